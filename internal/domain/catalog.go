@@ -1,0 +1,175 @@
+package domain
+
+import "strings"
+
+// TableName is a table's schema and name, as stored (not quoted).
+type TableName struct {
+	Schema string `json:"schema"`
+	Name   string `json:"name"`
+}
+
+// String shows the name to a person: schema.name, not quoted.
+func (t TableName) String() string { return t.Schema + "." + t.Name }
+
+// Column is one column of a table.
+type Column struct {
+	Name      string `json:"name"`
+	Type      string `json:"type"`                // the engine's own full spelling, such as numeric(10,2)
+	BaseType  string `json:"base_type"`           // spelling without modifier, domains resolved
+	NotNull   bool   `json:"not_null,omitempty"`  //
+	Default   string `json:"default,omitempty"`   // expression, empty when none
+	Identity  string `json:"identity,omitempty"`  // "", "always" or "by default"
+	Generated bool   `json:"generated,omitempty"` // computed by the database; Default is its expression
+	Collation string `json:"collation,omitempty"` // only when it is not the type's own
+	ByteOrder bool   `json:"byte_order,omitempty"`
+	// ByteOrder: text whose order on this server is provably that of its bytes.
+	Wire string `json:"wire,omitempty"`
+	// Wire is "portable" when the binary form means the same on every server of
+	// the engine, "local" when it names objects by server-local numbers.
+	Wide bool `json:"wide,omitempty"` // values may be stored out of line
+}
+
+// Key is the set of columns that identify a row.
+type Key struct {
+	Columns []string `json:"columns"`
+	Primary bool     `json:"primary"`
+	Name    string   `json:"name"`
+}
+
+// Index is a secondary index; Definition is the statement that makes it.
+type Index struct {
+	Name       string `json:"name"`
+	Unique     bool   `json:"unique"`
+	Definition string `json:"definition"`
+}
+
+// Constraint is a check, unique, exclusion or foreign key constraint.
+type Constraint struct {
+	Name       string    `json:"name"`
+	Kind       string    `json:"kind"` // check, unique, exclude, foreign
+	Definition string    `json:"definition"`
+	References TableName `json:"references,omitzero"`
+}
+
+// Partition is one part of a partitioned table.
+type Partition struct {
+	Table  TableName `json:"table"`
+	Parent TableName `json:"parent"`
+	Bound  string    `json:"bound"`        // FOR VALUES …
+	By     string    `json:"by,omitempty"` // set when it is itself partitioned
+}
+
+// Sequence is a number generator of the source.
+type Sequence struct {
+	Name        TableName `json:"name"`
+	Type        string    `json:"type"`
+	Start       int64     `json:"start"`
+	Increment   int64     `json:"increment"`
+	Min         int64     `json:"min"`
+	Max         int64     `json:"max"`
+	Cycle       bool      `json:"cycle,omitempty"`
+	OwnedBy     TableName `json:"owned_by,omitzero"`
+	OwnedColumn string    `json:"owned_column,omitempty"`
+	Identity    bool      `json:"identity,omitempty"`
+}
+
+// Table is all that the catalog says about one table.
+type Table struct {
+	TableName
+	Columns     []Column     `json:"columns"`
+	Keys        []Key        `json:"keys"` // the primary key first, then unique keys without nullable columns
+	Indexes     []Index      `json:"indexes"`
+	Constraints []Constraint `json:"constraints"`
+	PartitionBy string       `json:"partition_by,omitempty"`
+	Partitions  []Partition  `json:"partitions,omitempty"`
+	RowIdentity string       `json:"row_identity"` // primary, full, index, none: what the log says about old rows
+	IdentityKey []string     `json:"identity_key,omitempty"`
+	Rows        int64        `json:"rows"`  // estimate; -1 when never counted
+	Bytes       int64        `json:"bytes"` // without indexes
+	IndexBytes  int64        `json:"index_bytes"`
+	Owned       bool         `json:"owned"` // the connected role owns it
+}
+
+// PrimaryKey returns the primary key, or nil.
+func (t *Table) PrimaryKey() *Key {
+	for i := range t.Keys {
+		if t.Keys[i].Primary {
+			return &t.Keys[i]
+		}
+	}
+	return nil
+}
+
+// Column returns the named column, or nil.
+func (t *Table) Column(name string) *Column {
+	for i := range t.Columns {
+		if t.Columns[i].Name == name {
+			return &t.Columns[i]
+		}
+	}
+	return nil
+}
+
+// UserType is an enum, domain or composite type, with the statement that makes it.
+type UserType struct {
+	Name       TableName `json:"name"`
+	Definition string    `json:"definition"`
+}
+
+// Catalog is what one database holds.
+type Catalog struct {
+	Tables     []Table    `json:"tables"`
+	Sequences  []Sequence `json:"sequences"`
+	Types      []UserType `json:"types"` // in an order in which they can be created
+	Extensions []string   `json:"extensions"`
+}
+
+// Table returns the named table, or nil.
+func (c *Catalog) Table(n TableName) *Table {
+	for i := range c.Tables {
+		if c.Tables[i].TableName == n {
+			return &c.Tables[i]
+		}
+	}
+	return nil
+}
+
+// MatchTables applies selection patterns in order; the last that matches a
+// table wins. A pattern is schema.table with * for any run of characters; a
+// leading "-" leaves tables out. No pattern at all means every table.
+func MatchTables(patterns []string, tables []TableName) []TableName {
+	if len(patterns) == 0 {
+		patterns = []string{"*.*"}
+	}
+	var chosen []TableName
+	for _, t := range tables {
+		in := false
+		for _, p := range patterns {
+			p, out := strings.CutPrefix(p, "-")
+			if wildcard(p, t.String()) {
+				in = !out
+			}
+		}
+		if in {
+			chosen = append(chosen, t)
+		}
+	}
+	return chosen
+}
+
+func wildcard(pattern, s string) bool {
+	head, rest, star := strings.Cut(pattern, "*")
+	if !strings.HasPrefix(s, head) {
+		return false
+	}
+	s = s[len(head):]
+	if !star {
+		return s == ""
+	}
+	for i := 0; i <= len(s); i++ {
+		if wildcard(rest, s[i:]) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,182 @@
+package domain
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Kind says which of the two halves of the work a crossing does.
+type Kind string
+
+// The kinds of crossing.
+const (
+	KindLoad        Kind = "load"         // bulk load only
+	KindLoadCapture Kind = "load+capture" // bulk load while changes are followed
+	KindCapture     Kind = "capture"      // changes only, from a given log position
+)
+
+// Phase is how far a crossing has come.
+type Phase string
+
+// The phases, in the order a crossing goes through them.
+const (
+	PhaseDraft       Phase = "draft"
+	PhaseSurveyed    Phase = "surveyed"
+	PhasePrepared    Phase = "prepared"
+	PhaseLoading     Phase = "loading"
+	PhaseCatchingUp  Phase = "catching up"
+	PhaseInStep      Phase = "in step"
+	PhaseCuttingOver Phase = "cutting over"
+	PhaseCutOver     Phase = "cut over"
+	PhaseClosed      Phase = "closed"
+)
+
+// Condition stands beside the phase and says whether work goes on.
+type Condition string
+
+// The conditions of a crossing.
+const (
+	ConditionRunning Condition = "running"
+	ConditionHeld    Condition = "held"   // something waits for a person
+	ConditionPaused  Condition = "paused" // a person stopped it
+	ConditionFailed  Condition = "failed" // it cannot go on as it is
+)
+
+// StopMethod is how writes at the source are stopped during cutover.
+type StopMethod string
+
+// The ways to stop writes.
+const (
+	StopLock     StopMethod = "lock"      // hold the tables' locks
+	StopReadOnly StopMethod = "read-only" // make the whole database read-only
+	StopWord     StopMethod = "word"      // a person says that writes have stopped
+)
+
+// Depth is how far a reconciliation looks.
+type Depth string
+
+// The depths of a reconciliation.
+const (
+	DepthCounts Depth = "counts" // row counts per table and key range
+	DepthHashes Depth = "hashes" // hashes per key range, narrowed to rows and columns
+	DepthNone   Depth = "none"   // only at cutover: do not reconcile in the pause
+)
+
+// Settings are a crossing's own choices. Zero values are replaced by
+// [DefaultSettings] when a crossing is created.
+type Settings struct {
+	Lanes           int           `json:"lanes" yaml:"lanes"`                       // parallel paths for chunks
+	ChunkBytes      int64         `json:"chunk_bytes" yaml:"chunk_bytes"`           // aimed size of a chunk, bytes
+	MaxAttempts     int           `json:"max_attempts" yaml:"max_attempts"`         // tries of a chunk before its table is held
+	SpeedLimit      int64         `json:"speed_limit" yaml:"speed_limit"`           // bytes/s over all lanes of a process, 0 = none
+	BatchChanges    int           `json:"batch_changes" yaml:"batch_changes"`       // changes folded into one apply
+	InStepLag       time.Duration `json:"in_step_lag" yaml:"in_step_lag"`           // lag below which capture counts as in step
+	InStepDwell     time.Duration `json:"in_step_dwell" yaml:"in_step_dwell"`       // how long it must stay there
+	PauseBudget     time.Duration `json:"pause_budget" yaml:"pause_budget"`         // longest write pause at cutover
+	StopMethod      StopMethod    `json:"stop_method" yaml:"stop_method"`           // how writes are stopped
+	CutoverDepth    Depth         `json:"cutover_depth" yaml:"cutover_depth"`       // reconciliation inside the write pause
+	HandoverURL     string        `json:"handover_url" yaml:"handover_url"`         // webhook called at hand-over
+	HandoverCommand string        `json:"handover_command" yaml:"handover_command"` // command run at hand-over
+	NonEmptyTarget  string        `json:"non_empty_target" yaml:"non_empty_target"` // refuse (default) or empty
+}
+
+// DefaultSettings returns the choices used where a person made none.
+func DefaultSettings() Settings {
+	return Settings{
+		Lanes:          2,
+		ChunkBytes:     64 << 20,
+		MaxAttempts:    6,
+		BatchChanges:   10_000,
+		InStepLag:      5 * time.Second,
+		InStepDwell:    3 * time.Second,
+		PauseBudget:    2 * time.Minute,
+		StopMethod:     StopLock,
+		CutoverDepth:   DepthHashes,
+		NonEmptyTarget: "refuse",
+	}
+}
+
+// WithDefaults fills zero fields from [DefaultSettings].
+func (s Settings) WithDefaults() Settings {
+	d := DefaultSettings()
+	fill(&s.Lanes, d.Lanes)
+	fill(&s.ChunkBytes, d.ChunkBytes)
+	fill(&s.MaxAttempts, d.MaxAttempts)
+	fill(&s.BatchChanges, d.BatchChanges)
+	fill(&s.InStepLag, d.InStepLag)
+	fill(&s.InStepDwell, d.InStepDwell)
+	fill(&s.PauseBudget, d.PauseBudget)
+	fill(&s.StopMethod, d.StopMethod)
+	fill(&s.CutoverDepth, d.CutoverDepth)
+	fill(&s.NonEmptyTarget, d.NonEmptyTarget)
+	return s
+}
+
+func fill[T comparable](field *T, def T) {
+	var zero T
+	if *field == zero {
+		*field = def
+	}
+}
+
+// Validate says in one sentence what is wrong with the settings, or nil.
+func (s Settings) Validate() error {
+	switch {
+	case s.Lanes < 1 || s.Lanes > 64:
+		return Invalid("lanes is %d; give a number from 1 to 64", s.Lanes)
+	case s.ChunkBytes < 1<<16 || s.ChunkBytes > 4<<30:
+		return Invalid("chunk_bytes is %d; give a size from 64 KiB to 4 GiB", s.ChunkBytes)
+	case s.MaxAttempts < 1 || s.MaxAttempts > 100:
+		return Invalid("max_attempts is %d; give a number from 1 to 100", s.MaxAttempts)
+	case s.BatchChanges < 1 || s.BatchChanges > 1_000_000:
+		return Invalid("batch_changes is %d; give a number from 1 to 1000000", s.BatchChanges)
+	case s.SpeedLimit < 0:
+		return Invalid("speed_limit is %d; give bytes per second, or 0 for no limit", s.SpeedLimit)
+	case s.PauseBudget < time.Second:
+		return Invalid("pause_budget is %s; give at least 1s", s.PauseBudget)
+	case s.InStepLag < 0 || s.InStepDwell < 0:
+		return Invalid("in_step_lag and in_step_dwell cannot be negative")
+	case s.StopMethod != StopLock && s.StopMethod != StopReadOnly && s.StopMethod != StopWord:
+		return Invalid("stop_method is %q; choose lock, read-only or word", s.StopMethod)
+	case s.CutoverDepth != DepthCounts && s.CutoverDepth != DepthHashes && s.CutoverDepth != DepthNone:
+		return Invalid("cutover_depth is %q; choose hashes, counts or none", s.CutoverDepth)
+	case s.NonEmptyTarget != "refuse" && s.NonEmptyTarget != "empty":
+		return Invalid("non_empty_target is %q; choose refuse or empty", s.NonEmptyTarget)
+	}
+	return nil
+}
+
+// Crossing is the one thing a person creates: a set of tables taken from one
+// database to another, with its settings and its state.
+type Crossing struct {
+	ID        int64
+	Name      string
+	Kind      Kind
+	Source    string // name of the registered source database
+	Target    string
+	Phase     Phase
+	Condition Condition
+	Reason    string // why the condition is not running, with what to do
+	Tables    []string
+	Settings  Settings
+	CreatedAt time.Time
+}
+
+// ObjectName is the name of what the crossing leaves on a server: replication
+// slot, publication. It is a plain lower-case identifier.
+func (c *Crossing) ObjectName() string { return fmt.Sprintf("dusty_ferry_%d", c.ID) }
+
+// ValidName reports whether s can name a crossing or a database: it appears in
+// addresses and command lines, so it is letters, digits, dash, dot, underscore.
+func ValidName(s string) error {
+	if s == "" || len(s) > 63 {
+		return Invalid("a name must have 1 to 63 characters; %q has %d", s, len(s))
+	}
+	for _, r := range s {
+		if !(r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("-_.", r)) {
+			return Invalid("the name %q contains %q; use letters, digits, '-', '_' and '.'", s, string(r))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,83 @@
+package domain
+
+// TablePlan is what will happen to one table.
+type TablePlan struct {
+	Source  TableName `json:"source"`
+	Target  TableName `json:"target"`
+	Columns []Column  `json:"columns"` // of the source, in its order
+	Key     []string  `json:"key"`     // empty: rows are matched whole
+	// KeyOrder says who decides which chunk a key belongs to: "ours" when our
+	// comparison is provably the source's, "source" when it must be asked.
+	KeyOrder string `json:"key_order"`
+	// Binary: rows travel in the engine's binary form; otherwise as its text.
+	Binary bool  `json:"binary"`
+	Table  Table `json:"table"` // the source's catalog entry, for deferred objects
+}
+
+// Carried returns the columns that are copied: all but generated ones.
+func (p *TablePlan) Carried() []Column {
+	out := make([]Column, 0, len(p.Columns))
+	for _, c := range p.Columns {
+		if !c.Generated {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// KeyIndexes returns the positions of the key's columns among cols.
+func (p *TablePlan) KeyIndexes(cols []Column) []int {
+	var out []int
+	for _, k := range p.Key {
+		for i, c := range cols {
+			if c.Name == k {
+				out = append(out, i)
+			}
+		}
+	}
+	return out
+}
+
+// TableState is where one table of a crossing stands.
+type TableState string
+
+// The states of a table.
+const (
+	TablePlanned TableState = "planned"
+	TableLoading TableState = "loading"
+	TableLanded  TableState = "landed" // every chunk has landed
+	TableHeld    TableState = "held"   // waits for a person; other tables go on
+)
+
+// ChunkState is where one chunk stands.
+type ChunkState string
+
+// The states of a chunk. Reading begins before the chunk's snapshot is taken.
+const (
+	ChunkPending ChunkState = "pending"
+	ChunkReading ChunkState = "reading"
+	ChunkLanded  ChunkState = "landed"
+	ChunkHeld    ChunkState = "held"
+)
+
+// KeyValue is one key as the text forms of its columns.
+type KeyValue []string
+
+// Chunk is a key range of one table: Lower <= key < Upper in the source's
+// order. A nil bound is open.
+//
+// Invariant: a table's chunks, by Ordinal, cover every possible key once.
+type Chunk struct {
+	ID       int64
+	TableID  int64
+	Ordinal  int
+	Lower    KeyValue
+	Upper    KeyValue
+	State    ChunkState
+	Epoch    int64 // raised at each claim and each return; what lands must carry it
+	Attempts int
+	Snapshot Snapshot // of the read that landed
+	Rows     int64
+	Bytes    int64
+	Hash     uint64 // order-free sum of row hashes
+}

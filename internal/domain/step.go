@@ -1,0 +1,50 @@
+package domain
+
+// StepName is a step of a cutover.
+type StepName string
+
+// The steps, in order. Those before HandOver can be undone.
+const (
+	StepReadiness  StepName = "check readiness"
+	StepStopWrites StepName = "stop writes"
+	StepMarkEnd    StepName = "take end position"
+	StepDrain      StepName = "drain"
+	StepReconcile  StepName = "reconcile"
+	StepSequences  StepName = "move sequences"
+	StepBuild      StepName = "build deferred"
+	StepClose      StepName = "close source"
+	StepHandOver   StepName = "hand over"
+	StepRelease    StepName = "release"
+)
+
+// StepState is where a step stands.
+type StepState string
+
+// The states of a step.
+const (
+	StepWaiting StepState = "waiting"
+	StepRunning StepState = "running"
+	StepDone    StepState = "done"
+	StepFailed  StepState = "failed"
+	StepSkipped StepState = "skipped"
+	StepUndone  StepState = "undone"
+)
+
+// Verdict sorts the entries of surveys and readiness lists.
+type Verdict string
+
+// The verdicts.
+const (
+	Blocks Verdict = "blocks"
+	ToKnow Verdict = "to know"
+	Fine   Verdict = "fine"
+)
+
+// Entry is one line of a survey or readiness list.
+type Entry struct {
+	Verdict  Verdict `json:"verdict"`
+	Topic    string  `json:"topic"`            // short: "log level"
+	Subject  string  `json:"subject"`          // what it is about: source, target, a table
+	Measured string  `json:"measured"`         // what was found, one sentence
+	Remedy   string  `json:"remedy,omitempty"` // what to do, a statement where possible
+}
