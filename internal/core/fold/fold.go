@@ -1,0 +1,161 @@
+// Package fold brings a batch of captured changes of one table down to its net
+// effect per key, so that the target is written with one statement for each of
+// removing, patching and putting instead of one for each change.
+//
+// It knows three kinds of value: NULL, a value, and "unchanged" for a large
+// value the log did not repeat; the last is kept as it is and never fetched.
+package fold
+
+import "dustyferry/internal/domain"
+
+// Atom is the smallest thing the interleaving rule decides on: the removal of a
+// row at one key, or the putting of a row at one key.
+type Atom struct {
+	Remove bool
+	Row    domain.Row // for Remove only the key's columns are used
+	// Patch: the row stood at this key before, so its unchanged values are there.
+	Patch bool
+}
+
+// Split turns an insert, update or delete of a table with a key into atoms. An
+// update that moves a row to another key is a removal at the old key and a
+// putting at the new one. Use [Moves] to find those whose unchanged values
+// would get lost on the way.
+func Split(c domain.Change, key []int) []Atom {
+	switch c.Kind {
+	case domain.Insert:
+		return []Atom{{Row: c.New}}
+	case domain.Delete:
+		return []Atom{{Remove: true, Row: c.Old}}
+	case domain.Update:
+		if !moved(c, key) {
+			return []Atom{{Row: c.New, Patch: true}}
+		}
+		return []Atom{{Remove: true, Row: c.Old}, {Row: c.New}}
+	}
+	return nil
+}
+
+// Moves reports whether the change moves a row to another key while leaving
+// some of its values unsaid, so that they must be carried over from the row at
+// the old key.
+func Moves(c domain.Change, key []int) bool {
+	return c.Kind == domain.Update && moved(c, key) && HasUnchanged(c.New)
+}
+
+func moved(c domain.Change, key []int) bool {
+	return c.Old != nil && domain.KeyText(c.Old, key) != domain.KeyText(c.New, key)
+}
+
+// HasUnchanged reports whether the row leaves a value unsaid.
+func HasUnchanged(r domain.Row) bool {
+	for i := range r {
+		if r[i].Kind == domain.Unchanged {
+			return true
+		}
+	}
+	return false
+}
+
+// Complete fills unchanged values of new from a whole old row, which logs that
+// carry whole old rows make possible.
+func Complete(c *domain.Change) {
+	if !c.OldWhole || c.New == nil {
+		return
+	}
+	for i := range c.New {
+		if c.New[i].Kind == domain.Unchanged {
+			c.New[i] = c.Old[i]
+		}
+	}
+}
+
+// Net is the net effect of a batch on one table. To be written in this order:
+// removes, patches, puts.
+type Net struct {
+	Removes []domain.Row // keys to remove; only key columns are set
+	Patches []domain.Row // rows that exist; unchanged values stay as they are
+	Puts    []domain.Row // whole rows that replace whatever is at their key
+}
+
+// Len returns the number of rows to write.
+func (n Net) Len() int { return len(n.Removes) + len(n.Patches) + len(n.Puts) }
+
+type entry struct {
+	row    domain.Row
+	remove bool
+	patch  bool
+}
+
+// Fold collects atoms of one table with a key.
+//
+// Invariant: at most one entry per key, and applying the entries gives what
+// applying the atoms one by one would have given.
+type Fold struct {
+	key   []int
+	at    map[string]int
+	list  []entry
+	bytes int
+}
+
+// New returns an empty fold for a table whose key is the columns at the given
+// positions.
+func New(key []int) *Fold {
+	return &Fold{key: key, at: make(map[string]int)}
+}
+
+// Bytes returns about how much memory the kept values take.
+func (f *Fold) Bytes() int { return f.bytes }
+
+// Len returns the number of keys touched.
+func (f *Fold) Len() int { return len(f.list) }
+
+// Add takes the next atom. The atom's row is kept, not copied.
+func (f *Fold) Add(a Atom) {
+	e := entry{row: a.Row, remove: a.Remove, patch: a.Patch && HasUnchanged(a.Row)}
+	for i := range a.Row {
+		f.bytes += len(a.Row[i].Data) + 32
+	}
+	k := domain.KeyText(a.Row, f.key)
+	i, seen := f.at[k]
+	if !seen {
+		f.at[k] = len(f.list)
+		f.list = append(f.list, e)
+		return
+	}
+	if e.patch && !f.list[i].remove {
+		before := f.list[i]
+		merged := make(domain.Row, len(e.row))
+		copy(merged, e.row)
+		for c := range merged {
+			if merged[c].Kind == domain.Unchanged {
+				merged[c] = before.row[c]
+			}
+		}
+		e = entry{row: merged, patch: before.patch && HasUnchanged(merged)}
+	}
+	f.list[i] = e
+}
+
+// Net returns the net effect, in the order in which keys were first touched.
+func (f *Fold) Net() Net {
+	var n Net
+	for _, e := range f.list {
+		switch {
+		case e.remove:
+			n.Removes = append(n.Removes, e.row)
+		case e.patch:
+			n.Patches = append(n.Patches, e.row)
+		default:
+			n.Puts = append(n.Puts, e.row)
+		}
+	}
+	return n
+}
+
+// Reset empties the fold for the next batch.
+func (f *Fold) Reset() {
+	clear(f.at)
+	f.list = f.list[:0]
+	f.bytes = 0
+}
