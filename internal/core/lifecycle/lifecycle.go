@@ -1,0 +1,131 @@
+// Package lifecycle says which acts a crossing allows in which phase and what
+// each leads to. It is a table and two functions, without I/O.
+package lifecycle
+
+import (
+	"slices"
+	"strings"
+
+	"dustyferry/internal/domain"
+)
+
+// Act is something a person asks of a crossing.
+type Act string
+
+// The acts.
+const (
+	Survey    Act = "survey"
+	Start     Act = "start"
+	Pause     Act = "pause"
+	Resume    Act = "resume"
+	Restart   Act = "restart"
+	Reconcile Act = "reconcile"
+	Repair    Act = "repair"
+	Cutover   Act = "cut over"
+	Close     Act = "close"
+	Remove    Act = "remove"
+	Change    Act = "change"
+)
+
+var order = []domain.Phase{
+	domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared, domain.PhaseLoading,
+	domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCuttingOver, domain.PhaseCutOver, domain.PhaseClosed,
+}
+
+var under = []domain.Phase{domain.PhasePrepared, domain.PhaseLoading, domain.PhaseCatchingUp, domain.PhaseInStep}
+
+var allowed = map[Act]struct {
+	phases []domain.Phase
+	hint   string // what to do instead
+}{
+	Survey:    {order[:8], "a closed crossing can no longer be surveyed"},
+	Start:     {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared}, "it has been started already; use resume, or restart to begin again"},
+	Pause:     {under, "only a crossing under way can be paused"},
+	Resume:    {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
+	Restart:   {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "a crossing that has cut over cannot start again: its target is in use"},
+	Reconcile: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "the load has to be complete first"},
+	Repair:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows can be repaired between the end of the load and cutover"},
+	Cutover:   {[]domain.Phase{domain.PhaseInStep}, "cutover starts from in step: wait until the load is complete and the lag is below the threshold"},
+	Close:     {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared, domain.PhaseLoading, domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "it is cutting over or closed already"},
+	Remove:    {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhaseClosed}, "close it first, so that nothing of it stays behind on the servers"},
+	Change:    {order[:2], "its plan is in use; only lanes and the speed limit can be changed now"},
+}
+
+// Allow returns nil when the act is allowed in the phase, and otherwise one
+// sentence that says why not and what to do.
+func Allow(act Act, name string, phase domain.Phase, condition domain.Condition) error {
+	a, ok := allowed[act]
+	if !ok {
+		return domain.Invalid("there is no act %q", act)
+	}
+	if !slices.Contains(a.phases, phase) {
+		return domain.Conflict("crossing %s is %s, so it cannot %s: %s", name, phase, act, a.hint)
+	}
+	if act == Pause && condition == domain.ConditionPaused {
+		return domain.Conflict("crossing %s is paused already; use resume to let it go on", name)
+	}
+	if (act == Cutover || act == Repair) && condition != domain.ConditionRunning {
+		return domain.Conflict("crossing %s is %s, so it cannot %s: resume it first", name, condition, act)
+	}
+	return nil
+}
+
+// Before reports whether phase a comes before phase b.
+func Before(a, b domain.Phase) bool { return slices.Index(order, a) < slices.Index(order, b) }
+
+// Phases returns all phases in order.
+func Phases() []domain.Phase { return slices.Clone(order) }
+
+// View is what decides the phase of a crossing under way.
+type View struct {
+	Kind       domain.Kind
+	Phase      domain.Phase
+	Chunks     int             // all
+	Landed     int             // of them
+	Applied    domain.Position // on the target
+	MaxRead    domain.Position // highest log position of a chunk's snapshot
+	Built      bool            // deferred objects stand
+	LagSeconds float64         // newest reading
+	BelowSince float64         // seconds for which the lag has been below the threshold
+	Dwell      float64         // seconds it has to stay there
+}
+
+// Next returns the phase a crossing under way has reached. Phases only move
+// forward here, but for "in step", which falls back to "catching up" when the
+// lag leaves its threshold.
+func Next(v View) domain.Phase {
+	switch v.Phase {
+	case domain.PhaseLoading:
+		if v.Landed == v.Chunks {
+			return domain.PhaseCatchingUp
+		}
+	case domain.PhaseCatchingUp:
+		if !v.Built || v.Kind == domain.KindLoad {
+			return v.Phase
+		}
+		if v.Applied >= v.MaxRead && v.BelowSince >= v.Dwell {
+			return domain.PhaseInStep
+		}
+	case domain.PhaseInStep:
+		if v.BelowSince <= 0 && v.Kind != domain.KindLoad {
+			return domain.PhaseCatchingUp
+		}
+	}
+	return v.Phase
+}
+
+// Consistent reports whether the target equals the source at some moment: every
+// chunk landed and the applied position has passed every chunk's snapshot.
+func Consistent(v View) bool {
+	return v.Landed == v.Chunks && (v.Kind == domain.KindLoad || v.Applied >= v.MaxRead)
+}
+
+// Acts lists all acts, for help texts.
+func Acts() string {
+	var out []string
+	for a := range allowed {
+		out = append(out, string(a))
+	}
+	slices.Sort(out)
+	return strings.Join(out, ", ")
+}
