@@ -1,7 +1,6 @@
 package domain
 
 import (
-	"fmt"
 	"strings"
 	"time"
 )
@@ -151,6 +150,7 @@ func (s Settings) Validate() error {
 // database to another, with its settings and its state.
 type Crossing struct {
 	ID        int64
+	UID       string // unique over all control databases; names what is left on servers
 	Name      string
 	Kind      Kind
 	Source    string // name of the registered source database
@@ -165,7 +165,7 @@ type Crossing struct {
 
 // ObjectName is the name of what the crossing leaves on a server: replication
 // slot, publication. It is a plain lower-case identifier.
-func (c *Crossing) ObjectName() string { return fmt.Sprintf("dusty_ferry_%d", c.ID) }
+func (c *Crossing) ObjectName() string { return "dusty_ferry_" + c.UID }
 
 // ValidName reports whether s can name a crossing or a database: it appears in
 // addresses and command lines, so it is letters, digits, dash, dot, underscore.

@@ -10,8 +10,11 @@ type TablePlan struct {
 	// comparison is provably the source's, "source" when it must be asked.
 	KeyOrder string `json:"key_order"`
 	// Binary: rows travel in the engine's binary form; otherwise as its text.
-	Binary bool  `json:"binary"`
-	Table  Table `json:"table"` // the source's catalog entry, for deferred objects
+	Binary bool `json:"binary"`
+	// SetIdentity is what the source's log must say about old rows and does not
+	// yet: "full" or "default"; empty when it is right as it is.
+	SetIdentity string `json:"set_identity,omitempty"`
+	Table       Table  `json:"table"` // the source's catalog entry, for deferred objects
 }
 
 // Carried returns the columns that are copied: all but generated ones.

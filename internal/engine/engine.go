@@ -1,0 +1,280 @@
+// Package engine says what a database must be able to do to be a source or a
+// target of a crossing. One package per engine stands behind these interfaces;
+// none of them knows crossings, ledgers or queues.
+package engine
+
+import (
+	"context"
+	"time"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+)
+
+// Endpoint is where a database is and how to sign in to it.
+type Endpoint struct {
+	Host     string
+	Port     int
+	Database string
+	User     string
+	Password string
+	TLS      string // disable, prefer, require or verify-full
+}
+
+// Driver opens databases of one engine.
+type Driver interface {
+	Name() string
+	Open(ctx context.Context, e Endpoint) (Database, error)
+	FormatPosition(domain.Position) string
+	ParsePosition(string) (domain.Position, error)
+}
+
+// Facts is what a check of a database found.
+type Facts struct {
+	Version   string
+	Encrypted string // protocol and cipher, or "not encrypted"
+	RoundTrip time.Duration
+	User      string
+	AsSource  []domain.Entry
+	AsTarget  []domain.Entry
+}
+
+// Database is one open database. It is safe for use by several goroutines;
+// readers, writers, captures and appliers opened from it are not.
+type Database interface {
+	Source
+	Target
+	Close()
+	Check(ctx context.Context) (Facts, error)
+	Catalog(ctx context.Context) (*domain.Catalog, error)
+	// Plan says how a table of this source would be carried.
+	Plan(t *domain.Table) (domain.TablePlan, error)
+	// OpenView opens a consistent read-only view for comparing. With exact, the
+	// view's log position is known and returned: it holds exactly the
+	// transactions whose commit record begins before it.
+	OpenView(ctx context.Context, exact bool, limit time.Duration) (View, domain.Position, error)
+}
+
+// Source is what a database can do as a source.
+type Source interface {
+	SurveySource(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error)
+	// Sample returns about want keys of the table, sorted in the source's order.
+	Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error)
+	OpenReader(ctx context.Context) (Reader, error)
+
+	// PrepareCapture makes what capture needs on the source, durable, and
+	// returns the position from which nothing will be missed. It can be
+	// repeated. The returned undo statements restore what it changed on tables.
+	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, []string, error)
+	DropCapture(ctx context.Context, name string, undo []string) error
+	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable) (Capture, error)
+	// Now returns a position at or after every commit made so far.
+	Now(ctx context.Context) (domain.Position, error)
+	// Heartbeat writes a small transaction that capture will see, and returns a
+	// position at or after its beginning.
+	Heartbeat(ctx context.Context) (domain.Position, error)
+	// Snapshot returns what a new read would see now.
+	Snapshot(ctx context.Context) (domain.Snapshot, error)
+	// Retained returns how many bytes of log the source keeps for the capture.
+	Retained(ctx context.Context, name string) (int64, error)
+	// Locate says for each key how many of the ascending bounds are at or below
+	// it, in the source's own order.
+	Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error)
+	// FetchRow returns the row at the key as it is now, or nil.
+	FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (domain.Row, error)
+	// StopWrites makes the source accept no more writes to the tables.
+	StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan, wait time.Duration) (WriteStop, error)
+	// Reopen undoes every trace of StopWrites and CloseWrites, also those left
+	// by a process that died.
+	Reopen(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan) error
+	SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]SequenceValue, error)
+}
+
+// WriteStop holds a source's writes back.
+type WriteStop interface {
+	// CloseWrites makes the stop durable: from now on writes fail with a
+	// sentence that says the tables have moved, whatever becomes of us.
+	CloseWrites(ctx context.Context, message string) error
+	// Release lets waiting writes go on (after CloseWrites: into that failure).
+	Release(ctx context.Context) error
+	// Alive returns an error when the hold has been lost.
+	Alive(ctx context.Context) error
+}
+
+// SequenceValue is where a sequence stands.
+type SequenceValue struct {
+	Sequence domain.Sequence
+	Last     int64
+	Called   bool
+}
+
+// Block is a piece of row data in the engine's wire form, cut anywhere. Release
+// gives its memory back.
+type Block struct {
+	Data    []byte
+	Release func()
+}
+
+// Reader reads chunks, each in a snapshot of its own.
+type Reader interface {
+	// Begin opens the snapshot and returns what it sees.
+	Begin(ctx context.Context) (domain.Snapshot, error)
+	// Copy hands the chunk's rows to sink, counting and hashing them.
+	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(Block) error) (rowhash.Sum, error)
+	// End closes the snapshot.
+	End(ctx context.Context) error
+	Close()
+}
+
+// Mark is what is kept on the target for a landed chunk.
+type Mark struct {
+	Crossing string
+	Chunk    int64
+	Epoch    int64
+	Snapshot domain.Snapshot
+	Sum      rowhash.Sum
+}
+
+// Writer lands chunks.
+type Writer interface {
+	Begin(ctx context.Context, p *domain.TablePlan) error
+	Write(ctx context.Context, data []byte) error
+	// Land commits the rows and the mark together. It returns
+	// [domain.ErrTakenOver] and leaves nothing when the chunk has a newer epoch.
+	Land(ctx context.Context, m Mark) error
+	// Abort drops everything since Begin.
+	Abort()
+	Close()
+}
+
+// CaptureTable tells a capture which table of the crossing a source table is.
+type CaptureTable struct {
+	ID   int64
+	Plan *domain.TablePlan
+}
+
+// EventKind is the kind of a captured event.
+type EventKind byte
+
+// The kinds of event.
+const (
+	EventBegin EventKind = iota + 1
+	EventChange
+	EventCommit
+	EventProgress // everything before Position has been delivered
+)
+
+// Event is one step of the captured stream. Events of one transaction come
+// together: begin, changes, commit.
+type Event struct {
+	Kind     EventKind
+	Tx       domain.Tx
+	Change   domain.Change
+	Position domain.Position
+	Size     int
+}
+
+// Capture is a stream of committed changes in the order of their commits.
+type Capture interface {
+	// Events ends when the stream does; Err says why.
+	Events() <-chan Event
+	Err() error
+	// Took says that events of this size have been taken and their memory is
+	// free again; the stream waits when too much is queued.
+	Took(size int)
+	// Confirm says that everything before the position is durable on the
+	// target; the source may forget it.
+	Confirm(domain.Position)
+	// Received is how far the stream has been read.
+	Received() domain.Position
+	Close()
+}
+
+// Object is something made on the target after the load.
+type Object struct {
+	Kind  string           `json:"kind"` // index, unique, exclude, foreign
+	Name  string           `json:"name"`
+	Table domain.TableName `json:"table"`
+	SQL   string           `json:"sql"`
+}
+
+// Target is what a database can do as a target.
+type Target interface {
+	SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) ([]domain.Entry, error)
+	// PrepareTarget makes the bookkeeping and the tables. Tables that stand and
+	// are alike are kept (emptied when settings say so).
+	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) error
+	OpenWriter(ctx context.Context) (Writer, error)
+	// Fence raises a chunk's epoch on the target, so that an older holder can
+	// no longer land it, and returns its mark if it has landed.
+	Fence(ctx context.Context, crossing string, chunk, epoch int64) (*Mark, error)
+	// ClearTable empties a table and forgets its chunks' marks.
+	ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error
+	// TakeStream makes epoch the only one that may apply, and returns the
+	// position applied so far (start when there is none).
+	TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error)
+	OpenApplier(ctx context.Context, crossing string, epoch int64) (Applier, error)
+	Deferred(cat *domain.Catalog, plans []domain.TablePlan) []Object
+	// AppliesQuietly reports whether foreign keys can stand while changes are
+	// applied; otherwise they wait for cutover.
+	AppliesQuietly(ctx context.Context) bool
+	// Build makes the object; it is no error when it stands already.
+	Build(ctx context.Context, o Object) error
+	SetSequences(ctx context.Context, values []SequenceValue) error
+	// Repair makes the rows at the keys equal to rows of a view of the source.
+	Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []Fix) error
+	// Forget removes the crossing's bookkeeping.
+	Forget(ctx context.Context, crossing string) error
+}
+
+// Fix is one row to be made right: Row nil removes Copies rows, otherwise the
+// row is put. For tables without a key Old is the whole row to remove.
+type Fix struct {
+	Key    domain.KeyValue
+	Row    domain.Row
+	Old    domain.Row
+	Copies int
+}
+
+// Applier writes captured changes, each batch in one transaction with the
+// position it brings the target to.
+type Applier interface {
+	Begin(ctx context.Context) error
+	// Apply writes a net effect. With replace, rows are removed and inserted
+	// instead of updated, so that unique values can change places.
+	Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error
+	// ApplyWhole applies changes of a table without a key, one by one.
+	ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error
+	// Move changes a row's key in place, keeping values the log left unsaid.
+	Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error
+	Truncate(ctx context.Context, plans []*domain.TablePlan, note string) error
+	// Commit makes the batch durable with its position. It returns
+	// [domain.ErrTakenOver] when the stream has a newer epoch.
+	Commit(ctx context.Context, to domain.Position, at int64) error
+	Abort()
+	Close()
+}
+
+// Part says how a table is cut for comparing: by key range, or, when both
+// servers need not order keys alike, into buckets of a hash of the key.
+type Part struct {
+	Bounds  []domain.KeyValue // ranges; nil: buckets
+	Buckets int
+}
+
+// View is a consistent read-only view.
+type View interface {
+	// Count returns the number of rows.
+	Count(ctx context.Context, p *domain.TablePlan) (int64, error)
+	// Sums returns one sum for each part.
+	Sums(ctx context.Context, p *domain.TablePlan, part Part, progress func(rows int64)) ([]rowhash.Sum, error)
+	// Rows gives key and hash of every row in the wanted parts.
+	Rows(ctx context.Context, p *domain.TablePlan, part Part, want []int, visit func(key []byte, hash uint64)) error
+	// Fetch returns the rows at keys that [View.Rows] gave, by key, one entry
+	// per copy. Columns are all of the plan's, in order, in text form.
+	Fetch(ctx context.Context, p *domain.TablePlan, part Part, keys []string) (map[string][]domain.Row, error)
+	// Key turns a key of [View.Rows] into values.
+	Key(p *domain.TablePlan, key string) domain.KeyValue
+	Close()
+}

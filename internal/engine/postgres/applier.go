@@ -1,0 +1,411 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// maxRows bounds the rows, and maxParam the bytes, of one statement.
+const (
+	maxRows  = 20_000
+	maxParam = 32 << 20
+)
+
+type applier struct {
+	d        *database
+	conn     *pgx.Conn
+	tx       pgx.Tx
+	crossing string
+	epoch    int64
+}
+
+// OpenApplier opens the session that applies changes. Triggers and foreign keys
+// of the target stay quiet in it where the role allows that: what they would do
+// was done on the source and comes as changes of its own.
+func (d *database) OpenApplier(ctx context.Context, crossing string, epoch int64) (engine.Applier, error) {
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	if err := quietTriggers(ctx, conn); err != nil {
+		_ = conn.Close(ctx)
+		return nil, d.explain(err)
+	}
+	return &applier{d: d, conn: conn, crossing: crossing, epoch: epoch}, nil
+}
+
+func quietTriggers(ctx context.Context, conn *pgx.Conn) error {
+	_, err := conn.Exec(ctx, "SET session_replication_role = replica")
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "42501" {
+		return nil // not allowed: foreign keys then wait for cutover, see the survey
+	}
+	return err
+}
+
+func (a *applier) Begin(ctx context.Context) error {
+	tx, err := a.conn.Begin(ctx)
+	a.tx = tx
+	return a.d.explain(err)
+}
+
+func (a *applier) Abort() {
+	if a.tx != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), closeGrace)
+		defer cancel()
+		_ = a.tx.Rollback(ctx)
+		a.tx = nil
+	}
+}
+
+func (a *applier) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), closeGrace)
+	defer cancel()
+	_ = a.conn.Close(ctx)
+}
+
+// Commit moves the position under the stream's epoch and commits.
+func (a *applier) Commit(ctx context.Context, to domain.Position, at int64) error {
+	tag, err := a.tx.Exec(ctx, `
+UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), at = now()
+ WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(uint64(to)), at)
+	if err != nil {
+		return a.d.explain(err)
+	}
+	if tag.RowsAffected() != 1 {
+		return domain.ErrTakenOver
+	}
+	err = a.tx.Commit(ctx)
+	a.tx = nil
+	return a.d.explain(err)
+}
+
+// rowsOf is a set of rows as a table expression: one text array per column,
+// turned into typed columns by the server's own input functions.
+type rowsOf struct {
+	cols   []domain.Column
+	idx    []int // position of each column in the rows
+	params []any
+	from   string // "ROWS FROM (…) AS u(c0, c1, …)"
+}
+
+func arrays(cols []domain.Column, idx []int, rows []domain.Row, extra []*string) rowsOf {
+	r := rowsOf{cols: cols, idx: idx}
+	var marks, names []string
+	for c := range cols {
+		vals := make([]*string, len(rows))
+		for i, row := range rows {
+			if row[idx[c]].Kind == domain.Present {
+				s := string(row[idx[c]].Data)
+				vals[i] = &s
+			}
+		}
+		r.params = append(r.params, vals)
+		marks = append(marks, fmt.Sprintf("unnest($%d::text[])", c+1))
+		names = append(names, fmt.Sprintf("c%d", c))
+	}
+	if extra != nil {
+		r.params = append(r.params, extra)
+		marks = append(marks, fmt.Sprintf("unnest($%d::text[])", len(cols)+1))
+		names = append(names, "mask")
+	}
+	r.from = "ROWS FROM (" + strings.Join(marks, ", ") + ") AS u(" + strings.Join(names, ", ") + ")"
+	return r
+}
+
+// value is the typed form of the c-th column.
+func (r rowsOf) value(c int) string { return fmt.Sprintf("u.c%d::%s", c, r.cols[c].Type) }
+
+func (r rowsOf) match(table string) string {
+	var on []string
+	for c := range r.cols {
+		on = append(on, fmt.Sprintf("%s.%s = %s", table, quote(r.cols[c].Name), r.value(c)))
+	}
+	return strings.Join(on, " AND ")
+}
+
+func positions(n int) []int {
+	out := make([]int, n)
+	for i := range out {
+		out[i] = i
+	}
+	return out
+}
+
+// inPieces calls f with runs of rows that fit one statement.
+func inPieces(rows []domain.Row, f func([]domain.Row) error) error {
+	for len(rows) > 0 {
+		n, size := 0, 0
+		for n < len(rows) && n < maxRows && (n == 0 || size < maxParam) {
+			for i := range rows[n] {
+				size += len(rows[n][i].Data)
+			}
+			n++
+		}
+		if err := f(rows[:n]); err != nil {
+			return err
+		}
+		rows = rows[n:]
+	}
+	return nil
+}
+
+// Apply writes a net effect: removes, patches, puts.
+func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error {
+	cols := p.Carried()
+	key := p.KeyIndexes(cols)
+	keyCols := pick(cols, key)
+	removes := n.Removes
+	if replace {
+		removes = append(append([]domain.Row{}, n.Removes...), n.Puts...)
+	}
+	err := inPieces(removes, func(rows []domain.Row) error {
+		r := arrays(keyCols, key, rows, nil)
+		return a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r.params...)
+	})
+	if err != nil {
+		return err
+	}
+	err = inPieces(n.Patches, func(rows []domain.Row) error { return a.patch(ctx, p, cols, key, rows) })
+	if err != nil {
+		return err
+	}
+	return inPieces(n.Puts, func(rows []domain.Row) error {
+		return a.put(ctx, p, cols, key, rows, replace)
+	})
+}
+
+func pick(cols []domain.Column, idx []int) []domain.Column {
+	out := make([]domain.Column, len(idx))
+	for i, at := range idx {
+		out[i] = cols[at]
+	}
+	return out
+}
+
+func (a *applier) put(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row, replace bool) error {
+	r := arrays(cols, positions(len(cols)), rows, nil)
+	return a.exec(ctx, p, putSQL(p, r, key, replace), r.params...)
+}
+
+func putSQL(p *domain.TablePlan, r rowsOf, key []int, replace bool) string {
+	var vals, set []string
+	isKey := map[int]bool{}
+	for _, k := range key {
+		isKey[k] = true
+	}
+	for c := range r.cols {
+		vals = append(vals, r.value(c))
+		if !isKey[c] {
+			set = append(set, quote(r.cols[c].Name)+" = EXCLUDED."+quote(r.cols[c].Name))
+		}
+	}
+	sql := fmt.Sprintf("INSERT INTO %s (%s) OVERRIDING SYSTEM VALUE SELECT %s FROM %s",
+		qualified(p.Target), quoteAll(columnNames(r.cols)), strings.Join(vals, ", "), r.from)
+	if replace || len(key) == 0 {
+		return sql
+	}
+	sql += " ON CONFLICT (" + quoteAll(p.Key) + ") DO "
+	if len(set) == 0 {
+		return sql + "NOTHING"
+	}
+	return sql + "UPDATE SET " + strings.Join(set, ", ")
+}
+
+// patch updates rows whose unchanged values stay as they stand.
+func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) error {
+	masks := make([]*string, len(rows))
+	for i, row := range rows {
+		m := make([]byte, len(row))
+		for c := range row {
+			m[c] = '0'
+			if row[c].Kind == domain.Unchanged {
+				m[c] = '1'
+			}
+		}
+		s := string(m)
+		masks[i] = &s
+	}
+	r := arrays(cols, positions(len(cols)), rows, masks)
+	isKey := map[int]bool{}
+	var on, set []string
+	for _, k := range key {
+		isKey[k] = true
+		on = append(on, "t."+quote(cols[k].Name)+" = "+r.value(k))
+	}
+	for c, col := range cols {
+		switch {
+		case isKey[c]:
+		case col.Wide:
+			set = append(set, fmt.Sprintf("%s = CASE WHEN substr(u.mask, %d, 1) = '1' THEN t.%s ELSE %s END", quote(col.Name), c+1, quote(col.Name), r.value(c)))
+		default:
+			set = append(set, quote(col.Name)+" = "+r.value(c))
+		}
+	}
+	if len(set) == 0 {
+		return nil
+	}
+	return a.exec(ctx, p, fmt.Sprintf("UPDATE %s t SET %s FROM %s WHERE %s",
+		qualified(p.Target), strings.Join(set, ", "), r.from, strings.Join(on, " AND ")), r.params...)
+}
+
+// Move changes a row's key in place.
+func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error {
+	cols := p.Carried()
+	var set, on []string
+	var params []any
+	param := func(v domain.Value, col domain.Column) string {
+		if v.Kind != domain.Present {
+			return "NULL"
+		}
+		params = append(params, string(v.Data))
+		return fmt.Sprintf("$%d::text::%s", len(params), col.Type)
+	}
+	for i, col := range cols {
+		if c.New[i].Kind != domain.Unchanged {
+			set = append(set, quote(col.Name)+" = "+param(c.New[i], col))
+		}
+	}
+	for _, k := range p.KeyIndexes(cols) {
+		on = append(on, quote(cols[k].Name)+" = "+param(c.Old[k], cols[k]))
+	}
+	return a.exec(ctx, p, fmt.Sprintf("UPDATE %s SET %s WHERE %s", qualified(p.Target), strings.Join(set, ", "), strings.Join(on, " AND ")), params...)
+}
+
+// ApplyWhole applies changes of a table without a key in their order; runs of
+// inserts go in one statement, rows to remove are found by all their values.
+func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
+	cols := p.Carried()
+	var run []domain.Row
+	flush := func() error {
+		err := inPieces(run, func(rows []domain.Row) error { return a.put(ctx, p, cols, nil, rows, true) })
+		run = run[:0]
+		return err
+	}
+	for _, c := range changes {
+		if c.Kind != domain.Insert {
+			if err := flush(); err != nil {
+				return err
+			}
+			n, err := a.removeWhole(ctx, p, cols, c.Old, 1)
+			if err != nil {
+				return err
+			}
+			if n != 1 {
+				return domain.Conflict("a row of %s (a table without a key) that the source removed or changed is not on the target; reconcile the table, or restart it", p.Target)
+			}
+		}
+		if c.Kind != domain.Delete {
+			run = append(run, c.New)
+		}
+	}
+	return flush()
+}
+
+// removeWhole removes up to copies rows equal to the given one in every column.
+func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, cols []domain.Column, row domain.Row, copies int) (int64, error) {
+	sql, params := removeWholeSQL(p, cols, row, copies)
+	tag, err := a.tx.Exec(ctx, sql, params...)
+	return tag.RowsAffected(), a.wrap(p, err)
+}
+
+func removeWholeSQL(p *domain.TablePlan, cols []domain.Column, row domain.Row, copies int) (string, []any) {
+	var on []string
+	var params []any
+	for i, col := range cols {
+		if row[i].Kind != domain.Present {
+			on = append(on, quote(col.Name)+" IS NULL")
+			continue
+		}
+		params = append(params, string(row[i].Data))
+		on = append(on, fmt.Sprintf("%s::text = ($%d::text::%s)::text", quote(col.Name), len(params), col.Type))
+	}
+	return fmt.Sprintf("DELETE FROM %[1]s WHERE (tableoid, ctid) IN (SELECT tableoid, ctid FROM %[1]s WHERE %s LIMIT %d)",
+		qualified(p.Target), strings.Join(on, " AND "), copies), params
+}
+
+// Truncate empties the tables in one statement, as the source did.
+func (a *applier) Truncate(ctx context.Context, plans []*domain.TablePlan, note string) error {
+	var names []string
+	for _, p := range plans {
+		names = append(names, qualified(p.Target))
+	}
+	restart := ""
+	if strings.Contains(note, "RESTART") {
+		restart = " RESTART IDENTITY"
+	}
+	_, err := a.tx.Exec(ctx, "TRUNCATE "+strings.Join(names, ", ")+restart)
+	return a.d.explain(err)
+}
+
+func (a *applier) exec(ctx context.Context, p *domain.TablePlan, sql string, params ...any) error {
+	_, err := a.tx.Exec(ctx, sql, params...)
+	return a.wrap(p, err)
+}
+
+func (a *applier) wrap(p *domain.TablePlan, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("applying changes to %s: %w", p.Target, a.d.explain(err))
+}
+
+// FetchRow reads one row of the source as it is now.
+func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (domain.Row, error) {
+	cols := p.Carried()
+	var list, on []string
+	var params []any
+	for _, c := range cols {
+		list = append(list, quote(c.Name))
+	}
+	for i, k := range p.Key {
+		params = append(params, key[i])
+		on = append(on, fmt.Sprintf("%s = $%d::text::%s", quote(k), i+1, columnOf(p, k).Type))
+	}
+	rows, err := d.textRows(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(list, ", "), qualified(p.Source), strings.Join(on, " AND ")), params)
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return rows[0], nil
+}
+
+// textRows runs a query and returns its rows in the types' own text form.
+func (d *database) textRows(ctx context.Context, sql string, params []any) ([]domain.Row, error) {
+	c, err := d.pool.Acquire(ctx)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer c.Release()
+	rows, err := textRows(ctx, c.Conn(), sql, params)
+	return rows, d.explain(err)
+}
+
+func textRows(ctx context.Context, c *pgx.Conn, sql string, params []any) ([]domain.Row, error) {
+	args := []any{pgx.QueryResultFormats{pgx.TextFormatCode}, pgx.QueryExecModeExec}
+	rows, err := c.Query(ctx, sql, append(args, params...)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []domain.Row
+	for rows.Next() {
+		raw := rows.RawValues()
+		r := make(domain.Row, len(raw))
+		for i, v := range raw {
+			if v != nil {
+				r[i] = domain.Value{Kind: domain.Present, Data: append([]byte{}, v...)}
+			}
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}

@@ -1,0 +1,536 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgoutput"
+	"dustyferry/internal/protocol/pgstream"
+)
+
+// statusEvery is how often the server hears from us even when nothing moves:
+// well below its default timeout of a minute.
+const statusEvery = 2 * time.Second
+
+// maxQueued bounds what is read ahead of the applier, bytes; beyond it the
+// server is kept waiting.
+const maxQueued = 32 << 20
+
+// PrepareCapture makes row identity, publication and replication slot, in this
+// order: a published table whose rows the log cannot identify would refuse its
+// own updates, and a slot only knows publications that stood before it.
+func (d *database) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, []string, error) {
+	var undo, tables []string
+	for i := range plans {
+		p := &plans[i]
+		tables = append(tables, qualified(p.Source))
+		if p.SetIdentity == "" {
+			continue
+		}
+		parts := []domain.TableName{p.Source}
+		for _, part := range p.Table.Partitions {
+			if part.By == "" {
+				parts = append(parts, part.Table)
+			}
+		}
+		for _, t := range parts {
+			was := map[string]string{"none": "NOTHING", "primary": "DEFAULT", "full": "FULL"}[p.Table.RowIdentity]
+			if was == "" {
+				was = "DEFAULT"
+			}
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity))); err != nil {
+				return 0, undo, fmt.Errorf("setting the row identity of %s: %w", t, err)
+			}
+			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t), was))
+		}
+	}
+	var at string
+	err := d.pool.QueryRow(ctx, `SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1 AND plugin = 'pgoutput'`, name).Scan(&at)
+	if err == nil {
+		p, err := parseLSN(at)
+		return p, undo, err
+	}
+	if !errors.Is(err, pgx.ErrNoRows) {
+		return 0, undo, d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
+		return 0, undo, d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish_via_partition_root = true)",
+		quote(name), strings.Join(tables, ", "))); err != nil {
+		return 0, undo, fmt.Errorf("creating the publication: %w", d.explain(err))
+	}
+	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
+		return 0, undo, fmt.Errorf("creating the replication slot: %w", d.explain(err))
+	}
+	p, err := parseLSN(at)
+	return p, undo, err
+}
+
+// alterQuickly runs DDL that needs a lock for an instant, without queueing the
+// source's own work behind a long wait.
+func (d *database) alterQuickly(ctx context.Context, sql string) error {
+	for try := 0; ; try++ {
+		err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '2s'"); err != nil {
+				return err
+			}
+			_, err := tx.Exec(ctx, sql)
+			return err
+		})
+		var pe *pgconn.PgError
+		if !errors.As(err, &pe) || pe.Code != "55P03" || try == 9 {
+			return d.explain(err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(try+1) * 300 * time.Millisecond):
+		}
+	}
+}
+
+// DropCapture removes slot and publication and restores what was changed.
+func (d *database) DropCapture(ctx context.Context, name string, undo []string) error {
+	_, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active`, name)
+	if err != nil {
+		return d.explain(err)
+	}
+	for try := 0; ; try++ {
+		_, err = d.pool.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1`, name)
+		if err == nil || try == 20 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond) // the ended session is still letting go
+	}
+	if err != nil {
+		return d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
+		return d.explain(err)
+	}
+	for _, sql := range undo {
+		if err := d.alterQuickly(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Now returns the end of the log as written so far.
+func (d *database) Now(ctx context.Context) (domain.Position, error) {
+	var at string
+	if err := d.pool.QueryRow(ctx, `SELECT pg_current_wal_insert_lsn()::text`).Scan(&at); err != nil {
+		return 0, d.explain(err)
+	}
+	return parseLSN(at)
+}
+
+// Heartbeat writes a message into the log, in a transaction of its own; no
+// table is needed for it.
+func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {
+	var at string
+	if err := d.pool.QueryRow(ctx, `SELECT pg_logical_emit_message(true, 'dusty_ferry', 'heartbeat')::text`).Scan(&at); err != nil {
+		return 0, d.explain(err)
+	}
+	return parseLSN(at)
+}
+
+// Snapshot returns what a new read would see now.
+func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
+	var s string
+	if err := d.pool.QueryRow(ctx, `SELECT pg_current_snapshot()::text`).Scan(&s); err != nil {
+		return domain.Snapshot{}, d.explain(err)
+	}
+	return parseSnapshot(s)
+}
+
+// Retained returns how much log the slot holds back.
+func (d *database) Retained(ctx context.Context, name string) (int64, error) {
+	var n int64
+	err := d.pool.QueryRow(ctx, `
+SELECT coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint
+  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&n)
+	return n, d.explain(err)
+}
+
+type capture struct {
+	d         *database
+	conn      *pgconn.PgConn
+	events    chan engine.Event
+	cancel    context.CancelFunc
+	done      chan struct{}
+	err       error
+	confirmed atomic.Uint64
+	received  atomic.Uint64
+	queued    atomic.Int64
+
+	byName map[domain.TableName]engine.CaptureTable
+	rels   map[uint32]*relation
+	tx     domain.Tx
+	inTx   bool
+	xid    uint64 // newest full transaction number seen
+	group  int
+	last   time.Time
+	once   sync.Once
+}
+
+// relation maps a relation's columns to the plan's.
+type relation struct {
+	table engine.CaptureTable
+	at    []int // plan position of each relation column, -1 for none
+	width int
+	note  string // how it differs from the plan
+}
+
+// OpenCapture starts streaming from the slot.
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable) (engine.Capture, error) {
+	var xid uint64
+	var status string
+	err := d.pool.QueryRow(ctx, `
+SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(wal_status, '')
+  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&xid, &status)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return nil, domain.Conflict("the source has lost the replication slot %s: changes since then cannot be read any more; restart the crossing to load again", name)
+	}
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	if status == "lost" {
+		return nil, domain.Conflict("the source has removed log that the replication slot %s still needed: restart the crossing to load again, with a larger max_slot_wal_keep_size", name)
+	}
+	// Another process of ours that was cut off may still hold the slot.
+	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active`, name); err != nil {
+		return nil, d.explain(err)
+	}
+	c := &capture{
+		d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}),
+		byName: map[domain.TableName]engine.CaptureTable{}, rels: map[uint32]*relation{}, xid: xid, last: time.Now(),
+	}
+	for _, t := range tables {
+		c.byName[t.Plan.Source] = t
+	}
+	c.confirmed.Store(uint64(from))
+	c.received.Store(uint64(from))
+	for try := 0; ; try++ {
+		conn, err := d.connect(ctx, map[string]string{"replication": "database"})
+		if err != nil {
+			return nil, err
+		}
+		c.conn = conn.PgConn()
+		if err = c.start(ctx, name, from); err == nil {
+			break
+		}
+		_ = c.conn.Close(ctx)
+		var pe *pgconn.PgError
+		if !errors.As(err, &pe) || pe.Code != "55006" || try == 20 {
+			return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
+		}
+		time.Sleep(100 * time.Millisecond) // the ended session is still letting go of the slot
+	}
+	run, cancel := context.WithCancel(context.Background())
+	c.cancel = cancel
+	go c.run(run)
+	return c, nil
+}
+
+func (c *capture) start(ctx context.Context, name string, from domain.Position) error {
+	c.conn.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(
+		"START_REPLICATION SLOT %s LOGICAL %s (proto_version '1', publication_names %s, messages 'true')",
+		quote(name), lsn(from), literal(quote(name)))})
+	if err := c.conn.Frontend().Flush(); err != nil {
+		return err
+	}
+	for {
+		m, err := c.conn.ReceiveMessage(ctx)
+		if err != nil {
+			return err
+		}
+		switch m := m.(type) {
+		case *pgproto3.CopyBothResponse:
+			return nil
+		case *pgproto3.ErrorResponse:
+			return pgconn.ErrorResponseToPgError(m)
+		}
+	}
+}
+
+func (c *capture) Events() <-chan engine.Event { return c.events }
+func (c *capture) Err() error                  { return c.err }
+func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }
+func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(uint64(p)) }
+func (c *capture) Received() domain.Position   { return domain.Position(c.received.Load()) }
+
+func (c *capture) Close() {
+	c.once.Do(func() {
+		c.cancel()
+		for range c.events { // let the reader go
+		}
+		<-c.done
+	})
+}
+
+func (c *capture) run(ctx context.Context) {
+	defer close(c.done)
+	defer close(c.events)
+	defer func() {
+		end, cancel := context.WithTimeout(context.Background(), closeGrace)
+		defer cancel()
+		_ = c.conn.Close(end)
+	}()
+	for ctx.Err() == nil {
+		if err := c.statusIfDue(false); err != nil {
+			c.err = c.d.explain(err)
+			return
+		}
+		wait, cancel := context.WithTimeout(ctx, statusEvery/2)
+		m, err := c.conn.ReceiveMessage(wait)
+		cancel()
+		if err != nil {
+			if pgconn.Timeout(err) && ctx.Err() == nil {
+				continue
+			}
+			if ctx.Err() == nil {
+				c.err = fmt.Errorf("the replication stream ended: %w", c.d.explain(err))
+			}
+			return
+		}
+		switch m := m.(type) {
+		case *pgproto3.CopyData:
+			if err := c.frame(ctx, m.Data); err != nil {
+				c.err = err
+				return
+			}
+		case *pgproto3.ErrorResponse:
+			c.err = fmt.Errorf("the source ended the replication stream: %w", c.d.explain(pgconn.ErrorResponseToPgError(m)))
+			return
+		}
+	}
+}
+
+func (c *capture) statusIfDue(now bool) error {
+	if !now && time.Since(c.last) < statusEvery/2 {
+		return nil
+	}
+	c.last = time.Now()
+	at := c.confirmed.Load()
+	c.conn.Frontend().Send(&pgproto3.CopyData{Data: pgstream.Status{
+		Written: at, Flushed: at, Applied: at, At: pgstream.ServerTime(c.last)}.Append(nil)})
+	return c.conn.Frontend().Flush()
+}
+
+func (c *capture) frame(ctx context.Context, b []byte) error {
+	f, err := pgstream.Decode(b)
+	if err != nil {
+		return err
+	}
+	switch f := f.(type) {
+	case pgstream.Keepalive:
+		if !c.inTx && f.End > c.received.Load() {
+			c.received.Store(f.End)
+			if err := c.send(ctx, engine.Event{Kind: engine.EventProgress, Position: domain.Position(f.End)}); err != nil {
+				return err
+			}
+		}
+		return c.statusIfDue(f.Reply)
+	case pgstream.Data:
+		m, err := pgoutput.Decode(f.Payload)
+		if err != nil {
+			return err
+		}
+		return c.message(ctx, m, len(f.Payload))
+	}
+	return nil
+}
+
+// send hands an event on. While the applier is busy the server keeps hearing
+// from us, so that it does not take us for dead.
+func (c *capture) send(ctx context.Context, e engine.Event) error {
+	if c.queued.Add(int64(e.Size)) < maxQueued {
+		select {
+		case c.events <- e:
+			return nil
+		default:
+		}
+	}
+	tick := time.NewTicker(statusEvery / 2)
+	defer tick.Stop()
+	for {
+		events := c.events
+		if c.queued.Load()-int64(e.Size) >= maxQueued {
+			events = nil // too much is waiting: look again shortly
+		}
+		short := time.NewTimer(5 * time.Millisecond)
+		select {
+		case events <- e:
+			short.Stop()
+			return nil
+		case <-ctx.Done():
+			short.Stop()
+			return ctx.Err()
+		case <-short.C:
+		case <-tick.C:
+			short.Stop()
+			if err := c.statusIfDue(false); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) error {
+	switch m := m.(type) {
+	case pgoutput.Begin:
+		c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.FinalLSN), At: pgstream.Micros(m.At)}
+		c.inTx = true
+		return c.send(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx})
+	case pgoutput.Commit:
+		c.tx.End, c.inTx = domain.Position(m.EndLSN), false
+		c.received.Store(m.EndLSN)
+		return c.send(ctx, engine.Event{Kind: engine.EventCommit, Tx: c.tx, Position: c.tx.End})
+	case pgoutput.Relation:
+		r, err := c.relate(ctx, m)
+		if err != nil {
+			return err
+		}
+		c.rels[m.ID] = r
+		if r != nil && r.note != "" {
+			return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
+				Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note}})
+		}
+	case pgoutput.Insert:
+		return c.change(ctx, m.Relation, domain.Insert, 0, nil, m.New, size)
+	case pgoutput.Update:
+		return c.change(ctx, m.Relation, domain.Update, m.OldKind, m.Old, m.New, size)
+	case pgoutput.Delete:
+		return c.change(ctx, m.Relation, domain.Delete, m.OldKind, m.Old, nil, size)
+	case pgoutput.Truncate:
+		var note []string
+		if m.Options&1 != 0 {
+			note = append(note, "CASCADE")
+		}
+		if m.Options&2 != 0 {
+			note = append(note, "RESTART IDENTITY")
+		}
+		c.group++
+		for _, id := range m.Relations {
+			if r := c.rels[id]; r != nil {
+				if err := c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
+					Change: domain.Change{Kind: domain.Truncate, Table: r.table.ID, Note: strings.Join(note, " "), Group: c.group}}); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// fullXID widens a 32-bit transaction number to the one nearest to those seen.
+func (c *capture) fullXID(x uint32) uint64 {
+	full := c.xid&^0xffffffff | uint64(x)
+	if full > c.xid+1<<31 && full >= 1<<32 {
+		full -= 1 << 32
+	} else if full+1<<31 < c.xid {
+		full += 1 << 32
+	}
+	c.xid = max(c.xid, full)
+	return full
+}
+
+// relate holds a relation against the plan. A relation that is not ours gives
+// nil.
+func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, error) {
+	schema := m.Schema
+	if schema == "" {
+		schema = "pg_catalog"
+	}
+	t, ok := c.byName[domain.TableName{Schema: schema, Name: m.Name}]
+	if !ok {
+		return nil, nil
+	}
+	cols := t.Plan.Carried()
+	r := &relation{table: t, width: len(cols)}
+	var types []string
+	for _, col := range m.Columns {
+		var name string
+		if err := c.d.pool.QueryRow(ctx, `SELECT format_type($1::oid, $2)`, col.Type, col.Modifier).Scan(&name); err != nil {
+			return nil, c.d.explain(err)
+		}
+		types = append(types, name)
+	}
+	var notes []string
+	found := map[int]bool{}
+	for i, col := range m.Columns {
+		at := slices.IndexFunc(cols, func(p domain.Column) bool { return p.Name == col.Name })
+		r.at = append(r.at, at)
+		switch {
+		case at < 0 && slices.ContainsFunc(t.Plan.Columns, func(p domain.Column) bool { return p.Name == col.Name && p.Generated }):
+		case at < 0:
+			notes = append(notes, fmt.Sprintf("column %s %s was added", col.Name, types[i]))
+		case cols[at].Type != types[i]:
+			notes = append(notes, fmt.Sprintf("column %s is %s now, it was %s", col.Name, types[i], cols[at].Type))
+			found[at] = true
+		default:
+			found[at] = true
+		}
+	}
+	for i, col := range cols {
+		if !found[i] {
+			notes = append(notes, fmt.Sprintf("column %s is gone", col.Name))
+		}
+	}
+	r.note = strings.Join(notes, ", ")
+	return r, nil
+}
+
+func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind, oldKind byte, old, fresh pgoutput.Tuple, size int) error {
+	r := c.rels[rel]
+	if r == nil || r.note != "" {
+		return nil
+	}
+	// One copy of the message's values; the buffer they lie in is reused.
+	total := 0
+	for _, t := range [2]pgoutput.Tuple{old, fresh} {
+		for i := range t {
+			total += len(t[i].Data)
+		}
+	}
+	mem := make([]byte, 0, total)
+	row := func(t pgoutput.Tuple) domain.Row {
+		if t == nil {
+			return nil
+		}
+		out := make(domain.Row, r.width)
+		for i := range t {
+			if i >= len(r.at) || r.at[i] < 0 {
+				continue
+			}
+			switch t[i].Kind {
+			case 'u':
+				out[r.at[i]].Kind = domain.Unchanged
+			case 't':
+				n := len(mem)
+				mem = append(mem, t[i].Data...)
+				out[r.at[i]] = domain.Value{Kind: domain.Present, Data: mem[n:len(mem):len(mem)]}
+			}
+		}
+		return out
+	}
+	ch := domain.Change{Kind: kind, Table: r.table.ID, OldWhole: oldKind == 'O'}
+	ch.Old, ch.New = row(old), row(fresh)
+	fold.Complete(&ch)
+	return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
+}

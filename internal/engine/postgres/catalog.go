@@ -1,0 +1,301 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/domain"
+)
+
+// Catalog reads what the database holds, in a fixed number of queries however
+// many tables there are.
+func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
+	tx, err := d.pool.BeginTx(ctx, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly})
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer func() { _ = tx.Rollback(ctx) }()
+	c := &catalogReader{tx: tx, tables: map[uint32]*domain.Table{}}
+	for _, read := range []func(context.Context) error{
+		c.readTables, c.readColumns, c.readConstraints, c.readIndexes, c.readPartitions, c.readSequences, c.readTypes, c.readExtensions,
+	} {
+		if err := read(ctx); err != nil {
+			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, err)
+		}
+	}
+	for _, oid := range c.order {
+		c.cat.Tables = append(c.cat.Tables, *c.tables[oid])
+	}
+	return &c.cat, nil
+}
+
+type catalogReader struct {
+	tx     pgx.Tx
+	tables map[uint32]*domain.Table
+	order  []uint32
+	cat    domain.Catalog
+}
+
+func (c *catalogReader) each(ctx context.Context, sql string, row func(pgx.Rows) error) error {
+	rows, err := c.tx.Query(ctx, sql)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := row(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// ours leaves out the system's schemas, our own, and what extensions brought.
+const ours = `n.nspname NOT IN ('pg_catalog', 'information_schema', '` + bookkeeping + `')
+   AND n.nspname !~ '^pg_(toast|temp)'
+   AND NOT EXISTS (SELECT 1 FROM pg_depend x WHERE x.objid = c.oid AND x.deptype = 'e')`
+
+func (c *catalogReader) readTables(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
+       coalesce(CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, ''),
+       CASE WHEN c.relkind = 'p'
+            THEN (SELECT coalesce(sum(greatest(l.reltuples, 0)), 0)::bigint
+                    FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
+            ELSE c.reltuples::bigint END,
+       CASE WHEN c.relkind = 'p'
+            THEN (SELECT coalesce(sum(pg_table_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p WHERE p.isleaf)
+            ELSE pg_table_size(c.oid) END,
+       CASE WHEN c.relkind = 'p'
+            THEN (SELECT coalesce(sum(pg_indexes_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p WHERE p.isleaf)
+            ELSE pg_indexes_size(c.oid) END,
+       pg_has_role(c.relowner, 'USAGE'),
+       CASE WHEN c.relkind = 'p'
+            THEN (SELECT CASE WHEN count(*) = 0 THEN 'd' WHEN min(l.relreplident::text) = max(l.relreplident::text) THEN min(l.relreplident::text) ELSE 'n' END
+                    FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
+            ELSE c.relreplident::text END
+  FROM pg_class c
+  JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p')
+   AND NOT c.relispartition
+   AND c.relpersistence <> 't'
+   AND `+ours+`
+ ORDER BY n.nspname, c.relname`, func(r pgx.Rows) error {
+		var oid uint32
+		var own, leaf string
+		t := &domain.Table{}
+		if err := r.Scan(&oid, &t.Schema, &t.Name, &own, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &leaf); err != nil {
+			return err
+		}
+		t.RowIdentity = map[string]string{"d": "primary", "f": "full", "i": "index", "n": "none"}[leaf]
+		c.tables[oid] = t
+		c.order = append(c.order, oid)
+		return nil
+	})
+}
+
+func (c *catalogReader) readColumns(ctx context.Context) error {
+	return c.each(ctx, `
+WITH RECURSIVE base AS (
+  SELECT oid AS id, oid AS at, typtype, typbasetype FROM pg_type
+  UNION ALL
+  SELECT b.id, t.oid, t.typtype, t.typbasetype FROM base b JOIN pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd'
+)
+SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(t.oid, NULL), a.attnotnull,
+       coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
+       CASE a.attidentity WHEN 'a' THEN 'always' WHEN 'd' THEN 'by default' ELSE '' END,
+       a.attgenerated <> '',
+       CASE WHEN a.attcollation <> 0 AND a.attcollation <> own.typcollation
+            THEN (SELECT quote_ident(cn.nspname) || '.' || quote_ident(co.collname)
+                    FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation)
+            ELSE '' END,
+       coalesce((SELECT CASE co.collprovider
+                          WHEN 'd' THEN db.datlocprovider = 'c' AND db.datcollate IN ('C', 'POSIX')
+                          WHEN 'c' THEN co.collcollate IN ('C', 'POSIX')
+                          ELSE false END
+                   FROM pg_collation co, pg_database db
+                  WHERE co.oid = a.attcollation AND db.datname = current_database()), false),
+       CASE WHEN t.typtype = 'c' OR t.typsend = 0 OR t.typreceive = 0
+              OR format_type(t.oid, NULL) LIKE 'reg%'
+              OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid, NULL) LIKE 'reg%'))
+            THEN 'local' ELSE 'portable' END,
+       a.attstorage <> 'p'
+  FROM pg_attribute a
+  JOIN base b ON b.id = a.atttypid AND b.typtype <> 'd'
+  JOIN pg_type t ON t.oid = b.at
+  JOIN pg_type own ON own.oid = a.atttypid
+  LEFT JOIN pg_type el ON el.oid = t.typelem
+  LEFT JOIN pg_attrdef ad ON ad.adrelid = a.attrelid AND ad.adnum = a.attnum
+ WHERE a.attnum > 0 AND NOT a.attisdropped
+   AND a.attrelid IN (SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+                       WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND `+ours+`)
+ ORDER BY a.attrelid, a.attnum`, func(r pgx.Rows) error {
+		var oid uint32
+		var col domain.Column
+		if err := r.Scan(&oid, &col.Name, &col.Type, &col.BaseType, &col.NotNull, &col.Default, &col.Identity, &col.Generated,
+			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide); err != nil {
+			return err
+		}
+		if t := c.tables[oid]; t != nil {
+			t.Columns = append(t.Columns, col)
+		}
+		return nil
+	})
+}
+
+func (c *catalogReader) readConstraints(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coalesce(fn.nspname, ''), coalesce(fc.relname, '')
+  FROM pg_constraint k
+  LEFT JOIN pg_class fc ON fc.oid = k.confrelid
+  LEFT JOIN pg_namespace fn ON fn.oid = fc.relnamespace
+ WHERE k.contype IN ('c', 'u', 'x', 'f') AND k.conrelid <> 0 AND k.conparentid = 0
+ ORDER BY k.conrelid, k.conname`, func(r pgx.Rows) error {
+		var oid uint32
+		var k domain.Constraint
+		var kind string
+		if err := r.Scan(&oid, &k.Name, &kind, &k.Definition, &k.References.Schema, &k.References.Name); err != nil {
+			return err
+		}
+		k.Kind = map[string]string{"c": "check", "u": "unique", "x": "exclude", "f": "foreign"}[kind]
+		if t := c.tables[oid]; t != nil {
+			t.Constraints = append(t.Constraints, k)
+		}
+		return nil
+	})
+}
+
+func (c *catalogReader) readIndexes(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
+       i.indisunique AND i.indimmediate AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
+         AND NOT EXISTS (SELECT 1 FROM pg_attribute a
+                          WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) AND NOT a.attnotnull),
+       EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')),
+       pg_get_indexdef(i.indexrelid),
+       ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY u(num, ord)
+               JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num ORDER BY u.ord)
+  FROM pg_index i
+  JOIN pg_class ic ON ic.oid = i.indexrelid
+ WHERE i.indislive AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = i.indexrelid)
+ ORDER BY i.indrelid, NOT i.indisprimary, ic.relname`, func(r pgx.Rows) error {
+		var oid uint32
+		var x domain.Index
+		var primary, identity, key, constraint bool
+		var cols []string
+		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols); err != nil {
+			return err
+		}
+		t := c.tables[oid]
+		if t == nil {
+			return nil
+		}
+		if identity {
+			t.IdentityKey = cols
+		}
+		if key {
+			t.Keys = append(t.Keys, domain.Key{Columns: cols, Primary: primary, Name: x.Name})
+		}
+		if !constraint {
+			t.Indexes = append(t.Indexes, x)
+		}
+		return nil
+	})
+}
+
+func (c *catalogReader) readPartitions(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT r.oid, n.nspname, l.relname, pn.nspname, pc.relname, pg_get_expr(l.relpartbound, l.oid),
+       coalesce(CASE WHEN l.relkind = 'p' THEN pg_get_partkeydef(l.oid) END, '')
+  FROM pg_class r
+  CROSS JOIN LATERAL pg_partition_tree(r.oid) p
+  JOIN pg_class l ON l.oid = p.relid
+  JOIN pg_namespace n ON n.oid = l.relnamespace
+  JOIN pg_class pc ON pc.oid = p.parentrelid
+  JOIN pg_namespace pn ON pn.oid = pc.relnamespace
+ WHERE r.relkind = 'p' AND NOT r.relispartition AND p.level > 0
+ ORDER BY r.oid, p.level, l.relname`, func(r pgx.Rows) error {
+		var oid uint32
+		var p domain.Partition
+		if err := r.Scan(&oid, &p.Table.Schema, &p.Table.Name, &p.Parent.Schema, &p.Parent.Name, &p.Bound, &p.By); err != nil {
+			return err
+		}
+		if t := c.tables[oid]; t != nil {
+			t.Partitions = append(t.Partitions, p)
+		}
+		return nil
+	})
+}
+
+func (c *catalogReader) readSequences(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcycle,
+       coalesce(tn.nspname, ''), coalesce(tc.relname, ''), coalesce(a.attname, ''), coalesce(dep.deptype = 'i', false)
+  FROM pg_sequence s
+  JOIN pg_class c ON c.oid = s.seqrelid
+  JOIN pg_namespace n ON n.oid = c.relnamespace
+  LEFT JOIN pg_depend dep ON dep.objid = c.oid AND dep.classid = 'pg_class'::regclass
+       AND dep.refclassid = 'pg_class'::regclass AND dep.deptype IN ('a', 'i') AND dep.refobjsubid > 0
+  LEFT JOIN pg_class tc ON tc.oid = dep.refobjid
+  LEFT JOIN pg_namespace tn ON tn.oid = tc.relnamespace
+  LEFT JOIN pg_attribute a ON a.attrelid = dep.refobjid AND a.attnum = dep.refobjsubid
+ WHERE c.relpersistence <> 't' AND `+ours+`
+ ORDER BY n.nspname, c.relname`, func(r pgx.Rows) error {
+		var s domain.Sequence
+		if err := r.Scan(&s.Name.Schema, &s.Name.Name, &s.Type, &s.Start, &s.Increment, &s.Min, &s.Max, &s.Cycle,
+			&s.OwnedBy.Schema, &s.OwnedBy.Name, &s.OwnedColumn, &s.Identity); err != nil {
+			return err
+		}
+		c.cat.Sequences = append(c.cat.Sequences, s)
+		return nil
+	})
+}
+
+// readTypes reads user-defined types by ascending object number: a type can
+// only be made of types that stood before it.
+func (c *catalogReader) readTypes(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT n.nspname, t.typname,
+       CASE t.typtype
+         WHEN 'e' THEN 'ENUM (' || (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid) || ')'
+         WHEN 'c' THEN '(' || (SELECT string_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod), ', ' ORDER BY a.attnum)
+                                 FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped) || ')'
+         WHEN 'r' THEN 'RANGE (SUBTYPE = ' || (SELECT format_type(g.rngsubtype, NULL) FROM pg_range g WHERE g.rngtypid = t.oid) || ')'
+         ELSE format_type(t.typbasetype, t.typtypmod)
+              || CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END
+              || coalesce(' DEFAULT ' || t.typdefault, '')
+              || coalesce((SELECT string_agg(' CONSTRAINT ' || quote_ident(k.conname) || ' ' || pg_get_constraintdef(k.oid), '') FROM pg_constraint k WHERE k.contypid = t.oid), '')
+       END, t.typtype::text
+  FROM pg_type t
+  JOIN pg_namespace n ON n.oid = t.typnamespace
+  LEFT JOIN pg_class c ON c.oid = t.typrelid
+ WHERE (t.typtype IN ('e', 'd', 'r') OR t.typtype = 'c' AND c.relkind = 'c')
+   AND n.nspname NOT IN ('pg_catalog', 'information_schema', '`+bookkeeping+`')
+   AND n.nspname !~ '^pg_(toast|temp)'
+   AND NOT EXISTS (SELECT 1 FROM pg_depend x WHERE x.objid = t.oid AND x.deptype = 'e')
+ ORDER BY t.oid`, func(r pgx.Rows) error {
+		var u domain.UserType
+		var body, kind string
+		if err := r.Scan(&u.Name.Schema, &u.Name.Name, &body, &kind); err != nil {
+			return err
+		}
+		if kind == "d" {
+			u.Definition = "CREATE DOMAIN " + qualified(u.Name) + " AS " + body
+		} else {
+			u.Definition = "CREATE TYPE " + qualified(u.Name) + " AS " + body
+		}
+		c.cat.Types = append(c.cat.Types, u)
+		return nil
+	})
+}
+
+func (c *catalogReader) readExtensions(ctx context.Context) error {
+	return c.each(ctx, `SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' ORDER BY extname`, func(r pgx.Rows) error {
+		var name string
+		err := r.Scan(&name)
+		c.cat.Extensions = append(c.cat.Extensions, name)
+		return err
+	})
+}

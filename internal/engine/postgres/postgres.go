@@ -1,0 +1,242 @@
+// Package postgres is the PostgreSQL engine: PostgreSQL 15 and later as source
+// and as target. It speaks SQL through pgx, moves rows as COPY data over the
+// raw connection, and follows changes through the server's logical replication
+// protocol with the built-in pgoutput plugin.
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// bookkeeping is the schema we keep our own tables and functions in.
+const bookkeeping = "dusty_ferry"
+
+// Driver is the engine's entry point.
+type Driver struct{}
+
+// Name returns "postgres".
+func (Driver) Name() string { return "postgres" }
+
+// FormatPosition writes a log sequence number the way the server does.
+func (Driver) FormatPosition(p domain.Position) string { return lsn(p) }
+
+// ParsePosition reads a log sequence number such as 0/16B3748.
+func (Driver) ParsePosition(s string) (domain.Position, error) { return parseLSN(s) }
+
+func lsn(p domain.Position) string { return fmt.Sprintf("%X/%X", uint32(p>>32), uint32(p)) }
+
+func parseLSN(s string) (domain.Position, error) {
+	hi, lo, ok := strings.Cut(s, "/")
+	h, err1 := strconv.ParseUint(hi, 16, 32)
+	l, err2 := strconv.ParseUint(lo, 16, 32)
+	if !ok || err1 != nil || err2 != nil {
+		return 0, domain.Invalid("%q is no log position; write it like 0/16B3748", s)
+	}
+	return domain.Position(h<<32 | l), nil
+}
+
+type database struct {
+	conf *pgx.ConnConfig
+	pool *pgxpool.Pool
+	name string // for messages: host:port/database
+}
+
+var _ engine.Database = (*database)(nil)
+
+// session is what every connection of ours is set to, so that values have one
+// text form, no row is hidden silently and definitions come fully qualified.
+var session = map[string]string{
+	"application_name":                    "dusty-ferry",
+	"client_encoding":                     "UTF8",
+	"TimeZone":                            "UTC",
+	"DateStyle":                           "ISO",
+	"IntervalStyle":                       "postgres",
+	"extra_float_digits":                  "1",
+	"bytea_output":                        "hex",
+	"lc_monetary":                         "C",
+	"xmloption":                           "content",
+	"row_security":                        "off",
+	"search_path":                         "",
+	"statement_timeout":                   "0",
+	"lock_timeout":                        "0",
+	"idle_in_transaction_session_timeout": "0",
+	"default_transaction_isolation":       "read committed",
+	"default_transaction_read_only":       "off",
+}
+
+// Open connects and returns the database.
+func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, error) {
+	switch e.TLS {
+	case "":
+		e.TLS = "prefer"
+	case "disable", "prefer", "require", "verify-full":
+	default:
+		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", e.TLS)
+	}
+	pc, err := pgxpool.ParseConfig("sslmode=" + e.TLS)
+	if err != nil {
+		return nil, fmt.Errorf("preparing the connection: %w", err)
+	}
+	c := pc.ConnConfig
+	c.Host, c.Port, c.Database, c.User, c.Password = e.Host, uint16(e.Port), e.Database, e.User, e.Password
+	for _, f := range c.Fallbacks {
+		f.Host, f.Port = c.Host, c.Port
+	}
+	if c.TLSConfig != nil {
+		c.TLSConfig.ServerName = e.Host
+	}
+	c.ConnectTimeout = 10 * time.Second
+	for k, v := range session {
+		c.RuntimeParams[k] = v
+	}
+	pc.MaxConns, pc.MinConns = 6, 0
+	pc.MaxConnIdleTime = 30 * time.Second
+	d := &database{conf: c.Copy(), name: net.JoinHostPort(e.Host, strconv.Itoa(e.Port)) + "/" + e.Database}
+	if d.pool, err = pgxpool.NewWithConfig(ctx, pc); err != nil {
+		return nil, d.explain(err)
+	}
+	if err := d.pool.Ping(ctx); err != nil {
+		d.pool.Close()
+		return nil, d.explain(err)
+	}
+	return d, nil
+}
+
+func (d *database) Close() { d.pool.Close() }
+
+// connect opens a connection outside the pool.
+func (d *database) connect(ctx context.Context, params map[string]string) (*pgx.Conn, error) {
+	c := d.conf.Copy()
+	for k, v := range params {
+		c.RuntimeParams[k] = v
+	}
+	conn, err := pgx.ConnectConfig(ctx, c)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	return conn, nil
+}
+
+// explain turns a connection error into one sentence that says what to do.
+func (d *database) explain(err error) error {
+	if err == nil {
+		return nil
+	}
+	var pe *pgconn.PgError
+	var op *net.OpError
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &pe) && (pe.Code == "28P01" || pe.Code == "28000"):
+		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name and the password", d.name, d.conf.User, pe.Message)
+	case errors.As(err, &pe) && pe.Code == "3D000":
+		return domain.Unavailable(err, "%s: %s; check the database's name", d.name, pe.Message)
+	case errors.As(err, &pe) && pe.Code == "53300":
+		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, pe.Message)
+	case errors.As(err, &pe) && strings.HasPrefix(pe.Code, "57P"):
+		return domain.Unavailable(err, "%s is not taking connections: %s; wait until the server is up", d.name, pe.Message)
+	case errors.As(err, &pe):
+		return fmt.Errorf("%s: %s (SQLSTATE %s): %w", d.name, pe.Message, pe.Code, err)
+	case errors.As(err, &dns):
+		return domain.Unavailable(err, "the host of %s cannot be found; check its name", d.name)
+	case errors.As(err, &op):
+		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a firewall lets us in", d.name, op.Err)
+	case errors.Is(err, context.DeadlineExceeded):
+		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", d.name)
+	}
+	return err
+}
+
+// quote quotes an identifier.
+func quote(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+func qualified(t domain.TableName) string { return pgx.Identifier{t.Schema, t.Name}.Sanitize() }
+
+// literal quotes a value.
+func literal(s string) string {
+	s = strings.ReplaceAll(s, "'", "''")
+	if strings.Contains(s, `\`) {
+		return ` E'` + strings.ReplaceAll(s, `\`, `\\`) + `'`
+	}
+	return `'` + s + `'`
+}
+
+func quoteAll(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = quote(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+func columnNames(cols []domain.Column) []string {
+	out := make([]string, len(cols))
+	for i, c := range cols {
+		out[i] = c.Name
+	}
+	return out
+}
+
+// only keeps a read of an ordinary table from reaching into tables that inherit
+// from it; a partitioned table is read through its root.
+func only(p *domain.TablePlan) string {
+	if p.Table.PartitionBy != "" {
+		return ""
+	}
+	return "ONLY "
+}
+
+// keyRange is the condition that selects a chunk, in the server's own order.
+func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
+	if lower == nil && upper == nil {
+		return ""
+	}
+	row := func(k domain.KeyValue) string {
+		var v []string
+		for i, name := range p.Key {
+			v = append(v, literal(k[i])+"::"+columnOf(p, name).Type)
+		}
+		return "ROW(" + strings.Join(v, ", ") + ")"
+	}
+	left := "ROW(" + quoteAll(p.Key) + ")"
+	if len(p.Key) == 1 {
+		left = quote(p.Key[0])
+		row = func(k domain.KeyValue) string { return literal(k[0]) + "::" + columnOf(p, p.Key[0]).Type }
+	}
+	var cond []string
+	if lower != nil {
+		cond = append(cond, left+" >= "+row(lower))
+	}
+	if upper != nil {
+		cond = append(cond, left+" < "+row(upper))
+	}
+	return " WHERE " + strings.Join(cond, " AND ")
+}
+
+func columnOf(p *domain.TablePlan, name string) *domain.Column {
+	for i := range p.Columns {
+		if p.Columns[i].Name == name {
+			return &p.Columns[i]
+		}
+	}
+	return &domain.Column{Name: name, Type: "text"}
+}
+
+func format(p *domain.TablePlan) string {
+	if p.Binary {
+		return "binary"
+	}
+	return "text"
+}

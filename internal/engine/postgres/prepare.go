@@ -1,0 +1,390 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// PrepareTarget makes bookkeeping, types, sequences and tables. What stands and
+// is alike is kept; what stands and differs is an error, before anything moves.
+func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) error {
+	here, err := d.Catalog(ctx)
+	if err != nil {
+		return err
+	}
+	if _, err := d.pool.Exec(ctx, bookkeepingTables); err != nil {
+		return fmt.Errorf("making our bookkeeping schema dusty_ferry: %w", d.explain(err))
+	}
+	return pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		run := func(what, sql string) error {
+			if _, err := tx.Exec(ctx, sql); err != nil {
+				return fmt.Errorf("making %s on the target: %w", what, d.explain(err))
+			}
+			return nil
+		}
+		for _, e := range cat.Extensions {
+			if !slices.Contains(here.Extensions, e) {
+				if err := run("extension "+e, "CREATE EXTENSION IF NOT EXISTS "+quote(e)); err != nil {
+					return err
+				}
+			}
+		}
+		for _, schema := range schemasOf(cat, plans) {
+			if err := run("schema "+schema, "CREATE SCHEMA IF NOT EXISTS "+quote(schema)); err != nil {
+				return err
+			}
+		}
+		for _, t := range cat.Types {
+			stands := slices.ContainsFunc(here.Types, func(h domain.UserType) bool { return h.Name == t.Name })
+			if !stands {
+				if err := run("type "+t.Name.String(), t.Definition); err != nil {
+					return err
+				}
+			}
+		}
+		for _, q := range sequencesFor(cat, plans) {
+			stands := slices.ContainsFunc(here.Sequences, func(h domain.Sequence) bool { return h.Name == q.Name })
+			if !stands && !q.Identity {
+				if err := run("sequence "+q.Name.String(), createSequence(q)); err != nil {
+					return err
+				}
+			}
+		}
+		for i := range plans {
+			p := &plans[i]
+			if t := here.Table(p.Target); t != nil {
+				if diff := differences(p, t); diff != "" {
+					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out", p.Target, diff)
+				}
+				if err := d.readyExisting(ctx, tx, p, t, s); err != nil {
+					return err
+				}
+				continue
+			}
+			for _, sql := range createTable(p) {
+				if err := run("table "+p.Target.String(), sql); err != nil {
+					return err
+				}
+			}
+		}
+		for _, q := range sequencesFor(cat, plans) {
+			if q.OwnedColumn != "" && !q.Identity && slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == q.OwnedBy }) {
+				if err := run("the owner of sequence "+q.Name.String(), fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s", qualified(q.Name), qualified(q.OwnedBy), quote(q.OwnedColumn))); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
+}
+
+// readyExisting makes sure that a table that stood before holds no rows, or
+// empties it when the crossing says so.
+func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.TablePlan, t *domain.Table, s domain.Settings) error {
+	var some bool
+	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
+		return d.explain(err)
+	}
+	if some && s.NonEmptyTarget != "empty" {
+		return domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
+	}
+	if some {
+		if _, err := tx.Exec(ctx, "TRUNCATE "+qualified(p.Target)); err != nil {
+			return fmt.Errorf("emptying %s: %w", p.Target, d.explain(err))
+		}
+	}
+	if len(p.Key) > 0 && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
+		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s (%s)", qualified(p.Target), keyKind(p), quoteAll(p.Key)))
+		return d.explain(err)
+	}
+	return nil
+}
+
+func sameSet(a, b []string) bool {
+	a, b = slices.Clone(a), slices.Clone(b)
+	slices.Sort(a)
+	slices.Sort(b)
+	return slices.Equal(a, b)
+}
+
+// differences says in words how a standing target table is unlike the plan.
+func differences(p *domain.TablePlan, t *domain.Table) string {
+	var out []string
+	for _, c := range p.Columns {
+		h := t.Column(c.Name)
+		switch {
+		case h == nil:
+			out = append(out, fmt.Sprintf("column %s is missing", c.Name))
+		case h.Type != c.Type:
+			out = append(out, fmt.Sprintf("column %s is %s, the source has %s", c.Name, h.Type, c.Type))
+		case h.Generated != c.Generated:
+			out = append(out, fmt.Sprintf("column %s is generated on one side only", c.Name))
+		}
+	}
+	for _, h := range t.Columns {
+		if !slices.ContainsFunc(p.Columns, func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" {
+			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+func schemasOf(cat *domain.Catalog, plans []domain.TablePlan) []string {
+	var out []string
+	add := func(s string) {
+		if !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	for _, t := range cat.Types {
+		add(t.Name.Schema)
+	}
+	for _, q := range sequencesFor(cat, plans) {
+		add(q.Name.Schema)
+	}
+	for _, p := range plans {
+		add(p.Target.Schema)
+		for _, part := range p.Table.Partitions {
+			add(part.Table.Schema)
+		}
+	}
+	return out
+}
+
+// sequencesFor returns the sequences that belong to chosen tables, or to none.
+func sequencesFor(cat *domain.Catalog, plans []domain.TablePlan) []domain.Sequence {
+	var out []domain.Sequence
+	for _, q := range cat.Sequences {
+		if q.OwnedBy.Name == "" || slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == q.OwnedBy }) {
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+func createSequence(q domain.Sequence) string {
+	cycle := "NO CYCLE"
+	if q.Cycle {
+		cycle = "CYCLE"
+	}
+	return fmt.Sprintf("CREATE SEQUENCE %s AS %s START %d INCREMENT %d MINVALUE %d MAXVALUE %d %s",
+		qualified(q.Name), q.Type, q.Start, q.Increment, q.Min, q.Max, cycle)
+}
+
+func keyKind(p *domain.TablePlan) string {
+	if k := p.Table.PrimaryKey(); k != nil && slices.Equal(k.Columns, p.Key) {
+		return "PRIMARY KEY"
+	}
+	return "UNIQUE"
+}
+
+// createTable returns the statements that make the table with its columns,
+// checks and key; everything else waits until the rows are there.
+func createTable(p *domain.TablePlan) []string {
+	var lines []string
+	for _, c := range p.Columns {
+		line := "  " + quote(c.Name) + " " + c.Type
+		if c.Collation != "" {
+			line += " COLLATE " + c.Collation
+		}
+		switch {
+		case c.Generated:
+			line += " GENERATED ALWAYS AS (" + c.Default + ") STORED"
+		case c.Identity != "":
+			line += " GENERATED " + strings.ToUpper(c.Identity) + " AS IDENTITY"
+		case c.Default != "":
+			line += " DEFAULT " + c.Default
+		}
+		if c.NotNull {
+			line += " NOT NULL"
+		}
+		lines = append(lines, line)
+	}
+	for _, k := range p.Table.Constraints {
+		if k.Kind == "check" {
+			lines = append(lines, "  CONSTRAINT "+quote(k.Name)+" "+strings.TrimSuffix(k.Definition, " NOT VALID"))
+		}
+	}
+	if name := keyName(p); name != "" {
+		lines = append(lines, fmt.Sprintf("  CONSTRAINT %s %s (%s)", quote(name), keyKind(p), quoteAll(p.Key)))
+	}
+	sql := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") + "\n)"
+	if p.Table.PartitionBy != "" {
+		sql += " PARTITION BY " + p.Table.PartitionBy
+	}
+	out := []string{sql}
+	for _, part := range p.Table.Partitions {
+		sql := fmt.Sprintf("CREATE TABLE %s PARTITION OF %s %s", qualified(part.Table), qualified(part.Parent), part.Bound)
+		if part.By != "" {
+			sql += " PARTITION BY " + part.By
+		}
+		out = append(out, sql)
+	}
+	return out
+}
+
+// keyName is the name of the key's constraint or index on the source, which the
+// target's gets too.
+func keyName(p *domain.TablePlan) string {
+	for _, k := range p.Table.Keys {
+		if len(p.Key) > 0 && slices.Equal(k.Columns, p.Key) {
+			return k.Name
+		}
+	}
+	return ""
+}
+
+// Deferred lists what is made after the load: a primary key that does not
+// identify rows here, indexes, unique and exclusion constraints, foreign keys.
+func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engine.Object {
+	var out, foreign []engine.Object
+	chosen := map[domain.TableName]bool{}
+	for _, p := range plans {
+		chosen[p.Source] = true
+	}
+	for _, p := range plans {
+		t := &p.Table
+		have := keyName(&p)
+		if k := t.PrimaryKey(); k != nil && k.Name != have {
+			out = append(out, engine.Object{Kind: "unique", Name: k.Name, Table: p.Target,
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s PRIMARY KEY (%s)", qualified(p.Target), quote(k.Name), quoteAll(k.Columns))})
+		}
+		for _, k := range t.Constraints {
+			o := engine.Object{Kind: k.Kind, Name: k.Name, Table: p.Target,
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", qualified(p.Target), quote(k.Name), k.Definition)}
+			switch {
+			case k.Name == have || k.Kind == "check":
+			case k.Kind != "foreign":
+				out = append(out, o)
+			case chosen[k.References]:
+				foreign = append(foreign, o)
+			}
+		}
+		for _, x := range t.Indexes {
+			if x.Name != have {
+				out = append(out, engine.Object{Kind: "index", Name: x.Name, Table: p.Target, SQL: x.Definition})
+			}
+		}
+	}
+	return append(out, foreign...)
+}
+
+// Build makes one deferred object.
+func (d *database) Build(ctx context.Context, o engine.Object) error {
+	_, err := d.pool.Exec(ctx, o.SQL)
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && (pe.Code == "42P07" || pe.Code == "42710" || pe.Code == "42P16") {
+		return nil // it stands already
+	}
+	if err != nil {
+		return fmt.Errorf("building %s %s on %s: %w", o.Kind, o.Name, o.Table, d.explain(err))
+	}
+	return nil
+}
+
+// SequenceValues reads where the sequences stand.
+func (d *database) SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]engine.SequenceValue, error) {
+	var out []engine.SequenceValue
+	for _, q := range seqs {
+		v := engine.SequenceValue{Sequence: q}
+		if err := d.pool.QueryRow(ctx, "SELECT last_value, is_called FROM "+qualified(q.Name)).Scan(&v.Last, &v.Called); err != nil {
+			return nil, fmt.Errorf("reading sequence %s: %w", q.Name, d.explain(err))
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+// SetSequences moves the target's sequences; an identity's own sequence is
+// found through its column.
+func (d *database) SetSequences(ctx context.Context, values []engine.SequenceValue) error {
+	for _, v := range values {
+		name := qualified(v.Sequence.Name)
+		if v.Sequence.Identity {
+			if err := d.pool.QueryRow(ctx, `SELECT coalesce(pg_get_serial_sequence($1, $2), '')`, qualified(v.Sequence.OwnedBy), v.Sequence.OwnedColumn).Scan(&name); err != nil {
+				return d.explain(err)
+			}
+		}
+		if _, err := d.pool.Exec(ctx, `SELECT setval($1::text::regclass, $2, $3)`, name, v.Last, v.Called); err != nil {
+			return fmt.Errorf("setting sequence %s: %w", v.Sequence.Name, d.explain(err))
+		}
+	}
+	return nil
+}
+
+// ClearTable empties a table and forgets its marks, together.
+func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error {
+	return d.explain(pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, "TRUNCATE "+qualified(p.Target)); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = $1 AND chunk = ANY ($2)`, crossing, chunks)
+		return err
+	}))
+}
+
+// Repair puts and removes rows while the applier stands still at the position,
+// which holding the stream's row makes sure of.
+func (d *database) Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	if err := quietTriggers(ctx, conn); err != nil {
+		return d.explain(err)
+	}
+	tx, err := conn.Begin(ctx)
+	if err != nil {
+		return d.explain(err)
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
+	if at != 0 {
+		var still bool
+		if err := tx.QueryRow(ctx, `SELECT position <= $2::text::numeric FROM dusty_ferry.stream WHERE crossing = $1 FOR UPDATE`,
+			crossing, fmt.Sprint(uint64(at))).Scan(&still); err != nil {
+			return d.explain(err)
+		}
+		if !still {
+			return domain.Conflict("changes were applied while rows were being repaired; repair again")
+		}
+	}
+	a := &applier{d: d, conn: conn, tx: tx}
+	cols := p.Carried()
+	for _, f := range fixes {
+		if f.Old != nil {
+			if _, err := a.removeWhole(ctx, p, cols, f.Old, f.Copies); err != nil {
+				return err
+			}
+			continue
+		}
+		if len(p.Key) > 0 {
+			key := make(domain.Row, len(cols))
+			for i, k := range p.KeyIndexes(cols) {
+				key[k] = domain.Value{Kind: domain.Present, Data: []byte(f.Key[i])}
+			}
+			idx := p.KeyIndexes(cols)
+			r := arrays(pick(cols, idx), idx, []domain.Row{key}, nil)
+			if err := a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r.params...); err != nil {
+				return err
+			}
+		}
+		if f.Row != nil {
+			for range max(1, f.Copies) {
+				if err := a.put(ctx, p, cols, nil, []domain.Row{f.Row}, true); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return d.explain(tx.Commit(ctx))
+}

@@ -1,0 +1,179 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
+)
+
+type reader struct {
+	d    *database
+	conn *pgconn.PgConn
+}
+
+// OpenReader opens a connection for reading chunks.
+func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return &reader{d: d, conn: conn.PgConn()}, nil
+}
+
+func (r *reader) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), closeGrace)
+	defer cancel()
+	_ = r.conn.Close(ctx)
+}
+
+// Begin opens the chunk's snapshot. The log position is read inside the same
+// statement, after its snapshot was taken, so every commit the snapshot sees
+// lies before it.
+func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
+	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT pg_current_snapshot()::text, pg_current_wal_insert_lsn()::text").ReadAll()
+	if err != nil {
+		return domain.Snapshot{}, r.d.explain(err)
+	}
+	row := res[len(res)-1].Rows[0]
+	s, err := parseSnapshot(string(row[0]))
+	if err != nil {
+		return s, err
+	}
+	s.Log, err = parseLSN(string(row[1]))
+	return s, err
+}
+
+// parseSnapshot reads xmin:xmax:running,running,…
+func parseSnapshot(text string) (domain.Snapshot, error) {
+	var s domain.Snapshot
+	part := strings.Split(text, ":")
+	if len(part) != 3 {
+		return s, fmt.Errorf("the server gave the snapshot %q", text)
+	}
+	var err1, err2 error
+	s.Xmin, err1 = strconv.ParseUint(part[0], 10, 64)
+	s.Xmax, err2 = strconv.ParseUint(part[1], 10, 64)
+	if err := errors.Join(err1, err2); err != nil {
+		return s, err
+	}
+	if part[2] != "" {
+		for x := range strings.SplitSeq(part[2], ",") {
+			id, err := strconv.ParseUint(x, 10, 64)
+			if err != nil {
+				return s, err
+			}
+			s.Running = append(s.Running, id)
+		}
+	}
+	return s, nil
+}
+
+// Copy reads the chunk's rows in the open snapshot. What sink gets are the
+// server's own CopyData frames, cut anywhere, to be written to a target as they
+// are. Memory is a few blocks however wide a row is.
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
+	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT %s)",
+		quoteAll(columnNames(p.Carried())), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper), format(p))
+	w, err := takeWire(ctx, r.conn)
+	if err != nil {
+		return rowhash.Sum{}, err
+	}
+	f := pgcopy.Frames{Binary: p.Binary}
+	if err := w.copyOut(sql, &f, sink); err != nil {
+		w.cut()
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return rowhash.Sum{}, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
+	}
+	if r.conn, err = w.giveBack(); err != nil {
+		return rowhash.Sum{}, err
+	}
+	return f.Sum, nil
+}
+
+// copyOut runs a COPY TO STDOUT until the server is ready again.
+func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) error) error {
+	if err := w.query(sql); err != nil {
+		return err
+	}
+	var ctl control
+	data := false // row data follows, as against control messages
+	for {
+		buf := blocks.Get().(*[]byte)
+		filled, ready := 0, false
+		give := func() error {
+			if filled == 0 {
+				blocks.Put(buf)
+				return nil
+			}
+			return sink(engine.Block{Data: (*buf)[:filled], Release: func() { blocks.Put(buf) }})
+		}
+		// Fill the block before handing it on, so that it is written in one go.
+		for filled < blockSize && !ready {
+			n, err := w.hc.Conn.Read((*buf)[filled:])
+			if err != nil {
+				blocks.Put(buf)
+				return err
+			}
+			piece := (*buf)[filled : filled+n]
+			if data {
+				took, err := f.Feed(piece)
+				filled += took
+				if err == nil {
+					continue
+				}
+				if !errors.Is(err, pgcopy.ErrEnd) {
+					blocks.Put(buf)
+					return err
+				}
+				piece, data = piece[took:], false
+			}
+			for len(piece) > 0 {
+				took, kind, err := ctl.feed(piece, 'H')
+				if err != nil {
+					blocks.Put(buf)
+					return err
+				}
+				piece = piece[took:]
+				if kind == 'Z' {
+					ready = true
+				}
+				if kind == 'H' {
+					data = true
+					copy((*buf)[filled:], piece) // move row data up to where the block begins
+					took, err := f.Feed((*buf)[filled : filled+len(piece)])
+					filled += took
+					piece = (*buf)[filled : filled+len(piece)-took]
+					if errors.Is(err, pgcopy.ErrEnd) {
+						piece, data = append([]byte{}, piece...), false
+					} else if err != nil {
+						blocks.Put(buf)
+						return err
+					}
+				}
+			}
+		}
+		if err := give(); err != nil {
+			return err
+		}
+		if ready {
+			return ctl.err
+		}
+	}
+}
+
+// End closes the snapshot.
+func (r *reader) End(ctx context.Context) error {
+	_, err := r.conn.Exec(ctx, "COMMIT").ReadAll()
+	return r.d.explain(err)
+}

@@ -1,0 +1,271 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// server is what a survey asks first.
+type server struct {
+	version                                string
+	num                                    int
+	walLevel                               string
+	slots, slotsUsed, senders, sendersUsed int
+	super, replication, create, standby    bool
+	ssl, role                              string
+	quiet                                  bool // may keep triggers quiet
+	keep                                   string
+	connections, connectionsUsed           int
+}
+
+func (d *database) server(ctx context.Context) (server, error) {
+	var s server
+	err := d.pool.QueryRow(ctx, `
+SELECT current_setting('server_version'), current_setting('server_version_num')::int, current_setting('wal_level'),
+       current_setting('max_replication_slots')::int, (SELECT count(*) FROM pg_replication_slots),
+       current_setting('max_wal_senders')::int, (SELECT count(*) FROM pg_stat_replication),
+       r.rolsuper, r.rolreplication OR r.rolsuper, has_database_privilege(current_database(), 'CREATE'), pg_is_in_recovery(),
+       coalesce((SELECT s.version || ' ' || s.cipher FROM pg_stat_ssl s WHERE s.pid = pg_backend_pid() AND s.ssl), 'not encrypted'),
+       current_user, r.rolsuper, current_setting('max_slot_wal_keep_size'),
+       current_setting('max_connections')::int, (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend')
+  FROM pg_roles r WHERE r.rolname = current_user`).
+		Scan(&s.version, &s.num, &s.walLevel, &s.slots, &s.slotsUsed, &s.senders, &s.sendersUsed,
+			&s.super, &s.replication, &s.create, &s.standby, &s.ssl, &s.role, &s.quiet, &s.keep, &s.connections, &s.connectionsUsed)
+	if err == nil && !s.quiet && s.num >= 150000 {
+		err = d.pool.QueryRow(ctx, `SELECT has_parameter_privilege('session_replication_role', 'SET')`).Scan(&s.quiet)
+	}
+	return s, d.explain(err)
+}
+
+// Check measures what a person wants to know before using the database.
+func (d *database) Check(ctx context.Context) (engine.Facts, error) {
+	s, err := d.server(ctx)
+	if err != nil {
+		return engine.Facts{}, err
+	}
+	trip, err := d.roundTrip(ctx)
+	if err != nil {
+		return engine.Facts{}, err
+	}
+	return engine.Facts{
+		Version: "PostgreSQL " + s.version, Encrypted: s.ssl, RoundTrip: trip, User: s.role,
+		AsSource: append(s.versionEntry("source"), s.sourceEntries(true)...),
+		AsTarget: append(s.versionEntry("target"), s.targetEntries()...),
+	}, nil
+}
+
+// roundTrip is the best of five.
+func (d *database) roundTrip(ctx context.Context) (time.Duration, error) {
+	best := time.Hour
+	for range 5 {
+		from := time.Now()
+		if err := d.pool.Ping(ctx); err != nil {
+			return 0, d.explain(err)
+		}
+		best = min(best, time.Since(from))
+	}
+	return best, nil
+}
+
+type entries []domain.Entry
+
+func (e *entries) add(v domain.Verdict, topic, subject, remedy, format string, args ...any) {
+	*e = append(*e, domain.Entry{Verdict: v, Topic: topic, Subject: subject, Measured: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+func (s server) versionEntry(side string) []domain.Entry {
+	var e entries
+	if s.num < 150000 {
+		e.add(domain.Blocks, "version", side, "use PostgreSQL 15 or later", "the server is PostgreSQL %s; 15 is the oldest we carry", s.version)
+	} else {
+		e.add(domain.Fine, "version", side, "", "PostgreSQL %s, %s", s.version, s.ssl)
+	}
+	return e
+}
+
+func (s server) sourceEntries(capture bool) []domain.Entry {
+	var e entries
+	if !capture {
+		return e
+	}
+	switch {
+	case s.standby:
+		e.add(domain.Blocks, "standby", "source", "connect to the primary server", "the server is a standby, on which changes cannot be captured")
+	case s.walLevel != "logical":
+		e.add(domain.Blocks, "log level", "source", "ALTER SYSTEM SET wal_level = 'logical'; then restart the server", "wal_level is %s, so the log does not carry row changes", s.walLevel)
+	default:
+		e.add(domain.Fine, "log level", "source", "", "wal_level is logical")
+	}
+	free := s.slots - s.slotsUsed
+	switch {
+	case free < 1:
+		e.add(domain.Blocks, "replication slots", "source", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server, or drop an unused slot", s.slots+4),
+			"all %d slots are in use", s.slots)
+	case free < 2:
+		e.add(domain.ToKnow, "replication slots", "source", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server", s.slots+4),
+			"1 of %d slots is free: enough for capture, not for reconciling while live", s.slots)
+	default:
+		e.add(domain.Fine, "replication slots", "source", "", "%d of %d slots are free", free, s.slots)
+	}
+	if s.senders-s.sendersUsed < 2 {
+		e.add(domain.Blocks, "log senders", "source", fmt.Sprintf("ALTER SYSTEM SET max_wal_senders = %d; then restart the server", s.senders+4),
+			"%d of %d log senders are free; two are needed", s.senders-s.sendersUsed, s.senders)
+	}
+	if !s.replication {
+		e.add(domain.Blocks, "permission", "source", "ALTER ROLE "+quote(s.role)+" REPLICATION", "role %s may not read the log", s.role)
+	}
+	if !s.create {
+		e.add(domain.Blocks, "permission", "source", "GRANT CREATE ON DATABASE … TO "+quote(s.role), "role %s may not create a publication", s.role)
+	}
+	if s.keep != "-1" {
+		e.add(domain.ToKnow, "log retention", "source", "ALTER SYSTEM SET max_slot_wal_keep_size = -1; SELECT pg_reload_conf()",
+			"the server drops log a slot still needs beyond %s; if capture falls so far behind, the load has to start again", s.keep)
+	}
+	return e
+}
+
+func (s server) targetEntries() []domain.Entry {
+	var e entries
+	if s.standby {
+		e.add(domain.Blocks, "standby", "target", "connect to the primary server", "the server is a standby and takes no writes")
+	}
+	if !s.create {
+		e.add(domain.Blocks, "permission", "target", "GRANT CREATE ON DATABASE … TO "+quote(s.role), "role %s may not create schemas", s.role)
+	}
+	if s.quiet {
+		e.add(domain.Fine, "foreign keys", "target", "", "role %s may keep triggers quiet, so foreign keys are built right after the load", s.role)
+	} else {
+		e.add(domain.ToKnow, "foreign keys", "target", "GRANT SET ON PARAMETER session_replication_role TO "+quote(s.role),
+			"role %s may not set session_replication_role, so foreign keys are built at cutover, inside the write pause", s.role)
+	}
+	return e
+}
+
+// AppliesQuietly reports whether foreign keys can stand while changes are applied.
+func (d *database) AppliesQuietly(ctx context.Context) bool {
+	s, err := d.server(ctx)
+	return err == nil && s.quiet
+}
+
+// SurveySource looks at everything a crossing needs of the source.
+func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error) {
+	s, err := d.server(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := entries(append(s.versionEntry("source"), s.sourceEntries(capture)...))
+	if trip, err := d.roundTrip(ctx); err == nil {
+		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
+	}
+	var missing []string
+	for i := range plans {
+		p, name := &plans[i], plans[i].Source.String()
+		var may bool
+		if err := d.pool.QueryRow(ctx, `SELECT has_table_privilege($1, 'SELECT')`, qualified(p.Source)).Scan(&may); err != nil {
+			return nil, d.explain(err)
+		}
+		if !may {
+			e.add(domain.Blocks, "permission", name, "GRANT SELECT ON "+qualified(p.Source)+" TO "+quote(s.role), "role %s may not read it", s.role)
+		}
+		if capture && !p.Table.Owned {
+			e.add(domain.Blocks, "permission", name, "GRANT the owner's role TO "+quote(s.role)+", or sign in as the owner", "role %s does not own it, so it cannot be published", s.role)
+		}
+		switch {
+		case len(p.Key) == 0:
+			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)",
+				"it has no key: it is one chunk, and each changed row is found by all its values")
+		case p.Table.PrimaryKey() == nil:
+			e.add(domain.ToKnow, "no primary key", name, "", "rows are identified by the unique key (%s)", quoteAll(p.Key))
+		}
+		if capture && p.SetIdentity != "" {
+			e.add(domain.ToKnow, "row identity", name, "", "its replica identity is set to %s until the crossing is closed, so that the log can identify rows", p.SetIdentity)
+		}
+		if p.KeyOrder == "source" && len(p.Key) > 0 {
+			e.add(domain.ToKnow, "key order", name, "", "the order of its key (%s) is the server's own; we ask the source which chunk a changed key is in", quoteAll(p.Key))
+		}
+		if p.Table.Rows < 0 {
+			missing = append(missing, name)
+		}
+	}
+	if len(missing) > 0 {
+		e.add(domain.ToKnow, "statistics", "source", "ANALYZE", "%d tables have never been counted (%s …); their sizes are guesses", len(missing), missing[0])
+	}
+	return e, nil
+}
+
+// SurveyTarget looks at everything a crossing needs of the target.
+func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
+	s, err := d.server(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := entries(append(s.versionEntry("target"), s.targetEntries()...))
+	if trip, err := d.roundTrip(ctx); err == nil {
+		e.add(domain.Fine, "round trip", "target", "", "%s", trip.Round(10*time.Microsecond))
+	}
+	if free := s.connections - s.connectionsUsed; free < set.Lanes+6 {
+		e.add(domain.Blocks, "connections", "target", "ALTER SYSTEM SET max_connections = "+strconv.Itoa(s.connections+50)+"; then restart the server", "%d connections are free; %d lanes need %d", free, set.Lanes, set.Lanes+6)
+	}
+	here, err := d.Catalog(ctx)
+	if err != nil {
+		return nil, err
+	}
+	fresh := 0
+	for i := range plans {
+		p, name := &plans[i], plans[i].Target.String()
+		t := here.Table(p.Target)
+		if t == nil {
+			fresh++
+			continue
+		}
+		if diff := differences(p, t); diff != "" {
+			e.add(domain.Blocks, "target table", name, "DROP TABLE "+qualified(p.Target)+", or alter it, or leave the table out", "it stands already and is unlike the source's: %s", diff)
+			continue
+		}
+		var n int64
+		if err := d.pool.QueryRow(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+qualified(p.Target)+" LIMIT 1000001) x").Scan(&n); err != nil {
+			return nil, d.explain(err)
+		}
+		count := strconv.FormatInt(n, 10)
+		if n > 1_000_000 {
+			count = "more than 1000000"
+		}
+		switch {
+		case n == 0:
+			e.add(domain.Fine, "target table", name, "", "it stands already, is alike and empty")
+		case set.NonEmptyTarget == "empty":
+			e.add(domain.ToKnow, "target table", name, "", "it holds %s rows, which will be removed", count)
+		default:
+			e.add(domain.Blocks, "target table", name, "TRUNCATE "+qualified(p.Target)+", or set non_empty_target: empty", "it holds %s rows", count)
+		}
+	}
+	if fresh > 0 {
+		e.add(domain.Fine, "target tables", "target", "", "%d tables will be created", fresh)
+	}
+	for _, x := range cat.Extensions {
+		var there bool
+		if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_available_extensions WHERE name = $1)`, x).Scan(&there); err != nil {
+			return nil, d.explain(err)
+		}
+		if !there {
+			e.add(domain.Blocks, "extension", x, "install the extension's package on the target's machine", "the source uses extension %s, which the target does not have", x)
+		}
+	}
+	chosen := map[domain.TableName]bool{}
+	for _, p := range plans {
+		chosen[p.Source] = true
+	}
+	for _, p := range plans {
+		for _, k := range p.Table.Constraints {
+			if k.Kind == "foreign" && !chosen[k.References] {
+				e.add(domain.ToKnow, "foreign key", p.Source.String(), "add "+k.References.String()+" to the crossing", "%s refers to %s, which is left out: the foreign key is not made", k.Name, k.References)
+			}
+		}
+	}
+	return e, nil
+}

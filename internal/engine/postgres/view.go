@@ -1,0 +1,332 @@
+package postgres
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/core/narrow"
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
+)
+
+// view is a read-only transaction whose snapshot may have a known log position.
+type view struct {
+	d    *database
+	conn *pgx.Conn
+}
+
+// OpenView opens a consistent view. An exact one comes from a temporary
+// replication slot: its snapshot holds exactly the transactions whose commit
+// record begins before the slot's consistent point. The server waits for every
+// open writing transaction when it makes one, hence the limit.
+func (d *database) OpenView(ctx context.Context, exact bool, limit time.Duration) (engine.View, domain.Position, error) {
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return nil, 0, err
+	}
+	v := &view{d: d, conn: conn}
+	if !exact {
+		_, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
+		if err == nil {
+			_, err = conn.Exec(ctx, "SELECT pg_current_snapshot()") // takes the snapshot now
+		}
+		if err != nil {
+			v.Close()
+			return nil, 0, d.explain(err)
+		}
+		return v, 0, nil
+	}
+	at, err := v.importExact(ctx, limit)
+	if err != nil {
+		v.Close()
+		return nil, 0, err
+	}
+	return v, at, nil
+}
+
+func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Position, error) {
+	rc, err := v.d.connect(ctx, map[string]string{"replication": "database"})
+	if err != nil {
+		return 0, err
+	}
+	// Closing the connection drops the temporary slot; the snapshot stays with
+	// the transaction that imported it.
+	defer func() { _ = rc.Close(context.WithoutCancel(ctx)) }()
+	wait, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	name := fmt.Sprintf("dusty_ferry_view_%d", rc.PgConn().PID())
+	res, err := rc.PgConn().Exec(wait, fmt.Sprintf("CREATE_REPLICATION_SLOT %s TEMPORARY LOGICAL pgoutput (SNAPSHOT 'export')", quote(name))).ReadAll()
+	if err != nil {
+		if errors.Is(wait.Err(), context.DeadlineExceeded) {
+			return 0, domain.Unavailable(err, "a writing transaction on the source has been open for more than %s, so no exact snapshot could be taken; end it (see pg_stat_activity, oldest xact_start) and try again", limit)
+		}
+		var pe *pgconn.PgError
+		if errors.As(err, &pe) && pe.Code == "53400" {
+			return 0, domain.Unavailable(err, "the source has no free replication slot for a comparison; raise max_replication_slots, or drop an unused slot")
+		}
+		return 0, v.d.explain(err)
+	}
+	row := res[0].Rows[0]
+	at, err := parseLSN(string(row[1]))
+	if err != nil {
+		return 0, err
+	}
+	_, err = v.conn.PgConn().Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT "+literal(string(row[2]))).ReadAll()
+	return at, v.d.explain(err)
+}
+
+func (v *view) Close() {
+	ctx, cancel := context.WithTimeout(context.Background(), closeGrace)
+	defer cancel()
+	_ = v.conn.Close(ctx)
+}
+
+func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
+	var n int64
+	err := v.conn.QueryRow(ctx, "SELECT count(*) FROM "+only(p)+qualified(p.Source)).Scan(&n)
+	return n, v.d.explain(err)
+}
+
+// compared is how a column is read for comparing: in its binary form, or as
+// text where the binary form names things by server-local numbers.
+func compared(c domain.Column) string {
+	if c.Wire == "local" {
+		return quote(c.Name) + "::text"
+	}
+	return quote(c.Name)
+}
+
+func comparedList(p *domain.TablePlan) string {
+	var out []string
+	for _, c := range p.Columns {
+		out = append(out, compared(c))
+	}
+	return strings.Join(out, ", ")
+}
+
+// rowSink takes a COPY's data one row at a time; the server sends one row per
+// message.
+type rowSink struct {
+	row   func([]byte) error
+	begun bool
+}
+
+func (s *rowSink) Write(b []byte) (int, error) {
+	row := b
+	if !s.begun {
+		s.begun = true
+		if row = pgcopy.CutHeader(b); len(row) == 0 {
+			return len(b), nil
+		}
+	}
+	if pgcopy.IsTrailer(row) {
+		return len(b), nil
+	}
+	return len(b), s.row(row)
+}
+
+func (v *view) copyRows(ctx context.Context, sql string, row func([]byte) error) error {
+	_, err := v.conn.PgConn().CopyTo(ctx, &rowSink{row: row}, "COPY ("+sql+") TO STDOUT (FORMAT binary)")
+	return v.d.explain(err)
+}
+
+// rowKey is what rows are paired by: the key's fields with their lengths, or
+// for a table without a key the hash of the whole row.
+func rowKey(dst []byte, row []byte, fields [][]byte, key []int) []byte {
+	if len(key) == 0 {
+		return binary.BigEndian.AppendUint64(dst, rowhash.Of(row))
+	}
+	for _, k := range key {
+		dst = binary.BigEndian.AppendUint32(dst, uint32(len(fields[k])))
+		dst = append(dst, fields[k]...)
+	}
+	return dst
+}
+
+// Sums reads every row once.
+func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
+	if part.Bounds == nil {
+		sums := make([]rowhash.Sum, part.Buckets)
+		key := p.KeyIndexes(p.Columns)
+		var fields [][]byte
+		var buf []byte
+		n := int64(0)
+		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source), func(row []byte) error {
+			var err error
+			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
+				return err
+			}
+			buf = rowKey(buf[:0], row, fields, key)
+			sums[narrow.Bucket(buf, part.Buckets)].Add(row)
+			if n++; n%50_000 == 0 {
+				progress(50_000)
+			}
+			return nil
+		})
+		progress(n % 50_000)
+		return sums, err
+	}
+	sums := make([]rowhash.Sum, len(part.Bounds)+1)
+	for i := range sums {
+		lower, upper := rangeOf(part.Bounds, i)
+		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, lower, upper), func(row []byte) error {
+			sums[i].Add(row)
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+		progress(sums[i].Rows)
+	}
+	return sums, nil
+}
+
+func rangeOf(bounds []domain.KeyValue, i int) (lower, upper domain.KeyValue) {
+	if i > 0 {
+		lower = bounds[i-1]
+	}
+	if i < len(bounds) {
+		upper = bounds[i]
+	}
+	return lower, upper
+}
+
+// Rows reads the wanted parts again, now with the key of every row as text in
+// front, so that rows can be named.
+func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int, visit func([]byte, uint64)) error {
+	keys := make([]string, len(p.Key))
+	for i, k := range p.Key {
+		keys[i] = quote(k) + "::text"
+	}
+	list := strings.Join(append(keys, comparedList(p)), ", ")
+	var fields [][]byte
+	var bucket, key []byte
+	read := func(where string, wanted func(i int) bool) error {
+		return v.copyRows(ctx, "SELECT "+list+" FROM "+only(p)+qualified(p.Source)+where, func(row []byte) error {
+			var err error
+			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
+				return err
+			}
+			n := len(p.Key)
+			whole := pgcopy.AppendFields(nil, fields[n:])
+			if wanted != nil {
+				bucket = rowKey(bucket[:0], whole, fields[n:], p.KeyIndexes(p.Columns))
+				if !wanted(narrow.Bucket(bucket, part.Buckets)) {
+					return nil
+				}
+			}
+			if n == 0 {
+				key = binary.BigEndian.AppendUint64(key[:0], rowhash.Of(whole))
+			} else {
+				key = rowKey(key[:0], nil, fields[:n], seq(n))
+			}
+			visit(key, rowhash.Of(whole))
+			return nil
+		})
+	}
+	if part.Bounds == nil {
+		in := map[int]bool{}
+		for _, w := range want {
+			in[w] = true
+		}
+		return read("", func(i int) bool { return in[i] })
+	}
+	for _, w := range want {
+		lower, upper := rangeOf(part.Bounds, w)
+		if err := read(keyRange(p, lower, upper), nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func seq(n int) []int {
+	out := make([]int, n)
+	for i := range out {
+		out[i] = i
+	}
+	return out
+}
+
+// Key reads the texts of a key that Rows gave.
+func (v *view) Key(p *domain.TablePlan, key string) domain.KeyValue {
+	var out domain.KeyValue
+	b := []byte(key)
+	for range p.Key {
+		n := binary.BigEndian.Uint32(b)
+		out = append(out, string(b[4:4+n]))
+		b = b[4+n:]
+	}
+	return out
+}
+
+// Fetch returns whole rows in text form. A table without a key is scanned for
+// rows with the wanted hashes.
+func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
+	out := map[string][]domain.Row{}
+	names := quoteAll(columnNames(p.Columns))
+	if len(p.Key) == 0 {
+		return out, v.fetchWhole(ctx, p, keys, out)
+	}
+	for _, key := range keys {
+		var on []string
+		var params []any
+		for i, val := range v.Key(p, key) {
+			params = append(params, val)
+			on = append(on, quote(p.Key[i])+" = $"+strconv.Itoa(i+1)+"::text::"+columnOf(p, p.Key[i]).Type)
+		}
+		rows, err := textRows(ctx, v.conn, "SELECT "+names+" FROM "+only(p)+qualified(p.Source)+" WHERE "+strings.Join(on, " AND "), params)
+		if err != nil {
+			return nil, v.d.explain(err)
+		}
+		if len(rows) > 0 {
+			out[key] = rows
+		}
+	}
+	return out, nil
+}
+
+func (v *view) fetchWhole(ctx context.Context, p *domain.TablePlan, keys []string, out map[string][]domain.Row) error {
+	want := map[string]bool{}
+	for _, k := range keys {
+		want[k] = true
+	}
+	var places []string
+	var hashes []string
+	var fields [][]byte
+	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+only(p)+qualified(p.Source), func(row []byte) error {
+		var err error
+		if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
+			return err
+		}
+		k := string(binary.BigEndian.AppendUint64(nil, rowhash.Of(pgcopy.AppendFields(nil, fields[1:]))))
+		if want[k] {
+			places = append(places, string(fields[0]))
+			hashes = append(hashes, k)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for i, place := range places {
+		oid, ctid, _ := strings.Cut(place, " ")
+		rows, err := textRows(ctx, v.conn, "SELECT "+quoteAll(columnNames(p.Columns))+" FROM "+only(p)+qualified(p.Source)+
+			" WHERE tableoid = $1::text::oid AND ctid = $2::text::tid", []any{oid, ctid})
+		if err != nil {
+			return v.d.explain(err)
+		}
+		out[hashes[i]] = append(out[hashes[i]], rows...)
+	}
+	return nil
+}

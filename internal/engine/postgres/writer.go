@@ -1,0 +1,120 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// closeGrace is how long a closing connection may take to say good-bye.
+const closeGrace = 2 * time.Second
+
+type writer struct {
+	d    *database
+	conn *pgconn.PgConn
+	w    *wire
+}
+
+// OpenWriter opens a connection for landing chunks.
+func (d *database) OpenWriter(ctx context.Context) (engine.Writer, error) {
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return &writer{d: d, conn: conn.PgConn()}, nil
+}
+
+// Begin opens the target transaction and the COPY into the table.
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
+	if _, err := w.conn.Exec(ctx, "BEGIN").ReadAll(); err != nil {
+		return w.d.explain(err)
+	}
+	var err error
+	if w.w, err = takeWire(ctx, w.conn); err != nil {
+		return err
+	}
+	w.conn = nil
+	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT %s)", qualified(p.Target), quoteAll(columnNames(p.Carried())), format(p))
+	if err := w.w.query(sql); err != nil {
+		return w.fail(ctx, err)
+	}
+	if _, err := w.w.await('G'); err != nil {
+		return w.fail(ctx, err)
+	}
+	return nil
+}
+
+// Write passes CopyData frames on as they are.
+func (w *writer) Write(ctx context.Context, data []byte) error {
+	if _, err := w.w.hc.Conn.Write(data); err != nil {
+		return w.fail(ctx, err)
+	}
+	return nil
+}
+
+// Land ends the COPY and commits it together with the chunk's mark.
+func (w *writer) Land(ctx context.Context, m engine.Mark) error {
+	if _, err := w.w.hc.Conn.Write([]byte{'c', 0, 0, 0, 4}); err != nil {
+		return w.fail(ctx, err)
+	}
+	if _, err := w.w.await('Z'); err != nil {
+		return w.fail(ctx, err)
+	}
+	conn, err := w.w.giveBack()
+	if err != nil {
+		return err
+	}
+	w.conn, w.w = conn, nil
+	res := w.conn.ExecParams(ctx, `
+INSERT INTO dusty_ferry.chunk_mark AS k (crossing, chunk, epoch, landed, snapshot, rows, bytes, hash)
+VALUES ($1, $2, $3, true, $4, $5, $6, $7)
+ON CONFLICT (crossing, chunk) DO UPDATE
+   SET epoch = EXCLUDED.epoch, landed = true, snapshot = EXCLUDED.snapshot,
+       rows = EXCLUDED.rows, bytes = EXCLUDED.bytes, hash = EXCLUDED.hash, at = now()
+ WHERE NOT k.landed AND k.epoch <= EXCLUDED.epoch`,
+		[][]byte{[]byte(m.Crossing), fmt.Append(nil, m.Chunk), fmt.Append(nil, m.Epoch), []byte(m.Snapshot.JSON()),
+			fmt.Append(nil, m.Sum.Rows), fmt.Append(nil, m.Sum.Bytes), fmt.Append(nil, int64(m.Sum.Hash))}, nil, nil, nil).Read()
+	if res.Err != nil {
+		return w.d.explain(res.Err)
+	}
+	if res.CommandTag.RowsAffected() != 1 {
+		return domain.ErrTakenOver
+	}
+	_, err = w.conn.Exec(ctx, "COMMIT").ReadAll()
+	return w.d.explain(err)
+}
+
+func (w *writer) fail(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return w.d.explain(err)
+}
+
+// Abort drops the connection, and with it the open transaction: the quickest
+// way out that cannot itself hang.
+func (w *writer) Abort() {
+	if w.w != nil {
+		w.w.cut()
+		w.w = nil
+	}
+	w.Close()
+}
+
+func (w *writer) Close() {
+	if w.w != nil {
+		w.w.cut()
+		w.w = nil
+	}
+	if w.conn != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), closeGrace)
+		defer cancel()
+		_ = w.conn.Close(ctx)
+		w.conn = nil
+	}
+}

@@ -1,0 +1,139 @@
+// Package pgcopy knows PostgreSQL's COPY data: the CopyData frames that carry
+// it over a connection, the binary row format inside them, and the text format.
+// Source: the PostgreSQL documentation, "Frontend/Backend Protocol" and "COPY",
+// "File Formats".
+package pgcopy
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+
+	"dustyferry/internal/core/rowhash"
+)
+
+// HeaderSize is the size of the binary format's signature, flags and extension
+// length; the server sends it in front of the first row.
+const HeaderSize = 19
+
+var signature = []byte("PGCOPY\n\xff\r\n\x00")
+
+// Header returns the binary format's header.
+func Header() []byte { return append(append([]byte{}, signature...), 0, 0, 0, 0, 0, 0, 0, 0) }
+
+// Trailer is the end of binary data: a field count of -1.
+var Trailer = []byte{0xff, 0xff}
+
+// Frames follows a stream of CopyData frames that arrives in pieces of any
+// size. It counts and hashes the rows (the server sends one row per frame) and
+// tells how much of each piece is row data to be passed on as it is.
+//
+// Invariant: between two calls, either need > 0 bytes of the current frame's
+// body are missing, or the first head bytes of the next frame's header are kept
+// in buf.
+type Frames struct {
+	Sum    rowhash.Sum
+	Binary bool
+
+	buf    [5]byte
+	head   int
+	need   int
+	size   int
+	first  bool
+	begun  bool
+	digest rowhash.Digest
+	skip   int // bytes of the binary header still to be left out of the hash
+	tail   [2]byte
+	seen   int // body bytes of the current frame after the skipped header
+	inBody bool
+}
+
+// ErrEnd says that a frame that is not CopyData begins: the data is over.
+var ErrEnd = errors.New("pgcopy: end of row data")
+
+// maxFrame bounds what a length field may say; the server's own limit is 1 GB.
+const maxFrame = 1<<30 + 1<<20
+
+// Feed takes the next piece. It returns how many of its bytes belong to
+// CopyData frames; with [ErrEnd], what follows is another message.
+func (f *Frames) Feed(p []byte) (int, error) {
+	at := 0
+	for at < len(p) {
+		if f.inBody {
+			n := min(f.need, len(p)-at)
+			f.body(p[at : at+n])
+			at += n
+			continue
+		}
+		if f.head == 0 && p[at] != 'd' {
+			return at, ErrEnd
+		}
+		n := copy(f.buf[f.head:], p[at:])
+		f.head += n
+		at += n
+		if f.head < 5 {
+			break
+		}
+		size := int(binary.BigEndian.Uint32(f.buf[1:])) - 4
+		if size < 0 || size > maxFrame {
+			return at, fmt.Errorf("pgcopy: a frame says it has %d bytes", size)
+		}
+		f.begin(size)
+	}
+	return at, nil
+}
+
+func (f *Frames) begin(size int) {
+	f.head, f.need, f.size, f.seen, f.inBody = 0, size, size, 0, true
+	f.skip = 0
+	if f.Binary && !f.begun {
+		f.skip = HeaderSize
+	}
+	f.begun = true
+	if size == 0 {
+		f.end(0, false)
+	}
+}
+
+func (f *Frames) body(p []byte) {
+	whole := f.need == f.size && len(p) == f.size
+	f.need -= len(p)
+	if f.skip > 0 {
+		n := min(f.skip, len(p))
+		f.skip -= n
+		p = p[n:]
+	}
+	if whole { // the usual case: the frame lies in one piece
+		f.seen = len(p)
+		copy(f.tail[:], p)
+		f.end(rowhash.Of(p), true)
+		return
+	}
+	if len(p) > 0 {
+		if f.seen == 0 {
+			f.digest.Reset()
+		}
+		if f.seen < 2 {
+			copy(f.tail[f.seen:], p)
+		}
+		_, _ = f.digest.Write(p)
+		f.seen += len(p)
+	}
+	if f.need == 0 {
+		f.end(f.digest.Sum64(), true)
+	}
+}
+
+func (f *Frames) end(hash uint64, row bool) {
+	f.inBody = false
+	if !row || f.seen == 0 {
+		return
+	}
+	if f.Binary && f.seen == 2 && f.tail == [2]byte{0xff, 0xff} {
+		return // the trailer
+	}
+	f.Sum.AddHash(hash, f.seen)
+}
+
+// AtBoundary reports whether the last piece ended with a whole frame.
+func (f *Frames) AtBoundary() bool { return !f.inBody && f.head == 0 }

@@ -1,0 +1,168 @@
+package pgcopy_test
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"testing"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/protocol/pgcopy"
+)
+
+func frame(body []byte) []byte {
+	b := binary.BigEndian.AppendUint32([]byte{'d'}, uint32(len(body)+4))
+	return append(b, body...)
+}
+
+// stream is what a server sends for the rows: the header with the first row,
+// one row a frame, the trailer in a frame of its own, then CopyDone.
+func stream(rows [][]byte) []byte {
+	var b []byte
+	for i, r := range rows {
+		if i == 0 {
+			r = append(pgcopy.Header(), r...)
+		}
+		b = append(b, frame(r)...)
+	}
+	if len(rows) == 0 {
+		b = append(b, frame(append(pgcopy.Header(), pgcopy.Trailer...))...)
+	} else {
+		b = append(b, frame(pgcopy.Trailer)...)
+	}
+	return append(b, 'c', 0, 0, 0, 4)
+}
+
+func testRows(n int) ([][]byte, rowhash.Sum) {
+	var rows [][]byte
+	var sum rowhash.Sum
+	for i := range n {
+		r := pgcopy.AppendFields(nil, [][]byte{fmt.Append(nil, "hive ", i), nil, bytes.Repeat([]byte("x"), i*37%900)})
+		rows = append(rows, r)
+		sum.Add(r)
+	}
+	return rows, sum
+}
+
+func TestFramesCutAnywhere(t *testing.T) {
+	rows, want := testRows(60)
+	wire := stream(rows)
+	for _, piece := range []int{1, 2, 3, 5, 19, 24, 64, 1000, len(wire)} {
+		f := pgcopy.Frames{Binary: true}
+		passed := 0
+		var err error
+		for at := 0; at < len(wire) && err == nil; at += piece {
+			var n int
+			n, err = f.Feed(wire[at:min(at+piece, len(wire))])
+			passed += n
+		}
+		if !errors.Is(err, pgcopy.ErrEnd) || passed != len(wire)-5 || f.Sum != want || !f.AtBoundary() {
+			t.Errorf("pieces of %d: %d of %d bytes, sum %+v want %+v, %v", piece, passed, len(wire)-5, f.Sum, want, err)
+		}
+	}
+}
+
+func TestAnEmptyTableHasNoRows(t *testing.T) {
+	f := pgcopy.Frames{Binary: true}
+	if _, err := f.Feed(stream(nil)); !errors.Is(err, pgcopy.ErrEnd) || f.Sum.Rows != 0 {
+		t.Errorf("rows %d, %v", f.Sum.Rows, err)
+	}
+}
+
+func TestFieldsThereAndBack(t *testing.T) {
+	want := [][]byte{[]byte("a"), nil, {}, bytes.Repeat([]byte{0xff}, 300)}
+	got, err := pgcopy.Fields(nil, pgcopy.AppendFields(nil, want))
+	if err != nil || len(got) != 4 || got[1] != nil || got[2] == nil || !bytes.Equal(got[3], want[3]) {
+		t.Errorf("%q %v", got, err)
+	}
+}
+
+func TestTextThereAndBack(t *testing.T) {
+	want := [][]byte{[]byte("tab\there"), nil, []byte(`\N`), {}, []byte("new\nline\\ \r\b\f\v"), []byte("żółć")}
+	var line []byte
+	for i, f := range want {
+		if i > 0 {
+			line = append(line, '\t')
+		}
+		if f == nil {
+			line = pgcopy.AppendNull(line)
+		} else {
+			line = pgcopy.AppendText(line, f)
+		}
+	}
+	got, err := pgcopy.TextFields(nil, append(line, '\n'))
+	if err != nil || len(got) != len(want) {
+		t.Fatalf("%q %v", got, err)
+	}
+	for i := range want {
+		if !bytes.Equal(got[i], want[i]) || (got[i] == nil) != (want[i] == nil) {
+			t.Errorf("field %d: %q, want %q", i, got[i], want[i])
+		}
+	}
+}
+
+func FuzzFrames(f *testing.F) {
+	rows, _ := testRows(5)
+	f.Add(stream(rows), 7)
+	f.Fuzz(func(t *testing.T, b []byte, piece int) {
+		if piece < 1 || piece > len(b)+1 {
+			return
+		}
+		whole, cut := pgcopy.Frames{Binary: true}, pgcopy.Frames{Binary: true}
+		n1, err1 := whole.Feed(b)
+		n2, at := 0, 0
+		var err2 error
+		for at < len(b) && err2 == nil {
+			var n int
+			n, err2 = cut.Feed(b[at:min(at+piece, len(b))])
+			n2 += n
+			at += piece
+		}
+		if n1 != n2 || (err1 == nil) != (err2 == nil) || whole.Sum != cut.Sum {
+			t.Fatalf("whole %d %v %+v, cut %d %v %+v", n1, err1, whole.Sum, n2, err2, cut.Sum)
+		}
+	})
+}
+
+func FuzzFields(f *testing.F) {
+	f.Add(pgcopy.AppendFields(nil, [][]byte{[]byte("a"), nil}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		fields, err := pgcopy.Fields(nil, b)
+		if err == nil && !bytes.Equal(pgcopy.AppendFields(nil, fields), b) {
+			t.Fatalf("%x does not come back", b)
+		}
+	})
+}
+
+func FuzzText(f *testing.F) {
+	f.Add([]byte("a\\tb\t\\N\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		_, _ = pgcopy.TextFields(nil, b)
+		got, err := pgcopy.TextFields(nil, pgcopy.AppendText(nil, b))
+		if err != nil || len(got) != 1 || !bytes.Equal(got[0], b) {
+			t.Fatalf("%q came back as %q (%v)", b, got, err)
+		}
+	})
+}
+
+// BenchmarkFrames counts and hashes a stream of rows; beside it the limit, the
+// same bytes only copied.
+func BenchmarkFrames(b *testing.B) {
+	rows, _ := testRows(5000)
+	wire := stream(rows)
+	b.Run("count and hash", func(b *testing.B) {
+		b.SetBytes(int64(len(wire)))
+		for b.Loop() {
+			f := pgcopy.Frames{Binary: true}
+			_, _ = f.Feed(wire)
+		}
+	})
+	b.Run("limit: copy", func(b *testing.B) {
+		to := make([]byte, len(wire))
+		b.SetBytes(int64(len(wire)))
+		for b.Loop() {
+			copy(to, wire)
+		}
+	})
+}
