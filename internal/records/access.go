@@ -1,0 +1,121 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"dustyferry/internal/domain"
+)
+
+// Token is an access token; only its hash is kept.
+type Token struct {
+	ID        int64        `db:"id"`
+	Name      string       `db:"name"`
+	Role      string       `db:"role"`
+	Hash      string       `db:"hash"`
+	CreatedAt time.Time    `db:"created_at"`
+	UsedAt    sql.NullTime `db:"used_at"`
+}
+
+// AddToken keeps a token's hash.
+func (s *Store) AddToken(ctx context.Context, name, role, hash string) error {
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO tokens (name, role, hash) VALUES ($1, $2, $3)`, name, role, hash)
+	if duplicate(err) {
+		return domain.Conflict("a token named %s exists already; choose another name", name)
+	}
+	return err
+}
+
+// FirstToken adds a token if there is none at all, and reports whether it did.
+func (s *Store) FirstToken(ctx context.Context, name, role, hash string) (bool, error) {
+	res, err := s.DB.ExecContext(ctx, `
+INSERT INTO tokens (name, role, hash) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT 1 FROM tokens) ON CONFLICT DO NOTHING`, name, role, hash)
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n == 1, nil
+}
+
+// Tokens lists all.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	var out []Token
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM tokens ORDER BY id`)
+}
+
+// TokenByHash returns the token, or nil.
+func (s *Store) TokenByHash(ctx context.Context, hash string) (*Token, error) {
+	return s.token(ctx, `UPDATE tokens SET used_at = now() WHERE hash = $1 RETURNING *`, hash)
+}
+
+// RemoveToken forgets a token and its sessions. The last admin token stays.
+func (s *Store) RemoveToken(ctx context.Context, name string) error {
+	res, err := s.DB.ExecContext(ctx, `
+DELETE FROM tokens t WHERE name = $1
+   AND (role <> 'admin' OR EXISTS (SELECT 1 FROM tokens o WHERE o.role = 'admin' AND o.id <> t.id))`, name)
+	if err != nil {
+		return err
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return domain.Conflict("there is no token named %s, or it is the last admin token, which has to stay", name)
+	}
+	return nil
+}
+
+// AddSession opens a console session.
+func (s *Store) AddSession(ctx context.Context, hash string, token int64, until time.Time) error {
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)`, hash, token, until)
+	return err
+}
+
+// SessionToken returns the token a session was opened with, or nil.
+func (s *Store) SessionToken(ctx context.Context, hash string) (*Token, error) {
+	return s.token(ctx, `
+SELECT t.* FROM sessions x JOIN tokens t ON t.id = x.token_id WHERE x.hash = $1 AND x.expires_at > now()`, hash)
+}
+
+func (s *Store) token(ctx context.Context, query, hash string) (*Token, error) {
+	var t Token
+	err := s.DB.GetContext(ctx, &t, query, hash)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &t, err
+}
+
+// EndSession closes a session.
+func (s *Store) EndSession(ctx context.Context, hash string) error {
+	_, err := s.DB.ExecContext(ctx, `DELETE FROM sessions WHERE hash = $1 OR expires_at < now()`, hash)
+	return err
+}
+
+// Worker is a process that shares the work.
+type Worker struct {
+	Name      string    `db:"name"`
+	Host      string    `db:"host"`
+	PID       int       `db:"pid"`
+	Version   string    `db:"version"`
+	StartedAt time.Time `db:"started_at"`
+	SeenAt    time.Time `db:"seen_at"`
+	Lanes     int       `db:"lanes"`
+	Streams   int       `db:"streams"`
+}
+
+// SeeWorker says that a worker is alive.
+func (s *Store) SeeWorker(ctx context.Context, w Worker) error {
+	_, err := s.DB.NamedExecContext(ctx, `
+INSERT INTO workers (name, host, pid, version) VALUES (:name, :host, :pid, :version)
+ON CONFLICT (name) DO UPDATE SET seen_at = now()`, w)
+	return err
+}
+
+// Workers lists those seen lately.
+func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
+	var out []Worker
+	return out, s.DB.SelectContext(ctx, &out, `
+SELECT w.*, (SELECT count(*) FROM lanes l WHERE l.worker = w.name AND l.lease_until > now()) AS lanes,
+       (SELECT count(*) FROM streams x WHERE x.worker = w.name AND x.lease_until > now()) AS streams
+  FROM workers w WHERE w.seen_at > now() - interval '10 minutes' ORDER BY w.started_at`)
+}

@@ -1,0 +1,218 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+)
+
+// Chunk is one line of the ledger.
+type Chunk struct {
+	ID         int64                 `db:"id"`
+	CrossingID int64                 `db:"crossing_id"`
+	TableID    int64                 `db:"table_id"`
+	Ordinal    int                   `db:"ordinal"`
+	Lower      JSON[domain.KeyValue] `db:"lower"`
+	Upper      JSON[domain.KeyValue] `db:"upper"`
+	State      domain.ChunkState     `db:"state"`
+	Epoch      int64                 `db:"epoch"`
+	Attempts   int                   `db:"attempts"`
+	Worker     string                `db:"worker"`
+	LeaseUntil sql.NullTime          `db:"lease_until"`
+	NotBefore  time.Time             `db:"not_before"`
+	Snapshot   string                `db:"snapshot"`
+	Rows       int64                 `db:"rows"`
+	Bytes      int64                 `db:"bytes"`
+	Hash       int64                 `db:"hash"`
+	StartedAt  sql.NullTime          `db:"started_at"`
+	EndedAt    sql.NullTime          `db:"ended_at"`
+	Error      string                `db:"error"`
+}
+
+// Domain returns the chunk as the noun the rest of the code speaks of.
+func (c *Chunk) Domain() domain.Chunk {
+	snap, _ := domain.ParseSnapshot(c.Snapshot)
+	return domain.Chunk{ID: c.ID, TableID: c.TableID, Ordinal: c.Ordinal, Lower: c.Lower.V, Upper: c.Upper.V, State: c.State,
+		Epoch: c.Epoch, Attempts: c.Attempts, Snapshot: snap, Rows: c.Rows, Bytes: c.Bytes, Hash: uint64(c.Hash)}
+}
+
+// Chunks lists a table's chunks in key order.
+func (s *Store) Chunks(ctx context.Context, table int64) ([]Chunk, error) {
+	var out []Chunk
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
+}
+
+// ChunksOf lists all chunks of a crossing.
+func (s *Store) ChunksOf(ctx context.Context, crossing int64) ([]Chunk, error) {
+	var out []Chunk
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE crossing_id = $1 ORDER BY table_id, ordinal`, crossing)
+}
+
+// ChunkStates returns state and snapshot of a table's chunks in key order: what
+// the interleaving rule looks at.
+func (s *Store) ChunkStates(ctx context.Context, tables []int64) (map[int64][]domain.Chunk, error) {
+	var rows []Chunk
+	q, args, err := sqlx.In(`SELECT * FROM chunks WHERE table_id IN (?) ORDER BY table_id, ordinal`, tables)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.DB.SelectContext(ctx, &rows, s.DB.Rebind(q), args...); err != nil {
+		return nil, err
+	}
+	out := map[int64][]domain.Chunk{}
+	for i := range rows {
+		out[rows[i].TableID] = append(out[rows[i].TableID], rows[i].Domain())
+	}
+	return out, nil
+}
+
+// Claim takes the next chunk of a crossing, or returns nil when there is none
+// now, the crossing does not run, or its lanes are all in use. The limit is
+// checked in the transaction that claims.
+func (s *Store) Claim(ctx context.Context, crossing int64, worker string) (*Chunk, error) {
+	var c Chunk
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		var room bool
+		if err := tx.GetContext(ctx, &room, `
+SELECT (settings->>'lanes')::int > (SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading')
+  FROM crossings WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') FOR UPDATE`, crossing); err != nil {
+			return err
+		}
+		if !room {
+			return sql.ErrNoRows
+		}
+		return tx.GetContext(ctx, &c, `
+UPDATE chunks SET state = 'reading', epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
+       started_at = now(), ended_at = NULL
+ WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
+              WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
+              ORDER BY t.ordinal, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
+RETURNING *`, crossing, worker, seconds(Lease))
+	})
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &c, nil
+}
+
+// RenewChunk prolongs the lease; false says that the chunk was taken away.
+func (s *Store) RenewChunk(ctx context.Context, id, epoch int64) (bool, error) {
+	res, err := s.DB.ExecContext(ctx, `
+UPDATE chunks k SET lease_until = now() + $3::interval
+  FROM crossings c
+ WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND c.id = k.crossing_id AND c.condition <> 'paused'`, id, epoch, seconds(Lease))
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n == 1, nil
+}
+
+// Landed records a chunk that landed on the target. It is idempotent.
+func (s *Store) Landed(ctx context.Context, id int64, snap domain.Snapshot, sum rowhash.Sum) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var table, crossing int64
+		err := tx.QueryRowxContext(ctx, `
+UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, hash = $5, ended_at = now(), lease_until = NULL, error = ''
+ WHERE id = $1 AND state <> 'landed' RETURNING table_id, crossing_id`, id, snap.JSON(), sum.Rows, sum.Bytes, int64(sum.Hash)).Scan(&table, &crossing)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `
+UPDATE tables SET chunks_landed = chunks_landed + 1, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3,
+       state = CASE WHEN state = 'loading' AND chunks_landed + 1 = chunks THEN 'landed' ELSE state END,
+       landed_at = CASE WHEN chunks_landed + 1 = chunks THEN now() ELSE landed_at END
+ WHERE id = $1`, table, sum.Rows, sum.Bytes); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE crossings SET max_read = greatest(max_read, $2) WHERE id = $1`, crossing, Pos(snap.Log))
+		return err
+	})
+}
+
+// Lost lists chunks whose holder has been silent for too long, with their
+// crossing's target.
+func (s *Store) Lost(ctx context.Context) ([]Chunk, error) {
+	var out []Chunk
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE state = 'reading' AND lease_until < now() LIMIT 200`)
+}
+
+// RaiseEpoch makes the holder of a chunk an old one, before the target is
+// fenced. It returns the new epoch, or 0 when the chunk is not being read any
+// more under the old one.
+func (s *Store) RaiseEpoch(ctx context.Context, id, epoch int64) (int64, error) {
+	var fresh int64
+	err := s.DB.GetContext(ctx, &fresh, `
+UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'reading' RETURNING epoch`,
+		id, epoch, seconds(Lease))
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return fresh, err
+}
+
+// GiveBack returns a fenced chunk to the ledger, or holds it with its table.
+func (s *Store) GiveBack(ctx context.Context, id, epoch int64, wait time.Duration, cause string, counts, hold bool) error {
+	state := domain.ChunkPending
+	if hold {
+		state = domain.ChunkHeld
+	}
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if cause != "" {
+			if _, err := tx.ExecContext(ctx, `
+INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epoch, worker, started_at, $2 FROM chunks WHERE id = $1`, id, cause); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `
+UPDATE chunks SET state = $3, lease_until = NULL, ended_at = now(), not_before = now() + $4::interval, error = $5,
+       attempts = CASE WHEN $6 THEN attempts ELSE greatest(attempts - 1, 0) END
+ WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, state, seconds(wait), cause, counts)
+		return err
+	})
+}
+
+// Attempt is one failed try of a chunk.
+type Attempt struct {
+	ID        int64        `db:"id"`
+	ChunkID   int64        `db:"chunk_id"`
+	Epoch     int64        `db:"epoch"`
+	Worker    string       `db:"worker"`
+	StartedAt sql.NullTime `db:"started_at"`
+	EndedAt   time.Time    `db:"ended_at"`
+	Error     string       `db:"error"`
+}
+
+// ResetTable returns all of a table's chunks to the beginning, raising every
+// epoch so that nobody who still holds one can land it.
+func (s *Store) ResetTable(ctx context.Context, table int64) ([]Chunk, error) {
+	var out []Chunk
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.SelectContext(ctx, &out, `
+UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1 RETURNING *`, table); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `
+UPDATE tables SET state = 'loading', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, landed_at = NULL WHERE id = $1`, table)
+		return err
+	})
+	return out, err
+}
+
+// OpenTable lets a reset table's chunks be claimed again.
+func (s *Store) OpenTable(ctx context.Context, table int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET state = 'pending', not_before = now() WHERE table_id = $1 AND state = 'held'`, table)
+	return err
+}

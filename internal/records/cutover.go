@@ -1,0 +1,147 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/domain"
+)
+
+// Cutover is one cutover or rehearsal.
+type Cutover struct {
+	ID               int64                 `db:"id"`
+	CrossingID       int64                 `db:"crossing_id"`
+	TaskID           sql.NullInt64         `db:"task_id"`
+	Rehearsal        bool                  `db:"rehearsal"`
+	State            string                `db:"state"`
+	Settings         JSON[domain.Settings] `db:"settings"`
+	Readiness        JSON[[]domain.Entry]  `db:"readiness"`
+	EndPosition      Pos                   `db:"end_position"`
+	PausedAt         sql.NullTime          `db:"paused_at"`
+	ReleasedAt       sql.NullTime          `db:"released_at"`
+	ReconciliationID sql.NullInt64         `db:"reconciliation_id"`
+	AbortBy          string                `db:"abort_by"`
+	WordBy           string                `db:"word_by"`
+	Error            string                `db:"error"`
+	Actor            string                `db:"actor"`
+	CreatedAt        time.Time             `db:"created_at"`
+	EndedAt          sql.NullTime          `db:"ended_at"`
+}
+
+// Step is one step of a cutover.
+type Step struct {
+	CutoverID int64            `db:"cutover_id"`
+	Ordinal   int              `db:"ordinal"`
+	Name      domain.StepName  `db:"name"`
+	State     domain.StepState `db:"state"`
+	Note      string           `db:"note"`
+	StartedAt sql.NullTime     `db:"started_at"`
+	EndedAt   sql.NullTime     `db:"ended_at"`
+}
+
+// AddCutoverTx adds a cutover with its steps inside the caller's transaction.
+func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsal bool, set domain.Settings, steps []domain.StepName, actor string) (int64, error) {
+	var id int64
+	if err := tx.QueryRow(ctx, `INSERT INTO cutovers (crossing_id, task_id, rehearsal, settings, actor) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
+		crossing, task, rehearsal, JSON[domain.Settings]{set}, actor).Scan(&id); err != nil {
+		return 0, err
+	}
+	for i, n := range steps {
+		if _, err := tx.Exec(ctx, `INSERT INTO cutover_steps (cutover_id, ordinal, name) VALUES ($1, $2, $3)`, id, i+1, n); err != nil {
+			return 0, err
+		}
+	}
+	return id, nil
+}
+
+// Cutovers lists a crossing's, newest first.
+func (s *Store) Cutovers(ctx context.Context, crossing int64) ([]Cutover, error) {
+	var out []Cutover
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM cutovers WHERE crossing_id = $1 ORDER BY id DESC`, crossing)
+}
+
+// CutoverOfTask returns the cutover a task carries out.
+func (s *Store) CutoverOfTask(ctx context.Context, task int64) (Cutover, error) {
+	var c Cutover
+	return c, s.DB.GetContext(ctx, &c, `SELECT * FROM cutovers WHERE task_id = $1`, task)
+}
+
+// RunningCutover returns the crossing's cutover under way, or nil.
+func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*Cutover, error) {
+	var c Cutover
+	err := s.DB.GetContext(ctx, &c, `SELECT * FROM cutovers WHERE crossing_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, crossing)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &c, err
+}
+
+// Steps lists a cutover's steps in order.
+func (s *Store) Steps(ctx context.Context, cutover int64) ([]Step, error) {
+	var out []Step
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM cutover_steps WHERE cutover_id = $1 ORDER BY ordinal`, cutover)
+}
+
+// SetStep moves a step to a state.
+func (s *Store) SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState, note string) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE cutover_steps SET state = $3, note = $4,
+       started_at = CASE WHEN $3 = 'running' THEN now() ELSE started_at END,
+       ended_at = CASE WHEN $3 IN ('running', 'waiting') THEN NULL ELSE now() END
+ WHERE cutover_id = $1 AND name = $2`, cutover, name, state, note)
+	return err
+}
+
+// NoteStep says what a running step is doing.
+func (s *Store) NoteStep(ctx context.Context, cutover int64, name domain.StepName, note string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET note = $3 WHERE cutover_id = $1 AND name = $2`, cutover, name, note)
+	return err
+}
+
+// EndCutover records how it ended: done, undone or failed.
+func (s *Store) EndCutover(ctx context.Context, id int64, state, cause string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id, state, cause)
+	return err
+}
+
+// SetPause keeps when writes stopped (from) and were taken again (until).
+func (s *Store) SetPause(ctx context.Context, id int64, from, until *time.Time) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET paused_at = coalesce($2, paused_at), released_at = coalesce($3, released_at) WHERE id = $1`, id, from, until)
+	return err
+}
+
+// SaveReadiness keeps the readiness list a cutover began with.
+func (s *Store) SaveReadiness(ctx context.Context, id int64, e []domain.Entry) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET readiness = $2 WHERE id = $1`, id, JSON[[]domain.Entry]{e})
+	return err
+}
+
+// SetEnd keeps the end position and the reconciliation made there.
+func (s *Store) SetEnd(ctx context.Context, id int64, at domain.Position, reconciliation int64) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE cutovers SET end_position = CASE WHEN $2::numeric = 0 THEN end_position ELSE $2 END,
+       reconciliation_id = coalesce(nullif($3, 0), reconciliation_id) WHERE id = $1`, id, Pos(at), reconciliation)
+	return err
+}
+
+// AskAbort keeps who wants the running cutover undone.
+func (s *Store) AskAbort(ctx context.Context, id int64, who string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET abort_by = $2 WHERE id = $1 AND state = 'running'`, id, who)
+	return err
+}
+
+// GiveWord keeps who said that writes have stopped.
+func (s *Store) GiveWord(ctx context.Context, id int64, who string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET word_by = $2 WHERE id = $1 AND state = 'running'`, id, who)
+	return err
+}
+
+// Cutover returns one.
+func (s *Store) Cutover(ctx context.Context, id int64) (Cutover, error) {
+	var c Cutover
+	return c, s.DB.GetContext(ctx, &c, `SELECT * FROM cutovers WHERE id = $1`, id)
+}

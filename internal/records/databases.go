@@ -1,0 +1,62 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/domain"
+)
+
+// Database is a registered database. Secret is sealed.
+type Database struct {
+	ID        int64     `db:"id"`
+	Name      string    `db:"name"`
+	Engine    string    `db:"engine"`
+	Host      string    `db:"host"`
+	Port      int       `db:"port"`
+	DBName    string    `db:"dbname"`
+	Username  string    `db:"username"`
+	Secret    []byte    `db:"secret"`
+	TLS       string    `db:"tls"`
+	CreatedAt time.Time `db:"created_at"`
+}
+
+// AddDatabase registers a database.
+func (s *Store) AddDatabase(ctx context.Context, d Database) error {
+	_, err := s.DB.NamedExecContext(ctx, `
+INSERT INTO databases (name, engine, host, port, dbname, username, secret, tls)
+VALUES (:name, :engine, :host, :port, :dbname, :username, :secret, :tls)`, d)
+	if duplicate(err) {
+		return domain.Conflict("a database named %s is registered already; choose another name, or remove that one first", d.Name)
+	}
+	return err
+}
+
+// Databases lists all, by name.
+func (s *Store) Databases(ctx context.Context) ([]Database, error) {
+	var out []Database
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM databases ORDER BY name`)
+}
+
+// Database returns one by its name.
+func (s *Store) Database(ctx context.Context, name string) (Database, error) {
+	var d Database
+	err := s.DB.GetContext(ctx, &d, `SELECT * FROM databases WHERE name = $1`, name)
+	return d, notFound(err, "no database named %s is registered; 'dustyferry database list' shows those that are", name)
+}
+
+// RemoveDatabase forgets a database that no crossing uses.
+func (s *Store) RemoveDatabase(ctx context.Context, name string) error {
+	if _, err := s.Database(ctx, name); err != nil {
+		return err
+	}
+	_, err := s.DB.ExecContext(ctx, `DELETE FROM databases WHERE name = $1`, name)
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "23503" {
+		return domain.Conflict("database %s is used by a crossing; remove that crossing first", name)
+	}
+	return err
+}

@@ -1,0 +1,148 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"dustyferry/internal/domain"
+)
+
+// Stream is the one applier of a crossing.
+type Stream struct {
+	CrossingID int64        `db:"crossing_id"`
+	Epoch      int64        `db:"epoch"`
+	Worker     string       `db:"worker"`
+	LeaseUntil sql.NullTime `db:"-"`
+	Received   Pos          `db:"received"`
+	Applied    Pos          `db:"applied"`
+	Committed  int64        `db:"committed"`
+	LagSeconds float64      `db:"lag_seconds"`
+	LagBytes   int64        `db:"lag_bytes"`
+	Retained   int64        `db:"retained"`
+	Changes    int64        `db:"changes"`
+	ReportedAt sql.NullTime `db:"reported_at"`
+	Error      string       `db:"error"`
+	Failures   int          `db:"failures"`
+	Live       bool         `db:"live"`
+	Ask        string       `db:"ask"`
+	AskAt      Pos          `db:"ask_at"`
+}
+
+const streamColumns = `
+SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures,
+       lease_until > now() AS live, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at
+  FROM streams`
+
+// Stream returns a crossing's stream, or nil when it has none.
+func (s *Store) Stream(ctx context.Context, crossing int64) (*Stream, error) {
+	var st Stream
+	err := s.DB.GetContext(ctx, &st, streamColumns+` WHERE crossing_id = $1`, crossing)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &st, err
+}
+
+// ClaimStream takes a stream nobody holds, or returns nil.
+func (s *Store) ClaimStream(ctx context.Context, worker string) (*Stream, error) {
+	var id int64
+	err := s.DB.GetContext(ctx, &id, `
+UPDATE streams SET epoch = epoch + 1, worker = $1, lease_until = now() + $2::interval
+ WHERE crossing_id = (
+       SELECT st.crossing_id FROM streams st JOIN crossings c ON c.id = st.crossing_id
+        WHERE st.lease_until < now() AND st.not_before <= now()
+          AND c.kind <> 'load'
+          AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
+          AND (c.condition = 'running' OR c.condition = 'paused' AND c.keep_capture
+               OR c.condition = 'held' AND st.failures >= 0)
+        ORDER BY st.not_before LIMIT 1 FOR UPDATE OF st SKIP LOCKED)
+RETURNING crossing_id`, worker, seconds(Lease))
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.Stream(ctx, id)
+}
+
+// Report is what an applier says about itself when it renews its lease.
+type Report struct {
+	Received, Applied domain.Position
+	Committed         int64
+	LagSeconds        float64
+	LagBytes          int64
+	Retained          int64
+	Changes           int64 // since the last report
+}
+
+// RenewStream prolongs the lease and keeps the report; false says that the
+// stream was taken over or is to stop.
+func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report) (bool, error) {
+	res, err := s.DB.ExecContext(ctx, `
+UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
+       retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = ''
+  FROM crossings c
+ WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
+   AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
+   AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
+		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes)
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n == 1, nil
+}
+
+// MarkLag keeps since when the lag has been below the crossing's threshold.
+func (s *Store) MarkLag(ctx context.Context, crossing int64, below bool) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()) END WHERE id = $1`, crossing, below)
+	return err
+}
+
+// DropStream gives the lease back; a failure makes the next try wait, and with
+// hold no try is made until a person resumes the crossing.
+func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause string, hold bool) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE streams SET lease_until = '-infinity', not_before = now() + $3::interval, error = $4,
+       failures = CASE WHEN $5 THEN -1 WHEN $4 <> '' THEN failures + 1 ELSE failures END
+ WHERE crossing_id = $1 AND epoch = $2`, crossing, epoch, seconds(wait), cause, hold)
+	return err
+}
+
+// Ask asks the applier to stop between two transactions (hold), to go on up to
+// a position (go), or to go on freely (""). The wish lapses after a moment
+// unless it is repeated, so that nobody's death stops an applier for good.
+func (s *Store) Ask(ctx context.Context, crossing int64, what string, at domain.Position) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = $2, ask_at = $3, ask_until = now() + interval '15 seconds' WHERE crossing_id = $1`,
+		crossing, what, Pos(at))
+	return err
+}
+
+// KeepAsking prolongs a wish.
+func (s *Store) KeepAsking(ctx context.Context, crossing int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask <> ''`, crossing)
+	return err
+}
+
+// Asked returns the present wish.
+func (s *Store) Asked(ctx context.Context, crossing, epoch int64) (string, domain.Position, error) {
+	st, err := s.Stream(ctx, crossing)
+	if err != nil || st == nil {
+		return "", 0, err
+	}
+	if st.Epoch != epoch {
+		return "", 0, domain.ErrTakenOver
+	}
+	return st.Ask, domain.Position(st.AskAt), nil
+}
+
+// Answer says that the wish is fulfilled: holding, or reached.
+func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now string, at domain.Position) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE streams SET ask = $4, ask_at = $5 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_until > now()`, crossing, epoch, was, now, Pos(at))
+	return err
+}

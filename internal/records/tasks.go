@@ -1,0 +1,190 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+
+	"dustyferry/internal/domain"
+)
+
+// Task is a longer piece of work on a crossing, held by lease and epoch like a
+// chunk. The row is the truth; the queue's job only wakes somebody up.
+type Task struct {
+	ID         int64           `db:"id"`
+	CrossingID int64           `db:"crossing_id"`
+	Kind       string          `db:"kind"`
+	Args       json.RawMessage `db:"args"`
+	State      string          `db:"state"`
+	Epoch      int64           `db:"epoch"`
+	Worker     string          `db:"worker"`
+	LeaseUntil sql.NullTime    `db:"lease_until"`
+	Actor      string          `db:"actor"`
+	Note       string          `db:"note"`
+	Error      string          `db:"error"`
+	CreatedAt  time.Time       `db:"created_at"`
+	StartedAt  sql.NullTime    `db:"started_at"`
+	EndedAt    sql.NullTime    `db:"ended_at"`
+}
+
+// AddTaskTx adds a waiting task inside the caller's transaction, which also
+// carries the queue's job.
+func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind string, args any, actor string) (int64, error) {
+	b, err := json.Marshal(args)
+	if err != nil {
+		return 0, err
+	}
+	var id int64
+	err = tx.QueryRow(ctx, `INSERT INTO tasks (crossing_id, kind, args, actor) VALUES ($1, $2, $3, $4) RETURNING id`, crossing, kind, b, actor).Scan(&id)
+	if duplicate(err) {
+		return 0, domain.Conflict("the crossing is already busy with a %s; wait until it has ended", kind)
+	}
+	return id, err
+}
+
+// ClaimTask takes a waiting task, or one whose holder fell silent.
+func (s *Store) ClaimTask(ctx context.Context, id int64, worker string) (*Task, error) {
+	var t Task
+	err := s.DB.GetContext(ctx, &t, `
+UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until = now() + $3::interval, started_at = coalesce(started_at, now())
+ WHERE id = $1 AND (state = 'waiting' OR state = 'running' AND lease_until < now()) RETURNING *`, id, worker, seconds(Lease))
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &t, err
+}
+
+// RenewTask prolongs the lease; false says that the task is no longer ours.
+func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, error) {
+	res, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch, seconds(Lease))
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n == 1, nil
+}
+
+// NoteTask says what a task is doing.
+func (s *Store) NoteTask(ctx context.Context, id int64, note string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET note = $2 WHERE id = $1`, id, note)
+	return err
+}
+
+// EndTask records how a task ended: done, failed or cancelled.
+func (s *Store) EndTask(ctx context.Context, id, epoch int64, state, cause string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET state = $3, error = $4, ended_at = now() WHERE id = $1 AND epoch = $2`, id, epoch, state, cause)
+	return err
+}
+
+// ReleaseTask gives a task back so that another process takes it at once.
+func (s *Store) ReleaseTask(ctx context.Context, id, epoch int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = '-infinity' WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch)
+	return err
+}
+
+// CancelTasks ends a crossing's waiting and running tasks of a kind.
+func (s *Store) CancelTasks(ctx context.Context, crossing int64, kind string) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE tasks SET state = 'cancelled', ended_at = now() WHERE crossing_id = $1 AND kind = $2 AND state IN ('waiting', 'running')`, crossing, kind)
+	return err
+}
+
+// Task returns one task.
+func (s *Store) Task(ctx context.Context, id int64) (Task, error) {
+	var t Task
+	err := s.DB.GetContext(ctx, &t, `SELECT * FROM tasks WHERE id = $1`, id)
+	return t, notFound(err, "there is no task %d", id)
+}
+
+// Tasks lists a crossing's newest tasks.
+func (s *Store) Tasks(ctx context.Context, crossing int64) ([]Task, error) {
+	var out []Task
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM tasks WHERE crossing_id = $1 ORDER BY id DESC LIMIT 50`, crossing)
+}
+
+// Stalled lists tasks that nobody works on although they should be.
+func (s *Store) Stalled(ctx context.Context) ([]int64, error) {
+	var out []int64
+	return out, s.DB.SelectContext(ctx, &out, `
+SELECT id FROM tasks WHERE state = 'running' AND lease_until < now()
+    OR state = 'waiting' AND created_at < now() - interval '10 seconds'`)
+}
+
+// LaneWanted is a crossing with how many lanes it has and should have.
+type LaneWanted struct {
+	CrossingID int64 `db:"crossing_id"`
+	Have       int   `db:"have"`
+	Want       int   `db:"want"`
+}
+
+// LanesWanted lists crossings that load and lack lanes.
+func (s *Store) LanesWanted(ctx context.Context) ([]LaneWanted, error) {
+	var out []LaneWanted
+	return out, s.DB.SelectContext(ctx, &out, `
+SELECT * FROM (
+  SELECT c.id AS crossing_id, (SELECT count(*) FROM lanes l WHERE l.crossing_id = c.id) AS have,
+         least((c.settings->>'lanes')::int,
+               (SELECT count(*) FROM (SELECT 1 FROM chunks k JOIN tables t ON t.id = k.table_id
+                 WHERE k.crossing_id = c.id AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading' LIMIT 64) x)) AS want
+    FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')) w
+ WHERE have < want`)
+}
+
+// DeadLanes removes lanes whose holder fell silent and returns their jobs.
+func (s *Store) DeadLanes(ctx context.Context) ([]int64, error) {
+	var out []int64
+	return out, s.DB.SelectContext(ctx, &out, `DELETE FROM lanes WHERE lease_until < now() RETURNING job_id`)
+}
+
+// AddLaneTx adds a lane inside the caller's transaction.
+func AddLaneTx(ctx context.Context, tx pgx.Tx, crossing int64) (int64, error) {
+	var id int64
+	err := tx.QueryRow(ctx, `INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '30 seconds') RETURNING id`, crossing).Scan(&id)
+	return id, err
+}
+
+// SetLaneJobTx keeps which queue job carries the lane.
+func SetLaneJobTx(ctx context.Context, tx pgx.Tx, id, job int64) error {
+	_, err := tx.Exec(ctx, `UPDATE lanes SET job_id = $2 WHERE id = $1`, id, job)
+	return err
+}
+
+// RenewLane prolongs a lane; false says that it was taken away.
+func (s *Store) RenewLane(ctx context.Context, id int64, worker string) (bool, error) {
+	res, err := s.DB.ExecContext(ctx, `UPDATE lanes SET worker = $2, lease_until = now() + $3::interval WHERE id = $1`, id, worker, seconds(Lease))
+	if err != nil {
+		return false, err
+	}
+	n, _ := res.RowsAffected()
+	return n == 1, nil
+}
+
+// EndLane removes a lane.
+func (s *Store) EndLane(ctx context.Context, id int64) error {
+	_, err := s.DB.ExecContext(ctx, `DELETE FROM lanes WHERE id = $1`, id)
+	return err
+}
+
+// Underway lists crossings whose phase may move by itself.
+func (s *Store) Underway(ctx context.Context) ([]Crossing, error) {
+	var out []Crossing
+	return out, s.DB.SelectContext(ctx, &out, crossingColumns+` WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')`)
+}
+
+// Alone runs f when no other process does so right now (a transaction-level
+// advisory lock), and reports whether it ran.
+func (s *Store) Alone(ctx context.Context, key int64, f func() error) (bool, error) {
+	var got bool
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		if err := tx.GetContext(ctx, &got, `SELECT pg_try_advisory_xact_lock($1)`, key); err != nil || !got {
+			return err
+		}
+		return f()
+	})
+	return got, err
+}
