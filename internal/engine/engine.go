@@ -63,10 +63,12 @@ type Source interface {
 	Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error)
 	OpenReader(ctx context.Context) (Reader, error)
 
+	// CaptureUndo returns the statements that will restore what PrepareCapture
+	// changes on tables; they are kept before anything is changed.
+	CaptureUndo(plans []domain.TablePlan) []string
 	// PrepareCapture makes what capture needs on the source, durable, and
-	// returns the position from which nothing will be missed. It can be
-	// repeated. The returned undo statements restore what it changed on tables.
-	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, []string, error)
+	// returns the position from which nothing will be missed. It can be repeated.
+	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
 	DropCapture(ctx context.Context, name string, undo []string) error
 	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable) (Capture, error)
 	// Now returns a position at or after every commit made so far.
@@ -74,6 +76,8 @@ type Source interface {
 	// Heartbeat writes a small transaction that capture will see, and returns a
 	// position at or after its beginning.
 	Heartbeat(ctx context.Context) (domain.Position, error)
+	// Clock returns the source's own time.
+	Clock(ctx context.Context) (time.Time, error)
 	// Snapshot returns what a new read would see now.
 	Snapshot(ctx context.Context) (domain.Snapshot, error)
 	// Retained returns how many bytes of log the source keeps for the capture.
@@ -209,7 +213,7 @@ type Target interface {
 	// Fence raises a chunk's epoch on the target, so that an older holder can
 	// no longer land it, and returns its mark if it has landed.
 	Fence(ctx context.Context, crossing string, chunk, epoch int64) (*Mark, error)
-	// ClearTable empties a table and forgets its chunks' marks.
+	// ClearTable empties a table and forgets its chunks' marks, in one transaction.
 	ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error
 	// TakeStream makes epoch the only one that may apply, and returns the
 	// position applied so far (start when there is none).
@@ -224,7 +228,10 @@ type Target interface {
 	SetSequences(ctx context.Context, values []SequenceValue) error
 	// Repair makes the rows at the keys equal to rows of a view of the source.
 	Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []Fix) error
-	// Forget removes the crossing's bookkeeping.
+	// ForgetStream removes the applied position, so that a stream can begin
+	// anew; the chunks' fences stay.
+	ForgetStream(ctx context.Context, crossing string) error
+	// Forget removes all of the crossing's bookkeeping.
 	Forget(ctx context.Context, crossing string) error
 }
 

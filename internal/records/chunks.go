@@ -54,22 +54,11 @@ func (s *Store) ChunksOf(ctx context.Context, crossing int64) ([]Chunk, error) {
 	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE crossing_id = $1 ORDER BY table_id, ordinal`, crossing)
 }
 
-// ChunkStates returns state and snapshot of a table's chunks in key order: what
-// the interleaving rule looks at.
-func (s *Store) ChunkStates(ctx context.Context, tables []int64) (map[int64][]domain.Chunk, error) {
-	var rows []Chunk
-	q, args, err := sqlx.In(`SELECT * FROM chunks WHERE table_id IN (?) ORDER BY table_id, ordinal`, tables)
-	if err != nil {
-		return nil, err
-	}
-	if err := s.DB.SelectContext(ctx, &rows, s.DB.Rebind(q), args...); err != nil {
-		return nil, err
-	}
-	out := map[int64][]domain.Chunk{}
-	for i := range rows {
-		out[rows[i].TableID] = append(out[rows[i].TableID], rows[i].Domain())
-	}
-	return out, nil
+// ChunkStates returns the chunks of a table at the given ordinals: what the
+// interleaving rule looks at.
+func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]Chunk, error) {
+	var out []Chunk
+	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
 // Claim takes the next chunk of a crossing, or returns nil when there is none
@@ -195,24 +184,40 @@ type Attempt struct {
 	Error     string       `db:"error"`
 }
 
-// ResetTable returns all of a table's chunks to the beginning, raising every
-// epoch so that nobody who still holds one can land it.
-func (s *Store) ResetTable(ctx context.Context, table int64) ([]Chunk, error) {
-	var out []Chunk
-	err := s.In(ctx, func(tx *sqlx.Tx) error {
-		if err := tx.SelectContext(ctx, &out, `
-UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1 RETURNING *`, table); err != nil {
+// ResetTable begins a table again: no chunk can be claimed, every epoch is
+// raised so that nobody who still holds one can land it, and the table is
+// "planned" until a keeper has emptied it on the target and opens it again.
+func (s *Store) ResetTable(ctx context.Context, table int64) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `
+UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1`, table); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `
+UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, landed_at = NULL WHERE id = $1`, table); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = 'loading', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, landed_at = NULL WHERE id = $1`, table)
+UPDATE crossings SET phase = 'loading', below_since = NULL
+ WHERE id = (SELECT crossing_id FROM tables WHERE id = $1) AND phase IN ('catching up', 'in step')`, table)
 		return err
 	})
-	return out, err
 }
 
-// OpenTable lets a reset table's chunks be claimed again.
+// ToClear lists tables that begin again and have to be emptied first.
+func (s *Store) ToClear(ctx context.Context) ([]Table, error) {
+	var out []Table
+	return out, s.DB.SelectContext(ctx, &out, tableColumns+`
+ WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading' AND condition IN ('running', 'held'))`)
+}
+
+// OpenTable lets an emptied table's chunks be claimed again.
 func (s *Store) OpenTable(ctx context.Context, table int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET state = 'pending', not_before = now() WHERE table_id = $1 AND state = 'held'`, table)
-	return err
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'pending', not_before = now() WHERE table_id = $1 AND state = 'held'`, table); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'loading', started_at = now() WHERE id = $1 AND state = 'planned'`, table)
+		return err
+	})
 }

@@ -146,3 +146,15 @@ func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now stri
 UPDATE streams SET ask = $4, ask_at = $5 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_until > now()`, crossing, epoch, was, now, Pos(at))
 	return err
 }
+
+// KickStream makes whoever follows a crossing an old one, and returns the epoch
+// to fence the target with.
+func (s *Store) KickStream(ctx context.Context, crossing int64) (int64, error) {
+	var epoch int64
+	err := s.DB.GetContext(ctx, &epoch, `
+UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now() WHERE crossing_id = $1 RETURNING epoch`, crossing)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return epoch, err
+}

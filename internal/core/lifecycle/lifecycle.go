@@ -100,8 +100,11 @@ func Next(v View) domain.Phase {
 			return domain.PhaseCatchingUp
 		}
 	case domain.PhaseCatchingUp:
-		if !v.Built || v.Kind == domain.KindLoad {
+		if !v.Built {
 			return v.Phase
+		}
+		if v.Kind == domain.KindLoad {
+			return domain.PhaseInStep // nothing to follow: the load is complete
 		}
 		if v.Applied >= v.MaxRead && v.BelowSince >= v.Dwell {
 			return domain.PhaseInStep

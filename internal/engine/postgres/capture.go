@@ -29,55 +29,68 @@ const statusEvery = 2 * time.Second
 // server is kept waiting.
 const maxQueued = 32 << 20
 
+// CaptureUndo returns what restores the row identities that PrepareCapture sets.
+func (d *database) CaptureUndo(plans []domain.TablePlan) []string {
+	var undo []string
+	for i := range plans {
+		was := map[string]string{"none": "NOTHING", "full": "FULL"}[plans[i].Table.RowIdentity]
+		if was == "" {
+			was = "DEFAULT"
+		}
+		for _, t := range identityTables(&plans[i]) {
+			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t), was))
+		}
+	}
+	return undo
+}
+
+// identityTables lists the tables whose row identity has to be set: the table
+// itself, and the leaves of a partitioned one.
+func identityTables(p *domain.TablePlan) []domain.TableName {
+	if p.SetIdentity == "" {
+		return nil
+	}
+	out := []domain.TableName{p.Source}
+	for _, part := range p.Table.Partitions {
+		if part.By == "" {
+			out = append(out, part.Table)
+		}
+	}
+	return out
+}
+
 // PrepareCapture makes row identity, publication and replication slot, in this
 // order: a published table whose rows the log cannot identify would refuse its
 // own updates, and a slot only knows publications that stood before it.
-func (d *database) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, []string, error) {
-	var undo, tables []string
+func (d *database) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error) {
+	var tables []string
 	for i := range plans {
-		p := &plans[i]
-		tables = append(tables, qualified(p.Source))
-		if p.SetIdentity == "" {
-			continue
-		}
-		parts := []domain.TableName{p.Source}
-		for _, part := range p.Table.Partitions {
-			if part.By == "" {
-				parts = append(parts, part.Table)
+		tables = append(tables, qualified(plans[i].Source))
+		for _, t := range identityTables(&plans[i]) {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(plans[i].SetIdentity))); err != nil {
+				return 0, fmt.Errorf("setting the row identity of %s: %w", t, err)
 			}
-		}
-		for _, t := range parts {
-			was := map[string]string{"none": "NOTHING", "primary": "DEFAULT", "full": "FULL"}[p.Table.RowIdentity]
-			if was == "" {
-				was = "DEFAULT"
-			}
-			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity))); err != nil {
-				return 0, undo, fmt.Errorf("setting the row identity of %s: %w", t, err)
-			}
-			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t), was))
 		}
 	}
 	var at string
 	err := d.pool.QueryRow(ctx, `SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1 AND plugin = 'pgoutput'`, name).Scan(&at)
 	if err == nil {
-		p, err := parseLSN(at)
-		return p, undo, err
+		return parseLSN(at)
 	}
 	if !errors.Is(err, pgx.ErrNoRows) {
-		return 0, undo, d.explain(err)
+		return 0, d.explain(err)
 	}
 	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
-		return 0, undo, d.explain(err)
+		return 0, d.explain(err)
 	}
 	if _, err := d.pool.Exec(ctx, fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish_via_partition_root = true)",
 		quote(name), strings.Join(tables, ", "))); err != nil {
-		return 0, undo, fmt.Errorf("creating the publication: %w", d.explain(err))
+		return 0, fmt.Errorf("creating the publication: %w", d.explain(err))
 	}
 	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
-		return 0, undo, fmt.Errorf("creating the replication slot: %w", d.explain(err))
+		return 0, fmt.Errorf("creating the replication slot: %w", d.explain(err))
 	}
-	p, err := parseLSN(at)
-	return p, undo, err
+	return parseLSN(at)
 }
 
 // alterQuickly runs DDL that needs a lock for an instant, without queueing the
@@ -147,6 +160,13 @@ func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {
 		return 0, d.explain(err)
 	}
 	return parseLSN(at)
+}
+
+// Clock returns the server's time.
+func (d *database) Clock(ctx context.Context) (time.Time, error) {
+	var t time.Time
+	err := d.pool.QueryRow(ctx, `SELECT clock_timestamp()`).Scan(&t)
+	return t, d.explain(err)
 }
 
 // Snapshot returns what a new read would see now.

@@ -124,6 +124,14 @@ func (p *textPosition) Scan(src any) error {
 	return err
 }
 
+// ForgetStream removes the crossing's applied position.
+func (d *database) ForgetStream(ctx context.Context, crossing string) error {
+	return d.fenced(ctx, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `DELETE FROM dusty_ferry.stream WHERE crossing = $1`, crossing)
+		return err
+	})
+}
+
 // Forget removes the crossing's bookkeeping, and the schema with the last one.
 func (d *database) Forget(ctx context.Context, crossing string) error {
 	return d.explain(pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {

@@ -59,14 +59,19 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				}
 			}
 		}
+		var empty []string
 		for i := range plans {
 			p := &plans[i]
 			if t := here.Table(p.Target); t != nil {
 				if diff := differences(p, t); diff != "" {
 					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out", p.Target, diff)
 				}
-				if err := d.readyExisting(ctx, tx, p, t, s); err != nil {
+				some, err := d.readyExisting(ctx, tx, p, t, s)
+				if err != nil {
 					return err
+				}
+				if some {
+					empty = append(empty, qualified(p.Target))
 				}
 				continue
 			}
@@ -74,6 +79,11 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				if err := run("table "+p.Target.String(), sql); err != nil {
 					return err
 				}
+			}
+		}
+		if len(empty) > 0 { // together, as foreign keys among them want it
+			if err := run("tables empty", "TRUNCATE "+strings.Join(empty, ", ")); err != nil {
+				return err
 			}
 		}
 		for _, q := range sequencesFor(cat, plans) {
@@ -87,26 +97,22 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 	})
 }
 
-// readyExisting makes sure that a table that stood before holds no rows, or
-// empties it when the crossing says so.
-func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.TablePlan, t *domain.Table, s domain.Settings) error {
+// readyExisting gives a table that stood before the key its plan needs. It
+// reports whether the table holds rows, which is an error unless the crossing
+// says that they may go.
+func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.TablePlan, t *domain.Table, s domain.Settings) (bool, error) {
 	var some bool
 	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
-		return d.explain(err)
+		return false, d.explain(err)
 	}
 	if some && s.NonEmptyTarget != "empty" {
-		return domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
-	}
-	if some {
-		if _, err := tx.Exec(ctx, "TRUNCATE "+qualified(p.Target)); err != nil {
-			return fmt.Errorf("emptying %s: %w", p.Target, d.explain(err))
-		}
+		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
 	}
 	if len(p.Key) > 0 && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
 		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s (%s)", qualified(p.Target), keyKind(p), quoteAll(p.Key)))
-		return d.explain(err)
+		return some, d.explain(err)
 	}
-	return nil
+	return some, nil
 }
 
 func sameSet(a, b []string) bool {
@@ -321,15 +327,32 @@ func (d *database) SetSequences(ctx context.Context, values []engine.SequenceVal
 	return nil
 }
 
-// ClearTable empties a table and forgets its marks, together.
+// ClearTable empties a table and forgets its marks, together. A table that
+// foreign keys refer to cannot be truncated alone: its rows are deleted.
 func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error {
-	return d.explain(pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, "TRUNCATE "+qualified(p.Target)); err != nil {
-			return err
-		}
-		_, err := tx.Exec(ctx, `UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = $1 AND chunk = ANY ($2)`, crossing, chunks)
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
 		return err
-	}))
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	if err := quietTriggers(ctx, conn); err != nil {
+		return d.explain(err)
+	}
+	clear := func(sql string) error {
+		return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, sql); err != nil {
+				return err
+			}
+			_, err := tx.Exec(ctx, `UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = $1 AND chunk = ANY ($2)`, crossing, chunks)
+			return err
+		})
+	}
+	err = clear("TRUNCATE " + qualified(p.Target))
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "0A000" {
+		err = clear("DELETE FROM " + qualified(p.Target))
+	}
+	return d.explain(err)
 }
 
 // Repair puts and removes rows while the applier stands still at the position,

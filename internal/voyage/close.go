@@ -1,0 +1,185 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// CloseArgs are a close task's arguments.
+type CloseArgs struct {
+	Reopen bool `json:"reopen"` // let the closed source take writes again
+}
+
+// StartClose ends a crossing: what it left on both servers is removed and its
+// certificate written.
+func (v *Voyage) StartClose(ctx context.Context, c *records.Crossing, a CloseArgs, actor string) error {
+	if err := allow(lifecycle.Close, c); err != nil {
+		return err
+	}
+	_, err := v.AddTask(ctx, c, TaskClose, a, actor)
+	return err
+}
+
+func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, actor string) error {
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	was := c.Phase
+	cert, err := v.certificate(ctx, c, tables, actor)
+	if err != nil {
+		return err
+	}
+	if _, err := v.Store.SetPhase(ctx, c.ID, was, domain.PhaseClosed); err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if was == domain.PhaseLoading {
+			if err := v.Store.ResetTable(ctx, t.ID); err != nil {
+				return err
+			}
+			if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
+				return err
+			}
+		}
+	}
+	name := c.Domain().ObjectName()
+	if c.Kind != domain.KindLoad {
+		if err := src.DropCapture(ctx, name, c.Undo.V); err != nil {
+			return err
+		}
+	}
+	if was != domain.PhaseCutOver || a.Reopen {
+		if err := src.Reopen(ctx, c.Settings.V.StopMethod, name, plansOf(tables)); err != nil {
+			return err
+		}
+	}
+	if err := dst.Forget(ctx, c.UID); err != nil {
+		return err
+	}
+	cert["closed_at"] = time.Now().UTC().Format(time.RFC3339)
+	if err := v.Store.SaveCertificate(ctx, c.ID, cert); err != nil {
+		return err
+	}
+	if err := v.Store.Release(ctx, c.ID); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "close", "%s closed %s: slot, publication and bookkeeping are removed from both servers, the certificate is written", actor, c.Name)
+	return nil
+}
+
+// certificate gathers the account of the crossing from the records.
+func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []records.Table, actor string) (map[string]any, error) {
+	side := func(name string) (map[string]any, error) {
+		d, err := v.Store.Database(ctx, name)
+		return map[string]any{"name": d.Name, "engine": d.Engine, "host": d.Host, "port": d.Port, "database": d.DBName, "user": d.Username}, err
+	}
+	src, err := side(c.Source)
+	if err != nil {
+		return nil, err
+	}
+	dst, err := side(c.Target)
+	if err != nil {
+		return nil, err
+	}
+	stamp := func(t time.Time, ok bool) any {
+		if !ok {
+			return nil
+		}
+		return t.UTC().Format(time.RFC3339)
+	}
+	cert := map[string]any{
+		"crossing": c.Name, "kind": c.Kind, "source": src, "target": dst, "phase": c.Phase, "closed_by": actor,
+		"created_at": stamp(c.CreatedAt, true), "started_at": stamp(c.StartedAt.Time, c.StartedAt.Valid),
+		"landed_at": stamp(c.LandedAt.Time, c.LandedAt.Valid), "in_step_at": stamp(c.InStepAt.Time, c.InStepAt.Valid),
+		"cut_over_at":    stamp(c.CutOverAt.Time, c.CutOverAt.Valid),
+		"start_position": v.Position(ctx, c.Source, domain.Position(c.StartAt)),
+	}
+	byTable := map[int64]records.ReconciledTable{}
+	cuts, err := v.Store.Cutovers(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	recs, err := v.Store.Reconciliations(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	var last *records.Reconciliation
+	var final *records.Cutover
+	for i := range cuts {
+		if !cuts[i].Rehearsal && cuts[i].State == "done" {
+			final = &cuts[i]
+			break
+		}
+	}
+	for i := range recs {
+		ended := recs[i].State == "clean" || recs[i].State == "differing"
+		if ended && (final == nil || !final.ReconciliationID.Valid || final.ReconciliationID.Int64 == recs[i].ID) {
+			last = &recs[i]
+			break
+		}
+	}
+	cert["findings"] = nil
+	if last != nil {
+		results, err := v.Store.ReconciledTables(ctx, last.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range results {
+			byTable[r.TableID] = r
+		}
+		cert["findings"] = last.Findings
+		cert["reconciliation"] = map[string]any{"id": last.ID, "depth": last.Depth, "state": last.State, "tables": last.Tables,
+			"source_rows": last.SourceRows, "target_rows": last.TargetRows, "findings": last.Findings,
+			"position": v.Position(ctx, c.Source, domain.Position(last.Position)), "ended_at": stamp(last.EndedAt.Time, last.EndedAt.Valid)}
+	}
+	if final != nil {
+		st, err := v.Store.Steps(ctx, final.ID)
+		if err != nil {
+			return nil, err
+		}
+		var list []map[string]any
+		for _, s := range st {
+			list = append(list, map[string]any{"step": s.Name, "state": s.State, "note": s.Note,
+				"seconds": s.EndedAt.Time.Sub(s.StartedAt.Time).Seconds()})
+		}
+		cert["cutover"] = map[string]any{"decided_by": final.Actor, "at": stamp(final.CreatedAt, true), "steps": list,
+			"end_position":        v.Position(ctx, c.Source, domain.Position(final.EndPosition)),
+			"write_pause_seconds": final.ReleasedAt.Time.Sub(final.PausedAt.Time).Seconds()}
+	}
+	var list []map[string]any
+	for _, t := range tables {
+		m := map[string]any{"table": t.SourceName, "target": t.TargetName, "rows_loaded": t.RowsLanded, "bytes_loaded": t.BytesLanded,
+			"chunks": t.Chunks, "inserts": t.Inserts, "updates": t.Updates, "deletes": t.Deletes, "truncates": t.Truncates}
+		if r, ok := byTable[t.ID]; ok {
+			m["source_rows"], m["target_rows"], m["findings"] = r.SourceRows, r.TargetRows, r.Findings
+			if r.SourceHash != "" {
+				m["source_hash"], m["target_hash"] = r.SourceHash, r.TargetHash
+			}
+		}
+		list = append(list, m)
+	}
+	cert["tables"] = list
+	return cert, nil
+}
+
+// Remove forgets a crossing that left nothing behind.
+func (v *Voyage) Remove(ctx context.Context, c *records.Crossing, actor string) error {
+	if err := allow(lifecycle.Remove, c); err != nil {
+		return err
+	}
+	if err := v.Store.RemoveCrossing(ctx, c.ID); err != nil {
+		return fmt.Errorf("removing %s: %w", c.Name, err)
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "remove", "%s removed %s from the records", actor, c.Name)
+	return nil
+}

@@ -1,0 +1,298 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// RunLane carries chunk after chunk of a crossing until none is left.
+func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
+	defer func() {
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if err := v.Store.EndLane(end, lane); err != nil {
+			v.Log.Warn("a lane could not be ended", "error", err)
+		}
+	}()
+	if ok, err := v.Store.RenewLane(ctx, lane, v.Worker); err != nil || !ok {
+		return err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go every(ctx, records.Renew, func() {
+		if ok, err := v.Store.RenewLane(ctx, lane, v.Worker); err == nil && !ok {
+			cancel()
+		}
+	})
+	l := &laneWork{v: v}
+	defer l.close()
+	for ctx.Err() == nil {
+		chunk, err := v.Store.Claim(ctx, crossing, v.Worker)
+		if err != nil || chunk == nil {
+			return err
+		}
+		c, err := v.Store.CrossingByID(ctx, crossing)
+		if err == nil {
+			err = l.carry(ctx, &c, chunk)
+		}
+		if err != nil {
+			l.close()
+			v.returnChunk(ctx, &c, chunk, err)
+		}
+	}
+	return ctx.Err()
+}
+
+// laneWork is a lane's connections, kept from chunk to chunk.
+type laneWork struct {
+	v      *Voyage
+	reader engine.Reader
+	writer engine.Writer
+	table  records.Table
+}
+
+func (l *laneWork) close() {
+	if l.reader != nil {
+		l.reader.Close()
+		l.reader = nil
+	}
+	if l.writer != nil {
+		l.writer.Abort()
+		l.writer = nil
+	}
+}
+
+// carry reads one chunk in a snapshot of its own and lands it: rows and mark in
+// one target transaction.
+func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *records.Chunk) error {
+	v := l.v
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var rows, bytes atomic.Int64
+	var keep sync.WaitGroup
+	defer keep.Wait()
+	defer cancel(nil)
+	keep.Go(func() {
+		every(ctx, records.Renew, func() {
+			if ok, err := v.Store.RenewChunk(ctx, chunk.ID, chunk.Epoch); err == nil && !ok {
+				cancel(domain.ErrTakenOver)
+				return
+			}
+			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, rows.Load(), bytes.Load())
+		})
+	})
+	if l.table.ID != chunk.TableID {
+		t, err := v.Store.Table(ctx, chunk.TableID)
+		if err != nil {
+			return err
+		}
+		l.table = t
+	}
+	err := l.move(ctx, c, chunk, &rows, &bytes)
+	if cause := context.Cause(ctx); err != nil && cause != nil {
+		return cause
+	}
+	return err
+}
+
+func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records.Chunk, rows, bytes *atomic.Int64) error {
+	src, dst, err := l.v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	if l.reader == nil {
+		if l.reader, err = src.OpenReader(ctx); err != nil {
+			return err
+		}
+	}
+	if l.writer == nil {
+		if l.writer, err = dst.OpenWriter(ctx); err != nil {
+			return err
+		}
+	}
+	plan, dc := &l.table.Plan.V, chunk.Domain()
+	snap, err := l.reader.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	if err := l.writer.Begin(ctx, plan); err != nil {
+		return err
+	}
+	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, limiter(c.Settings.V), bytes)
+	rows.Store(sum.Rows)
+	if err != nil {
+		return err
+	}
+	if err := l.reader.End(ctx); err != nil {
+		return err
+	}
+	m := engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: sum}
+	if err := l.writer.Land(ctx, m); err != nil {
+		return err
+	}
+	return l.v.Store.Landed(ctx, chunk.ID, snap, sum)
+}
+
+// queued is how many blocks may wait between reader and writer: enough to keep
+// both busy, little enough to keep a lane small.
+const queued = 3
+
+// pump moves a chunk's blocks from reader to writer, each on its own goroutine.
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, limit *rate.Limiter, bytes *atomic.Int64) (rowhash.Sum, error) {
+	blocks := make(chan engine.Block, queued)
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var sum rowhash.Sum
+	var readErr error
+	go func() {
+		defer close(blocks)
+		sum, readErr = r.Copy(ctx, p, c, func(b engine.Block) error {
+			select {
+			case blocks <- b:
+				return nil
+			case <-ctx.Done():
+				b.Release()
+				return ctx.Err()
+			}
+		})
+	}()
+	var writeErr error
+	for b := range blocks {
+		if writeErr == nil {
+			if limit != nil {
+				writeErr = limit.WaitN(ctx, len(b.Data))
+			}
+			if writeErr == nil {
+				writeErr = w.Write(ctx, b.Data)
+			}
+			bytes.Add(int64(len(b.Data)))
+			if writeErr != nil {
+				cancel()
+			}
+		}
+		b.Release()
+	}
+	if writeErr != nil {
+		return sum, writeErr
+	}
+	return sum, readErr
+}
+
+var limiters sync.Map // bytes per second -> *rate.Limiter, shared by this process's lanes
+
+func limiter(s domain.Settings) *rate.Limiter {
+	if s.SpeedLimit <= 0 {
+		return nil
+	}
+	l, _ := limiters.LoadOrStore(s.SpeedLimit, rate.NewLimiter(rate.Limit(s.SpeedLimit), int(max(s.SpeedLimit, 1<<20))))
+	return l.(*rate.Limiter)
+}
+
+// returnChunk takes a chunk back from whoever held it: first the ledger raises
+// its epoch, then the target is fenced, and only then is it free again, or
+// found to have landed after all.
+func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *records.Chunk, cause error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 12*time.Second)
+	defer cancel()
+	if errors.Is(cause, domain.ErrTakenOver) {
+		if now, err := v.Store.CrossingByID(ctx, c.ID); err != nil || now.Condition != domain.ConditionPaused {
+			return // whoever took it over returns it
+		}
+	}
+	epoch, err := v.Store.RaiseEpoch(ctx, chunk.ID, chunk.Epoch)
+	if err != nil || epoch == 0 {
+		return
+	}
+	dst, err := v.Open(ctx, c.Target)
+	if err != nil {
+		v.Log.Warn("a chunk cannot be returned while the target is away", "chunk", chunk.ID, "error", err)
+		return // the keeper tries again when the lease has run out
+	}
+	mark, err := dst.Fence(ctx, c.UID, chunk.ID, epoch)
+	if err != nil {
+		v.Log.Warn("a chunk cannot be returned while the target is away", "chunk", chunk.ID, "error", err)
+		return
+	}
+	if mark != nil {
+		if err := v.Store.Landed(ctx, chunk.ID, mark.Snapshot, mark.Sum); err != nil {
+			v.Log.Warn("a landed chunk could not be recorded", "error", err)
+		}
+		return
+	}
+	handedBack := errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver)
+	text := ""
+	if !handedBack {
+		text = cause.Error()
+	}
+	hold := !handedBack && (chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2)
+	if err := v.Store.GiveBack(ctx, chunk.ID, epoch, backoff(chunk.Attempts), text, !handedBack, hold); err != nil {
+		v.Log.Warn("a chunk could not be given back", "error", err)
+		return
+	}
+	if handedBack {
+		return
+	}
+	t, err := v.Store.Table(ctx, chunk.TableID)
+	if err != nil {
+		return
+	}
+	where := boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
+	if !hold {
+		v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
+			chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.V.MaxAttempts, text)
+		return
+	}
+	reason := fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Mend the cause and resume the crossing, or restart the table; the other tables go on",
+		chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, strings.TrimSuffix(text, "."))
+	if err := v.Store.HoldTable(ctx, t.ID, reason); err != nil {
+		v.Log.Warn("a table could not be held", "error", err)
+	}
+	v.Hold(ctx, c, t.SourceName, reason)
+}
+
+// backoff grows with the attempts, with jitter so that lanes do not march in
+// step.
+func backoff(attempts int) time.Duration {
+	d := min(time.Second<<min(attempts, 6), time.Minute)
+	return d/2 + rand.N(d/2+1)
+}
+
+// lasting reports whether trying again cannot help: the database itself says
+// that data or permissions are wrong.
+func lasting(err error) bool {
+	var s interface{ SQLState() string }
+	if !errors.As(err, &s) || len(s.SQLState()) != 5 {
+		return false
+	}
+	switch s.SQLState()[:2] {
+	case "22", "23", "42":
+		return true
+	}
+	return false
+}
+
+func boundsText(p *domain.TablePlan, lower, upper domain.KeyValue) string {
+	key := strings.Join(p.Key, ", ")
+	switch {
+	case lower == nil && upper == nil:
+		return "all rows"
+	case lower == nil:
+		return fmt.Sprintf("%s below %s", key, strings.Join(upper, ", "))
+	case upper == nil:
+		return fmt.Sprintf("%s from %s", key, strings.Join(lower, ", "))
+	}
+	return fmt.Sprintf("%s from %s to below %s", key, strings.Join(lower, ", "), strings.Join(upper, ", "))
+}

@@ -1,0 +1,141 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// prepare surveys, makes the target's tables, makes capture durable and cuts
+// the tables into chunks; then the load begins. Every part can be repeated.
+func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(string)) error {
+	note("surveying both sides")
+	s, err := v.survey(ctx, c)
+	if err != nil {
+		return err
+	}
+	if err := v.Store.SaveSurvey(ctx, c.ID, s.entries); err != nil {
+		return err
+	}
+	if block := blocking(s.entries); block != "" {
+		return domain.Conflict("the survey found what blocks: %s", block)
+	}
+	if err := v.Store.SavePlans(ctx, c, s.plans); err != nil {
+		return err
+	}
+	note("making the tables on the target")
+	if err := s.dst.PrepareTarget(ctx, c.UID, s.catalog, s.plans, c.Settings.V); err != nil {
+		return err
+	}
+	name := c.Domain().ObjectName()
+	start := domain.Position(0)
+	if c.Kind != domain.KindLoad {
+		note("making capture durable on the source")
+		undo := c.Undo.V
+		for _, u := range s.src.CaptureUndo(s.plans) {
+			if !slices.Contains(undo, u) {
+				undo = append(undo, u)
+			}
+		}
+		if err := v.Store.SaveUndo(ctx, c.ID, undo); err != nil {
+			return err
+		}
+		c.Undo.V = undo
+		if start, err = s.src.PrepareCapture(ctx, name, s.plans); err != nil {
+			return err
+		}
+	}
+	if err := v.Store.SaveStart(ctx, c.ID, start, c.Undo.V, s.catalog); err != nil {
+		return err
+	}
+	if _, err := v.Store.SetPhase(ctx, c.ID, c.Phase, domain.PhasePrepared); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	chunks := 0
+	for i := range tables {
+		note("cutting " + tables[i].SourceName + " into chunks")
+		n, err := v.cut(ctx, c, &tables[i])
+		if err != nil {
+			return err
+		}
+		chunks += n
+	}
+	if _, err := v.Store.SetPhase(ctx, c.ID, domain.PhasePrepared, domain.PhaseLoading); err != nil {
+		return err
+	}
+	from := ""
+	if start != 0 {
+		from = "; changes are captured from log position " + v.Position(ctx, c.Source, start)
+	}
+	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %d tables in %d chunks%s", len(tables), chunks, from)
+	return nil
+}
+
+// cut plans a table's chunks.
+func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table) (int, error) {
+	p := &t.Plan.V
+	n := 1
+	if len(p.Key) > 0 {
+		n = chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
+	}
+	var bounds []domain.KeyValue
+	if n > 1 {
+		src, err := v.Open(ctx, c.Source)
+		if err != nil {
+			return 0, err
+		}
+		sample, err := src.Sample(ctx, p, min(n*200, 100_000))
+		if err != nil {
+			return 0, fmt.Errorf("finding chunk bounds of %s: %w", p.Source, err)
+		}
+		bounds = chunkplan.Bounds(sample, n)
+	}
+	chunks := chunkplan.Chunks(bounds)
+	return len(chunks), v.Store.SaveChunks(ctx, t, chunks)
+}
+
+// restart begins again from nothing: chunks, marks, capture and the target's
+// rows are dropped, and the crossing prepares anew.
+func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(string)) error {
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	note("stopping what is under way")
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if err := v.Store.ResetTable(ctx, t.ID); err != nil {
+			return err
+		}
+	}
+	// From here on no lane can claim: the phase says so. Old holders are fenced.
+	if _, err := v.Store.SetPhase(ctx, c.ID, domain.PhaseLoading, domain.PhasePrepared); err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
+			return err
+		}
+	}
+	if err := src.DropCapture(ctx, c.Domain().ObjectName(), c.Undo.V); err != nil {
+		return err
+	}
+	if err := dst.ForgetStream(ctx, c.UID); err != nil {
+		return err
+	}
+	fresh := *c
+	fresh.Phase = domain.PhasePrepared
+	fresh.Settings.V.NonEmptyTarget = "empty" // the rows there are our own
+	return v.prepare(ctx, &fresh, note)
+}

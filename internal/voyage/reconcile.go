@@ -1,0 +1,425 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/core/narrow"
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// ReconcileArgs are a reconcile task's arguments.
+type ReconcileArgs struct {
+	Reconciliation int64 `json:"reconciliation"`
+}
+
+// maxFindings is how many findings of one table are kept with their rows; what
+// is beyond is counted.
+const maxFindings = 10_000
+
+// StartReconcile adds a reconciliation of the tables the patterns choose.
+func (v *Voyage) StartReconcile(ctx context.Context, c *records.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error) {
+	if err := allow(lifecycle.Reconcile, c); err != nil {
+		return 0, err
+	}
+	if depth != domain.DepthCounts && depth != domain.DepthHashes {
+		return 0, domain.Invalid("depth is %q; choose counts or hashes", depth)
+	}
+	if c.Condition == domain.ConditionPaused && c.Kind != domain.KindLoad && !c.KeepCapture {
+		return 0, domain.Conflict("crossing %s is paused, and both sides can only be compared while capture runs; resume it first", c.Name)
+	}
+	var id int64
+	err := v.Queue.In(ctx, func(tx pgx.Tx) error {
+		var err error
+		if id, err = records.AddReconciliationTx(ctx, tx, c.ID, depth, patterns); err != nil {
+			return err
+		}
+		task, err := records.AddTaskTx(ctx, tx, c.ID, TaskReconcile, ReconcileArgs{id}, actor)
+		if err != nil {
+			return err
+		}
+		return v.Queue.AddTask(ctx, tx, task)
+	})
+	if err == nil {
+		v.Say(ctx, "info", actor, c.Name, "", "reconcile", "%s started reconciliation %d (%s)", actor, id, depth)
+	}
+	return id, err
+}
+
+// reconcile compares source and target at one shared position and keeps what it
+// finds.
+func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, quiet bool) error {
+	r, err := v.Store.Reconciliation(ctx, c.ID, id)
+	if err != nil {
+		return err
+	}
+	findings, err := v.compare(ctx, c, &r, quiet)
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err != nil {
+		if ctx.Err() == nil {
+			_ = v.Store.EndReconciliation(end, id, "failed", err.Error())
+		}
+		return err
+	}
+	state, severity := "clean", "info"
+	if findings > 0 {
+		state, severity = "differing", "warning"
+	}
+	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %d findings", id, r.Depth, findings)
+	return v.Store.EndReconciliation(end, id, state, "")
+}
+
+func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Reconciliation, quiet bool) (int64, error) {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return 0, err
+	}
+	if len(r.Patterns.V) > 0 {
+		var names []domain.TableName
+		for _, t := range tables {
+			names = append(names, t.Plan.V.Source)
+		}
+		chosen := domain.MatchTables(r.Patterns.V, names)
+		tables = slices.DeleteFunc(tables, func(t records.Table) bool { return !slices.Contains(chosen, t.Plan.V.Source) })
+		if len(tables) == 0 {
+			return 0, domain.Invalid("no table of crossing %s matches %v", c.Name, r.Patterns.V)
+		}
+	}
+	var ids []int64
+	for _, t := range tables {
+		ids = append(ids, t.ID)
+	}
+	var total int64
+	err = v.align(ctx, c, quiet, false, func(a *aligned) error {
+		if err := v.Store.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
+			return err
+		}
+		for i := range tables {
+			n, err := v.compareTable(ctx, a, r, &tables[i])
+			if err != nil {
+				return fmt.Errorf("comparing %s: %w", tables[i].SourceName, err)
+			}
+			total += n
+		}
+		return nil
+	})
+	return total, err
+}
+
+// partOf says how a table is cut for comparing: along its chunks where both
+// servers surely order keys alike, else by a hash of the key.
+func (v *Voyage) partOf(ctx context.Context, t *records.Table) (engine.Part, error) {
+	p := &t.Plan.V
+	ranges := p.KeyOrder == "ours"
+	for _, k := range p.Key {
+		for _, c := range p.Columns {
+			if c.Name == k && c.ByteOrder { // text: the target's order may be another
+				ranges = false
+			}
+		}
+	}
+	if !ranges {
+		n := min(max(t.EstRows/20_000, 16), 4096)
+		return engine.Part{Buckets: int(n)}, nil
+	}
+	chunks, err := v.Store.Chunks(ctx, t.ID)
+	if err != nil {
+		return engine.Part{}, err
+	}
+	bounds := []domain.KeyValue{}
+	for _, c := range chunks {
+		if c.Ordinal > 0 {
+			bounds = append(bounds, c.Lower.V)
+		}
+	}
+	return engine.Part{Bounds: bounds}, nil
+}
+
+// both runs f for the two sides at once and returns the first error.
+func both(f func(side int) error) error {
+	var errs [2]error
+	var wg sync.WaitGroup
+	for side := range errs {
+		wg.Go(func() { errs[side] = f(side) })
+	}
+	wg.Wait()
+	return errors.Join(errs[0], errs[1])
+}
+
+func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconciliation, t *records.Table) (int64, error) {
+	began := time.Now()
+	views := [2]engine.View{a.source, a.target}
+	dstPlan := targetSide(t.Plan.V)
+	plans := [2]*domain.TablePlan{&t.Plan.V, &dstPlan}
+	res := records.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
+	if err := v.Store.SaveReconciledTable(ctx, res); err != nil {
+		return 0, err
+	}
+	if r.Depth == domain.DepthCounts {
+		var n [2]int64
+		err := both(func(i int) (err error) { n[i], err = views[i].Count(ctx, plans[i]); return err })
+		if err != nil {
+			return 0, err
+		}
+		res.State, res.SourceRows, res.TargetRows, res.Seconds = "done", n[0], n[1], time.Since(began).Seconds()
+		if n[0] != n[1] {
+			res.Findings = max(n[0]-n[1], n[1]-n[0])
+		}
+		return res.Findings, v.Store.SaveReconciledTable(ctx, res)
+	}
+	part, err := v.partOf(ctx, t)
+	if err != nil {
+		return 0, err
+	}
+	var sums [2][]rowhash.Sum
+	err = both(func(i int) (err error) {
+		sums[i], err = views[i].Sums(ctx, plans[i], part, func(int64) {})
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	var total [2]rowhash.Sum
+	for i := range sums {
+		for _, s := range sums[i] {
+			total[i].Merge(s)
+		}
+	}
+	differing := narrow.Parts(sums[0], sums[1])
+	res.Parts, res.DifferingParts = len(sums[0]), len(differing)
+	res.SourceRows, res.TargetRows = total[0].Rows, total[1].Rows
+	res.SourceHash, res.TargetHash = fmt.Sprintf("%016x", total[0].Hash), fmt.Sprintf("%016x", total[1].Hash)
+	if len(differing) > 0 {
+		found, err := v.narrowDown(ctx, views, plans, part, differing)
+		if err != nil {
+			return 0, err
+		}
+		res.Findings = int64(len(found))
+		if err := v.Store.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
+			return 0, err
+		}
+	}
+	res.State, res.Seconds = "done", time.Since(began).Seconds()
+	return res.Findings, v.Store.SaveReconciledTable(ctx, res)
+}
+
+// narrowDown pairs the rows of differing parts, fetches those that stay
+// unpaired and compares them column by column. Only what differs there is a
+// finding.
+func (v *Voyage) narrowDown(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part, differing []int) ([]domain.Finding, error) {
+	pairs := narrow.NewPairs()
+	give := [2]func([]byte, uint64){pairs.Source, pairs.Target}
+	for i := range views { // one after the other: the pairing is not for two at once
+		if err := views[i].Rows(ctx, plans[i], part, differing, give[i]); err != nil {
+			return nil, err
+		}
+	}
+	var out []domain.Finding
+	cands := pairs.Candidates()
+	for len(cands) > 0 {
+		n := min(len(cands), 500)
+		var keys []string
+		for _, c := range cands[:n] {
+			keys = append(keys, c.Key)
+		}
+		var rows [2]map[string][]domain.Row
+		err := both(func(i int) (err error) {
+			rows[i], err = views[i].Fetch(ctx, plans[i], part, keys)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range cands[:n] {
+			if f, ok := confirm(views[0], plans[0], c, rows[0][c.Key], rows[1][c.Key]); ok {
+				out = append(out, f)
+			}
+		}
+		cands = cands[n:]
+	}
+	return out, nil
+}
+
+// confirm makes a finding of a candidate by comparing the fetched rows.
+func confirm(view engine.View, p *domain.TablePlan, c narrow.Candidate, source, target []domain.Row) (domain.Finding, bool) {
+	f := domain.Finding{Kind: c.Kind, Key: view.Key(p, c.Key), Confirmed: true}
+	names := make([]string, len(p.Columns))
+	for i, col := range p.Columns {
+		names[i] = col.Name
+	}
+	if len(p.Key) == 0 {
+		f.Copies = max(len(source)-len(target), len(target)-len(source))
+		if f.Copies == 0 {
+			return f, false
+		}
+	}
+	if len(source) > 0 {
+		f.Source = textOf(names, source[0])
+	}
+	if len(target) > 0 {
+		f.Target = textOf(names, target[0])
+	}
+	switch {
+	case len(source) == 0 && len(target) == 0:
+		return f, false
+	case len(source) == 0:
+		f.Kind = domain.ExtraOnTarget
+	case len(target) == 0:
+		f.Kind = domain.MissingOnTarget
+	case len(p.Key) > 0:
+		f.Kind = domain.Differing
+		f.Columns = narrow.Columns(names, f.Source, f.Target)
+		return f, len(f.Columns) > 0
+	}
+	return f, true
+}
+
+func textOf(names []string, r domain.Row) map[string]*string {
+	out := map[string]*string{}
+	for i, n := range names {
+		if r[i].Kind == domain.Present {
+			s := string(r[i].Data)
+			out[n] = &s
+		} else {
+			out[n] = nil
+		}
+	}
+	return out
+}
+
+// RepairArgs are a repair task's arguments.
+type RepairArgs struct {
+	Reconciliation int64   `json:"reconciliation"`
+	Findings       []int64 `json:"findings"` // empty: all open ones
+}
+
+// StartRepair copies the rows of findings again.
+func (v *Voyage) StartRepair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+	if err := allow(lifecycle.Repair, c); err != nil {
+		return err
+	}
+	if _, err := v.Store.Reconciliation(ctx, c.ID, a.Reconciliation); err != nil {
+		return err
+	}
+	open, err := v.Store.Findings(ctx, a.Reconciliation, "open", 1)
+	if err != nil {
+		return err
+	}
+	if len(open) == 0 {
+		return domain.Conflict("reconciliation %d has no open findings; there is nothing to repair", a.Reconciliation)
+	}
+	_, err = v.AddTask(ctx, c, TaskRepair, a, actor)
+	return err
+}
+
+// repair makes the target's rows at the findings' keys what the source's are at
+// one shared position, while the applier stands still there.
+func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+	found, err := v.Store.Findings(ctx, a.Reconciliation, "open", maxFindings)
+	if err != nil {
+		return err
+	}
+	if len(a.Findings) > 0 {
+		found = slices.DeleteFunc(found, func(f records.Finding) bool { return !slices.Contains(a.Findings, f.ID) })
+	}
+	byTable := map[int64][]records.Finding{}
+	for _, f := range found {
+		byTable[f.TableID] = append(byTable[f.TableID], f)
+	}
+	dst, err := v.Open(ctx, c.Target)
+	if err != nil {
+		return err
+	}
+	return v.align(ctx, c, false, true, func(al *aligned) error {
+		for id, list := range byTable {
+			t, err := v.Store.Table(ctx, id)
+			if err != nil {
+				return err
+			}
+			p := &t.Plan.V
+			fixes, err := v.fixes(ctx, al, p, list)
+			if err != nil {
+				return err
+			}
+			if err := dst.Repair(ctx, c.UID, al.at, p, fixes); err != nil {
+				return err
+			}
+			var ids []int64
+			for _, f := range list {
+				ids = append(ids, f.ID)
+			}
+			if err := v.Store.Repaired(ctx, ids); err != nil {
+				return err
+			}
+			v.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%d rows of %s were copied again (reconciliation %d)", len(list), t.SourceName, a.Reconciliation)
+		}
+		return nil
+	})
+}
+
+// fixes reads the rows as the source has them at the shared position.
+func (v *Voyage) fixes(ctx context.Context, al *aligned, p *domain.TablePlan, list []records.Finding) ([]engine.Fix, error) {
+	cols := p.Carried()
+	var out []engine.Fix
+	for _, f := range list {
+		d := f.Detail.V
+		if len(p.Key) == 0 {
+			x := engine.Fix{Copies: max(1, d.Copies)}
+			if d.Kind == domain.ExtraOnTarget {
+				x.Old = rowOf(cols, d.Target)
+			} else {
+				x.Row = rowOf(cols, d.Source)
+			}
+			out = append(out, x)
+			continue
+		}
+		src, err := al.source.Fetch(ctx, p, engine.Part{}, []string{keyBytes(d.Key)})
+		if err != nil {
+			return nil, err
+		}
+		x := engine.Fix{Key: d.Key}
+		for _, rows := range src {
+			row := make(domain.Row, 0, len(cols))
+			for i, c := range p.Columns {
+				if !c.Generated {
+					row = append(row, rows[0][i])
+				}
+			}
+			x.Row = row
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// keyBytes is the form in which views give and take keys.
+func keyBytes(k domain.KeyValue) string {
+	var b []byte
+	for _, s := range k {
+		n := len(s)
+		b = append(b, byte(n>>24), byte(n>>16), byte(n>>8), byte(n))
+		b = append(b, s...)
+	}
+	return string(b)
+}
+
+func rowOf(cols []domain.Column, m map[string]*string) domain.Row {
+	out := make(domain.Row, len(cols))
+	for i, c := range cols {
+		if s := m[c.Name]; s != nil {
+			out[i] = domain.Value{Kind: domain.Present, Data: []byte(*s)}
+		}
+	}
+	return out
+}

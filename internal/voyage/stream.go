@@ -1,0 +1,451 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// maxStreams is how many crossings one process follows at once.
+const maxStreams = 32
+
+// follow takes up streams nobody holds and applies their changes.
+func (v *Voyage) follow(ctx context.Context) {
+	var running sync.WaitGroup
+	slots := make(chan struct{}, maxStreams)
+	every(ctx, 400*time.Millisecond, func() {
+		select {
+		case slots <- struct{}{}:
+		default:
+			return
+		}
+		st, err := v.Store.ClaimStream(ctx, v.Worker)
+		if err != nil || st == nil {
+			if err != nil && ctx.Err() == nil {
+				v.Log.Warn("streams cannot be claimed", "error", err)
+			}
+			<-slots
+			return
+		}
+		running.Go(func() {
+			defer func() { <-slots }()
+			v.runStream(ctx, st)
+		})
+	})
+	running.Wait()
+}
+
+// runStream follows one crossing until it is taken over, told to stop, or fails.
+func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
+	c, err := v.Store.CrossingByID(ctx, st.CrossingID)
+	if err != nil {
+		return
+	}
+	run, cancel := context.WithCancelCause(ctx)
+	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}}
+	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
+	var side sync.WaitGroup
+	side.Go(func() { f.tell(run, cancel) })
+	err = f.run(run)
+	if cause := context.Cause(run); cause != nil {
+		err = cause
+	}
+	cancel(nil)
+	side.Wait()
+	end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer done()
+	switch {
+	case errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop):
+		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
+	case ctx.Err() != nil:
+		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
+	case domain.IsKind(err, domain.ProblemConflict):
+		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true)
+		v.Hold(end, &c, "capture", "capture is held: "+err.Error())
+	default:
+		wait := backoff(st.Failures)
+		_ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), false)
+		v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
+	}
+}
+
+var errToldToStop = errors.New("capture was told to stop")
+
+// follower is one stream at work.
+type follower struct {
+	v     *Voyage
+	c     *records.Crossing
+	epoch int64
+	src   engine.Database
+	dst   engine.Database
+	apply engine.Applier
+	cap   engine.Capture
+	set   *tableSet
+
+	mu        sync.Mutex // guards what tell reads
+	applied   domain.Position
+	received  domain.Position
+	committed int64
+	lag       float64
+	changes   int64
+	counts    map[int64]*[4]int64 // inserts, updates, deletes, truncates since the last report
+	beats     []beat              // heartbeats sent and not applied yet
+	clock     time.Duration       // the source's time minus ours
+
+	peeked    *engine.Event
+	lastEmpty time.Time
+	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
+	maxRead   domain.Position
+}
+
+type beat struct {
+	at   domain.Position
+	sent time.Time
+}
+
+// tell renews the lease and reports, and sends heartbeats whose way to the
+// target measures the lag.
+func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
+	n := 0
+	var retained int64
+	every(ctx, time.Second, func() {
+		if f.src != nil && f.cap != nil {
+			if at, err := f.src.Heartbeat(ctx); err == nil {
+				f.mu.Lock()
+				f.beats = append(f.beats, beat{at, time.Now()})
+				f.mu.Unlock()
+			}
+			if n%10 == 0 {
+				if r, err := f.src.Retained(ctx, f.c.Domain().ObjectName()); err == nil {
+					retained = r
+				}
+			}
+			n++
+		}
+		f.mu.Lock()
+		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Retained: retained, Changes: f.changes}
+		if len(f.beats) > 0 {
+			if newest := f.beats[len(f.beats)-1].at; newest > f.applied {
+				r.LagBytes = int64(newest - f.applied)
+			}
+		}
+		counts := f.counts
+		f.changes, f.counts = 0, map[int64]*[4]int64{}
+		f.mu.Unlock()
+		ok, err := f.v.Store.RenewStream(ctx, f.c.ID, f.epoch, r)
+		if err != nil {
+			return // the control database is away; the lease decides
+		}
+		if !ok {
+			cancel(f.whyNot(ctx))
+			return
+		}
+		if f.cap != nil {
+			_ = f.v.Store.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.V.InStepLag.Seconds())
+		}
+		for id, k := range counts {
+			_ = f.v.Store.CountChanges(ctx, id, k[0], k[1], k[2], k[3])
+		}
+	})
+}
+
+func (f *follower) whyNot(ctx context.Context) error {
+	st, err := f.v.Store.Stream(ctx, f.c.ID)
+	if err != nil || st == nil || st.Epoch != f.epoch {
+		return domain.ErrTakenOver
+	}
+	return errToldToStop
+}
+
+// lagNow is how far the target is behind: while heartbeats are on their way,
+// the age of the oldest of them or of the newest applied commit, whichever says
+// more; otherwise what the last heartbeat took. The caller holds mu.
+func (f *follower) lagNow() float64 {
+	if len(f.beats) == 0 {
+		return f.lag
+	}
+	age := time.Since(f.beats[0].sent).Seconds()
+	if age < 2 {
+		return max(age, 0)
+	}
+	if f.committed > 0 {
+		age = max(age, time.Now().Add(f.clock).Sub(time.UnixMicro(f.committed)).Seconds())
+	}
+	return age
+}
+
+// reached keeps a position as durable on the target.
+func (f *follower) reached(at domain.Position, committed int64) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.applied = max(f.applied, at)
+	f.committed = max(f.committed, committed)
+	f.received = max(f.received, f.cap.Received())
+	for len(f.beats) > 0 && f.beats[0].at < f.applied {
+		f.lag = time.Since(f.beats[0].sent).Seconds()
+		f.beats = f.beats[1:]
+	}
+	f.cap.Confirm(f.applied)
+}
+
+func (f *follower) count(table int64, kind domain.ChangeKind) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.changes++
+	k := f.counts[table]
+	if k == nil {
+		k = &[4]int64{}
+		f.counts[table] = k
+	}
+	switch kind {
+	case domain.Insert:
+		k[0]++
+	case domain.Update:
+		k[1]++
+	case domain.Delete:
+		k[2]++
+	case domain.Truncate:
+		k[3]++
+	}
+}
+
+func (f *follower) run(ctx context.Context) error {
+	v := f.v
+	src, dst, err := v.Both(ctx, f.c)
+	if err != nil {
+		return err
+	}
+	f.dst = dst
+	at, err := dst.TakeStream(ctx, f.c.UID, f.epoch, domain.Position(f.c.StartAt))
+	if err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, f.c.ID)
+	if err != nil {
+		return err
+	}
+	f.set = newTableSet(v.Store, src, tables)
+	if f.apply, err = dst.OpenApplier(ctx, f.c.UID, f.epoch); err != nil {
+		return err
+	}
+	defer f.apply.Close()
+	defer f.apply.Abort()
+	if now, err := src.Clock(ctx); err == nil {
+		f.clock = time.Until(now)
+	}
+	var list []engine.CaptureTable
+	for i := range tables {
+		list = append(list, engine.CaptureTable{ID: tables[i].ID, Plan: &tables[i].Plan.V})
+	}
+	capture, err := src.OpenCapture(ctx, f.c.Domain().ObjectName(), at, list)
+	if err != nil {
+		return err
+	}
+	defer capture.Close()
+	f.mu.Lock()
+	f.applied = at
+	f.src, f.cap = src, capture
+	f.mu.Unlock()
+	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker, v.Position(ctx, f.c.Source, at))
+	for {
+		if err := f.obey(ctx); err != nil {
+			return err
+		}
+		if err := f.batch(ctx, 0); err != nil {
+			return err
+		}
+	}
+}
+
+// next returns the next event; without wait, or after a moment, it may return
+// none.
+func (f *follower) next(ctx context.Context, wait time.Duration) (*engine.Event, error) {
+	if e := f.peeked; e != nil {
+		f.peeked = nil
+		return e, nil
+	}
+	take := func(e engine.Event, ok bool) (*engine.Event, error) {
+		if !ok {
+			if err := f.cap.Err(); err != nil {
+				return nil, err
+			}
+			return nil, errors.New("the replication stream ended")
+		}
+		f.cap.Took(e.Size)
+		return &e, nil
+	}
+	select {
+	case e, ok := <-f.cap.Events():
+		return take(e, ok)
+	default:
+	}
+	if wait == 0 {
+		return nil, nil
+	}
+	t := time.NewTimer(wait)
+	defer t.Stop()
+	select {
+	case e, ok := <-f.cap.Events():
+		return take(e, ok)
+	case <-t.C:
+		return nil, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+// obey fulfils a wish to stop between two transactions: hold where it is, then
+// go exactly up to a position, then wait to be let go.
+func (f *follower) obey(ctx context.Context) error {
+	what, at, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch)
+	if err != nil {
+		if errors.Is(err, domain.ErrTakenOver) {
+			return err
+		}
+		return nil // the control database is away; nobody can be waiting
+	}
+	for what != "" && ctx.Err() == nil {
+		switch what {
+		case "hold":
+			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, "hold", "holding", f.applied); err != nil {
+				return err
+			}
+		case "go":
+			for {
+				done, err := f.upTo(ctx, at)
+				if err != nil {
+					return err
+				}
+				if done {
+					break
+				}
+				if now, _, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch); err == nil && now != "go" {
+					break
+				}
+			}
+			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, "go", "reached", at); err != nil {
+				return err
+			}
+		}
+		if !sleep(ctx, 40*time.Millisecond) {
+			return ctx.Err()
+		}
+		if what, at, err = f.v.Store.Asked(ctx, f.c.ID, f.epoch); err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// upTo applies transactions whose commit begins before the position, and
+// reports whether it is sure that there are no more of them.
+func (f *follower) upTo(ctx context.Context, at domain.Position) (bool, error) {
+	e, err := f.next(ctx, 200*time.Millisecond)
+	if err != nil || e == nil {
+		return false, err
+	}
+	f.peeked = e
+	if e.Kind == engine.EventBegin && e.Tx.Commit >= at || e.Kind == engine.EventProgress && e.Position >= at {
+		return true, nil
+	}
+	return false, f.batch(ctx, at)
+}
+
+// batch collects what waits, applies it and commits. With a limit, it ends
+// before the first transaction whose commit begins at or after it.
+func (f *follower) batch(ctx context.Context, limit domain.Position) error {
+	b := &batch{f: f}
+	defer b.abort()
+	var last domain.Tx
+	var progress domain.Position
+	inTx, committedTxs := false, 0
+	for {
+		wait := time.Duration(0)
+		if inTx || committedTxs == 0 && progress == 0 {
+			wait = 200 * time.Millisecond
+		}
+		e, err := f.next(ctx, wait)
+		if err != nil {
+			return err
+		}
+		if e == nil {
+			if inTx {
+				continue
+			}
+			break
+		}
+		if e.Kind == engine.EventBegin && limit > 0 && e.Tx.Commit >= limit {
+			f.peeked = e
+			break
+		}
+		switch e.Kind {
+		case engine.EventBegin:
+			inTx = true
+			b.txs = append(b.txs, e.Tx)
+		case engine.EventChange:
+			b.changes = append(b.changes, captured{e.Tx, e.Change})
+			b.size += e.Size
+		case engine.EventCommit:
+			inTx = false
+			last = e.Tx
+			committedTxs++
+		case engine.EventProgress:
+			progress = e.Position
+			if limit > 0 && progress >= limit {
+				f.peeked = e
+			}
+		}
+		if f.peeked != nil {
+			break
+		}
+		if len(b.changes) >= f.c.Settings.V.BatchChanges || b.size > 32<<20 {
+			if err := b.flush(ctx); err != nil {
+				return err
+			}
+			if !inTx {
+				break
+			}
+		}
+	}
+	if committedTxs == 0 {
+		if progress > 0 {
+			f.reachedIdle(progress)
+		}
+		return nil
+	}
+	if err := b.flush(ctx); err != nil {
+		return err
+	}
+	// Transactions without changes of ours (heartbeats mostly) need no commit of
+	// their own on the target each time.
+	if !b.begun && limit == 0 && time.Since(f.lastEmpty) < 100*time.Millisecond {
+		return nil
+	}
+	f.lastEmpty = time.Now()
+	if err := b.begin(ctx); err != nil {
+		return err
+	}
+	if err := f.apply.Commit(ctx, last.End, last.At); err != nil {
+		return err
+	}
+	b.begun = false
+	f.reached(last.End, last.At)
+	return nil
+}
+
+// reachedIdle lets the source forget log that concerns other databases or
+// tables only: everything before the position was delivered, and applied.
+func (f *follower) reachedIdle(at domain.Position) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.received = max(f.received, at)
+	f.cap.Confirm(max(f.applied, at))
+}
+
+func (f *follower) String() string { return fmt.Sprintf("capture of %s, epoch %d", f.c.Name, f.epoch) }

@@ -1,0 +1,133 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// Survey looks at both sides without changing anything, and keeps what it found.
+func (v *Voyage) Survey(ctx context.Context, c *records.Crossing) ([]domain.Entry, error) {
+	s, err := v.survey(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return s.entries, v.Store.SaveSurvey(ctx, c.ID, s.entries)
+}
+
+type surveyed struct {
+	src, dst engine.Database
+	catalog  *domain.Catalog
+	plans    []domain.TablePlan
+	entries  []domain.Entry
+}
+
+func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, error) {
+	s := &surveyed{}
+	var err error
+	if s.src, s.dst, err = v.Both(ctx, c); err != nil {
+		return nil, err
+	}
+	if s.catalog, err = s.src.Catalog(ctx); err != nil {
+		return nil, err
+	}
+	if s.plans, err = Plans(s.src, s.catalog, c.Patterns.V); err != nil {
+		return nil, err
+	}
+	under := c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed
+	capture := c.Kind != domain.KindLoad
+	from, err := s.src.SurveySource(ctx, s.plans, capture)
+	if err != nil {
+		return nil, err
+	}
+	to, err := s.dst.SurveyTarget(ctx, s.catalog, s.plans, c.Settings.V)
+	if err != nil {
+		return nil, err
+	}
+	if under { // its own tables and slot stand there already
+		to = slices.DeleteFunc(to, func(e domain.Entry) bool { return e.Topic == "target table" })
+	}
+	if same, err := v.sameDatabase(ctx, c); err != nil {
+		return nil, err
+	} else if same {
+		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
+	}
+	s.entries = append(append(from, to...), sizeEntry(s.plans, c.Settings.V))
+	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
+	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
+	return s, nil
+}
+
+func (v *Voyage) sameDatabase(ctx context.Context, c *records.Crossing) (bool, error) {
+	a, err := v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return false, err
+	}
+	b, err := v.Store.Database(ctx, c.Target)
+	return a.Host == b.Host && a.Port == b.Port && a.DBName == b.DBName, err
+}
+
+// Plans plans the tables that the patterns choose.
+func Plans(src engine.Database, cat *domain.Catalog, patterns []string) ([]domain.TablePlan, error) {
+	var names []domain.TableName
+	for _, t := range cat.Tables {
+		names = append(names, t.TableName)
+	}
+	chosen := domain.MatchTables(patterns, names)
+	if len(chosen) == 0 {
+		return nil, domain.Invalid("no table of the source matches %s; 'dustyferry database show' lists the tables there are", strings.Join(patterns, ", "))
+	}
+	for _, p := range patterns {
+		if !strings.ContainsAny(p, "*") && !strings.HasPrefix(p, "-") && !slices.ContainsFunc(names, func(n domain.TableName) bool { return n.String() == p }) {
+			return nil, domain.Invalid("the source has no table %s; it may have been renamed or dropped ('dustyferry database show' lists the tables there are)", p)
+		}
+	}
+	var out []domain.TablePlan
+	for _, n := range chosen {
+		p, err := src.Plan(cat.Table(n))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// assumedRate is what a lane is assumed to carry before anything was measured.
+const assumedRate = 40 << 20
+
+func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
+	var rows, bytes int64
+	for _, p := range plans {
+		rows += max(0, p.Table.Rows)
+		bytes += p.Table.Bytes
+	}
+	rate := int64(assumedRate) * int64(min(s.Lanes, 4))
+	if s.SpeedLimit > 0 {
+		rate = min(rate, s.SpeedLimit)
+	}
+	took := (time.Duration(bytes/rate) * time.Second).Round(time.Second)
+	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
+		Measured: fmt.Sprintf("%d tables, about %d rows and %.1f MB; at an assumed %d MB/s the load takes about %s", len(plans), rows, float64(bytes)/1e6, rate>>20, max(took, time.Second))}
+}
+
+// blocking returns a sentence with what blocks, or an empty string.
+func blocking(entries []domain.Entry) string {
+	var out []string
+	for _, e := range entries {
+		if e.Verdict == domain.Blocks {
+			s := e.Subject + ": " + e.Measured
+			if e.Remedy != "" {
+				s += " (" + e.Remedy + ")"
+			}
+			out = append(out, s)
+		}
+	}
+	return strings.Join(out, "; ")
+}

@@ -1,0 +1,308 @@
+package voyage
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// The kinds of task.
+const (
+	TaskPrepare   = "prepare"
+	TaskRestart   = "restart"
+	TaskBuild     = "build"
+	TaskReconcile = "reconcile"
+	TaskRepair    = "repair"
+	TaskCutover   = "cutover"
+	TaskClose     = "close"
+)
+
+// AddTask adds a task and its job in one transaction.
+func (v *Voyage) AddTask(ctx context.Context, c *records.Crossing, kind string, args any, actor string) (int64, error) {
+	var id int64
+	err := v.Queue.In(ctx, func(tx pgx.Tx) error {
+		var err error
+		if id, err = records.AddTaskTx(ctx, tx, c.ID, kind, args, actor); err != nil {
+			return err
+		}
+		return v.Queue.AddTask(ctx, tx, id)
+	})
+	return id, err
+}
+
+// RunTask carries out a task if nobody else does.
+func (v *Voyage) RunTask(ctx context.Context, id int64) error {
+	t, err := v.Store.ClaimTask(ctx, id, v.Worker)
+	if err != nil || t == nil {
+		return err
+	}
+	c, err := v.Store.CrossingByID(ctx, t.CrossingID)
+	if err != nil {
+		return err
+	}
+	run, cancel := context.WithCancelCause(ctx)
+	var keep sync.WaitGroup
+	keep.Go(func() {
+		every(run, records.Renew, func() {
+			if ok, err := v.Store.RenewTask(run, t.ID, t.Epoch); err == nil && !ok {
+				cancel(domain.ErrTakenOver)
+			}
+		})
+	})
+	err = v.doTask(run, &c, t)
+	cause := context.Cause(run)
+	cancel(nil)
+	keep.Wait()
+	end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer done()
+	switch {
+	case errors.Is(cause, domain.ErrTakenOver):
+		return nil
+	case ctx.Err() != nil && err != nil: // this process stops: another one goes on
+		return v.Store.ReleaseTask(end, t.ID, t.Epoch)
+	case err != nil:
+		v.Say(end, "error", System, c.Name, "", t.Kind, "%s failed: %s", t.Kind, err)
+		return v.Store.EndTask(end, t.ID, t.Epoch, "failed", err.Error())
+	}
+	return v.Store.EndTask(end, t.ID, t.Epoch, "done", "")
+}
+
+func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Task) error {
+	note := func(s string) {
+		if err := v.Store.NoteTask(ctx, t.ID, s); err != nil {
+			v.Log.Debug("a task's note was not kept", "error", err)
+		}
+	}
+	switch t.Kind {
+	case TaskPrepare, TaskRestart:
+		f := v.prepare
+		if t.Kind == TaskRestart {
+			f = v.restart
+		}
+		if err := f(ctx, c, note); err != nil {
+			if ctx.Err() == nil {
+				v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
+			}
+			return err
+		}
+		return v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false)
+	case TaskBuild:
+		if err := v.build(ctx, c, note, false); err != nil {
+			if ctx.Err() == nil {
+				v.Hold(ctx, c, "", fmt.Sprintf("%s. Mend the cause and resume", err))
+			}
+			return err
+		}
+		return v.Store.SetBuilt(ctx, c.ID)
+	case TaskReconcile:
+		var a ReconcileArgs
+		if err := json.Unmarshal(t.Args, &a); err != nil {
+			return err
+		}
+		return v.reconcile(ctx, c, a.Reconciliation, false)
+	case TaskRepair:
+		var a RepairArgs
+		if err := json.Unmarshal(t.Args, &a); err != nil {
+			return err
+		}
+		return v.repair(ctx, c, a, t.Actor)
+	case TaskCutover:
+		return v.cutover(ctx, c, t)
+	case TaskClose:
+		var a CloseArgs
+		if err := json.Unmarshal(t.Args, &a); err != nil {
+			return err
+		}
+		return v.close(ctx, c, a, t.Actor)
+	}
+	return fmt.Errorf("there is no task kind %q", t.Kind)
+}
+
+// build makes what was deferred on the target. Foreign keys wait for cutover
+// (last) when changes cannot be applied past them.
+func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(string), last bool) error {
+	dst, err := v.Open(ctx, c.Target)
+	if err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	cat, err := v.Store.CatalogOf(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	objects := dst.Deferred(cat, plansOf(tables))
+	early := last || c.Kind == domain.KindLoad || dst.AppliesQuietly(ctx)
+	n := 0
+	for _, o := range objects {
+		if o.Kind == "foreign" && !early {
+			continue
+		}
+		note(fmt.Sprintf("building %s %s on %s", o.Kind, o.Name, o.Table))
+		if err := dst.Build(ctx, o); err != nil {
+			return err
+		}
+		n++
+	}
+	if n > 0 && !last {
+		v.Say(ctx, "info", System, c.Name, "", "build", "%d deferred indexes and constraints stand on the target", n)
+	}
+	return nil
+}
+
+// StartCrossing begins the journey: prepare, then load and capture.
+func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, actor string) error {
+	if err := allow(lifecycle.Start, c); err != nil {
+		return err
+	}
+	if c.Kind == domain.KindCapture {
+		return domain.Invalid("crossings of kind capture cannot be started yet; choose load or load+capture")
+	}
+	if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false); err != nil {
+		return err
+	}
+	if _, err := v.AddTask(ctx, c, TaskPrepare, struct{}{}, actor); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "start", "%s started %s", actor, c.Name)
+	return nil
+}
+
+// PauseCrossing stops the load, and capture too unless it is to go on.
+func (v *Voyage) PauseCrossing(ctx context.Context, c *records.Crossing, keepCapture bool, actor string) error {
+	if err := allow(lifecycle.Pause, c); err != nil {
+		return err
+	}
+	reason := "paused by " + actor + "; the source keeps its log until capture goes on"
+	if keepCapture {
+		reason = "paused by " + actor + "; capture goes on"
+	}
+	if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionPaused, reason, keepCapture); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "pause", "%s", reason)
+	return nil
+}
+
+// ResumeCrossing lets a paused or held crossing go on.
+func (v *Voyage) ResumeCrossing(ctx context.Context, c *records.Crossing, actor string) error {
+	if err := allow(lifecycle.Resume, c); err != nil {
+		return err
+	}
+	if c.Condition == domain.ConditionRunning {
+		return domain.Conflict("crossing %s is running; there is nothing to resume", c.Name)
+	}
+	if err := v.Store.ResumeTables(ctx, c.ID); err != nil {
+		return err
+	}
+	if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false); err != nil {
+		return err
+	}
+	if c.Phase == domain.PhaseDraft || c.Phase == domain.PhaseSurveyed || c.Phase == domain.PhasePrepared {
+		if _, err := v.AddTask(ctx, c, TaskPrepare, struct{}{}, actor); err != nil && !domain.IsKind(err, domain.ProblemConflict) {
+			return err
+		}
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "resume", "%s resumed %s", actor, c.Name)
+	return nil
+}
+
+// RestartCrossing begins again from nothing, or one table of it.
+func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table, actor string) error {
+	if err := allow(lifecycle.Restart, c); err != nil {
+		return err
+	}
+	if table == "" {
+		if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false); err != nil {
+			return err
+		}
+		if _, err := v.AddTask(ctx, c, TaskRestart, struct{}{}, actor); err != nil {
+			return err
+		}
+		v.Say(ctx, "warning", actor, c.Name, "", "restart", "%s restarts %s from nothing", actor, c.Name)
+		return nil
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if t.SourceName == table {
+			if t.Chunks == 0 {
+				return domain.Conflict("table %s has not begun to load; there is nothing to restart", table)
+			}
+			v.Say(ctx, "warning", actor, c.Name, table, "restart", "%s restarts table %s", actor, table)
+			if err := v.kick(ctx, c); err != nil {
+				return err
+			}
+			if err := v.Store.ResetTable(ctx, t.ID); err != nil {
+				return err
+			}
+			if c.Condition == domain.ConditionHeld {
+				return v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false)
+			}
+			return nil
+		}
+	}
+	return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
+}
+
+// kick makes whoever follows the crossing start anew: an applier remembers
+// which chunks have landed, and must not do so across a restart of a table.
+func (v *Voyage) kick(ctx context.Context, c *records.Crossing) error {
+	epoch, err := v.Store.KickStream(ctx, c.ID)
+	if err != nil || epoch == 0 || c.Kind == domain.KindLoad {
+		return err
+	}
+	dst, err := v.Open(ctx, c.Target)
+	if err != nil {
+		return err
+	}
+	_, err = dst.TakeStream(ctx, c.UID, epoch, domain.Position(c.StartAt))
+	return err
+}
+
+// ChangeSettings changes lanes and speed limit at any time, the rest before the
+// start.
+func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s domain.Settings, actor string) error {
+	s = s.WithDefaults()
+	if err := s.Validate(); err != nil {
+		return err
+	}
+	live := c.Settings.V
+	live.Lanes, live.SpeedLimit = s.Lanes, s.SpeedLimit
+	live.HandoverURL, live.HandoverCommand = s.HandoverURL, s.HandoverCommand
+	live.PauseBudget, live.StopMethod, live.CutoverDepth = s.PauseBudget, s.StopMethod, s.CutoverDepth
+	live.InStepLag, live.InStepDwell = s.InStepLag, s.InStepDwell
+	if live != s {
+		if err := allow(lifecycle.Change, c); err != nil {
+			return err
+		}
+	}
+	if c.Phase == domain.PhaseCuttingOver {
+		return domain.Conflict("crossing %s is cutting over; its settings stand until that has ended", c.Name)
+	}
+	if err := v.Store.SaveSettings(ctx, c.ID, s); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "change", "%s changed settings: %d lanes, speed limit %d bytes/s, pause budget %s, stop method %s, cutover depth %s",
+		actor, s.Lanes, s.SpeedLimit, s.PauseBudget, s.StopMethod, s.CutoverDepth)
+	return nil
+}
+
+// targetSide is a plan as the target's views need it: its own names in front.
+func targetSide(p domain.TablePlan) domain.TablePlan {
+	p.Source = p.Target
+	return p
+}

@@ -1,0 +1,246 @@
+// Package voyage does the work of a crossing: survey, prepare, load, capture,
+// reconcile, cut over and close. It wires the pure computations of core, the
+// engines and the records together; it knows neither HTTP nor terminals.
+//
+// Nothing needed after a crash lives only in memory: every loop here can die at
+// any instruction and another process goes on from the records and from what
+// stands on the target.
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/queue"
+	"dustyferry/internal/records"
+	"dustyferry/internal/secret"
+)
+
+// System is the actor the journal names for what the service does by itself.
+const System = "dusty ferry"
+
+// Voyage is this process's part of the work.
+type Voyage struct {
+	Store   *records.Store
+	Queue   *queue.Queue
+	Box     *secret.Box
+	Drivers []engine.Driver
+	Log     *slog.Logger
+	Worker  string // this process's name
+	Version string
+
+	mu       sync.Mutex
+	open     map[int64]opened
+	loops    sync.WaitGroup
+	stop     context.CancelFunc
+	clearing map[int64]bool
+}
+
+type opened struct {
+	db  engine.Database
+	row records.Database
+}
+
+// Driver returns the engine of that name.
+func (v *Voyage) Driver(name string) (engine.Driver, error) {
+	for _, d := range v.Drivers {
+		if d.Name() == name {
+			return d, nil
+		}
+	}
+	return nil, domain.Invalid("there is no engine %q; choose postgres", name)
+}
+
+// Endpoint returns where a registered database is, with its password.
+func (v *Voyage) Endpoint(d records.Database) (engine.Endpoint, error) {
+	pw, err := v.Box.Open(d.Secret)
+	if err != nil {
+		return engine.Endpoint{}, domain.Unavailable(err, "database %s: %s", d.Name, err)
+	}
+	return engine.Endpoint{Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Password: pw, TLS: d.TLS}, nil
+}
+
+// Open returns the open database of that name; it stays open for this process.
+func (v *Voyage) Open(ctx context.Context, name string) (engine.Database, error) {
+	row, err := v.Store.Database(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	v.mu.Lock()
+	have, ok := v.open[row.ID]
+	v.mu.Unlock()
+	if ok {
+		return have.db, nil
+	}
+	d, err := v.Driver(row.Engine)
+	if err != nil {
+		return nil, err
+	}
+	e, err := v.Endpoint(row)
+	if err != nil {
+		return nil, err
+	}
+	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	db, err := d.Open(limit, e)
+	if err != nil {
+		return nil, err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.open == nil {
+		v.open = map[int64]opened{}
+	}
+	if have, ok := v.open[row.ID]; ok {
+		db.Close()
+		return have.db, nil
+	}
+	v.open[row.ID] = opened{db, row}
+	return db, nil
+}
+
+// Forget closes a database that is no longer registered.
+func (v *Voyage) Forget(id int64) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if o, ok := v.open[id]; ok {
+		go o.db.Close()
+		delete(v.open, id)
+	}
+}
+
+// Both opens a crossing's source and target.
+func (v *Voyage) Both(ctx context.Context, c *records.Crossing) (src, dst engine.Database, err error) {
+	if src, err = v.Open(ctx, c.Source); err != nil {
+		return nil, nil, fmt.Errorf("source: %w", err)
+	}
+	if dst, err = v.Open(ctx, c.Target); err != nil {
+		return nil, nil, fmt.Errorf("target: %w", err)
+	}
+	return src, dst, nil
+}
+
+// Position writes a crossing's log position for people.
+func (v *Voyage) Position(ctx context.Context, database string, p domain.Position) string {
+	if p == 0 {
+		return ""
+	}
+	d, err := v.Store.Database(ctx, database)
+	if err != nil {
+		return ""
+	}
+	drv, err := v.Driver(d.Engine)
+	if err != nil {
+		return ""
+	}
+	return drv.FormatPosition(p)
+}
+
+// Say appends to the journal and to the log.
+func (v *Voyage) Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any) {
+	msg := fmt.Sprintf(format, args...)
+	level := map[string]slog.Level{"warning": slog.LevelWarn, "error": slog.LevelError}[severity]
+	v.Log.Log(ctx, level, msg, "crossing", crossing, "act", act, "subject", subject, "actor", actor)
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := v.Store.Write(end, records.Entry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity, Message: msg}); err != nil {
+		v.Log.Error("the journal could not be written", "error", err)
+	}
+}
+
+// Hold makes a crossing wait for a person.
+func (v *Voyage) Hold(ctx context.Context, c *records.Crossing, subject, reason string) {
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := v.Store.SetCondition(end, c.ID, domain.ConditionHeld, reason, false); err != nil {
+		v.Log.Error("the crossing could not be held", "crossing", c.Name, "error", err)
+	}
+	v.Say(end, "error", System, c.Name, subject, "hold", "%s", reason)
+}
+
+// Start begins the loops of this process: the queue's jobs, the streams and the
+// keeper. They end with Stop.
+func (v *Voyage) Start(ctx context.Context) error {
+	v.clearing = map[int64]bool{}
+	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	v.stop = cancel
+	if err := v.Queue.Start(run, v); err != nil {
+		cancel()
+		return err
+	}
+	for _, loop := range []func(context.Context){v.keep, v.follow, v.report} {
+		v.loops.Go(func() { loop(run) })
+	}
+	return nil
+}
+
+// Stop ends the loops; what they held is given back before it returns.
+func (v *Voyage) Stop() {
+	if v.stop == nil {
+		return
+	}
+	end, cancel := context.WithTimeout(context.Background(), 15*time.Second)
+	defer cancel()
+	done := make(chan struct{})
+	go func() {
+		if err := v.Queue.Stop(end); err != nil {
+			v.Log.Warn("jobs did not end in time", "error", err)
+		}
+		close(done)
+	}()
+	v.stop()
+	<-done
+	v.loops.Wait()
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, o := range v.open {
+		o.db.Close()
+	}
+	v.open = nil
+}
+
+// every calls f at the given pace until the context ends.
+func every(ctx context.Context, pace time.Duration, f func()) {
+	t := time.NewTicker(pace)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+			f()
+		}
+	}
+}
+
+// sleep waits, and reports whether the context is still alive.
+func sleep(ctx context.Context, d time.Duration) bool {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-t.C:
+		return true
+	}
+}
+
+// allow checks an act against the lifecycle.
+func allow(act lifecycle.Act, c *records.Crossing) error {
+	return lifecycle.Allow(act, c.Name, c.Phase, c.Condition)
+}
+
+// plansOf returns the table plans of a crossing.
+func plansOf(tables []records.Table) []domain.TablePlan {
+	out := make([]domain.TablePlan, len(tables))
+	for i := range tables {
+		out[i] = tables[i].Plan.V
+	}
+	return out
+}
