@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/url"
 	"os"
 	"os/exec"
 	"os/user"
@@ -321,11 +322,11 @@ func (p *Postgres) lastLog() string {
 
 // URL returns a connection address for one of its databases.
 func (p *Postgres) URL(database string) string {
-	pw := ""
+	u := url.URL{Scheme: "postgres", User: url.User(p.User), Host: net.JoinHostPort(p.Host, strconv.Itoa(p.Port)), Path: "/" + database, RawQuery: "sslmode=disable"}
 	if p.Password != "" {
-		pw = ":" + p.Password
+		u.User = url.UserPassword(p.User, p.Password)
 	}
-	return fmt.Sprintf("postgres://%s%s@%s:%d/%s?sslmode=disable", p.User, pw, p.Host, p.Port, database)
+	return u.String()
 }
 
 // PID returns the server's process.

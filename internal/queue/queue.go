@@ -66,12 +66,13 @@ func Migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	if err != nil {
 		return err
 	}
-	// Several processes may start at once; one of them migrates.
+	// Several processes may start at once; one of them migrates. The steps commit
+	// one by one, so the lock is held by another session.
 	return pgx.BeginFunc(ctx, pool, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `SELECT pg_advisory_xact_lock(7262819)`); err != nil {
 			return err
 		}
-		_, err := m.MigrateTx(ctx, tx, rivermigrate.DirectionUp, nil)
+		_, err := m.Migrate(ctx, rivermigrate.DirectionUp, nil)
 		return err
 	})
 }

@@ -26,7 +26,7 @@ func (s *Store) Write(ctx context.Context, e Entry) error {
 WITH j AS (
   INSERT INTO journal (actor, crossing, subject, act, severity, message)
   VALUES (:actor, :crossing, :subject, :act, :severity, :message) RETURNING id)
-SELECT pg_notify('dusty_ferry_journal', id::text) FROM j`, e)
+SELECT pg_notify('dusty_ferry_journal', CAST(id AS text)) FROM j`, e)
 	return err
 }
 

@@ -135,3 +135,31 @@ UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = dele
 		id, ins, upd, del, trunc)
 	return err
 }
+
+// Progress is the sum over a crossing's tables, rows being read included.
+type Progress struct {
+	Tables       int    `db:"tables"`
+	TablesLanded int    `db:"tables_landed"`
+	TablesHeld   int    `db:"tables_held"`
+	Chunks       int    `db:"chunks"`
+	ChunksLanded int    `db:"chunks_landed"`
+	Rows         int64  `db:"rows"`
+	Bytes        int64  `db:"bytes"`
+	EstRows      int64  `db:"est_rows"`
+	EstBytes     int64  `db:"est_bytes"`
+	Work         string `db:"work"`
+}
+
+// Progress sums up a crossing.
+func (s *Store) Progress(ctx context.Context, crossing int64) (Progress, error) {
+	var p Progress
+	return p, s.DB.GetContext(ctx, &p, `
+SELECT count(*) AS tables, count(*) FILTER (WHERE state = 'landed') AS tables_landed, count(*) FILTER (WHERE state = 'held') AS tables_held,
+       coalesce(sum(chunks), 0) AS chunks, coalesce(sum(chunks_landed), 0) AS chunks_landed,
+       (coalesce(sum(rows_landed), 0))::bigint AS rows,
+       (coalesce(sum(bytes_landed), 0) + coalesce((SELECT sum(bytes) FROM chunks WHERE crossing_id = $1 AND state = 'reading'), 0))::bigint AS bytes,
+       coalesce(sum(est_rows), 0)::bigint AS est_rows, coalesce(sum(est_bytes), 0)::bigint AS est_bytes,
+       coalesce((SELECT k.kind || CASE WHEN k.note = '' THEN '' ELSE ': ' || k.note END FROM tasks k
+                  WHERE k.crossing_id = $1 AND k.state IN ('waiting', 'running') ORDER BY k.id LIMIT 1), '') AS work
+  FROM tables WHERE crossing_id = $1`, crossing)
+}

@@ -473,6 +473,10 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 	if _, err := r.v.Store.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseCutOver); err != nil {
 		return err
 	}
+	// The source need not keep its log for us any longer.
+	if err := r.src.DropCapture(ctx, r.c.Domain().ObjectName(), r.c.Undo.V); err != nil {
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "capture could not be removed from the source yet (%s); closing the crossing tries again", err)
+	}
 	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
 	return r.v.Store.EndCutover(ctx, r.k.ID, "done", "")
 }
@@ -533,7 +537,7 @@ func (r *run) release(ctx context.Context) (string, error) {
 		_ = r.stop.Release(ctx)
 	}
 	now := time.Now()
-	return "capture has ended; the source answers reads", r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
+	return "the source answers reads only", r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
 }
 
 // rehearsed ends a rehearsal: the source takes writes again, and the pause that

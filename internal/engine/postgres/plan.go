@@ -70,9 +70,10 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([
 	if rows > int64(want)*2 {
 		sample = fmt.Sprintf(" TABLESAMPLE SYSTEM (%.6f)", min(100, 100*float64(want)*1.2/float64(rows)))
 	}
-	list := strings.Join(keys, ", ")
-	sql := fmt.Sprintf("SELECT %s::text FROM (SELECT %s FROM %s%s%s) k ORDER BY %s",
-		strings.Join(keys, "::text, "), list, only(p), qualified(p.Source), sample, list)
+	// Qualified, or the order would be that of the text the list makes of them.
+	list, of := strings.Join(keys, ", "), "k."+strings.Join(keys, ", k.")
+	sql := fmt.Sprintf("SELECT k.%s::text FROM (SELECT %s FROM %s%s%s) k ORDER BY %s",
+		strings.Join(keys, "::text, k."), list, only(p), qualified(p.Source), sample, of)
 	r, err := d.pool.Query(ctx, sql)
 	if err != nil {
 		return nil, d.explain(err)

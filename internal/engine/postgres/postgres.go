@@ -147,8 +147,10 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, pe.Message)
 	case errors.As(err, &pe) && strings.HasPrefix(pe.Code, "57P"):
 		return domain.Unavailable(err, "%s is not taking connections: %s; wait until the server is up", d.name, pe.Message)
+	case errors.As(err, new(*serverError)):
+		return err
 	case errors.As(err, &pe):
-		return fmt.Errorf("%s: %s (SQLSTATE %s): %w", d.name, pe.Message, pe.Code, err)
+		return &serverError{text: sentence(d.name, pe), err: err}
 	case errors.As(err, &dns):
 		return domain.Unavailable(err, "the host of %s cannot be found; check its name", d.name)
 	case errors.As(err, &op):
@@ -157,6 +159,26 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", d.name)
 	}
 	return err
+}
+
+// serverError says what the server said, once, and keeps the cause.
+type serverError struct {
+	text string
+	err  error
+}
+
+func (e *serverError) Error() string { return e.text }
+func (e *serverError) Unwrap() error { return e.err }
+
+func sentence(where string, pe *pgconn.PgError) string {
+	s := fmt.Sprintf("%s said: %s (SQLSTATE %s)", where, pe.Message, pe.Code)
+	if pe.Detail != "" {
+		s += ", " + strings.TrimSuffix(pe.Detail, ".")
+	}
+	if pe.Hint != "" {
+		s += ", hint: " + strings.TrimSuffix(pe.Hint, ".")
+	}
+	return s
 }
 
 // quote quotes an identifier.

@@ -1,0 +1,248 @@
+package api
+
+import (
+	"context"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"dustyferry/internal/contract"
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/manifest"
+	"dustyferry/internal/records"
+	"dustyferry/internal/voyage"
+)
+
+func (s *calls) shown(ctx context.Context, name string) (contract.Crossing, error) {
+	c, err := s.Store.Crossing(ctx, name)
+	if err != nil {
+		return contract.Crossing{}, err
+	}
+	return s.crossing(ctx, &c)
+}
+
+// on finds the crossing and does something with it, then shows it.
+func (s *calls) on(ctx context.Context, name string, f func(c *records.Crossing, actor string) error) (contract.Crossing, error) {
+	c, err := s.Store.Crossing(ctx, name)
+	if err != nil {
+		return contract.Crossing{}, err
+	}
+	if err := f(&c, who(ctx).Name); err != nil {
+		return contract.Crossing{}, err
+	}
+	return s.shown(ctx, name)
+}
+
+func (s *Server) allCrossings(ctx context.Context) ([]contract.Crossing, error) {
+	rows, err := s.Store.Crossings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []contract.Crossing{}
+	for i := range rows {
+		c, err := s.crossing(ctx, &rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, c)
+	}
+	return out, nil
+}
+
+func (s *calls) ListCrossings(ctx context.Context, _ contract.ListCrossingsRequestObject) (contract.ListCrossingsResponseObject, error) {
+	all, err := s.allCrossings(ctx)
+	return contract.ListCrossings200JSONResponse(all), err
+}
+
+func (s *calls) GetCrossing(ctx context.Context, r contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
+	c, err := s.shown(ctx, r.Name)
+	return contract.GetCrossing200JSONResponse(c), err
+}
+
+// add creates a draft.
+func (s *calls) add(ctx context.Context, d domain.Crossing) (contract.Crossing, error) {
+	var none contract.Crossing
+	if err := domain.ValidName(d.Name); err != nil {
+		return none, err
+	}
+	if d.Kind == "" {
+		d.Kind = domain.KindLoadCapture
+	}
+	if d.Kind != domain.KindLoad && d.Kind != domain.KindLoadCapture && d.Kind != domain.KindCapture {
+		return none, domain.Invalid("the kind is %q; choose load or load+capture", d.Kind)
+	}
+	if d.Source == d.Target {
+		return none, domain.Invalid("source and target are both %s; choose two databases", d.Source)
+	}
+	d.Settings = d.Settings.WithDefaults()
+	if err := d.Settings.Validate(); err != nil {
+		return none, err
+	}
+	if err := mayCommand(ctx, d.Settings, ""); err != nil {
+		return none, err
+	}
+	src, err := s.Store.Database(ctx, d.Source)
+	if err != nil {
+		return none, err
+	}
+	dst, err := s.Store.Database(ctx, d.Target)
+	if err != nil {
+		return none, err
+	}
+	if d.Tables == nil {
+		d.Tables = []string{}
+	}
+	for _, p := range d.Tables {
+		if !strings.Contains(p, ".") {
+			return none, domain.Invalid("the table pattern %q has no schema; write schema.table, with * for any characters", p)
+		}
+	}
+	_, err = s.Store.AddCrossing(ctx, records.Crossing{UID: strings.ReplaceAll(uuid.NewString(), "-", "")[:12], Name: d.Name, Kind: d.Kind,
+		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
+	if err != nil {
+		return none, err
+	}
+	s.Voyage.Say(ctx, "info", who(ctx).Name, d.Name, "", "create", "%s created %s: %s from %s to %s", who(ctx).Name, d.Name, d.Kind, d.Source, d.Target)
+	return s.shown(ctx, d.Name)
+}
+
+// mayCommand refuses a command to everybody but admins: it runs with the
+// service's own rights.
+func mayCommand(ctx context.Context, s domain.Settings, before string) error {
+	if s.HandoverCommand != before && who(ctx).Role != "admin" {
+		return domain.Forbidden("handover_command runs on the service's machine, so setting it needs the admin role; use handover_url instead")
+	}
+	return nil
+}
+
+func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestObject) (contract.AddCrossingResponseObject, error) {
+	d := domain.Crossing{Name: r.Body.Name, Source: r.Body.Source, Target: r.Body.Target, Settings: settingsIn(domain.DefaultSettings(), r.Body.Settings)}
+	if r.Body.Kind != nil {
+		d.Kind = domain.Kind(*r.Body.Kind)
+	}
+	if r.Body.Tables != nil {
+		d.Tables = *r.Body.Tables
+	}
+	c, err := s.add(ctx, d)
+	return contract.AddCrossing201JSONResponse(c), err
+}
+
+func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestRequestObject) (contract.ImportManifestResponseObject, error) {
+	f, err := manifest.Parse([]byte(*r.Body))
+	if err != nil {
+		return nil, err
+	}
+	m := f.Crossing
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Settings: m.Settings.Domain()})
+	return contract.ImportManifest201JSONResponse(c), err
+}
+
+func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestRequestObject) (contract.ExportManifestResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	text, err := manifest.Write(c.Domain())
+	return contract.ExportManifest200TextResponse(text), err
+}
+
+func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingRequestObject) (contract.ChangeCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		set := settingsIn(c.Settings.V, r.Body)
+		if err := mayCommand(ctx, set, c.Settings.V.HandoverCommand); err != nil {
+			return err
+		}
+		return s.Voyage.ChangeSettings(ctx, c, set, actor)
+	})
+	return contract.ChangeCrossing200JSONResponse(c), err
+}
+
+func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingRequestObject) (contract.RemoveCrossingResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	return contract.RemoveCrossing204Response{}, s.Voyage.Remove(ctx, &c, who(ctx).Name)
+}
+
+func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	return contract.GetSurvey200JSONResponse(entries(c.Survey.V)), err
+}
+
+func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
+	var found []domain.Entry
+	_, err := s.on(ctx, r.Name, func(c *records.Crossing, _ string) (err error) {
+		if err := lifecycle.Allow(lifecycle.Survey, c.Name, c.Phase, c.Condition); err != nil {
+			return err
+		}
+		found, err = s.Voyage.Survey(ctx, c)
+		return err
+	})
+	return contract.SurveyCrossing200JSONResponse(entries(found)), err
+}
+
+func (s *calls) StartCrossing(ctx context.Context, r contract.StartCrossingRequestObject) (contract.StartCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.StartCrossing(ctx, c, actor) })
+	return contract.StartCrossing202JSONResponse(c), err
+}
+
+func (s *calls) PauseCrossing(ctx context.Context, r contract.PauseCrossingRequestObject) (contract.PauseCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.PauseCrossing(ctx, c, r.Body.KeepCapture, actor)
+	})
+	return contract.PauseCrossing200JSONResponse(c), err
+}
+
+func (s *calls) ResumeCrossing(ctx context.Context, r contract.ResumeCrossingRequestObject) (contract.ResumeCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.ResumeCrossing(ctx, c, actor) })
+	return contract.ResumeCrossing200JSONResponse(c), err
+}
+
+func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingRequestObject) (contract.RestartCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.RestartCrossing(ctx, c, r.Body.Table, actor)
+	})
+	return contract.RestartCrossing202JSONResponse(c), err
+}
+
+func (s *calls) CloseCrossing(ctx context.Context, r contract.CloseCrossingRequestObject) (contract.CloseCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.StartClose(ctx, c, voyage.CloseArgs{Reopen: r.Body.Reopen}, actor)
+	})
+	return contract.CloseCrossing202JSONResponse(c), err
+}
+
+func (s *calls) ListTables(ctx context.Context, r contract.ListTablesRequestObject) (contract.ListTablesResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Tables(ctx, c.ID)
+	out := contract.ListTables200JSONResponse{}
+	for i := range rows {
+		out = append(out, tableOut(&rows[i]))
+	}
+	return out, err
+}
+
+func (s *calls) ListChunks(ctx context.Context, r contract.ListChunksRequestObject) (contract.ListChunksResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	t, err := s.Store.Table(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	if t.CrossingID != c.ID {
+		return nil, domain.NotFound("crossing %s has no table %d", r.Name, r.Id)
+	}
+	rows, err := s.Store.Chunks(ctx, r.Id)
+	out := contract.ListChunks200JSONResponse{}
+	for i := range rows {
+		out = append(out, s.chunkOut(ctx, c.Source, &rows[i]))
+	}
+	return out, err
+}

@@ -1,0 +1,147 @@
+package api
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+func (s *calls) databases(ctx context.Context) ([]contract.Database, error) {
+	rows, err := s.Store.Databases(ctx)
+	if err != nil {
+		return nil, err
+	}
+	cross, err := s.Store.Crossings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []contract.Database{}
+	for _, d := range rows {
+		x := contract.Database{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Tls: d.TLS, UsedBy: []string{}}
+		for _, c := range cross {
+			if c.SourceID == d.ID || c.TargetID == d.ID {
+				x.UsedBy = append(x.UsedBy, c.Name)
+			}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func (s *calls) database(ctx context.Context, name string) (contract.Database, error) {
+	if _, err := s.Store.Database(ctx, name); err != nil {
+		return contract.Database{}, err
+	}
+	all, err := s.databases(ctx)
+	for _, d := range all {
+		if d.Name == name {
+			return d, nil
+		}
+	}
+	return contract.Database{}, err
+}
+
+func (s *calls) ListDatabases(ctx context.Context, _ contract.ListDatabasesRequestObject) (contract.ListDatabasesResponseObject, error) {
+	all, err := s.databases(ctx)
+	return contract.ListDatabases200JSONResponse(all), err
+}
+
+func (s *calls) GetDatabase(ctx context.Context, r contract.GetDatabaseRequestObject) (contract.GetDatabaseResponseObject, error) {
+	d, err := s.database(ctx, r.Name)
+	return contract.GetDatabase200JSONResponse(d), err
+}
+
+// AddDatabase registers a database after it was reached once with what was
+// given, so that a wrong password is met here and not in the night.
+func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestObject) (contract.AddDatabaseResponseObject, error) {
+	b := r.Body
+	if err := domain.ValidName(b.Name); err != nil {
+		return nil, err
+	}
+	for _, f := range []struct{ name, value string }{{"host", b.Host}, {"database", b.Database}, {"user", b.User}} {
+		if strings.TrimSpace(f.value) == "" {
+			return nil, domain.Invalid("the %s is missing", f.name)
+		}
+	}
+	if b.Port < 1 || b.Port > 65535 {
+		return nil, domain.Invalid("the port is %d; give a number from 1 to 65535", b.Port)
+	}
+	drv, err := s.Voyage.Driver(string(b.Engine))
+	if err != nil {
+		return nil, err
+	}
+	row := records.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User,
+		Secret: s.Voyage.Box.Seal(b.Password), TLS: "prefer"}
+	if b.Tls != nil {
+		row.TLS = string(*b.Tls)
+	}
+	e, err := s.Voyage.Endpoint(row)
+	if err != nil {
+		return nil, err
+	}
+	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	db, err := drv.Open(limit, e)
+	if err != nil {
+		return nil, err
+	}
+	db.Close()
+	if err := s.Store.AddDatabase(ctx, row); err != nil {
+		return nil, err
+	}
+	s.Voyage.Say(ctx, "info", who(ctx).Name, "", b.Name, "database", "%s registered database %s (%s at %s:%d/%s)", who(ctx).Name, b.Name, b.Engine, b.Host, b.Port, b.Database)
+	d, err := s.database(ctx, b.Name)
+	return contract.AddDatabase201JSONResponse(d), err
+}
+
+func (s *calls) RemoveDatabase(ctx context.Context, r contract.RemoveDatabaseRequestObject) (contract.RemoveDatabaseResponseObject, error) {
+	row, err := s.Store.Database(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Store.RemoveDatabase(ctx, r.Name); err != nil {
+		return nil, err
+	}
+	s.Voyage.Forget(row.ID)
+	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Name, "database", "%s removed database %s", who(ctx).Name, r.Name)
+	return contract.RemoveDatabase204Response{}, nil
+}
+
+func (s *calls) CheckDatabase(ctx context.Context, r contract.CheckDatabaseRequestObject) (contract.CheckDatabaseResponseObject, error) {
+	limit, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	db, err := s.Voyage.Open(limit, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := db.Check(limit)
+	if err != nil {
+		return nil, err
+	}
+	return contract.CheckDatabase200JSONResponse{Version: f.Version, Encrypted: f.Encrypted, RoundTripSeconds: f.RoundTrip.Seconds(), User: f.User,
+		AsSource: entries(f.AsSource), AsTarget: entries(f.AsTarget)}, nil
+}
+
+func (s *calls) ListDatabaseTables(ctx context.Context, r contract.ListDatabaseTablesRequestObject) (contract.ListDatabaseTablesResponseObject, error) {
+	db, err := s.Voyage.Open(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	cat, err := db.Catalog(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListDatabaseTables200JSONResponse{}
+	for _, t := range cat.Tables {
+		key := []string{}
+		if len(t.Keys) > 0 {
+			key = t.Keys[0].Columns
+		}
+		out = append(out, contract.CatalogTable{Name: t.String(), Rows: t.Rows, Bytes: t.Bytes, Key: key, Columns: len(t.Columns)})
+	}
+	return out, nil
+}

@@ -1,0 +1,235 @@
+// Package api serves the HTTP interface: the OpenAPI document's calls, the
+// event stream, health and metrics, and the web console. It translates and
+// guards; it takes no decisions of its own.
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"dustyferry/internal/console"
+	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+	"dustyferry/internal/secret"
+	"dustyferry/internal/voyage"
+)
+
+// Server answers requests.
+type Server struct {
+	Store   *records.Store
+	Voyage  *voyage.Voyage
+	Log     *slog.Logger
+	Version string
+	Build   string
+
+	metrics *metrics
+	pulse   *pulse
+}
+
+const cookieName = "dusty_ferry_session"
+
+// sessionLength is how long a console sign-in lasts: a working day with its
+// night watch.
+const sessionLength = 16 * time.Hour
+
+// Handler returns the HTTP handler. ctx ends the event streams.
+func (s *Server) Handler(ctx context.Context) http.Handler {
+	gin.SetMode(gin.ReleaseMode)
+	s.metrics = newMetrics(s)
+	s.pulse = newPulse(s)
+	go s.pulse.run(ctx)
+	g := gin.New()
+	g.ContextWithFallback = true
+	g.Use(s.recovery, s.headers, s.metrics.count)
+	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
+	g.GET("/readyz", s.ready)
+	g.GET("/metrics", s.metrics.serve)
+	g.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", contract.Document) })
+	guarded := g.Group("", s.signIn, s.limitBody)
+	contract.RegisterHandlersWithOptions(guarded, contract.NewStrictHandlerWithOptions(&calls{s}, nil, contract.StrictGinServerOptions{
+		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
+			s.fail(c, domain.Invalid("the request's body cannot be read: %s", err))
+		},
+		HandlerErrorFunc:         s.fail,
+		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Debug("an answer was not sent", "error", err) },
+	}), contract.GinServerOptions{ErrorHandler: func(c *gin.Context, err error, _ int) {
+		s.fail(c, domain.Invalid("the request's parameters are wrong: %s", err))
+	}})
+	s.serveConsole(g)
+	return g
+}
+
+func (s *Server) recovery(c *gin.Context) {
+	defer func() {
+		if r := recover(); r != nil {
+			s.Log.Error("a request panicked", "path", c.Request.URL.Path, "panic", r)
+			s.fail(c, errors.New("panic"))
+		}
+	}()
+	c.Next()
+}
+
+func (s *Server) headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
+		h.Set("Cache-Control", "no-store")
+	}
+	c.Next()
+}
+
+func (s *Server) limitBody(c *gin.Context) {
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 4<<20)
+	c.Next()
+}
+
+func (s *Server) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.Store.Pool.Ping(ctx); err != nil {
+		c.String(http.StatusServiceUnavailable, "the control database does not answer\n")
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+// open lists the calls that need no sign-in.
+var open = map[string]bool{"GET /api/version": true, "POST /api/session": true}
+
+// admin lists the calls that need the admin role; every other call that
+// changes something needs operator.
+func needs(method, path string) string {
+	switch {
+	case strings.HasPrefix(path, "/api/tokens"), strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
+		return "admin"
+	case method == http.MethodGet, path == "/api/session":
+		return "viewer"
+	}
+	return "operator"
+}
+
+var rank = map[string]int{"viewer": 1, "operator": 2, "admin": 3}
+
+type whoKey struct{}
+
+// signIn finds out who asks, and whether their role allows it.
+func (s *Server) signIn(c *gin.Context) {
+	if open[c.Request.Method+" "+c.FullPath()] {
+		c.Next()
+		return
+	}
+	t, err := s.tokenOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	if t == nil {
+		s.problem(c, http.StatusUnauthorized, "Not signed in", "sign in first: send an access token as 'Authorization: Bearer …', or sign in to the console")
+		return
+	}
+	if need := needs(c.Request.Method, c.FullPath()); rank[t.Role] < rank[need] {
+		s.problem(c, http.StatusForbidden, "Not allowed", "your role is "+t.Role+", this needs "+need+"; ask an admin for a token with that role")
+		return
+	}
+	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), whoKey{}, t))
+	c.Next()
+}
+
+func (s *Server) tokenOf(c *gin.Context) (*records.Token, error) {
+	if h := c.GetHeader("Authorization"); h != "" {
+		token, ok := strings.CutPrefix(h, "Bearer ")
+		if !ok {
+			return nil, nil
+		}
+		return s.Store.TokenByHash(c.Request.Context(), secret.HashToken(token))
+	}
+	cookie, err := c.Cookie(cookieName)
+	if err != nil || cookie == "" {
+		return nil, nil
+	}
+	return s.Store.SessionToken(c.Request.Context(), secret.HashToken(cookie))
+}
+
+// who returns the token the request came with.
+func who(ctx context.Context) *records.Token {
+	t, _ := ctx.Value(whoKey{}).(*records.Token)
+	if t == nil {
+		return &records.Token{Name: "nobody", Role: "viewer"}
+	}
+	return t
+}
+
+// fail answers with a problem document. What is not meant for people goes to
+// the log only.
+func (s *Server) fail(c *gin.Context, err error) {
+	var p *domain.Problem
+	var big *http.MaxBytesError
+	switch {
+	case errors.As(err, &big):
+		s.problem(c, http.StatusRequestEntityTooLarge, "Too large", "the request is larger than 4 MB")
+	case errors.As(err, &p):
+		status := map[domain.ProblemKind]int{
+			domain.ProblemInvalid: http.StatusBadRequest, domain.ProblemNotFound: http.StatusNotFound, domain.ProblemConflict: http.StatusConflict,
+			domain.ProblemForbidden: http.StatusForbidden, domain.ProblemUnavailable: http.StatusBadGateway,
+		}[p.Kind]
+		title := map[domain.ProblemKind]string{
+			domain.ProblemInvalid: "Wrong request", domain.ProblemNotFound: "Not found", domain.ProblemConflict: "Not possible now",
+			domain.ProblemForbidden: "Not allowed", domain.ProblemUnavailable: "A database cannot be used",
+		}[p.Kind]
+		s.problem(c, status, title, err.Error())
+	case errors.Is(err, context.Canceled):
+		c.AbortWithStatus(499)
+	default:
+		s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
+		s.problem(c, http.StatusInternalServerError, "Internal error", "something went wrong inside the service ("+err.Error()+"); its log says more")
+	}
+}
+
+func (s *Server) problem(c *gin.Context, status int, title, detail string) {
+	body, _ := json.Marshal(contract.Problem{Type: "about:blank", Title: title, Status: status, Detail: detail})
+	c.Data(status, "application/problem+json", body)
+	c.Abort()
+}
+
+// serveConsole serves the built console: its files under /assets, its page for
+// every other path that is not an API call.
+func (s *Server) serveConsole(g *gin.Engine) {
+	files := console.Files()
+	server := http.FileServerFS(files)
+	g.NoRoute(func(c *gin.Context) {
+		path := c.Request.URL.Path
+		if strings.HasPrefix(path, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
+			s.problem(c, http.StatusNotFound, "Not found", "there is no "+c.Request.Method+" "+path+"; /api/openapi.yaml describes the calls there are")
+			return
+		}
+		if st, err := fs.Stat(files, strings.TrimPrefix(path, "/")); err == nil && !st.IsDir() {
+			if strings.HasPrefix(path, "/assets/") {
+				c.Header("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(c.Writer, c.Request)
+			return
+		}
+		if strings.HasPrefix(path, "/assets/") {
+			c.String(http.StatusNotFound, "not found\n")
+			return
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			c.String(http.StatusServiceUnavailable, "The console is not built into this binary; build it with 'make build'.\n")
+			return
+		}
+		c.Header("Cache-Control", "no-cache")
+		c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+	})
+}

@@ -1,0 +1,208 @@
+package api
+
+import (
+	"context"
+	"time"
+
+	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+	"dustyferry/internal/voyage"
+)
+
+func (s *calls) ListSamples(ctx context.Context, r contract.ListSamplesRequestObject) (contract.ListSamplesResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	minutes := 15
+	take(&minutes, r.Params.Minutes)
+	rows, err := s.Store.Samples(ctx, c.ID, time.Now().Add(-time.Duration(minutes)*time.Minute))
+	out := contract.ListSamples200JSONResponse{}
+	for _, x := range rows {
+		out = append(out, contract.Sample{At: x.At, Rows: x.Rows, Bytes: x.Bytes, Changes: x.Changes, LagSeconds: x.LagSeconds, LagBytes: x.LagBytes})
+	}
+	return out, err
+}
+
+func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject) (contract.ListTasksResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Tasks(ctx, c.ID)
+	out := contract.ListTasks200JSONResponse{}
+	for _, t := range rows {
+		out = append(out, contract.Task{Id: t.ID, Kind: t.Kind, State: contract.TaskState(t.State), Note: t.Note, Error: t.Error, Actor: t.Actor,
+			Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: stamp(t.EndedAt)})
+	}
+	return out, err
+}
+
+func (s *calls) reconciliation(ctx context.Context, name string, id int64) (contract.Reconciliation, error) {
+	var none contract.Reconciliation
+	c, err := s.Store.Crossing(ctx, name)
+	if err != nil {
+		return none, err
+	}
+	r, err := s.Store.Reconciliation(ctx, c.ID, id)
+	if err != nil {
+		return none, err
+	}
+	out := s.reconciliationOut(ctx, c.Source, &r)
+	rows, err := s.Store.ReconciledTables(ctx, id)
+	list := []contract.ReconciledTable{}
+	for _, x := range rows {
+		list = append(list, contract.ReconciledTable{Name: x.Name, State: contract.ReconciledTableState(x.State), Parts: x.Parts, DifferingParts: x.DifferingParts,
+			SourceRows: x.SourceRows, TargetRows: x.TargetRows, SourceHash: x.SourceHash, TargetHash: x.TargetHash, Findings: x.Findings, Seconds: x.Seconds})
+	}
+	out.Results = &list
+	return out, err
+}
+
+func (s *calls) ListReconciliations(ctx context.Context, r contract.ListReconciliationsRequestObject) (contract.ListReconciliationsResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Reconciliations(ctx, c.ID)
+	out := contract.ListReconciliations200JSONResponse{}
+	for i := range rows {
+		out = append(out, s.reconciliationOut(ctx, c.Source, &rows[i]))
+	}
+	return out, err
+}
+
+func (s *calls) GetReconciliation(ctx context.Context, r contract.GetReconciliationRequestObject) (contract.GetReconciliationResponseObject, error) {
+	out, err := s.reconciliation(ctx, r.Name, r.Id)
+	return contract.GetReconciliation200JSONResponse(out), err
+}
+
+func (s *calls) Reconcile(ctx context.Context, r contract.ReconcileRequestObject) (contract.ReconcileResponseObject, error) {
+	var id int64
+	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) (err error) {
+		patterns := []string{}
+		take(&patterns, r.Body.Tables)
+		id, err = s.Voyage.StartReconcile(ctx, c, domain.Depth(r.Body.Depth), patterns, actor)
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.reconciliation(ctx, r.Name, id)
+	return contract.Reconcile202JSONResponse(out), err
+}
+
+func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Store.Reconciliation(ctx, c.ID, r.Id); err != nil {
+		return nil, err
+	}
+	limit, state := 1000, ""
+	take(&limit, r.Params.Limit)
+	if r.Params.State != nil {
+		state = string(*r.Params.State)
+	}
+	rows, err := s.Store.Findings(ctx, r.Id, state, min(max(limit, 1), 10_000))
+	out := contract.ListFindings200JSONResponse{}
+	for _, f := range rows {
+		d := f.Detail.V
+		out = append(out, contract.Finding{Id: f.ID, Table: f.TableName, Kind: contract.FindingKind(f.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns),
+			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(f.State)})
+	}
+	return out, err
+}
+
+func notNil(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (contract.RepairResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.StartRepair(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
+	})
+	return contract.Repair202JSONResponse(c), err
+}
+
+func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequestObject) (contract.GetReadinessResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Voyage.Readiness(ctx, &c, c.Settings.V)
+	return contract.GetReadiness200JSONResponse(entries(list)), err
+}
+
+func (s *calls) ListCutovers(ctx context.Context, r contract.ListCutoversRequestObject) (contract.ListCutoversResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Store.Cutovers(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.ListCutovers200JSONResponse{}
+	for i := range rows {
+		k, err := s.cutoverOut(ctx, c.Source, &rows[i])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, k)
+	}
+	return out, nil
+}
+
+func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (contract.CutoverResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	if !r.Body.Rehearsal && (r.Body.Confirm == nil || *r.Body.Confirm != c.Name) {
+		return nil, domain.Invalid("a cutover stops writes to %s and hands over to %s; confirm it by giving the crossing's name, %s", c.Source, c.Target, c.Name)
+	}
+	set := settingsIn(c.Settings.V, r.Body.Settings)
+	if err := mayCommand(ctx, set, c.Settings.V.HandoverCommand); err != nil {
+		return nil, err
+	}
+	id, err := s.Voyage.StartCutover(ctx, &c, r.Body.Rehearsal, set, who(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	k, err := s.Store.Cutover(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.cutoverOut(ctx, c.Source, &k)
+	return contract.Cutover202JSONResponse(out), err
+}
+
+func (s *calls) AbortCutover(ctx context.Context, r contract.AbortCutoverRequestObject) (contract.AbortCutoverResponseObject, error) {
+	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.AbortCutover(ctx, c, actor) })
+	return contract.AbortCutover202Response{}, err
+}
+
+func (s *calls) ConfirmCutover(ctx context.Context, r contract.ConfirmCutoverRequestObject) (contract.ConfirmCutoverResponseObject, error) {
+	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.ConfirmCutover(ctx, c, actor) })
+	return contract.ConfirmCutover202Response{}, err
+}
+
+func (s *calls) GetCertificate(ctx context.Context, r contract.GetCertificateRequestObject) (contract.GetCertificateResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	if c.Certificate.V == nil {
+		return nil, domain.Conflict("crossing %s has no certificate yet; it is written when the crossing is closed", c.Name)
+	}
+	if r.Params.Format != nil && *r.Params.Format == "text" {
+		return contract.GetCertificate200TextResponse(certificateText(c.Certificate.V)), nil
+	}
+	return contract.GetCertificate200JSONResponse(c.Certificate.V), nil
+}

@@ -1,0 +1,140 @@
+// Package manifest reads and writes the YAML form of a crossing, for files kept
+// in version control. Reading is strict: an unknown key or a wrong value is an
+// error that names line and column. Export and import lose nothing; passwords
+// are never part of it.
+package manifest
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"dustyferry/internal/domain"
+)
+
+// Version is the format's version, the value of the first key.
+const Version = 1
+
+// File is a manifest.
+type File struct {
+	Version  int      `yaml:"dusty_ferry"`
+	Crossing Crossing `yaml:"crossing"`
+}
+
+// Crossing is the part that describes the crossing.
+type Crossing struct {
+	Name     string      `yaml:"name"`
+	Kind     domain.Kind `yaml:"kind,omitempty"`
+	Source   string      `yaml:"source"`
+	Target   string      `yaml:"target"`
+	Tables   []string    `yaml:"tables,omitempty"`
+	Settings Settings    `yaml:"settings,omitempty"`
+}
+
+// Settings are the crossing's settings as people write them: sizes like 64MB,
+// durations like 2m30s.
+type Settings struct {
+	Lanes           int               `yaml:"lanes,omitempty"`
+	ChunkSize       Size              `yaml:"chunk_size,omitempty"`
+	MaxAttempts     int               `yaml:"max_attempts,omitempty"`
+	SpeedLimit      Size              `yaml:"speed_limit,omitempty"`
+	BatchChanges    int               `yaml:"batch_changes,omitempty"`
+	InStepLag       time.Duration     `yaml:"in_step_lag,omitempty"`
+	InStepDwell     time.Duration     `yaml:"in_step_dwell,omitempty"`
+	PauseBudget     time.Duration     `yaml:"pause_budget,omitempty"`
+	StopMethod      domain.StopMethod `yaml:"stop_method,omitempty"`
+	CutoverDepth    domain.Depth      `yaml:"cutover_depth,omitempty"`
+	HandoverURL     string            `yaml:"handover_url,omitempty"`
+	HandoverCommand string            `yaml:"handover_command,omitempty"`
+	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty"`
+}
+
+// Size is a number of bytes, written as a number or with KB, MB, GB (powers of
+// 1024).
+type Size int64
+
+var sizeForm = regexp.MustCompile(`^([0-9]+)\s*([KMG]?)B?$`)
+
+// ParseSize reads a size such as 64MB.
+func ParseSize(s string) (int64, error) {
+	m := sizeForm.FindStringSubmatch(strings.ToUpper(strings.TrimSpace(s)))
+	if m == nil {
+		return 0, domain.Invalid("%q is no size; write it like 64MB", s)
+	}
+	n, err := strconv.ParseInt(m[1], 10, 64)
+	shift := map[string]uint{"": 0, "K": 10, "M": 20, "G": 30}[m[2]]
+	if err != nil || n > (1<<62)>>shift {
+		return 0, domain.Invalid("%q is too large a size", s)
+	}
+	return n << shift, nil
+}
+
+// UnmarshalYAML implements the YAML library's decoder.
+func (z *Size) UnmarshalYAML(b []byte) error {
+	n, err := ParseSize(strings.Trim(strings.TrimSpace(string(b)), `"'`))
+	*z = Size(n)
+	return err
+}
+
+// MarshalYAML implements the YAML library's encoder.
+func (z Size) MarshalYAML() ([]byte, error) { return []byte(z.String()), nil }
+
+// String writes a size in the largest unit that fits exactly.
+func (z Size) String() string {
+	for _, u := range []struct {
+		shift uint
+		name  string
+	}{{30, "GB"}, {20, "MB"}, {10, "KB"}} {
+		if z > 0 && z%(1<<u.shift) == 0 {
+			return fmt.Sprintf("%d%s", z>>u.shift, u.name)
+		}
+	}
+	return strconv.FormatInt(int64(z), 10)
+}
+
+// Parse reads a manifest.
+func Parse(text []byte) (*File, error) {
+	var f File
+	err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(&f)
+	if err != nil {
+		var ye yaml.Error
+		if errors.As(err, &ye) && ye.GetToken() != nil && ye.GetToken().Position != nil {
+			p := ye.GetToken().Position
+			return nil, domain.Invalid("the manifest is wrong at line %d, column %d: %s", p.Line, p.Column, ye.GetMessage())
+		}
+		return nil, domain.Invalid("the manifest cannot be read: %s", strings.SplitN(err.Error(), "\n", 2)[0])
+	}
+	if f.Version != Version {
+		return nil, domain.Invalid("the manifest must begin with \"dusty_ferry: %d\"; it says %d", Version, f.Version)
+	}
+	for _, need := range []struct{ key, value string }{{"name", f.Crossing.Name}, {"source", f.Crossing.Source}, {"target", f.Crossing.Target}} {
+		if need.value == "" {
+			return nil, domain.Invalid("the manifest lacks crossing.%s", need.key)
+		}
+	}
+	return &f, nil
+}
+
+// Domain returns the settings as the rest of the code knows them.
+func (s Settings) Domain() domain.Settings {
+	return domain.Settings{Lanes: s.Lanes, ChunkBytes: int64(s.ChunkSize), MaxAttempts: s.MaxAttempts, SpeedLimit: int64(s.SpeedLimit),
+		BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
+		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget}.WithDefaults()
+}
+
+// Write returns a crossing as a manifest.
+func Write(c *domain.Crossing) ([]byte, error) {
+	s := c.Settings
+	return yaml.Marshal(File{Version: Version, Crossing: Crossing{
+		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Tables,
+		Settings: Settings{Lanes: s.Lanes, ChunkSize: Size(s.ChunkBytes), MaxAttempts: s.MaxAttempts, SpeedLimit: Size(s.SpeedLimit),
+			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
+			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget},
+	}})
+}

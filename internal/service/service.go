@@ -1,0 +1,211 @@
+// Package service puts a process together: the records, the queue, the voyage
+// and, for serve, the HTTP interface. One start and one stop.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/google/uuid"
+
+	"dustyferry/internal/api"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/engine/postgres"
+	"dustyferry/internal/localserver"
+	"dustyferry/internal/queue"
+	"dustyferry/internal/records"
+	"dustyferry/internal/secret"
+	"dustyferry/internal/voyage"
+)
+
+// Settings are a process's settings.
+type Settings struct {
+	Listen     string // host:port of the HTTP interface
+	DataDir    string // where the key file and our own control database live
+	ControlURL string // empty: our own
+	KeyFile    string // empty: <DataDir>/key
+	Lanes      int    // lanes this process carries at once
+	Serve      bool   // with the HTTP interface; otherwise a worker only
+	TLSCert    string
+	TLSKey     string
+	Version    string
+	Build      string
+	Log        *slog.Logger
+	// FirstToken is told the first admin token, when there was none.
+	FirstToken func(token string)
+}
+
+// Service is a running process.
+type Service struct {
+	set     Settings
+	control *localserver.Postgres
+	store   *records.Store
+	voyage  *voyage.Voyage
+	http    *http.Server
+	ln      net.Listener
+	end     context.CancelFunc
+	failed  chan error
+}
+
+// DefaultDataDir is where a process keeps its things when nobody says where.
+func DefaultDataDir() string {
+	if os.Getuid() == 0 {
+		return "/var/lib/dustyferry"
+	}
+	if d := os.Getenv("XDG_DATA_HOME"); d != "" {
+		return filepath.Join(d, "dustyferry")
+	}
+	home, err := os.UserHomeDir()
+	if err != nil {
+		home = os.TempDir()
+	}
+	return filepath.Join(home, ".local", "share", "dustyferry")
+}
+
+// Start starts the process and returns when it is ready.
+func Start(ctx context.Context, set Settings) (*Service, error) {
+	s := &Service{set: set, failed: make(chan error, 1)}
+	if err := s.start(ctx); err != nil {
+		s.Stop()
+		return nil, err
+	}
+	return s, nil
+}
+
+func (s *Service) start(ctx context.Context) error {
+	set := &s.set
+	if set.KeyFile == "" {
+		set.KeyFile = filepath.Join(set.DataDir, "key")
+	}
+	if err := os.MkdirAll(set.DataDir, 0o711); err != nil {
+		return fmt.Errorf("making the data directory: %w", err)
+	}
+	box, err := secret.OpenBox(set.KeyFile)
+	if err != nil {
+		return err
+	}
+	if set.ControlURL == "" {
+		if !set.Serve {
+			return errors.New("a worker needs the control database of the service it helps; give it with --control-url")
+		}
+		s.control, err = localserver.StartPostgres(ctx, localserver.Options{Dir: filepath.Join(set.DataDir, "control"), Durable: true})
+		if err != nil {
+			return fmt.Errorf("starting our own control database: %w", err)
+		}
+		set.ControlURL = s.control.URL("postgres")
+		set.Log.Info("our own control database runs", "port", s.control.Port)
+	}
+	if s.store, err = records.Open(ctx, set.ControlURL); err != nil {
+		return err
+	}
+	if err := s.store.Migrate(ctx); err != nil {
+		return err
+	}
+	if err := queue.Migrate(ctx, s.store.Pool); err != nil {
+		return fmt.Errorf("bringing the job queue's schema up to date: %w", err)
+	}
+	host, _ := os.Hostname()
+	name := fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:4])
+	q, err := queue.New(s.store.Pool, queue.Config{Name: name, Lanes: set.Lanes, Tasks: 8, Log: set.Log})
+	if err != nil {
+		return err
+	}
+	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}}, Log: set.Log, Worker: name, Version: set.Version}
+	if err := s.voyage.Start(ctx); err != nil {
+		return err
+	}
+	if !set.Serve {
+		return nil
+	}
+	token, hash := secret.NewToken()
+	first, err := s.store.FirstToken(ctx, "admin", "admin", hash)
+	if err != nil {
+		return err
+	}
+	if first && set.FirstToken != nil {
+		set.FirstToken(token)
+	}
+	return s.listen()
+}
+
+func (s *Service) listen() error {
+	ln, err := net.Listen("tcp", s.set.Listen)
+	if err != nil {
+		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.set.Listen, err)
+	}
+	s.ln = ln
+	ctx, end := context.WithCancel(context.Background())
+	s.end = end
+	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build}
+	s.http = &http.Server{
+		Handler:           srv.Handler(ctx),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return ctx },
+		ErrorLog:          slog.NewLogLogger(s.set.Log.Handler(), slog.LevelDebug),
+	}
+	go func() {
+		var err error
+		if s.set.TLSCert != "" {
+			err = s.http.ServeTLS(ln, s.set.TLSCert, s.set.TLSKey)
+		} else {
+			err = s.http.Serve(ln)
+		}
+		if !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
+	return nil
+}
+
+// URL is the address of the HTTP interface.
+func (s *Service) URL() string {
+	scheme := "http"
+	if s.set.TLSCert != "" {
+		scheme = "https"
+	}
+	return scheme + "://" + s.ln.Addr().String()
+}
+
+// ControlURL is the address of the control database.
+func (s *Service) ControlURL() string { return s.set.ControlURL }
+
+// Failed tells when the process cannot go on.
+func (s *Service) Failed() <-chan error {
+	if s.control != nil {
+		go func() {
+			<-s.control.Exited()
+			select {
+			case s.failed <- errors.New("our own control database has stopped"):
+			default:
+			}
+		}()
+	}
+	return s.failed
+}
+
+// Stop ends everything, in the order in which it depends on each other.
+func (s *Service) Stop() {
+	if s.end != nil {
+		s.end()
+	}
+	if s.http != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		_ = s.http.Shutdown(ctx)
+		cancel()
+	}
+	if s.voyage != nil {
+		s.voyage.Stop()
+	}
+	if s.store != nil {
+		s.store.Close()
+	}
+	s.control.Stop()
+}
