@@ -152,14 +152,14 @@ WHERE id IN (SELECT 1 + (random() * (SELECT last_value FROM saltmarsh.scale_read
 		case 4:
 			return do(`DELETE FROM saltmarsh.scale_readings WHERE id = 1 + (random() * (SELECT last_value FROM saltmarsh.scale_reading_id))::bigint`)
 		case 5:
-			return do(`UPDATE saltmarsh.hives SET frames = $1, stores = stores + 0.25, temper = (enum_range(NULL::saltmarsh.temper))[1 + $1 % 4]
-WHERE (apiary, number) IN (SELECT apiary, number FROM saltmarsh.hives OFFSET $2 LIMIT 1)`, n(40), n(80))
+			return do(`UPDATE saltmarsh.hives SET frames = $1::int, stores = stores + 0.25, temper = (enum_range(NULL::saltmarsh.temper))[1 + $1::int % 4]
+WHERE (apiary, number) IN (SELECT apiary, number FROM saltmarsh.hives OFFSET $2::int LIMIT 1)`, n(40), n(80))
 		case 6:
 			// Leaves the large photo unsaid in the log.
-			return do(`UPDATE saltmarsh.inspections SET brood_frames = $1 WHERE id IN (SELECT id FROM saltmarsh.inspections WHERE photo IS NOT NULL OFFSET $2 LIMIT 1)`, n(12), n(4))
+			return do(`UPDATE saltmarsh.inspections SET brood_frames = $1::int WHERE id IN (SELECT id FROM saltmarsh.inspections WHERE photo IS NOT NULL OFFSET $2::int LIMIT 1)`, n(12), n(4))
 		case 7:
 			return do(`INSERT INTO saltmarsh.inspections (apiary, number, inspected_at, temper, findings)
-SELECT apiary, number, now(), temper, '{"mites": 0}' FROM saltmarsh.hives OFFSET $1 LIMIT 1`, n(80))
+SELECT apiary, number, now(), temper, '{"mites": 0}' FROM saltmarsh.hives OFFSET $1::int LIMIT 1`, n(80))
 		case 8:
 			if err := do(`INSERT INTO saltmarsh.visitor_notes (visitor, note) VALUES ($1, NULL), ('twice', 'the same'), ('twice', 'the same')`, fmt.Sprint("visitor ", n(10))); err != nil {
 				return err
@@ -173,14 +173,14 @@ SELECT apiary, number, now(), temper, '{"mites": 0}' FROM saltmarsh.hives OFFSET
 			return do(`INSERT INTO saltmarsh.order_lines SELECT $1, g, 1 + g, g, 7.25 FROM generate_series(1, 3) g`, id)
 		case 10:
 			// Cascades to its lines.
-			return do(`DELETE FROM saltmarsh.orders WHERE id = (SELECT id FROM saltmarsh.orders ORDER BY id DESC OFFSET $1 LIMIT 1)`, 20+n(50))
+			return do(`DELETE FROM saltmarsh.orders WHERE id = (SELECT id FROM saltmarsh.orders ORDER BY id DESC OFFSET $1::int LIMIT 1)`, 20+n(50))
 		case 11:
 			// A row moves to another key, and to another partition.
-			return do(`UPDATE saltmarsh.weather SET observed_on = observed_on + 400, station = station + 1000 + $1
-WHERE (observed_on, station) IN (SELECT observed_on, station FROM saltmarsh.weather WHERE station < 5 OFFSET $2 LIMIT 1)`, n(1_000_000), n(100))
+			return do(`UPDATE saltmarsh.weather SET observed_on = observed_on + 400, station = station + 1000 + $1::int
+WHERE (observed_on, station) IN (SELECT observed_on, station FROM saltmarsh.weather WHERE station < 5 OFFSET $2::int LIMIT 1)`, n(1_000_000), n(100))
 		default:
 			return do(`UPDATE saltmarsh.keepers SET profile = profile || jsonb_build_object('seen', $1::int), skills = array_append(skills[1:3], $2)
-WHERE id = (SELECT id FROM saltmarsh.keepers OFFSET $3 LIMIT 1)`, n(1000), fmt.Sprint("skill ", n(9)), n(20))
+WHERE id = (SELECT id FROM saltmarsh.keepers OFFSET $3::int LIMIT 1)`, n(1000), fmt.Sprint("skill ", n(9)), n(20))
 		}
 	})
 }

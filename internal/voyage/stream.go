@@ -60,10 +60,12 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 	side.Wait()
 	end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer done()
+	over := false // the crossing needs no capture any more
+	if now, err := v.Store.CrossingByID(end, c.ID); err == nil {
+		over = now.Phase == domain.PhaseCutOver || now.Phase == domain.PhaseClosed
+	}
 	switch {
-	case errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop):
-		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
-	case ctx.Err() != nil:
+	case over, ctx.Err() != nil, errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop):
 		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
 	case domain.IsKind(err, domain.ProblemConflict):
 		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true)
@@ -368,7 +370,7 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	for {
 		wait := time.Duration(0)
 		if inTx || committedTxs == 0 && progress == 0 {
-			wait = 200 * time.Millisecond
+			wait = 100 * time.Millisecond
 		}
 		e, err := f.next(ctx, wait)
 		if err != nil {

@@ -1,0 +1,38 @@
+# Dusty Ferry. 'make help' explains every target.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+GO ?= go
+
+help: ## Show this help
+	@awk -F':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
+
+setup: ## Install what is missing: Debian packages, Go modules, npm packages
+	@scripts/setup
+
+console: setup ## Build the web console (skipped when nothing changed)
+	@scripts/build-console
+
+build: console ## Build bin/dustyferry with the console in it
+	@$(GO) build -o bin/dustyferry ./cmd/dustyferry
+	@echo "bin/dustyferry is built"
+
+demo: build ## The main job on demo data: a live database moves to a new server
+	@bin/dustyferry demo --unattended
+
+demo-hand: build ## The demo, for you to drive by hand
+	@bin/dustyferry demo
+
+lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettier
+	@scripts/lint
+
+test: build lint ## Everything: lint, unit tests with the race detector, end to end, console
+	$(GO) test -race ./internal/... ./cmd/...
+	$(GO) test -count=1 -timeout 40m ./test/...
+
+bench: build ## Measure the hot paths beside their physical limits
+	@for b in bench/*.sh; do echo "== $$b"; bash $$b || exit 1; done
+
+screenshots: build ## Take the pictures in docs/screenshots anew
+	@DUSTYFERRY_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -run TestScreenshots ./test/
+
+.PHONY: help setup console build demo demo-hand lint test bench screenshots

@@ -1,0 +1,422 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+	"dustyferry/internal/manifest"
+)
+
+func (a *app) crossingCmd() *cobra.Command {
+	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
+	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSet(), a.crossingStart(),
+		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingClose(), a.crossingRemove())
+	return c
+}
+
+// settingFlags are the settings as flags; only those given are sent.
+func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
+	f := c.Flags()
+	lanes := f.Int("lanes", 2, "parallel paths for chunks")
+	chunk := f.String("chunk-size", "64MB", "aimed size of a chunk")
+	limit := f.String("speed-limit", "0", "bytes per second of a process's lanes, such as 20MB; 0 for none")
+	attempts := f.Int("max-attempts", 6, "tries of a chunk before its table is held")
+	lag := f.Duration("in-step-lag", 5*time.Second, "lag below which capture counts as in step")
+	budget := f.Duration("pause-budget", 2*time.Minute, "longest write pause at cutover; beyond it everything is undone")
+	stop := f.String("stop-method", "lock", "how writes are stopped at cutover: lock, read-only or word")
+	depth := f.String("cutover-depth", "hashes", "comparison inside the write pause: hashes, counts or none")
+	hook := f.String("handover-url", "", "webhook called at hand-over")
+	command := f.String("handover-command", "", "command run by the service at hand-over (needs the admin role)")
+	fill := f.String("non-empty-target", "refuse", "target tables that hold rows: refuse or empty")
+	return func() (*contract.Settings, error) {
+		s := &contract.Settings{}
+		given := func(n string) bool { return f.Changed(n) }
+		if given("lanes") {
+			s.Lanes = lanes
+		}
+		for _, z := range []struct {
+			name, text string
+			to         **int64
+		}{{"chunk-size", *chunk, &s.ChunkBytes}, {"speed-limit", *limit, &s.SpeedLimit}} {
+			if given(z.name) {
+				n, err := manifest.ParseSize(z.text)
+				if err != nil {
+					return nil, exitWith(ExitUsage, "--%s: %w", z.name, err)
+				}
+				*z.to = &n
+			}
+		}
+		if given("max-attempts") {
+			s.MaxAttempts = attempts
+		}
+		if given("in-step-lag") {
+			v := lag.Seconds()
+			s.InStepLagSeconds = &v
+		}
+		if given("pause-budget") {
+			v := budget.Seconds()
+			s.PauseBudgetSeconds = &v
+		}
+		if given("stop-method") {
+			s.StopMethod = (*contract.SettingsStopMethod)(stop)
+		}
+		if given("cutover-depth") {
+			s.CutoverDepth = (*contract.SettingsCutoverDepth)(depth)
+		}
+		if given("handover-url") {
+			s.HandoverUrl = hook
+		}
+		if given("handover-command") {
+			s.HandoverCommand = command
+		}
+		if given("non-empty-target") {
+			s.NonEmptyTarget = (*contract.SettingsNonEmptyTarget)(fill)
+		}
+		return s, nil
+	}
+}
+
+func (a *app) crossingCreate() *cobra.Command {
+	var file, source, target, kind string
+	var tables []string
+	c := &cobra.Command{
+		Use: "create NAME", Short: "Create a crossing, from flags or from a manifest",
+		Example: `  dustyferry crossing create spring --source old --target new --table 'shop.*' --table '-shop.tmp*'
+  dustyferry crossing create --file spring.yaml`,
+		Args: cobra.MaximumNArgs(1),
+	}
+	settings := settingFlags(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		var out contract.Crossing
+		switch {
+		case file != "":
+			text, err := os.ReadFile(file)
+			if err != nil {
+				return exitWith(ExitUsage, "the manifest cannot be read: %w", err)
+			}
+			out, err = client.Do[contract.Crossing](api.API.ImportManifestWithTextBodyWithResponse(cmd.Context(), string(text)))
+			if err != nil {
+				return err
+			}
+		case len(args) == 0:
+			return exitWith(ExitUsage, "the crossing's NAME is missing, or a manifest (--file)")
+		case source == "" || target == "":
+			return exitWith(ExitUsage, "--source and --target are needed: the names of two registered databases")
+		default:
+			set, err := settings()
+			if err != nil {
+				return err
+			}
+			k := contract.Kind(kind)
+			out, err = client.Do[contract.Crossing](api.API.AddCrossingWithResponse(cmd.Context(), contract.NewCrossing{
+				Name: args[0], Source: source, Target: target, Kind: &k, Tables: &tables, Settings: set}))
+			if err != nil {
+				return err
+			}
+		}
+		return a.show(out, func(w *table) {
+			w.line("Crossing %s is created (%s, from %s to %s). Look before you start: dustyferry survey %s", out.Name, out.Kind, out.Source, out.Target, out.Name)
+		})
+	}
+	f := c.Flags()
+	f.StringVarP(&file, "file", "f", "", "manifest to create it from")
+	f.StringVar(&source, "source", "", "name of the source database")
+	f.StringVar(&target, "target", "", "name of the target database")
+	f.StringVar(&kind, "kind", "load+capture", "load+capture or load")
+	f.StringArrayVar(&tables, "table", nil, "table pattern schema.table with *; a leading - leaves out; repeatable, the last match wins (default: every table)")
+	return c
+}
+
+func (a *app) crossingList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List all crossings", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			out, err := client.Do[[]contract.Crossing](api.API.ListCrossingsWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) {
+				if len(out) == 0 {
+					w.line("There is no crossing yet; 'dustyferry crossing create' makes one.")
+					return
+				}
+				w.row("NAME", "PHASE", "CONDITION", "FROM", "TO", right+"LOADED", right+"ROWS", right+"ROWS/S", right+"LAG")
+				for _, c := range out {
+					p := c.Progress
+					lag := "-"
+					if p.Capture != "none" {
+						lag = took(p.LagSeconds)
+					}
+					w.row(c.Name, string(c.Phase), string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows), right+num(int64(p.RowsPerSecond)), right+lag)
+				}
+			})
+		},
+	}
+}
+
+func percent(p contract.Progress) string {
+	if p.Chunks == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f %%", 100*share(p))
+}
+
+// share is how much of the load is done, by bytes; it is whole only when every
+// chunk has landed.
+func share(p contract.Progress) float64 {
+	if p.ChunksLanded == p.Chunks && p.Chunks > 0 {
+		return 1
+	}
+	if p.BytesEstimated == 0 {
+		return 0
+	}
+	return min(0.99, float64(p.Bytes)/float64(p.BytesEstimated))
+}
+
+func (a *app) crossingShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show a crossing with its tables", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			c, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			tables, err := client.Do[[]contract.Table](api.API.ListTablesWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"crossing": c, "tables": tables}, func(w *table) { showCrossing(w, c, tables) })
+		},
+	}
+}
+
+func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
+	p := c.Progress
+	state := fmt.Sprintf("%s, %s", c.Phase, c.Condition)
+	w.pairs("crossing", c.Name, "kind", string(c.Kind), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason, "work", deref(p.Work),
+		"created", stampText(&c.CreatedAt), "started", stampText(c.StartedAt), "landed", stampText(c.LandedAt), "in step", stampText(c.InStepAt),
+		"cut over", stampText(c.CutOverAt), "closed", stampText(c.ClosedAt))
+	if p.Chunks > 0 {
+		w.pairs("loaded", fmt.Sprintf("%s, %s rows, %s, %d of %d chunks", percent(p), num(p.Rows), size(p.Bytes), p.ChunksLanded, p.Chunks))
+	}
+	if p.Capture != "none" {
+		w.pairs("capture", "runs on "+p.Capture, "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes), deref(p.AppliedPosition)),
+			"lag", fmt.Sprintf("%s, %s", took(p.LagSeconds), size(p.LagBytes)), "log kept", size(p.RetainedBytes)+" on the source")
+	}
+	if len(tables) == 0 {
+		return
+	}
+	w.line("")
+	w.row("TABLE", "STATE", right+"ROWS", right+"SIZE", right+"CHUNKS", right+"INSERTS", right+"UPDATES", right+"DELETES", "KEY")
+	for _, t := range tables {
+		key := strings.Join(t.Key, ", ")
+		if key == "" {
+			key = "none"
+		}
+		w.row(t.Name, string(t.State), right+num(t.Rows), right+size(t.Bytes), right+fmt.Sprintf("%d/%d", t.ChunksLanded, t.Chunks),
+			right+num(t.Inserts), right+num(t.Updates), right+num(t.Deletes), key)
+	}
+	for _, t := range tables {
+		if t.Reason != "" {
+			w.line("\n%s is held: %s", t.Name, t.Reason)
+		}
+	}
+}
+
+func (a *app) crossingExport() *cobra.Command {
+	return &cobra.Command{
+		Use: "export NAME", Short: "Write a crossing as a manifest", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			text, err := client.Do[string](api.API.ExportManifestWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprint(a.out, text)
+			return err
+		},
+	}
+}
+
+func (a *app) crossingSet() *cobra.Command {
+	c := &cobra.Command{Use: "set NAME", Short: "Change settings; lanes and speed limit also while it runs", Args: exactly("the crossing's NAME"),
+		Example: `  dustyferry crossing set spring --lanes 4 --speed-limit 20MB`}
+	settings := settingFlags(c)
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		set, err := settings()
+		if err != nil {
+			return err
+		}
+		return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+			return client.Do[contract.Crossing](api.API.ChangeCrossingWithResponse(cmd.Context(), args[0], *set))
+		}, "Settings of %s are changed.", false)
+	}
+	return c
+}
+
+// act asks for something, says so, and with wait follows the crossing until it
+// is in the wanted phase.
+func (a *app) act(ctx context.Context, name string, want contract.Phase, f func(*client.Client) (contract.Crossing, error), said string, wait bool) error {
+	api, err := a.client()
+	if err != nil {
+		return err
+	}
+	c, err := f(api)
+	if err != nil {
+		return err
+	}
+	if !wait {
+		return a.show(c, func(w *table) { w.line(said, name) })
+	}
+	fmt.Fprintf(a.err, said+"\n", name)
+	return a.follow(ctx, api, name, want)
+}
+
+func (a *app) crossingStart() *cobra.Command {
+	var wait bool
+	c := &cobra.Command{
+		Use: "start NAME", Short: "Begin: survey, make the tables, load and capture", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], contract.PhaseInStep, func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.StartCrossingWithResponse(cmd.Context(), args[0]))
+			}, "Crossing %s begins. Watch it with: dustyferry watch "+args[0], wait)
+		},
+	}
+	c.Flags().BoolVar(&wait, "wait", false, "wait until it is in step, showing progress")
+	return c
+}
+
+func (a *app) crossingPause() *cobra.Command {
+	var keep bool
+	c := &cobra.Command{
+		Use: "pause NAME", Short: "Stop load and capture; nothing is lost", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			said := "Crossing %s is paused. While capture stands still the source keeps its log: resume before its disk fills."
+			if keep {
+				said = "The load of %s is paused; capture goes on."
+			}
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.PauseCrossingWithResponse(cmd.Context(), args[0], contract.PauseCrossingJSONRequestBody{KeepCapture: keep}))
+			}, said, false)
+		},
+	}
+	c.Flags().BoolVar(&keep, "keep-capture", false, "let capture go on while the load stands still")
+	return c
+}
+
+func (a *app) crossingResume() *cobra.Command {
+	return &cobra.Command{
+		Use: "resume NAME", Short: "Let a paused or held crossing go on", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.ResumeCrossingWithResponse(cmd.Context(), args[0]))
+			}, "Crossing %s goes on.", false)
+		},
+	}
+}
+
+func (a *app) crossingRestart() *cobra.Command {
+	var only string
+	var yes bool
+	c := &cobra.Command{
+		Use: "restart NAME", Short: "Begin again from nothing, or one table of it", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if only == "" && !yes {
+				return exitWith(ExitUsage, "this empties every target table of %s and copies all rows again; add --yes if that is what you want, or --table for one table", args[0])
+			}
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.RestartCrossingWithResponse(cmd.Context(), args[0], contract.RestartCrossingJSONRequestBody{Table: only}))
+			}, "Crossing %s begins again.", false)
+		},
+	}
+	c.Flags().StringVar(&only, "table", "", "only this table (schema.table)")
+	c.Flags().BoolVar(&yes, "yes", false, "yes, copy everything again")
+	return c
+}
+
+func (a *app) crossingClose() *cobra.Command {
+	var reopen, wait bool
+	c := &cobra.Command{
+		Use: "close NAME", Short: "End a crossing: remove what it left on both servers, write its certificate", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], contract.PhaseClosed, func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(cmd.Context(), args[0], contract.CloseCrossingJSONRequestBody{Reopen: reopen}))
+			}, "Crossing %s is being closed; then: dustyferry certificate "+args[0], wait)
+		},
+	}
+	c.Flags().BoolVar(&reopen, "reopen-source", false, "let the source take writes again after a cutover")
+	c.Flags().BoolVar(&wait, "wait", false, "wait until it is closed")
+	return c
+}
+
+func (a *app) crossingRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME", Short: "Remove a closed crossing from the records; the journal keeps its story", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := client.Do[struct{}](api.API.RemoveCrossingWithResponse(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Crossing %s is removed from the records.", args[0]) })
+		},
+	}
+}
+
+func (a *app) surveyCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "survey NAME", Short: "Look at both sides before anything moves; changes nothing", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := client.Do[[]contract.Entry](api.API.SurveyCrossingWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			blocks := 0
+			for _, e := range list {
+				if e.Verdict == "blocks" {
+					blocks++
+				}
+			}
+			err = a.show(list, func(w *table) {
+				entries(w, list)
+				if blocks == 0 {
+					w.line("\nNothing blocks. Start with: dustyferry crossing start %s", args[0])
+				} else {
+					w.line("\n%d points block; mend them and survey again.", blocks)
+				}
+			})
+			if err == nil && blocks > 0 {
+				return exitWith(ExitProblem, "%d points block", blocks)
+			}
+			return err
+		},
+	}
+}

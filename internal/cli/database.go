@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+)
+
+func (a *app) databaseCmd() *cobra.Command {
+	c := &cobra.Command{Use: "database", Aliases: []string{"databases", "db"}, Short: "Register, check and list databases"}
+	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseRemove())
+	return c
+}
+
+func (a *app) databaseAdd() *cobra.Command {
+	var d contract.NewDatabase
+	var engine, tls string
+	c := &cobra.Command{
+		Use: "add NAME", Short: "Register a database; it is reached once to see that all is right", Args: exactly("the database's NAME"),
+		Long: `Register a database. The password is read from DUSTYFERRY_DATABASE_PASSWORD, or
+asked for; it is kept encrypted and never shown again.`,
+		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user ferry`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if d.Password, err = a.password(); err != nil {
+				return err
+			}
+			d.Name, d.Engine = args[0], contract.NewDatabaseEngine(engine)
+			d.Tls = (*contract.NewDatabaseTls)(&tls)
+			out, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(cmd.Context(), d))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) {
+				w.line("Database %s is registered and was reached (%s at %s:%d/%s).", out.Name, out.Engine, out.Host, out.Port, out.Database)
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres")
+	f.StringVar(&d.Host, "host", "127.0.0.1", "host name or address")
+	f.IntVar(&d.Port, "port", 5432, "port")
+	f.StringVar(&d.Database, "database", "", "name of the database on the server")
+	f.StringVar(&d.User, "user", "", "user to sign in as")
+	f.StringVar(&tls, "tls", "prefer", "encryption: disable, prefer, require or verify-full")
+	return c
+}
+
+func (a *app) password() (string, error) {
+	if p, ok := os.LookupEnv("DUSTYFERRY_DATABASE_PASSWORD"); ok {
+		return p, nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return "", exitWith(ExitUsage, "no password is given; set DUSTYFERRY_DATABASE_PASSWORD")
+	}
+	fmt.Fprint(a.err, "Password: ")
+	b, err := term.ReadPassword(int(os.Stdin.Fd()))
+	fmt.Fprintln(a.err)
+	return string(b), err
+}
+
+func (a *app) databaseList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the registered databases", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			out, err := client.Do[[]contract.Database](api.API.ListDatabasesWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) {
+				if len(out) == 0 {
+					w.line("No database is registered yet; 'dustyferry database add' does that.")
+					return
+				}
+				w.row("NAME", "ENGINE", "ADDRESS", "USER", "TLS", "USED BY")
+				for _, d := range out {
+					w.row(d.Name, d.Engine, fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database), d.User, d.Tls, strings.Join(d.UsedBy, ", "))
+				}
+			})
+		},
+	}
+}
+
+func (a *app) databaseShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show NAME", Short: "Show a database and the tables it holds", Args: exactly("the database's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			d, err := client.Do[contract.Database](api.API.GetDatabaseWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			tables, err := client.Do[[]contract.CatalogTable](api.API.ListDatabaseTablesWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"database": d, "tables": tables}, func(w *table) {
+				w.pairs("database", d.Name, "engine", d.Engine, "address", fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database), "user", d.User, "tls", d.Tls, "used by", strings.Join(d.UsedBy, ", "))
+				w.line("")
+				w.row("TABLE", right+"ROWS (ABOUT)", right+"SIZE", right+"COLUMNS", "KEY")
+				for _, t := range tables {
+					rows := "never counted"
+					if t.Rows >= 0 {
+						rows = num(t.Rows)
+					}
+					key := strings.Join(t.Key, ", ")
+					if key == "" {
+						key = "none"
+					}
+					w.row(t.Name, right+rows, right+size(t.Bytes), right+fmt.Sprint(t.Columns), key)
+				}
+			})
+		},
+	}
+}
+
+func (a *app) databaseCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check NAME", Short: "Check what a database can do as source and as target", Args: exactly("the database's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			f, err := client.Do[contract.Facts](api.API.CheckDatabaseWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(f, func(w *table) {
+				w.pairs("server", f.Version, "encryption", f.Encrypted, "round trip", fmt.Sprintf("%.2f ms", f.RoundTripSeconds*1000), "signed in as", f.User)
+				w.line("\nAs source")
+				entries(w, f.AsSource)
+				w.line("\nAs target")
+				entries(w, f.AsTarget)
+			})
+		},
+	}
+}
+
+// entries prints a survey, readiness list or check: what blocks comes first.
+func entries(w *table, list []contract.Entry) {
+	for _, v := range []contract.Verdict{"blocks", "to know", "fine"} {
+		for _, e := range list {
+			if e.Verdict != v {
+				continue
+			}
+			mark := map[contract.Verdict]string{"blocks": "[blocks] ", "to know": "[to know]", "fine": "[fine]   "}[v]
+			subject := e.Subject
+			w.row(mark, subject, e.Topic, e.Measured)
+			if e.Remedy != nil && *e.Remedy != "" {
+				w.row("", "", "", "mend: "+*e.Remedy)
+			}
+		}
+	}
+	w.flush()
+}
+
+func (a *app) databaseRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME", Short: "Forget a database that no crossing uses", Args: exactly("the database's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := client.Do[struct{}](api.API.RemoveDatabaseWithResponse(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Database %s is no longer registered.", args[0]) })
+		},
+	}
+}

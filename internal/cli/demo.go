@@ -1,0 +1,338 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+	"dustyferry/internal/demo"
+	"dustyferry/internal/localserver"
+	"dustyferry/internal/service"
+)
+
+func (a *app) demoCmd() *cobra.Command {
+	var rows, writers int
+	var unattended bool
+	var listen string
+	c := &cobra.Command{
+		Use: "demo", Short: "Try everything on Saltmarsh Apiaries, a made-up honey cooperative", Args: cobra.NoArgs,
+		Long: `Starts a source and a target server, a control database and the service on this
+machine, fills the source with the made-up Saltmarsh Apiaries, and keeps writing
+to it like an application would. Then the crossing is yours to drive, from the
+console or the command line. With --unattended it drives the whole journey by
+itself and exits 0 only if the certificate shows zero findings.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if rows < 1 {
+				return exitWith(ExitUsage, "--rows is %d; give a number of at least 1", rows)
+			}
+			d := &demoRun{app: a, out: cmd.OutOrStdout(), rows: rows, writers: writers}
+			defer d.stop()
+			if err := d.start(cmd.Context(), listen); err != nil {
+				return err
+			}
+			if unattended {
+				return d.drive(cmd.Context())
+			}
+			return d.hand(cmd.Context())
+		},
+	}
+	c.Flags().IntVar(&rows, "rows", 500_000, "rows of the large table, scale_readings")
+	c.Flags().IntVar(&writers, "writers", 3, "writers of the application")
+	c.Flags().BoolVar(&unattended, "unattended", false, "drive the whole journey without a person")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address of the service")
+	return c
+}
+
+type demoRun struct {
+	*app
+	out     io.Writer
+	rows    int
+	writers int
+
+	dir            string
+	source, target *localserver.Postgres
+	svc            *service.Service
+	shop           *demo.App
+	hook           *http.Server
+	hookURL        string
+	token          string
+	api            *client.Client
+	ends           []func()
+}
+
+func (d *demoRun) say(format string, args ...any) {
+	fmt.Fprintf(d.out, format+"\n", args...)
+}
+
+func (d *demoRun) stop() {
+	for i := len(d.ends) - 1; i >= 0; i-- {
+		d.ends[i]()
+	}
+}
+
+func (d *demoRun) later(f func()) { d.ends = append(d.ends, f) }
+
+func (d *demoRun) start(ctx context.Context, listen string) error {
+	var err error
+	if d.dir, err = os.MkdirTemp("", "dusty-ferry-demo-"); err != nil {
+		return err
+	}
+	d.later(func() { _ = os.RemoveAll(d.dir) })
+	if err := os.Chmod(d.dir, 0o711); err != nil {
+		return err
+	}
+	d.say("Starting a source and a target PostgreSQL server …")
+	for _, s := range []struct {
+		to   **localserver.Postgres
+		name string
+	}{{&d.source, "source"}, {&d.target, "target"}} {
+		if *s.to, err = localserver.StartPostgres(ctx, localserver.Options{Password: "thyme-and-clover"}); err != nil {
+			return err
+		}
+		d.later((*s.to).Stop)
+	}
+	d.say("Filling the source with Saltmarsh Apiaries: %s scale readings and eleven other tables …", num(int64(d.rows)))
+	if err := demo.Fill(ctx, d.source.URL("postgres"), d.rows); err != nil {
+		return err
+	}
+	log, err := os.Create(filepath.Join(d.dir, "service.log"))
+	if err != nil {
+		return err
+	}
+	d.later(func() { _ = log.Close() })
+	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4, Serve: true,
+		Version: version, Build: build(), Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) { d.token = t }})
+	if err != nil {
+		return err
+	}
+	d.later(d.svc.Stop)
+	if d.api, err = client.New(d.svc.URL(), d.token); err != nil {
+		return err
+	}
+	for _, s := range []struct {
+		name string
+		srv  *localserver.Postgres
+	}{{"old-barn", d.source}, {"new-barn", d.target}} {
+		tls := contract.Disable
+		if _, err := client.Do[contract.Database](d.api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: s.name, Engine: contract.Postgres,
+			Host: s.srv.Host, Port: s.srv.Port, Database: "postgres", User: s.srv.User, Password: s.srv.Password, Tls: &tls})); err != nil {
+			return err
+		}
+	}
+	d.shop = demo.StartApp(ctx, d.source.URL("postgres"), d.writers, 5*time.Millisecond)
+	d.later(d.shop.Stop)
+	return d.startHook()
+}
+
+// startHook is where the hand-over reaches the application: it goes over to the
+// new server.
+func (d *demoRun) startHook() error {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	d.hookURL = "http://" + ln.Addr().String() + "/moved"
+	d.hook = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method != http.MethodPost {
+			http.Error(w, "post the hand-over here", http.StatusMethodNotAllowed)
+			return
+		}
+		d.shop.MoveTo(d.target.URL("postgres"))
+		w.WriteHeader(http.StatusNoContent)
+	})}
+	go func() { _ = d.hook.Serve(ln) }()
+	d.later(func() { _ = d.hook.Close() })
+	return nil
+}
+
+func (d *demoRun) create(ctx context.Context) error {
+	tables := []string{"saltmarsh.*"}
+	chunk := int64(8 << 20)
+	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old-barn", Target: "new-barn",
+		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk}}))
+	return err
+}
+
+// hand leaves the crossing to a person.
+func (d *demoRun) hand(ctx context.Context) error {
+	if err := d.create(ctx); err != nil {
+		return err
+	}
+	d.say(`
+Everything runs. The application is writing to the source all the time.
+
+  Console         %s
+  Access token    %s
+
+Drive the crossing "spring" there, or from another terminal:
+
+  export DUSTYFERRY_SERVICE=%s DUSTYFERRY_TOKEN=%s
+  dustyferry survey spring
+  dustyferry crossing start spring
+  dustyferry watch spring
+  dustyferry reconcile spring
+  dustyferry cutover rehearse spring
+  dustyferry cutover start spring --confirm spring
+  dustyferry crossing close spring --wait
+  dustyferry certificate spring
+
+Ctrl-C ends the demo and removes everything it made.`, d.svc.URL(), d.token, d.svc.URL(), d.token)
+	select {
+	case <-ctx.Done():
+		d.say("\nThe demo ends.")
+		return nil
+	case err := <-d.svc.Failed():
+		return err
+	}
+}
+
+// drive goes through the whole journey by the public client, as a person would.
+func (d *demoRun) drive(ctx context.Context) error {
+	began := time.Now()
+	stage := 0
+	next := func(format string, args ...any) {
+		stage++
+		d.say("\n%d. %s", stage, fmt.Sprintf(format, args...))
+	}
+	next("The application writes to the source with %d writers. A crossing is created.", d.writers)
+	if err := d.create(ctx); err != nil {
+		return err
+	}
+	next("Survey: a look at both sides before anything moves.")
+	list, err := client.Do[[]contract.Entry](d.api.API.SurveyCrossingWithResponse(ctx, "spring"))
+	if err != nil {
+		return err
+	}
+	count := map[contract.Verdict]int{}
+	for _, e := range list {
+		count[e.Verdict]++
+		if e.Verdict != "fine" {
+			d.say("   [%s] %s: %s", e.Verdict, e.Subject, e.Measured)
+		}
+	}
+	d.say("   %d points block, %d are to know, %d are fine.", count["blocks"], count["to know"], count["fine"])
+	next("Load and capture begin.")
+	if _, err := client.Do[contract.Crossing](d.api.API.StartCrossingWithResponse(ctx, "spring")); err != nil {
+		return err
+	}
+	c, err := d.await(ctx, contract.PhaseInStep)
+	if err != nil {
+		return err
+	}
+	d.say("   Loaded %s rows (%s) in %d tables; %s live changes applied; lag %s.", num(c.Progress.Rows), size(c.Progress.Bytes), c.Progress.Tables, num(c.Progress.Changes), took(c.Progress.LagSeconds))
+	next("Reconcile: both sides at one shared log position, both live.")
+	r, err := client.Do[contract.Reconciliation](d.api.API.ReconcileWithResponse(ctx, "spring", contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
+	if err != nil {
+		return err
+	}
+	if r, err = awaitReconciliation(ctx, d.api, "spring", r.Id); err != nil {
+		return err
+	}
+	d.say("   %s rows on the source, %s on the target, at %s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows), r.Position, r.State, r.Findings)
+	if r.State != "clean" {
+		return exitWith(ExitFindings, "the comparison was not clean: %s %s", r.State, r.Error)
+	}
+	next("Rehearsal of the cutover.")
+	if err := d.cutover(ctx, true); err != nil {
+		return err
+	}
+	next("Cutover: writes stop, everything is drained and compared, the application moves.")
+	if err := d.cutover(ctx, false); err != nil {
+		return err
+	}
+	before := d.shop.Written()
+	if err := pause(ctx, time.Second); err != nil {
+		return err
+	}
+	if d.shop.Written() == before {
+		return fmt.Errorf("the application does not write to the new server")
+	}
+	d.say("   The application writes to the new server now; its longest wait was %s.", took(d.shop.Longest().Seconds()))
+	d.shop.Stop()
+	if n, why := d.shop.Failed(); n > 0 {
+		return fmt.Errorf("%d transactions of the application failed: %s", n, why)
+	}
+	next("Close: what was left on both servers is removed, the certificate is written.")
+	if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, "spring", contract.CloseCrossingJSONRequestBody{})); err != nil {
+		return err
+	}
+	if err := awaitTask(ctx, d.api, "spring", "close"); err != nil {
+		return err
+	}
+	return d.certify(ctx, began)
+}
+
+func (d *demoRun) cutover(ctx context.Context, rehearsal bool) error {
+	name := "spring"
+	k, err := client.Do[contract.Cutover](d.api.API.CutoverWithResponse(ctx, name, contract.NewCutover{Rehearsal: rehearsal, Confirm: &name}))
+	if err != nil {
+		return err
+	}
+	if k, err = awaitCutover(ctx, d.api, name, k.Id); err != nil {
+		return err
+	}
+	for _, s := range k.Steps {
+		d.say("   %-18s %-8s %8s  %s", s.Name, s.State, took(deref(s.Seconds)), s.Note)
+	}
+	if k.State != "done" {
+		return exitWith(ExitUndone, "it was undone: %s", k.Error)
+	}
+	d.say("   Writes were paused for %s.", took(deref(k.WritePauseSeconds)))
+	_, err = d.await(ctx, contract.PhaseInStep, contract.PhaseCutOver)
+	return err
+}
+
+// await follows the crossing, printing when something moved.
+func (d *demoRun) await(ctx context.Context, want ...contract.Phase) (contract.Crossing, error) {
+	said := time.Time{}
+	for {
+		c, err := client.Do[contract.Crossing](d.api.API.GetCrossingWithResponse(ctx, "spring"))
+		if err != nil {
+			return c, err
+		}
+		for _, w := range want {
+			if c.Phase == w {
+				return c, nil
+			}
+		}
+		if c.Condition == contract.ConditionHeld {
+			return c, exitWith(ExitHeld, "the crossing waits for a person: %s", c.Reason)
+		}
+		if time.Since(said) > 2*time.Second && c.Progress.Chunks > 0 {
+			d.say("   %s", plainLine(c))
+			said = time.Now()
+		}
+		if err := pause(ctx, 200*time.Millisecond); err != nil {
+			return c, err
+		}
+	}
+}
+
+func (d *demoRun) certify(ctx context.Context, began time.Time) error {
+	cert, err := client.Do[map[string]any](d.api.API.GetCertificateWithResponse(ctx, "spring", &contract.GetCertificateParams{}))
+	if err != nil {
+		return err
+	}
+	format := "text"
+	text, err := client.Do[string](d.api.API.GetCertificateWithResponse(ctx, "spring", &contract.GetCertificateParams{Format: &format}))
+	if err != nil {
+		return err
+	}
+	d.say("\n%s", strings.TrimRight(text, "\n"))
+	if found, ok := cert["findings"].(float64); !ok || found != 0 {
+		return exitWith(ExitFindings, "the certificate shows %v findings", cert["findings"])
+	}
+	d.say("\nDone in %s: the cooperative's database has moved, no row was lost, zero findings.", took(time.Since(began).Seconds()))
+	return nil
+}

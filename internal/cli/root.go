@@ -1,0 +1,207 @@
+// Package cli is the command line: it asks the service through the client, shows
+// what comes back, and starts the processes (serve, worker, demo).
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"runtime"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/viper"
+	"golang.org/x/term"
+
+	"dustyferry/internal/client"
+)
+
+// Exit codes, documented in the help of the root command.
+const (
+	ExitOK       = 0
+	ExitProblem  = 1 // the service or a database said no; the message says why
+	ExitUsage    = 2 // the command line is wrong
+	ExitFindings = 3 // a comparison found differences
+	ExitHeld     = 4 // --wait met a crossing that waits for a person
+	ExitUndone   = 5 // a cutover was undone
+)
+
+// version is set by the build.
+var version = "0.1.0-dev"
+
+// coded is an error with an exit code of its own.
+type coded struct {
+	code int
+	err  error
+}
+
+func (c *coded) Error() string { return c.err.Error() }
+func (c *coded) Unwrap() error { return c.err }
+
+func exitWith(code int, format string, args ...any) error {
+	return &coded{code, fmt.Errorf(format, args...)}
+}
+
+// app is what every command shares.
+type app struct {
+	conf *viper.Viper
+	out  io.Writer
+	err  io.Writer
+}
+
+// Main runs the program and returns its exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	defer stop()
+	a := &app{conf: viper.New(), out: os.Stdout, err: os.Stderr}
+	root := a.root()
+	err := root.ExecuteContext(ctx)
+	if err == nil {
+		return ExitOK
+	}
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+		return 130
+	}
+	fmt.Fprintln(os.Stderr, "Error: "+err.Error())
+	var c *coded
+	if errors.As(err, &c) {
+		return c.code
+	}
+	return ExitProblem
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "dustyferry",
+		Short: "Take tables from one live database to another without losing a row",
+		Long: `Dusty Ferry takes tables from one live database to another, without stopping
+the business and without losing a row: it copies them in resumable chunks while
+change capture keeps up with live writes, compares both sides row by row, and
+cuts over with a way to undo.
+
+Settings come from flags, then environment variables (DUSTYFERRY_SERVICE for
+--service and so on), then a YAML file (--config).
+
+Exit codes: 0 done, 1 refused or failed, 2 wrong command line, 3 a comparison
+found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
+		Example: `  dustyferry serve                       start the service
+  dustyferry demo                        try everything on made-up data
+  dustyferry database add old --host 127.0.0.1 --database shop --user ferry
+  dustyferry crossing create spring --source old --target new --table 'shop.*'
+  dustyferry survey spring
+  dustyferry crossing start spring
+  dustyferry watch spring`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			return a.readConfig(cmd)
+		},
+	}
+	f := root.PersistentFlags()
+	f.String("config", "", "settings file (YAML)")
+	f.String("service", "http://127.0.0.1:7420", "address of the service")
+	f.String("token", "", "access token; better given as DUSTYFERRY_TOKEN")
+	f.StringP("output", "o", "table", "form of the answer: table, json or yaml")
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		return exitWith(ExitUsage, "%w; see '%s --help'", err, cmd.CommandPath())
+	})
+	root.AddGroup(&cobra.Group{ID: "journey", Title: "The journey:"}, &cobra.Group{ID: "service", Title: "The service:"})
+	for _, c := range []*cobra.Command{a.databaseCmd(), a.crossingCmd(), a.surveyCmd(), a.watchCmd(), a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.cutoverCmd(), a.certificateCmd(), a.journalCmd()} {
+		c.GroupID = "journey"
+		root.AddCommand(c)
+	}
+	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.demoCmd(), a.tokenCmd(), a.versionCmd()} {
+		c.GroupID = "service"
+		root.AddCommand(c)
+	}
+	return root
+}
+
+// readConfig binds flags, environment and file, in that order of strength.
+func (a *app) readConfig(cmd *cobra.Command) error {
+	a.conf.SetEnvPrefix("DUSTYFERRY")
+	a.conf.SetEnvKeyReplacer(dashes)
+	a.conf.AutomaticEnv()
+	if err := a.conf.BindPFlags(cmd.Flags()); err != nil {
+		return err
+	}
+	if path := a.conf.GetString("config"); path != "" {
+		a.conf.SetConfigFile(path)
+		a.conf.SetConfigType("yaml")
+		if err := a.conf.ReadInConfig(); err != nil {
+			return exitWith(ExitUsage, "the settings file %s cannot be read: %w", path, err)
+		}
+	}
+	switch a.conf.GetString("output") {
+	case "table", "json", "yaml":
+		return nil
+	}
+	return exitWith(ExitUsage, "--output is %q; choose table, json or yaml", a.conf.GetString("output"))
+}
+
+func (a *app) client() (*client.Client, error) {
+	token := a.conf.GetString("token")
+	if token == "" {
+		return nil, exitWith(ExitUsage, "no access token is given; set DUSTYFERRY_TOKEN (the service shows the first one when it starts for the first time)")
+	}
+	return client.New(a.conf.GetString("service"), token)
+}
+
+// logger writes text on a terminal and JSON otherwise.
+func (a *app) logger() *slog.Logger {
+	level := slog.LevelInfo
+	if a.conf.GetBool("debug") {
+		level = slog.LevelDebug
+	}
+	opts := &slog.HandlerOptions{Level: level}
+	if f, ok := a.err.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return slog.New(slog.NewTextHandler(a.err, opts))
+	}
+	return slog.New(slog.NewJSONHandler(a.err, opts))
+}
+
+func build() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	rev, at := "unknown", ""
+	for _, s := range info.Settings {
+		switch s.Key {
+		case "vcs.revision":
+			rev = s.Value[:min(12, len(s.Value))]
+		case "vcs.time":
+			at = " of " + s.Value
+		}
+	}
+	return rev + at
+}
+
+func (a *app) versionCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Show version and build", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			return a.show(map[string]string{"version": version, "build": build(), "go": runtime.Version()}, func(w *table) {
+				w.pairs("version", version, "build", build(), "go", runtime.Version())
+			})
+		},
+	}
+}
+
+// exactly is cobra.ExactArgs with a sentence that says what is missing.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < len(names) {
+			return exitWith(ExitUsage, "%s is missing; see '%s --help'", names[len(args)], cmd.CommandPath())
+		}
+		if len(args) > len(names) {
+			return exitWith(ExitUsage, "%q is too much; see '%s --help'", args[len(names)], cmd.CommandPath())
+		}
+		return nil
+	}
+}

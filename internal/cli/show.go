@@ -1,0 +1,160 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+)
+
+var dashes = strings.NewReplacer("-", "_")
+
+// show prints a value as asked: for people as tables, for scripts as JSON or
+// YAML with the contract's names.
+func (a *app) show(v any, people func(w *table)) error {
+	switch a.conf.GetString("output") {
+	case "json":
+		e := json.NewEncoder(a.out)
+		e.SetIndent("", "  ")
+		return e.Encode(v)
+	case "yaml":
+		b, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		y, err := yaml.JSONToYAML(b)
+		if err != nil {
+			return err
+		}
+		_, err = a.out.Write(y)
+		return err
+	}
+	t := &table{}
+	people(t)
+	_, err := fmt.Fprint(a.out, t.String())
+	return err
+}
+
+// table lines up cells. A cell that starts with a tab is set to the right.
+type table struct {
+	b    strings.Builder
+	rows [][]string
+}
+
+const right = "\t"
+
+func (t *table) row(cells ...string) { t.rows = append(t.rows, cells) }
+
+// pairs prints names and values below each other.
+func (t *table) pairs(kv ...string) {
+	for i := 0; i+1 < len(kv); i += 2 {
+		if kv[i+1] != "" {
+			t.row(kv[i], kv[i+1])
+		}
+	}
+	t.flush()
+}
+
+// line prints text as it is.
+func (t *table) line(format string, args ...any) {
+	t.flush()
+	fmt.Fprintf(&t.b, format+"\n", args...)
+}
+
+func (t *table) flush() {
+	var width []int
+	for _, r := range t.rows {
+		for i, c := range r {
+			if i == len(width) {
+				width = append(width, 0)
+			}
+			width[i] = max(width[i], utf8.RuneCountInString(strings.TrimPrefix(c, right)))
+		}
+	}
+	for _, r := range t.rows {
+		var line strings.Builder
+		for i, c := range r {
+			text, toRight := strings.CutPrefix(c, right)
+			pad := strings.Repeat(" ", width[i]-utf8.RuneCountInString(text))
+			if i > 0 {
+				line.WriteString("  ")
+			}
+			if toRight {
+				line.WriteString(pad + text)
+			} else {
+				line.WriteString(text + pad)
+			}
+		}
+		t.b.WriteString(strings.TrimRight(line.String(), " ") + "\n")
+	}
+	t.rows = nil
+}
+
+func (t *table) String() string {
+	t.flush()
+	return t.b.String()
+}
+
+// num writes a whole number with thin groups of three: 1 234 567.
+func num(n int64) string {
+	s := fmt.Sprint(n)
+	neg := strings.HasPrefix(s, "-")
+	s = strings.TrimPrefix(s, "-")
+	var out []string
+	for len(s) > 3 {
+		out = append([]string{s[len(s)-3:]}, out...)
+		s = s[:len(s)-3]
+	}
+	s = strings.Join(append([]string{s}, out...), " ")
+	if neg {
+		s = "-" + s
+	}
+	return s
+}
+
+// size writes bytes with a decimal unit.
+func size(n int64) string {
+	f := float64(n)
+	for _, u := range []string{"B", "kB", "MB", "GB", "TB"} {
+		if f < 1000 || u == "TB" {
+			if u == "B" {
+				return fmt.Sprintf("%d B", n)
+			}
+			return fmt.Sprintf("%.1f %s", f, u)
+		}
+		f /= 1000
+	}
+	return ""
+}
+
+// took writes a duration in seconds for people.
+func took(s float64) string {
+	d := time.Duration(s * float64(time.Second))
+	switch {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute:
+		return fmt.Sprintf("%.1f s", d.Seconds())
+	case d < time.Hour:
+		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+}
+
+func stampText(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.Local().Format("2006-01-02 15:04:05")
+}
+
+func deref[T any](p *T) T {
+	var zero T
+	if p == nil {
+		return zero
+	}
+	return *p
+}
