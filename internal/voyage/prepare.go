@@ -21,6 +21,9 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if err := v.Store.SaveSurvey(ctx, c.ID, s.entries); err != nil {
 		return err
 	}
+	if c.Phase == domain.PhaseDraft {
+		c.Phase = domain.PhaseSurveyed // saving the survey moved it on
+	}
 	if block := blocking(s.entries); block != "" {
 		return domain.Conflict("the survey found what blocks: %s", block)
 	}
@@ -52,7 +55,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if err := v.Store.SaveStart(ctx, c.ID, start, c.Undo.V, s.catalog); err != nil {
 		return err
 	}
-	if _, err := v.Store.SetPhase(ctx, c.ID, c.Phase, domain.PhasePrepared); err != nil {
+	if err := v.advance(ctx, c, c.Phase, domain.PhasePrepared); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
@@ -68,7 +71,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		}
 		chunks += n
 	}
-	if _, err := v.Store.SetPhase(ctx, c.ID, domain.PhasePrepared, domain.PhaseLoading); err != nil {
+	if err := v.advance(ctx, c, domain.PhasePrepared, domain.PhaseLoading); err != nil {
 		return err
 	}
 	from := ""
@@ -77,6 +80,15 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	}
 	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %d tables in %d chunks%s", len(tables), chunks, from)
 	return nil
+}
+
+// advance moves the phase on, or says that somebody else did meanwhile.
+func (v *Voyage) advance(ctx context.Context, c *records.Crossing, from, to domain.Phase) error {
+	moved, err := v.Store.SetPhase(ctx, c.ID, from, to)
+	if err == nil && !moved {
+		return domain.Conflict("crossing %s is not %s any more; look at it again", c.Name, from)
+	}
+	return err
 }
 
 // cut plans a table's chunks.

@@ -193,6 +193,9 @@ func pick(cols []domain.Column, idx []int) []domain.Column {
 }
 
 func (a *applier) put(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row, replace bool) error {
+	if len(cols) == 0 {
+		return a.exec(ctx, p, fmt.Sprintf("INSERT INTO %s SELECT FROM generate_series(1, %d)", qualified(p.Target), len(rows)))
+	}
 	r := arrays(cols, positions(len(cols)), rows, nil)
 	return a.exec(ctx, p, putSQL(p, r, key, replace), r.params...)
 }
@@ -328,6 +331,9 @@ func removeWholeSQL(p *domain.TablePlan, cols []domain.Column, row domain.Row, c
 		}
 		params = append(params, string(row[i].Data))
 		on = append(on, fmt.Sprintf("%s::text = ($%d::text::%s)::text", quote(col.Name), len(params), col.Type))
+	}
+	if len(on) == 0 {
+		on = append(on, "true")
 	}
 	return fmt.Sprintf("DELETE FROM %[1]s WHERE (tableoid, ctid) IN (SELECT tableoid, ctid FROM %[1]s WHERE %s LIMIT %d)",
 		qualified(p.Target), strings.Join(on, " AND "), copies), params

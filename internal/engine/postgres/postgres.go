@@ -203,6 +203,14 @@ func quoteAll(names []string) string {
 	return strings.Join(out, ", ")
 }
 
+// columnList is a statement's list of columns in brackets; a table may have none.
+func columnList(cols []domain.Column) string {
+	if len(cols) == 0 {
+		return ""
+	}
+	return " (" + quoteAll(columnNames(cols)) + ")"
+}
+
 func columnNames(cols []domain.Column) []string {
 	out := make([]string, len(cols))
 	for i, c := range cols {

@@ -39,7 +39,7 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
 		return err
 	}
 	w.conn = nil
-	sql := fmt.Sprintf("COPY %s (%s) FROM STDIN (FORMAT %s)", qualified(p.Target), quoteAll(columnNames(p.Carried())), format(p))
+	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.Carried()), format(p))
 	if err := w.w.query(sql); err != nil {
 		return w.fail(ctx, err)
 	}
