@@ -79,11 +79,11 @@ func TestTheUgliestTables(t *testing.T) {
 		for _, q := range []string{
 			`INSERT INTO %s."Table, with $1 names" ("select", num, mood, moods) VALUES ('late', 'NaN', 'fine', '{fine}')`,
 			`UPDATE %s."Table, with $1 names" SET "select" = E'upd\\ated\t', words = NULL WHERE "Id 'x'" % 10 = ROUND`,
-			`UPDATE %s.wide SET n = n + 1 WHERE n % 3 = 0`,                           // large values stay unsaid
-			`UPDATE %s.wide SET big = 'short' WHERE n % 17 = 0`,                      // one of two is said
-			`UPDATE %s.wide SET k = k || '-moved-ROUND' WHERE n % 11 = 0`,            // the key moves, large values unsaid
-			`DELETE FROM %s.wide WHERE n % 29 = 0`,                                   //
-			`DELETE FROM %s.bag WHERE ctid IN (SELECT ctid FROM %[1]s.bag LIMIT 3)`,  // rows without a key, some alike
+			`UPDATE %s.wide SET n = n + 1 WHERE n % 3 = 0`,                          // large values stay unsaid
+			`UPDATE %s.wide SET big = 'short' WHERE n % 17 = 0`,                     // one of two is said
+			`UPDATE %s.wide SET k = k || '-moved-ROUND' WHERE n % 11 = 0`,           // the key moves, large values unsaid
+			`DELETE FROM %s.wide WHERE n % 29 = 0`,                                  //
+			`DELETE FROM %s.bag WHERE ctid IN (SELECT ctid FROM %[1]s.bag LIMIT 3)`, // rows without a key, some alike
 			`UPDATE %s.bag SET a = 'changed' WHERE ctid IN (SELECT ctid FROM %[1]s.bag WHERE a = 'same' LIMIT 2)`,
 			`INSERT INTO %s.bag VALUES ('same', 'NaN', '{"a":1}', '(1,2)'), ('same', 'NaN', '{"a":1}', '(1,2)')`,
 			`UPDATE %s.keyonly SET b = b || 'x' WHERE a = 1`,
@@ -168,4 +168,3 @@ func TestColumnChangeHolds(t *testing.T) {
 		t.Errorf("the reason does not say what changed: %s", c.Reason)
 	}
 }
-

@@ -225,6 +225,9 @@ type Target interface {
 	AppliesQuietly(ctx context.Context) bool
 	// Build makes the object; it is no error when it stands already.
 	Build(ctx context.Context, o Object) error
+	// Unbuild drops deferred objects again, before tables are loaded anew; what
+	// other objects need stays.
+	Unbuild(ctx context.Context, objects []Object) error
 	SetSequences(ctx context.Context, values []SequenceValue) error
 	// Repair makes the rows at the keys equal to rows of a view of the source.
 	Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []Fix) error

@@ -198,8 +198,8 @@ UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE crossings SET phase = 'loading', below_since = NULL
- WHERE id = (SELECT crossing_id FROM tables WHERE id = $1) AND phase IN ('catching up', 'in step')`, table)
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL, built = false
+ WHERE id = (SELECT crossing_id FROM tables WHERE id = $1)`, table)
 		return err
 	})
 }

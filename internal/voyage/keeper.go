@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -142,10 +143,18 @@ func (v *Voyage) clearTable(ctx context.Context, dst engine.Database, c *records
 	}
 	limit, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
+	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{t.Plan.V}))); err != nil {
+		return err
+	}
 	if err := dst.ClearTable(limit, c.UID, &t.Plan.V, ids); err != nil {
 		return err
 	}
 	return v.Store.OpenTable(ctx, t.ID)
+}
+
+// withoutForeign leaves out foreign keys, which do not stand in a load's way.
+func withoutForeign(objects []engine.Object) []engine.Object {
+	return slices.DeleteFunc(objects, func(o engine.Object) bool { return o.Kind == "foreign" })
 }
 
 // fenceTable makes sure that nobody who still holds a chunk of the table can

@@ -143,6 +143,9 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	if err := src.DropCapture(ctx, c.Domain().ObjectName(), c.Undo.V); err != nil {
 		return err
 	}
+	if err := dst.Unbuild(ctx, dst.Deferred(nil, plansOf(tables))); err != nil {
+		return err
+	}
 	if err := dst.ForgetStream(ctx, c.UID); err != nil {
 		return err
 	}

@@ -297,6 +297,22 @@ func (d *database) Build(ctx context.Context, o engine.Object) error {
 	return nil
 }
 
+// Unbuild drops deferred objects, foreign keys first.
+func (d *database) Unbuild(ctx context.Context, objects []engine.Object) error {
+	for _, o := range slices.Backward(objects) {
+		sql := fmt.Sprintf("ALTER TABLE IF EXISTS %s DROP CONSTRAINT IF EXISTS %s", qualified(o.Table), quote(o.Name))
+		if o.Kind == "index" {
+			sql = "DROP INDEX IF EXISTS " + qualified(domain.TableName{Schema: o.Table.Schema, Name: o.Name})
+		}
+		_, err := d.pool.Exec(ctx, sql)
+		var pe *pgconn.PgError
+		if err != nil && (!errors.As(err, &pe) || pe.Code != "2BP01") {
+			return fmt.Errorf("dropping %s %s of %s: %w", o.Kind, o.Name, o.Table, d.explain(err))
+		}
+	}
+	return nil
+}
+
 // SequenceValues reads where the sequences stand.
 func (d *database) SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]engine.SequenceValue, error) {
 	var out []engine.SequenceValue

@@ -26,6 +26,11 @@ func (d *database) OpenWriter(ctx context.Context) (engine.Writer, error) {
 	if err != nil {
 		return nil, err
 	}
+	// A table that is loaded anew may have foreign keys already.
+	if err := quietTriggers(ctx, conn); err != nil {
+		_ = conn.Close(ctx)
+		return nil, d.explain(err)
+	}
 	return &writer{d: d, conn: conn.PgConn()}, nil
 }
 

@@ -1,0 +1,101 @@
+package test
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"dustyferry/internal/contract"
+)
+
+// TestTheCommandLineJourney drives a crossing by commands alone.
+func TestTheCommandLineJourney(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a SELECT g, 'v' || g FROM generate_series(1, 500) g; ANALYZE`)
+	f := start(t)
+	bin := binary(t)
+	type answer struct {
+		out, err string
+		code     int
+	}
+	run := func(args ...string) answer {
+		t.Helper()
+		cmd := exec.CommandContext(t.Context(), bin, args...)
+		cmd.Env = append(os.Environ(), "DUSTYFERRY_SERVICE="+f.url, "DUSTYFERRY_TOKEN="+f.token, "DUSTYFERRY_DATABASE_PASSWORD="+servers.source.Password)
+		var out, err bytes.Buffer
+		cmd.Stdout, cmd.Stderr = &out, &err
+		a := answer{}
+		var exit *exec.ExitError
+		if e := cmd.Run(); errors.As(e, &exit) {
+			a.code = exit.ExitCode()
+		} else if e != nil {
+			t.Fatal(e)
+		}
+		a.out, a.err = out.String(), err.String()
+		return a
+	}
+	ok := func(want string, args ...string) answer {
+		t.Helper()
+		a := run(args...)
+		if a.code != 0 || !strings.Contains(a.out, want) {
+			t.Fatalf("%v: exit %d, lacks %q\n%s%s", args, a.code, want, a.out, a.err)
+		}
+		return a
+	}
+	no := func(code int, want string, args ...string) {
+		t.Helper()
+		a := run(args...)
+		if a.code != code || !strings.Contains(a.err, want) {
+			t.Errorf("%v: exit %d, want %d; %q lacks %q", args, a.code, code, a.err, want)
+		}
+	}
+	port := func(u string) string { u = u[strings.Index(u, "127.0.0.1:")+10:]; return u[:strings.Index(u, "/")] }
+	ok("No database", "database", "list")
+	ok("is registered", "database", "add", "old", "--port", port(p.sourceURL()), "--database", p.source, "--user", "postgres")
+	ok("is registered", "database", "add", "new", "--port", port(p.targetURL()), "--database", p.target, "--user", "postgres")
+	ok("PostgreSQL 1", "database", "check", "old")
+	ok("public.a", "database", "show", "old")
+	file := filepath.Join(t.TempDir(), "spring.yaml")
+	if err := os.WriteFile(file, []byte("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"public.*\"]\n  settings: {lanes: 1, pause_budget: 45s}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	ok("is created", "crossing", "create", "--file", file)
+	ok("pause_budget: 45s", "crossing", "export", "spring")
+	ok("Nothing blocks", "survey", "spring")
+	no(1, "cannot cut over", "cutover", "start", "spring", "--confirm", "spring")
+	ok("in step", "crossing", "start", "spring", "--wait")
+	ok("public.a", "crossing", "show", "spring")
+	ok("clean", "reconcile", "spring")
+	exec1(t, p.targetURL(), `UPDATE public.a SET v = 'v7 ' WHERE id = 7`)
+	no(3, "1 findings", "reconcile", "spring")
+	if a := ok("differing", "findings", "spring"); !strings.Contains(a.out, `"v7 "`) {
+		t.Errorf("the space cannot be seen:\n%s", a.out)
+	}
+	ok("1 of 1 findings", "repair", "spring")
+	ok("clean", "reconcile", "spring")
+	ok("[fine]", "cutover", "ready", "spring")
+	ok("write pause", "cutover", "rehearse", "spring")
+	no(1, "confirm it by giving", "cutover", "start", "spring")
+	ok("hand over", "cutover", "start", "spring", "--confirm", "spring")
+	var c struct{ Crossing contract.Crossing }
+	if err := json.Unmarshal([]byte(ok("cut over", "crossing", "show", "spring", "-o", "json").out), &c); err != nil || c.Crossing.Phase != contract.PhaseCutOver {
+		t.Errorf("JSON: %v %+v", err, c)
+	}
+	ok("name: spring", "crossing", "list", "-o", "yaml")
+	ok("closed", "crossing", "close", "spring", "--wait")
+	ok("CERTIFICATE OF THE CROSSING spring", "certificate", "spring")
+	ok("admin started spring", "journal", "--crossing", "spring")
+	ok("removed", "crossing", "remove", "spring")
+	ok("dft_", "token", "add", "night", "--role", "viewer")
+	ok("night", "token", "list")
+	no(2, "see 'dustyferry survey --help'", "survey")
+	no(2, "--output is", "crossing", "list", "-o", "xml")
+	no(1, "no crossing named", "crossing", "show", "autumn")
+	ok("complete", "completion", "bash")
+	ok("version", "version")
+}

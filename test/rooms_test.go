@@ -1,0 +1,76 @@
+package test
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+)
+
+// rooms says which of our packages each room may import; a room not named here
+// may not exist.
+var rooms = map[string][]string{
+	"domain":      {},
+	"core":        {"domain", "core"},
+	"protocol":    {"core/rowhash"},
+	"engine":      {"domain", "core", "engine", "protocol"},
+	"records":     {"domain", "core"},
+	"queue":       {},
+	"secret":      {},
+	"manifest":    {"domain"},
+	"localserver": {},
+	"contract":    {},
+	"console":     {},
+	"voyage":      {"domain", "core", "engine", "records", "queue", "secret"},
+	"api":         {"domain", "core", "contract", "console", "manifest", "records", "secret", "voyage"},
+	"service":     {"api", "engine", "localserver", "queue", "records", "secret", "voyage"},
+	"client":      {"contract"},
+	"demo":        {},
+	"cli":         {"client", "contract", "manifest", "demo", "localserver", "service"},
+}
+
+// TestRoomsImportInwards holds the import rules, and that domain and core do no
+// I/O and know no clock.
+func TestRoomsImportInwards(t *testing.T) {
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "dustyferry/internal/...").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	const prefix = "dustyferry/internal/"
+	for line := range strings.SplitSeq(strings.TrimSpace(string(out)), "\n") {
+		fields := strings.Fields(line)
+		pkg := strings.TrimPrefix(fields[0], prefix)
+		room, _, _ := strings.Cut(pkg, "/")
+		may, known := rooms[room]
+		if !known {
+			t.Errorf("%s is in no known room; add the room and its rule", pkg)
+			continue
+		}
+		for _, imp := range fields[1:] {
+			if own, ours := strings.CutPrefix(imp, prefix); ours {
+				if !allowed(may, own) {
+					t.Errorf("%s imports %s, which its room may not", pkg, own)
+				}
+				if room == "engine" && strings.HasPrefix(own, "engine/") {
+					t.Errorf("%s imports another engine, %s", pkg, own)
+				}
+				continue
+			}
+			if room == "domain" || room == "core" || room == "protocol" {
+				for _, io := range []string{"os", "net", "net/http", "database/sql", "io/fs", "log/slog", "context", "sync"} {
+					if imp == io {
+						t.Errorf("%s imports %s: this room does no I/O and no goroutines", pkg, imp)
+					}
+				}
+			}
+		}
+	}
+}
+
+func allowed(may []string, own string) bool {
+	for _, m := range may {
+		if own == m || strings.HasPrefix(own, m+"/") {
+			return true
+		}
+	}
+	return false
+}
