@@ -5,4 +5,5 @@ import { defineConfig } from "vite";
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { outDir: "../internal/console/dist", emptyOutDir: true },
+  logLevel: "warn",
 });

@@ -144,6 +144,9 @@ func (s *Server) crossing(ctx context.Context, c *records.Crossing) (contract.Cr
 	}
 	now := gauge.Over(pts, rateWindow)
 	p.RowsPerSecond, p.BytesPerSecond, p.ChangesPerSecond = max(now.Rows, 0), max(now.Bytes, 0), max(now.Changes, 0)
+	if c.Phase != domain.PhaseLoading {
+		p.RowsPerSecond, p.BytesPerSecond = 0, 0 // the window may still reach into the load
+	}
 	if c.Phase == domain.PhaseLoading && c.StartedAt.Valid {
 		since := time.Since(c.StartedAt.Time).Seconds()
 		avg := float64(sum.Bytes) / max(since, 1)

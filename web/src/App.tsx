@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { LogOut } from "lucide-react";
 import { Link, Route, Routes } from "react-router";
 import { Refused, api, take, type Session } from "./api";
@@ -22,11 +22,10 @@ export function App() {
 }
 
 function Frame({ session }: { session: Session }) {
-  const cache = useQueryClient();
   const signOut = async () => {
     await api.DELETE("/api/session");
-    cache.clear();
-    await cache.invalidateQueries();
+    // A fresh page: nothing of what was shown stays in memory.
+    window.location.assign("/");
   };
   return (
     <div className="min-h-screen">

@@ -1,7 +1,7 @@
 const group = new Intl.NumberFormat("en", { useGrouping: true, maximumFractionDigits: 0 });
 
 /** A whole number in groups of three. */
-export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u202f");
+export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u00a0");
 
 /** Bytes with a decimal unit. */
 export function bytes(n: number): string {

@@ -1,6 +1,7 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
+import { clock } from "../format";
 
 interface Props {
   title: string;
@@ -38,7 +39,12 @@ export function Chart({ title, times, values, show, tone }: Props) {
         cursor: { y: false },
         scales: { y: { range: (_u, _min, max) => [0, max > 0 ? max * 1.15 : 1] } },
         axes: [
-          { ...axis, size: 24, space: 90 },
+          {
+            ...axis,
+            size: 24,
+            space: 90,
+            values: (_u, ticks) => ticks.map((s) => clock(new Date(s * 1000).toISOString())),
+          },
           {
             ...axis,
             size: 78,
