@@ -74,6 +74,9 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if err := v.advance(ctx, c, domain.PhasePrepared, domain.PhaseLoading); err != nil {
 		return err
 	}
+	if err := v.topUp(ctx); err != nil { // lanes at once, not at the keeper's next round
+		return err
+	}
 	from := ""
 	if start != 0 {
 		from = "; changes are captured from log position " + v.Position(ctx, c.Source, start)

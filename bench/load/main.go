@@ -1,0 +1,323 @@
+// Command load measures our load of a table beside the limit, two psql in a
+// pipe with binary COPY at the same number of streams: rows a second, CPU
+// seconds and peak memory of both, in interleaved pairs in one run.
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+	"dustyferry/internal/localserver"
+)
+
+type measure struct {
+	RowsPerSecond float64 `json:"rows_per_second"`
+	CPUSeconds    float64 `json:"cpu_seconds"`
+	PeakMB        float64 `json:"peak_mb"` // ours: above idle
+}
+
+type bench struct {
+	rows, streams  int
+	source, target *localserver.Postgres
+	serve          *exec.Cmd
+	api            *client.Client
+	run            int
+}
+
+func main() {
+	rows := flag.Int("rows", 5_000_000, "rows of the table")
+	streams := flag.Int("streams", 2, "parallel streams of both")
+	pairs := flag.Int("pairs", 5, "interleaved pairs")
+	wide := flag.Int("wide", 0, "width of an extra text column in bytes, for the memory figure")
+	flag.Parse()
+	if err := measureAll(context.Background(), *rows, *streams, *pairs, *wide); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
+	b := &bench{rows: rows, streams: streams}
+	var err error
+	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB", "checkpoint_timeout": "1h"}}); err != nil {
+			return err
+		}
+		defer (*s).Stop()
+	}
+	fmt.Printf("filling %d rows of 11 columns\n", rows)
+	if err := b.sql(ctx, b.source, fmt.Sprintf(`
+CREATE TABLE public.readings (id bigint PRIMARY KEY, apiary text, number smallint, read_at timestamp, weight_kg numeric(7,3),
+  inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware text, remark text);
+INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds', round((i %% 60000 / 1000.0)::numeric, 3),
+  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ', 5) || repeat('w', %d)
+  FROM generate_series(1, %d) i`, wide, rows), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
+		return err
+	}
+	stop, err := b.startService(ctx)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	var ours, limit []measure
+	for i := range pairs + 1 { // the first pair warms up and is not counted
+		for _, side := range []struct {
+			name string
+			f    func(context.Context) (measure, error)
+			to   *[]measure
+		}{{"pipe", b.pipe, &limit}, {"ours", b.ours, &ours}} {
+			if err := b.sql(ctx, b.target, "DROP TABLE IF EXISTS public.readings", "CHECKPOINT"); err != nil {
+				return err
+			}
+			m, err := side.f(ctx)
+			if err != nil {
+				return fmt.Errorf("%s: %w", side.name, err)
+			}
+			fmt.Printf("pair %d %-4s %9.0f rows/s %6.2f CPU s %6.1f MB\n", i, side.name, m.RowsPerSecond, m.CPUSeconds, m.PeakMB)
+			if i > 0 {
+				*side.to = append(*side.to, m)
+			}
+		}
+	}
+	var speed, cpu []float64
+	for i := range ours {
+		speed = append(speed, ours[i].RowsPerSecond/limit[i].RowsPerSecond)
+		cpu = append(cpu, ours[i].CPUSeconds/limit[i].CPUSeconds)
+	}
+	fmt.Printf("median of %d pairs: speed %.3f of the pipe's, CPU %.3f of its\n", pairs, median(speed), median(cpu))
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{
+		"bench": "load", "ratio": round(median(speed)), "cpu_ratio": round(median(cpu)), "ours": mid(ours), "limit": mid(limit),
+		"units": "rows/s, CPU seconds a run, MB (ours: above idle)", "pairs": pairs, "rows": rows, "streams": streams,
+	})
+}
+
+func round(f float64) float64 { return float64(int(f*1000+0.5)) / 1000 }
+
+func median(v []float64) float64 {
+	v = slices.Clone(v)
+	slices.Sort(v)
+	return v[len(v)/2]
+}
+
+func mid(all []measure) measure {
+	pick := func(f func(measure) float64) float64 {
+		var v []float64
+		for _, m := range all {
+			v = append(v, f(m))
+		}
+		return round(median(v))
+	}
+	return measure{pick(func(m measure) float64 { return m.RowsPerSecond }), pick(func(m measure) float64 { return m.CPUSeconds }), pick(func(m measure) float64 { return m.PeakMB })}
+}
+
+func (b *bench) sql(ctx context.Context, s *localserver.Postgres, statements ...string) error {
+	c, err := pgx.Connect(ctx, s.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = c.Close(ctx) }()
+	for _, q := range statements {
+		if _, err := c.Exec(ctx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pipe is the limit: psql to psql, a key range for each stream.
+func (b *bench) pipe(ctx context.Context) (measure, error) {
+	ddl := `CREATE TABLE public.readings (id bigint PRIMARY KEY, apiary text, number smallint, read_at timestamp, weight_kg numeric(7,3),
+  inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware text, remark text)`
+	if err := b.sql(ctx, b.target, ddl); err != nil {
+		return measure{}, err
+	}
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var m measure
+	var errs []error
+	from := time.Now()
+	for i := range b.streams {
+		lo, hi := b.rows*i/b.streams, b.rows*(i+1)/b.streams
+		wg.Go(func() {
+			out := exec.CommandContext(ctx, "psql", "-X", "-q", b.source.URL("postgres"), "-c",
+				fmt.Sprintf("COPY (SELECT * FROM public.readings WHERE id > %d AND id <= %d) TO STDOUT (FORMAT binary)", lo, hi))
+			in := exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c", "COPY public.readings FROM STDIN (FORMAT binary)")
+			r, w, err := os.Pipe()
+			if err == nil {
+				out.Stdout, in.Stdin = w, r
+				err = errors.Join(out.Start(), in.Start())
+				_ = w.Close()
+				_ = r.Close()
+				err = errors.Join(err, out.Wait(), in.Wait())
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			errs = append(errs, err)
+			for _, c := range []*exec.Cmd{out, in} {
+				if u, ok := c.ProcessState.SysUsage().(*syscall.Rusage); ok {
+					m.CPUSeconds += c.ProcessState.UserTime().Seconds() + c.ProcessState.SystemTime().Seconds()
+					m.PeakMB += float64(u.Maxrss) / 1024
+				}
+			}
+		})
+	}
+	wg.Wait()
+	m.RowsPerSecond = float64(b.rows) / time.Since(from).Seconds()
+	return m, errors.Join(errs...)
+}
+
+func (b *bench) startService(ctx context.Context) (func(), error) {
+	dir, err := os.MkdirTemp("", "dusty-ferry-bench-")
+	if err != nil {
+		return nil, err
+	}
+	_ = os.Chmod(dir, 0o711)
+	b.serve = exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "serve", "--listen", "127.0.0.1:0", "--data-dir", dir, "--process-lanes", strconv.Itoa(b.streams))
+	out, err := b.serve.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := b.serve.Start(); err != nil {
+		return nil, err
+	}
+	token := ""
+	s := bufio.NewScanner(out)
+	for s.Scan() {
+		line := strings.TrimSpace(s.Text())
+		if strings.HasPrefix(line, "dft_") {
+			token = line
+		}
+		if url, ok := strings.CutPrefix(line, "Ready at "); ok {
+			b.api, err = client.New(url, token)
+			break
+		}
+	}
+	if b.api == nil {
+		return nil, errors.New("the service did not start")
+	}
+	for name, srv := range map[string]*localserver.Postgres{"old": b.source, "new": b.target} {
+		tls := contract.Disable
+		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres,
+			Host: srv.Host, Port: srv.Port, Database: "postgres", User: srv.User, Password: "unused", Tls: &tls})); err != nil {
+			return nil, err
+		}
+	}
+	return func() {
+		_ = b.serve.Process.Signal(syscall.SIGTERM)
+		_ = b.serve.Wait()
+		_ = os.RemoveAll(dir)
+	}, err
+}
+
+// ours is a crossing of kind load, from its start to the landing of the last
+// chunk, with counting and hashing of every chunk as always.
+func (b *bench) ours(ctx context.Context) (measure, error) {
+	b.run++
+	name := fmt.Sprintf("run%d", b.run)
+	kind := contract.Load
+	lanes := b.streams
+	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name, Source: "old", Target: "new", Kind: &kind,
+		Tables: &[]string{"public.readings"}, Settings: &contract.Settings{Lanes: &lanes}})); err != nil {
+		return measure{}, err
+	}
+	pid := b.serve.Process.Pid
+	idle, err := memory(pid, "VmRSS")
+	if err != nil {
+		return measure{}, err
+	}
+	_ = os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", pid), []byte("5"), 0o200) // the peak counts from here
+	cpu := cpuSeconds(pid)
+	from := time.Now()
+	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, name)); err != nil {
+		return measure{}, err
+	}
+	for {
+		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, name))
+		if err != nil {
+			return measure{}, err
+		}
+		if c.Condition != contract.ConditionRunning {
+			return measure{}, errors.New(c.Reason)
+		}
+		if c.Progress.Chunks > 0 && c.Progress.ChunksLanded == c.Progress.Chunks {
+			if c.Progress.Rows != int64(b.rows) {
+				return measure{}, fmt.Errorf("%d rows landed", c.Progress.Rows)
+			}
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	m := measure{RowsPerSecond: float64(b.rows) / time.Since(from).Seconds(), CPUSeconds: cpuSeconds(pid) - cpu}
+	peak, err := memory(pid, "VmHWM")
+	if err != nil {
+		return m, err
+	}
+	m.PeakMB = peak - idle
+	for { // built, closed and forgotten before the next run
+		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, name))
+		if err != nil {
+			return m, err
+		}
+		if c.Phase == contract.PhaseInStep {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if _, err := client.Do[contract.Crossing](b.api.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{})); err != nil {
+		return m, err
+	}
+	for {
+		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, name))
+		if err != nil {
+			return m, err
+		}
+		if c.Phase == contract.PhaseClosed && c.Progress.Work == nil {
+			return m, nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// memory reads a figure of /proc/PID/status in MB.
+func memory(pid int, field string) (float64, error) {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
+	if err != nil {
+		return 0, err
+	}
+	for line := range strings.Lines(string(b)) {
+		if rest, ok := strings.CutPrefix(line, field+":"); ok {
+			kb, err := strconv.ParseFloat(strings.Fields(rest)[0], 64)
+			return kb / 1024, err
+		}
+	}
+	return 0, fmt.Errorf("no %s for process %d", field, pid)
+}
+
+// cpuSeconds reads user and system time of a process.
+func cpuSeconds(pid int) float64 {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0
+	}
+	f := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+2:]))
+	user, _ := strconv.ParseFloat(f[11], 64)
+	system, _ := strconv.ParseFloat(f[12], 64)
+	return (user + system) / 100
+}
