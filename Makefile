@@ -33,6 +33,6 @@ bench: build ## Measure the hot paths beside their physical limits
 	@for b in bench/*.sh; do echo "== $$b"; bash $$b || exit 1; done
 
 screenshots: build ## Take the pictures in docs/screenshots anew
-	@DUSTYFERRY_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 -run TestScreenshots ./test/
+	@scripts/screenshots
 
 .PHONY: help setup console build demo demo-hand lint test bench screenshots

@@ -71,8 +71,6 @@ type Source interface {
 	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
 	DropCapture(ctx context.Context, name string, undo []string) error
 	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable) (Capture, error)
-	// Now returns a position at or after every commit made so far.
-	Now(ctx context.Context) (domain.Position, error)
 	// Heartbeat writes a small transaction that capture will see, and returns a
 	// position at or after its beginning.
 	Heartbeat(ctx context.Context) (domain.Position, error)

@@ -48,12 +48,6 @@ func (s *Store) Chunks(ctx context.Context, table int64) ([]Chunk, error) {
 	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
 }
 
-// ChunksOf lists all chunks of a crossing.
-func (s *Store) ChunksOf(ctx context.Context, crossing int64) ([]Chunk, error) {
-	var out []Chunk
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE crossing_id = $1 ORDER BY table_id, ordinal`, crossing)
-}
-
 // ChunkStates returns the chunks of a table at the given ordinals: what the
 // interleaving rule looks at.
 func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]Chunk, error) {
@@ -171,17 +165,6 @@ UPDATE chunks SET state = $3, lease_until = NULL, ended_at = now(), not_before =
  WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, state, seconds(wait), cause, counts)
 		return err
 	})
-}
-
-// Attempt is one failed try of a chunk.
-type Attempt struct {
-	ID        int64        `db:"id"`
-	ChunkID   int64        `db:"chunk_id"`
-	Epoch     int64        `db:"epoch"`
-	Worker    string       `db:"worker"`
-	StartedAt sql.NullTime `db:"started_at"`
-	EndedAt   time.Time    `db:"ended_at"`
-	Error     string       `db:"error"`
 }
 
 // ResetTable begins a table again: no chunk can be claimed, every epoch is

@@ -87,20 +87,6 @@ func (s *Store) ReleaseTask(ctx context.Context, id, epoch int64) error {
 	return err
 }
 
-// CancelTasks ends a crossing's waiting and running tasks of a kind.
-func (s *Store) CancelTasks(ctx context.Context, crossing int64, kind string) error {
-	_, err := s.DB.ExecContext(ctx, `
-UPDATE tasks SET state = 'cancelled', ended_at = now() WHERE crossing_id = $1 AND kind = $2 AND state IN ('waiting', 'running')`, crossing, kind)
-	return err
-}
-
-// Task returns one task.
-func (s *Store) Task(ctx context.Context, id int64) (Task, error) {
-	var t Task
-	err := s.DB.GetContext(ctx, &t, `SELECT * FROM tasks WHERE id = $1`, id)
-	return t, notFound(err, "there is no task %d", id)
-}
-
 // Tasks lists a crossing's newest tasks.
 func (s *Store) Tasks(ctx context.Context, crossing int64) ([]Task, error) {
 	var out []Task

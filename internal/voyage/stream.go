@@ -3,7 +3,6 @@ package voyage
 import (
 	"context"
 	"errors"
-	"fmt"
 	"sync"
 	"time"
 
@@ -103,7 +102,7 @@ type follower struct {
 	peeked    *engine.Event
 	lastEmpty time.Time
 	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
-	maxRead   domain.Position
+
 }
 
 type beat struct {
@@ -449,5 +448,3 @@ func (f *follower) reachedIdle(at domain.Position) {
 	f.received = max(f.received, at)
 	f.cap.Confirm(max(f.applied, at))
 }
-
-func (f *follower) String() string { return fmt.Sprintf("capture of %s, epoch %d", f.c.Name, f.epoch) }

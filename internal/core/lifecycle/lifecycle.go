@@ -4,7 +4,6 @@ package lifecycle
 
 import (
 	"slices"
-	"strings"
 
 	"dustyferry/internal/domain"
 )
@@ -70,12 +69,6 @@ func Allow(act Act, name string, phase domain.Phase, condition domain.Condition)
 	return nil
 }
 
-// Before reports whether phase a comes before phase b.
-func Before(a, b domain.Phase) bool { return slices.Index(order, a) < slices.Index(order, b) }
-
-// Phases returns all phases in order.
-func Phases() []domain.Phase { return slices.Clone(order) }
-
 // View is what decides the phase of a crossing under way.
 type View struct {
 	Kind       domain.Kind
@@ -121,14 +114,4 @@ func Next(v View) domain.Phase {
 // chunk landed and the applied position has passed every chunk's snapshot.
 func Consistent(v View) bool {
 	return v.Landed == v.Chunks && (v.Kind == domain.KindLoad || v.Applied >= v.MaxRead)
-}
-
-// Acts lists all acts, for help texts.
-func Acts() string {
-	var out []string
-	for a := range allowed {
-		out = append(out, string(a))
-	}
-	slices.Sort(out)
-	return strings.Join(out, ", ")
 }

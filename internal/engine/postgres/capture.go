@@ -143,15 +143,6 @@ func (d *database) DropCapture(ctx context.Context, name string, undo []string) 
 	return nil
 }
 
-// Now returns the end of the log as written so far.
-func (d *database) Now(ctx context.Context) (domain.Position, error) {
-	var at string
-	if err := d.pool.QueryRow(ctx, `SELECT pg_current_wal_insert_lsn()::text`).Scan(&at); err != nil {
-		return 0, d.explain(err)
-	}
-	return parseLSN(at)
-}
-
 // Heartbeat writes a message into the log, in a transaction of its own; no
 // table is needed for it.
 func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {

@@ -1,5 +1,5 @@
 // Package pgcopy knows PostgreSQL's COPY data: the CopyData frames that carry
-// it over a connection, the binary row format inside them, and the text format.
+// it over a connection, and the binary row format inside them.
 // Source: the PostgreSQL documentation, "Frontend/Backend Protocol" and "COPY",
 // "File Formats".
 package pgcopy
@@ -39,7 +39,6 @@ type Frames struct {
 	head   int
 	need   int
 	size   int
-	first  bool
 	begun  bool
 	digest rowhash.Digest
 	skip   int // bytes of the binary header still to be left out of the hash

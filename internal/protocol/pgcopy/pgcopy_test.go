@@ -78,30 +78,6 @@ func TestFieldsThereAndBack(t *testing.T) {
 	}
 }
 
-func TestTextThereAndBack(t *testing.T) {
-	want := [][]byte{[]byte("tab\there"), nil, []byte(`\N`), {}, []byte("new\nline\\ \r\b\f\v"), []byte("żółć")}
-	var line []byte
-	for i, f := range want {
-		if i > 0 {
-			line = append(line, '\t')
-		}
-		if f == nil {
-			line = pgcopy.AppendNull(line)
-		} else {
-			line = pgcopy.AppendText(line, f)
-		}
-	}
-	got, err := pgcopy.TextFields(nil, append(line, '\n'))
-	if err != nil || len(got) != len(want) {
-		t.Fatalf("%q %v", got, err)
-	}
-	for i := range want {
-		if !bytes.Equal(got[i], want[i]) || (got[i] == nil) != (want[i] == nil) {
-			t.Errorf("field %d: %q, want %q", i, got[i], want[i])
-		}
-	}
-}
-
 func FuzzFrames(f *testing.F) {
 	rows, _ := testRows(5)
 	f.Add(stream(rows), 7)
@@ -131,17 +107,6 @@ func FuzzFields(f *testing.F) {
 		fields, err := pgcopy.Fields(nil, b)
 		if err == nil && !bytes.Equal(pgcopy.AppendFields(nil, fields), b) {
 			t.Fatalf("%x does not come back", b)
-		}
-	})
-}
-
-func FuzzText(f *testing.F) {
-	f.Add([]byte("a\\tb\t\\N\n"))
-	f.Fuzz(func(t *testing.T, b []byte) {
-		_, _ = pgcopy.TextFields(nil, b)
-		got, err := pgcopy.TextFields(nil, pgcopy.AppendText(nil, b))
-		if err != nil || len(got) != 1 || !bytes.Equal(got[0], b) {
-			t.Fatalf("%q came back as %q (%v)", b, got, err)
 		}
 	})
 }
