@@ -72,7 +72,7 @@ func TestTheCommandLineJourney(t *testing.T) {
 	ok("public.a", "crossing", "show", "spring")
 	ok("clean", "reconcile", "spring")
 	exec1(t, p.targetURL(), `UPDATE public.a SET v = 'v7 ' WHERE id = 7`)
-	no(3, "1 findings", "reconcile", "spring")
+	no(3, "differ: 1 finding", "reconcile", "spring")
 	if a := ok("differing", "findings", "spring"); !strings.Contains(a.out, `"v7 "`) {
 		t.Errorf("the space cannot be seen:\n%s", a.out)
 	}

@@ -43,7 +43,7 @@ Exits with 3 when something differs.`,
 			case r.State == "failed":
 				return exitWith(ExitProblem, "the comparison failed: %s", r.Error)
 			case r.Findings > 0:
-				return exitWith(ExitFindings, "%d findings", r.Findings)
+				return exitWith(ExitFindings, "source and target differ: %s", counted(r.Findings, "finding"))
 			}
 			return nil
 		},
@@ -88,6 +88,14 @@ func showReconciliation(w *table, name string, r contract.Reconciliation) {
 	if r.Findings > 0 && r.Depth == "hashes" {
 		w.line("\nSee the rows with: dustyferry findings %s; copy them again with: dustyferry repair %s", name, name)
 	}
+}
+
+// counted writes a number of things, one in the singular.
+func counted(n int64, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return num(n) + " " + thing + "s"
 }
 
 // lastReconciliation finds the newest one that ended, or the one asked for.

@@ -76,7 +76,7 @@ func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, q
 	if findings > 0 {
 		state, severity = "differing", "warning"
 	}
-	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %d findings", id, r.Depth, findings)
+	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, many(findings, "finding"))
 	return v.Store.EndReconciliation(end, id, state, "")
 }
 

@@ -114,7 +114,21 @@ func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
 	}
 	took := (time.Duration(bytes/rate) * time.Second).Round(time.Second)
 	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %d rows and %.1f MB; at an assumed %d MB/s the load takes about %s", len(plans), rows, float64(bytes)/1e6, rate>>20, max(took, time.Second))}
+		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; at an assumed %d MB/s (nothing was measured yet) the load takes about %s", len(plans), many(rows, "row"), float64(bytes)/1e6, rate>>20, max(took, time.Second))}
+}
+
+// many writes a number of things: thousands and millions in words, one in the
+// singular.
+func many(n int64, thing string) string {
+	switch {
+	case n == 1:
+		return "1 " + thing
+	case n >= 1_000_000:
+		return fmt.Sprintf("%.1f million %ss", float64(n)/1e6, thing)
+	case n >= 10_000:
+		return fmt.Sprintf("%d thousand %ss", n/1000, thing)
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
 }
 
 // blocking returns a sentence with what blocks, or an empty string.

@@ -186,7 +186,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			e.add(domain.ToKnow, "row identity", name, "", "its replica identity is set to %s until the crossing is closed, so that the log can identify rows", p.SetIdentity)
 		}
 		if p.KeyOrder == "source" && len(p.Key) > 0 {
-			e.add(domain.ToKnow, "key order", name, "", "the order of its key (%s) is the server's own; we ask the source which chunk a changed key is in", quoteAll(p.Key))
+			e.add(domain.ToKnow, "key order", name, "", "its key (%s) sorts in the server's own order; the source is asked where a changed key falls", quoteAll(p.Key))
 		}
 		if p.Table.Rows < 0 {
 			missing = append(missing, name)
