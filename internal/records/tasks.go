@@ -69,6 +69,13 @@ func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, error) {
 	return n == 1, nil
 }
 
+// HoldsTask reports whether the task is still ours under the epoch.
+func (s *Store) HoldsTask(ctx context.Context, id, epoch int64) (bool, error) {
+	var ok bool
+	err := s.DB.GetContext(ctx, &ok, `SELECT EXISTS (SELECT 1 FROM tasks WHERE id = $1 AND epoch = $2 AND state = 'running')`, id, epoch)
+	return ok, err
+}
+
 // NoteTask says what a task is doing.
 func (s *Store) NoteTask(ctx context.Context, id int64, note string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET note = $2 WHERE id = $1`, id, note)

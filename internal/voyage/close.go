@@ -43,7 +43,7 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 		return err
 	}
 	for _, t := range tables {
-		if was == domain.PhaseLoading {
+		if t.ChunksLanded < t.Chunks {
 			if err := v.Store.ResetTable(ctx, t.ID); err != nil {
 				return err
 			}
@@ -58,7 +58,9 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 			return err
 		}
 	}
-	if was != domain.PhaseCutOver || a.Reopen {
+	// The time of the cutover, not the phase: a close that is carried on after a
+	// crash finds the phase closed already.
+	if !c.CutOverAt.Valid || a.Reopen {
 		if err := src.Reopen(ctx, c.Settings.V.StopMethod, name, plansOf(tables)); err != nil {
 			return err
 		}

@@ -1,16 +1,9 @@
 package voyage
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"net/http"
-	"os"
-	"os/exec"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -100,92 +93,12 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *records.Crossing, actor 
 	return v.Store.GiveWord(ctx, k.ID, actor)
 }
 
-// Readiness is the readiness list: what must hold before a cutover may start,
-// each entry with what was measured.
-func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.Settings) ([]domain.Entry, error) {
-	var out []domain.Entry
-	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
-		e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: c.Name, Measured: fmt.Sprintf(format, args...), Remedy: remedy}
-		if ok {
-			e.Verdict, e.Remedy = domain.Fine, ""
-		}
-		out = append(out, e)
-	}
-	view, err := v.Store.View(ctx, c.ID)
-	if err != nil {
-		return nil, err
-	}
-	add(view.Chunks > 0 && view.Landed == view.Chunks, domain.Blocks, "load", "wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
-	add(c.Built, domain.Blocks, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
-	add(c.Phase == domain.PhaseInStep, domain.Blocks, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
-	add(c.Condition == domain.ConditionRunning, domain.Blocks, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))
-	st, err := v.Store.Stream(ctx, c.ID)
-	if err != nil {
-		return nil, err
-	}
-	live := st != nil && st.Live
-	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
-	if st != nil {
-		limit := set.InStepLag.Seconds()
-		add(st.LagSeconds <= limit, domain.Blocks, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
-	}
-	recs, err := v.Store.Reconciliations(ctx, c.ID)
-	if err != nil {
-		return nil, err
-	}
-	remedy := "dustyferry reconcile " + c.Name
-	verdict := domain.ToKnow
-	switch {
-	case len(recs) == 0:
-		add(false, verdict, "reconciliation", remedy, "source and target have never been compared; the cutover itself compares them (%s)", set.CutoverDepth)
-	case recs[0].State == "clean":
-		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows",
-			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows)
-	case recs[0].State == "differing" && recs[0].Open == 0:
-		add(false, verdict, "reconciliation", remedy, "the findings of the last comparison were repaired, but not compared again")
-	case recs[0].State == "differing":
-		add(false, domain.Blocks, "reconciliation", "dustyferry repair "+c.Name, "the last comparison left %d open findings", max(recs[0].Open, recs[0].Findings))
-	default:
-		add(false, verdict, "reconciliation", remedy, "the last comparison is %s", recs[0].State)
-	}
-	cuts, err := v.Store.Cutovers(ctx, c.ID)
-	if err != nil {
-		return nil, err
-	}
-	rehearsed := false
-	for _, k := range cuts {
-		if k.Rehearsal && k.State == "done" && k.PausedAt.Valid && k.ReleasedAt.Valid {
-			pause := k.ReleasedAt.Time.Sub(k.PausedAt.Time)
-			add(pause <= set.PauseBudget, domain.ToKnow, "write pause", "raise the pause budget, or reconcile less inside the pause", "the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)
-			rehearsed = true
-			break
-		}
-	}
-	if !rehearsed {
-		add(false, domain.ToKnow, "write pause", "dustyferry cutover rehearse "+c.Name, "the cutover has not been rehearsed, so its write pause is not known")
-	}
-	return out, nil
-}
-
-func yesNo(b bool, yes, no string) string {
-	if b {
-		return yes
-	}
-	return no
-}
-
-func prefixed(p, s string) string {
-	if s == "" {
-		return ""
-	}
-	return p + s
-}
-
 // run is one cutover being carried out by this process.
 type run struct {
 	v      *Voyage
 	c      *records.Crossing
 	k      records.Cutover
+	task   *records.Task
 	src    engine.Database
 	dst    engine.Database
 	plans  []domain.TablePlan
@@ -201,7 +114,10 @@ func (v *Voyage) cutover(ctx context.Context, c *records.Crossing, t *records.Ta
 	if err != nil {
 		return err
 	}
-	r := &run{v: v, c: c, k: k}
+	if k.State != "running" {
+		return nil // the process before us had ended it, but for saying so
+	}
+	r := &run{v: v, c: c, k: k, task: t}
 	if r.src, r.dst, err = v.Both(ctx, c); err != nil {
 		return err
 	}
@@ -278,6 +194,19 @@ func (r *run) guard(ctx context.Context, cancel context.CancelCauseFunc) {
 	})
 }
 
+// mine returns an error when another process has taken the cutover over, as
+// happens to one that was frozen: it must neither undo nor hand over any more.
+func (r *run) mine(ctx context.Context) error {
+	ok, err := r.v.Store.HoldsTask(ctx, r.task.ID, r.task.Epoch)
+	if err == nil && !ok {
+		if r.stop != nil {
+			_ = r.stop.Release(ctx)
+		}
+		return domain.ErrTakenOver
+	}
+	return err
+}
+
 // step carries out one step before the hand-over and records it.
 func (r *run) step(ctx context.Context, name domain.StepName) error {
 	act := map[domain.StepName]func(context.Context) (string, error){
@@ -292,6 +221,9 @@ func (r *run) step(ctx context.Context, name domain.StepName) error {
 		domain.StepHandOver:   r.handOver,
 		domain.StepRelease:    r.release,
 	}[name]
+	if err := r.mine(ctx); err != nil {
+		return err
+	}
 	if err := r.v.Store.SetStep(ctx, r.k.ID, name, domain.StepRunning, ""); err != nil {
 		return err
 	}
@@ -307,167 +239,6 @@ func (r *run) step(ctx context.Context, name domain.StepName) error {
 		state = domain.StepSkipped
 	}
 	return r.v.Store.SetStep(end, r.k.ID, name, state, note)
-}
-
-func (r *run) readiness(ctx context.Context) (string, error) {
-	c := *r.c
-	c.Phase = domain.PhaseInStep // it was, when the cutover was asked for
-	list, err := r.v.Readiness(ctx, &c, r.k.Settings.V)
-	if err != nil {
-		return "", err
-	}
-	if err := r.v.Store.SaveReadiness(ctx, r.k.ID, list); err != nil {
-		return "", err
-	}
-	if block := blocking(list); block != "" {
-		return "", domain.Conflict("not ready: %s", block)
-	}
-	return fmt.Sprintf("%d points hold", len(list)), nil
-}
-
-func (r *run) stopWrites(ctx context.Context) (string, error) {
-	set := r.k.Settings.V
-	if set.StopMethod == domain.StopWord {
-		_ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepStopWrites, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")")
-		for {
-			k, err := r.v.Store.Cutover(ctx, r.k.ID)
-			if err != nil {
-				return "", err
-			}
-			if k.WordBy != "" {
-				break
-			}
-			if !sleep(ctx, 200*time.Millisecond) {
-				return "", context.Cause(ctx)
-			}
-		}
-	}
-	// The pause counts from the moment the first writer may have to wait.
-	r.paused = time.Now()
-	if err := r.v.Store.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
-		return "", err
-	}
-	var err error
-	r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.Domain().ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
-	if err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("writes to %d tables are stopped (%s)", len(r.plans), set.StopMethod), nil
-}
-
-func (r *run) markEnd(ctx context.Context) (string, error) {
-	at, err := r.src.Heartbeat(ctx)
-	if err != nil {
-		return "", err
-	}
-	r.k.EndPosition = records.Pos(at)
-	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
-		return "", err
-	}
-	return "log position " + r.v.Position(ctx, r.c.Source, at), nil
-}
-
-// drain lets the applier go exactly up to the end position; writes are stopped,
-// so nothing of the tables comes after it.
-func (r *run) drain(ctx context.Context) (string, error) {
-	from := time.Now()
-	if err := r.v.Store.Ask(ctx, r.c.ID, "go", domain.Position(r.k.EndPosition)); err != nil {
-		return "", err
-	}
-	defer func() { _ = r.v.Store.Ask(context.WithoutCancel(ctx), r.c.ID, "", 0) }()
-	for n := 1; ; n++ {
-		st, err := r.v.Store.Stream(ctx, r.c.ID)
-		if err != nil {
-			return "", err
-		}
-		if st != nil && st.Ask == "reached" {
-			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
-		}
-		if n%100 == 0 { // the wish lapses unless it is repeated
-			if st == nil || st.Ask == "" {
-				err = r.v.Store.Ask(ctx, r.c.ID, "go", domain.Position(r.k.EndPosition))
-			} else {
-				err = r.v.Store.KeepAsking(ctx, r.c.ID)
-			}
-			if err != nil {
-				return "", err
-			}
-			_, _ = r.src.Heartbeat(ctx)
-		}
-		if !sleep(ctx, 20*time.Millisecond) {
-			return "", context.Cause(ctx)
-		}
-	}
-}
-
-func (r *run) reconcile(ctx context.Context) (string, error) {
-	depth := r.k.Settings.V.CutoverDepth
-	if depth == domain.DepthNone {
-		return "skipped", nil
-	}
-	var id int64
-	err := r.v.Queue.In(ctx, func(tx pgx.Tx) error {
-		var err error
-		id, err = records.AddReconciliationTx(ctx, tx, r.c.ID, depth, nil)
-		return err
-	})
-	if err != nil {
-		return "", err
-	}
-	if err := r.v.Store.SetEnd(ctx, r.k.ID, 0, id); err != nil {
-		return "", err
-	}
-	if err := r.v.reconcile(ctx, r.c, id, r.k.Settings.V.StopMethod != domain.StopWord); err != nil {
-		return "", err
-	}
-	res, err := r.v.Store.Reconciliation(ctx, r.c.ID, id)
-	if err != nil {
-		return "", err
-	}
-	if res.Findings > 0 {
-		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings, r.c.Name)
-	}
-	return fmt.Sprintf("%d tables, %d rows alike on both sides (%s)", res.Tables, res.SourceRows, depth), nil
-}
-
-func (r *run) sequences(ctx context.Context) (string, error) {
-	cat, err := r.v.Store.CatalogOf(ctx, r.c.ID)
-	if err != nil {
-		return "", err
-	}
-	var mine []domain.Sequence
-	for _, q := range cat.Sequences {
-		owned := q.OwnedBy.Name == ""
-		for i := range r.plans {
-			owned = owned || r.plans[i].Source == q.OwnedBy
-		}
-		if owned {
-			mine = append(mine, q)
-		}
-	}
-	values, err := r.src.SequenceValues(ctx, mine)
-	if err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("%d sequences moved", len(values)), r.dst.SetSequences(ctx, values)
-}
-
-func (r *run) build(ctx context.Context) (string, error) {
-	err := r.v.build(ctx, r.c, func(s string) { _ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepBuild, s) }, true)
-	return "every index and constraint stands", err
-}
-
-func (r *run) closeSource(ctx context.Context) (string, error) {
-	if r.stop != nil {
-		if err := r.stop.Alive(ctx); err != nil {
-			return "", fmt.Errorf("the hold on the source's writes was lost: %w", err)
-		}
-	}
-	msg := fmt.Sprintf("this table has moved to database %s (crossing %s)", r.c.Target, r.c.Name)
-	if r.k.Settings.V.StopMethod == domain.StopWord {
-		return "the person's word stands; the source is not closed by us", nil
-	}
-	return "writes to the source now fail, saying that the tables have moved", r.stop.CloseWrites(ctx, msg)
 }
 
 // finish carries out what cannot be undone: hand over and release.
@@ -504,57 +275,6 @@ func (r *run) pause(ctx context.Context) string {
 		return "an unknown time"
 	}
 	return k.ReleasedAt.Time.Sub(k.PausedAt.Time).Round(time.Millisecond).String()
-}
-
-// handOver tells the applications: a webhook, a command, both or none.
-func (r *run) handOver(ctx context.Context) (string, error) {
-	set := r.k.Settings.V
-	note := "no webhook or command is set; the target is ready"
-	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source, "target": r.c.Target,
-		"end_position": r.v.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})
-	if err != nil {
-		return "", err
-	}
-	if set.HandoverURL != "" {
-		limit, cancel := context.WithTimeout(ctx, 15*time.Second)
-		defer cancel()
-		req, err := http.NewRequestWithContext(limit, http.MethodPost, set.HandoverURL, bytes.NewReader(body))
-		if err != nil {
-			return "", domain.Invalid("the hand-over address %q cannot be called: %s", set.HandoverURL, err)
-		}
-		req.Header.Set("Content-Type", "application/json")
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return "", fmt.Errorf("the hand-over webhook did not answer: %w", err)
-		}
-		_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
-		_ = res.Body.Close()
-		if res.StatusCode >= 300 {
-			return "", fmt.Errorf("the hand-over webhook answered %s", res.Status)
-		}
-		note = "the webhook answered " + res.Status
-	}
-	if set.HandoverCommand != "" {
-		limit, cancel := context.WithTimeout(ctx, time.Minute)
-		defer cancel()
-		cmd := exec.CommandContext(limit, "/bin/sh", "-c", set.HandoverCommand)
-		cmd.Env = append(os.Environ(), "DUSTYFERRY_CROSSING="+r.c.Name, "DUSTYFERRY_TARGET="+r.c.Target)
-		cmd.Stdin = bytes.NewReader(body)
-		out, err := cmd.CombinedOutput()
-		if err != nil {
-			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
-		}
-		note = "the command ran"
-	}
-	return note, nil
-}
-
-func (r *run) release(ctx context.Context) (string, error) {
-	if r.stop != nil {
-		_ = r.stop.Release(ctx)
-	}
-	now := time.Now()
-	return "the source answers reads only", r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
 }
 
 // rehearsed ends a rehearsal: the source takes writes again, and the pause that
@@ -594,6 +314,9 @@ func (r *run) reopen(ctx context.Context) error {
 func (r *run) undo(ctx context.Context, cause error) error {
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
 	defer cancel()
+	if err := r.mine(end); err != nil {
+		return err // whoever took the cutover over has undone it, or finished it
+	}
 	if err := r.reopen(end); err != nil {
 		r.v.Hold(end, r.c, "cutover", fmt.Sprintf("the cutover failed (%s) and could not be undone: %s. The source may still refuse writes", cause, err))
 		return err

@@ -71,6 +71,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		}
 		chunks += n
 	}
+	note(noteBegun)
 	if err := v.advance(ctx, c, domain.PhasePrepared, domain.PhaseLoading); err != nil {
 		return err
 	}

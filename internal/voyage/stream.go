@@ -116,14 +116,17 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 	n := 0
 	var retained int64
 	every(ctx, time.Second, func() {
-		if f.src != nil && f.cap != nil {
-			if at, err := f.src.Heartbeat(ctx); err == nil {
+		f.mu.Lock()
+		src := f.src // nil until the stream runs
+		f.mu.Unlock()
+		if src != nil {
+			if at, err := src.Heartbeat(ctx); err == nil {
 				f.mu.Lock()
 				f.beats = append(f.beats, beat{at, time.Now()})
 				f.mu.Unlock()
 			}
 			if n%10 == 0 {
-				if r, err := f.src.Retained(ctx, f.c.Domain().ObjectName()); err == nil {
+				if r, err := src.Retained(ctx, f.c.Domain().ObjectName()); err == nil {
 					retained = r
 				}
 			}
@@ -147,7 +150,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			cancel(f.whyNot(ctx))
 			return
 		}
-		if f.cap != nil {
+		if src != nil {
 			_ = f.v.Store.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.V.InStepLag.Seconds())
 		}
 		for id, k := range counts {

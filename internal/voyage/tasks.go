@@ -26,6 +26,10 @@ const (
 	TaskClose     = "close"
 )
 
+// noteBegun is the note of a prepare or restart whose load has begun: whoever
+// takes such a task over must not begin again.
+const noteBegun = "the load has begun"
+
 // AddTask adds a task and its job in one transaction.
 func (v *Voyage) AddTask(ctx context.Context, c *records.Crossing, kind string, args any, actor string) (int64, error) {
 	var id int64
@@ -84,6 +88,13 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 	}
 	switch t.Kind {
 	case TaskPrepare, TaskRestart:
+		if t.Note == noteBegun {
+			// The process before us had done it, but for saying so.
+			if _, err := v.Store.SetPhase(ctx, c.ID, domain.PhasePrepared, domain.PhaseLoading); err != nil {
+				return err
+			}
+			return v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false)
+		}
 		f := v.prepare
 		if t.Kind == TaskRestart {
 			f = v.restart

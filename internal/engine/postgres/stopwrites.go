@@ -42,7 +42,7 @@ SELECT pg_terminate_backend(pid) FROM pg_stat_activity
  WHERE datname = current_database() AND backend_type = 'client backend' AND application_name <> 'dusty-ferry'`)
 		return s, d.explain(err)
 	}
-	conn, err := d.connect(ctx, nil)
+	conn, err := d.connect(ctx, map[string]string{"application_name": holder(name)})
 	if err != nil {
 		return nil, err
 	}
@@ -98,6 +98,10 @@ func (s *stop) CloseWrites(ctx context.Context, message string) error {
 	return nil
 }
 
+// holder names the session that holds the locks, so that it can be ended from
+// elsewhere when its process is frozen or cut off.
+func holder(name string) string { return name + "_hold" }
+
 func gate(name string) string { return quote(name + "_moved") }
 
 func closeStatements(name string, plans []domain.TablePlan, message string) []string {
@@ -131,6 +135,9 @@ func (d *database) Reopen(ctx context.Context, method domain.StopMethod, name st
 			return fmt.Errorf("making the source writable again: %w", d.explain(err))
 		}
 		return nil
+	}
+	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = $1 AND datname = current_database()`, holder(name)); err != nil {
+		return d.explain(err)
 	}
 	var there bool
 	if err := d.pool.QueryRow(ctx, `SELECT to_regprocedure('dusty_ferry.' || $1 || '()') IS NOT NULL`, gate(name)).Scan(&there); err != nil || !there {

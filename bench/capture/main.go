@@ -1,0 +1,242 @@
+// Command capture measures how fast a backlog of mixed changes is received,
+// decoded, folded and applied, beside a receiver that only reads the same log
+// and counts messages: the sending server's own limit.
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"os"
+	"slices"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgproto3"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+	"dustyferry/internal/localserver"
+	"dustyferry/internal/service"
+)
+
+func main() {
+	transactions := flag.Int("transactions", 3000, "transactions of the backlog")
+	per := flag.Int("per", 100, "changes in each")
+	pairs := flag.Int("pairs", 5, "interleaved pairs")
+	flag.Parse()
+	if err := run(context.Background(), *transactions, *per, *pairs); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+type bench struct {
+	source, target    *localserver.Postgres
+	api               *client.Client
+	transactions, per int
+}
+
+func run(ctx context.Context, transactions, per, pairs int) error {
+	b := &bench{transactions: transactions, per: per}
+	var err error
+	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB"}}); err != nil {
+			return err
+		}
+		defer (*s).Stop()
+	}
+	if err := b.sql(ctx, `CREATE TABLE public.readings (id bigint PRIMARY KEY, hive text, weight numeric(7,3), at timestamp, remark text);
+INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g; ANALYZE`); err != nil {
+		return err
+	}
+	dir, err := os.MkdirTemp("", "dusty-ferry-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	if err := os.Chmod(dir, 0o711); err != nil {
+		return err
+	}
+	token := ""
+	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 2, Serve: true, Version: "bench",
+		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
+	if err != nil {
+		return err
+	}
+	defer svc.Stop()
+	if b.api, err = client.New(svc.URL(), token); err != nil {
+		return err
+	}
+	if err := b.follow(ctx); err != nil {
+		return err
+	}
+	var ours, limit, ratio []float64
+	for i := range pairs + 1 { // the first pair warms up and is not counted
+		o, l, err := b.pair(ctx, i)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("pair %d: applied %8.0f changes/s, only received %8.0f changes/s\n", i, o, l)
+		if i > 0 {
+			ours, limit, ratio = append(ours, o), append(limit, l), append(ratio, o/l)
+		}
+	}
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "ratio": float64(int(median(ratio)*1000)) / 1000,
+		"ours": int(median(ours)), "limit": int(median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
+}
+
+func median(v []float64) float64 {
+	v = slices.Clone(v)
+	slices.Sort(v)
+	return v[len(v)/2]
+}
+
+func (b *bench) sql(ctx context.Context, q string) error {
+	c, err := pgx.Connect(ctx, b.source.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = c.Close(ctx) }()
+	_, err = c.Exec(ctx, q)
+	return err
+}
+
+// follow brings a crossing in step.
+func (b *bench) follow(ctx context.Context) error {
+	for name, srv := range map[string]*localserver.Postgres{"old": b.source, "new": b.target} {
+		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres,
+			Host: srv.Host, Port: srv.Port, Database: "postgres", User: srv.User, Password: "unused"})); err != nil {
+			return err
+		}
+	}
+	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{"public.*"}})); err != nil {
+		return err
+	}
+	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, "spring")); err != nil {
+		return err
+	}
+	return b.until(ctx, func(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep })
+}
+
+func (b *bench) until(ctx context.Context, ok func(contract.Crossing) bool) error {
+	for {
+		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, "spring"))
+		if err != nil {
+			return err
+		}
+		if c.Condition == contract.ConditionHeld {
+			return errors.New(c.Reason)
+		}
+		if ok(c) {
+			return nil
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+}
+
+// pair builds a backlog while capture is paused, lets a bare receiver read it,
+// then lets capture apply it.
+func (b *bench) pair(ctx context.Context, n int) (ours, limit float64, err error) {
+	if _, err := client.Do[contract.Crossing](b.api.API.PauseCrossingWithResponse(ctx, "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
+		return 0, 0, err
+	}
+	if err := b.until(ctx, func(c contract.Crossing) bool { return c.Progress.Capture == "waiting" }); err != nil {
+		return 0, 0, err
+	}
+	var slot, publication string
+	c, err := pgx.Connect(ctx, b.source.URL("postgres"))
+	if err != nil {
+		return 0, 0, err
+	}
+	defer func() { _ = c.Close(ctx) }()
+	if err := c.QueryRow(ctx, `SELECT slot_name, (SELECT pubname FROM pg_publication LIMIT 1) FROM pg_replication_slots WHERE NOT temporary LIMIT 1`).Scan(&slot, &publication); err != nil {
+		return 0, 0, err
+	}
+	if _, err := c.Exec(ctx, `SELECT pg_create_logical_replication_slot('bare', 'pgoutput')`); err != nil {
+		return 0, 0, err
+	}
+	if _, err := c.Exec(ctx, fmt.Sprintf(`
+DO $$ BEGIN
+  FOR i IN 1..%[1]d LOOP
+    UPDATE public.readings SET weight = weight + 0.001, remark = 'round %[3]d' WHERE id IN (SELECT 1 + (i * 7919 + g * 104729) %% 200000 FROM generate_series(1, %[2]d * 7 / 10) g);
+    INSERT INTO public.readings SELECT 1000000 + %[3]d * 10000000 + i * %[2]d + g, 'new', 1, now(), 'x' FROM generate_series(1, %[2]d * 2 / 10) g;
+    DELETE FROM public.readings WHERE id IN (SELECT 1000000 + %[3]d * 10000000 + (i - 1) * %[2]d + g FROM generate_series(1, %[2]d / 10) g);
+    COMMIT;
+  END LOOP;
+END $$`, b.transactions, b.per, n)); err != nil {
+		return 0, 0, err
+	}
+	var end string
+	if err := c.QueryRow(ctx, `SELECT pg_current_wal_lsn()::text`).Scan(&end); err != nil {
+		return 0, 0, err
+	}
+	changes, took, err := receive(ctx, b.source.URL("postgres")+"&replication=database", publication)
+	if err != nil {
+		return 0, 0, err
+	}
+	if _, err := c.Exec(ctx, `SELECT pg_drop_replication_slot('bare')`); err != nil {
+		return 0, 0, err
+	}
+	t, err := pgx.Connect(ctx, b.target.URL("postgres"))
+	if err != nil {
+		return 0, 0, err
+	}
+	defer func() { _ = t.Close(ctx) }()
+	from := time.Now()
+	if _, err := client.Do[contract.Crossing](b.api.API.ResumeCrossingWithResponse(ctx, "spring")); err != nil {
+		return 0, 0, err
+	}
+	for { // the position on the target is the truth
+		var done bool
+		if err := t.QueryRow(ctx, `SELECT position >= ($1::pg_lsn - '0/0'::pg_lsn) FROM dusty_ferry.stream`, end).Scan(&done); err != nil {
+			return 0, 0, err
+		}
+		if done {
+			break
+		}
+		time.Sleep(5 * time.Millisecond)
+	}
+	return float64(changes) / time.Since(from).Seconds(), float64(changes) / took.Seconds(), nil
+}
+
+// receive reads the backlog and counts its changes, nothing else.
+func receive(ctx context.Context, url, publication string) (int, time.Duration, error) {
+	conf, err := pgx.ParseConfig(url)
+	if err != nil {
+		return 0, 0, err
+	}
+	conn, err := pgx.ConnectConfig(ctx, conf)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer func() { _ = conn.Close(ctx) }()
+	pc := conn.PgConn()
+	pc.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(`START_REPLICATION SLOT bare LOGICAL 0/0 (proto_version '1', publication_names '"%s"')`, publication)})
+	if err := pc.Frontend().Flush(); err != nil {
+		return 0, 0, err
+	}
+	n, from, last := 0, time.Now(), time.Now()
+	for {
+		wait, cancel := context.WithTimeout(ctx, 700*time.Millisecond)
+		m, err := pc.ReceiveMessage(wait)
+		cancel()
+		if err != nil {
+			if n > 0 && ctx.Err() == nil { // nothing more comes
+				return n, last.Sub(from), nil
+			}
+			return 0, 0, err
+		}
+		if d, ok := m.(*pgproto3.CopyData); ok && len(d.Data) > 25 && d.Data[0] == 'w' {
+			switch d.Data[25] {
+			case 'I', 'U', 'D':
+				n++
+			case 'C':
+				last = time.Now()
+			}
+		}
+	}
+}

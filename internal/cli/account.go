@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+)
+
+func (a *app) certificateCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "certificate NAME", Short: "Show the account of a closed crossing", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			cert, err := client.Do[map[string]any](api.API.GetCertificateWithResponse(cmd.Context(), args[0], &contract.GetCertificateParams{}))
+			if err != nil {
+				return err
+			}
+			format := "text"
+			text, err := client.Do[string](api.API.GetCertificateWithResponse(cmd.Context(), args[0], &contract.GetCertificateParams{Format: &format}))
+			if err != nil {
+				return err
+			}
+			return a.show(cert, func(w *table) { w.line("%s", strings.TrimRight(text, "\n")) })
+		},
+	}
+}
+
+func (a *app) journalCmd() *cobra.Command {
+	var crossing string
+	var limit int
+	c := &cobra.Command{
+		Use: "journal", Short: "Show who did what when", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			p := &contract.ListJournalParams{Limit: &limit}
+			if crossing != "" {
+				p.Crossing = &crossing
+			}
+			list, err := client.Do[[]contract.JournalEntry](api.API.ListJournalWithResponse(cmd.Context(), p))
+			if err != nil {
+				return err
+			}
+			slices.Reverse(list)
+			return a.show(list, func(w *table) {
+				for _, e := range list {
+					mark := map[contract.JournalEntrySeverity]string{"info": "", "warning": "warning", "error": "ERROR"}[e.Severity]
+					w.row(stampText(&e.At), e.Crossing, e.Actor, mark, e.Message)
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&crossing, "crossing", "", "only of this crossing")
+	c.Flags().IntVar(&limit, "last", 50, "how many of the newest entries")
+	return c
+}
+
+func (a *app) tokenCmd() *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "Make, list and revoke access tokens (admins)"}
+	var role string
+	add := &cobra.Command{
+		Use: "add NAME", Short: "Make a token; it is shown this once", Args: exactly("the token's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			t, err := client.Do[contract.Token](api.API.AddTokenWithResponse(cmd.Context(), contract.AddTokenJSONRequestBody{Name: args[0], Role: contract.Role(role)}))
+			if err != nil {
+				return err
+			}
+			return a.show(t, func(w *table) {
+				w.pairs("name", t.Name, "role", string(t.Role), "token", deref(t.Token))
+				w.line("Keep it: it is not shown again.")
+			})
+		},
+	}
+	add.Flags().StringVar(&role, "role", "viewer", "viewer, operator or admin")
+	list := &cobra.Command{
+		Use: "list", Short: "List tokens without their secrets", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := client.Do[[]contract.Token](api.API.ListTokensWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(all, func(w *table) {
+				w.row("NAME", "ROLE", "CREATED", "LAST USED")
+				for _, t := range all {
+					w.row(t.Name, string(t.Role), stampText(&t.CreatedAt), stampText(t.UsedAt))
+				}
+			})
+		},
+	}
+	revoke := &cobra.Command{
+		Use: "revoke NAME", Short: "Revoke a token and end its sessions", Args: exactly("the token's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if _, err := client.Do[struct{}](api.API.RemoveTokenWithResponse(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			return a.show(map[string]string{"revoked": args[0]}, func(w *table) { w.line("Token %s is revoked.", args[0]) })
+		},
+	}
+	c.AddCommand(add, list, revoke)
+	return c
+}

@@ -1,0 +1,255 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+)
+
+func (a *app) reconcileCmd() *cobra.Command {
+	var depth string
+	var tables []string
+	c := &cobra.Command{
+		Use: "reconcile NAME", Short: "Compare source and target at one shared log position, both live", Args: exactly("the crossing's NAME"),
+		Long: `Compare source and target while both stay live: the applier stops between two
+transactions at a known log position, and both sides are read exactly there.
+Exits with 3 when something differs.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.Do[contract.Reconciliation](api.API.ReconcileWithResponse(cmd.Context(), args[0],
+				contract.NewReconciliation{Depth: contract.NewReconciliationDepth(depth), Tables: &tables}))
+			if err != nil {
+				return err
+			}
+			if r, err = awaitReconciliation(cmd.Context(), api, args[0], r.Id); err != nil {
+				return err
+			}
+			if err := a.show(r, func(w *table) { showReconciliation(w, args[0], r) }); err != nil {
+				return err
+			}
+			switch {
+			case r.State == "failed":
+				return exitWith(ExitProblem, "the comparison failed: %s", r.Error)
+			case r.Findings > 0:
+				return exitWith(ExitFindings, "source and target differ: %s", counted(r.Findings, "finding"))
+			}
+			return nil
+		},
+	}
+	c.Flags().StringVar(&depth, "depth", "hashes", "how far to look: hashes (to rows and columns) or counts")
+	c.Flags().StringArrayVar(&tables, "table", nil, "only tables matching this pattern; repeatable")
+	return c
+}
+
+func awaitReconciliation(ctx context.Context, api *client.Client, name string, id int64) (contract.Reconciliation, error) {
+	for {
+		r, err := client.Do[contract.Reconciliation](api.API.GetReconciliationWithResponse(ctx, name, id))
+		if err != nil || r.EndedAt != nil {
+			return r, err
+		}
+		if err := pause(ctx, 300*time.Millisecond); err != nil {
+			return r, err
+		}
+	}
+}
+
+func pause(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+func showReconciliation(w *table, name string, r contract.Reconciliation) {
+	w.pairs("reconciliation", fmt.Sprint(r.Id), "depth", r.Depth, "result", string(r.State), "at", r.Position, "error", r.Error)
+	w.line("")
+	w.row("TABLE", right+"SOURCE ROWS", right+"TARGET ROWS", right+"PARTS", right+"DIFFERING", right+"FINDINGS", right+"TOOK", "HASH")
+	for _, t := range deref(r.Results) {
+		hash := t.SourceHash
+		if t.SourceHash != t.TargetHash {
+			hash += " / " + t.TargetHash
+		}
+		w.row(t.Name, right+num(t.SourceRows), right+num(t.TargetRows), right+fmt.Sprint(t.Parts), right+fmt.Sprint(t.DifferingParts), right+num(t.Findings), right+took(t.Seconds), hash)
+	}
+	if r.Findings > 0 && r.Depth == "hashes" {
+		w.line("\nSee the rows with: dustyferry findings %s; copy them again with: dustyferry repair %s", name, name)
+	}
+}
+
+// counted writes a number of things, one in the singular.
+func counted(n int64, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return num(n) + " " + thing + "s"
+}
+
+// lastReconciliation finds the newest one that ended, or the one asked for.
+func lastReconciliation(ctx context.Context, api *client.Client, name string, id int64) (int64, error) {
+	if id != 0 {
+		return id, nil
+	}
+	list, err := client.Do[[]contract.Reconciliation](api.API.ListReconciliationsWithResponse(ctx, name))
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range list {
+		if r.EndedAt != nil && r.Depth == "hashes" {
+			return r.Id, nil
+		}
+	}
+	return 0, fmt.Errorf("crossing %s has not been compared yet; run 'dustyferry reconcile %s'", name, name)
+}
+
+func (a *app) findingsCmd() *cobra.Command {
+	var id int64
+	c := &cobra.Command{
+		Use: "findings NAME", Short: "Show which rows differ, with both rows", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if id, err = lastReconciliation(cmd.Context(), api, args[0], id); err != nil {
+				return err
+			}
+			list, err := client.Do[[]contract.Finding](api.API.ListFindingsWithResponse(cmd.Context(), args[0], id, &contract.ListFindingsParams{}))
+			if err != nil {
+				return err
+			}
+			return a.show(list, func(w *table) { showFindings(w, id, list) })
+		},
+	}
+	c.Flags().Int64Var(&id, "reconciliation", 0, "number of the reconciliation (default: the last)")
+	return c
+}
+
+func showFindings(w *table, id int64, list []contract.Finding) {
+	if len(list) == 0 {
+		w.line("Reconciliation %d found no difference.", id)
+		return
+	}
+	for _, f := range list {
+		key := strings.Join(f.Key, ", ")
+		if key != "" {
+			key = " key (" + key + ")"
+		}
+		copies := ""
+		if f.Copies > 1 {
+			copies = fmt.Sprintf(", %d copies", f.Copies)
+		}
+		w.line("#%d %s%s: %s%s (%s)", f.Id, f.Table, key, f.Kind, copies, f.State)
+		var cols []string
+		if len(f.Columns) > 0 {
+			cols = f.Columns
+		} else {
+			for k := range f.Source {
+				cols = append(cols, k)
+			}
+			for k := range f.Target {
+				if !slices.Contains(cols, k) {
+					cols = append(cols, k)
+				}
+			}
+			sort.Strings(cols)
+		}
+		for _, k := range cols {
+			w.row("   ", k, "source", visible(f.Source, k), "target", visible(f.Target, k))
+		}
+		w.flush()
+	}
+}
+
+// visible shows a value so that spaces and control characters can be seen.
+func visible(row map[string]*string, col string) string {
+	if len(row) == 0 {
+		return "(no row)"
+	}
+	v := row[col]
+	if v == nil {
+		return "NULL"
+	}
+	q := fmt.Sprintf("%q", *v)
+	if len([]rune(q)) > 60 {
+		q = string([]rune(q)[:57]) + "…\""
+	}
+	return q
+}
+
+func (a *app) repairCmd() *cobra.Command {
+	var id int64
+	var only []int64
+	c := &cobra.Command{
+		Use: "repair NAME", Short: "Copy the rows of findings again", Args: exactly("the crossing's NAME"),
+		Long: `Copy the rows of findings again, while the applier stands still at a shared log
+position; then compare again with 'dustyferry reconcile'.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if id, err = lastReconciliation(cmd.Context(), api, args[0], id); err != nil {
+				return err
+			}
+			if only == nil {
+				only = []int64{}
+			}
+			if _, err := client.Do[contract.Crossing](api.API.RepairWithResponse(cmd.Context(), args[0], id, contract.RepairJSONRequestBody{Findings: only})); err != nil {
+				return err
+			}
+			if err := awaitTask(cmd.Context(), api, args[0], "repair"); err != nil {
+				return err
+			}
+			list, err := client.Do[[]contract.Finding](api.API.ListFindingsWithResponse(cmd.Context(), args[0], id, &contract.ListFindingsParams{}))
+			if err != nil {
+				return err
+			}
+			done := 0
+			for _, f := range list {
+				if f.State == "repaired" {
+					done++
+				}
+			}
+			return a.show(list, func(w *table) {
+				w.line("%d of %d findings of reconciliation %d are repaired. Compare again with: dustyferry reconcile %s", done, len(list), id, args[0])
+			})
+		},
+	}
+	c.Flags().Int64Var(&id, "reconciliation", 0, "number of the reconciliation (default: the last)")
+	c.Flags().Int64SliceVar(&only, "finding", nil, "only these findings, by number (default: all open ones)")
+	return c
+}
+
+// awaitTask waits for the crossing's newest task of a kind.
+func awaitTask(ctx context.Context, api *client.Client, name, kind string) error {
+	for {
+		list, err := client.Do[[]contract.Task](api.API.ListTasksWithResponse(ctx, name))
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(list, func(t contract.Task) bool { return t.Kind == kind })
+		if i >= 0 && list[i].EndedAt != nil {
+			if list[i].State != "done" {
+				return errors.New(list[i].Error)
+			}
+			return nil
+		}
+		if err := pause(ctx, 200*time.Millisecond); err != nil {
+			return err
+		}
+	}
+}

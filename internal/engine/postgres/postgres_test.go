@@ -1,0 +1,675 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/keyorder"
+	"dustyferry/internal/core/narrow"
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/localserver"
+)
+
+var (
+	host   *localserver.Postgres
+	number atomic.Int64
+)
+
+func TestMain(m *testing.M) {
+	var err error
+	if host, err = localserver.StartPostgres(context.Background(), localserver.Options{}); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	host.Stop()
+	os.Exit(code)
+}
+
+// fresh opens a new database and runs the statements in it.
+func fresh(t *testing.T, statements ...string) *database {
+	t.Helper()
+	name := fmt.Sprintf("t%d", number.Add(1))
+	admin, err := pgx.Connect(t.Context(), host.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := admin.Exec(t.Context(), "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	_ = admin.Close(t.Context())
+	db, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name, User: "postgres", TLS: "disable"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(db.Close)
+	d := db.(*database)
+	for _, q := range statements {
+		run(t, d, q)
+	}
+	return d
+}
+
+func run(t *testing.T, d *database, sql string, args ...any) {
+	t.Helper()
+	if _, err := d.pool.Exec(t.Context(), sql, args...); err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+}
+
+func value[T any](t *testing.T, d *database, sql string) T {
+	t.Helper()
+	var v T
+	if err := d.pool.QueryRow(t.Context(), sql).Scan(&v); err != nil {
+		t.Fatalf("%s: %v", sql, err)
+	}
+	return v
+}
+
+// planned returns the plan of one table.
+func planned(t *testing.T, d *database, table string) *domain.TablePlan {
+	t.Helper()
+	cat, err := d.Catalog(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	schema, name, _ := strings.Cut(table, ".")
+	tab := cat.Table(domain.TableName{Schema: schema, Name: name})
+	if tab == nil {
+		t.Fatalf("no table %s", table)
+	}
+	p, err := d.Plan(tab)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &p
+}
+
+func TestPlansIdentifyRows(t *testing.T) {
+	d := fresh(t, `
+CREATE TABLE public.keyed (id integer PRIMARY KEY, v text);
+CREATE TABLE public.bare (v text);
+CREATE TABLE public.uniq (code text NOT NULL UNIQUE, v text);
+CREATE TABLE public.nullable (code text UNIQUE);
+CREATE TABLE public.silent (id integer PRIMARY KEY); ALTER TABLE public.silent REPLICA IDENTITY NOTHING;
+CREATE TABLE public.whole (id integer PRIMARY KEY); ALTER TABLE public.whole REPLICA IDENTITY FULL;
+CREATE TABLE public.byindex (id integer PRIMARY KEY, code integer NOT NULL); CREATE UNIQUE INDEX byindex_code ON public.byindex (code);
+ALTER TABLE public.byindex REPLICA IDENTITY USING INDEX byindex_code;
+CREATE TYPE public.colour AS ENUM ('a', 'b');
+CREATE TABLE public.arrays (id integer PRIMARY KEY, c public.colour, cs public.colour[]);
+CREATE TABLE public.plainarrays (id uuid PRIMARY KEY, n integer[]);
+CREATE TABLE public.cordered (id text COLLATE "C" PRIMARY KEY);
+CREATE TABLE public.parts (day date, n integer, PRIMARY KEY (day, n)) PARTITION BY RANGE (day);
+CREATE TABLE public.parts_1 PARTITION OF public.parts FOR VALUES FROM ('2026-01-01') TO ('2027-01-01')`)
+	for _, c := range []struct {
+		table, key, set, order string
+		binary                 bool
+	}{
+		{"public.keyed", "[id]", "", "ours", true},
+		{"public.bare", "[]", "full", "source", true},
+		{"public.uniq", "[code]", "full", "source", true},
+		{"public.nullable", "[]", "full", "source", true},
+		{"public.silent", "[id]", "default", "ours", true},
+		{"public.whole", "[id]", "", "ours", true},
+		{"public.byindex", "[code]", "", "ours", true},
+		{"public.arrays", "[id]", "", "ours", false},
+		{"public.plainarrays", "[id]", "", "ours", true},
+		{"public.cordered", "[id]", "", "ours", true},
+		{"public.parts", "[day n]", "", "ours", true},
+	} {
+		p := planned(t, d, c.table)
+		if got := fmt.Sprint(p.Key); got != c.key || p.SetIdentity != c.set || p.KeyOrder != c.order || p.Binary != c.binary {
+			t.Errorf("%s: key %s, identity to set %q, order %s, binary %t", c.table, got, p.SetIdentity, p.KeyOrder, p.Binary)
+		}
+	}
+}
+
+// The chunk we compute for a key must be the one the server's own order gives.
+func TestOurOrderIsTheServers(t *testing.T) {
+	for _, typ := range []string{"integer", "bigint", "uuid", "date", "timestamptz", "timestamp", "bytea", `text COLLATE "C"`, "boolean"} {
+		t.Run(typ, func(t *testing.T) {
+			gen := map[string]string{
+				"integer": "(random() * 4000000000 - 2000000000)::bigint::integer", "bigint": "((random() - 0.5) * 1e18)::bigint", "uuid": "gen_random_uuid()",
+				"date":        "CASE WHEN g % 50 = 0 THEN 'infinity'::date ELSE date '1900-01-01' + (random() * 90000)::int END",
+				"timestamptz": "CASE WHEN g % 50 = 0 THEN '-infinity'::timestamptz ELSE to_timestamp(random() * 4e9) END",
+				"timestamp":   "timestamp '2026-01-01' + (random() * 1e9)::int * interval '1 microsecond'",
+				"bytea":       "decode(substr(md5(random()::text), 1, 2 * (1 + g % 9)), 'hex')", "boolean": "g % 2 = 0",
+				`text COLLATE "C"`: "chr(33 + (random() * 900)::int) || CASE WHEN g % 3 = 0 THEN '' ELSE chr(33 + g % 90) END",
+			}[typ]
+			d := fresh(t, "CREATE TABLE public.k (k "+typ+" PRIMARY KEY)", "INSERT INTO public.k SELECT DISTINCT "+gen+" FROM generate_series(1, 600) g ON CONFLICT DO NOTHING")
+			p := planned(t, d, "public.k")
+			all, err := d.Sample(t.Context(), p, 100_000)
+			if err != nil || len(all) == 0 {
+				t.Fatalf("%d keys (%v)", len(all), err)
+			}
+			var bounds []domain.KeyValue
+			for i := len(all) / 7; i < len(all); i += max(len(all)/7, 1) {
+				bounds = append(bounds, all[i])
+			}
+			theirs, err := d.Locate(t.Context(), p, bounds, all)
+			if err != nil {
+				t.Fatal(err)
+			}
+			o, ours := keyorder.New(p.Columns)
+			if !ours {
+				t.Fatal("this order should be ours to decide")
+			}
+			for i, k := range all {
+				if at, ok := o.Locate(bounds, k); !ok || at != theirs[i] {
+					t.Fatalf("%v: chunk %d (known %t), the server says %d", k, at, ok, theirs[i])
+				}
+			}
+		})
+	}
+}
+
+func TestSampleIsSortedAsTheServerSorts(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.k (a text COLLATE "en-x-icu", b integer, PRIMARY KEY (a, b))`,
+		`INSERT INTO public.k SELECT (ARRAY['a', 'B', 'ä', '_', 'Z', '10', '9'])[1 + g % 7], g FROM generate_series(1, 5000) g`, `ANALYZE`)
+	p := planned(t, d, "public.k")
+	got, err := d.Sample(t.Context(), p, 500)
+	if err != nil || len(got) < 100 || len(got) > 3000 {
+		t.Fatalf("%d keys for 500 (%v)", len(got), err)
+	}
+	at, err := d.Locate(t.Context(), p, got, got)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !slices.IsSorted(at) {
+		t.Error("the sample is not in the server's own order")
+	}
+}
+
+// chunkOf copies one chunk between two databases through the raw connections.
+func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.Chunk, m engine.Mark) (rowhash.Sum, error) {
+	t.Helper()
+	r, err := src.OpenReader(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	w, err := dst.OpenWriter(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	if m.Snapshot, err = r.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Begin(t.Context(), p); err != nil {
+		return rowhash.Sum{}, err
+	}
+	sum, err := r.Copy(t.Context(), p, c, func(b engine.Block) error {
+		defer b.Release()
+		return w.Write(t.Context(), b.Data)
+	})
+	if err != nil {
+		return sum, err
+	}
+	m.Sum = sum
+	if err := r.End(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	return sum, w.Land(t.Context(), m)
+}
+
+func TestChunksLandOnceUnderTheirEpoch(t *testing.T) {
+	ddl := `CREATE TABLE public.h (id integer PRIMARY KEY, v text, b bytea)`
+	src := fresh(t, ddl, `INSERT INTO public.h SELECT g, repeat('v', g % 3000), decode(md5(g::text), 'hex') FROM generate_series(1, 4000) g`)
+	dst := fresh(t, ddl, bookkeepingTables)
+	p := planned(t, src, "public.h")
+	c := &domain.Chunk{Lower: domain.KeyValue{"1000"}, Upper: domain.KeyValue{"3000"}}
+	sum, err := copyChunk(t, src, dst, p, c, engine.Mark{Crossing: "x", Chunk: 7, Epoch: 3})
+	if err != nil || sum.Rows != 2000 {
+		t.Fatalf("%d rows (%v)", sum.Rows, err)
+	}
+	if n := value[int64](t, dst, `SELECT count(*) FROM public.h WHERE id >= 1000 AND id < 3000 AND length(v) = id % 3000`); n != 2000 {
+		t.Errorf("%d rows arrived whole", n)
+	}
+	m, err := dst.Fence(t.Context(), "x", 7, 9)
+	if err != nil || m == nil || m.Sum != sum || m.Snapshot.Xmax == 0 {
+		t.Errorf("the fence does not find the landed mark: %+v (%v)", m, err)
+	}
+	if _, err := copyChunk(t, src, dst, p, &domain.Chunk{Upper: domain.KeyValue{"10"}}, engine.Mark{Crossing: "x", Chunk: 7, Epoch: 9}); !errors.Is(err, domain.ErrTakenOver) {
+		t.Errorf("a landed chunk landed twice: %v", err)
+	}
+	if m, err := dst.Fence(t.Context(), "x", 8, 5); err != nil || m != nil {
+		t.Errorf("nothing had landed: %+v (%v)", m, err)
+	}
+	if _, err := copyChunk(t, src, dst, p, &domain.Chunk{Upper: domain.KeyValue{"10"}}, engine.Mark{Crossing: "x", Chunk: 8, Epoch: 4}); !errors.Is(err, domain.ErrTakenOver) {
+		t.Errorf("an old holder landed a fenced chunk: %v", err)
+	}
+	if n := value[int64](t, dst, `SELECT count(*) FROM public.h WHERE id < 10`); n != 0 {
+		t.Errorf("a refused chunk left %d rows", n)
+	}
+	if err := dst.Forget(t.Context(), "x"); err != nil {
+		t.Fatal(err)
+	}
+	if value[bool](t, dst, `SELECT to_regnamespace('dusty_ferry') IS NOT NULL`) {
+		t.Error("the last crossing's bookkeeping stays behind")
+	}
+}
+
+func TestAFailedWriteSaysWhatTheServerSaid(t *testing.T) {
+	src := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`, `INSERT INTO public.h SELECT generate_series(1, 5)`)
+	dst := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY CHECK (id <> 3))`, bookkeepingTables)
+	_, err := copyChunk(t, src, dst, planned(t, src, "public.h"), &domain.Chunk{}, engine.Mark{Crossing: "x", Chunk: 1, Epoch: 1})
+	if err == nil || !strings.Contains(err.Error(), `violates check constraint "h_id_check" (SQLSTATE 23514)`) || strings.Count(err.Error(), "violates") != 1 {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestReadersStopWhenTold(t *testing.T) {
+	src := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY, v text)`, `INSERT INTO public.h SELECT g, repeat('x', 1000) FROM generate_series(1, 20000) g`)
+	r, err := src.OpenReader(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	if _, err := r.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithCancel(t.Context())
+	_, err = r.Copy(ctx, planned(t, src, "public.h"), &domain.Chunk{}, func(b engine.Block) error {
+		b.Release()
+		cancel()
+		return ctx.Err()
+	})
+	if !errors.Is(err, context.Canceled) {
+		t.Errorf("%v", err)
+	}
+}
+
+// apply runs one batch of changes through an applier.
+func applyAll(t *testing.T, d *database, epoch int64, to domain.Position, f func(a engine.Applier) error) error {
+	t.Helper()
+	a, err := d.OpenApplier(t.Context(), "x", epoch)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer a.Close()
+	if err := a.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := f(a); err != nil {
+		a.Abort()
+		return err
+	}
+	return a.Commit(t.Context(), to, 0)
+}
+
+func row(vals ...string) domain.Row {
+	var r domain.Row
+	for _, v := range vals {
+		switch v {
+		case "~":
+			r = append(r, domain.Value{})
+		case "=":
+			r = append(r, domain.Value{Kind: domain.Unchanged})
+		default:
+			r = append(r, domain.Value{Kind: domain.Present, Data: []byte(v)})
+		}
+	}
+	return r
+}
+
+func TestApplying(t *testing.T) {
+	d := fresh(t, bookkeepingTables, `CREATE TABLE public.h (id integer PRIMARY KEY, v text, n numeric(6,2)); CREATE TABLE public.bag (v text, n double precision)`,
+		`INSERT INTO public.h VALUES (1, 'one', 1), (2, 'two', 2), (3, 'large', 3)`, `INSERT INTO public.bag VALUES ('a', 'NaN'), ('a', 'NaN'), (NULL, 1)`)
+	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
+		t.Fatal(err)
+	}
+	h, bag := planned(t, d, "public.h"), planned(t, d, "public.bag")
+	rows := func() string {
+		return value[string](t, d, `SELECT coalesce(string_agg(concat_ws(' ', id, coalesce(v, '~'), coalesce(n::text, '~')), '; ' ORDER BY id), '') FROM public.h`)
+	}
+	for _, c := range []struct {
+		name string
+		f    func(a engine.Applier) error
+		want string
+	}{
+		{"removes, patches and puts", func(a engine.Applier) error {
+			return a.Apply(t.Context(), h, fold.Net{Removes: []domain.Row{row("1", "~", "~")}, Patches: []domain.Row{row("3", "=", "3.50")}, Puts: []domain.Row{row("2", "~", "~"), row("4", `back\slash, "q"`, "4")}}, false)
+		}, `2 ~ ~; 3 large 3.50; 4 back\slash, "q" 4.00`},
+		{"replaced rows", func(a engine.Applier) error {
+			return a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("2", "new", "9")}}, true)
+		}, `2 new 9.00; 3 large 3.50; 4 back\slash, "q" 4.00`},
+		{"a key moved in place keeps what was unsaid", func(a engine.Applier) error {
+			return a.Move(t.Context(), h, domain.Change{Kind: domain.Update, Old: row("3", "~", "~"), New: row("33", "=", "7")})
+		}, `2 new 9.00; 4 back\slash, "q" 4.00; 33 large 7.00`},
+		{"truncate", func(a engine.Applier) error {
+			return a.Truncate(t.Context(), []*domain.TablePlan{h}, "CASCADE")
+		}, ``},
+	} {
+		if err := applyAll(t, d, 1, 200, c.f); err != nil {
+			t.Fatalf("%s: %v", c.name, err)
+		}
+		if got := rows(); got != c.want {
+			t.Errorf("%s: [%s], want [%s]", c.name, got, c.want)
+		}
+	}
+	err := applyAll(t, d, 1, 300, func(a engine.Applier) error {
+		return a.ApplyWhole(t.Context(), bag, []domain.Change{{Kind: domain.Delete, Old: row("a", "NaN")}, {Kind: domain.Insert, New: row("b", "2")}, {Kind: domain.Update, Old: row("~", "1"), New: row("", "1")}})
+	})
+	if got := value[string](t, d, `SELECT string_agg(coalesce(v, '~') || ' ' || n, '; ' ORDER BY v, n) FROM public.bag`); err != nil || got != " 1; a NaN; b 2" {
+		t.Errorf("rows without a key: [%s] (%v)", got, err)
+	}
+	err = applyAll(t, d, 1, 300, func(a engine.Applier) error {
+		return a.ApplyWhole(t.Context(), bag, []domain.Change{{Kind: domain.Delete, Old: row("nobody", "1")}})
+	})
+	if !domain.IsKind(err, domain.ProblemConflict) {
+		t.Errorf("a row that is not there was removed in silence: %v", err)
+	}
+}
+
+func TestOnlyTheNewestApplierCommits(t *testing.T) {
+	d := fresh(t, bookkeepingTables, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	h := planned(t, d, "public.h")
+	put := func(a engine.Applier) error {
+		return a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("1")}}, false)
+	}
+	if at, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil || at != 100 {
+		t.Fatalf("at %d (%v)", at, err)
+	}
+	if err := applyAll(t, d, 1, 150, put); err != nil {
+		t.Fatal(err)
+	}
+	if at, err := d.TakeStream(t.Context(), "x", 2, 100); err != nil || at != 150 {
+		t.Fatalf("the second goes on at %d (%v)", at, err)
+	}
+	if err := applyAll(t, d, 1, 160, put); !errors.Is(err, domain.ErrTakenOver) {
+		t.Errorf("the replaced applier committed: %v", err)
+	}
+	if err := applyAll(t, d, 2, 140, put); !errors.Is(err, domain.ErrTakenOver) {
+		t.Errorf("the position went back: %v", err)
+	}
+	if _, err := d.TakeStream(t.Context(), "x", 1, 100); !errors.Is(err, domain.ErrTakenOver) {
+		t.Errorf("an old epoch took the stream: %v", err)
+	}
+}
+
+// A holder that is frozen inside its transaction must not keep others out.
+func TestAFrozenHolderIsEnded(t *testing.T) {
+	d := fresh(t, bookkeepingTables)
+	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
+		t.Fatal(err)
+	}
+	a, err := d.OpenApplier(t.Context(), "x", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer a.Close()
+	if err := a.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.(*applier).tx.Exec(t.Context(), `UPDATE dusty_ferry.stream SET position = 120`); err != nil {
+		t.Fatal(err)
+	}
+	limit, cancel := context.WithTimeout(t.Context(), 15*time.Second)
+	defer cancel()
+	if at, err := d.TakeStream(limit, "x", 2, 100); err != nil || at != 100 {
+		t.Errorf("at %d (%v)", at, err)
+	}
+	if err := a.Commit(t.Context(), 130, 0); err == nil {
+		t.Error("the frozen holder committed after all")
+	}
+}
+
+func TestViewsFindEveryDifference(t *testing.T) {
+	ddl := []string{`CREATE TYPE public.mood AS ENUM ('x', 'y'); CREATE TABLE public.h (id integer, k text, v text, m public.mood[], PRIMARY KEY (id, k)); CREATE TABLE public.bag (v text)`,
+		`INSERT INTO public.h SELECT g, 'k' || g % 7, 'v' || g, ARRAY['y']::public.mood[] FROM generate_series(1, 3000) g`, `INSERT INTO public.bag SELECT 'b' || g % 20 FROM generate_series(1, 100) g`}
+	src, dst := fresh(t, ddl...), fresh(t, ddl...)
+	run(t, dst, `UPDATE public.h SET v = 'v7 ' WHERE id = 7; UPDATE public.h SET m = '{x}' WHERE id = 2500; DELETE FROM public.h WHERE id = 1999; INSERT INTO public.h VALUES (5000, 'k', 'v', NULL)`)
+	run(t, dst, `INSERT INTO public.bag VALUES ('b3'), ('b3'); DELETE FROM public.bag WHERE ctid = (SELECT ctid FROM public.bag WHERE v = 'b5' LIMIT 1)`)
+	open := func(d *database) engine.View {
+		v, _, err := d.OpenView(t.Context(), false, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(v.Close)
+		return v
+	}
+	a, b := open(src), open(dst)
+	compare := func(table string, part engine.Part) []narrow.Candidate {
+		t.Helper()
+		p := planned(t, src, table)
+		var sums [2][]rowhash.Sum
+		for i, v := range []engine.View{a, b} {
+			var err error
+			if sums[i], err = v.Sums(t.Context(), p, part, func(int64) {}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		pairs := narrow.NewPairs()
+		differing := narrow.Parts(sums[0], sums[1])
+		if err := a.Rows(t.Context(), p, part, differing, pairs.Source); err != nil {
+			t.Fatal(err)
+		}
+		if err := b.Rows(t.Context(), p, part, differing, pairs.Target); err != nil {
+			t.Fatal(err)
+		}
+		return pairs.Candidates()
+	}
+	p := planned(t, src, "public.h")
+	for name, part := range map[string]engine.Part{
+		"ranges":  {Bounds: []domain.KeyValue{{"1000", "k0"}, {"2000", "k0"}}},
+		"buckets": {Buckets: 16},
+	} {
+		got := map[string]domain.FindingKind{}
+		for _, c := range compare("public.h", part) {
+			got[strings.Join(a.Key(p, c.Key), "/")] = c.Kind
+		}
+		want := map[string]domain.FindingKind{"7/k0": domain.Differing, "2500/k1": domain.Differing, "1999/k4": domain.MissingOnTarget, "5000/k": domain.ExtraOnTarget}
+		if fmt.Sprint(got) != fmt.Sprint(want) {
+			t.Errorf("by %s: %v, want %v", name, got, want)
+		}
+	}
+	copies := map[domain.FindingKind]int{}
+	for _, c := range compare("public.bag", engine.Part{Buckets: 16}) {
+		copies[c.Kind] += c.Copies
+	}
+	if copies[domain.ExtraOnTarget] != 2 || copies[domain.MissingOnTarget] != 1 {
+		t.Errorf("rows without a key: %v", copies)
+	}
+}
+
+// An exact view holds exactly the transactions whose commit begins before its
+// position: checked against the log itself.
+func TestExactViewsKnowTheirPosition(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id serial PRIMARY KEY)`)
+	p := planned(t, d, "public.h")
+	if _, err := d.PrepareCapture(t.Context(), "exactly", []domain.TablePlan{*p}); err != nil {
+		t.Fatal(err)
+	}
+	start, err := d.PrepareCapture(t.Context(), "exactly", []domain.TablePlan{*p}) // can be repeated
+	if err != nil {
+		t.Fatal(err)
+	}
+	stop := make(chan struct{})
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				_, _ = d.pool.Exec(context.Background(), `INSERT INTO public.h DEFAULT VALUES`)
+			}
+		}
+	}()
+	time.Sleep(200 * time.Millisecond)
+	v, at, err := d.OpenView(t.Context(), true, 10*time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer v.Close()
+	time.Sleep(200 * time.Millisecond)
+	close(stop)
+	<-done
+	end, err := d.Heartbeat(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := d.OpenCapture(t.Context(), "exactly", start, []engine.CaptureTable{{ID: 1, Plan: p}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var before int64
+	for e := range c.Events() {
+		c.Took(e.Size)
+		if e.Kind == engine.EventChange && e.Tx.Commit < at {
+			before++
+		}
+		if e.Kind == engine.EventCommit && e.Tx.Commit >= end {
+			break
+		}
+	}
+	c.Close()
+	if n, err := v.Count(t.Context(), p); err != nil || n != before || n == 0 {
+		t.Errorf("the view holds %d rows, the log has %d before its position (%v)", n, before, err)
+	}
+	if err := d.DropCapture(t.Context(), "exactly", nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := d.OpenCapture(t.Context(), "exactly", start, nil); !domain.IsKind(err, domain.ProblemConflict) {
+		t.Errorf("a lost slot must be a conflict for a person: %v", err)
+	}
+}
+
+func TestStoppingWrites(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.h")}
+	write := func(wait time.Duration) error {
+		ctx, cancel := context.WithTimeout(t.Context(), wait)
+		defer cancel()
+		_, err := d.pool.Exec(ctx, `INSERT INTO public.h SELECT coalesce(max(id), 0) + 1 FROM public.h`)
+		return err
+	}
+	s, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_t", plans, time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := write(300 * time.Millisecond); err == nil {
+		t.Error("a write went through the locks")
+	}
+	if n := value[int64](t, d, `SELECT count(*) FROM public.h`); n != 0 {
+		t.Error("reads must go on")
+	}
+	waiting := make(chan error)
+	go func() { waiting <- write(10 * time.Second) }()
+	time.Sleep(200 * time.Millisecond)
+	if err := s.CloseWrites(t.Context(), "moved to \\new 'barn'"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-waiting; err == nil || !strings.Contains(err.Error(), `moved to \new 'barn'`) {
+		t.Errorf("the waiting write met %v", err)
+	}
+	if err := s.Release(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(time.Second); err == nil {
+		t.Error("the closed source took a write")
+	}
+	if err := d.Reopen(t.Context(), domain.StopLock, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(time.Second); err != nil {
+		t.Errorf("the reopened source takes no write: %v", err)
+	}
+	// A hold whose process is gone is ended by the reopening.
+	if _, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_t", plans, time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Reopen(t.Context(), domain.StopLock, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(2 * time.Second); err != nil {
+		t.Errorf("an abandoned hold still stops writes: %v", err)
+	}
+	if value[bool](t, d, `SELECT to_regnamespace('dusty_ferry') IS NOT NULL`) {
+		t.Error("the reopened source keeps our schema")
+	}
+}
+
+func TestReadOnlyStopsTheWholeDatabase(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.h")}
+	write := func() error {
+		c, err := pgx.Connect(t.Context(), host.URL(d.conf.Database))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = c.Close(t.Context()) }()
+		_, err = c.Exec(t.Context(), `INSERT INTO public.h SELECT coalesce(max(id), 0) + 1 FROM public.h`)
+		return err
+	}
+	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans, time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(); err == nil {
+		t.Error("a write went through")
+	}
+	if err := d.Reopen(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestPositions(t *testing.T) {
+	for _, s := range []string{"0/0", "0/16B3748", "FFFFFFFF/FFFFFFFF", "A/1"} {
+		p, err := Driver{}.ParsePosition(s)
+		if err != nil || (Driver{}).FormatPosition(p) != s {
+			t.Errorf("%s came back as %s (%v)", s, (Driver{}).FormatPosition(p), err)
+		}
+	}
+	for _, s := range []string{"", "1", "x/y", "1/2/3", "-1/0"} {
+		if _, err := (Driver{}).ParsePosition(s); err == nil {
+			t.Errorf("%q was taken", s)
+		}
+	}
+	if parse := func(s string) string {
+		x, err := parseSnapshot(s)
+		return fmt.Sprint(x.Xmin, x.Xmax, x.Running, err == nil)
+	}; parse("10:20:10,14,15") != "10 20 [10 14 15] true" || parse("7:7:") != "7 7 [] true" || !strings.HasSuffix(parse("7"), "false") {
+		t.Error("snapshots are read wrongly")
+	}
+}
+
+func TestFullTransactionNumbers(t *testing.T) {
+	for _, c := range []struct {
+		seen uint64
+		x    uint32
+		want uint64
+	}{{5_000_000_000, 705_032_705, 5_000_000_001}, {5_000_000_000, 705_032_600, 4_999_999_896}, {1<<32 - 5, 3, 1<<32 + 3}, {1<<32 + 5, 0xffff_fff0, 1<<32 - 16}, {100, 90, 90}} {
+		if got := (&capture{xid: c.seen}).fullXID(c.x); got != c.want {
+			t.Errorf("%d after %d: %d, want %d", c.x, c.seen, got, c.want)
+		}
+	}
+}
+
+func TestQuoting(t *testing.T) {
+	d := fresh(t)
+	for _, s := range []string{`plain`, `it's`, `back\slash`, `\'; DROP TABLE x --`, "new\nline", `"both' \"`} {
+		if got := value[string](t, d, "SELECT "+literal(s)); got != s {
+			t.Errorf("%q came back as %q", s, got)
+		}
+		if got := value[string](t, d, "SELECT 1::text AS "+quote(s)); got != "1" {
+			t.Errorf("identifier %q", s)
+		}
+	}
+}

@@ -1,0 +1,163 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"dustyferry/internal/domain"
+)
+
+// CaptureUndo returns what restores the row identities that PrepareCapture sets.
+func (d *database) CaptureUndo(plans []domain.TablePlan) []string {
+	var undo []string
+	for i := range plans {
+		was := map[string]string{"none": "NOTHING", "full": "FULL"}[plans[i].Table.RowIdentity]
+		if was == "" {
+			was = "DEFAULT"
+		}
+		for _, t := range identityTables(&plans[i]) {
+			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t), was))
+		}
+	}
+	return undo
+}
+
+// identityTables lists the tables whose row identity has to be set: the table
+// itself, and the leaves of a partitioned one.
+func identityTables(p *domain.TablePlan) []domain.TableName {
+	if p.SetIdentity == "" {
+		return nil
+	}
+	out := []domain.TableName{p.Source}
+	for _, part := range p.Table.Partitions {
+		if part.By == "" {
+			out = append(out, part.Table)
+		}
+	}
+	return out
+}
+
+// PrepareCapture makes row identity, publication and replication slot, in this
+// order: a published table whose rows the log cannot identify would refuse its
+// own updates, and a slot only knows publications that stood before it.
+func (d *database) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error) {
+	var tables []string
+	for i := range plans {
+		tables = append(tables, qualified(plans[i].Source))
+		for _, t := range identityTables(&plans[i]) {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(plans[i].SetIdentity))); err != nil {
+				return 0, fmt.Errorf("setting the row identity of %s: %w", t, err)
+			}
+		}
+	}
+	var at string
+	err := d.pool.QueryRow(ctx, `SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1 AND plugin = 'pgoutput'`, name).Scan(&at)
+	if err == nil {
+		return parseLSN(at)
+	}
+	if !errors.Is(err, pgx.ErrNoRows) {
+		return 0, d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
+		return 0, d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish_via_partition_root = true)",
+		quote(name), strings.Join(tables, ", "))); err != nil {
+		return 0, fmt.Errorf("creating the publication: %w", d.explain(err))
+	}
+	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
+		return 0, fmt.Errorf("creating the replication slot: %w", d.explain(err))
+	}
+	return parseLSN(at)
+}
+
+// alterQuickly runs DDL that needs a lock for an instant, without queueing the
+// source's own work behind a long wait.
+func (d *database) alterQuickly(ctx context.Context, sql string) error {
+	for try := 0; ; try++ {
+		err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+			if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '2s'"); err != nil {
+				return err
+			}
+			_, err := tx.Exec(ctx, sql)
+			return err
+		})
+		var pe *pgconn.PgError
+		if !errors.As(err, &pe) || pe.Code != "55P03" || try == 9 {
+			return d.explain(err)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(try+1) * 300 * time.Millisecond):
+		}
+	}
+}
+
+// DropCapture removes slot and publication and restores what was changed.
+func (d *database) DropCapture(ctx context.Context, name string, undo []string) error {
+	_, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active`, name)
+	if err != nil {
+		return d.explain(err)
+	}
+	for try := 0; ; try++ {
+		_, err = d.pool.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1`, name)
+		if err == nil || try == 20 {
+			break
+		}
+		time.Sleep(100 * time.Millisecond) // the ended session is still letting go
+	}
+	if err != nil {
+		return d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
+		return d.explain(err)
+	}
+	for _, sql := range undo {
+		if err := d.alterQuickly(ctx, sql); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Heartbeat writes a message into the log, in a transaction of its own; no
+// table is needed for it.
+func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {
+	var at string
+	if err := d.pool.QueryRow(ctx, `SELECT pg_logical_emit_message(true, 'dusty_ferry', 'heartbeat')::text`).Scan(&at); err != nil {
+		return 0, d.explain(err)
+	}
+	return parseLSN(at)
+}
+
+// Clock returns the server's time.
+func (d *database) Clock(ctx context.Context) (time.Time, error) {
+	var t time.Time
+	err := d.pool.QueryRow(ctx, `SELECT clock_timestamp()`).Scan(&t)
+	return t, d.explain(err)
+}
+
+// Snapshot returns what a new read would see now.
+func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
+	var s string
+	if err := d.pool.QueryRow(ctx, `SELECT pg_current_snapshot()::text`).Scan(&s); err != nil {
+		return domain.Snapshot{}, d.explain(err)
+	}
+	return parseSnapshot(s)
+}
+
+// Retained returns how much log the slot holds back.
+func (d *database) Retained(ctx context.Context, name string) (int64, error) {
+	var n int64
+	err := d.pool.QueryRow(ctx, `
+SELECT coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint
+  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&n)
+	return n, d.explain(err)
+}

@@ -1,0 +1,231 @@
+package voyage
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+func (r *run) readiness(ctx context.Context) (string, error) {
+	c := *r.c
+	c.Phase = domain.PhaseInStep // it was, when the cutover was asked for
+	list, err := r.v.Readiness(ctx, &c, r.k.Settings.V)
+	if err != nil {
+		return "", err
+	}
+	if err := r.v.Store.SaveReadiness(ctx, r.k.ID, list); err != nil {
+		return "", err
+	}
+	if block := blocking(list); block != "" {
+		return "", domain.Conflict("not ready: %s", block)
+	}
+	return fmt.Sprintf("%d points hold", len(list)), nil
+}
+
+func (r *run) stopWrites(ctx context.Context) (string, error) {
+	set := r.k.Settings.V
+	if set.StopMethod == domain.StopWord {
+		_ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepStopWrites, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")")
+		for {
+			k, err := r.v.Store.Cutover(ctx, r.k.ID)
+			if err != nil {
+				return "", err
+			}
+			if k.WordBy != "" {
+				break
+			}
+			if !sleep(ctx, 200*time.Millisecond) {
+				return "", context.Cause(ctx)
+			}
+		}
+	}
+	// The pause counts from the moment the first writer may have to wait.
+	r.paused = time.Now()
+	if err := r.v.Store.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
+		return "", err
+	}
+	var err error
+	r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.Domain().ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("writes to %d tables are stopped (%s)", len(r.plans), set.StopMethod), nil
+}
+
+func (r *run) markEnd(ctx context.Context) (string, error) {
+	at, err := r.src.Heartbeat(ctx)
+	if err != nil {
+		return "", err
+	}
+	r.k.EndPosition = records.Pos(at)
+	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
+		return "", err
+	}
+	return "log position " + r.v.Position(ctx, r.c.Source, at), nil
+}
+
+// drain lets the applier go exactly up to the end position; writes are stopped,
+// so nothing of the tables comes after it.
+func (r *run) drain(ctx context.Context) (string, error) {
+	from := time.Now()
+	if err := r.v.Store.Ask(ctx, r.c.ID, "go", domain.Position(r.k.EndPosition)); err != nil {
+		return "", err
+	}
+	defer func() { _ = r.v.Store.Ask(context.WithoutCancel(ctx), r.c.ID, "", 0) }()
+	for n := 1; ; n++ {
+		st, err := r.v.Store.Stream(ctx, r.c.ID)
+		if err != nil {
+			return "", err
+		}
+		if st != nil && st.Ask == "reached" {
+			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
+		}
+		if n%100 == 0 { // the wish lapses unless it is repeated
+			if st == nil || st.Ask == "" {
+				err = r.v.Store.Ask(ctx, r.c.ID, "go", domain.Position(r.k.EndPosition))
+			} else {
+				err = r.v.Store.KeepAsking(ctx, r.c.ID)
+			}
+			if err != nil {
+				return "", err
+			}
+			_, _ = r.src.Heartbeat(ctx)
+		}
+		if !sleep(ctx, 20*time.Millisecond) {
+			return "", context.Cause(ctx)
+		}
+	}
+}
+
+func (r *run) reconcile(ctx context.Context) (string, error) {
+	depth := r.k.Settings.V.CutoverDepth
+	if depth == domain.DepthNone {
+		return "skipped", nil
+	}
+	var id int64
+	err := r.v.Queue.In(ctx, func(tx pgx.Tx) error {
+		var err error
+		id, err = records.AddReconciliationTx(ctx, tx, r.c.ID, depth, nil)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	if err := r.v.Store.SetEnd(ctx, r.k.ID, 0, id); err != nil {
+		return "", err
+	}
+	if err := r.v.reconcile(ctx, r.c, id, r.k.Settings.V.StopMethod != domain.StopWord); err != nil {
+		return "", err
+	}
+	res, err := r.v.Store.Reconciliation(ctx, r.c.ID, id)
+	if err != nil {
+		return "", err
+	}
+	if res.Findings > 0 {
+		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings, r.c.Name)
+	}
+	return fmt.Sprintf("%d tables, %d rows alike on both sides (%s)", res.Tables, res.SourceRows, depth), nil
+}
+
+func (r *run) sequences(ctx context.Context) (string, error) {
+	cat, err := r.v.Store.CatalogOf(ctx, r.c.ID)
+	if err != nil {
+		return "", err
+	}
+	var mine []domain.Sequence
+	for _, q := range cat.Sequences {
+		owned := q.OwnedBy.Name == ""
+		for i := range r.plans {
+			owned = owned || r.plans[i].Source == q.OwnedBy
+		}
+		if owned {
+			mine = append(mine, q)
+		}
+	}
+	values, err := r.src.SequenceValues(ctx, mine)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%d sequences moved", len(values)), r.dst.SetSequences(ctx, values)
+}
+
+func (r *run) build(ctx context.Context) (string, error) {
+	err := r.v.build(ctx, r.c, func(s string) { _ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepBuild, s) }, true)
+	return "every index and constraint stands", err
+}
+
+func (r *run) closeSource(ctx context.Context) (string, error) {
+	if r.stop != nil {
+		if err := r.stop.Alive(ctx); err != nil {
+			return "", fmt.Errorf("the hold on the source's writes was lost: %w", err)
+		}
+	}
+	msg := fmt.Sprintf("this table has moved to database %s (crossing %s)", r.c.Target, r.c.Name)
+	if r.k.Settings.V.StopMethod == domain.StopWord {
+		return "the person's word stands; the source is not closed by us", nil
+	}
+	return "writes to the source now fail, saying that the tables have moved", r.stop.CloseWrites(ctx, msg)
+}
+
+// handOver tells the applications: a webhook, a command, both or none.
+func (r *run) handOver(ctx context.Context) (string, error) {
+	set := r.k.Settings.V
+	note := "no webhook or command is set; the target is ready"
+	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source, "target": r.c.Target,
+		"end_position": r.v.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})
+	if err != nil {
+		return "", err
+	}
+	if set.HandoverURL != "" {
+		limit, cancel := context.WithTimeout(ctx, 15*time.Second)
+		defer cancel()
+		req, err := http.NewRequestWithContext(limit, http.MethodPost, set.HandoverURL, bytes.NewReader(body))
+		if err != nil {
+			return "", domain.Invalid("the hand-over address %q cannot be called: %s", set.HandoverURL, err)
+		}
+		req.Header.Set("Content-Type", "application/json")
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return "", fmt.Errorf("the hand-over webhook did not answer: %w", err)
+		}
+		_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
+		_ = res.Body.Close()
+		if res.StatusCode >= 300 {
+			return "", fmt.Errorf("the hand-over webhook answered %s", res.Status)
+		}
+		note = "the webhook answered " + res.Status
+	}
+	if set.HandoverCommand != "" {
+		limit, cancel := context.WithTimeout(ctx, time.Minute)
+		defer cancel()
+		cmd := exec.CommandContext(limit, "/bin/sh", "-c", set.HandoverCommand)
+		cmd.Env = append(os.Environ(), "DUSTYFERRY_CROSSING="+r.c.Name, "DUSTYFERRY_TARGET="+r.c.Target)
+		cmd.Stdin = bytes.NewReader(body)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
+		}
+		note = "the command ran"
+	}
+	return note, nil
+}
+
+func (r *run) release(ctx context.Context) (string, error) {
+	if r.stop != nil {
+		_ = r.stop.Release(ctx)
+	}
+	now := time.Now()
+	return "the source answers reads only", r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
+}

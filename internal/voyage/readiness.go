@@ -1,0 +1,91 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// Readiness is the readiness list: what must hold before a cutover may start,
+// each entry with what was measured.
+func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.Settings) ([]domain.Entry, error) {
+	var out []domain.Entry
+	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
+		e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: c.Name, Measured: fmt.Sprintf(format, args...), Remedy: remedy}
+		if ok {
+			e.Verdict, e.Remedy = domain.Fine, ""
+		}
+		out = append(out, e)
+	}
+	view, err := v.Store.View(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	add(view.Chunks > 0 && view.Landed == view.Chunks, domain.Blocks, "load", "wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
+	add(c.Built, domain.Blocks, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
+	add(c.Phase == domain.PhaseInStep, domain.Blocks, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
+	add(c.Condition == domain.ConditionRunning, domain.Blocks, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))
+	st, err := v.Store.Stream(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	live := st != nil && st.Live
+	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
+	if st != nil {
+		limit := set.InStepLag.Seconds()
+		add(st.LagSeconds <= limit, domain.Blocks, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
+	}
+	recs, err := v.Store.Reconciliations(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	remedy := "dustyferry reconcile " + c.Name
+	verdict := domain.ToKnow
+	switch {
+	case len(recs) == 0:
+		add(false, verdict, "reconciliation", remedy, "source and target have never been compared; the cutover itself compares them (%s)", set.CutoverDepth)
+	case recs[0].State == "clean":
+		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows",
+			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows)
+	case recs[0].State == "differing" && recs[0].Open == 0:
+		add(false, verdict, "reconciliation", remedy, "the findings of the last comparison were repaired, but not compared again")
+	case recs[0].State == "differing":
+		add(false, domain.Blocks, "reconciliation", "dustyferry repair "+c.Name, "the last comparison left %d open findings", max(recs[0].Open, recs[0].Findings))
+	default:
+		add(false, verdict, "reconciliation", remedy, "the last comparison is %s", recs[0].State)
+	}
+	cuts, err := v.Store.Cutovers(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	rehearsed := false
+	for _, k := range cuts {
+		if k.Rehearsal && k.State == "done" && k.PausedAt.Valid && k.ReleasedAt.Valid {
+			pause := k.ReleasedAt.Time.Sub(k.PausedAt.Time)
+			add(pause <= set.PauseBudget, domain.ToKnow, "write pause", "raise the pause budget, or reconcile less inside the pause", "the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)
+			rehearsed = true
+			break
+		}
+	}
+	if !rehearsed {
+		add(false, domain.ToKnow, "write pause", "dustyferry cutover rehearse "+c.Name, "the cutover has not been rehearsed, so its write pause is not known")
+	}
+	return out, nil
+}
+
+func yesNo(b bool, yes, no string) string {
+	if b {
+		return yes
+	}
+	return no
+}
+
+func prefixed(p, s string) string {
+	if s == "" {
+		return ""
+	}
+	return p + s
+}
