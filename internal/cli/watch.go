@@ -117,7 +117,7 @@ func (s *screen) stale() {
 }
 
 func (s *screen) paint(code, text string) string {
-	if !s.color || !s.live {
+	if !s.color || !s.live || code == "0" {
 		return text
 	}
 	return "\x1b[" + code + "m" + text + "\x1b[0m"
@@ -176,6 +176,15 @@ func bar(share float64, n int) string {
 	return strings.Repeat("━", full) + strings.Repeat("╌", n-full)
 }
 
+// clip cuts a line that a terminal of that width would wrap.
+func clip(text string, width int) string {
+	r := []rune(text)
+	if len(r) <= width {
+		return text
+	}
+	return string(r[:width-1]) + "…"
+}
+
 func (s *screen) view(c contract.Crossing, tables []contract.Table, width, height int) []string {
 	p := c.Progress
 	state := string(c.Phase)
@@ -187,34 +196,35 @@ func (s *screen) view(c contract.Crossing, tables []contract.Table, width, heigh
 	default:
 		state += ", " + string(c.Condition)
 	}
-	out := []string{s.paint("1", c.Name) + "  " + c.Source + " → " + c.Target + "  " + state}
+	add := func(code, text string) []string { return []string{s.paint(code, clip(text, width))} }
+	out := []string{s.paint("1", clip(c.Name, width/2)) + clip("  "+c.Source+" → "+c.Target, width/4) + "  " + state}
 	if p.Work != nil {
-		out = append(out, "  now   "+*p.Work)
+		out = append(out, add("0", "  now   "+*p.Work)...)
 	}
 	if c.Reason != "" {
-		out = append(out, "  why   "+s.paint("33", c.Reason))
+		out = append(out, add("33", "  why   "+c.Reason)...)
 	}
-	barWidth := max(10, min(40, width-50))
-	load := fmt.Sprintf("  load  %s %5s  %s of about %s rows", s.paint("36", bar(share(p), barWidth)), percent(p), num(p.Rows), num(p.RowsEstimated))
-	out = append(out, load)
-	rate := fmt.Sprintf("        %s rows/s, %s/s, %d of %d chunks", num(int64(p.RowsPerSecond)), size(int64(p.BytesPerSecond)), p.ChunksLanded, p.Chunks)
+	barWidth := max(10, min(40, width-44))
+	out = append(out, fmt.Sprintf("  load  %s %5s  %d of %d chunks", s.paint("36", bar(share(p), barWidth)), percent(p), p.ChunksLanded, p.Chunks))
+	out = append(out, add("0", fmt.Sprintf("        %s of about %s rows, %s", num(p.Rows), num(p.RowsEstimated), size(p.Bytes)))...)
+	rate := fmt.Sprintf("        %s rows/s, %s/s", num(int64(p.RowsPerSecond)), size(int64(p.BytesPerSecond)))
 	if p.RemainingSeconds != nil && c.Phase == contract.PhaseLoading {
 		rate += fmt.Sprintf(", %s left (%s to %s)", took(*p.RemainingSeconds), took(deref(p.RemainingLowSeconds)), took(deref(p.RemainingHighSeconds)))
 	}
-	out = append(out, rate)
+	out = append(out, add("0", rate)...)
 	switch p.Capture {
 	case "none":
 	case "waiting":
-		out = append(out, "  lag   capture does not run at the moment; the source keeps "+size(p.RetainedBytes)+" of log")
+		out = append(out, add("33", "  lag   capture does not run at the moment; the source keeps "+size(p.RetainedBytes)+" of log")...)
 	default:
-		out = append(out, fmt.Sprintf("  lag   %s, %s; %s changes applied, %s/s; log kept %s", took(p.LagSeconds), size(p.LagBytes), num(p.Changes), num(int64(p.ChangesPerSecond)), size(p.RetainedBytes)))
+		out = append(out, add("0", fmt.Sprintf("  lag   %s, %s; %s changes applied, %s/s; log kept %s", took(p.LagSeconds), size(p.LagBytes), num(p.Changes), num(int64(p.ChangesPerSecond)), size(p.RetainedBytes)))...)
 	}
 	out = append(out, "")
 	name := 5
 	for _, t := range tables {
 		name = max(name, len([]rune(t.Name)))
 	}
-	name = min(name, max(20, width-52))
+	name = min(name, max(12, width-46))
 	room := height - len(out) - 2
 	for i, t := range tables {
 		if i >= room {
@@ -229,11 +239,7 @@ func (s *screen) view(c contract.Crossing, tables []contract.Table, width, heigh
 		if t.State == contract.TableStateHeld {
 			mark = s.paint("1;31", mark)
 		}
-		label := []rune(t.Name)
-		if len(label) > name {
-			label = append(label[:name-1], '…')
-		}
-		out = append(out, fmt.Sprintf("  %-*s %s %12s rows  %s", name, string(label), s.paint("36", bar(done, 12)), num(t.Rows), mark))
+		out = append(out, fmt.Sprintf("  %-*s %s %14s rows  %s", name, clip(t.Name, name), s.paint("36", bar(done, 12)), num(t.Rows), mark))
 	}
 	return out
 }

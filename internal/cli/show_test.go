@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"strings"
+	"testing"
+
+	"dustyferry/internal/contract"
+)
+
+func TestNumbersForPeople(t *testing.T) {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1 000", 1234567: "1 234 567", -12345: "-12 345"} {
+		if got := num(n); got != want {
+			t.Errorf("%d is %q, want %q", n, got, want)
+		}
+	}
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1500: "1.5 kB", 64_000_000: "64.0 MB", 7_000_000_000_000_000: "7000.0 TB"} {
+		if got := size(n); got != want {
+			t.Errorf("%d is %q, want %q", n, got, want)
+		}
+	}
+	for s, want := range map[float64]string{0.004: "4 ms", 1.25: "1.2 s", 61: "1 min 01 s", 7325: "2 h 02 min"} {
+		if got := took(s); got != want {
+			t.Errorf("%v is %q, want %q", s, got, want)
+		}
+	}
+}
+
+func TestTablesLineUp(t *testing.T) {
+	w := &table{}
+	w.row("NAME", right+"ROWS", "KEY")
+	w.row("Łódź", right+"1 000", "id")
+	w.row("a", right+"7", "")
+	want := "NAME   ROWS  KEY\nŁódź  1 000  id\na         7\n"
+	if got := w.String(); got != want {
+		t.Errorf("got\n%swant\n%s", got, want)
+	}
+}
+
+func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
+	w := &table{}
+	a, b := "oak ", "oak\u00a0"
+	showFindings(w, 3, []contract.Finding{
+		{Id: 1, Table: "s.t", Kind: "differing", Key: []string{"7"}, Columns: []string{"tree"}, Source: map[string]*string{"tree": &a}, Target: map[string]*string{"tree": &b}, State: "open"},
+		{Id: 2, Table: "s.bag", Kind: "missing on target", Copies: 2, Source: map[string]*string{"v": nil}, State: "open"},
+	})
+	for _, want := range []string{`#1 s.t key (7): differing`, `"oak "`, `"oak\u00a0"`, `2 copies`, `NULL`, `(no row)`} {
+		if !strings.Contains(w.String(), want) {
+			t.Errorf("%q is missing in\n%s", want, w)
+		}
+	}
+}
+
+func TestTheWatchFitsItsTerminal(t *testing.T) {
+	s := &screen{}
+	var tables []contract.Table
+	for i := range 200 {
+		tables = append(tables, contract.Table{Name: strings.Repeat("a very long name ", 5) + string(rune('a'+i%26)), State: "loading", Chunks: 10, ChunksLanded: i % 10, Rows: 1_234_567_890})
+	}
+	left := 75.0
+	c := contract.Crossing{Name: "spring", Phase: "loading", Condition: "running", Progress: contract.Progress{Chunks: 2000, ChunksLanded: 700, Bytes: 35, BytesEstimated: 100,
+		Rows: 9_876_543_210, RowsEstimated: 20_000_000_000, RemainingSeconds: &left, Capture: "w", LagSeconds: 1.5}}
+	for _, size := range [][2]int{{80, 24}, {120, 40}, {200, 60}} {
+		lines := s.view(c, tables, size[0], size[1])
+		if len(lines) > size[1]-1 {
+			t.Errorf("%d lines on a terminal of %d", len(lines), size[1])
+		}
+		for _, l := range lines {
+			if n := len([]rune(l)); n > size[0] {
+				t.Errorf("%d columns on a terminal of %d: %s", n, size[0], l)
+			}
+		}
+		if !strings.Contains(lines[len(lines)-1], "more tables") {
+			t.Errorf("what does not fit is not said: %q", lines[len(lines)-1])
+		}
+	}
+	if line := plainLine(c); !strings.Contains(line, "35 % loaded") || !strings.Contains(line, "1 min 15 s left") || !strings.Contains(line, "lag 1.5 s") {
+		t.Errorf("plain line: %s", line)
+	}
+	c.Progress.ChunksLanded, c.Progress.Chunks = 1999, 2000
+	c.Progress.Bytes = 500
+	if percent(c.Progress) != "99 %" {
+		t.Errorf("a load with a chunk missing shows %s", percent(c.Progress))
+	}
+}

@@ -1,0 +1,90 @@
+package domain_test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"dustyferry/internal/domain"
+)
+
+func TestMatchTables(t *testing.T) {
+	all := []domain.TableName{{Schema: "shop", Name: "orders"}, {Schema: "shop", Name: "order_lines"}, {Schema: "shop", Name: "tmp_1"}, {Schema: "log", Name: "visits"}, {Schema: "odd", Name: "a.b*c"}}
+	for _, c := range []struct {
+		patterns []string
+		want     string
+	}{
+		{nil, "[shop.orders shop.order_lines shop.tmp_1 log.visits odd.a.b*c]"},
+		{[]string{"shop.*"}, "[shop.orders shop.order_lines shop.tmp_1]"},
+		{[]string{"shop.*", "-shop.tmp*"}, "[shop.orders shop.order_lines]"},
+		{[]string{"-shop.tmp*", "shop.*"}, "[shop.orders shop.order_lines shop.tmp_1]"}, // the last that matches wins
+		{[]string{"*.order*"}, "[shop.orders shop.order_lines]"},
+		{[]string{"shop.orders"}, "[shop.orders]"},
+		{[]string{"shop.order"}, "[]"},
+		{[]string{"*.*_*"}, "[shop.order_lines shop.tmp_1]"},
+	} {
+		if got := fmt.Sprint(domain.MatchTables(c.patterns, all)); got != c.want {
+			t.Errorf("%v: %s, want %s", c.patterns, got, c.want)
+		}
+	}
+}
+
+func TestSnapshotsSee(t *testing.T) {
+	s := domain.Snapshot{Xmin: 10, Xmax: 20, Running: []uint64{10, 14}}
+	for id, want := range map[uint64]bool{9: true, 10: false, 11: true, 14: false, 19: true, 20: false, 25: false} {
+		if s.Sees(domain.Tx{ID: id}) != want {
+			t.Errorf("transaction %d: seen %t", id, !want)
+		}
+	}
+	byLog := domain.Snapshot{Log: 100}
+	if !byLog.Sees(domain.Tx{Commit: 99}) || byLog.Sees(domain.Tx{Commit: 100}) {
+		t.Error("by position: what commits before it is seen, what commits at it is not")
+	}
+	again, err := domain.ParseSnapshot(s.JSON())
+	if err != nil || fmt.Sprint(again) != fmt.Sprint(s) {
+		t.Errorf("%v came back as %v (%v)", s, again, err)
+	}
+}
+
+func TestKeyTextTellsKeysApart(t *testing.T) {
+	row := func(vals ...string) domain.Row {
+		var r domain.Row
+		for _, v := range vals {
+			r = append(r, domain.Value{Kind: domain.Present, Data: []byte(v)})
+		}
+		return r
+	}
+	seen := map[string]string{}
+	for _, r := range []domain.Row{row("a", "b"), row("ab", ""), row("", "ab"), row("a\x00", "b"), row("a", "\x00b"), {{}, {Kind: domain.Present, Data: []byte("ab")}}, {{}, {}}} {
+		k := domain.KeyText(r, []int{0, 1})
+		if other, twice := seen[k]; twice {
+			t.Errorf("%v and %s have one text", r, other)
+		}
+		seen[k] = fmt.Sprint(r)
+	}
+}
+
+func TestSettingsSayWhatIsWrong(t *testing.T) {
+	if err := domain.DefaultSettings().Validate(); err != nil {
+		t.Errorf("the defaults: %v", err)
+	}
+	for want, edit := range map[string]func(*domain.Settings){
+		"lanes is 65":        func(s *domain.Settings) { s.Lanes = 65 },
+		"chunk_bytes is 1;":  func(s *domain.Settings) { s.ChunkBytes = 1 },
+		"max_attempts":       func(s *domain.Settings) { s.MaxAttempts = -1 },
+		"speed_limit is -1":  func(s *domain.Settings) { s.SpeedLimit = -1 },
+		"pause_budget":       func(s *domain.Settings) { s.PauseBudget = time.Millisecond },
+		"choose lock":        func(s *domain.Settings) { s.StopMethod = "hope" },
+		"choose hashes":      func(s *domain.Settings) { s.CutoverDepth = "glance" },
+		"refuse or empty":    func(s *domain.Settings) { s.NonEmptyTarget = "maybe" },
+		"cannot be negative": func(s *domain.Settings) { s.InStepLag = -1 },
+		"batch_changes":      func(s *domain.Settings) { s.BatchChanges = -4 },
+	} {
+		s := domain.DefaultSettings()
+		edit(&s)
+		if err := s.Validate(); err == nil || !strings.Contains(err.Error(), want) || !domain.IsKind(err, domain.ProblemInvalid) {
+			t.Errorf("%v lacks %q", err, want)
+		}
+	}
+}

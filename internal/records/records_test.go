@@ -1,0 +1,377 @@
+package records_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/localserver"
+	"dustyferry/internal/records"
+)
+
+var (
+	host   *localserver.Postgres
+	number atomic.Int64
+)
+
+func TestMain(m *testing.M) {
+	var err error
+	if host, err = localserver.StartPostgres(context.Background(), localserver.Options{}); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	host.Stop()
+	os.Exit(code)
+}
+
+func open(t *testing.T) *records.Store {
+	t.Helper()
+	name := fmt.Sprintf("c%d", number.Add(1))
+	c, err := pgx.Connect(t.Context(), host.URL("postgres"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := c.Exec(t.Context(), "CREATE DATABASE "+name); err != nil {
+		t.Fatal(err)
+	}
+	_ = c.Close(t.Context())
+	s, err := records.Open(t.Context(), host.URL(name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	if err := s.Migrate(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Migrate(t.Context()); err != nil {
+		t.Fatalf("migrating twice: %v", err)
+	}
+	return s
+}
+
+// loading makes a crossing that loads one table in n chunks.
+func loading(t *testing.T, s *records.Store, lanes, n int) (records.Crossing, records.Table) {
+	t.Helper()
+	ctx := t.Context()
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, name := range []string{"old", "new"} {
+		must(s.AddDatabase(ctx, records.Database{Name: name, Engine: "postgres", Host: "h", Port: 1, DBName: "d", Username: "u", Secret: []byte("sealed"), TLS: "disable"}))
+	}
+	src, err := s.Database(ctx, "old")
+	must(err)
+	dst, err := s.Database(ctx, "new")
+	must(err)
+	set := domain.DefaultSettings()
+	set.Lanes = lanes
+	_, err = s.AddCrossing(ctx, records.Crossing{UID: "uid", Name: "spring", Kind: domain.KindLoadCapture, SourceID: src.ID, TargetID: dst.ID,
+		Patterns: records.JSON[[]string]{V: []string{"a.*"}}, Settings: records.JSON[domain.Settings]{V: set}})
+	must(err)
+	c, err := s.Crossing(ctx, "spring")
+	must(err)
+	plan := domain.TablePlan{Source: domain.TableName{Schema: "a", Name: "b"}, Target: domain.TableName{Schema: "a", Name: "b"}}
+	must(s.SavePlans(ctx, &c, []domain.TablePlan{plan}))
+	must(s.SaveStart(ctx, c.ID, 100, nil, &domain.Catalog{}))
+	tables, err := s.Tables(ctx, c.ID)
+	must(err)
+	var bounds []domain.KeyValue
+	for i := 1; i < n; i++ {
+		bounds = append(bounds, domain.KeyValue{fmt.Sprint(i * 10)})
+	}
+	must(s.SaveChunks(ctx, &tables[0], chunkplan.Chunks(bounds)))
+	_, err = s.SetPhase(ctx, c.ID, domain.PhaseDraft, domain.PhaseLoading)
+	must(err)
+	return c, tables[0]
+}
+
+func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
+	s := open(t)
+	c, table := loading(t, s, 3, 60)
+	var busy, most, done atomic.Int64
+	seen := sync.Map{}
+	var wg sync.WaitGroup
+	for w := range 8 {
+		wg.Go(func() {
+			for done.Load() < 60 {
+				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				if k == nil {
+					time.Sleep(time.Millisecond)
+					continue
+				}
+				most.Store(max(most.Load(), busy.Add(1)))
+				if _, twice := seen.LoadOrStore(k.ID, w); twice {
+					t.Errorf("chunk %d was claimed twice", k.Ordinal)
+				}
+				time.Sleep(time.Millisecond)
+				busy.Add(-1)
+				if err := s.Landed(t.Context(), k.ID, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500}, rowhash.Sum{Rows: 10, Bytes: 100, Hash: 1 << 63}); err != nil {
+					t.Error(err)
+				}
+				done.Add(1)
+			}
+		})
+	}
+	wg.Wait()
+	if most.Load() > 3 {
+		t.Errorf("%d chunks were read at once with 3 lanes", most.Load())
+	}
+	got, err := s.Table(t.Context(), table.ID)
+	if err != nil || got.State != domain.TableLanded || got.RowsLanded != 600 || got.ChunksLanded != 60 {
+		t.Errorf("%+v (%v)", got, err)
+	}
+	v, err := s.View(t.Context(), c.ID)
+	if err != nil || v.Landed != 60 || v.MaxRead != 500 {
+		t.Errorf("%+v (%v)", v, err)
+	}
+}
+
+func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
+	s := open(t)
+	c, table := loading(t, s, 2, 1)
+	k, err := s.Claim(t.Context(), c.ID, "w")
+	if err != nil || k == nil || k.Epoch != 1 || k.Attempts != 1 {
+		t.Fatalf("%+v (%v)", k, err)
+	}
+	if ok, err := s.RenewChunk(t.Context(), k.ID, k.Epoch); err != nil || !ok {
+		t.Errorf("the holder cannot renew: %v", err)
+	}
+	epoch, err := s.RaiseEpoch(t.Context(), k.ID, k.Epoch)
+	if err != nil || epoch != 2 {
+		t.Fatalf("epoch %d (%v)", epoch, err)
+	}
+	if ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
+		t.Error("the old holder renewed")
+	}
+	if again, _ := s.RaiseEpoch(t.Context(), k.ID, k.Epoch); again != 0 {
+		t.Error("two took the chunk back")
+	}
+	if err := s.GiveBack(t.Context(), k.ID, epoch, 0, "the cable was cut", true, false); err != nil {
+		t.Fatal(err)
+	}
+	k, err = s.Claim(t.Context(), c.ID, "w2")
+	if err != nil || k == nil || k.Epoch != 3 || k.Attempts != 2 || k.Error != "the cable was cut" {
+		t.Errorf("%+v (%v)", k, err)
+	}
+	if err := s.HoldTable(t.Context(), table.ID, "why"); err != nil {
+		t.Fatal(err)
+	}
+	epoch, _ = s.RaiseEpoch(t.Context(), k.ID, k.Epoch)
+	if err := s.GiveBack(t.Context(), k.ID, epoch, 0, "again", true, true); err != nil {
+		t.Fatal(err)
+	}
+	if k, _ := s.Claim(t.Context(), c.ID, "w3"); k != nil {
+		t.Error("a held chunk was claimed")
+	}
+	if err := s.ResumeTables(t.Context(), c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if k, _ := s.Claim(t.Context(), c.ID, "w3"); k == nil || k.Attempts != 1 {
+		t.Errorf("after resuming the tries count anew: %+v", k)
+	}
+}
+
+func TestAPausedCrossingHandsOutNothing(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 2, 4)
+	k, err := s.Claim(t.Context(), c.ID, "w")
+	if err != nil || k == nil {
+		t.Fatal(err)
+	}
+	st, err := s.ClaimStream(t.Context(), "w")
+	if err != nil || st == nil || st.Applied != 100 {
+		t.Fatalf("%+v (%v)", st, err)
+	}
+	if other, _ := s.ClaimStream(t.Context(), "w2"); other != nil {
+		t.Error("two follow one crossing")
+	}
+	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionPaused, "night", false); err != nil {
+		t.Fatal(err)
+	}
+	if next, _ := s.Claim(t.Context(), c.ID, "w"); next != nil {
+		t.Error("a chunk was claimed while paused")
+	}
+	if ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
+		t.Error("the chunk in flight does not stop")
+	}
+	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{}); ok {
+		t.Error("capture does not stop")
+	}
+	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionPaused, "night", true); err != nil {
+		t.Fatal(err)
+	}
+	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{Applied: 120}); !ok {
+		t.Error("capture should go on")
+	}
+}
+
+func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 1, 1)
+	st, err := s.ClaimStream(t.Context(), "w")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Ask(t.Context(), c.ID, "hold", 0); err != nil {
+		t.Fatal(err)
+	}
+	if what, _, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "hold" {
+		t.Errorf("asked %q", what)
+	}
+	if err := s.Answer(t.Context(), c.ID, st.Epoch-1, "hold", "holding", 5); err != nil {
+		t.Fatal(err)
+	}
+	if what, _, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "hold" {
+		t.Error("an old applier answered")
+	}
+	if err := s.Answer(t.Context(), c.ID, st.Epoch, "hold", "holding", 5); err != nil {
+		t.Fatal(err)
+	}
+	if what, at, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "holding" || at != 5 {
+		t.Errorf("asked %q at %d", what, at)
+	}
+	if _, err := s.DB.ExecContext(t.Context(), `UPDATE streams SET ask_until = now() - interval '1 second'`); err != nil {
+		t.Fatal(err)
+	}
+	if what, _, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "" {
+		t.Errorf("the wish of somebody who is gone still stands: %q", what)
+	}
+}
+
+func TestTwoCrossingsCannotWriteOneTable(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 1, 1)
+	id, err := s.AddCrossing(t.Context(), records.Crossing{UID: "uid2", Name: "twin", Kind: domain.KindLoad, SourceID: c.SourceID, TargetID: c.TargetID,
+		Patterns: records.JSON[[]string]{}, Settings: records.JSON[domain.Settings]{V: domain.DefaultSettings()}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	twin, err := s.CrossingByID(t.Context(), id)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plan := domain.TablePlan{Source: domain.TableName{Schema: "z", Name: "other"}, Target: domain.TableName{Schema: "a", Name: "b"}}
+	if err := s.SavePlans(t.Context(), &twin, []domain.TablePlan{plan}); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "a.b") {
+		t.Errorf("%v", err)
+	}
+	if err := s.Release(t.Context(), c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SavePlans(t.Context(), &twin, []domain.TablePlan{plan}); err != nil {
+		t.Errorf("a closed crossing still holds the table: %v", err)
+	}
+	if err := s.RemoveDatabase(t.Context(), "old"); !domain.IsKind(err, domain.ProblemConflict) {
+		t.Errorf("a used database was removed: %v", err)
+	}
+}
+
+func TestTheJournalIsAppendOnly(t *testing.T) {
+	s := open(t)
+	if err := s.Write(t.Context(), records.Entry{Actor: "a", Act: "x", Message: "first"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{`UPDATE journal SET message = 'other'`, `DELETE FROM journal`, `TRUNCATE journal`} {
+		if _, err := s.DB.ExecContext(t.Context(), q); err == nil || !strings.Contains(err.Error(), "append-only") {
+			t.Errorf("%s: %v", q, err)
+		}
+	}
+	if l, err := s.LastJournal(t.Context(), "", 5); err != nil || len(l) != 1 || l[0].Message != "first" || l[0].Severity != "info" {
+		t.Errorf("%+v (%v)", l, err)
+	}
+}
+
+func TestTheLastAdminStays(t *testing.T) {
+	s := open(t)
+	if ok, err := s.FirstToken(t.Context(), "admin", "admin", "h1"); err != nil || !ok {
+		t.Fatal(err)
+	}
+	if ok, _ := s.FirstToken(t.Context(), "again", "admin", "h2"); ok {
+		t.Error("a second first token was made")
+	}
+	if err := s.RemoveToken(t.Context(), "admin"); err == nil {
+		t.Error("the last admin token was revoked")
+	}
+	if err := s.AddToken(t.Context(), "night", "viewer", "h3"); err != nil {
+		t.Fatal(err)
+	}
+	tok, err := s.TokenByHash(t.Context(), "h3")
+	if err != nil || tok == nil || tok.Role != "viewer" {
+		t.Fatalf("%+v (%v)", tok, err)
+	}
+	if err := s.AddSession(t.Context(), "sess", tok.ID, time.Now().Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddSession(t.Context(), "old", tok.ID, time.Now().Add(-time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := s.SessionToken(t.Context(), "old"); got != nil {
+		t.Error("a session that has ended signs in")
+	}
+	if err := s.RemoveToken(t.Context(), "night"); err != nil {
+		t.Fatal(err)
+	}
+	if got, _ := s.SessionToken(t.Context(), "sess"); got != nil {
+		t.Error("a revoked token's session goes on")
+	}
+}
+
+func TestTasksAreTakenOverOnlyWhenSilent(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 1, 1)
+	add := func(kind string) (int64, error) {
+		var id int64
+		err := pgx.BeginFunc(t.Context(), s.Pool, func(tx pgx.Tx) (err error) {
+			id, err = records.AddTaskTx(t.Context(), tx, c.ID, kind, struct{}{}, "me")
+			return err
+		})
+		return id, err
+	}
+	id, err := add("build")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := add("build"); !domain.IsKind(err, domain.ProblemConflict) {
+		t.Errorf("two builds at once: %v", err)
+	}
+	a, err := s.ClaimTask(t.Context(), id, "w1")
+	if err != nil || a == nil {
+		t.Fatal(err)
+	}
+	if b, _ := s.ClaimTask(t.Context(), id, "w2"); b != nil {
+		t.Error("a task was taken from a live holder")
+	}
+	if err := s.ReleaseTask(t.Context(), id, a.Epoch); err != nil {
+		t.Fatal(err)
+	}
+	b, err := s.ClaimTask(t.Context(), id, "w2")
+	if err != nil || b == nil || b.Epoch != a.Epoch+1 {
+		t.Fatalf("%+v (%v)", b, err)
+	}
+	if ok, _ := s.HoldsTask(t.Context(), id, a.Epoch); ok {
+		t.Error("the old holder still holds it")
+	}
+	if err := s.EndTask(t.Context(), id, a.Epoch, "failed", "x"); err != nil {
+		t.Fatal(err)
+	}
+	if ok, _ := s.HoldsTask(t.Context(), id, b.Epoch); !ok {
+		t.Error("the old holder ended the new one's task")
+	}
+}
