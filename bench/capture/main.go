@@ -178,8 +178,14 @@ END $$`, b.transactions, b.per, n)); err != nil {
 	if err != nil {
 		return 0, 0, err
 	}
-	if _, err := c.Exec(ctx, `SELECT pg_drop_replication_slot('bare')`); err != nil {
-		return 0, 0, err
+	for try := 0; ; try++ { // the receiver's session is still letting go
+		if _, err = c.Exec(ctx, `SELECT pg_drop_replication_slot('bare')`); err == nil {
+			break
+		}
+		if try == 50 {
+			return 0, 0, err
+		}
+		time.Sleep(100 * time.Millisecond)
 	}
 	t, err := pgx.Connect(ctx, b.target.URL("postgres"))
 	if err != nil {

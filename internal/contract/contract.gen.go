@@ -957,7 +957,7 @@ type StreamEventsParams struct {
 type ListJournalParams struct {
 	Crossing *string `form:"crossing,omitempty" json:"crossing,omitempty"`
 
-	// After Only entries after this number
+	// After Only entries after this number, oldest first
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
 }

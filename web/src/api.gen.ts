@@ -1978,7 +1978,7 @@ export interface operations {
         parameters: {
             query?: {
                 crossing?: string;
-                /** @description Only entries after this number */
+                /** @description Only entries after this number, oldest first */
                 after?: number;
                 limit?: number;
             };
