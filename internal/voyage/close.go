@@ -7,6 +7,7 @@ import (
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -61,7 +62,7 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 	// The time of the cutover, not the phase: a close that is carried on after a
 	// crash finds the phase closed already.
 	if !c.CutOverAt.Valid || a.Reopen {
-		if err := src.Reopen(ctx, c.Settings.V.StopMethod, name, plansOf(tables)); err != nil {
+		if err := v.reopenAll(ctx, src, c, plansOf(tables)); err != nil {
 			return err
 		}
 	}
@@ -76,6 +77,24 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 		return err
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "close", "%s closed %s: slot, publication and bookkeeping are removed from both servers, the certificate is written", actor, c.Name)
+	return nil
+}
+
+// reopenAll undoes every way in which a cutover of the crossing closed the source.
+func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *records.Crossing, plans []domain.TablePlan) error {
+	methods := map[domain.StopMethod]bool{domain.StopLock: true}
+	cuts, err := v.Store.Cutovers(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, k := range cuts {
+		methods[k.Settings.V.StopMethod] = true
+	}
+	for m := range methods {
+		if err := src.Reopen(ctx, m, c.Domain().ObjectName(), plans); err != nil {
+			return err
+		}
+	}
 	return nil
 }
 

@@ -604,6 +604,49 @@ func TestStoppingWrites(t *testing.T) {
 	}
 }
 
+// Writers that take their tables in the other order must neither be ended nor
+// keep us out.
+func TestStoppingWritesAgainstTheGrain(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.a (id integer PRIMARY KEY, n integer); CREATE TABLE public.z (id integer PRIMARY KEY, n integer); INSERT INTO public.a VALUES (1, 0); INSERT INTO public.z VALUES (1, 0)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.a"), *planned(t, d, "public.z")}
+	ctx, cancel := context.WithCancel(t.Context())
+	var ended atomic.Int64
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for ctx.Err() == nil {
+			err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+				if _, err := tx.Exec(ctx, `UPDATE public.z SET n = n + 1`); err != nil {
+					return err
+				}
+				time.Sleep(5 * time.Millisecond)
+				_, err := tx.Exec(ctx, `UPDATE public.a SET n = n + 1`)
+				return err
+			})
+			if err != nil && ctx.Err() == nil {
+				ended.Add(1)
+				t.Logf("a writer met %v", err)
+			}
+		}
+	}()
+	for range 8 {
+		s, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_g", plans, 20*time.Second)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Alive(t.Context()); err != nil {
+			t.Error(err)
+		}
+		_ = s.Release(t.Context())
+		time.Sleep(7 * time.Millisecond)
+	}
+	cancel()
+	<-done
+	if ended.Load() > 0 {
+		t.Errorf("%d of the application's transactions were ended", ended.Load())
+	}
+}
+
 func TestReadOnlyStopsTheWholeDatabase(t *testing.T) {
 	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
 	plans := []domain.TablePlan{*planned(t, d, "public.h")}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -47,21 +48,70 @@ SELECT pg_terminate_backend(pid) FROM pg_stat_activity
 		return nil, err
 	}
 	s.conn = conn
-	var names []string
-	for i := range plans {
-		names = append(names, only(&plans[i])+qualified(plans[i].Source))
-	}
-	_, err = conn.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = '%dms'; LOCK TABLE %s IN SHARE ROW EXCLUSIVE MODE; SET LOCAL lock_timeout = 0",
-		wait.Milliseconds(), strings.Join(names, ", ")))
-	if err != nil {
+	if err := s.lock(ctx, wait); err != nil {
 		_ = conn.Close(context.WithoutCancel(ctx))
-		var pe *pgconn.PgError
-		if errors.As(err, &pe) && pe.Code == "55P03" {
-			return nil, domain.Unavailable(err, "a long transaction on the source holds a table for more than %s, so writes could not be stopped; end it or wait for it, then try again", wait)
-		}
-		return nil, fmt.Errorf("locking the source's tables: %w", d.explain(err))
+		return nil, err
 	}
 	return s, nil
+}
+
+// firstTry is shorter than the server's deadlock_timeout (1 s by default): a
+// transaction of the application that takes its tables in another order than we
+// do is let through when we step back, instead of being ended as the victim of a
+// deadlock. Later tries grow, for the sake of getting in among long writers.
+const firstTry = 700 * time.Millisecond
+
+// lock takes all tables' locks or none of them, again and again until wait is
+// over. The table it got stuck at comes first the next time, so that the order
+// becomes the application's own.
+func (s *stop) lock(ctx context.Context, wait time.Duration) error {
+	var names []string
+	for i := range s.plans {
+		names = append(names, only(&s.plans[i])+qualified(s.plans[i].Source))
+	}
+	end := time.Now().Add(wait)
+	for try := 0; ; try++ {
+		until := time.Now().Add(min(firstTry*time.Duration(1+try/6), time.Until(end)))
+		stuck, err := s.lockAll(ctx, names, until)
+		if err == nil {
+			return nil
+		}
+		var pe *pgconn.PgError
+		if !errors.As(err, &pe) || pe.Code != "57014" && pe.Code != "40P01" && pe.Code != "55P03" {
+			return fmt.Errorf("locking the source's tables: %w", s.d.explain(err))
+		}
+		if _, err := s.conn.Exec(ctx, "ROLLBACK"); err != nil {
+			return s.d.explain(err)
+		}
+		if time.Until(end) <= 0 {
+			return domain.Unavailable(err, "long transactions on the source keep %s from being locked; writes could not be stopped within %s. End them or wait for them (pg_stat_activity, oldest xact_start), then try again", strings.TrimPrefix(names[stuck], "ONLY "), wait)
+		}
+		name := names[stuck]
+		names = append([]string{name}, slices.Delete(names, stuck, stuck+1)...)
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(30 * time.Millisecond):
+		}
+	}
+}
+
+// lockAll tries once, and says at which table it got stuck.
+func (s *stop) lockAll(ctx context.Context, names []string, until time.Time) (int, error) {
+	if _, err := s.conn.Exec(ctx, "BEGIN; SET LOCAL lock_timeout = 0"); err != nil {
+		return 0, err
+	}
+	for i, n := range names {
+		left := max(time.Until(until).Milliseconds(), 1)
+		if _, err := s.conn.Exec(ctx, fmt.Sprintf("SET LOCAL statement_timeout = '%dms'", left)); err != nil {
+			return i, err
+		}
+		if _, err := s.conn.Exec(ctx, "LOCK TABLE "+n+" IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+			return i, err
+		}
+	}
+	_, err := s.conn.Exec(ctx, "SET LOCAL statement_timeout = 0")
+	return 0, err
 }
 
 // Alive asks over the session that holds the locks.
