@@ -98,4 +98,27 @@ func TestTheCommandLineJourney(t *testing.T) {
 	no(1, "no crossing named", "crossing", "show", "autumn")
 	ok("complete", "completion", "bash")
 	ok("version", "version")
+
+	// Settings come from flags, then the environment, then the file.
+	conf := filepath.Join(t.TempDir(), "conf.yaml")
+	if err := os.WriteFile(conf, []byte("service: "+f.url+"\ntoken: "+f.token+"\noutput: json\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name string
+		env  []string
+		args []string
+		want string
+	}{
+		{"the file", nil, nil, `"name": "new"`},
+		{"the environment over the file", []string{"DUSTYFERRY_OUTPUT=yaml"}, nil, "name: new"},
+		{"flags over both", []string{"DUSTYFERRY_OUTPUT=yaml"}, []string{"--output", "table"}, "ENGINE"},
+	} {
+		cmd := exec.CommandContext(t.Context(), bin, append([]string{"database", "list", "--config", conf}, c.args...)...)
+		cmd.Env = append(c.env, "HOME="+t.TempDir())
+		out, err := cmd.CombinedOutput()
+		if err != nil || !strings.Contains(string(out), c.want) {
+			t.Errorf("%s: %v\n%s", c.name, err, out)
+		}
+	}
 }

@@ -88,3 +88,25 @@ func TestSettingsSayWhatIsWrong(t *testing.T) {
 		}
 	}
 }
+
+func TestOnlyWhatTheTablesNeedComesAlong(t *testing.T) {
+	name := func(s, n string) domain.TableName { return domain.TableName{Schema: s, Name: n} }
+	plans := []domain.TablePlan{{Source: name("shop", "orders"), Columns: []domain.Column{
+		{Name: "id", Type: "integer", Default: "nextval('other.order_no'::regclass)"}, {Name: "mood", Type: "types.mood[]"}}}}
+	cat := domain.Catalog{
+		Sequences: []domain.Sequence{
+			{Name: name("shop", "orders_id_seq"), OwnedBy: name("shop", "orders")}, {Name: name("shop", "loose")}, {Name: name("other", "order_no")},
+			{Name: name("shop", "lines_id_seq"), OwnedBy: name("shop", "lines")}, {Name: name("elsewhere", "counter")}},
+		Types: []domain.UserType{{Name: name("types", "mood")}, {Name: name("shop", "grade")}, {Name: name("elsewhere", "colour")}},
+	}
+	var got []string
+	for _, q := range cat.SequencesOf(plans) {
+		got = append(got, q.Name.String())
+	}
+	for _, u := range cat.TypesOf(plans) {
+		got = append(got, u.Name.String())
+	}
+	if want := "[shop.orders_id_seq shop.loose other.order_no types.mood shop.grade]"; fmt.Sprint(got) != want {
+		t.Errorf("%v, want %s", got, want)
+	}
+}

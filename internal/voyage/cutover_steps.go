@@ -144,17 +144,7 @@ func (r *run) sequences(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	var mine []domain.Sequence
-	for _, q := range cat.Sequences {
-		owned := q.OwnedBy.Name == ""
-		for i := range r.plans {
-			owned = owned || r.plans[i].Source == q.OwnedBy
-		}
-		if owned {
-			mine = append(mine, q)
-		}
-	}
-	values, err := r.src.SequenceValues(ctx, mine)
+	values, err := r.src.SequenceValues(ctx, cat.SequencesOf(r.plans))
 	if err != nil {
 		return "", err
 	}

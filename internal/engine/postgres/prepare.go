@@ -43,7 +43,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				return err
 			}
 		}
-		for _, t := range cat.Types {
+		for _, t := range cat.TypesOf(plans) {
 			stands := slices.ContainsFunc(here.Types, func(h domain.UserType) bool { return h.Name == t.Name })
 			if !stands {
 				if err := run("type "+t.Name.String(), t.Definition); err != nil {
@@ -51,7 +51,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				}
 			}
 		}
-		for _, q := range sequencesFor(cat, plans) {
+		for _, q := range cat.SequencesOf(plans) {
 			stands := slices.ContainsFunc(here.Sequences, func(h domain.Sequence) bool { return h.Name == q.Name })
 			if !stands && !q.Identity {
 				if err := run("sequence "+q.Name.String(), createSequence(q)); err != nil {
@@ -86,7 +86,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				return err
 			}
 		}
-		for _, q := range sequencesFor(cat, plans) {
+		for _, q := range cat.SequencesOf(plans) {
 			if q.OwnedColumn != "" && !q.Identity && slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == q.OwnedBy }) {
 				if err := run("the owner of sequence "+q.Name.String(), fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s", qualified(q.Name), qualified(q.OwnedBy), quote(q.OwnedColumn))); err != nil {
 					return err
@@ -151,27 +151,16 @@ func schemasOf(cat *domain.Catalog, plans []domain.TablePlan) []string {
 			out = append(out, s)
 		}
 	}
-	for _, t := range cat.Types {
+	for _, t := range cat.TypesOf(plans) {
 		add(t.Name.Schema)
 	}
-	for _, q := range sequencesFor(cat, plans) {
+	for _, q := range cat.SequencesOf(plans) {
 		add(q.Name.Schema)
 	}
 	for _, p := range plans {
 		add(p.Target.Schema)
 		for _, part := range p.Table.Partitions {
 			add(part.Table.Schema)
-		}
-	}
-	return out
-}
-
-// sequencesFor returns the sequences that belong to chosen tables, or to none.
-func sequencesFor(cat *domain.Catalog, plans []domain.TablePlan) []domain.Sequence {
-	var out []domain.Sequence
-	for _, q := range cat.Sequences {
-		if q.OwnedBy.Name == "" || slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == q.OwnedBy }) {
-			out = append(out, q)
 		}
 	}
 	return out
