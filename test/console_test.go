@@ -139,7 +139,7 @@ func TestTheConsole(t *testing.T) {
 	f := start(t)
 	app := demo.StartApp(t.Context(), p.sourceURL(), 2, 5*time.Millisecond)
 	defer app.Stop()
-	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), SpeedLimit: ptr(int64(600 << 10))}, "saltmarsh.*")
+	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), SpeedLimit: ptr(int64(350 << 10))}, "saltmarsh.*")
 	ctx := browser(t)
 
 	do(t, ctx, chromedp.Navigate(f.url))

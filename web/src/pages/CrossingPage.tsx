@@ -20,7 +20,7 @@ export function CrossingPage({ role }: { role: Session["role"] }) {
   const tables = useQuery({
     queryKey: ["tables", name],
     queryFn: () => take(api.GET("/api/crossings/{name}/tables", path)),
-    refetchInterval: 2000,
+    refetchInterval: 1000,
   });
   const samples = useQuery({
     queryKey: ["samples", name],

@@ -43,6 +43,7 @@ export function Chart({ title, times, values, show, tone }: Props) {
             ...axis,
             size: 24,
             space: 90,
+            incrs: [1, 5, 15, 30, 60, 300, 900, 3600],
             values: (_u, ticks) => ticks.map((s) => clock(new Date(s * 1000).toISOString())),
           },
           {
