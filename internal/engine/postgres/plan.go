@@ -54,9 +54,12 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 	return p, nil
 }
 
-// Sample returns about want keys, sorted in the server's own order. It reads
-// whole pages chosen at random, so its cost does not grow with the table; a
-// small table is read whole through its key.
+// minPages is how many pages a sample reads at least.
+const minPages = 60
+
+// Sample returns about want keys, or more where rows are many to a page, sorted
+// in the server's own order. It reads whole pages chosen at random, so its cost
+// does not grow with the table; a small table is read whole through its key.
 func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error) {
 	keys := make([]string, len(p.Key))
 	for i, k := range p.Key {
@@ -67,8 +70,10 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([
 		rows = p.Table.Bytes / 40
 	}
 	sample := ""
-	if rows > int64(want)*2 {
-		sample = fmt.Sprintf(" TABLESAMPLE SYSTEM (%.6f)", min(100, 100*float64(want)*1.2/float64(rows)))
+	// Enough pages, so that chance does not decide how even the chunks become.
+	pages := float64(p.Table.Bytes)/8192 + 1
+	if share := max(1.2*float64(want)/float64(max(rows, 1)), minPages/pages); share < 0.5 {
+		sample = fmt.Sprintf(" TABLESAMPLE SYSTEM (%.6f)", 100*share)
 	}
 	// Qualified, or the order would be that of the text the list makes of them.
 	list, of := strings.Join(keys, ", "), "k."+strings.Join(keys, ", k.")
