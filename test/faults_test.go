@@ -197,13 +197,13 @@ func TestKilledAtRandomMoments(t *testing.T) {
 // chunk landed.
 func carriers(t *testing.T, f *ferry) {
 	t.Helper()
-	tables, err := client.Do[[]contract.Table](f.API.ListTablesWithResponse(t.Context(), "spring"))
+	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
 	workers := map[string]bool{}
-	for _, tab := range tables {
-		chunks, err := client.Do[[]contract.Chunk](f.API.ListChunksWithResponse(t.Context(), "spring", tab.Id))
+	for _, tab := range tables.Tables {
+		chunks, err := client.Do[[]contract.Chunk](f.API.ListChunksWithResponse(t.Context(), "spring", tab.Id, &contract.ListChunksParams{}))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -36,12 +36,12 @@ INSERT INTO saltmarsh.visitor_notes VALUES ('2001-01-01', 'ghost', 'boo')`)
 	if r.State != "differing" {
 		t.Fatalf("the damage was not found: %+v", r)
 	}
-	found, err := client.Do[[]contract.Finding](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id, &contract.ListFindingsParams{}))
+	found, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id, &contract.ListFindingsParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
 	kinds := map[string]int{}
-	for _, x := range found {
+	for _, x := range found.Findings {
 		n := max(x.Copies, 1)
 		kinds[x.Table+" "+string(x.Kind)] += n
 		if x.Table == "saltmarsh.harvest_lots" {
@@ -62,8 +62,8 @@ INSERT INTO saltmarsh.visitor_notes VALUES ('2001-01-01', 'ghost', 'boo')`)
 		t.Fatal(err)
 	}
 	f.await(30*time.Second, "repaired", func(contract.Crossing) bool {
-		left, err := client.Do[[]contract.Finding](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id, &contract.ListFindingsParams{}))
-		for _, x := range left {
+		left, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id, &contract.ListFindingsParams{}))
+		for _, x := range left.Findings {
 			if x.State != "repaired" {
 				return false
 			}

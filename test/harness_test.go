@@ -158,7 +158,7 @@ func (f *ferry) cross(p pair, set contract.Settings, tables ...string) {
 
 func (f *ferry) startCrossing() {
 	f.t.Helper()
-	if _, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(f.t.Context(), "spring")); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(f.t.Context(), "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
 		f.t.Fatal(err)
 	}
 }

@@ -57,7 +57,7 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 	}
 
 	start := func(name string) error {
-		_, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(t.Context(), name))
+		_, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(t.Context(), name, contract.StartCrossingJSONRequestBody{}))
 		return err
 	}
 	held := func(want ...string) {
@@ -209,10 +209,10 @@ func TestRolesAndSecrets(t *testing.T) {
 		return c
 	}
 	viewer, operator := role("looker", contract.Viewer), role("hand", contract.Operator)
-	if _, err := client.Do[[]contract.Crossing](viewer.API.ListCrossingsWithResponse(t.Context())); err != nil {
+	if _, err := client.Do[contract.CrossingPage](viewer.API.ListCrossingsWithResponse(t.Context(), &contract.ListCrossingsParams{})); err != nil {
 		t.Errorf("a viewer cannot look: %v", err)
 	}
-	_, err := client.Do[contract.Crossing](viewer.API.StartCrossingWithResponse(t.Context(), "spring"))
+	_, err := client.Do[contract.Crossing](viewer.API.StartCrossingWithResponse(t.Context(), "spring", contract.StartCrossingJSONRequestBody{}))
 	refused(t, err, "your role is viewer, this needs operator")
 	_, err = client.Do[struct{}](operator.API.RemoveDatabaseWithResponse(t.Context(), "old"))
 	refused(t, err, "this needs admin")
@@ -222,7 +222,7 @@ func TestRolesAndSecrets(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = client.Do[[]contract.Crossing](nobody.API.ListCrossingsWithResponse(t.Context()))
+	_, err = client.Do[contract.CrossingPage](nobody.API.ListCrossingsWithResponse(t.Context(), &contract.ListCrossingsParams{}))
 	refused(t, err, "sign in first")
 
 	for _, path := range []string{"/api/databases", "/api/databases/old", "/api/journal", "/api/crossings", "/api/crossings/spring/manifest", "/api/tokens", "/metrics"} {
@@ -252,26 +252,52 @@ func TestEventsResume(t *testing.T) {
 	f.register("a", servers.source, p.source)
 	var last string
 	stop := io.EOF
-	read := func(after string, want int) (ids []string, crossings int) {
-		_ = f.Events(t.Context(), after, func(e client.Event) error {
-			if e.Kind == "crossings" {
-				crossings++
-			}
+	read := func(after string, want int) (ids []string, kinds map[string]int) {
+		kinds = map[string]int{}
+		_ = f.Events(t.Context(), after, []string{"/api/crossings?limit=5", "/api/workers"}, func(e client.Event) error {
+			kinds[e.Kind]++
 			if e.ID != "" {
 				ids = append(ids, e.ID)
 			}
-			if len(ids) >= want && crossings > 0 {
+			if len(ids) >= want && kinds["beat"] > 0 {
 				return stop
 			}
 			return nil
 		})
-		return ids, crossings
+		return ids, kinds
 	}
 	ids, _ := read("0", 1)
 	last = ids[len(ids)-1]
 	f.register("b", servers.target, p.target) // while nobody listens
-	ids, crossings := read(last, 1)
-	if len(ids) != 1 || ids[0] == last || crossings == 0 {
-		t.Errorf("after %s came %v", last, ids)
+	ids, kinds := read(last, 1)
+	if len(ids) != 1 || ids[0] == last || kinds["answer"] < 2 {
+		t.Errorf("after %s came %v, %v", last, ids, kinds)
+	}
+	// A stream repeats what the records answer, and nothing else.
+	for _, topic := range []string{"/api/tokens", "/api/databases/a/tables", "/api/crossings/x/plan?table=a.b", "/api/crossings/x/last-look", "/api/crossings/x/certificate", "/metrics", "https://elsewhere.example/", "/api/crossings/../tokens"} {
+		err := f.Events(t.Context(), "", []string{topic}, func(client.Event) error { return stop })
+		refused(t, err, "is no topic")
+	}
+	// Nor does it outlive its token.
+	tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{Name: "brief", Role: contract.Viewer}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	brief, err := client.New(f.url, *tok.Token)
+	if err != nil {
+		t.Fatal(err)
+	}
+	begun, ended := make(chan bool, 100), make(chan error, 1)
+	go func() {
+		ended <- brief.Events(t.Context(), "", nil, func(client.Event) error { begun <- true; return nil })
+	}()
+	<-begun
+	if _, err := client.Do[struct{}](f.API.RemoveTokenWithResponse(t.Context(), "brief")); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-ended:
+	case <-time.After(20 * time.Second):
+		t.Error("the stream of a revoked token goes on")
 	}
 }

@@ -116,7 +116,7 @@ func (b *bench) follow(ctx context.Context) error {
 	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{"public.*"}})); err != nil {
 		return err
 	}
-	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, "spring")); err != nil {
+	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
 		return err
 	}
 	return b.until(ctx, func(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep })

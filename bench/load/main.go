@@ -245,7 +245,7 @@ func (b *bench) ours(ctx context.Context) (measure, error) {
 	_ = os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", pid), []byte("5"), 0o200) // the peak counts from here
 	cpu := cpuSeconds(pid)
 	from := time.Now()
-	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, name)); err != nil {
+	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, name, contract.StartCrossingJSONRequestBody{})); err != nil {
 		return measure{}, err
 	}
 	for {

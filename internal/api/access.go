@@ -106,21 +106,3 @@ func (s *calls) ListWorkers(ctx context.Context, _ contract.ListWorkersRequestOb
 	}
 	return out, err
 }
-
-func (s *calls) ListJournal(ctx context.Context, r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
-	limit := 200
-	if r.Params.Limit != nil {
-		limit = min(max(*r.Params.Limit, 1), 10_000)
-	}
-	crossing := ""
-	if r.Params.Crossing != nil {
-		crossing = *r.Params.Crossing
-	}
-	list := s.Store.LastJournal
-	if r.Params.After != nil {
-		rows, err := s.Store.Journal(ctx, crossing, *r.Params.After, limit)
-		return contract.ListJournal200JSONResponse(journal(rows)), err
-	}
-	rows, err := list(ctx, crossing, limit)
-	return contract.ListJournal200JSONResponse(journal(rows)), err
-}

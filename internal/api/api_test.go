@@ -73,7 +73,8 @@ func TestRolesByCall(t *testing.T) {
 	for call, want := range map[string]string{
 		"GET /api/crossings": "viewer", "POST /api/crossings": "operator", "POST /api/crossings/:name/cutovers": "operator", "DELETE /api/crossings/:name": "operator",
 		"POST /api/databases": "admin", "DELETE /api/databases/:name": "admin", "POST /api/databases/:name/check": "operator", "GET /api/databases": "viewer",
-		"GET /api/tokens": "admin", "POST /api/tokens": "admin", "DELETE /api/session": "viewer", "POST /api/manifests": "operator",
+		"GET /api/tokens": "admin", "POST /api/tokens": "admin", "DELETE /api/session": "viewer", "POST /api/manifests": "operator", "PUT /api/defaults": "admin", "GET /api/defaults": "viewer",
+		"POST /api/crossings/:name/reconciliations/:id/recheck": "operator",
 	} {
 		method, path, _ := strings.Cut(call, " ")
 		if got := needs(method, path); got != want {
@@ -86,15 +87,16 @@ func TestSettingsGoThereAndBack(t *testing.T) {
 	s := domain.DefaultSettings()
 	s.Lanes, s.SpeedLimit, s.PauseBudget, s.StopMethod = 9, 123, 1500*time.Millisecond, domain.StopReadOnly
 	s.HandoverURL, s.NonEmptyTarget, s.InStepDwell = "http://x", "empty", 250*time.Millisecond
+	s.HoldPoints = []domain.StepName{domain.StepStopWrites}
 	out := settingsOut(s)
-	if got := settingsIn(domain.DefaultSettings(), &out); got != s {
+	if got := settingsIn(domain.DefaultSettings(), &out); !reflect.DeepEqual(got, s) {
 		t.Errorf("%+v, want %+v", got, s)
 	}
 	lanes := 3
 	if got := settingsIn(s, &contract.Settings{Lanes: &lanes}); got.Lanes != 3 || got.PauseBudget != s.PauseBudget {
 		t.Errorf("what was not given has changed: %+v", got)
 	}
-	if got := settingsIn(s, nil); got != s {
+	if got := settingsIn(s, nil); !reflect.DeepEqual(got, s) {
 		t.Errorf("nothing given, yet %+v", got)
 	}
 }

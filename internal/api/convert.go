@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"strings"
 	"time"
 
 	"dustyferry/internal/contract"
@@ -21,6 +22,15 @@ func stamp(t sql.NullTime) *time.Time {
 
 func ptr[T any](v T) *T { return &v }
 
+// convertAll makes a list of another kind, never nil.
+func convertAll[A, B any](in []A, f func(A) B) []B {
+	out := make([]B, 0, len(in))
+	for _, x := range in {
+		out = append(out, f(x))
+	}
+	return out
+}
+
 func entries(in []domain.Entry) []contract.Entry {
 	out := []contract.Entry{}
 	for _, e := range in {
@@ -37,7 +47,7 @@ func journal(in []records.Entry) []contract.JournalEntry {
 	out := []contract.JournalEntry{}
 	for _, e := range in {
 		out = append(out, contract.JournalEntry{Id: e.ID, At: e.At, Actor: e.Actor, Crossing: e.Crossing, Subject: e.Subject, Act: e.Act,
-			Severity: contract.JournalEntrySeverity(e.Severity), Message: e.Message})
+			Severity: contract.Severity(e.Severity), Message: e.Message})
 	}
 	return out
 }
@@ -48,6 +58,7 @@ func settingsOut(s domain.Settings) contract.Settings {
 		InStepLagSeconds: ptr(s.InStepLag.Seconds()), InStepDwellSeconds: ptr(s.InStepDwell.Seconds()), PauseBudgetSeconds: ptr(s.PauseBudget.Seconds()),
 		StopMethod: ptr(contract.SettingsStopMethod(s.StopMethod)), CutoverDepth: ptr(contract.SettingsCutoverDepth(s.CutoverDepth)),
 		HandoverUrl: &s.HandoverURL, HandoverCommand: &s.HandoverCommand, NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget(s.NonEmptyTarget)),
+		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
 	}
 }
 
@@ -86,86 +97,84 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 	if in.NonEmptyTarget != nil {
 		base.NonEmptyTarget = string(*in.NonEmptyTarget)
 	}
+	if in.HoldPoints != nil {
+		base.HoldPoints = convertAll(*in.HoldPoints, func(h contract.SettingsHoldPoints) domain.StepName { return domain.StepName(h) })
+	}
 	return base
 }
 
-// rateWindow is what "now" means for a rate.
-const rateWindow = 15 * time.Second
-
-// crossing gathers what people watch about one crossing.
-func (s *Server) crossing(ctx context.Context, c *records.Crossing) (contract.Crossing, error) {
+// crossing is what people watch about one crossing.
+func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
 	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase),
-		Condition: contract.Condition(c.Condition), Reason: c.Reason, Tables: c.Patterns.V, Settings: settingsOut(c.Settings.V), CreatedAt: c.CreatedAt,
-		StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt), InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt), ClosedAt: stamp(c.ClosedAt)}
-	if out.Tables == nil {
-		out.Tables = []string{}
-	}
+		Condition: contract.Condition(c.Condition), Reason: c.Reason, WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Settings: settingsOut(c.Settings.V),
+		CreatedAt: c.CreatedAt, SurveyedAt: stamp(c.SurveyedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
+		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt), ClosedAt: stamp(c.ClosedAt)}
 	// A setting that can run commands may hold secrets of its own.
 	if who(ctx).Role == "viewer" {
 		out.Settings.HandoverCommand = nil
 	}
 	p := &out.Progress
 	p.Capture = "none"
-	sum, err := s.Store.Progress(ctx, c.ID)
-	if err != nil {
-		return out, err
+	p.Tables, p.TablesLanded, p.TablesHeld = c.Progress.Tables, c.TablesLanded, c.TablesHeld
+	p.Chunks, p.ChunksLanded = c.Chunks, c.ChunksLanded
+	p.Rows, p.Bytes, p.RowsEstimated, p.BytesEstimated = c.Rows, c.Bytes, max(c.EstRows, c.Rows), max(c.EstBytes, c.Bytes)
+	if c.TablesLanded == c.Progress.Tables && c.Progress.Tables > 0 {
+		p.RowsEstimated, p.BytesEstimated = c.Rows, c.Bytes
 	}
-	p.Tables, p.TablesLanded, p.TablesHeld = sum.Tables, sum.TablesLanded, sum.TablesHeld
-	p.Chunks, p.ChunksLanded = sum.Chunks, sum.ChunksLanded
-	p.Rows, p.Bytes, p.RowsEstimated, p.BytesEstimated = sum.Rows, sum.Bytes, max(sum.EstRows, sum.Rows), max(sum.EstBytes, sum.Bytes)
-	if sum.TablesLanded == sum.Tables && sum.Tables > 0 {
-		p.RowsEstimated, p.BytesEstimated = sum.Rows, sum.Bytes
+	if c.Work != "" {
+		p.Work = &c.Work
 	}
-	if sum.Work != "" {
-		p.Work = &sum.Work
-	}
-	if st, err := s.Store.Stream(ctx, c.ID); err != nil {
-		return out, err
-	} else if st != nil && c.Kind != domain.KindLoad {
+	if c.HasStream && c.Kind != domain.KindLoad {
 		p.Capture = "waiting"
-		if st.Live {
-			p.Capture = st.Worker
+		if c.StreamLive {
+			p.Capture = c.Worker
 		}
-		p.Changes, p.LagSeconds, p.LagBytes, p.RetainedBytes = st.Changes, st.LagSeconds, st.LagBytes, st.Retained
-		p.AppliedPosition = ptr(s.Voyage.Position(ctx, c.Source, domain.Position(st.Applied)))
+		p.Changes, p.LagSeconds, p.LagBytes, p.RetainedBytes = c.Changes, c.LagSeconds, c.LagBytes, c.Retained
+		p.AppliedPosition = ptr(s.Voyage.Position(ctx, c.Source, domain.Position(c.Applied)))
 	}
 	switch c.Phase {
 	case domain.PhaseLoading, domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCuttingOver:
-	default:
-		return out, nil
-	}
-	samples, err := s.Store.Samples(ctx, c.ID, time.Now().Add(-rateWindow-2*time.Second))
-	if err != nil {
-		return out, err
-	}
-	var pts []gauge.Point
-	for _, x := range samples {
-		pts = append(pts, gauge.Point{At: x.At, Rows: x.Rows, Bytes: x.Bytes, Changes: x.Changes})
-	}
-	now := gauge.Over(pts, rateWindow)
-	p.RowsPerSecond, p.BytesPerSecond, p.ChangesPerSecond = max(now.Rows, 0), max(now.Bytes, 0), max(now.Changes, 0)
-	if c.Phase != domain.PhaseLoading {
-		p.RowsPerSecond, p.BytesPerSecond = 0, 0 // the window may still reach into the load
+		p.ChangesPerSecond = max(c.ChangesRate, 0)
 	}
 	if c.Phase == domain.PhaseLoading && c.StartedAt.Valid {
-		since := time.Since(c.StartedAt.Time).Seconds()
-		avg := float64(sum.Bytes) / max(since, 1)
-		p.AverageRowsPerSecond = ptr(float64(sum.Rows) / max(since, 1))
-		if left := gauge.Left(sum.Bytes, p.BytesEstimated, p.BytesPerSecond, avg); left.Known {
-			p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = ptr(left.Expected.Seconds()), ptr(left.Low.Seconds()), ptr(left.High.Seconds())
-		}
+		p.RowsPerSecond, p.BytesPerSecond = max(c.RowsRate, 0), max(c.BytesRate, 0)
+		since := max(time.Since(c.StartedAt.Time).Seconds(), 1)
+		p.AverageRowsPerSecond = ptr(float64(c.Rows) / since)
+		p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = remaining(c.Bytes, p.BytesEstimated, p.BytesPerSecond, float64(c.Bytes)/since)
 	}
-	return out, nil
+	return out
 }
 
-func tableOut(t *records.Table) contract.Table {
-	key := t.Plan.V.Key
-	if key == nil {
-		key = []string{}
+// remaining is how long a load still takes, with the range that its rates span;
+// nil where it is not known.
+func remaining(done, total int64, now, average float64) (expected, low, high *float64) {
+	left := gauge.Left(done, total, now, average)
+	if !left.Known {
+		return nil, nil, nil
 	}
-	return contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: t.Reason, Key: key,
-		Binary: t.Plan.V.Binary, RowsEstimated: max(t.EstRows, t.RowsLanded), BytesEstimated: t.EstBytes, Rows: t.RowsLanded, Bytes: t.BytesLanded,
-		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates}
+	return ptr(left.Expected.Seconds()), ptr(left.Low.Seconds()), ptr(left.High.Seconds())
+}
+
+func tableOut(t *records.TableLine) contract.Table {
+	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: t.Reason, Key: notNil(t.Key.V),
+		Binary: t.Binary, RowsEstimated: max(t.EstRows, t.Rows), BytesEstimated: max(t.EstBytes, t.Bytes), Rows: t.Rows, Bytes: t.Bytes,
+		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate, StartedAt: stamp(t.StartedAt), LandedAt: stamp(t.LandedAt),
+		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges}
+	if t.Chunks > 0 && t.Chunks == t.ChunksLanded {
+		out.RowsEstimated, out.BytesEstimated = t.Rows, t.Bytes
+	}
+	if t.StartedAt.Valid && t.Rows > 0 {
+		until := time.Now()
+		if t.LandedAt.Valid {
+			until = t.LandedAt.Time
+		}
+		since := max(until.Sub(t.StartedAt.Time).Seconds(), 0.001)
+		out.AverageRowsPerSecond = ptr(float64(t.Rows) / since)
+		if !t.LandedAt.Valid && t.Bytes > 0 {
+			out.RemainingSeconds, out.RemainingLowSeconds, out.RemainingHighSeconds = remaining(t.Bytes, out.BytesEstimated, t.BytesRate, float64(t.Bytes)/since)
+		}
+	}
+	return out
 }
 
 func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) contract.Chunk {
@@ -185,7 +194,7 @@ func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) 
 }
 
 func (s *Server) reconciliationOut(ctx context.Context, source string, r *records.Reconciliation) contract.Reconciliation {
-	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), State: contract.ReconciliationState(r.State),
+	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns.V), RowsExpected: r.Expected, State: contract.ReconciliationState(r.State),
 		Position: s.Voyage.Position(ctx, source, domain.Position(r.Position)), Tables: r.Tables, TablesDone: r.TablesDone,
 		SourceRows: r.SourceRows, TargetRows: r.TargetRows, Findings: r.Findings, OpenFindings: r.Open, Error: r.Error,
 		CreatedAt: r.CreatedAt, EndedAt: stamp(r.EndedAt)}
@@ -204,8 +213,12 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutov
 	if k.ReconciliationID.Valid {
 		out.Reconciliation = &k.ReconciliationID.Int64
 	}
+	out.PauseBudgetSeconds = k.Settings.V.PauseBudget.Seconds()
 	rows, err := s.Store.Steps(ctx, k.ID)
 	for _, x := range rows {
+		if k.State == "running" && x.State == domain.StepRunning && strings.HasPrefix(x.Note, "waiting for a person") {
+			out.WaitsFor = x.Note
+		}
 		st := contract.CutoverStep{Name: string(x.Name), State: contract.CutoverStepState(x.State), Note: x.Note}
 		if x.StartedAt.Valid {
 			until := time.Now()

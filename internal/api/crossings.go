@@ -15,11 +15,11 @@ import (
 )
 
 func (s *calls) shown(ctx context.Context, name string) (contract.Crossing, error) {
-	c, err := s.Store.Crossing(ctx, name)
+	c, err := s.Store.Line(ctx, name)
 	if err != nil {
 		return contract.Crossing{}, err
 	}
-	return s.crossing(ctx, &c)
+	return s.crossing(ctx, &c), nil
 }
 
 // on finds the crossing and does something with it, then shows it.
@@ -34,25 +34,35 @@ func (s *calls) on(ctx context.Context, name string, f func(c *records.Crossing,
 	return s.shown(ctx, name)
 }
 
-func (s *Server) allCrossings(ctx context.Context) ([]contract.Crossing, error) {
-	rows, err := s.Store.Crossings(ctx)
+// maxListed bounds what one call lists of crossings.
+const maxListed = 1000
+
+func (s *calls) ListCrossings(ctx context.Context, r contract.ListCrossingsRequestObject) (contract.ListCrossingsResponseObject, error) {
+	p := r.Params
+	f := records.Filter{Search: text(p.Search), Phase: text(p.Phase), Condition: text(p.Condition), Sort: text(p.Sort), Limit: 100}
+	take(&f.Waiting, p.Waiting)
+	take(&f.Descending, p.Descending)
+	take(&f.Offset, p.Offset)
+	take(&f.Limit, p.Limit)
+	f.Offset, f.Limit = max(f.Offset, 0), min(max(f.Limit, 1), maxListed)
+	rows, matched, err := s.Store.Lines(ctx, f)
 	if err != nil {
 		return nil, err
 	}
-	out := []contract.Crossing{}
+	totals, err := s.Store.Totals(ctx)
+	out := contract.ListCrossings200JSONResponse{Matched: matched, Total: totals.Total, Waiting: totals.Waiting, UnderWay: totals.UnderWay, Crossings: []contract.Crossing{}}
 	for i := range rows {
-		c, err := s.crossing(ctx, &rows[i])
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, c)
+		out.Crossings = append(out.Crossings, s.crossing(ctx, &rows[i]))
 	}
-	return out, nil
+	return out, err
 }
 
-func (s *calls) ListCrossings(ctx context.Context, _ contract.ListCrossingsRequestObject) (contract.ListCrossingsResponseObject, error) {
-	all, err := s.allCrossings(ctx)
-	return contract.ListCrossings200JSONResponse(all), err
+// text is a parameter's text, empty when it was not given.
+func text[T ~string](p *T) string {
+	if p == nil {
+		return ""
+	}
+	return string(*p)
 }
 
 func (s *calls) GetCrossing(ctx context.Context, r contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
@@ -117,7 +127,11 @@ func mayCommand(ctx context.Context, s domain.Settings, before string) error {
 }
 
 func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestObject) (contract.AddCrossingResponseObject, error) {
-	d := domain.Crossing{Name: r.Body.Name, Source: r.Body.Source, Target: r.Body.Target, Settings: settingsIn(domain.DefaultSettings(), r.Body.Settings)}
+	house, err := s.Store.Defaults(ctx)
+	if err != nil {
+		return nil, err
+	}
+	d := domain.Crossing{Name: r.Body.Name, Source: r.Body.Source, Target: r.Body.Target, Settings: settingsIn(house, r.Body.Settings)}
 	if r.Body.Kind != nil {
 		d.Kind = domain.Kind(*r.Body.Kind)
 	}
@@ -168,7 +182,11 @@ func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingReq
 
 func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
-	return contract.GetSurvey200JSONResponse(entries(c.Survey.V)), err
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.Store.SurveyOf(ctx, c.ID)
+	return contract.GetSurvey200JSONResponse(entries(found)), err
 }
 
 func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
@@ -184,7 +202,11 @@ func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingReq
 }
 
 func (s *calls) StartCrossing(ctx context.Context, r contract.StartCrossingRequestObject) (contract.StartCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.StartCrossing(ctx, c, actor) })
+	confirm := ""
+	if r.Body != nil {
+		take(&confirm, r.Body.Confirm)
+	}
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.StartCrossing(ctx, c, confirm, actor) })
 	return contract.StartCrossing202JSONResponse(c), err
 }
 
@@ -212,37 +234,4 @@ func (s *calls) CloseCrossing(ctx context.Context, r contract.CloseCrossingReque
 		return s.Voyage.StartClose(ctx, c, voyage.CloseArgs{Reopen: r.Body.Reopen}, actor)
 	})
 	return contract.CloseCrossing202JSONResponse(c), err
-}
-
-func (s *calls) ListTables(ctx context.Context, r contract.ListTablesRequestObject) (contract.ListTablesResponseObject, error) {
-	c, err := s.Store.Crossing(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
-	rows, err := s.Store.Tables(ctx, c.ID)
-	out := contract.ListTables200JSONResponse{}
-	for i := range rows {
-		out = append(out, tableOut(&rows[i]))
-	}
-	return out, err
-}
-
-func (s *calls) ListChunks(ctx context.Context, r contract.ListChunksRequestObject) (contract.ListChunksResponseObject, error) {
-	c, err := s.Store.Crossing(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
-	t, err := s.Store.Table(ctx, r.Id)
-	if err != nil {
-		return nil, err
-	}
-	if t.CrossingID != c.ID {
-		return nil, domain.NotFound("crossing %s has no table %d", r.Name, r.Id)
-	}
-	rows, err := s.Store.Chunks(ctx, r.Id)
-	out := contract.ListChunks200JSONResponse{}
-	for i := range rows {
-		out = append(out, s.chunkOut(ctx, c.Source, &rows[i]))
-	}
-	return out, err
 }

@@ -10,39 +10,30 @@ import (
 	"dustyferry/internal/records"
 )
 
+func databaseOut(d *records.Database, usedBy []string) contract.Database {
+	return contract.Database{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Tls: d.TLS, UsedBy: notNil(usedBy)}
+}
+
 func (s *calls) databases(ctx context.Context) ([]contract.Database, error) {
 	rows, err := s.Store.Databases(ctx)
 	if err != nil {
 		return nil, err
 	}
-	cross, err := s.Store.Crossings(ctx)
-	if err != nil {
-		return nil, err
-	}
+	users, err := s.Store.UsersOfDatabases(ctx)
 	out := []contract.Database{}
-	for _, d := range rows {
-		x := contract.Database{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Tls: d.TLS, UsedBy: []string{}}
-		for _, c := range cross {
-			if c.SourceID == d.ID || c.TargetID == d.ID {
-				x.UsedBy = append(x.UsedBy, c.Name)
-			}
-		}
-		out = append(out, x)
+	for i := range rows {
+		out = append(out, databaseOut(&rows[i], users[rows[i].ID]))
 	}
-	return out, nil
+	return out, err
 }
 
 func (s *calls) database(ctx context.Context, name string) (contract.Database, error) {
-	if _, err := s.Store.Database(ctx, name); err != nil {
+	row, err := s.Store.Database(ctx, name)
+	if err != nil {
 		return contract.Database{}, err
 	}
-	all, err := s.databases(ctx)
-	for _, d := range all {
-		if d.Name == name {
-			return d, nil
-		}
-	}
-	return contract.Database{}, err
+	users, err := s.Store.UsersOfDatabases(ctx)
+	return databaseOut(&row, users[row.ID]), err
 }
 
 func (s *calls) ListDatabases(ctx context.Context, _ contract.ListDatabasesRequestObject) (contract.ListDatabasesResponseObject, error) {
@@ -127,13 +118,22 @@ func (s *calls) CheckDatabase(ctx context.Context, r contract.CheckDatabaseReque
 }
 
 func (s *calls) ListDatabaseTables(ctx context.Context, r contract.ListDatabaseTablesRequestObject) (contract.ListDatabaseTablesResponseObject, error) {
-	db, err := s.Voyage.Open(ctx, r.Name)
+	fresh, patterns := false, []string{}
+	take(&fresh, r.Params.Fresh)
+	take(&patterns, r.Params.Pattern)
+	cat, err := s.Voyage.Catalog(ctx, r.Name, fresh)
 	if err != nil {
 		return nil, err
 	}
-	cat, err := db.Catalog(ctx)
-	if err != nil {
-		return nil, err
+	chosen := map[domain.TableName]bool{}
+	if len(patterns) > 0 {
+		var names []domain.TableName
+		for i := range cat.Tables {
+			names = append(names, cat.Tables[i].TableName)
+		}
+		for _, n := range domain.MatchTables(patterns, names) {
+			chosen[n] = true
+		}
 	}
 	out := contract.ListDatabaseTables200JSONResponse{}
 	for _, t := range cat.Tables {
@@ -141,7 +141,27 @@ func (s *calls) ListDatabaseTables(ctx context.Context, r contract.ListDatabaseT
 		if len(t.Keys) > 0 {
 			key = t.Keys[0].Columns
 		}
-		out = append(out, contract.CatalogTable{Name: t.String(), Rows: t.Rows, Bytes: t.Bytes, Key: key, Columns: len(t.Columns)})
+		out = append(out, contract.CatalogTable{Name: t.String(), Rows: t.Rows, Bytes: t.Bytes, Key: key, Columns: len(t.Columns), Chosen: chosen[t.TableName]})
+	}
+	return out, nil
+}
+
+func (s *calls) PreviewRows(ctx context.Context, r contract.PreviewRowsRequestObject) (contract.PreviewRowsResponseObject, error) {
+	limit := 20
+	take(&limit, r.Params.Limit)
+	limit = min(max(limit, 1), 100)
+	t, rows, err := s.Voyage.Preview(ctx, r.Name, r.Params.Table, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Params.Table, "look", "%s looked at the first rows of %s in %s", who(ctx).Name, r.Params.Table, r.Name)
+	out := contract.PreviewRows200JSONResponse{Rows: [][]*string{}, More: len(rows) > limit}
+	out.Rows = append(out.Rows, rows[:min(len(rows), limit)]...)
+	for _, c := range t.Columns {
+		out.Columns = append(out.Columns, struct {
+			Name string `json:"name"`
+			Type string `json:"type"`
+		}{c.Name, c.Type})
 	}
 	return out, nil
 }

@@ -1,152 +1,241 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
+	"regexp"
 	"sync"
 	"time"
 
 	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
 
-// pulse reads the records once a second for all event streams together, so that
-// many open tabs cost the control database as little as one.
+// watchable are the calls a stream may repeat: those answered from the records
+// alone, for every role alike. What asks a source or a target is not among them.
+var watchable = regexp.MustCompile(`^/api/(crossings|crossings/[^/?]+(/(tables|lanes|history|applied|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
+
+// pulse answers the topics of all event streams once a second, each distinct
+// one once, so that many open tabs cost the control database as little as one.
 type pulse struct {
-	s    *Server
-	mu   sync.Mutex
-	subs map[chan struct{}]bool
-	all  []byte // the crossings as JSON
-	seq  uint64
+	answer http.Handler // the calls without sign-in: streams are signed in
+
+	mu      sync.Mutex
+	streams map[*stream]bool
 }
 
-func newPulse(s *Server) *pulse { return &pulse{s: s, subs: map[chan struct{}]bool{}} }
+// topic is one call as a role sees it.
+type topic struct{ role, path string }
+
+func newPulse(answer http.Handler) *pulse {
+	return &pulse{answer: answer, streams: map[*stream]bool{}}
+}
 
 // run ends with the service.
 func (p *pulse) run(ctx context.Context) {
 	t := time.NewTicker(time.Second)
 	defer t.Stop()
 	for {
-		p.mu.Lock()
-		watched := len(p.subs) > 0
-		p.mu.Unlock()
-		if watched {
-			p.beat(ctx)
-		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-t.C:
+			p.beat(ctx)
 		}
 	}
 }
 
+// answered is what a topic's call gave.
+type answered struct {
+	status int
+	body   []byte
+}
+
+// together is how many topics are answered at a time.
+const together = 4
+
+// beat answers everything watched and hands it out. A stream whose topics could
+// not all be answered gets no beat: its silence tells that it is stale.
 func (p *pulse) beat(ctx context.Context) {
-	// Streams are read by viewers too, so what only others may see is left out.
-	list, err := p.s.allCrossings(ctx)
-	if err != nil {
-		return // the streams' silence tells: the console says that it is stale
-	}
-	b, err := json.Marshal(list)
-	if err != nil {
-		return
-	}
+	wanted := map[topic]answered{}
 	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.all = b
-	p.seq++
-	for c := range p.subs {
-		select {
-		case c <- struct{}{}:
-		default:
+	streams := make([]*stream, 0, len(p.streams))
+	for s := range p.streams {
+		streams = append(streams, s)
+		for _, t := range s.topics {
+			wanted[topic{s.role, t}] = answered{}
 		}
 	}
+	p.mu.Unlock()
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	free := make(chan struct{}, together)
+	for t := range wanted {
+		free <- struct{}{}
+		wg.Go(func() {
+			defer func() { <-free }()
+			a := p.ask(ctx, t)
+			mu.Lock()
+			defer mu.Unlock()
+			wanted[t] = a
+		})
+	}
+	wg.Wait()
+	for _, s := range streams {
+		s.give(wanted)
+	}
 }
 
-func (p *pulse) join() chan struct{} {
-	c := make(chan struct{}, 1)
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.subs[c] = true
-	return c
+// ask makes the call as that role.
+func (p *pulse) ask(ctx context.Context, t topic) answered {
+	ctx = context.WithValue(ctx, whoKey{}, &records.Token{Name: "event stream", Role: t.role})
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.path, nil)
+	if err != nil {
+		return answered{status: http.StatusBadRequest}
+	}
+	w := &kept{header: http.Header{}, status: http.StatusOK}
+	p.answer.ServeHTTP(w, req)
+	return answered{w.status, bytes.TrimSpace(w.body.Bytes())}
 }
 
-func (p *pulse) leave(c chan struct{}) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	delete(p.subs, c)
+// kept is a response kept in memory.
+type kept struct {
+	header http.Header
+	status int
+	body   bytes.Buffer
 }
 
-func (p *pulse) crossings() []byte {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return p.all
-}
+func (k *kept) Header() http.Header         { return k.header }
+func (k *kept) WriteHeader(status int)      { k.status = status }
+func (k *kept) Write(b []byte) (int, error) { return k.body.Write(b) }
 
 // StreamEvents opens a stream of server-sent events.
 func (s *calls) StreamEvents(ctx context.Context, r contract.StreamEventsRequestObject) (contract.StreamEventsResponseObject, error) {
-	after := int64(-1)
-	take(&after, r.Params.LastEventID)
-	if after < 0 { // a new stream begins with the present
-		last, err := s.Store.LastJournal(ctx, "", 1)
-		if err != nil {
-			return nil, err
-		}
-		after = 0
-		if len(last) > 0 {
-			after = last[0].ID
+	e := &stream{s: s.Server, ctx: ctx, role: who(ctx).Role, after: -1, sent: map[string][]byte{}, wake: make(chan struct{}, 1)}
+	if r.Params.Topic != nil {
+		e.topics = *r.Params.Topic
+	}
+	if len(e.topics) > 24 {
+		return nil, domain.Invalid("a stream carries at most 24 topics, this asks for %d", len(e.topics))
+	}
+	for _, t := range e.topics {
+		if len(t) > 600 || !watchable.MatchString(t) {
+			return nil, domain.Invalid("%q is no topic; give the path of a call under /api/crossings, /api/journal or /api/workers", t)
 		}
 	}
-	return &stream{s: s.Server, ctx: ctx, after: after}, nil
+	take(&e.after, r.Params.After)
+	take(&e.after, r.Params.LastEventID)
+	if e.after < 0 { // a new stream begins with the present
+		var err error
+		if e.after, err = s.Store.LastEntry(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return e, nil
 }
 
+// stream is one caller's event stream.
 type stream struct {
-	s     *Server
-	ctx   context.Context
-	after int64
+	s      *Server
+	ctx    context.Context
+	role   string
+	topics []string
+	after  int64 // the newest journal entry sent
+	sent   map[string][]byte
+
+	mu    sync.Mutex
+	fresh map[string]answered // answers not sent yet
+	well  bool                // all topics were answered
+	wake  chan struct{}
 }
 
-// VisitStreamEventsResponse writes events until the reader or the service goes.
+// give hands the answers of a beat over; what was not taken before is replaced.
+func (e *stream) give(all map[topic]answered) {
+	e.mu.Lock()
+	e.fresh, e.well = map[string]answered{}, true
+	for _, t := range e.topics {
+		a := all[topic{e.role, t}]
+		e.fresh[t] = a
+		e.well = e.well && a.status != 0 && a.status < 500
+	}
+	e.mu.Unlock()
+	select {
+	case e.wake <- struct{}{}:
+	default:
+	}
+}
+
+// checked is how often a stream makes sure that its caller is still let in.
+const checked = 5 * time.Second
+
+// VisitStreamEventsResponse writes events until the reader or the service goes,
+// or the caller's token is revoked.
 func (e *stream) VisitStreamEventsResponse(w http.ResponseWriter) error {
 	rc := http.NewResponseController(w)
 	_ = rc.SetWriteDeadline(time.Time{})
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
-	beat := e.s.pulse.join()
-	defer e.s.pulse.leave(beat)
 	if _, err := fmt.Fprint(w, "retry: 1000\n\n"); err != nil {
 		return err
 	}
 	_ = rc.Flush()
-	quiet := time.NewTicker(10 * time.Second)
-	defer quiet.Stop()
+	p := e.s.pulse
+	p.mu.Lock()
+	p.streams[e] = true
+	p.mu.Unlock()
+	defer func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		delete(p.streams, e)
+	}()
+	first := map[topic]answered{} // not only at the next beat
+	for _, t := range e.topics {
+		first[topic{e.role, t}] = p.ask(e.ctx, topic{e.role, t})
+	}
+	e.give(first)
+	check := time.NewTicker(checked)
+	defer check.Stop()
 	for {
 		select {
 		case <-e.ctx.Done():
 			return nil
-		case <-quiet.C:
-			if _, err := fmt.Fprint(w, ": still here\n\n"); err != nil {
-				return err
+		case <-check.C:
+			if ok, err := e.s.stillIn(e.ctx); err == nil && !ok {
+				return nil
 			}
-		case <-beat:
+		case <-e.wake:
 			if err := e.send(w); err != nil {
 				return err
 			}
-		}
-		if err := rc.Flush(); err != nil {
-			return err
+			if err := rc.Flush(); err != nil {
+				return err
+			}
 		}
 	}
 }
 
+// answerEvent is the data of an "answer".
+type answerEvent struct {
+	Topic  string          `json:"topic"`
+	Status int             `json:"status"`
+	Body   json.RawMessage `json:"body"`
+}
+
 func (e *stream) send(w http.ResponseWriter) error {
-	var rows []records.Entry
-	var err error
-	if rows, err = e.s.Store.Journal(e.ctx, "", e.after, 500); err != nil {
-		return err
+	rows, err := e.s.Store.Journal(e.ctx, records.EntryFilter{After: e.after, Oldest: true, Limit: 500})
+	if err != nil {
+		if errors.Is(err, context.Canceled) {
+			return err
+		}
+		return nil // the control database is away: silence tells
 	}
 	for _, j := range journal(rows) {
 		b, err := json.Marshal(j)
@@ -158,6 +247,27 @@ func (e *stream) send(w http.ResponseWriter) error {
 		}
 		e.after = j.Id
 	}
-	_, err = fmt.Fprintf(w, "event: crossings\ndata: %s\n\n", e.s.pulse.crossings())
+	e.mu.Lock()
+	fresh, well := e.fresh, e.well
+	e.fresh = nil
+	e.mu.Unlock()
+	for _, t := range e.topics {
+		a, ok := fresh[t]
+		if !ok || a.status == 0 || a.status >= 500 || bytes.Equal(a.body, e.sent[t]) {
+			continue
+		}
+		b, err := json.Marshal(answerEvent{t, a.status, a.body})
+		if err != nil {
+			return err
+		}
+		if _, err := fmt.Fprintf(w, "event: answer\ndata: %s\n\n", b); err != nil {
+			return err
+		}
+		e.sent[t] = a.body
+	}
+	if !well {
+		return nil
+	}
+	_, err = fmt.Fprintf(w, "event: beat\ndata: {\"at\":%q}\n\n", time.Now().UTC().Format(time.RFC3339Nano))
 	return err
 }

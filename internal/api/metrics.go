@@ -10,6 +10,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"dustyferry/internal/records"
 )
 
 // metrics is what a monitoring system reads. It names crossings and counts,
@@ -61,12 +63,13 @@ func (m *crossingMetrics) Describe(ch chan<- *prometheus.Desc) {
 func (m *crossingMetrics) Collect(ch chan<- prometheus.Metric) {
 	ctx, cancel := contextForScrape()
 	defer cancel()
-	all, err := m.s.allCrossings(ctx)
+	rows, _, err := m.s.Store.Lines(ctx, records.Filter{Limit: maxListed})
 	if err != nil {
 		m.s.Log.Warn("metrics could not be read", "error", err)
 		return
 	}
-	for _, c := range all {
+	for i := range rows {
+		c := m.s.crossing(ctx, &rows[i])
 		p := c.Progress
 		ch <- prometheus.MustNewConstMetric(rowsDesc, prometheus.CounterValue, float64(p.Rows), c.Name)
 		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(p.Bytes), c.Name)

@@ -30,7 +30,9 @@ type Server struct {
 	Log     *slog.Logger
 	Version string
 	Build   string
+	Listen  string // the address people reach us at
 
+	started time.Time
 	metrics *metrics
 	pulse   *pulse
 }
@@ -44,8 +46,13 @@ const sessionLength = 16 * time.Hour
 // Handler returns the HTTP handler. ctx ends the event streams.
 func (s *Server) Handler(ctx context.Context) http.Handler {
 	gin.SetMode(gin.ReleaseMode)
+	s.started = time.Now()
 	s.metrics = newMetrics(s)
-	s.pulse = newPulse(s)
+	within := gin.New() // for the event streams, whose callers have signed in
+	within.ContextWithFallback = true
+	within.Use(s.recovery)
+	s.register(within)
+	s.pulse = newPulse(within)
 	go s.pulse.run(ctx)
 	g := gin.New()
 	g.ContextWithFallback = true
@@ -54,8 +61,14 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	g.GET("/readyz", s.ready)
 	g.GET("/metrics", s.metrics.serve)
 	g.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", contract.Document) })
-	guarded := g.Group("", s.signIn, s.limitBody)
-	contract.RegisterHandlersWithOptions(guarded, contract.NewStrictHandlerWithOptions(&calls{s}, nil, contract.StrictGinServerOptions{
+	s.register(g.Group("", s.signIn, s.limitBody))
+	s.serveConsole(g)
+	return g
+}
+
+// register serves the contract's calls.
+func (s *Server) register(g gin.IRouter) {
+	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(&calls{s}, nil, contract.StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
 			s.fail(c, domain.Invalid("the request's body cannot be read: %s", err))
 		},
@@ -64,8 +77,6 @@ func (s *Server) Handler(ctx context.Context) http.Handler {
 	}), contract.GinServerOptions{ErrorHandler: func(c *gin.Context, err error, _ int) {
 		s.fail(c, domain.Invalid("the request's parameters are wrong: %s", err))
 	}})
-	s.serveConsole(g)
-	return g
 }
 
 func (s *Server) recovery(c *gin.Context) {
@@ -111,7 +122,7 @@ var open = map[string]bool{"GET /api/version": true, "POST /api/session": true}
 // changes something needs operator.
 func needs(method, path string) string {
 	switch {
-	case strings.HasPrefix(path, "/api/tokens"), strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
+	case strings.HasPrefix(path, "/api/tokens"), path == "/api/defaults" && method != http.MethodGet, strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
 		return "admin"
 	case method == http.MethodGet, path == "/api/session":
 		return "viewer"
@@ -159,6 +170,17 @@ func (s *Server) tokenOf(c *gin.Context) (*records.Token, error) {
 		return nil, nil
 	}
 	return s.Store.SessionToken(c.Request.Context(), secret.HashToken(cookie))
+}
+
+// stillIn reports whether a request that lasts is still let in: its token may
+// have been revoked, or its session ended.
+func (s *Server) stillIn(ctx context.Context) (bool, error) {
+	c, ok := ctx.(*gin.Context)
+	if !ok {
+		return true, nil
+	}
+	t, err := s.tokenOf(c)
+	return t != nil && t.Role == who(ctx).Role, err
 }
 
 // who returns the token the request came with.

@@ -2,28 +2,12 @@ package api
 
 import (
 	"context"
-	"time"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
 )
-
-func (s *calls) ListSamples(ctx context.Context, r contract.ListSamplesRequestObject) (contract.ListSamplesResponseObject, error) {
-	c, err := s.Store.Crossing(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
-	minutes := 15
-	take(&minutes, r.Params.Minutes)
-	rows, err := s.Store.Samples(ctx, c.ID, time.Now().Add(-time.Duration(minutes)*time.Minute))
-	out := contract.ListSamples200JSONResponse{}
-	for _, x := range rows {
-		out = append(out, contract.Sample{At: x.At, Rows: x.Rows, Bytes: x.Bytes, Changes: x.Changes, LagSeconds: x.LagSeconds, LagBytes: x.LagBytes})
-	}
-	return out, err
-}
 
 func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject) (contract.ListTasksResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
@@ -53,7 +37,7 @@ func (s *calls) reconciliation(ctx context.Context, name string, id int64) (cont
 	rows, err := s.Store.ReconciledTables(ctx, id)
 	list := []contract.ReconciledTable{}
 	for _, x := range rows {
-		list = append(list, contract.ReconciledTable{Name: x.Name, State: contract.ReconciledTableState(x.State), Parts: x.Parts, DifferingParts: x.DifferingParts,
+		list = append(list, contract.ReconciledTable{Name: x.Name, RowsExpected: x.Expected, State: contract.ReconciledTableState(x.State), Parts: x.Parts, DifferingParts: x.DifferingParts,
 			SourceRows: x.SourceRows, TargetRows: x.TargetRows, SourceHash: x.SourceHash, TargetHash: x.TargetHash, Findings: x.Findings, Seconds: x.Seconds})
 	}
 	out.Results = &list
@@ -101,17 +85,24 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	if _, err := s.Store.Reconciliation(ctx, c.ID, r.Id); err != nil {
 		return nil, err
 	}
-	limit, state := 1000, ""
-	take(&limit, r.Params.Limit)
-	if r.Params.State != nil {
-		state = string(*r.Params.State)
+	p := r.Params
+	f := records.FindingFilter{State: text(p.State), Kind: text(p.Kind), Table: text(p.Table), Search: text(p.Search), Limit: 1000}
+	take(&f.Limit, p.Limit)
+	take(&f.Offset, p.Offset)
+	f.Offset, f.Limit = max(f.Offset, 0), min(max(f.Limit, 1), 10_000)
+	rows, err := s.Store.Findings(ctx, r.Id, f)
+	if err != nil {
+		return nil, err
 	}
-	rows, err := s.Store.Findings(ctx, r.Id, state, min(max(limit, 1), 10_000))
-	out := contract.ListFindings200JSONResponse{}
-	for _, f := range rows {
-		d := f.Detail.V
-		out = append(out, contract.Finding{Id: f.ID, Table: f.TableName, Kind: contract.FindingKind(f.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns),
-			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(f.State)})
+	matched, states, err := s.Store.CountFindings(ctx, r.Id, f)
+	out := contract.ListFindings200JSONResponse{Findings: []contract.Finding{}, Matched: matched, States: states}
+	for _, n := range states {
+		out.Total += n
+	}
+	for i := range rows {
+		x, d := &rows[i], rows[i].Detail.V
+		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns),
+			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(x.State), ChangedAt: stamp(x.ChangedAt)})
 	}
 	return out, err
 }
@@ -128,6 +119,13 @@ func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (con
 		return s.Voyage.StartRepair(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
 	})
 	return contract.Repair202JSONResponse(c), err
+}
+
+func (s *calls) Recheck(ctx context.Context, r contract.RecheckRequestObject) (contract.RecheckResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.StartRecheck(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
+	})
+	return contract.Recheck202JSONResponse(c), err
 }
 
 func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequestObject) (contract.GetReadinessResponseObject, error) {
@@ -198,11 +196,15 @@ func (s *calls) GetCertificate(ctx context.Context, r contract.GetCertificateReq
 	if err != nil {
 		return nil, err
 	}
-	if c.Certificate.V == nil {
+	account, err := s.Store.CertificateOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	if account == nil {
 		return nil, domain.Conflict("crossing %s has no certificate yet; it is written when the crossing is closed", c.Name)
 	}
 	if r.Params.Format != nil && *r.Params.Format == "text" {
-		return contract.GetCertificate200TextResponse(certificateText(c.Certificate.V)), nil
+		return contract.GetCertificate200TextResponse(certificateText(account)), nil
 	}
-	return contract.GetCertificate200JSONResponse(c.Certificate.V), nil
+	return contract.GetCertificate200JSONResponse(account), nil
 }

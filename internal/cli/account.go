@@ -33,7 +33,7 @@ func (a *app) certificateCmd() *cobra.Command {
 }
 
 func (a *app) journalCmd() *cobra.Command {
-	var crossing string
+	var crossing, severity, subject, search string
 	var limit int
 	c := &cobra.Command{
 		Use: "journal", Short: "Show who did what when", Args: cobra.NoArgs,
@@ -43,8 +43,16 @@ func (a *app) journalCmd() *cobra.Command {
 				return err
 			}
 			p := &contract.ListJournalParams{Limit: &limit}
-			if crossing != "" {
-				p.Crossing = &crossing
+			for _, f := range []struct {
+				value *string
+				to    **string
+			}{{&crossing, &p.Crossing}, {&subject, &p.Subject}, {&search, &p.Search}} {
+				if *f.value != "" {
+					*f.to = f.value
+				}
+			}
+			if severity != "" {
+				p.Severity = (*contract.Severity)(&severity)
 			}
 			list, err := client.Do[[]contract.JournalEntry](api.API.ListJournalWithResponse(cmd.Context(), p))
 			if err != nil {
@@ -53,13 +61,16 @@ func (a *app) journalCmd() *cobra.Command {
 			slices.Reverse(list)
 			return a.show(list, func(w *table) {
 				for _, e := range list {
-					mark := map[contract.JournalEntrySeverity]string{"info": "", "warning": "warning", "error": "ERROR"}[e.Severity]
+					mark := map[contract.Severity]string{"info": "", "warning": "warning", "error": "ERROR"}[e.Severity]
 					w.row(stampText(&e.At), e.Crossing, e.Actor, mark, e.Message)
 				}
 			})
 		},
 	}
 	c.Flags().StringVar(&crossing, "crossing", "", "only of this crossing")
+	c.Flags().StringVar(&subject, "about", "", "only about this table, database or token")
+	c.Flags().StringVar(&severity, "severity", "", "only this or worse: warning or error")
+	c.Flags().StringVar(&search, "search", "", "only with this in the text")
 	c.Flags().IntVar(&limit, "last", 50, "how many of the newest entries")
 	return c
 }

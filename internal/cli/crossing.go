@@ -34,6 +34,7 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 	depth := f.String("cutover-depth", "hashes", "comparison inside the write pause: hashes, counts or none")
 	hook := f.String("handover-url", "", "webhook called at hand-over")
 	command := f.String("handover-command", "", "command run by the service at hand-over (needs the admin role)")
+	holds := f.StringSlice("hold-points", nil, "steps of a cutover before which it waits for a person: stop writes, close source")
 	fill := f.String("non-empty-target", "refuse", "target tables that hold rows: refuse or empty")
 	return func() (*contract.Settings, error) {
 		s := &contract.Settings{}
@@ -78,6 +79,13 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 		}
 		if given("non-empty-target") {
 			s.NonEmptyTarget = (*contract.SettingsNonEmptyTarget)(fill)
+		}
+		if given("hold-points") {
+			list := []contract.SettingsHoldPoints{}
+			for _, h := range *holds {
+				list = append(list, contract.SettingsHoldPoints(h))
+			}
+			s.HoldPoints = &list
 		}
 		return s, nil
 	}
@@ -139,24 +147,36 @@ func (a *app) crossingCreate() *cobra.Command {
 }
 
 func (a *app) crossingList() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List all crossings", Args: cobra.NoArgs,
+	var search string
+	var waiting bool
+	var limit int
+	c := &cobra.Command{
+		Use: "list", Short: "List crossings, those that need a person first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			api, err := a.client()
 			if err != nil {
 				return err
 			}
-			out, err := client.Do[[]contract.Crossing](api.API.ListCrossingsWithResponse(cmd.Context()))
+			page, err := client.Do[contract.CrossingPage](api.API.ListCrossingsWithResponse(cmd.Context(), &contract.ListCrossingsParams{Search: &search, Waiting: &waiting, Limit: &limit}))
 			if err != nil {
 				return err
 			}
-			return a.show(out, func(w *table) {
-				if len(out) == 0 {
+			return a.show(page, func(w *table) {
+				switch {
+				case page.Total == 0:
 					w.line("There is no crossing yet; 'dustyferry crossing create' makes one.")
 					return
+				case page.Matched == 0:
+					w.line("None of %d crossings is chosen by these flags.", page.Total)
+					return
 				}
+				defer func() {
+					if n := page.Matched - len(page.Crossings); n > 0 {
+						w.line("… and %d more; --search or --limit shows them", n)
+					}
+				}()
 				w.row("NAME", "PHASE", "CONDITION", "FROM", "TO", right+"LOADED", right+"ROWS", right+"ROWS/S", right+"LAG")
-				for _, c := range out {
+				for _, c := range page.Crossings {
 					p := c.Progress
 					lag := "-"
 					if p.Capture != "none" {
@@ -167,6 +187,10 @@ func (a *app) crossingList() *cobra.Command {
 			})
 		},
 	}
+	c.Flags().StringVar(&search, "search", "", "only those with this in their name or a database's name")
+	c.Flags().BoolVar(&waiting, "waiting", false, "only those that need a person")
+	c.Flags().IntVar(&limit, "limit", 200, "how many at most, up to 1000")
+	return c
 }
 
 func percent(p contract.Progress) string {
@@ -200,11 +224,11 @@ func (a *app) crossingShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tables, err := client.Do[[]contract.Table](api.API.ListTablesWithResponse(cmd.Context(), args[0]))
+			tables, err := client.Do[contract.TablePage](api.API.ListTablesWithResponse(cmd.Context(), args[0], &contract.ListTablesParams{}))
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"crossing": c, "tables": tables}, func(w *table) { showCrossing(w, c, tables) })
+			return a.show(map[string]any{"crossing": c, "tables": tables.Tables}, func(w *table) { showCrossing(w, c, tables.Tables) })
 		},
 	}
 }
@@ -296,15 +320,17 @@ func (a *app) act(ctx context.Context, name string, want contract.Phase, f func(
 
 func (a *app) crossingStart() *cobra.Command {
 	var wait bool
+	var confirm string
 	c := &cobra.Command{
 		Use: "start NAME", Short: "Begin: survey, make the tables, load and capture", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.act(cmd.Context(), args[0], contract.PhaseInStep, func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.StartCrossingWithResponse(cmd.Context(), args[0]))
+				return client.Do[contract.Crossing](api.API.StartCrossingWithResponse(cmd.Context(), args[0], contract.StartCrossingJSONRequestBody{Confirm: &confirm}))
 			}, "Crossing %s begins. Watch it with: dustyferry watch "+args[0], wait)
 		},
 	}
 	c.Flags().BoolVar(&wait, "wait", false, "wait until it is in step, showing progress")
+	c.Flags().StringVar(&confirm, "confirm", "", "the target database's name, where rows on the target will be removed")
 	return c
 }
 
@@ -395,7 +421,10 @@ func (a *app) surveyCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			p := a.progress()
+			p.say(-1, "surveying both sides …")
 			list, err := client.Do[[]contract.Entry](api.API.SurveyCrossingWithResponse(cmd.Context(), args[0]))
+			p.end()
 			if err != nil {
 				return err
 			}

@@ -14,7 +14,7 @@ import (
 func (a *app) cutoverCmd() *cobra.Command {
 	c := &cobra.Command{Use: "cutover", Short: "Rehearse, start, abort a cutover; see whether it is safe"}
 	c.AddCommand(a.cutoverReady(), a.cutoverRun(true), a.cutoverRun(false), a.cutoverShow(), a.cutoverSay("abort", "Undo the cutover under way: the source takes writes again"),
-		a.cutoverSay("confirm", "Give your word that writes to the source have stopped (stop method word)"))
+		a.cutoverSay("confirm", "Let a cutover go on that waits for a person: at a hold point, or for your word that writes have stopped"))
 	return c
 }
 
@@ -59,7 +59,10 @@ func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if k, err = awaitCutover(cmd.Context(), api, args[0], k.Id); err != nil {
+		p := a.progress()
+		k, err = awaitCutover(cmd.Context(), api, args[0], k.Id, p)
+		p.end()
+		if err != nil {
 			return err
 		}
 		if err := a.show(k, func(w *table) { showCutover(w, k) }); err != nil {
@@ -80,7 +83,8 @@ func cutoverWord(k contract.Cutover) string {
 	return "the cutover"
 }
 
-func awaitCutover(ctx context.Context, api *client.Client, name string, id int64) (contract.Cutover, error) {
+// awaitCutover waits until it has ended, showing the step under way.
+func awaitCutover(ctx context.Context, api *client.Client, name string, id int64, p *progress) (contract.Cutover, error) {
 	for {
 		list, err := client.Do[[]contract.Cutover](api.API.ListCutoversWithResponse(ctx, name))
 		if err != nil {
@@ -90,11 +94,34 @@ func awaitCutover(ctx context.Context, api *client.Client, name string, id int64
 			if k.Id == id && k.EndedAt != nil {
 				return k, nil
 			}
+			if k.Id == id {
+				sayStep(p, k)
+			}
 		}
 		if err := pause(ctx, 200*time.Millisecond); err != nil {
 			return contract.Cutover{}, err
 		}
 	}
+}
+
+func sayStep(p *progress, k contract.Cutover) {
+	for i, s := range k.Steps {
+		if s.State != "running" {
+			continue
+		}
+		pause := ""
+		if k.WritePauseSeconds != nil {
+			pause = fmt.Sprintf("; writes have been paused for %s of %s", took(*k.WritePauseSeconds), took(k.PauseBudgetSeconds))
+		}
+		p.say(float64(i)/float64(len(k.Steps)), "%s, %s%s%s", s.Name, took(deref(s.Seconds)), prefixed(": ", s.Note), pause)
+	}
+}
+
+func prefixed(p, s string) string {
+	if s == "" {
+		return ""
+	}
+	return p + s
 }
 
 func showCutover(w *table, k contract.Cutover) {

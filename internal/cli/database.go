@@ -106,7 +106,7 @@ func (a *app) databaseShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tables, err := client.Do[[]contract.CatalogTable](api.API.ListDatabaseTablesWithResponse(cmd.Context(), args[0]))
+			tables, err := client.Do[[]contract.CatalogTable](api.API.ListDatabaseTablesWithResponse(cmd.Context(), args[0], &contract.ListDatabaseTablesParams{}))
 			if err != nil {
 				return err
 			}

@@ -223,7 +223,7 @@ func (d *demoRun) drive(ctx context.Context) error {
 	}
 	d.say("   %d points block, %d are to know, %d are fine.", count["blocks"], count["to know"], count["fine"])
 	next("Load and capture begin.")
-	if _, err := client.Do[contract.Crossing](d.api.API.StartCrossingWithResponse(ctx, "spring")); err != nil {
+	if _, err := client.Do[contract.Crossing](d.api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
 		return err
 	}
 	c, err := d.await(ctx, contract.PhaseInStep)
@@ -236,7 +236,10 @@ func (d *demoRun) drive(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if r, err = awaitReconciliation(ctx, d.api, "spring", r.Id); err != nil {
+	p := d.progress()
+	r, err = awaitReconciliation(ctx, d.api, "spring", r.Id, p)
+	p.end()
+	if err != nil {
 		return err
 	}
 	d.say("   %s rows on the source, %s on the target, at %s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows), r.Position, r.State, r.Findings)
@@ -279,7 +282,10 @@ func (d *demoRun) cutover(ctx context.Context, rehearsal bool) error {
 	if err != nil {
 		return err
 	}
-	if k, err = awaitCutover(ctx, d.api, name, k.Id); err != nil {
+	p := d.progress()
+	k, err = awaitCutover(ctx, d.api, name, k.Id, p)
+	p.end()
+	if err != nil {
 		return err
 	}
 	for _, s := range k.Steps {

@@ -33,7 +33,10 @@ Exits with 3 when something differs.`,
 			if err != nil {
 				return err
 			}
-			if r, err = awaitReconciliation(cmd.Context(), api, args[0], r.Id); err != nil {
+			p := a.progress()
+			r, err = awaitReconciliation(cmd.Context(), api, args[0], r.Id, p)
+			p.end()
+			if err != nil {
 				return err
 			}
 			if err := a.show(r, func(w *table) { showReconciliation(w, args[0], r) }); err != nil {
@@ -53,11 +56,18 @@ Exits with 3 when something differs.`,
 	return c
 }
 
-func awaitReconciliation(ctx context.Context, api *client.Client, name string, id int64) (contract.Reconciliation, error) {
+// awaitReconciliation waits until it has ended, showing how far it is.
+func awaitReconciliation(ctx context.Context, api *client.Client, name string, id int64, p *progress) (contract.Reconciliation, error) {
 	for {
 		r, err := client.Do[contract.Reconciliation](api.API.GetReconciliationWithResponse(ctx, name, id))
 		if err != nil || r.EndedAt != nil {
 			return r, err
+		}
+		if r.State == "waiting" || r.Tables == 0 {
+			p.say(-1, "bringing both sides to one log position …")
+		} else {
+			p.say(min(0.99, float64(r.SourceRows)/float64(max(r.RowsExpected, 1))), "comparing: %d of %d tables, %s of about %s rows, %s so far",
+				r.TablesDone, r.Tables, num(r.SourceRows), num(r.RowsExpected), counted(r.Findings, "finding"))
 		}
 		if err := pause(ctx, 300*time.Millisecond); err != nil {
 			return r, err
@@ -127,11 +137,11 @@ func (a *app) findingsCmd() *cobra.Command {
 			if id, err = lastReconciliation(cmd.Context(), api, args[0], id); err != nil {
 				return err
 			}
-			list, err := client.Do[[]contract.Finding](api.API.ListFindingsWithResponse(cmd.Context(), args[0], id, &contract.ListFindingsParams{}))
+			list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(cmd.Context(), args[0], id, &contract.ListFindingsParams{}))
 			if err != nil {
 				return err
 			}
-			return a.show(list, func(w *table) { showFindings(w, id, list) })
+			return a.show(list, func(w *table) { showFindings(w, id, list.Findings) })
 		},
 	}
 	c.Flags().Int64Var(&id, "reconciliation", 0, "number of the reconciliation (default: the last)")
@@ -191,46 +201,69 @@ func visible(row map[string]*string, col string) string {
 }
 
 func (a *app) repairCmd() *cobra.Command {
-	var id int64
-	var only []int64
-	c := &cobra.Command{
+	return a.findingsTask(&cobra.Command{
 		Use: "repair NAME", Short: "Copy the rows of findings again", Args: exactly("the crossing's NAME"),
 		Long: `Copy the rows of findings again, while the applier stands still at a shared log
-position; then compare again with 'dustyferry reconcile'.`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.client()
-			if err != nil {
-				return err
+position; then look at them again with 'dustyferry recheck', or compare
+everything with 'dustyferry reconcile'.`,
+	}, "repair", "copying rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64) error {
+		_, err := client.Do[contract.Crossing](api.API.RepairWithResponse(ctx, name, id, contract.RepairJSONRequestBody{Findings: only}))
+		return err
+	})
+}
+
+func (a *app) recheckCmd() *cobra.Command {
+	return a.findingsTask(&cobra.Command{
+		Use: "recheck NAME", Short: "Compare only the rows of findings again", Args: exactly("the crossing's NAME"),
+		Long: `Compare only the rows of findings again, at one shared log position, with both
+sides live. Exits with 3 when one of them still differs.`,
+	}, "compare again", "comparing rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64) error {
+		_, err := client.Do[contract.Crossing](api.API.RecheckWithResponse(ctx, name, id, contract.RecheckJSONRequestBody{Findings: only}))
+		return err
+	})
+}
+
+// findingsTask is a command that does something with findings and says how they
+// stand afterwards.
+func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx context.Context, api *client.Client, name string, id int64, only []int64) error) *cobra.Command {
+	var id int64
+	only := []int64{}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		ctx, name := cmd.Context(), args[0]
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		if id, err = lastReconciliation(ctx, api, name, id); err != nil {
+			return err
+		}
+		p := a.progress()
+		p.say(-1, "%s", said)
+		if err = do(ctx, api, name, id, only); err == nil {
+			err = awaitTask(ctx, api, name, kind)
+		}
+		p.end()
+		if err != nil {
+			return err
+		}
+		list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(ctx, name, id, &contract.ListFindingsParams{}))
+		if err != nil {
+			return err
+		}
+		open := list.States["open"]
+		err = a.show(list, func(w *table) {
+			w.line("Reconciliation %d: %s; %d open, %d repaired, %d compared again and equal.", id, counted(int64(list.Total), "finding"), open, list.States["repaired"], list.States["equal"])
+			if list.States["repaired"] > 0 {
+				w.line("Compare the repaired rows again with: dustyferry recheck %s", name)
 			}
-			if id, err = lastReconciliation(cmd.Context(), api, args[0], id); err != nil {
-				return err
-			}
-			if only == nil {
-				only = []int64{}
-			}
-			if _, err := client.Do[contract.Crossing](api.API.RepairWithResponse(cmd.Context(), args[0], id, contract.RepairJSONRequestBody{Findings: only})); err != nil {
-				return err
-			}
-			if err := awaitTask(cmd.Context(), api, args[0], "repair"); err != nil {
-				return err
-			}
-			list, err := client.Do[[]contract.Finding](api.API.ListFindingsWithResponse(cmd.Context(), args[0], id, &contract.ListFindingsParams{}))
-			if err != nil {
-				return err
-			}
-			done := 0
-			for _, f := range list {
-				if f.State == "repaired" {
-					done++
-				}
-			}
-			return a.show(list, func(w *table) {
-				w.line("%d of %d findings of reconciliation %d are repaired. Compare again with: dustyferry reconcile %s", done, len(list), id, args[0])
-			})
-		},
+		})
+		if err == nil && kind == "compare again" && open > 0 {
+			return exitWith(ExitFindings, "%s still open", counted(int64(open), "finding"))
+		}
+		return err
 	}
 	c.Flags().Int64Var(&id, "reconciliation", 0, "number of the reconciliation (default: the last)")
-	c.Flags().Int64SliceVar(&only, "finding", nil, "only these findings, by number (default: all open ones)")
+	c.Flags().Int64SliceVar(&only, "finding", []int64{}, "only these findings, by number (default: all)")
 	return c
 }
 

@@ -3,6 +3,10 @@ package cli
 import (
 	"strings"
 	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"charm.land/lipgloss/v2"
 
 	"dustyferry/internal/contract"
 )
@@ -51,27 +55,50 @@ func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
 }
 
 func TestTheWatchFitsItsTerminal(t *testing.T) {
-	s := &screen{}
 	var tables []contract.Table
 	for i := range 200 {
-		tables = append(tables, contract.Table{Name: strings.Repeat("a very long name ", 5) + string(rune('a'+i%26)), State: "loading", Chunks: 10, ChunksLanded: i % 10, Rows: 1_234_567_890})
+		tables = append(tables, contract.Table{Name: strings.Repeat("a very long name ", 5) + string(rune('a'+i%26)), State: "loading", Chunks: 10, ChunksLanded: i % 10, Rows: 1_234_567_890,
+			RowsPerSecond: 1_234_567, BytesEstimated: 10, Bytes: 4, RemainingSeconds: ptr(7200.0)})
 	}
-	left := 75.0
-	c := contract.Crossing{Name: "spring", Phase: "loading", Condition: "running", Progress: contract.Progress{Chunks: 2000, ChunksLanded: 700, Bytes: 35, BytesEstimated: 100,
-		Rows: 9_876_543_210, RowsEstimated: 20_000_000_000, RemainingSeconds: &left, Capture: "w", LagSeconds: 1.5}}
-	for _, size := range [][2]int{{80, 24}, {120, 40}, {200, 60}} {
-		lines := s.view(c, tables, size[0], size[1])
-		if len(lines) > size[1]-1 {
+	tables[0].State, tables[0].Reason = "held", strings.Repeat("a long reason with many words ", 12)
+	c := contract.Crossing{Name: "spring", Source: strings.Repeat("old", 30), Target: "new", Phase: "loading", Condition: "running", Progress: contract.Progress{Chunks: 2000, ChunksLanded: 700,
+		Bytes: 35, BytesEstimated: 100, Rows: 9_876_543_210, RowsEstimated: 20_000_000_000, RemainingSeconds: ptr(75.0), Capture: "w", LagSeconds: 1.5}}
+	w := newWindow(t.Context(), nil, "spring")
+	w.Update(sight{crossing: c, tables: contract.TablePage{Tables: tables, Total: 200, States: map[string]int{"loading": 199, "held": 1}}, at: time.Now(),
+		history: contract.History{LagSeconds: []float64{0, 1, 4, 2, 1}, From: time.Now().Add(-time.Minute), To: time.Now()},
+		lanes:   contract.Lanes{Wanted: 4, Carrying: []contract.Lane{{Table: tables[0].Name, Worker: "w"}}}})
+	for _, size := range [][2]int{{80, 24}, {120, 40}, {200, 60}, {40, 12}} {
+		w.Update(tea.WindowSizeMsg{Width: size[0], Height: size[1]})
+		lines := w.draw()
+		if len(lines) > size[1] {
 			t.Errorf("%d lines on a terminal of %d", len(lines), size[1])
 		}
 		for _, l := range lines {
-			if n := len([]rune(l)); n > size[0] {
+			if n := lipgloss.Width(l); n > size[0] {
 				t.Errorf("%d columns on a terminal of %d: %s", n, size[0], l)
 			}
 		}
-		if !strings.Contains(lines[len(lines)-1], "more tables") {
-			t.Errorf("what does not fit is not said: %q", lines[len(lines)-1])
+		if size[1] < 24 {
+			continue
 		}
+		text := strings.Join(lines, "\n")
+		for _, want := range []string{"35 %", "stuck", "1 held", "more tables", "q leave"} {
+			if !strings.Contains(text, want) {
+				t.Errorf("%d by %d lacks %q:\n%s", size[0], size[1], want, text)
+			}
+		}
+	}
+	// A key that acts asks first, and anything but yes does nothing.
+	press := func(k rune) tea.Cmd { _, cmd := w.Update(tea.KeyPressMsg{Code: k, Text: string(k)}); return cmd }
+	if cmd := press('p'); cmd != nil || !strings.Contains(strings.Join(w.draw(), "\n"), "y/n") {
+		t.Error("pause is not asked about")
+	}
+	if cmd := press('n'); cmd != nil || !strings.Contains(strings.Join(w.draw(), "\n"), "nothing was done") {
+		t.Error("no means something else than no")
+	}
+	w.Update(lostMsg{})
+	if !strings.Contains(strings.Join(w.draw(), "\n"), "Not live") {
+		t.Error("a lost stream is not said")
 	}
 	if line := plainLine(c); !strings.Contains(line, "35 % loaded") || !strings.Contains(line, "1 min 15 s left") || !strings.Contains(line, "lag 1.5 s") {
 		t.Errorf("plain line: %s", line)
@@ -82,3 +109,5 @@ func TestTheWatchFitsItsTerminal(t *testing.T) {
 		t.Errorf("a load with a chunk missing shows %s", percent(c.Progress))
 	}
 }
+
+func ptr[T any](v T) *T { return &v }

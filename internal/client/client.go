@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"dustyferry/internal/contract"
@@ -103,10 +104,11 @@ type Event struct {
 	Data []byte
 }
 
-// Events opens the event stream after an id (empty: from now) and calls f for
-// each event until the context ends, f returns an error or the stream breaks.
-func (c *Client) Events(ctx context.Context, after string, f func(Event) error) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/events", nil)
+// Events opens the event stream after an id (empty: from now) with the topics,
+// paths of calls whose answers it repeats, and calls f for each event until the
+// context ends, f returns an error or the stream breaks.
+func (c *Client) Events(ctx context.Context, after string, topics []string, f func(Event) error) error {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/events?"+url.Values{"topic": topics}.Encode(), nil)
 	if err != nil {
 		return err
 	}

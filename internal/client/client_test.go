@@ -61,14 +61,17 @@ func TestEventsAreReadAsTheyCome(t *testing.T) {
 		if r.Header.Get("Last-Event-ID") != "41" {
 			t.Errorf("resumes after %q", r.Header.Get("Last-Event-ID"))
 		}
-		_, _ = io.WriteString(w, "retry: 1000\n\n: a comment\n\nid: 42\nevent: journal\ndata: {\"a\":\ndata: 1}\n\nevent: crossings\ndata: []\n\nevent: cut short\ndata: x")
+		if r.URL.Query().Get("topic") != "/api/workers" {
+			t.Errorf("asks for %q", r.URL.RawQuery)
+		}
+		_, _ = io.WriteString(w, "retry: 1000\n\n: a comment\n\nid: 42\nevent: journal\ndata: {\"a\":\ndata: 1}\n\nevent: answer\ndata: []\n\nevent: cut short\ndata: x")
 	})
 	var got []string
-	err := api.Events(t.Context(), "41", func(e client.Event) error {
+	err := api.Events(t.Context(), "41", []string{"/api/workers"}, func(e client.Event) error {
 		got = append(got, e.ID+" "+e.Kind+" "+string(e.Data))
 		return nil
 	})
-	if !errors.Is(err, io.ErrUnexpectedEOF) || strings.Join(got, "|") != `42 journal {"a":1}| crossings []` {
+	if !errors.Is(err, io.ErrUnexpectedEOF) || strings.Join(got, "|") != `42 journal {"a":1}| answer []` {
 		t.Errorf("%q (%v)", got, err)
 	}
 }

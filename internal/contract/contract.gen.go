@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -144,6 +145,7 @@ func (e FindingKind) Valid() bool {
 
 // Defines values for FindingState.
 const (
+	Equal    FindingState = "equal"
 	Open     FindingState = "open"
 	Repaired FindingState = "repaired"
 )
@@ -151,30 +153,11 @@ const (
 // Valid indicates whether the value is a known member of the FindingState enum.
 func (e FindingState) Valid() bool {
 	switch e {
+	case Equal:
+		return true
 	case Open:
 		return true
 	case Repaired:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for JournalEntrySeverity.
-const (
-	Error   JournalEntrySeverity = "error"
-	Info    JournalEntrySeverity = "info"
-	Warning JournalEntrySeverity = "warning"
-)
-
-// Valid indicates whether the value is a known member of the JournalEntrySeverity enum.
-func (e JournalEntrySeverity) Valid() bool {
-	switch e {
-	case Error:
-		return true
-	case Info:
-		return true
-	case Warning:
 		return true
 	default:
 		return false
@@ -388,6 +371,24 @@ func (e SettingsCutoverDepth) Valid() bool {
 	}
 }
 
+// Defines values for SettingsHoldPoints.
+const (
+	CloseSource SettingsHoldPoints = "close source"
+	StopWrites  SettingsHoldPoints = "stop writes"
+)
+
+// Valid indicates whether the value is a known member of the SettingsHoldPoints enum.
+func (e SettingsHoldPoints) Valid() bool {
+	switch e {
+	case CloseSource:
+		return true
+	case StopWrites:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsNonEmptyTarget.
 const (
 	Empty  SettingsNonEmptyTarget = "empty"
@@ -421,6 +422,27 @@ func (e SettingsStopMethod) Valid() bool {
 	case ReadOnly:
 		return true
 	case Word:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for Severity.
+const (
+	Error   Severity = "error"
+	Info    Severity = "info"
+	Warning Severity = "warning"
+)
+
+// Valid indicates whether the value is a known member of the Severity enum.
+func (e Severity) Valid() bool {
+	switch e {
+	case Error:
+		return true
+	case Info:
+		return true
+	case Warning:
 		return true
 	default:
 		return false
@@ -499,9 +521,153 @@ func (e Verdict) Valid() bool {
 	}
 }
 
+// Defines values for ListCrossingsParamsSort.
+const (
+	ListCrossingsParamsSortCreated  ListCrossingsParamsSort = "created"
+	ListCrossingsParamsSortLag      ListCrossingsParamsSort = "lag"
+	ListCrossingsParamsSortName     ListCrossingsParamsSort = "name"
+	ListCrossingsParamsSortNeed     ListCrossingsParamsSort = "need"
+	ListCrossingsParamsSortPhase    ListCrossingsParamsSort = "phase"
+	ListCrossingsParamsSortProgress ListCrossingsParamsSort = "progress"
+	ListCrossingsParamsSortRate     ListCrossingsParamsSort = "rate"
+)
+
+// Valid indicates whether the value is a known member of the ListCrossingsParamsSort enum.
+func (e ListCrossingsParamsSort) Valid() bool {
+	switch e {
+	case ListCrossingsParamsSortCreated:
+		return true
+	case ListCrossingsParamsSortLag:
+		return true
+	case ListCrossingsParamsSortName:
+		return true
+	case ListCrossingsParamsSortNeed:
+		return true
+	case ListCrossingsParamsSortPhase:
+		return true
+	case ListCrossingsParamsSortProgress:
+		return true
+	case ListCrossingsParamsSortRate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListTablesParamsSort.
+const (
+	ListTablesParamsSortBytes    ListTablesParamsSort = "bytes"
+	ListTablesParamsSortChanges  ListTablesParamsSort = "changes"
+	ListTablesParamsSortName     ListTablesParamsSort = "name"
+	ListTablesParamsSortPlanned  ListTablesParamsSort = "planned"
+	ListTablesParamsSortProgress ListTablesParamsSort = "progress"
+	ListTablesParamsSortRate     ListTablesParamsSort = "rate"
+	ListTablesParamsSortRows     ListTablesParamsSort = "rows"
+	ListTablesParamsSortState    ListTablesParamsSort = "state"
+)
+
+// Valid indicates whether the value is a known member of the ListTablesParamsSort enum.
+func (e ListTablesParamsSort) Valid() bool {
+	switch e {
+	case ListTablesParamsSortBytes:
+		return true
+	case ListTablesParamsSortChanges:
+		return true
+	case ListTablesParamsSortName:
+		return true
+	case ListTablesParamsSortPlanned:
+		return true
+	case ListTablesParamsSortProgress:
+		return true
+	case ListTablesParamsSortRate:
+		return true
+	case ListTablesParamsSortRows:
+		return true
+	case ListTablesParamsSortState:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportJournalParamsFormat.
+const (
+	Csv   ExportJournalParamsFormat = "csv"
+	Jsonl ExportJournalParamsFormat = "jsonl"
+)
+
+// Valid indicates whether the value is a known member of the ExportJournalParamsFormat enum.
+func (e ExportJournalParamsFormat) Valid() bool {
+	switch e {
+	case Csv:
+		return true
+	case Jsonl:
+		return true
+	default:
+		return false
+	}
+}
+
+// About defines model for About.
+type About struct {
+	Build        string `json:"build"`
+	ControlBytes int64  `json:"control_bytes"`
+
+	// ControlVersion The control database's server
+	ControlVersion string `json:"control_version"`
+	Go             string `json:"go"`
+	JournalEntries int64  `json:"journal_entries"`
+	Listen         string `json:"listen"`
+
+	// Samples Readings kept for charts
+	Samples   int64     `json:"samples"`
+	StartedAt time.Time `json:"started_at"`
+	Version   string    `json:"version"`
+	Worker    string    `json:"worker"`
+	Workers   int       `json:"workers"`
+}
+
+// Applied defines model for Applied.
+type Applied struct {
+	AppliedPosition  string     `json:"applied_position"`
+	BehindBytes      int64      `json:"behind_bytes"`
+	ReceivedPosition string     `json:"received_position"`
+	ReportedAt       *time.Time `json:"reported_at,omitempty"`
+	RetainedBytes    int64      `json:"retained_bytes"`
+
+	// SourcePosition Where the source's log stood when it was last asked
+	SourcePosition string               `json:"source_position"`
+	Transactions   []AppliedTransaction `json:"transactions"`
+}
+
+// AppliedTransaction defines model for AppliedTransaction.
+type AppliedTransaction struct {
+	AppliedAt time.Time `json:"applied_at"`
+
+	// CommittedAt By the source's clock
+	CommittedAt time.Time `json:"committed_at"`
+	Deletes     int64     `json:"deletes"`
+	Inserts     int64     `json:"inserts"`
+	Position    string    `json:"position"`
+	Tables      []string  `json:"tables"`
+	Truncates   int64     `json:"truncates"`
+	Updates     int64     `json:"updates"`
+}
+
+// Attempt defines model for Attempt.
+type Attempt struct {
+	EndedAt   time.Time  `json:"ended_at"`
+	Error     string     `json:"error"`
+	StartedAt *time.Time `json:"started_at,omitempty"`
+	Worker    string     `json:"worker"`
+}
+
 // CatalogTable defines model for CatalogTable.
 type CatalogTable struct {
-	Bytes   int64    `json:"bytes"`
+	Bytes int64 `json:"bytes"`
+
+	// Chosen The patterns of the request choose it
+	Chosen  bool     `json:"chosen"`
 	Columns int      `json:"columns"`
 	Key     []string `json:"key"`
 	Name    string   `json:"name"`
@@ -528,45 +694,81 @@ type Chunk struct {
 	Worker    string     `json:"worker"`
 }
 
-// ChunkState defines model for Chunk.State.
+// ChunkState defines model for ChunkState.
 type ChunkState string
+
+// ChunkStory defines model for ChunkStory.
+type ChunkStory struct {
+	Chunk Chunk `json:"chunk"`
+
+	// Failed Attempts that failed, newest first
+	Failed []Attempt `json:"failed"`
+
+	// Key The columns its bounds are of
+	Key []string `json:"key"`
+}
 
 // Condition defines model for Condition.
 type Condition string
 
 // Crossing defines model for Crossing.
 type Crossing struct {
-	ClosedAt  *time.Time `json:"closed_at,omitempty"`
-	Condition Condition  `json:"condition"`
-	CreatedAt time.Time  `json:"created_at"`
-	CutOverAt *time.Time `json:"cut_over_at,omitempty"`
-	InStepAt  *time.Time `json:"in_step_at,omitempty"`
-	Kind      Kind       `json:"kind"`
-	LandedAt  *time.Time `json:"landed_at,omitempty"`
-	Name      string     `json:"name"`
-	Phase     Phase      `json:"phase"`
-	Progress  Progress   `json:"progress"`
-	Reason    string     `json:"reason"`
-	Settings  Settings   `json:"settings"`
-	Source    string     `json:"source"`
-	StartedAt *time.Time `json:"started_at,omitempty"`
-	Tables    []string   `json:"tables"`
-	Target    string     `json:"target"`
+	ClosedAt   *time.Time `json:"closed_at,omitempty"`
+	Condition  Condition  `json:"condition"`
+	CreatedAt  time.Time  `json:"created_at"`
+	CutOverAt  *time.Time `json:"cut_over_at,omitempty"`
+	InStepAt   *time.Time `json:"in_step_at,omitempty"`
+	Kind       Kind       `json:"kind"`
+	LandedAt   *time.Time `json:"landed_at,omitempty"`
+	Name       string     `json:"name"`
+	Phase      Phase      `json:"phase"`
+	Progress   Progress   `json:"progress"`
+	Reason     string     `json:"reason"`
+	Settings   Settings   `json:"settings"`
+	Source     string     `json:"source"`
+	StartedAt  *time.Time `json:"started_at,omitempty"`
+	SurveyedAt *time.Time `json:"surveyed_at,omitempty"`
+	Tables     []string   `json:"tables"`
+	Target     string     `json:"target"`
+
+	// WaitsFor What a person has to do, empty when nothing
+	WaitsFor string `json:"waits_for"`
+}
+
+// CrossingPage defines model for CrossingPage.
+type CrossingPage struct {
+	Crossings []Crossing `json:"crossings"`
+
+	// Matched Those that the filter lets through
+	Matched int `json:"matched"`
+
+	// Total All there are
+	Total int `json:"total"`
+
+	// UnderWay Of all those that run
+	UnderWay int `json:"under_way"`
+
+	// Waiting Of all those that need a person
+	Waiting int `json:"waiting"`
 }
 
 // Cutover defines model for Cutover.
 type Cutover struct {
-	Actor             string        `json:"actor"`
-	CreatedAt         time.Time     `json:"created_at"`
-	EndPosition       string        `json:"end_position"`
-	EndedAt           *time.Time    `json:"ended_at,omitempty"`
-	Error             string        `json:"error"`
-	Id                int64         `json:"id"`
-	Reconciliation    *int64        `json:"reconciliation,omitempty"`
-	Rehearsal         bool          `json:"rehearsal"`
-	State             CutoverState  `json:"state"`
-	Steps             []CutoverStep `json:"steps"`
-	WritePauseSeconds *float64      `json:"write_pause_seconds,omitempty"`
+	Actor              string        `json:"actor"`
+	CreatedAt          time.Time     `json:"created_at"`
+	EndPosition        string        `json:"end_position"`
+	EndedAt            *time.Time    `json:"ended_at,omitempty"`
+	Error              string        `json:"error"`
+	Id                 int64         `json:"id"`
+	PauseBudgetSeconds float64       `json:"pause_budget_seconds"`
+	Reconciliation     *int64        `json:"reconciliation,omitempty"`
+	Rehearsal          bool          `json:"rehearsal"`
+	State              CutoverState  `json:"state"`
+	Steps              []CutoverStep `json:"steps"`
+
+	// WaitsFor What a person has to say before it goes on, empty when nothing
+	WaitsFor          string   `json:"waits_for"`
+	WritePauseSeconds *float64 `json:"write_pause_seconds,omitempty"`
 }
 
 // CutoverState defines model for Cutover.State.
@@ -616,40 +818,163 @@ type Facts struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	Columns []string           `json:"columns"`
-	Copies  int                `json:"copies"`
-	Id      int64              `json:"id"`
-	Key     []string           `json:"key"`
-	Kind    FindingKind        `json:"kind"`
-	Source  map[string]*string `json:"source"`
-	State   FindingState       `json:"state"`
-	Table   string             `json:"table"`
-	Target  map[string]*string `json:"target"`
+	// ChangedAt When it was repaired or compared again
+	ChangedAt *time.Time         `json:"changed_at,omitempty"`
+	Columns   []string           `json:"columns"`
+	Copies    int                `json:"copies"`
+	Id        int64              `json:"id"`
+	Key       []string           `json:"key"`
+	Kind      FindingKind        `json:"kind"`
+	Source    map[string]*string `json:"source"`
+
+	// State repaired: copied again; equal: compared again since and equal
+	State  FindingState       `json:"state"`
+	Table  string             `json:"table"`
+	Target map[string]*string `json:"target"`
 }
 
-// FindingKind defines model for Finding.Kind.
+// FindingKind defines model for FindingKind.
 type FindingKind string
 
-// FindingState defines model for Finding.State.
+// FindingPage defines model for FindingPage.
+type FindingPage struct {
+	Findings []Finding `json:"findings"`
+	Matched  int       `json:"matched"`
+
+	// States How many findings are in each state
+	States map[string]int `json:"states"`
+	Total  int            `json:"total"`
+}
+
+// FindingState repaired: copied again; equal: compared again since and equal
 type FindingState string
+
+// History defines model for History.
+type History struct {
+	// At Seconds since 1970
+	At []float64 `json:"at"`
+
+	// BytesIn Bytes per second read from the source, load and changes
+	BytesIn []float64 `json:"bytes_in"`
+
+	// BytesOut Bytes per second written to the target, load and changes
+	BytesOut []float64 `json:"bytes_out"`
+	Deletes  []float64 `json:"deletes"`
+	From     time.Time `json:"from"`
+
+	// Inserts Applied per second
+	Inserts    []float64 `json:"inserts"`
+	LagBytes   []float64 `json:"lag_bytes"`
+	LagSeconds []float64 `json:"lag_seconds"`
+
+	// Rows Rows landed per second
+	Rows    []float64 `json:"rows"`
+	To      time.Time `json:"to"`
+	Updates []float64 `json:"updates"`
+}
 
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
-	Act      string               `json:"act"`
-	Actor    string               `json:"actor"`
-	At       time.Time            `json:"at"`
-	Crossing string               `json:"crossing"`
-	Id       int64                `json:"id"`
-	Message  string               `json:"message"`
-	Severity JournalEntrySeverity `json:"severity"`
-	Subject  string               `json:"subject"`
+	Act      string    `json:"act"`
+	Actor    string    `json:"actor"`
+	At       time.Time `json:"at"`
+	Crossing string    `json:"crossing"`
+	Id       int64     `json:"id"`
+	Message  string    `json:"message"`
+	Severity Severity  `json:"severity"`
+	Subject  string    `json:"subject"`
 }
-
-// JournalEntrySeverity defines model for JournalEntry.Severity.
-type JournalEntrySeverity string
 
 // Kind defines model for Kind.
 type Kind string
+
+// Lane defines model for Lane.
+type Lane struct {
+	Attempt   int       `json:"attempt"`
+	Bytes     int64     `json:"bytes"`
+	Chunk     int       `json:"chunk"`
+	OfChunks  int       `json:"of_chunks"`
+	Rows      int64     `json:"rows"`
+	StartedAt time.Time `json:"started_at"`
+	Table     string    `json:"table"`
+	TableId   int64     `json:"table_id"`
+	Worker    string    `json:"worker"`
+}
+
+// Lanes defines model for Lanes.
+type Lanes struct {
+	Carrying []Lane `json:"carrying"`
+
+	// OpenChunks Chunks that have not landed
+	OpenChunks int   `json:"open_chunks"`
+	SpeedLimit int64 `json:"speed_limit"`
+	Wanted     int   `json:"wanted"`
+}
+
+// LastLook defines model for LastLook.
+type LastLook struct {
+	Blocks []Entry `json:"blocks"`
+	Bytes  int64   `json:"bytes"`
+	Chunks int     `json:"chunks"`
+
+	// Create Tables that will be made on the target
+	Create      int     `json:"create"`
+	LoadSeconds float64 `json:"load_seconds"`
+
+	// LoadSecondsFrom What the duration was reckoned from
+	LoadSecondsFrom string `json:"load_seconds_from"`
+
+	// Losses Target tables whose rows will be removed
+	Losses []Loss `json:"losses"`
+
+	// Refused Target tables that hold rows, which the settings do not allow to be removed
+	Refused  []Loss   `json:"refused"`
+	Rows     int64    `json:"rows"`
+	RowsLost int64    `json:"rows_lost"`
+	Source   Database `json:"source"`
+
+	// StandingEmpty Target tables that stand and hold nothing
+	StandingEmpty int      `json:"standing_empty"`
+	Tables        int      `json:"tables"`
+	Target        Database `json:"target"`
+
+	// ToKnow Entries of the survey to know
+	ToKnow int `json:"to_know"`
+}
+
+// Ledger defines model for Ledger.
+type Ledger struct {
+	Cells []LedgerCell `json:"cells"`
+
+	// Chunks Of the whole table
+	Chunks         int     `json:"chunks"`
+	From           int     `json:"from"`
+	SlowestSeconds float64 `json:"slowest_seconds"`
+	To             int     `json:"to"`
+}
+
+// LedgerCell defines model for LedgerCell.
+type LedgerCell struct {
+	// Attempts The most any of its chunks needed
+	Attempts int `json:"attempts"`
+
+	// From Number of its first chunk, from 1
+	From    int `json:"from"`
+	Held    int `json:"held"`
+	Landed  int `json:"landed"`
+	Pending int `json:"pending"`
+	Reading int `json:"reading"`
+
+	// Seconds The longest any of its chunks took, or has taken so far
+	Seconds float64 `json:"seconds"`
+	To      int     `json:"to"`
+}
+
+// Loss defines model for Loss.
+type Loss struct {
+	Rows  int64  `json:"rows"`
+	Table string `json:"table"`
+}
 
 // NewCrossing defines model for NewCrossing.
 type NewCrossing struct {
@@ -701,6 +1026,35 @@ type NewReconciliationDepth string
 // Phase defines model for Phase.
 type Phase string
 
+// PlannedColumn defines model for PlannedColumn.
+type PlannedColumn struct {
+	// Carried False for what the target computes itself
+	Carried bool `json:"carried"`
+
+	// Key Place in the key, 0 for none
+	Key        int     `json:"key"`
+	Name       string  `json:"name"`
+	Note       string  `json:"note"`
+	Nullable   bool    `json:"nullable"`
+	SourceType string  `json:"source_type"`
+	TargetType string  `json:"target_type"`
+	Verdict    Verdict `json:"verdict"`
+}
+
+// Preview defines model for Preview.
+type Preview struct {
+	Columns []struct {
+		Name string `json:"name"`
+		Type string `json:"type"`
+	} `json:"columns"`
+
+	// More The table has more rows
+	More bool `json:"more"`
+
+	// Rows Values as text, cut after 200 characters; null is NULL
+	Rows [][]*string `json:"rows"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail string `json:"detail"`
@@ -744,16 +1098,19 @@ type Progress struct {
 
 // ReconciledTable defines model for ReconciledTable.
 type ReconciledTable struct {
-	DifferingParts int                  `json:"differing_parts"`
-	Findings       int64                `json:"findings"`
-	Name           string               `json:"name"`
-	Parts          int                  `json:"parts"`
-	Seconds        float64              `json:"seconds"`
-	SourceHash     string               `json:"source_hash"`
-	SourceRows     int64                `json:"source_rows"`
-	State          ReconciledTableState `json:"state"`
-	TargetHash     string               `json:"target_hash"`
-	TargetRows     int64                `json:"target_rows"`
+	DifferingParts int    `json:"differing_parts"`
+	Findings       int64  `json:"findings"`
+	Name           string `json:"name"`
+	Parts          int    `json:"parts"`
+
+	// RowsExpected About how many rows the source has
+	RowsExpected int64                `json:"rows_expected"`
+	Seconds      float64              `json:"seconds"`
+	SourceHash   string               `json:"source_hash"`
+	SourceRows   int64                `json:"source_rows"`
+	State        ReconciledTableState `json:"state"`
+	TargetHash   string               `json:"target_hash"`
+	TargetRows   int64                `json:"target_rows"`
 }
 
 // ReconciledTableState defines model for ReconciledTable.State.
@@ -761,20 +1118,24 @@ type ReconciledTableState string
 
 // Reconciliation defines model for Reconciliation.
 type Reconciliation struct {
-	CreatedAt    time.Time           `json:"created_at"`
-	Depth        string              `json:"depth"`
-	EndedAt      *time.Time          `json:"ended_at,omitempty"`
-	Error        string              `json:"error"`
-	Findings     int64               `json:"findings"`
-	Id           int64               `json:"id"`
-	OpenFindings int64               `json:"open_findings"`
-	Position     string              `json:"position"`
-	Results      *[]ReconciledTable  `json:"results,omitempty"`
-	SourceRows   int64               `json:"source_rows"`
-	State        ReconciliationState `json:"state"`
-	Tables       int                 `json:"tables"`
-	TablesDone   int                 `json:"tables_done"`
-	TargetRows   int64               `json:"target_rows"`
+	CreatedAt    time.Time          `json:"created_at"`
+	Depth        string             `json:"depth"`
+	EndedAt      *time.Time         `json:"ended_at,omitempty"`
+	Error        string             `json:"error"`
+	Findings     int64              `json:"findings"`
+	Id           int64              `json:"id"`
+	OpenFindings int64              `json:"open_findings"`
+	Position     string             `json:"position"`
+	Results      *[]ReconciledTable `json:"results,omitempty"`
+	RowsExpected int64              `json:"rows_expected"`
+
+	// Scope Patterns of the compared tables, none for all
+	Scope      []string            `json:"scope"`
+	SourceRows int64               `json:"source_rows"`
+	State      ReconciliationState `json:"state"`
+	Tables     int                 `json:"tables"`
+	TablesDone int                 `json:"tables_done"`
+	TargetRows int64               `json:"target_rows"`
 }
 
 // ReconciliationState defines model for Reconciliation.State.
@@ -782,16 +1143,6 @@ type ReconciliationState string
 
 // Role defines model for Role.
 type Role string
-
-// Sample defines model for Sample.
-type Sample struct {
-	At         time.Time `json:"at"`
-	Bytes      int64     `json:"bytes"`
-	Changes    int64     `json:"changes"`
-	LagBytes   int64     `json:"lag_bytes"`
-	LagSeconds float64   `json:"lag_seconds"`
-	Rows       int64     `json:"rows"`
-}
 
 // Session defines model for Session.
 type Session struct {
@@ -806,8 +1157,11 @@ type Settings struct {
 	CutoverDepth *SettingsCutoverDepth `json:"cutover_depth,omitempty"`
 
 	// HandoverCommand Needs the admin role
-	HandoverCommand    *string                 `json:"handover_command,omitempty"`
-	HandoverUrl        *string                 `json:"handover_url,omitempty"`
+	HandoverCommand *string `json:"handover_command,omitempty"`
+	HandoverUrl     *string `json:"handover_url,omitempty"`
+
+	// HoldPoints Steps of a cutover before which it waits for a person
+	HoldPoints         *[]SettingsHoldPoints   `json:"hold_points,omitempty"`
 	InStepDwellSeconds *float64                `json:"in_step_dwell_seconds,omitempty"`
 	InStepLagSeconds   *float64                `json:"in_step_lag_seconds,omitempty"`
 	Lanes              *int                    `json:"lanes,omitempty"`
@@ -823,34 +1177,85 @@ type Settings struct {
 // SettingsCutoverDepth defines model for Settings.CutoverDepth.
 type SettingsCutoverDepth string
 
+// SettingsHoldPoints defines model for Settings.HoldPoints.
+type SettingsHoldPoints string
+
 // SettingsNonEmptyTarget defines model for Settings.NonEmptyTarget.
 type SettingsNonEmptyTarget string
 
 // SettingsStopMethod defines model for Settings.StopMethod.
 type SettingsStopMethod string
 
+// Severity defines model for Severity.
+type Severity string
+
 // Table defines model for Table.
 type Table struct {
-	Binary         bool       `json:"binary"`
-	Bytes          int64      `json:"bytes"`
-	BytesEstimated int64      `json:"bytes_estimated"`
-	Chunks         int        `json:"chunks"`
-	ChunksLanded   int        `json:"chunks_landed"`
-	Deletes        int64      `json:"deletes"`
-	Id             int64      `json:"id"`
-	Inserts        int64      `json:"inserts"`
-	Key            []string   `json:"key"`
-	Name           string     `json:"name"`
-	Reason         string     `json:"reason"`
-	Rows           int64      `json:"rows"`
-	RowsEstimated  int64      `json:"rows_estimated"`
-	State          TableState `json:"state"`
-	Target         string     `json:"target"`
-	Truncates      int64      `json:"truncates"`
-	Updates        int64      `json:"updates"`
+	AverageRowsPerSecond *float64 `json:"average_rows_per_second,omitempty"`
+	Binary               bool     `json:"binary"`
+	Bytes                int64    `json:"bytes"`
+	BytesEstimated       int64    `json:"bytes_estimated"`
+	BytesPerSecond       float64  `json:"bytes_per_second"`
+	Chunks               int      `json:"chunks"`
+	ChunksLanded         int      `json:"chunks_landed"`
+
+	// ColumnChanges Changes of its columns noticed in the source's log
+	ColumnChanges        int64      `json:"column_changes"`
+	Deletes              int64      `json:"deletes"`
+	Id                   int64      `json:"id"`
+	Inserts              int64      `json:"inserts"`
+	Key                  []string   `json:"key"`
+	LandedAt             *time.Time `json:"landed_at,omitempty"`
+	Name                 string     `json:"name"`
+	Reason               string     `json:"reason"`
+	RemainingHighSeconds *float64   `json:"remaining_high_seconds,omitempty"`
+	RemainingLowSeconds  *float64   `json:"remaining_low_seconds,omitempty"`
+	RemainingSeconds     *float64   `json:"remaining_seconds,omitempty"`
+	Rows                 int64      `json:"rows"`
+	RowsEstimated        int64      `json:"rows_estimated"`
+	RowsPerSecond        float64    `json:"rows_per_second"`
+	StartedAt            *time.Time `json:"started_at,omitempty"`
+	State                TableState `json:"state"`
+	Target               string     `json:"target"`
+	Truncates            int64      `json:"truncates"`
+	Updates              int64      `json:"updates"`
 }
 
-// TableState defines model for Table.State.
+// TablePage defines model for TablePage.
+type TablePage struct {
+	Matched int `json:"matched"`
+
+	// States How many tables are in each state
+	States map[string]int `json:"states"`
+	Tables []Table        `json:"tables"`
+	Total  int            `json:"total"`
+}
+
+// TablePlan defines model for TablePlan.
+type TablePlan struct {
+	Bytes      int64 `json:"bytes"`
+	ChunkBytes int64 `json:"chunk_bytes"`
+
+	// Chunks Estimate
+	Chunks  int             `json:"chunks"`
+	Columns []PlannedColumn `json:"columns"`
+	Key     []string        `json:"key"`
+
+	// KeyOrder Who says which chunk a key belongs to: ours or source
+	KeyOrder string `json:"key_order"`
+
+	// Later Indexes and constraints made after the load
+	Later []string `json:"later"`
+	Notes []Entry  `json:"notes"`
+
+	// Rows Estimate, -1 when never counted
+	Rows         int64  `json:"rows"`
+	Source       string `json:"source"`
+	Target       string `json:"target"`
+	TargetStands bool   `json:"target_stands"`
+}
+
+// TableState defines model for TableState.
 type TableState string
 
 // Task defines model for Task.
@@ -902,11 +1307,38 @@ type Worker struct {
 	Version   string    `json:"version"`
 }
 
+// Descending defines model for Descending.
+type Descending = bool
+
 // ID defines model for ID.
 type ID = int64
 
 // Name defines model for Name.
 type Name = string
+
+// Offset defines model for Offset.
+type Offset = int
+
+// Search defines model for Search.
+type Search = string
+
+// ListCrossingsParams defines parameters for ListCrossings.
+type ListCrossingsParams struct {
+	// Search Part of a name or text, in any case
+	Search    *Search    `form:"search,omitempty" json:"search,omitempty"`
+	Phase     *Phase     `form:"phase,omitempty" json:"phase,omitempty"`
+	Condition *Condition `form:"condition,omitempty" json:"condition,omitempty"`
+
+	// Waiting Only those that need a person
+	Waiting    *bool                    `form:"waiting,omitempty" json:"waiting,omitempty"`
+	Sort       *ListCrossingsParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	Descending *Descending              `form:"descending,omitempty" json:"descending,omitempty"`
+	Offset     *Offset                  `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit      *int                     `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListCrossingsParamsSort defines parameters for ListCrossings.
+type ListCrossingsParamsSort string
 
 // GetCertificateParams defines parameters for GetCertificate.
 type GetCertificateParams struct {
@@ -919,16 +1351,45 @@ type CloseCrossingJSONBody struct {
 	Reopen bool `json:"reopen"`
 }
 
+// GetHistoryParams defines parameters for GetHistory.
+type GetHistoryParams struct {
+	// Minutes How far back; 0 for the whole run
+	Minutes *int       `form:"minutes,omitempty" json:"minutes,omitempty"`
+	From    *time.Time `form:"from,omitempty" json:"from,omitempty"`
+	To      *time.Time `form:"to,omitempty" json:"to,omitempty"`
+	Points  *int       `form:"points,omitempty" json:"points,omitempty"`
+}
+
 // PauseCrossingJSONBody defines parameters for PauseCrossing.
 type PauseCrossingJSONBody struct {
 	// KeepCapture Let capture go on while the load stands still
 	KeepCapture bool `json:"keep_capture"`
 }
 
+// GetPlanParams defines parameters for GetPlan.
+type GetPlanParams struct {
+	// Table schema.table on the source
+	Table string `form:"table" json:"table"`
+}
+
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
-	State *string `form:"state,omitempty" json:"state,omitempty"`
-	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	State *FindingState `form:"state,omitempty" json:"state,omitempty"`
+	Kind  *FindingKind  `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Table schema.table
+	Table *string `form:"table,omitempty" json:"table,omitempty"`
+
+	// Search Part of the key
+	Search *string `form:"search,omitempty" json:"search,omitempty"`
+	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RecheckJSONBody defines parameters for Recheck.
+type RecheckJSONBody struct {
+	// Findings Numbers of findings; none means all
+	Findings []int64 `json:"findings"`
 }
 
 // RepairJSONBody defines parameters for Repair.
@@ -943,24 +1404,105 @@ type RestartCrossingJSONBody struct {
 	Table string `json:"table"`
 }
 
-// ListSamplesParams defines parameters for ListSamples.
-type ListSamplesParams struct {
-	Minutes *int `form:"minutes,omitempty" json:"minutes,omitempty"`
+// StartCrossingJSONBody defines parameters for StartCrossing.
+type StartCrossingJSONBody struct {
+	// Confirm The target database's name; needed when rows on the target will be removed
+	Confirm *string `json:"confirm,omitempty"`
+}
+
+// ListTablesParams defines parameters for ListTables.
+type ListTablesParams struct {
+	// Search Part of a name or text, in any case
+	Search     *Search               `form:"search,omitempty" json:"search,omitempty"`
+	State      *TableState           `form:"state,omitempty" json:"state,omitempty"`
+	Sort       *ListTablesParamsSort `form:"sort,omitempty" json:"sort,omitempty"`
+	Descending *Descending           `form:"descending,omitempty" json:"descending,omitempty"`
+	Offset     *Offset               `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit      *int                  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListTablesParamsSort defines parameters for ListTables.
+type ListTablesParamsSort string
+
+// ListChunksParams defines parameters for ListChunks.
+type ListChunksParams struct {
+	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetLedgerParams defines parameters for GetLedger.
+type GetLedgerParams struct {
+	From  *int `form:"from,omitempty" json:"from,omitempty"`
+	To    *int `form:"to,omitempty" json:"to,omitempty"`
+	Cells *int `form:"cells,omitempty" json:"cells,omitempty"`
+}
+
+// PreviewRowsParams defines parameters for PreviewRows.
+type PreviewRowsParams struct {
+	// Table schema.table
+	Table string `form:"table" json:"table"`
+	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ListDatabaseTablesParams defines parameters for ListDatabaseTables.
+type ListDatabaseTablesParams struct {
+	// Pattern Patterns as in a crossing; marks the tables they choose
+	Pattern *[]string `form:"pattern,omitempty" json:"pattern,omitempty"`
+	Fresh   *bool     `form:"fresh,omitempty" json:"fresh,omitempty"`
 }
 
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
-	LastEventID *int64 `json:"Last-Event-ID,omitempty"`
+	Topic       *[]string `form:"topic,omitempty" json:"topic,omitempty"`
+	After       *int64    `form:"after,omitempty" json:"after,omitempty"`
+	LastEventID *int64    `json:"Last-Event-ID,omitempty"`
 }
 
 // ListJournalParams defines parameters for ListJournal.
 type ListJournalParams struct {
-	Crossing *string `form:"crossing,omitempty" json:"crossing,omitempty"`
-
 	// After Only entries after this number, oldest first
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
-	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Before Only entries before this number, newest first
+	Before   *int64  `form:"before,omitempty" json:"before,omitempty"`
+	Limit    *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Crossing *string `form:"crossing,omitempty" json:"crossing,omitempty"`
+	Actor    *string `form:"actor,omitempty" json:"actor,omitempty"`
+	Act      *string `form:"act,omitempty" json:"act,omitempty"`
+
+	// Subject A table, a database or a token
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Severity This or worse
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Search Part of a name or text, in any case
+	Search *Search    `form:"search,omitempty" json:"search,omitempty"`
+	Since  *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Until  *time.Time `form:"until,omitempty" json:"until,omitempty"`
 }
+
+// ExportJournalParams defines parameters for ExportJournal.
+type ExportJournalParams struct {
+	Format   *ExportJournalParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+	Crossing *string                    `form:"crossing,omitempty" json:"crossing,omitempty"`
+	Actor    *string                    `form:"actor,omitempty" json:"actor,omitempty"`
+	Act      *string                    `form:"act,omitempty" json:"act,omitempty"`
+
+	// Subject A table, a database or a token
+	Subject *string `form:"subject,omitempty" json:"subject,omitempty"`
+
+	// Severity This or worse
+	Severity *Severity `form:"severity,omitempty" json:"severity,omitempty"`
+
+	// Search Part of a name or text, in any case
+	Search *Search    `form:"search,omitempty" json:"search,omitempty"`
+	Since  *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Until  *time.Time `form:"until,omitempty" json:"until,omitempty"`
+}
+
+// ExportJournalParamsFormat defines parameters for ExportJournal.
+type ExportJournalParamsFormat string
 
 // ImportManifestTextBody defines parameters for ImportManifest.
 type ImportManifestTextBody = string
@@ -994,14 +1536,23 @@ type PauseCrossingJSONRequestBody PauseCrossingJSONBody
 // ReconcileJSONRequestBody defines body for Reconcile for application/json ContentType.
 type ReconcileJSONRequestBody = NewReconciliation
 
+// RecheckJSONRequestBody defines body for Recheck for application/json ContentType.
+type RecheckJSONRequestBody RecheckJSONBody
+
 // RepairJSONRequestBody defines body for Repair for application/json ContentType.
 type RepairJSONRequestBody RepairJSONBody
 
 // RestartCrossingJSONRequestBody defines body for RestartCrossing for application/json ContentType.
 type RestartCrossingJSONRequestBody RestartCrossingJSONBody
 
+// StartCrossingJSONRequestBody defines body for StartCrossing for application/json ContentType.
+type StartCrossingJSONRequestBody StartCrossingJSONBody
+
 // AddDatabaseJSONRequestBody defines body for AddDatabase for application/json ContentType.
 type AddDatabaseJSONRequestBody = NewDatabase
+
+// SetDefaultsJSONRequestBody defines body for SetDefaults for application/json ContentType.
+type SetDefaultsJSONRequestBody = Settings
 
 // ImportManifestTextRequestBody defines body for ImportManifest for text/plain ContentType.
 type ImportManifestTextRequestBody = ImportManifestTextBody
@@ -1086,8 +1637,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// GetAbout performs a GET /api/about (the `GetAbout` operationId) request.
+	GetAbout(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCrossings performs a GET /api/crossings (the `ListCrossings` operationId) request.
-	ListCrossings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListCrossings(ctx context.Context, params *ListCrossingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddCrossingWithBody performs a POST /api/crossings (the `AddCrossing` operationId) request,
 	// with any type of body and a specified content type.
@@ -1110,6 +1664,9 @@ type ClientInterface interface {
 	// ChangeCrossing performs a PATCH /api/crossings/{name} (the `ChangeCrossing` operationId) request.
 	// Takes a body of the `application/json` content type.
 	ChangeCrossing(ctx context.Context, name Name, body ChangeCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetApplied performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
+	GetApplied(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCertificate performs a GET /api/crossings/{name}/certificate (the `GetCertificate` operationId) request.
 	GetCertificate(ctx context.Context, name Name, params *GetCertificateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1139,6 +1696,19 @@ type ClientInterface interface {
 	// ConfirmCutover performs a POST /api/crossings/{name}/cutovers/confirm (the `ConfirmCutover` operationId) request.
 	ConfirmCutover(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetHistory performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
+	//
+	// Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
+	GetHistory(ctx context.Context, name Name, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLanes performs a GET /api/crossings/{name}/lanes (the `ListLanes` operationId) request.
+	ListLanes(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLastLook performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
+	//
+	// Everything that starting the crossing will do, counted on both sides now.
+	GetLastLook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ExportManifest performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 	ExportManifest(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1149,6 +1719,11 @@ type ClientInterface interface {
 	// PauseCrossing performs a POST /api/crossings/{name}/pause (the `PauseCrossing` operationId) request.
 	// Takes a body of the `application/json` content type.
 	PauseCrossing(ctx context.Context, name Name, body PauseCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPlan performs a GET /api/crossings/{name}/plan (the `GetPlan` operationId) request.
+	//
+	// What will happen to one table, with the columns of both sides.
+	GetPlan(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReadiness performs a GET /api/crossings/{name}/readiness (the `GetReadiness` operationId) request.
 	GetReadiness(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1170,6 +1745,18 @@ type ClientInterface interface {
 	// ListFindings performs a GET /api/crossings/{name}/reconciliations/{id}/findings (the `ListFindings` operationId) request.
 	ListFindings(ctx context.Context, name Name, id ID, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RecheckWithBody performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Compares only the rows of findings again, at one shared log position.
+	RecheckWithBody(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Recheck performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Compares only the rows of findings again, at one shared log position.
+	Recheck(ctx context.Context, name Name, id ID, body RecheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RepairWithBody performs a POST /api/crossings/{name}/reconciliations/{id}/repair (the `Repair` operationId) request,
 	// with any type of body and a specified content type.
 	RepairWithBody(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1189,11 +1776,13 @@ type ClientInterface interface {
 	// ResumeCrossing performs a POST /api/crossings/{name}/resume (the `ResumeCrossing` operationId) request.
 	ResumeCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListSamples performs a GET /api/crossings/{name}/samples (the `ListSamples` operationId) request.
-	ListSamples(ctx context.Context, name Name, params *ListSamplesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// StartCrossingWithBody performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
+	// with any type of body and a specified content type.
+	StartCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartCrossing performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request.
-	StartCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Takes a body of the `application/json` content type.
+	StartCrossing(ctx context.Context, name Name, body StartCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSurvey performs a GET /api/crossings/{name}/survey (the `GetSurvey` operationId) request.
 	GetSurvey(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1202,10 +1791,21 @@ type ClientInterface interface {
 	SurveyCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTables performs a GET /api/crossings/{name}/tables (the `ListTables` operationId) request.
-	ListTables(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListTables(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTable performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
+	GetTable(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListChunks performs a GET /api/crossings/{name}/tables/{id}/chunks (the `ListChunks` operationId) request.
-	ListChunks(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListChunks(ctx context.Context, name Name, id ID, params *ListChunksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetChunk performs a GET /api/crossings/{name}/tables/{id}/chunks/{number} (the `GetChunk` operationId) request.
+	GetChunk(ctx context.Context, name Name, id ID, number int, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLedger performs a GET /api/crossings/{name}/tables/{id}/ledger (the `GetLedger` operationId) request.
+	//
+	// The chunks from one number to another, put together into at most so many cells.
+	GetLedger(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTasks performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	ListTasks(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1230,16 +1830,37 @@ type ClientInterface interface {
 	// CheckDatabase performs a POST /api/databases/{name}/check (the `CheckDatabase` operationId) request.
 	CheckDatabase(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PreviewRows performs a GET /api/databases/{name}/rows (the `PreviewRows` operationId) request.
+	//
+	// The first rows of a table, read in a read-only transaction that ends when the caller goes away; at most 5 seconds. Kept in the journal.
+	PreviewRows(ctx context.Context, name Name, params *PreviewRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListDatabaseTables performs a GET /api/databases/{name}/tables (the `ListDatabaseTables` operationId) request.
-	ListDatabaseTables(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	//
+	// The catalog is read at most every 30 seconds; fresh reads it anew.
+	ListDatabaseTables(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDefaults performs a GET /api/defaults (the `GetDefaults` operationId) request.
+	GetDefaults(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDefaultsWithBody performs a PUT /api/defaults (the `SetDefaults` operationId) request,
+	// with any type of body and a specified content type.
+	SetDefaultsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDefaults performs a PUT /api/defaults (the `SetDefaults` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetDefaults(ctx context.Context, body SetDefaultsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StreamEvents performs a GET /api/events (the `StreamEvents` operationId) request.
 	//
-	// Server-sent events. "journal" carries one journal entry and has its number as id; "crossings" carries the list of all crossings as it is now, without id. A stream that was lost resumes after Last-Event-ID.
+	// Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJournal performs a GET /api/journal (the `ListJournal` operationId) request.
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportJournal performs a GET /api/journal/export (the `ExportJournal` operationId) request.
+	ExportJournal(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportManifestWithBody performs a POST /api/manifests (the `ImportManifest` operationId) request,
 	// with any type of body and a specified content type.
@@ -1284,9 +1905,22 @@ type ClientInterface interface {
 	ListWorkers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
+// GetAbout performs a GET /api/about (the `GetAbout` operationId) request.
+func (c *Client) GetAbout(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAboutRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCrossings performs a GET /api/crossings (the `ListCrossings` operationId) request.
-func (c *Client) ListCrossings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListCrossingsRequest(c.Server)
+func (c *Client) ListCrossings(ctx context.Context, params *ListCrossingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCrossingsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1369,6 +2003,19 @@ func (c *Client) ChangeCrossingWithBody(ctx context.Context, name Name, contentT
 // Takes a body of the `application/json` content type.
 func (c *Client) ChangeCrossing(ctx context.Context, name Name, body ChangeCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeCrossingRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetApplied performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
+func (c *Client) GetApplied(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAppliedRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -1487,6 +2134,49 @@ func (c *Client) ConfirmCutover(ctx context.Context, name Name, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// GetHistory performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
+//
+// Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
+func (c *Client) GetHistory(ctx context.Context, name Name, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHistoryRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLanes performs a GET /api/crossings/{name}/lanes (the `ListLanes` operationId) request.
+func (c *Client) ListLanes(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLanesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLastLook performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
+//
+// Everything that starting the crossing will do, counted on both sides now.
+func (c *Client) GetLastLook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLastLookRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ExportManifest performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 func (c *Client) ExportManifest(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportManifestRequest(c.Server, name)
@@ -1518,6 +2208,21 @@ func (c *Client) PauseCrossingWithBody(ctx context.Context, name Name, contentTy
 // Takes a body of the `application/json` content type.
 func (c *Client) PauseCrossing(ctx context.Context, name Name, body PauseCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPauseCrossingRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPlan performs a GET /api/crossings/{name}/plan (the `GetPlan` operationId) request.
+//
+// What will happen to one table, with the columns of both sides.
+func (c *Client) GetPlan(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPlanRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1608,6 +2313,38 @@ func (c *Client) ListFindings(ctx context.Context, name Name, id ID, params *Lis
 	return c.Client.Do(req)
 }
 
+// RecheckWithBody performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request,
+// with any type of body and a specified content type.
+//
+// Compares only the rows of findings again, at one shared log position.
+func (c *Client) RecheckWithBody(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecheckRequestWithBody(c.Server, name, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Recheck performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Compares only the rows of findings again, at one shared log position.
+func (c *Client) Recheck(ctx context.Context, name Name, id ID, body RecheckJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRecheckRequest(c.Server, name, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RepairWithBody performs a POST /api/crossings/{name}/reconciliations/{id}/repair (the `Repair` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) RepairWithBody(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -1677,9 +2414,10 @@ func (c *Client) ResumeCrossing(ctx context.Context, name Name, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// ListSamples performs a GET /api/crossings/{name}/samples (the `ListSamples` operationId) request.
-func (c *Client) ListSamples(ctx context.Context, name Name, params *ListSamplesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListSamplesRequest(c.Server, name, params)
+// StartCrossingWithBody performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) StartCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartCrossingRequestWithBody(c.Server, name, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1691,8 +2429,9 @@ func (c *Client) ListSamples(ctx context.Context, name Name, params *ListSamples
 }
 
 // StartCrossing performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request.
-func (c *Client) StartCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewStartCrossingRequest(c.Server, name)
+// Takes a body of the `application/json` content type.
+func (c *Client) StartCrossing(ctx context.Context, name Name, body StartCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartCrossingRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1730,8 +2469,21 @@ func (c *Client) SurveyCrossing(ctx context.Context, name Name, reqEditors ...Re
 }
 
 // ListTables performs a GET /api/crossings/{name}/tables (the `ListTables` operationId) request.
-func (c *Client) ListTables(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListTablesRequest(c.Server, name)
+func (c *Client) ListTables(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTablesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTable performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
+func (c *Client) GetTable(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTableRequest(c.Server, name, id)
 	if err != nil {
 		return nil, err
 	}
@@ -1743,8 +2495,36 @@ func (c *Client) ListTables(ctx context.Context, name Name, reqEditors ...Reques
 }
 
 // ListChunks performs a GET /api/crossings/{name}/tables/{id}/chunks (the `ListChunks` operationId) request.
-func (c *Client) ListChunks(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListChunksRequest(c.Server, name, id)
+func (c *Client) ListChunks(ctx context.Context, name Name, id ID, params *ListChunksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListChunksRequest(c.Server, name, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetChunk performs a GET /api/crossings/{name}/tables/{id}/chunks/{number} (the `GetChunk` operationId) request.
+func (c *Client) GetChunk(ctx context.Context, name Name, id ID, number int, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetChunkRequest(c.Server, name, id, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLedger performs a GET /api/crossings/{name}/tables/{id}/ledger (the `GetLedger` operationId) request.
+//
+// The chunks from one number to another, put together into at most so many cells.
+func (c *Client) GetLedger(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLedgerRequest(c.Server, name, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1848,9 +2628,67 @@ func (c *Client) CheckDatabase(ctx context.Context, name Name, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
+// PreviewRows performs a GET /api/databases/{name}/rows (the `PreviewRows` operationId) request.
+//
+// The first rows of a table, read in a read-only transaction that ends when the caller goes away; at most 5 seconds. Kept in the journal.
+func (c *Client) PreviewRows(ctx context.Context, name Name, params *PreviewRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewRowsRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListDatabaseTables performs a GET /api/databases/{name}/tables (the `ListDatabaseTables` operationId) request.
-func (c *Client) ListDatabaseTables(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListDatabaseTablesRequest(c.Server, name)
+//
+// The catalog is read at most every 30 seconds; fresh reads it anew.
+func (c *Client) ListDatabaseTables(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDatabaseTablesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDefaults performs a GET /api/defaults (the `GetDefaults` operationId) request.
+func (c *Client) GetDefaults(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDefaultsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDefaultsWithBody performs a PUT /api/defaults (the `SetDefaults` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetDefaultsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDefaultsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDefaults performs a PUT /api/defaults (the `SetDefaults` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetDefaults(ctx context.Context, body SetDefaultsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDefaultsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1863,7 +2701,7 @@ func (c *Client) ListDatabaseTables(ctx context.Context, name Name, reqEditors .
 
 // StreamEvents performs a GET /api/events (the `StreamEvents` operationId) request.
 //
-// Server-sent events. "journal" carries one journal entry and has its number as id; "crossings" carries the list of all crossings as it is now, without id. A stream that was lost resumes after Last-Event-ID.
+// Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
 	if err != nil {
@@ -1879,6 +2717,19 @@ func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, r
 // ListJournal performs a GET /api/journal (the `ListJournal` operationId) request.
 func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportJournal performs a GET /api/journal/export (the `ExportJournal` operationId) request.
+func (c *Client) ExportJournal(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportJournalRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2051,8 +2902,35 @@ func (c *Client) ListWorkers(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
+// NewGetAboutRequest constructs an http.Request for the GetAbout method
+func NewGetAboutRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/about")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListCrossingsRequest constructs an http.Request for the ListCrossings method
-func NewListCrossingsRequest(server string) (*http.Request, error) {
+func NewListCrossingsRequest(server string, params *ListCrossingsParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -2068,6 +2946,117 @@ func NewListCrossingsRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Phase != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "phase", *params.Phase, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Condition != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "condition", *params.Condition, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Waiting != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "waiting", *params.Waiting, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Descending != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "descending", *params.Descending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2229,6 +3218,40 @@ func NewChangeCrossingRequestWithBody(server string, name Name, contentType stri
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetAppliedRequest constructs an http.Request for the GetApplied method
+func NewGetAppliedRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/applied", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2490,6 +3513,171 @@ func NewConfirmCutoverRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetHistoryRequest constructs an http.Request for the GetHistory method
+func NewGetHistoryRequest(server string, name Name, params *GetHistoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Minutes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "minutes", *params.Minutes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Points != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "points", *params.Points, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListLanesRequest constructs an http.Request for the ListLanes method
+func NewListLanesRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/lanes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLastLookRequest constructs an http.Request for the GetLastLook method
+func NewGetLastLookRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/last-look", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewExportManifestRequest constructs an http.Request for the ExportManifest method
 func NewExportManifestRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -2567,6 +3755,63 @@ func NewPauseCrossingRequestWithBody(server string, name Name, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPlanRequest constructs an http.Request for the GetPlan method
+func NewGetPlanRequest(server string, name Name, params *GetPlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/plan", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2781,6 +4026,54 @@ func NewListFindingsRequest(server string, name Name, id ID, params *ListFinding
 
 		}
 
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Table != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", *params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -2803,6 +4096,60 @@ func NewListFindingsRequest(server string, name Name, id ID, params *ListFinding
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewRecheckRequest calls the generic Recheck builder with application/json body
+func NewRecheckRequest(server string, name Name, id ID, body RecheckJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRecheckRequestWithBody(server, name, id, "application/json", bodyReader)
+}
+
+// NewRecheckRequestWithBody constructs an http.Request for the Recheck method, with any body, and a specified content type
+func NewRecheckRequestWithBody(server string, name Name, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/reconciliations/%s/recheck", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2942,69 +4289,19 @@ func NewResumeCrossingRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
-// NewListSamplesRequest constructs an http.Request for the ListSamples method
-func NewListSamplesRequest(server string, name Name, params *ListSamplesParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+// NewStartCrossingRequest calls the generic StartCrossing builder with application/json body
+func NewStartCrossingRequest(server string, name Name, body StartCrossingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/crossings/%s/samples", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.Minutes != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "minutes", *params.Minutes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
+	bodyReader = bytes.NewReader(buf)
+	return NewStartCrossingRequestWithBody(server, name, "application/json", bodyReader)
 }
 
-// NewStartCrossingRequest constructs an http.Request for the StartCrossing method
-func NewStartCrossingRequest(server string, name Name) (*http.Request, error) {
+// NewStartCrossingRequestWithBody constructs an http.Request for the StartCrossing method, with any body, and a specified content type
+func NewStartCrossingRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3029,10 +4326,12 @@ func NewStartCrossingRequest(server string, name Name) (*http.Request, error) {
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3106,7 +4405,7 @@ func NewSurveyCrossingRequest(server string, name Name) (*http.Request, error) {
 }
 
 // NewListTablesRequest constructs an http.Request for the ListTables method
-func NewListTablesRequest(server string, name Name) (*http.Request, error) {
+func NewListTablesRequest(server string, name Name, params *ListTablesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3131,6 +4430,134 @@ func NewListTablesRequest(server string, name Name) (*http.Request, error) {
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Descending != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "descending", *params.Descending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTableRequest constructs an http.Request for the GetTable method
+func NewGetTableRequest(server string, name Name, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/tables/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
@@ -3140,7 +4567,7 @@ func NewListTablesRequest(server string, name Name) (*http.Request, error) {
 }
 
 // NewListChunksRequest constructs an http.Request for the ListChunks method
-func NewListChunksRequest(server string, name Name, id ID) (*http.Request, error) {
+func NewListChunksRequest(server string, name Name, id ID, params *ListChunksParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3170,6 +4597,185 @@ func NewListChunksRequest(server string, name Name, id ID) (*http.Request, error
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetChunkRequest constructs an http.Request for the GetChunk method
+func NewGetChunkRequest(server string, name Name, id ID, number int) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam2 string
+
+	pathParam2, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/tables/%s/chunks/%s", pathParam0, pathParam1, pathParam2)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLedgerRequest constructs an http.Request for the GetLedger method
+func NewGetLedgerRequest(server string, name Name, id ID, params *GetLedgerParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/tables/%s/ledger", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cells != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cells", *params.Cells, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3383,8 +4989,77 @@ func NewCheckDatabaseRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewPreviewRowsRequest constructs an http.Request for the PreviewRows method
+func NewPreviewRowsRequest(server string, name Name, params *PreviewRowsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/databases/%s/rows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListDatabaseTablesRequest constructs an http.Request for the ListDatabaseTables method
-func NewListDatabaseTablesRequest(server string, name Name) (*http.Request, error) {
+func NewListDatabaseTablesRequest(server string, name Name, params *ListDatabaseTablesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3409,10 +5084,116 @@ func NewListDatabaseTablesRequest(server string, name Name) (*http.Request, erro
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Pattern != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pattern", *params.Pattern, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Fresh != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "fresh", *params.Fresh, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetDefaultsRequest constructs an http.Request for the GetDefaults method
+func NewGetDefaultsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/defaults")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetDefaultsRequest calls the generic SetDefaults builder with application/json body
+func NewSetDefaultsRequest(server string, body SetDefaultsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDefaultsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetDefaultsRequestWithBody constructs an http.Request for the SetDefaults method, with any body, and a specified content type
+func NewSetDefaultsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/defaults")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3434,6 +5215,45 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Topic != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "topic", *params.Topic, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3487,18 +5307,6 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
-		if params.Crossing != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "crossing", *params.Crossing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
@@ -3511,9 +5319,267 @@ func NewListJournalRequest(server string, params *ListJournalParams) (*http.Requ
 
 		}
 
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Crossing != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "crossing", *params.Crossing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Actor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "actor", *params.Actor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Act != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "act", *params.Act, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Subject != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportJournalRequest constructs an http.Request for the ExportJournal method
+func NewExportJournalRequest(server string, params *ExportJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/journal/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Crossing != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "crossing", *params.Crossing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Actor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "actor", *params.Actor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Act != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "act", *params.Act, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Subject != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "subject", *params.Subject, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Severity != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "severity", *params.Severity, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Search != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "search", *params.Search, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Since != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "since", *params.Since, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -3870,10 +5936,15 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// GetAboutWithResponse performs a GET /api/about (the `GetAbout` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetAboutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAboutResponse, error)
+
 	// ListCrossingsWithResponse performs a GET /api/crossings (the `ListCrossings` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListCrossingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCrossingsResponse, error)
+	ListCrossingsWithResponse(ctx context.Context, params *ListCrossingsParams, reqEditors ...RequestEditorFn) (*ListCrossingsResponse, error)
 
 	// AddCrossingWithBodyWithResponse performs a POST /api/crossings (the `AddCrossing` operationId) request,
 	// with any type of body and a specified content type.
@@ -3904,6 +5975,11 @@ type ClientWithResponsesInterface interface {
 	// ChangeCrossingWithResponse performs a PATCH /api/crossings/{name} (the `ChangeCrossing` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ChangeCrossingWithResponse(ctx context.Context, name Name, body ChangeCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCrossingResponse, error)
+
+	// GetAppliedWithResponse performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetAppliedWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetAppliedResponse, error)
 
 	// GetCertificateWithResponse performs a GET /api/crossings/{name}/certificate (the `GetCertificate` operationId) request.
 	//
@@ -3945,6 +6021,25 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ConfirmCutoverWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ConfirmCutoverResponse, error)
 
+	// GetHistoryWithResponse performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
+	//
+	// Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetHistoryWithResponse(ctx context.Context, name Name, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
+
+	// ListLanesWithResponse performs a GET /api/crossings/{name}/lanes (the `ListLanes` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListLanesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListLanesResponse, error)
+
+	// GetLastLookWithResponse performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
+	//
+	// Everything that starting the crossing will do, counted on both sides now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLastLookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLastLookResponse, error)
+
 	// ExportManifestWithResponse performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3959,6 +6054,13 @@ type ClientWithResponsesInterface interface {
 	// PauseCrossingWithResponse performs a POST /api/crossings/{name}/pause (the `PauseCrossing` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	PauseCrossingWithResponse(ctx context.Context, name Name, body PauseCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*PauseCrossingResponse, error)
+
+	// GetPlanWithResponse performs a GET /api/crossings/{name}/plan (the `GetPlan` operationId) request.
+	//
+	// What will happen to one table, with the columns of both sides.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetPlanWithResponse(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
 	// GetReadinessWithResponse performs a GET /api/crossings/{name}/readiness (the `GetReadiness` operationId) request.
 	//
@@ -3990,6 +6092,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListFindingsWithResponse(ctx context.Context, name Name, id ID, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
 
+	// RecheckWithBodyWithResponse performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Compares only the rows of findings again, at one shared log position.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RecheckWithBodyWithResponse(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecheckResponse, error)
+
+	// RecheckWithResponse performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Compares only the rows of findings again, at one shared log position.
+	RecheckWithResponse(ctx context.Context, name Name, id ID, body RecheckJSONRequestBody, reqEditors ...RequestEditorFn) (*RecheckResponse, error)
+
 	// RepairWithBodyWithResponse performs a POST /api/crossings/{name}/reconciliations/{id}/repair (the `Repair` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -4015,15 +6131,15 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ResumeCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeCrossingResponse, error)
 
-	// ListSamplesWithResponse performs a GET /api/crossings/{name}/samples (the `ListSamples` operationId) request.
+	// StartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
+	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListSamplesWithResponse(ctx context.Context, name Name, params *ListSamplesParams, reqEditors ...RequestEditorFn) (*ListSamplesResponse, error)
+	StartCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartCrossingResponse, error)
 
 	// StartCrossingWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	StartCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*StartCrossingResponse, error)
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	StartCrossingWithResponse(ctx context.Context, name Name, body StartCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*StartCrossingResponse, error)
 
 	// GetSurveyWithResponse performs a GET /api/crossings/{name}/survey (the `GetSurvey` operationId) request.
 	//
@@ -4038,12 +6154,29 @@ type ClientWithResponsesInterface interface {
 	// ListTablesWithResponse performs a GET /api/crossings/{name}/tables (the `ListTables` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListTablesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListTablesResponse, error)
+	ListTablesWithResponse(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*ListTablesResponse, error)
+
+	// GetTableWithResponse performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetTableWithResponse(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*GetTableResponse, error)
 
 	// ListChunksWithResponse performs a GET /api/crossings/{name}/tables/{id}/chunks (the `ListChunks` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListChunksWithResponse(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*ListChunksResponse, error)
+	ListChunksWithResponse(ctx context.Context, name Name, id ID, params *ListChunksParams, reqEditors ...RequestEditorFn) (*ListChunksResponse, error)
+
+	// GetChunkWithResponse performs a GET /api/crossings/{name}/tables/{id}/chunks/{number} (the `GetChunk` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetChunkWithResponse(ctx context.Context, name Name, id ID, number int, reqEditors ...RequestEditorFn) (*GetChunkResponse, error)
+
+	// GetLedgerWithResponse performs a GET /api/crossings/{name}/tables/{id}/ledger (the `GetLedger` operationId) request.
+	//
+	// The chunks from one number to another, put together into at most so many cells.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetLedgerWithResponse(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
 
 	// ListTasksWithResponse performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	//
@@ -4080,14 +6213,38 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	CheckDatabaseWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*CheckDatabaseResponse, error)
 
-	// ListDatabaseTablesWithResponse performs a GET /api/databases/{name}/tables (the `ListDatabaseTables` operationId) request.
+	// PreviewRowsWithResponse performs a GET /api/databases/{name}/rows (the `PreviewRows` operationId) request.
+	//
+	// The first rows of a table, read in a read-only transaction that ends when the caller goes away; at most 5 seconds. Kept in the journal.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	ListDatabaseTablesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListDatabaseTablesResponse, error)
+	PreviewRowsWithResponse(ctx context.Context, name Name, params *PreviewRowsParams, reqEditors ...RequestEditorFn) (*PreviewRowsResponse, error)
+
+	// ListDatabaseTablesWithResponse performs a GET /api/databases/{name}/tables (the `ListDatabaseTables` operationId) request.
+	//
+	// The catalog is read at most every 30 seconds; fresh reads it anew.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDatabaseTablesWithResponse(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*ListDatabaseTablesResponse, error)
+
+	// GetDefaultsWithResponse performs a GET /api/defaults (the `GetDefaults` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetDefaultsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDefaultsResponse, error)
+
+	// SetDefaultsWithBodyWithResponse performs a PUT /api/defaults (the `SetDefaults` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetDefaultsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDefaultsResponse, error)
+
+	// SetDefaultsWithResponse performs a PUT /api/defaults (the `SetDefaults` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetDefaultsWithResponse(ctx context.Context, body SetDefaultsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDefaultsResponse, error)
 
 	// StreamEventsWithResponse performs a GET /api/events (the `StreamEvents` operationId) request.
 	//
-	// Server-sent events. "journal" carries one journal entry and has its number as id; "crossings" carries the list of all crossings as it is now, without id. A stream that was lost resumes after Last-Event-ID.
+	// Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
@@ -4096,6 +6253,11 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListJournalWithResponse(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*ListJournalResponse, error)
+
+	// ExportJournalWithResponse performs a GET /api/journal/export (the `ExportJournal` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ExportJournalWithResponse(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*ExportJournalResponse, error)
 
 	// ImportManifestWithBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request,
 	// with any type of body and a specified content type.
@@ -4158,17 +6320,65 @@ type ClientWithResponsesInterface interface {
 	ListWorkersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWorkersResponse, error)
 }
 
-type ListCrossingsResponse struct {
+type GetAboutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Crossing
+	JSON200 *About
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListCrossingsResponse) GetJSON200() *[]Crossing {
+func (r GetAboutResponse) GetJSON200() *About {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAboutResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAboutResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAboutResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAboutResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAboutResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCrossingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CrossingPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCrossingsResponse) GetJSON200() *CrossingPage {
 	return r.JSON200
 }
 
@@ -4385,6 +6595,54 @@ func (r ChangeCrossingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangeCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAppliedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Applied
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAppliedResponse) GetJSON200() *Applied {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetAppliedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAppliedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAppliedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAppliedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAppliedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4665,6 +6923,150 @@ func (r ConfirmCutoverResponse) ContentType() string {
 	return ""
 }
 
+type GetHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *History
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHistoryResponse) GetJSON200() *History {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHistoryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLanesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Lanes
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLanesResponse) GetJSON200() *Lanes {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLanesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLanesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLanesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLanesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLanesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLastLookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LastLook
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLastLookResponse) GetJSON200() *LastLook {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLastLookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLastLookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLastLookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLastLookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLastLookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ExportManifestResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4748,6 +7150,54 @@ func (r PauseCrossingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PauseCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TablePlan
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPlanResponse) GetJSON200() *TablePlan {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4950,13 +7400,13 @@ type ListFindingsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Finding
+	JSON200 *FindingPage
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListFindingsResponse) GetJSON200() *[]Finding {
+func (r ListFindingsResponse) GetJSON200() *FindingPage {
 	return r.JSON200
 }
 
@@ -4988,6 +7438,54 @@ func (r ListFindingsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RecheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RecheckResponse) GetJSON202() *Crossing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RecheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RecheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RecheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RecheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RecheckResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5132,54 +7630,6 @@ func (r ResumeCrossingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResumeCrossingResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type ListSamplesResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Sample
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListSamplesResponse) GetJSON200() *[]Sample {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListSamplesResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListSamplesResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListSamplesResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListSamplesResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListSamplesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5334,13 +7784,13 @@ type ListTablesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *[]Table
+	JSON200 *TablePage
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListTablesResponse) GetJSON200() *[]Table {
+func (r ListTablesResponse) GetJSON200() *TablePage {
 	return r.JSON200
 }
 
@@ -5372,6 +7822,54 @@ func (r ListTablesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListTablesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Table
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTableResponse) GetJSON200() *Table {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTableResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTableResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5420,6 +7918,102 @@ func (r ListChunksResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListChunksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetChunkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ChunkStory
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetChunkResponse) GetJSON200() *ChunkStory {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetChunkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetChunkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetChunkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetChunkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetChunkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLedgerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ledger
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLedgerResponse) GetJSON200() *Ledger {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLedgerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLedgerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLedgerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLedgerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLedgerResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5707,6 +8301,54 @@ func (r CheckDatabaseResponse) ContentType() string {
 	return ""
 }
 
+type PreviewRowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewRowsResponse) GetJSON200() *Preview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewRowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewRowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewRowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewRowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewRowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListDatabaseTablesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5749,6 +8391,102 @@ func (r ListDatabaseTablesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListDatabaseTablesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDefaultsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Settings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDefaultsResponse) GetJSON200() *Settings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDefaultsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDefaultsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDefaultsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDefaultsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDefaultsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDefaultsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Settings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetDefaultsResponse) GetJSON200() *Settings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDefaultsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDefaultsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDefaultsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDefaultsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDefaultsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5838,6 +8576,47 @@ func (r ListJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportJournalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportJournalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -6269,11 +9048,22 @@ func (r ListWorkersResponse) ContentType() string {
 	return ""
 }
 
+// GetAboutWithResponse performs a GET /api/about (the `GetAbout` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetAboutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAboutResponse, error) {
+	rsp, err := c.GetAbout(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAboutResponse(rsp)
+}
+
 // ListCrossingsWithResponse performs a GET /api/crossings (the `ListCrossings` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListCrossingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListCrossingsResponse, error) {
-	rsp, err := c.ListCrossings(ctx, reqEditors...)
+func (c *ClientWithResponses) ListCrossingsWithResponse(ctx context.Context, params *ListCrossingsParams, reqEditors ...RequestEditorFn) (*ListCrossingsResponse, error) {
+	rsp, err := c.ListCrossings(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6344,6 +9134,17 @@ func (c *ClientWithResponses) ChangeCrossingWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseChangeCrossingResponse(rsp)
+}
+
+// GetAppliedWithResponse performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetAppliedWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetAppliedResponse, error) {
+	rsp, err := c.GetApplied(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAppliedResponse(rsp)
 }
 
 // GetCertificateWithResponse performs a GET /api/crossings/{name}/certificate (the `GetCertificate` operationId) request.
@@ -6434,6 +9235,43 @@ func (c *ClientWithResponses) ConfirmCutoverWithResponse(ctx context.Context, na
 	return ParseConfirmCutoverResponse(rsp)
 }
 
+// GetHistoryWithResponse performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
+//
+// Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, name Name, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error) {
+	rsp, err := c.GetHistory(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHistoryResponse(rsp)
+}
+
+// ListLanesWithResponse performs a GET /api/crossings/{name}/lanes (the `ListLanes` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListLanesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListLanesResponse, error) {
+	rsp, err := c.ListLanes(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLanesResponse(rsp)
+}
+
+// GetLastLookWithResponse performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
+//
+// Everything that starting the crossing will do, counted on both sides now.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLastLookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLastLookResponse, error) {
+	rsp, err := c.GetLastLook(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLastLookResponse(rsp)
+}
+
 // ExportManifestWithResponse performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6465,6 +9303,19 @@ func (c *ClientWithResponses) PauseCrossingWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParsePauseCrossingResponse(rsp)
+}
+
+// GetPlanWithResponse performs a GET /api/crossings/{name}/plan (the `GetPlan` operationId) request.
+//
+// What will happen to one table, with the columns of both sides.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*GetPlanResponse, error) {
+	rsp, err := c.GetPlan(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPlanResponse(rsp)
 }
 
 // GetReadinessWithResponse performs a GET /api/crossings/{name}/readiness (the `GetReadiness` operationId) request.
@@ -6533,6 +9384,32 @@ func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, name
 	return ParseListFindingsResponse(rsp)
 }
 
+// RecheckWithBodyWithResponse performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request,
+// with any type of body and a specified content type.
+//
+// Compares only the rows of findings again, at one shared log position.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RecheckWithBodyWithResponse(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RecheckResponse, error) {
+	rsp, err := c.RecheckWithBody(ctx, name, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecheckResponse(rsp)
+}
+
+// RecheckWithResponse performs a POST /api/crossings/{name}/reconciliations/{id}/recheck (the `Recheck` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Compares only the rows of findings again, at one shared log position.
+func (c *ClientWithResponses) RecheckWithResponse(ctx context.Context, name Name, id ID, body RecheckJSONRequestBody, reqEditors ...RequestEditorFn) (*RecheckResponse, error) {
+	rsp, err := c.Recheck(ctx, name, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRecheckResponse(rsp)
+}
+
 // RepairWithBodyWithResponse performs a POST /api/crossings/{name}/reconciliations/{id}/repair (the `Repair` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -6588,22 +9465,22 @@ func (c *ClientWithResponses) ResumeCrossingWithResponse(ctx context.Context, na
 	return ParseResumeCrossingResponse(rsp)
 }
 
-// ListSamplesWithResponse performs a GET /api/crossings/{name}/samples (the `ListSamples` operationId) request.
+// StartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
+// with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListSamplesWithResponse(ctx context.Context, name Name, params *ListSamplesParams, reqEditors ...RequestEditorFn) (*ListSamplesResponse, error) {
-	rsp, err := c.ListSamples(ctx, name, params, reqEditors...)
+func (c *ClientWithResponses) StartCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartCrossingResponse, error) {
+	rsp, err := c.StartCrossingWithBody(ctx, name, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseListSamplesResponse(rsp)
+	return ParseStartCrossingResponse(rsp)
 }
 
 // StartCrossingWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request.
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) StartCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*StartCrossingResponse, error) {
-	rsp, err := c.StartCrossing(ctx, name, reqEditors...)
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) StartCrossingWithResponse(ctx context.Context, name Name, body StartCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*StartCrossingResponse, error) {
+	rsp, err := c.StartCrossing(ctx, name, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6635,23 +9512,58 @@ func (c *ClientWithResponses) SurveyCrossingWithResponse(ctx context.Context, na
 // ListTablesWithResponse performs a GET /api/crossings/{name}/tables (the `ListTables` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListTablesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListTablesResponse, error) {
-	rsp, err := c.ListTables(ctx, name, reqEditors...)
+func (c *ClientWithResponses) ListTablesWithResponse(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*ListTablesResponse, error) {
+	rsp, err := c.ListTables(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListTablesResponse(rsp)
 }
 
+// GetTableWithResponse performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetTableWithResponse(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*GetTableResponse, error) {
+	rsp, err := c.GetTable(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTableResponse(rsp)
+}
+
 // ListChunksWithResponse performs a GET /api/crossings/{name}/tables/{id}/chunks (the `ListChunks` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListChunksWithResponse(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*ListChunksResponse, error) {
-	rsp, err := c.ListChunks(ctx, name, id, reqEditors...)
+func (c *ClientWithResponses) ListChunksWithResponse(ctx context.Context, name Name, id ID, params *ListChunksParams, reqEditors ...RequestEditorFn) (*ListChunksResponse, error) {
+	rsp, err := c.ListChunks(ctx, name, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListChunksResponse(rsp)
+}
+
+// GetChunkWithResponse performs a GET /api/crossings/{name}/tables/{id}/chunks/{number} (the `GetChunk` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetChunkWithResponse(ctx context.Context, name Name, id ID, number int, reqEditors ...RequestEditorFn) (*GetChunkResponse, error) {
+	rsp, err := c.GetChunk(ctx, name, id, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetChunkResponse(rsp)
+}
+
+// GetLedgerWithResponse performs a GET /api/crossings/{name}/tables/{id}/ledger (the `GetLedger` operationId) request.
+//
+// The chunks from one number to another, put together into at most so many cells.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error) {
+	rsp, err := c.GetLedger(ctx, name, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLedgerResponse(rsp)
 }
 
 // ListTasksWithResponse performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
@@ -6731,20 +9643,68 @@ func (c *ClientWithResponses) CheckDatabaseWithResponse(ctx context.Context, nam
 	return ParseCheckDatabaseResponse(rsp)
 }
 
-// ListDatabaseTablesWithResponse performs a GET /api/databases/{name}/tables (the `ListDatabaseTables` operationId) request.
+// PreviewRowsWithResponse performs a GET /api/databases/{name}/rows (the `PreviewRows` operationId) request.
+//
+// The first rows of a table, read in a read-only transaction that ends when the caller goes away; at most 5 seconds. Kept in the journal.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListDatabaseTablesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListDatabaseTablesResponse, error) {
-	rsp, err := c.ListDatabaseTables(ctx, name, reqEditors...)
+func (c *ClientWithResponses) PreviewRowsWithResponse(ctx context.Context, name Name, params *PreviewRowsParams, reqEditors ...RequestEditorFn) (*PreviewRowsResponse, error) {
+	rsp, err := c.PreviewRows(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewRowsResponse(rsp)
+}
+
+// ListDatabaseTablesWithResponse performs a GET /api/databases/{name}/tables (the `ListDatabaseTables` operationId) request.
+//
+// The catalog is read at most every 30 seconds; fresh reads it anew.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDatabaseTablesWithResponse(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*ListDatabaseTablesResponse, error) {
+	rsp, err := c.ListDatabaseTables(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseListDatabaseTablesResponse(rsp)
 }
 
+// GetDefaultsWithResponse performs a GET /api/defaults (the `GetDefaults` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetDefaultsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDefaultsResponse, error) {
+	rsp, err := c.GetDefaults(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDefaultsResponse(rsp)
+}
+
+// SetDefaultsWithBodyWithResponse performs a PUT /api/defaults (the `SetDefaults` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetDefaultsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDefaultsResponse, error) {
+	rsp, err := c.SetDefaultsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDefaultsResponse(rsp)
+}
+
+// SetDefaultsWithResponse performs a PUT /api/defaults (the `SetDefaults` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetDefaultsWithResponse(ctx context.Context, body SetDefaultsJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDefaultsResponse, error) {
+	rsp, err := c.SetDefaults(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDefaultsResponse(rsp)
+}
+
 // StreamEventsWithResponse performs a GET /api/events (the `StreamEvents` operationId) request.
 //
-// Server-sent events. "journal" carries one journal entry and has its number as id; "crossings" carries the list of all crossings as it is now, without id. A stream that was lost resumes after Last-Event-ID.
+// Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error) {
@@ -6764,6 +9724,17 @@ func (c *ClientWithResponses) ListJournalWithResponse(ctx context.Context, param
 		return nil, err
 	}
 	return ParseListJournalResponse(rsp)
+}
+
+// ExportJournalWithResponse performs a GET /api/journal/export (the `ExportJournal` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ExportJournalWithResponse(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*ExportJournalResponse, error) {
+	rsp, err := c.ExportJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportJournalResponse(rsp)
 }
 
 // ImportManifestWithBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request,
@@ -6898,6 +9869,39 @@ func (c *ClientWithResponses) ListWorkersWithResponse(ctx context.Context, reqEd
 	return ParseListWorkersResponse(rsp)
 }
 
+// ParseGetAboutResponse parses an HTTP response from a GetAboutWithResponse call
+func ParseGetAboutResponse(rsp *http.Response) (*GetAboutResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAboutResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest About
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCrossingsResponse parses an HTTP response from a ListCrossingsWithResponse call
 func ParseListCrossingsResponse(rsp *http.Response) (*ListCrossingsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6913,7 +9917,7 @@ func ParseListCrossingsResponse(rsp *http.Response) (*ListCrossingsResponse, err
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Crossing
+		var dest CrossingPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7042,6 +10046,39 @@ func ParseChangeCrossingResponse(rsp *http.Response) (*ChangeCrossingResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAppliedResponse parses an HTTP response from a GetAppliedWithResponse call
+func ParseGetAppliedResponse(rsp *http.Response) (*GetAppliedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAppliedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Applied
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7252,6 +10289,105 @@ func ParseConfirmCutoverResponse(rsp *http.Response) (*ConfirmCutoverResponse, e
 	return response, nil
 }
 
+// ParseGetHistoryResponse parses an HTTP response from a GetHistoryWithResponse call
+func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest History
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLanesResponse parses an HTTP response from a ListLanesWithResponse call
+func ParseListLanesResponse(rsp *http.Response) (*ListLanesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLanesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Lanes
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLastLookResponse parses an HTTP response from a GetLastLookWithResponse call
+func ParseGetLastLookResponse(rsp *http.Response) (*GetLastLookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLastLookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LastLook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseExportManifestResponse parses an HTTP response from a ExportManifestWithResponse call
 func ParseExportManifestResponse(rsp *http.Response) (*ExportManifestResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7294,6 +10430,39 @@ func ParsePauseCrossingResponse(rsp *http.Response) (*PauseCrossingResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPlanResponse parses an HTTP response from a GetPlanWithResponse call
+func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TablePlan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7458,11 +10627,44 @@ func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Finding
+		var dest FindingPage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRecheckResponse parses an HTTP response from a RecheckWithResponse call
+func ParseRecheckResponse(rsp *http.Response) (*RecheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RecheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -7558,39 +10760,6 @@ func ParseResumeCrossingResponse(rsp *http.Response) (*ResumeCrossingResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Crossing
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseListSamplesResponse parses an HTTP response from a ListSamplesWithResponse call
-func ParseListSamplesResponse(rsp *http.Response) (*ListSamplesResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListSamplesResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Sample
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7722,7 +10891,40 @@ func ParseListTablesResponse(rsp *http.Response) (*ListTablesResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest []Table
+		var dest TablePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTableResponse parses an HTTP response from a GetTableWithResponse call
+func ParseGetTableResponse(rsp *http.Response) (*GetTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Table
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7756,6 +10958,72 @@ func ParseListChunksResponse(rsp *http.Response) (*ListChunksResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Chunk
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetChunkResponse parses an HTTP response from a GetChunkWithResponse call
+func ParseGetChunkResponse(rsp *http.Response) (*GetChunkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetChunkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ChunkStory
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLedgerResponse parses an HTTP response from a GetLedgerWithResponse call
+func ParseGetLedgerResponse(rsp *http.Response) (*GetLedgerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLedgerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ledger
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7967,6 +11235,39 @@ func ParseCheckDatabaseResponse(rsp *http.Response) (*CheckDatabaseResponse, err
 	return response, nil
 }
 
+// ParsePreviewRowsResponse parses an HTTP response from a PreviewRowsWithResponse call
+func ParsePreviewRowsResponse(rsp *http.Response) (*PreviewRowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewRowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListDatabaseTablesResponse parses an HTTP response from a ListDatabaseTablesWithResponse call
 func ParseListDatabaseTablesResponse(rsp *http.Response) (*ListDatabaseTablesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7983,6 +11284,72 @@ func ParseListDatabaseTablesResponse(rsp *http.Response) (*ListDatabaseTablesRes
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []CatalogTable
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDefaultsResponse parses an HTTP response from a GetDefaultsWithResponse call
+func ParseGetDefaultsResponse(rsp *http.Response) (*GetDefaultsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDefaultsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Settings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDefaultsResponse parses an HTTP response from a SetDefaultsWithResponse call
+func ParseSetDefaultsResponse(rsp *http.Response) (*SetDefaultsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDefaultsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Settings
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -8047,6 +11414,32 @@ func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportJournalResponse parses an HTTP response from a ExportJournalWithResponse call
+func ParseExportJournalResponse(rsp *http.Response) (*ExportJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -8370,8 +11763,11 @@ func ParseListWorkersResponse(rsp *http.Response) (*ListWorkersResponse, error) 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 
+	// (GET /api/about)
+	GetAbout(c *gin.Context)
+
 	// (GET /api/crossings)
-	ListCrossings(c *gin.Context)
+	ListCrossings(c *gin.Context, params ListCrossingsParams)
 
 	// (POST /api/crossings)
 	AddCrossing(c *gin.Context)
@@ -8384,6 +11780,9 @@ type ServerInterface interface {
 
 	// (PATCH /api/crossings/{name})
 	ChangeCrossing(c *gin.Context, name Name)
+
+	// (GET /api/crossings/{name}/applied)
+	GetApplied(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/certificate)
 	GetCertificate(c *gin.Context, name Name, params GetCertificateParams)
@@ -8403,11 +11802,23 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/cutovers/confirm)
 	ConfirmCutover(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/history)
+	GetHistory(c *gin.Context, name Name, params GetHistoryParams)
+
+	// (GET /api/crossings/{name}/lanes)
+	ListLanes(c *gin.Context, name Name)
+
+	// (GET /api/crossings/{name}/last-look)
+	GetLastLook(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/manifest)
 	ExportManifest(c *gin.Context, name Name)
 
 	// (POST /api/crossings/{name}/pause)
 	PauseCrossing(c *gin.Context, name Name)
+
+	// (GET /api/crossings/{name}/plan)
+	GetPlan(c *gin.Context, name Name, params GetPlanParams)
 
 	// (GET /api/crossings/{name}/readiness)
 	GetReadiness(c *gin.Context, name Name)
@@ -8424,6 +11835,9 @@ type ServerInterface interface {
 	// (GET /api/crossings/{name}/reconciliations/{id}/findings)
 	ListFindings(c *gin.Context, name Name, id ID, params ListFindingsParams)
 
+	// (POST /api/crossings/{name}/reconciliations/{id}/recheck)
+	Recheck(c *gin.Context, name Name, id ID)
+
 	// (POST /api/crossings/{name}/reconciliations/{id}/repair)
 	Repair(c *gin.Context, name Name, id ID)
 
@@ -8432,9 +11846,6 @@ type ServerInterface interface {
 
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(c *gin.Context, name Name)
-
-	// (GET /api/crossings/{name}/samples)
-	ListSamples(c *gin.Context, name Name, params ListSamplesParams)
 
 	// (POST /api/crossings/{name}/start)
 	StartCrossing(c *gin.Context, name Name)
@@ -8446,10 +11857,19 @@ type ServerInterface interface {
 	SurveyCrossing(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/tables)
-	ListTables(c *gin.Context, name Name)
+	ListTables(c *gin.Context, name Name, params ListTablesParams)
+
+	// (GET /api/crossings/{name}/tables/{id})
+	GetTable(c *gin.Context, name Name, id ID)
 
 	// (GET /api/crossings/{name}/tables/{id}/chunks)
-	ListChunks(c *gin.Context, name Name, id ID)
+	ListChunks(c *gin.Context, name Name, id ID, params ListChunksParams)
+
+	// (GET /api/crossings/{name}/tables/{id}/chunks/{number})
+	GetChunk(c *gin.Context, name Name, id ID, number int)
+
+	// (GET /api/crossings/{name}/tables/{id}/ledger)
+	GetLedger(c *gin.Context, name Name, id ID, params GetLedgerParams)
 
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(c *gin.Context, name Name)
@@ -8469,14 +11889,26 @@ type ServerInterface interface {
 	// (POST /api/databases/{name}/check)
 	CheckDatabase(c *gin.Context, name Name)
 
+	// (GET /api/databases/{name}/rows)
+	PreviewRows(c *gin.Context, name Name, params PreviewRowsParams)
+
 	// (GET /api/databases/{name}/tables)
-	ListDatabaseTables(c *gin.Context, name Name)
+	ListDatabaseTables(c *gin.Context, name Name, params ListDatabaseTablesParams)
+
+	// (GET /api/defaults)
+	GetDefaults(c *gin.Context)
+
+	// (PUT /api/defaults)
+	SetDefaults(c *gin.Context)
 
 	// (GET /api/events)
 	StreamEvents(c *gin.Context, params StreamEventsParams)
 
 	// (GET /api/journal)
 	ListJournal(c *gin.Context, params ListJournalParams)
+
+	// (GET /api/journal/export)
+	ExportJournal(c *gin.Context, params ExportJournalParams)
 
 	// (POST /api/manifests)
 	ImportManifest(c *gin.Context)
@@ -8515,8 +11947,8 @@ type ServerInterfaceWrapper struct {
 
 type MiddlewareFunc func(c *gin.Context)
 
-// ListCrossings operation middleware
-func (siw *ServerInterfaceWrapper) ListCrossings(c *gin.Context) {
+// GetAbout operation middleware
+func (siw *ServerInterfaceWrapper) GetAbout(c *gin.Context) {
 
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
@@ -8525,7 +11957,90 @@ func (siw *ServerInterfaceWrapper) ListCrossings(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListCrossings(c)
+	siw.Handler.GetAbout(c)
+}
+
+// ListCrossings operation middleware
+func (siw *ServerInterfaceWrapper) ListCrossings(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCrossingsParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "phase" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "phase", c.Request.URL.Query(), &params.Phase, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter phase: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "condition" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "condition", c.Request.URL.Query(), &params.Condition, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter condition: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "waiting" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiting", c.Request.URL.Query(), &params.Waiting, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter waiting: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", c.Request.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sort: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "descending" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "descending", c.Request.URL.Query(), &params.Descending, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter descending: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCrossings(c, params)
 }
 
 // AddCrossing operation middleware
@@ -8614,6 +12129,31 @@ func (siw *ServerInterfaceWrapper) ChangeCrossing(c *gin.Context) {
 	}
 
 	siw.Handler.ChangeCrossing(c, name)
+}
+
+// GetApplied operation middleware
+func (siw *ServerInterfaceWrapper) GetApplied(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetApplied(c, name)
 }
 
 // GetCertificate operation middleware
@@ -8777,6 +12317,116 @@ func (siw *ServerInterfaceWrapper) ConfirmCutover(c *gin.Context) {
 	siw.Handler.ConfirmCutover(c, name)
 }
 
+// GetHistory operation middleware
+func (siw *ServerInterfaceWrapper) GetHistory(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetHistoryParams
+
+	// ------------- Optional query parameter "minutes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "minutes", c.Request.URL.Query(), &params.Minutes, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter minutes: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "points" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "points", c.Request.URL.Query(), &params.Points, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter points: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHistory(c, name, params)
+}
+
+// ListLanes operation middleware
+func (siw *ServerInterfaceWrapper) ListLanes(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListLanes(c, name)
+}
+
+// GetLastLook operation middleware
+func (siw *ServerInterfaceWrapper) GetLastLook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLastLook(c, name)
+}
+
 // ExportManifest operation middleware
 func (siw *ServerInterfaceWrapper) ExportManifest(c *gin.Context) {
 
@@ -8825,6 +12475,42 @@ func (siw *ServerInterfaceWrapper) PauseCrossing(c *gin.Context) {
 	}
 
 	siw.Handler.PauseCrossing(c, name)
+}
+
+// GetPlan operation middleware
+func (siw *ServerInterfaceWrapper) GetPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetPlanParams
+
+	// ------------- Required query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPlan(c, name, params)
 }
 
 // GetReadiness operation middleware
@@ -8971,6 +12657,38 @@ func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", c.Request.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter kind: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	// ------------- Optional query parameter "limit" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
@@ -8987,6 +12705,40 @@ func (siw *ServerInterfaceWrapper) ListFindings(c *gin.Context) {
 	}
 
 	siw.Handler.ListFindings(c, name, id, params)
+}
+
+// Recheck operation middleware
+func (siw *ServerInterfaceWrapper) Recheck(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.Recheck(c, name, id)
 }
 
 // Repair operation middleware
@@ -9071,42 +12823,6 @@ func (siw *ServerInterfaceWrapper) ResumeCrossing(c *gin.Context) {
 	}
 
 	siw.Handler.ResumeCrossing(c, name)
-}
-
-// ListSamples operation middleware
-func (siw *ServerInterfaceWrapper) ListSamples(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ListSamplesParams
-
-	// ------------- Optional query parameter "minutes" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "minutes", c.Request.URL.Query(), &params.Minutes, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter minutes: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListSamples(c, name, params)
 }
 
 // StartCrossing operation middleware
@@ -9199,6 +12915,57 @@ func (siw *ServerInterfaceWrapper) ListTables(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListTablesParams
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", c.Request.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter state: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", c.Request.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter sort: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "descending" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "descending", c.Request.URL.Query(), &params.Descending, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter descending: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -9206,11 +12973,11 @@ func (siw *ServerInterfaceWrapper) ListTables(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListTables(c, name)
+	siw.Handler.ListTables(c, name, params)
 }
 
-// ListChunks operation middleware
-func (siw *ServerInterfaceWrapper) ListChunks(c *gin.Context) {
+// GetTable operation middleware
+func (siw *ServerInterfaceWrapper) GetTable(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -9240,7 +13007,164 @@ func (siw *ServerInterfaceWrapper) ListChunks(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListChunks(c, name, id)
+	siw.Handler.GetTable(c, name, id)
+}
+
+// ListChunks operation middleware
+func (siw *ServerInterfaceWrapper) ListChunks(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListChunksParams
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListChunks(c, name, id, params)
+}
+
+// GetChunk operation middleware
+func (siw *ServerInterfaceWrapper) GetChunk(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "number" -------------
+	var number int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", c.Param("number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter number: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetChunk(c, name, id, number)
+}
+
+// GetLedger operation middleware
+func (siw *ServerInterfaceWrapper) GetLedger(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLedgerParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", c.Request.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter from: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", c.Request.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter to: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cells" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cells", c.Request.URL.Query(), &params.Cells, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cells: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetLedger(c, name, id, params)
 }
 
 // ListTasks operation middleware
@@ -9369,6 +13293,50 @@ func (siw *ServerInterfaceWrapper) CheckDatabase(c *gin.Context) {
 	siw.Handler.CheckDatabase(c, name)
 }
 
+// PreviewRows operation middleware
+func (siw *ServerInterfaceWrapper) PreviewRows(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PreviewRowsParams
+
+	// ------------- Required query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewRows(c, name, params)
+}
+
 // ListDatabaseTables operation middleware
 func (siw *ServerInterfaceWrapper) ListDatabaseTables(c *gin.Context) {
 
@@ -9384,6 +13352,25 @@ func (siw *ServerInterfaceWrapper) ListDatabaseTables(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDatabaseTablesParams
+
+	// ------------- Optional query parameter "pattern" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pattern", c.Request.URL.Query(), &params.Pattern, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter pattern: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "fresh" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "fresh", c.Request.URL.Query(), &params.Fresh, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter fresh: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -9391,7 +13378,33 @@ func (siw *ServerInterfaceWrapper) ListDatabaseTables(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.ListDatabaseTables(c, name)
+	siw.Handler.ListDatabaseTables(c, name, params)
+}
+
+// GetDefaults operation middleware
+func (siw *ServerInterfaceWrapper) GetDefaults(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetDefaults(c)
+}
+
+// SetDefaults operation middleware
+func (siw *ServerInterfaceWrapper) SetDefaults(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetDefaults(c)
 }
 
 // StreamEvents operation middleware
@@ -9402,6 +13415,22 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params StreamEventsParams
+
+	// ------------- Optional query parameter "topic" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "topic", c.Request.URL.Query(), &params.Topic, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter topic: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
 
 	headers := c.Request.Header
 
@@ -9443,19 +13472,19 @@ func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 	// Parameter object where we will unmarshal all parameters from the context
 	var params ListJournalParams
 
-	// ------------- Optional query parameter "crossing" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "crossing", c.Request.URL.Query(), &params.Crossing, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter crossing: %w", err), http.StatusBadRequest)
-		return
-	}
-
 	// ------------- Optional query parameter "after" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", c.Request.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter after: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", c.Request.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter before: %w", err), http.StatusBadRequest)
 		return
 	}
 
@@ -9467,6 +13496,70 @@ func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 		return
 	}
 
+	// ------------- Optional query parameter "crossing" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "crossing", c.Request.URL.Query(), &params.Crossing, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter crossing: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "actor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "actor", c.Request.URL.Query(), &params.Actor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter actor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "act" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "act", c.Request.URL.Query(), &params.Act, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter act: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", c.Request.URL.Query(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subject: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -9475,6 +13568,97 @@ func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 	}
 
 	siw.Handler.ListJournal(c, params)
+}
+
+// ExportJournal operation middleware
+func (siw *ServerInterfaceWrapper) ExportJournal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportJournalParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", c.Request.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter format: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "crossing" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "crossing", c.Request.URL.Query(), &params.Crossing, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter crossing: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "actor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "actor", c.Request.URL.Query(), &params.Actor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter actor: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "act" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "act", c.Request.URL.Query(), &params.Act, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter act: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "subject" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "subject", c.Request.URL.Query(), &params.Subject, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter subject: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "severity" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "severity", c.Request.URL.Query(), &params.Severity, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter severity: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "search" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "search", c.Request.URL.Query(), &params.Search, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter search: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", c.Request.URL.Query(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter since: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", c.Request.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter until: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ExportJournal(c, params)
 }
 
 // ImportManifest operation middleware
@@ -9643,6 +13827,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/databases/:name", wrapper.GetDatabase)
 	router.POST(options.BaseURL+"/api/databases/:name/check", wrapper.CheckDatabase)
 	router.GET(options.BaseURL+"/api/databases/:name/tables", wrapper.ListDatabaseTables)
+	router.GET(options.BaseURL+"/api/databases/:name/rows", wrapper.PreviewRows)
 	router.GET(options.BaseURL+"/api/crossings", wrapper.ListCrossings)
 	router.POST(options.BaseURL+"/api/crossings", wrapper.AddCrossing)
 	router.DELETE(options.BaseURL+"/api/crossings/:name", wrapper.RemoveCrossing)
@@ -9650,19 +13835,27 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/api/crossings/:name", wrapper.ChangeCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/survey", wrapper.GetSurvey)
 	router.POST(options.BaseURL+"/api/crossings/:name/survey", wrapper.SurveyCrossing)
+	router.GET(options.BaseURL+"/api/crossings/:name/plan", wrapper.GetPlan)
+	router.GET(options.BaseURL+"/api/crossings/:name/last-look", wrapper.GetLastLook)
 	router.POST(options.BaseURL+"/api/crossings/:name/start", wrapper.StartCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/pause", wrapper.PauseCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/resume", wrapper.ResumeCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/restart", wrapper.RestartCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/close", wrapper.CloseCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables", wrapper.ListTables)
+	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id", wrapper.GetTable)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id/chunks", wrapper.ListChunks)
-	router.GET(options.BaseURL+"/api/crossings/:name/samples", wrapper.ListSamples)
+	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id/chunks/:number", wrapper.GetChunk)
+	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id/ledger", wrapper.GetLedger)
+	router.GET(options.BaseURL+"/api/crossings/:name/lanes", wrapper.ListLanes)
+	router.GET(options.BaseURL+"/api/crossings/:name/history", wrapper.GetHistory)
+	router.GET(options.BaseURL+"/api/crossings/:name/applied", wrapper.GetApplied)
 	router.GET(options.BaseURL+"/api/crossings/:name/tasks", wrapper.ListTasks)
 	router.GET(options.BaseURL+"/api/crossings/:name/reconciliations", wrapper.ListReconciliations)
 	router.POST(options.BaseURL+"/api/crossings/:name/reconciliations", wrapper.Reconcile)
 	router.GET(options.BaseURL+"/api/crossings/:name/reconciliations/:id", wrapper.GetReconciliation)
 	router.GET(options.BaseURL+"/api/crossings/:name/reconciliations/:id/findings", wrapper.ListFindings)
+	router.POST(options.BaseURL+"/api/crossings/:name/reconciliations/:id/recheck", wrapper.Recheck)
 	router.POST(options.BaseURL+"/api/crossings/:name/reconciliations/:id/repair", wrapper.Repair)
 	router.GET(options.BaseURL+"/api/crossings/:name/readiness", wrapper.GetReadiness)
 	router.GET(options.BaseURL+"/api/crossings/:name/cutovers", wrapper.ListCutovers)
@@ -9673,7 +13866,11 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/crossings/:name/manifest", wrapper.ExportManifest)
 	router.POST(options.BaseURL+"/api/manifests", wrapper.ImportManifest)
 	router.GET(options.BaseURL+"/api/journal", wrapper.ListJournal)
+	router.GET(options.BaseURL+"/api/journal/export", wrapper.ExportJournal)
 	router.GET(options.BaseURL+"/api/events", wrapper.StreamEvents)
+	router.GET(options.BaseURL+"/api/defaults", wrapper.GetDefaults)
+	router.PUT(options.BaseURL+"/api/defaults", wrapper.SetDefaults)
+	router.GET(options.BaseURL+"/api/about", wrapper.GetAbout)
 	router.GET(options.BaseURL+"/api/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/api/tokens", wrapper.AddToken)
 	router.DELETE(options.BaseURL+"/api/tokens/:name", wrapper.RemoveToken)
@@ -9682,14 +13879,53 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 
 type ProblemApplicationProblemPlusJSONResponse Problem
 
+type GetAboutRequestObject struct {
+}
+
+type GetAboutResponseObject interface {
+	VisitGetAboutResponse(w http.ResponseWriter) error
+}
+
+type GetAbout200JSONResponse About
+
+func (response GetAbout200JSONResponse) VisitGetAboutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAboutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetAboutdefaultApplicationProblemPlusJSONResponse) VisitGetAboutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListCrossingsRequestObject struct {
+	Params ListCrossingsParams
 }
 
 type ListCrossingsResponseObject interface {
 	VisitListCrossingsResponse(w http.ResponseWriter) error
 }
 
-type ListCrossings200JSONResponse []Crossing
+type ListCrossings200JSONResponse CrossingPage
 
 func (response ListCrossings200JSONResponse) VisitListCrossingsResponse(w http.ResponseWriter) error {
 
@@ -9860,6 +14096,45 @@ type ChangeCrossingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeCrossingdefaultApplicationProblemPlusJSONResponse) VisitChangeCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetAppliedRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetAppliedResponseObject interface {
+	VisitGetAppliedResponse(w http.ResponseWriter) error
+}
+
+type GetApplied200JSONResponse Applied
+
+func (response GetApplied200JSONResponse) VisitGetAppliedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetApplieddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetApplieddefaultApplicationProblemPlusJSONResponse) VisitGetAppliedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10107,6 +14382,124 @@ func (response ConfirmCutoverdefaultApplicationProblemPlusJSONResponse) VisitCon
 	return err
 }
 
+type GetHistoryRequestObject struct {
+	Name   Name `json:"name"`
+	Params GetHistoryParams
+}
+
+type GetHistoryResponseObject interface {
+	VisitGetHistoryResponse(w http.ResponseWriter) error
+}
+
+type GetHistory200JSONResponse History
+
+func (response GetHistory200JSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHistorydefaultApplicationProblemPlusJSONResponse) VisitGetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLanesRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListLanesResponseObject interface {
+	VisitListLanesResponse(w http.ResponseWriter) error
+}
+
+type ListLanes200JSONResponse Lanes
+
+func (response ListLanes200JSONResponse) VisitListLanesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLanesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLanesdefaultApplicationProblemPlusJSONResponse) VisitListLanesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLastLookRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetLastLookResponseObject interface {
+	VisitGetLastLookResponse(w http.ResponseWriter) error
+}
+
+type GetLastLook200JSONResponse LastLook
+
+func (response GetLastLook200JSONResponse) VisitGetLastLookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLastLookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLastLookdefaultApplicationProblemPlusJSONResponse) VisitGetLastLookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ExportManifestRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -10172,6 +14565,46 @@ type PauseCrossingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PauseCrossingdefaultApplicationProblemPlusJSONResponse) VisitPauseCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlanRequestObject struct {
+	Name   Name `json:"name"`
+	Params GetPlanParams
+}
+
+type GetPlanResponseObject interface {
+	VisitGetPlanResponse(w http.ResponseWriter) error
+}
+
+type GetPlan200JSONResponse TablePlan
+
+func (response GetPlan200JSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPlandefaultApplicationProblemPlusJSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10351,7 +14784,7 @@ type ListFindingsResponseObject interface {
 	VisitListFindingsResponse(w http.ResponseWriter) error
 }
 
-type ListFindings200JSONResponse []Finding
+type ListFindings200JSONResponse FindingPage
 
 func (response ListFindings200JSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
 
@@ -10371,6 +14804,47 @@ type ListFindingsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RecheckRequestObject struct {
+	Name Name `json:"name"`
+	Id   ID   `json:"id"`
+	Body *RecheckJSONRequestBody
+}
+
+type RecheckResponseObject interface {
+	VisitRecheckResponse(w http.ResponseWriter) error
+}
+
+type Recheck202JSONResponse Crossing
+
+func (response Recheck202JSONResponse) VisitRecheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RecheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RecheckdefaultApplicationProblemPlusJSONResponse) VisitRecheckResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10502,48 +14976,9 @@ func (response ResumeCrossingdefaultApplicationProblemPlusJSONResponse) VisitRes
 	return err
 }
 
-type ListSamplesRequestObject struct {
-	Name   Name `json:"name"`
-	Params ListSamplesParams
-}
-
-type ListSamplesResponseObject interface {
-	VisitListSamplesResponse(w http.ResponseWriter) error
-}
-
-type ListSamples200JSONResponse []Sample
-
-func (response ListSamples200JSONResponse) VisitListSamplesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListSamplesdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListSamplesdefaultApplicationProblemPlusJSONResponse) VisitListSamplesResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type StartCrossingRequestObject struct {
 	Name Name `json:"name"`
+	Body *StartCrossingJSONRequestBody
 }
 
 type StartCrossingResponseObject interface {
@@ -10660,14 +15095,15 @@ func (response SurveyCrossingdefaultApplicationProblemPlusJSONResponse) VisitSur
 }
 
 type ListTablesRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params ListTablesParams
 }
 
 type ListTablesResponseObject interface {
 	VisitListTablesResponse(w http.ResponseWriter) error
 }
 
-type ListTables200JSONResponse []Table
+type ListTables200JSONResponse TablePage
 
 func (response ListTables200JSONResponse) VisitListTablesResponse(w http.ResponseWriter) error {
 
@@ -10698,9 +15134,50 @@ func (response ListTablesdefaultApplicationProblemPlusJSONResponse) VisitListTab
 	return err
 }
 
-type ListChunksRequestObject struct {
+type GetTableRequestObject struct {
 	Name Name `json:"name"`
 	Id   ID   `json:"id"`
+}
+
+type GetTableResponseObject interface {
+	VisitGetTableResponse(w http.ResponseWriter) error
+}
+
+type GetTable200JSONResponse Table
+
+func (response GetTable200JSONResponse) VisitGetTableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTabledefaultApplicationProblemPlusJSONResponse) VisitGetTableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListChunksRequestObject struct {
+	Name   Name `json:"name"`
+	Id     ID   `json:"id"`
+	Params ListChunksParams
 }
 
 type ListChunksResponseObject interface {
@@ -10727,6 +15204,88 @@ type ListChunksdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListChunksdefaultApplicationProblemPlusJSONResponse) VisitListChunksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChunkRequestObject struct {
+	Name   Name `json:"name"`
+	Id     ID   `json:"id"`
+	Number int  `json:"number"`
+}
+
+type GetChunkResponseObject interface {
+	VisitGetChunkResponse(w http.ResponseWriter) error
+}
+
+type GetChunk200JSONResponse ChunkStory
+
+func (response GetChunk200JSONResponse) VisitGetChunkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetChunkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetChunkdefaultApplicationProblemPlusJSONResponse) VisitGetChunkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLedgerRequestObject struct {
+	Name   Name `json:"name"`
+	Id     ID   `json:"id"`
+	Params GetLedgerParams
+}
+
+type GetLedgerResponseObject interface {
+	VisitGetLedgerResponse(w http.ResponseWriter) error
+}
+
+type GetLedger200JSONResponse Ledger
+
+func (response GetLedger200JSONResponse) VisitGetLedgerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLedgerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLedgerdefaultApplicationProblemPlusJSONResponse) VisitGetLedgerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10965,8 +15524,49 @@ func (response CheckDatabasedefaultApplicationProblemPlusJSONResponse) VisitChec
 	return err
 }
 
+type PreviewRowsRequestObject struct {
+	Name   Name `json:"name"`
+	Params PreviewRowsParams
+}
+
+type PreviewRowsResponseObject interface {
+	VisitPreviewRowsResponse(w http.ResponseWriter) error
+}
+
+type PreviewRows200JSONResponse Preview
+
+func (response PreviewRows200JSONResponse) VisitPreviewRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewRowsdefaultApplicationProblemPlusJSONResponse) VisitPreviewRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListDatabaseTablesRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params ListDatabaseTablesParams
 }
 
 type ListDatabaseTablesResponseObject interface {
@@ -10993,6 +15593,83 @@ type ListDatabaseTablesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListDatabaseTablesdefaultApplicationProblemPlusJSONResponse) VisitListDatabaseTablesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDefaultsRequestObject struct {
+}
+
+type GetDefaultsResponseObject interface {
+	VisitGetDefaultsResponse(w http.ResponseWriter) error
+}
+
+type GetDefaults200JSONResponse Settings
+
+func (response GetDefaults200JSONResponse) VisitGetDefaultsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDefaultsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDefaultsdefaultApplicationProblemPlusJSONResponse) VisitGetDefaultsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDefaultsRequestObject struct {
+	Body *SetDefaultsJSONRequestBody
+}
+
+type SetDefaultsResponseObject interface {
+	VisitSetDefaultsResponse(w http.ResponseWriter) error
+}
+
+type SetDefaults200JSONResponse Settings
+
+func (response SetDefaults200JSONResponse) VisitSetDefaultsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetDefaultsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetDefaultsdefaultApplicationProblemPlusJSONResponse) VisitSetDefaultsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11100,6 +15777,94 @@ type ListJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListJournaldefaultApplicationProblemPlusJSONResponse) VisitListJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportJournalRequestObject struct {
+	Params ExportJournalParams
+}
+
+type ExportJournalResponseObject interface {
+	VisitExportJournalResponse(w http.ResponseWriter) error
+}
+
+type ExportJournal200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportJournal200ApplicationxNdjsonResponse) VisitExportJournalResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type ExportJournal200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportJournal200TextcsvResponse) VisitExportJournalResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportJournaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportJournaldefaultApplicationProblemPlusJSONResponse) VisitExportJournalResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11449,6 +16214,9 @@ func (response ListWorkersdefaultApplicationProblemPlusJSONResponse) VisitListWo
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 
+	// (GET /api/about)
+	GetAbout(ctx context.Context, request GetAboutRequestObject) (GetAboutResponseObject, error)
+
 	// (GET /api/crossings)
 	ListCrossings(ctx context.Context, request ListCrossingsRequestObject) (ListCrossingsResponseObject, error)
 
@@ -11463,6 +16231,9 @@ type StrictServerInterface interface {
 
 	// (PATCH /api/crossings/{name})
 	ChangeCrossing(ctx context.Context, request ChangeCrossingRequestObject) (ChangeCrossingResponseObject, error)
+
+	// (GET /api/crossings/{name}/applied)
+	GetApplied(ctx context.Context, request GetAppliedRequestObject) (GetAppliedResponseObject, error)
 
 	// (GET /api/crossings/{name}/certificate)
 	GetCertificate(ctx context.Context, request GetCertificateRequestObject) (GetCertificateResponseObject, error)
@@ -11482,11 +16253,23 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/cutovers/confirm)
 	ConfirmCutover(ctx context.Context, request ConfirmCutoverRequestObject) (ConfirmCutoverResponseObject, error)
 
+	// (GET /api/crossings/{name}/history)
+	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
+
+	// (GET /api/crossings/{name}/lanes)
+	ListLanes(ctx context.Context, request ListLanesRequestObject) (ListLanesResponseObject, error)
+
+	// (GET /api/crossings/{name}/last-look)
+	GetLastLook(ctx context.Context, request GetLastLookRequestObject) (GetLastLookResponseObject, error)
+
 	// (GET /api/crossings/{name}/manifest)
 	ExportManifest(ctx context.Context, request ExportManifestRequestObject) (ExportManifestResponseObject, error)
 
 	// (POST /api/crossings/{name}/pause)
 	PauseCrossing(ctx context.Context, request PauseCrossingRequestObject) (PauseCrossingResponseObject, error)
+
+	// (GET /api/crossings/{name}/plan)
+	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
 
 	// (GET /api/crossings/{name}/readiness)
 	GetReadiness(ctx context.Context, request GetReadinessRequestObject) (GetReadinessResponseObject, error)
@@ -11503,6 +16286,9 @@ type StrictServerInterface interface {
 	// (GET /api/crossings/{name}/reconciliations/{id}/findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
 
+	// (POST /api/crossings/{name}/reconciliations/{id}/recheck)
+	Recheck(ctx context.Context, request RecheckRequestObject) (RecheckResponseObject, error)
+
 	// (POST /api/crossings/{name}/reconciliations/{id}/repair)
 	Repair(ctx context.Context, request RepairRequestObject) (RepairResponseObject, error)
 
@@ -11511,9 +16297,6 @@ type StrictServerInterface interface {
 
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(ctx context.Context, request ResumeCrossingRequestObject) (ResumeCrossingResponseObject, error)
-
-	// (GET /api/crossings/{name}/samples)
-	ListSamples(ctx context.Context, request ListSamplesRequestObject) (ListSamplesResponseObject, error)
 
 	// (POST /api/crossings/{name}/start)
 	StartCrossing(ctx context.Context, request StartCrossingRequestObject) (StartCrossingResponseObject, error)
@@ -11527,8 +16310,17 @@ type StrictServerInterface interface {
 	// (GET /api/crossings/{name}/tables)
 	ListTables(ctx context.Context, request ListTablesRequestObject) (ListTablesResponseObject, error)
 
+	// (GET /api/crossings/{name}/tables/{id})
+	GetTable(ctx context.Context, request GetTableRequestObject) (GetTableResponseObject, error)
+
 	// (GET /api/crossings/{name}/tables/{id}/chunks)
 	ListChunks(ctx context.Context, request ListChunksRequestObject) (ListChunksResponseObject, error)
+
+	// (GET /api/crossings/{name}/tables/{id}/chunks/{number})
+	GetChunk(ctx context.Context, request GetChunkRequestObject) (GetChunkResponseObject, error)
+
+	// (GET /api/crossings/{name}/tables/{id}/ledger)
+	GetLedger(ctx context.Context, request GetLedgerRequestObject) (GetLedgerResponseObject, error)
 
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(ctx context.Context, request ListTasksRequestObject) (ListTasksResponseObject, error)
@@ -11548,14 +16340,26 @@ type StrictServerInterface interface {
 	// (POST /api/databases/{name}/check)
 	CheckDatabase(ctx context.Context, request CheckDatabaseRequestObject) (CheckDatabaseResponseObject, error)
 
+	// (GET /api/databases/{name}/rows)
+	PreviewRows(ctx context.Context, request PreviewRowsRequestObject) (PreviewRowsResponseObject, error)
+
 	// (GET /api/databases/{name}/tables)
 	ListDatabaseTables(ctx context.Context, request ListDatabaseTablesRequestObject) (ListDatabaseTablesResponseObject, error)
+
+	// (GET /api/defaults)
+	GetDefaults(ctx context.Context, request GetDefaultsRequestObject) (GetDefaultsResponseObject, error)
+
+	// (PUT /api/defaults)
+	SetDefaults(ctx context.Context, request SetDefaultsRequestObject) (SetDefaultsResponseObject, error)
 
 	// (GET /api/events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
 
 	// (GET /api/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
+
+	// (GET /api/journal/export)
+	ExportJournal(ctx context.Context, request ExportJournalRequestObject) (ExportJournalResponseObject, error)
 
 	// (POST /api/manifests)
 	ImportManifest(ctx context.Context, request ImportManifestRequestObject) (ImportManifestResponseObject, error)
@@ -11642,9 +16446,35 @@ type strictHandler struct {
 	options     StrictGinServerOptions
 }
 
+// GetAbout operation middleware
+func (sh *strictHandler) GetAbout(ctx *gin.Context) {
+	var request GetAboutRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetAbout(ctx, request.(GetAboutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetAbout")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetAboutResponseObject); ok {
+		if err := validResponse.VisitGetAboutResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListCrossings operation middleware
-func (sh *strictHandler) ListCrossings(ctx *gin.Context) {
+func (sh *strictHandler) ListCrossings(ctx *gin.Context, params ListCrossingsParams) {
 	var request ListCrossingsRequestObject
+
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListCrossings(ctx, request.(ListCrossingsRequestObject))
@@ -11797,6 +16627,32 @@ func (sh *strictHandler) ChangeCrossing(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ChangeCrossingResponseObject); ok {
 		if err := validResponse.VisitChangeCrossingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetApplied operation middleware
+func (sh *strictHandler) GetApplied(ctx *gin.Context, name Name) {
+	var request GetAppliedRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetApplied(ctx, request.(GetAppliedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetApplied")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetAppliedResponseObject); ok {
+		if err := validResponse.VisitGetAppliedResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -11997,6 +16853,85 @@ func (sh *strictHandler) ConfirmCutover(ctx *gin.Context, name Name) {
 	}
 }
 
+// GetHistory operation middleware
+func (sh *strictHandler) GetHistory(ctx *gin.Context, name Name, params GetHistoryParams) {
+	var request GetHistoryRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHistory(ctx, request.(GetHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHistoryResponseObject); ok {
+		if err := validResponse.VisitGetHistoryResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLanes operation middleware
+func (sh *strictHandler) ListLanes(ctx *gin.Context, name Name) {
+	var request ListLanesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLanes(ctx, request.(ListLanesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLanes")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListLanesResponseObject); ok {
+		if err := validResponse.VisitListLanesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLastLook operation middleware
+func (sh *strictHandler) GetLastLook(ctx *gin.Context, name Name) {
+	var request GetLastLookRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLastLook(ctx, request.(GetLastLookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLastLook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLastLookResponseObject); ok {
+		if err := validResponse.VisitGetLastLookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ExportManifest operation middleware
 func (sh *strictHandler) ExportManifest(ctx *gin.Context, name Name) {
 	var request ExportManifestRequestObject
@@ -12060,6 +16995,33 @@ func (sh *strictHandler) PauseCrossing(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(PauseCrossingResponseObject); ok {
 		if err := validResponse.VisitPauseCrossingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPlan operation middleware
+func (sh *strictHandler) GetPlan(ctx *gin.Context, name Name, params GetPlanParams) {
+	var request GetPlanRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPlan(ctx, request.(GetPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPlanResponseObject); ok {
+		if err := validResponse.VisitGetPlanResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12218,6 +17180,51 @@ func (sh *strictHandler) ListFindings(ctx *gin.Context, name Name, id ID, params
 	}
 }
 
+// Recheck operation middleware
+func (sh *strictHandler) Recheck(ctx *gin.Context, name Name, id ID) {
+	var request RecheckRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	var body RecheckJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Recheck(ctx, request.(RecheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Recheck")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RecheckResponseObject); ok {
+		if err := validResponse.VisitRecheckResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Repair operation middleware
 func (sh *strictHandler) Repair(ctx *gin.Context, name Name, id ID) {
 	var request RepairRequestObject
@@ -12333,38 +17340,32 @@ func (sh *strictHandler) ResumeCrossing(ctx *gin.Context, name Name) {
 	}
 }
 
-// ListSamples operation middleware
-func (sh *strictHandler) ListSamples(ctx *gin.Context, name Name, params ListSamplesParams) {
-	var request ListSamplesRequestObject
-
-	request.Name = name
-	request.Params = params
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSamples(ctx, request.(ListSamplesRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListSamples")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListSamplesResponseObject); ok {
-		if err := validResponse.VisitListSamplesResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // StartCrossing operation middleware
 func (sh *strictHandler) StartCrossing(ctx *gin.Context, name Name) {
 	var request StartCrossingRequestObject
 
 	request.Name = name
+
+	var body StartCrossingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+	} else {
+		request.Body = &body
+	}
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.StartCrossing(ctx, request.(StartCrossingRequestObject))
@@ -12439,10 +17440,11 @@ func (sh *strictHandler) SurveyCrossing(ctx *gin.Context, name Name) {
 }
 
 // ListTables operation middleware
-func (sh *strictHandler) ListTables(ctx *gin.Context, name Name) {
+func (sh *strictHandler) ListTables(ctx *gin.Context, name Name, params ListTablesParams) {
 	var request ListTablesRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListTables(ctx, request.(ListTablesRequestObject))
@@ -12464,12 +17466,40 @@ func (sh *strictHandler) ListTables(ctx *gin.Context, name Name) {
 	}
 }
 
+// GetTable operation middleware
+func (sh *strictHandler) GetTable(ctx *gin.Context, name Name, id ID) {
+	var request GetTableRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTable(ctx, request.(GetTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetTableResponseObject); ok {
+		if err := validResponse.VisitGetTableResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListChunks operation middleware
-func (sh *strictHandler) ListChunks(ctx *gin.Context, name Name, id ID) {
+func (sh *strictHandler) ListChunks(ctx *gin.Context, name Name, id ID, params ListChunksParams) {
 	var request ListChunksRequestObject
 
 	request.Name = name
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListChunks(ctx, request.(ListChunksRequestObject))
@@ -12484,6 +17514,62 @@ func (sh *strictHandler) ListChunks(ctx *gin.Context, name Name, id ID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListChunksResponseObject); ok {
 		if err := validResponse.VisitListChunksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetChunk operation middleware
+func (sh *strictHandler) GetChunk(ctx *gin.Context, name Name, id ID, number int) {
+	var request GetChunkRequestObject
+
+	request.Name = name
+	request.Id = id
+	request.Number = number
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetChunk(ctx, request.(GetChunkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetChunk")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetChunkResponseObject); ok {
+		if err := validResponse.VisitGetChunkResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLedger operation middleware
+func (sh *strictHandler) GetLedger(ctx *gin.Context, name Name, id ID, params GetLedgerParams) {
+	var request GetLedgerRequestObject
+
+	request.Name = name
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLedger(ctx, request.(GetLedgerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLedger")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetLedgerResponseObject); ok {
+		if err := validResponse.VisitGetLedgerResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12661,11 +17747,39 @@ func (sh *strictHandler) CheckDatabase(ctx *gin.Context, name Name) {
 	}
 }
 
+// PreviewRows operation middleware
+func (sh *strictHandler) PreviewRows(ctx *gin.Context, name Name, params PreviewRowsParams) {
+	var request PreviewRowsRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewRows(ctx, request.(PreviewRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewRowsResponseObject); ok {
+		if err := validResponse.VisitPreviewRowsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListDatabaseTables operation middleware
-func (sh *strictHandler) ListDatabaseTables(ctx *gin.Context, name Name) {
+func (sh *strictHandler) ListDatabaseTables(ctx *gin.Context, name Name, params ListDatabaseTablesParams) {
 	var request ListDatabaseTablesRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ListDatabaseTables(ctx, request.(ListDatabaseTablesRequestObject))
@@ -12680,6 +17794,72 @@ func (sh *strictHandler) ListDatabaseTables(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDatabaseTablesResponseObject); ok {
 		if err := validResponse.VisitListDatabaseTablesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDefaults operation middleware
+func (sh *strictHandler) GetDefaults(ctx *gin.Context) {
+	var request GetDefaultsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDefaults(ctx, request.(GetDefaultsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDefaults")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetDefaultsResponseObject); ok {
+		if err := validResponse.VisitGetDefaultsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetDefaults operation middleware
+func (sh *strictHandler) SetDefaults(ctx *gin.Context) {
+	var request SetDefaultsRequestObject
+
+	var body SetDefaultsJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetDefaults(ctx, request.(SetDefaultsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetDefaults")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetDefaultsResponseObject); ok {
+		if err := validResponse.VisitSetDefaultsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -12732,6 +17912,32 @@ func (sh *strictHandler) ListJournal(ctx *gin.Context, params ListJournalParams)
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListJournalResponseObject); ok {
 		if err := validResponse.VisitListJournalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExportJournal operation middleware
+func (sh *strictHandler) ExportJournal(ctx *gin.Context, params ExportJournalParams) {
+	var request ExportJournalRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportJournal(ctx, request.(ExportJournalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportJournal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ExportJournalResponseObject); ok {
+		if err := validResponse.VisitExportJournalResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -78,6 +78,7 @@ type Settings struct {
 	HandoverURL     string        `json:"handover_url" yaml:"handover_url"`         // webhook called at hand-over
 	HandoverCommand string        `json:"handover_command" yaml:"handover_command"` // command run at hand-over
 	NonEmptyTarget  string        `json:"non_empty_target" yaml:"non_empty_target"` // refuse (default) or empty
+	HoldPoints      []StepName    `json:"hold_points" yaml:"hold_points"`           // steps of a cutover before which it waits for a person
 }
 
 // DefaultSettings returns the choices used where a person made none.
@@ -142,6 +143,11 @@ func (s Settings) Validate() error {
 		return Invalid("cutover_depth is %q; choose hashes, counts or none", s.CutoverDepth)
 	case s.NonEmptyTarget != "refuse" && s.NonEmptyTarget != "empty":
 		return Invalid("non_empty_target is %q; choose refuse or empty", s.NonEmptyTarget)
+	}
+	for _, h := range s.HoldPoints {
+		if h != StepStopWrites && h != StepClose {
+			return Invalid("hold_points names %q; choose from %q and %q", h, StepStopWrites, StepClose)
+		}
 	}
 	return nil
 }

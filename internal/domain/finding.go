@@ -13,11 +13,11 @@ const (
 // Finding is one difference found by a reconciliation, with both rows in text
 // form. A nil pointer is NULL.
 type Finding struct {
-	Kind      FindingKind        `json:"kind"`
-	Key       KeyValue           `json:"key"` // empty for a table without a key
-	Source    map[string]*string `json:"source,omitempty"`
-	Target    map[string]*string `json:"target,omitempty"`
-	Columns   []string           `json:"columns,omitempty"` // the differing columns
-	Copies    int                `json:"copies,omitempty"`  // tables without a key: how many too many or too few
-	Confirmed bool               `json:"confirmed"`
+	Kind    FindingKind        `json:"kind"`
+	Key     KeyValue           `json:"key"` // empty for a table without a key
+	Source  map[string]*string `json:"source,omitempty"`
+	Target  map[string]*string `json:"target,omitempty"`
+	Columns []string           `json:"columns,omitempty"` // the differing columns
+	Copies  int                `json:"copies,omitempty"`  // tables without a key: how many too many or too few
+	Place   string             `json:"place,omitempty"`   // tables without a key: the row's hash, by which it is found again
 }

@@ -50,6 +50,10 @@ type Database interface {
 	Catalog(ctx context.Context) (*domain.Catalog, error)
 	// Plan says how a table of this source would be carried.
 	Plan(t *domain.Table) (domain.TablePlan, error)
+	// Preview returns the first rows of a table as text, at most limit, read in
+	// a read-only transaction of at most five seconds; values are cut after 200
+	// characters. A nil value is NULL.
+	Preview(ctx context.Context, t *domain.Table, limit int) ([][]*string, error)
 	// OpenView opens a consistent read-only view for comparing. With exact, the
 	// view's log position is known and returned: it holds exactly the
 	// transactions whose commit record begins before it.
@@ -203,6 +207,9 @@ type Object struct {
 
 // Target is what a database can do as a target.
 type Target interface {
+	// Holds counts the rows of the planned target tables that stand, up to a
+	// million and one each.
+	Holds(ctx context.Context, plans []domain.TablePlan) (map[domain.TableName]int64, error)
 	SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) ([]domain.Entry, error)
 	// PrepareTarget makes the bookkeeping and the tables. Tables that stand and
 	// are alike are kept (emptied when settings say so).

@@ -53,6 +53,7 @@ type Settings struct {
 	HandoverURL     string            `yaml:"handover_url,omitempty"`
 	HandoverCommand string            `yaml:"handover_command,omitempty"`
 	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty"`
+	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty"`
 }
 
 // Size is a number of bytes, written as a number or with KB, MB, GB (powers of
@@ -125,7 +126,7 @@ func Parse(text []byte) (*File, error) {
 func (s Settings) Domain() domain.Settings {
 	return domain.Settings{Lanes: s.Lanes, ChunkBytes: int64(s.ChunkSize), MaxAttempts: s.MaxAttempts, SpeedLimit: int64(s.SpeedLimit),
 		BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
-		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget}.WithDefaults()
+		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints}.WithDefaults()
 }
 
 // Write returns a crossing as a manifest.
@@ -135,6 +136,6 @@ func Write(c *domain.Crossing) ([]byte, error) {
 		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Tables,
 		Settings: Settings{Lanes: s.Lanes, ChunkSize: Size(s.ChunkBytes), MaxAttempts: s.MaxAttempts, SpeedLimit: Size(s.SpeedLimit),
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
-			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget},
+			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints},
 	}})
 }

@@ -41,8 +41,7 @@ INSERT INTO tokens (name, role, hash) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT
 
 // Tokens lists all.
 func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
-	var out []Token
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM tokens ORDER BY id`)
+	return all[Token](ctx, s, `SELECT * FROM tokens ORDER BY id`)
 }
 
 // TokenByHash returns the token, or nil.
@@ -113,8 +112,7 @@ ON CONFLICT (name) DO UPDATE SET seen_at = now()`, w)
 
 // Workers lists those seen lately.
 func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
-	var out []Worker
-	return out, s.DB.SelectContext(ctx, &out, `
+	return all[Worker](ctx, s, `
 SELECT w.*, (SELECT count(*) FROM lanes l WHERE l.worker = w.name AND l.lease_until > now()) AS lanes,
        (SELECT count(*) FROM streams x WHERE x.worker = w.name AND x.lease_until > now()) AS streams
   FROM workers w WHERE w.seen_at > now() - interval '10 minutes' ORDER BY w.started_at`)

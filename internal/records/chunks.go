@@ -29,6 +29,7 @@ type Chunk struct {
 	Snapshot   string                `db:"snapshot"`
 	Rows       int64                 `db:"rows"`
 	Bytes      int64                 `db:"bytes"`
+	ReadBytes  int64                 `db:"read_bytes"`
 	Hash       int64                 `db:"hash"`
 	StartedAt  sql.NullTime          `db:"started_at"`
 	EndedAt    sql.NullTime          `db:"ended_at"`
@@ -44,15 +45,76 @@ func (c *Chunk) Domain() domain.Chunk {
 
 // Chunks lists a table's chunks in key order.
 func (s *Store) Chunks(ctx context.Context, table int64) ([]Chunk, error) {
-	var out []Chunk
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
+	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
+}
+
+// ChunkPage lists part of a table's chunks in key order.
+func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]Chunk, error) {
+	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset, limit)
+}
+
+// Attempt is a failed try to carry a chunk.
+type Attempt struct {
+	Worker    string       `db:"worker"`
+	StartedAt sql.NullTime `db:"started_at"`
+	EndedAt   time.Time    `db:"ended_at"`
+	Error     string       `db:"error"`
+}
+
+// ChunkStory returns one chunk by its place in the table, with the tries that
+// failed, newest first.
+func (s *Store) ChunkStory(ctx context.Context, table int64, ordinal int) (Chunk, []Attempt, error) {
+	c, err := single[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = $2`, table, ordinal)
+	if err != nil {
+		return c, nil, notFound(err, "the table has no chunk %d", ordinal+1)
+	}
+	tries, err := all[Attempt](ctx, s, `SELECT worker, started_at, ended_at, error FROM attempts WHERE chunk_id = $1 ORDER BY id DESC LIMIT 100`, c.ID)
+	return c, tries, err
+}
+
+// Cell is a run of neighbouring chunks.
+type Cell struct {
+	First    int     `db:"first"`
+	Last     int     `db:"last"`
+	Pending  int     `db:"pending"`
+	Reading  int     `db:"reading"`
+	Landed   int     `db:"landed"`
+	Held     int     `db:"held"`
+	Seconds  float64 `db:"seconds"` // the longest any took
+	Attempts int     `db:"attempts"`
+}
+
+// Cells puts the chunks from one ordinal to another together, each run of the
+// given width in one cell.
+func (s *Store) Cells(ctx context.Context, table int64, from, to, width int) ([]Cell, error) {
+	return all[Cell](ctx, s, `
+SELECT min(ordinal) AS first, max(ordinal) AS last,
+       count(*) FILTER (WHERE state = 'pending') AS pending, count(*) FILTER (WHERE state = 'reading') AS reading,
+       count(*) FILTER (WHERE state = 'landed') AS landed, count(*) FILTER (WHERE state = 'held') AS held,
+       coalesce(max(extract(epoch FROM CASE state WHEN 'landed' THEN ended_at WHEN 'reading' THEN now() END - started_at)), 0)::float8 AS seconds,
+       max(attempts) AS attempts
+  FROM chunks WHERE table_id = $1 AND ordinal BETWEEN $2 AND $3
+ GROUP BY (ordinal - $2) / $4 ORDER BY 1`, table, from, to, width)
+}
+
+// Carrying is a chunk on its way, with its table.
+type Carrying struct {
+	Chunk
+	TableName string `db:"table_name"`
+	OfChunks  int    `db:"of_chunks"`
+}
+
+// CarryingNow lists the chunks of a crossing that are being read.
+func (s *Store) CarryingNow(ctx context.Context, crossing int64) ([]Carrying, error) {
+	return all[Carrying](ctx, s, `
+SELECT k.*, t.source_name AS table_name, t.chunks AS of_chunks FROM chunks k JOIN tables t ON t.id = k.table_id
+ WHERE k.crossing_id = $1 AND k.state = 'reading' ORDER BY k.worker, k.started_at`, crossing)
 }
 
 // ChunkStates returns the chunks of a table at the given ordinals: what the
 // interleaving rule looks at.
 func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]Chunk, error) {
-	var out []Chunk
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
+	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
 // Claim takes the next chunk of a crossing, or returns nil when there is none
@@ -61,18 +123,23 @@ func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([
 func (s *Store) Claim(ctx context.Context, crossing int64, worker string) (*Chunk, error) {
 	var c Chunk
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
-		var room bool
-		if err := tx.GetContext(ctx, &room, `
-SELECT (settings->>'lanes')::int > (SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading')
-  FROM crossings WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') FOR UPDATE`, crossing); err != nil {
+		var lanes, busy int
+		if err := tx.GetContext(ctx, &lanes, `
+SELECT (settings->>'lanes')::int FROM crossings
+ WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') FOR UPDATE`, crossing); err != nil {
 			return err
 		}
-		if !room {
+		// Counted by a statement of its own, which sees what was claimed while
+		// this one waited for the lock.
+		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading'`, crossing); err != nil {
+			return err
+		}
+		if busy >= lanes {
 			return sql.ErrNoRows
 		}
 		return tx.GetContext(ctx, &c, `
 UPDATE chunks SET state = 'reading', epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
-       started_at = now(), ended_at = NULL
+       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
               ORDER BY t.ordinal, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
@@ -87,17 +154,18 @@ RETURNING *`, crossing, worker, seconds(Lease))
 	return &c, nil
 }
 
-// RenewChunk prolongs the lease; false says that the chunk was taken away.
-func (s *Store) RenewChunk(ctx context.Context, id, epoch int64) (bool, error) {
-	res, err := s.DB.ExecContext(ctx, `
+// RenewChunk prolongs the lease and returns the crossing's speed limit as it is
+// now; false says that the chunk was taken away.
+func (s *Store) RenewChunk(ctx context.Context, id, epoch int64) (int64, bool, error) {
+	limits, err := all[int64](ctx, s, `
 UPDATE chunks k SET lease_until = now() + $3::interval
   FROM crossings c
- WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND c.id = k.crossing_id AND c.condition <> 'paused'`, id, epoch, seconds(Lease))
-	if err != nil {
-		return false, err
+ WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND c.id = k.crossing_id AND c.condition <> 'paused'
+RETURNING coalesce((c.settings->>'speed_limit')::bigint, 0)`, id, epoch, seconds(Lease))
+	if err != nil || len(limits) == 0 {
+		return 0, false, err
 	}
-	n, _ := res.RowsAffected()
-	return n == 1, nil
+	return limits[0], true, nil
 }
 
 // Landed records a chunk that landed on the target. It is idempotent.
@@ -105,7 +173,7 @@ func (s *Store) Landed(ctx context.Context, id int64, snap domain.Snapshot, sum 
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var table, crossing int64
 		err := tx.QueryRowxContext(ctx, `
-UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, hash = $5, ended_at = now(), lease_until = NULL, error = ''
+UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, read_bytes = $4, hash = $5, ended_at = now(), lease_until = NULL, error = ''
  WHERE id = $1 AND state <> 'landed' RETURNING table_id, crossing_id`, id, snap.JSON(), sum.Rows, sum.Bytes, int64(sum.Hash)).Scan(&table, &crossing)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
@@ -114,7 +182,7 @@ UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, hash =
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-UPDATE tables SET chunks_landed = chunks_landed + 1, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3,
+UPDATE tables SET chunks_landed = chunks_landed + 1, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3, read_bytes = read_bytes + $3,
        state = CASE WHEN state = 'loading' AND chunks_landed + 1 = chunks THEN 'landed' ELSE state END,
        landed_at = CASE WHEN chunks_landed + 1 = chunks THEN now() ELSE landed_at END
  WHERE id = $1`, table, sum.Rows, sum.Bytes); err != nil {
@@ -128,8 +196,7 @@ UPDATE tables SET chunks_landed = chunks_landed + 1, rows_landed = rows_landed +
 // Lost lists chunks whose holder has been silent for too long, with their
 // crossing's target.
 func (s *Store) Lost(ctx context.Context) ([]Chunk, error) {
-	var out []Chunk
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM chunks WHERE state = 'reading' AND lease_until < now() LIMIT 200`)
+	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE state = 'reading' AND lease_until < now() LIMIT 200`)
 }
 
 // RaiseEpoch makes the holder of a chunk an old one, before the target is
@@ -177,7 +244,7 @@ UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL, attempt
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, landed_at = NULL WHERE id = $1`, table); err != nil {
+UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0, seen_rows = 0, seen_bytes = 0, landed_at = NULL WHERE id = $1`, table); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
@@ -189,8 +256,7 @@ UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 
 
 // ToClear lists tables that begin again and have to be emptied first.
 func (s *Store) ToClear(ctx context.Context) ([]Table, error) {
-	var out []Table
-	return out, s.DB.SelectContext(ctx, &out, tableColumns+`
+	return all[Table](ctx, s, tableColumns+`
  WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading' AND condition IN ('running', 'held'))`)
 }
 

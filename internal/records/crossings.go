@@ -27,15 +27,12 @@ type Crossing struct {
 	KeepCapture bool                  `db:"keep_capture"`
 	Patterns    JSON[[]string]        `db:"patterns"`
 	Settings    JSON[domain.Settings] `db:"settings"`
-	Survey      JSON[[]domain.Entry]  `db:"survey"`
 	SurveyedAt  sql.NullTime          `db:"surveyed_at"`
-	Catalog     JSON[*domain.Catalog] `db:"catalog"`
 	StartAt     Pos                   `db:"start_at"`
 	MaxRead     Pos                   `db:"max_read"`
 	Undo        JSON[[]string]        `db:"undo"`
 	Built       bool                  `db:"built"`
 	BelowSince  sql.NullTime          `db:"below_since"`
-	Certificate JSON[map[string]any]  `db:"certificate"`
 	CreatedAt   time.Time             `db:"created_at"`
 	StartedAt   sql.NullTime          `db:"started_at"`
 	LandedAt    sql.NullTime          `db:"landed_at"`
@@ -52,8 +49,8 @@ func (c *Crossing) Domain() *domain.Crossing {
 
 const crossingColumns = `
 SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.settings, c.survey, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since,
-       c.certificate, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at
+       c.keep_capture, c.patterns, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since,
+       c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at
   FROM crossings c
   JOIN databases s ON s.id = c.source_id
   JOIN databases t ON t.id = c.target_id`
@@ -72,8 +69,7 @@ VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING id`, c.UID, c.Name, c.Kind, c.Sour
 
 // Crossings lists all, newest first.
 func (s *Store) Crossings(ctx context.Context) ([]Crossing, error) {
-	var out []Crossing
-	return out, s.DB.SelectContext(ctx, &out, crossingColumns+` ORDER BY c.id DESC`)
+	return all[Crossing](ctx, s, crossingColumns+` ORDER BY c.id DESC`)
 }
 
 // Crossing returns one by its name.
@@ -88,6 +84,18 @@ func (s *Store) CrossingByID(ctx context.Context, id int64) (Crossing, error) {
 	var c Crossing
 	err := s.DB.GetContext(ctx, &c, crossingColumns+` WHERE c.id = $1`, id)
 	return c, notFound(err, "the crossing is gone")
+}
+
+// SurveyOf returns what the last survey found.
+func (s *Store) SurveyOf(ctx context.Context, id int64) ([]domain.Entry, error) {
+	e, err := single[JSON[[]domain.Entry]](ctx, s, `SELECT survey FROM crossings WHERE id = $1`, id)
+	return e.V, err
+}
+
+// CertificateOf returns the account of a closed crossing, or nil.
+func (s *Store) CertificateOf(ctx context.Context, id int64) (map[string]any, error) {
+	c, err := single[JSON[map[string]any]](ctx, s, `SELECT certificate FROM crossings WHERE id = $1`, id)
+	return c.V, err
 }
 
 // CatalogOf returns the source's catalog as it was when the crossing was prepared.

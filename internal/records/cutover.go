@@ -13,23 +13,24 @@ import (
 
 // Cutover is one cutover or rehearsal.
 type Cutover struct {
-	ID               int64                 `db:"id"`
-	CrossingID       int64                 `db:"crossing_id"`
-	TaskID           sql.NullInt64         `db:"task_id"`
-	Rehearsal        bool                  `db:"rehearsal"`
-	State            string                `db:"state"`
-	Settings         JSON[domain.Settings] `db:"settings"`
-	Readiness        JSON[[]domain.Entry]  `db:"readiness"`
-	EndPosition      Pos                   `db:"end_position"`
-	PausedAt         sql.NullTime          `db:"paused_at"`
-	ReleasedAt       sql.NullTime          `db:"released_at"`
-	ReconciliationID sql.NullInt64         `db:"reconciliation_id"`
-	AbortBy          string                `db:"abort_by"`
-	WordBy           string                `db:"word_by"`
-	Error            string                `db:"error"`
-	Actor            string                `db:"actor"`
-	CreatedAt        time.Time             `db:"created_at"`
-	EndedAt          sql.NullTime          `db:"ended_at"`
+	ID               int64                   `db:"id"`
+	CrossingID       int64                   `db:"crossing_id"`
+	TaskID           sql.NullInt64           `db:"task_id"`
+	Rehearsal        bool                    `db:"rehearsal"`
+	State            string                  `db:"state"`
+	Settings         JSON[domain.Settings]   `db:"settings"`
+	Readiness        JSON[[]domain.Entry]    `db:"readiness"`
+	EndPosition      Pos                     `db:"end_position"`
+	PausedAt         sql.NullTime            `db:"paused_at"`
+	ReleasedAt       sql.NullTime            `db:"released_at"`
+	ReconciliationID sql.NullInt64           `db:"reconciliation_id"`
+	AbortBy          string                  `db:"abort_by"`
+	WordBy           string                  `db:"word_by"`
+	Error            string                  `db:"error"`
+	Actor            string                  `db:"actor"`
+	GoneOn           JSON[map[string]string] `db:"gone_on"` // hold point -> who let it go on
+	CreatedAt        time.Time               `db:"created_at"`
+	EndedAt          sql.NullTime            `db:"ended_at"`
 }
 
 // Step is one step of a cutover.
@@ -60,14 +61,12 @@ func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsa
 
 // Cutovers lists a crossing's, newest first.
 func (s *Store) Cutovers(ctx context.Context, crossing int64) ([]Cutover, error) {
-	var out []Cutover
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM cutovers WHERE crossing_id = $1 ORDER BY id DESC`, crossing)
+	return all[Cutover](ctx, s, `SELECT * FROM cutovers WHERE crossing_id = $1 ORDER BY id DESC`, crossing)
 }
 
 // CutoverOfTask returns the cutover a task carries out.
 func (s *Store) CutoverOfTask(ctx context.Context, task int64) (Cutover, error) {
-	var c Cutover
-	return c, s.DB.GetContext(ctx, &c, `SELECT * FROM cutovers WHERE task_id = $1`, task)
+	return single[Cutover](ctx, s, `SELECT * FROM cutovers WHERE task_id = $1`, task)
 }
 
 // RunningCutover returns the crossing's cutover under way, or nil.
@@ -82,8 +81,7 @@ func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*Cutover, e
 
 // Steps lists a cutover's steps in order.
 func (s *Store) Steps(ctx context.Context, cutover int64) ([]Step, error) {
-	var out []Step
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM cutover_steps WHERE cutover_id = $1 ORDER BY ordinal`, cutover)
+	return all[Step](ctx, s, `SELECT * FROM cutover_steps WHERE cutover_id = $1 ORDER BY ordinal`, cutover)
 }
 
 // SetStep moves a step to a state.
@@ -140,8 +138,14 @@ func (s *Store) GiveWord(ctx context.Context, id int64, who string) error {
 	return err
 }
 
+// GoOn lets a cutover leave a hold point.
+func (s *Store) GoOn(ctx context.Context, id int64, point domain.StepName, who string) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) WHERE id = $1 AND state = 'running'`, id, point, who)
+	return err
+}
+
 // Cutover returns one.
 func (s *Store) Cutover(ctx context.Context, id int64) (Cutover, error) {
-	var c Cutover
-	return c, s.DB.GetContext(ctx, &c, `SELECT * FROM cutovers WHERE id = $1`, id)
+	return single[Cutover](ctx, s, `SELECT * FROM cutovers WHERE id = $1`, id)
 }

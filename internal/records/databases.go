@@ -37,8 +37,21 @@ VALUES (:name, :engine, :host, :port, :dbname, :username, :secret, :tls)`, d)
 
 // Databases lists all, by name.
 func (s *Store) Databases(ctx context.Context) ([]Database, error) {
-	var out []Database
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM databases ORDER BY name`)
+	return all[Database](ctx, s, `SELECT * FROM databases ORDER BY name`)
+}
+
+// UsersOfDatabases names the crossings that use each database, by its number.
+func (s *Store) UsersOfDatabases(ctx context.Context) (map[int64][]string, error) {
+	rows, err := all[struct {
+		ID   int64  `db:"id"`
+		Name string `db:"name"`
+	}](ctx, s, `
+SELECT source_id AS id, name FROM crossings UNION SELECT target_id, name FROM crossings ORDER BY 1, 2`)
+	out := map[int64][]string{}
+	for _, r := range rows {
+		out[r.ID] = append(out[r.ID], r.Name)
+	}
+	return out, err
 }
 
 // Database returns one by its name.

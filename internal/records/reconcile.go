@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -30,6 +31,8 @@ type Reconciliation struct {
 	TargetRows int64          `db:"target_rows"`
 	Findings   int64          `db:"findings"`
 	Open       int64          `db:"open"`
+	Equal      int64          `db:"equal"`
+	Expected   int64          `db:"expected"` // about how many rows the source has
 }
 
 const reconciliationColumns = `
@@ -37,8 +40,10 @@ SELECT r.id, r.crossing_id, r.task_id, r.depth, r.state, r.position, r.patterns,
        count(x.table_id) AS tables, count(x.table_id) FILTER (WHERE x.state = 'done') AS tables_done,
        coalesce(sum(x.source_rows), 0)::bigint AS source_rows, coalesce(sum(x.target_rows), 0)::bigint AS target_rows,
        coalesce(sum(x.findings), 0)::bigint AS findings,
-       (SELECT count(*) FROM findings f WHERE f.reconciliation_id = r.id AND f.state = 'open') AS open
-  FROM reconciliations r LEFT JOIN reconciled_tables x ON x.reconciliation_id = r.id`
+       (SELECT count(*) FROM findings f WHERE f.reconciliation_id = r.id AND f.state = 'open') AS open,
+       (SELECT count(*) FROM findings f WHERE f.reconciliation_id = r.id AND f.state = 'equal') AS equal,
+       coalesce(sum(greatest(y.est_rows, y.rows_landed)), 0)::bigint AS expected
+  FROM reconciliations r LEFT JOIN reconciled_tables x ON x.reconciliation_id = r.id LEFT JOIN tables y ON y.id = x.table_id`
 
 // AddReconciliationTx adds one inside the caller's transaction.
 func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth domain.Depth, patterns []string) (int64, error) {
@@ -50,8 +55,7 @@ func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth d
 
 // Reconciliations lists a crossing's, newest first.
 func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]Reconciliation, error) {
-	var out []Reconciliation
-	return out, s.DB.SelectContext(ctx, &out, reconciliationColumns+` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
+	return all[Reconciliation](ctx, s, reconciliationColumns+` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
 }
 
 // Reconciliation returns one.
@@ -102,6 +106,7 @@ type ReconciledTable struct {
 	TargetHash       string  `db:"target_hash"`
 	Findings         int64   `db:"findings"`
 	Seconds          float64 `db:"seconds"`
+	Expected         int64   `db:"expected"`
 }
 
 // SaveReconciledTable keeps one table's result.
@@ -113,11 +118,17 @@ UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :
 	return err
 }
 
+// ReconcileProgress keeps how many rows of a table both sides have read so far.
+func (s *Store) ReconcileProgress(ctx context.Context, id, table, source, target int64) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconciliation_id = $1 AND table_id = $2 AND state = 'running'`, id, table, source, target)
+	return err
+}
+
 // ReconciledTables lists the results of one reconciliation.
 func (s *Store) ReconciledTables(ctx context.Context, id int64) ([]ReconciledTable, error) {
-	var out []ReconciledTable
-	return out, s.DB.SelectContext(ctx, &out, `
-SELECT x.*, t.source_name AS name FROM reconciled_tables x JOIN tables t ON t.id = x.table_id
+	return all[ReconciledTable](ctx, s, `
+SELECT x.*, t.source_name AS name, greatest(t.est_rows, t.rows_landed) AS expected FROM reconciled_tables x JOIN tables t ON t.id = x.table_id
  WHERE x.reconciliation_id = $1 ORDER BY t.ordinal`, id)
 }
 
@@ -130,7 +141,7 @@ type Finding struct {
 	Kind             domain.FindingKind   `db:"kind"`
 	Detail           JSON[domain.Finding] `db:"detail"`
 	State            string               `db:"state"`
-	RepairedAt       sql.NullTime         `db:"repaired_at"`
+	ChangedAt        sql.NullTime         `db:"changed_at"`
 }
 
 // AddFindings keeps findings of one table.
@@ -146,21 +157,55 @@ func (s *Store) AddFindings(ctx context.Context, reconciliation, table int64, fo
 	})
 }
 
-// Findings lists findings of a reconciliation, those in one state when given.
-func (s *Store) Findings(ctx context.Context, reconciliation int64, state string, limit int) ([]Finding, error) {
-	var out []Finding
-	return out, s.DB.SelectContext(ctx, &out, `
-SELECT f.id, f.reconciliation_id, f.table_id, t.source_name AS table_name, f.kind, f.detail, f.state, f.repaired_at
-  FROM findings f JOIN tables t ON t.id = f.table_id
- WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.state = $2) ORDER BY t.ordinal, f.id LIMIT $3`, reconciliation, state, limit)
+// FindingFilter chooses findings; empty fields choose all.
+type FindingFilter struct {
+	State  string
+	Kind   string
+	Table  string
+	Search string // part of the key
+	IDs    []int64
+	Offset int
+	Limit  int
 }
 
-// Repaired marks findings as repaired.
-func (s *Store) Repaired(ctx context.Context, ids []int64) error {
-	q, args, err := sqlx.In(`UPDATE findings SET state = 'repaired', repaired_at = now() WHERE id IN (?)`, ids)
+const findingWhere = `
+ WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.state = $2) AND ($3 = '' OR f.kind = $3) AND ($4 = '' OR t.source_name = $4)
+   AND ($5 = '' OR f.detail->>'key' ILIKE $5) AND (cardinality($6::bigint[]) = 0 OR f.id = ANY ($6))`
+
+// Findings lists findings of a reconciliation.
+func (s *Store) Findings(ctx context.Context, reconciliation int64, f FindingFilter) ([]Finding, error) {
+	return all[Finding](ctx, s, `
+SELECT f.id, f.reconciliation_id, f.table_id, t.source_name AS table_name, f.kind, f.detail, f.state, f.changed_at
+  FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
+		reconciliation, f.State, f.Kind, f.Table, like(f.Search), slices.Concat([]int64{}, f.IDs), f.Limit, f.Offset)
+}
+
+// CountFindings counts those the filter lets through, and all by their state.
+func (s *Store) CountFindings(ctx context.Context, reconciliation int64, f FindingFilter) (int, map[string]int, error) {
+	matched, err := single[int](ctx, s, `SELECT count(*) FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere,
+		reconciliation, f.State, f.Kind, f.Table, like(f.Search), slices.Concat([]int64{}, f.IDs))
 	if err != nil {
-		return err
+		return 0, nil, err
 	}
-	_, err = s.DB.ExecContext(ctx, s.DB.Rebind(q), args...)
+	rows, err := all[struct {
+		State string `db:"state"`
+		N     int    `db:"n"`
+	}](ctx, s, `SELECT state, count(*) AS n FROM findings WHERE reconciliation_id = $1 GROUP BY state`, reconciliation)
+	states := map[string]int{}
+	for _, r := range rows {
+		states[r.State] = r.N
+	}
+	return matched, states, err
+}
+
+// SetFindings moves findings to a state: repaired, equal or open.
+func (s *Store) SetFindings(ctx context.Context, ids []int64, state string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = $2, changed_at = now() WHERE id = ANY ($1)`, ids, state)
+	return err
+}
+
+// SaveFinding keeps what comparing a finding's row again has found.
+func (s *Store) SaveFinding(ctx context.Context, id int64, f domain.Finding) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = 'open', kind = $2, detail = $3, changed_at = now() WHERE id = $1`, id, f.Kind, JSON[domain.Finding]{f})
 	return err
 }

@@ -101,6 +101,20 @@ func (s *Store) In(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return tx.Commit()
 }
 
+// all returns every row of a query.
+func all[T any](ctx context.Context, s *Store, query string, args ...any) ([]T, error) {
+	var out []T
+	err := s.DB.SelectContext(ctx, &out, query, args...)
+	return out, err
+}
+
+// single returns the one row of a query, or [sql.ErrNoRows].
+func single[T any](ctx context.Context, s *Store, query string, args ...any) (T, error) {
+	var out T
+	err := s.DB.GetContext(ctx, &out, query, args...)
+	return out, err
+}
+
 // JSON is a column that holds a value as JSON.
 type JSON[T any] struct{ V T }
 

@@ -151,14 +151,14 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if err != nil || k == nil || k.Epoch != 1 || k.Attempts != 1 {
 		t.Fatalf("%+v (%v)", k, err)
 	}
-	if ok, err := s.RenewChunk(t.Context(), k.ID, k.Epoch); err != nil || !ok {
+	if _, ok, err := s.RenewChunk(t.Context(), k.ID, k.Epoch); err != nil || !ok {
 		t.Errorf("the holder cannot renew: %v", err)
 	}
 	epoch, err := s.RaiseEpoch(t.Context(), k.ID, k.Epoch)
 	if err != nil || epoch != 2 {
 		t.Fatalf("epoch %d (%v)", epoch, err)
 	}
-	if ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
+	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
 		t.Error("the old holder renewed")
 	}
 	if again, _ := s.RaiseEpoch(t.Context(), k.ID, k.Epoch); again != 0 {
@@ -209,7 +209,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if next, _ := s.Claim(t.Context(), c.ID, "w"); next != nil {
 		t.Error("a chunk was claimed while paused")
 	}
-	if ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
+	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
 		t.Error("the chunk in flight does not stop")
 	}
 	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{}); ok {
@@ -293,7 +293,7 @@ func TestTheJournalIsAppendOnly(t *testing.T) {
 			t.Errorf("%s: %v", q, err)
 		}
 	}
-	if l, err := s.LastJournal(t.Context(), "", 5); err != nil || len(l) != 1 || l[0].Message != "first" || l[0].Severity != "info" {
+	if l, err := s.Journal(t.Context(), records.EntryFilter{Limit: 5}); err != nil || len(l) != 1 || l[0].Message != "first" || l[0].Severity != "info" {
 		t.Errorf("%+v (%v)", l, err)
 	}
 }

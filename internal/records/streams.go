@@ -28,10 +28,29 @@ type Stream struct {
 	Live       bool         `db:"live"`
 	Ask        string       `db:"ask"`
 	AskAt      Pos          `db:"ask_at"`
+	SourceAt   Pos          `db:"source_at"`
+}
+
+// AppliedTx is a source transaction that was applied.
+type AppliedTx struct {
+	Position  domain.Position `json:"position"`
+	Committed time.Time       `json:"committed"` // by the source's clock
+	Applied   time.Time       `json:"applied"`
+	Kinds     [4]int64        `json:"kinds"` // inserts, updates, deletes, truncates
+	Tables    []string        `json:"tables"`
+}
+
+// RecentlyApplied returns the last transactions applied, newest first.
+func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedTx, error) {
+	r, err := all[JSON[[]AppliedTx]](ctx, s, `SELECT recent FROM streams WHERE crossing_id = $1`, crossing)
+	if err != nil || len(r) == 0 {
+		return nil, err
+	}
+	return r[0].V, nil
 }
 
 const streamColumns = `
-SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures,
+SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at,
        lease_until > now() AS live, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at
   FROM streams`
 
@@ -76,19 +95,28 @@ type Report struct {
 	LagBytes          int64
 	Retained          int64
 	Changes           int64 // since the last report
+	SourceAt          domain.Position
+	Read, Written     int64       // bytes since the last report
+	Recent            []AppliedTx // newest first; nil leaves what is kept
 }
 
 // RenewStream prolongs the lease and keeps the report; false says that the
 // stream was taken over or is to stop.
 func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report) (bool, error) {
+	var recent any
+	if r.Recent != nil {
+		recent = JSON[[]AppliedTx]{r.Recent}
+	}
 	res, err := s.DB.ExecContext(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
-       retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = ''
+       retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = '',
+       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent)
   FROM crossings c
  WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
-		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes)
+		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes,
+		Pos(r.SourceAt), r.Read, r.Written, recent)
 	if err != nil {
 		return false, err
 	}

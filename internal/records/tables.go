@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"slices"
 
 	"github.com/jmoiron/sqlx"
@@ -34,6 +35,126 @@ type Table struct {
 	LandedAt     sql.NullTime           `db:"landed_at"`
 }
 
+// TableLine is what is watched about a table; its plan stays in the records.
+type TableLine struct {
+	ID            int64             `db:"id"`
+	SourceName    string            `db:"source_name"`
+	TargetName    string            `db:"target_name"`
+	Key           JSON[[]string]    `db:"key_columns"`
+	Binary        bool              `db:"carried_binary"`
+	State         domain.TableState `db:"state"`
+	Reason        string            `db:"reason"`
+	EstRows       int64             `db:"est_rows"`
+	EstBytes      int64             `db:"est_bytes"`
+	Chunks        int               `db:"chunks"`
+	ChunksLanded  int               `db:"chunks_landed"`
+	Rows          int64             `db:"rows"`  // rows being read included
+	Bytes         int64             `db:"bytes"` // likewise
+	RowsRate      float64           `db:"rows_rate"`
+	BytesRate     float64           `db:"bytes_rate"`
+	Inserts       int64             `db:"inserts"`
+	Updates       int64             `db:"updates"`
+	Deletes       int64             `db:"deletes"`
+	Truncates     int64             `db:"truncates"`
+	ColumnChanges int64             `db:"column_changes"`
+	StartedAt     sql.NullTime      `db:"started_at"`
+	LandedAt      sql.NullTime      `db:"landed_at"`
+}
+
+const tableLines = `
+SELECT t.id, t.ordinal, t.source_name, t.target_name, t.key_columns, t.carried_binary, t.state, t.reason, t.est_rows, t.est_bytes, t.chunks, t.chunks_landed,
+       t.rows_landed + coalesce(k.rows, 0) AS rows, t.bytes_landed + coalesce(k.bytes, 0) AS bytes,
+       CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.rows_rate ELSE 0 END AS rows_rate,
+       CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.bytes_rate ELSE 0 END AS bytes_rate,
+       t.inserts, t.updates, t.deletes, t.truncates, t.column_changes, t.started_at, t.landed_at
+  FROM tables t
+  LEFT JOIN (SELECT table_id, sum(rows)::bigint AS rows, sum(bytes)::bigint AS bytes FROM chunks
+              WHERE crossing_id = $1 AND state = 'reading' GROUP BY table_id) k ON k.table_id = t.id
+ WHERE t.crossing_id = $1`
+
+// TableFilter chooses and orders a crossing's tables.
+type TableFilter struct {
+	Search     string
+	State      string
+	Sort       string
+	Descending bool
+	Offset     int
+	Limit      int
+}
+
+var tableOrders = map[string]string{
+	"planned":  `ordinal %[1]s`,
+	"name":     `source_name %[1]s`,
+	"state":    `array_position(ARRAY['held', 'loading', 'planned', 'landed'], state) %[1]s, ordinal`,
+	"rows":     `rows %[1]s, ordinal`,
+	"bytes":    `greatest(bytes, est_bytes) %[1]s, ordinal`,
+	"progress": `chunks_landed::float8 / greatest(chunks, 1) %[1]s, ordinal`,
+	"rate":     `bytes_rate %[1]s, ordinal`,
+	"changes":  `inserts + updates + deletes %[1]s, ordinal`,
+}
+
+// TableLines returns a page of a crossing's tables, how many tables the filter
+// lets through, and how many of all are in each state.
+func (s *Store) TableLines(ctx context.Context, crossing int64, f TableFilter) ([]TableLine, int, map[string]int, error) {
+	order, ok := tableOrders[f.Sort]
+	if !ok {
+		order = tableOrders["planned"]
+	}
+	where := ` AND ($2 = '' OR t.source_name ILIKE $2 OR t.target_name ILIKE $2) AND ($3 = '' OR t.state = $3)`
+	rows, err := all[struct {
+		TableLine
+		Ordinal int `db:"ordinal"`
+	}](ctx, s, `SELECT * FROM (`+tableLines+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+` LIMIT $4 OFFSET $5`,
+		crossing, like(f.Search), f.State, f.Limit, f.Offset)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	counts, err := all[struct {
+		State   string `db:"state"`
+		N       int    `db:"n"`
+		Matched int    `db:"matched"`
+	}](ctx, s, `
+SELECT state, count(*) AS n, count(*) FILTER (WHERE ($2 = '' OR source_name ILIKE $2 OR target_name ILIKE $2) AND ($3 = '' OR state = $3)) AS matched
+  FROM tables WHERE crossing_id = $1 GROUP BY state`, crossing, like(f.Search), f.State)
+	matched, states := 0, map[string]int{}
+	for _, c := range counts {
+		states[c.State], matched = c.N, matched+c.Matched
+	}
+	out := make([]TableLine, len(rows))
+	for i := range rows {
+		out[i] = rows[i].TableLine
+	}
+	return out, matched, states, err
+}
+
+// TableLine returns one table of a crossing.
+func (s *Store) TableLine(ctx context.Context, crossing, id int64) (TableLine, error) {
+	t, err := single[struct {
+		TableLine
+		Ordinal int `db:"ordinal"`
+	}](ctx, s, tableLines+` AND t.id = $2`, crossing, id)
+	return t.TableLine, notFound(err, "the crossing has no table %d; its tables may have been planned anew", id)
+}
+
+// RateTables reads how fast each table under way moves: the rate since the last
+// reading, smoothed over about ten seconds.
+func (s *Store) RateTables(ctx context.Context) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE tables t
+   SET rows_rate  = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.rows_rate, 0) * 0.6 + 0.4 * (n.rows - t.seen_rows) / n.s) ELSE 0 END,
+       bytes_rate = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.bytes_rate, 0) * 0.6 + 0.4 * (n.bytes - t.seen_bytes) / n.s) ELSE 0 END,
+       seen_rows = n.rows, seen_bytes = n.bytes, seen_at = now()
+  FROM (SELECT x.id, x.rows_landed + coalesce(sum(k.rows), 0) AS rows, x.bytes_landed + coalesce(sum(k.bytes), 0) AS bytes,
+               coalesce(extract(epoch FROM now() - x.seen_at), 0)::float8 AS s
+          FROM tables x JOIN crossings c ON c.id = x.crossing_id
+          LEFT JOIN chunks k ON k.crossing_id = c.id AND k.table_id = x.id AND k.state = 'reading'
+         WHERE c.phase = 'loading' AND x.state IN ('loading', 'landed') AND (x.state = 'loading' OR x.bytes_rate > 1)
+         GROUP BY x.id
+        HAVING x.rows_landed + coalesce(sum(k.rows), 0) <> x.seen_rows OR x.bytes_landed + coalesce(sum(k.bytes), 0) <> x.seen_bytes OR x.bytes_rate > 1) n
+ WHERE t.id = n.id`)
+	return err
+}
+
 const tableColumns = `
 SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, est_rows, est_bytes, chunks, chunks_landed,
        rows_landed, bytes_landed, inserts, updates, deletes, truncates, started_at, landed_at
@@ -50,9 +171,9 @@ func (s *Store) SavePlans(ctx context.Context, c *Crossing, plans []domain.Table
 		}
 		for i, p := range plans {
 			if _, err := tx.ExecContext(ctx, `
-INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, est_rows, est_bytes)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, c.ID, c.TargetID, i+1, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p},
-				max(p.Table.Rows, 0), p.Table.Bytes); err != nil {
+INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary, est_rows, est_bytes)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p},
+				JSON[[]string]{slices.Concat([]string{}, p.Key)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes); err != nil {
 				if duplicate(err) {
 					return domain.Conflict("the target table %s is written by another crossing; close that one first, or leave the table out", p.Target)
 				}
@@ -66,8 +187,7 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`, c.ID, c.TargetID, i+1, p.Source.String
 
 // Tables lists a crossing's tables in order.
 func (s *Store) Tables(ctx context.Context, crossing int64) ([]Table, error) {
-	var out []Table
-	return out, s.DB.SelectContext(ctx, &out, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
+	return all[Table](ctx, s, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
 }
 
 // Table returns one table.
@@ -90,8 +210,8 @@ func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk)
 			}
 		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = 'loading', reason = '', chunks = $2, chunks_landed = 0, rows_landed = 0, bytes_landed = 0,
-       started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks))
+UPDATE tables SET state = 'loading', reason = '', chunks = $2, chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
+       seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks))
 		return err
 	})
 }
@@ -136,6 +256,14 @@ UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = dele
 	return err
 }
 
+// NoteColumnChange counts a change of a table's columns seen in the source's
+// log, once for each position.
+func (s *Store) NoteColumnChange(ctx context.Context, id int64, at domain.Position) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE tables SET column_changes = column_changes + 1, column_change_at = $2 WHERE id = $1 AND column_change_at < $2`, id, Pos(at))
+	return err
+}
+
 // Progress is the sum over a crossing's tables, rows being read included.
 type Progress struct {
 	Tables       int    `db:"tables"`
@@ -148,18 +276,4 @@ type Progress struct {
 	EstRows      int64  `db:"est_rows"`
 	EstBytes     int64  `db:"est_bytes"`
 	Work         string `db:"work"`
-}
-
-// Progress sums up a crossing.
-func (s *Store) Progress(ctx context.Context, crossing int64) (Progress, error) {
-	var p Progress
-	return p, s.DB.GetContext(ctx, &p, `
-SELECT count(*) AS tables, count(*) FILTER (WHERE state = 'landed') AS tables_landed, count(*) FILTER (WHERE state = 'held') AS tables_held,
-       coalesce(sum(chunks), 0) AS chunks, coalesce(sum(chunks_landed), 0) AS chunks_landed,
-       (coalesce(sum(rows_landed), 0))::bigint AS rows,
-       (coalesce(sum(bytes_landed), 0) + coalesce((SELECT sum(bytes) FROM chunks WHERE crossing_id = $1 AND state = 'reading'), 0))::bigint AS bytes,
-       coalesce(sum(est_rows), 0)::bigint AS est_rows, coalesce(sum(est_bytes), 0)::bigint AS est_bytes,
-       coalesce((SELECT k.kind || CASE WHEN k.note = '' THEN '' ELSE ': ' || k.note END FROM tasks k
-                  WHERE k.crossing_id = $1 AND k.state IN ('waiting', 'running') ORDER BY k.id LIMIT 1), '') AS work
-  FROM tables WHERE crossing_id = $1`, crossing)
 }

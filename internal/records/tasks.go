@@ -96,14 +96,12 @@ func (s *Store) ReleaseTask(ctx context.Context, id, epoch int64) error {
 
 // Tasks lists a crossing's newest tasks.
 func (s *Store) Tasks(ctx context.Context, crossing int64) ([]Task, error) {
-	var out []Task
-	return out, s.DB.SelectContext(ctx, &out, `SELECT * FROM tasks WHERE crossing_id = $1 ORDER BY id DESC LIMIT 50`, crossing)
+	return all[Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 ORDER BY id DESC LIMIT 50`, crossing)
 }
 
 // Stalled lists tasks that nobody works on although they should be.
 func (s *Store) Stalled(ctx context.Context) ([]int64, error) {
-	var out []int64
-	return out, s.DB.SelectContext(ctx, &out, `
+	return all[int64](ctx, s, `
 SELECT id FROM tasks WHERE state = 'running' AND lease_until < now()
     OR state = 'waiting' AND created_at < now() - interval '10 seconds'`)
 }
@@ -117,8 +115,7 @@ type LaneWanted struct {
 
 // LanesWanted lists crossings that load and lack lanes.
 func (s *Store) LanesWanted(ctx context.Context) ([]LaneWanted, error) {
-	var out []LaneWanted
-	return out, s.DB.SelectContext(ctx, &out, `
+	return all[LaneWanted](ctx, s, `
 SELECT * FROM (
   SELECT c.id AS crossing_id, (SELECT count(*) FROM lanes l WHERE l.crossing_id = c.id) AS have,
          least((c.settings->>'lanes')::int,
@@ -130,8 +127,7 @@ SELECT * FROM (
 
 // DeadLanes removes lanes whose holder fell silent and returns their jobs.
 func (s *Store) DeadLanes(ctx context.Context) ([]int64, error) {
-	var out []int64
-	return out, s.DB.SelectContext(ctx, &out, `DELETE FROM lanes WHERE lease_until < now() RETURNING job_id`)
+	return all[int64](ctx, s, `DELETE FROM lanes WHERE lease_until < now() RETURNING job_id`)
 }
 
 // AddLaneTx adds a lane inside the caller's transaction.
@@ -165,8 +161,7 @@ func (s *Store) EndLane(ctx context.Context, id int64) error {
 
 // Underway lists crossings whose phase may move by itself.
 func (s *Store) Underway(ctx context.Context) ([]Crossing, error) {
-	var out []Crossing
-	return out, s.DB.SelectContext(ctx, &out, crossingColumns+` WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')`)
+	return all[Crossing](ctx, s, crossingColumns+` WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')`)
 }
 
 // Alone runs f when no other process does so right now (a transaction-level

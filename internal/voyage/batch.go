@@ -72,6 +72,9 @@ func (b *batch) flush(ctx context.Context) error {
 			continue
 		}
 		if c.ch.Kind == domain.Redefine {
+			if err := b.f.v.Store.NoteColumnChange(ctx, t.row.ID, c.tx.Commit); err != nil {
+				return err
+			}
 			return domain.Conflict("the columns of %s have changed on the source: %s. Change the target's table alike and restart the table, or restart the crossing", t.row.SourceName, c.ch.Note)
 		}
 		if err := b.one(ctx, t, i, loading); err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -86,8 +87,21 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *records.Crossing, actor 
 	if err != nil {
 		return err
 	}
-	if k == nil || k.Settings.V.StopMethod != domain.StopWord {
-		return domain.Conflict("no cutover of %s waits for a person's word", c.Name)
+	if k == nil {
+		return domain.Conflict("no cutover of %s is under way; nothing waits for a person's word", c.Name)
+	}
+	steps, err := v.Store.Steps(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range steps {
+		if s.State == domain.StepRunning && s.Note == holdNote(s.Name) {
+			v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"", actor, cutoverWord(k.Rehearsal), s.Name)
+			return v.Store.GoOn(ctx, k.ID, s.Name, actor)
+		}
+	}
+	if k.Settings.V.StopMethod != domain.StopWord {
+		return domain.Conflict("the cutover of %s waits for nobody's word at the moment", c.Name)
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s says that writes to the source have stopped", actor)
 	return v.Store.GiveWord(ctx, k.ID, actor)
@@ -207,6 +221,43 @@ func (r *run) mine(ctx context.Context) error {
 	return err
 }
 
+// holdNote is what a step says while it waits at its hold point.
+func holdNote(name domain.StepName) string {
+	return fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)
+}
+
+// holdBefore waits at a hold point until a person lets the cutover go on, while
+// capture follows the source. What held before the wait is checked again after
+// it.
+func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
+	if !slices.Contains(r.k.Settings.V.HoldPoints, name) {
+		return nil
+	}
+	if err := r.v.Store.NoteStep(ctx, r.k.ID, name, holdNote(name)); err != nil {
+		return err
+	}
+	for {
+		k, err := r.v.Store.Cutover(ctx, r.k.ID)
+		if err != nil {
+			return err
+		}
+		if k.GoneOn.V[string(name)] != "" {
+			break
+		}
+		if !sleep(ctx, 200*time.Millisecond) {
+			return context.Cause(ctx)
+		}
+	}
+	if err := r.v.Store.NoteStep(ctx, r.k.ID, name, ""); err != nil {
+		return err
+	}
+	if name == domain.StepStopWrites {
+		_, err := r.readiness(ctx)
+		return err
+	}
+	return nil
+}
+
 // step carries out one step before the hand-over and records it.
 func (r *run) step(ctx context.Context, name domain.StepName) error {
 	act := map[domain.StepName]func(context.Context) (string, error){
@@ -227,7 +278,10 @@ func (r *run) step(ctx context.Context, name domain.StepName) error {
 	if err := r.v.Store.SetStep(ctx, r.k.ID, name, domain.StepRunning, ""); err != nil {
 		return err
 	}
-	note, err := act(ctx)
+	note, err := "", r.holdBefore(ctx, name)
+	if err == nil {
+		note, err = act(ctx)
+	}
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if err != nil {

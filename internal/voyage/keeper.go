@@ -42,7 +42,7 @@ func (v *Voyage) sample(ctx context.Context, beat int) error {
 			return err
 		}
 	}
-	return v.Store.TakeSamples(ctx)
+	return errors.Join(v.Store.TakeSamples(ctx), v.Store.RateTables(ctx))
 }
 
 func (v *Voyage) returnLost(ctx context.Context) error {

@@ -62,6 +62,21 @@ type laneWork struct {
 	reader engine.Reader
 	writer engine.Writer
 	table  records.Table
+	seen   float64 // rows in a byte of the last chunk that landed
+}
+
+// density is how many rows a byte of the table holds, about: as in the last
+// chunk, or as the source estimates.
+func (l *laneWork) density(table int64) float64 {
+	switch {
+	case l.table.ID != table:
+		return 0
+	case l.seen > 0:
+		return l.seen
+	case l.table.EstBytes > 0:
+		return float64(l.table.EstRows) / float64(l.table.EstBytes)
+	}
+	return 0
 }
 
 func (l *laneWork) close() {
@@ -81,34 +96,48 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 	v := l.v
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	var rows, bytes atomic.Int64
-	var keep sync.WaitGroup
-	defer keep.Wait()
-	defer cancel(nil)
-	keep.Go(func() {
-		every(ctx, records.Renew, func() {
-			if ok, err := v.Store.RenewChunk(ctx, chunk.ID, chunk.Epoch); err == nil && !ok {
-				cancel(domain.ErrTakenOver)
-				return
-			}
-			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, rows.Load(), bytes.Load())
-		})
-	})
 	if l.table.ID != chunk.TableID {
 		t, err := v.Store.Table(ctx, chunk.TableID)
 		if err != nil {
 			return err
 		}
-		l.table = t
+		l.table, l.seen = t, 0
 	}
-	err := l.move(ctx, c, chunk, &rows, &bytes)
+	var moved moved
+	density := l.density(chunk.TableID)
+	var keep sync.WaitGroup
+	defer keep.Wait()
+	defer cancel(nil)
+	keep.Go(func() {
+		every(ctx, records.Renew, func() {
+			limit, ok, err := v.Store.RenewChunk(ctx, chunk.ID, chunk.Epoch)
+			if err == nil && !ok {
+				cancel(domain.ErrTakenOver)
+				return
+			}
+			if err == nil {
+				v.limiter(c.ID, limit) // a new limit holds within the chunk
+			}
+			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(density), moved.read.Load(), moved.written.Load())
+		})
+	})
+	err := l.move(ctx, c, chunk, &moved)
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		return cause
 	}
 	return err
 }
 
-func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records.Chunk, rows, bytes *atomic.Int64) error {
+// moved is how far a chunk has come, in bytes of its wire form.
+type moved struct{ read, written atomic.Int64 }
+
+// rows guesses how many rows were written so far, from how many the table has
+// had in a byte; the exact number is known when the chunk was read to its end.
+func (m *moved) rows(density float64) int64 {
+	return int64(float64(m.written.Load()) * density)
+}
+
+func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
 	src, dst, err := l.v.Both(ctx, c)
 	if err != nil {
 		return err
@@ -131,17 +160,19 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err := l.writer.Begin(ctx, plan); err != nil {
 		return err
 	}
-	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, limiter(c.Settings.V), bytes)
-	rows.Store(sum.Rows)
+	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, l.v.limiter(c.ID, c.Settings.V.SpeedLimit), m)
 	if err != nil {
 		return err
 	}
 	if err := l.reader.End(ctx); err != nil {
 		return err
 	}
-	m := engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: sum}
-	if err := l.writer.Land(ctx, m); err != nil {
+	mark := engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: sum}
+	if err := l.writer.Land(ctx, mark); err != nil {
 		return err
+	}
+	if sum.Bytes > 0 {
+		l.seen = float64(sum.Rows) / float64(sum.Bytes)
 	}
 	return l.v.Store.Landed(ctx, chunk.ID, snap, sum)
 }
@@ -151,7 +182,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 const queued = 3
 
 // pump moves a chunk's blocks from reader to writer, each on its own goroutine.
-func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, limit *rate.Limiter, bytes *atomic.Int64) (rowhash.Sum, error) {
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, limit *rate.Limiter, m *moved) (rowhash.Sum, error) {
 	blocks := make(chan engine.Block, queued)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -160,6 +191,7 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	go func() {
 		defer close(blocks)
 		sum, readErr = r.Copy(ctx, p, c, func(b engine.Block) error {
+			m.read.Add(int64(len(b.Data)))
 			select {
 			case blocks <- b:
 				return nil
@@ -172,13 +204,10 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	var writeErr error
 	for b := range blocks {
 		if writeErr == nil {
-			if limit != nil {
-				writeErr = limit.WaitN(ctx, len(b.Data))
-			}
-			if writeErr == nil {
+			if writeErr = limit.WaitN(ctx, len(b.Data)); writeErr == nil {
 				writeErr = w.Write(ctx, b.Data)
 			}
-			bytes.Add(int64(len(b.Data)))
+			m.written.Add(int64(len(b.Data)))
 			if writeErr != nil {
 				cancel()
 			}
@@ -191,14 +220,28 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	return sum, readErr
 }
 
-var limiters sync.Map // bytes per second -> *rate.Limiter, shared by this process's lanes
-
-func limiter(s domain.Settings) *rate.Limiter {
-	if s.SpeedLimit <= 0 {
-		return nil
+// limiter returns the crossing's brake, which all its lanes in this process
+// share, set to so many bytes per second (0: none).
+func (v *Voyage) limiter(crossing, speed int64) *rate.Limiter {
+	limit, burst := rate.Limit(speed), int(max(speed, 1<<20))
+	if speed <= 0 {
+		limit, burst = rate.Inf, 1<<20
 	}
-	l, _ := limiters.LoadOrStore(s.SpeedLimit, rate.NewLimiter(rate.Limit(s.SpeedLimit), int(max(s.SpeedLimit, 1<<20))))
-	return l.(*rate.Limiter)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	l := v.brakes[crossing]
+	if l == nil {
+		if v.brakes == nil {
+			v.brakes = map[int64]*rate.Limiter{}
+		}
+		l = rate.NewLimiter(limit, burst)
+		v.brakes[crossing] = l
+	}
+	if l.Limit() != limit {
+		l.SetBurst(burst)
+		l.SetLimit(limit)
+	}
+	return l
 }
 
 // returnChunk takes a chunk back from whoever held it: first the ledger raises

@@ -50,6 +50,8 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	case recs[0].State == "clean":
 		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows",
 			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows)
+	case recs[0].State == "differing" && recs[0].Equal == recs[0].Findings:
+		add(true, verdict, "reconciliation", remedy, "the last comparison found %d rows that differed; all were mended, compared again and are equal", recs[0].Findings)
 	case recs[0].State == "differing" && recs[0].Open == 0:
 		add(false, verdict, "reconciliation", remedy, "the findings of the last comparison were repaired, but not compared again")
 	case recs[0].State == "differing":

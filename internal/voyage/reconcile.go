@@ -2,10 +2,12 @@ package voyage
 
 import (
 	"context"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -183,10 +185,20 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 		return 0, err
 	}
 	var sums [2][]rowhash.Sum
+	var read [2]atomic.Int64
+	tell, quiet := context.WithCancel(ctx)
+	var telling sync.WaitGroup
+	telling.Go(func() {
+		every(tell, time.Second, func() {
+			_ = v.Store.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
+		})
+	})
 	err = both(func(i int) (err error) {
-		sums[i], err = views[i].Sums(ctx, plans[i], part, func(int64) {})
+		sums[i], err = views[i].Sums(ctx, plans[i], part, func(n int64) { read[i].Add(n) })
 		return err
 	})
+	quiet()
+	telling.Wait()
 	if err != nil {
 		return 0, err
 	}
@@ -253,12 +265,13 @@ func (v *Voyage) narrowDown(ctx context.Context, views [2]engine.View, plans [2]
 
 // confirm makes a finding of a candidate by comparing the fetched rows.
 func confirm(view engine.View, p *domain.TablePlan, c narrow.Candidate, source, target []domain.Row) (domain.Finding, bool) {
-	f := domain.Finding{Kind: c.Kind, Key: view.Key(p, c.Key), Confirmed: true}
+	f := domain.Finding{Kind: c.Kind, Key: view.Key(p, c.Key)}
 	names := make([]string, len(p.Columns))
 	for i, col := range p.Columns {
 		names[i] = col.Name
 	}
 	if len(p.Key) == 0 {
+		f.Place = hex.EncodeToString([]byte(c.Key))
 		f.Copies = max(len(source)-len(target), len(target)-len(source))
 		if f.Copies == 0 {
 			return f, false
@@ -312,30 +325,120 @@ func (v *Voyage) StartRepair(ctx context.Context, c *records.Crossing, a RepairA
 	if _, err := v.Store.Reconciliation(ctx, c.ID, a.Reconciliation); err != nil {
 		return err
 	}
-	open, err := v.Store.Findings(ctx, a.Reconciliation, "open", 1)
+	open, _, err := v.Store.CountFindings(ctx, a.Reconciliation, records.FindingFilter{State: "open", IDs: a.Findings})
 	if err != nil {
 		return err
 	}
-	if len(open) == 0 {
-		return domain.Conflict("reconciliation %d has no open findings; there is nothing to repair", a.Reconciliation)
+	if open == 0 {
+		return domain.Conflict("none of the findings asked for is open in reconciliation %d; there is nothing to repair", a.Reconciliation)
 	}
-	_, err = v.AddTask(ctx, c, TaskRepair, a, actor)
+	if _, err = v.AddTask(ctx, c, TaskRepair, a, actor); err == nil {
+		v.Say(ctx, "info", actor, c.Name, "", "repair", "%s asked to copy the rows of %s of reconciliation %d again", actor, many(int64(open), "finding"), a.Reconciliation)
+	}
 	return err
+}
+
+// StartRecheck compares the rows of findings again, and only those.
+func (v *Voyage) StartRecheck(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+	if err := allow(lifecycle.Reconcile, c); err != nil {
+		return err
+	}
+	r, err := v.Store.Reconciliation(ctx, c.ID, a.Reconciliation)
+	if err != nil {
+		return err
+	}
+	n, _, err := v.Store.CountFindings(ctx, a.Reconciliation, records.FindingFilter{IDs: a.Findings})
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return domain.Conflict("reconciliation %d (%s) has none of the findings asked for; there are no rows to compare again", a.Reconciliation, r.Depth)
+	}
+	_, err = v.AddTask(ctx, c, TaskRecheck, a, actor)
+	return err
+}
+
+// recheck compares the rows of findings at one shared position, with both
+// databases live. A finding whose row is alike now is equal; one that still
+// differs is open, with the rows as they are now.
+func (v *Voyage) recheck(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+	byTable, err := v.findingsByTable(ctx, records.FindingFilter{IDs: a.Findings}, a.Reconciliation)
+	if err != nil {
+		return err
+	}
+	return v.align(ctx, c, false, false, func(al *aligned) error {
+		views := [2]engine.View{al.source, al.target}
+		for id, list := range byTable {
+			t, err := v.Store.Table(ctx, id)
+			if err != nil {
+				return err
+			}
+			dstPlan := targetSide(t.Plan.V)
+			plans := [2]*domain.TablePlan{&t.Plan.V, &dstPlan}
+			equal, err := v.recheckTable(ctx, views, plans, list)
+			if err != nil {
+				return fmt.Errorf("comparing %s again: %w", t.SourceName, err)
+			}
+			severity := "info"
+			if equal < len(list) {
+				severity = "warning"
+			}
+			v.Say(ctx, severity, actor, c.Name, t.SourceName, "reconcile", "%d of %s of %s compared again are equal now (reconciliation %d)", equal, many(int64(len(list)), "row"), t.SourceName, a.Reconciliation)
+		}
+		return nil
+	})
+}
+
+func (v *Voyage) recheckTable(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, list []records.Finding) (int, error) {
+	keyed := len(plans[0].Key) > 0
+	key := func(f *records.Finding) string {
+		if keyed {
+			return keyBytes(f.Detail.V.Key)
+		}
+		place, _ := hex.DecodeString(f.Detail.V.Place)
+		return string(place)
+	}
+	var keys []string
+	for i := range list {
+		keys = append(keys, key(&list[i]))
+	}
+	var rows [2]map[string][]domain.Row
+	err := both(func(i int) (err error) {
+		rows[i], err = views[i].Fetch(ctx, plans[i], engine.Part{}, keys)
+		return err
+	})
+	if err != nil {
+		return 0, err
+	}
+	var equal []int64
+	for i := range list {
+		k := key(&list[i])
+		f, differs := confirm(views[0], plans[0], narrow.Candidate{Key: k, Kind: list[i].Kind}, rows[0][k], rows[1][k])
+		if !differs {
+			equal = append(equal, list[i].ID)
+		} else if err := v.Store.SaveFinding(ctx, list[i].ID, f); err != nil {
+			return 0, err
+		}
+	}
+	return len(equal), v.Store.SetFindings(ctx, equal, "equal")
+}
+
+func (v *Voyage) findingsByTable(ctx context.Context, f records.FindingFilter, reconciliation int64) (map[int64][]records.Finding, error) {
+	f.Limit = 1_000_000
+	found, err := v.Store.Findings(ctx, reconciliation, f)
+	out := map[int64][]records.Finding{}
+	for _, x := range found {
+		out[x.TableID] = append(out[x.TableID], x)
+	}
+	return out, err
 }
 
 // repair makes the target's rows at the findings' keys what the source's are at
 // one shared position, while the applier stands still there.
 func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
-	found, err := v.Store.Findings(ctx, a.Reconciliation, "open", maxFindings)
+	byTable, err := v.findingsByTable(ctx, records.FindingFilter{State: "open", IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err
-	}
-	if len(a.Findings) > 0 {
-		found = slices.DeleteFunc(found, func(f records.Finding) bool { return !slices.Contains(a.Findings, f.ID) })
-	}
-	byTable := map[int64][]records.Finding{}
-	for _, f := range found {
-		byTable[f.TableID] = append(byTable[f.TableID], f)
 	}
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {
@@ -359,7 +462,7 @@ func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, 
 			for _, f := range list {
 				ids = append(ids, f.ID)
 			}
-			if err := v.Store.Repaired(ctx, ids); err != nil {
+			if err := v.Store.SetFindings(ctx, ids, "repaired"); err != nil {
 				return err
 			}
 			v.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%d rows of %s were copied again (reconciliation %d)", len(list), t.SourceName, a.Reconciliation)

@@ -98,9 +98,14 @@ type follower struct {
 	counts    map[int64]*[4]int64 // inserts, updates, deletes, truncates since the last report
 	beats     []beat              // heartbeats sent and not applied yet
 	clock     time.Duration       // the source's time minus ours
+	sourceAt  domain.Position     // where the source's log stood at the last heartbeat
+	read      int64               // bytes of changes since the last report
+	written   int64
+	applieds  []records.AppliedTx // newest first; nil when none since the last report
 
 	peeked    *engine.Event
 	lastEmpty time.Time
+	recent    recent
 	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
 
 }
@@ -123,6 +128,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			if at, err := src.Heartbeat(ctx); err == nil {
 				f.mu.Lock()
 				f.beats = append(f.beats, beat{at, time.Now()})
+				f.sourceAt = at
 				f.mu.Unlock()
 			}
 			if n%10 == 0 {
@@ -133,7 +139,8 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			n++
 		}
 		f.mu.Lock()
-		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Retained: retained, Changes: f.changes}
+		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Retained: retained, Changes: f.changes,
+			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds}
 		if len(f.beats) > 0 {
 			if newest := f.beats[len(f.beats)-1].at; newest > f.applied {
 				r.LagBytes = int64(newest - f.applied)
@@ -141,6 +148,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 		}
 		counts := f.counts
 		f.changes, f.counts = 0, map[int64]*[4]int64{}
+		f.read, f.written, f.applieds = 0, 0, nil
 		f.mu.Unlock()
 		ok, err := f.v.Store.RenewStream(ctx, f.c.ID, f.epoch, r)
 		if err != nil {
@@ -368,7 +376,7 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	defer b.abort()
 	var last domain.Tx
 	var progress domain.Position
-	inTx, committedTxs := false, 0
+	inTx, committedTxs, size := false, 0, int64(0)
 	for {
 		wait := time.Duration(0)
 		if inTx || committedTxs == 0 && progress == 0 {
@@ -392,12 +400,16 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		case engine.EventBegin:
 			inTx = true
 			b.txs = append(b.txs, e.Tx)
+			f.recent.begin()
 		case engine.EventChange:
 			b.changes = append(b.changes, captured{e.Tx, e.Change})
 			b.size += e.Size
+			size += int64(e.Size)
+			f.recent.change(e.Change.Table, e.Change.Kind)
 		case engine.EventCommit:
 			inTx = false
 			last = e.Tx
+			f.recent.commit(e.Tx)
 			committedTxs++
 		case engine.EventProgress:
 			progress = e.Position
@@ -440,6 +452,12 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	}
 	b.begun = false
 	f.reached(last.End, last.At)
+	f.mu.Lock()
+	f.read, f.written = f.read+size, f.written+size
+	if list := f.recent.take(f.set); list != nil {
+		f.applieds = list
+	}
+	f.mu.Unlock()
 	return nil
 }
 

@@ -108,13 +108,18 @@ func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
 		rows += max(0, p.Table.Rows)
 		bytes += p.Table.Bytes
 	}
+	took, rate := loadTime(bytes, s)
+	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
+		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; at an assumed %d MB/s (nothing was measured yet) the load takes about %s", len(plans), many(rows, "row"), float64(bytes)/1e6, rate>>20, max(took, time.Second))}
+}
+
+// loadTime reckons how long a load takes, and the rate that was assumed.
+func loadTime(bytes int64, s domain.Settings) (time.Duration, int64) {
 	rate := int64(assumedRate) * int64(min(s.Lanes, 4))
 	if s.SpeedLimit > 0 {
 		rate = min(rate, s.SpeedLimit)
 	}
-	took := (time.Duration(bytes/rate) * time.Second).Round(time.Second)
-	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; at an assumed %d MB/s (nothing was measured yet) the load takes about %s", len(plans), many(rows, "row"), float64(bytes)/1e6, rate>>20, max(took, time.Second))}
+	return time.Duration(bytes/rate) * time.Second, rate
 }
 
 // many writes a number of things: thousands and millions in words, one in the

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"reflect"
 	"sync"
 	"time"
 
@@ -22,6 +23,7 @@ const (
 	TaskBuild     = "build"
 	TaskReconcile = "reconcile"
 	TaskRepair    = "repair"
+	TaskRecheck   = "compare again"
 	TaskCutover   = "cutover"
 	TaskClose     = "close"
 )
@@ -126,6 +128,12 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 			return err
 		}
 		return v.repair(ctx, c, a, t.Actor)
+	case TaskRecheck:
+		var a RepairArgs
+		if err := json.Unmarshal(t.Args, &a); err != nil {
+			return err
+		}
+		return v.recheck(ctx, c, a, t.Actor)
 	case TaskCutover:
 		return v.cutover(ctx, c, t)
 	case TaskClose:
@@ -173,9 +181,21 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 }
 
 // StartCrossing begins the journey: prepare, then load and capture.
-func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, actor string) error {
+//
+// Where rows on the target will be removed, confirm must be the target's name.
+func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm, actor string) error {
 	if err := allow(lifecycle.Start, c); err != nil {
 		return err
+	}
+	if c.Settings.V.NonEmptyTarget == "empty" && confirm != c.Target {
+		look, err := v.LastLook(ctx, c)
+		if err != nil {
+			return err
+		}
+		if look.RowsLost > 0 {
+			return domain.Invalid("starting %s removes %s from %d tables of %s (%s first); confirm it by giving the target's name, %s",
+				c.Name, many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
+		}
 	}
 	if c.Kind == domain.KindCapture {
 		return domain.Invalid("crossings of kind capture cannot be started yet; choose load or load+capture")
@@ -296,7 +316,8 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	live.HandoverURL, live.HandoverCommand = s.HandoverURL, s.HandoverCommand
 	live.PauseBudget, live.StopMethod, live.CutoverDepth = s.PauseBudget, s.StopMethod, s.CutoverDepth
 	live.InStepLag, live.InStepDwell = s.InStepLag, s.InStepDwell
-	if live != s {
+	live.HoldPoints = s.HoldPoints
+	if !reflect.DeepEqual(live, s) {
 		if err := allow(lifecycle.Change, c); err != nil {
 			return err
 		}

@@ -14,6 +14,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -40,6 +42,9 @@ type Voyage struct {
 	loops    sync.WaitGroup
 	stop     context.CancelFunc
 	clearing map[int64]bool
+	brakes   map[int64]*rate.Limiter // by crossing
+	catalogs map[string]readCatalog  // by database
+	engines  map[string]string       // by database
 }
 
 type opened struct {
@@ -109,6 +114,8 @@ func (v *Voyage) Open(ctx context.Context, name string) (engine.Database, error)
 func (v *Voyage) Forget(id int64) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	clear(v.engines)
+	clear(v.catalogs)
 	if o, ok := v.open[id]; ok {
 		go o.db.Close()
 		delete(v.open, id)
@@ -131,11 +138,23 @@ func (v *Voyage) Position(ctx context.Context, database string, p domain.Positio
 	if p == 0 {
 		return ""
 	}
-	d, err := v.Store.Database(ctx, database)
-	if err != nil {
-		return ""
+	v.mu.Lock()
+	name, ok := v.engines[database]
+	v.mu.Unlock()
+	if !ok {
+		d, err := v.Store.Database(ctx, database)
+		if err != nil {
+			return ""
+		}
+		name = d.Engine
+		v.mu.Lock()
+		if v.engines == nil {
+			v.engines = map[string]string{}
+		}
+		v.engines[database] = name
+		v.mu.Unlock()
 	}
-	drv, err := v.Driver(d.Engine)
+	drv, err := v.Driver(name)
 	if err != nil {
 		return ""
 	}

@@ -97,7 +97,27 @@ export interface paths {
             };
             cookie?: never;
         };
+        /** @description The catalog is read at most every 30 seconds; fresh reads it anew. */
         get: operations["listDatabaseTables"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/databases/{name}/rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description The first rows of a table, read in a read-only transaction that ends when the caller goes away; at most 5 seconds. Kept in the journal. */
+        get: operations["previewRows"];
         put?: never;
         post?: never;
         delete?: never;
@@ -152,6 +172,44 @@ export interface paths {
         get: operations["getSurvey"];
         put?: never;
         post: operations["surveyCrossing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description What will happen to one table, with the columns of both sides. */
+        get: operations["getPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/last-look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description Everything that starting the crossing will do, counted on both sides now. */
+        get: operations["getLastLook"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -266,6 +324,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/tables/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get: operations["getTable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/tables/{id}/chunks": {
         parameters: {
             query?: never;
@@ -285,18 +362,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/crossings/{name}/samples": {
+    "/api/crossings/{name}/tables/{id}/chunks/{number}": {
         parameters: {
-            query?: {
-                minutes?: number;
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+                /** @description Of the chunk within its table, from 1 */
+                number: number;
             };
+            cookie?: never;
+        };
+        get: operations["getChunk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/tables/{id}/ledger": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        /** @description The chunks from one number to another, put together into at most so many cells. */
+        get: operations["getLedger"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/lanes": {
+        parameters: {
+            query?: never;
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
             };
             cookie?: never;
         };
-        get: operations["listSamples"];
+        get: operations["listLanes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between. */
+        get: operations["getHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/applied": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get: operations["getApplied"];
         put?: never;
         post?: never;
         delete?: never;
@@ -363,7 +516,13 @@ export interface paths {
     "/api/crossings/{name}/reconciliations/{id}/findings": {
         parameters: {
             query?: {
-                state?: "open" | "repaired";
+                state?: components["schemas"]["FindingState"];
+                kind?: components["schemas"]["FindingKind"];
+                /** @description schema.table */
+                table?: string;
+                /** @description Part of the key */
+                search?: string;
+                offset?: components["parameters"]["Offset"];
                 limit?: number;
             };
             header?: never;
@@ -376,6 +535,26 @@ export interface paths {
         get: operations["listFindings"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/reconciliations/{id}/recheck": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Compares only the rows of findings again, at one shared log position. */
+        post: operations["recheck"];
         delete?: never;
         options?: never;
         head?: never;
@@ -529,12 +708,52 @@ export interface paths {
     };
     "/api/journal": {
         parameters: {
-            query?: never;
+            query?: {
+                crossing?: string;
+                actor?: string;
+                act?: string;
+                /** @description A table, a database or a token */
+                subject?: string;
+                /** @description This or worse */
+                severity?: components["schemas"]["Severity"];
+                /** @description Part of a name or text, in any case */
+                search?: components["parameters"]["Search"];
+                since?: string;
+                until?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         get: operations["listJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/journal/export": {
+        parameters: {
+            query?: {
+                crossing?: string;
+                actor?: string;
+                act?: string;
+                /** @description A table, a database or a token */
+                subject?: string;
+                /** @description This or worse */
+                severity?: components["schemas"]["Severity"];
+                /** @description Part of a name or text, in any case */
+                search?: components["parameters"]["Search"];
+                since?: string;
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["exportJournal"];
         put?: never;
         post?: never;
         delete?: never;
@@ -550,8 +769,40 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Server-sent events. "journal" carries one journal entry and has its number as id; "crossings" carries the list of all crossings as it is now, without id. A stream that was lost resumes after Last-Event-ID. */
+        /** @description Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number. */
         get: operations["streamEvents"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/defaults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getDefaults"];
+        put: operations["setDefaults"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/about": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["getAbout"];
         put?: never;
         post?: never;
         delete?: never;
@@ -686,6 +937,85 @@ export interface components {
             bytes: number;
             key: string[];
             columns: number;
+            /** @description The patterns of the request choose it */
+            chosen: boolean;
+        };
+        Preview: {
+            columns: {
+                name: string;
+                type: string;
+            }[];
+            /** @description Values as text, cut after 200 characters; null is NULL */
+            rows: (string | null)[][];
+            /** @description The table has more rows */
+            more: boolean;
+        };
+        PlannedColumn: {
+            name: string;
+            source_type: string;
+            target_type: string;
+            nullable: boolean;
+            /** @description Place in the key, 0 for none */
+            key: number;
+            /** @description False for what the target computes itself */
+            carried: boolean;
+            verdict: components["schemas"]["Verdict"];
+            note: string;
+        };
+        TablePlan: {
+            source: string;
+            target: string;
+            target_stands: boolean;
+            /**
+             * Format: int64
+             * @description Estimate, -1 when never counted
+             */
+            rows: number;
+            /** Format: int64 */
+            bytes: number;
+            key: string[];
+            /** @description Who says which chunk a key belongs to: ours or source */
+            key_order: string;
+            /** @description Estimate */
+            chunks: number;
+            /** Format: int64 */
+            chunk_bytes: number;
+            columns: components["schemas"]["PlannedColumn"][];
+            /** @description Indexes and constraints made after the load */
+            later: string[];
+            notes: components["schemas"]["Entry"][];
+        };
+        Loss: {
+            table: string;
+            /** Format: int64 */
+            rows: number;
+        };
+        LastLook: {
+            source: components["schemas"]["Database"];
+            target: components["schemas"]["Database"];
+            tables: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            bytes: number;
+            chunks: number;
+            /** @description Tables that will be made on the target */
+            create: number;
+            /** @description Target tables that stand and hold nothing */
+            standing_empty: number;
+            /** @description Target tables whose rows will be removed */
+            losses: components["schemas"]["Loss"][];
+            /** Format: int64 */
+            rows_lost: number;
+            /** @description Target tables that hold rows, which the settings do not allow to be removed */
+            refused: components["schemas"]["Loss"][];
+            blocks: components["schemas"]["Entry"][];
+            /** @description Entries of the survey to know */
+            to_know: number;
+            /** Format: double */
+            load_seconds: number;
+            /** @description What the duration was reckoned from */
+            load_seconds_from: string;
         };
         /** @enum {string} */
         Kind: "load" | "load+capture" | "capture";
@@ -719,6 +1049,8 @@ export interface components {
             handover_command?: string;
             /** @enum {string} */
             non_empty_target?: "refuse" | "empty";
+            /** @description Steps of a cutover before which it waits for a person */
+            hold_points?: ("stop writes" | "close source")[];
         };
         NewCrossing: {
             name: string;
@@ -774,6 +1106,17 @@ export interface components {
             /** @description What the longer piece of work under way is doing */
             work?: string;
         };
+        CrossingPage: {
+            crossings: components["schemas"]["Crossing"][];
+            /** @description All there are */
+            total: number;
+            /** @description Those that the filter lets through */
+            matched: number;
+            /** @description Of all those that need a person */
+            waiting: number;
+            /** @description Of all those that run */
+            under_way: number;
+        };
         Crossing: {
             name: string;
             kind: components["schemas"]["Kind"];
@@ -782,10 +1125,14 @@ export interface components {
             phase: components["schemas"]["Phase"];
             condition: components["schemas"]["Condition"];
             reason: string;
+            /** @description What a person has to do, empty when nothing */
+            waits_for: string;
             tables: string[];
             settings: components["schemas"]["Settings"];
             /** Format: date-time */
             created_at: string;
+            /** Format: date-time */
+            surveyed_at?: string;
             /** Format: date-time */
             started_at?: string;
             /** Format: date-time */
@@ -798,13 +1145,23 @@ export interface components {
             closed_at?: string;
             progress: components["schemas"]["Progress"];
         };
+        /** @enum {string} */
+        TableState: "planned" | "loading" | "landed" | "held";
+        TablePage: {
+            tables: components["schemas"]["Table"][];
+            total: number;
+            matched: number;
+            /** @description How many tables are in each state */
+            states: {
+                [key: string]: number;
+            };
+        };
         Table: {
             /** Format: int64 */
             id: number;
             name: string;
             target: string;
-            /** @enum {string} */
-            state: "planned" | "loading" | "landed" | "held";
+            state: components["schemas"]["TableState"];
             reason: string;
             key: string[];
             binary: boolean;
@@ -818,6 +1175,22 @@ export interface components {
             bytes: number;
             chunks: number;
             chunks_landed: number;
+            /** Format: double */
+            rows_per_second: number;
+            /** Format: double */
+            bytes_per_second: number;
+            /** Format: double */
+            average_rows_per_second?: number;
+            /** Format: double */
+            remaining_seconds?: number;
+            /** Format: double */
+            remaining_low_seconds?: number;
+            /** Format: double */
+            remaining_high_seconds?: number;
+            /** Format: date-time */
+            started_at?: string;
+            /** Format: date-time */
+            landed_at?: string;
             /** Format: int64 */
             inserts: number;
             /** Format: int64 */
@@ -826,6 +1199,11 @@ export interface components {
             deletes: number;
             /** Format: int64 */
             truncates: number;
+            /**
+             * Format: int64
+             * @description Changes of its columns noticed in the source's log
+             */
+            column_changes: number;
         };
         Chunk: {
             /** Format: int64 */
@@ -833,8 +1211,7 @@ export interface components {
             ordinal: number;
             lower?: string[];
             upper?: string[];
-            /** @enum {string} */
-            state: "pending" | "reading" | "landed" | "held";
+            state: components["schemas"]["ChunkState"];
             attempts: number;
             /** Format: int64 */
             rows: number;
@@ -849,19 +1226,122 @@ export interface components {
             ended_at?: string;
             error: string;
         };
-        Sample: {
+        /** @enum {string} */
+        ChunkState: "pending" | "reading" | "landed" | "held";
+        Attempt: {
+            worker: string;
             /** Format: date-time */
-            at: string;
+            started_at?: string;
+            /** Format: date-time */
+            ended_at: string;
+            error: string;
+        };
+        ChunkStory: {
+            chunk: components["schemas"]["Chunk"];
+            /** @description The columns its bounds are of */
+            key: string[];
+            /** @description Attempts that failed, newest first */
+            failed: components["schemas"]["Attempt"][];
+        };
+        LedgerCell: {
+            /** @description Number of its first chunk, from 1 */
+            from: number;
+            to: number;
+            pending: number;
+            reading: number;
+            landed: number;
+            held: number;
+            /**
+             * Format: double
+             * @description The longest any of its chunks took, or has taken so far
+             */
+            seconds: number;
+            /** @description The most any of its chunks needed */
+            attempts: number;
+        };
+        Ledger: {
+            /** @description Of the whole table */
+            chunks: number;
+            from: number;
+            to: number;
+            /** Format: double */
+            slowest_seconds: number;
+            cells: components["schemas"]["LedgerCell"][];
+        };
+        Lane: {
+            worker: string;
+            table: string;
+            /** Format: int64 */
+            table_id: number;
+            chunk: number;
+            of_chunks: number;
+            attempt: number;
             /** Format: int64 */
             rows: number;
             /** Format: int64 */
             bytes: number;
+            /** Format: date-time */
+            started_at: string;
+        };
+        Lanes: {
+            wanted: number;
+            /** @description Chunks that have not landed */
+            open_chunks: number;
             /** Format: int64 */
-            changes: number;
-            /** Format: double */
-            lag_seconds: number;
+            speed_limit: number;
+            carrying: components["schemas"]["Lane"][];
+        };
+        History: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description Seconds since 1970 */
+            at: number[];
+            /** @description Rows landed per second */
+            rows: number[];
+            /** @description Bytes per second read from the source, load and changes */
+            bytes_in: number[];
+            /** @description Bytes per second written to the target, load and changes */
+            bytes_out: number[];
+            /** @description Applied per second */
+            inserts: number[];
+            updates: number[];
+            deletes: number[];
+            lag_seconds: number[];
+            lag_bytes: number[];
+        };
+        AppliedTransaction: {
+            position: string;
+            /**
+             * Format: date-time
+             * @description By the source's clock
+             */
+            committed_at: string;
+            /** Format: date-time */
+            applied_at: string;
             /** Format: int64 */
-            lag_bytes: number;
+            inserts: number;
+            /** Format: int64 */
+            updates: number;
+            /** Format: int64 */
+            deletes: number;
+            /** Format: int64 */
+            truncates: number;
+            tables: string[];
+        };
+        Applied: {
+            /** @description Where the source's log stood when it was last asked */
+            source_position: string;
+            received_position: string;
+            applied_position: string;
+            /** Format: int64 */
+            behind_bytes: number;
+            /** Format: int64 */
+            retained_bytes: number;
+            /** Format: date-time */
+            reported_at?: string;
+            transactions: components["schemas"]["AppliedTransaction"][];
         };
         Task: {
             /** Format: int64 */
@@ -885,6 +1365,11 @@ export interface components {
         };
         ReconciledTable: {
             name: string;
+            /**
+             * Format: int64
+             * @description About how many rows the source has
+             */
+            rows_expected: number;
             /** @enum {string} */
             state: "waiting" | "running" | "done";
             parts: number;
@@ -904,6 +1389,10 @@ export interface components {
             /** Format: int64 */
             id: number;
             depth: string;
+            /** @description Patterns of the compared tables, none for all */
+            scope: string[];
+            /** Format: int64 */
+            rows_expected: number;
             /** @enum {string} */
             state: "waiting" | "running" | "clean" | "differing" | "failed";
             position: string;
@@ -924,12 +1413,27 @@ export interface components {
             ended_at?: string;
             results?: components["schemas"]["ReconciledTable"][];
         };
+        /**
+         * @description repaired: copied again; equal: compared again since and equal
+         * @enum {string}
+         */
+        FindingState: "open" | "repaired" | "equal";
+        /** @enum {string} */
+        FindingKind: "missing on target" | "extra on target" | "differing";
+        FindingPage: {
+            findings: components["schemas"]["Finding"][];
+            total: number;
+            matched: number;
+            /** @description How many findings are in each state */
+            states: {
+                [key: string]: number;
+            };
+        };
         Finding: {
             /** Format: int64 */
             id: number;
             table: string;
-            /** @enum {string} */
-            kind: "missing on target" | "extra on target" | "differing";
+            kind: components["schemas"]["FindingKind"];
             key: string[];
             columns: string[];
             source: {
@@ -939,8 +1443,12 @@ export interface components {
                 [key: string]: string | null;
             };
             copies: number;
-            /** @enum {string} */
-            state: "open" | "repaired";
+            state: components["schemas"]["FindingState"];
+            /**
+             * Format: date-time
+             * @description When it was repaired or compared again
+             */
+            changed_at?: string;
         };
         NewCutover: {
             rehearsal: boolean;
@@ -964,6 +1472,10 @@ export interface components {
             state: "running" | "done" | "undone" | "failed";
             actor: string;
             error: string;
+            /** @description What a person has to say before it goes on, empty when nothing */
+            waits_for: string;
+            /** Format: double */
+            pause_budget_seconds: number;
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
@@ -975,6 +1487,29 @@ export interface components {
             reconciliation?: number;
             steps: components["schemas"]["CutoverStep"][];
         };
+        /** @enum {string} */
+        Severity: "info" | "warning" | "error";
+        About: {
+            version: string;
+            build: string;
+            go: string;
+            /** Format: date-time */
+            started_at: string;
+            worker: string;
+            listen: string;
+            /** @description The control database's server */
+            control_version: string;
+            /** Format: int64 */
+            control_bytes: number;
+            /** Format: int64 */
+            journal_entries: number;
+            /**
+             * Format: int64
+             * @description Readings kept for charts
+             */
+            samples: number;
+            workers: number;
+        };
         JournalEntry: {
             /** Format: int64 */
             id: number;
@@ -984,8 +1519,7 @@ export interface components {
             crossing: string;
             subject: string;
             act: string;
-            /** @enum {string} */
-            severity: "info" | "warning" | "error";
+            severity: components["schemas"]["Severity"];
             message: string;
         };
         Token: {
@@ -1024,6 +1558,10 @@ export interface components {
     };
     parameters: {
         Name: string;
+        /** @description Part of a name or text, in any case */
+        Search: string;
+        Offset: number;
+        Descending: boolean;
         ID: number;
     };
     requestBodies: never;
@@ -1236,7 +1774,11 @@ export interface operations {
     };
     listDatabaseTables: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Patterns as in a crossing; marks the tables they choose */
+                pattern?: string[];
+                fresh?: boolean;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -1257,22 +1799,60 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    previewRows: {
+        parameters: {
+            query: {
+                /** @description schema.table */
+                table: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The first rows as text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listCrossings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Part of a name or text, in any case */
+                search?: components["parameters"]["Search"];
+                phase?: components["schemas"]["Phase"];
+                condition?: components["schemas"]["Condition"];
+                /** @description Only those that need a person */
+                waiting?: boolean;
+                sort?: "need" | "name" | "phase" | "progress" | "rate" | "lag" | "created";
+                descending?: components["parameters"]["Descending"];
+                offset?: components["parameters"]["Offset"];
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description All crossings */
+            /** @description A page of crossings, those that need a person first */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Crossing"][];
+                    "application/json": components["schemas"]["CrossingPage"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1420,7 +2000,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    startCrossing: {
+    getPlan: {
+        parameters: {
+            query: {
+                /** @description schema.table on the source */
+                table: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table's plan */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TablePlan"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLastLook: {
         parameters: {
             query?: never;
             header?: never;
@@ -1430,6 +2036,36 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description What starting will do */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LastLook"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    startCrossing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description The target database's name; needed when rows on the target will be removed */
+                    confirm?: string;
+                };
+            };
+        };
         responses: {
             /** @description Begun */
             202: {
@@ -1558,7 +2194,15 @@ export interface operations {
     };
     listTables: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Part of a name or text, in any case */
+                search?: components["parameters"]["Search"];
+                state?: components["schemas"]["TableState"];
+                sort?: "planned" | "name" | "state" | "rows" | "bytes" | "progress" | "rate" | "changes";
+                descending?: components["parameters"]["Descending"];
+                offset?: components["parameters"]["Offset"];
+                limit?: number;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -1573,13 +2217,13 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Table"][];
+                    "application/json": components["schemas"]["TablePage"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    listChunks: {
+    getTable: {
         parameters: {
             query?: never;
             header?: never;
@@ -1591,7 +2235,34 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The table's ledger */
+            /** @description One table */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Table"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listChunks: {
+        parameters: {
+            query?: {
+                offset?: components["parameters"]["Offset"];
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The table's chunks in key order */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -1603,10 +2274,91 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listSamples: {
+    getChunk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+                /** @description Of the chunk within its table, from 1 */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One chunk with its failed attempts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChunkStory"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLedger: {
         parameters: {
             query?: {
+                from?: number;
+                to?: number;
+                cells?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ledger as cells */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ledger"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLanes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Which worker carries which chunk now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Lanes"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHistory: {
+        parameters: {
+            query?: {
+                /** @description How far back; 0 for the whole run */
                 minutes?: number;
+                from?: string;
+                to?: string;
+                points?: number;
             };
             header?: never;
             path: {
@@ -1616,13 +2368,36 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description Readings over time */
+            /** @description The series */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sample"][];
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getApplied: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Positions on both sides and the last transactions applied */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1728,7 +2503,13 @@ export interface operations {
     listFindings: {
         parameters: {
             query?: {
-                state?: "open" | "repaired";
+                state?: components["schemas"]["FindingState"];
+                kind?: components["schemas"]["FindingKind"];
+                /** @description schema.table */
+                table?: string;
+                /** @description Part of the key */
+                search?: string;
+                offset?: components["parameters"]["Offset"];
                 limit?: number;
             };
             header?: never;
@@ -1746,7 +2527,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Finding"][];
+                    "application/json": components["schemas"]["FindingPage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    recheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Numbers of findings; none means all */
+                    findings: number[];
+                };
+            };
+        };
+        responses: {
+            /** @description Begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
                 };
             };
             default: components["responses"]["Problem"];
@@ -1888,7 +2700,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The word is kept */
+            /** @description The word is kept, or the hold point is left */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -1978,8 +2790,20 @@ export interface operations {
         parameters: {
             query?: {
                 crossing?: string;
+                actor?: string;
+                act?: string;
+                /** @description A table, a database or a token */
+                subject?: string;
+                /** @description This or worse */
+                severity?: components["schemas"]["Severity"];
+                /** @description Part of a name or text, in any case */
+                search?: components["parameters"]["Search"];
+                since?: string;
+                until?: string;
                 /** @description Only entries after this number, oldest first */
                 after?: number;
+                /** @description Only entries before this number, newest first */
+                before?: number;
                 limit?: number;
             };
             header?: never;
@@ -2000,9 +2824,47 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    exportJournal: {
+        parameters: {
+            query?: {
+                crossing?: string;
+                actor?: string;
+                act?: string;
+                /** @description A table, a database or a token */
+                subject?: string;
+                /** @description This or worse */
+                severity?: components["schemas"]["Severity"];
+                /** @description Part of a name or text, in any case */
+                search?: components["parameters"]["Search"];
+                since?: string;
+                until?: string;
+                format?: "csv" | "jsonl";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The chosen entries as a file, oldest first */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/x-ndjson": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     streamEvents: {
         parameters: {
-            query?: never;
+            query?: {
+                topic?: string[];
+                after?: number;
+            };
             header?: {
                 "Last-Event-ID"?: number;
             };
@@ -2018,6 +2880,73 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDefaults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The settings new crossings begin with */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setDefaults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settings"];
+            };
+        };
+        responses: {
+            /** @description Changed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getAbout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the service is and what its records hold */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["About"];
                 };
             };
             default: components["responses"]["Problem"];

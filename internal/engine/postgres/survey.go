@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
@@ -162,14 +164,22 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	if trip, err := d.roundTrip(ctx); err == nil {
 		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
 	}
+	var names []string
+	for i := range plans {
+		names = append(names, qualified(plans[i].Source))
+	}
+	rows, err := d.pool.Query(ctx, `SELECT has_table_privilege(t, 'SELECT') FROM unnest($1::text[]) WITH ORDINALITY u(t, n) ORDER BY n`, names)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	may, err := pgx.CollectRows(rows, pgx.RowTo[bool])
+	if err != nil {
+		return nil, d.explain(err)
+	}
 	var missing []string
 	for i := range plans {
 		p, name := &plans[i], plans[i].Source.String()
-		var may bool
-		if err := d.pool.QueryRow(ctx, `SELECT has_table_privilege($1, 'SELECT')`, qualified(p.Source)).Scan(&may); err != nil {
-			return nil, d.explain(err)
-		}
-		if !may {
+		if !may[i] {
 			e.add(domain.Blocks, "permission", name, "GRANT SELECT ON "+qualified(p.Source)+" TO "+quote(s.role), "role %s may not read it", s.role)
 		}
 		if capture && !p.Table.Owned {
@@ -215,6 +225,10 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 	if err != nil {
 		return nil, err
 	}
+	holds, err := d.Holds(ctx, plans)
+	if err != nil {
+		return nil, err
+	}
 	fresh := 0
 	for i := range plans {
 		p, name := &plans[i], plans[i].Target.String()
@@ -227,10 +241,7 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 			e.add(domain.Blocks, "target table", name, "DROP TABLE "+qualified(p.Target)+", or alter it, or leave the table out", "it stands already and is unlike the source's: %s", diff)
 			continue
 		}
-		var n int64
-		if err := d.pool.QueryRow(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+qualified(p.Target)+" LIMIT 1000001) x").Scan(&n); err != nil {
-			return nil, d.explain(err)
-		}
+		n := holds[p.Target]
 		count := strconv.FormatInt(n, 10)
 		if n > 1_000_000 {
 			count = "more than 1000000"

@@ -1,0 +1,78 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/domain"
+)
+
+// Preview reads the first rows. The transaction is read-only; cancelling the
+// context cancels the statement on the server.
+func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) ([][]*string, error) {
+	var out [][]*string
+	err := pgx.BeginTxFunc(ctx, d.pool, pgx.TxOptions{AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, `SET LOCAL statement_timeout = '5s'; SET LOCAL lock_timeout = '1s'`); err != nil {
+			return err
+		}
+		cols := make([]string, len(t.Columns))
+		for i, c := range t.Columns {
+			cols[i] = "left(" + quote(c.Name) + "::text, 201)"
+		}
+		rows, err := tx.Query(ctx, "SELECT ARRAY["+strings.Join(cols, ", ")+"]::text[] FROM "+qualified(t.TableName)+fmt.Sprintf(" LIMIT %d", limit))
+		if err != nil {
+			return err
+		}
+		out, err = pgx.CollectRows(rows, pgx.RowTo[[]*string])
+		return err
+	})
+	return out, d.explain(err)
+}
+
+// countedTogether is how many tables one statement of Holds counts.
+const countedTogether = 100
+
+// Holds counts many tables in one statement each hundred.
+func (d *database) Holds(ctx context.Context, plans []domain.TablePlan) (map[domain.TableName]int64, error) {
+	out := map[domain.TableName]int64{}
+	var names []domain.TableName
+	for i := range plans {
+		names = append(names, plans[i].Target)
+	}
+	rows, err := d.pool.Query(ctx, `
+SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p')`)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	stands := map[domain.TableName]bool{}
+	var t domain.TableName
+	if _, err := pgx.ForEachRow(rows, []any{&t.Schema, &t.Name}, func() error { stands[t] = true; return nil }); err != nil {
+		return nil, d.explain(err)
+	}
+	var parts []string
+	var asked []domain.TableName
+	for i, n := range names {
+		if stands[n] {
+			parts = append(parts, fmt.Sprintf("SELECT %d AS i, count(*) FROM (SELECT 1 FROM %s LIMIT 1000001) x", len(asked), qualified(n)))
+			asked = append(asked, n)
+		}
+		if len(parts) < countedTogether && i < len(names)-1 || len(parts) == 0 {
+			continue
+		}
+		rows, err := d.pool.Query(ctx, strings.Join(parts, " UNION ALL "))
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		var at int
+		var count int64
+		if _, err := pgx.ForEachRow(rows, []any{&at, &count}, func() error { out[asked[at]] = count; return nil }); err != nil {
+			return nil, d.explain(err)
+		}
+		parts = parts[:0]
+	}
+	return out, nil
+}

@@ -1,0 +1,193 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// readCatalog is a catalog with when it was read.
+type readCatalog struct {
+	at  time.Time
+	cat *domain.Catalog
+}
+
+// catalogKept is how long browsing may see an old catalog; surveys and starts
+// always read it anew.
+const catalogKept = 30 * time.Second
+
+// Catalog returns a database's catalog for browsing, read lately.
+func (v *Voyage) Catalog(ctx context.Context, database string, fresh bool) (*domain.Catalog, error) {
+	v.mu.Lock()
+	have, ok := v.catalogs[database]
+	v.mu.Unlock()
+	if ok && !fresh && time.Since(have.at) < catalogKept {
+		return have.cat, nil
+	}
+	db, err := v.Open(ctx, database)
+	if err != nil {
+		return nil, err
+	}
+	cat, err := db.Catalog(ctx)
+	if err != nil {
+		return nil, err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.catalogs == nil {
+		v.catalogs = map[string]readCatalog{}
+	}
+	v.catalogs[database] = readCatalog{time.Now(), cat}
+	return cat, nil
+}
+
+func tableIn(cat *domain.Catalog, database, name string) (*domain.Table, error) {
+	i := slices.IndexFunc(cat.Tables, func(t domain.Table) bool { return t.String() == name })
+	if i < 0 {
+		return nil, domain.NotFound("database %s has no table %s; it may have been renamed or dropped", database, name)
+	}
+	return &cat.Tables[i], nil
+}
+
+// Preview returns the columns and the first rows of a table.
+func (v *Voyage) Preview(ctx context.Context, database, table string, limit int) (*domain.Table, [][]*string, error) {
+	cat, err := v.Catalog(ctx, database, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	t, err := tableIn(cat, database, table)
+	if err != nil {
+		return nil, nil, err
+	}
+	db, err := v.Open(ctx, database)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := db.Preview(ctx, t, limit)
+	return t, rows, err
+}
+
+// PlannedTable is what will happen to one table, with both sides.
+type PlannedTable struct {
+	Plan   domain.TablePlan
+	Target *domain.Table // as it stands on the target; nil when it will be made
+	Chunks int           // about
+	Later  []string      // what is made after the load
+	Notes  []domain.Entry
+}
+
+// PlanOf plans one table of a crossing without changing anything.
+func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) (PlannedTable, error) {
+	var out PlannedTable
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return out, err
+	}
+	cat, err := v.Catalog(ctx, c.Source, false)
+	if err != nil {
+		return out, err
+	}
+	t, err := tableIn(cat, c.Source, table)
+	if err != nil {
+		return out, err
+	}
+	if out.Plan, err = src.Plan(t); err != nil {
+		return out, err
+	}
+	here, err := v.Catalog(ctx, c.Target, false)
+	if err != nil {
+		return out, err
+	}
+	out.Target = here.Table(out.Plan.Target)
+	out.Chunks = 1
+	if len(out.Plan.Key) > 0 {
+		out.Chunks = chunkplan.Count(t.Bytes, c.Settings.V.ChunkBytes)
+	}
+	for _, o := range dst.Deferred(cat, []domain.TablePlan{out.Plan}) {
+		out.Later = append(out.Later, o.Kind+" "+o.Name)
+	}
+	kept, err := v.Store.SurveyOf(ctx, c.ID)
+	if err != nil {
+		return out, err
+	}
+	for _, e := range kept {
+		if e.Subject == table || e.Subject == out.Plan.Target.String() {
+			out.Notes = append(out.Notes, e)
+		}
+	}
+	return out, nil
+}
+
+// Loss is a target table whose rows are in the way.
+type Loss struct {
+	Table string
+	Rows  int64
+}
+
+// LastLook is everything that starting a crossing will do.
+type LastLook struct {
+	Tables, Chunks  int
+	Rows, Bytes     int64
+	Create, Empty   int // target tables to be made; standing and empty
+	Losses, Refused []Loss
+	RowsLost        int64
+	Blocks          []domain.Entry
+	ToKnow          int
+	LoadTime        time.Duration
+	LoadTimeFrom    string
+}
+
+// LastLook surveys both sides again and counts what starting will do, and what
+// will be lost on the target.
+func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, error) {
+	var out LastLook
+	s, err := v.survey(ctx, c)
+	if err != nil {
+		return out, err
+	}
+	holds, err := s.dst.Holds(ctx, s.plans)
+	if err != nil {
+		return out, err
+	}
+	for i := range s.plans {
+		p := &s.plans[i]
+		out.Tables++
+		out.Rows += max(0, p.Table.Rows)
+		out.Bytes += p.Table.Bytes
+		if len(p.Key) > 0 {
+			out.Chunks += chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
+		} else {
+			out.Chunks++
+		}
+		rows, stands := holds[p.Target]
+		loss := Loss{p.Target.String(), rows}
+		switch {
+		case !stands:
+			out.Create++
+		case rows == 0:
+			out.Empty++
+		case c.Settings.V.NonEmptyTarget == "empty":
+			out.Losses = append(out.Losses, loss)
+			out.RowsLost += rows
+		default:
+			out.Refused = append(out.Refused, loss)
+		}
+	}
+	for _, e := range s.entries {
+		switch e.Verdict {
+		case domain.Blocks:
+			out.Blocks = append(out.Blocks, e)
+		case domain.ToKnow:
+			out.ToKnow++
+		}
+	}
+	took, rate := loadTime(out.Bytes, c.Settings.V)
+	out.LoadTime = took
+	out.LoadTimeFrom = fmt.Sprintf("an assumed %d MB/s; nothing was measured yet", rate>>20)
+	return out, nil
+}
