@@ -103,10 +103,8 @@ func (s *calls) add(ctx context.Context, d domain.Crossing) (contract.Crossing, 
 	if d.Tables == nil {
 		d.Tables = []string{}
 	}
-	for _, p := range d.Tables {
-		if !strings.Contains(p, ".") {
-			return none, domain.Invalid("the table pattern %q has no schema; write schema.table, with * for any characters", p)
-		}
+	if err := domain.ValidPatterns(d.Tables); err != nil {
+		return none, err
 	}
 	_, err = s.Store.AddCrossing(ctx, records.Crossing{UID: strings.ReplaceAll(uuid.NewString(), "-", "")[:12], Name: d.Name, Kind: d.Kind,
 		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
@@ -170,6 +168,13 @@ func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingReq
 		return s.Voyage.ChangeSettings(ctx, c, set, actor)
 	})
 	return contract.ChangeCrossing200JSONResponse(c), err
+}
+
+func (s *calls) ChooseTables(ctx context.Context, r contract.ChooseTablesRequestObject) (contract.ChooseTablesResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.ChooseTables(ctx, c, r.Body.Patterns, actor)
+	})
+	return contract.ChooseTables200JSONResponse(c), err
 }
 
 func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingRequestObject) (contract.RemoveCrossingResponseObject, error) {

@@ -1424,6 +1424,12 @@ type ListTablesParams struct {
 // ListTablesParamsSort defines parameters for ListTables.
 type ListTablesParamsSort string
 
+// ChooseTablesJSONBody defines parameters for ChooseTables.
+type ChooseTablesJSONBody struct {
+	// Patterns Patterns schema.table with *; a leading - leaves out; the last that matches wins
+	Patterns []string `json:"patterns"`
+}
+
 // ListChunksParams defines parameters for ListChunks.
 type ListChunksParams struct {
 	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
@@ -1547,6 +1553,9 @@ type RestartCrossingJSONRequestBody RestartCrossingJSONBody
 
 // StartCrossingJSONRequestBody defines body for StartCrossing for application/json ContentType.
 type StartCrossingJSONRequestBody StartCrossingJSONBody
+
+// ChooseTablesJSONRequestBody defines body for ChooseTables for application/json ContentType.
+type ChooseTablesJSONRequestBody ChooseTablesJSONBody
 
 // AddDatabaseJSONRequestBody defines body for AddDatabase for application/json ContentType.
 type AddDatabaseJSONRequestBody = NewDatabase
@@ -1792,6 +1801,18 @@ type ClientInterface interface {
 
 	// ListTables performs a GET /api/crossings/{name}/tables (the `ListTables` operationId) request.
 	ListTables(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChooseTablesWithBody performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+	ChooseTablesWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChooseTables performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+	ChooseTables(ctx context.Context, name Name, body ChooseTablesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTable performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
 	GetTable(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2471,6 +2492,38 @@ func (c *Client) SurveyCrossing(ctx context.Context, name Name, reqEditors ...Re
 // ListTables performs a GET /api/crossings/{name}/tables (the `ListTables` operationId) request.
 func (c *Client) ListTables(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTablesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChooseTablesWithBody performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request,
+// with any type of body and a specified content type.
+//
+// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+func (c *Client) ChooseTablesWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChooseTablesRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChooseTables performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+func (c *Client) ChooseTables(ctx context.Context, name Name, body ChooseTablesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChooseTablesRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4525,6 +4578,53 @@ func NewListTablesRequest(server string, name Name, params *ListTablesParams) (*
 	return req, nil
 }
 
+// NewChooseTablesRequest calls the generic ChooseTables builder with application/json body
+func NewChooseTablesRequest(server string, name Name, body ChooseTablesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChooseTablesRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewChooseTablesRequestWithBody constructs an http.Request for the ChooseTables method, with any body, and a specified content type
+func NewChooseTablesRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/tables", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetTableRequest constructs an http.Request for the GetTable method
 func NewGetTableRequest(server string, name Name, id ID) (*http.Request, error) {
 	var err error
@@ -6155,6 +6255,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListTablesWithResponse(ctx context.Context, name Name, params *ListTablesParams, reqEditors ...RequestEditorFn) (*ListTablesResponse, error)
+
+	// ChooseTablesWithBodyWithResponse performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChooseTablesWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChooseTablesResponse, error)
+
+	// ChooseTablesWithResponse performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+	ChooseTablesWithResponse(ctx context.Context, name Name, body ChooseTablesJSONRequestBody, reqEditors ...RequestEditorFn) (*ChooseTablesResponse, error)
 
 	// GetTableWithResponse performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
 	//
@@ -7822,6 +7936,54 @@ func (r ListTablesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListTablesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChooseTablesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChooseTablesResponse) GetJSON200() *Crossing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChooseTablesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChooseTablesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChooseTablesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChooseTablesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChooseTablesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9520,6 +9682,32 @@ func (c *ClientWithResponses) ListTablesWithResponse(ctx context.Context, name N
 	return ParseListTablesResponse(rsp)
 }
 
+// ChooseTablesWithBodyWithResponse performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request,
+// with any type of body and a specified content type.
+//
+// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChooseTablesWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChooseTablesResponse, error) {
+	rsp, err := c.ChooseTablesWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChooseTablesResponse(rsp)
+}
+
+// ChooseTablesWithResponse performs a PUT /api/crossings/{name}/tables (the `ChooseTables` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Chooses the tables anew, before the crossing has started; a survey made before no longer counts.
+func (c *ClientWithResponses) ChooseTablesWithResponse(ctx context.Context, name Name, body ChooseTablesJSONRequestBody, reqEditors ...RequestEditorFn) (*ChooseTablesResponse, error) {
+	rsp, err := c.ChooseTables(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChooseTablesResponse(rsp)
+}
+
 // GetTableWithResponse performs a GET /api/crossings/{name}/tables/{id} (the `GetTable` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10909,6 +11097,39 @@ func ParseListTablesResponse(rsp *http.Response) (*ListTablesResponse, error) {
 	return response, nil
 }
 
+// ParseChooseTablesResponse parses an HTTP response from a ChooseTablesWithResponse call
+func ParseChooseTablesResponse(rsp *http.Response) (*ChooseTablesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChooseTablesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetTableResponse parses an HTTP response from a GetTableWithResponse call
 func ParseGetTableResponse(rsp *http.Response) (*GetTableResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11858,6 +12079,9 @@ type ServerInterface interface {
 
 	// (GET /api/crossings/{name}/tables)
 	ListTables(c *gin.Context, name Name, params ListTablesParams)
+
+	// (PUT /api/crossings/{name}/tables)
+	ChooseTables(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/tables/{id})
 	GetTable(c *gin.Context, name Name, id ID)
@@ -12976,6 +13200,31 @@ func (siw *ServerInterfaceWrapper) ListTables(c *gin.Context) {
 	siw.Handler.ListTables(c, name, params)
 }
 
+// ChooseTables operation middleware
+func (siw *ServerInterfaceWrapper) ChooseTables(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChooseTables(c, name)
+}
+
 // GetTable operation middleware
 func (siw *ServerInterfaceWrapper) GetTable(c *gin.Context) {
 
@@ -13843,6 +14092,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/crossings/:name/restart", wrapper.RestartCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/close", wrapper.CloseCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables", wrapper.ListTables)
+	router.PUT(options.BaseURL+"/api/crossings/:name/tables", wrapper.ChooseTables)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id", wrapper.GetTable)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id/chunks", wrapper.ListChunks)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables/:id/chunks/:number", wrapper.GetChunk)
@@ -15134,6 +15384,46 @@ func (response ListTablesdefaultApplicationProblemPlusJSONResponse) VisitListTab
 	return err
 }
 
+type ChooseTablesRequestObject struct {
+	Name Name `json:"name"`
+	Body *ChooseTablesJSONRequestBody
+}
+
+type ChooseTablesResponseObject interface {
+	VisitChooseTablesResponse(w http.ResponseWriter) error
+}
+
+type ChooseTables200JSONResponse Crossing
+
+func (response ChooseTables200JSONResponse) VisitChooseTablesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChooseTablesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChooseTablesdefaultApplicationProblemPlusJSONResponse) VisitChooseTablesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetTableRequestObject struct {
 	Name Name `json:"name"`
 	Id   ID   `json:"id"`
@@ -16310,6 +16600,9 @@ type StrictServerInterface interface {
 	// (GET /api/crossings/{name}/tables)
 	ListTables(ctx context.Context, request ListTablesRequestObject) (ListTablesResponseObject, error)
 
+	// (PUT /api/crossings/{name}/tables)
+	ChooseTables(ctx context.Context, request ChooseTablesRequestObject) (ChooseTablesResponseObject, error)
+
 	// (GET /api/crossings/{name}/tables/{id})
 	GetTable(ctx context.Context, request GetTableRequestObject) (GetTableResponseObject, error)
 
@@ -17459,6 +17752,50 @@ func (sh *strictHandler) ListTables(ctx *gin.Context, name Name, params ListTabl
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListTablesResponseObject); ok {
 		if err := validResponse.VisitListTablesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChooseTables operation middleware
+func (sh *strictHandler) ChooseTables(ctx *gin.Context, name Name) {
+	var request ChooseTablesRequestObject
+
+	request.Name = name
+
+	var body ChooseTablesJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChooseTables(ctx, request.(ChooseTablesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChooseTables")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChooseTablesResponseObject); ok {
+		if err := validResponse.VisitChooseTablesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

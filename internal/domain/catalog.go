@@ -157,6 +157,19 @@ func MatchTables(patterns []string, tables []TableName) []TableName {
 	return chosen
 }
 
+// ValidPatterns says what is wrong with selection patterns, or nil.
+func ValidPatterns(patterns []string) error {
+	for _, p := range patterns {
+		switch {
+		case !strings.Contains(p, "."):
+			return Invalid("the table pattern %q has no schema; write schema.table, with * for any characters", p)
+		case strings.Count(p, "*") > 6:
+			return Invalid("the table pattern %q has more than six *; a simpler one chooses the same tables", p)
+		}
+	}
+	return nil
+}
+
 func wildcard(pattern, s string) bool {
 	head, rest, star := strings.Cut(pattern, "*")
 	if !strings.HasPrefix(s, head) {

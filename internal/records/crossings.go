@@ -139,6 +139,14 @@ func (s *Store) SaveSettings(ctx context.Context, id int64, set domain.Settings)
 	return err
 }
 
+// SavePatterns replaces the patterns and forgets the survey made with the old.
+func (s *Store) SavePatterns(ctx context.Context, id int64, patterns []string) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE crossings SET patterns = $2, survey = NULL, surveyed_at = NULL, phase = 'draft' WHERE id = $1 AND phase IN ('draft', 'surveyed')`,
+		id, JSON[[]string]{patterns})
+	return err
+}
+
 // SaveSurvey keeps what a survey found.
 func (s *Store) SaveSurvey(ctx context.Context, id int64, entries []domain.Entry) error {
 	_, err := s.DB.ExecContext(ctx, `

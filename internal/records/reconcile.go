@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"database/sql"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -177,13 +176,13 @@ func (s *Store) Findings(ctx context.Context, reconciliation int64, f FindingFil
 	return all[Finding](ctx, s, `
 SELECT f.id, f.reconciliation_id, f.table_id, t.source_name AS table_name, f.kind, f.detail, f.state, f.changed_at
   FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
-		reconciliation, f.State, f.Kind, f.Table, like(f.Search), slices.Concat([]int64{}, f.IDs), f.Limit, f.Offset)
+		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...), f.Limit, f.Offset)
 }
 
 // CountFindings counts those the filter lets through, and all by their state.
 func (s *Store) CountFindings(ctx context.Context, reconciliation int64, f FindingFilter) (int, map[string]int, error) {
 	matched, err := single[int](ctx, s, `SELECT count(*) FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere,
-		reconciliation, f.State, f.Kind, f.Table, like(f.Search), slices.Concat([]int64{}, f.IDs))
+		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...))
 	if err != nil {
 		return 0, nil, err
 	}

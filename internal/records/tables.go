@@ -173,7 +173,7 @@ func (s *Store) SavePlans(ctx context.Context, c *Crossing, plans []domain.Table
 			if _, err := tx.ExecContext(ctx, `
 INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary, est_rows, est_bytes)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p},
-				JSON[[]string]{slices.Concat([]string{}, p.Key)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes); err != nil {
+				JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes); err != nil {
 				if duplicate(err) {
 					return domain.Conflict("the target table %s is written by another crossing; close that one first, or leave the table out", p.Target)
 				}

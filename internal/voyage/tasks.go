@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"strings"
 	"sync"
 	"time"
 
@@ -330,6 +331,22 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "change", "%s changed settings: %d lanes, speed limit %d bytes/s, pause budget %s, stop method %s, cutover depth %s",
 		actor, s.Lanes, s.SpeedLimit, s.PauseBudget, s.StopMethod, s.CutoverDepth)
+	return nil
+}
+
+// ChooseTables replaces the patterns of a crossing that has not started; a
+// survey made before no longer counts.
+func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, actor string) error {
+	if err := allow(lifecycle.Change, c); err != nil {
+		return err
+	}
+	if err := domain.ValidPatterns(patterns); err != nil {
+		return err
+	}
+	if err := v.Store.SavePatterns(ctx, c.ID, patterns); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s", actor, c.Name, strings.Join(patterns, ", "))
 	return nil
 }
 

@@ -316,7 +316,8 @@ export interface paths {
             cookie?: never;
         };
         get: operations["listTables"];
-        put?: never;
+        /** @description Chooses the tables anew, before the crossing has started; a survey made before no longer counts. */
+        put: operations["chooseTables"];
         post?: never;
         delete?: never;
         options?: never;
@@ -2218,6 +2219,36 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TablePage"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    chooseTables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Patterns schema.table with *; a leading - leaves out; the last that matches wins */
+                    patterns: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description Chosen */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,32 +1,37 @@
 const group = new Intl.NumberFormat("en", { useGrouping: true, maximumFractionDigits: 0 });
 
 /** A whole number in groups of three. */
-export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u00a0");
+export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u202f");
+
+/** A number of things: 1 row, 2 rows. */
+export const count = (n: number, thing: string): string => `${whole(n)} ${thing}${n === 1 ? "" : "s"}`;
 
 /** Bytes with a decimal unit. */
 export function bytes(n: number): string {
   const units = ["B", "kB", "MB", "GB", "TB"];
   let i = 0;
-  while (n >= 1000 && i < units.length - 1) {
+  while (n >= 999.95 && i < units.length - 1) {
     n /= 1000;
     i++;
   }
   return `${i === 0 ? whole(n) : n.toFixed(1)} ${units[i] ?? ""}`;
 }
 
-/** Seconds as people say them. */
-export function duration(s: number): string {
-  if (s < 1) return `${String(Math.round(s * 1000))} ms`;
-  if (s < 60) return `${s.toFixed(1)} s`;
-  if (s < 3600) return `${String(Math.floor(s / 60))} min ${String(Math.floor(s % 60))} s`;
-  return `${String(Math.floor(s / 3600))} h ${String(Math.floor((s % 3600) / 60))} min`;
+/** A speed: thousands and millions short, so that it fits an axis. */
+export function perSecond(n: number, thing: string): string {
+  if (n >= 1e6) return `${(n / 1e6).toFixed(n >= 1e7 ? 0 : 1)} M ${thing}/s`;
+  if (n >= 1e4) return `${(n / 1e3).toFixed(0)} k ${thing}/s`;
+  return `${whole(n)} ${thing}/s`;
 }
 
-/** A time of day in the person's zone. */
-export const clock = (iso: string): string => new Date(iso).toLocaleTimeString([], { hour12: false });
-
-/** The same moment in UTC, for the hover. */
-export const utc = (iso: string): string => new Date(iso).toISOString();
+/** Seconds as people say them. */
+export function duration(s: number): string {
+  if (s < 1) return `${Math.round(s * 1000)} ms`;
+  if (s < 60) return `${s.toFixed(1)} s`;
+  if (s < 3600) return `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s`;
+  if (s < 48 * 3600) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
+  return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`;
+}
 
 /** How much of a load is done, 0 to 1; whole only when every chunk has landed. */
 export function share(p: {
@@ -40,4 +45,4 @@ export function share(p: {
   return Math.min(0.99, p.bytes / p.bytes_estimated);
 }
 
-export const percent = (x: number): string => `${String(Math.floor(x * 100))} %`;
+export const percent = (x: number): string => `${Math.floor(x * 100)} %`;

@@ -1,46 +1,135 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
-import type { Crossing, JournalEntry } from "./api";
+import { keepPreviousData, useQuery, useQueryClient, type UseQueryResult } from "@tanstack/react-query";
+import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
+import { address, read, type Answer, type GetPath, type Params, type Refused } from "./api";
 
-interface Live {
-  /** False while the stream is lost: what is shown is old. */
+/** Whether what is shown is of now, and the moment it is of. */
+interface Freshness {
   fresh: boolean;
   since: number;
 }
 
-const Context = createContext<Live>({ fresh: false, since: 0 });
+const FreshContext = createContext<Freshness>({ fresh: true, since: 0 });
+export const useFreshness = (): Freshness => useContext(FreshContext);
 
-export const useLive = (): Live => useContext(Context);
+/** The tab's one event stream: it follows the topics that the shown parts ask for. */
+class Stream {
+  private topics = new Map<string, number>();
+  private source: EventSource | undefined;
+  private after = "";
+  private pending: ReturnType<typeof setTimeout> | undefined;
+  private open = "";
+  /** When the service last said that everything shown is of now. */
+  last = Date.now();
 
-/** One event stream for the tab; it feeds the query cache and resumes by itself. */
+  constructor(private readonly answered: (topic: string, status: number, body: unknown) => void) {}
+
+  follow(topic: string): () => void {
+    this.topics.set(topic, (this.topics.get(topic) ?? 0) + 1);
+    this.soon();
+    return () => {
+      const n = (this.topics.get(topic) ?? 1) - 1;
+      if (n > 0) this.topics.set(topic, n);
+      else this.topics.delete(topic);
+      this.soon();
+    };
+  }
+
+  /** Topics come and go together when a page changes; one new stream serves them all. */
+  private soon(wait = 80) {
+    clearTimeout(this.pending);
+    this.pending = setTimeout(() => {
+      this.connect();
+    }, wait);
+  }
+
+  connect() {
+    const list = [...this.topics.keys()].sort();
+    const key = list.join("\n");
+    if (this.source && this.source.readyState !== EventSource.CLOSED && key === this.open) return;
+    this.source?.close();
+    this.open = key;
+    const query = new URLSearchParams(list.map((t) => ["topic", t]));
+    if (this.after !== "") query.set("after", this.after);
+    const source = new EventSource(`/api/events?${query.toString()}`);
+    this.source = source;
+    source.addEventListener("answer", (e: MessageEvent<string>) => {
+      const { topic, status, body } = JSON.parse(e.data) as { topic: string; status: number; body: unknown };
+      this.answered(topic, status, body);
+    });
+    source.addEventListener("journal", (e: MessageEvent<string>) => {
+      this.after = e.lastEventId;
+    });
+    source.addEventListener("beat", () => {
+      this.last = Date.now();
+    });
+    source.addEventListener("error", () => {
+      // A stream that was refused does not come back by itself.
+      if (source.readyState === EventSource.CLOSED) this.soon(2000);
+    });
+  }
+
+  close() {
+    clearTimeout(this.pending);
+    this.source?.close();
+  }
+}
+
+const StreamContext = createContext<Stream | undefined>(undefined);
+
 export function LiveStream({ children }: { children: ReactNode }) {
   const cache = useQueryClient();
-  const [live, setLive] = useState<Live>(() => ({ fresh: true, since: Date.now() }));
+  const [freshness, setFreshness] = useState<Freshness>(() => ({ fresh: true, since: Date.now() }));
+  const stream = useMemo(
+    () =>
+      new Stream((topic, status, body) => {
+        if (status === 200) cache.setQueryData([topic], body);
+        else void cache.invalidateQueries({ queryKey: [topic] });
+      }),
+    [cache],
+  );
   useEffect(() => {
-    const stream = new EventSource("/api/events");
-    let last = Date.now();
-    stream.addEventListener("crossings", (e: MessageEvent<string>) => {
-      last = Date.now();
-      const all = JSON.parse(e.data) as Crossing[];
-      cache.setQueryData(["crossings"], all);
-      for (const c of all) cache.setQueryData(["crossing", c.name], c);
-    });
-    stream.addEventListener("journal", (e: MessageEvent<string>) => {
-      const entry = JSON.parse(e.data) as JournalEntry;
-      cache.setQueryData<JournalEntry[]>(["journal", entry.crossing], (old) =>
-        old && !old.some((o) => o.id === entry.id) ? [entry, ...old].slice(0, 200) : old,
-      );
-    });
+    stream.connect();
     const watch = setInterval(() => {
-      setLive((was) => {
-        const fresh = Date.now() - last < 4000;
-        return was.fresh === fresh ? was : { fresh, since: last };
-      });
+      const fresh = Date.now() - stream.last < 4000;
+      setFreshness((was) => (was.fresh === fresh && fresh ? was : { fresh, since: stream.last }));
     }, 500);
     return () => {
       clearInterval(watch);
       stream.close();
     };
-  }, [cache]);
-  return <Context value={live}>{children}</Context>;
+  }, [stream]);
+  return (
+    <StreamContext value={stream}>
+      <FreshContext value={freshness}>{children}</FreshContext>
+    </StreamContext>
+  );
+}
+
+/** Reads an answer once. */
+export function useRead<P extends GetPath>(
+  path: P,
+  params: Params = {},
+  options: { enabled?: boolean; keep?: boolean; stale?: number } = {},
+): UseQueryResult<Answer<P>, Refused> {
+  const url = address(path, params);
+  return useQuery<Answer<P>, Refused>({
+    queryKey: [url],
+    queryFn: ({ signal }) => read<Answer<P>>(url, signal),
+    enabled: options.enabled ?? true,
+    staleTime: options.stale ?? 0,
+    ...(options.keep ? { placeholderData: keepPreviousData as never } : {}),
+  });
+}
+
+/** Reads an answer and keeps it as it is now, through the tab's event stream. */
+export function useLive<P extends GetPath>(
+  path: P,
+  params: Params = {},
+  options: { enabled?: boolean; keep?: boolean } = {},
+): UseQueryResult<Answer<P>, Refused> {
+  const stream = useContext(StreamContext);
+  const url = address(path, params);
+  const enabled = options.enabled ?? true;
+  useEffect(() => (enabled ? stream?.follow(url) : undefined), [stream, url, enabled]);
+  return useRead(path, params, { ...options, stale: 2000 });
 }

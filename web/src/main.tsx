@@ -4,8 +4,10 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./App";
 import { Refused } from "./api";
+import { applyTheme, Preferences } from "./prefs";
 import "./theme.css";
 
+applyTheme();
 const cache = new QueryClient({
   defaultOptions: {
     queries: {
@@ -19,9 +21,11 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={cache}>
-        <BrowserRouter>
-          <App />
-        </BrowserRouter>
+        <Preferences>
+          <BrowserRouter>
+            <App />
+          </BrowserRouter>
+        </Preferences>
       </QueryClientProvider>
     </StrictMode>,
   );

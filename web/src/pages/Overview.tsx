@@ -1,42 +1,148 @@
-import { useQuery } from "@tanstack/react-query";
+import { Plus } from "lucide-react";
 import { Link } from "react-router";
-import { api, take, type Crossing } from "../api";
-import { duration, percent, share, whole } from "../format";
+import type { Crossing } from "../api";
+import { count, duration, percent, perSecond, share, whole } from "../format";
+import { useLive } from "../live";
+import { useParam } from "../params";
 import { Bar } from "../parts/Bar";
+import { Choice, Search } from "../parts/Fields";
+import { Pager } from "../parts/Pager";
+import { Nothing, Said } from "../parts/Said";
 import { StateMark } from "../parts/StateMark";
 
+const size = 25;
+const phases = [
+  "draft",
+  "surveyed",
+  "prepared",
+  "loading",
+  "catching up",
+  "in step",
+  "cutting over",
+  "cut over",
+  "closed",
+];
+const orders = [
+  ["need", "what needs a person"],
+  ["name", "name"],
+  ["phase", "phase"],
+  ["progress", "progress"],
+  ["rate", "speed"],
+  ["lag", "lag"],
+  ["created", "when created"],
+] as const;
+
 export function Overview() {
-  const crossings = useQuery({ queryKey: ["crossings"], queryFn: () => take(api.GET("/api/crossings")) });
-  const waiting = crossings.data?.filter((c) => c.condition === "held" || c.condition === "failed") ?? [];
+  const [search, setSearch] = useParam("search");
+  const [phase, setPhase] = useParam("phase");
+  const [condition, setCondition] = useParam("condition");
+  const [sort, setSort] = useParam("sort", "need");
+  const [order, setOrder] = useParam("order", "first");
+  const [page, setPage] = useParam("page", "0");
+  const crossings = useLive(
+    "/api/crossings",
+    {
+      query: {
+        search,
+        phase,
+        condition: condition === "waiting" ? undefined : condition,
+        waiting: condition === "waiting" ? true : undefined,
+        sort,
+        descending: order === "last" ? true : undefined,
+        offset: Number(page) * size || undefined,
+        limit: size,
+      },
+    },
+    { keep: true },
+  );
   return (
     <>
       <title>Crossings, Dusty Ferry</title>
-      <h1 className="text-xl font-semibold">Crossings</h1>
-      {crossings.isPending && <p className="mt-4 text-soft">Reading the crossings …</p>}
-      {crossings.error && (
-        <p role="alert" className="mt-4 text-brick">
-          {crossings.error.message}
-        </p>
-      )}
-      {crossings.data?.length === 0 && (
-        <p className="mt-4 max-w-prose text-soft">
-          There is no crossing yet. Register two databases and create one:{" "}
-          <code className="num text-sm">dustyferry crossing create NAME --source … --target …</code>
-        </p>
-      )}
-      {waiting.length > 0 && (
-        <p role="status" className="mt-3 rounded-md border border-brick bg-sheet px-3 py-2 text-brick">
-          {waiting.length === 1 ? "One crossing waits" : `${String(waiting.length)} crossings wait`} for a
-          person.
-        </p>
-      )}
-      {crossings.data && crossings.data.length > 0 && (
-        <ul className="mt-4 grid gap-3">
-          {crossings.data.map((c) => (
-            <Row key={c.name} crossing={c} />
-          ))}
-        </ul>
-      )}
+      <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
+        <h1 className="text-xl font-semibold">Crossings</h1>
+        {crossings.data && crossings.data.total > 0 && (
+          <span className="text-sm text-soft">
+            {count(crossings.data.total, "crossing")}, {whole(crossings.data.under_way)} under way
+            {crossings.data.waiting > 0 && (
+              <>
+                ,{" "}
+                <strong className="text-brick">
+                  {crossings.data.waiting === 1 ? "one waits" : `${whole(crossings.data.waiting)} wait`} for a
+                  person
+                </strong>
+              </>
+            )}
+          </span>
+        )}
+        <Link
+          to="/crossings/new"
+          className="ml-auto inline-flex items-center gap-1.5 rounded-md border border-timber bg-timber px-3 py-1.5 text-sm font-medium text-paper"
+        >
+          <Plus size={15} aria-hidden /> Plan a crossing
+        </Link>
+      </div>
+      <div className="mt-2 grid grid-cols-2 gap-3 lg:grid-cols-[2fr_1fr_1fr_1fr_1fr]">
+        <Search label="Search names" value={search} onChange={setSearch} />
+        <Choice
+          label="Phase"
+          value={phase}
+          onChange={setPhase}
+          options={[["", "any"], ...phases.map((p) => [p, p] as const)]}
+        />
+        <Choice
+          label="Condition"
+          value={condition}
+          onChange={setCondition}
+          options={[
+            ["", "any"],
+            ["waiting", "needs a person"],
+            ["running", "running"],
+            ["paused", "paused"],
+            ["held", "held"],
+            ["failed", "failed"],
+          ]}
+        />
+        <Choice label="Order by" value={sort} onChange={setSort} options={orders} />
+        <Choice
+          label="Beginning with"
+          value={order}
+          onChange={setOrder}
+          options={[
+            ["first", "first, or least"],
+            ["last", "last, or most"],
+          ]}
+        />
+      </div>
+      <Said of={crossings} reading="Reading the crossings">
+        {(data) => (
+          <>
+            {data.total === 0 && (
+              <Nothing>
+                There is no crossing yet. Register two databases under{" "}
+                <Link to="/databases" className="link">
+                  Databases
+                </Link>
+                , then plan a crossing from one to the other.
+              </Nothing>
+            )}
+            {data.total > 0 && data.matched === 0 && <Nothing>No crossing is like that.</Nothing>}
+            <ul className="mt-3 grid gap-2">
+              {data.crossings.map((c) => (
+                <Row key={c.name} crossing={c} />
+              ))}
+            </ul>
+            <Pager
+              page={Number(page)}
+              setPage={(p) => {
+                setPage(String(p));
+              }}
+              size={size}
+              matched={data.matched}
+              thing="crossing"
+            />
+          </>
+        )}
+      </Said>
     </>
   );
 }
@@ -45,31 +151,38 @@ function Row({ crossing: c }: { crossing: Crossing }) {
   const p = c.progress;
   const done = share(p);
   return (
-    <li className="rounded-md border border-line bg-sheet px-4 py-3">
-      <div className="flex flex-wrap items-baseline gap-x-5 gap-y-1">
-        <Link
-          to={`/crossings/${encodeURIComponent(c.name)}`}
-          className="text-lg font-semibold break-all text-timber underline decoration-line underline-offset-4 hover:decoration-timber"
-        >
-          {c.name}
-        </Link>
-        <span className="text-sm text-soft">
-          {c.source} to {c.target}
+    <li className={`sheet px-4 py-2 ${c.waits_for === "" ? "" : "border-l-4 border-l-brick"}`}>
+      <div className="grid items-center gap-x-5 gap-y-1 md:grid-cols-[minmax(0,2fr)_11rem_minmax(0,1.6fr)_8rem_8rem]">
+        <span className="min-w-0">
+          <Link to={`/crossings/${encodeURIComponent(c.name)}`} className="link font-semibold break-words">
+            <bdi>{c.name}</bdi>
+          </Link>
+          <span className="block truncate text-xs text-soft">
+            {c.source} to {c.target}
+          </span>
         </span>
-        <span className="ml-auto text-sm">
+        <span className="text-sm">
           <StateMark crossing={c} />
         </span>
+        <span className="flex items-center gap-2">
+          <Bar share={done} label={`${c.name}: loaded`} />
+          <span className="num w-14 text-right text-sm">{p.chunks > 0 ? percent(done) : "–"}</span>
+        </span>
+        <span
+          className="num text-right text-sm"
+          title="rows landed per second, or changes applied per second"
+        >
+          {c.phase === "loading"
+            ? perSecond(p.rows_per_second, "rows")
+            : p.capture === "none"
+              ? "–"
+              : perSecond(p.changes_per_second, "chg")}
+        </span>
+        <span className="num text-right text-sm" title="how far the target is behind the source">
+          {p.capture === "none" ? "–" : `lag ${duration(p.lag_seconds)}`}
+        </span>
       </div>
-      {c.reason !== "" && <p className="mt-1 text-sm text-brick">{c.reason}</p>}
-      <div className="mt-2 flex items-center gap-3">
-        <Bar share={done} label={`${c.name}: loaded`} />
-        <span className="num w-14 text-right text-sm">{p.chunks > 0 ? percent(done) : "–"}</span>
-      </div>
-      <p className="num mt-1 text-xs text-soft">
-        {whole(p.rows)} rows, {whole(p.rows_per_second)} rows/s
-        {p.capture !== "none" && `, lag ${duration(p.lag_seconds)}, ${whole(p.changes)} changes applied`}
-        {p.tables_held > 0 && `, ${String(p.tables_held)} tables held`}
-      </p>
+      {c.waits_for !== "" && <p className="mt-1 text-sm break-words text-brick">{c.waits_for}</p>}
     </li>
   );
 }

@@ -1,10 +1,28 @@
+import type { ReactNode } from "react";
+
 /** One measured figure with its name and, below it, what puts it in relation. */
-export function Figure({ name, value, beside }: { name: string; value: string; beside?: string }) {
+export function Figure({
+  name,
+  value,
+  beside,
+  tone = "",
+  testid,
+}: {
+  name: string;
+  value: ReactNode;
+  beside?: ReactNode;
+  tone?: string;
+  testid?: string;
+}) {
   return (
-    <div className="min-w-0 rounded-md border border-line bg-sheet px-3 py-2">
+    <div className="sheet min-w-0 px-3 py-1.5">
       <dt className="text-xs text-soft">{name}</dt>
-      <dd className="num truncate text-xl font-semibold">{value}</dd>
-      <dd className="truncate text-xs text-soft">{beside ?? "\u00a0"}</dd>
+      <dd data-testid={testid} className={`num truncate text-lg font-semibold ${tone}`}>
+        {value}
+      </dd>
+      <dd className="truncate text-xs text-soft" title={typeof beside === "string" ? beside : undefined}>
+        {beside ?? "\u00a0"}
+      </dd>
     </div>
   );
 }

@@ -1,0 +1,115 @@
+import { RefreshCw, Trash2 } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, take, type Facts } from "../api";
+import { count, duration } from "../format";
+import { useRead } from "../live";
+import { Act } from "../parts/Act";
+import { Panel } from "../parts/Fields";
+import { Figure } from "../parts/Figure";
+import { Said } from "../parts/Said";
+import { TableBrowser } from "../parts/TableBrowser";
+import { Verdicts } from "../parts/Verdicts";
+import { useParam } from "../params";
+
+export default function DatabasePage() {
+  const { name = "" } = useParams();
+  const path = { path: { name } };
+  const database = useRead("/api/databases/{name}", path);
+  const [facts, setFacts] = useState<Facts>();
+  const [table, setTable] = useParam("table");
+  const go = useNavigate();
+  return (
+    <Said of={database} reading="Reading the database">
+      {(d) => (
+        <>
+          <title>{`${d.name}, database, Dusty Ferry`}</title>
+          <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
+            <h1 className="text-xl font-semibold break-words">{d.name}</h1>
+            <span className="num text-sm break-all text-soft">
+              {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}, encryption {d.tls}
+            </span>
+            <span className="ml-auto flex gap-2">
+              <Act
+                strong
+                act={async () => {
+                  setFacts(await take(api.POST("/api/databases/{name}/check", { params: path })));
+                }}
+              >
+                <RefreshCw size={15} aria-hidden /> Check
+              </Act>
+              <Act
+                needs="admin"
+                blocked={
+                  d.used_by.length > 0
+                    ? `Used by ${d.used_by.join(", ")}: remove those crossings first`
+                    : undefined
+                }
+                act={() => take(api.DELETE("/api/databases/{name}", { params: path }))}
+                onDone={() => {
+                  void go("/databases");
+                }}
+                confirm={{
+                  title: `Forget ${d.name}?`,
+                  verb: "Forget it",
+                  body: <p>Only our record of how to reach it is removed. Nothing on the server changes.</p>,
+                }}
+              >
+                <Trash2 size={15} aria-hidden /> Forget
+              </Act>
+            </span>
+          </div>
+          <p className="mt-1 text-sm">
+            {d.used_by.length === 0 ? (
+              <span className="text-soft">No crossing uses it.</span>
+            ) : (
+              <>
+                Used by{" "}
+                {d.used_by.map((c, i) => (
+                  <span key={c}>
+                    {i > 0 && ", "}
+                    <Link to={`/crossings/${encodeURIComponent(c)}`} className="link">
+                      {c}
+                    </Link>
+                  </span>
+                ))}
+              </>
+            )}
+          </p>
+          {facts && (
+            <>
+              <dl className="mt-3 grid grid-cols-2 gap-3 md:grid-cols-4">
+                <Figure name="Reached" value={facts.version} beside={`as ${facts.user}`} tone="text-reed" />
+                <Figure
+                  name="Connection"
+                  value={facts.encrypted === "not encrypted" ? "not encrypted" : "encrypted"}
+                  beside={facts.encrypted}
+                />
+                <Figure name="Round trip" value={duration(facts.round_trip_seconds)} beside="best of five" />
+                <Figure
+                  name="Missing"
+                  value={count(
+                    [...facts.as_source, ...facts.as_target].filter((e) => e.verdict === "blocks").length,
+                    "point",
+                  )}
+                  beside="each with what mends it"
+                />
+              </dl>
+              <div className="mt-3 grid items-start gap-4 lg:grid-cols-2">
+                <Panel title="As a source">
+                  <Verdicts entries={facts.as_source} folded={false} />
+                </Panel>
+                <Panel title="As a target">
+                  <Verdicts entries={facts.as_target} folded={false} />
+                </Panel>
+              </div>
+            </>
+          )}
+          <Panel title="Tables" className="mt-4">
+            <TableBrowser database={name} selected={table} onSelect={setTable} />
+          </Panel>
+        </>
+      )}
+    </Said>
+  );
+}

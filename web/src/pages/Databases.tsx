@@ -1,0 +1,126 @@
+import { Plus } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, take } from "../api";
+import { useRead } from "../live";
+import { Act } from "../parts/Act";
+import { Choice, Input, Panel } from "../parts/Fields";
+import { Nothing, Said } from "../parts/Said";
+
+export default function Databases() {
+  const databases = useRead("/api/databases");
+  return (
+    <>
+      <title>Databases, Dusty Ferry</title>
+      <h1 className="text-xl font-semibold">Databases</h1>
+      <div className="mt-3 grid items-start gap-4 lg:grid-cols-[3fr_2fr]">
+        <Said of={databases} reading="Reading the databases">
+          {(list) =>
+            list.length === 0 ? (
+              <Nothing>
+                No database is registered yet. Register the one to leave and the one to go to.
+              </Nothing>
+            ) : (
+              <ul className="grid gap-2">
+                {list.map((d) => (
+                  <li key={d.name} className="sheet px-4 py-2">
+                    <Link
+                      to={`/databases/${encodeURIComponent(d.name)}`}
+                      className="link font-semibold break-words"
+                    >
+                      {d.name}
+                    </Link>
+                    <span className="num block text-xs break-all text-soft">
+                      {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}
+                    </span>
+                    <span className="block text-sm">
+                      {d.used_by.length === 0 ? (
+                        <span className="text-soft">No crossing uses it</span>
+                      ) : (
+                        <>
+                          Used by{" "}
+                          {d.used_by.map((c, i) => (
+                            <span key={c}>
+                              {i > 0 && ", "}
+                              <Link to={`/crossings/${encodeURIComponent(c)}`} className="link">
+                                {c}
+                              </Link>
+                            </span>
+                          ))}
+                        </>
+                      )}
+                    </span>
+                  </li>
+                ))}
+              </ul>
+            )
+          }
+        </Said>
+        <Register />
+      </div>
+    </>
+  );
+}
+
+const empty = { name: "", host: "127.0.0.1", port: "5432", database: "", user: "", password: "" };
+
+function Register() {
+  const [form, setForm] = useState(empty);
+  const [tls, setTls] = useState<"prefer" | "disable" | "require" | "verify-full">("prefer");
+  const go = useNavigate();
+  const field = (name: keyof typeof empty) => ({
+    value: form[name],
+    onChange: (e: { target: { value: string } }) => {
+      setForm({ ...form, [name]: e.target.value });
+    },
+  });
+  const missing = (["name", "host", "port", "database", "user"] as const).find((k) => form[k].trim() === "");
+  return (
+    <Panel title="Register a database">
+      <p className="mt-1 text-sm text-soft">
+        It is reached once with what you give, before it is kept. The password is encrypted at rest and never
+        shown again.
+      </p>
+      <div className="mt-2 grid grid-cols-2 gap-3">
+        <Input label="Name here" {...field("name")} className="col-span-2" autoComplete="off" />
+        <Input label="Host" {...field("host")} />
+        <Input label="Port" inputMode="numeric" {...field("port")} />
+        <Input label="Database" {...field("database")} />
+        <Input label="User" {...field("user")} autoComplete="off" />
+        <Input label="Password" type="password" {...field("password")} autoComplete="new-password" />
+        <Choice
+          label="Encryption"
+          value={tls}
+          onChange={(v) => {
+            setTls(v as typeof tls);
+          }}
+          options={[
+            ["prefer", "where the server has it"],
+            ["require", "always"],
+            ["verify-full", "always, certificate checked"],
+            ["disable", "never"],
+          ]}
+        />
+      </div>
+      <div className="mt-3">
+        <Act
+          strong
+          needs="admin"
+          blocked={missing && `The ${missing} is missing`}
+          act={() =>
+            take(
+              api.POST("/api/databases", {
+                body: { ...form, engine: "postgres", port: Number(form.port), tls },
+              }),
+            )
+          }
+          onDone={() => {
+            void go(`/databases/${encodeURIComponent(form.name)}`);
+          }}
+        >
+          <Plus size={15} aria-hidden /> Register
+        </Act>
+      </div>
+    </Panel>
+  );
+}

@@ -1,0 +1,107 @@
+import { ArrowRight } from "lucide-react";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, take } from "../api";
+import { useRead } from "../live";
+import { Act } from "../parts/Act";
+import { Choice, Input, Panel } from "../parts/Fields";
+import { Nothing, Said } from "../parts/Said";
+
+export default function NewCrossing() {
+  const databases = useRead("/api/databases");
+  const [name, setName] = useState("");
+  const [source, setSource] = useState("");
+  const [target, setTarget] = useState("");
+  const [kind, setKind] = useState<"load" | "load+capture">("load+capture");
+  const go = useNavigate();
+  const missing =
+    name.trim() === ""
+      ? "Give it a name"
+      : source === ""
+        ? "Choose the source"
+        : target === ""
+          ? "Choose the target"
+          : source === target
+            ? "Source and target are the same"
+            : undefined;
+  return (
+    <>
+      <title>Plan a crossing, Dusty Ferry</title>
+      <h1 className="text-xl font-semibold">Plan a crossing</h1>
+      <p className="mt-1 max-w-prose text-sm text-soft">
+        This makes a draft. Nothing on either side changes until you have chosen the tables, seen the survey
+        and started it.
+      </p>
+      <Said of={databases} reading="Reading the databases">
+        {(list) =>
+          list.length < 2 ? (
+            <Nothing>
+              A crossing needs two databases; {list.length === 0 ? "none is" : "one is"} registered. Register
+              them under{" "}
+              <Link to="/databases" className="link">
+                Databases
+              </Link>
+              .
+            </Nothing>
+          ) : (
+            <Panel title="From where to where" className="mt-3 max-w-2xl">
+              <div className="mt-2 grid gap-3 sm:grid-cols-2">
+                <Input
+                  label="Name"
+                  hint="Letters, digits, - _ and ."
+                  value={name}
+                  onChange={(e) => {
+                    setName(e.target.value);
+                  }}
+                />
+                <Choice
+                  label="Kind"
+                  value={kind}
+                  onChange={(v) => {
+                    setKind(v as typeof kind);
+                  }}
+                  options={[
+                    ["load+capture", "load, and follow live changes"],
+                    ["load", "load only"],
+                  ]}
+                />
+                {(
+                  [
+                    ["Source", source, setSource],
+                    ["Target", target, setTarget],
+                  ] as const
+                ).map(([label, value, set]) => (
+                  <Choice
+                    key={label}
+                    label={label}
+                    value={value}
+                    onChange={set}
+                    options={[
+                      ["", "choose …"],
+                      ...list.map((d) => [d.name, `${d.name} (${d.host}:${d.port}/${d.database})`] as const),
+                    ]}
+                  />
+                ))}
+              </div>
+              <div className="mt-3">
+                <Act
+                  strong
+                  blocked={missing}
+                  act={() =>
+                    take(api.POST("/api/crossings", { body: { name: name.trim(), source, target, kind } }))
+                  }
+                  onDone={() => {
+                    void go(`/crossings/${encodeURIComponent(name.trim())}/plan`);
+                  }}
+                >
+                  Make the draft and choose tables <ArrowRight size={15} aria-hidden />
+                </Act>
+                {missing && <span className="ml-3 text-sm text-soft">{missing}</span>}
+              </div>
+            </Panel>
+          )
+        }
+      </Said>
+    </>
+  );
+}

@@ -1,0 +1,271 @@
+import { Ban, Check, CircleDashed, Loader, Rocket, Undo2, X } from "lucide-react";
+import { Link } from "react-router";
+import { api, take, type Crossing, type Cutover } from "../../api";
+import { count, duration } from "../../format";
+import { useLive } from "../../live";
+import { Act } from "../../parts/Act";
+import { Panel } from "../../parts/Fields";
+import { Figure } from "../../parts/Figure";
+import { Nothing, Said } from "../../parts/Said";
+import { Verdicts } from "../../parts/Verdicts";
+import { Moment } from "../../time";
+
+export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
+  const list = useLive("/api/crossings/{name}/cutovers", { path: { name: c.name } });
+  const path = { params: { path: { name: c.name } } };
+  const going = list.data?.find((k) => k.state === "running");
+  const rehearsed = list.data?.find(
+    (k) => k.rehearsal && k.state === "done" && k.write_pause_seconds !== undefined,
+  );
+  const s = c.settings;
+  const begin = (rehearsal: boolean) => () =>
+    take(
+      api.POST("/api/crossings/{name}/cutovers", {
+        ...path,
+        body: rehearsal ? { rehearsal } : { rehearsal, confirm: c.name },
+      }),
+    );
+  const stopped = {
+    lock: "the tables' locks are held",
+    "read-only": "the database is made read-only",
+    word: "a person gives their word",
+  }[s.stop_method ?? "lock"];
+  const why =
+    c.kind === "load"
+      ? "This crossing only loads: without capture its target cannot be cut over to"
+      : going
+        ? "One is under way"
+        : c.phase !== "in step"
+          ? `It starts from in step; the crossing is ${c.phase}`
+          : c.condition !== "running"
+            ? `The crossing is ${c.condition}: resume it first`
+            : undefined;
+  return (
+    <>
+      <dl className="grid grid-cols-2 gap-2 lg:grid-cols-4">
+        <Figure
+          name="Write pause, as rehearsed"
+          value={rehearsed ? duration(rehearsed.write_pause_seconds ?? 0) : "not known"}
+          beside={rehearsed ? <Rehearsed k={rehearsed} /> : "a rehearsal measures it"}
+        />
+        <Figure
+          name="Pause budget"
+          value={duration(s.pause_budget_seconds ?? 0)}
+          beside="beyond it everything is undone"
+        />
+        <Figure name="Writes are stopped" value={s.stop_method ?? "lock"} beside={stopped} />
+        <Figure
+          name="Hold points"
+          value={s.hold_points?.length ? count(s.hold_points.length, "point") : "none"}
+          beside={s.hold_points?.length ? `before: ${s.hold_points.join(", ")}` : "it runs through"}
+        />
+      </dl>
+      <div className="mt-3 flex flex-wrap items-center gap-3">
+        <Act
+          blocked={why}
+          act={begin(true)}
+          confirm={{
+            title: `Rehearse the cutover of ${c.name}?`,
+            verb: "Rehearse it",
+            body: (
+              <p>
+                Writes to {c.source} are stopped for a moment ({stopped}), everything is drained and compared,
+                then all is undone and {c.source} takes writes again. Writers wait meanwhile
+                {rehearsed ? `: ${duration(rehearsed.write_pause_seconds ?? 0)} the last time` : ""}, at most{" "}
+                {duration(s.pause_budget_seconds ?? 0)}.
+              </p>
+            ),
+          }}
+        >
+          Rehearse
+        </Act>
+        <Act
+          strong
+          blocked={why}
+          act={begin(false)}
+          confirm={{
+            title: `Cut ${c.name} over?`,
+            verb: "Cut over",
+            typed: c.name,
+            body: (
+              <>
+                <p>
+                  Writes to {count(c.progress.tables, "table")} of {c.source} stop ({stopped}). When
+                  everything is applied and compared, {c.source} refuses writes to them for good and{" "}
+                  {c.target} is in charge.
+                </p>
+                <p>
+                  {rehearsed
+                    ? `The rehearsal paused writes for ${duration(rehearsed.write_pause_seconds ?? 0)}.`
+                    : "It has not been rehearsed: how long writes will pause is not known."}{" "}
+                  Until the source is closed anything that fails undoes everything.
+                </p>
+              </>
+            ),
+          }}
+        >
+          <Rocket size={15} aria-hidden /> Cut over
+        </Act>
+        {why && <span className="text-sm text-soft">{why}.</span>}
+        <Link to={`/crossings/${encodeURIComponent(c.name)}/plan/settings`} className="link ml-auto text-sm">
+          Change how
+        </Link>
+      </div>
+      <div className="mt-3 grid items-start gap-3 lg:grid-cols-2">
+        <div className="grid gap-3">
+          <Said of={list} reading="Reading the cutovers">
+            {(all) =>
+              all.length === 0 ? (
+                <Nothing>It has neither been rehearsed nor cut over.</Nothing>
+              ) : (
+                <>
+                  {all.map((k, i) => (
+                    <Steps key={k.id} crossing={c} k={k} open={i === 0} />
+                  ))}
+                </>
+              )
+            }
+          </Said>
+        </div>
+        <Ready crossing={c} />
+      </div>
+    </>
+  );
+}
+
+const Rehearsed = ({ k }: { k: Cutover }) => (
+  <>
+    rehearsed <Moment at={k.created_at} relative />
+  </>
+);
+
+function Ready({ crossing: c }: { crossing: Crossing }) {
+  const ready = useLive("/api/crossings/{name}/readiness", { path: { name: c.name } });
+  if (["cut over", "closed"].includes(c.phase)) return null;
+  return (
+    <Panel title="Readiness list">
+      <Said of={ready} reading="Measuring">
+        {(list) => <Verdicts entries={list} folded={false} />}
+      </Said>
+    </Panel>
+  );
+}
+
+const signs = {
+  waiting: [CircleDashed, "text-soft"],
+  running: [Loader, "text-timber"],
+  done: [Check, "text-reed"],
+  failed: [X, "text-brick"],
+  skipped: [Ban, "text-soft"],
+  undone: [Undo2, "text-amber"],
+} as const;
+
+const ends = {
+  running: "text-timber",
+  done: "text-reed",
+  undone: "text-amber",
+  failed: "text-brick",
+} as const;
+
+function Steps({ crossing: c, k, open }: { crossing: Crossing; k: Cutover; open: boolean }) {
+  const path = { params: { path: { name: c.name } } };
+  const what = k.rehearsal ? "Rehearsal" : "Cutover";
+  const undoable =
+    k.state === "running" && !k.steps.some((s) => s.name === "hand over" && s.state !== "waiting");
+  return (
+    <details open={open} className="sheet px-3 py-2">
+      <summary className="cursor-pointer text-sm">
+        <strong>
+          {what} {k.id}
+        </strong>
+        , <span className={`font-medium ${ends[k.state]}`}>{k.state}</span>, by {k.actor},{" "}
+        <Moment at={k.created_at} relative />
+        {k.write_pause_seconds !== undefined && (
+          <span className="num">
+            {" "}
+            · writes paused {duration(k.write_pause_seconds)} of {duration(k.pause_budget_seconds)}
+          </span>
+        )}
+      </summary>
+      {k.error !== "" && <p className="mt-1 text-sm break-words text-brick">{k.error}</p>}
+      {k.waits_for !== "" && (
+        <div className="mt-2 flex flex-wrap items-center gap-3 rounded-md border border-amber px-3 py-2 text-sm">
+          <span role="status" className="font-medium text-amber">
+            {k.waits_for}
+          </span>
+          <Act
+            strong
+            act={() => take(api.POST("/api/crossings/{name}/cutovers/confirm", path))}
+            confirm={{
+              title: k.waits_for.includes("hold point") ? "Let it go on?" : "Have writes stopped?",
+              verb: k.waits_for.includes("hold point") ? "Go on" : "Writes have stopped",
+              body: (
+                <p>
+                  {k.waits_for.includes("hold point")
+                    ? `The ${what.toLowerCase()} leaves its hold point and goes on with the next step at once.`
+                    : `You give your word that nothing writes to ${c.source} any more. What is written from now on does not reach ${c.target}.`}
+                </p>
+              ),
+            }}
+          >
+            Go on
+          </Act>
+        </div>
+      )}
+      <ol className="mt-2">
+        {k.steps.map((s) => {
+          const [Sign, tone] = signs[s.state];
+          return (
+            <li
+              key={s.name}
+              className="grid grid-cols-[1.3rem_8.5rem_4.5rem_minmax(0,1fr)] gap-x-2 border-t border-line py-1 text-sm"
+            >
+              <Sign
+                size={15}
+                aria-hidden
+                className={`mt-0.5 ${tone} ${s.state === "running" ? "animate-spin motion-reduce:animate-none" : ""}`}
+              />
+              <span className={s.state === "running" ? "font-semibold" : ""}>
+                {s.name}
+                <span className="block text-xs text-soft">{s.state}</span>
+              </span>
+              <span className="num text-right text-xs leading-5">
+                {s.seconds === undefined ? "" : duration(s.seconds)}
+              </span>
+              <span className="min-w-0 text-xs leading-5 break-words text-soft">{s.note}</span>
+            </li>
+          );
+        })}
+      </ol>
+      {undoable && (
+        <div className="mt-2">
+          <Act
+            act={() => take(api.POST("/api/crossings/{name}/cutovers/abort", path))}
+            confirm={{
+              title: `Abort the ${what.toLowerCase()}?`,
+              verb: "Abort and undo",
+              body: (
+                <p>
+                  Everything done so far is undone: {c.source} takes writes again within seconds, capture goes
+                  on, and the crossing is in step as before. No row is lost.
+                </p>
+              ),
+            }}
+          >
+            <Undo2 size={15} aria-hidden /> Abort and undo
+          </Act>
+        </div>
+      )}
+      {k.reconciliation !== undefined && (
+        <p className="mt-1 text-xs">
+          <Link
+            to={`/crossings/${encodeURIComponent(c.name)}/reconcile/${k.reconciliation}`}
+            className="link"
+          >
+            What was compared inside the pause
+          </Link>
+        </p>
+      )}
+    </details>
+  );
+}

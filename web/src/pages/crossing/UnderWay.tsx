@@ -1,0 +1,491 @@
+import { useCallback, useMemo, useState } from "react";
+import { Link } from "react-router";
+import { api, take, type Crossing, type Table } from "../../api";
+import { bytes, count, duration, percent, perSecond, share, whole } from "../../format";
+import { useLive } from "../../live";
+import { useParam } from "../../params";
+import { Act } from "../../parts/Act";
+import { Bar } from "../../parts/Bar";
+import { Chart } from "../../parts/Chart";
+import { Choice, Input, Panel, Search } from "../../parts/Fields";
+import { Figure } from "../../parts/Figure";
+import { Grid, type Column } from "../../parts/Grid";
+import { Nothing, Said } from "../../parts/Said";
+import { Moment } from "../../time";
+
+/** How far, how fast, how long still, how far behind, what is stuck. */
+export function UnderWay({ crossing: c }: { crossing: Crossing }) {
+  return (
+    <>
+      <Figures crossing={c} />
+      <Charts crossing={c} />
+      <div className="mt-2 grid items-start gap-2 lg:grid-cols-[minmax(0,1fr)_300px]">
+        <Tables crossing={c} />
+        <Lanes crossing={c} />
+      </div>
+    </>
+  );
+}
+
+function Figures({ crossing: c }: { crossing: Crossing }) {
+  const p = c.progress;
+  const done = share(p);
+  const loading = c.phase === "loading";
+  const stuck =
+    c.waits_for !== ""
+      ? { value: "yes", beside: c.waits_for, tone: "text-brick" }
+      : p.tables_held > 0
+        ? { value: count(p.tables_held, "table"), beside: "held: see the tables below", tone: "text-brick" }
+        : p.capture === "waiting" &&
+            c.phase !== "draft" &&
+            c.phase !== "surveyed" &&
+            c.phase !== "closed" &&
+            c.phase !== "cut over"
+          ? { value: "capture", beside: "does not run at the moment", tone: "text-amber" }
+          : { value: "nothing", beside: p.work ? `now: ${p.work}` : `${c.condition}`, tone: "text-reed" };
+  return (
+    <>
+      <dl className="grid grid-cols-2 gap-2 md:grid-cols-3 lg:grid-cols-6">
+        <Figure
+          name="Loaded"
+          testid="loaded"
+          value={p.chunks === 0 ? "not begun" : percent(done)}
+          beside={`${whole(p.rows)} of ${done >= 1 ? "" : "about "}${count(p.rows_estimated, "row")}`}
+        />
+        <Figure
+          name="Speed"
+          testid="speed"
+          value={loading ? `${bytes(p.bytes_per_second)}/s` : "–"}
+          beside={
+            loading
+              ? `${perSecond(p.rows_per_second, "rows")}, ${perSecond(p.average_rows_per_second ?? 0, "rows")} on average`
+              : `${bytes(p.bytes)} landed`
+          }
+        />
+        <Figure
+          name="Remaining"
+          value={
+            loading && p.remaining_seconds !== undefined
+              ? duration(p.remaining_seconds)
+              : done >= 1
+                ? "loaded"
+                : "not known"
+          }
+          beside={
+            loading && p.remaining_seconds !== undefined
+              ? `${duration(p.remaining_low_seconds ?? 0)} to ${duration(p.remaining_high_seconds ?? 0)}`
+              : done >= 1
+                ? `${count(p.chunks, "chunk")}, all landed`
+                : `${whole(p.chunks_landed)} of ${count(p.chunks, "chunk")}`
+          }
+        />
+        <Figure
+          name="Lag"
+          testid="lag"
+          value={p.capture === "none" ? "no capture" : duration(p.lag_seconds)}
+          beside={
+            p.capture === "none" ? "" : `${bytes(p.lag_bytes)} behind; log kept ${bytes(p.retained_bytes)}`
+          }
+        />
+        <Figure
+          name="Changes applied"
+          value={p.capture === "none" ? "–" : whole(p.changes)}
+          beside={p.capture === "none" ? "" : perSecond(p.changes_per_second, "changes")}
+        />
+        <Figure name="Stuck" {...stuck} />
+      </dl>
+      <div className="mt-2">
+        <Bar share={done} label="Loaded over all tables" thick />
+      </div>
+    </>
+  );
+}
+
+const windows = [
+  ["5", "last 5 minutes"],
+  ["15", "last 15 minutes"],
+  ["60", "last hour"],
+  ["360", "last 6 hours"],
+  ["1440", "last day"],
+  ["10080", "last week"],
+  ["0", "the whole run"],
+] as const;
+
+const seconds = (v: number) => duration(v).replace(".0 s", " s");
+
+function Charts({ crossing: c }: { crossing: Crossing }) {
+  const [minutes, setMinutes] = useParam("window", "15");
+  const [zoom, setZoom] = useParam("zoom");
+  const [zoomFrom, zoomTo] = zoom.split("~");
+  const history = useLive(
+    "/api/crossings/{name}/history",
+    {
+      path: { name: c.name },
+      query: zoomFrom && zoomTo ? { from: zoomFrom, to: zoomTo, points: 300 } : { minutes, points: 240 },
+    },
+    { keep: true },
+  );
+  const onZoom = useCallback(
+    (from: number, to: number) => {
+      setZoom(`${new Date(from * 1000).toISOString()}~${new Date(to * 1000).toISOString()}`);
+    },
+    [setZoom],
+  );
+  const h = history.data;
+  const rows = useCallback((v: number) => perSecond(v, "rows"), []);
+  const speed = useCallback((v: number) => `${bytes(v)}/s`, []);
+  const changes = useCallback((v: number) => perSecond(v, "chg"), []);
+  if (!h) return <p className="mt-2 text-sm text-soft">Reading the history …</p>;
+  const common = { times: h.at, from: Date.parse(h.from) / 1000, to: Date.parse(h.to) / 1000, onZoom };
+  return (
+    <section aria-label="Over time" className="mt-2">
+      <div className="grid gap-2 md:grid-cols-2 xl:grid-cols-4">
+        <Chart
+          title="Rows landed"
+          lines={[{ name: "rows", tone: "honey", values: h.rows, show: rows }]}
+          {...common}
+        />
+        <Chart
+          title="Bytes in and out"
+          lines={[
+            { name: "read", tone: "timber", values: h.bytes_in, show: speed, dash: true },
+            { name: "written", tone: "honey", values: h.bytes_out, show: speed },
+          ]}
+          {...common}
+        />
+        <Chart
+          title="Lag"
+          lines={[
+            { name: "time", tone: "reed", values: h.lag_seconds, show: seconds },
+            { name: "log", tone: "timber", values: h.lag_bytes, show: bytes, right: true, dash: true },
+          ]}
+          {...common}
+        />
+        <Chart
+          title="Changes applied"
+          lines={[
+            { name: "ins", tone: "reed", values: h.inserts, show: changes },
+            { name: "upd", tone: "honey", values: h.updates, show: changes },
+            { name: "del", tone: "brick", values: h.deletes, show: changes, dash: true },
+          ]}
+          {...common}
+        />
+      </div>
+      <p className="mt-1 flex flex-wrap items-center gap-x-3 text-xs text-soft">
+        <label>
+          Window{" "}
+          <select
+            aria-label="Window of the charts"
+            value={zoom === "" ? minutes : "zoom"}
+            onChange={(e) => {
+              setZoom("");
+              setMinutes(e.target.value);
+            }}
+            className="field py-0 text-xs"
+          >
+            {zoom !== "" && <option value="zoom">chosen by hand</option>}
+            {windows.map(([v, text]) => (
+              <option key={v} value={v}>
+                {text}
+              </option>
+            ))}
+          </select>
+        </label>
+        <span>
+          <Moment at={h.from} /> to <Moment at={h.to} />
+        </span>
+        {zoom !== "" ? (
+          <button
+            type="button"
+            className="link underline"
+            onClick={() => {
+              setZoom("");
+            }}
+          >
+            Back to the window
+          </button>
+        ) : (
+          <span>Drag over a chart to look closer.</span>
+        )}
+      </p>
+    </section>
+  );
+}
+
+const block = 100;
+
+function Tables({ crossing: c }: { crossing: Crossing }) {
+  const [search, setSearch] = useParam("table");
+  const [state, setState] = useParam("state");
+  const [sort, setSort] = useParam("sort", "planned");
+  const [descending, setDescending] = useParam("down");
+  const [first, setFirst] = useState(0);
+  const onSight = useCallback((top: number) => {
+    setFirst(Math.floor(top / block));
+  }, []);
+  const page = (n: number) => ({
+    path: { name: c.name },
+    query: {
+      search,
+      state,
+      sort: sort === "planned" ? undefined : sort,
+      descending: descending === "" ? undefined : true,
+      offset: n * block || undefined,
+      limit: block,
+    },
+  });
+  const here = useLive("/api/crossings/{name}/tables", page(first), { keep: true });
+  const matched = here.data?.matched ?? 0;
+  const next = useLive("/api/crossings/{name}/tables", page(first + 1), {
+    keep: true,
+    enabled: matched > (first + 1) * block,
+  });
+  const row = (i: number): Table | undefined => {
+    const from = i - first * block;
+    return from < block ? here.data?.tables[from] : next.data?.tables[from - block];
+  };
+  const columns = useMemo(() => tableColumns(c), [c]);
+  return (
+    <Panel
+      title="Tables"
+      beside={
+        <span className="text-xs text-soft">
+          {["held", "loading", "planned", "landed"]
+            .filter((s) => (here.data?.states[s] ?? 0) > 0)
+            .map((s) => `${whole(here.data?.states[s] ?? 0)} ${s}`)
+            .join(", ")}
+        </span>
+      }
+    >
+      <Said of={here} reading="Reading the tables">
+        {(data) =>
+          data.total === 0 ? (
+            <Nothing>The tables are planned when the crossing starts.</Nothing>
+          ) : (
+            <>
+              {data.total > 12 && (
+                <div className="grid grid-cols-2 gap-3">
+                  <Search label="Find tables" value={search} onChange={setSearch} />
+                  <Choice
+                    label="State"
+                    value={state}
+                    onChange={setState}
+                    options={[
+                      ["", "any"],
+                      ["held", "held"],
+                      ["loading", "loading"],
+                      ["planned", "planned"],
+                      ["landed", "landed"],
+                    ]}
+                  />
+                </div>
+              )}
+              <Grid
+                label="Tables"
+                columns={columns}
+                count={matched}
+                row={row}
+                keyOf={(t) => t.id}
+                height={`${Math.min(284, 30 + Math.max(1, matched) * 30)}px`}
+                rowHeight={30}
+                minWidth="720px"
+                sort={sort}
+                descending={descending !== ""}
+                onSort={(s) => {
+                  if (s === sort) setDescending(descending === "" ? "1" : "");
+                  else setSort(s);
+                }}
+                onSight={onSight}
+              />
+            </>
+          )
+        }
+      </Said>
+    </Panel>
+  );
+}
+
+const tableShare = (t: Table) =>
+  t.chunks > 0 && t.chunks === t.chunks_landed ? 1 : Math.min(0.99, t.bytes / Math.max(1, t.bytes_estimated));
+
+function tableColumns(c: Crossing): Column<Table>[] {
+  const base = `/crossings/${encodeURIComponent(c.name)}/tables/`;
+  return [
+    {
+      name: "Table",
+      sort: "name",
+      width: "minmax(9rem,1.4fr)",
+      cell: (t) => (
+        <Link
+          to={`${base}${t.id}`}
+          className="link"
+          title={t.reason === "" ? t.name : `${t.name}, held: ${t.reason}`}
+        >
+          <bdi>{t.name}</bdi>
+        </Link>
+      ),
+    },
+    {
+      name: "State",
+      sort: "state",
+      width: "4.2rem",
+      cell: (t) => <span className={t.state === "held" ? "font-semibold text-brick" : ""}>{t.state}</span>,
+    },
+    {
+      name: "Landed",
+      sort: "progress",
+      width: "minmax(6rem,0.8fr)",
+      cell: (t) => (
+        <span className="flex items-center gap-2">
+          <Bar share={t.chunks > 0 ? tableShare(t) : 0} label={`${t.name}: landed`} />
+          <span className="num w-12 text-right text-xs">{t.chunks > 0 ? percent(tableShare(t)) : "–"}</span>
+        </span>
+      ),
+    },
+    {
+      name: "Rows",
+      sort: "rows",
+      width: "6.6rem",
+      right: true,
+      cell: (t) => <span title={`of about ${count(t.rows_estimated, "row")}`}>{whole(t.rows)}</span>,
+    },
+    {
+      name: "Size",
+      sort: "bytes",
+      width: "5rem",
+      right: true,
+      cell: (t) => <span title={`of about ${bytes(t.bytes_estimated)}`}>{bytes(t.bytes)}</span>,
+    },
+    {
+      name: "Chunks",
+      width: "4.6rem",
+      right: true,
+      cell: (t) => `${whole(t.chunks_landed)}/${whole(t.chunks)}`,
+    },
+    {
+      name: "Speed",
+      sort: "rate",
+      width: "5.4rem",
+      right: true,
+      cell: (t) => (
+        <span
+          title={
+            t.average_rows_per_second === undefined
+              ? undefined
+              : `${perSecond(t.average_rows_per_second, "rows")} on average`
+          }
+        >
+          {t.state === "loading" ? `${bytes(t.bytes_per_second)}/s` : "–"}
+        </span>
+      ),
+    },
+    {
+      name: "Still",
+      width: "5.4rem",
+      right: true,
+      cell: (t) =>
+        t.remaining_seconds === undefined || t.state === "landed" ? (
+          "–"
+        ) : (
+          <span
+            title={`${duration(t.remaining_low_seconds ?? 0)} to ${duration(t.remaining_high_seconds ?? 0)}`}
+          >
+            {duration(t.remaining_seconds)}
+          </span>
+        ),
+    },
+  ];
+}
+
+/** Which worker carries what; how many lanes and how fast they may go. */
+function Lanes({ crossing: c }: { crossing: Crossing }) {
+  const lanes = useLive("/api/crossings/{name}/lanes", { path: { name: c.name } });
+  const [wanted, setWanted] = useState<string>();
+  const [limit, setLimit] = useState<string>();
+  const nowLanes = String(c.settings.lanes ?? 1);
+  const nowLimit = String((c.settings.speed_limit ?? 0) / 1e6);
+  const over = ["cut over", "closed", "cutting over"].includes(c.phase);
+  return (
+    <Panel title="Lanes">
+      <Said of={lanes} reading="Reading the lanes">
+        {(l) => (
+          <>
+            <p className="text-xs text-soft">
+              {l.carrying.length} of {count(l.wanted, "lane")} at work, {count(l.open_chunks, "chunk")} to go
+              {l.speed_limit > 0 && `, held to ${bytes(l.speed_limit)}/s`}
+            </p>
+            <ul
+              className="mt-1 max-h-32 overflow-y-auto text-xs"
+              tabIndex={0}
+              aria-label="Chunks on their way"
+            >
+              {l.carrying.map((k) => (
+                <li key={`${k.table_id}/${k.chunk}`} className="border-t border-line py-1">
+                  <Link
+                    to={`/crossings/${encodeURIComponent(c.name)}/tables/${k.table_id}?chunk=${k.chunk}`}
+                    className="link break-words"
+                  >
+                    <bdi>{k.table}</bdi> chunk {k.chunk} of {k.of_chunks}
+                  </Link>
+                  <span className="num block text-soft">
+                    {bytes(k.bytes)}, since <Moment at={k.started_at} />
+                    {k.attempt > 1 && `, try ${k.attempt}`}
+                  </span>
+                  <span className="block truncate text-soft" title={k.worker}>
+                    by {k.worker}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          </>
+        )}
+      </Said>
+      <div className="mt-2 grid grid-cols-2 gap-2 border-t border-line pt-2">
+        <Input
+          label="Lanes"
+          inputMode="numeric"
+          value={wanted ?? nowLanes}
+          onChange={(e) => {
+            setWanted(e.target.value);
+          }}
+        />
+        <Input
+          label="Limit, MB/s (0: none)"
+          inputMode="decimal"
+          value={limit ?? nowLimit}
+          onChange={(e) => {
+            setLimit(e.target.value);
+          }}
+        />
+        <div className="col-span-2">
+          <Act
+            blocked={
+              over
+                ? `The crossing is ${c.phase}: there is nothing to steer`
+                : (wanted ?? nowLanes) === nowLanes && (limit ?? nowLimit) === nowLimit
+                  ? "Nothing is different yet"
+                  : undefined
+            }
+            act={() =>
+              take(
+                api.PATCH("/api/crossings/{name}", {
+                  params: { path: { name: c.name } },
+                  body: {
+                    lanes: Math.round(Number(wanted ?? nowLanes)),
+                    speed_limit: Math.round(Number((limit ?? nowLimit).replace(",", ".")) * 1e6),
+                  },
+                }),
+              )
+            }
+            onDone={() => {
+              setWanted(undefined);
+              setLimit(undefined);
+            }}
+          >
+            Use these from now on
+          </Act>
+        </div>
+      </div>
+    </Panel>
+  );
+}

@@ -1,0 +1,193 @@
+import { useState } from "react";
+import type { Role, Settings } from "../api";
+import { Act } from "./Act";
+import { Choice, Input } from "./Fields";
+
+interface Props {
+  settings: Settings;
+  save: (changed: Settings) => Promise<unknown>;
+  needs?: Role;
+  /** Why the settings that shape the plan can no longer be changed. */
+  fixed?: string | undefined;
+}
+
+const mega = (n: number | undefined) => String((n ?? 0) / 1e6);
+
+/** Every setting of a crossing, with its unit and what it is for. Only what was changed is sent. */
+export function SettingsForm({ settings: s, save, needs = "operator", fixed }: Props) {
+  const [edit, setEdit] = useState<Record<string, string>>({});
+  const holds = new Set<string>(s.hold_points ?? []);
+  const text = (name: string, now: string) => ({
+    value: edit[name] ?? now,
+    onChange: (e: { target: { value: string } }) => {
+      setEdit({ ...edit, [name]: e.target.value });
+    },
+  });
+  const choice = (name: string, now: string) => ({
+    value: edit[name] ?? now,
+    onChange: (v: string) => {
+      setEdit({ ...edit, [name]: v });
+    },
+  });
+  const point = (name: "stop writes" | "close source") =>
+    (edit[`hold ${name}`] ?? (holds.has(name) ? "yes" : "no")) === "yes";
+  const changed = (): Settings => {
+    const out: Settings = {};
+    const number = (name: string, to: (n: number) => void) => {
+      const v = edit[name];
+      if (v !== undefined) to(Number(v.replace(",", ".")));
+    };
+    number("lanes", (n) => (out.lanes = Math.round(n)));
+    number("chunk", (n) => (out.chunk_bytes = Math.round(n * 1e6)));
+    number("limit", (n) => (out.speed_limit = Math.round(n * 1e6)));
+    number("attempts", (n) => (out.max_attempts = Math.round(n)));
+    number("batch", (n) => (out.batch_changes = Math.round(n)));
+    number("lag", (n) => (out.in_step_lag_seconds = n));
+    number("dwell", (n) => (out.in_step_dwell_seconds = n));
+    number("budget", (n) => (out.pause_budget_seconds = n));
+    if (edit.stop) out.stop_method = edit.stop as NonNullable<Settings["stop_method"]>;
+    if (edit.depth) out.cutover_depth = edit.depth as NonNullable<Settings["cutover_depth"]>;
+    if (edit.fill) out.non_empty_target = edit.fill as NonNullable<Settings["non_empty_target"]>;
+    if (edit.url !== undefined) out.handover_url = edit.url;
+    if (edit.command !== undefined) out.handover_command = edit.command;
+    if (Object.keys(edit).some((k) => k.startsWith("hold ")))
+      out.hold_points = (["stop writes", "close source"] as const).filter(point);
+    return out;
+  };
+  return (
+    <>
+      <fieldset className="mt-1">
+        <legend className="text-sm font-semibold">Load</legend>
+        <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
+          <Input
+            label="Lanes"
+            hint="parallel paths, 1 to 64"
+            inputMode="numeric"
+            {...text("lanes", String(s.lanes ?? 1))}
+          />
+          <Input
+            label="Speed limit, MB/s"
+            hint="over all lanes of a process; 0 for none"
+            inputMode="decimal"
+            {...text("limit", mega(s.speed_limit))}
+          />
+          <Input
+            label="Chunk size, MB"
+            hint={fixed ?? "aimed at; what a failure repeats"}
+            disabled={fixed !== undefined}
+            inputMode="decimal"
+            {...text("chunk", mega(s.chunk_bytes))}
+          />
+          <Input
+            label="Tries of a chunk"
+            hint={fixed ?? "before its table is held"}
+            disabled={fixed !== undefined}
+            inputMode="numeric"
+            {...text("attempts", String(s.max_attempts ?? 0))}
+          />
+          <Choice
+            label="Target tables that hold rows"
+            disabled={fixed !== undefined}
+            options={[
+              ["refuse", "refuse to start"],
+              ["empty", "empty them at the start"],
+            ]}
+            {...choice("fill", s.non_empty_target ?? "refuse")}
+          />
+        </div>
+      </fieldset>
+      <fieldset className="mt-3">
+        <legend className="text-sm font-semibold">Changes</legend>
+        <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
+          <Input
+            label="In step below, seconds of lag"
+            inputMode="decimal"
+            {...text("lag", String(s.in_step_lag_seconds ?? 0))}
+          />
+          <Input
+            label="… for at least, seconds"
+            inputMode="decimal"
+            {...text("dwell", String(s.in_step_dwell_seconds ?? 0))}
+          />
+          <Input
+            label="Changes folded into one write"
+            hint={fixed ?? "at most"}
+            disabled={fixed !== undefined}
+            inputMode="numeric"
+            {...text("batch", String(s.batch_changes ?? 0))}
+          />
+        </div>
+      </fieldset>
+      <fieldset className="mt-3">
+        <legend className="text-sm font-semibold">Cutover</legend>
+        <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
+          <Input
+            label="Pause budget, seconds"
+            hint="a longer write pause undoes everything"
+            inputMode="decimal"
+            {...text("budget", String(s.pause_budget_seconds ?? 0))}
+          />
+          <Choice
+            label="Writes are stopped by"
+            options={[
+              ["lock", "holding the tables' locks"],
+              ["read-only", "making the database read-only"],
+              ["word", "a person's word"],
+            ]}
+            {...choice("stop", s.stop_method ?? "lock")}
+          />
+          <Choice
+            label="Compared inside the pause"
+            options={[
+              ["hashes", "counts and hashes"],
+              ["counts", "counts"],
+              ["none", "nothing"],
+            ]}
+            {...choice("depth", s.cutover_depth ?? "hashes")}
+          />
+          <Input label="Webhook at hand-over" placeholder="none" {...text("url", s.handover_url ?? "")} />
+          {s.handover_command !== undefined && (
+            <Input
+              label="Command at hand-over"
+              hint="needs the admin role"
+              placeholder="none"
+              {...text("command", s.handover_command)}
+            />
+          )}
+        </div>
+        <p className="mt-2 text-sm text-soft">Hold points: the cutover waits for a person before it would</p>
+        <div className="flex flex-wrap gap-x-5 text-sm">
+          {(
+            [
+              ["stop writes", "stop writes (capture goes on, nothing is paused yet)"],
+              ["close source", "close the source (inside the write pause: its budget runs)"],
+            ] as const
+          ).map(([name, label]) => (
+            <label key={name} className="flex items-center gap-2 py-1">
+              <input
+                type="checkbox"
+                checked={point(name)}
+                onChange={(e) => {
+                  setEdit({ ...edit, [`hold ${name}`]: e.target.checked ? "yes" : "no" });
+                }}
+              />
+              {label}
+            </label>
+          ))}
+        </div>
+      </fieldset>
+      <div className="mt-3">
+        <Act
+          needs={needs}
+          blocked={Object.keys(edit).length === 0 ? "Nothing is different yet" : undefined}
+          act={() => save(changed())}
+          onDone={() => {
+            setEdit({});
+          }}
+        >
+          Save these settings
+        </Act>
+      </div>
+    </>
+  );
+}
