@@ -101,6 +101,7 @@ type ferry struct {
 	url   string
 	token string
 	svc   *service.Service
+	set   service.Settings
 }
 
 // start runs the service inside the test's process, with a control database of
@@ -114,17 +115,27 @@ func start(t *testing.T) *ferry {
 	if testing.Verbose() {
 		log = os.Stderr
 	}
-	svc, err := service.Start(t.Context(), service.Settings{
+	f.set = service.Settings{
 		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: dbURL(servers.target, name), Lanes: 4, Serve: true, Version: "test",
 		Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(s string) { f.token = s },
-	})
-	if err != nil {
-		t.Fatal(err)
 	}
-	t.Cleanup(svc.Stop)
-	f.svc, f.url = svc, svc.URL()
+	f.again()
 	f.signIn()
 	return f
+}
+
+// again starts the service, or starts it again at the same address.
+func (f *ferry) again() {
+	f.t.Helper()
+	if f.svc != nil {
+		f.set.Listen = strings.TrimPrefix(f.url, "http://")
+	}
+	svc, err := service.Start(f.t.Context(), f.set)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	f.t.Cleanup(svc.Stop)
+	f.svc, f.url = svc, svc.URL()
 }
 
 func (f *ferry) signIn() {
@@ -310,3 +321,5 @@ func binary(t *testing.T) string {
 }
 
 func ptr[T any](v T) *T { return &v }
+
+func itoa(n int) string { return fmt.Sprint(n) }

@@ -95,8 +95,8 @@ func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestOb
 	if err := s.Store.SaveDefaults(ctx, set); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", "", "change", "%s changed what new crossings begin with: %d lanes, chunks of %d bytes, speed limit %d bytes/s, pause budget %s, stop method %s",
-		who(ctx).Name, set.Lanes, set.ChunkBytes, set.SpeedLimit, set.PauseBudget, set.StopMethod)
+	s.Voyage.Say(ctx, "info", who(ctx).Name, "", "", "change", "%s changed what new crossings begin with: %d lanes, chunks of %.1f MB, speed limit %.1f MB/s (0: none), pause budget %s, stop method %s",
+		who(ctx).Name, set.Lanes, float64(set.ChunkBytes)/1e6, float64(set.SpeedLimit)/1e6, set.PauseBudget, set.StopMethod)
 	return contract.SetDefaults200JSONResponse(settingsOut(set)), nil
 }
 

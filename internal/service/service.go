@@ -143,7 +143,7 @@ func (s *Service) listen() error {
 	s.ln = ln
 	ctx, end := context.WithCancel(context.Background())
 	s.end = end
-	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build, Listen: s.set.Listen}
+	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build, Listen: ln.Addr().String()}
 	s.http = &http.Server{
 		Handler:           srv.Handler(ctx),
 		ReadHeaderTimeout: 10 * time.Second,

@@ -329,9 +329,16 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	if err := v.Store.SaveSettings(ctx, c.ID, s); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "change", "%s changed settings: %d lanes, speed limit %d bytes/s, pause budget %s, stop method %s, cutover depth %s",
-		actor, s.Lanes, s.SpeedLimit, s.PauseBudget, s.StopMethod, s.CutoverDepth)
+	v.Say(ctx, "info", actor, c.Name, "", "change", "%s changed settings: %d lanes, %s, pause budget %s, stop method %s, cutover depth %s",
+		actor, s.Lanes, speedText(s.SpeedLimit), s.PauseBudget, s.StopMethod, s.CutoverDepth)
 	return nil
+}
+
+func speedText(limit int64) string {
+	if limit == 0 {
+		return "no speed limit"
+	}
+	return fmt.Sprintf("speed limit %.1f MB/s", float64(limit)/1e6)
 }
 
 // ChooseTables replaces the patterns of a crossing that has not started; a

@@ -1,10 +1,10 @@
 const group = new Intl.NumberFormat("en", { useGrouping: true, maximumFractionDigits: 0 });
 
 /** A whole number in groups of three. */
-export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u202f");
+export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u00a0");
 
 /** A number of things: 1 row, 2 rows. */
-export const count = (n: number, thing: string): string => `${whole(n)} ${thing}${n === 1 ? "" : "s"}`;
+export const count = (n: number, thing: string, many = `${thing}s`): string => `${whole(n)} ${n === 1 ? thing : many}`;
 
 /** Bytes with a decimal unit. */
 export function bytes(n: number): string {
@@ -17,6 +17,16 @@ export function bytes(n: number): string {
   return `${i === 0 ? whole(n) : n.toFixed(1)} ${units[i] ?? ""}`;
 }
 
+/** A number short enough for an axis. */
+export const short = (n: number): string =>
+  n >= 1e6
+    ? `${(n / 1e6).toFixed(n >= 1e7 ? 0 : 1)} M`
+    : n >= 1e4
+      ? `${(n / 1e3).toFixed(0)} k`
+      : n > 0 && n < 10
+        ? String(Math.round(n * 10) / 10)
+        : whole(n);
+
 /** A speed: thousands and millions short, so that it fits an axis. */
 export function perSecond(n: number, thing: string): string {
   if (n >= 1e6) return `${(n / 1e6).toFixed(n >= 1e7 ? 0 : 1)} M ${thing}/s`;
@@ -26,6 +36,7 @@ export function perSecond(n: number, thing: string): string {
 
 /** Seconds as people say them. */
 export function duration(s: number): string {
+  if (s > 0 && s < 0.01) return `${(s * 1000).toFixed(1)} ms`;
   if (s < 1) return `${Math.round(s * 1000)} ms`;
   if (s < 60) return `${s.toFixed(1)} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s`;

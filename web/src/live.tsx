@@ -88,12 +88,24 @@ export function LiveStream({ children }: { children: ReactNode }) {
     [cache],
   );
   useEffect(() => {
+    const leave = () => {
+      stream.close();
+    };
+    const comeBack = () => {
+      stream.connect();
+    };
     stream.connect();
+    // A page that is left may be kept for coming back to; its stream would go on
+    // holding one of the few connections a browser allows.
+    window.addEventListener("pagehide", leave);
+    window.addEventListener("pageshow", comeBack);
     const watch = setInterval(() => {
       const fresh = Date.now() - stream.last < 4000;
       setFreshness((was) => (was.fresh === fresh && fresh ? was : { fresh, since: stream.last }));
     }, 500);
     return () => {
+      window.removeEventListener("pagehide", leave);
+      window.removeEventListener("pageshow", comeBack);
       clearInterval(watch);
       stream.close();
     };

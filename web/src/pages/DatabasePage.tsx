@@ -27,7 +27,7 @@ export default function DatabasePage() {
           <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
             <h1 className="text-xl font-semibold break-words">{d.name}</h1>
             <span className="num text-sm break-all text-soft">
-              {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}, encryption {d.tls}
+              {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}, TLS {d.tls}
             </span>
             <span className="ml-auto flex gap-2">
               <Act
@@ -79,7 +79,12 @@ export default function DatabasePage() {
           {facts && (
             <>
               <dl className="mt-3 grid grid-cols-2 gap-3 md:grid-cols-4">
-                <Figure name="Reached" value={facts.version} beside={`as ${facts.user}`} tone="text-reed" />
+                <Figure
+                  name="Reached"
+                  value={facts.version.replace(/ \(.*/, "")}
+                  beside={`as ${facts.user}`}
+                  tone="text-reed"
+                />
                 <Figure
                   name="Connection"
                   value={facts.encrypted === "not encrypted" ? "not encrypted" : "encrypted"}

@@ -53,7 +53,7 @@ export default function SettingsPage() {
                     ["Listens on", a.listen],
                     ["This process", a.worker],
                     ["Control database", `${a.control_version}, ${bytes(a.control_bytes)}`],
-                    ["Journal", count(a.journal_entries, "entry").replace("entrys", "entries")],
+                    ["Journal", count(a.journal_entries, "entry", "entries")],
                     ["Readings for charts", whole(a.samples)],
                     ["Workers", whole(a.workers)],
                   ] as const

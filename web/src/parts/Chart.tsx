@@ -10,6 +10,8 @@ export interface Line {
   values: number[];
   /** Writes a value with its unit. */
   show: (v: number) => string;
+  /** The same, short, for the axis. */
+  axis: (v: number) => string;
   /** Drawn against an axis of its own, on the right. */
   right?: boolean;
   dash?: boolean;
@@ -69,7 +71,7 @@ export function Chart({ title, times, lines, from, to, onZoom }: Props) {
             space: 74,
             values: (_u, ticks) => ticks.map((s) => clock(new Date(s * 1000), zone).slice(0, 8)),
           },
-          { ...axis, size: 66, space: 30, values: (_u, ticks) => ticks.map((v) => left?.show(v) ?? "") },
+          { ...axis, size: 58, space: 30, values: (_u, ticks) => ticks.map((v) => left?.axis(v) ?? "") },
           ...(right
             ? [
                 {
@@ -77,9 +79,9 @@ export function Chart({ title, times, lines, from, to, onZoom }: Props) {
                   grid: { show: false },
                   scale: "right",
                   side: 1 as const,
-                  size: 62,
+                  size: 56,
                   space: 30,
-                  values: (_u: uPlot, ticks: number[]) => ticks.map((v) => right.show(v)),
+                  values: (_u: uPlot, ticks: number[]) => ticks.map((v) => right.axis(v)),
                 },
               ]
             : []),

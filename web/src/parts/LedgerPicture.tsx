@@ -75,7 +75,7 @@ export function LedgerPicture({
       landed: tone("reed"),
       partly: tone("reed"),
       reading: tone("honey"),
-      pending: tone("line"),
+      pending: tone("soft"),
       held: tone("brick"),
     };
     ledger.cells.forEach((c, i) => {
@@ -85,7 +85,9 @@ export function LedgerPicture({
       g.strokeStyle = colours[state];
       g.fillStyle = colours[state];
       g.lineWidth = 1;
+      g.globalAlpha = state === "pending" ? 0.6 : 1;
       g.strokeRect(x + 0.5, y + 0.5, cell.w - 1, cell.h - 1);
+      g.globalAlpha = 1;
       if (state === "held") {
         g.fillRect(x, y, cell.w, cell.h);
         g.strokeStyle = tone("sheet");

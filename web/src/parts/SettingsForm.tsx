@@ -11,7 +11,7 @@ interface Props {
   fixed?: string | undefined;
 }
 
-const mega = (n: number | undefined) => String((n ?? 0) / 1e6);
+const mega = (n: number | undefined) => String(Math.round((n ?? 0) / 1e3) / 1e3);
 
 /** Every setting of a crossing, with its unit and what it is for. Only what was changed is sent. */
 export function SettingsForm({ settings: s, save, needs = "operator", fixed }: Props) {

@@ -28,8 +28,10 @@ export function Verdicts({ entries, folded = true }: { entries: Entry[]; folded?
                   className="grid gap-x-4 border-t border-line py-1.5 text-sm sm:grid-cols-[11rem_1fr]"
                 >
                   <span className="min-w-0 break-words">
-                    <bdi>{e.subject}</bdi>
-                    <span className="block text-xs text-soft">{e.topic}</span>
+                    {e.topic}
+                    <span className="block text-xs text-soft">
+                      <bdi>{e.subject}</bdi>
+                    </span>
                   </span>
                   <span className="min-w-0 break-words">
                     {e.measured}

@@ -125,20 +125,20 @@ function PerTable({ crossing: c }: { crossing: Crossing }) {
     return [
       {
         name: "Table",
-        width: "minmax(9rem,1fr)",
+        width: "minmax(7rem,1fr)",
         cell: (t) => (
           <Link to={`${base}${t.id}`} className="link" title={t.name}>
             <bdi>{t.name}</bdi>
           </Link>
         ),
       },
-      { name: "Inserts", width: "5rem", right: true, cell: (t) => whole(t.inserts) },
-      { name: "Updates", width: "5rem", right: true, cell: (t) => whole(t.updates) },
-      { name: "Deletes", width: "5rem", right: true, cell: (t) => whole(t.deletes) },
-      { name: "Truncates", width: "4.5rem", right: true, cell: (t) => whole(t.truncates) },
+      { name: "Inserts", width: "4rem", right: true, cell: (t) => whole(t.inserts) },
+      { name: "Updates", width: "4rem", right: true, cell: (t) => whole(t.updates) },
+      { name: "Deletes", width: "4rem", right: true, cell: (t) => whole(t.deletes) },
+      { name: "Truncates", width: "4rem", right: true, cell: (t) => whole(t.truncates) },
       {
-        name: "Columns changed",
-        width: "4.5rem",
+        name: "Columns",
+        width: "3.6rem",
         right: true,
         cell: (t) =>
           t.column_changes > 0 ? <strong className="text-brick">{whole(t.column_changes)}</strong> : "0",
@@ -162,7 +162,7 @@ function PerTable({ crossing: c }: { crossing: Crossing }) {
                 keyOf={(t) => t.id}
                 height={`${Math.min(420, 48 + Math.max(1, d.tables.length) * 30)}px`}
                 rowHeight={30}
-                minWidth="520px"
+                minWidth="500px"
               />
               {d.matched > d.tables.length && (
                 <p className="text-xs text-soft">

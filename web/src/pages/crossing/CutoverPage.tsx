@@ -18,6 +18,9 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
     (k) => k.rehearsal && k.state === "done" && k.write_pause_seconds !== undefined,
   );
   const s = c.settings;
+  const over = ["cut over", "closed"].includes(c.phase);
+  const ready = useLive("/api/crossings/{name}/readiness", { path: { name: c.name } }, { enabled: !over });
+  const blocking = over ? 0 : (ready.data?.filter((e) => e.verdict === "blocks").length ?? 0);
   const begin = (rehearsal: boolean) => () =>
     take(
       api.POST("/api/crossings/{name}/cutovers", {
@@ -39,7 +42,9 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
           ? `It starts from in step; the crossing is ${c.phase}`
           : c.condition !== "running"
             ? `The crossing is ${c.condition}: resume it first`
-            : undefined;
+            : blocking > 0
+              ? `${count(blocking, "point")} of the readiness list ${blocking === 1 ? "blocks" : "block"}`
+              : undefined;
   return (
     <>
       <dl className="grid grid-cols-2 gap-2 lg:grid-cols-4">
@@ -112,7 +117,7 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
         </Link>
       </div>
       <div className="mt-3 grid items-start gap-3 lg:grid-cols-2">
-        <div className="grid gap-3">
+        <div className={list.data?.length === 0 ? "lg:col-span-2" : "grid gap-3"}>
           <Said of={list} reading="Reading the cutovers">
             {(all) =>
               all.length === 0 ? (
@@ -127,7 +132,13 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
             }
           </Said>
         </div>
-        <Ready crossing={c} />
+        {!over && (
+          <Panel title="Readiness list" className={list.data?.length === 0 ? "lg:col-span-2" : ""}>
+            <Said of={ready} reading="Measuring">
+              {(entries) => <Verdicts entries={entries} folded={false} />}
+            </Said>
+          </Panel>
+        )}
       </div>
     </>
   );
@@ -138,18 +149,6 @@ const Rehearsed = ({ k }: { k: Cutover }) => (
     rehearsed <Moment at={k.created_at} relative />
   </>
 );
-
-function Ready({ crossing: c }: { crossing: Crossing }) {
-  const ready = useLive("/api/crossings/{name}/readiness", { path: { name: c.name } });
-  if (["cut over", "closed"].includes(c.phase)) return null;
-  return (
-    <Panel title="Readiness list">
-      <Said of={ready} reading="Measuring">
-        {(list) => <Verdicts entries={list} folded={false} />}
-      </Said>
-    </Panel>
-  );
-}
 
 const signs = {
   waiting: [CircleDashed, "text-soft"],

@@ -195,7 +195,7 @@ function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }
                         <span className={k.verdict === "blocks" ? "font-semibold text-brick" : "text-reed"}>
                           {k.verdict === "blocks" ? "blocks" : k.carried ? "exact" : "computed"}
                         </span>
-                        {k.note !== "" && <span className="block break-words text-soft">{k.note}</span>}
+                        {k.note !== "" && <span className="block break-all text-soft">{k.note}</span>}
                       </td>
                     </tr>
                   ))}

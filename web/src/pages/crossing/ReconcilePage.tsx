@@ -176,7 +176,8 @@ function One({ crossing: c }: { crossing: Crossing }) {
 }
 
 function Results({ r }: { r: Reconciliation }) {
-  const list = r.results ?? [];
+  // What needs a look comes first.
+  const list = (r.results ?? []).toSorted((a, b) => Math.sign(b.findings) - Math.sign(a.findings));
   return (
     <Panel title="Result per table" className="mt-3">
       <div tabIndex={0} role="region" aria-label="Results" className="mt-1 max-h-64 overflow-auto">

@@ -35,6 +35,9 @@ function Head({ crossing: c, table: t }: { crossing: Crossing; table: Table }) {
   return (
     <>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
+        <Link to={`/crossings/${encodeURIComponent(c.name)}`} className="link text-sm">
+          All tables
+        </Link>
         <h2 className="min-w-0 text-lg font-semibold break-words">
           <bdi>{t.name}</bdi>
         </h2>

@@ -1,7 +1,7 @@
 import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Crossing, type Table } from "../../api";
-import { bytes, count, duration, percent, perSecond, share, whole } from "../../format";
+import { bytes, count, duration, percent, perSecond, share, short, whole } from "../../format";
 import { useLive } from "../../live";
 import { useParam } from "../../params";
 import { Act } from "../../parts/Act";
@@ -50,7 +50,7 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
           name="Loaded"
           testid="loaded"
           value={p.chunks === 0 ? "not begun" : percent(done)}
-          beside={`${whole(p.rows)} of ${done >= 1 ? "" : "about "}${count(p.rows_estimated, "row")}`}
+          beside={done >= 1 ? count(p.rows, "row") : `${whole(p.rows)} / ${count(p.rows_estimated, "row")}`}
         />
         <Figure
           name="Speed"
@@ -58,7 +58,7 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
           value={loading ? `${bytes(p.bytes_per_second)}/s` : "–"}
           beside={
             loading
-              ? `${perSecond(p.rows_per_second, "rows")}, ${perSecond(p.average_rows_per_second ?? 0, "rows")} on average`
+              ? `${perSecond(p.rows_per_second, "rows")}, avg ${each(p.average_rows_per_second ?? 0)}`
               : `${bytes(p.bytes)} landed`
           }
         />
@@ -83,9 +83,7 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
           name="Lag"
           testid="lag"
           value={p.capture === "none" ? "no capture" : duration(p.lag_seconds)}
-          beside={
-            p.capture === "none" ? "" : `${bytes(p.lag_bytes)} behind; log kept ${bytes(p.retained_bytes)}`
-          }
+          beside={p.capture === "none" ? "" : `${bytes(p.lag_bytes)} behind, log ${bytes(p.retained_bytes)}`}
         />
         <Figure
           name="Changes applied"
@@ -112,6 +110,9 @@ const windows = [
 ] as const;
 
 const seconds = (v: number) => duration(v).replace(".0 s", " s");
+const rows = (v: number) => perSecond(v, "rows");
+const speed = (v: number) => `${bytes(v)}/s`;
+const each = (v: number) => `${short(v)}/s`;
 
 function Charts({ crossing: c }: { crossing: Crossing }) {
   const [minutes, setMinutes] = useParam("window", "15");
@@ -132,9 +133,6 @@ function Charts({ crossing: c }: { crossing: Crossing }) {
     [setZoom],
   );
   const h = history.data;
-  const rows = useCallback((v: number) => perSecond(v, "rows"), []);
-  const speed = useCallback((v: number) => `${bytes(v)}/s`, []);
-  const changes = useCallback((v: number) => perSecond(v, "chg"), []);
   if (!h) return <p className="mt-2 text-sm text-soft">Reading the history …</p>;
   const common = { times: h.at, from: Date.parse(h.from) / 1000, to: Date.parse(h.to) / 1000, onZoom };
   return (
@@ -142,31 +140,39 @@ function Charts({ crossing: c }: { crossing: Crossing }) {
       <div className="grid gap-2 md:grid-cols-2 xl:grid-cols-4">
         <Chart
           title="Rows landed"
-          lines={[{ name: "rows", tone: "honey", values: h.rows, show: rows }]}
+          lines={[{ name: "rows", tone: "honey", values: h.rows, show: rows, axis: each }]}
           {...common}
         />
         <Chart
           title="Bytes in and out"
           lines={[
-            { name: "read", tone: "timber", values: h.bytes_in, show: speed, dash: true },
-            { name: "written", tone: "honey", values: h.bytes_out, show: speed },
+            { name: "read", tone: "timber", values: h.bytes_in, show: speed, axis: speed, dash: true },
+            { name: "written", tone: "honey", values: h.bytes_out, show: speed, axis: speed },
           ]}
           {...common}
         />
         <Chart
           title="Lag"
           lines={[
-            { name: "time", tone: "reed", values: h.lag_seconds, show: seconds },
-            { name: "log", tone: "timber", values: h.lag_bytes, show: bytes, right: true, dash: true },
+            { name: "time", tone: "reed", values: h.lag_seconds, show: seconds, axis: seconds },
+            {
+              name: "log",
+              tone: "timber",
+              values: h.lag_bytes,
+              show: bytes,
+              axis: bytes,
+              right: true,
+              dash: true,
+            },
           ]}
           {...common}
         />
         <Chart
           title="Changes applied"
           lines={[
-            { name: "ins", tone: "reed", values: h.inserts, show: changes },
-            { name: "upd", tone: "honey", values: h.updates, show: changes },
-            { name: "del", tone: "brick", values: h.deletes, show: changes, dash: true },
+            { name: "ins", tone: "reed", values: h.inserts, show: each, axis: each },
+            { name: "upd", tone: "honey", values: h.updates, show: each, axis: each },
+            { name: "del", tone: "brick", values: h.deletes, show: each, axis: each, dash: true },
           ]}
           {...common}
         />
@@ -181,7 +187,7 @@ function Charts({ crossing: c }: { crossing: Crossing }) {
               setZoom("");
               setMinutes(e.target.value);
             }}
-            className="field py-0 text-xs"
+            className="rounded-sm border border-line bg-paper px-1 text-ink"
           >
             {zoom !== "" && <option value="zoom">chosen by hand</option>}
             {windows.map(([v, text]) => (
@@ -286,7 +292,7 @@ function Tables({ crossing: c }: { crossing: Crossing }) {
                 count={matched}
                 row={row}
                 keyOf={(t) => t.id}
-                height={`${Math.min(284, 30 + Math.max(1, matched) * 30)}px`}
+                height={`${Math.min(262, 30 + Math.max(1, matched) * 30)}px`}
                 rowHeight={30}
                 minWidth="720px"
                 sort={sort}
@@ -403,7 +409,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
   const [wanted, setWanted] = useState<string>();
   const [limit, setLimit] = useState<string>();
   const nowLanes = String(c.settings.lanes ?? 1);
-  const nowLimit = String((c.settings.speed_limit ?? 0) / 1e6);
+  const nowLimit = String(Math.round((c.settings.speed_limit ?? 0) / 1e3) / 1e3);
   const over = ["cut over", "closed", "cutting over"].includes(c.phase);
   return (
     <Panel title="Lanes">
