@@ -4,7 +4,8 @@ const group = new Intl.NumberFormat("en", { useGrouping: true, maximumFractionDi
 export const whole = (n: number): string => group.format(Math.round(n)).replaceAll(",", "\u00a0");
 
 /** A number of things: 1 row, 2 rows. */
-export const count = (n: number, thing: string, many = `${thing}s`): string => `${whole(n)} ${n === 1 ? thing : many}`;
+export const count = (n: number, thing: string, many = `${thing}s`): string =>
+  `${whole(n)} ${n === 1 ? thing : many}`;
 
 /** Bytes with a decimal unit. */
 export function bytes(n: number): string {
@@ -14,7 +15,7 @@ export function bytes(n: number): string {
     n /= 1000;
     i++;
   }
-  return `${i === 0 ? whole(n) : n.toFixed(1)} ${units[i] ?? ""}`;
+  return `${i === 0 ? whole(n) : n.toFixed(n >= 99.95 ? 0 : 1)} ${units[i] ?? ""}`;
 }
 
 /** A number short enough for an axis. */
@@ -36,7 +37,7 @@ export function perSecond(n: number, thing: string): string {
 
 /** Seconds as people say them. */
 export function duration(s: number): string {
-  if (s > 0 && s < 0.01) return `${(s * 1000).toFixed(1)} ms`;
+  if (s >= 0.00005 && s < 0.00995) return `${(s * 1000).toFixed(1)} ms`;
   if (s < 1) return `${Math.round(s * 1000)} ms`;
   if (s < 60) return `${s.toFixed(1)} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s`;

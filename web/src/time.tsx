@@ -34,11 +34,12 @@ const ago = (seconds: number): string =>
 export function Moment({
   at,
   relative = false,
-  date = true,
+  full = false,
 }: {
   at: string;
   relative?: boolean;
-  date?: boolean;
+  /** With the day even when it is today, for what is kept. */
+  full?: boolean;
 }) {
   const [{ clock: zone }] = usePrefs();
   const now = useNow();
@@ -50,7 +51,7 @@ export function Moment({
       title={t.toISOString().replace("T", " ").replace("Z", " UTC")}
       className="whitespace-nowrap"
     >
-      {date && !today && `${day(t, zone)} `}
+      {(full || !today) && `${day(t, zone)} `}
       {clock(t, zone)}
       {relative && <span className="text-soft">, {ago((now - t.getTime()) / 1000)}</span>}
     </time>

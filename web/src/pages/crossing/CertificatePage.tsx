@@ -122,7 +122,7 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
                 ([name, at]) =>
                   at && (
                     <Line key={name} name={name}>
-                      <Moment at={at} />
+                      <Moment at={at} full />
                     </Line>
                   ),
               )}
@@ -144,7 +144,7 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
               <>
                 <h3 className="mt-4 font-semibold">Cutover</h3>
                 <p className="text-sm">
-                  Decided by {k.cutover.decided_by}, <Moment at={k.cutover.at} />
+                  Decided by {k.cutover.decided_by}, <Moment at={k.cutover.at} full />
                   {k.cutover.end_position && `, end position ${k.cutover.end_position}`}
                   {k.cutover.write_pause_seconds !== undefined &&
                     `, writes paused for ${duration(k.cutover.write_pause_seconds)}`}

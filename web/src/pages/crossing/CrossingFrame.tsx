@@ -68,7 +68,8 @@ const parts = [
 const titleOf = (c: Crossing): string => {
   const p = c.progress;
   const far = c.phase === "loading" ? ` ${percent(share(p))}` : "";
-  return `${c.waits_for === "" ? "" : "! "}${c.name}: ${c.phase}${far}, ${c.condition}`;
+  const how = c.phase === "closed" ? "" : `, ${c.condition}`;
+  return `${c.waits_for === "" ? "" : "! "}${c.name}: ${c.phase}${far}${how}`;
 };
 
 function Head({ crossing: c }: { crossing: Crossing }) {

@@ -116,7 +116,7 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
           Change how
         </Link>
       </div>
-      <div className="mt-3 grid items-start gap-3 lg:grid-cols-2">
+      <div className={`mt-3 grid items-start gap-3 ${over ? "" : "lg:grid-cols-2"}`}>
         <div className={list.data?.length === 0 ? "lg:col-span-2" : "grid gap-3"}>
           <Said of={list} reading="Reading the cutovers">
             {(all) =>

@@ -31,18 +31,19 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
   const p = c.progress;
   const done = share(p);
   const loading = c.phase === "loading";
+  const over = c.phase === "cut over" || c.phase === "closed";
   const stuck =
     c.waits_for !== ""
       ? { value: "yes", beside: c.waits_for, tone: "text-brick" }
       : p.tables_held > 0
         ? { value: count(p.tables_held, "table"), beside: "held: see the tables below", tone: "text-brick" }
-        : p.capture === "waiting" &&
-            c.phase !== "draft" &&
-            c.phase !== "surveyed" &&
-            c.phase !== "closed" &&
-            c.phase !== "cut over"
+        : p.capture === "waiting" && !over && c.phase !== "draft" && c.phase !== "surveyed"
           ? { value: "capture", beside: "does not run at the moment", tone: "text-amber" }
-          : { value: "nothing", beside: p.work ? `now: ${p.work}` : `${c.condition}`, tone: "text-reed" };
+          : {
+              value: "nothing",
+              beside: p.work ? `now: ${p.work}` : over ? `it is ${c.phase}` : c.condition,
+              tone: "text-reed",
+            };
   return (
     <>
       <dl className="grid grid-cols-2 gap-2 md:grid-cols-3 lg:grid-cols-6">
@@ -82,8 +83,14 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
         <Figure
           name="Lag"
           testid="lag"
-          value={p.capture === "none" ? "no capture" : duration(p.lag_seconds)}
-          beside={p.capture === "none" ? "" : `${bytes(p.lag_bytes)} behind, log ${bytes(p.retained_bytes)}`}
+          value={p.capture === "none" ? "no capture" : over ? "ended" : duration(p.lag_seconds)}
+          beside={
+            p.capture === "none"
+              ? ""
+              : over
+                ? "capture has ended"
+                : `${bytes(p.lag_bytes)} behind, log ${bytes(p.retained_bytes)}`
+          }
         />
         <Figure
           name="Changes applied"
