@@ -76,7 +76,13 @@ func TestTheCommandLineJourney(t *testing.T) {
 	if a := ok("differing", "findings", "spring"); !strings.Contains(a.out, `"v7 "`) {
 		t.Errorf("the space cannot be seen:\n%s", a.out)
 	}
-	ok("1 of 1 findings", "repair", "spring")
+	ok("0 open, 1 repaired", "repair", "spring")
+	ok("0 open, 0 repaired, 1 compared again and equal", "recheck", "spring")
+	exec1(t, p.targetURL(), `UPDATE public.a SET v = 'v7 ' WHERE id = 7`)
+	no(3, "1 finding still open", "recheck", "spring")
+	ok("0 open, 1 repaired", "repair", "spring")
+	ok("copied again", "journal", "--crossing", "spring", "--about", "public.a")
+	no(1, "nothing to repair", "repair", "spring")
 	ok("clean", "reconcile", "spring")
 	ok("[fine]", "cutover", "ready", "spring")
 	ok("write pause", "cutover", "rehearse", "spring")

@@ -130,6 +130,9 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 			p.Capture = c.Worker
 		}
 		p.Changes, p.LagSeconds, p.LagBytes, p.RetainedBytes = c.Changes, c.LagSeconds, c.LagBytes, c.Retained
+		if c.Note != "" && c.StreamLive {
+			p.CaptureNote = &c.Note
+		}
 		p.AppliedPosition = ptr(s.Voyage.Position(ctx, c.Source, domain.Position(c.Applied)))
 	}
 	switch c.Phase {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"time"
 
 	"dustyferry/internal/client"
@@ -85,10 +86,23 @@ func (s *sight) take(data []byte, topics []string) error {
 	if a.Status >= 300 {
 		return nil
 	}
-	for i, to := range []any{&s.crossing, &s.tables, &s.lanes, &s.history} {
-		if i < len(topics) && topics[i] == a.Topic {
-			return json.Unmarshal(a.Body, to)
-		}
+	// Each answer replaces the one before: what it leaves out is not there any more.
+	var err error
+	switch slices.Index(topics, a.Topic) {
+	case 0:
+		s.crossing, err = decode[contract.Crossing](a.Body)
+	case 1:
+		s.tables, err = decode[contract.TablePage](a.Body)
+	case 2:
+		s.lanes, err = decode[contract.Lanes](a.Body)
+	case 3:
+		s.history, err = decode[contract.History](a.Body)
 	}
-	return nil
+	return err
+}
+
+func decode[T any](b []byte) (T, error) {
+	var v T
+	err := json.Unmarshal(b, &v)
+	return v, err
 }

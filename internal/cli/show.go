@@ -136,6 +136,8 @@ func took(s float64) string {
 	switch {
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
+	case d < time.Minute && d%time.Second == 0:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Hour:

@@ -214,8 +214,12 @@ func (w *window) follow(c contract.Crossing) []string {
 	case "waiting":
 		return []string{warning.Render(" lag   capture does not run at the moment; the source keeps " + size(p.RetainedBytes) + " of log")}
 	}
-	return []string{fmt.Sprintf(" lag   %s, %s behind; %s changes applied, %s/s; log kept %s",
+	out := []string{fmt.Sprintf(" lag   %s, %s behind; %s changes applied, %s/s; log kept %s",
 		strong.Render(took(p.LagSeconds)), size(p.LagBytes), num(p.Changes), num(int64(p.ChangesPerSecond)), size(p.RetainedBytes))}
+	if p.CaptureNote != nil {
+		out = append(out, "       "+*p.CaptureNote)
+	}
+	return out
 }
 
 func (w *window) lagChart(rows int) []string {

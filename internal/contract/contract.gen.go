@@ -1072,7 +1072,10 @@ type Progress struct {
 	BytesPerSecond       float64  `json:"bytes_per_second"`
 
 	// Capture none, waiting, or the worker it runs on
-	Capture              string   `json:"capture"`
+	Capture string `json:"capture"`
+
+	// CaptureNote What capture waits for, absent when nothing
+	CaptureNote          *string  `json:"capture_note,omitempty"`
 	Changes              int64    `json:"changes"`
 	ChangesPerSecond     float64  `json:"changes_per_second"`
 	Chunks               int      `json:"chunks"`

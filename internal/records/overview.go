@@ -22,6 +22,7 @@ type Line struct {
 	LagBytes   int64   `db:"lag_bytes"`
 	Retained   int64   `db:"retained"`
 	Changes    int64   `db:"changes"`
+	Note       string  `db:"capture_note"`
 
 	// Rates over the newest readings, per second.
 	RowsRate    float64 `db:"rows_rate"`
@@ -69,7 +70,7 @@ SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, 
        p.*, least(1, (p.bytes)::float8 / nullif(p.est_bytes, 0)) AS share,
        st.crossing_id IS NOT NULL AS has_stream, coalesce(st.lease_until > now(), false) AS stream_live, coalesce(st.worker, '') AS worker,
        coalesce(st.applied, 0) AS applied, coalesce(st.lag_seconds, 0) AS lag_seconds, coalesce(st.lag_bytes, 0) AS lag_bytes,
-       coalesce(st.retained, 0) AS retained, coalesce(st.changes, 0) AS changes,
+       coalesce(st.retained, 0) AS retained, coalesce(st.note, '') AS capture_note, coalesce(st.changes, 0) AS changes,
        coalesce(r.rows_rate, 0) AS rows_rate, coalesce(r.bytes_rate, 0) AS bytes_rate, coalesce(r.changes_rate, 0) AS changes_rate,
        coalesce(` + waitsFor + `, '') AS waits_for
   FROM crossings c
@@ -79,7 +80,7 @@ SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, 
   CROSS JOIN LATERAL (
        SELECT count(*) AS tables, count(*) FILTER (WHERE x.state = 'landed') AS tables_landed, count(*) FILTER (WHERE x.state = 'held') AS tables_held,
               coalesce(sum(x.chunks), 0) AS chunks, coalesce(sum(x.chunks_landed), 0) AS chunks_landed,
-              coalesce(sum(x.rows_landed), 0)::bigint AS rows,
+              (coalesce(sum(x.rows_landed), 0) + coalesce((SELECT sum(k.rows) FROM chunks k WHERE k.crossing_id = c.id AND k.state = 'reading'), 0))::bigint AS rows,
               (coalesce(sum(x.bytes_landed), 0) + coalesce((SELECT sum(k.bytes) FROM chunks k WHERE k.crossing_id = c.id AND k.state = 'reading'), 0))::bigint AS bytes,
               coalesce(sum(x.est_rows), 0)::bigint AS est_rows, coalesce(sum(x.est_bytes), 0)::bigint AS est_bytes,
               coalesce((SELECT k.kind || CASE WHEN k.note = '' THEN '' ELSE ': ' || k.note END FROM tasks k

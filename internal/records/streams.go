@@ -98,6 +98,7 @@ type Report struct {
 	SourceAt          domain.Position
 	Read, Written     int64       // bytes since the last report
 	Recent            []AppliedTx // newest first; nil leaves what is kept
+	Note              string      // what the applier waits for, empty when nothing
 }
 
 // RenewStream prolongs the lease and keeps the report; false says that the
@@ -110,13 +111,13 @@ func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report
 	res, err := s.DB.ExecContext(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
        retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = '',
-       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent)
+       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15
   FROM crossings c
  WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
 		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes,
-		Pos(r.SourceAt), r.Read, r.Written, recent)
+		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note)
 	if err != nil {
 		return false, err
 	}

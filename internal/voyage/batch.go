@@ -317,10 +317,11 @@ type tableSet struct {
 	src    engine.Source
 	tables map[int64]*followed
 	order  []int64
+	waits  func(what string) // told what is waited for, and "" when it is over
 }
 
 func newTableSet(store *records.Store, src engine.Source, rows []records.Table) *tableSet {
-	s := &tableSet{store: store, src: src, tables: map[int64]*followed{}}
+	s := &tableSet{store: store, src: src, tables: map[int64]*followed{}, waits: func(string) {}}
 	for i := range rows {
 		p := &rows[i].Plan.V
 		t := &followed{row: &rows[i], key: p.KeyIndexes(p.Carried())}
@@ -453,6 +454,7 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 	if err := s.know(ctx, t); err != nil {
 		return false, err
 	}
+	waited := false
 	for {
 		if snap, ok := t.landed[ordinal]; ok {
 			return interleave.Decide(domain.ChunkLanded, snap, tx) == interleave.Apply, nil
@@ -479,6 +481,11 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 			return false, nil
 		case interleave.Apply:
 			return true, nil
+		}
+		if !waited {
+			waited = true
+			s.waits(fmt.Sprintf("changes wait for chunk %d of %s, which is being read", ordinal+1, t.row.SourceName))
+			defer s.waits("")
 		}
 		if !sleep(ctx, 20*time.Millisecond) {
 			return false, ctx.Err()

@@ -101,6 +101,7 @@ type follower struct {
 	sourceAt  domain.Position     // where the source's log stood at the last heartbeat
 	read      int64               // bytes of changes since the last report
 	written   int64
+	note      string              // what the applier waits for
 	applieds  []records.AppliedTx // newest first; nil when none since the last report
 
 	peeked    *engine.Event
@@ -140,7 +141,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 		}
 		f.mu.Lock()
 		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Retained: retained, Changes: f.changes,
-			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds}
+			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note}
 		if len(f.beats) > 0 {
 			if newest := f.beats[len(f.beats)-1].at; newest > f.applied {
 				r.LagBytes = int64(newest - f.applied)
@@ -243,6 +244,11 @@ func (f *follower) run(ctx context.Context) error {
 		return err
 	}
 	f.set = newTableSet(v.Store, src, tables)
+	f.set.waits = func(what string) {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.note = what
+	}
 	if f.apply, err = dst.OpenApplier(ctx, f.c.UID, f.epoch); err != nil {
 		return err
 	}

@@ -1104,6 +1104,8 @@ export interface components {
             /** @description none, waiting, or the worker it runs on */
             capture: string;
             applied_position?: string;
+            /** @description What capture waits for, absent when nothing */
+            capture_note?: string;
             /** @description What the longer piece of work under way is doing */
             work?: string;
         };

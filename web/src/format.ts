@@ -39,7 +39,7 @@ export function perSecond(n: number, thing: string): string {
 export function duration(s: number): string {
   if (s >= 0.00005 && s < 0.00995) return `${(s * 1000).toFixed(1)} ms`;
   if (s < 1) return `${Math.round(s * 1000)} ms`;
-  if (s < 60) return `${s.toFixed(1)} s`;
+  if (s < 60) return `${Number.isInteger(s) ? s : s.toFixed(1)} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min ${Math.floor(s % 60)} s`;
   if (s < 48 * 3600) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
   return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`;

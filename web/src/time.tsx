@@ -27,8 +27,7 @@ export function useNow(every = 5000): number {
   return now;
 }
 
-const ago = (seconds: number): string =>
-  seconds < 2 ? "just now" : `${duration(Math.floor(seconds)).replace(".0 s", " s")} ago`;
+const ago = (seconds: number): string => (seconds < 2 ? "just now" : `${duration(Math.floor(seconds))} ago`);
 
 /** A moment: absolute, and with relative also how long ago; UTC on hover. */
 export function Moment({

@@ -23,6 +23,7 @@ ALTER TABLE streams
   ADD COLUMN source_at     numeric(20) NOT NULL DEFAULT 0,  -- where the source's log stood when last asked
   ADD COLUMN read_bytes    bigint NOT NULL DEFAULT 0,
   ADD COLUMN written_bytes bigint NOT NULL DEFAULT 0,
+  ADD COLUMN note          text NOT NULL DEFAULT '',         -- what the applier waits for
   ADD COLUMN recent        jsonb NOT NULL DEFAULT '[]';     -- the last transactions applied, newest first
 
 ALTER TABLE samples

@@ -47,9 +47,7 @@ export default function Workers() {
                         <td
                           className={`py-1.5 pr-4 ${silent < 10 ? "text-reed" : "font-semibold text-brick"}`}
                         >
-                          {silent < 10
-                            ? "at work"
-                            : `silent for ${duration(Math.floor(silent)).replace(".0 s", " s")}`}
+                          {silent < 10 ? "at work" : `silent for ${duration(Math.floor(silent))}`}
                         </td>
                         <td className="num py-1.5 pr-4 text-right">{w.lanes}</td>
                         <td className="num py-1.5 pr-4 text-right">{w.streams}</td>

@@ -89,7 +89,7 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
               ? ""
               : over
                 ? "capture has ended"
-                : `${bytes(p.lag_bytes)} behind, log ${bytes(p.retained_bytes)}`
+                : (p.capture_note ?? `${bytes(p.lag_bytes)} behind, log ${bytes(p.retained_bytes)}`)
           }
         />
         <Figure
@@ -116,7 +116,7 @@ const windows = [
   ["0", "the whole run"],
 ] as const;
 
-const seconds = (v: number) => duration(v).replace(".0 s", " s");
+const seconds = (v: number) => duration(v);
 const rows = (v: number) => perSecond(v, "rows");
 const speed = (v: number) => `${bytes(v)}/s`;
 const each = (v: number) => `${short(v)}/s`;
