@@ -107,6 +107,9 @@ func (j *journey) register() {
 	if text := eval[string](t, ctx, `document.documentElement.outerHTML`); strings.Contains(text, servers.source.Password) {
 		t.Error("the page knows the password")
 	}
+	j.at("/databases")
+	shows(t, ctx, "No crossing uses it")
+	j.looked("databases")
 	j.at("/databases/old")
 	shows(t, ctx, "saltmarsh.scale_readings")
 	press(t, ctx, "Check")
@@ -387,11 +390,13 @@ func (j *journey) house() {
 	j.at("/access")
 	fill(t, ctx, "Name", "night-watch")
 	fill(t, ctx, "Role", "viewer")
+	j.looked("access") // before: a token belongs in no picture
 	press(t, ctx, "Make it")
 	shows(t, ctx, "Keep it now", "night-watch")
-	axe(t, ctx, "access")
+	axe(t, ctx, "a token that was made")
 	j.at("/settings")
 	shows(t, ctx, "What new crossings begin with", "PostgreSQL")
+	j.looked("settings")
 	fill(t, ctx, "Colours", "dark")
 	if theme := eval[string](t, ctx, `document.documentElement.dataset.theme ?? ''`); theme != "dark" {
 		t.Errorf("the theme is %q", theme)

@@ -301,3 +301,31 @@ func TestEventsResume(t *testing.T) {
 		t.Error("the stream of a revoked token goes on")
 	}
 }
+
+// TestTheJournalAsAFile: what is exported is what was asked for, whole, and does
+// nothing in a spreadsheet.
+func TestTheJournalAsAFile(t *testing.T) {
+	f := start(t)
+	exec1(t, f.set.ControlURL, `INSERT INTO journal (actor, act, subject, message) SELECT 'ann', 'change', '=1+1', 'entry ' || n FROM generate_series(1, 4500) n`)
+	csv := contract.Csv
+	text, err := client.Do[string](f.API.ExportJournalWithResponse(t.Context(), &contract.ExportJournalParams{Format: &csv, Actor: ptr("ann")}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	if len(lines) != 4501 || !strings.HasSuffix(lines[1], "entry 1") || !strings.HasSuffix(lines[4500], "entry 4500") || !strings.Contains(lines[7], ",'=1+1,") {
+		t.Errorf("%d lines: %q … %q", len(lines), lines[1], lines[len(lines)-1])
+	}
+	req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, f.url+"/api/journal/export?format=jsonl&search=entry%2045", nil)
+	req.Header.Set("Authorization", "Bearer "+f.token)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = res.Body.Close() }()
+	b, err := io.ReadAll(res.Body)
+	text = string(b)
+	if n := strings.Count(text, "\n"); err != nil || n != 12 || !strings.Contains(text, `"message":"entry 4500"`) {
+		t.Errorf("%d lines of JSON (%v)", n, err)
+	}
+}

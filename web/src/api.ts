@@ -18,6 +18,18 @@ export type LedgerCell = Schemas["LedgerCell"];
 export type History = Schemas["History"];
 export type LastLook = Schemas["LastLook"];
 export type CatalogTable = Schemas["CatalogTable"];
+/** The phases of a crossing, in the order it goes through them. */
+export const phases: Crossing["phase"][] = [
+  "draft",
+  "surveyed",
+  "prepared",
+  "loading",
+  "catching up",
+  "in step",
+  "cutting over",
+  "cut over",
+  "closed",
+];
 export type Role = Schemas["Role"];
 export type Session = Schemas["Session"];
 type Problem = Schemas["Problem"];

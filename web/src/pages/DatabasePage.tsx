@@ -1,6 +1,6 @@
 import { RefreshCw, Trash2 } from "lucide-react";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useNavigate, useParams } from "react-router";
 import { api, take, type Facts } from "../api";
 import { count, duration } from "../format";
 import { useRead } from "../live";
@@ -9,6 +9,7 @@ import { Panel } from "../parts/Fields";
 import { Figure } from "../parts/Figure";
 import { Said } from "../parts/Said";
 import { TableBrowser } from "../parts/TableBrowser";
+import { UsedBy } from "../parts/UsedBy";
 import { Verdicts } from "../parts/Verdicts";
 import { useParam } from "../params";
 
@@ -60,21 +61,7 @@ export default function DatabasePage() {
             </span>
           </div>
           <p className="mt-1 text-sm">
-            {d.used_by.length === 0 ? (
-              <span className="text-soft">No crossing uses it.</span>
-            ) : (
-              <>
-                Used by{" "}
-                {d.used_by.map((c, i) => (
-                  <span key={c}>
-                    {i > 0 && ", "}
-                    <Link to={`/crossings/${encodeURIComponent(c)}`} className="link">
-                      {c}
-                    </Link>
-                  </span>
-                ))}
-              </>
-            )}
+            <UsedBy crossings={d.used_by} />
           </p>
           {facts && (
             <>

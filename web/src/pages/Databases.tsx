@@ -6,6 +6,7 @@ import { useRead } from "../live";
 import { Act } from "../parts/Act";
 import { Choice, Input, Panel } from "../parts/Fields";
 import { Nothing, Said } from "../parts/Said";
+import { UsedBy } from "../parts/UsedBy";
 
 export default function Databases() {
   const databases = useRead("/api/databases");
@@ -34,21 +35,7 @@ export default function Databases() {
                       {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}
                     </span>
                     <span className="block text-sm">
-                      {d.used_by.length === 0 ? (
-                        <span className="text-soft">No crossing uses it</span>
-                      ) : (
-                        <>
-                          Used by{" "}
-                          {d.used_by.map((c, i) => (
-                            <span key={c}>
-                              {i > 0 && ", "}
-                              <Link to={`/crossings/${encodeURIComponent(c)}`} className="link">
-                                {c}
-                              </Link>
-                            </span>
-                          ))}
-                        </>
-                      )}
+                      <UsedBy crossings={d.used_by} />
                     </span>
                   </li>
                 ))}

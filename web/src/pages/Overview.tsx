@@ -1,6 +1,6 @@
 import { Plus } from "lucide-react";
 import { Link } from "react-router";
-import type { Crossing } from "../api";
+import { phases, type Crossing } from "../api";
 import { count, duration, percent, perSecond, share, whole } from "../format";
 import { useLive } from "../live";
 import { useParam } from "../params";
@@ -11,17 +11,6 @@ import { Nothing, Said } from "../parts/Said";
 import { StateMark } from "../parts/StateMark";
 
 const size = 25;
-const phases = [
-  "draft",
-  "surveyed",
-  "prepared",
-  "loading",
-  "catching up",
-  "in step",
-  "cutting over",
-  "cut over",
-  "closed",
-];
 const orders = [
   ["need", "what needs a person"],
   ["name", "name"],

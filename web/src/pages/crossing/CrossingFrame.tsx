@@ -1,7 +1,7 @@
 import { Pause, Play, Rocket, Square } from "lucide-react";
 import { useState } from "react";
 import { Link, NavLink, Route, Routes, useParams } from "react-router";
-import { api, take, type Crossing } from "../../api";
+import { api, phases, take, type Crossing } from "../../api";
 import { bytes, count, percent, share } from "../../format";
 import { useLive } from "../../live";
 import { Act } from "../../parts/Act";
@@ -42,18 +42,6 @@ export default function CrossingFrame() {
   );
 }
 
-const order = [
-  "draft",
-  "surveyed",
-  "prepared",
-  "loading",
-  "catching up",
-  "in step",
-  "cutting over",
-  "cut over",
-  "closed",
-];
-
 /** The parts of a crossing, each with the phase from which on it lies behind. */
 const parts = [
   ["plan", "Plan", "prepared"],
@@ -74,7 +62,7 @@ const titleOf = (c: Crossing): string => {
 
 function Head({ crossing: c }: { crossing: Crossing }) {
   const base = `/crossings/${encodeURIComponent(c.name)}`;
-  const reached = order.indexOf(c.phase);
+  const reached = phases.indexOf(c.phase);
   return (
     <>
       <title>{titleOf(c)}</title>
@@ -100,7 +88,7 @@ function Head({ crossing: c }: { crossing: Crossing }) {
       >
         <ol className="flex min-w-max items-end text-sm">
           {parts.map(([to, label, behind]) => {
-            const done = reached >= order.indexOf(behind);
+            const done = reached >= phases.indexOf(behind);
             return (
               <li key={label} className="flex items-center">
                 <NavLink
