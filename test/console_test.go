@@ -397,7 +397,17 @@ func (j *journey) house() {
 	j.at("/settings")
 	shows(t, ctx, "What new crossings begin with", "PostgreSQL")
 	j.looked("settings")
+	paper := func() string { return eval[string](t, ctx, `getComputedStyle(document.body).backgroundColor`) }
+	light := paper()
+	do(t, ctx, emulated("dark"))
+	dark := paper()
+	fill(t, ctx, "Colours", "light")
+	if light == dark || paper() != light {
+		t.Errorf("by the system %s and %s, light by choice %s", light, dark, paper())
+	}
+	do(t, ctx, emulated("light"))
 	fill(t, ctx, "Colours", "dark")
+	eventually(t, 5*time.Second, func() bool { return paper() == dark })
 	if theme := eval[string](t, ctx, `document.documentElement.dataset.theme ?? ''`); theme != "dark" {
 		t.Errorf("the theme is %q", theme)
 	}
