@@ -102,6 +102,7 @@ func (j *journey) register() {
 		shows(t, ctx, "refused the sign-in")
 		fill(t, ctx, "Password", server.Password)
 		press(t, ctx, "Register")
+		eventually(t, 20*time.Second, func() bool { return eval[string](t, ctx, `location.pathname`) == "/databases/"+name })
 		shows(t, ctx, "No crossing uses it")
 	}
 	if text := eval[string](t, ctx, `document.documentElement.outerHTML`); strings.Contains(text, servers.source.Password) {
