@@ -5,12 +5,10 @@
 package localserver
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"net/url"
 	"os"
@@ -44,10 +42,7 @@ type Postgres struct {
 	Dir      string
 
 	temporary bool
-	cmd       *exec.Cmd
-	guard     *exec.Cmd
-	hold      io.WriteCloser // while it is open, the guard leaves the server alone
-	exited    chan struct{}
+	process   process
 }
 
 // ErrMissing says that the machine has no PostgreSQL server installed.
@@ -250,46 +245,19 @@ func (p *Postgres) launch(data string, o Options) error {
 		return err
 	}
 	defer func() { _ = log.Close() }()
-	p.cmd = exec.Command(bin, args...)
-	if err := asUser(p.cmd); err != nil {
+	cmd := exec.Command(bin, args...)
+	if err := asUser(cmd); err != nil {
 		return err
 	}
-	p.cmd.Stdout, p.cmd.Stderr = log, log
-	if err := p.cmd.Start(); err != nil {
-		return fmt.Errorf("starting the server: %w", err)
-	}
-	p.exited = make(chan struct{})
-	go func() { _ = p.cmd.Wait(); close(p.exited) }()
-	return p.watch()
-}
-
-// watch starts a guard that stops the server when we are gone: it waits for the
-// end of a pipe that only this process holds open, which also comes when this
-// process is killed.
-func (p *Postgres) watch() error {
-	clean := "true"
-	if p.temporary {
-		clean = `for i in 1 2 3 4 5 6 7 8 9 10; do kill -0 ` + strconv.Itoa(p.cmd.Process.Pid) + ` 2>/dev/null || break; sleep 0.3; done; rm -rf "$1"`
-	}
-	p.guard = exec.Command("/bin/sh", "-c", fmt.Sprintf("read _; kill -INT %d 2>/dev/null; %s", p.cmd.Process.Pid, clean), "sh", p.Dir)
-	p.guard.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	hold, err := p.guard.StdinPipe()
-	if err != nil {
-		return err
-	}
-	p.hold = hold
-	if err := p.guard.Start(); err != nil {
-		return fmt.Errorf("starting the server's guard: %w", err)
-	}
-	go func() { _ = p.guard.Wait() }()
-	return nil
+	cmd.Stdout, cmd.Stderr = log, log
+	return p.process.start(cmd, syscall.SIGINT, p.Dir, p.temporary)
 }
 
 func (p *Postgres) ready(ctx context.Context) error {
 	for try := 0; ; try++ {
 		select {
-		case <-p.exited:
-			return fmt.Errorf("the server stopped at once:\n%s", p.lastLog())
+		case <-p.process.exited:
+			return fmt.Errorf("the server stopped at once:\n%s", lastLines(p.Dir))
 		case <-ctx.Done():
 			return ctx.Err()
 		default:
@@ -299,25 +267,10 @@ func (p *Postgres) ready(ctx context.Context) error {
 			return c.Close(ctx)
 		}
 		if try > 300 {
-			return fmt.Errorf("the server does not take connections: %w\n%s", err, p.lastLog())
+			return fmt.Errorf("the server does not take connections: %w\n%s", err, lastLines(p.Dir))
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-}
-
-func (p *Postgres) lastLog() string {
-	f, err := os.Open(filepath.Join(p.Dir, "server.log"))
-	if err != nil {
-		return ""
-	}
-	defer func() { _ = f.Close() }()
-	var last []string
-	for s := bufio.NewScanner(f); s.Scan(); {
-		if last = append(last, s.Text()); len(last) > 10 {
-			last = last[1:]
-		}
-	}
-	return strings.Join(last, "\n")
 }
 
 // URL returns a connection address for one of its databases.
@@ -330,27 +283,15 @@ func (p *Postgres) URL(database string) string {
 }
 
 // PID returns the server's process.
-func (p *Postgres) PID() int { return p.cmd.Process.Pid }
+func (p *Postgres) PID() int { return p.process.cmd.Process.Pid }
 
 // Exited is closed when the server has ended.
-func (p *Postgres) Exited() <-chan struct{} { return p.exited }
+func (p *Postgres) Exited() <-chan struct{} { return p.process.exited }
 
 // Stop ends the server at once but cleanly, and removes a temporary directory.
 func (p *Postgres) Stop() {
-	if p == nil || p.cmd == nil {
+	if p == nil {
 		return
 	}
-	_ = p.cmd.Process.Signal(syscall.SIGINT)
-	select {
-	case <-p.exited:
-	case <-time.After(20 * time.Second):
-		_ = p.cmd.Process.Signal(syscall.SIGQUIT)
-		<-p.exited
-	}
-	if p.hold != nil {
-		_ = p.hold.Close()
-	}
-	if p.temporary {
-		_ = os.RemoveAll(p.Dir)
-	}
+	p.process.stop()
 }

@@ -1,0 +1,177 @@
+package localserver
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// MariaDB is a running MariaDB server. Its user "root" may sign in from the
+// loopback address with the password.
+type MariaDB struct {
+	Host     string
+	Port     int
+	User     string
+	Password string
+	Dir      string
+
+	process process
+}
+
+// ErrNoMariaDB says that the machine has no MariaDB server installed.
+var ErrNoMariaDB = errors.New("no MariaDB server is installed on this machine; install Debian's package mariadb-server")
+
+// StartMariaDB starts a server in a new temporary directory, with a binary log
+// of whole rows, and waits until it takes connections.
+func StartMariaDB(ctx context.Context, o Options) (*MariaDB, error) {
+	server, err := exec.LookPath("mariadbd")
+	if err != nil {
+		if server = "/usr/sbin/mariadbd"; !exists(server) {
+			return nil, ErrNoMariaDB
+		}
+	}
+	install, err := exec.LookPath("mariadb-install-db")
+	if err != nil {
+		return nil, ErrNoMariaDB
+	}
+	m := &MariaDB{Host: "127.0.0.1", Port: o.Port, User: "root", Password: o.Password}
+	if m.Dir, err = os.MkdirTemp("", "dusty-ferry-"); err != nil {
+		return nil, fmt.Errorf("making a data directory: %w", err)
+	}
+	uid, gid, err := ids()
+	if err == nil && uid >= 0 {
+		err = os.Chown(m.Dir, uid, gid)
+	}
+	if err == nil && m.Port == 0 {
+		m.Port, err = freePort()
+	}
+	if err != nil {
+		return nil, err
+	}
+	data := filepath.Join(m.Dir, "data")
+	cmd := exec.CommandContext(ctx, install, "--no-defaults", "--datadir="+data, "--auth-root-authentication-method=normal", "--skip-test-db")
+	if err := asUser(cmd); err != nil {
+		return nil, err
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		_ = os.RemoveAll(m.Dir)
+		return nil, fmt.Errorf("mariadb-install-db failed: %w: %s", err, bytes.TrimSpace(out))
+	}
+	if err := m.launch(server, data, o); err != nil {
+		return nil, err
+	}
+	if err := m.ready(ctx); err != nil {
+		m.Stop()
+		return nil, err
+	}
+	return m, nil
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
+}
+
+func (m *MariaDB) launch(server, data string, o Options) error {
+	settings := map[string]string{
+		"datadir": data, "bind-address": "127.0.0.1", "port": strconv.Itoa(m.Port), "socket": filepath.Join(m.Dir, "socket"),
+		"pid-file": filepath.Join(m.Dir, "pid"), "log-bin": "saltmarsh", "server-id": strconv.Itoa(m.Port), "binlog-format": "ROW",
+		"innodb-buffer-pool-size": "128M", "max-connections": "200", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_general_ci",
+		"default-time-zone": "+00:00", "skip-name-resolve": "ON",
+	}
+	if !o.Durable {
+		settings["innodb-flush-log-at-trx-commit"], settings["sync-binlog"] = "0", "0"
+	}
+	for k, v := range o.Settings {
+		settings[k] = v
+	}
+	args := []string{"--no-defaults"}
+	for k, v := range settings {
+		args = append(args, "--"+k+"="+v)
+	}
+	log, err := os.OpenFile(filepath.Join(m.Dir, "server.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = log.Close() }()
+	cmd := exec.Command(server, args...)
+	if err := asUser(cmd); err != nil {
+		return err
+	}
+	cmd.Stdout, cmd.Stderr = log, log
+	return m.process.start(cmd, syscall.SIGTERM, m.Dir, true)
+}
+
+// ready waits for the server and gives its user the password. The server starts
+// without one, on the loopback address only.
+func (m *MariaDB) ready(ctx context.Context) error {
+	first := *m
+	first.Password = ""
+	db, err := sql.Open("mysql", first.DSN(""))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	for try := 0; ; try++ {
+		select {
+		case <-m.process.exited:
+			return fmt.Errorf("the server stopped at once:\n%s", lastLines(m.Dir))
+		case <-ctx.Done():
+			return ctx.Err()
+		default:
+		}
+		if err = db.PingContext(ctx); err == nil {
+			break
+		}
+		if try > 400 {
+			return fmt.Errorf("the server does not take connections: %w\n%s", err, lastLines(m.Dir))
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if m.Password == "" {
+		return nil
+	}
+	word := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(m.Password)
+	for _, q := range []string{
+		"CREATE OR REPLACE USER 'root'@'127.0.0.1' IDENTIFIED BY '" + word + "'",
+		"GRANT ALL PRIVILEGES ON *.* TO 'root'@'127.0.0.1' WITH GRANT OPTION",
+		"DROP USER IF EXISTS 'root'@'localhost'",
+	} {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("setting the server's password: %w", err)
+		}
+	}
+	return nil
+}
+
+// DSN is the driver's name for one of the server's databases.
+func (m *MariaDB) DSN(database string) string {
+	c := mysql.NewConfig()
+	c.User, c.Passwd, c.Net, c.Addr, c.DBName = m.User, m.Password, "tcp", fmt.Sprintf("%s:%d", m.Host, m.Port), database
+	c.Params = map[string]string{"time_zone": "'+00:00'"}
+	c.MultiStatements = true
+	c.Logger = &mysql.NopLogger{}
+	return c.FormatDSN()
+}
+
+// PID returns the server's process.
+func (m *MariaDB) PID() int { return m.process.cmd.Process.Pid }
+
+// Stop ends the server and removes its directory.
+func (m *MariaDB) Stop() {
+	if m == nil {
+		return
+	}
+	m.process.stop()
+}

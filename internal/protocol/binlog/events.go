@@ -1,0 +1,139 @@
+package binlog
+
+import (
+	"bytes"
+	"compress/zlib"
+	"fmt"
+	"io"
+)
+
+// Format is the first event of every log file.
+type Format struct {
+	Server    string // the server's version
+	Checksums bool
+}
+
+// Format reads a format event and keeps what it says about checksums.
+func (r *Reader) Format(body []byte) (Format, error) {
+	c := cursor{b: body}
+	version := c.uint(2)
+	server := c.take(50)
+	c.take(4) // when the file was made
+	size := c.uint(1)
+	if err := c.err(); err != nil {
+		return Format{}, err
+	}
+	if version != 4 || size != headerSize {
+		return Format{}, fmt.Errorf("binlog: format %d with headers of %d bytes is not known", version, size)
+	}
+	f := Format{Server: string(bytes.TrimRight(server, "\x00"))}
+	// The lengths of the events' fixed parts follow, then the algorithm; a
+	// checksum has been cut off already.
+	if n := len(c.b); n > 0 {
+		f.Checksums = c.b[n-1] == checksumAlgorithmCRC32
+	}
+	r.Checksums, r.Tables = f.Checksums, map[uint64]*Table{}
+	return f, nil
+}
+
+// Rotate says where the log goes on.
+type Rotate struct {
+	File     string
+	Position uint64
+}
+
+// DecodeRotate reads a rotate event.
+func DecodeRotate(body []byte) (Rotate, error) {
+	c := cursor{b: body}
+	r := Rotate{Position: c.uint(8)}
+	r.File = string(c.b)
+	return r, c.err()
+}
+
+// Gtid begins a group of events: a transaction, or one statement by itself.
+type Gtid struct {
+	Domain     uint32
+	Sequence   uint64
+	Standalone bool // one statement without an end of its own, as DDL is
+	DDL        bool
+	Prepared   bool // ends with the prepare of a two-phase transaction
+	Completed  bool // ends a two-phase transaction that was prepared before
+}
+
+// DecodeGtid reads a GTID event.
+func DecodeGtid(body []byte) (Gtid, error) {
+	c := cursor{b: body}
+	g := Gtid{Sequence: c.uint(8), Domain: uint32(c.uint(4))}
+	flags := c.uint(1)
+	g.Standalone, g.DDL = flags&1 != 0, flags&32 != 0
+	g.Prepared, g.Completed = flags&64 != 0, flags&128 != 0
+	return g, c.err()
+}
+
+// Query is a statement in the log: the begin and end of a transaction, or DDL.
+type Query struct {
+	Database string
+	SQL      string
+}
+
+// DecodeQuery reads a query event, also a compressed one.
+func DecodeQuery(t Type, body []byte) (Query, error) {
+	c := cursor{b: body}
+	c.take(8) // thread and execution time
+	name := int(c.uint(1))
+	c.take(2) // error code
+	vars := int(c.uint(2))
+	c.take(vars)
+	q := Query{Database: string(c.take(name))}
+	c.take(1)
+	if err := c.err(); err != nil {
+		return q, err
+	}
+	sql := c.b
+	if t == TypeQueryCompressed {
+		var err error
+		if sql, err = unpack(sql); err != nil {
+			return q, err
+		}
+	}
+	q.SQL = string(sql)
+	return q, nil
+}
+
+// DecodeXid reads the number a transaction was committed under.
+func DecodeXid(body []byte) (uint64, error) {
+	c := cursor{b: body}
+	x := c.uint(8)
+	return x, c.err()
+}
+
+// largest is the most a compressed part may say it holds: the server's own limit
+// of an event.
+const largest = 1 << 30
+
+// unpack reads a compressed part: a byte with the algorithm and the length of the
+// length, the length, big-endian, and zlib data.
+func unpack(b []byte) ([]byte, error) {
+	c := cursor{b: b}
+	head := c.uint(1)
+	size := c.big(int(head & 7))
+	if err := c.err(); err != nil {
+		return nil, err
+	}
+	if head>>4 != 8 || size > largest {
+		return nil, fmt.Errorf("binlog: compression %#x of %d bytes is not known", head, size)
+	}
+	z, err := zlib.NewReader(bytes.NewReader(c.b))
+	if err != nil {
+		return nil, fmt.Errorf("binlog: a compressed event: %w", err)
+	}
+	var out bytes.Buffer
+	n, err := io.Copy(&out, io.LimitReader(z, int64(size)+1))
+	if err != nil {
+		return nil, fmt.Errorf("binlog: a compressed event: %w", err)
+	}
+	if uint64(n) != size {
+		return nil, fmt.Errorf("binlog: a compressed event holds %d bytes and says %d", n, size)
+	}
+	return out.Bytes(), nil
+}
