@@ -65,7 +65,7 @@ func TestManyTablesAndChunks(t *testing.T) {
 		t.Errorf("%d chunks are in the cells, the slowest took %v s", sum, ledger.SlowestSeconds)
 	}
 	visit(t, ctx, f.url+fmt.Sprintf("/crossings/spring/tables/%d", huge.Id))
-	shows(t, ctx, "chunks 1 to 50 000 of 50 000", "slowest 16.0 s")
+	shows(t, ctx, "chunks 1 to 50 000 of 50 000", "slowest 16 s")
 	axe(t, ctx, "a ledger of 50,000 chunks")
 	press(t, ctx, "Closer")
 	shows(t, ctx, "chunks 1 to 5")

@@ -21,6 +21,7 @@ type Column struct {
 	Identity  string `json:"identity,omitempty"`  // "", "always" or "by default"
 	Generated bool   `json:"generated,omitempty"` // computed by the database; Default is its expression
 	Collation string `json:"collation,omitempty"` // only when it is not the type's own
+	Charset   string `json:"charset,omitempty"`   // of texts, where the server has more than one
 	ByteOrder bool   `json:"byte_order,omitempty"`
 	// ByteOrder: text whose order on this server is provably that of its bytes.
 	Wire string `json:"wire,omitempty"`
@@ -38,9 +39,10 @@ type Key struct {
 
 // Index is a secondary index; Definition is the statement that makes it.
 type Index struct {
-	Name       string `json:"name"`
-	Unique     bool   `json:"unique"`
-	Definition string `json:"definition"`
+	Name       string   `json:"name"`
+	Unique     bool     `json:"unique"`
+	Definition string   `json:"definition"`
+	Columns    []string `json:"columns,omitempty"` // where an unlike target needs them
 }
 
 // Constraint is a check, unique, exclusion or foreign key constraint.
@@ -49,6 +51,10 @@ type Constraint struct {
 	Kind       string    `json:"kind"` // check, unique, exclude, foreign
 	Definition string    `json:"definition"`
 	References TableName `json:"references,omitzero"`
+	// Of a foreign key, where an unlike target needs them.
+	Columns          []string `json:"columns,omitempty"`
+	ReferenceColumns []string `json:"reference_columns,omitempty"`
+	Rules            string   `json:"rules,omitempty"` // ON DELETE …, ON UPDATE …
 }
 
 // Partition is one part of a partitioned table.

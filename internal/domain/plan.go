@@ -7,7 +7,8 @@ type TablePlan struct {
 	Columns []Column  `json:"columns"` // of the source, in its order
 	Key     []string  `json:"key"`     // empty: rows are matched whole
 	// KeyOrder says who decides which chunk a key belongs to: "ours" when our
-	// comparison is provably the source's, "source" when it must be asked.
+	// comparison is provably the source's, "source" when it must be asked, "none"
+	// when the table is not cut.
 	KeyOrder string `json:"key_order"`
 	// Binary: rows travel in the engine's binary form; otherwise as its text.
 	Binary bool `json:"binary"`
@@ -15,6 +16,22 @@ type TablePlan struct {
 	// yet: "full" or "default"; empty when it is right as it is.
 	SetIdentity string `json:"set_identity,omitempty"`
 	Table       Table  `json:"table"` // the source's catalog entry, for deferred objects
+	// TargetSide is the same table as the target's engine must know it, with its
+	// own types and statements; nil when both engines are alike. Captured and
+	// fetched values are then in the target's text form on both sides.
+	TargetSide *TablePlan `json:"target_side,omitempty"`
+	// Unlike marks both sides of such a pair: rows are compared as text.
+	Unlike bool `json:"unlike,omitempty"`
+}
+
+// OnTarget returns the plan as the target's engine must know it: its own names
+// in front, its own types.
+func (p TablePlan) OnTarget() TablePlan {
+	if p.TargetSide != nil {
+		return *p.TargetSide
+	}
+	p.Source = p.Target
+	return p
 }
 
 // Carried returns the columns that are copied: all but generated ones.

@@ -200,7 +200,7 @@ func (b *batch) move(ctx context.Context, t *followed, i int, loading bool) erro
 		if err := b.begin(ctx); err != nil {
 			return err
 		}
-		return b.f.apply.Move(ctx, &t.row.Plan.V, c.ch)
+		return b.f.apply.Move(ctx, &t.there, c.ch)
 	case from:
 		b.fold(t).Add(fold.Atom{Remove: true, Row: c.ch.Old})
 	case to:
@@ -254,12 +254,12 @@ func (b *batch) truncate(ctx context.Context, t *followed, i int, loading bool) 
 	if err := b.write(ctx); err != nil {
 		return err
 	}
-	plans := []*domain.TablePlan{&t.row.Plan.V}
+	plans := []*domain.TablePlan{&t.there}
 	if !loading {
 		// The tables of one statement go together: foreign keys want it so.
 		for j := i + 1; j < len(b.changes) && b.changes[j].ch.Kind == domain.Truncate && b.changes[j].ch.Group == c.ch.Group; j++ {
 			if o := b.f.set.tables[b.changes[j].ch.Table]; o != nil {
-				plans = append(plans, &o.row.Plan.V)
+				plans = append(plans, &o.there)
 				b.f.count(o.row.ID, domain.Truncate)
 				b.changes[j].ch.Table = 0
 			}
@@ -279,7 +279,7 @@ func (b *batch) write(ctx context.Context) error {
 			if err := b.begin(ctx); err != nil {
 				return err
 			}
-			if err := b.f.apply.Apply(ctx, &t.row.Plan.V, f.Net(), t.replace); err != nil {
+			if err := b.f.apply.Apply(ctx, &t.there, f.Net(), t.replace); err != nil {
 				return err
 			}
 		}
@@ -287,7 +287,7 @@ func (b *batch) write(ctx context.Context) error {
 			if err := b.begin(ctx); err != nil {
 				return err
 			}
-			if err := b.f.apply.ApplyWhole(ctx, &t.row.Plan.V, list); err != nil {
+			if err := b.f.apply.ApplyWhole(ctx, &t.there, list); err != nil {
 				return err
 			}
 		}
@@ -300,7 +300,8 @@ func (b *batch) write(ctx context.Context) error {
 // followed is one table of a stream.
 type followed struct {
 	row      *records.Table
-	key      []int // positions of the key among the carried columns
+	there    domain.TablePlan // the plan as the target knows it
+	key      []int            // positions of the key among the carried columns
 	order    *keyorder.Order
 	ours     bool
 	replace  bool // unique values other than the key can change places
@@ -324,7 +325,7 @@ func newTableSet(store *records.Store, src engine.Source, rows []records.Table) 
 	s := &tableSet{store: store, src: src, tables: map[int64]*followed{}, waits: func(string) {}}
 	for i := range rows {
 		p := &rows[i].Plan.V
-		t := &followed{row: &rows[i], key: p.KeyIndexes(p.Carried())}
+		t := &followed{row: &rows[i], there: p.OnTarget(), key: p.KeyIndexes(p.Carried())}
 		var cols []domain.Column
 		for _, k := range t.key {
 			cols = append(cols, p.Carried()[k])

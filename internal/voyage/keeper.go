@@ -141,12 +141,13 @@ func (v *Voyage) clearTable(ctx context.Context, dst engine.Database, c *records
 	for _, k := range chunks {
 		ids = append(ids, k.ID)
 	}
+	there := t.Plan.V.OnTarget()
 	limit, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{t.Plan.V}))); err != nil {
+	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{there}))); err != nil {
 		return err
 	}
-	if err := dst.ClearTable(limit, c.UID, &t.Plan.V, ids); err != nil {
+	if err := dst.ClearTable(limit, c.UID, &there, ids); err != nil {
 		return err
 	}
 	return v.Store.OpenTable(ctx, t.ID)

@@ -157,7 +157,8 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err != nil {
 		return err
 	}
-	if err := l.writer.Begin(ctx, plan); err != nil {
+	there := plan.OnTarget()
+	if err := l.writer.Begin(ctx, &there); err != nil {
 		return err
 	}
 	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, l.v.limiter(c.ID, c.Settings.V.SpeedLimit), m)

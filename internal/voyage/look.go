@@ -108,7 +108,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if len(out.Plan.Key) > 0 {
 		out.Chunks = chunkplan.Count(t.Bytes, c.Settings.V.ChunkBytes)
 	}
-	for _, o := range dst.Deferred(cat, []domain.TablePlan{out.Plan}) {
+	for _, o := range dst.Deferred(cat, onTarget([]domain.TablePlan{out.Plan})) {
 		out.Later = append(out.Later, o.Kind+" "+o.Name)
 	}
 	kept, err := v.Store.SurveyOf(ctx, c.ID)
@@ -150,7 +150,7 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 	if err != nil {
 		return out, err
 	}
-	holds, err := s.dst.Holds(ctx, s.plans)
+	holds, err := s.dst.Holds(ctx, onTarget(s.plans))
 	if err != nil {
 		return out, err
 	}

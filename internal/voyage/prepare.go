@@ -31,7 +31,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		return err
 	}
 	note("making the tables on the target")
-	if err := s.dst.PrepareTarget(ctx, c.UID, s.catalog, s.plans, c.Settings.V); err != nil {
+	if err := s.dst.PrepareTarget(ctx, c.UID, s.catalog, onTarget(s.plans), c.Settings.V); err != nil {
 		return err
 	}
 	name := c.Domain().ObjectName()
@@ -99,7 +99,7 @@ func (v *Voyage) advance(ctx context.Context, c *records.Crossing, from, to doma
 func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table) (int, error) {
 	p := &t.Plan.V
 	n := 1
-	if len(p.Key) > 0 {
+	if len(p.Key) > 0 && p.KeyOrder != "none" {
 		n = chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
 	}
 	var bounds []domain.KeyValue
@@ -147,7 +147,7 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	if err := src.DropCapture(ctx, c.Domain().ObjectName(), c.Undo.V); err != nil {
 		return err
 	}
-	if err := dst.Unbuild(ctx, dst.Deferred(nil, plansOf(tables))); err != nil {
+	if err := dst.Unbuild(ctx, dst.Deferred(nil, onTarget(plansOf(tables)))); err != nil {
 		return err
 	}
 	if err := dst.ForgetStream(ctx, c.UID); err != nil {

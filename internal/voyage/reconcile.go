@@ -162,7 +162,7 @@ func both(f func(side int) error) error {
 func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconciliation, t *records.Table) (int64, error) {
 	began := time.Now()
 	views := [2]engine.View{a.source, a.target}
-	dstPlan := targetSide(t.Plan.V)
+	dstPlan := t.Plan.V.OnTarget()
 	plans := [2]*domain.TablePlan{&t.Plan.V, &dstPlan}
 	res := records.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
 	if err := v.Store.SaveReconciledTable(ctx, res); err != nil {
@@ -373,7 +373,7 @@ func (v *Voyage) recheck(ctx context.Context, c *records.Crossing, a RepairArgs,
 			if err != nil {
 				return err
 			}
-			dstPlan := targetSide(t.Plan.V)
+			dstPlan := t.Plan.V.OnTarget()
 			plans := [2]*domain.TablePlan{&t.Plan.V, &dstPlan}
 			equal, err := v.recheckTable(ctx, views, plans, list)
 			if err != nil {
@@ -455,7 +455,8 @@ func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, 
 			if err != nil {
 				return err
 			}
-			if err := dst.Repair(ctx, c.UID, al.at, p, fixes); err != nil {
+			there := p.OnTarget()
+			if err := dst.Repair(ctx, c.UID, al.at, &there, fixes); err != nil {
 				return err
 			}
 			var ids []int64

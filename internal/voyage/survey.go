@@ -46,7 +46,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 	if err != nil {
 		return nil, err
 	}
-	to, err := s.dst.SurveyTarget(ctx, s.catalog, s.plans, c.Settings.V)
+	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(s.plans), c.Settings.V)
 	if err != nil {
 		return nil, err
 	}

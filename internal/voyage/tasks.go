@@ -162,7 +162,7 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 	if err != nil {
 		return err
 	}
-	objects := dst.Deferred(cat, plansOf(tables))
+	objects := dst.Deferred(cat, onTarget(plansOf(tables)))
 	early := last || c.Kind == domain.KindLoad || dst.AppliesQuietly(ctx)
 	n := 0
 	for _, o := range objects {
@@ -355,10 +355,4 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s", actor, c.Name, strings.Join(patterns, ", "))
 	return nil
-}
-
-// targetSide is a plan as the target's views need it: its own names in front.
-func targetSide(p domain.TablePlan) domain.TablePlan {
-	p.Source = p.Target
-	return p
 }

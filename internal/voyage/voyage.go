@@ -255,6 +255,15 @@ func allow(act lifecycle.Act, c *records.Crossing) error {
 	return lifecycle.Allow(act, c.Name, c.Phase, c.Condition)
 }
 
+// onTarget returns plans as the target's engine must know them.
+func onTarget(plans []domain.TablePlan) []domain.TablePlan {
+	out := make([]domain.TablePlan, len(plans))
+	for i := range plans {
+		out[i] = plans[i].OnTarget()
+	}
+	return out
+}
+
 // plansOf returns the table plans of a crossing.
 func plansOf(tables []records.Table) []domain.TablePlan {
 	out := make([]domain.TablePlan, len(tables))

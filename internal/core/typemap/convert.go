@@ -1,0 +1,149 @@
+package typemap
+
+import (
+	"bytes"
+	"encoding/hex"
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"dustyferry/internal/domain"
+)
+
+// Convert writes one value over: it appends the target's text to dst. The second
+// result is false when the value becomes NULL.
+type Convert func(dst, value []byte) ([]byte, bool, error)
+
+// Compile returns how values of a MariaDB column are written for PostgreSQL.
+func Compile(from domain.Column, to domain.Column) Convert {
+	switch from.BaseType {
+	case "tinyint", "tinyint unsigned", "smallint", "smallint unsigned", "mediumint", "mediumint unsigned", "int", "int unsigned", "bigint", "bigint unsigned", "year":
+		if strings.Contains(from.Type, "zerofill") || from.BaseType == "year" {
+			return unpadded
+		}
+		return same
+	case "decimal", "decimal unsigned":
+		if strings.Contains(from.Type, "zerofill") {
+			return unpadded
+		}
+		return same
+	case "float", "float unsigned":
+		return floating(32, 6)
+	case "double", "double unsigned":
+		return floating(64, 15)
+	case "bit":
+		n, _ := args(from.Type)
+		return bitString(max(n, 1))
+	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
+		return hexed(0)
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+		return hexed(4) // the number of the reference system stands in front
+	case "date":
+		return dated(to.NotNull, "")
+	case "datetime":
+		return dated(to.NotNull, "")
+	case "timestamp":
+		return dated(to.NotNull, "+00")
+	case "time":
+		return interval
+	}
+	return text
+}
+
+func same(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }
+
+// text refuses what PostgreSQL cannot keep in a text.
+func text(dst, v []byte) ([]byte, bool, error) {
+	if i := bytes.IndexByte(v, 0); i >= 0 {
+		return dst, false, fmt.Errorf("the text has a NUL byte at place %d, which PostgreSQL cannot keep; change it on the source, or carry the column as binary", i+1)
+	}
+	return append(dst, v...), true, nil
+}
+
+func unpadded(dst, v []byte) ([]byte, bool, error) {
+	for len(v) > 1 && v[0] == '0' && v[1] != '.' {
+		v = v[1:]
+	}
+	return append(dst, v...), true, nil
+}
+
+// floating writes the shortest digits that give the number back, with an
+// exponent where PostgreSQL's own output has one: below 1e-4, and from 1e15 (1e6
+// for a float of 32 bits) on.
+func floating(bits, exponent int) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		f, err := strconv.ParseFloat(string(v), 64)
+		if err != nil {
+			return dst, false, fmt.Errorf("%q is no number", v)
+		}
+		if bits == 32 {
+			f = float64(float32(f))
+		}
+		if f == 0 {
+			if math.Signbit(f) {
+				dst = append(dst, '-')
+			}
+			return append(dst, '0'), true, nil
+		}
+		sci := strconv.FormatFloat(f, 'e', -1, bits)
+		at := strings.IndexByte(sci, 'e')
+		e, _ := strconv.Atoi(sci[at+1:])
+		if e < -4 || e >= exponent {
+			return append(dst, sci...), true, nil
+		}
+		return strconv.AppendFloat(dst, f, 'f', -1, bits), true, nil
+	}
+}
+
+func bitString(n int) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		x, err := strconv.ParseUint(string(v), 10, 64)
+		if err != nil {
+			return dst, false, fmt.Errorf("%q is no bit value", v)
+		}
+		for i := n - 1; i >= 0; i-- {
+			dst = append(dst, '0'+byte(x>>i&1))
+		}
+		return dst, true, nil
+	}
+}
+
+func hexed(skip int) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		v = v[min(skip, len(v)):]
+		return hex.AppendEncode(append(dst, '\\', 'x'), v), true, nil
+	}
+}
+
+// dated writes dates and moments: trailing zeros of a fraction go, as
+// PostgreSQL writes them. What has a zero month or day is NULL.
+func dated(notNull bool, zone string) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		if len(v) < 10 || bytes.HasPrefix(v, []byte("0000")) || string(v[5:7]) == "00" || string(v[8:10]) == "00" {
+			if notNull {
+				return dst, false, fmt.Errorf("the date %s does not exist on the target, and the column does not take NULL; change it on the source, or let the column take NULL", v)
+			}
+			return dst, false, nil
+		}
+		return append(append(dst, trimmed(v)...), zone...), true, nil
+	}
+}
+
+// trimmed takes the trailing zeros of a fraction away, and its point.
+func trimmed(v []byte) []byte {
+	if bytes.IndexByte(v, '.') < 0 {
+		return v
+	}
+	return bytes.TrimSuffix(bytes.TrimRight(v, "0"), []byte("."))
+}
+
+// interval writes a span of time as PostgreSQL does; below zero the sign stands
+// in front of the hours.
+func interval(dst, v []byte) ([]byte, bool, error) {
+	v = trimmed(v)
+	if string(v) == "-00:00:00" {
+		v = v[1:]
+	}
+	return append(dst, v...), true, nil
+}
