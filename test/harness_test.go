@@ -39,6 +39,7 @@ func run(m *testing.M) int {
 		}
 		defer (*s).Stop()
 	}
+	defer func() { orchard.server.Stop() }()
 	return m.Run()
 }
 

@@ -31,7 +31,16 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 func plannedColumn(k domain.Column, p *voyage.PlannedTable) contract.PlannedColumn {
 	x := contract.PlannedColumn{Name: k.Name, SourceType: k.Type, TargetType: k.Type, Nullable: !k.NotNull, Key: slices.Index(p.Plan.Key, k.Name) + 1,
 		Carried: !k.Generated, Verdict: contract.Fine}
+	want := k
+	if side := p.Plan.TargetSide; side != nil {
+		if o := (&domain.Table{Columns: side.Columns}).Column(k.Name); o != nil {
+			want = *o
+			x.TargetType = want.Type
+		}
+	}
 	switch {
+	case k.Computed != "":
+		x.Note = "its values are copied; the expression is not carried over"
 	case k.Generated:
 		x.Note = "computed by the target: " + k.Default
 	case k.Identity != "":
@@ -46,7 +55,7 @@ func plannedColumn(k domain.Column, p *voyage.PlannedTable) contract.PlannedColu
 	switch {
 	case there == nil:
 		x.TargetType, x.Verdict, x.Note = "", contract.Blocks, "the target's table has no such column"
-	case there.Type != k.Type:
+	case there.Type != want.Type:
 		x.TargetType, x.Verdict, x.Note = there.Type, contract.Blocks, "the target's column has another type"
 	case there.NotNull && !k.NotNull:
 		x.Verdict, x.Note = contract.Blocks, "the target's column does not take NULL"

@@ -187,12 +187,15 @@ func (e Kind) Valid() bool {
 
 // Defines values for NewDatabaseEngine.
 const (
+	Mariadb  NewDatabaseEngine = "mariadb"
 	Postgres NewDatabaseEngine = "postgres"
 )
 
 // Valid indicates whether the value is a known member of the NewDatabaseEngine enum.
 func (e NewDatabaseEngine) Valid() bool {
 	switch e {
+	case Mariadb:
+		return true
 	case Postgres:
 		return true
 	default:

@@ -20,6 +20,7 @@ type Column struct {
 	Default   string `json:"default,omitempty"`   // expression, empty when none
 	Identity  string `json:"identity,omitempty"`  // "", "always" or "by default"
 	Generated bool   `json:"generated,omitempty"` // computed by the database; Default is its expression
+	Computed  string `json:"computed,omitempty"`  // its expression, where the values are carried all the same
 	Collation string `json:"collation,omitempty"` // only when it is not the type's own
 	Charset   string `json:"charset,omitempty"`   // of texts, where the server has more than one
 	ByteOrder bool   `json:"byte_order,omitempty"`
@@ -93,7 +94,9 @@ type Table struct {
 	Rows        int64        `json:"rows"`  // estimate; -1 when never counted
 	Bytes       int64        `json:"bytes"` // without indexes
 	IndexBytes  int64        `json:"index_bytes"`
-	Owned       bool         `json:"owned"` // the connected role owns it
+	Owned       bool         `json:"owned"`             // the connected role owns it
+	Storage     string       `json:"storage,omitempty"` // the server's storage engine, where it has several
+	Left        []string     `json:"left,omitempty"`    // what cannot be carried over, with the reason
 }
 
 // PrimaryKey returns the primary key, or nil.

@@ -115,8 +115,11 @@ type SequenceValue struct {
 	Called   bool
 }
 
-// Block is a piece of row data in the engine's wire form, cut anywhere. Release
-// gives its memory back.
+// Block is a piece of row data. Between engines that are alike it is in their
+// wire form, cut anywhere. For a plan whose sides are unlike it holds whole rows
+// in the form of [protocol/pgcopy.AppendFields]: the number of fields, and each
+// field's length and text, in the target's text form. Release gives its memory
+// back.
 type Block struct {
 	Data    []byte
 	Release func()

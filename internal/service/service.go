@@ -17,6 +17,7 @@ import (
 
 	"dustyferry/internal/api"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/engine/mariadb"
 	"dustyferry/internal/engine/postgres"
 	"dustyferry/internal/localserver"
 	"dustyferry/internal/queue"
@@ -117,7 +118,7 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}}, Log: set.Log, Worker: name, Version: set.Version}
+	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Version: set.Version}
 	if err := s.voyage.Start(ctx); err != nil {
 		return err
 	}

@@ -205,7 +205,7 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	var writeErr error
 	for b := range blocks {
 		if writeErr == nil {
-			if writeErr = limit.WaitN(ctx, len(b.Data)); writeErr == nil {
+			if writeErr = brake(ctx, limit, len(b.Data)); writeErr == nil {
 				writeErr = w.Write(ctx, b.Data)
 			}
 			m.written.Add(int64(len(b.Data)))
@@ -219,6 +219,19 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 		return sum, writeErr
 	}
 	return sum, readErr
+}
+
+// brake waits until n bytes may pass; a block may be larger than what the limit
+// lets through at once.
+func brake(ctx context.Context, limit *rate.Limiter, n int) error {
+	for n > 0 {
+		step := min(n, 1<<20)
+		if err := limit.WaitN(ctx, step); err != nil {
+			return err
+		}
+		n -= step
+	}
+	return nil
 }
 
 // limiter returns the crossing's brake, which all its lanes in this process

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"dustyferry/internal/core/chunkplan"
@@ -99,13 +100,16 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if out.Plan, err = src.Plan(t); err != nil {
 		return out, err
 	}
+	if out.Plan, out.Notes, err = v.complete(ctx, c, out.Plan); err != nil {
+		return out, err
+	}
 	here, err := v.Catalog(ctx, c.Target, false)
 	if err != nil {
 		return out, err
 	}
 	out.Target = here.Table(out.Plan.Target)
 	out.Chunks = 1
-	if len(out.Plan.Key) > 0 {
+	if len(out.Plan.Key) > 0 && out.Plan.KeyOrder != "none" {
 		out.Chunks = chunkplan.Count(t.Bytes, c.Settings.V.ChunkBytes)
 	}
 	for _, o := range dst.Deferred(cat, onTarget([]domain.TablePlan{out.Plan})) {
@@ -116,7 +120,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 		return out, err
 	}
 	for _, e := range kept {
-		if e.Subject == table || e.Subject == out.Plan.Target.String() {
+		if (e.Subject == table || e.Subject == out.Plan.Target.String()) && !strings.HasPrefix(e.Topic, "column type") {
 			out.Notes = append(out.Notes, e)
 		}
 	}
@@ -159,7 +163,7 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 		out.Tables++
 		out.Rows += max(0, p.Table.Rows)
 		out.Bytes += p.Table.Bytes
-		if len(p.Key) > 0 {
+		if len(p.Key) > 0 && p.KeyOrder != "none" {
 			out.Chunks += chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
 		} else {
 			out.Chunks++
@@ -188,6 +192,6 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 	}
 	took, rate := loadTime(out.Bytes, c.Settings.V)
 	out.LoadTime = took
-	out.LoadTimeFrom = fmt.Sprintf("an assumed %d MB/s; nothing was measured yet", rate>>20)
+	out.LoadTimeFrom = fmt.Sprintf("an assumed %.1f MB/s; nothing was measured yet", float64(rate)/1e6)
 	return out, nil
 }

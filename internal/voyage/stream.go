@@ -200,11 +200,17 @@ func (f *follower) reached(at domain.Position, committed int64) {
 	f.applied = max(f.applied, at)
 	f.committed = max(f.committed, committed)
 	f.received = max(f.received, f.cap.Received())
-	for len(f.beats) > 0 && f.beats[0].at < f.applied {
+	f.past(f.applied)
+	f.cap.Confirm(f.applied)
+}
+
+// past takes the heartbeats that are over: everything before the position was
+// delivered, and applied. The caller holds mu.
+func (f *follower) past(at domain.Position) {
+	for len(f.beats) > 0 && f.beats[0].at <= at {
 		f.lag = time.Since(f.beats[0].sent).Seconds()
 		f.beats = f.beats[1:]
 	}
-	f.cap.Confirm(f.applied)
 }
 
 func (f *follower) count(table int64, kind domain.ChangeKind) {
@@ -439,7 +445,11 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		if progress > 0 {
 			f.reachedIdle(progress)
 		}
-		return nil
+		// On a source that is quiet the target's position moves on all the same.
+		if limit > 0 || progress <= f.applied || time.Since(f.lastEmpty) < time.Second {
+			return nil
+		}
+		last = domain.Tx{End: progress, At: f.committed}
 	}
 	if err := b.flush(ctx); err != nil {
 		return err
@@ -474,4 +484,5 @@ func (f *follower) reachedIdle(at domain.Position) {
 	defer f.mu.Unlock()
 	f.received = max(f.received, at)
 	f.cap.Confirm(max(f.applied, at))
+	f.past(at)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
@@ -40,6 +41,14 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 	if s.plans, err = Plans(s.src, s.catalog, c.Patterns.V); err != nil {
 		return nil, err
 	}
+	var types []domain.Entry
+	for i := range s.plans {
+		var noted []domain.Entry
+		if s.plans[i], noted, err = v.complete(ctx, c, s.plans[i]); err != nil {
+			return nil, err
+		}
+		types = append(types, noted...)
+	}
 	under := c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed
 	capture := c.Kind != domain.KindLoad
 	from, err := s.src.SurveySource(ctx, s.plans, capture)
@@ -58,10 +67,41 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 	} else if same {
 		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
-	s.entries = append(append(from, to...), sizeEntry(s.plans, c.Settings.V))
+	s.entries = append(append(append(from, to...), types...), sizeEntry(s.plans, c.Settings.V))
 	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
 	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
 	return s, nil
+}
+
+// complete gives a plan its target's side, and says what becomes of the columns
+// whose type is another there.
+func (v *Voyage) complete(ctx context.Context, c *records.Crossing, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
+	from, err := v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return p, nil, err
+	}
+	to, err := v.Store.Database(ctx, c.Target)
+	if err != nil {
+		return p, nil, err
+	}
+	p, notes, ok := typemap.Complete(from.Engine, to.Engine, p)
+	if !ok {
+		return p, nil, domain.Invalid("there is no way from %s to %s yet; choose another target", from.Engine, to.Engine)
+	}
+	var out []domain.Entry
+	var wider []string
+	for _, n := range notes {
+		text := fmt.Sprintf("%s: %s becomes %s", n.Column, n.From, n.To)
+		if n.Note == "" {
+			wider = append(wider, text)
+			continue
+		}
+		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "column type, " + string(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
+	}
+	if len(wider) > 0 {
+		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "column types, wider", Subject: p.Source.String(), Measured: strings.Join(wider, ", ")})
+	}
+	return p, out, nil
 }
 
 func (v *Voyage) sameDatabase(ctx context.Context, c *records.Crossing) (bool, error) {
@@ -110,7 +150,7 @@ func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
 	}
 	took, rate := loadTime(bytes, s)
 	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; at an assumed %d MB/s (nothing was measured yet) the load takes about %s", len(plans), many(rows, "row"), float64(bytes)/1e6, rate>>20, max(took, time.Second))}
+		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; at an assumed %.1f MB/s (nothing was measured yet) the load takes about %s", len(plans), many(rows, "row"), float64(bytes)/1e6, float64(rate)/1e6, max(took, time.Second))}
 }
 
 // loadTime reckons how long a load takes, and the rate that was assumed.

@@ -59,7 +59,7 @@ func (v *Voyage) Driver(name string) (engine.Driver, error) {
 			return d, nil
 		}
 	}
-	return nil, domain.Invalid("there is no engine %q; choose postgres", name)
+	return nil, domain.Invalid("there is no engine %q; choose postgres or mariadb", name)
 }
 
 // Endpoint returns where a registered database is, with its password.

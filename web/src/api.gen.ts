@@ -896,7 +896,7 @@ export interface components {
         NewDatabase: {
             name: string;
             /** @enum {string} */
-            engine: "postgres";
+            engine: "postgres" | "mariadb";
             host: string;
             port: number;
             database: string;

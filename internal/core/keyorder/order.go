@@ -5,6 +5,7 @@
 package keyorder
 
 import (
+	"cmp"
 	"sort"
 	"strconv"
 	"strings"
@@ -38,7 +39,8 @@ func New(cols []domain.Column) (*Order, bool) {
 
 func familyOf(c domain.Column) family {
 	switch c.BaseType {
-	case "smallint", "integer", "bigint", "oid":
+	case "smallint", "integer", "bigint", "oid", "tinyint", "mediumint", "int",
+		"tinyint unsigned", "smallint unsigned", "mediumint unsigned", "int unsigned", "bigint unsigned":
 		return integer
 	case "uuid", "bytea", "boolean":
 		return bytewise // lower-case hex of a fixed scheme; f before t
@@ -64,13 +66,29 @@ func (o *Order) Compare(a, b domain.KeyValue) (int, bool) {
 	return 0, true
 }
 
+// compareLarge compares whole numbers of which one at least is beyond the signed
+// range.
+func compareLarge(a, b string) (int, bool) {
+	var n [2]uint64
+	for i, s := range []string{a, b} {
+		if v, err := strconv.ParseInt(s, 10, 64); err == nil && v < 0 {
+			return 2*i - 1, true // the other one is large
+		}
+		var err error
+		if n[i], err = strconv.ParseUint(s, 10, 64); err != nil {
+			return 0, false
+		}
+	}
+	return cmp.Compare(n[0], n[1]), true
+}
+
 func compare(f family, a, b string) (int, bool) {
 	switch f {
 	case integer:
 		x, err1 := strconv.ParseInt(a, 10, 64)
 		y, err2 := strconv.ParseInt(b, 10, 64)
 		if err1 != nil || err2 != nil {
-			return 0, false
+			return compareLarge(a, b)
 		}
 		switch {
 		case x < y:

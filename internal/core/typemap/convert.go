@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"math"
+	"math/big"
 	"strconv"
 	"strings"
 
@@ -86,13 +87,41 @@ func floating(bits, exponent int) Convert {
 			}
 			return append(dst, '0'), true, nil
 		}
-		sci := strconv.FormatFloat(f, 'e', -1, bits)
+		sci := shortest(f, bits)
 		at := strings.IndexByte(sci, 'e')
 		e, _ := strconv.Atoi(sci[at+1:])
 		if e < -4 || e >= exponent {
 			return append(dst, sci...), true, nil
 		}
 		return strconv.AppendFloat(dst, f, 'f', -1, bits), true, nil
+	}
+}
+
+// shortest writes the fewest digits that PostgreSQL writes. A decimal that lies
+// exactly between two numbers is read as the even one, and would do; PostgreSQL
+// wants one that is strictly nearer to the number than to its neighbours. Such a
+// decimal of at most 17 digits is a whole number, so only large numbers differ.
+func shortest(f float64, bits int) string {
+	s := strconv.FormatFloat(f, 'e', -1, bits)
+	mantissa := 53
+	if bits == 32 {
+		mantissa = 24
+	}
+	if math.Abs(f) < float64(uint64(1)<<mantissa) {
+		return s
+	}
+	_, e := math.Frexp(f)
+	half := new(big.Float).SetPrec(1200).SetMantExp(big.NewFloat(0.5), e-mantissa) // of the distance to the next number
+	for digits := strings.IndexByte(s, 'e'); ; digits++ {
+		d, _, err := big.ParseFloat(s, 10, 1200, big.ToNearestEven)
+		if err != nil {
+			return s
+		}
+		d.Sub(d, big.NewFloat(f))
+		if d.Abs(d).Cmp(half) < 0 || digits > 18 {
+			return s
+		}
+		s = strconv.FormatFloat(f, 'e', digits, 64)
 	}
 }
 

@@ -77,6 +77,9 @@ func ToPostgres(c domain.Column) Mapped {
 		to("bigint", Exact, "")
 	case "bigint unsigned":
 		to("numeric(20,0)", Wider, "")
+		if c.Identity != "" { // what the target numbers must be a whole number of its own
+			to("bigint", Lossy, "a number above 9223372036854775807 stops the load")
+		}
 	case "decimal", "decimal unsigned":
 		to(fmt.Sprintf("numeric(%d,%d)", max(a, 1), max(b, 0)), Exact, "")
 	case "float", "float unsigned":
@@ -94,7 +97,9 @@ func ToPostgres(c domain.Column) Mapped {
 		if a < 1 { // varchar(0)
 			to("text", Wider, "")
 		}
-	case "tinytext", "text", "mediumtext", "longtext":
+	case "text":
+		to("text", Exact, "")
+	case "tinytext", "mediumtext", "longtext":
 		to("text", Wider, "")
 	case "json":
 		to("json", Exact, "")
@@ -125,10 +130,10 @@ func ToPostgres(c domain.Column) Mapped {
 	if strings.HasPrefix(m.Column.Type, "timestamp") { // the digits stand inside
 		m.Column.BaseType = regexp.MustCompile(`\([0-9]\)`).ReplaceAllString(m.Column.Type, "")
 	}
-	if m.Verdict == Lossy && c.NotNull && m.Column.Type != "text" {
+	if m.Verdict == Lossy && c.NotNull && strings.Contains("date datetime timestamp", c.BaseType) {
 		m.Note = "a date with a zero month or day stops the load: it does not exist on the target, and the column is NOT NULL"
 	}
-	if c.Generated {
+	if c.Computed != "" {
 		m.Note = "its expression is not carried over; the values are copied"
 	}
 	m.Column.Default = defaultOf(c, m.Column.Type)
@@ -140,7 +145,7 @@ func defaultOf(c domain.Column, typ string) string {
 	d := strings.TrimSpace(c.Default)
 	lower := strings.ToLower(d)
 	switch {
-	case d == "" || lower == "null" || c.Identity != "" || c.Generated:
+	case d == "" || lower == "null" || c.Identity != "" || c.Computed != "":
 		return ""
 	case strings.HasPrefix(lower, "current_timestamp") || lower == "now()":
 		return "CURRENT_TIMESTAMP"
@@ -150,6 +155,20 @@ func defaultOf(c domain.Column, typ string) string {
 		return d
 	}
 	return ""
+}
+
+// Complete gives a plan the side that its target's engine must know; between
+// engines that are alike nothing is to be done. The last result is false when
+// there is no way between the two.
+func Complete(from, to string, p domain.TablePlan) (domain.TablePlan, []Noted, bool) {
+	switch {
+	case from == to:
+		return p, nil, true
+	case from == "mariadb" && to == "postgres":
+		p, notes := PlanToPostgres(p)
+		return p, notes, true
+	}
+	return p, nil, false
 }
 
 // Noted is a mapping worth telling a person about.
@@ -165,8 +184,17 @@ func PlanToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	var notes []Noted
 	there := domain.TablePlan{Source: p.Target, Target: p.Target, Key: p.Key, KeyOrder: p.KeyOrder, Unlike: true}
 	there.Table = domain.Table{TableName: p.Target, Rows: p.Table.Rows, Bytes: p.Table.Bytes, RowIdentity: "primary"}
+	refers := map[string]bool{}
+	for _, k := range p.Table.Constraints {
+		for _, c := range k.Columns {
+			refers[c] = true
+		}
+	}
 	for _, c := range p.Columns {
 		m := ToPostgres(c)
+		if refers[c.Name] && c.BaseType == "bigint unsigned" { // most likely to a key that is numbered
+			m.Column.Type, m.Column.BaseType, m.Verdict, m.Note = "bigint", "bigint", Lossy, "a number above 9223372036854775807 stops the load"
+		}
 		there.Columns = append(there.Columns, m.Column)
 		if m.Verdict != Exact || m.Note != "" {
 			notes = append(notes, Noted{c.Name, c.Type, m.Column.Type, m.Verdict, m.Note})

@@ -99,8 +99,8 @@ func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 
 // compared is how a column is read for comparing: in its binary form, or as
 // text where the binary form names things by server-local numbers.
-func compared(c domain.Column) string {
-	if c.Wire == "local" {
+func compared(p *domain.TablePlan, c domain.Column) string {
+	if c.Wire == "local" || p.Unlike {
 		return quote(c.Name) + "::text"
 	}
 	return quote(c.Name)
@@ -109,7 +109,7 @@ func compared(c domain.Column) string {
 func comparedList(p *domain.TablePlan) string {
 	var out []string
 	for _, c := range p.Columns {
-		out = append(out, compared(c))
+		out = append(out, compared(p, c))
 	}
 	return strings.Join(out, ", ")
 }

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 	"time"
 
@@ -9,6 +10,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
 )
 
 // closeGrace is how long a closing connection may take to say good-bye.
@@ -18,6 +20,10 @@ type writer struct {
 	d    *database
 	conn *pgconn.PgConn
 	w    *wire
+
+	rows   bool // what comes are rows in the neutral form
+	text   []byte
+	fields [][]byte
 }
 
 // OpenWriter opens a connection for landing chunks.
@@ -43,7 +49,7 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
 	if w.w, err = takeWire(ctx, w.conn); err != nil {
 		return err
 	}
-	w.conn = nil
+	w.conn, w.rows = nil, p.Unlike
 	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.Carried()), format(p))
 	if err := w.w.query(sql); err != nil {
 		return w.fail(ctx, err)
@@ -54,8 +60,25 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
 	return nil
 }
 
-// Write passes CopyData frames on as they are.
+// Write passes CopyData frames on as they are; rows in the neutral form become
+// one frame of COPY's text format.
 func (w *writer) Write(ctx context.Context, data []byte) error {
+	if w.rows {
+		w.text = append(w.text[:0], 'd', 0, 0, 0, 0)
+		for len(data) > 0 {
+			n, err := pgcopy.RowSize(data)
+			if err == nil {
+				w.fields, err = pgcopy.Fields(w.fields[:0], data[:n])
+			}
+			if err != nil {
+				return w.fail(ctx, err)
+			}
+			w.text = pgcopy.AppendText(w.text, w.fields)
+			data = data[n:]
+		}
+		binary.BigEndian.PutUint32(w.text[1:], uint32(len(w.text)-1))
+		data = w.text
+	}
 	if _, err := w.w.hc.Conn.Write(data); err != nil {
 		return w.fail(ctx, err)
 	}

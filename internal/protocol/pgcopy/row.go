@@ -53,6 +53,51 @@ func Fields(dst [][]byte, row []byte) ([][]byte, error) {
 	return dst, nil
 }
 
+// RowSize returns how many bytes the row at the front of b takes.
+func RowSize(b []byte) (int, error) {
+	if len(b) < 2 {
+		return 0, ErrRow
+	}
+	at := 2
+	for range int16(binary.BigEndian.Uint16(b)) {
+		if len(b) < at+4 {
+			return 0, ErrRow
+		}
+		n := int32(binary.BigEndian.Uint32(b[at:]))
+		at += 4 + int(max(n, 0))
+		if at > len(b) {
+			return 0, ErrRow
+		}
+	}
+	return at, nil
+}
+
+// escapes are the characters that COPY's text format writes with a backslash.
+var escapes = [256]byte{'\\': '\\', '\n': 'n', '\r': 'r', '\t': 't', '\b': 'b', '\f': 'f', '\v': 'v'}
+
+// AppendText adds a row in COPY's text format (PostgreSQL documentation, "COPY",
+// text format), with the line's end; nil is NULL.
+func AppendText(b []byte, fields [][]byte) []byte {
+	for i, f := range fields {
+		if i > 0 {
+			b = append(b, '\t')
+		}
+		if f == nil {
+			b = append(b, '\\', 'N')
+			continue
+		}
+		from := 0
+		for k, x := range f {
+			if e := escapes[x]; e != 0 {
+				b = append(append(b, f[from:k]...), '\\', e)
+				from = k + 1
+			}
+		}
+		b = append(b, f[from:]...)
+	}
+	return append(b, '\n')
+}
+
 // AppendFields adds a binary row made of the fields; nil is NULL.
 func AppendFields(b []byte, fields [][]byte) []byte {
 	b = binary.BigEndian.AppendUint16(b, uint16(len(fields)))

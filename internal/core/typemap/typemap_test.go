@@ -1,0 +1,130 @@
+package typemap
+
+import (
+	"math"
+	"strings"
+	"testing"
+
+	"dustyferry/internal/domain"
+)
+
+func col(typ string) domain.Column {
+	base, _, _ := strings.Cut(typ, "(")
+	if strings.Contains(typ, "unsigned") && !strings.HasSuffix(base, "unsigned") {
+		base += " unsigned"
+	}
+	return domain.Column{Name: "c", Type: typ, BaseType: base}
+}
+
+func TestTypes(t *testing.T) {
+	for typ, want := range map[string]string{
+		"tinyint(4)": "smallint", "smallint(5) unsigned": "integer", "mediumint(8)": "integer", "int(11)": "integer", "int(10) unsigned": "bigint",
+		"bigint(20)": "bigint", "bigint(20) unsigned": "numeric(20,0)", "decimal(38,12)": "numeric(38,12)", "float": "real", "double": "double precision",
+		"bit(11)": "bit(11)", "year(4)": "smallint", "char(3)": "character varying(3)", "varchar(60)": "character varying(60)", "varchar(0)": "text",
+		"mediumtext": "text", "json": "json", "enum('a','b')": "text", "set('a')": "text", "binary(6)": "bytea", "longblob": "bytea", "date": "date",
+		"datetime(6)": "timestamp(6) without time zone", "timestamp": "timestamp(0) with time zone", "time(2)": "interval", "uuid": "uuid", "inet6": "text", "point": "bytea",
+	} {
+		m := ToPostgres(col(typ))
+		if m.Column.Type != want {
+			t.Errorf("%s becomes %s, want %s", typ, m.Column.Type, want)
+		}
+		if m.Verdict == "" {
+			t.Errorf("%s has no verdict", typ)
+		}
+	}
+	id := col("bigint(20) unsigned")
+	id.Identity = "by default"
+	if m := ToPostgres(id); m.Column.Type != "bigint" || m.Verdict != Lossy {
+		t.Errorf("a numbered key becomes %+v", m)
+	}
+	day := col("date")
+	day.NotNull = true
+	if m := ToPostgres(day); !strings.Contains(m.Note, "stops the load") {
+		t.Errorf("a date that must not be NULL: %q", m.Note)
+	}
+}
+
+func TestDefaults(t *testing.T) {
+	for _, c := range []struct{ typ, def, want string }{
+		{"int(11)", "7", "7"}, {"decimal(9,3)", "1.500", "1.500"}, {"varchar(9)", "'it''s'", "'it''s'"}, {"varchar(9)", `'a\b'`, ""}, {"timestamp(3)", "current_timestamp(3)", "CURRENT_TIMESTAMP"},
+		{"text", "NULL", ""}, {"bit(3)", "b'101'", ""}, {"varchar(40)", "uuid()", ""}, {"blob", "'x'", ""},
+	} {
+		k := col(c.typ)
+		k.Default = c.def
+		if got := ToPostgres(k).Column.Default; got != c.want {
+			t.Errorf("%s default %s becomes %q, want %q", c.typ, c.def, got, c.want)
+		}
+	}
+}
+
+func TestValues(t *testing.T) {
+	null := "\x00NULL"
+	for _, c := range []struct{ typ, in, want string }{
+		{"int(11)", "-42", "-42"}, {"int(5) unsigned zerofill", "00042", "42"}, {"int(5) unsigned zerofill", "00000", "0"}, {"decimal(5,2) unsigned zerofill", "000.50", "0.50"},
+		{"year(4)", "0000", "0"}, {"year(4)", "2026", "2026"},
+		{"double", "1e22", "1e+22"}, {"double", "1.09e22", "1.0899999999999999e+22"}, {"double", "123456789012345", "123456789012345"}, {"double", "1234567890123456", "1.234567890123456e+15"},
+		{"double", "0.0001", "0.0001"}, {"double", "0.00001", "1e-05"}, {"double", "-0", "-0"}, {"double", "9007199254740993", "9.007199254740992e+15"},
+		{"float", "0.1", "0.1"}, {"float", "1000000", "1e+06"}, {"float", "123456", "123456"}, {"float", "16777216", "1.6777216e+07"},
+		{"bit(11)", "5", "00000000101"}, {"bit(64)", "18446744073709551615", strings.Repeat("1", 64)},
+		{"varbinary(9)", "\x00\xffa", `\x00ff61`}, {"point", "\x01\x00\x00\x00\x01\x02", `\x0102`},
+		{"date", "2026-02-28", "2026-02-28"}, {"date", "0000-00-00", null}, {"date", "2026-00-10", null}, {"date", "2026-01-00", null},
+		{"datetime(6)", "2026-01-01 10:00:00.500000", "2026-01-01 10:00:00.5"}, {"datetime(6)", "2026-01-01 10:00:00.000000", "2026-01-01 10:00:00"}, {"datetime", "2026-01-01 10:00:00", "2026-01-01 10:00:00"},
+		{"timestamp(3)", "2026-01-01 10:00:00.120", "2026-01-01 10:00:00.12+00"}, {"timestamp", "0000-00-00 00:00:00", null},
+		{"time(2)", "-838:59:59.50", "-838:59:59.5"}, {"time", "00:00:00", "00:00:00"}, {"time(2)", "-00:00:00.00", "00:00:00"},
+		{"text", "a\tb\\☕", "a\tb\\☕"}, {"varchar(3)", "", ""},
+	} {
+		out, ok, err := Compile(col(c.typ), domain.Column{})(nil, []byte(c.in))
+		got := string(out)
+		if !ok {
+			got = null
+		}
+		if err != nil || got != c.want {
+			t.Errorf("%s %q becomes %q, want %q (%v)", c.typ, c.in, got, c.want, err)
+		}
+	}
+	if _, _, err := Compile(col("date"), domain.Column{NotNull: true})(nil, []byte("0000-00-00")); err == nil {
+		t.Error("a zero date goes into a column that takes no NULL")
+	}
+	if _, _, err := Compile(col("text"), domain.Column{})(nil, []byte("a\x00b")); err == nil || !strings.Contains(err.Error(), "place 2") {
+		t.Errorf("a NUL byte in a text: %v", err)
+	}
+	// Whatever is written for a number gives the number back.
+	for _, f := range []float64{math.MaxFloat64, math.SmallestNonzeroFloat64, 1e23, 9007199254740993, 5e-324, 2.2250738585072014e-308, 1.7976931348623157e308, 123e20} {
+		s := shortest(f, 64)
+		out, _, err := floating(64, 15)(nil, []byte(s))
+		if err != nil || len(out) == 0 {
+			t.Errorf("%v: %q (%v)", f, out, err)
+		}
+	}
+}
+
+func TestAPlanGetsItsOtherSide(t *testing.T) {
+	table := domain.Table{TableName: domain.TableName{Schema: "saltmarsh", Name: "jars"}, Keys: []domain.Key{{Columns: []string{"id"}, Primary: true, Name: "PRIMARY"}},
+		Indexes:     []domain.Index{{Name: "by_lot", Columns: []string{"lot", "id"}}, {Name: "seal", Unique: true, Columns: []string{"seal"}}},
+		Constraints: []domain.Constraint{{Name: "fk", Kind: "foreign", Columns: []string{"lot"}, References: domain.TableName{Schema: "saltmarsh", Name: "lots"}, ReferenceColumns: []string{"id"}, Rules: " ON DELETE CASCADE"}}}
+	lot := col("bigint(20) unsigned")
+	lot.Name = "lot"
+	id := col("int(11)")
+	id.Name, id.NotNull = "id", true
+	p := domain.TablePlan{Source: table.TableName, Target: table.TableName, Columns: []domain.Column{id, lot}, Key: []string{"id"}, Table: table}
+	p, notes, ok := Complete("mariadb", "postgres", p)
+	if !ok || p.TargetSide == nil || !p.Unlike || !p.TargetSide.Unlike {
+		t.Fatalf("%+v", p)
+	}
+	o := p.OnTarget()
+	if o.Columns[1].Type != "bigint" || o.Table.Keys[0].Name != "jars_pkey" || len(notes) != 1 {
+		t.Errorf("%+v, notes %+v", o.Columns, notes)
+	}
+	if def := o.Table.Indexes[0].Definition; def != `CREATE INDEX "jars_by_lot" ON "saltmarsh"."jars" ("lot", "id")` {
+		t.Errorf("index: %s", def)
+	}
+	if def := o.Table.Constraints[0].Definition; def != `FOREIGN KEY ("lot") REFERENCES "saltmarsh"."lots" ("id") ON DELETE CASCADE` {
+		t.Errorf("foreign key: %s", def)
+	}
+	if _, _, ok := Complete("postgres", "mariadb", p); ok {
+		t.Error("there is a way to MariaDB already?")
+	}
+	if q, _, ok := Complete("postgres", "postgres", domain.TablePlan{}); !ok || q.TargetSide != nil {
+		t.Error("engines that are alike need nothing")
+	}
+}

@@ -1,0 +1,457 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"regexp"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/binlog"
+)
+
+// maxQueued bounds what is read ahead of the applier, bytes.
+const maxQueued = 32 << 20
+
+// PrepareCapture needs nothing on the source: the binary log is there for all.
+// It returns where the log stands now.
+func (d *database) PrepareCapture(ctx context.Context, _ string, _ []domain.TablePlan) (domain.Position, error) {
+	return d.now(ctx)
+}
+
+// CaptureUndo is empty: nothing is changed.
+func (d *database) CaptureUndo([]domain.TablePlan) []string { return nil }
+
+// DropCapture has nothing to drop.
+func (d *database) DropCapture(context.Context, string, []string) error { return nil }
+
+// now is where the binary log ends.
+func (d *database) now(ctx context.Context) (domain.Position, error) {
+	rows, err := d.pool.QueryContext(ctx, "SHOW MASTER STATUS")
+	if err != nil {
+		return 0, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	if !rows.Next() {
+		if err := rows.Err(); err != nil {
+			return 0, d.explain(err)
+		}
+		return 0, domain.Conflict("%s writes no binary log; set log_bin and restart the server", d.name)
+	}
+	var file string
+	var offset uint64
+	var do, ignore sql.NullString
+	if err := rows.Scan(&file, &offset, &do, &ignore); err != nil {
+		return 0, d.explain(err)
+	}
+	n, err := fileNumber(file)
+	return position(n, offset), err
+}
+
+// Heartbeat is where the log ends now: its way to the target is over when the
+// stream has said that it is past it. Nothing is written to the source.
+func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) { return d.now(ctx) }
+
+// Clock returns the source's own time.
+func (d *database) Clock(ctx context.Context) (time.Time, error) {
+	var s float64
+	err := d.pool.QueryRowContext(ctx, "SELECT unix_timestamp(now(6))").Scan(&s)
+	return time.UnixMicro(int64(s * 1e6)), d.explain(err)
+}
+
+// Snapshot returns what a new read would see now.
+func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
+	conn, at, err := d.snapshot(ctx)
+	if err != nil {
+		return domain.Snapshot{}, err
+	}
+	_, err = conn.ExecContext(ctx, "COMMIT")
+	_ = conn.Close()
+	return domain.Snapshot{Log: at}, d.explain(err)
+}
+
+// Retained is nothing: the server keeps its log by its own rules, not for us.
+func (d *database) Retained(context.Context, string) (int64, error) { return 0, nil }
+
+// logFile returns the name of the log file with that number.
+func (d *database) logFile(ctx context.Context, number uint64) (string, error) {
+	rows, err := d.pool.QueryContext(ctx, "SHOW BINARY LOGS")
+	if err != nil {
+		return "", d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var name string
+		var size int64
+		if err := rows.Scan(&name, &size); err != nil {
+			return "", d.explain(err)
+		}
+		if n, err := fileNumber(name); err == nil && n == number {
+			return name, nil
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return "", d.explain(err)
+	}
+	return "", domain.Conflict("the source has removed the log file %06d that capture still needed: restart the crossing to load again, and let the server keep its logs longer (binlog_expire_logs_seconds)", number)
+}
+
+type capture struct {
+	d      *database
+	c      *dump
+	events chan engine.Event
+	cancel context.CancelFunc
+	done   chan struct{}
+	err    error
+
+	confirmed, received atomic.Uint64
+	queued              atomic.Int64
+	once                sync.Once
+
+	reader binlog.Reader
+	tables map[string]*captured
+	file   uint64
+	tx     domain.Tx
+	inTx   bool
+	begun  bool // the transaction's begin was handed on
+	group  int
+	before []binlog.Value
+	after  []binlog.Value
+	text   []byte
+}
+
+// captured is how a table's rows in the log become rows of its plan.
+type captured struct {
+	table engine.CaptureTable
+	shape []*normal
+	conv  []typemap.Convert
+	names []string
+}
+
+// OpenCapture starts reading the log from a place.
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable) (engine.Capture, error) {
+	file, err := d.logFile(ctx, uint64(from)>>fileBits)
+	if err != nil {
+		return nil, err
+	}
+	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, file: uint64(from) >> fileBits}
+	for _, t := range tables {
+		k := &captured{table: t, conv: converters(t.Plan)}
+		for _, col := range t.Plan.Columns {
+			n, err := newNormal(col)
+			if err != nil {
+				return nil, domain.Conflict("%s.%s: %s", t.Plan.Source, col.Name, err)
+			}
+			k.shape, k.names = append(k.shape, n), append(k.names, col.Name)
+		}
+		c.tables[t.Plan.Source.Schema+"."+t.Plan.Source.Name] = k
+	}
+	c.confirmed.Store(uint64(from))
+	c.received.Store(uint64(from))
+	if c.c, err = d.openDump(ctx); err != nil {
+		return nil, err
+	}
+	// What comes before the log's own format event is summed as the server is set.
+	var sums string
+	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum").Scan(&sums); err != nil {
+		c.c.close()
+		return nil, d.explain(err)
+	}
+	c.reader.Checksums = sums == "CRC32"
+	// The server ends an older stream of the same number, as of a process of
+	// ours that was cut off.
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(name))
+	if err := c.c.start(file, uint32(uint64(from)&(1<<fileBits-1)), h.Sum32()|1<<31); err != nil {
+		c.c.close()
+		return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
+	}
+	run, cancel := context.WithCancel(context.Background())
+	c.cancel = cancel
+	go c.run(run)
+	return c, nil
+}
+
+func (c *capture) Events() <-chan engine.Event { return c.events }
+func (c *capture) Err() error                  { return c.err }
+func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }
+func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(uint64(p)) }
+func (c *capture) Received() domain.Position   { return domain.Position(c.received.Load()) }
+
+func (c *capture) Close() {
+	c.once.Do(func() {
+		c.cancel()
+		c.c.close()
+	})
+	<-c.done
+}
+
+func (c *capture) run(ctx context.Context) {
+	defer close(c.done)
+	defer close(c.events)
+	for ctx.Err() == nil {
+		b, err := c.c.event()
+		if err == nil {
+			err = c.take(ctx, b)
+		}
+		if err != nil {
+			var se *mysql.MySQLError
+			if errors.As(err, &se) && se.Number == 1236 {
+				err = domain.Conflict("the source cannot give its log from where capture stands (%s): restart the crossing to load again", se.Message)
+			}
+			if ctx.Err() == nil {
+				c.err = c.d.explain(err)
+			}
+			return
+		}
+	}
+}
+
+// emit hands an event on, waiting while too much is queued.
+func (c *capture) emit(ctx context.Context, e engine.Event) error {
+	for c.queued.Load() > maxQueued {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+	c.queued.Add(int64(e.Size))
+	select {
+	case c.events <- e:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// take handles one event of the log.
+func (c *capture) take(ctx context.Context, b []byte) error {
+	h, body, err := c.reader.Event(b)
+	if err != nil {
+		return err
+	}
+	end := position(c.file, uint64(h.Next))
+	switch h.Type {
+	case binlog.TypeFormat:
+		_, err := c.reader.Format(body)
+		return err
+	case binlog.TypeRotate:
+		r, err := binlog.DecodeRotate(body)
+		if err != nil {
+			return err
+		}
+		c.file, err = fileNumber(r.File)
+		return err
+	case binlog.TypeStartEncryption:
+		return domain.Conflict("the source's binary log is encrypted in a way that is sent encrypted; it cannot be read")
+	case binlog.TypeHeartbeat:
+		if c.inTx || h.Next == 0 {
+			return nil
+		}
+		c.received.Store(uint64(end))
+		return c.emit(ctx, engine.Event{Kind: engine.EventProgress, Position: end})
+	case binlog.TypeGtid:
+		g, err := binlog.DecodeGtid(body)
+		if err != nil {
+			return err
+		}
+		if g.Prepared || g.Completed {
+			return domain.Conflict("the source uses two-phase transactions (XA), which cannot be followed yet; end them before the crossing, or leave their tables out")
+		}
+		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
+		if g.Standalone {
+			c.group++
+		}
+		return nil
+	case binlog.TypeQuery, binlog.TypeQueryCompressed:
+		return c.query(ctx, h, body, end)
+	case binlog.TypeXid:
+		return c.commit(ctx, h, end)
+	case binlog.TypeTableMap:
+		t, err := c.reader.TableMap(body)
+		if err == nil {
+			err = c.mapped(ctx, t)
+		}
+		return err
+	case binlog.TypeWriteRows, binlog.TypeUpdateRows, binlog.TypeDeleteRows, binlog.TypeWriteRowsPacked, binlog.TypeUpdateRowsPacked, binlog.TypeDeleteRowsPacked:
+		return c.rows(ctx, h.Type, body)
+	}
+	return nil
+}
+
+func (c *capture) begin(ctx context.Context) error {
+	if c.begun {
+		return nil
+	}
+	c.begun = true
+	return c.emit(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx})
+}
+
+// commit ends a transaction; one that concerns us not is only progress.
+func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Position) error {
+	c.inTx = false
+	c.received.Store(uint64(end))
+	if !c.begun {
+		return c.emit(ctx, engine.Event{Kind: engine.EventProgress, Position: end})
+	}
+	c.tx.End, c.tx.At = end, int64(h.At)*1e6
+	return c.emit(ctx, engine.Event{Kind: engine.EventCommit, Tx: c.tx})
+}
+
+var (
+	truncates = regexp.MustCompile("(?is)^\\s*(?:/\\*.*?\\*/\\s*)*TRUNCATE\\s+(?:TABLE\\s+)?(?:`?([^`.\\s]+)`?\\s*\\.\\s*)?`?([^`\\s;]+)`?")
+	redefines = regexp.MustCompile("(?is)^\\s*(?:/\\*.*?\\*/\\s*)*(?:ALTER|DROP|RENAME|CREATE\\s+OR\\s+REPLACE)\\b.*?\\bTABLES?\\b")
+)
+
+// query handles a statement in the log: the beginning and end of transactions
+// without a number, TRUNCATE, and what changes tables.
+func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end domain.Position) error {
+	q, err := binlog.DecodeQuery(h.Type, body)
+	if err != nil {
+		return err
+	}
+	switch strings.ToUpper(strings.TrimSpace(q.SQL)) {
+	case "BEGIN":
+		return nil
+	case "COMMIT":
+		return c.commit(ctx, h, end)
+	case "ROLLBACK":
+		return domain.Conflict("the source's log holds a rolled back transaction that changed tables without transactions; leave those tables out")
+	}
+	if m := truncates.FindStringSubmatch(q.SQL); m != nil {
+		schema := m[1]
+		if schema == "" {
+			schema = q.Database
+		}
+		if k := c.tables[schema+"."+m[2]]; k != nil {
+			if err := c.begin(ctx); err != nil {
+				return err
+			}
+			if err := c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100,
+				Change: domain.Change{Kind: domain.Truncate, Table: k.table.ID, Group: c.group}}); err != nil {
+				return err
+			}
+		}
+	} else if redefines.MatchString(q.SQL) {
+		for name, k := range c.tables {
+			_, table, _ := strings.Cut(name, ".")
+			if !regexp.MustCompile(`(?i)\b` + regexp.QuoteMeta(table) + `\b`).MatchString(q.SQL) {
+				continue
+			}
+			if err := c.redefined(ctx, k, "the source ran: "+q.SQL); err != nil {
+				return err
+			}
+		}
+	}
+	// A statement by itself ends its own group.
+	return c.commit(ctx, h, end)
+}
+
+func (c *capture) redefined(ctx context.Context, k *captured, note string) error {
+	if err := c.begin(ctx); err != nil {
+		return err
+	}
+	return c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note}})
+}
+
+// mapped checks that a table still has the columns of its plan.
+func (c *capture) mapped(ctx context.Context, t *binlog.Table) error {
+	k := c.tables[t.Database+"."+t.Name]
+	if k == nil {
+		return nil
+	}
+	if len(t.Columns) != len(k.shape) {
+		return c.redefined(ctx, k, fmt.Sprintf("it has %d columns now, the plan has %d", len(t.Columns), len(k.shape)))
+	}
+	for i := range t.Columns {
+		t.Columns[i].Unsigned = k.shape[i].unsigned
+	}
+	return nil
+}
+
+// rows hands on the rows of an event.
+func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error {
+	x, err := c.reader.Rows(kind, body)
+	if err != nil {
+		return err
+	}
+	k := c.tables[x.Table.Database+"."+x.Table.Name]
+	if k == nil || len(x.Table.Columns) != len(k.shape) {
+		return nil
+	}
+	if err := c.begin(ctx); err != nil {
+		return err
+	}
+	for {
+		more, err := x.Next(&c.before, &c.after, &c.text)
+		if err != nil || !more {
+			return err
+		}
+		e := engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: len(c.text) + 64}
+		e.Change.Table = k.table.ID
+		switch x.Kind {
+		case binlog.TypeWriteRows:
+			e.Change.Kind = domain.Insert
+		case binlog.TypeUpdateRows:
+			e.Change.Kind = domain.Update
+		case binlog.TypeDeleteRows:
+			e.Change.Kind = domain.Delete
+		}
+		if x.Before != nil {
+			if e.Change.Old, err = k.row(c.before); err != nil {
+				return err
+			}
+			e.Change.OldWhole = true
+		}
+		if x.After != nil {
+			if e.Change.New, err = k.row(c.after); err != nil {
+				return err
+			}
+		}
+		if err := c.emit(ctx, e); err != nil {
+			return err
+		}
+	}
+}
+
+// row makes a row of the plan from an image.
+func (k *captured) row(image []binlog.Value) (domain.Row, error) {
+	out := make(domain.Row, len(image))
+	size := 0
+	for _, v := range image {
+		size += len(v.Data) + 8
+	}
+	text := make([]byte, 0, size)
+	for i, v := range image {
+		if v.Absent {
+			return nil, domain.Conflict("the source's log carries only part of the rows of %s; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Source)
+		}
+		if v.Null {
+			continue
+		}
+		plain, err := k.shape[i].value(v.Data)
+		if err != nil {
+			return nil, domain.Conflict("column %s of %s in the log: %s", k.names[i], k.table.Plan.Source, err)
+		}
+		from := len(text)
+		var ok bool
+		if text, ok, err = k.conv[i](text, plain); err != nil {
+			return nil, domain.Conflict("column %s of %s: %s", k.names[i], k.table.Plan.Source, err)
+		}
+		if ok {
+			out[i] = domain.Value{Kind: domain.Present, Data: text[from:len(text):len(text)]}
+		}
+	}
+	return out, nil
+}

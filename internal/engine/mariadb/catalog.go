@@ -1,0 +1,193 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"dustyferry/internal/domain"
+)
+
+// Catalog reads what the database holds, in a fixed number of queries.
+func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
+	c := &catalogReader{d: d, tables: map[string]*domain.Table{}}
+	for _, read := range []func(context.Context) error{c.readTables, c.readColumns, c.readIndexes, c.readForeign} {
+		if err := read(ctx); err != nil {
+			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
+		}
+	}
+	out := &domain.Catalog{Sequences: c.sequences}
+	for _, name := range c.order {
+		out.Tables = append(out.Tables, *c.tables[name])
+	}
+	return out, nil
+}
+
+type catalogReader struct {
+	d      *database
+	tables map[string]*domain.Table
+	order  []string
+
+	sequences []domain.Sequence
+}
+
+// each runs a query with the database's name as its one parameter.
+func (c *catalogReader) each(ctx context.Context, query string, row func(*sql.Rows) error) error {
+	rows, err := c.d.pool.QueryContext(ctx, query, c.d.end.Database)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		if err := row(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func (c *catalogReader) readTables(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0), coalesce(engine, '')
+  FROM information_schema.tables
+ WHERE table_schema = ? AND table_type = 'BASE TABLE'
+ ORDER BY table_name`, func(r *sql.Rows) error {
+		t := &domain.Table{RowIdentity: "full", Owned: true}
+		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage); err != nil {
+			return err
+		}
+		c.tables[t.Name] = t
+		c.order = append(c.order, t.Name)
+		return nil
+	})
+}
+
+// wide are the types whose values may be large.
+var wide = map[string]bool{"text": true, "mediumtext": true, "longtext": true, "blob": true, "mediumblob": true, "longblob": true, "json": true}
+
+func (c *catalogReader) readColumns(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 'NO', coalesce(k.column_default, ''), k.extra,
+       coalesce(k.is_generated, 'NEVER'), coalesce(k.generation_expression, ''), coalesce(k.collation_name, ''), coalesce(k.character_set_name, ''),
+       EXISTS (SELECT 1 FROM information_schema.check_constraints x
+                WHERE x.constraint_schema = k.table_schema AND x.table_name = k.table_name AND x.check_clause = concat('json_valid(', char(96), k.column_name, char(96), ')'))
+  FROM information_schema.columns k
+ WHERE k.table_schema = ? ORDER BY k.table_name, k.ordinal_position`, func(r *sql.Rows) error {
+		var table, extra, generated, expression string
+		var json bool
+		var k domain.Column
+		if err := r.Scan(&table, &k.Name, &k.Type, &k.BaseType, &k.NotNull, &k.Default, &extra, &generated, &expression, &k.Collation, &k.Charset, &json); err != nil {
+			return err
+		}
+		t := c.tables[table]
+		if t == nil { // a view's
+			return nil
+		}
+		if json && k.BaseType == "longtext" {
+			k.BaseType, k.Type = "json", "json"
+		}
+		if strings.Contains(k.Type, "unsigned") {
+			k.BaseType += " unsigned"
+		}
+		if strings.Contains(extra, "auto_increment") {
+			k.Identity = "by default"
+			c.sequences = append(c.sequences, domain.Sequence{Name: domain.TableName{Schema: t.Schema, Name: t.Name + "_" + k.Name + "_seq"},
+				OwnedBy: t.TableName, OwnedColumn: k.Name, Identity: true, Start: 1, Increment: 1})
+		}
+		if generated == "ALWAYS" {
+			k.Computed = expression
+		}
+		k.Wide, k.Wire = wide[k.BaseType], "portable"
+		t.Columns = append(t.Columns, k)
+		return nil
+	})
+}
+
+func (c *catalogReader) readIndexes(ctx context.Context) error {
+	type index struct {
+		columns  []string
+		unique   bool
+		nullable bool
+		partial  bool // part of a value only, or an expression
+		kind     string
+	}
+	found := map[string]map[string]*index{}
+	var order [][2]string
+	err := c.each(ctx, `
+SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), sub_part IS NOT NULL, coalesce(nullable, '') = 'YES', index_type
+  FROM information_schema.statistics WHERE table_schema = ? ORDER BY table_name, index_name <> 'PRIMARY', index_name, seq_in_index`, func(r *sql.Rows) error {
+		var table, name, column, kind string
+		var unique, part, nullable bool
+		if err := r.Scan(&table, &name, &unique, &column, &part, &nullable, &kind); err != nil {
+			return err
+		}
+		if found[table] == nil {
+			found[table] = map[string]*index{}
+		}
+		x := found[table][name]
+		if x == nil {
+			x = &index{unique: unique, kind: kind}
+			found[table][name] = x
+			order = append(order, [2]string{table, name})
+		}
+		x.columns = append(x.columns, column)
+		x.nullable, x.partial = x.nullable || nullable, x.partial || part || column == ""
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	for _, o := range order {
+		t, x := c.tables[o[0]], found[o[0]][o[1]]
+		switch {
+		case t == nil:
+		case o[1] == "PRIMARY" && !x.partial:
+			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Primary: true, Name: "PRIMARY"})
+		case x.partial || x.kind == "FULLTEXT" || x.kind == "SPATIAL":
+			t.Left = append(t.Left, fmt.Sprintf("index %s (%s, of parts of values or of a kind the target lacks)", o[1], strings.ToLower(x.kind)))
+		case x.unique && !x.nullable:
+			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Name: t.Name + "_" + o[1]})
+			fallthrough
+		default:
+			t.Indexes = append(t.Indexes, domain.Index{Name: o[1], Unique: x.unique, Columns: x.columns})
+		}
+	}
+	return nil
+}
+
+func (c *catalogReader) readForeign(ctx context.Context) error {
+	at := map[string]int{}
+	return c.each(ctx, `
+SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_schema, k.referenced_table_name, k.referenced_column_name, r.update_rule, r.delete_rule
+  FROM information_schema.key_column_usage k
+  JOIN information_schema.referential_constraints r
+    ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
+ WHERE k.table_schema = ? AND k.referenced_table_name IS NOT NULL
+ ORDER BY k.table_name, k.constraint_name, k.ordinal_position`, func(r *sql.Rows) error {
+		var table, name, column, update, remove, other string
+		var to domain.TableName
+		if err := r.Scan(&table, &name, &column, &to.Schema, &to.Name, &other, &update, &remove); err != nil {
+			return err
+		}
+		t := c.tables[table]
+		if t == nil {
+			return nil
+		}
+		i, ok := at[table+"\x00"+name]
+		if !ok {
+			i = len(t.Constraints)
+			at[table+"\x00"+name] = i
+			rules := ""
+			for what, rule := range map[string]string{" ON UPDATE ": update, " ON DELETE ": remove} {
+				if rule == "CASCADE" || rule == "SET NULL" {
+					rules += what + rule
+				}
+			}
+			t.Constraints = append(t.Constraints, domain.Constraint{Name: name, Kind: "foreign", References: to, Rules: rules})
+		}
+		k := &t.Constraints[i]
+		k.Columns, k.ReferenceColumns = append(k.Columns, column), append(k.ReferenceColumns, other)
+		return nil
+	})
+}

@@ -1,0 +1,159 @@
+// Package mariadb is the engine for MariaDB 10.6 and later, as a source. It reads
+// chunks in consistent snapshots whose place in the binary log is exact, and
+// follows changes through its own client of the server's replication protocol.
+// As a target it is refused in words.
+//
+// What it reads and captures goes out in the target's text form, as the plan's
+// other side says; see core/typemap.
+package mariadb
+
+import (
+	"context"
+	"crypto/tls"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// Driver opens MariaDB databases.
+type Driver struct{}
+
+// Name is how people choose this engine.
+func (Driver) Name() string { return "mariadb" }
+
+// fileBits is how much of a position counts bytes within a log file; the number
+// of the file stands above it.
+const fileBits = 32
+
+// position joins a log file's number and an offset in it.
+func position(file, offset uint64) domain.Position {
+	return domain.Position(file<<fileBits | offset&(1<<fileBits-1))
+}
+
+// FormatPosition writes a position as the log file's number and an offset.
+func (Driver) FormatPosition(p domain.Position) string {
+	return fmt.Sprintf("%06d:%d", uint64(p)>>fileBits, uint64(p)&(1<<fileBits-1))
+}
+
+// ParsePosition reads what FormatPosition wrote.
+func (Driver) ParsePosition(s string) (domain.Position, error) {
+	file, offset, ok := strings.Cut(s, ":")
+	f, err1 := strconv.ParseUint(file, 10, 32)
+	o, err2 := strconv.ParseUint(offset, 10, 32)
+	if !ok || err1 != nil || err2 != nil {
+		return 0, domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the offset in it", s)
+	}
+	return position(f, o), nil
+}
+
+// database is one open database.
+type database struct {
+	pool *sql.DB
+	end  engine.Endpoint
+	name string // host:port/database, for messages
+}
+
+// Open connects and returns the database.
+func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, error) {
+	c := mysql.NewConfig()
+	c.User, c.Passwd, c.Net, c.Addr, c.DBName = e.User, e.Password, "tcp", net.JoinHostPort(e.Host, strconv.Itoa(e.Port)), e.Database
+	c.Timeout, c.InterpolateParams, c.Collation = 10*time.Second, true, "utf8mb4_general_ci"
+	c.Logger = &mysql.NopLogger{}
+	// Reading must outlast a target that is slow for a while.
+	c.Params = map[string]string{"time_zone": "'+00:00'", "net_write_timeout": "3600", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"}
+	switch e.TLS {
+	case "disable":
+	case "", "prefer":
+		c.TLSConfig = "preferred"
+	case "require":
+		c.TLSConfig = "skip-verify"
+	case "verify-full":
+		c.TLS = &tls.Config{ServerName: e.Host}
+	default:
+		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", e.TLS)
+	}
+	connector, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, fmt.Errorf("preparing the connection: %w", err)
+	}
+	d := &database{pool: sql.OpenDB(connector), end: e, name: c.Addr + "/" + e.Database}
+	d.pool.SetMaxOpenConns(60)
+	d.pool.SetMaxIdleConns(4)
+	d.pool.SetConnMaxIdleTime(30 * time.Second)
+	if err := d.pool.PingContext(ctx); err != nil {
+		_ = d.pool.Close()
+		return nil, d.explain(err)
+	}
+	return d, nil
+}
+
+func (d *database) Close() { _ = d.pool.Close() }
+
+// explain turns an error into one sentence that says what to do.
+func (d *database) explain(err error) error {
+	var se *mysql.MySQLError
+	var op *net.OpError
+	var dns *net.DNSError
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, new(*serverError)), errors.As(err, new(*domain.Problem)):
+		return err
+	case errors.As(err, &se) && (se.Number == 1045 || se.Number == 1698 || se.Number == 1044):
+		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name, the password and the user's rights", d.name, d.end.User, se.Message)
+	case errors.As(err, &se) && se.Number == 1049:
+		return domain.Unavailable(err, "%s: %s; check the database's name", d.name, se.Message)
+	case errors.As(err, &se) && (se.Number == 1040 || se.Number == 1203):
+		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, se.Message)
+	case errors.As(err, &se):
+		return &serverError{text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number, string(se.SQLState[:])), state: string(se.SQLState[:]), err: err}
+	case errors.As(err, &dns):
+		return domain.Unavailable(err, "the host of %s cannot be found; check its name", d.name)
+	case errors.As(err, &op):
+		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a firewall lets us in", d.name, op.Err)
+	case errors.Is(err, context.DeadlineExceeded):
+		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", d.name)
+	}
+	return err
+}
+
+// serverError says what the server said, once, and keeps the cause.
+type serverError struct {
+	text, state string
+	err         error
+}
+
+func (e *serverError) Error() string    { return e.text }
+func (e *serverError) Unwrap() error    { return e.err }
+func (e *serverError) SQLState() string { return e.state }
+
+// quote quotes an identifier.
+func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func qualified(t domain.TableName) string { return quote(t.Schema) + "." + quote(t.Name) }
+
+func quoteAll(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = quote(n)
+	}
+	return strings.Join(out, ", ")
+}
+
+// literal quotes a text; a value whose other side is binary comes as PostgreSQL's
+// hexadecimal form and is given back as bytes.
+func literal(v string, binary bool) string {
+	if hex, ok := strings.CutPrefix(v, `\x`); ok && binary {
+		return "X'" + hex + "'"
+	}
+	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`, "\x00", `\0`).Replace(v) + "'"
+}

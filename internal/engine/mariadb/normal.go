@@ -1,0 +1,153 @@
+package mariadb
+
+import (
+	"encoding/hex"
+	"fmt"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"golang.org/x/text/encoding"
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+
+	"dustyferry/internal/domain"
+)
+
+// normal brings a value of the log to the form in which a SELECT gives it, which
+// is what the catalogue of types converts from.
+type normal struct {
+	unsigned bool
+	charset  *encoding.Decoder // nil: UTF-8, or bytes
+	labels   []string          // of an enum or set
+	set      bool
+	pad      int // binary(n): the log leaves trailing zero bytes out
+	form     func([]byte) ([]byte, error)
+}
+
+func newNormal(c domain.Column) (*normal, error) {
+	n := &normal{unsigned: strings.HasSuffix(c.BaseType, " unsigned")}
+	switch c.BaseType {
+	case "enum", "set":
+		n.labels, n.set = labels(c.Type), c.BaseType == "set"
+		return n, nil // the labels come from the catalog, in UTF-8
+	case "binary":
+		n.pad, _ = strconv.Atoi(strings.Trim(strings.TrimPrefix(c.Type, "binary"), "()"))
+	case "uuid":
+		n.form = uuidText
+	case "inet4", "inet6":
+		n.form = inetText
+	}
+	switch c.Charset {
+	case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
+	case "latin1": // the server's latin1 is Windows' code page 1252
+		n.charset = charmap.Windows1252.NewDecoder()
+	case "latin2":
+		n.charset = charmap.ISO8859_2.NewDecoder()
+	case "cp1250":
+		n.charset = charmap.Windows1250.NewDecoder()
+	case "cp1251":
+		n.charset = charmap.Windows1251.NewDecoder()
+	case "koi8r":
+		n.charset = charmap.KOI8R.NewDecoder()
+	case "greek":
+		n.charset = charmap.ISO8859_7.NewDecoder()
+	case "ucs2", "utf16":
+		n.charset = unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder()
+	case "utf16le":
+		n.charset = unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder()
+	default:
+		return nil, fmt.Errorf("texts of the character set %s cannot be read from the log; convert the column to utf8mb4", c.Charset)
+	}
+	return n, nil
+}
+
+// labels takes the values out of enum('a','b') or set('a','b').
+func labels(typ string) []string {
+	var out []string
+	rest := typ[strings.IndexByte(typ, '(')+1:]
+	for strings.HasPrefix(rest, "'") {
+		var b strings.Builder
+		i := 1
+		for ; i < len(rest); i++ {
+			if rest[i] == '\'' {
+				if i+1 < len(rest) && rest[i+1] == '\'' {
+					i++
+				} else {
+					break
+				}
+			}
+			b.WriteByte(rest[i])
+		}
+		out = append(out, b.String())
+		rest = strings.TrimPrefix(rest[min(i+1, len(rest)):], ",")
+	}
+	return out
+}
+
+func (n *normal) value(v []byte) ([]byte, error) {
+	switch {
+	case n.labels != nil:
+		return n.label(v)
+	case n.form != nil:
+		return n.form(v)
+	case n.charset != nil:
+		return n.charset.Bytes(v)
+	case n.pad > len(v):
+		return append(append(make([]byte, 0, n.pad), v...), make([]byte, n.pad-len(v))...), nil
+	}
+	return v, nil
+}
+
+func (n *normal) label(v []byte) ([]byte, error) {
+	x, err := strconv.ParseUint(string(v), 10, 64)
+	if err != nil {
+		return nil, err
+	}
+	if !n.set {
+		if x == 0 {
+			return []byte{}, nil // the server's mark of a wrong value
+		}
+		if x > uint64(len(n.labels)) {
+			return nil, fmt.Errorf("the enum's value number %d is not among its %d", x, len(n.labels))
+		}
+		return []byte(n.labels[x-1]), nil
+	}
+	var have []string
+	for i, l := range n.labels {
+		if x>>i&1 == 1 {
+			have = append(have, l)
+		}
+	}
+	return []byte(strings.Join(have, ",")), nil
+}
+
+// uuidText writes a UUID. The server keeps those of versions 1 to 5 with their
+// parts in reverse order, so that they sort by time.
+func uuidText(v []byte) ([]byte, error) {
+	var b [16]byte
+	copy(b[:], v) // trailing zero bytes are left out
+	// In the kept form the version stands in the high half of byte 6 of the last
+	// parts; a kept form that is not reversed has its variant bits there.
+	if b[6]&0x80 != 0 && b[8]&0xf0 <= 0x50 {
+		k := b
+		copy(b[0:4], k[12:16])
+		copy(b[4:6], k[10:12])
+		copy(b[6:8], k[8:10])
+		copy(b[8:10], k[6:8])
+		copy(b[10:16], k[0:6])
+	}
+	h := hex.EncodeToString(b[:])
+	return []byte(h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]), nil
+}
+
+func inetText(v []byte) ([]byte, error) {
+	if len(v) <= 4 {
+		var b [4]byte
+		copy(b[:], v)
+		return []byte(netip.AddrFrom4(b).String()), nil
+	}
+	var b [16]byte
+	copy(b[:], v)
+	return []byte(netip.AddrFrom16(b).String()), nil
+}

@@ -1,0 +1,164 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"dustyferry/internal/core/keyorder"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+)
+
+// Plan says how a table of this server is carried. Only keys of whole numbers
+// are cut into chunks: others have an order that is the server's alone.
+func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
+	p := domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Table: *t, KeyOrder: "none"}
+	if len(t.Keys) > 0 {
+		p.Key = t.Keys[0].Columns
+	}
+	var key []domain.Column
+	for _, k := range p.Key {
+		c := t.Column(k)
+		if c == nil {
+			return p, domain.Invalid("the key of %s has a column %s that the table lacks", t, k)
+		}
+		key = append(key, *c)
+	}
+	if _, ok := keyorder.New(key); ok && len(key) > 0 {
+		p.KeyOrder = "ours"
+	}
+	return p, nil
+}
+
+// other returns the target's column of a plan's column; before the plan has its
+// other side, the one that the catalogue gives.
+func other(p *domain.TablePlan, i int) domain.Column {
+	if p.TargetSide != nil {
+		return p.TargetSide.Columns[i]
+	}
+	return typemap.ToPostgres(p.Columns[i]).Column
+}
+
+// converters are those of a plan's columns, in their order.
+func converters(p *domain.TablePlan) []typemap.Convert {
+	out := make([]typemap.Convert, len(p.Columns))
+	for i, c := range p.Columns {
+		out[i] = typemap.Compile(c, other(p, i))
+	}
+	return out
+}
+
+// floating reports whether the server's own text of the column's values lacks
+// digits.
+func floating(c domain.Column) bool {
+	t := strings.TrimSuffix(c.BaseType, " unsigned")
+	return t == "float" || t == "double"
+}
+
+// selected is how a column is read so that its value is whole: floating-point
+// numbers as the bytes of a point, as the server's text of them is rounded; bits
+// as a number.
+func selected(c domain.Column) string {
+	switch strings.TrimSuffix(c.BaseType, " unsigned") {
+	case "float", "double":
+		return "ST_AsWKB(POINT(" + quote(c.Name) + " + 0e0, 0))"
+	case "bit":
+		return quote(c.Name) + " + 0"
+	}
+	return quote(c.Name)
+}
+
+func selectedList(p *domain.TablePlan) string {
+	out := make([]string, len(p.Columns))
+	for i, c := range p.Columns {
+		out[i] = selected(c)
+	}
+	return strings.Join(out, ", ")
+}
+
+// keyRange is the condition that selects a chunk. The server does not read a
+// range of (a, b) >= (x, y), so it is written out.
+func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
+	var cond []string
+	if lower != nil {
+		cond = append(cond, beyond(p.Key, lower, ">", ">="))
+	}
+	if upper != nil {
+		cond = append(cond, beyond(p.Key, upper, "<", "<"))
+	}
+	if len(cond) == 0 {
+		return ""
+	}
+	return " WHERE " + strings.Join(cond, " AND ")
+}
+
+// beyond writes key > bound, or key >= bound with last, for keys of any width.
+func beyond(key []string, bound domain.KeyValue, op, last string) string {
+	var alternatives []string
+	for i := range key {
+		var all []string
+		for j := range i {
+			all = append(all, quote(key[j])+" = "+literal(bound[j], false))
+		}
+		o := op
+		if i == len(key)-1 {
+			o = last
+		}
+		alternatives = append(alternatives, strings.Join(append(all, quote(key[i])+" "+o+" "+literal(bound[i], false)), " AND "))
+	}
+	return "(" + strings.Join(alternatives, " OR ") + ")"
+}
+
+// Sample returns about want keys in order: evenly spaced ranges of the first key
+// column, each read through the key, so that the cost does not grow with the
+// table.
+func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error) {
+	key := quoteAll(p.Key)
+	if p.Table.Rows >= 0 && p.Table.Rows <= int64(want)*20 {
+		return d.keys(ctx, p, fmt.Sprintf("SELECT %s FROM %s ORDER BY %s", key, qualified(p.Source), key))
+	}
+	var low, high sql.NullString
+	first := quote(p.Key[0])
+	if err := d.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT min(%s), max(%s) FROM %s", first, first, qualified(p.Source))).Scan(&low, &high); err != nil {
+		return nil, d.explain(err)
+	}
+	if !low.Valid {
+		return nil, nil
+	}
+	const ranges = 400
+	each := max(1, want/ranges)
+	var parts []string
+	for i := range ranges {
+		from := fmt.Sprintf("CAST(%s AS DECIMAL(30)) + CAST((CAST(%s AS DECIMAL(30)) - CAST(%s AS DECIMAL(30))) * %d / %d AS DECIMAL(30))", low.String, high.String, low.String, i, ranges)
+		parts = append(parts, fmt.Sprintf("(SELECT %s FROM %s WHERE %s >= %s ORDER BY %s LIMIT %d)", key, qualified(p.Source), first, from, key, each))
+	}
+	return d.keys(ctx, p, "SELECT DISTINCT * FROM ("+strings.Join(parts, " UNION ALL ")+") k ORDER BY "+key)
+}
+
+func (d *database) keys(ctx context.Context, p *domain.TablePlan, query string) ([]domain.KeyValue, error) {
+	rows, err := d.pool.QueryContext(ctx, query)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	var out []domain.KeyValue
+	for rows.Next() {
+		k := make(domain.KeyValue, len(p.Key))
+		to := make([]any, len(k))
+		for i := range k {
+			to[i] = &k[i]
+		}
+		if err := rows.Scan(to...); err != nil {
+			return nil, d.explain(err)
+		}
+		out = append(out, k)
+	}
+	return out, d.explain(rows.Err())
+}
+
+// Locate is never needed: tables whose key order is not ours are not cut.
+func (d *database) Locate(_ context.Context, p *domain.TablePlan, _, keys []domain.KeyValue) ([]int, error) {
+	return make([]int, len(keys)), nil
+}

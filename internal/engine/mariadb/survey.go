@@ -1,0 +1,227 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+type entries []domain.Entry
+
+func (e *entries) add(v domain.Verdict, topic, subject, remedy, format string, args ...any) {
+	*e = append(*e, domain.Entry{Verdict: v, Topic: topic, Subject: subject, Measured: fmt.Sprintf(format, args...), Remedy: remedy})
+}
+
+// server is what a survey asks first.
+type server struct {
+	version, user, cipher string
+	variables             map[string]string
+	grants                []string
+}
+
+func (d *database) server(ctx context.Context) (server, error) {
+	s := server{variables: map[string]string{}}
+	if err := d.pool.QueryRowContext(ctx, "SELECT version(), current_user()").Scan(&s.version, &s.user); err != nil {
+		return s, d.explain(err)
+	}
+	pairs := func(query string, take func(k, v string)) error {
+		rows, err := d.pool.QueryContext(ctx, query)
+		if err != nil {
+			return d.explain(err)
+		}
+		defer func() { _ = rows.Close() }()
+		for rows.Next() {
+			var k, v string
+			if err := rows.Scan(&k, &v); err != nil {
+				return d.explain(err)
+			}
+			take(strings.ToLower(k), v)
+		}
+		return d.explain(rows.Err())
+	}
+	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections')",
+		func(k, v string) { s.variables[k] = v }); err != nil {
+		return s, err
+	}
+	if err := pairs("SHOW SESSION STATUS LIKE 'Ssl_cipher'", func(_, v string) { s.cipher = v }); err != nil {
+		return s, err
+	}
+	rows, err := d.pool.QueryContext(ctx, "SHOW GRANTS")
+	if err != nil {
+		return s, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var g string
+		if err := rows.Scan(&g); err != nil {
+			return s, d.explain(err)
+		}
+		s.grants = append(s.grants, strings.ToUpper(g))
+	}
+	return s, d.explain(rows.Err())
+}
+
+// may reports whether a global right is among the user's.
+func (s server) may(rights ...string) bool {
+	return slices.ContainsFunc(s.grants, func(g string) bool {
+		rest, ok := strings.CutPrefix(g, "GRANT ")
+		list, _, on := strings.Cut(rest, " ON *.*")
+		if !ok || !on {
+			return false
+		}
+		return slices.ContainsFunc(strings.Split(list, ", "), func(r string) bool {
+			return r == "ALL PRIVILEGES" || slices.Contains(rights, r)
+		})
+	})
+}
+
+func (s server) number() int {
+	major, rest, _ := strings.Cut(s.version, ".")
+	minor, _, _ := strings.Cut(rest, ".")
+	a, _ := strconv.Atoi(major)
+	b, _ := strconv.Atoi(minor)
+	return a*100 + b
+}
+
+func (s server) encryption() string {
+	if s.cipher == "" {
+		return "not encrypted"
+	}
+	return "TLS " + s.cipher
+}
+
+func (s server) sourceEntries(capture bool) []domain.Entry {
+	var e entries
+	if s.number() < 1006 || !strings.Contains(strings.ToLower(s.version), "mariadb") {
+		e.add(domain.Blocks, "version", "source", "use MariaDB 10.6 or later", "the server is %s; MariaDB 10.6 is the oldest we carry", s.version)
+	} else {
+		e.add(domain.Fine, "version", "source", "", "MariaDB %s, %s", s.version, s.encryption())
+	}
+	if s.variables["log_bin"] != "ON" {
+		e.add(domain.Blocks, "binary log", "source", "log_bin = saltmarsh in the server's configuration; then restart the server", "the server writes no binary log, so neither the place of a snapshot nor changes are known")
+		return e
+	}
+	if !capture {
+		return e
+	}
+	if f := s.variables["binlog_format"]; f != "ROW" {
+		e.add(domain.Blocks, "binary log", "source", "SET GLOBAL binlog_format = 'ROW'", "binlog_format is %s, so the log does not carry every row change", f)
+	} else {
+		e.add(domain.Fine, "binary log", "source", "", "rows are logged, with %s images", strings.ToLower(s.variables["binlog_row_image"]))
+	}
+	if f := s.variables["binlog_row_image"]; f != "FULL" {
+		e.add(domain.Blocks, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "binlog_row_image is %s, so the log does not carry whole rows", f)
+	}
+	if !s.may("REPLICATION SLAVE", "REPLICATION REPLICA") {
+		e.add(domain.Blocks, "permission", "source", "GRANT REPLICATION SLAVE ON *.* TO "+account(s.user), "user %s may not read the binary log", s.user)
+	}
+	if !s.may("BINLOG MONITOR", "REPLICATION CLIENT", "SUPER") {
+		e.add(domain.Blocks, "permission", "source", "GRANT BINLOG MONITOR ON *.* TO "+account(s.user), "user %s may not ask where the binary log stands", s.user)
+	}
+	keep := s.variables["binlog_expire_logs_seconds"]
+	if keep == "" || keep == "0" {
+		keep = ""
+		if days := s.variables["expire_logs_days"]; days != "" && days != "0" && !strings.HasPrefix(days, "0.000000") {
+			keep = days + " days"
+		}
+	} else {
+		keep += " seconds"
+	}
+	if keep != "" {
+		e.add(domain.ToKnow, "log retention", "source", "SET GLOBAL binlog_expire_logs_seconds = 0", "the server removes log files after %s, whether or not capture has read them; if capture falls so far behind, the load has to start again", keep)
+	}
+	e.add(domain.ToKnow, "stopping writes", "source", "dustyferry crossing set NAME --stop-method read-only", "writes are stopped by making the whole server read-only, or by a person's word; locks of single tables are not held here. Users with the right READ_ONLY ADMIN or SUPER can write all the same: stop those yourself")
+	if !s.may("READ_ONLY ADMIN", "SUPER") {
+		e.add(domain.ToKnow, "permission", "source", "GRANT READ_ONLY ADMIN ON *.* TO "+account(s.user), "user %s may not make the server read-only; the stop method word needs no right", s.user)
+	}
+	return e
+}
+
+// seesForeignKeys reports whether the catalog shows foreign keys to the user: it
+// does so only to those who have more than SELECT.
+func (s server) seesForeignKeys(database string) bool {
+	name := strings.ToUpper(database)
+	return s.may("REFERENCES") || slices.ContainsFunc(s.grants, func(g string) bool {
+		list, rest, on := strings.Cut(g, " ON ")
+		return on && strings.HasPrefix(rest, "`"+name+"`.*") && (strings.Contains(list, "REFERENCES") || strings.Contains(list, "ALL PRIVILEGES"))
+	})
+}
+
+// account writes 'user'@'host'.
+func account(user string) string {
+	name, host, _ := strings.Cut(user, "@")
+	return "'" + name + "'@'" + host + "'"
+}
+
+// noTarget is why this engine cannot be written to.
+const noTarget = "MariaDB can be the source of a crossing; as a target it is not built yet"
+
+func targetEntries() []domain.Entry {
+	return []domain.Entry{{Verdict: domain.Blocks, Topic: "engine", Subject: "target", Measured: noTarget, Remedy: "choose a PostgreSQL database as the target"}}
+}
+
+// Check measures what a person wants to know before using the database.
+func (d *database) Check(ctx context.Context) (engine.Facts, error) {
+	s, err := d.server(ctx)
+	if err != nil {
+		return engine.Facts{}, err
+	}
+	trip, err := d.roundTrip(ctx)
+	return engine.Facts{Version: "MariaDB " + s.version, Encrypted: s.encryption(), RoundTrip: trip, User: s.user,
+		AsSource: s.sourceEntries(true), AsTarget: targetEntries()}, err
+}
+
+// roundTrip is the best of five.
+func (d *database) roundTrip(ctx context.Context) (time.Duration, error) {
+	best := time.Hour
+	for range 5 {
+		from := time.Now()
+		if err := d.pool.PingContext(ctx); err != nil {
+			return 0, d.explain(err)
+		}
+		best = min(best, time.Since(from))
+	}
+	return best, nil
+}
+
+// SurveySource looks at everything a crossing needs of the source.
+func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error) {
+	s, err := d.server(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := entries(s.sourceEntries(capture))
+	if trip, err := d.roundTrip(ctx); err == nil {
+		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
+	}
+	if !s.seesForeignKeys(d.end.Database) {
+		e.add(domain.ToKnow, "permission", "source", "GRANT REFERENCES ON "+quote(d.end.Database)+".* TO "+account(s.user), "user %s cannot see foreign keys, so none is made on the target", s.user)
+	}
+	for i := range plans {
+		p, name := &plans[i], plans[i].Source.String()
+		if !strings.EqualFold(p.Table.Storage, "InnoDB") {
+			e.add(domain.Blocks, "storage engine", name, "ALTER TABLE "+qualified(p.Source)+" ENGINE = InnoDB", "it is kept by %s, which knows no snapshots", p.Table.Storage)
+		}
+		switch {
+		case len(p.Key) == 0:
+			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)", "it has no key: it is one chunk, and each changed row is found by all its values")
+		case p.KeyOrder == "none":
+			e.add(domain.ToKnow, "key order", name, "", "its key (%s) is not of whole numbers: the table is one chunk", quoteAll(p.Key))
+		}
+		for _, c := range p.Columns {
+			if _, err := newNormal(c); err != nil && capture {
+				e.add(domain.Blocks, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4", "%s: %s", c.Name, err)
+			}
+		}
+		for _, l := range p.Table.Left {
+			e.add(domain.ToKnow, "left out", name, "", "%s is not made on the target", l)
+		}
+	}
+	return e, nil
+}
