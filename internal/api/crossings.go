@@ -71,7 +71,7 @@ func (s *calls) GetCrossing(ctx context.Context, r contract.GetCrossingRequestOb
 }
 
 // add creates a draft.
-func (s *calls) add(ctx context.Context, d domain.Crossing) (contract.Crossing, error) {
+func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (contract.Crossing, error) {
 	var none contract.Crossing
 	if err := domain.ValidName(d.Name); err != nil {
 		return none, err
@@ -99,6 +99,18 @@ func (s *calls) add(ctx context.Context, d domain.Crossing) (contract.Crossing, 
 	dst, err := s.Store.Database(ctx, d.Target)
 	if err != nil {
 		return none, err
+	}
+	// The house's way of stopping writes may not be there for this source; one
+	// that a person chose must be.
+	if err := s.Voyage.CheckStopMethod(ctx, d.Source, d.Settings.StopMethod); err != nil {
+		if stopChosen {
+			return none, err
+		}
+		drv, err := s.Voyage.Driver(src.Engine)
+		if err != nil {
+			return none, err
+		}
+		d.Settings.StopMethod = drv.StopMethods()[0]
 	}
 	if d.Tables == nil {
 		d.Tables = []string{}
@@ -136,7 +148,7 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 	if r.Body.Tables != nil {
 		d.Tables = *r.Body.Tables
 	}
-	c, err := s.add(ctx, d)
+	c, err := s.add(ctx, d, r.Body.Settings != nil && r.Body.Settings.StopMethod != nil)
 	return contract.AddCrossing201JSONResponse(c), err
 }
 
@@ -146,7 +158,7 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 		return nil, err
 	}
 	m := f.Crossing
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Settings: m.Settings.Domain()})
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Settings: m.Settings.Domain()}, m.Settings.StopMethod != "")
 	return contract.ImportManifest201JSONResponse(c), err
 }
 

@@ -46,7 +46,7 @@ asked for; it is kept encrypted and never shown again.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres")
+	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres or mariadb")
 	f.StringVar(&d.Host, "host", "127.0.0.1", "host name or address")
 	f.IntVar(&d.Port, "port", 5432, "port")
 	f.StringVar(&d.Database, "database", "", "name of the database on the server")

@@ -28,6 +28,9 @@ type Driver interface {
 	Open(ctx context.Context, e Endpoint) (Database, error)
 	FormatPosition(domain.Position) string
 	ParsePosition(string) (domain.Position, error)
+	// StopMethods are the ways in which a source of this engine can stop writes,
+	// the best first.
+	StopMethods() []domain.StopMethod
 }
 
 // Facts is what a check of a database found.

@@ -33,6 +33,9 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 	if c.Kind == domain.KindLoad {
 		return 0, domain.Conflict("crossing %s only loads; without capture its target cannot be cut over to without losing what was written since", c.Name)
 	}
+	if err := v.CheckStopMethod(ctx, c.Source, set.StopMethod); err != nil {
+		return 0, err
+	}
 	ready, err := v.Readiness(ctx, c, set)
 	if err != nil {
 		return 0, err

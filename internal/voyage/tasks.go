@@ -312,6 +312,9 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	if err := s.Validate(); err != nil {
 		return err
 	}
+	if err := v.CheckStopMethod(ctx, c.Source, s.StopMethod); err != nil {
+		return err
+	}
 	live := c.Settings.V
 	live.Lanes, live.SpeedLimit = s.Lanes, s.SpeedLimit
 	live.HandoverURL, live.HandoverCommand = s.HandoverURL, s.HandoverCommand

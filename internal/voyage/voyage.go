@@ -11,6 +11,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
@@ -60,6 +61,22 @@ func (v *Voyage) Driver(name string) (engine.Driver, error) {
 		}
 	}
 	return nil, domain.Invalid("there is no engine %q; choose postgres or mariadb", name)
+}
+
+// CheckStopMethod says whether the source can stop writes that way.
+func (v *Voyage) CheckStopMethod(ctx context.Context, source string, m domain.StopMethod) error {
+	d, err := v.Store.Database(ctx, source)
+	if err != nil {
+		return err
+	}
+	drv, err := v.Driver(d.Engine)
+	if err != nil {
+		return err
+	}
+	if can := drv.StopMethods(); !slices.Contains(can, m) {
+		return domain.Invalid("the stop method %s is not there for %s; choose from %q", m, d.Engine, can)
+	}
+	return nil
 }
 
 // Endpoint returns where a registered database is, with its password.

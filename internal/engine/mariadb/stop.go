@@ -8,6 +8,11 @@ import (
 	"dustyferry/internal/engine"
 )
 
+// StopMethods are read-only and a person's word.
+func (Driver) StopMethods() []domain.StopMethod {
+	return []domain.StopMethod{domain.StopReadOnly, domain.StopWord}
+}
+
 // StopWrites makes the server read-only, or trusts a person's word. The server's
 // table locks end with their session and cannot be turned into a lasting stop
 // without a gap, so they are not used.

@@ -25,6 +25,11 @@ type stop struct {
 	plans  []domain.TablePlan
 }
 
+// StopMethods are all there are.
+func (Driver) StopMethods() []domain.StopMethod {
+	return []domain.StopMethod{domain.StopLock, domain.StopReadOnly, domain.StopWord}
+}
+
 // StopWrites makes the source take no more writes to the tables. With locks,
 // readers go on and writers wait; a lock that cannot be had within wait is an
 // error and nothing stays locked.

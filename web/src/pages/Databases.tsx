@@ -53,6 +53,7 @@ const empty = { name: "", host: "127.0.0.1", port: "5432", database: "", user: "
 
 function Register() {
   const [form, setForm] = useState(empty);
+  const [engine, setEngine] = useState<"postgres" | "mariadb">("postgres");
   const [tls, setTls] = useState<"prefer" | "disable" | "require" | "verify-full">("prefer");
   const go = useNavigate();
   const field = (name: keyof typeof empty) => ({
@@ -70,6 +71,19 @@ function Register() {
       </p>
       <div className="mt-2 grid grid-cols-2 gap-3">
         <Input label="Name here" {...field("name")} className="col-span-2" autoComplete="off" />
+        <Choice
+          label="Engine"
+          value={engine}
+          onChange={(v) => {
+            setEngine(v as typeof engine);
+            setForm({ ...form, port: v === "mariadb" ? "3306" : "5432" });
+          }}
+          options={[
+            ["postgres", "PostgreSQL"],
+            ["mariadb", "MariaDB (as a source)"],
+          ]}
+          className="col-span-2"
+        />
         <Input label="Host" {...field("host")} />
         <Input label="Port" inputMode="numeric" {...field("port")} />
         <Input label="Database" {...field("database")} />
@@ -97,7 +111,7 @@ function Register() {
           act={() =>
             take(
               api.POST("/api/databases", {
-                body: { ...form, engine: "postgres", port: Number(form.port), tls },
+                body: { ...form, engine, port: Number(form.port), tls },
               }),
             )
           }

@@ -340,7 +340,9 @@ function Start({ crossing: c }: { crossing: Crossing }) {
             <p className="text-sm">
               {c.kind === "load"
                 ? "Rows are read. Nothing changes."
-                : "A publication and a replication slot are made, and the server keeps its log for as long as capture stands still. Rows are read. Both are removed when the crossing is closed."}
+                : l.source.engine === "mariadb"
+                  ? "Rows and the binary log are read. Nothing changes: the server keeps its log by its own rules."
+                  : "A publication and a replication slot are made, and the server keeps its log for as long as capture stands still. Rows are read. Both are removed when the crossing is closed."}
             </p>
           </Panel>
           {l.blocks.length > 0 && (
