@@ -35,8 +35,10 @@ func newNormal(c domain.Column) (*normal, error) {
 		n.pad, _ = strconv.Atoi(strings.Trim(strings.TrimPrefix(c.Type, "binary"), "()"))
 	case "uuid":
 		n.form = uuidText
-	case "inet4", "inet6":
-		n.form = inetText
+	case "inet4":
+		n.form = inet4Text
+	case "inet6":
+		n.form = inet6Text
 	}
 	switch c.Charset {
 	case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
@@ -141,12 +143,13 @@ func uuidText(v []byte) ([]byte, error) {
 	return []byte(h[:8] + "-" + h[8:12] + "-" + h[12:16] + "-" + h[16:20] + "-" + h[20:]), nil
 }
 
-func inetText(v []byte) ([]byte, error) {
-	if len(v) <= 4 {
-		var b [4]byte
-		copy(b[:], v)
-		return []byte(netip.AddrFrom4(b).String()), nil
-	}
+func inet4Text(v []byte) ([]byte, error) {
+	var b [4]byte
+	copy(b[:], v) // trailing zero bytes are left out
+	return []byte(netip.AddrFrom4(b).String()), nil
+}
+
+func inet6Text(v []byte) ([]byte, error) {
 	var b [16]byte
 	copy(b[:], v)
 	return []byte(netip.AddrFrom16(b).String()), nil

@@ -80,6 +80,7 @@ func (x *Rows) Next(before, after *[]Value, scratch *[]byte) (bool, error) {
 	if len(x.c.b) == 0 {
 		return false, nil
 	}
+	left := len(x.c.b)
 	*scratch = (*scratch)[:0]
 	for _, image := range []struct {
 		present []bool
@@ -92,6 +93,9 @@ func (x *Rows) Next(before, after *[]Value, scratch *[]byte) (bool, error) {
 		if err := x.image(image.present, image.to, scratch); err != nil {
 			return false, err
 		}
+	}
+	if len(x.c.b) == left { // rows without a byte would never end
+		return false, ErrShort
 	}
 	return true, nil
 }
