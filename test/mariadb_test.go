@@ -277,7 +277,7 @@ func TestMariaDBToPostgres(t *testing.T) {
 	f.register("new", servers.target, p.target)
 	word := contract.ReadOnly
 	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-		Tables: &[]string{name + ".*"}, Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10)), Lanes: ptr(3), StopMethod: &word, SpeedLimit: ptr(int64(500_000))}})); err != nil {
+		Tables: &[]string{name + ".*"}, Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10)), Lanes: ptr(3), StopMethod: &word, SpeedLimit: ptr(int64(400_000))}})); err != nil {
 		t.Fatal(err)
 	}
 	survey, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "spring"))
@@ -293,7 +293,10 @@ func TestMariaDBToPostgres(t *testing.T) {
 	stop := busy(t, db, name, 4)
 	defer stop()
 	f.startCrossing()
+	f.awaitPhase(contract.PhaseLoading)
+	cuts := cutConnections(t, db, "ferry_"+name, 6*time.Second)
 	f.awaitPhase(contract.PhaseInStep)
+	t.Logf("%d connections were cut meanwhile", cuts())
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.Tables != 5 {
 		f.findings(r.Id)
 		t.Errorf("reconciliation with both sides live: %+v", r)
@@ -325,6 +328,25 @@ func TestMariaDBToPostgres(t *testing.T) {
 	if n := one[int64](t, p.targetURL(), `SELECT count(*) FROM pg_constraint WHERE contype = 'f' AND conrelid = $1::text::regclass`, name+".readings"); n != 1 {
 		t.Errorf("%d foreign keys stand on the target", n)
 	}
+}
+
+// cutConnections ends connections of a user at random for a while: chunks' reads
+// and the stream of the log alike.
+func cutConnections(t *testing.T, root *sql.DB, user string, long time.Duration) (count func() int) {
+	n := 0
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for end := time.Now().Add(long); time.Now().Before(end); time.Sleep(150 * time.Millisecond) {
+			var id int64
+			if root.QueryRowContext(t.Context(), "SELECT id FROM information_schema.processlist WHERE user = ? AND (command = 'Binlog Dump' OR rand() < 0.7) ORDER BY rand() LIMIT 1", user).Scan(&id) == nil {
+				if _, err := root.ExecContext(t.Context(), fmt.Sprintf("KILL %d", id)); err == nil {
+					n++
+				}
+			}
+		}
+	}()
+	return func() int { <-done; return n }
 }
 
 // findings prints what differs, for a failed test.

@@ -11,8 +11,10 @@ import (
 	"context"
 	"crypto/tls"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strconv"
 	"strings"
@@ -116,6 +118,8 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, se.Message)
 	case errors.As(err, &se):
 		return &serverError{text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number, string(se.SQLState[:])), state: string(se.SQLState[:]), err: err}
+	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return domain.Unavailable(err, "%s cut the connection; see that the server runs, and its log", d.name)
 	case errors.As(err, &dns):
 		return domain.Unavailable(err, "the host of %s cannot be found; check its name", d.name)
 	case errors.As(err, &op):
