@@ -36,6 +36,8 @@ type measure struct {
 type bench struct {
 	rows, streams  int
 	source, target *localserver.Postgres
+	maria          *localserver.MariaDB
+	pattern        string // the tables of our crossing
 	serve          *exec.Cmd
 	api            *client.Client
 	run            int
@@ -45,16 +47,21 @@ func main() {
 	rows := flag.Int("rows", 5_000_000, "rows of the table")
 	streams := flag.Int("streams", 2, "parallel streams of both")
 	pairs := flag.Int("pairs", 5, "interleaved pairs")
+	from := flag.String("from", "postgres", "engine of the source: postgres or mariadb")
 	wide := flag.Int("wide", 0, "width of an extra text column in bytes, for the memory figure")
 	flag.Parse()
-	if err := measureAll(context.Background(), *rows, *streams, *pairs, *wide); err != nil {
+	run := func() error { return measureAll(context.Background(), *rows, *streams, *pairs, *wide) }
+	if *from == "mariadb" {
+		run = func() error { return measureMaria(context.Background(), *rows, *streams, *pairs) }
+	}
+	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 }
 
 func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
-	b := &bench{rows: rows, streams: streams}
+	b := &bench{rows: rows, streams: streams, pattern: "public.readings"}
 	var err error
 	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
 		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB", "checkpoint_timeout": "1h"}}); err != nil {
@@ -212,10 +219,17 @@ func (b *bench) startService(ctx context.Context) (func(), error) {
 	if b.api == nil {
 		return nil, errors.New("the service did not start")
 	}
-	for name, srv := range map[string]*localserver.Postgres{"old": b.source, "new": b.target} {
-		tls := contract.Disable
-		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres,
-			Host: srv.Host, Port: srv.Port, Database: "postgres", User: srv.User, Password: "unused", Tls: &tls})); err != nil {
+	tls := contract.Disable
+	old := contract.NewDatabase{Name: "old", Engine: contract.Postgres, Database: "postgres", Password: "unused", Tls: &tls}
+	fresh := old
+	if b.maria != nil {
+		old.Engine, old.Host, old.Port, old.User, old.Database, old.Password = contract.Mariadb, b.maria.Host, b.maria.Port, b.maria.User, "bench", b.maria.Password
+	} else {
+		old.Host, old.Port, old.User = b.source.Host, b.source.Port, b.source.User
+	}
+	fresh.Name, fresh.Host, fresh.Port, fresh.User = "new", b.target.Host, b.target.Port, b.target.User
+	for _, d := range []contract.NewDatabase{old, fresh} {
+		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, d)); err != nil {
 			return nil, err
 		}
 	}
@@ -234,7 +248,7 @@ func (b *bench) ours(ctx context.Context) (measure, error) {
 	kind := contract.Load
 	lanes := b.streams
 	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name, Source: "old", Target: "new", Kind: &kind,
-		Tables: &[]string{"public.readings"}, Settings: &contract.Settings{Lanes: &lanes}})); err != nil {
+		Tables: &[]string{b.pattern}, Settings: &contract.Settings{Lanes: &lanes}})); err != nil {
 		return measure{}, err
 	}
 	pid := b.serve.Process.Pid
