@@ -34,7 +34,9 @@ func TestMain(m *testing.M) {
 }
 
 // open makes a database and opens it through the engine, and for plain SQL.
-func open(t *testing.T) (*database, *sql.DB) {
+func open(t *testing.T) (*database, *sql.DB) { t.Helper(); return openFor(t) }
+
+func openFor(t testing.TB) (*database, *sql.DB) {
 	t.Helper()
 	name := fmt.Sprintf("d%d", number.Add(1))
 	root, err := sql.Open("mysql", host.DSN(""))
@@ -56,7 +58,7 @@ func open(t *testing.T) (*database, *sql.DB) {
 	return d.(*database), db
 }
 
-func run(t *testing.T, db *sql.DB, statements ...string) {
+func run(t testing.TB, db *sql.DB, statements ...string) {
 	t.Helper()
 	for _, q := range statements {
 		if _, err := db.ExecContext(t.Context(), q); err != nil {
@@ -67,6 +69,11 @@ func run(t *testing.T, db *sql.DB, statements ...string) {
 
 // plan plans a table as a crossing to PostgreSQL would.
 func plan(t *testing.T, d *database, table string) *domain.TablePlan {
+	t.Helper()
+	return planFor(t, d, table)
+}
+
+func planFor(t testing.TB, d *database, table string) *domain.TablePlan {
 	t.Helper()
 	cat, err := d.Catalog(t.Context())
 	if err != nil {

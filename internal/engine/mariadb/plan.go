@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 
 	"dustyferry/internal/core/keyorder"
@@ -50,21 +51,39 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	return out
 }
 
-// floating reports whether the server's own text of the column's values lacks
-// digits.
-func floating(c domain.Column) bool {
-	t := strings.TrimSuffix(c.BaseType, " unsigned")
-	return t == "float" || t == "double"
+// floating reports whether a table has floating-point numbers, of which the
+// server's own text lacks digits: such a table is read by prepared statements,
+// whose answers carry their bits.
+func floating(p *domain.TablePlan) bool {
+	return slices.ContainsFunc(p.Columns, func(c domain.Column) bool {
+		t := strings.TrimSuffix(c.BaseType, " unsigned")
+		return t == "float" || t == "double"
+	})
 }
 
-// selected is how a column is read so that its value is whole: floating-point
-// numbers as the bytes of a point, as the server's text of them is rounded; bits
-// as a number.
+// query reads a table's rows, or part of them, in the form of its plan. The
+// function ends the read.
+func query(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, where string) (*sql.Rows, func(), error) {
+	text := "SELECT " + selectedList(p) + " FROM " + qualified(p.Source) + where
+	if !floating(p) {
+		rows, err := conn.QueryContext(ctx, text)
+		return rows, func() { _ = rows.Close() }, err
+	}
+	st, err := conn.PrepareContext(ctx, text)
+	if err != nil {
+		return nil, nil, err
+	}
+	rows, err := st.QueryContext(ctx)
+	if err != nil {
+		_ = st.Close()
+		return nil, nil, err
+	}
+	return rows, func() { _ = rows.Close(); _ = st.Close() }, nil
+}
+
+// selected is how a column is read so that its value is whole: bits as a number.
 func selected(c domain.Column) string {
-	switch strings.TrimSuffix(c.BaseType, " unsigned") {
-	case "float", "double":
-		return "ST_AsWKB(POINT(" + quote(c.Name) + " + 0e0, 0))"
-	case "bit":
+	if c.BaseType == "bit" {
 		return quote(c.Name) + " + 0"
 	}
 	return quote(c.Name)

@@ -4,9 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
-	"encoding/binary"
 	"fmt"
-	"math"
 	"strconv"
 	"strings"
 	"sync"
@@ -78,8 +76,6 @@ type shaper struct {
 	to     []any
 	fields [][]byte
 	values []byte
-	points []bool // columns that come as the bytes of a point
-	number []byte
 }
 
 func newShaper(p *domain.TablePlan) *shaper {
@@ -89,7 +85,6 @@ func newShaper(p *domain.TablePlan) *shaper {
 	for i := range s.raw {
 		s.to[i] = &s.raw[i]
 		s.names = append(s.names, p.Columns[i].Name)
-		s.points = append(s.points, floating(p.Columns[i]))
 	}
 	return s
 }
@@ -104,14 +99,6 @@ func (s *shaper) scan(rows *sql.Rows, more ...any) error {
 		s.fields[i] = nil
 		if v == nil {
 			continue
-		}
-		if s.points[i] {
-			if len(v) < 13 {
-				return fmt.Errorf("column %s: the server gave %d bytes for a number", s.names[i], len(v))
-			}
-			// A byte for the order (1: little-endian), four for the kind, then x.
-			s.number = strconv.AppendFloat(s.number[:0], math.Float64frombits(binary.LittleEndian.Uint64(v[5:])), 'g', -1, 64)
-			v = s.number
 		}
 		from := len(s.values)
 		out, ok, err := s.conv[i](s.values, v)
@@ -154,11 +141,11 @@ var blocks = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+(16<<10)
 // Copy reads the chunk's rows and hands them on in blocks of whole rows.
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
-	rows, err := r.conn.QueryContext(ctx, "SELECT "+selectedList(p)+" FROM "+qualified(p.Source)+keyRange(p, c.Lower, c.Upper))
+	rows, end, err := query(ctx, r.conn, p, keyRange(p, c.Lower, c.Upper))
 	if err != nil {
 		return sum, r.d.explain(err)
 	}
-	defer func() { _ = rows.Close() }()
+	defer end()
 	s := newShaper(p)
 	buf := blocks.Get().(*[]byte)
 	*buf = (*buf)[:0]

@@ -47,11 +47,11 @@ func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 
 // each visits rows in the neutral form.
 func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte)) error {
-	rows, err := v.conn.QueryContext(ctx, "SELECT "+selectedList(p)+" FROM "+qualified(p.Source)+where)
+	rows, end, err := query(ctx, v.conn, p, where)
 	if err != nil {
 		return v.d.explain(err)
 	}
-	defer func() { _ = rows.Close() }()
+	defer end()
 	s := newShaper(p)
 	var row []byte
 	for rows.Next() {
