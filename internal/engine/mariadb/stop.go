@@ -2,7 +2,10 @@ package mariadb
 
 import (
 	"context"
+	"errors"
 	"time"
+
+	"github.com/go-sql-driver/mysql"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -21,16 +24,58 @@ func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, _ s
 	case domain.StopWord:
 		return &writeStop{d: d}, nil
 	case domain.StopReadOnly:
-		limit, cancel := context.WithTimeout(ctx, wait)
-		defer cancel()
-		// Waits until the transactions that are committing have done so.
-		if _, err := d.pool.ExecContext(limit, "SET GLOBAL read_only = ON"); err != nil {
-			return nil, d.explain(err)
+		if err := d.makeReadOnly(ctx, wait); err != nil {
+			return nil, err
 		}
 		return &writeStop{d: d, readOnly: true}, nil
 	}
 	return nil, domain.Conflict("the stop method %s is not there for MariaDB; set stop_method to read-only, or to word", method)
 }
+
+// makeReadOnly waits until running statements and commits have ended, in short
+// turns. A single long wait could never end: it holds new statements up, so a
+// transaction between two statements cannot go on, and one that waits for its row
+// locks keeps the server from becoming read-only. Between turns both can finish.
+// Each turn ends on the server by itself, so that none goes on after us.
+func (d *database) makeReadOnly(ctx context.Context, wait time.Duration) error {
+	c, err := d.pool.Conn(ctx)
+	if err != nil {
+		return d.explain(err)
+	}
+	defer c.Close()
+	// In seconds; the least there is.
+	if _, err := c.ExecContext(ctx, "SET SESSION lock_wait_timeout = 1"); err != nil {
+		return d.explain(err)
+	}
+	// The pool's next user gets the server's own waiting time again.
+	defer func() { _, _ = c.ExecContext(context.WithoutCancel(ctx), "SET SESSION lock_wait_timeout = DEFAULT") }()
+	end := time.Now().Add(wait)
+	for {
+		// Not cut short: the turn ends by itself, and must not outlive this call.
+		_, err := c.ExecContext(context.WithoutCancel(ctx), "SET GLOBAL read_only = ON")
+		if err == nil {
+			return nil
+		}
+		var said *mysql.MySQLError
+		if !errors.As(err, &said) || said.Number != erLockWait {
+			return d.explain(err)
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if time.Now().After(end) {
+			return domain.Conflict("the source did not become read-only within %s: statements there do not end; look for long ones with SHOW PROCESSLIST, end them, and cut over again", wait)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+// erLockWait is the server's number for a lock that was not got in time.
+const erLockWait = 1205
 
 type writeStop struct {
 	d        *database
