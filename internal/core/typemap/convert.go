@@ -30,9 +30,9 @@ func Compile(from domain.Column, to domain.Column) Convert {
 		}
 		return same
 	case "float", "float unsigned":
-		return floating(32, 6)
+		return floating(32)
 	case "double", "double unsigned":
-		return floating(64, 15)
+		return floating(64)
 	case "bit":
 		n, _ := args(from.Type)
 		return bitString(max(n, 1))
@@ -69,40 +69,64 @@ func unpadded(dst, v []byte) ([]byte, bool, error) {
 	return append(dst, v...), true, nil
 }
 
-// floating writes the shortest digits that give the number back, with an
-// exponent where PostgreSQL's own output has one: below 1e-4, and from 1e15 (1e6
-// for a float of 32 bits) on.
-func floating(bits, exponent int) Convert {
+// floating reads a number from text and writes it as AppendFloat does.
+func floating(bits int) Convert {
 	return func(dst, v []byte) ([]byte, bool, error) {
-		f, err := strconv.ParseFloat(string(v), 64)
+		f, err := strconv.ParseFloat(string(v), bits)
 		if err != nil {
 			return dst, false, fmt.Errorf("%q is no number", v)
 		}
-		if bits == 32 {
-			f = float64(float32(f))
-		}
-		if f == 0 {
-			if math.Signbit(f) {
-				dst = append(dst, '-')
-			}
-			return append(dst, '0'), true, nil
-		}
-		sci := shortest(f, bits)
-		at := strings.IndexByte(sci, 'e')
-		e, _ := strconv.Atoi(sci[at+1:])
-		if e < -4 || e >= exponent {
-			return append(dst, sci...), true, nil
-		}
-		return strconv.AppendFloat(dst, f, 'f', -1, bits), true, nil
+		return AppendFloat(dst, f, bits), true, nil
 	}
+}
+
+// AppendFloat writes a float of 32 or 64 bits as PostgreSQL does: the shortest
+// digits that give the number back, with an exponent below 1e-4, and from 1e15
+// (1e6 for 32 bits) on.
+func AppendFloat(dst []byte, f float64, bits int) []byte {
+	exponent := 15
+	if bits == 32 {
+		f, exponent = float64(float32(f)), 6
+	}
+	if f == 0 {
+		if math.Signbit(f) {
+			dst = append(dst, '-')
+		}
+		return append(dst, '0')
+	}
+	var room [32]byte
+	sci := shortest(room[:0], f, bits)
+	if sci[0] == '-' {
+		dst, sci = append(dst, '-'), sci[1:]
+	}
+	at := bytes.IndexByte(sci, 'e')
+	e, _ := strconv.Atoi(string(sci[at+1:]))
+	if e < -4 || e >= exponent {
+		return append(dst, sci...)
+	}
+	digits := sci[:at]
+	if at > 1 {
+		digits[1] = digits[0] // over the point
+		digits = digits[1:]
+	}
+	switch {
+	case e < 0:
+		dst = append(dst, "0.0000"[:1-e]...)
+		return append(dst, digits...)
+	case e+1 >= len(digits):
+		dst = append(dst, digits...)
+		return append(dst, "000000000000000"[:e+1-len(digits)]...)
+	}
+	dst = append(append(dst, digits[:e+1]...), '.')
+	return append(dst, digits[e+1:]...)
 }
 
 // shortest writes the fewest digits that PostgreSQL writes. A decimal that lies
 // exactly between two numbers is read as the even one, and would do; PostgreSQL
 // wants one that is strictly nearer to the number than to its neighbours. Such a
 // decimal of at most 17 digits is a whole number, so only large numbers differ.
-func shortest(f float64, bits int) string {
-	s := strconv.FormatFloat(f, 'e', -1, bits)
+func shortest(dst []byte, f float64, bits int) []byte {
+	s := strconv.AppendFloat(dst, f, 'e', -1, bits)
 	mantissa := 53
 	if bits == 32 {
 		mantissa = 24
@@ -112,8 +136,8 @@ func shortest(f float64, bits int) string {
 	}
 	_, e := math.Frexp(f)
 	half := new(big.Float).SetPrec(1200).SetMantExp(big.NewFloat(0.5), e-mantissa) // of the distance to the next number
-	for digits := strings.IndexByte(s, 'e'); ; digits++ {
-		d, _, err := big.ParseFloat(s, 10, 1200, big.ToNearestEven)
+	for digits := bytes.IndexByte(s, 'e'); ; digits++ {
+		d, _, err := big.ParseFloat(string(s), 10, 1200, big.ToNearestEven)
 		if err != nil {
 			return s
 		}
@@ -121,7 +145,7 @@ func shortest(f float64, bits int) string {
 		if d.Abs(d).Cmp(half) < 0 || digits > 18 {
 			return s
 		}
-		s = strconv.FormatFloat(f, 'e', digits, 64)
+		s = strconv.AppendFloat(dst, f, 'e', digits, 64)
 	}
 }
 

@@ -2,6 +2,8 @@ package typemap
 
 import (
 	"math"
+	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -90,10 +92,27 @@ func TestValues(t *testing.T) {
 	}
 	// Whatever is written for a number gives the number back.
 	for _, f := range []float64{math.MaxFloat64, math.SmallestNonzeroFloat64, 1e23, 9007199254740993, 5e-324, 2.2250738585072014e-308, 1.7976931348623157e308, 123e20} {
-		s := shortest(f, 64)
-		out, _, err := floating(64, 15)(nil, []byte(s))
-		if err != nil || len(out) == 0 {
-			t.Errorf("%v: %q (%v)", f, out, err)
+		out := AppendFloat(nil, f, 64)
+		if back, err := strconv.ParseFloat(string(out), 64); err != nil || back != f {
+			t.Errorf("%v becomes %q (%v)", f, out, err)
+		}
+	}
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 200_000 {
+		f := (r.Float64() - 0.5) * math.Pow(10, float64(r.IntN(22)-6))
+		if r.IntN(3) == 0 {
+			f = math.Trunc(f)
+		}
+		if a := math.Abs(f); a >= 1e-4 && a < 1e15 {
+			if got, want := string(AppendFloat(nil, f, 64)), strconv.FormatFloat(f, 'f', -1, 64); got != want {
+				t.Fatalf("%q, want %q", got, want)
+			}
+		}
+		g := float32(f)
+		if a := math.Abs(float64(g)); a >= 1e-4 && a < 999_999 {
+			if got, want := string(AppendFloat(nil, float64(g), 32)), strconv.FormatFloat(float64(g), 'f', -1, 32); got != want {
+				t.Fatalf("%q, want %q", got, want)
+			}
 		}
 	}
 }

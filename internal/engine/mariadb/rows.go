@@ -68,40 +68,55 @@ func fileNumber(name string) (uint64, error) {
 	return strconv.ParseUint(name[strings.LastIndexByte(name, '.')+1:], 10, 32)
 }
 
-// shaper turns rows as the server sends them into rows in the neutral form.
+// shaper turns rows as the driver gives them into rows in the neutral form.
 type shaper struct {
 	conv   []typemap.Convert
 	names  []string
-	raw    []sql.RawBytes
-	to     []any
+	raw    []driver.Value
 	fields [][]byte
 	values []byte
+	number []byte
 }
 
 func newShaper(p *domain.TablePlan) *shaper {
 	s := &shaper{conv: converters(p)}
-	n := len(s.conv)
-	s.raw, s.to, s.fields = make([]sql.RawBytes, n), make([]any, n), make([][]byte, n)
-	for i := range s.raw {
-		s.to[i] = &s.raw[i]
-		s.names = append(s.names, p.Columns[i].Name)
+	s.raw, s.fields = make([]driver.Value, len(s.conv)), make([][]byte, len(s.conv))
+	for _, c := range p.Columns {
+		s.names = append(s.names, c.Name)
 	}
 	return s
 }
 
-// scan reads the row the cursor stands on; the fields are good until the next.
-func (s *shaper) scan(rows *sql.Rows, more ...any) error {
-	if err := rows.Scan(append(more, s.to...)...); err != nil {
-		return err
-	}
+// shape converts the row that was read; the fields are good until the next.
+func (s *shaper) shape() error {
 	s.values = s.values[:0]
 	for i, v := range s.raw {
 		s.fields[i] = nil
-		if v == nil {
-			continue
-		}
 		from := len(s.values)
-		out, ok, err := s.conv[i](s.values, v)
+		text := s.number[:0]
+		switch v := v.(type) {
+		case nil:
+			continue
+		case []byte:
+			text = v
+		case string:
+			text = append(text, v...)
+		case int64:
+			text = strconv.AppendInt(text, v, 10)
+		case uint64:
+			text = strconv.AppendUint(text, v, 10)
+		case float32:
+			s.values = typemap.AppendFloat(s.values, float64(v), 32)
+			s.fields[i] = s.values[from:len(s.values):len(s.values)]
+			continue
+		case float64:
+			s.values = typemap.AppendFloat(s.values, v, 64)
+			s.fields[i] = s.values[from:len(s.values):len(s.values)]
+			continue
+		default:
+			return domain.Conflict("column %s: a value came as %T, which cannot be carried", s.names[i], v)
+		}
+		out, ok, err := s.conv[i](s.values, text)
 		if err != nil {
 			return domain.Conflict("column %s: %s", s.names[i], err)
 		}
@@ -141,12 +156,6 @@ var blocks = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+(16<<10)
 // Copy reads the chunk's rows and hands them on in blocks of whole rows.
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
-	rows, end, err := query(ctx, r.conn, p, keyRange(p, c.Lower, c.Upper))
-	if err != nil {
-		return sum, r.d.explain(err)
-	}
-	defer end()
-	s := newShaper(p)
 	buf := blocks.Get().(*[]byte)
 	*buf = (*buf)[:0]
 	give := func() error {
@@ -155,23 +164,22 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		*buf = (*buf)[:0]
 		return sink(engine.Block{Data: *full, Release: func() { blocks.Put(full) }})
 	}
-	for rows.Next() {
-		if err := s.scan(rows); err != nil {
-			return sum, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
-		}
+	var refused error
+	err := query(ctx, r.conn, p, keyRange(p, c.Lower, c.Upper), func(fields [][]byte) error {
 		from := len(*buf)
-		*buf = pgcopy.AppendFields(*buf, s.fields)
+		*buf = pgcopy.AppendFields(*buf, fields)
 		sum.Add((*buf)[from:])
 		if len(*buf) >= blockSize {
-			if err := give(); err != nil {
-				return sum, err
-			}
+			refused = give()
 		}
-	}
-	if err := rows.Err(); err != nil {
+		return refused
+	})
+	switch {
+	case refused != nil: // what the taker said, not what reading did
+		return sum, refused
+	case err != nil:
 		return sum, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
-	}
-	if len(*buf) > 0 {
+	case len(*buf) > 0:
 		return sum, give()
 	}
 	return sum, nil

@@ -47,21 +47,12 @@ func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 
 // each visits rows in the neutral form.
 func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte)) error {
-	rows, end, err := query(ctx, v.conn, p, where)
-	if err != nil {
-		return v.d.explain(err)
-	}
-	defer end()
-	s := newShaper(p)
 	var row []byte
-	for rows.Next() {
-		if err := s.scan(rows); err != nil {
-			return v.d.explain(err)
-		}
-		row = pgcopy.AppendFields(row[:0], s.fields)
-		visit(row, s.fields)
-	}
-	return v.d.explain(rows.Err())
+	return v.d.explain(query(ctx, v.conn, p, where, func(fields [][]byte) error {
+		row = pgcopy.AppendFields(row[:0], fields)
+		visit(row, fields)
+		return nil
+	}))
 }
 
 // rowKey is what rows are paired by, in the same form as on a target.
