@@ -311,7 +311,7 @@ func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Positi
 
 var (
 	truncates = regexp.MustCompile("(?is)^\\s*(?:/\\*.*?\\*/\\s*)*TRUNCATE\\s+(?:TABLE\\s+)?(?:`?([^`.\\s]+)`?\\s*\\.\\s*)?`?([^`\\s;]+)`?")
-	redefines = regexp.MustCompile("(?is)^\\s*(?:/\\*.*?\\*/\\s*)*(?:ALTER|DROP|RENAME|CREATE\\s+OR\\s+REPLACE)\\b.*?\\bTABLES?\\b")
+	redefines = regexp.MustCompile(`(?is)^\s*(?:/\*.*?\*/\s*)*(?:ALTER|DROP|RENAME|CREATE\s+OR\s+REPLACE)\b.*?\bTABLES?\b`)
 )
 
 // query handles a statement in the log: the beginning and end of transactions
