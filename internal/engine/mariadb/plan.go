@@ -65,7 +65,7 @@ func floating(p *domain.TablePlan) bool {
 
 // query reads a table's rows, or part of them, in the form of its plan, and hands
 // on the fields of each, which are good until the next. It takes the rows from the
-// driver itself: passing them through the standard interface costs as much again.
+// driver itself: the standard interface copies and converts every value again.
 func query(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, where string, visit func(fields [][]byte) error) error {
 	text := "SELECT " + selectedList(p) + " FROM " + qualified(p.Source) + where
 	return conn.Raw(func(c any) (err error) {
