@@ -110,6 +110,12 @@ func TestAPersonsWord(t *testing.T) {
 	if b, err := os.ReadFile(note); err != nil || string(b) != "spring to new\n" {
 		t.Errorf("the command wrote %q (%v)", b, err)
 	}
+	// A cutover that a person aborted is said once, and is no error.
+	bad := contract.Error
+	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(), &contract.ListJournalParams{Crossing: ptr("spring"), Severity: &bad}))
+	if err != nil || len(list) != 0 {
+		t.Errorf("errors in the journal: %+v (%v)", list, err)
+	}
 	sameEverywhere(t, p, "public")
 	if n := one[int64](t, p.targetURL(), `INSERT INTO public.jars (label) VALUES ('new') RETURNING id`); n != 302 {
 		t.Errorf("the sequence goes on at %d", n)

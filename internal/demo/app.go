@@ -113,9 +113,13 @@ func (a *App) note(ctx context.Context, err error) {
 		return
 	}
 	var pe *pgconn.PgError
-	if errors.As(err, &pe) && pe.Code == "25006" {
+	switch {
+	case errors.As(err, &pe) && pe.Code == "25006":
 		a.refused.Add(1)
-	} else {
+	case errors.As(err, &pe) && pe.Code == "40001":
+		// Two of its writers met, such as over a row that moved to another
+		// partition: it was rolled back and is simply tried again.
+	default:
 		a.failed.Add(1)
 		a.mu.Lock()
 		a.last = err.Error()

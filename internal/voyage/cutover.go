@@ -389,5 +389,11 @@ func (r *run) undo(ctx context.Context, cause error) error {
 	}
 	_ = r.v.Store.EndCutover(end, r.k.ID, "undone", cause.Error())
 	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s", cutoverWord(r.k.Rehearsal), cause)
-	return cause
+	return undone{cause}
 }
+
+// undone is the reason why a cutover was taken back: nothing is broken, and the
+// journal has said it already.
+type undone struct{ error }
+
+func (u undone) Unwrap() error { return u.error }

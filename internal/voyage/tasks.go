@@ -77,7 +77,9 @@ func (v *Voyage) RunTask(ctx context.Context, id int64) error {
 	case ctx.Err() != nil && err != nil: // this process stops: another one goes on
 		return v.Store.ReleaseTask(end, t.ID, t.Epoch)
 	case err != nil:
-		v.Say(end, "error", System, c.Name, "", t.Kind, "%s failed: %s", t.Kind, err)
+		if !errors.As(err, new(undone)) {
+			v.Say(end, "error", System, c.Name, "", t.Kind, "%s failed: %s", t.Kind, err)
+		}
 		return v.Store.EndTask(end, t.ID, t.Epoch, "failed", err.Error())
 	}
 	return v.Store.EndTask(end, t.ID, t.Epoch, "done", "")
