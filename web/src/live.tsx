@@ -1,4 +1,10 @@
-import { keepPreviousData, useQuery, useQueryClient, type UseQueryResult } from "@tanstack/react-query";
+import {
+  keepPreviousData,
+  useQuery,
+  useQueryClient,
+  type QueryClient,
+  type UseQueryResult,
+} from "@tanstack/react-query";
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 import { address, read, type Answer, type GetPath, type Params, type Refused } from "./api";
 
@@ -21,7 +27,29 @@ class Stream {
   /** When the service last said that everything shown is of now. */
   last = Date.now();
 
-  constructor(private readonly answered: (topic: string, status: number, body: unknown) => void) {}
+  /**
+   * What the stream said last of each topic. It says only what has changed since, so a
+   * read after an act may leave a state in the cache that was over before the next beat.
+   */
+  private said = new Map<string, unknown>();
+
+  constructor(private readonly cache: QueryClient) {}
+
+  private answered(topic: string, status: number, body: unknown) {
+    if (status === 200) this.said.set(topic, this.cache.setQueryData([topic], body));
+    else {
+      this.said.delete(topic);
+      void this.cache.invalidateQueries({ queryKey: [topic] });
+    }
+  }
+
+  /** Every topic is now as it was said last. */
+  private beat() {
+    this.last = Date.now();
+    for (const [topic, body] of this.said)
+      if (this.cache.getQueryData([topic]) !== body)
+        this.said.set(topic, this.cache.setQueryData([topic], body));
+  }
 
   follow(topic: string): () => void {
     this.topics.set(topic, (this.topics.get(topic) ?? 0) + 1);
@@ -48,6 +76,7 @@ class Stream {
     if (this.source && this.source.readyState !== EventSource.CLOSED && key === this.open) return;
     this.source?.close();
     this.open = key;
+    this.said.clear();
     const query = new URLSearchParams(list.map((t) => ["topic", t]));
     if (this.after !== "") query.set("after", this.after);
     const source = new EventSource(`/api/events?${query.toString()}`);
@@ -60,7 +89,7 @@ class Stream {
       this.after = e.lastEventId;
     });
     source.addEventListener("beat", () => {
-      this.last = Date.now();
+      this.beat();
     });
     source.addEventListener("error", () => {
       // A stream that was refused does not come back by itself.
@@ -79,14 +108,7 @@ const StreamContext = createContext<Stream | undefined>(undefined);
 export function LiveStream({ children }: { children: ReactNode }) {
   const cache = useQueryClient();
   const [freshness, setFreshness] = useState<Freshness>(() => ({ fresh: true, since: Date.now() }));
-  const stream = useMemo(
-    () =>
-      new Stream((topic, status, body) => {
-        if (status === 200) cache.setQueryData([topic], body);
-        else void cache.invalidateQueries({ queryKey: [topic] });
-      }),
-    [cache],
-  );
+  const stream = useMemo(() => new Stream(cache), [cache]);
   useEffect(() => {
     const leave = () => {
       stream.close();
