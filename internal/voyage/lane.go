@@ -221,11 +221,12 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	return sum, readErr
 }
 
-// brake waits until n bytes may pass; a block may be larger than what the limit
-// lets through at once.
+// brake waits until n bytes may pass, a quarter of a second's worth at a time: a
+// wait that has begun keeps to the limit it began with, and a person who lifts a
+// low limit must not wait for what a whole block would have taken.
 func brake(ctx context.Context, limit *rate.Limiter, n int) error {
 	for n > 0 {
-		step := min(n, 1<<20)
+		step := min(n, 1<<20, max(int(min(limit.Limit()/4, 1<<20)), 1))
 		if err := limit.WaitN(ctx, step); err != nil {
 			return err
 		}

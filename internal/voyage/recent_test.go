@@ -1,6 +1,7 @@
 package voyage
 
 import (
+	"context"
 	"testing"
 	"time"
 
@@ -55,5 +56,27 @@ func TestTheBrakeFollowsTheSetting(t *testing.T) {
 	}
 	if v.limiter(1, 1000); l.Limit() != 1000 || l.Burst() < 1<<20 {
 		t.Errorf("limit %v, burst %d", l.Limit(), l.Burst())
+	}
+}
+
+// TestLiftingALimitEndsTheWait: a block that waits under a tiny limit goes on as
+// soon as the limit is lifted, not when its turn under the old one would have come.
+func TestLiftingALimitEndsTheWait(t *testing.T) {
+	v := &Voyage{}
+	l := v.limiter(1, 1000)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	begun, ended := make(chan bool), make(chan error, 1)
+	go func() {
+		close(begun)
+		ended <- brake(ctx, l, 3<<20) // the better part of an hour
+	}()
+	<-begun
+	for l.Tokens() > 0 { // until it waits
+		time.Sleep(time.Millisecond)
+	}
+	v.limiter(1, 0)
+	if err := <-ended; err != nil {
+		t.Error(err)
 	}
 }
