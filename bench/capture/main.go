@@ -9,18 +9,16 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"log/slog"
 	"os"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	"dustyferry/bench/rig"
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
-	"dustyferry/internal/service"
 )
 
 func main() {
@@ -53,21 +51,11 @@ func run(ctx context.Context, transactions, per, pairs int) error {
 INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g; ANALYZE`); err != nil {
 		return err
 	}
-	dir, err := os.MkdirTemp("", "dusty-ferry-bench-")
+	svc, token, end, err := rig.Serve(ctx)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	if err := os.Chmod(dir, 0o711); err != nil {
-		return err
-	}
-	token := ""
-	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 2, Serve: true, Version: "bench",
-		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
-	if err != nil {
-		return err
-	}
-	defer svc.Stop()
+	defer end()
 	if b.api, err = client.New(svc.URL(), token); err != nil {
 		return err
 	}
@@ -85,14 +73,8 @@ INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it 
 			ours, limit, ratio = append(ours, o), append(limit, l), append(ratio, o/l)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "ratio": float64(int(median(ratio)*1000)) / 1000,
-		"ours": int(median(ours)), "limit": int(median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
-}
-
-func median(v []float64) float64 {
-	v = slices.Clone(v)
-	slices.Sort(v)
-	return v[len(v)/2]
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
+		"ours": int(rig.Median(ours)), "limit": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
 }
 
 func (b *bench) sql(ctx context.Context, q string) error {

@@ -9,14 +9,13 @@ import (
 	"encoding/json"
 	"flag"
 	"fmt"
-	"log/slog"
 	"os"
-	"slices"
 	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
+	"dustyferry/bench/rig"
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/demo"
@@ -41,29 +40,19 @@ func run(ctx context.Context, tables, chunks, pairs int) error {
 		return err
 	}
 	defer pg.Stop()
-	dir, err := os.MkdirTemp("", "dusty-ferry-bench-")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = os.RemoveAll(dir) }()
-	if err := os.Chmod(dir, 0o711); err != nil {
-		return err
-	}
-	token := ""
-	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 2, Serve: true, Version: "bench",
-		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
-	if err != nil {
-		return err
-	}
-	defer svc.Stop()
-	if err := fill(ctx, svc, pg, token, tables, chunks); err != nil {
-		return err
-	}
-	browser, end, err := open(ctx, svc.URL(), token)
+	svc, token, end, err := rig.Serve(ctx)
 	if err != nil {
 		return err
 	}
 	defer end()
+	if err := fill(ctx, svc, pg, token, tables, chunks); err != nil {
+		return err
+	}
+	browser, leave, err := open(ctx, svc.URL(), token)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	moving, still := context.WithCancel(ctx)
 	defer still()
 	go move(moving, svc.ControlURL())
@@ -94,7 +83,7 @@ func run(ctx context.Context, tables, chunks, pairs int) error {
 		fmt.Printf("%s: the longest of ten seconds of frames took %.0f ms\n", name, even[name])
 	}
 	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "console", "tables": tables, "chunks": chunks, "pairs": pairs,
-		"open_large_ms": median(large), "open_small_ms": median(small), "ratio": median(ratio),
+		"open_large_ms": rig.Median(large), "open_small_ms": rig.Median(small), "ratio": rig.Median(ratio),
 		"longest_frame_large_ms": even["large"], "longest_frame_small_ms": even["small"]})
 }
 
@@ -199,9 +188,4 @@ func longestFrame(tab context.Context) (float64, error) {
   const frame = (t) => { longest = Math.max(longest, t - last); last = t; t < end ? requestAnimationFrame(frame) : done(longest) };
   requestAnimationFrame(t => { last = t; requestAnimationFrame(frame) });
 })`, chromedp.EvalAwaitPromise))
-}
-
-func median(v []float64) float64 {
-	s := slices.Sorted(slices.Values(v))
-	return s[len(s)/2]
 }

@@ -13,7 +13,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,6 +21,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"dustyferry/bench/rig"
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
@@ -108,20 +108,14 @@ INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '202
 		speed = append(speed, ours[i].RowsPerSecond/limit[i].RowsPerSecond)
 		cpu = append(cpu, ours[i].CPUSeconds/limit[i].CPUSeconds)
 	}
-	fmt.Printf("median of %d pairs: speed %.3f of the pipe's, CPU %.3f of its\n", pairs, median(speed), median(cpu))
+	fmt.Printf("median of %d pairs: speed %.3f of the pipe's, CPU %.3f of its\n", pairs, rig.Median(speed), rig.Median(cpu))
 	return json.NewEncoder(os.Stdout).Encode(map[string]any{
-		"bench": "load", "ratio": round(median(speed)), "cpu_ratio": round(median(cpu)), "ours": mid(ours), "limit": mid(limit),
+		"bench": "load", "ratio": round(rig.Median(speed)), "cpu_ratio": round(rig.Median(cpu)), "ours": mid(ours), "limit": mid(limit),
 		"units": "rows/s, CPU seconds a run, MB (ours: above idle)", "pairs": pairs, "rows": rows, "streams": streams,
 	})
 }
 
 func round(f float64) float64 { return float64(int(f*1000+0.5)) / 1000 }
-
-func median(v []float64) float64 {
-	v = slices.Clone(v)
-	slices.Sort(v)
-	return v[len(v)/2]
-}
 
 func mid(all []measure) measure {
 	pick := func(f func(measure) float64) float64 {
@@ -129,7 +123,7 @@ func mid(all []measure) measure {
 		for _, m := range all {
 			v = append(v, f(m))
 		}
-		return round(median(v))
+		return round(rig.Median(v))
 	}
 	return measure{pick(func(m measure) float64 { return m.RowsPerSecond }), pick(func(m measure) float64 { return m.CPUSeconds }), pick(func(m measure) float64 { return m.PeakMB })}
 }

@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"dustyferry/bench/rig"
 	"dustyferry/internal/localserver"
 )
 
@@ -77,8 +78,8 @@ func measureMaria(ctx context.Context, rows, streams, pairs int) error {
 		ratio = append(ratio, ours[i].RowsPerSecond/min(readers[i].RowsPerSecond, writers[i].RowsPerSecond))
 		cpu = append(cpu, ours[i].CPUSeconds/float64(rows)*1e6)
 	}
-	fmt.Printf("median of %d pairs: speed %.3f of the slower bare end, %.2f CPU seconds a million rows\n", pairs, median(ratio), median(cpu))
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "load from mariadb", "ratio": round(median(ratio)), "cpu_seconds_per_million": round(median(cpu)),
+	fmt.Printf("median of %d pairs: speed %.3f of the slower bare end, %.2f CPU seconds a million rows\n", pairs, rig.Median(ratio), rig.Median(cpu))
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "load from mariadb", "ratio": round(rig.Median(ratio)), "cpu_seconds_per_million": round(rig.Median(cpu)),
 		"ours": mid(ours), "bare_read": mid(readers), "bare_copy": mid(writers), "pairs": pairs, "rows": rows, "streams": streams})
 }
 

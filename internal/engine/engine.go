@@ -284,18 +284,28 @@ type Part struct {
 	Buckets int
 }
 
+// Range is where part i begins and ends, the end not included; nil: no bound.
+func (p Part) Range(i int) (lower, upper domain.KeyValue) {
+	if i > 0 {
+		lower = p.Bounds[i-1]
+	}
+	if i < len(p.Bounds) {
+		upper = p.Bounds[i]
+	}
+	return lower, upper
+}
+
 // View is a consistent read-only view.
 type View interface {
 	// Count returns the number of rows.
 	Count(ctx context.Context, p *domain.TablePlan) (int64, error)
 	// Sums returns one sum for each part.
 	Sums(ctx context.Context, p *domain.TablePlan, part Part, progress func(rows int64)) ([]rowhash.Sum, error)
-	// Rows gives key and hash of every row in the wanted parts.
+	// Rows gives key (see [narrow.AppendKey]) and hash of every row in the wanted
+	// parts.
 	Rows(ctx context.Context, p *domain.TablePlan, part Part, want []int, visit func(key []byte, hash uint64)) error
 	// Fetch returns the rows at keys that [View.Rows] gave, by key, one entry
 	// per copy. Columns are all of the plan's, in order, in text form.
 	Fetch(ctx context.Context, p *domain.TablePlan, part Part, keys []string) (map[string][]domain.Row, error)
-	// Key turns a key of [View.Rows] into values.
-	Key(p *domain.TablePlan, key string) domain.KeyValue
 	Close()
 }

@@ -165,9 +165,6 @@ func (m *MariaDB) DSN(database string) string {
 	return c.FormatDSN()
 }
 
-// PID returns the server's process.
-func (m *MariaDB) PID() int { return m.process.cmd.Process.Pid }
-
 // Stop ends the server and removes its directory.
 func (m *MariaDB) Stop() {
 	if m == nil {

@@ -28,6 +28,9 @@ export const short = (n: number): string =>
         ? String(Math.round(n * 10) / 10)
         : whole(n);
 
+/** A rate of anything, short enough for an axis. */
+export const each = (n: number): string => `${short(n)}/s`;
+
 /** A speed: thousands and millions short, so that it fits an axis. */
 export function perSecond(n: number, thing: string): string {
   if (n >= 1e6) return `${(n / 1e6).toFixed(n >= 1e7 ? 0 : 1)} M ${thing}/s`;

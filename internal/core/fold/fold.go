@@ -92,10 +92,9 @@ type entry struct {
 // Invariant: at most one entry per key, and applying the entries gives what
 // applying the atoms one by one would have given.
 type Fold struct {
-	key   []int
-	at    map[string]int
-	list  []entry
-	bytes int
+	key  []int
+	at   map[string]int
+	list []entry
 }
 
 // New returns an empty fold for a table whose key is the columns at the given
@@ -104,18 +103,12 @@ func New(key []int) *Fold {
 	return &Fold{key: key, at: make(map[string]int)}
 }
 
-// Bytes returns about how much memory the kept values take.
-func (f *Fold) Bytes() int { return f.bytes }
-
 // Len returns the number of keys touched.
 func (f *Fold) Len() int { return len(f.list) }
 
 // Add takes the next atom. The atom's row is kept, not copied.
 func (f *Fold) Add(a Atom) {
 	e := entry{row: a.Row, remove: a.Remove, patch: a.Patch && HasUnchanged(a.Row)}
-	for i := range a.Row {
-		f.bytes += len(a.Row[i].Data) + 32
-	}
 	k := domain.KeyText(a.Row, f.key)
 	i, seen := f.at[k]
 	if !seen {
@@ -151,11 +144,4 @@ func (f *Fold) Net() Net {
 		}
 	}
 	return n
-}
-
-// Reset empties the fold for the next batch.
-func (f *Fold) Reset() {
-	clear(f.at)
-	f.list = f.list[:0]
-	f.bytes = 0
 }

@@ -1,7 +1,10 @@
 package narrow_test
 
 import (
+	"encoding/binary"
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"dustyferry/internal/core/narrow"
@@ -81,5 +84,31 @@ func TestColumns(t *testing.T) {
 		map[string]*string{"n": &b, "same": &a, "null": &empty})
 	if fmt.Sprint(got) != "[n null]" {
 		t.Errorf("differing columns %v", got)
+	}
+}
+
+// TestKeysGoBothWays: what a row is paired by gives its values back, whatever
+// they hold, and no two keys of the same columns are written alike.
+func TestKeysGoBothWays(t *testing.T) {
+	keys := []domain.KeyValue{{"1", "2"}, {"12", ""}, {"", "12"}, {"\x00\x00\x00\x01", "a"}, {"ñ|☕", "'; --"}, {strings.Repeat("x", 70_000), "y"}}
+	seen := map[string]bool{}
+	for _, k := range keys {
+		// The key's columns stand second and first in the row.
+		fields := [][]byte{[]byte(k[1]), []byte("no key"), []byte(k[0])}
+		b := string(narrow.AppendKey([]byte("kept"), nil, fields, []int{2, 0}))
+		if b != "kept"+narrow.JoinKey(k) {
+			t.Errorf("%.20q: a row's key is not that of its values", k)
+		}
+		if got := narrow.SplitKey(b[4:], 2); !slices.Equal(got, k) {
+			t.Errorf("%.20q comes back as %.20q", k, got)
+		}
+		if seen[b] {
+			t.Errorf("%.20q is written as another key is", k)
+		}
+		seen[b] = true
+	}
+	row := []byte("a row of a table without a key")
+	if b := narrow.AppendKey(nil, row, nil, nil); len(b) != 8 || binary.BigEndian.Uint64(b) != rowhash.Of(row) {
+		t.Errorf("without a key: %x", b)
 	}
 }

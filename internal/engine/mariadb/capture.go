@@ -114,9 +114,9 @@ type capture struct {
 	done   chan struct{}
 	err    error
 
-	confirmed, received atomic.Uint64
-	queued              atomic.Int64
-	once                sync.Once
+	received atomic.Uint64
+	queued   atomic.Int64
+	once     sync.Once
 
 	reader binlog.Reader
 	tables map[string]*captured
@@ -156,7 +156,6 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		}
 		c.tables[t.Plan.Source.Schema+"."+t.Plan.Source.Name] = k
 	}
-	c.confirmed.Store(uint64(from))
 	c.received.Store(uint64(from))
 	if c.c, err = d.openDump(ctx); err != nil {
 		return nil, err
@@ -185,8 +184,11 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 func (c *capture) Events() <-chan engine.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
 func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }
-func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(uint64(p)) }
-func (c *capture) Received() domain.Position   { return domain.Position(c.received.Load()) }
+
+func (c *capture) Received() domain.Position { return domain.Position(c.received.Load()) }
+
+// Confirm has nothing to tell the server: it keeps its log by its own settings.
+func (c *capture) Confirm(domain.Position) {}
 
 func (c *capture) Close() {
 	c.once.Do(func() {

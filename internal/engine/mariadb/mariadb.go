@@ -103,12 +103,10 @@ func (d *database) Close() { _ = d.pool.Close() }
 // explain turns an error into one sentence that says what to do.
 func (d *database) explain(err error) error {
 	var se *mysql.MySQLError
-	var op *net.OpError
-	var dns *net.DNSError
 	switch {
 	case err == nil:
 		return nil
-	case errors.As(err, new(*serverError)), errors.As(err, new(*domain.Problem)):
+	case errors.As(err, new(*engine.ServerError)), errors.As(err, new(*domain.Problem)):
 		return err
 	case errors.As(err, &se) && (se.Number == 1045 || se.Number == 1698 || se.Number == 1044):
 		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name, the password and the user's rights", d.name, d.end.User, se.Message)
@@ -117,28 +115,12 @@ func (d *database) explain(err error) error {
 	case errors.As(err, &se) && (se.Number == 1040 || se.Number == 1203):
 		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, se.Message)
 	case errors.As(err, &se):
-		return &serverError{text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number, string(se.SQLState[:])), state: string(se.SQLState[:]), err: err}
+		return &engine.ServerError{Text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number, string(se.SQLState[:])), State: string(se.SQLState[:]), Err: err}
 	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		return domain.Unavailable(err, "%s cut the connection; see that the server runs, and its log", d.name)
-	case errors.As(err, &dns):
-		return domain.Unavailable(err, "the host of %s cannot be found; check its name", d.name)
-	case errors.As(err, &op):
-		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a firewall lets us in", d.name, op.Err)
-	case errors.Is(err, context.DeadlineExceeded):
-		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", d.name)
 	}
-	return err
+	return engine.Unreached(d.name, err)
 }
-
-// serverError says what the server said, once, and keeps the cause.
-type serverError struct {
-	text, state string
-	err         error
-}
-
-func (e *serverError) Error() string    { return e.text }
-func (e *serverError) Unwrap() error    { return e.err }
-func (e *serverError) SQLState() string { return e.state }
 
 // quote quotes an identifier.
 func quote(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }

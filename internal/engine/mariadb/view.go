@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"encoding/binary"
 	"fmt"
 	"strings"
 	"time"
@@ -55,18 +54,6 @@ func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visi
 	}))
 }
 
-// rowKey is what rows are paired by, in the same form as on a target.
-func rowKey(dst, row []byte, fields [][]byte, key []int) []byte {
-	if len(key) == 0 {
-		return binary.BigEndian.AppendUint64(dst, rowhash.Of(row))
-	}
-	for _, k := range key {
-		dst = binary.BigEndian.AppendUint32(dst, uint32(len(fields[k])))
-		dst = append(dst, fields[k]...)
-	}
-	return dst
-}
-
 // Sums returns one sum for each part.
 func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
 	if part.Bounds == nil {
@@ -75,7 +62,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		var buf []byte
 		n := int64(0)
 		err := v.each(ctx, p, "", func(row []byte, fields [][]byte) {
-			buf = rowKey(buf[:0], row, fields, key)
+			buf = narrow.AppendKey(buf[:0], row, fields, key)
 			sums[narrow.Bucket(buf, part.Buckets)].Add(row)
 			if n++; n%50_000 == 0 {
 				progress(50_000)
@@ -86,26 +73,13 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 	}
 	sums := make([]rowhash.Sum, len(part.Bounds)+1)
 	for i := range sums {
-		if err := v.each(ctx, p, keyRange(p, lower(part.Bounds, i), upper(part.Bounds, i)), func(row []byte, _ [][]byte) { sums[i].Add(row) }); err != nil {
+		low, high := part.Range(i)
+		if err := v.each(ctx, p, keyRange(p, low, high), func(row []byte, _ [][]byte) { sums[i].Add(row) }); err != nil {
 			return nil, err
 		}
 		progress(sums[i].Rows)
 	}
 	return sums, nil
-}
-
-func lower(bounds []domain.KeyValue, i int) domain.KeyValue {
-	if i == 0 {
-		return nil
-	}
-	return bounds[i-1]
-}
-
-func upper(bounds []domain.KeyValue, i int) domain.KeyValue {
-	if i == len(bounds) {
-		return nil
-	}
-	return bounds[i]
 }
 
 // Rows gives key and hash of every row in the wanted parts.
@@ -114,8 +88,9 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 	var buf []byte
 	if part.Bounds != nil {
 		for _, w := range want {
-			if err := v.each(ctx, p, keyRange(p, lower(part.Bounds, w), upper(part.Bounds, w)), func(row []byte, fields [][]byte) {
-				buf = rowKey(buf[:0], row, fields, key)
+			low, high := part.Range(w)
+			if err := v.each(ctx, p, keyRange(p, low, high), func(row []byte, fields [][]byte) {
+				buf = narrow.AppendKey(buf[:0], row, fields, key)
 				visit(buf, rowhash.Of(row))
 			}); err != nil {
 				return err
@@ -128,22 +103,10 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		in[w] = true
 	}
 	return v.each(ctx, p, "", func(row []byte, fields [][]byte) {
-		if buf = rowKey(buf[:0], row, fields, key); in[narrow.Bucket(buf, part.Buckets)] {
+		if buf = narrow.AppendKey(buf[:0], row, fields, key); in[narrow.Bucket(buf, part.Buckets)] {
 			visit(buf, rowhash.Of(row))
 		}
 	})
-}
-
-// Key turns a key of Rows into values.
-func (v *view) Key(p *domain.TablePlan, key string) domain.KeyValue {
-	var out domain.KeyValue
-	b := []byte(key)
-	for range p.Key {
-		n := binary.BigEndian.Uint32(b)
-		out = append(out, string(b[4:4+n]))
-		b = b[4+n:]
-	}
-	return out
 }
 
 // Fetch returns the rows at keys; a table without a key is read through for the
@@ -157,7 +120,7 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 	key := p.KeyIndexes(p.Columns)
 	var buf []byte
 	take := func(row []byte, fields [][]byte) {
-		if buf = rowKey(buf[:0], row, fields, key); want[string(buf)] {
+		if buf = narrow.AppendKey(buf[:0], row, fields, key); want[string(buf)] {
 			out[string(buf)] = append(out[string(buf)], rowOf(fields))
 		}
 	}
@@ -168,7 +131,7 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 		n := min(len(keys), 200)
 		var any []string
 		for _, k := range keys[:n] {
-			any = append(any, equals(p, v.Key(p, k)))
+			any = append(any, equals(p, narrow.SplitKey(k, len(p.Key))))
 		}
 		if err := v.each(ctx, p, " WHERE "+strings.Join(any, " OR "), take); err != nil {
 			return nil, err

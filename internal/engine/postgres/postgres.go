@@ -136,8 +136,6 @@ func (d *database) explain(err error) error {
 		return nil
 	}
 	var pe *pgconn.PgError
-	var op *net.OpError
-	var dns *net.DNSError
 	switch {
 	case errors.As(err, &pe) && (pe.Code == "28P01" || pe.Code == "28000"):
 		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name and the password", d.name, d.conf.User, pe.Message)
@@ -147,28 +145,13 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, pe.Message)
 	case errors.As(err, &pe) && strings.HasPrefix(pe.Code, "57P"):
 		return domain.Unavailable(err, "%s is not taking connections: %s; wait until the server is up", d.name, pe.Message)
-	case errors.As(err, new(*serverError)):
+	case errors.As(err, new(*engine.ServerError)):
 		return err
 	case errors.As(err, &pe):
-		return &serverError{text: sentence(d.name, pe), err: err}
-	case errors.As(err, &dns):
-		return domain.Unavailable(err, "the host of %s cannot be found; check its name", d.name)
-	case errors.As(err, &op):
-		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a firewall lets us in", d.name, op.Err)
-	case errors.Is(err, context.DeadlineExceeded):
-		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", d.name)
+		return &engine.ServerError{Text: sentence(d.name, pe), State: pe.Code, Err: err}
 	}
-	return err
+	return engine.Unreached(d.name, err)
 }
-
-// serverError says what the server said, once, and keeps the cause.
-type serverError struct {
-	text string
-	err  error
-}
-
-func (e *serverError) Error() string { return e.text }
-func (e *serverError) Unwrap() error { return e.err }
 
 func sentence(where string, pe *pgconn.PgError) string {
 	s := fmt.Sprintf("%s said: %s (SQLSTATE %s)", where, pe.Message, pe.Code)

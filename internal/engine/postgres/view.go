@@ -140,19 +140,6 @@ func (v *view) copyRows(ctx context.Context, sql string, row func([]byte) error)
 	return v.d.explain(err)
 }
 
-// rowKey is what rows are paired by: the key's fields with their lengths, or
-// for a table without a key the hash of the whole row.
-func rowKey(dst []byte, row []byte, fields [][]byte, key []int) []byte {
-	if len(key) == 0 {
-		return binary.BigEndian.AppendUint64(dst, rowhash.Of(row))
-	}
-	for _, k := range key {
-		dst = binary.BigEndian.AppendUint32(dst, uint32(len(fields[k])))
-		dst = append(dst, fields[k]...)
-	}
-	return dst
-}
-
 // Sums reads every row once.
 func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
 	if part.Bounds == nil {
@@ -166,7 +153,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 				return err
 			}
-			buf = rowKey(buf[:0], row, fields, key)
+			buf = narrow.AppendKey(buf[:0], row, fields, key)
 			sums[narrow.Bucket(buf, part.Buckets)].Add(row)
 			if n++; n%50_000 == 0 {
 				progress(50_000)
@@ -178,7 +165,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 	}
 	sums := make([]rowhash.Sum, len(part.Bounds)+1)
 	for i := range sums {
-		lower, upper := rangeOf(part.Bounds, i)
+		lower, upper := part.Range(i)
 		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, lower, upper), func(row []byte) error {
 			sums[i].Add(row)
 			return nil
@@ -189,16 +176,6 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		progress(sums[i].Rows)
 	}
 	return sums, nil
-}
-
-func rangeOf(bounds []domain.KeyValue, i int) (lower, upper domain.KeyValue) {
-	if i > 0 {
-		lower = bounds[i-1]
-	}
-	if i < len(bounds) {
-		upper = bounds[i]
-	}
-	return lower, upper
 }
 
 // Rows reads the wanted parts again, now with the key of every row as text in
@@ -220,7 +197,7 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 			n := len(p.Key)
 			whole := pgcopy.AppendFields(nil, fields[n:])
 			if wanted != nil {
-				bucket = rowKey(bucket[:0], whole, fields[n:], p.KeyIndexes(p.Columns))
+				bucket = narrow.AppendKey(bucket[:0], whole, fields[n:], p.KeyIndexes(p.Columns))
 				if !wanted(narrow.Bucket(bucket, part.Buckets)) {
 					return nil
 				}
@@ -228,7 +205,7 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 			if n == 0 {
 				key = binary.BigEndian.AppendUint64(key[:0], rowhash.Of(whole))
 			} else {
-				key = rowKey(key[:0], nil, fields[:n], seq(n))
+				key = narrow.AppendKey(key[:0], nil, fields[:n], seq(n))
 			}
 			visit(key, rowhash.Of(whole))
 			return nil
@@ -242,7 +219,7 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		return read("", func(i int) bool { return in[i] })
 	}
 	for _, w := range want {
-		lower, upper := rangeOf(part.Bounds, w)
+		lower, upper := part.Range(w)
 		if err := read(keyRange(p, lower, upper), nil); err != nil {
 			return err
 		}
@@ -258,18 +235,6 @@ func seq(n int) []int {
 	return out
 }
 
-// Key reads the texts of a key that Rows gave.
-func (v *view) Key(p *domain.TablePlan, key string) domain.KeyValue {
-	var out domain.KeyValue
-	b := []byte(key)
-	for range p.Key {
-		n := binary.BigEndian.Uint32(b)
-		out = append(out, string(b[4:4+n]))
-		b = b[4+n:]
-	}
-	return out
-}
-
 // Fetch returns whole rows in text form. A table without a key is scanned for
 // rows with the wanted hashes.
 func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
@@ -281,7 +246,7 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 	for _, key := range keys {
 		var on []string
 		var params []any
-		for i, val := range v.Key(p, key) {
+		for i, val := range narrow.SplitKey(key, len(p.Key)) {
 			params = append(params, val)
 			on = append(on, quote(p.Key[i])+" = $"+strconv.Itoa(i+1)+"::text::"+columnOf(p, p.Key[i]).Type)
 		}

@@ -1,0 +1,36 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"net"
+
+	"dustyferry/internal/domain"
+)
+
+// ServerError is what a database server said, as one sentence.
+type ServerError struct {
+	Text  string
+	State string // SQLSTATE
+	Err   error
+}
+
+func (e *ServerError) Error() string    { return e.Text }
+func (e *ServerError) Unwrap() error    { return e.Err }
+func (e *ServerError) SQLState() string { return e.State }
+
+// Unreached says of an error on the way to a server what to do about it; other
+// errors come back as they are.
+func Unreached(name string, err error) error {
+	var op *net.OpError
+	var dns *net.DNSError
+	switch {
+	case errors.As(err, &dns):
+		return domain.Unavailable(err, "the host of %s cannot be found; check its name", name)
+	case errors.As(err, &op):
+		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a firewall lets us in", name, op.Err)
+	case errors.Is(err, context.DeadlineExceeded):
+		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", name)
+	}
+	return err
+}
