@@ -1,6 +1,7 @@
 package test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -47,6 +48,9 @@ INSERT INTO saltmarsh.visitor_notes VALUES ('2001-01-01', 'ghost', 'boo')`)
 		if x.Table == "saltmarsh.harvest_lots" {
 			if len(x.Columns) != 1 || x.Columns[0] != "lot" || *x.Source["lot"] != "LOT-7" || *x.Target["lot"] != "LOT-7 " {
 				t.Errorf("the differing column is not shown with both values: %+v", x)
+			}
+			if got := strings.Join(x.Order, " "); got != "id lot grade net_kg jars moisture pressed_on best_until" {
+				t.Errorf("the columns are not in the table's order: %s", got)
 			}
 		}
 	}

@@ -101,7 +101,7 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	}
 	for i := range rows {
 		x, d := &rows[i], rows[i].Detail.V
-		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns),
+		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns), Order: notNil(x.Order.V),
 			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(x.State), ChangedAt: stamp(x.ChangedAt)})
 	}
 	return out, err

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -163,19 +162,9 @@ func showFindings(w *table, id int64, list []contract.Finding) {
 			copies = fmt.Sprintf(", %d copies", f.Copies)
 		}
 		w.line("#%d %s%s: %s%s (%s)", f.Id, f.Table, key, f.Kind, copies, f.State)
-		var cols []string
-		if len(f.Columns) > 0 {
-			cols = f.Columns
-		} else {
-			for k := range f.Source {
-				cols = append(cols, k)
-			}
-			for k := range f.Target {
-				if !slices.Contains(cols, k) {
-					cols = append(cols, k)
-				}
-			}
-			sort.Strings(cols)
+		cols := f.Columns
+		if len(cols) == 0 {
+			cols = f.Order
 		}
 		for _, k := range cols {
 			w.row("   ", k, "source", visible(f.Source, k), "target", visible(f.Target, k))

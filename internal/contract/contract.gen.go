@@ -822,13 +822,18 @@ type Facts struct {
 // Finding defines model for Finding.
 type Finding struct {
 	// ChangedAt When it was repaired or compared again
-	ChangedAt *time.Time         `json:"changed_at,omitempty"`
-	Columns   []string           `json:"columns"`
-	Copies    int                `json:"copies"`
-	Id        int64              `json:"id"`
-	Key       []string           `json:"key"`
-	Kind      FindingKind        `json:"kind"`
-	Source    map[string]*string `json:"source"`
+	ChangedAt *time.Time `json:"changed_at,omitempty"`
+
+	// Columns Those that differ; empty when a row is missing or extra
+	Columns []string    `json:"columns"`
+	Copies  int         `json:"copies"`
+	Id      int64       `json:"id"`
+	Key     []string    `json:"key"`
+	Kind    FindingKind `json:"kind"`
+
+	// Order All columns, in the table's own order
+	Order  []string           `json:"order"`
+	Source map[string]*string `json:"source"`
 
 	// State repaired: copied again; equal: compared again since and equal
 	State  FindingState       `json:"state"`

@@ -139,6 +139,7 @@ type Finding struct {
 	TableName        string               `db:"table_name"`
 	Kind             domain.FindingKind   `db:"kind"`
 	Detail           JSON[domain.Finding] `db:"detail"`
+	Order            JSON[[]string]       `db:"column_order"` // all columns, as in the table
 	State            string               `db:"state"`
 	ChangedAt        sql.NullTime         `db:"changed_at"`
 }
@@ -174,7 +175,8 @@ const findingWhere = `
 // Findings lists findings of a reconciliation.
 func (s *Store) Findings(ctx context.Context, reconciliation int64, f FindingFilter) ([]Finding, error) {
 	return all[Finding](ctx, s, `
-SELECT f.id, f.reconciliation_id, f.table_id, t.source_name AS table_name, f.kind, f.detail, f.state, f.changed_at
+SELECT f.id, f.reconciliation_id, f.table_id, t.source_name AS table_name, f.kind, f.detail, f.state, f.changed_at,
+       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(t.plan->'columns') WITH ORDINALITY AS a (c, n)) AS column_order
   FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...), f.Limit, f.Offset)
 }

@@ -1438,7 +1438,10 @@ export interface components {
             table: string;
             kind: components["schemas"]["FindingKind"];
             key: string[];
+            /** @description Those that differ; empty when a row is missing or extra */
             columns: string[];
+            /** @description All columns, in the table's own order */
+            order: string[];
             source: {
                 [key: string]: string | null;
             };

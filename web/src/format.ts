@@ -40,6 +40,7 @@ export function perSecond(n: number, thing: string): string {
 
 /** Seconds as people say them. */
 export function duration(s: number): string {
+  if (s > 0 && s < 0.00005) return "under 0.1 ms";
   if (s >= 0.00005 && s < 0.00995) return `${(s * 1000).toFixed(1)} ms`;
   if (s < 1) return `${Math.round(s * 1000)} ms`;
   if (s < 60) return `${Number.isInteger(s) ? s : s.toFixed(1)} s`;

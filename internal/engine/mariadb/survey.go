@@ -81,6 +81,12 @@ func (s server) may(rights ...string) bool {
 	})
 }
 
+// named is the server and its version, without the marks of its packaging.
+func (s server) named() string {
+	number, _, _ := strings.Cut(s.version, "-")
+	return "MariaDB " + number
+}
+
 func (s server) number() int {
 	major, rest, _ := strings.Cut(s.version, ".")
 	minor, _, _ := strings.Cut(rest, ".")
@@ -101,7 +107,7 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 	if s.number() < 1006 || !strings.Contains(strings.ToLower(s.version), "mariadb") {
 		e.add(domain.Blocks, "version", "source", "use MariaDB 10.6 or later", "the server is %s; MariaDB 10.6 is the oldest we carry", s.version)
 	} else {
-		e.add(domain.Fine, "version", "source", "", "MariaDB %s, %s", s.version, s.encryption())
+		e.add(domain.Fine, "version", "source", "", "%s, %s", s.named(), s.encryption())
 	}
 	if s.variables["log_bin"] != "ON" {
 		e.add(domain.Blocks, "binary log", "source", "log_bin = saltmarsh in the server's configuration; then restart the server", "the server writes no binary log, so neither the place of a snapshot nor changes are known")
@@ -173,7 +179,7 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 		return engine.Facts{}, err
 	}
 	trip, err := d.roundTrip(ctx)
-	return engine.Facts{Version: "MariaDB " + s.version, Encrypted: s.encryption(), RoundTrip: trip, User: s.user,
+	return engine.Facts{Version: s.named(), Encrypted: s.encryption(), RoundTrip: trip, User: s.user,
 		AsSource: s.sourceEntries(true), AsTarget: targetEntries()}, err
 }
 

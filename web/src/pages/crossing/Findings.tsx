@@ -174,9 +174,8 @@ function Row({ crossing: c, f, chosen, choose, repair, recheck, blocked }: RowPr
   const [all, setAll] = useState(false);
   const source = f.source ?? undefined;
   const target = f.target ?? undefined;
-  const columns = [...new Set([...Object.keys(source ?? {}), ...Object.keys(target ?? {})])];
   const differing = new Set(f.columns);
-  const shown = all || differing.size === 0 ? columns : columns.filter((k) => differing.has(k));
+  const shown = all || differing.size === 0 ? f.order : f.order.filter((k) => differing.has(k));
   const [word, tone] = stateWords[f.state];
   const has = (row: typeof source) => row !== undefined && Object.keys(row).length > 0;
   return (
@@ -269,7 +268,7 @@ function Row({ crossing: c, f, chosen, choose, repair, recheck, blocked }: RowPr
           </tbody>
         </table>
       </div>
-      {differing.size > 0 && columns.length > differing.size && (
+      {differing.size > 0 && f.order.length > differing.size && (
         <button
           type="button"
           className="link mt-1 text-xs"
@@ -277,7 +276,7 @@ function Row({ crossing: c, f, chosen, choose, repair, recheck, blocked }: RowPr
             setAll(!all);
           }}
         >
-          {all ? "Only what differs" : `Show all ${columns.length} columns`}
+          {all ? "Only what differs" : `Show all ${f.order.length} columns`}
         </button>
       )}
     </li>
