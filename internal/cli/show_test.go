@@ -44,8 +44,8 @@ func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
 	w := &table{}
 	a, b := "oak ", "oak\u00a0"
 	showFindings(w, 3, []contract.Finding{
-		{Id: 1, Table: "s.t", Kind: "differing", Key: []string{"7"}, Columns: []string{"tree"}, Source: map[string]*string{"tree": &a}, Target: map[string]*string{"tree": &b}, State: "open"},
-		{Id: 2, Table: "s.bag", Kind: "missing on target", Copies: 2, Source: map[string]*string{"v": nil}, State: "open"},
+		{Id: 1, Table: "s.t", Kind: "differing", Key: []string{"7"}, Columns: []string{"tree"}, Order: []string{"id", "tree"}, Source: map[string]*string{"tree": &a}, Target: map[string]*string{"tree": &b}, State: "open"},
+		{Id: 2, Table: "s.bag", Kind: "missing on target", Copies: 2, Order: []string{"v"}, Source: map[string]*string{"v": nil}, State: "open"},
 	})
 	for _, want := range []string{`#1 s.t key (7): differing`, `"oak "`, `"oak\u00a0"`, `2 copies`, `NULL`, `(no row)`} {
 		if !strings.Contains(w.String(), want) {
