@@ -21,6 +21,8 @@ type Column struct {
 	Identity  string `json:"identity,omitempty"`  // "", "always" or "by default"
 	Generated bool   `json:"generated,omitempty"` // computed by the database; Default is its expression
 	Computed  string `json:"computed,omitempty"`  // its expression, where the values are carried all the same
+	OnUpdate  string `json:"on_update,omitempty"` // expression that a changed row gets, where the server has that
+	Comment   string `json:"comment,omitempty"`
 	Collation string `json:"collation,omitempty"` // only when it is not the type's own
 	Charset   string `json:"charset,omitempty"`   // of texts, where the server has more than one
 	ByteOrder bool   `json:"byte_order,omitempty"`
@@ -43,7 +45,8 @@ type Index struct {
 	Name       string   `json:"name"`
 	Unique     bool     `json:"unique"`
 	Definition string   `json:"definition"`
-	Columns    []string `json:"columns,omitempty"` // where an unlike target needs them
+	Columns    []string `json:"columns,omitempty"` // nil where an unlike target cannot have it, for the reason Why
+	Why        string   `json:"why,omitempty"`
 }
 
 // Constraint is a check, unique, exclusion or foreign key constraint.
@@ -96,7 +99,9 @@ type Table struct {
 	IndexBytes  int64        `json:"index_bytes"`
 	Owned       bool         `json:"owned"`             // the connected role owns it
 	Storage     string       `json:"storage,omitempty"` // the server's storage engine, where it has several
-	Left        []string     `json:"left,omitempty"`    // what cannot be carried over, with the reason
+	Left        []string     `json:"left,omitempty"`    // of a target's side: what cannot be carried over, with the reason
+	Comment     string       `json:"comment,omitempty"`
+	Collation   string       `json:"collation,omitempty"` // of new columns, where tables have one
 }
 
 // PrimaryKey returns the primary key, or nil.

@@ -17,9 +17,12 @@ type TablePlan struct {
 	SetIdentity string `json:"set_identity,omitempty"`
 	Table       Table  `json:"table"` // the source's catalog entry, for deferred objects
 	// TargetSide is the same table as the target's engine must know it, with its
-	// own types and statements; nil when both engines are alike. Captured and
+	// own types and statements; nil when rows travel in the engine's own form. Captured and
 	// fetched values are then in the target's text form on both sides.
+	// Its columns are those that this plan carries, one for one.
 	TargetSide *TablePlan `json:"target_side,omitempty"`
+	// Engine is the engine of a TargetSide.
+	Engine string `json:"engine,omitempty"`
 	// Unlike marks both sides of such a pair: rows are compared as text.
 	Unlike bool `json:"unlike,omitempty"`
 }
@@ -43,6 +46,15 @@ func (p *TablePlan) Carried() []Column {
 		}
 	}
 	return out
+}
+
+// Seen returns the columns of rows that are compared with the other side: all,
+// but for a source of another engine, which hands on what it carries.
+func (p *TablePlan) Seen() []Column {
+	if p.TargetSide != nil {
+		return p.Carried()
+	}
+	return p.Columns
 }
 
 // KeyIndexes returns the positions of the key's columns among cols.
@@ -100,4 +112,14 @@ type Chunk struct {
 	Rows     int64
 	Bytes    int64
 	Hash     uint64 // order-free sum of row hashes
+}
+
+// KeyColumns returns the key's columns.
+func (p *TablePlan) KeyColumns() []Column {
+	cols := p.Carried()
+	var out []Column
+	for _, i := range p.KeyIndexes(cols) {
+		out = append(out, cols[i])
+	}
+	return out
 }

@@ -326,11 +326,8 @@ func newTableSet(store *records.Store, src engine.Source, rows []records.Table) 
 	for i := range rows {
 		p := &rows[i].Plan.V
 		t := &followed{row: &rows[i], there: p.OnTarget(), key: p.KeyIndexes(p.Carried())}
-		var cols []domain.Column
-		for _, k := range t.key {
-			cols = append(cols, p.Carried()[k])
-		}
-		t.order, t.ours = keyorder.New(cols)
+		t.order, t.ours = keyorder.New(p.KeyColumns())
+		t.ours = t.ours && p.KeyOrder == "ours"
 		t.replace = replaces(p)
 		s.tables[rows[i].ID] = t
 		s.order = append(s.order, rows[i].ID)

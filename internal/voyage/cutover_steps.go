@@ -148,6 +148,15 @@ func (r *run) sequences(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	for i := range values { // the target knows its tables by its own names
+		q := &values[i].Sequence
+		for _, p := range r.plans {
+			if p.Source == q.OwnedBy {
+				q.OwnedBy = p.Target
+				break
+			}
+		}
+	}
 	return fmt.Sprintf("%d sequences moved", len(values)), r.dst.SetSequences(ctx, values)
 }
 

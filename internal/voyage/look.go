@@ -100,7 +100,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if out.Plan, err = src.Plan(t); err != nil {
 		return out, err
 	}
-	if out.Plan, out.Notes, err = v.complete(ctx, c, out.Plan); err != nil {
+	if out.Plan, out.Notes, err = v.complete(ctx, c, cat, out.Plan); err != nil {
 		return out, err
 	}
 	here, err := v.Catalog(ctx, c.Target, false)

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/narrow"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
@@ -123,7 +124,7 @@ func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Re
 // servers surely order keys alike, else by a hash of the key.
 func (v *Voyage) partOf(ctx context.Context, t *records.Table) (engine.Part, error) {
 	p := &t.Plan.V
-	ranges := p.KeyOrder == "ours"
+	ranges := p.KeyOrder == "ours" && (!p.Unlike || keyorder.Whole(p.KeyColumns()))
 	for _, k := range p.Key {
 		for _, c := range p.Columns {
 			if c.Name == k && c.ByteOrder { // text: the target's order may be another
@@ -266,8 +267,8 @@ func (v *Voyage) narrowDown(ctx context.Context, views [2]engine.View, plans [2]
 // confirm makes a finding of a candidate by comparing the fetched rows.
 func confirm(view engine.View, p *domain.TablePlan, c narrow.Candidate, source, target []domain.Row) (domain.Finding, bool) {
 	f := domain.Finding{Kind: c.Kind, Key: narrow.SplitKey(c.Key, len(p.Key))}
-	names := make([]string, len(p.Columns))
-	for i, col := range p.Columns {
+	names := make([]string, len(p.Seen()))
+	for i, col := range p.Seen() {
 		names[i] = col.Name
 	}
 	if len(p.Key) == 0 {

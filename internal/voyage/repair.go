@@ -196,7 +196,7 @@ func (v *Voyage) fixes(ctx context.Context, al *aligned, p *domain.TablePlan, li
 		x := engine.Fix{Key: d.Key}
 		for _, rows := range src {
 			row := make(domain.Row, 0, len(cols))
-			for i, c := range p.Columns {
+			for i, c := range p.Seen() {
 				if !c.Generated {
 					row = append(row, rows[0][i])
 				}

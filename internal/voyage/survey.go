@@ -44,7 +44,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 	var types []domain.Entry
 	for i := range s.plans {
 		var noted []domain.Entry
-		if s.plans[i], noted, err = v.complete(ctx, c, s.plans[i]); err != nil {
+		if s.plans[i], noted, err = v.complete(ctx, c, s.catalog, s.plans[i]); err != nil {
 			return nil, err
 		}
 		types = append(types, noted...)
@@ -67,6 +67,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 	} else if same {
 		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
+	types = append(types, clashes(s.plans)...)
 	s.entries = append(append(append(from, to...), types...), sizeEntry(s.plans, c.Settings.V))
 	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
 	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
@@ -75,7 +76,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 
 // complete gives a plan its target's side, and says what becomes of the columns
 // whose type is another there.
-func (v *Voyage) complete(ctx context.Context, c *records.Crossing, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
+func (v *Voyage) complete(ctx context.Context, c *records.Crossing, cat *domain.Catalog, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
 	from, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
 		return p, nil, err
@@ -84,7 +85,7 @@ func (v *Voyage) complete(ctx context.Context, c *records.Crossing, p domain.Tab
 	if err != nil {
 		return p, nil, err
 	}
-	p, notes, ok := typemap.Complete(from.Engine, to.Engine, p)
+	p, notes, ok := typemap.Way{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}.Complete(p)
 	if !ok {
 		return p, nil, domain.Invalid("there is no way from %s to %s yet; choose another target", from.Engine, to.Engine)
 	}
@@ -96,12 +97,35 @@ func (v *Voyage) complete(ctx context.Context, c *records.Crossing, p domain.Tab
 			wider = append(wider, text)
 			continue
 		}
-		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "column type, " + string(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
+		verdict := domain.ToKnow
+		if n.Verdict == typemap.Impossible {
+			verdict = domain.Blocks
+		}
+		out = append(out, domain.Entry{Verdict: verdict, Topic: "column type, " + string(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
 	}
 	if len(wider) > 0 {
 		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "column types, wider", Subject: p.Source.String(), Measured: strings.Join(wider, ", ")})
 	}
+	if p.TargetSide != nil {
+		for _, l := range p.TargetSide.Table.Left {
+			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "left out", Subject: p.Source.String(), Measured: l + " is not made on the target"})
+		}
+	}
 	return p, out, nil
+}
+
+// clashes blocks tables that would land in one.
+func clashes(plans []domain.TablePlan) []domain.Entry {
+	var out []domain.Entry
+	first := map[domain.TableName]domain.TableName{}
+	for _, p := range plans {
+		if other, taken := first[p.Target]; taken {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "target table", Subject: p.Source.String(), Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target), Remedy: "leave one of them to a crossing with another target"})
+			continue
+		}
+		first[p.Target] = p.Source
+	}
+	return out
 }
 
 func (v *Voyage) sameDatabase(ctx context.Context, c *records.Crossing) (bool, error) {

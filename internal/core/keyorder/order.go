@@ -37,6 +37,17 @@ func New(cols []domain.Column) (*Order, bool) {
 	return o, ok
 }
 
+// Whole reports whether a key is of whole numbers only, which every engine
+// orders alike.
+func Whole(cols []domain.Column) bool {
+	for _, c := range cols {
+		if familyOf(c) != integer {
+			return false
+		}
+	}
+	return len(cols) > 0
+}
+
 func familyOf(c domain.Column) family {
 	switch c.BaseType {
 	case "smallint", "integer", "bigint", "oid", "tinyint", "mediumint", "int",

@@ -16,8 +16,60 @@ import (
 // result is false when the value becomes NULL.
 type Convert func(dst, value []byte) ([]byte, bool, error)
 
-// Compile returns how values of a MariaDB column are written for PostgreSQL.
-func Compile(from domain.Column, to domain.Column) Convert {
+// Compile returns how values of a column are written for the column of another
+// engine. From PostgreSQL they come as its texts; from MariaDB as a SELECT gives
+// them, bits as a number.
+func Compile(from, to string, column, target domain.Column) Convert {
+	switch {
+	case from == MariaDB && to == Postgres:
+		return mariaToPostgres(column, target)
+	case from == Postgres && to == MariaDB:
+		return postgresToMaria(column, target)
+	case from == MariaDB:
+		return mariaText(column)
+	}
+	return same
+}
+
+// mariaText brings a value to MariaDB's text form.
+func mariaText(c domain.Column) Convert {
+	switch c.BaseType {
+	case "float", "float unsigned":
+		return floating(32)
+	case "double", "double unsigned":
+		return floating(64)
+	case "bit":
+		n, _ := args(c.Type)
+		return bitString(max(n, 1))
+	case "year": // 0 as a text would be the year 2000
+		return func(dst, v []byte) ([]byte, bool, error) { return append(append(dst, "0000"[min(len(v), 4):]...), v...), true, nil }
+	}
+	if IsBytes(c.BaseType) {
+		return hexed(0)
+	}
+	return same
+}
+
+// IsBytes reports whether a MariaDB type holds bytes, which have no text of their
+// own.
+func IsBytes(base string) bool {
+	switch base {
+	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
+		return true
+	}
+	return IsGeometry(base)
+}
+
+// IsGeometry reports whether a MariaDB type holds shapes.
+func IsGeometry(base string) bool {
+	switch base {
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+		return true
+	}
+	return false
+}
+
+func mariaToPostgres(from domain.Column, to domain.Column) Convert {
 	switch from.BaseType {
 	case "tinyint", "tinyint unsigned", "smallint", "smallint unsigned", "mediumint", "mediumint unsigned", "int", "int unsigned", "bigint", "bigint unsigned", "year":
 		if strings.Contains(from.Type, "zerofill") || from.BaseType == "year" {
@@ -38,8 +90,6 @@ func Compile(from domain.Column, to domain.Column) Convert {
 		return bitString(max(n, 1))
 	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
 		return hexed(0)
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
-		return hexed(4) // the number of the reference system stands in front
 	case "date":
 		return dated(to.NotNull, "")
 	case "datetime":
@@ -48,6 +98,9 @@ func Compile(from domain.Column, to domain.Column) Convert {
 		return dated(to.NotNull, "+00")
 	case "time":
 		return interval
+	}
+	if IsGeometry(from.BaseType) {
+		return hexed(4) // the number of the reference system stands in front
 	}
 	return text
 }
@@ -199,4 +252,109 @@ func interval(dst, v []byte) ([]byte, bool, error) {
 		v = v[1:]
 	}
 	return append(dst, v...), true, nil
+}
+
+// postgresToMaria writes PostgreSQL's texts as MariaDB gives them back.
+func postgresToMaria(from, to domain.Column) Convert {
+	switch from.BaseType {
+	case "real", "double precision":
+		return finite
+	case "numeric":
+		_, b := args(to.Type)
+		return decimal(max(b, 0))
+	case "money":
+		return amount
+	case "boolean":
+		return truth
+	case "character":
+		return func(dst, v []byte) ([]byte, bool, error) { return append(dst, bytes.TrimRight(v, " ")...), true, nil }
+	case "date":
+		return calendar(-1)
+	case "timestamp without time zone", "timestamp with time zone":
+		n, _ := args(to.Type)
+		return calendar(max(n, 0))
+	case "time without time zone":
+		n, _ := args(to.Type)
+		return func(dst, v []byte) ([]byte, bool, error) { return padded(dst, v, n), true, nil }
+	}
+	return same
+}
+
+func finite(dst, v []byte) ([]byte, bool, error) {
+	switch v[len(v)-1] {
+	case 'N', 'y':
+		return dst, false, fmt.Errorf("MariaDB has no %s; change it on the source", v)
+	}
+	return append(dst, v...), true, nil
+}
+
+// decimal writes a number with so many digits behind the point.
+func decimal(scale int) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		if _, _, err := finite(nil, v); err != nil {
+			return dst, false, err
+		}
+		whole, part, _ := bytes.Cut(v, []byte("."))
+		if cut := bytes.TrimRight(part, "0"); len(cut) > scale {
+			return dst, false, fmt.Errorf("%s has more than %d digits behind the point, which the target's column does not hold", v, scale)
+		}
+		dst = append(dst, whole...)
+		if scale == 0 {
+			return dst, true, nil
+		}
+		dst = append(dst, '.')
+		for i := range scale {
+			if i < len(part) {
+				dst = append(dst, part[i])
+			} else {
+				dst = append(dst, '0')
+			}
+		}
+		return dst, true, nil
+	}
+}
+
+func amount(dst, v []byte) ([]byte, bool, error) {
+	for _, c := range v {
+		if c != '$' && c != ',' {
+			dst = append(dst, c)
+		}
+	}
+	return dst, true, nil
+}
+
+func truth(dst, v []byte) ([]byte, bool, error) {
+	if v[0] == 't' {
+		return append(dst, '1'), true, nil
+	}
+	return append(dst, '0'), true, nil
+}
+
+// calendar writes dates and moments, moments with so many digits behind the
+// seconds and without a zone, which is UTC.
+func calendar(digits int) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		if len(v) < 10 || v[4] != '-' || v[len(v)-1] == 'C' || v[len(v)-1] == 'y' {
+			return dst, false, fmt.Errorf("MariaDB has no date %s; change it on the source", v)
+		}
+		if digits < 0 {
+			return append(dst, v...), true, nil
+		}
+		return padded(dst, bytes.TrimSuffix(v, []byte("+00")), digits), true, nil
+	}
+}
+
+// padded writes a time with exactly so many digits behind its seconds.
+func padded(dst, v []byte, digits int) []byte {
+	dst = append(dst, v...)
+	have := 0
+	if i := bytes.IndexByte(v, '.'); i >= 0 {
+		have = len(v) - i - 1
+	} else if digits > 0 {
+		dst = append(dst, '.')
+	}
+	for ; have < digits; have++ {
+		dst = append(dst, '0')
+	}
+	return dst
 }

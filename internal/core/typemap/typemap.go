@@ -2,20 +2,25 @@
 // the type it gets by default, what that means for its values, and how a value's
 // text is written over. It is a catalogue and pure functions.
 //
-// It knows MariaDB as the source and PostgreSQL as the target. A value goes in
-// in MariaDB's own text form (dates in UTC, bits as a number, floating-point
-// numbers with all their digits, binary values as their bytes) and comes out in
-// PostgreSQL's, the very text that the target's server would give back, so that
-// both sides can be compared as texts.
+// Between unlike sides values travel as texts, and a value comes out as the very
+// text that the target's server gives back, so that both sides can be compared.
+// PostgreSQL's text form is the server's own, with dates in UTC. MariaDB's is the
+// server's own too, but for three kinds: binary values and geometry are \x and
+// hexadecimal digits, bits are ones and zeros, and floating-point numbers have the
+// fewest digits that give the number back.
 package typemap
 
 import (
-	"fmt"
 	"regexp"
 	"strconv"
-	"strings"
 
 	"dustyferry/internal/domain"
+)
+
+// The engines that the catalogue knows, by the names of their drivers.
+const (
+	Postgres = "postgres"
+	MariaDB  = "mariadb"
 )
 
 // Verdict says what a mapping means for the values.
@@ -23,9 +28,10 @@ type Verdict string
 
 // The verdicts.
 const (
-	Exact Verdict = "exact" // every value is kept, and no other becomes possible
-	Wider Verdict = "wider" // every value is kept
-	Lossy Verdict = "lossy" // some values cannot be kept; the note says which
+	Exact      Verdict = "exact"      // every value is kept, and no other becomes possible
+	Wider      Verdict = "wider"      // every value is kept
+	Lossy      Verdict = "lossy"      // some values cannot be kept; the note says which
+	Impossible Verdict = "impossible" // the column cannot be carried; the note says why
 )
 
 // Mapped is what becomes of one column.
@@ -33,6 +39,56 @@ type Mapped struct {
 	Column  domain.Column // as the target has it
 	Verdict Verdict
 	Note    string // what changes, empty when nothing
+}
+
+// Noted is a mapping worth telling a person about.
+type Noted struct {
+	Column, From, To string
+	Verdict          Verdict
+	Note             string
+}
+
+// Way is from a database of one engine to one of another, or of the same.
+type Way struct {
+	From, To string          // engines
+	Into     string          // the target's database: where tables of a MariaDB target go
+	Catalog  *domain.Catalog // the source's; user-defined types are looked up there
+}
+
+// Complete gives a plan the side that the target's engine must know, and says
+// what changes on the way; between two PostgreSQL databases nothing is to be
+// done. The last result is false when there is no way between the two.
+func (w Way) Complete(p domain.TablePlan) (domain.TablePlan, []Noted, bool) {
+	switch [2]string{w.From, w.To} {
+	case [2]string{Postgres, Postgres}:
+		return p, nil, true
+	case [2]string{MariaDB, Postgres}:
+		p, notes := w.planToPostgres(p)
+		return p, notes, true
+	case [2]string{Postgres, MariaDB}:
+		p, notes := w.planToMariaDB(p)
+		return p, notes, true
+	case [2]string{MariaDB, MariaDB}:
+		return w.planAlike(p), nil, true
+	}
+	return p, nil, false
+}
+
+// there begins the target's side of a plan.
+func (w Way) there(p *domain.TablePlan) *domain.TablePlan {
+	to := p.Target
+	if w.To == MariaDB {
+		to = w.name(to)
+	}
+	p.Target, p.Unlike = to, true
+	p.TargetSide = &domain.TablePlan{Source: to, Target: to, Key: p.Key, KeyOrder: p.KeyOrder, Unlike: true, Engine: w.To,
+		Table: domain.Table{TableName: to, Rows: p.Table.Rows, Bytes: p.Table.Bytes, RowIdentity: "primary"}}
+	return p.TargetSide
+}
+
+// name is where a table goes: a MariaDB target is one database.
+func (w Way) name(t domain.TableName) domain.TableName {
+	return domain.TableName{Schema: w.Into, Name: t.Name}
 }
 
 var (
@@ -52,187 +108,4 @@ func args(typ string) (int, int) {
 		b, _ = strconv.Atoi(m[2])
 	}
 	return a, b
-}
-
-// ToPostgres maps a MariaDB column. BaseType is the type without its brackets,
-// with " unsigned" behind where it is.
-func ToPostgres(c domain.Column) Mapped {
-	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Identity: c.Identity, Wide: c.Wide, Wire: "portable"}}
-	to := func(typ string, v Verdict, note string) {
-		m.Column.Type, m.Verdict, m.Note = typ, v, note
-	}
-	a, b := args(c.Type)
-	switch c.BaseType {
-	case "tinyint", "tinyint unsigned":
-		to("smallint", Wider, "")
-	case "smallint":
-		to("smallint", Exact, "")
-	case "smallint unsigned", "mediumint", "mediumint unsigned":
-		to("integer", Wider, "")
-	case "int":
-		to("integer", Exact, "")
-	case "int unsigned":
-		to("bigint", Wider, "")
-	case "bigint":
-		to("bigint", Exact, "")
-	case "bigint unsigned":
-		to("numeric(20,0)", Wider, "")
-		if c.Identity != "" { // what the target numbers must be a whole number of its own
-			to("bigint", Lossy, "a number above 9223372036854775807 stops the load")
-		}
-	case "decimal", "decimal unsigned":
-		to(fmt.Sprintf("numeric(%d,%d)", max(a, 1), max(b, 0)), Exact, "")
-	case "float", "float unsigned":
-		to("real", Exact, "")
-	case "double", "double unsigned":
-		to("double precision", Exact, "")
-	case "bit":
-		to(fmt.Sprintf("bit(%d)", max(a, 1)), Exact, "")
-	case "year":
-		to("smallint", Wider, "a year is kept as a number")
-	case "char":
-		to(fmt.Sprintf("character varying(%d)", max(a, 1)), Exact, "")
-	case "varchar":
-		to(fmt.Sprintf("character varying(%d)", max(a, 1)), Exact, "")
-		if a < 1 { // varchar(0)
-			to("text", Wider, "")
-		}
-	case "text":
-		to("text", Exact, "")
-	case "tinytext", "mediumtext", "longtext":
-		to("text", Wider, "")
-	case "json":
-		to("json", Exact, "")
-	case "enum":
-		to("text", Wider, "the allowed values are no longer checked")
-	case "set":
-		to("text", Wider, "kept as its values with commas between them")
-	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
-		to("bytea", Wider, "")
-	case "date":
-		to("date", Lossy, "dates with a zero month or day become NULL")
-	case "datetime":
-		to(fmt.Sprintf("timestamp(%d) without time zone", max(a, 0)), Lossy, "dates with a zero month or day become NULL")
-	case "timestamp":
-		to(fmt.Sprintf("timestamp(%d) with time zone", max(a, 0)), Lossy, "the zero timestamp becomes NULL")
-	case "time":
-		to("interval", Wider, "up to 838 hours, as an interval")
-	case "uuid":
-		to("uuid", Exact, "")
-	case "inet4", "inet6":
-		to("text", Wider, "kept as text")
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
-		to("bytea", Wider, "kept as its well-known binary form, without the reference system's number")
-	default:
-		to("text", Lossy, "the type "+c.Type+" is not known here; it is kept as text")
-	}
-	m.Column.BaseType, _, _ = strings.Cut(m.Column.Type, "(")
-	if strings.HasPrefix(m.Column.Type, "timestamp") { // the digits stand inside
-		m.Column.BaseType = regexp.MustCompile(`\([0-9]\)`).ReplaceAllString(m.Column.Type, "")
-	}
-	if m.Verdict == Lossy && c.NotNull && strings.Contains("date datetime timestamp", c.BaseType) {
-		m.Note = "a date with a zero month or day stops the load: it does not exist on the target, and the column is NOT NULL"
-	}
-	if c.Computed != "" {
-		m.Note = "its expression is not carried over; the values are copied"
-	}
-	m.Column.Default = defaultOf(c, m.Column.Type)
-	return m
-}
-
-// defaultOf carries a default over where both sides surely mean the same by it.
-func defaultOf(c domain.Column, typ string) string {
-	d := strings.TrimSpace(c.Default)
-	lower := strings.ToLower(d)
-	switch {
-	case d == "" || lower == "null" || c.Identity != "" || c.Computed != "":
-		return ""
-	case strings.HasPrefix(lower, "current_timestamp") || lower == "now()":
-		return "CURRENT_TIMESTAMP"
-	case numberIn.MatchString(strings.Trim(d, "'")) && (strings.HasPrefix(typ, "numeric") || strings.HasSuffix(typ, "int") || typ == "integer" || typ == "real" || typ == "double precision"):
-		return strings.Trim(d, "'")
-	case strings.HasPrefix(d, "'") && strings.HasSuffix(d, "'") && !strings.Contains(d, `\`) && (typ == "text" || strings.HasPrefix(typ, "character")):
-		return d
-	}
-	return ""
-}
-
-// Complete gives a plan the side that its target's engine must know; between
-// engines that are alike nothing is to be done. The last result is false when
-// there is no way between the two.
-func Complete(from, to string, p domain.TablePlan) (domain.TablePlan, []Noted, bool) {
-	switch {
-	case from == to:
-		return p, nil, true
-	case from == "mariadb" && to == "postgres":
-		p, notes := PlanToPostgres(p)
-		return p, notes, true
-	}
-	return p, nil, false
-}
-
-// Noted is a mapping worth telling a person about.
-type Noted struct {
-	Column, From, To string
-	Verdict          Verdict
-	Note             string
-}
-
-// PlanToPostgres completes a plan of a MariaDB table with the side that a
-// PostgreSQL target must know, and says what changes on the way.
-func PlanToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
-	var notes []Noted
-	there := domain.TablePlan{Source: p.Target, Target: p.Target, Key: p.Key, KeyOrder: p.KeyOrder, Unlike: true}
-	there.Table = domain.Table{TableName: p.Target, Rows: p.Table.Rows, Bytes: p.Table.Bytes, RowIdentity: "primary"}
-	refers := map[string]bool{}
-	for _, k := range p.Table.Constraints {
-		for _, c := range k.Columns {
-			refers[c] = true
-		}
-	}
-	for _, c := range p.Columns {
-		m := ToPostgres(c)
-		if refers[c.Name] && c.BaseType == "bigint unsigned" { // most likely to a key that is numbered
-			m.Column.Type, m.Column.BaseType, m.Verdict, m.Note = "bigint", "bigint", Lossy, "a number above 9223372036854775807 stops the load"
-		}
-		there.Columns = append(there.Columns, m.Column)
-		if m.Verdict != Exact || m.Note != "" {
-			notes = append(notes, Noted{c.Name, c.Type, m.Column.Type, m.Verdict, m.Note})
-		}
-	}
-	there.Table.Columns = there.Columns
-	for _, k := range p.Table.Keys {
-		name := k.Name
-		if k.Primary {
-			name = p.Target.Name + "_pkey"
-		}
-		there.Table.Keys = append(there.Table.Keys, domain.Key{Columns: k.Columns, Primary: k.Primary, Name: name})
-	}
-	for _, x := range p.Table.Indexes {
-		def := "INDEX"
-		if x.Unique {
-			def = "UNIQUE INDEX"
-		}
-		name := p.Target.Name + "_" + x.Name
-		there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: name, Unique: x.Unique,
-			Definition: fmt.Sprintf("CREATE %s %s ON %s.%s (%s)", def, quoted(name), quoted(p.Target.Schema), quoted(p.Target.Name), list(x.Columns))})
-	}
-	for _, k := range p.Table.Constraints {
-		if k.Kind == "foreign" {
-			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign", References: k.References,
-				Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", list(k.Columns), quoted(k.References.Schema), quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
-		}
-	}
-	p.Unlike, p.TargetSide = true, &there
-	return p, notes
-}
-
-func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
-
-func list(names []string) string {
-	out := make([]string, len(names))
-	for i, n := range names {
-		out[i] = quoted(n)
-	}
-	return strings.Join(out, ", ")
 }

@@ -75,7 +75,7 @@ func TestValues(t *testing.T) {
 		{"time(2)", "-838:59:59.50", "-838:59:59.5"}, {"time", "00:00:00", "00:00:00"}, {"time(2)", "-00:00:00.00", "00:00:00"},
 		{"text", "a\tb\\☕", "a\tb\\☕"}, {"varchar(3)", "", ""},
 	} {
-		out, ok, err := Compile(col(c.typ), domain.Column{})(nil, []byte(c.in))
+		out, ok, err := Compile(MariaDB, Postgres, col(c.typ), domain.Column{})(nil, []byte(c.in))
 		got := string(out)
 		if !ok {
 			got = null
@@ -84,10 +84,10 @@ func TestValues(t *testing.T) {
 			t.Errorf("%s %q becomes %q, want %q (%v)", c.typ, c.in, got, c.want, err)
 		}
 	}
-	if _, _, err := Compile(col("date"), domain.Column{NotNull: true})(nil, []byte("0000-00-00")); err == nil {
+	if _, _, err := Compile(MariaDB, Postgres, col("date"), domain.Column{NotNull: true})(nil, []byte("0000-00-00")); err == nil {
 		t.Error("a zero date goes into a column that takes no NULL")
 	}
-	if _, _, err := Compile(col("text"), domain.Column{})(nil, []byte("a\x00b")); err == nil || !strings.Contains(err.Error(), "place 2") {
+	if _, _, err := Compile(MariaDB, Postgres, col("text"), domain.Column{})(nil, []byte("a\x00b")); err == nil || !strings.Contains(err.Error(), "place 2") {
 		t.Errorf("a NUL byte in a text: %v", err)
 	}
 	// Whatever is written for a number gives the number back.
@@ -126,7 +126,7 @@ func TestAPlanGetsItsOtherSide(t *testing.T) {
 	id := col("int(11)")
 	id.Name, id.NotNull = "id", true
 	p := domain.TablePlan{Source: table.TableName, Target: table.TableName, Columns: []domain.Column{id, lot}, Key: []string{"id"}, Table: table}
-	p, notes, ok := Complete("mariadb", "postgres", p)
+	p, notes, ok := Way{From: MariaDB, To: Postgres}.Complete(p)
 	if !ok || p.TargetSide == nil || !p.Unlike || !p.TargetSide.Unlike {
 		t.Fatalf("%+v", p)
 	}
@@ -140,10 +140,10 @@ func TestAPlanGetsItsOtherSide(t *testing.T) {
 	if def := o.Table.Constraints[0].Definition; def != `FOREIGN KEY ("lot") REFERENCES "saltmarsh"."lots" ("id") ON DELETE CASCADE` {
 		t.Errorf("foreign key: %s", def)
 	}
-	if _, _, ok := Complete("postgres", "mariadb", p); ok {
-		t.Error("there is a way to MariaDB already?")
+	if _, _, ok := (Way{From: "files", To: MariaDB}).Complete(p); ok {
+		t.Error("there is a way from an engine that nobody knows")
 	}
-	if q, _, ok := Complete("postgres", "postgres", domain.TablePlan{}); !ok || q.TargetSide != nil {
+	if q, _, ok := (Way{From: Postgres, To: Postgres}).Complete(domain.TablePlan{}); !ok || q.TargetSide != nil {
 		t.Error("engines that are alike need nothing")
 	}
 }

@@ -12,7 +12,7 @@ import (
 // Catalog reads what the database holds, in a fixed number of queries.
 func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	c := &catalogReader{d: d, tables: map[string]*domain.Table{}}
-	for _, read := range []func(context.Context) error{c.readTables, c.readColumns, c.readIndexes, c.readForeign} {
+	for _, read := range []func(context.Context) error{c.readTables, c.readColumns, c.readIndexes, c.readForeign, c.readChecks} {
 		if err := read(ctx); err != nil {
 			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
 		}
@@ -49,13 +49,17 @@ func (c *catalogReader) each(ctx context.Context, query string, row func(*sql.Ro
 
 func (c *catalogReader) readTables(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0), coalesce(engine, '')
+SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0), coalesce(engine, ''), table_comment, coalesce(table_collation, ''), create_options LIKE '%partitioned%'
   FROM information_schema.tables
  WHERE table_schema = ? AND table_type = 'BASE TABLE'
  ORDER BY table_name`, func(r *sql.Rows) error {
 		t := &domain.Table{RowIdentity: "full", Owned: true}
-		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage); err != nil {
+		var parts sql.NullBool
+		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage, &t.Comment, &t.Collation, &parts); err != nil {
 			return err
+		}
+		if parts.Bool {
+			t.PartitionBy = "its own rule"
 		}
 		c.tables[t.Name] = t
 		c.order = append(c.order, t.Name)
@@ -69,7 +73,7 @@ var wide = map[string]bool{"text": true, "mediumtext": true, "longtext": true, "
 func (c *catalogReader) readColumns(ctx context.Context) error {
 	return c.each(ctx, `
 SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 'NO', coalesce(k.column_default, ''), k.extra,
-       coalesce(k.is_generated, 'NEVER'), coalesce(k.generation_expression, ''), coalesce(k.collation_name, ''), coalesce(k.character_set_name, ''),
+       coalesce(k.is_generated, 'NEVER'), coalesce(k.generation_expression, ''), coalesce(k.collation_name, ''), coalesce(k.character_set_name, ''), k.column_comment,
        EXISTS (SELECT 1 FROM information_schema.check_constraints x
                 WHERE x.constraint_schema = k.table_schema AND x.table_name = k.table_name AND x.check_clause = concat('json_valid(', char(96), k.column_name, char(96), ')'))
   FROM information_schema.columns k
@@ -77,7 +81,7 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 		var table, extra, generated, expression string
 		var json bool
 		var k domain.Column
-		if err := r.Scan(&table, &k.Name, &k.Type, &k.BaseType, &k.NotNull, &k.Default, &extra, &generated, &expression, &k.Collation, &k.Charset, &json); err != nil {
+		if err := r.Scan(&table, &k.Name, &k.Type, &k.BaseType, &k.NotNull, &k.Default, &extra, &generated, &expression, &k.Collation, &k.Charset, &k.Comment, &json); err != nil {
 			return err
 		}
 		t := c.tables[table]
@@ -95,8 +99,14 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 			c.sequences = append(c.sequences, domain.Sequence{Name: domain.TableName{Schema: t.Schema, Name: t.Name + "_" + k.Name + "_seq"},
 				OwnedBy: t.TableName, OwnedColumn: k.Name, Identity: true, Start: 1, Increment: 1})
 		}
+		if _, on, ok := strings.Cut(extra, "on update "); ok {
+			k.OnUpdate = on
+		}
 		if generated == "ALWAYS" {
-			k.Computed = expression
+			k.Computed, k.Default = expression, ""
+			if strings.Contains(extra, "STORED") {
+				k.Computed += " STORED"
+			}
 		}
 		k.Wide, k.Wire = wide[k.BaseType], "portable"
 		t.Columns = append(t.Columns, k)
@@ -107,19 +117,21 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 func (c *catalogReader) readIndexes(ctx context.Context) error {
 	type index struct {
 		columns  []string
+		pieces   []string // with length and direction
 		unique   bool
 		nullable bool
-		partial  bool // part of a value only, or an expression
+		part     bool // of a value only
 		kind     string
 	}
 	found := map[string]map[string]*index{}
 	var order [][2]string
 	err := c.each(ctx, `
-SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), sub_part IS NOT NULL, coalesce(nullable, '') = 'YES', index_type
+SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coalesce(sub_part, 0), coalesce(nullable, '') = 'YES', index_type, coalesce(collation, 'A') = 'D'
   FROM information_schema.statistics WHERE table_schema = ? ORDER BY table_name, index_name <> 'PRIMARY', index_name, seq_in_index`, func(r *sql.Rows) error {
 		var table, name, column, kind string
-		var unique, part, nullable bool
-		if err := r.Scan(&table, &name, &unique, &column, &part, &nullable, &kind); err != nil {
+		var unique, nullable, descending bool
+		var part int
+		if err := r.Scan(&table, &name, &unique, &column, &part, &nullable, &kind, &descending); err != nil {
 			return err
 		}
 		if found[table] == nil {
@@ -131,8 +143,15 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), sub_pa
 			found[table][name] = x
 			order = append(order, [2]string{table, name})
 		}
-		x.columns = append(x.columns, column)
-		x.nullable, x.partial = x.nullable || nullable, x.partial || part || column == ""
+		piece := quote(column)
+		if part > 0 && kind != "SPATIAL" {
+			piece += fmt.Sprintf("(%d)", part)
+		}
+		if descending {
+			piece += " DESC"
+		}
+		x.columns, x.pieces = append(x.columns, column), append(x.pieces, piece)
+		x.nullable, x.part = x.nullable || nullable, x.part || part > 0
 		return nil
 	})
 	if err != nil {
@@ -140,20 +159,55 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), sub_pa
 	}
 	for _, o := range order {
 		t, x := c.tables[o[0]], found[o[0]][o[1]]
-		switch {
-		case t == nil:
-		case o[1] == "PRIMARY" && !x.partial:
-			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Primary: true, Name: "PRIMARY"})
-		case x.partial || x.kind == "FULLTEXT" || x.kind == "SPATIAL":
-			t.Left = append(t.Left, fmt.Sprintf("index %s (%s, of parts of values or of a kind the target lacks)", o[1], strings.ToLower(x.kind)))
-		case x.unique && !x.nullable:
-			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Name: t.Name + "_" + o[1]})
-			fallthrough
-		default:
-			t.Indexes = append(t.Indexes, domain.Index{Name: o[1], Unique: x.unique, Columns: x.columns})
+		if t == nil {
+			continue
 		}
+		if o[1] == "PRIMARY" {
+			// A key of parts of values identifies no row by itself.
+			if !x.part {
+				t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Primary: true, Name: "PRIMARY"})
+			}
+			continue
+		}
+		out := domain.Index{Name: o[1], Unique: x.unique, Columns: x.columns}
+		word := map[bool]string{true: "UNIQUE "}[x.unique]
+		switch {
+		case x.kind == "FULLTEXT" || x.kind == "SPATIAL":
+			word, out.Columns, out.Why = x.kind+" ", nil, "of the kind "+strings.ToLower(x.kind)
+		case x.part:
+			out.Columns, out.Why = nil, "of parts of values"
+		}
+		out.Definition = fmt.Sprintf("%sINDEX %s (%s)", word, quote(o[1]), strings.Join(x.pieces, ", "))
+		if x.unique && !x.nullable && out.Columns != nil {
+			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Name: t.Name + "_" + o[1]})
+		}
+		t.Indexes = append(t.Indexes, out)
 	}
 	return nil
+}
+
+// readChecks reads check constraints, but for those that make a text JSON.
+func (c *catalogReader) readChecks(ctx context.Context) error {
+	return c.each(ctx, `
+SELECT table_name, constraint_name, check_clause, level = 'Column'
+  FROM information_schema.check_constraints WHERE constraint_schema = ? ORDER BY table_name, constraint_name`, func(r *sql.Rows) error {
+		var table string
+		var column bool
+		k := domain.Constraint{Kind: "check"}
+		if err := r.Scan(&table, &k.Name, &k.Definition, &column); err != nil {
+			return err
+		}
+		t := c.tables[table]
+		if t == nil || k.Definition == "json_valid("+quote(k.Name)+")" {
+			return nil
+		}
+		if column {
+			k.Name = t.Name + "_" + k.Name + "_check"
+		}
+		k.Definition = "CHECK (" + k.Definition + ")"
+		t.Constraints = append(t.Constraints, k)
+		return nil
+	})
 }
 
 func (c *catalogReader) readForeign(ctx context.Context) error {

@@ -1,10 +1,11 @@
-// Package mariadb is the engine for MariaDB 10.6 and later, as a source. It reads
+// Package mariadb is the engine for MariaDB 10.6 and later. As a source it reads
 // chunks in consistent snapshots whose place in the binary log is exact, and
-// follows changes through its own client of the server's replication protocol.
-// As a target it is refused in words.
+// follows changes through its own client of the server's replication protocol. As
+// a target it takes chunks through LOAD DATA and changes in folded batches, each
+// in one transaction with its mark or position.
 //
-// What it reads and captures goes out in the target's text form, as the plan's
-// other side says; see core/typemap.
+// Rows travel as texts in the target's form, as the plan's other side says; see
+// core/typemap.
 package mariadb
 
 import (
@@ -22,6 +23,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
@@ -64,14 +66,18 @@ type database struct {
 	name string // host:port/database, for messages
 }
 
+// sqlMode refuses what a column cannot hold, and takes what another server of
+// this engine may hold: dates that do not exist, zero where numbering begins.
+const sqlMode = "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,ALLOW_INVALID_DATES,NO_AUTO_VALUE_ON_ZERO'"
+
 // Open connects and returns the database.
 func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, error) {
 	c := mysql.NewConfig()
 	c.User, c.Passwd, c.Net, c.Addr, c.DBName = e.User, e.Password, "tcp", net.JoinHostPort(e.Host, strconv.Itoa(e.Port)), e.Database
-	c.Timeout, c.InterpolateParams, c.Collation = 10*time.Second, true, "utf8mb4_general_ci"
+	c.Timeout, c.InterpolateParams, c.Collation, c.ClientFoundRows = 10*time.Second, true, "utf8mb4_general_ci", true
 	c.Logger = &mysql.NopLogger{}
-	// Reading must outlast a target that is slow for a while.
-	c.Params = map[string]string{"time_zone": "'+00:00'", "net_write_timeout": "3600", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"}
+	// Reading must outlast a target that is slow for a while, and writing a source.
+	c.Params = map[string]string{"time_zone": "'+00:00'", "net_write_timeout": "3600", "net_read_timeout": "3600", "sql_mode": sqlMode}
 	switch e.TLS {
 	case "disable":
 	case "", "prefer":
@@ -135,11 +141,33 @@ func quoteAll(names []string) string {
 	return strings.Join(out, ", ")
 }
 
-// literal quotes a text; a value whose other side is binary comes as PostgreSQL's
-// hexadecimal form and is given back as bytes.
-func literal(v string, binary bool) string {
-	if hex, ok := strings.CutPrefix(v, `\x`); ok && binary {
-		return "X'" + hex + "'"
+// literal writes a value, given as text in the target's form, so that the server
+// takes it for the column's own kind: numbers compare as numbers, and texts by the
+// column's own order.
+func literal(c domain.Column, v string) string {
+	switch base := strings.TrimSuffix(c.BaseType, " unsigned"); {
+	case base == "bit" && ones(v):
+		return "b'" + v + "'"
+	case typemap.IsBytes(base):
+		if hex, ok := strings.CutPrefix(v, `\x`); ok {
+			return "X'" + hex + "'"
+		}
+	case plainNumber[base] && digits(v):
+		return v
+	case base == "float":
+		v = told(v)
 	}
-	return "'" + strings.NewReplacer(`\`, `\\`, `'`, `''`, "\x00", `\0`).Replace(v) + "'"
+	return "'" + escape.Replace(v) + "'"
+}
+
+var (
+	escape      = strings.NewReplacer(`\`, `\\`, `'`, `''`, "\x00", `\0`)
+	plainNumber = map[string]bool{"tinyint": true, "smallint": true, "mediumint": true, "int": true, "bigint": true, "decimal": true, "year": true}
+)
+
+func ones(v string) bool { return v != "" && strings.Trim(v, "01") == "" }
+
+// digits reports whether v can stand in a statement as it is.
+func digits(v string) bool {
+	return v != "" && strings.Trim(v, "0123456789-.") == "" && strings.ContainsAny(v, "0123456789")
 }

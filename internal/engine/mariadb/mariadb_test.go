@@ -87,7 +87,7 @@ func planFor(t testing.TB, d *database, table string) *domain.TablePlan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _ = typemap.PlanToPostgres(p)
+	p, _, _ = typemap.Way{From: typemap.MariaDB, To: typemap.Postgres}.Complete(p)
 	return &p
 }
 

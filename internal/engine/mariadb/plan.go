@@ -35,20 +35,16 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 	return p, nil
 }
 
-// other returns the target's column of a plan's column; before the plan has its
-// other side, the one that the catalogue gives.
-func other(p *domain.TablePlan, i int) domain.Column {
-	if p.TargetSide != nil {
-		return p.TargetSide.Columns[i]
-	}
-	return typemap.ToPostgres(p.Columns[i]).Column
-}
-
-// converters are those of a plan's columns, in their order.
+// converters are those of a plan's columns, in their order: into the form of the
+// other side, or into our own where the plan has none.
 func converters(p *domain.TablePlan) []typemap.Convert {
 	out := make([]typemap.Convert, len(p.Columns))
 	for i, c := range p.Columns {
-		out[i] = typemap.Compile(c, other(p, i))
+		if p.TargetSide == nil {
+			out[i] = typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c)
+			continue
+		}
+		out[i] = typemap.Compile(typemap.MariaDB, p.TargetSide.Engine, c, p.TargetSide.Columns[i])
 	}
 	return out
 }
@@ -128,10 +124,10 @@ func selectedList(p *domain.TablePlan) string {
 func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
 	var cond []string
 	if lower != nil {
-		cond = append(cond, beyond(p.Key, lower, ">", ">="))
+		cond = append(cond, beyond(p, lower, ">", ">="))
 	}
 	if upper != nil {
-		cond = append(cond, beyond(p.Key, upper, "<", "<"))
+		cond = append(cond, beyond(p, upper, "<", "<"))
 	}
 	if len(cond) == 0 {
 		return ""
@@ -140,18 +136,19 @@ func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
 }
 
 // beyond writes key > bound, or key >= bound with last, for keys of any width.
-func beyond(key []string, bound domain.KeyValue, op, last string) string {
+func beyond(p *domain.TablePlan, bound domain.KeyValue, op, last string) string {
+	cols := p.KeyColumns()
 	var alternatives []string
-	for i := range key {
+	for i := range cols {
 		var all []string
 		for j := range i {
-			all = append(all, quote(key[j])+" = "+literal(bound[j], false))
+			all = append(all, quote(cols[j].Name)+" = "+literal(cols[j], bound[j]))
 		}
 		o := op
-		if i == len(key)-1 {
+		if i == len(cols)-1 {
 			o = last
 		}
-		alternatives = append(alternatives, strings.Join(append(all, quote(key[i])+" "+o+" "+literal(bound[i], false)), " AND "))
+		alternatives = append(alternatives, strings.Join(append(all, quote(cols[i].Name)+" "+o+" "+literal(cols[i], bound[i])), " AND "))
 	}
 	return "(" + strings.Join(alternatives, " OR ") + ")"
 }

@@ -74,9 +74,6 @@ func (d *database) makeReadOnly(ctx context.Context, wait time.Duration) error {
 	}
 }
 
-// erLockWait is the server's number for a lock that was not got in time.
-const erLockWait = 1205
-
 type writeStop struct {
 	d        *database
 	readOnly bool

@@ -23,6 +23,7 @@ type server struct {
 	version, user, cipher string
 	variables             map[string]string
 	grants                []string
+	connected             int
 }
 
 func (d *database) server(ctx context.Context) (server, error) {
@@ -45,11 +46,14 @@ func (d *database) server(ctx context.Context) (server, error) {
 		}
 		return d.explain(rows.Err())
 	}
-	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections')",
+	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections', 'local_infile', 'read_only')",
 		func(k, v string) { s.variables[k] = v }); err != nil {
 		return s, err
 	}
 	if err := pairs("SHOW SESSION STATUS LIKE 'Ssl_cipher'", func(_, v string) { s.cipher = v }); err != nil {
+		return s, err
+	}
+	if err := pairs("SHOW GLOBAL STATUS LIKE 'Threads_connected'", func(_, v string) { s.connected, _ = strconv.Atoi(v) }); err != nil {
 		return s, err
 	}
 	rows, err := d.pool.QueryContext(ctx, "SHOW GRANTS")
@@ -165,11 +169,73 @@ func account(user string) string {
 	return "'" + name + "'@'" + host + "'"
 }
 
-// noTarget is why this engine cannot be written to.
-const noTarget = "MariaDB can be the source of a crossing; as a target it is not built yet"
+// targetRights are what a target's user needs on its database.
+var targetRights = []string{"SELECT", "INSERT", "UPDATE", "DELETE", "CREATE", "DROP", "ALTER", "INDEX", "REFERENCES"}
 
-func targetEntries() []domain.Entry {
-	return []domain.Entry{{Verdict: domain.Blocks, Topic: "engine", Subject: "target", Measured: noTarget, Remedy: "choose a PostgreSQL database as the target"}}
+// mayOn reports whether a right is the user's on a database.
+func (s server) mayOn(database, right string) bool {
+	return s.may(right) || slices.ContainsFunc(s.grants, func(g string) bool {
+		list, rest, on := strings.Cut(strings.TrimPrefix(g, "GRANT "), " ON ")
+		name, _, all := strings.Cut(rest, ".*")
+		name = strings.ReplaceAll(strings.Trim(name, "`"), `\_`, "_")
+		return on && all && strings.EqualFold(name, database) && (list == "ALL PRIVILEGES" || slices.Contains(strings.Split(list, ", "), right))
+	})
+}
+
+func (s server) targetEntries(database string) []domain.Entry {
+	var e entries
+	if s.number() < 1007 || !strings.Contains(strings.ToLower(s.version), "mariadb") {
+		e.add(domain.Blocks, "version", "target", "use MariaDB 10.7 or later", "the server is %s; MariaDB 10.7 is the oldest that is written to", s.version)
+	} else {
+		e.add(domain.Fine, "version", "target", "", "%s, %s", s.named(), s.encryption())
+	}
+	for _, name := range []string{database, bookkeeping} {
+		var missing []string
+		for _, r := range targetRights {
+			if !s.mayOn(name, r) {
+				missing = append(missing, r)
+			}
+		}
+		if len(missing) > 0 {
+			e.add(domain.Blocks, "permission", "target", "GRANT "+strings.Join(missing, ", ")+" ON "+quote(name)+".* TO "+account(s.user), "user %s lacks %s on the database %s", s.user, strings.Join(missing, ", "), name)
+		}
+	}
+	if s.variables["local_infile"] != "ON" {
+		e.add(domain.Blocks, "bulk load", "target", "SET GLOBAL local_infile = ON", "the server takes no rows through LOAD DATA LOCAL (local_infile is off)")
+	}
+	if s.variables["read_only"] == "ON" && !s.may("READ_ONLY ADMIN", "SUPER") {
+		e.add(domain.Blocks, "read-only", "target", "SET GLOBAL read_only = OFF", "the server takes no writes (read_only is on)")
+	}
+	if s.variables["log_bin"] == "ON" && s.variables["binlog_format"] == "STATEMENT" {
+		e.add(domain.Blocks, "binary log", "target", "SET GLOBAL binlog_format = 'ROW'", "the server logs statements, with which it refuses writes that take no locks between keys")
+	}
+	return e
+}
+
+// SurveyTarget looks at everything a crossing needs of the target.
+func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
+	s, err := d.server(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := entries(s.targetEntries(d.end.Database))
+	if trip, err := d.roundTrip(ctx); err == nil {
+		e.add(domain.Fine, "round trip", "target", "", "%s", trip.Round(10*time.Microsecond))
+	}
+	most, _ := strconv.Atoi(s.variables["max_connections"])
+	if free := most - s.connected; free < set.Lanes+6 {
+		e.add(domain.Blocks, "connections", "target", fmt.Sprintf("SET GLOBAL max_connections = %d", most+50), "%d connections are free; %d lanes need %d", free, set.Lanes, set.Lanes+6)
+	}
+	here, err := d.Catalog(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := d.Holds(ctx, plans)
+	if err != nil {
+		return nil, err
+	}
+	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
+	return append(e, engine.LeftReferences(plans)...), nil
 }
 
 // Check measures what a person wants to know before using the database.
@@ -180,7 +246,7 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	}
 	trip, err := d.roundTrip(ctx)
 	return engine.Facts{Version: s.named(), Encrypted: s.encryption(), RoundTrip: trip, User: s.user,
-		AsSource: s.sourceEntries(true), AsTarget: targetEntries()}, err
+		AsSource: s.sourceEntries(true), AsTarget: s.targetEntries(d.end.Database)}, err
 }
 
 // roundTrip is the best of five.
@@ -224,9 +290,6 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			if _, err := newNormal(c); err != nil && capture {
 				e.add(domain.Blocks, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4", "%s: %s", c.Name, err)
 			}
-		}
-		for _, l := range p.Table.Left {
-			e.add(domain.ToKnow, "left out", name, "", "%s is not made on the target", l)
 		}
 	}
 	return e, nil

@@ -381,7 +381,8 @@ func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	return rows[0], nil
+	w := newWriting(p)
+	return w.rowOf(rows[0])
 }
 
 // textRows runs a query and returns its rows in the types' own text form.

@@ -56,6 +56,8 @@ type relation struct {
 	at    []int // plan position of each relation column, -1 for none
 	width int
 	note  string // how it differs from the plan
+
+	writing writing
 }
 
 // OpenCapture starts streaming from the slot.
@@ -324,7 +326,7 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 		return nil, nil
 	}
 	cols := t.Plan.Carried()
-	r := &relation{table: t, width: len(cols)}
+	r := &relation{table: t, width: len(cols), writing: newWriting(t.Plan)}
 	var types []string
 	for _, col := range m.Columns {
 		var name string
@@ -371,9 +373,9 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 		}
 	}
 	mem := make([]byte, 0, total)
-	row := func(t pgoutput.Tuple) domain.Row {
+	row := func(t pgoutput.Tuple) (domain.Row, error) {
 		if t == nil {
-			return nil
+			return nil, nil
 		}
 		out := make(domain.Row, r.width)
 		for i := range t {
@@ -389,10 +391,16 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 				out[r.at[i]] = domain.Value{Kind: domain.Present, Data: mem[n:len(mem):len(mem)]}
 			}
 		}
-		return out
+		return r.writing.rowOf(out)
 	}
 	ch := domain.Change{Kind: kind, Table: r.table.ID, OldWhole: oldKind == 'O'}
-	ch.Old, ch.New = row(old), row(fresh)
+	var err error
+	if ch.Old, err = row(old); err != nil {
+		return fmt.Errorf("a change of %s in the log: %w", r.table.Plan.Source, err)
+	}
+	if ch.New, err = row(fresh); err != nil {
+		return fmt.Errorf("a change of %s in the log: %w", r.table.Plan.Source, err)
+	}
 	fold.Complete(&ch)
 	return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
 }

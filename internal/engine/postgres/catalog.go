@@ -75,7 +75,8 @@ SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
        CASE WHEN c.relkind = 'p'
             THEN (SELECT CASE WHEN count(*) = 0 THEN 'd' WHEN min(l.relreplident::text) = max(l.relreplident::text) THEN min(l.relreplident::text) ELSE 'n' END
                     FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
-            ELSE c.relreplident::text END
+            ELSE c.relreplident::text END,
+       coalesce(obj_description(c.oid, 'pg_class'), '')
   FROM pg_class c
   JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p')
@@ -86,7 +87,7 @@ SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
 		var oid uint32
 		var own, leaf string
 		t := &domain.Table{}
-		if err := r.Scan(&oid, &t.Schema, &t.Name, &own, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &leaf); err != nil {
+		if err := r.Scan(&oid, &t.Schema, &t.Name, &own, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &leaf, &t.Comment); err != nil {
 			return err
 		}
 		t.RowIdentity = map[string]string{"d": "primary", "f": "full", "i": "index", "n": "none"}[leaf]
@@ -121,7 +122,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
               OR format_type(t.oid, NULL) LIKE 'reg%'
               OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid, NULL) LIKE 'reg%'))
             THEN 'local' ELSE 'portable' END,
-       a.attstorage <> 'p'
+       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), '')
   FROM pg_attribute a
   JOIN base b ON b.id = a.atttypid AND b.typtype <> 'd'
   JOIN pg_type t ON t.oid = b.at
@@ -135,7 +136,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
 		var oid uint32
 		var col domain.Column
 		if err := r.Scan(&oid, &col.Name, &col.Type, &col.BaseType, &col.NotNull, &col.Default, &col.Identity, &col.Generated,
-			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide); err != nil {
+			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment); err != nil {
 			return err
 		}
 		if t := c.tables[oid]; t != nil {
@@ -147,7 +148,11 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
 
 func (c *catalogReader) readConstraints(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coalesce(fn.nspname, ''), coalesce(fc.relname, '')
+SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coalesce(fn.nspname, ''), coalesce(fc.relname, ''),
+       ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY u(num, ord) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.num ORDER BY u.ord),
+       ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(num, ord) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.num ORDER BY u.ord),
+       CASE k.confupdtype WHEN 'c' THEN ' ON UPDATE CASCADE' WHEN 'n' THEN ' ON UPDATE SET NULL' WHEN 'd' THEN ' ON UPDATE SET DEFAULT' ELSE '' END ||
+       CASE k.confdeltype WHEN 'c' THEN ' ON DELETE CASCADE' WHEN 'n' THEN ' ON DELETE SET NULL' WHEN 'd' THEN ' ON DELETE SET DEFAULT' ELSE '' END
   FROM pg_constraint k
   LEFT JOIN pg_class fc ON fc.oid = k.confrelid
   LEFT JOIN pg_namespace fn ON fn.oid = fc.relnamespace
@@ -156,7 +161,7 @@ SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coal
 		var oid uint32
 		var k domain.Constraint
 		var kind string
-		if err := r.Scan(&oid, &k.Name, &kind, &k.Definition, &k.References.Schema, &k.References.Name); err != nil {
+		if err := r.Scan(&oid, &k.Name, &kind, &k.Definition, &k.References.Schema, &k.References.Name, &k.Columns, &k.ReferenceColumns, &k.Rules); err != nil {
 			return err
 		}
 		k.Kind = map[string]string{"c": "check", "u": "unique", "x": "exclude", "f": "foreign"}[kind]
@@ -176,16 +181,19 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
        EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')),
        pg_get_indexdef(i.indexrelid),
        ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY u(num, ord)
-               JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num ORDER BY u.ord)
+               JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num ORDER BY u.ord),
+       CASE WHEN i.indpred IS NOT NULL THEN 'of part of the rows only' WHEN i.indexprs IS NOT NULL THEN 'of an expression'
+            WHEN am.amname NOT IN ('btree', 'hash') THEN 'of the kind ' || am.amname ELSE '' END
   FROM pg_index i
   JOIN pg_class ic ON ic.oid = i.indexrelid
+  JOIN pg_am am ON am.oid = ic.relam
  WHERE i.indislive AND NOT EXISTS (SELECT 1 FROM pg_inherits h WHERE h.inhrelid = i.indexrelid)
  ORDER BY i.indrelid, NOT i.indisprimary, ic.relname`, func(r pgx.Rows) error {
 		var oid uint32
 		var x domain.Index
 		var primary, identity, key, constraint bool
 		var cols []string
-		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols); err != nil {
+		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols, &x.Why); err != nil {
 			return err
 		}
 		t := c.tables[oid]
@@ -199,6 +207,9 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
 			t.Keys = append(t.Keys, domain.Key{Columns: cols, Primary: primary, Name: x.Name})
 		}
 		if !constraint {
+			if x.Why == "" {
+				x.Columns = cols
+			}
 			t.Indexes = append(t.Indexes, x)
 		}
 		return nil

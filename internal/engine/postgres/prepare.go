@@ -217,6 +217,14 @@ func createTable(p *domain.TablePlan) []string {
 		sql += " PARTITION BY " + p.Table.PartitionBy
 	}
 	out := []string{sql}
+	if p.Table.Comment != "" {
+		out = append(out, "COMMENT ON TABLE "+qualified(p.Target)+" IS "+literal(p.Table.Comment))
+	}
+	for _, c := range p.Columns {
+		if c.Comment != "" {
+			out = append(out, "COMMENT ON COLUMN "+qualified(p.Target)+"."+quote(c.Name)+" IS "+literal(c.Comment))
+		}
+	}
 	for _, part := range p.Table.Partitions {
 		sql := fmt.Sprintf("CREATE TABLE %s PARTITION OF %s %s", qualified(part.Table), qualified(part.Parent), part.Bound)
 		if part.By != "" {

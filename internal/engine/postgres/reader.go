@@ -81,6 +81,9 @@ func parseSnapshot(text string) (domain.Snapshot, error) {
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
+	if p.TargetSide != nil {
+		return r.copyTexts(ctx, p, c, sink)
+	}
 	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT %s)",
 		quoteAll(columnNames(p.Carried())), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper), format(p))
 	w, err := takeWire(ctx, r.conn)

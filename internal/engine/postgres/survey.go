@@ -229,35 +229,7 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 	if err != nil {
 		return nil, err
 	}
-	fresh := 0
-	for i := range plans {
-		p, name := &plans[i], plans[i].Target.String()
-		t := here.Table(p.Target)
-		if t == nil {
-			fresh++
-			continue
-		}
-		if diff := differences(p, t); diff != "" {
-			e.add(domain.Blocks, "target table", name, "DROP TABLE "+qualified(p.Target)+", or alter it, or leave the table out", "it stands already and is unlike the source's: %s", diff)
-			continue
-		}
-		n := holds[p.Target]
-		count := strconv.FormatInt(n, 10)
-		if n > 1_000_000 {
-			count = "more than 1000000"
-		}
-		switch {
-		case n == 0:
-			e.add(domain.Fine, "target table", name, "", "it stands already, is alike and empty")
-		case set.NonEmptyTarget == "empty":
-			e.add(domain.ToKnow, "target table", name, "", "it holds %s rows, which will be removed", count)
-		default:
-			e.add(domain.Blocks, "target table", name, "TRUNCATE "+qualified(p.Target)+", or set non_empty_target: empty", "it holds %s rows", count)
-		}
-	}
-	if fresh > 0 {
-		e.add(domain.Fine, "target tables", "target", "", "%d tables will be created", fresh)
-	}
+	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
 	for _, x := range cat.Extensions {
 		var there bool
 		if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_available_extensions WHERE name = $1)`, x).Scan(&there); err != nil {
@@ -267,16 +239,5 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 			e.add(domain.Blocks, "extension", x, "install the extension's package on the target's machine", "the source uses extension %s, which the target does not have", x)
 		}
 	}
-	chosen := map[domain.TableName]bool{}
-	for _, p := range plans {
-		chosen[p.Source] = true
-	}
-	for _, p := range plans {
-		for _, k := range p.Table.Constraints {
-			if k.Kind == "foreign" && !chosen[k.References] {
-				e.add(domain.ToKnow, "foreign key", p.Source.String(), "add "+k.References.String()+" to the crossing", "%s refers to %s, which is left out: the foreign key is not made", k.Name, k.References)
-			}
-		}
-	}
-	return e, nil
+	return append(e, engine.LeftReferences(plans)...), nil
 }

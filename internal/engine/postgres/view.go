@@ -100,7 +100,7 @@ func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 // compared is how a column is read for comparing: in its binary form, or as
 // text where the binary form names things by server-local numbers.
 func compared(p *domain.TablePlan, c domain.Column) string {
-	if c.Wire == "local" || p.Unlike {
+	if c.Wire == "local" {
 		return quote(c.Name) + "::text"
 	}
 	return quote(c.Name)
@@ -142,6 +142,9 @@ func (v *view) copyRows(ctx context.Context, sql string, row func([]byte) error)
 
 // Sums reads every row once.
 func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
+	if p.Unlike {
+		return engine.SumsOf(ctx, v, p, part, progress)
+	}
 	if part.Bounds == nil {
 		sums := make([]rowhash.Sum, part.Buckets)
 		key := p.KeyIndexes(p.Columns)
@@ -181,6 +184,9 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 // Rows reads the wanted parts again, now with the key of every row as text in
 // front, so that rows can be named.
 func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int, visit func([]byte, uint64)) error {
+	if p.Unlike {
+		return engine.RowsOf(ctx, v, p, part, want, visit)
+	}
 	keys := make([]string, len(p.Key))
 	for i, k := range p.Key {
 		keys[i] = quote(k) + "::text"
@@ -238,6 +244,9 @@ func seq(n int) []int {
 // Fetch returns whole rows in text form. A table without a key is scanned for
 // rows with the wanted hashes.
 func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
+	if p.Unlike {
+		return engine.FetchOf(ctx, v, p, keys)
+	}
 	out := map[string][]domain.Row{}
 	names := quoteAll(columnNames(p.Columns))
 	if len(p.Key) == 0 {

@@ -1,0 +1,432 @@
+package typemap
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"dustyferry/internal/domain"
+)
+
+// Limits of MariaDB (its documentation, "Data types" and "InnoDB limitations").
+const (
+	keyBytes    = 3072   // of all columns of a key together
+	rowBytes    = 65_535 // of a row without its large objects
+	textKey     = 700    // characters that a text in a key gets, if it is alone there
+	prefix      = 191    // characters of a long text that an index holds
+	maxDigits   = 65     // of a decimal
+	maxFraction = 38     // of them behind the point
+)
+
+// place says where a column stands in its table.
+type place struct {
+	keyed   int      // how many texts and binaries the primary key has, 0 where the column is not in it
+	labels  []string // of an enumeration
+	numbers bool     // the target can number it: a whole number that begins a key
+}
+
+// ToMariaDB maps a PostgreSQL column that stands in no key.
+func ToMariaDB(c domain.Column) Mapped { return toMariaDB(c, place{}) }
+
+// textOrder compares texts as PostgreSQL does: A is not a, and spaces at the end
+// count.
+const textOrder = "utf8mb4_nopad_bin"
+
+const (
+	noNaN  = "NaN and the infinities do not exist there: a row with one stops the load"
+	noDate = "infinity, and years before 1 and after 9999, do not exist there: a row with one stops the load"
+)
+
+func toMariaDB(c domain.Column, in place) Mapped {
+	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Wire: "portable", Comment: c.Comment}}
+	to := func(typ string, v Verdict, note string) { m.Column.Type, m.Verdict, m.Note = typ, v, note }
+	// Texts and binaries of a primary key cannot be of any length.
+	short := func(typ string, room int, what string) {
+		n := room / in.keyed
+		to(fmt.Sprintf("%s(%d)", typ, n), Lossy, fmt.Sprintf("a key there holds %d %s of it: a longer value stops the load", n, what))
+	}
+	text := func(v Verdict, note string) {
+		to("longtext", v, note)
+		if in.keyed > 0 {
+			short("varchar", textKey, "characters")
+		}
+	}
+	a, b := args(c.Type)
+	switch c.BaseType {
+	case "smallint":
+		to("smallint", Exact, "")
+	case "integer":
+		to("int", Exact, "")
+	case "bigint":
+		to("bigint", Exact, "")
+	case "oid":
+		to("int unsigned", Exact, "")
+	case "numeric":
+		switch {
+		case a > 0 && a <= maxDigits && max(b, 0) <= maxFraction:
+			to(fmt.Sprintf("decimal(%d,%d)", a, max(b, 0)), Lossy, "NaN does not exist there: a row with it stops the load")
+		default:
+			to("decimal(65,30)", Lossy, "a number with more than 35 digits before the point or 30 behind it, NaN or an infinity stops the load")
+		}
+	case "real":
+		to("float", Lossy, noNaN)
+	case "double precision":
+		to("double", Lossy, noNaN)
+	case "money":
+		to("decimal(19,2)", Wider, "kept as a number, without the currency's sign")
+	case "boolean":
+		to("tinyint(1)", Wider, "kept as 1 and 0")
+	case "character varying":
+		switch {
+		case a > 0 && a*4 <= rowBytes/2 && (in.keyed == 0 || a*4*in.keyed <= keyBytes-64):
+			to(fmt.Sprintf("varchar(%d)", a), Exact, "")
+		default:
+			text(Wider, "")
+		}
+	case "character":
+		if a = max(a, 1); a <= 255 {
+			to(fmt.Sprintf("char(%d)", a), Exact, "")
+		} else {
+			text(Wider, "")
+		}
+	case "text", "name", "xml", "citext":
+		text(Wider, "")
+		if c.BaseType == "citext" {
+			m.Verdict, m.Note = Wider, strings.TrimPrefix(m.Note+"; capital and small letters are no longer the same", "; ")
+		}
+	case "bytea":
+		to("longblob", Wider, "")
+		if in.keyed > 0 {
+			short("varbinary", keyBytes-64, "bytes")
+		}
+	case "date":
+		to("date", Lossy, noDate)
+	case "timestamp without time zone":
+		to(timed("datetime", c.Type), Lossy, noDate)
+	case "timestamp with time zone":
+		to(timed("datetime", c.Type), Lossy, "kept as the moment in UTC; "+noDate)
+	case "time without time zone":
+		to(timed("time", c.Type), Wider, "")
+	case "time with time zone":
+		to("varchar(24)", Wider, "kept as text")
+	case "interval":
+		to("varchar(120)", Wider, "kept as text, such as 1 mon 2 days 03:00:00")
+	case "uuid":
+		to("uuid", Exact, "")
+	case "inet", "cidr", "macaddr", "macaddr8":
+		to("varchar(50)", Wider, "kept as text")
+	case "json", "jsonb":
+		to("json", Lossy, "a document nested more than 32 levels deep stops the load")
+	case "bit":
+		if a = max(a, 1); a <= 64 {
+			to(fmt.Sprintf("bit(%d)", a), Exact, "")
+		} else {
+			text(Wider, "kept as text of ones and zeros")
+		}
+	case "bit varying":
+		text(Wider, "kept as text of ones and zeros")
+	default:
+		switch {
+		case len(in.labels) > 0:
+			to("enum("+strings.Join(quotedLabels(in.labels), ",")+")", Exact, "")
+		case in.labels != nil:
+			to("varchar(255)", Wider, "the allowed values are no longer checked")
+		default:
+			text(Wider, "kept as PostgreSQL writes it")
+		}
+	}
+	m.Column.BaseType, _, _ = strings.Cut(m.Column.Type, "(")
+	if strings.HasSuffix(m.Column.Type, " unsigned") && !strings.HasSuffix(m.Column.BaseType, " unsigned") {
+		m.Column.BaseType += " unsigned"
+	}
+	switch m.Column.BaseType {
+	case "varchar", "char", "longtext", "enum", "json":
+		m.Column.Charset = "utf8mb4"
+	}
+	switch numbered := c.Identity != "" || strings.HasPrefix(c.Default, "nextval("); {
+	case numbered && in.numbers:
+		m.Column.Identity = "by default"
+	case numbered:
+		m.Note = strings.TrimPrefix(m.Note+"; not numbered there, as it begins no key", "; ")
+	default:
+		m.Column.Default = defaultIn(c, m.Column.BaseType)
+		if c.Default != "" && m.Column.Default == "" && !strings.HasPrefix(c.Default, "NULL::") {
+			m.Note = strings.TrimPrefix(m.Note+"; its default "+c.Default+" is not carried over", "; ")
+		}
+	}
+	return m
+}
+
+// timed is a type of times with as many digits as a PostgreSQL type.
+func timed(base, of string) string {
+	if n := fraction(of); n > 0 {
+		return fmt.Sprintf("%s(%d)", base, n)
+	}
+	return base
+}
+
+// fraction is how many digits a PostgreSQL time has behind the seconds.
+func fraction(typ string) int {
+	if _, rest, ok := strings.Cut(typ, "("); ok && rest[0] >= '0' && rest[0] <= '6' {
+		return int(rest[0] - '0')
+	}
+	return 6
+}
+
+func quotedLabels(labels []string) []string {
+	out := make([]string, len(labels))
+	for i, l := range labels {
+		out[i] = "'" + strings.ReplaceAll(l, "'", "''") + "'"
+	}
+	return out
+}
+
+// defaultIn carries a PostgreSQL default over where both sides surely mean the
+// same by it.
+func defaultIn(c domain.Column, base string) string {
+	d := strings.TrimSpace(c.Default)
+	value, _, _ := cutCast(d)
+	lower := strings.ToLower(value)
+	number := slices.Contains([]string{"smallint", "int", "int unsigned", "bigint", "decimal", "float", "double", "tinyint"}, base)
+	switch {
+	case base == "tinyint" && (lower == "true" || lower == "false"):
+		return map[string]string{"true": "1", "false": "0"}[lower]
+	case number && numberIn.MatchString(strings.Trim(value, "'()")):
+		return strings.Trim(value, "'()")
+	case base == "datetime" && (lower == "now()" || lower == "current_timestamp"):
+		return timed("current_timestamp", c.Type)
+	case strings.HasPrefix(value, "'") && !strings.Contains(value, `\`) && slices.Contains([]string{"varchar", "char", "longtext", "enum", "json"}, base):
+		return value
+	}
+	return ""
+}
+
+// cutCast takes a cast off an expression such as 'x'::text.
+func cutCast(expression string) (value, typ string, cast bool) {
+	if i := strings.LastIndex(expression, "::"); i > 0 && !strings.HasSuffix(expression, "'") {
+		return expression[:i], expression[i+2:], true
+	}
+	return expression, "", false
+}
+
+// labelsOf returns the labels of an enumeration type of the source, nil where the
+// type is none, and an empty list where MariaDB could not keep them apart.
+func (w Way) labelsOf(base string) []string {
+	if w.Catalog == nil {
+		return nil
+	}
+	for _, t := range w.Catalog.Types {
+		_, list, ok := strings.Cut(t.Definition, " AS ENUM (")
+		if !ok || t.Name.String() != strings.ReplaceAll(base, `"`, "") {
+			continue
+		}
+		out := []string{}
+		for _, l := range strings.Split(strings.TrimSuffix(list, ")"), "', '") {
+			l = strings.ReplaceAll(strings.TrimSuffix(strings.TrimPrefix(l, "'"), "'"), "''", "'")
+			if strings.ContainsAny(l, "\\,") || strings.HasSuffix(l, " ") || strings.HasPrefix(l, "E'") {
+				return []string{}
+			}
+			out = append(out, l)
+		}
+		return out
+	}
+	return nil
+}
+
+// planToMariaDB completes a plan of a PostgreSQL table with the side that a
+// MariaDB target must know.
+func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
+	var notes []Noted
+	there := w.there(&p)
+	there.Table.Comment, there.Table.Collation = p.Table.Comment, textOrder
+	left := func(format string, args ...any) {
+		there.Table.Left = append(there.Table.Left, fmt.Sprintf(format, args...))
+	}
+	var primary []string
+	if k := p.Table.PrimaryKey(); k != nil {
+		primary = k.Columns
+	} else {
+		primary = p.Key
+	}
+	varying := 0
+	for _, name := range primary {
+		if c := p.Table.Column(name); c != nil && isVarying(c.BaseType) {
+			varying++
+		}
+	}
+	numbered := false
+	for _, c := range p.Columns {
+		if c.Generated {
+			left("generated column %s (its expression is PostgreSQL's, and the log does not carry its values)", c.Name)
+			continue
+		}
+		in := place{labels: w.labelsOf(c.BaseType)}
+		if slices.Contains(primary, c.Name) {
+			in.keyed = max(varying, 1)
+		}
+		in.numbers = !numbered && len(primary) > 0 && primary[0] == c.Name && slices.Contains([]string{"smallint", "integer", "bigint"}, c.BaseType)
+		m := toMariaDB(c, in)
+		numbered = numbered || m.Column.Identity != ""
+		there.Columns = append(there.Columns, m.Column)
+		notes = append(notes, Noted{c.Name, c.Type, m.Column.Type, m.Verdict, m.Note})
+	}
+	fitRow(there.Columns, notes, primary)
+	for i := range there.Columns {
+		for j := range i {
+			if a, b := there.Columns[i].Name, there.Columns[j].Name; strings.EqualFold(a, b) {
+				notes = append(notes, Noted{a, "a name", "a name", Impossible, fmt.Sprintf("MariaDB takes the names %s and %s for one; rename a column on the source", b, a)})
+			}
+		}
+	}
+	notes = slices.DeleteFunc(notes, func(n Noted) bool { return n.Verdict == Exact && n.Note == "" })
+	there.Table.Columns = there.Columns
+	for _, k := range p.Table.Keys {
+		there.Table.Keys = append(there.Table.Keys, domain.Key{Columns: k.Columns, Primary: k.Primary, Name: k.Name})
+	}
+	// Keys compare booleans in their other form.
+	for _, name := range p.Key {
+		if c := p.Table.Column(name); c != nil && c.BaseType == "boolean" && p.KeyOrder == "ours" {
+			p.KeyOrder, there.KeyOrder = "source", "source"
+		}
+	}
+	w.indexesInMariaDB(&p, there, left)
+	if p.Table.PartitionBy != "" {
+		left("partitioning by %s (the table is one on the target)", p.Table.PartitionBy)
+	}
+	return p, notes
+}
+
+func isVarying(base string) bool {
+	switch base {
+	case "text", "name", "character varying", "character", "bytea", "xml", "citext":
+		return true
+	}
+	return false
+}
+
+// fitRow makes the widest texts large objects until a row is short enough; notes
+// has one entry a column.
+func fitRow(cols []domain.Column, notes []Noted, key []string) {
+	width := func(c domain.Column) int {
+		switch a, _ := args(c.Type); c.BaseType {
+		case "varchar", "char":
+			return a*4 + 2
+		case "varbinary":
+			return a + 2
+		}
+		return 12
+	}
+	total := 0
+	order := make([]int, len(cols))
+	for i := range cols {
+		total += width(cols[i])
+		order[i] = i
+	}
+	sort.SliceStable(order, func(a, b int) bool { return width(cols[order[a]]) > width(cols[order[b]]) })
+	for _, i := range order {
+		if total < rowBytes-1000 || cols[i].BaseType != "varchar" || slices.Contains(key, cols[i].Name) {
+			continue
+		}
+		total -= width(cols[i])
+		cols[i].Type, cols[i].BaseType = "longtext", "longtext"
+		notes[i].To, notes[i].Verdict = "longtext", Wider
+		notes[i].Note = strings.TrimPrefix(notes[i].Note+"; a row of texts there holds 65535 bytes in all, so it is kept beside the row", "; ")
+	}
+}
+
+// indexesInMariaDB carries what MariaDB has too; the rest is left, with its reason.
+func (w Way) indexesInMariaDB(p, there *domain.TablePlan, left func(string, ...any)) {
+	columns := func(names []string, unique bool) string {
+		var out []string
+		for _, n := range names {
+			s := quotedIn(n)
+			if c := there.Table.Column(n); c != nil && !unique {
+				switch a, _ := args(c.Type); {
+				case c.BaseType == "longtext", c.BaseType == "longblob", c.BaseType == "varchar" && a*4*len(names) > keyBytes:
+					s += fmt.Sprintf("(%d)", min(prefix, keyBytes/4/len(names)))
+				}
+			}
+			out = append(out, s)
+		}
+		return strings.Join(out, ", ")
+	}
+	known := func(names []string) bool {
+		return len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return there.Table.Column(n) == nil })
+	}
+	for _, x := range p.Table.Indexes {
+		switch {
+		case !known(x.Columns) && x.Why == "":
+			left("index %s (of columns that are not carried)", x.Name)
+		case !known(x.Columns):
+			left("index %s (%s)", x.Name, x.Why)
+		default:
+			kind := "INDEX"
+			if x.Unique {
+				kind = "UNIQUE INDEX"
+			}
+			there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: x.Name, Unique: x.Unique, Columns: x.Columns,
+				Definition: fmt.Sprintf("%s %s (%s)", kind, quotedIn(x.Name), columns(x.Columns, x.Unique))})
+		}
+	}
+	for _, k := range p.Table.Constraints {
+		switch {
+		case k.Kind == "unique" && known(k.Columns):
+			there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: k.Name, Unique: true, Columns: k.Columns,
+				Definition: fmt.Sprintf("UNIQUE INDEX %s (%s)", quotedIn(k.Name), columns(k.Columns, true))})
+		case k.Kind == "foreign" && known(k.Columns) && !strings.Contains(k.Rules, "SET DEFAULT"):
+			there.Table.Constraints = append(there.Table.Constraints, w.foreign(p.Target.Name, k))
+		case k.Kind == "check":
+			left("check %s (its expression is PostgreSQL's)", k.Name)
+		default:
+			left("%s constraint %s (MariaDB has no such constraint)", k.Kind, k.Name)
+		}
+	}
+}
+
+// foreign writes a foreign key for MariaDB, whose names of them are one space for
+// the whole database.
+func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
+	to := w.name(k.References)
+	name := k.Name
+	if !strings.HasPrefix(name, table) {
+		name = table + "_" + name
+	}
+	return domain.Constraint{Name: name[:min(len(name), 64)], Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
+		Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", listIn(k.Columns), quotedIn(to.Schema), quotedIn(to.Name), listIn(k.ReferenceColumns), k.Rules)}
+}
+
+// planAlike completes a plan between two MariaDB databases: types stay as they
+// are, and so does what belongs to the table; only the database is another.
+func (w Way) planAlike(p domain.TablePlan) domain.TablePlan {
+	there := w.there(&p)
+	for _, c := range p.Columns {
+		if c.Computed != "" { // the target computes it itself
+			c.Generated = true
+		}
+		there.Columns = append(there.Columns, c)
+	}
+	t := &there.Table
+	t.Columns, t.Keys, t.Indexes, t.Comment, t.Collation = there.Columns, p.Table.Keys, p.Table.Indexes, p.Table.Comment, p.Table.Collation
+	for _, k := range p.Table.Constraints {
+		if k.Kind == "foreign" {
+			k = w.foreign(p.Target.Name, k)
+		}
+		t.Constraints = append(t.Constraints, k)
+	}
+	if p.Table.PartitionBy != "" {
+		t.Left = append(t.Left, "partitioning (the table is one on the target)")
+	}
+	return p
+}
+
+// quotedIn quotes an identifier for MariaDB.
+func quotedIn(name string) string { return "`" + strings.ReplaceAll(name, "`", "``") + "`" }
+
+func listIn(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = quotedIn(n)
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,192 @@
+package typemap
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"dustyferry/internal/domain"
+)
+
+// ToPostgres maps a MariaDB column. BaseType is the type without its brackets,
+// with " unsigned" behind where it is.
+func ToPostgres(c domain.Column) Mapped {
+	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Identity: c.Identity, Wide: c.Wide, Wire: "portable", Comment: c.Comment}}
+	to := func(typ string, v Verdict, note string) {
+		m.Column.Type, m.Verdict, m.Note = typ, v, note
+	}
+	a, b := args(c.Type)
+	switch c.BaseType {
+	case "tinyint", "tinyint unsigned":
+		to("smallint", Wider, "")
+	case "smallint":
+		to("smallint", Exact, "")
+	case "smallint unsigned", "mediumint", "mediumint unsigned":
+		to("integer", Wider, "")
+	case "int":
+		to("integer", Exact, "")
+	case "int unsigned":
+		to("bigint", Wider, "")
+	case "bigint":
+		to("bigint", Exact, "")
+	case "bigint unsigned":
+		to("numeric(20,0)", Wider, "")
+		if c.Identity != "" { // what the target numbers must be a whole number of its own
+			to("bigint", Lossy, "a number above 9223372036854775807 stops the load")
+		}
+	case "decimal", "decimal unsigned":
+		to(fmt.Sprintf("numeric(%d,%d)", max(a, 1), max(b, 0)), Exact, "")
+	case "float", "float unsigned":
+		to("real", Exact, "")
+	case "double", "double unsigned":
+		to("double precision", Exact, "")
+	case "bit":
+		to(fmt.Sprintf("bit(%d)", max(a, 1)), Exact, "")
+	case "year":
+		to("smallint", Wider, "a year is kept as a number")
+	case "char":
+		to(fmt.Sprintf("character varying(%d)", max(a, 1)), Exact, "")
+	case "varchar":
+		to(fmt.Sprintf("character varying(%d)", max(a, 1)), Exact, "")
+		if a < 1 { // varchar(0)
+			to("text", Wider, "")
+		}
+	case "text":
+		to("text", Exact, "")
+	case "tinytext", "mediumtext", "longtext":
+		to("text", Wider, "")
+	case "json":
+		to("json", Exact, "")
+	case "enum":
+		to("text", Wider, "the allowed values are no longer checked")
+	case "set":
+		to("text", Wider, "kept as its values with commas between them")
+	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
+		to("bytea", Wider, "")
+	case "date":
+		to("date", Lossy, "dates with a zero month or day become NULL")
+	case "datetime":
+		to(fmt.Sprintf("timestamp(%d) without time zone", max(a, 0)), Lossy, "dates with a zero month or day become NULL")
+	case "timestamp":
+		to(fmt.Sprintf("timestamp(%d) with time zone", max(a, 0)), Lossy, "the zero timestamp becomes NULL")
+	case "time":
+		to("interval", Wider, "up to 838 hours, as an interval")
+	case "uuid":
+		to("uuid", Exact, "")
+	case "inet4", "inet6":
+		to("text", Wider, "kept as text")
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+		to("bytea", Wider, "kept as its well-known binary form, without the reference system's number")
+	default:
+		to("text", Lossy, "the type "+c.Type+" is not known here; it is kept as text")
+	}
+	m.Column.BaseType, _, _ = strings.Cut(m.Column.Type, "(")
+	if strings.HasPrefix(m.Column.Type, "timestamp") { // the digits stand inside
+		m.Column.BaseType = regexp.MustCompile(`\([0-9]\)`).ReplaceAllString(m.Column.Type, "")
+	}
+	if m.Verdict == Lossy && c.NotNull && strings.Contains("date datetime timestamp", c.BaseType) {
+		m.Note = "a date with a zero month or day stops the load: it does not exist on the target, and the column is NOT NULL"
+	}
+	if c.Computed != "" {
+		m.Note = "its expression is not carried over; the values are copied"
+	}
+	m.Column.Default = defaultOf(c, m.Column.Type)
+	return m
+}
+
+// defaultOf carries a default over where both sides surely mean the same by it.
+func defaultOf(c domain.Column, typ string) string {
+	d := strings.TrimSpace(c.Default)
+	lower := strings.ToLower(d)
+	switch {
+	case d == "" || lower == "null" || c.Identity != "" || c.Computed != "":
+		return ""
+	case strings.HasPrefix(lower, "current_timestamp") || lower == "now()":
+		return "CURRENT_TIMESTAMP"
+	case numberIn.MatchString(strings.Trim(d, "'")) && (strings.HasPrefix(typ, "numeric") || strings.HasSuffix(typ, "int") || typ == "integer" || typ == "real" || typ == "double precision"):
+		return strings.Trim(d, "'")
+	case strings.HasPrefix(d, "'") && strings.HasSuffix(d, "'") && !strings.Contains(d, `\`) && (typ == "text" || strings.HasPrefix(typ, "character")):
+		return d
+	}
+	return ""
+}
+
+// planToPostgres completes a plan of a MariaDB table with the side that a
+// PostgreSQL target must know, and says what changes on the way.
+func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
+	var notes []Noted
+	there := w.there(&p)
+	there.Table.Comment = p.Table.Comment
+	refers := map[string]bool{}
+	for _, k := range p.Table.Constraints {
+		for _, c := range k.Columns {
+			refers[c] = true
+		}
+	}
+	for _, c := range p.Columns {
+		m := ToPostgres(c)
+		if refers[c.Name] && c.BaseType == "bigint unsigned" { // most likely to a key that is numbered
+			m.Column.Type, m.Column.BaseType, m.Verdict, m.Note = "bigint", "bigint", Lossy, "a number above 9223372036854775807 stops the load"
+		}
+		there.Columns = append(there.Columns, m.Column)
+		if m.Verdict != Exact || m.Note != "" {
+			notes = append(notes, Noted{c.Name, c.Type, m.Column.Type, m.Verdict, m.Note})
+		}
+	}
+	there.Table.Columns = there.Columns
+	for _, k := range p.Table.Keys {
+		name := k.Name
+		if k.Primary {
+			name = p.Target.Name + "_pkey"
+		}
+		there.Table.Keys = append(there.Table.Keys, domain.Key{Columns: k.Columns, Primary: k.Primary, Name: name})
+	}
+	for _, x := range p.Table.Indexes {
+		if x.Columns == nil {
+			there.Table.Left = append(there.Table.Left, fmt.Sprintf("index %s (%s)", x.Name, x.Why))
+			continue
+		}
+		def := "INDEX"
+		if x.Unique {
+			def = "UNIQUE INDEX"
+		}
+		name := p.Target.Name + "_" + x.Name
+		there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: name, Unique: x.Unique,
+			Definition: fmt.Sprintf("CREATE %s %s ON %s.%s (%s)", def, quoted(name), quoted(p.Target.Schema), quoted(p.Target.Name), list(x.Columns))})
+	}
+	for _, k := range p.Table.Constraints {
+		if k.Kind == "foreign" {
+			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign", References: k.References,
+				Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", list(k.Columns), quoted(k.References.Schema), quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
+		}
+	}
+	for _, k := range p.Table.Constraints {
+		if k.Kind == "check" {
+			there.Table.Left = append(there.Table.Left, "check "+k.Name+" (its expression is MariaDB's)")
+		}
+	}
+	for _, name := range append(columnNames(p.Columns), p.Target.Schema, p.Target.Name) {
+		if len(name) > 63 {
+			notes = append(notes, Noted{name, "a name", "a name", Impossible, fmt.Sprintf("the name has %d bytes, PostgreSQL takes 63; rename it on the source", len(name))})
+		}
+	}
+	return p, notes
+}
+
+func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
+
+func columnNames(cols []domain.Column) []string {
+	out := make([]string, len(cols))
+	for i, c := range cols {
+		out[i] = c.Name
+	}
+	return out
+}
+
+func list(names []string) string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = quoted(n)
+	}
+	return strings.Join(out, ", ")
+}

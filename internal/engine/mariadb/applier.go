@@ -1,0 +1,322 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// maxRows bounds the rows, and maxStatement about the bytes, of one statement.
+const (
+	maxRows      = 1000
+	maxStatement = 1 << 20
+)
+
+type applier struct {
+	d        *database
+	conn     *sql.Conn
+	crossing string
+	epoch    int64
+}
+
+// OpenApplier opens the session that applies changes.
+func (d *database) OpenApplier(ctx context.Context, crossing string, epoch int64) (engine.Applier, error) {
+	conn, err := d.session(ctx, landing...)
+	if err != nil {
+		return nil, err
+	}
+	return &applier{d: d, conn: conn, crossing: crossing, epoch: epoch}, nil
+}
+
+// AppliesQuietly reports that foreign keys can stand: our sessions do without.
+func (d *database) AppliesQuietly(context.Context) bool { return true }
+
+func (a *applier) Begin(ctx context.Context) error {
+	_, err := a.conn.ExecContext(ctx, "START TRANSACTION")
+	return a.d.explain(err)
+}
+
+func (a *applier) Abort() { _, _ = a.conn.ExecContext(context.Background(), "ROLLBACK") }
+
+func (a *applier) Close() { drop(a.conn) }
+
+// Commit moves the position under the stream's epoch and commits.
+func (a *applier) Commit(ctx context.Context, to domain.Position, at int64) error {
+	res, err := a.conn.ExecContext(ctx, `
+UPDATE dusty_ferry.stream
+   SET position = ?, committed = greatest(committed, ?), session = connection_id(), at = current_timestamp(6)
+ WHERE crossing = ? AND epoch = ? AND position <= ?`, uint64(to), at, a.crossing, a.epoch, uint64(to))
+	if err != nil {
+		return a.d.explain(err)
+	}
+	if n, err := res.RowsAffected(); err != nil || n != 1 {
+		return domain.ErrTakenOver
+	}
+	_, err = a.conn.ExecContext(ctx, "COMMIT")
+	return a.d.explain(err)
+}
+
+// written are the columns of a target table that are ours to write, with where
+// each stands in a row.
+func written(p *domain.TablePlan) (cols []domain.Column, at []int) {
+	for i, c := range p.Columns {
+		if !c.Generated {
+			cols, at = append(cols, c), append(at, i)
+		}
+	}
+	return cols, at
+}
+
+func valueOf(c domain.Column, v domain.Value) string {
+	if v.Kind != domain.Present {
+		return "NULL"
+	}
+	return literal(c, string(v.Data))
+}
+
+// keyed returns the key's columns with where each stands in a row.
+func keyed(p *domain.TablePlan) (cols []domain.Column, at []int) {
+	at = p.KeyIndexes(p.Columns)
+	for _, i := range at {
+		cols = append(cols, p.Columns[i])
+	}
+	return cols, at
+}
+
+func keyIn(cols []domain.Column, at []int, row domain.Row) string {
+	on := make([]string, len(cols))
+	for i, c := range cols {
+		on[i] = quote(c.Name) + " = " + valueOf(c, row[at[i]])
+	}
+	return "(" + strings.Join(on, " AND ") + ")"
+}
+
+// inPieces builds statements of head, what write adds for each row, and tail, and
+// runs them.
+func (a *applier) inPieces(ctx context.Context, p *domain.TablePlan, head, between, tail string, rows []domain.Row, most int, write func(*strings.Builder, domain.Row)) error {
+	var b strings.Builder
+	n := 0
+	flush := func() error {
+		if n == 0 {
+			return nil
+		}
+		b.WriteString(tail)
+		err := a.exec(ctx, p, b.String())
+		b.Reset()
+		n = 0
+		return err
+	}
+	for _, r := range rows {
+		if n == 0 {
+			b.WriteString(head)
+		} else {
+			b.WriteString(between)
+		}
+		write(&b, r)
+		if n++; n >= most || b.Len() > maxStatement {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+	}
+	return flush()
+}
+
+// Apply writes a net effect: removes, patches, puts.
+func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error {
+	removes := n.Removes
+	if replace {
+		removes = append(append([]domain.Row{}, n.Removes...), n.Puts...)
+	}
+	if err := a.remove(ctx, p, removes); err != nil {
+		return err
+	}
+	for _, r := range n.Patches {
+		if err := a.update(ctx, p, r, r); err != nil {
+			return err
+		}
+	}
+	return a.put(ctx, p, n.Puts, replace || len(p.Key) == 0)
+}
+
+// remove deletes rows by key. One column is asked for as a list, which the server
+// reads as ranges of its key; more are written out.
+func (a *applier) remove(ctx context.Context, p *domain.TablePlan, rows []domain.Row) error {
+	cols, at := keyed(p)
+	head := "DELETE FROM " + qualified(p.Target) + " WHERE "
+	if len(cols) == 1 {
+		return a.inPieces(ctx, p, head+quote(cols[0].Name)+" IN (", ", ", ")", rows, maxRows, func(b *strings.Builder, r domain.Row) {
+			b.WriteString(valueOf(cols[0], r[at[0]]))
+		})
+	}
+	return a.inPieces(ctx, p, head, " OR ", "", rows, maxRows/5, func(b *strings.Builder, r domain.Row) { b.WriteString(keyIn(cols, at, r)) })
+}
+
+// put writes whole rows. Where the key is the only unique rule of the table, a row
+// that stands is overwritten; where others might match as well, the caller has
+// removed it before.
+func (a *applier) put(ctx context.Context, p *domain.TablePlan, rows []domain.Row, plain bool) error {
+	cols, at := written(p)
+	var names, set []string
+	for _, c := range cols {
+		names = append(names, quote(c.Name))
+		set = append(set, quote(c.Name)+" = VALUES("+quote(c.Name)+")")
+	}
+	tail := ""
+	if !plain {
+		tail = " ON DUPLICATE KEY UPDATE " + strings.Join(set, ", ")
+	}
+	return a.inPieces(ctx, p, "INSERT INTO "+qualified(p.Target)+" ("+strings.Join(names, ", ")+") VALUES ", ", ", tail, rows, maxRows, func(b *strings.Builder, r domain.Row) {
+		for i, c := range cols {
+			b.WriteString(map[bool]string{true: "(", false: ", "}[i == 0])
+			b.WriteString(valueOf(c, r[at[i]]))
+		}
+		b.WriteByte(')')
+	})
+}
+
+// update sets all that the log said of a row, found by the key of old.
+func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row domain.Row) error {
+	cols, at := written(p)
+	var set []string
+	for i, c := range cols {
+		if row[at[i]].Kind != domain.Unchanged {
+			set = append(set, quote(c.Name)+" = "+valueOf(c, row[at[i]]))
+		}
+	}
+	key, keyAt := keyed(p)
+	return a.exec(ctx, p, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt, old))
+}
+
+// Move changes a row's key in place.
+func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error {
+	return a.update(ctx, p, c.Old, c.New)
+}
+
+// ApplyWhole applies changes of a table without a key in their order; runs of
+// inserts go together, rows to remove are found by all their values.
+func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
+	var run []domain.Row
+	flush := func() error {
+		err := a.put(ctx, p, run, true)
+		run = run[:0]
+		return err
+	}
+	for _, c := range changes {
+		if c.Kind != domain.Insert {
+			if err := flush(); err != nil {
+				return err
+			}
+			n, err := a.removeWhole(ctx, p, c.Old, 1)
+			if err != nil {
+				return err
+			}
+			if n != 1 {
+				return domain.Conflict("a row of %s (a table without a key) that the source removed or changed is not on the target; reconcile the table, or restart it", p.Target)
+			}
+		}
+		if c.Kind != domain.Delete {
+			run = append(run, c.New)
+		}
+	}
+	return flush()
+}
+
+// removeWhole removes up to copies rows equal to the given one in every column.
+func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, row domain.Row, copies int) (int64, error) {
+	cols, at := written(p)
+	on := make([]string, len(cols))
+	for i, c := range cols {
+		on[i] = sameValue(c, row[at[i]])
+	}
+	res, err := a.conn.ExecContext(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT %d", qualified(p.Target), strings.Join(on, " AND "), copies))
+	if err != nil {
+		return 0, a.wrap(p, err)
+	}
+	return res.RowsAffected()
+}
+
+// sameValue compares a column with a value to the byte: not by a collation, which
+// may take A for a, nor after rounding.
+func sameValue(c domain.Column, v domain.Value) string {
+	name, base := quote(c.Name), strings.TrimSuffix(c.BaseType, " unsigned")
+	switch {
+	case v.Kind != domain.Present:
+		return name + " IS NULL"
+	case typemap.IsBytes(base):
+		return "HEX(" + name + ") = '" + strings.ToUpper(strings.TrimPrefix(string(v.Data), `\x`)) + "'"
+	case base == "float":
+		return name + " = CAST(" + literal(c, string(v.Data)) + " AS FLOAT)"
+	case c.Charset != "" || base == "enum" || base == "set" || base == "json":
+		return "CAST(CONVERT(" + name + " USING utf8mb4) AS BINARY) = CAST(" + literal(c, string(v.Data)) + " AS BINARY)"
+	}
+	return name + " = " + literal(c, string(v.Data))
+}
+
+// Truncate empties the tables. It deletes, as TRUNCATE would commit what the batch
+// has done so far.
+func (a *applier) Truncate(ctx context.Context, plans []*domain.TablePlan, _ string) error {
+	for _, p := range plans {
+		if err := a.exec(ctx, p, "DELETE FROM "+qualified(p.Target)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (a *applier) exec(ctx context.Context, p *domain.TablePlan, text string) error {
+	_, err := a.conn.ExecContext(ctx, text)
+	return a.wrap(p, err)
+}
+
+func (a *applier) wrap(p *domain.TablePlan, err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("applying changes to %s: %w", p.Target, a.d.explain(err))
+}
+
+// Repair puts and removes rows while the applier stands still at the position,
+// which holding the stream's line makes sure of.
+func (d *database) Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
+	return d.transaction(ctx, func(c *sql.Conn) error {
+		if at != 0 {
+			var now uint64
+			if err := c.QueryRowContext(ctx, "SELECT position FROM dusty_ferry.stream WHERE crossing = ? FOR UPDATE", crossing).Scan(&now); err != nil {
+				return err
+			}
+			if now > uint64(at) {
+				return domain.Conflict("changes were applied while rows were being repaired; repair again")
+			}
+		}
+		a := &applier{d: d, conn: c}
+		cols, _ := keyed(p)
+		for _, f := range fixes {
+			if f.Old != nil {
+				if _, err := a.removeWhole(ctx, p, f.Old, f.Copies); err != nil {
+					return err
+				}
+				continue
+			}
+			if len(cols) > 0 {
+				if err := a.exec(ctx, p, "DELETE FROM "+qualified(p.Target)+" WHERE "+equals(cols, f.Key)); err != nil {
+					return err
+				}
+			}
+			for range max(1, f.Copies) {
+				if f.Row != nil {
+					if err := a.put(ctx, p, []domain.Row{f.Row}, true); err != nil {
+						return err
+					}
+				}
+			}
+		}
+		return nil
+	})
+}

@@ -1,0 +1,348 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"github.com/go-sql-driver/mysql"
+
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
+)
+
+// writer lands chunks through LOAD DATA LOCAL INFILE, whose file is what comes
+// from the source, as it comes.
+type writer struct {
+	d    *database
+	conn *sql.Conn
+
+	table   domain.TableName
+	columns []loaded
+	load    *loading
+	rows    int64
+	fields  [][]byte
+}
+
+// OpenWriter opens a session for landing chunks.
+func (d *database) OpenWriter(ctx context.Context) (engine.Writer, error) {
+	conn, err := d.session(ctx, landing...)
+	if err != nil {
+		return nil, err
+	}
+	return &writer{d: d, conn: conn}, nil
+}
+
+// loaded is how a column's values go into the file.
+type loaded byte
+
+const (
+	asText  loaded = iota
+	asBytes        // given as \x and hexadecimal digits
+	asFloat        // of four bytes
+	unsaid         // the target computes it
+)
+
+// The largest number of four bytes: its fewest digits lie above it, and the server
+// reads them with eight bytes first and then finds them out of range.
+const (
+	largest     = "3.4028235e+38"
+	largestTold = "3.4028234663852886e+38"
+)
+
+// told writes a number of four bytes so that the server takes it.
+func told(v string) string {
+	if strings.TrimPrefix(v, "-") == largest {
+		return strings.TrimSuffix(v, largest) + largestTold
+	}
+	return v
+}
+
+// loading is one LOAD DATA under way: buffers go to the server on a goroutine of
+// their own, and come back to be filled again.
+type loading struct {
+	name   string
+	full   chan []byte
+	free   chan []byte
+	now    []byte // what is being sent
+	rest   []byte
+	failed error // why no more will come; set before full is closed
+	done   chan struct{}
+	result sql.Result
+	err    error
+	cancel context.CancelFunc
+}
+
+// Read gives the driver what to send.
+func (l *loading) Read(b []byte) (int, error) {
+	for len(l.rest) == 0 {
+		if l.now != nil {
+			l.free <- l.now
+			l.now = nil
+		}
+		next, ok := <-l.full
+		if !ok {
+			if l.failed != nil {
+				return 0, l.failed
+			}
+			return 0, io.EOF
+		}
+		l.now, l.rest = next, next
+	}
+	n := copy(b, l.rest)
+	l.rest = l.rest[n:]
+	return n, nil
+}
+
+var loads atomic.Int64
+
+// fileBuffer is how much of the file is made at a time.
+const fileBuffer = 256 << 10
+
+var fileBuffers = sync.Pool{New: func() any { b := make([]byte, 0, fileBuffer*2); return &b }}
+
+// Begin opens the transaction and the load into the table.
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
+	if _, err := w.conn.ExecContext(ctx, "START TRANSACTION"); err != nil {
+		return w.d.explain(err)
+	}
+	run, cancel := context.WithCancel(ctx)
+	l := &loading{name: "dusty-ferry-" + strconv.FormatInt(loads.Add(1), 10), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), cancel: cancel}
+	for range 2 {
+		l.free <- (*fileBuffers.Get().(*[]byte))[:0]
+	}
+	w.table, w.load, w.rows, w.columns = p.Target, l, 0, w.columns[:0]
+	for _, c := range p.Columns {
+		switch {
+		case c.Generated:
+			w.columns = append(w.columns, unsaid)
+		case typemap.IsBytes(c.BaseType):
+			w.columns = append(w.columns, asBytes)
+		case strings.HasPrefix(c.BaseType, "float"):
+			w.columns = append(w.columns, asFloat)
+		default:
+			w.columns = append(w.columns, asText)
+		}
+	}
+	mysql.RegisterReaderHandler(l.name, func() io.Reader { return l })
+	text := loadStatement(l.name, p)
+	go func() {
+		defer close(l.done)
+		defer cancel()
+		defer mysql.DeregisterReaderHandler(l.name)
+		l.result, l.err = w.conn.ExecContext(run, text)
+	}()
+	return nil
+}
+
+// loadStatement reads the file as bytes. Texts of other character sets than the
+// file's, which is UTF-8, and what is not understood as bytes, go through a
+// variable. So does the numbered column then: with a SET clause the server takes
+// the zero of a column that is not in it for a wish to be numbered.
+func loadStatement(name string, p *domain.TablePlan) string {
+	var list, set []string
+	numbered := -1
+	for i, c := range p.Columns {
+		v := fmt.Sprintf("@v%d", i)
+		switch {
+		case c.Generated:
+			continue
+		case c.Identity != "":
+			numbered = len(list)
+			list = append(list, quote(c.Name))
+		case c.BaseType == "bit":
+			list, set = append(list, v), append(set, quote(c.Name)+" = CAST(CONV("+v+", 2, 10) AS UNSIGNED)")
+		case c.Charset != "" && c.Charset != "utf8mb4" && c.Charset != "utf8mb3" && c.Charset != "utf8" && c.Charset != "ascii",
+			c.BaseType == "enum", c.BaseType == "set", c.BaseType == "uuid", c.BaseType == "inet4", c.BaseType == "inet6":
+			list, set = append(list, v), append(set, quote(c.Name)+" = CONVERT("+v+" USING utf8mb4)")
+		default:
+			list = append(list, quote(c.Name))
+		}
+	}
+	if len(set) > 0 && numbered >= 0 {
+		set = append(set, list[numbered]+" = @n")
+		list[numbered] = "@n"
+	}
+	s := "LOAD DATA LOCAL INFILE 'Reader::" + name + "' INTO TABLE " + qualified(p.Target) +
+		` CHARACTER SET binary FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(list, ", ") + ")"
+	if len(set) > 0 {
+		s += " SET " + strings.Join(set, ", ")
+	}
+	return s
+}
+
+// fileEscapes are the bytes that LOAD DATA wants behind a backslash (MariaDB
+// documentation, "LOAD DATA INFILE").
+var fileEscapes = [256]byte{'\\': '\\', '\t': 't', '\n': 'n', 0: '0'}
+
+func appendFile(b, v []byte) []byte {
+	from := 0
+	for i, x := range v {
+		if x <= '\\' { // most letters are beyond
+			if e := fileEscapes[x]; e != 0 {
+				b = append(append(b, v[from:i]...), '\\', e)
+				from = i + 1
+			}
+		}
+	}
+	return append(b, v[from:]...)
+}
+
+// line adds a row to the file.
+func (w *writer) line(b []byte, fields [][]byte) ([]byte, error) {
+	first := true
+	var err error
+	for i, how := range w.columns {
+		if how == unsaid {
+			continue
+		}
+		if !first {
+			b = append(b, '\t')
+		}
+		first = false
+		f := fields[i]
+		switch {
+		case f == nil:
+			b = append(b, '\\', 'N')
+		case how == asBytes:
+			if len(f) < 2 {
+				return b, fmt.Errorf("a binary value of %s came without its mark", w.table)
+			}
+			raw := make([]byte, hex.DecodedLen(len(f)-2))
+			if _, err = hex.Decode(raw, f[2:]); err != nil {
+				return b, err
+			}
+			b = appendFile(b, raw)
+		case how == asFloat:
+			b = append(b, told(string(f))...)
+		default:
+			b = appendFile(b, f)
+		}
+	}
+	return append(b, '\n'), nil
+}
+
+// Write hands rows on.
+func (w *writer) Write(ctx context.Context, data []byte) error {
+	var b []byte
+	take := func() error {
+		select {
+		case b = <-w.load.free:
+			b = b[:0]
+			return nil
+		case <-w.load.done:
+			return w.ended()
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	if err := take(); err != nil {
+		return err
+	}
+	for len(data) > 0 {
+		n, err := pgcopy.RowSize(data)
+		if err == nil {
+			w.fields, err = pgcopy.Fields(w.fields[:0], data[:n])
+		}
+		if err == nil && len(w.fields) != len(w.columns) {
+			err = fmt.Errorf("a row of %s has %d values, its plan %d", w.table, len(w.fields), len(w.columns))
+		}
+		if err == nil {
+			b, err = w.line(b, w.fields)
+		}
+		if err != nil {
+			return err
+		}
+		data = data[n:]
+		w.rows++
+	}
+	select {
+	case w.load.full <- b:
+		return nil
+	case <-w.load.done:
+		return w.ended()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// ended is why a load has come to its end by itself.
+func (w *writer) ended() error {
+	if w.load.err != nil {
+		return fmt.Errorf("loading into %s: %w", w.table, w.d.explain(w.load.err))
+	}
+	return fmt.Errorf("loading into %s ended before its rows did", w.table)
+}
+
+// Land ends the load and commits it together with the chunk's mark. The server
+// turns what is wrong in a local file into warnings, so one warning, or one row
+// that was not taken, lets nothing stand.
+func (w *writer) Land(ctx context.Context, m engine.Mark) error {
+	l := w.load
+	w.load = nil
+	close(l.full)
+	<-l.done
+	if l.err != nil {
+		return fmt.Errorf("loading into %s: %w", w.table, w.d.explain(l.err))
+	}
+	var warnings int64
+	if err := w.conn.QueryRowContext(ctx, "SELECT @@warning_count").Scan(&warnings); err != nil {
+		return w.d.explain(err)
+	}
+	if warnings > 0 {
+		return w.warned(ctx)
+	}
+	if n, err := l.result.RowsAffected(); err != nil || n != w.rows {
+		return errors.Join(err, domain.Conflict("%s took %d of the %d rows of a chunk; rows of the same key stand there already", w.table, n, w.rows))
+	}
+	for range len(l.free) {
+		b := <-l.free
+		if cap(b) <= 4*fileBuffer {
+			fileBuffers.Put(&b)
+		}
+	}
+	if err := mark(ctx, w.conn, m); err != nil {
+		return w.d.explain(err)
+	}
+	_, err := w.conn.ExecContext(ctx, "COMMIT")
+	return w.d.explain(err)
+}
+
+// warned makes an error of the first warning.
+func (w *writer) warned(ctx context.Context) error {
+	var level, message string
+	var code int
+	if err := w.conn.QueryRowContext(ctx, "SHOW WARNINGS LIMIT 1").Scan(&level, &code, &message); err != nil {
+		return w.d.explain(err)
+	}
+	return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s said: %s (%s %d); nothing of the chunk was kept", w.table, w.d.name, message, strings.ToLower(level), code), State: "22000"}
+}
+
+// Abort drops the connection, and with it the open transaction.
+func (w *writer) Abort() { w.Close() }
+
+// Close ends the session.
+func (w *writer) Close() {
+	if l := w.load; l != nil {
+		w.load = nil
+		l.failed = errAborted
+		l.cancel()
+		close(l.full)
+		<-l.done
+	}
+	if w.conn != nil {
+		drop(w.conn)
+		w.conn = nil
+	}
+}
+
+var errAborted = errors.New("the load was given up")

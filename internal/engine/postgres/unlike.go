@@ -1,0 +1,201 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
+)
+
+// What a target of another engine gets: rows as texts in that engine's form.
+
+// writing turns rows of a plan into its target's texts. The zero value, for a
+// plan whose target takes our own texts, changes nothing.
+type writing struct {
+	conv   []typemap.Convert
+	names  []string
+	fields [][]byte
+	values []byte
+}
+
+// newWriting is for the columns that the plan carries.
+func newWriting(p *domain.TablePlan) writing {
+	var w writing
+	if p.TargetSide == nil {
+		return w
+	}
+	for i, c := range p.Carried() {
+		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, p.TargetSide.Columns[i]))
+		w.names = append(w.names, c.Name)
+	}
+	return w
+}
+
+// value appends the target's text of a column's value.
+func (w *writing) value(dst []byte, column int, v []byte) ([]byte, bool, error) {
+	dst, ok, err := w.conv[column](dst, v)
+	if err != nil {
+		err = domain.Conflict("column %s: %s", w.names[column], err)
+	}
+	return dst, ok, err
+}
+
+// row converts a row's fields; they are good until the next.
+func (w *writing) row(fields [][]byte) ([][]byte, error) {
+	if w.conv == nil {
+		return fields, nil
+	}
+	w.fields, w.values = w.fields[:0], w.values[:0]
+	size := 0
+	for _, f := range fields {
+		size += len(f)*2 + 40 // no form of a value is longer
+	}
+	if cap(w.values) < size {
+		w.values = make([]byte, 0, size*2)
+	}
+	for i, f := range fields {
+		if f == nil {
+			w.fields = append(w.fields, nil)
+			continue
+		}
+		from := len(w.values)
+		var ok bool
+		var err error
+		if w.values, ok, err = w.value(w.values, i, f); err != nil {
+			return nil, err
+		}
+		if !ok {
+			w.fields = append(w.fields, nil)
+			continue
+		}
+		w.fields = append(w.fields, w.values[from:len(w.values):len(w.values)])
+	}
+	return w.fields, nil
+}
+
+// rowOf is for rows that were fetched one by one.
+func (w *writing) rowOf(r domain.Row) (domain.Row, error) {
+	if w.conv == nil || r == nil {
+		return r, nil
+	}
+	out := make(domain.Row, len(r))
+	for i, v := range r {
+		out[i].Kind = v.Kind
+		if v.Kind != domain.Present {
+			continue
+		}
+		b, ok, err := w.value(nil, i, v.Data)
+		if err != nil {
+			return nil, err
+		}
+		if out[i].Data = b; !ok {
+			out[i] = domain.Value{}
+		}
+	}
+	return out, nil
+}
+
+// textList is the plan's columns as texts.
+func textList(p *domain.TablePlan) string {
+	var out []string
+	for _, c := range p.Seen() {
+		out = append(out, quote(c.Name)+"::text")
+	}
+	return strings.Join(out, ", ")
+}
+
+// copyTexts reads a chunk for a target of another engine.
+func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
+	var sum rowhash.Sum
+	w := newWriting(p)
+	buf := blocks.Get().(*[]byte)
+	n := 0
+	give := func() error {
+		full, size := buf, n
+		buf, n = blocks.Get().(*[]byte), 0
+		return sink(engine.Block{Data: (*full)[:size], Release: func() { blocks.Put(full) }})
+	}
+	var fields [][]byte
+	var refused error // by the taker: not the source's fault
+	row := func(b []byte) error {
+		var err error
+		if fields, err = pgcopy.Fields(fields[:0], b); err != nil {
+			return err
+		}
+		out, err := w.row(fields)
+		if err != nil {
+			return err
+		}
+		size := 2
+		for _, f := range out {
+			size += 4 + len(f)
+		}
+		if n > 0 && n+size > len(*buf) {
+			if refused = give(); refused != nil {
+				return refused
+			}
+		}
+		if size > len(*buf) { // a row wider than a block travels alone
+			wide := pgcopy.AppendFields(make([]byte, 0, size), out)
+			sum.Add(wide)
+			refused = sink(engine.Block{Data: wide, Release: func() {}})
+			return refused
+		}
+		b = pgcopy.AppendFields((*buf)[:n], out)[n:]
+		n += len(b)
+		sum.Add(b)
+		return nil
+	}
+	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT binary)", textList(p), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper)))
+	switch {
+	case refused != nil:
+		return sum, refused
+	case err != nil:
+		return sum, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
+	case n > 0:
+		return sum, give()
+	}
+	blocks.Put(buf)
+	return sum, nil
+}
+
+// Range reads rows as texts in the target's form.
+func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte, fields [][]byte) error) error {
+	return v.texts(ctx, p, keyRange(p, lower, upper), visit)
+}
+
+// At reads the rows at keys.
+func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte, fields [][]byte) error) error {
+	any := make([]string, len(keys))
+	for i, k := range keys {
+		on := make([]string, len(k))
+		for j, name := range p.Key {
+			on[j] = quote(name) + " = " + literal(k[j]) + "::" + columnOf(p, name).Type
+		}
+		any[i] = "(" + strings.Join(on, " AND ") + ")"
+	}
+	return v.texts(ctx, p, " WHERE "+strings.Join(any, " OR "), visit)
+}
+
+func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
+	w := newWriting(p)
+	var fields [][]byte
+	var row []byte
+	return v.copyRows(ctx, "SELECT "+textList(p)+" FROM "+only(p)+qualified(p.Source)+where, func(b []byte) error {
+		var err error
+		if fields, err = pgcopy.Fields(fields[:0], b); err != nil {
+			return err
+		}
+		out, err := w.row(fields)
+		if err != nil {
+			return err
+		}
+		row = pgcopy.AppendFields(row[:0], out)
+		return visit(row, out)
+	})
+}
