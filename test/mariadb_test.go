@@ -210,20 +210,6 @@ func sameOrchard(t *testing.T, db *sql.DB, schema, targetURL string) {
 		t.Fatal(err)
 	}
 	for table, q := range orchardRows {
-		have := map[string]int{}
-		rows, err := db.QueryContext(t.Context(), q[0])
-		if err != nil {
-			t.Fatal(err)
-		}
-		for rows.Next() {
-			var s string
-			if err := rows.Scan(&s); err != nil {
-				t.Fatal(err)
-			}
-			have[s]++
-		}
-		_ = rows.Close()
-		n := 0
 		there, err := c.Query(t.Context(), fmt.Sprintf(q[1], schema))
 		if err != nil {
 			t.Fatal(err)
@@ -232,52 +218,99 @@ func sameOrchard(t *testing.T, db *sql.DB, schema, targetURL string) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, s := range list {
-			if have[s]--; have[s] < 0 && n < 3 {
-				n++
-				t.Errorf("%s: the target has a row the source has not: %q", table, s)
-			}
-		}
-		for s, k := range have {
-			if k > 0 && n < 6 {
-				n++
-				t.Errorf("%s: the target lacks %q", table, s)
-			}
-		}
-		if len(list) == 0 {
-			t.Errorf("%s is empty", table)
-		}
+		sameTexts(t, table, texts(t, db, q[0]), list)
 	}
 }
 
-// registerMaria registers the orchard as "old", by a user that has only the
-// rights the documentation names.
-func (f *ferry) registerMaria(database string, root *sql.DB) {
+// texts runs a statement of one column.
+func texts(t *testing.T, db *sql.DB, query string) []string {
+	t.Helper()
+	rows, err := db.QueryContext(t.Context(), query)
+	if err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	defer func() { _ = rows.Close() }()
+	var out []string
+	for rows.Next() {
+		var s string
+		if err := rows.Scan(&s); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// sameTexts compares two sets of rows, whatever their order.
+func sameTexts(t *testing.T, table string, source, target []string) {
+	t.Helper()
+	have, n := map[string]int{}, 0
+	for _, s := range source {
+		have[s]++
+	}
+	for _, s := range target {
+		if have[s]--; have[s] < 0 && n < 3 {
+			n++
+			t.Errorf("%s: the target has a row the source has not: %q", table, s)
+		}
+	}
+	for s, k := range have {
+		if k > 0 && n < 6 {
+			n++
+			t.Errorf("%s: the target lacks %q", table, s)
+		}
+	}
+	if len(target) == 0 {
+		t.Errorf("%s is empty", table)
+	}
+}
+
+// registerMaria registers a database of the MariaDB server by a user that has only
+// the rights the documentation names.
+func (f *ferry) registerMaria(name, database string, root *sql.DB, rights ...string) (user string) {
 	f.t.Helper()
-	user := "ferry_" + database
-	maria(f.t, root, "CREATE USER '"+user+"'@'127.0.0.1' IDENTIFIED BY 'reed''s'", "GRANT SELECT, REFERENCES ON "+database+".* TO '"+user+"'@'127.0.0.1'",
-		"GRANT REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.* TO '"+user+"'@'127.0.0.1'")
+	user = "ferry_" + database
+	maria(f.t, root, "CREATE USER '"+user+"'@'127.0.0.1' IDENTIFIED BY 'reed''s'")
+	for _, r := range rights {
+		maria(f.t, root, "GRANT "+r+" TO '"+user+"'@'127.0.0.1'")
+	}
 	disable := contract.Disable
 	m := mariaDB(f.t)
 	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(f.t.Context(), contract.NewDatabase{
-		Name: "old", Engine: contract.Mariadb, Host: m.Host, Port: m.Port, Database: database, User: user, Password: "reed's", Tls: &disable})); err != nil {
+		Name: name, Engine: contract.Mariadb, Host: m.Host, Port: m.Port, Database: database, User: user, Password: "reed's", Tls: &disable})); err != nil {
 		f.t.Fatal(err)
 	}
+	return user
 }
 
-// TestMariaDBToPostgres takes a live MariaDB database to PostgreSQL: load and
-// capture at once, reconciled with both sides live, cut over, and compared in
-// plain SQL at the end.
-func TestMariaDBToPostgres(t *testing.T) {
-	p := newPair(t)
-	name, db := newMaria(t)
-	fillOrchard(t, db, 9000)
-	f := start(t)
-	f.registerMaria(name, db)
-	f.register("new", servers.target, p.target)
-	word := contract.ReadOnly
+// What a source's and a target's user may do.
+func sourceRights(database string) []string {
+	return []string{"SELECT, REFERENCES ON " + database + ".*", "REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.*"}
+}
+
+func targetRights(database string) []string {
+	const rights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES ON "
+	return []string{rights + database + ".*", rights + "dusty_ferry.*"}
+}
+
+// voyage is a whole crossing of a live database: load and capture at once while
+// connections of a user are cut, reconciled with both sides live, damage on the
+// target found and repaired, cut over.
+type voyage struct {
+	pattern string
+	method  contract.SettingsStopMethod
+	write   func() (stop func() int64)
+	cut     string // user of MariaDB whose connections are cut
+	root    *sql.DB
+	damage  func()
+	tables  int
+}
+
+func (f *ferry) whole(v voyage) {
+	t := f.t
+	t.Helper()
 	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-		Tables: &[]string{name + ".*"}, Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10)), Lanes: ptr(3), StopMethod: &word, SpeedLimit: ptr(int64(400_000))}})); err != nil {
+		Tables: &[]string{v.pattern}, Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10)), Lanes: ptr(3), StopMethod: &v.method, SpeedLimit: ptr(int64(400_000))}})); err != nil {
 		t.Fatal(err)
 	}
 	survey, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "spring"))
@@ -290,18 +323,18 @@ func TestMariaDBToPostgres(t *testing.T) {
 			t.Errorf("the survey blocks: %+v", e)
 		}
 	}
-	stop := busy(t, db, name, 4)
+	stop := v.write()
 	defer stop()
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseLoading)
-	cuts := cutConnections(t, db, "ferry_"+name, 6*time.Second)
+	cuts := cutConnections(t, v.root, v.cut, 6*time.Second)
 	f.awaitPhase(contract.PhaseInStep)
 	t.Logf("%d connections were cut meanwhile", cuts())
-	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.Tables != 5 {
+	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.Tables != v.tables {
 		f.findings(r.Id)
 		t.Errorf("reconciliation with both sides live: %+v", r)
 	}
-	exec1(t, p.targetURL(), fmt.Sprintf(`UPDATE %[1]s.jars SET price = price + 0.000000000001 WHERE number = 44; DELETE FROM %[1]s.stalls WHERE town = 'Town 7'`, name))
+	v.damage()
 	r := f.reconcile(contract.NewReconciliationDepthHashes)
 	if r.State != "differing" {
 		t.Errorf("damage was not found: %+v", r)
@@ -314,12 +347,28 @@ func TestMariaDBToPostgres(t *testing.T) {
 		f.findings(r.Id)
 		t.Errorf("after the repair: %+v", r)
 	}
-	k := f.cutOver(false, contract.Settings{StopMethod: &word})
+	k := f.cutOver(false, contract.Settings{StopMethod: &v.method})
 	if k.State != "done" {
 		f.story()
 		t.Fatalf("cutover: %+v", k)
 	}
 	t.Logf("%d transactions were written; writes were paused for %.3f s", stop(), *k.WritePauseSeconds)
+}
+
+// TestMariaDBToPostgres takes a live MariaDB database to PostgreSQL, and compares
+// both in plain SQL at the end.
+func TestMariaDBToPostgres(t *testing.T) {
+	p := newPair(t)
+	name, db := newMaria(t)
+	fillOrchard(t, db, 9000)
+	f := start(t)
+	user := f.registerMaria("old", name, db, sourceRights(name)...)
+	f.register("new", servers.target, p.target)
+	f.whole(voyage{pattern: name + ".*", method: contract.ReadOnly, cut: user, root: db, tables: 5,
+		write: func() func() int64 { return busy(t, db, name, 4) },
+		damage: func() {
+			exec1(t, p.targetURL(), fmt.Sprintf(`UPDATE %[1]s.jars SET price = price + 0.000000000001 WHERE number = 44; DELETE FROM %[1]s.stalls WHERE town = 'Town 7'`, name))
+		}})
 	maria(t, db, "SET GLOBAL read_only = OFF")
 	sameOrchard(t, db, name, p.targetURL())
 	// New rows get numbers beyond the old ones, and keys stand.

@@ -258,7 +258,7 @@ func interval(dst, v []byte) ([]byte, bool, error) {
 func postgresToMaria(from, to domain.Column) Convert {
 	switch from.BaseType {
 	case "real", "double precision":
-		return finite
+		return unsignedZero
 	case "numeric":
 		_, b := args(to.Type)
 		return decimal(max(b, 0))
@@ -278,6 +278,14 @@ func postgresToMaria(from, to domain.Column) Convert {
 		return func(dst, v []byte) ([]byte, bool, error) { return padded(dst, v, n), true, nil }
 	}
 	return same
+}
+
+// unsignedZero is for numbers of which the target knows one zero.
+func unsignedZero(dst, v []byte) ([]byte, bool, error) {
+	if string(v) == "-0" {
+		v = v[1:]
+	}
+	return finite(dst, v)
 }
 
 func finite(dst, v []byte) ([]byte, bool, error) {

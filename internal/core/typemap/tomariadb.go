@@ -34,7 +34,7 @@ func ToMariaDB(c domain.Column) Mapped { return toMariaDB(c, place{}) }
 const textOrder = "utf8mb4_nopad_bin"
 
 const (
-	noNaN  = "NaN and the infinities do not exist there: a row with one stops the load"
+	noNaN  = "negative zero becomes zero; NaN and the infinities do not exist there: a row with one stops the load"
 	noDate = "infinity, and years before 1 and after 9999, do not exist there: a row with one stops the load"
 )
 
@@ -113,7 +113,7 @@ func toMariaDB(c domain.Column, in place) Mapped {
 	case "interval":
 		to("varchar(120)", Wider, "kept as text, such as 1 mon 2 days 03:00:00")
 	case "uuid":
-		to("uuid", Exact, "")
+		to("char(36)", Wider, "kept as its text: the type uuid there refuses values whose version is none that is known")
 	case "inet", "cidr", "macaddr", "macaddr8":
 		to("varchar(50)", Wider, "kept as text")
 	case "json", "jsonb":

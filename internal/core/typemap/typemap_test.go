@@ -117,6 +117,72 @@ func TestValues(t *testing.T) {
 	}
 }
 
+func TestTypesForMariaDB(t *testing.T) {
+	for _, c := range []struct {
+		typ, base, want string
+		in              place
+	}{
+		{"smallint", "smallint", "smallint", place{}}, {"bigint", "bigint", "bigint", place{}}, {"numeric(10,2)", "numeric", "decimal(10,2)", place{}}, {"numeric", "numeric", "decimal(65,30)", place{}},
+		{"numeric(80,2)", "numeric", "decimal(65,30)", place{}}, {"boolean", "boolean", "tinyint(1)", place{}}, {"character varying(60)", "character varying", "varchar(60)", place{}},
+		{"character varying", "character varying", "longtext", place{}}, {"text", "text", "longtext", place{}}, {"text", "text", "varchar(700)", place{keyed: 1}}, {"text", "text", "varchar(350)", place{keyed: 2}},
+		{"bytea", "bytea", "longblob", place{}}, {"bytea", "bytea", "varbinary(3008)", place{keyed: 1}}, {"character varying(5000)", "character varying", "varchar(5000)", place{}}, {"character varying(5000)", "character varying", "varchar(700)", place{keyed: 1}},
+		{"timestamp(3) without time zone", "timestamp without time zone", "datetime(3)", place{}}, {"timestamp with time zone", "timestamp with time zone", "datetime(6)", place{}}, {"timestamp(0) with time zone", "timestamp with time zone", "datetime", place{}},
+		{"time(2) without time zone", "time without time zone", "time(2)", place{}}, {"interval", "interval", "varchar(120)", place{}}, {"uuid", "uuid", "char(36)", place{}}, {"jsonb", "jsonb", "json", place{}},
+		{"bit(5)", "bit", "bit(5)", place{}}, {"bit(65)", "bit", "longtext", place{}}, {"text[]", "text[]", "longtext", place{}}, {"meadow.mood", "meadow.mood", "enum('calm','it''s wild')", place{labels: []string{"calm", "it's wild"}}},
+		{"meadow.mood", "meadow.mood", "varchar(255)", place{labels: []string{}}}, {"character(300)", "character", "longtext", place{}}, {"character(6)", "character", "char(6)", place{}},
+	} {
+		m := toMariaDB(domain.Column{Name: "c", Type: c.typ, BaseType: c.base}, c.in)
+		if m.Column.Type != c.want || m.Verdict == "" || m.Verdict == Lossy && m.Note == "" {
+			t.Errorf("%s becomes %+v, want %s", c.typ, m, c.want)
+		}
+	}
+	for _, c := range []struct{ typ, def, want string }{
+		{"text", "'it''s'::text", "'it''s'"}, {"integer", "7", "7"}, {"integer", "'-7'::integer", "-7"}, {"boolean", "true", "1"}, {"timestamp with time zone", "now()", "current_timestamp(6)"}, {"uuid", "gen_random_uuid()", ""}, {"numeric", "1.5", "1.5"}, {"text", "lower('A'::text)", ""},
+	} {
+		k := domain.Column{Name: "c", Type: c.typ, BaseType: c.typ, Default: c.def}
+		m := ToMariaDB(k)
+		if m.Column.Default != c.want || c.want == "" && !strings.Contains(m.Note, c.def) {
+			t.Errorf("%s default %s becomes %q (%s), want %q", c.typ, c.def, m.Column.Default, m.Note, c.want)
+		}
+	}
+}
+
+func TestValuesForMariaDB(t *testing.T) {
+	const refused = "\x00refused"
+	for _, c := range []struct{ typ, to, in, want string }{
+		{"numeric", "decimal(65,30)", "1.5", "1.500000000000000000000000000000"}, {"numeric", "decimal(9,3)", "-1.500", "-1.500"}, {"numeric", "decimal(9,0)", "7", "7"}, {"numeric", "decimal(9,1)", "1.25", refused}, {"numeric", "decimal(9,1)", "NaN", refused},
+		{"real", "float", "-0", "0"}, {"real", "float", "-Infinity", refused}, {"double precision", "double", "1e+20", "1e+20"}, {"boolean", "tinyint(1)", "t", "1"}, {"boolean", "tinyint(1)", "f", "0"}, {"boolean", "tinyint(1)", "false", "0"},
+		{"money", "decimal(19,2)", "-$1,234.50", "-1234.50"}, {"character", "char(6)", "ab    ", "ab"}, {"date", "date", "2026-11-23", "2026-11-23"}, {"date", "date", "0044-03-15 BC", refused}, {"date", "date", "infinity", refused}, {"date", "date", "10000-01-01", refused},
+		{"timestamp with time zone", "datetime(6)", "2026-01-01 10:00:00.5+00", "2026-01-01 10:00:00.500000"}, {"timestamp without time zone", "datetime", "2026-01-01 10:00:00", "2026-01-01 10:00:00"}, {"time without time zone", "time(2)", "24:00:00", "24:00:00.00"},
+		{"bytea", "longblob", `\x00ff`, `\x00ff`}, {"text", "longtext", "", ""},
+	} {
+		out, _, err := Compile(Postgres, MariaDB, domain.Column{Type: c.typ, BaseType: c.typ}, domain.Column{Type: c.to})(nil, []byte(c.in))
+		got := string(out)
+		if err != nil {
+			got = refused
+		}
+		if got != c.want {
+			t.Errorf("%s %q becomes %q, want %q (%v)", c.typ, c.in, got, c.want, err)
+		}
+	}
+}
+
+func TestRowsThatAreTooWide(t *testing.T) {
+	table := domain.Table{TableName: domain.TableName{Schema: "s", Name: "t"}, Keys: []domain.Key{{Columns: []string{"a"}, Primary: true, Name: "t_pkey"}}}
+	cols := []domain.Column{{Name: "a", Type: "character varying(200)", BaseType: "character varying"}, {Name: "b", Type: "character varying(8000)", BaseType: "character varying"}, {Name: "c", Type: "character varying(8100)", BaseType: "character varying"}, {Name: "A", Type: "integer", BaseType: "integer"}}
+	table.Columns = cols
+	p, notes, _ := Way{From: Postgres, To: MariaDB, Into: "d"}.Complete(domain.TablePlan{Source: table.TableName, Target: table.TableName, Columns: cols, Key: []string{"a"}, Table: table})
+	if got := p.TargetSide.Columns; got[0].Type != "varchar(200)" || got[1].Type != "varchar(8000)" || got[2].Type != "longtext" {
+		t.Errorf("%+v", got)
+	}
+	if p.Target.String() != "d.t" {
+		t.Errorf("it goes to %s", p.Target)
+	}
+	if !strings.Contains(notes[0].Note, "65535") || notes[len(notes)-1].Verdict != Impossible {
+		t.Errorf("%+v", notes)
+	}
+}
+
 func TestAPlanGetsItsOtherSide(t *testing.T) {
 	table := domain.Table{TableName: domain.TableName{Schema: "saltmarsh", Name: "jars"}, Keys: []domain.Key{{Columns: []string{"id"}, Primary: true, Name: "PRIMARY"}},
 		Indexes:     []domain.Index{{Name: "by_lot", Columns: []string{"lot", "id"}}, {Name: "seal", Unique: true, Columns: []string{"seal"}}},

@@ -347,8 +347,8 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 		}
 	} else if redefines.MatchString(q.SQL) {
 		for name, k := range c.tables {
-			_, table, _ := strings.Cut(name, ".")
-			if !regexp.MustCompile(`(?i)\b` + regexp.QuoteMeta(table) + `\b`).MatchString(q.SQL) {
+			schema, table, _ := strings.Cut(name, ".")
+			if !mentions(q.SQL, q.Database, schema, table) {
 				continue
 			}
 			if err := c.redefined(ctx, k, "the source ran: "+q.SQL); err != nil {
@@ -358,6 +358,21 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 	}
 	// A statement by itself ends its own group.
 	return c.commit(ctx, h, end)
+}
+
+// mentions reports whether a statement that ran in a database names a table.
+func mentions(statement, database, schema, table string) bool {
+	named := regexp.MustCompile("(?i)(?:`?([^`.\\s]+)`?\\s*\\.\\s*)?(?:`" + regexp.QuoteMeta(table) + "`|\\b" + regexp.QuoteMeta(table) + "\\b)")
+	for _, m := range named.FindAllStringSubmatch(statement, -1) {
+		in := m[1]
+		if in == "" {
+			in = database
+		}
+		if strings.EqualFold(in, schema) {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *capture) redefined(ctx context.Context, k *captured, note string) error {

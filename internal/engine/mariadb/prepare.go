@@ -101,7 +101,13 @@ var simpleDefault = regexp.MustCompile(`(?is)^('(?:[^']|'')*'|-?[0-9.]+|null|cur
 func createTable(p *domain.TablePlan) string {
 	var lines []string
 	for _, c := range p.Columns {
-		line := "  " + quote(c.Name) + " " + c.Type
+		typ, check := c.Type, ""
+		if c.BaseType == "json" && c.Collation == "" {
+			// What the word json stands for, in the order of the table's other texts:
+			// mixed orders cannot be compared with each other.
+			typ, check = "longtext", " CHECK (json_valid("+quote(c.Name)+"))"
+		}
+		line := "  " + quote(c.Name) + " " + typ
 		if c.Collation != "" && c.Collation != p.Table.Collation && c.Charset != "" && c.BaseType != "json" {
 			line += " CHARACTER SET " + c.Charset + " COLLATE " + c.Collation
 		}
@@ -134,7 +140,7 @@ func createTable(p *domain.TablePlan) string {
 		if c.Comment != "" {
 			line += " COMMENT '" + escape.Replace(c.Comment) + "'"
 		}
-		lines = append(lines, line)
+		lines = append(lines, line+check)
 	}
 	switch k := p.Table.PrimaryKey(); {
 	case k != nil:

@@ -1,0 +1,234 @@
+package test
+
+import (
+	"fmt"
+	"math"
+	"math/rand/v2"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/engine/mariadb"
+	"dustyferry/internal/engine/postgres"
+)
+
+// trips numbers the chunks of round trips.
+var trips atomic.Int64
+
+// house is a database that a round trip goes through, opened as an engine.
+type house struct {
+	engine.Database
+	kind, name string
+}
+
+func postgresHouse(t *testing.T, name string) house {
+	t.Helper()
+	s := servers.source
+	d, err := postgres.Driver{}.Open(t.Context(), engine.Endpoint{Host: s.Host, Port: s.Port, Database: name, User: s.User, Password: s.Password, TLS: "disable"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(d.Close)
+	return house{d, typemap.Postgres, name}
+}
+
+func mariaHouse(t *testing.T, name string) house {
+	t.Helper()
+	m := mariaDB(t)
+	d, err := mariadb.Driver{}.Open(t.Context(), engine.Endpoint{Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password, TLS: "disable"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(d.Close)
+	return house{d, typemap.MariaDB, name}
+}
+
+// ship takes a table from one house to another as one chunk, and returns where it
+// is there.
+func ship(t *testing.T, from, to house, table domain.TableName) (domain.TableName, error) {
+	t.Helper()
+	cat, err := from.Catalog(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	x := cat.Table(table)
+	if x == nil {
+		t.Fatalf("there is no table %s", table)
+	}
+	p, err := from.Plan(x)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _, ok := typemap.Way{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.Complete(p)
+	if !ok {
+		t.Fatal("there is no way")
+	}
+	there := p.OnTarget()
+	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, []domain.TablePlan{there}, domain.DefaultSettings()); err != nil {
+		t.Fatal(err)
+	}
+	r, err := from.OpenReader(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	w, err := to.OpenWriter(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	if _, err := r.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := w.Begin(t.Context(), &there); err != nil {
+		t.Fatal(err)
+	}
+	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, func(b engine.Block) error {
+		defer b.Release()
+		return w.Write(t.Context(), b.Data)
+	})
+	if err != nil {
+		return there.Target, err
+	}
+	return there.Target, w.Land(t.Context(), engine.Mark{Crossing: "trip", Chunk: trips.Add(1), Epoch: 1, Sum: sum})
+}
+
+// limits are values at the ends of what each type holds, by PostgreSQL's names.
+var limits = map[string][]string{
+	"smallint": {"-32768", "0", "32767"}, "integer": {"-2147483648", "2147483647"}, "bigint": {"-9223372036854775808", "9223372036854775807"},
+	"numeric(65,30)": {"99999999999999999999999999999999999.999999999999999999999999999999", "-0.000000000000000000000000000001"}, "numeric(38,38)": {"0.99999999999999999999999999999999999999"}, "numeric(5,0)": {"-99999"},
+	"numeric": {"0", "1.50", "12345678901234567890123456789012345", "0.000000000000000000000000000001"},
+	"real":    {"0", "1e-45", "1.1754944e-38", "3.4028235e+38", "-3.4028235e+38", "0.1", "16777217"}, "double precision": {"0", "5e-324", "2.2250738585072014e-308", "1.7976931348623157e+308", "-1.7976931348623157e+308", "0.1", "9007199254740993"},
+	"boolean": {"true", "false"}, "money": {"-92233720368547758.08", "92233720368547758.07", "0.01"},
+	"text": {"", " ", "a ", "A", "\t\n\r\\N\\.", "\x01\x1a\x7f", "☕🐝 ÄÖ", "NULL", strings.Repeat("honey ", 20_000), "\u00a0e\u0301"}, "varchar(10)": {"", "żółć  ", "1234567890"}, "character(6)": {"ab", "abcdef", ""},
+	"bytea": {"", `\x00`, `\x5c4e0a090d1a27ff`, `\x` + strings.Repeat("00ff", 40_000)},
+	"date":  {"0001-01-01", "1582-10-10", "9999-12-31"}, "timestamp": {"0001-01-01 00:00:00", "9999-12-31 23:59:59.999999", "2026-03-29 02:30:00.000001"}, "timestamp(2)": {"2026-01-01 00:00:00.99"},
+	"timestamptz": {"1970-01-01 00:00:00+00", "2038-01-19 03:14:08.5+00", "9999-12-31 23:59:59.999999+00"}, "time": {"00:00:00", "24:00:00", "23:59:59.999999"}, "timetz": {"23:59:59.999999+14:30"},
+	"interval": {"178000000 years", "-1 year -2 mons +3 days -04:05:06.7", "00:00:00"}, "uuid": {"00000000-0000-0000-0000-000000000000", "ffffffff-ffff-ffff-ffff-ffffffffffff", "eccbc87e-4b5c-e2fe-2830-8fd9f2a7baf3"},
+	"inet": {"10.0.0.9", "::1", "2001:db8::1/64"}, "cidr": {"10.0.0.0/8"}, "macaddr": {"08:00:2b:01:02:03"},
+	"json": {`{"n": 1.10, "n": 2}`, `"\u0001☕"`, "12345678901234567890.123456789012345678901234567890", "null"}, "jsonb": {`{"b": 1.50, "a": "é"}`, "[]"},
+	"bit(64)": {strings.Repeat("1", 64), strings.Repeat("0", 64)}, "bit(70)": {strings.Repeat("10", 35)}, "varbit": {"", "101"},
+	"text[]": {"{}", `{"a,b",NULL,"c\"d","\\","NULL"}`}, "integer[]": {"{{1,2},{3,NULL}}"}, "int4range": {"empty", "[1,)"}, "point": {"(1.5,-2)"}, "xml": {"<a>b</a>"}, "tsvector": {"'bee':1 'hive':2"},
+}
+
+// beyond are values that a verdict says cannot be kept.
+var beyond = map[string][]string{
+	"numeric(9,3)": {"NaN"}, "numeric": {"NaN", "Infinity", "123456789012345678901234567890123456", "0.0000000000000000000000000000001"}, "real": {"Infinity", "NaN"}, "double precision": {"-Infinity", "NaN"},
+	"date": {"infinity", "-infinity", "0044-03-15 BC", "10000-01-01"}, "timestamp": {"infinity", "4713-01-01 00:00:00 BC", "294276-12-31 23:59:59"}, "timestamptz": {"-infinity"},
+	"json": {strings.Repeat("[", 40) + strings.Repeat("]", 40)},
+}
+
+// TestRoundTripFromPostgres takes values of every type, at the limits and
+// generated, to MariaDB and back, and compares them in plain SQL.
+func TestRoundTripFromPostgres(t *testing.T) {
+	start := newPair(t)
+	back := newPair(t)
+	middle, db := newMaria(t)
+	from, between, to := postgresHouse(t, start.source), mariaHouse(t, middle), postgresHouse(t, back.source)
+	r := rand.New(rand.NewPCG(3, 5))
+	c, d := connect(t, start.sourceURL()), connect(t, back.sourceURL())
+	n := 0
+	for typ, values := range limits {
+		n++
+		table := domain.TableName{Schema: "public", Name: fmt.Sprintf("t%d", n)}
+		if _, err := c.Exec(t.Context(), fmt.Sprintf(`CREATE TABLE %s (id integer PRIMARY KEY, v %s)`, table, typ)); err != nil {
+			t.Fatal(err)
+		}
+		for i, v := range append(values, generated(r, typ)...) {
+			if _, err := c.Exec(t.Context(), fmt.Sprintf(`INSERT INTO %s VALUES ($1, $2::text::%s)`, table, typ), i, v); err != nil {
+				t.Fatalf("%s %.60q: %v", typ, v, err)
+			}
+		}
+		if _, err := c.Exec(t.Context(), fmt.Sprintf(`INSERT INTO %s VALUES (-1, NULL)`, table)); err != nil {
+			t.Fatal(err)
+		}
+		there, err := ship(t, from, between, table)
+		if err != nil {
+			t.Errorf("%s does not get there: %v", typ, err)
+			continue
+		}
+		home, err := ship(t, between, to, there)
+		if err != nil {
+			t.Errorf("%s does not come back: %v", typ, err)
+			continue
+		}
+		collect := func(c *pgx.Conn, query string) []string {
+			rows, err := c.Query(t.Context(), query)
+			if err != nil {
+				t.Fatalf("%s: %v", typ, err)
+			}
+			list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+			if err != nil {
+				t.Fatalf("%s: %v", typ, err)
+			}
+			return list
+		}
+		// The way back ends in the type that MariaDB's becomes, which is read as the first.
+		show := map[string]string{"bytea": "v::bytea::text", "boolean": "v::integer::boolean::text", "money": "v::money::text"}[typ]
+		switch {
+		case strings.HasPrefix(typ, "numeric"):
+			show = "trim_scale(v)::text"
+		case show == "":
+			show = "v::text::" + typ + "::text"
+		}
+		sameTexts(t, typ, collect(c, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s", show, table)),
+			collect(d, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s.%s", show, home.Schema, home.Name)))
+	}
+	for typ, values := range beyond {
+		for _, v := range values {
+			n++
+			table := domain.TableName{Schema: "public", Name: fmt.Sprintf("t%d", n)}
+			exec1(t, start.sourceURL(), fmt.Sprintf(`CREATE TABLE %s (id integer PRIMARY KEY, v %s); INSERT INTO %s VALUES (1, '%s')`, table, typ, table, v))
+			if _, err := ship(t, from, between, table); err == nil {
+				t.Errorf("%s: %.40s was taken, as %q", typ, v, texts(t, db, "SELECT v FROM "+table.Name))
+			} else if !strings.Contains(err.Error(), "v") {
+				t.Errorf("%s: %.40s is refused without the column: %v", typ, v, err)
+			}
+		}
+	}
+}
+
+// generated makes values by chance.
+func generated(r *rand.Rand, typ string) []string {
+	var out []string
+	for range 50 {
+		switch typ {
+		case "integer":
+			out = append(out, fmt.Sprint(int32(r.Uint32())))
+		case "bigint":
+			out = append(out, fmt.Sprint(int64(r.Uint64())))
+		case "double precision":
+			if f := math.Float64frombits(r.Uint64()); !math.IsNaN(f) && !math.IsInf(f, 0) {
+				out = append(out, fmt.Sprint(f))
+			}
+		case "real":
+			if f := math.Float32frombits(r.Uint32()); f == f && !math.IsInf(float64(f), 0) {
+				out = append(out, fmt.Sprint(f))
+			}
+		case "numeric":
+			out = append(out, fmt.Sprintf("%d.%09d", int64(r.Uint64()), r.IntN(1e9)))
+		case "text":
+			var b strings.Builder
+			for range r.IntN(40) {
+				b.WriteRune([]rune{rune(1 + r.IntN(127)), rune(0x80 + r.IntN(0x700)), rune(0x1F400 + r.IntN(80))}[r.IntN(3)])
+			}
+			out = append(out, b.String())
+		case "bytea":
+			b := make([]byte, r.IntN(60))
+			for i := range b {
+				b[i] = byte(r.Uint32())
+			}
+			out = append(out, fmt.Sprintf(`\x%x`, b))
+		case "timestamp", "timestamptz":
+			out = append(out, fmt.Sprintf("%04d-%02d-%02d %02d:%02d:%02d.%06d", 1+r.IntN(9999), 1+r.IntN(12), 1+r.IntN(28), r.IntN(24), r.IntN(60), r.IntN(60), r.IntN(1e6)))
+		case "interval":
+			out = append(out, fmt.Sprintf("%d months %d days %d microseconds", r.IntN(4000)-2000, r.IntN(4000)-2000, int64(r.Uint64()>>20)))
+		}
+	}
+	return out
+}
