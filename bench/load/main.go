@@ -38,6 +38,7 @@ type bench struct {
 	source, target *localserver.Postgres
 	maria          *localserver.MariaDB
 	pattern        string // the tables of our crossing
+	old, fresh     contract.NewDatabase
 	serve          *exec.Cmd
 	api            *client.Client
 	run            int
@@ -48,11 +49,15 @@ func main() {
 	streams := flag.Int("streams", 2, "parallel streams of both")
 	pairs := flag.Int("pairs", 5, "interleaved pairs")
 	from := flag.String("from", "postgres", "engine of the source: postgres or mariadb")
+	to := flag.String("to", "postgres", "engine of the target: postgres or mariadb")
 	wide := flag.Int("wide", 0, "width of an extra text column in bytes, for the memory figure")
 	flag.Parse()
 	run := func() error { return measureAll(context.Background(), *rows, *streams, *pairs, *wide) }
-	if *from == "mariadb" {
-		run = func() error { return measureMaria(context.Background(), *rows, *streams, *pairs) }
+	switch {
+	case *from == "mariadb":
+		run = func() error { return measureFromMaria(context.Background(), *rows, *streams, *pairs) }
+	case *to == "mariadb":
+		run = func() error { return measureToMaria(context.Background(), *rows, *streams, *pairs) }
 	}
 	if err := run(); err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -78,6 +83,7 @@ INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '202
   FROM generate_series(1, %d) i`, wide, rows), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
 		return err
 	}
+	b.old, b.fresh = b.postgresEnd(b.source), b.postgresEnd(b.target)
 	stop, err := b.startService(ctx)
 	if err != nil {
 		return err
@@ -213,16 +219,8 @@ func (b *bench) startService(ctx context.Context) (func(), error) {
 	if b.api == nil {
 		return nil, errors.New("the service did not start")
 	}
-	tls := contract.Disable
-	old := contract.NewDatabase{Name: "old", Engine: contract.Postgres, Database: "postgres", Password: "unused", Tls: &tls}
-	fresh := old
-	if b.maria != nil {
-		old.Engine, old.Host, old.Port, old.User, old.Database, old.Password = contract.Mariadb, b.maria.Host, b.maria.Port, b.maria.User, "bench", b.maria.Password
-	} else {
-		old.Host, old.Port, old.User = b.source.Host, b.source.Port, b.source.User
-	}
-	fresh.Name, fresh.Host, fresh.Port, fresh.User = "new", b.target.Host, b.target.Port, b.target.User
-	for _, d := range []contract.NewDatabase{old, fresh} {
+	b.old.Name, b.fresh.Name = "old", "new"
+	for _, d := range []contract.NewDatabase{b.old, b.fresh} {
 		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, d)); err != nil {
 			return nil, err
 		}
@@ -232,6 +230,18 @@ func (b *bench) startService(ctx context.Context) (func(), error) {
 		_ = b.serve.Wait()
 		_ = os.RemoveAll(dir)
 	}, err
+}
+
+var plain = contract.Disable
+
+// postgresEnd and mariaEnd are servers as the service registers them; register
+// names them.
+func (b *bench) postgresEnd(s *localserver.Postgres) contract.NewDatabase {
+	return contract.NewDatabase{Engine: contract.Postgres, Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: "unused", Tls: &plain}
+}
+
+func (b *bench) mariaEnd(database string) contract.NewDatabase {
+	return contract.NewDatabase{Engine: contract.Mariadb, Database: database, Host: b.maria.Host, Port: b.maria.Port, User: b.maria.User, Password: b.maria.Password, Tls: &plain}
 }
 
 // ours is a crossing of kind load, from its start to the landing of the last
