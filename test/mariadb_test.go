@@ -86,7 +86,7 @@ CREATE TABLE readings (
   at datetime(6) NOT NULL,
   seen timestamp(3) NULL,
   KEY by_keeper (keeper, at),
-  CONSTRAINT readings_keeper FOREIGN KEY (keeper) REFERENCES keepers (id) ON DELETE CASCADE
+  CONSTRAINT readings_keeper FOREIGN KEY (keeper) REFERENCES keepers (id)
 ) ENGINE=InnoDB`, `
 CREATE TABLE jars (
   lot smallint NOT NULL,

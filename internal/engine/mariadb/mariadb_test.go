@@ -541,3 +541,32 @@ func TestStoppingWritesAmongWaiters(t *testing.T) {
 		t.Errorf("a write after the source was opened again: %v", err)
 	}
 }
+
+// TestWhatForeignKeysDoIsNotLogged shows why a key that acts by itself blocks.
+func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
+	d, db := open(t)
+	run(t, db, "CREATE TABLE hives (id int PRIMARY KEY)", "CREATE TABLE frames (id int PRIMARY KEY, hive int, CONSTRAINT gone FOREIGN KEY (hive) REFERENCES hives (id) ON DELETE CASCADE)",
+		"CREATE TABLE labels (id int PRIMARY KEY, hive int, CONSTRAINT stays FOREIGN KEY (hive) REFERENCES hives (id))", "INSERT INTO hives VALUES (1), (2)", "INSERT INTO frames VALUES (1, 1)", "INSERT INTO labels VALUES (1, 2)")
+	plans := []*domain.TablePlan{plan(t, d, "hives"), plan(t, d, "frames"), plan(t, d, "labels")}
+	c := follow(t, d, here(t, d), plans...)
+	run(t, db, "DELETE FROM hives WHERE id = 1")
+	changes, _ := until(t, c, here(t, d))
+	if len(changes) != 1 || changes[0].Table != 1 {
+		t.Errorf("the log has %+v: it tells more than it did, so such keys need not block", changes)
+	}
+	for _, capture := range []bool{true, false} {
+		list, err := d.SurveySource(t.Context(), []domain.TablePlan{*plans[0], *plans[1], *plans[2]}, capture)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var blocks []string
+		for _, e := range list {
+			if e.Verdict == domain.Blocks {
+				blocks = append(blocks, e.Measured)
+			}
+		}
+		if got := len(blocks) == 1 && strings.Contains(blocks[0], "gone acts by itself (ON DELETE CASCADE)"); got != capture {
+			t.Errorf("with capture %v it blocks for %q", capture, blocks)
+		}
+	}
+}

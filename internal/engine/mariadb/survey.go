@@ -273,7 +273,11 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
 	}
 	if !s.seesForeignKeys(d.end.Database) {
-		e.add(domain.ToKnow, "permission", "source", "GRANT REFERENCES ON "+quote(d.end.Database)+".* TO "+account(s.user), "user %s cannot see foreign keys, so none is made on the target", s.user)
+		verdict := domain.ToKnow
+		if capture { // one that acts by itself would change rows unseen
+			verdict = domain.Blocks
+		}
+		e.add(verdict, "permission", "source", "GRANT REFERENCES ON "+quote(d.end.Database)+".* TO "+account(s.user), "user %s cannot see foreign keys, so none is made on the target, and what they change by themselves cannot be told", s.user)
 	}
 	for i := range plans {
 		p, name := &plans[i], plans[i].Source.String()
@@ -285,6 +289,12 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)", "it has no key: it is one chunk, and each changed row is found by all its values")
 		case p.KeyOrder == "none":
 			e.add(domain.ToKnow, "key order", name, "", "its key (%s) is not of whole numbers: the table is one chunk", quoteAll(p.Key))
+		}
+		for _, k := range p.Table.Constraints {
+			if capture && k.Kind == "foreign" && k.Rules != "" {
+				e.add(domain.Blocks, "foreign key", name, fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what it did; or make the crossing of kind load", qualified(p.Source), quote(k.Name), k.Rules),
+					"%s acts by itself (%s), and the server does not log the rows that it changes", k.Name, strings.TrimSpace(k.Rules))
+			}
 		}
 		for _, c := range p.Columns {
 			if _, err := newNormal(c); err != nil && capture {
