@@ -27,7 +27,7 @@ func TestTheConsole(t *testing.T) {
 	exec1(t, p.targetURL(), `CREATE SCHEMA saltmarsh`)
 	exec1(t, p.targetURL(), `CREATE TABLE saltmarsh.weather AS SELECT 1 AS old`)
 	f := start(t)
-	app := demo.StartApp(t.Context(), p.sourceURL(), 2, 5*time.Millisecond)
+	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 5*time.Millisecond)
 	defer app.Stop()
 	ctx := browser(t)
 	j := &journey{t: t, ctx: ctx, f: f, p: p}
@@ -526,7 +526,7 @@ func TestALostStreamRecovers(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := start(t)
-	app := demo.StartApp(t.Context(), p.sourceURL(), 2, 5*time.Millisecond)
+	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 5*time.Millisecond)
 	defer app.Stop()
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10))}, "saltmarsh.*")
 	f.startCrossing()

@@ -131,7 +131,7 @@ func TestKilledAtRandomMoments(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := startFleet(t, 2)
-	app := demo.StartApp(t.Context(), p.sourceURL(), 2, 3*time.Millisecond)
+	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 3*time.Millisecond)
 	defer app.Stop()
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(4), SpeedLimit: ptr(int64(400 << 10)), PauseBudgetSeconds: ptr(30.0)}, "saltmarsh.*")
 	f.startCrossing()
@@ -232,7 +232,7 @@ func TestPauseResumeRestart(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := start(t)
-	app := demo.StartApp(t.Context(), p.sourceURL(), 2, 5*time.Millisecond)
+	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 5*time.Millisecond)
 	defer app.Stop()
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), SpeedLimit: ptr(int64(1 << 20))}, "saltmarsh.*")
 	f.startCrossing()

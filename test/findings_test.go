@@ -18,7 +18,7 @@ func TestDamageIsFoundShownAndRepaired(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := start(t)
-	app := demo.StartApp(t.Context(), p.sourceURL(), 2, 3*time.Millisecond)
+	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 3*time.Millisecond)
 	defer app.Stop()
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10))}, "saltmarsh.*", "-saltmarsh.apiaries")
 	f.startCrossing()

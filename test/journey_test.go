@@ -18,7 +18,7 @@ func TestTheWholeJourney(t *testing.T) {
 		t.Fatal(err)
 	}
 	f := start(t)
-	app := demo.StartApp(t.Context(), p.sourceURL(), 3, 2*time.Millisecond)
+	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 3, 2*time.Millisecond)
 	defer app.Stop()
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(3)}, "saltmarsh.*")
 	survey, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "spring"))

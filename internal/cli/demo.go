@@ -24,7 +24,7 @@ import (
 func (a *app) demoCmd() *cobra.Command {
 	var rows, writers int
 	var unattended bool
-	var listen string
+	var listen, source string
 	c := &cobra.Command{
 		Use: "demo", Short: "Try everything on Saltmarsh Apiaries, a made-up honey cooperative", Args: cobra.NoArgs,
 		Long: `Starts a source and a target server, a control database and the service on this
@@ -36,7 +36,10 @@ itself and exits 0 only if the certificate shows zero findings.`,
 			if rows < 1 {
 				return exitWith(ExitUsage, "--rows is %d; give a number of at least 1", rows)
 			}
-			d := &demoRun{app: a, out: cmd.OutOrStdout(), rows: rows, writers: writers}
+			if source != "postgres" && source != "mariadb" {
+				return exitWith(ExitUsage, "--source is %q; choose postgres or mariadb", source)
+			}
+			d := &demoRun{app: a, out: cmd.OutOrStdout(), rows: rows, writers: writers, kind: source}
 			defer d.stop()
 			if err := d.start(cmd.Context(), listen); err != nil {
 				return err
@@ -48,6 +51,7 @@ itself and exits 0 only if the certificate shows zero findings.`,
 		},
 	}
 	c.Flags().IntVar(&rows, "rows", 500_000, "rows of the large table, scale_readings")
+	c.Flags().StringVar(&source, "source", "postgres", "engine of the source: postgres or mariadb (the target is PostgreSQL)")
 	c.Flags().IntVar(&writers, "writers", 3, "writers of the application")
 	c.Flags().BoolVar(&unattended, "unattended", false, "drive the whole journey without a person")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address of the service")
@@ -59,16 +63,18 @@ type demoRun struct {
 	out     io.Writer
 	rows    int
 	writers int
+	kind    string // engine of the source
 
-	dir            string
-	source, target *localserver.Postgres
-	svc            *service.Service
-	shop           *demo.App
-	hook           *http.Server
-	hookURL        string
-	token          string
-	api            *client.Client
-	ends           []func()
+	dir          string
+	target       *localserver.Postgres
+	house, moved demo.House // where the application lives, before and after
+	svc          *service.Service
+	shop         *demo.App
+	hook         *http.Server
+	hookURL      string
+	token        string
+	api          *client.Client
+	ends         []func()
 }
 
 func (d *demoRun) say(format string, args ...any) {
@@ -92,18 +98,13 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 	if err := os.Chmod(d.dir, 0o711); err != nil {
 		return err
 	}
-	d.say("Starting a source and a target PostgreSQL server …")
-	for _, s := range []struct {
-		to   **localserver.Postgres
-		name string
-	}{{&d.source, "source"}, {&d.target, "target"}} {
-		if *s.to, err = localserver.StartPostgres(ctx, localserver.Options{Password: "thyme-and-clover"}); err != nil {
-			return err
-		}
-		d.later((*s.to).Stop)
+	d.say("Starting a source (%s) and a target (PostgreSQL) server …", map[string]string{"postgres": "PostgreSQL", "mariadb": "MariaDB"}[d.kind])
+	if d.target, err = localserver.StartPostgres(ctx, localserver.Options{Password: demoPassword}); err != nil {
+		return err
 	}
-	d.say("Filling the source with Saltmarsh Apiaries: %s scale readings and eleven other tables …", num(int64(d.rows)))
-	if err := demo.Fill(ctx, d.source.URL("postgres"), d.rows); err != nil {
+	d.later(d.target.Stop)
+	source, err := d.startSource(ctx)
+	if err != nil {
 		return err
 	}
 	log, err := os.Create(filepath.Join(d.dir, "service.log"))
@@ -120,19 +121,49 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 	if d.api, err = client.New(d.svc.URL(), d.token); err != nil {
 		return err
 	}
-	for _, s := range []struct {
-		name string
-		srv  *localserver.Postgres
-	}{{"old-barn", d.source}, {"new-barn", d.target}} {
-		tls := contract.Disable
-		if _, err := client.Do[contract.Database](d.api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: s.name, Engine: contract.Postgres,
-			Host: s.srv.Host, Port: s.srv.Port, Database: "postgres", User: s.srv.User, Password: s.srv.Password, Tls: &tls})); err != nil {
+	tls := contract.Disable
+	target := contract.NewDatabase{Name: "new-barn", Engine: contract.Postgres, Host: d.target.Host, Port: d.target.Port, Database: "postgres", User: d.target.User, Password: d.target.Password}
+	for _, db := range []contract.NewDatabase{source, target} {
+		db.Tls = &tls
+		if _, err := client.Do[contract.Database](d.api.API.AddDatabaseWithResponse(ctx, db)); err != nil {
 			return err
 		}
 	}
-	d.shop = demo.StartApp(ctx, d.source.URL("postgres"), d.writers, 5*time.Millisecond)
+	d.shop = demo.StartApp(ctx, d.house, d.writers, 5*time.Millisecond)
 	d.later(d.shop.Stop)
 	return d.startHook()
+}
+
+const demoPassword = "thyme-and-clover"
+
+// startSource starts and fills the source, and says how it is registered.
+func (d *demoRun) startSource(ctx context.Context) (contract.NewDatabase, error) {
+	filling := func() {
+		d.say("Filling the source with Saltmarsh Apiaries: %s scale readings and eleven other tables …", num(int64(d.rows)))
+	}
+	out := contract.NewDatabase{Name: "old-barn", Password: demoPassword}
+	if d.kind == "mariadb" {
+		m, err := localserver.StartMariaDB(ctx, localserver.Options{Password: demoPassword})
+		if err != nil {
+			return out, err
+		}
+		d.later(m.Stop)
+		app := *m
+		app.User, app.Password = "app", ""
+		d.house, d.moved = demo.MariaDB(app.DSN("saltmarsh")), demo.Moved(d.target.URL("postgres"))
+		out.Engine, out.Host, out.Port, out.User, out.Database = contract.Mariadb, m.Host, m.Port, m.User, "saltmarsh"
+		filling()
+		return out, demo.FillMariaDB(ctx, m.DSN(""), d.rows)
+	}
+	p, err := localserver.StartPostgres(ctx, localserver.Options{Password: demoPassword})
+	if err != nil {
+		return out, err
+	}
+	d.later(p.Stop)
+	d.house, d.moved = demo.Postgres(p.URL("postgres")), demo.Postgres(d.target.URL("postgres"))
+	out.Engine, out.Host, out.Port, out.User, out.Database = contract.Postgres, p.Host, p.Port, p.User, "postgres"
+	filling()
+	return out, demo.Fill(ctx, p.URL("postgres"), d.rows)
 }
 
 // startHook is where the hand-over reaches the application: it goes over to the
@@ -148,7 +179,7 @@ func (d *demoRun) startHook() error {
 			http.Error(w, "post the hand-over here", http.StatusMethodNotAllowed)
 			return
 		}
-		d.shop.MoveTo(d.target.URL("postgres"))
+		d.shop.MoveTo(d.moved)
 		w.WriteHeader(http.StatusNoContent)
 	})}
 	go func() { _ = d.hook.Serve(ln) }()
@@ -159,8 +190,12 @@ func (d *demoRun) startHook() error {
 func (d *demoRun) create(ctx context.Context) error {
 	tables := []string{"saltmarsh.*"}
 	chunk := int64(8 << 20)
+	stop := contract.Lock
+	if d.kind == "mariadb" {
+		stop = contract.ReadOnly
+	}
 	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old-barn", Target: "new-barn",
-		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk}}))
+		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk, StopMethod: &stop}}))
 	return err
 }
 

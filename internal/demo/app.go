@@ -2,21 +2,40 @@ package demo
 
 import (
 	"context"
+	"database/sql"
 	"errors"
-	"fmt"
 	"math/rand/v2"
 	"sync"
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5"
+	"github.com/go-sql-driver/mysql"
 	"github.com/jackc/pgx/v5/pgconn"
+	_ "github.com/jackc/pgx/v5/stdlib" // the driver pgx
 )
+
+// House is a database that the application can live in.
+type House struct {
+	driver, address string
+	day             day
+}
+
+// day is one transaction of the cooperative's day.
+type day func(ctx context.Context, tx *sql.Tx, rng *rand.Rand) error
+
+// Postgres is the house with a source on PostgreSQL.
+func Postgres(url string) House { return House{"pgx", url, postgresDay} }
+
+// MariaDB is the house with a source on MariaDB.
+func MariaDB(dsn string) House { return House{"mysql", dsn, plainDay} }
+
+// Moved is a PostgreSQL database that the house on MariaDB has moved to.
+func Moved(url string) House { return House{"pgx", url, plainDay} }
 
 // App is the cooperative's application: it writes all the time, to the database
 // it has been pointed at, and goes over to another when it is told.
 type App struct {
-	url     atomic.Pointer[string]
+	house   atomic.Pointer[House]
 	written atomic.Int64
 	failed  atomic.Int64
 	refused atomic.Int64 // writes the source refused because it has moved
@@ -31,9 +50,9 @@ type App struct {
 
 // StartApp starts the application with that many writers, each resting for
 // pause between transactions.
-func StartApp(ctx context.Context, url string, writers int, pause time.Duration) *App {
+func StartApp(ctx context.Context, h House, writers int, pause time.Duration) *App {
 	a := &App{pause: pause}
-	a.url.Store(&url)
+	a.house.Store(&h)
 	run, stop := context.WithCancel(ctx)
 	a.stop = stop
 	for i := range writers {
@@ -43,7 +62,7 @@ func StartApp(ctx context.Context, url string, writers int, pause time.Duration)
 }
 
 // MoveTo points the application at another database.
-func (a *App) MoveTo(url string) { a.url.Store(&url) }
+func (a *App) MoveTo(h House) { a.house.Store(&h) }
 
 // Written returns how many transactions were committed.
 func (a *App) Written() int64 { return a.written.Load() }
@@ -74,29 +93,28 @@ func (a *App) Stop() {
 
 func (a *App) write(ctx context.Context, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 99))
-	var conn *pgx.Conn
-	at := ""
+	var db *sql.DB
+	var at *House
 	defer func() {
-		if conn != nil {
-			_ = conn.Close(context.WithoutCancel(ctx))
+		if db != nil {
+			_ = db.Close()
 		}
 	}()
 	for ctx.Err() == nil {
-		url := *a.url.Load()
-		if conn == nil || conn.IsClosed() || at != url {
-			if conn != nil {
-				_ = conn.Close(ctx)
+		if h := a.house.Load(); at != h {
+			if db != nil {
+				_ = db.Close()
 			}
 			var err error
-			if conn, err = pgx.Connect(ctx, url); err != nil {
-				conn = nil
+			if db, err = sql.Open(h.driver, h.address); err != nil {
 				a.note(ctx, err)
 				continue
 			}
-			at = url
+			db.SetMaxOpenConns(1)
+			at = h
 		}
 		from := time.Now()
-		if err := a.one(ctx, conn, rng); err != nil {
+		if err := one(ctx, db, at.day, rng); err != nil {
 			a.note(ctx, err)
 			continue
 		}
@@ -108,15 +126,37 @@ func (a *App) write(ctx context.Context, seed uint64) {
 	}
 }
 
+func one(ctx context.Context, db *sql.DB, of day, rng *rand.Rand) error {
+	tx, err := db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	if err := of(ctx, tx, rng); err != nil {
+		_ = tx.Rollback()
+		return err
+	}
+	return tx.Commit()
+}
+
+// What servers say of a write that has to move, and of one that met another.
+const (
+	movedState  = "25006"
+	metState    = "40001"
+	movedNumber = 1290
+	metNumber   = 1213
+	heldNumber  = 1205
+)
+
 func (a *App) note(ctx context.Context, err error) {
 	if ctx.Err() != nil {
 		return
 	}
 	var pe *pgconn.PgError
+	var me *mysql.MySQLError
 	switch {
-	case errors.As(err, &pe) && pe.Code == "25006":
+	case errors.As(err, &pe) && pe.Code == movedState, errors.As(err, &me) && me.Number == movedNumber:
 		a.refused.Add(1)
-	case errors.As(err, &pe) && pe.Code == "40001":
+	case errors.As(err, &pe) && pe.Code == metState, errors.As(err, &me) && (me.Number == metNumber || me.Number == heldNumber):
 		// Two of its writers met, such as over a row that moved to another
 		// partition: it was rolled back and is simply tried again.
 	default:
@@ -136,55 +176,4 @@ func rest(ctx context.Context, d time.Duration) {
 	case <-ctx.Done():
 	case <-time.After(d):
 	}
-}
-
-// one is one transaction of the cooperative's day.
-func (a *App) one(ctx context.Context, c *pgx.Conn, rng *rand.Rand) error {
-	n := rng.IntN
-	return pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
-		do := func(sql string, args ...any) error {
-			_, err := tx.Exec(ctx, sql, args...)
-			return err
-		}
-		switch n(13) {
-		case 0, 1, 2:
-			return do(`INSERT INTO saltmarsh.scale_readings (apiary, number, read_at, weight_kg, humidity, firmware)
-SELECT 'dyke-' || g, 1, now()::timestamp, 40 + g, g, 'live' FROM generate_series(1, 5) g`)
-		case 3:
-			return do(`UPDATE saltmarsh.scale_readings SET weight_kg = weight_kg + 0.001, remark = 'corrected'
-WHERE id IN (SELECT 1 + (random() * (SELECT last_value FROM saltmarsh.scale_reading_id))::bigint FROM generate_series(1, 3))`)
-		case 4:
-			return do(`DELETE FROM saltmarsh.scale_readings WHERE id = 1 + (random() * (SELECT last_value FROM saltmarsh.scale_reading_id))::bigint`)
-		case 5:
-			return do(`UPDATE saltmarsh.hives SET frames = $1::int, stores = stores + 0.25, temper = (enum_range(NULL::saltmarsh.temper))[1 + $1::int % 4]
-WHERE (apiary, number) IN (SELECT apiary, number FROM saltmarsh.hives OFFSET $2::int LIMIT 1)`, n(40), n(80))
-		case 6:
-			// Leaves the large photo unsaid in the log.
-			return do(`UPDATE saltmarsh.inspections SET brood_frames = $1::int WHERE id IN (SELECT id FROM saltmarsh.inspections WHERE photo IS NOT NULL OFFSET $2::int LIMIT 1)`, n(12), n(4))
-		case 7:
-			return do(`INSERT INTO saltmarsh.inspections (apiary, number, inspected_at, temper, findings)
-SELECT apiary, number, now(), temper, '{"mites": 0}' FROM saltmarsh.hives OFFSET $1::int LIMIT 1`, n(80))
-		case 8:
-			if err := do(`INSERT INTO saltmarsh.visitor_notes (visitor, note) VALUES ($1, NULL), ('twice', 'the same'), ('twice', 'the same')`, fmt.Sprint("visitor ", n(10))); err != nil {
-				return err
-			}
-			return do(`DELETE FROM saltmarsh.visitor_notes WHERE ctid IN (SELECT ctid FROM saltmarsh.visitor_notes LIMIT 2)`)
-		case 9:
-			var id int64
-			if err := tx.QueryRow(ctx, `INSERT INTO saltmarsh.orders (stall, total, sender) VALUES ($1, $2, '10.9.9.9') RETURNING id`, 1+n(40), float64(n(900))/4).Scan(&id); err != nil {
-				return err
-			}
-			return do(`INSERT INTO saltmarsh.order_lines SELECT $1, g, 1 + g, g, 7.25 FROM generate_series(1, 3) g`, id)
-		case 10:
-			// Cascades to its lines.
-			return do(`DELETE FROM saltmarsh.orders WHERE id = (SELECT id FROM saltmarsh.orders ORDER BY id DESC OFFSET $1::int LIMIT 1)`, 20+n(50))
-		case 11:
-			// A row moves to another key, and to another partition.
-			return do(`UPDATE saltmarsh.weather SET observed_on = observed_on + 400, station = station + 1000 + $1::int
-WHERE (observed_on, station) IN (SELECT observed_on, station FROM saltmarsh.weather WHERE station < 5 OFFSET $2::int LIMIT 1)`, n(1_000_000), n(100))
-		default:
-			return do(`UPDATE saltmarsh.keepers SET profile = profile || jsonb_build_object('seen', $1::int), skills = array_append(skills[1:3], $2)
-WHERE id = (SELECT id FROM saltmarsh.keepers OFFSET $3::int LIMIT 1)`, n(1000), fmt.Sprint("skill ", n(9)), n(20))
-		}
-	})
 }
