@@ -13,32 +13,36 @@ import (
 	"dustyferry/internal/contract"
 )
 
+// answer is what a command said.
+type answer struct {
+	out, err string
+	code     int
+}
+
+// cli runs a command against the service.
+func (f *ferry) cli(args ...string) answer {
+	f.t.Helper()
+	cmd := exec.CommandContext(f.t.Context(), binary(f.t), args...)
+	cmd.Env = append(os.Environ(), "DUSTYFERRY_SERVICE="+f.url, "DUSTYFERRY_TOKEN="+f.token, "DUSTYFERRY_DATABASE_PASSWORD="+servers.source.Password)
+	var out, err bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &err
+	a := answer{}
+	var exit *exec.ExitError
+	if e := cmd.Run(); errors.As(e, &exit) {
+		a.code = exit.ExitCode()
+	} else if e != nil {
+		f.t.Fatal(e)
+	}
+	a.out, a.err = out.String(), err.String()
+	return a
+}
+
 // TestTheCommandLineJourney drives a crossing by commands alone.
 func TestTheCommandLineJourney(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a SELECT g, 'v' || g FROM generate_series(1, 500) g; ANALYZE`)
 	f := start(t)
-	bin := binary(t)
-	type answer struct {
-		out, err string
-		code     int
-	}
-	run := func(args ...string) answer {
-		t.Helper()
-		cmd := exec.CommandContext(t.Context(), bin, args...)
-		cmd.Env = append(os.Environ(), "DUSTYFERRY_SERVICE="+f.url, "DUSTYFERRY_TOKEN="+f.token, "DUSTYFERRY_DATABASE_PASSWORD="+servers.source.Password)
-		var out, err bytes.Buffer
-		cmd.Stdout, cmd.Stderr = &out, &err
-		a := answer{}
-		var exit *exec.ExitError
-		if e := cmd.Run(); errors.As(e, &exit) {
-			a.code = exit.ExitCode()
-		} else if e != nil {
-			t.Fatal(e)
-		}
-		a.out, a.err = out.String(), err.String()
-		return a
-	}
+	run := func(args ...string) answer { t.Helper(); return f.cli(args...) }
 	ok := func(want string, args ...string) answer {
 		t.Helper()
 		a := run(args...)
@@ -120,7 +124,7 @@ func TestTheCommandLineJourney(t *testing.T) {
 		{"the environment over the file", []string{"DUSTYFERRY_OUTPUT=yaml"}, nil, "name: new"},
 		{"flags over both", []string{"DUSTYFERRY_OUTPUT=yaml"}, []string{"--output", "table"}, "ENGINE"},
 	} {
-		cmd := exec.CommandContext(t.Context(), bin, append([]string{"database", "list", "--config", conf}, c.args...)...)
+		cmd := exec.CommandContext(t.Context(), binary(t), append([]string{"database", "list", "--config", conf}, c.args...)...)
 		cmd.Env = append(c.env, "HOME="+t.TempDir())
 		out, err := cmd.CombinedOutput()
 		if err != nil || !strings.Contains(string(out), c.want) {

@@ -7,6 +7,7 @@ import (
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
 )
 
@@ -61,6 +62,39 @@ func plannedColumn(k domain.Column, p *voyage.PlannedTable) contract.PlannedColu
 		x.Verdict, x.Note = contract.Blocks, "the target's column does not take NULL"
 	}
 	return x
+}
+
+func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestObject) (contract.GetFitCheckResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.Store.FitOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	if f == nil {
+		return nil, domain.NotFound("there has been no fit check of %s; 'dustyferry fit %s' makes one", r.Name, r.Name)
+	}
+	out := contract.GetFitCheck200JSONResponse{Share: f.Share, Extremes: f.Extremes, StartedAt: f.StartedAt, Tables: f.Tables, TablesDone: f.Done,
+		Rows: f.Rows, Bytes: f.Bytes, Misfits: f.Misfits, Entries: entries(f.Entries)}
+	if !f.EndedAt.IsZero() {
+		out.EndedAt = &f.EndedAt
+	}
+	if f.Error != "" {
+		out.Error = &f.Error
+	}
+	return out, nil
+}
+
+func (s *calls) CheckFit(ctx context.Context, r contract.CheckFitRequestObject) (contract.CheckFitResponseObject, error) {
+	a := voyage.FitArgs{Share: 1}
+	take(&a.Share, r.Body.Share)
+	take(&a.Extremes, r.Body.Extremes)
+	take(&a.SpeedLimit, r.Body.SpeedLimit)
+	take(&a.Tables, r.Body.Tables)
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.CheckFit(ctx, c, a, actor) })
+	return contract.CheckFit202JSONResponse(c), err
 }
 
 func (s *calls) GetLastLook(ctx context.Context, r contract.GetLastLookRequestObject) (contract.GetLastLookResponseObject, error) {

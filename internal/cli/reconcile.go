@@ -258,6 +258,11 @@ func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx cont
 
 // awaitTask waits for the crossing's newest task of a kind.
 func awaitTask(ctx context.Context, api *client.Client, name, kind string) error {
+	return followTask(ctx, api, name, kind, func(string) {})
+}
+
+// followTask is [awaitTask] that tells what the task notes.
+func followTask(ctx context.Context, api *client.Client, name, kind string, tell func(note string)) error {
 	for {
 		list, err := client.Do[[]contract.Task](api.API.ListTasksWithResponse(ctx, name))
 		if err != nil {
@@ -269,6 +274,9 @@ func awaitTask(ctx context.Context, api *client.Client, name, kind string) error
 				return errors.New(list[i].Error)
 			}
 			return nil
+		}
+		if i >= 0 && list[i].Note != "" {
+			tell(list[i].Note)
 		}
 		if err := pause(ctx, 200*time.Millisecond); err != nil {
 			return err

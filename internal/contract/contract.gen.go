@@ -857,6 +857,27 @@ type FindingPage struct {
 // FindingState repaired: copied again; equal: compared again since and equal
 type FindingState string
 
+// FitCheck defines model for FitCheck.
+type FitCheck struct {
+	Bytes int64 `json:"bytes"`
+
+	// EndedAt Absent while it runs
+	EndedAt  *time.Time `json:"ended_at,omitempty"`
+	Entries  []Entry    `json:"entries"`
+	Error    *string    `json:"error,omitempty"`
+	Extremes bool       `json:"extremes"`
+
+	// Misfits Values that would stop the load
+	Misfits int64 `json:"misfits"`
+
+	// Rows Looked at
+	Rows       int64     `json:"rows"`
+	Share      float64   `json:"share"`
+	StartedAt  time.Time `json:"started_at"`
+	Tables     int       `json:"tables"`
+	TablesDone int       `json:"tables_done"`
+}
+
 // History defines model for History.
 type History struct {
 	// At Seconds since 1970
@@ -1021,6 +1042,21 @@ type NewDatabaseEngine string
 
 // NewDatabaseTls defines model for NewDatabase.Tls.
 type NewDatabaseTls string
+
+// NewFitCheck defines model for NewFitCheck.
+type NewFitCheck struct {
+	// Extremes Only the least, greatest and longest value of each column
+	Extremes *bool `json:"extremes,omitempty"`
+
+	// Share Of the rows, above 0 and at most 1 (default: 1, all rows)
+	Share *float64 `json:"share,omitempty"`
+
+	// SpeedLimit Bytes per second, 0 for none
+	SpeedLimit *int64 `json:"speed_limit,omitempty"`
+
+	// Tables Patterns; default: all of the crossing's tables
+	Tables *[]string `json:"tables,omitempty"`
+}
 
 // NewReconciliation defines model for NewReconciliation.
 type NewReconciliation struct {
@@ -1547,6 +1583,9 @@ type CloseCrossingJSONRequestBody CloseCrossingJSONBody
 // CutoverJSONRequestBody defines body for Cutover for application/json ContentType.
 type CutoverJSONRequestBody = NewCutover
 
+// CheckFitJSONRequestBody defines body for CheckFit for application/json ContentType.
+type CheckFitJSONRequestBody = NewFitCheck
+
 // PauseCrossingJSONRequestBody defines body for PauseCrossing for application/json ContentType.
 type PauseCrossingJSONRequestBody PauseCrossingJSONBody
 
@@ -1715,6 +1754,23 @@ type ClientInterface interface {
 
 	// ConfirmCutover performs a POST /api/crossings/{name}/cutovers/confirm (the `ConfirmCutover` operationId) request.
 	ConfirmCutover(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFitCheck performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
+	//
+	// The last look at the data for values that their planned columns cannot hold.
+	GetFitCheck(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckFitWithBody performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reads the source's rows; changes nothing. Before the start of the crossing.
+	CheckFitWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckFit performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Reads the source's rows; changes nothing. Before the start of the crossing.
+	CheckFit(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHistory performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
 	//
@@ -2156,6 +2212,53 @@ func (c *Client) AbortCutover(ctx context.Context, name Name, reqEditors ...Requ
 // ConfirmCutover performs a POST /api/crossings/{name}/cutovers/confirm (the `ConfirmCutover` operationId) request.
 func (c *Client) ConfirmCutover(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmCutoverRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFitCheck performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
+//
+// The last look at the data for values that their planned columns cannot hold.
+func (c *Client) GetFitCheck(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFitCheckRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckFitWithBody performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reads the source's rows; changes nothing. Before the start of the crossing.
+func (c *Client) CheckFitWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckFitRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckFit performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Reads the source's rows; changes nothing. Before the start of the crossing.
+func (c *Client) CheckFit(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckFitRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3573,6 +3676,87 @@ func NewConfirmCutoverRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetFitCheckRequest constructs an http.Request for the GetFitCheck method
+func NewGetFitCheckRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/fit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckFitRequest calls the generic CheckFit builder with application/json body
+func NewCheckFitRequest(server string, name Name, body CheckFitJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCheckFitRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewCheckFitRequestWithBody constructs an http.Request for the CheckFit method, with any body, and a specified content type
+func NewCheckFitRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/fit", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6132,6 +6316,27 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ConfirmCutoverWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ConfirmCutoverResponse, error)
 
+	// GetFitCheckWithResponse performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
+	//
+	// The last look at the data for values that their planned columns cannot hold.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetFitCheckWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetFitCheckResponse, error)
+
+	// CheckFitWithBodyWithResponse performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Reads the source's rows; changes nothing. Before the start of the crossing.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CheckFitWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckFitResponse, error)
+
+	// CheckFitWithResponse performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Reads the source's rows; changes nothing. Before the start of the crossing.
+	CheckFitWithResponse(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckFitResponse, error)
+
 	// GetHistoryWithResponse performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
 	//
 	// Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
@@ -7042,6 +7247,102 @@ func (r ConfirmCutoverResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ConfirmCutoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFitCheckResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FitCheck
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFitCheckResponse) GetJSON200() *FitCheck {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFitCheckResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFitCheckResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFitCheckResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFitCheckResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFitCheckResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckFitResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CheckFitResponse) GetJSON202() *Crossing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckFitResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckFitResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckFitResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckFitResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckFitResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9408,6 +9709,45 @@ func (c *ClientWithResponses) ConfirmCutoverWithResponse(ctx context.Context, na
 	return ParseConfirmCutoverResponse(rsp)
 }
 
+// GetFitCheckWithResponse performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
+//
+// The last look at the data for values that their planned columns cannot hold.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetFitCheckWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetFitCheckResponse, error) {
+	rsp, err := c.GetFitCheck(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFitCheckResponse(rsp)
+}
+
+// CheckFitWithBodyWithResponse performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request,
+// with any type of body and a specified content type.
+//
+// Reads the source's rows; changes nothing. Before the start of the crossing.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CheckFitWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckFitResponse, error) {
+	rsp, err := c.CheckFitWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckFitResponse(rsp)
+}
+
+// CheckFitWithResponse performs a POST /api/crossings/{name}/fit (the `CheckFit` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Reads the source's rows; changes nothing. Before the start of the crossing.
+func (c *ClientWithResponses) CheckFitWithResponse(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckFitResponse, error) {
+	rsp, err := c.CheckFit(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckFitResponse(rsp)
+}
+
 // GetHistoryWithResponse performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
 //
 // Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
@@ -10475,6 +10815,72 @@ func ParseConfirmCutoverResponse(rsp *http.Response) (*ConfirmCutoverResponse, e
 	switch {
 	case rsp.StatusCode == 202:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFitCheckResponse parses an HTTP response from a GetFitCheckWithResponse call
+func ParseGetFitCheckResponse(rsp *http.Response) (*GetFitCheckResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFitCheckResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FitCheck
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckFitResponse parses an HTTP response from a CheckFitWithResponse call
+func ParseCheckFitResponse(rsp *http.Response) (*CheckFitResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckFitResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -12034,6 +12440,12 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/cutovers/confirm)
 	ConfirmCutover(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/fit)
+	GetFitCheck(c *gin.Context, name Name)
+
+	// (POST /api/crossings/{name}/fit)
+	CheckFit(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/history)
 	GetHistory(c *gin.Context, name Name, params GetHistoryParams)
 
@@ -12550,6 +12962,56 @@ func (siw *ServerInterfaceWrapper) ConfirmCutover(c *gin.Context) {
 	}
 
 	siw.Handler.ConfirmCutover(c, name)
+}
+
+// GetFitCheck operation middleware
+func (siw *ServerInterfaceWrapper) GetFitCheck(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetFitCheck(c, name)
+}
+
+// CheckFit operation middleware
+func (siw *ServerInterfaceWrapper) CheckFit(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CheckFit(c, name)
 }
 
 // GetHistory operation middleware
@@ -14095,6 +14557,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.PATCH(options.BaseURL+"/api/crossings/:name", wrapper.ChangeCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/survey", wrapper.GetSurvey)
 	router.POST(options.BaseURL+"/api/crossings/:name/survey", wrapper.SurveyCrossing)
+	router.GET(options.BaseURL+"/api/crossings/:name/fit", wrapper.GetFitCheck)
+	router.POST(options.BaseURL+"/api/crossings/:name/fit", wrapper.CheckFit)
 	router.GET(options.BaseURL+"/api/crossings/:name/plan", wrapper.GetPlan)
 	router.GET(options.BaseURL+"/api/crossings/:name/last-look", wrapper.GetLastLook)
 	router.POST(options.BaseURL+"/api/crossings/:name/start", wrapper.StartCrossing)
@@ -14632,6 +15096,85 @@ type ConfirmCutoverdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ConfirmCutoverdefaultApplicationProblemPlusJSONResponse) VisitConfirmCutoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFitCheckRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetFitCheckResponseObject interface {
+	VisitGetFitCheckResponse(w http.ResponseWriter) error
+}
+
+type GetFitCheck200JSONResponse FitCheck
+
+func (response GetFitCheck200JSONResponse) VisitGetFitCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFitCheckdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFitCheckdefaultApplicationProblemPlusJSONResponse) VisitGetFitCheckResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckFitRequestObject struct {
+	Name Name `json:"name"`
+	Body *CheckFitJSONRequestBody
+}
+
+type CheckFitResponseObject interface {
+	VisitCheckFitResponse(w http.ResponseWriter) error
+}
+
+type CheckFit202JSONResponse Crossing
+
+func (response CheckFit202JSONResponse) VisitCheckFitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckFitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckFitdefaultApplicationProblemPlusJSONResponse) VisitCheckFitResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16554,6 +17097,12 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/cutovers/confirm)
 	ConfirmCutover(ctx context.Context, request ConfirmCutoverRequestObject) (ConfirmCutoverResponseObject, error)
 
+	// (GET /api/crossings/{name}/fit)
+	GetFitCheck(ctx context.Context, request GetFitCheckRequestObject) (GetFitCheckResponseObject, error)
+
+	// (POST /api/crossings/{name}/fit)
+	CheckFit(ctx context.Context, request CheckFitRequestObject) (CheckFitResponseObject, error)
+
 	// (GET /api/crossings/{name}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
 
@@ -17150,6 +17699,76 @@ func (sh *strictHandler) ConfirmCutover(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ConfirmCutoverResponseObject); ok {
 		if err := validResponse.VisitConfirmCutoverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFitCheck operation middleware
+func (sh *strictHandler) GetFitCheck(ctx *gin.Context, name Name) {
+	var request GetFitCheckRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFitCheck(ctx, request.(GetFitCheckRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFitCheck")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetFitCheckResponseObject); ok {
+		if err := validResponse.VisitGetFitCheckResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckFit operation middleware
+func (sh *strictHandler) CheckFit(ctx *gin.Context, name Name) {
+	var request CheckFitRequestObject
+
+	request.Name = name
+
+	var body CheckFitJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckFit(ctx, request.(CheckFitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckFit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CheckFitResponseObject); ok {
+		if err := validResponse.VisitCheckFitResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -69,6 +69,9 @@ type Source interface {
 	// Sample returns about want keys of the table, sorted in the source's order.
 	Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error)
 	OpenReader(ctx context.Context) (Reader, error)
+	// Scan reads rows to look at them: the columns that the plan carries, as the
+	// texts that [typemap.Compile] takes, unread ones nil.
+	Scan(ctx context.Context, p *domain.TablePlan, s Scope, visit func(fields [][]byte) error) error
 
 	// CaptureUndo returns the statements that will restore what PrepareCapture
 	// changes on tables; they are kept before anything is changed.
@@ -98,6 +101,12 @@ type Source interface {
 	// by a process that died.
 	Reopen(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan) error
 	SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]SequenceValue, error)
+}
+
+// Scope is how much of a table is looked at.
+type Scope struct {
+	Share    float64 // of its rows, above 0 and at most 1
+	Extremes bool    // instead: least, greatest and longest value of each column
 }
 
 // WriteStop holds a source's writes back.

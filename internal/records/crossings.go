@@ -92,6 +92,18 @@ func (s *Store) SurveyOf(ctx context.Context, id int64) ([]domain.Entry, error) 
 	return e.V, err
 }
 
+// FitOf returns the last fit check, or nil.
+func (s *Store) FitOf(ctx context.Context, id int64) (*domain.FitCheck, error) {
+	f, err := single[JSON[*domain.FitCheck]](ctx, s, `SELECT coalesce(fit, 'null') FROM crossings WHERE id = $1`, id)
+	return f.V, err
+}
+
+// SaveFit keeps how a fit check stands.
+func (s *Store) SaveFit(ctx context.Context, id int64, f *domain.FitCheck) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1`, id, JSON[*domain.FitCheck]{f})
+	return err
+}
+
 // CertificateOf returns the account of a closed crossing, or nil.
 func (s *Store) CertificateOf(ctx context.Context, id int64) (map[string]any, error) {
 	c, err := single[JSON[map[string]any]](ctx, s, `SELECT certificate FROM crossings WHERE id = $1`, id)

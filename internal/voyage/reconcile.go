@@ -12,8 +12,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/keyorder"
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/narrow"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"

@@ -30,24 +30,9 @@ type surveyed struct {
 }
 
 func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, error) {
-	s := &surveyed{}
-	var err error
-	if s.src, s.dst, err = v.Both(ctx, c); err != nil {
+	s, types, err := v.planned(ctx, c)
+	if err != nil {
 		return nil, err
-	}
-	if s.catalog, err = s.src.Catalog(ctx); err != nil {
-		return nil, err
-	}
-	if s.plans, err = Plans(s.src, s.catalog, c.Patterns.V); err != nil {
-		return nil, err
-	}
-	var types []domain.Entry
-	for i := range s.plans {
-		var noted []domain.Entry
-		if s.plans[i], noted, err = v.complete(ctx, c, s.catalog, s.plans[i]); err != nil {
-			return nil, err
-		}
-		types = append(types, noted...)
 	}
 	under := c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed
 	capture := c.Kind != domain.KindLoad
@@ -68,10 +53,40 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
 	types = append(types, clashes(s.plans)...)
+	checked, err := v.fitEntries(ctx, c, s.plans)
+	if err != nil {
+		return nil, err
+	}
+	types = append(types, checked...)
 	s.entries = append(append(append(from, to...), types...), sizeEntry(s.plans, c.Settings.V))
 	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
 	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
 	return s, nil
+}
+
+// planned plans all tables of the crossing as the source is now, and says what
+// becomes of their columns.
+func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, []domain.Entry, error) {
+	s := &surveyed{}
+	var err error
+	if s.src, s.dst, err = v.Both(ctx, c); err != nil {
+		return nil, nil, err
+	}
+	if s.catalog, err = s.src.Catalog(ctx); err != nil {
+		return nil, nil, err
+	}
+	if s.plans, err = Plans(s.src, s.catalog, c.Patterns.V); err != nil {
+		return nil, nil, err
+	}
+	var types []domain.Entry
+	for i := range s.plans {
+		var noted []domain.Entry
+		if s.plans[i], noted, err = v.complete(ctx, c, s.catalog, s.plans[i]); err != nil {
+			return nil, nil, err
+		}
+		types = append(types, noted...)
+	}
+	return s, types, nil
 }
 
 // complete gives a plan its target's side, and says what becomes of the columns

@@ -27,6 +27,7 @@ const (
 	TaskRecheck   = "compare again"
 	TaskCutover   = "cutover"
 	TaskClose     = "close"
+	TaskFit       = "fit check"
 )
 
 // noteBegun is the note of a prepare or restart whose load has begun: whoever
@@ -137,6 +138,12 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 			return err
 		}
 		return v.recheck(ctx, c, a, t.Actor)
+	case TaskFit:
+		var a FitArgs
+		if err := json.Unmarshal(t.Args, &a); err != nil {
+			return err
+		}
+		return v.fit(ctx, c, a, note)
 	case TaskCutover:
 		return v.cutover(ctx, c, t)
 	case TaskClose:

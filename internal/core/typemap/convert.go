@@ -21,14 +21,41 @@ type Convert func(dst, value []byte) ([]byte, bool, error)
 // them, bits as a number.
 func Compile(from, to string, column, target domain.Column) Convert {
 	switch {
+	case from == to && from == MariaDB:
+		return mariaText(column)
+	case from == to:
+		return same
+	case isText(target.BaseType) && from == Postgres:
+		if column.BaseType == "character" || column.BaseType == "boolean" { // a cast and the log write them unlike
+			return postgresToMaria(column, target)
+		}
+		return same
+	case isText(target.BaseType) && plainText(column.BaseType):
+		return text
 	case from == MariaDB && to == Postgres:
 		return mariaToPostgres(column, target)
 	case from == Postgres && to == MariaDB:
 		return postgresToMaria(column, target)
-	case from == MariaDB:
-		return mariaText(column)
 	}
 	return same
+}
+
+// isText reports whether a column takes any text.
+func isText(base string) bool {
+	switch base {
+	case "text", "character varying", "varchar", "char", "tinytext", "mediumtext", "longtext":
+		return true
+	}
+	return false
+}
+
+// plainText reports whether what MariaDB gives of a type is text as it is.
+func plainText(base string) bool {
+	switch strings.TrimSuffix(base, " unsigned") {
+	case "bit", "float", "double", "year":
+		return false
+	}
+	return !IsBytes(base)
 }
 
 // mariaText brings a value to MariaDB's text form.
@@ -42,7 +69,9 @@ func mariaText(c domain.Column) Convert {
 		n, _ := args(c.Type)
 		return bitString(max(n, 1))
 	case "year": // 0 as a text would be the year 2000
-		return func(dst, v []byte) ([]byte, bool, error) { return append(append(dst, "0000"[min(len(v), 4):]...), v...), true, nil }
+		return func(dst, v []byte) ([]byte, bool, error) {
+			return append(append(dst, "0000"[min(len(v), 4):]...), v...), true, nil
+		}
 	}
 	if IsBytes(c.BaseType) {
 		return hexed(0)

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 
+	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 )
 
@@ -29,7 +30,7 @@ func newNormal(c domain.Column) (*normal, error) {
 	n := &normal{unsigned: strings.HasSuffix(c.BaseType, " unsigned")}
 	switch c.BaseType {
 	case "enum", "set":
-		n.labels, n.set = labels(c.Type), c.BaseType == "set"
+		n.labels, n.set = typemap.Labels(c.Type), c.BaseType == "set"
 		return n, nil // the labels come from the catalog, in UTF-8
 	case "binary":
 		n.pad, _ = strconv.Atoi(strings.Trim(strings.TrimPrefix(c.Type, "binary"), "()"))
@@ -62,29 +63,6 @@ func newNormal(c domain.Column) (*normal, error) {
 		return nil, fmt.Errorf("texts of the character set %s cannot be read from the log; convert the column to utf8mb4", c.Charset)
 	}
 	return n, nil
-}
-
-// labels takes the values out of enum('a','b') or set('a','b').
-func labels(typ string) []string {
-	var out []string
-	rest := typ[strings.IndexByte(typ, '(')+1:]
-	for strings.HasPrefix(rest, "'") {
-		var b strings.Builder
-		i := 1
-		for ; i < len(rest); i++ {
-			if rest[i] == '\'' {
-				if i+1 < len(rest) && rest[i+1] == '\'' {
-					i++
-				} else {
-					break
-				}
-			}
-			b.WriteByte(rest[i])
-		}
-		out = append(out, b.String())
-		rest = strings.TrimPrefix(rest[min(i+1, len(rest)):], ",")
-	}
-	return out
 }
 
 func (n *normal) value(v []byte) ([]byte, error) {

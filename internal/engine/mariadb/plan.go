@@ -63,7 +63,11 @@ func floating(p *domain.TablePlan) bool {
 // on the fields of each, which are good until the next. It takes the rows from the
 // driver itself: the standard interface copies and converts every value again.
 func query(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, where string, visit func(fields [][]byte) error) error {
-	text := "SELECT " + selectedList(p) + " FROM " + qualified(p.Source) + where
+	return queryRows(ctx, conn, p, converters(p), "SELECT "+selectedList(p)+" FROM "+qualified(p.Source)+where, visit)
+}
+
+// queryRows is [query] with a statement of its own, whose columns are the plan's.
+func queryRows(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, conv []typemap.Convert, text string, visit func(fields [][]byte) error) error {
 	return conn.Raw(func(c any) (err error) {
 		var rows driver.Rows
 		if floating(p) {
@@ -79,7 +83,7 @@ func query(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, where strin
 		} else if rows, err = c.(driver.QueryerContext).QueryContext(ctx, text, nil); err != nil {
 			return err
 		}
-		s := newShaper(p)
+		s := newShaper(p, conv)
 		// What is still being sent after an error is read away, or the connection ends.
 		defer func() {
 			if closed := rows.Close(); err == nil {

@@ -78,8 +78,8 @@ type shaper struct {
 	number []byte
 }
 
-func newShaper(p *domain.TablePlan) *shaper {
-	s := &shaper{conv: converters(p)}
+func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
+	s := &shaper{conv: conv}
 	s.raw, s.fields = make([]driver.Value, len(s.conv)), make([][]byte, len(s.conv))
 	for _, c := range p.Columns {
 		s.names = append(s.names, c.Name)

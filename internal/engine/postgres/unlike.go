@@ -100,10 +100,10 @@ func (w *writing) rowOf(r domain.Row) (domain.Row, error) {
 	return out, nil
 }
 
-// textList is the plan's columns as texts.
-func textList(p *domain.TablePlan) string {
+// textList is columns as texts.
+func textList(cols []domain.Column) string {
 	var out []string
-	for _, c := range p.Seen() {
+	for _, c := range cols {
 		if c.BaseType == "inet" { // its cast writes what its output leaves out
 			out = append(out, "textin(inet_out("+quote(c.Name)+"))")
 			continue
@@ -155,7 +155,7 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		sum.Add(b)
 		return nil
 	}
-	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT binary)", textList(p), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper)))
+	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper)))
 	switch {
 	case refused != nil:
 		return sum, refused
@@ -190,7 +190,7 @@ func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, vis
 	w := newWriting(p)
 	var fields [][]byte
 	var row []byte
-	return v.copyRows(ctx, "SELECT "+textList(p)+" FROM "+only(p)+qualified(p.Source)+where, func(b []byte) error {
+	return v.copyRows(ctx, "SELECT "+textList(p.Seen())+" FROM "+only(p)+qualified(p.Source)+where, func(b []byte) error {
 		var err error
 		if fields, err = pgcopy.Fields(fields[:0], b); err != nil {
 			return err

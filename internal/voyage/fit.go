@@ -1,0 +1,217 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"dustyferry/internal/core/fit"
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// FitArgs say how much a fit check looks at.
+type FitArgs struct {
+	Share      float64 // of the rows, above 0 and at most 1
+	Extremes   bool
+	SpeedLimit int64    // bytes/s, 0 for none
+	Tables     []string // patterns; none: all of the crossing's
+}
+
+// CheckFit begins a fit check.
+func (v *Voyage) CheckFit(ctx context.Context, c *records.Crossing, a FitArgs, actor string) error {
+	if err := allow(lifecycle.Change, c); err != nil {
+		return domain.Conflict("crossing %s has started; a fit check belongs before that", c.Name)
+	}
+	if a.Share <= 0 || a.Share > 1 {
+		return domain.Invalid("the share is %g; give a share of the rows above 0 and at most 1", a.Share)
+	}
+	if a.SpeedLimit < 0 {
+		return domain.Invalid("the speed limit is %d; give bytes per second, or 0 for none", a.SpeedLimit)
+	}
+	if err := domain.ValidPatterns(a.Tables); err != nil {
+		return err
+	}
+	if _, err := v.AddTask(ctx, c, TaskFit, a, actor); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "fit check", "%s started a fit check of %s", actor, scopeText(a.Share, a.Extremes))
+	return nil
+}
+
+func scopeText(share float64, extremes bool) string {
+	switch {
+	case extremes:
+		return "the least, greatest and longest values"
+	case share < 1:
+		return fmt.Sprintf("%g %% of the rows", share*100)
+	}
+	return "all rows"
+}
+
+// fit looks at the tables, one after the other: it is in no hurry, and the source
+// is live.
+func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note func(string)) (err error) {
+	f := &domain.FitCheck{Share: a.Share, Extremes: a.Extremes, StartedAt: time.Now().UTC(), Entries: []domain.Entry{}}
+	defer func() {
+		if ctx.Err() != nil { // another process begins anew
+			return
+		}
+		if f.EndedAt = time.Now().UTC(); err != nil {
+			f.Error = err.Error()
+		}
+		if saved := v.Store.SaveFit(ctx, c.ID, f); err == nil {
+			err = saved
+		}
+	}()
+	note("planning the tables")
+	s, _, err := v.planned(ctx, c)
+	if err != nil {
+		return err
+	}
+	from, err := v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return err
+	}
+	plans := s.plans
+	if len(a.Tables) > 0 {
+		if plans, err = within(plans, a.Tables); err != nil {
+			return err
+		}
+	}
+	f.Tables = len(plans)
+	limit := rate.NewLimiter(rate.Inf, 1<<20)
+	if a.SpeedLimit > 0 {
+		limit = rate.NewLimiter(rate.Limit(a.SpeedLimit), int(max(a.SpeedLimit, 1<<20)))
+	}
+	for i := range plans {
+		p := &plans[i]
+		check, ok := fit.New(from.Engine, p)
+		if ok {
+			said, weighed := time.Now(), int64(0)
+			err := s.src.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes}, func(fields [][]byte) error {
+				check.Row(fields)
+				if check.Bytes-weighed > 64<<10 {
+					if err := brake(ctx, limit, int(check.Bytes-weighed)); err != nil {
+						return err
+					}
+					weighed = check.Bytes
+				}
+				if time.Since(said) > time.Second {
+					said = time.Now()
+					note(fmt.Sprintf("looking at %s, table %d of %d: %s so far", p.Source, i+1, len(plans), many(f.Rows+check.Rows, "row")))
+				}
+				return nil
+			})
+			if err != nil {
+				return err
+			}
+			f.Rows += check.Rows
+			f.Bytes += check.Bytes
+			f.Entries = append(f.Entries, misfits(p, check, f)...)
+		}
+		f.Done++
+		if err := v.Store.SaveFit(ctx, c.ID, f); err != nil {
+			return err
+		}
+	}
+	v.Say(ctx, "info", System, c.Name, "", "fit check", "the fit check looked at %s in %d tables: %s", many(f.Rows, "row"), f.Tables, misfitText(f.Misfits))
+	return nil
+}
+
+func misfitText(misfits int64) string {
+	if misfits == 0 {
+		return "every value fits"
+	}
+	return many(misfits, "value") + " do not fit"
+}
+
+// within keeps the plans of tables that patterns choose.
+func within(plans []domain.TablePlan, patterns []string) ([]domain.TablePlan, error) {
+	var names []domain.TableName
+	for _, p := range plans {
+		names = append(names, p.Source)
+	}
+	in := map[domain.TableName]bool{}
+	for _, n := range domain.MatchTables(patterns, names) {
+		in[n] = true
+	}
+	var out []domain.TablePlan
+	for _, p := range plans {
+		if in[p.Source] {
+			out = append(out, p)
+		}
+	}
+	if len(out) == 0 {
+		return nil, domain.Invalid("none of the crossing's tables matches %s", strings.Join(patterns, ", "))
+	}
+	return out, nil
+}
+
+// misfits says what a check found in a table.
+func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain.Entry {
+	found := check.Misfits()
+	if len(found) == 0 {
+		return []domain.Entry{{Verdict: domain.Fine, Topic: "fit", Subject: p.Source.String(), Measured: fmt.Sprintf("%s looked at; every value fits", many(check.Rows, "row"))}}
+	}
+	var out []domain.Entry
+	for _, m := range found {
+		f.Misfits += m.Count - m.Nulls
+		var examples []string
+		for _, x := range m.Examples {
+			at := ""
+			if len(x.Key) > 0 {
+				at = "key (" + strings.Join(x.Key, ", ") + ") "
+			}
+			examples = append(examples, at+x.Value+": "+x.Why)
+		}
+		remedy := "change the values on the source"
+		if m.Suggest != "" {
+			remedy += fmt.Sprintf(", or plan the column as %s", m.Suggest)
+		}
+		e := domain.Entry{Verdict: domain.Blocks, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
+			Measured: fmt.Sprintf("%s of %s, planned as %s, do not fit: %s", many(m.Count, "value"), m.Column, m.Type, strings.Join(examples, "; "))}
+		if m.Nulls == m.Count { // the load goes on, the values do not
+			e.Verdict = domain.ToKnow
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// fitEntries are what the last fit check says to a survey.
+func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) ([]domain.Entry, error) {
+	unlike := false
+	for _, p := range plans {
+		unlike = unlike || p.TargetSide != nil
+	}
+	if !unlike {
+		return nil, nil
+	}
+	f, err := v.Store.FitOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	remedy := "dustyferry fit " + c.Name
+	if f == nil || f.EndedAt.IsZero() || f.Error != "" {
+		return []domain.Entry{{Verdict: domain.ToKnow, Topic: "fit", Subject: "crossing", Remedy: remedy, Measured: "the data has not been looked at for values that their new columns cannot hold"}}, nil
+	}
+	ago := "the fit check of " + f.StartedAt.Format("2006-01-02 15:04 MST")
+	var out []domain.Entry
+	for _, e := range f.Entries {
+		if e.Verdict != domain.Fine {
+			e.Measured = ago + ": " + e.Measured
+			e.Remedy += "; then check again: " + remedy
+			out = append(out, e)
+		}
+	}
+	if len(out) == 0 {
+		return []domain.Entry{{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s): every value fits", ago, scopeText(f.Share, f.Extremes), many(f.Rows, "row"))}}, nil
+	}
+	return out, nil
+}
