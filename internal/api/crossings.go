@@ -118,8 +118,11 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err := domain.ValidPatterns(d.Tables); err != nil {
 		return none, err
 	}
+	if err := domain.ValidRules(d.Rules); err != nil {
+		return none, err
+	}
 	_, err = s.Store.AddCrossing(ctx, records.Crossing{UID: strings.ReplaceAll(uuid.NewString(), "-", "")[:12], Name: d.Name, Kind: d.Kind,
-		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
+		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Rules: records.JSON[[]domain.Rule]{V: notNil(d.Rules)}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
 	if err != nil {
 		return none, err
 	}
@@ -148,6 +151,9 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 	if r.Body.Tables != nil {
 		d.Tables = *r.Body.Tables
 	}
+	if r.Body.Rules != nil {
+		d.Rules = rulesIn(*r.Body.Rules)
+	}
 	c, err := s.add(ctx, d, r.Body.Settings != nil && r.Body.Settings.StopMethod != nil)
 	return contract.AddCrossing201JSONResponse(c), err
 }
@@ -158,7 +164,7 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 		return nil, err
 	}
 	m := f.Crossing
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Settings: m.Settings.Domain()}, m.Settings.StopMethod != "")
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Rules: m.Rules, Settings: m.Settings.Domain()}, m.Settings.StopMethod != "")
 	return contract.ImportManifest201JSONResponse(c), err
 }
 
@@ -184,7 +190,11 @@ func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingReq
 
 func (s *calls) ChooseTables(ctx context.Context, r contract.ChooseTablesRequestObject) (contract.ChooseTablesResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
-		return s.Voyage.ChooseTables(ctx, c, r.Body.Patterns, actor)
+		rules := c.Rules.V
+		if r.Body.Rules != nil {
+			rules = rulesIn(*r.Body.Rules)
+		}
+		return s.Voyage.ChooseTables(ctx, c, r.Body.Patterns, notNil(rules), actor)
 	})
 	return contract.ChooseTables200JSONResponse(c), err
 }

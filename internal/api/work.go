@@ -107,9 +107,9 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	return out, err
 }
 
-func notNil(s []string) []string {
+func notNil[T any](s []T) []T {
 	if s == nil {
-		return []string{}
+		return []T{}
 	}
 	return s
 }

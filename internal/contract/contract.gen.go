@@ -711,6 +711,17 @@ type ChunkStory struct {
 	Key []string `json:"key"`
 }
 
+// ColumnRule defines model for ColumnRule.
+type ColumnRule struct {
+	LeaveOut *bool `json:"leave_out,omitempty"`
+
+	// Name On the target
+	Name *string `json:"name,omitempty"`
+
+	// Type On the target, in its own words
+	Type *string `json:"type,omitempty"`
+}
+
 // Condition defines model for Condition.
 type Condition string
 
@@ -727,6 +738,7 @@ type Crossing struct {
 	Phase      Phase      `json:"phase"`
 	Progress   Progress   `json:"progress"`
 	Reason     string     `json:"reason"`
+	Rules      []Rule     `json:"rules"`
 	Settings   Settings   `json:"settings"`
 	Source     string     `json:"source"`
 	StartedAt  *time.Time `json:"started_at,omitempty"`
@@ -1009,6 +1021,7 @@ type Loss struct {
 type NewCrossing struct {
 	Kind     *Kind     `json:"kind,omitempty"`
 	Name     string    `json:"name"`
+	Rules    *[]Rule   `json:"rules,omitempty"`
 	Settings *Settings `json:"settings,omitempty"`
 	Source   string    `json:"source"`
 
@@ -1190,6 +1203,24 @@ type ReconciliationState string
 
 // Role defines model for Role.
 type Role string
+
+// Rule Changes the plans of the tables it matches. Of several that match, a later one wins, attribute by attribute.
+type Rule struct {
+	// Columns By the source's column name
+	Columns *map[string]ColumnRule `json:"columns,omitempty"`
+
+	// Name Table name on the target; * stands for its own
+	Name *string `json:"name,omitempty"`
+
+	// Schema Schema on a PostgreSQL target
+	Schema *string `json:"schema,omitempty"`
+
+	// Tables Pattern over schema.table of the source, with *
+	Tables string `json:"tables"`
+
+	// Where Condition in the source's SQL: only these rows; crossings of kind load
+	Where *string `json:"where,omitempty"`
+}
 
 // Session defines model for Session.
 type Session struct {
@@ -1475,6 +1506,9 @@ type ListTablesParamsSort string
 type ChooseTablesJSONBody struct {
 	// Patterns Patterns schema.table with *; a leading - leaves out; the last that matches wins
 	Patterns []string `json:"patterns"`
+
+	// Rules Replaces the rules; absent: they stay
+	Rules *[]Rule `json:"rules,omitempty"`
 }
 
 // ListChunksParams defines parameters for ListChunks.

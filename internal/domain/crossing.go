@@ -165,6 +165,7 @@ type Crossing struct {
 	Condition Condition
 	Reason    string // why the condition is not running, with what to do
 	Tables    []string
+	Rules     []Rule
 	Settings  Settings
 	CreatedAt time.Time
 }

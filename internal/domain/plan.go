@@ -15,7 +15,9 @@ type TablePlan struct {
 	// SetIdentity is what the source's log must say about old rows and does not
 	// yet: "full" or "default"; empty when it is right as it is.
 	SetIdentity string `json:"set_identity,omitempty"`
-	Table       Table  `json:"table"` // the source's catalog entry, for deferred objects
+	// Where keeps only rows that fulfil it; a condition in the source's SQL.
+	Where string `json:"where,omitempty"`
+	Table Table  `json:"table"` // the source's catalog entry, for deferred objects
 	// TargetSide is the same table as the target's engine must know it, with its
 	// own types and statements; nil when rows travel in the engine's own form. Captured and
 	// fetched values are then in the target's text form on both sides.
@@ -48,13 +50,24 @@ func (p *TablePlan) Carried() []Column {
 	return out
 }
 
-// Seen returns the columns of rows that are compared with the other side: all,
-// but for a source of another engine, which hands on what it carries.
+// Seen returns the columns of rows that are compared with the other side: all, but
+// where rows travel as texts only what is carried.
 func (p *TablePlan) Seen() []Column {
-	if p.TargetSide != nil {
+	if p.Unlike && (p.TargetSide != nil || p.Engine == "postgres") {
 		return p.Carried()
 	}
 	return p.Columns
+}
+
+// There returns the target's columns, one for one with those carried.
+func (p *TablePlan) There() []Column {
+	switch {
+	case p.TargetSide == nil:
+		return p.Carried()
+	case len(p.TargetSide.Columns) == len(p.Carried()):
+		return p.TargetSide.Columns
+	}
+	return p.TargetSide.Carried()
 }
 
 // KeyIndexes returns the positions of the key's columns among cols.

@@ -29,12 +29,13 @@ type File struct {
 
 // Crossing is the part that describes the crossing.
 type Crossing struct {
-	Name     string      `yaml:"name"`
-	Kind     domain.Kind `yaml:"kind,omitempty"`
-	Source   string      `yaml:"source"`
-	Target   string      `yaml:"target"`
-	Tables   []string    `yaml:"tables,omitempty"`
-	Settings Settings    `yaml:"settings,omitempty"`
+	Name     string        `yaml:"name"`
+	Kind     domain.Kind   `yaml:"kind,omitempty"`
+	Source   string        `yaml:"source"`
+	Target   string        `yaml:"target"`
+	Tables   []string      `yaml:"tables,omitempty"`
+	Rules    []domain.Rule `yaml:"rules,omitempty"`
+	Settings Settings      `yaml:"settings,omitempty"`
 }
 
 // Settings are the crossing's settings as people write them: sizes like 64MB,
@@ -102,14 +103,8 @@ func (z Size) String() string {
 // Parse reads a manifest.
 func Parse(text []byte) (*File, error) {
 	var f File
-	err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(&f)
-	if err != nil {
-		var ye yaml.Error
-		if errors.As(err, &ye) && ye.GetToken() != nil && ye.GetToken().Position != nil {
-			p := ye.GetToken().Position
-			return nil, domain.Invalid("the manifest is wrong at line %d, column %d: %s", p.Line, p.Column, ye.GetMessage())
-		}
-		return nil, domain.Invalid("the manifest cannot be read: %s", strings.SplitN(err.Error(), "\n", 2)[0])
+	if err := decode("the manifest", text, &f); err != nil {
+		return nil, err
 	}
 	if f.Version != Version {
 		return nil, domain.Invalid("the manifest must begin with \"dusty_ferry: %d\"; it says %d", Version, f.Version)
@@ -120,6 +115,29 @@ func Parse(text []byte) (*File, error) {
 		}
 	}
 	return &f, nil
+}
+
+// ParseRules reads a list of rules, as a manifest has it under crossing.rules.
+func ParseRules(text []byte) ([]domain.Rule, error) {
+	var list []domain.Rule
+	if err := decode("the file", text, &list); err != nil {
+		return nil, err
+	}
+	return list, domain.ValidRules(list)
+}
+
+// decode reads YAML strictly; what names the text in errors.
+func decode(what string, text []byte, to any) error {
+	err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(to)
+	if err == nil {
+		return nil
+	}
+	var ye yaml.Error
+	if errors.As(err, &ye) && ye.GetToken() != nil && ye.GetToken().Position != nil {
+		p := ye.GetToken().Position
+		return domain.Invalid("%s is wrong at line %d, column %d: %s", what, p.Line, p.Column, ye.GetMessage())
+	}
+	return domain.Invalid("%s cannot be read: %s", what, strings.SplitN(err.Error(), "\n", 2)[0])
 }
 
 // Domain returns the settings as the rest of the code knows them.
@@ -133,7 +151,7 @@ func (s Settings) Domain() domain.Settings {
 func Write(c *domain.Crossing) ([]byte, error) {
 	s := c.Settings
 	return yaml.Marshal(File{Version: Version, Crossing: Crossing{
-		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Tables,
+		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Tables, Rules: c.Rules,
 		Settings: Settings{Lanes: s.Lanes, ChunkSize: Size(s.ChunkBytes), MaxAttempts: s.MaxAttempts, SpeedLimit: Size(s.SpeedLimit),
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
 			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints},

@@ -148,14 +148,8 @@ func (r *run) sequences(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	for i := range values { // the target knows its tables by its own names
-		q := &values[i].Sequence
-		for _, p := range r.plans {
-			if p.Source == q.OwnedBy {
-				q.OwnedBy = p.Target
-				break
-			}
-		}
+	for i := range values {
+		values[i].Sequence = ownedThere(values[i].Sequence, r.plans)
 	}
 	return fmt.Sprintf("%d sequences moved", len(values)), r.dst.SetSequences(ctx, values)
 }

@@ -188,7 +188,7 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) ([]domain.Entry, error) {
 	unlike := false
 	for _, p := range plans {
-		unlike = unlike || p.TargetSide != nil
+		unlike = unlike || p.Unlike
 	}
 	if !unlike {
 		return nil, nil

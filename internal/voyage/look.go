@@ -100,7 +100,11 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if out.Plan, err = src.Plan(t); err != nil {
 		return out, err
 	}
-	if out.Plan, out.Notes, err = v.complete(ctx, c, cat, out.Plan); err != nil {
+	way, err := v.way(ctx, c, cat)
+	if err != nil {
+		return out, err
+	}
+	if out.Plan, out.Notes, err = complete(way, c.Rules.V, out.Plan); err != nil {
 		return out, err
 	}
 	here, err := v.Catalog(ctx, c.Target, false)

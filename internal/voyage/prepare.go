@@ -31,7 +31,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		return err
 	}
 	note("making the tables on the target")
-	if err := s.dst.PrepareTarget(ctx, c.UID, s.catalog, onTarget(s.plans), c.Settings.V); err != nil {
+	if err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, s.plans), onTarget(s.plans), c.Settings.V); err != nil {
 		return err
 	}
 	name := c.Domain().ObjectName()

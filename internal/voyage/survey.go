@@ -78,31 +78,63 @@ func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, [
 	if s.plans, err = Plans(s.src, s.catalog, c.Patterns.V); err != nil {
 		return nil, nil, err
 	}
+	way, err := v.way(ctx, c, s.catalog)
+	if err != nil {
+		return nil, nil, err
+	}
 	var types []domain.Entry
 	for i := range s.plans {
 		var noted []domain.Entry
-		if s.plans[i], noted, err = v.complete(ctx, c, s.catalog, s.plans[i]); err != nil {
+		if s.plans[i], noted, err = complete(way, c.Rules.V, s.plans[i]); err != nil {
 			return nil, nil, err
 		}
 		types = append(types, noted...)
 	}
-	return s, types, nil
+	way.Refer(s.plans)
+	return s, append(types, ruleEntries(c, s.plans)...), nil
+}
+
+// ruleEntries say which tables each rule is for, and what rules cannot do.
+func ruleEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+	var out []domain.Entry
+	for i, r := range c.Rules.V {
+		n := 0
+		for _, p := range plans {
+			if r.Matches(p.Source) {
+				n++
+			}
+		}
+		e := domain.Entry{Verdict: domain.Fine, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1), Measured: fmt.Sprintf("%s matches %s", r.Tables, many(int64(n), "table"))}
+		if n == 0 {
+			e.Verdict, e.Remedy = domain.ToKnow, "mend its pattern, or take it away"
+		}
+		out = append(out, e)
+	}
+	for _, p := range plans {
+		if p.Where != "" && c.Kind != domain.KindLoad {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "rule", Subject: p.Source.String(), Remedy: "make a crossing of kind load for it, or take the condition away",
+				Measured: "only rows where " + p.Where + " are wanted; changes cannot be held against a condition of the source's"})
+		}
+	}
+	return out
+}
+
+// way is from the crossing's source to its target.
+func (v *Voyage) way(ctx context.Context, c *records.Crossing, cat *domain.Catalog) (typemap.Way, error) {
+	from, err := v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return typemap.Way{}, err
+	}
+	to, err := v.Store.Database(ctx, c.Target)
+	return typemap.Way{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}, err
 }
 
 // complete gives a plan its target's side, and says what becomes of the columns
 // whose type is another there.
-func (v *Voyage) complete(ctx context.Context, c *records.Crossing, cat *domain.Catalog, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
-	from, err := v.Store.Database(ctx, c.Source)
+func complete(way typemap.Way, rules []domain.Rule, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
+	p, notes, err := way.Shape(p, domain.RuleFor(rules, p.Source))
 	if err != nil {
 		return p, nil, err
-	}
-	to, err := v.Store.Database(ctx, c.Target)
-	if err != nil {
-		return p, nil, err
-	}
-	p, notes, ok := typemap.Way{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}.Complete(p)
-	if !ok {
-		return p, nil, domain.Invalid("there is no way from %s to %s yet; choose another target", from.Engine, to.Engine)
 	}
 	var out []domain.Entry
 	var wider []string

@@ -353,18 +353,21 @@ func speedText(limit int64) string {
 	return fmt.Sprintf("speed limit %.1f MB/s", float64(limit)/1e6)
 }
 
-// ChooseTables replaces the patterns of a crossing that has not started; a
-// survey made before no longer counts.
-func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, actor string) error {
+// ChooseTables replaces patterns and rules of a crossing that has not started; a
+// survey or fit check made before no longer counts.
+func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, rules []domain.Rule, actor string) error {
 	if err := allow(lifecycle.Change, c); err != nil {
 		return err
 	}
 	if err := domain.ValidPatterns(patterns); err != nil {
 		return err
 	}
-	if err := v.Store.SavePatterns(ctx, c.ID, patterns); err != nil {
+	if err := domain.ValidRules(rules); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s", actor, c.Name, strings.Join(patterns, ", "))
+	if err := v.Store.SavePlanning(ctx, c.ID, patterns, rules); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s; %s", actor, c.Name, strings.Join(patterns, ", "), many(int64(len(rules)), "rule"))
 	return nil
 }

@@ -281,6 +281,40 @@ func onTarget(plans []domain.TablePlan) []domain.TablePlan {
 	return out
 }
 
+// ownedThere is a sequence with its owner as the target knows it.
+func ownedThere(q domain.Sequence, plans []domain.TablePlan) domain.Sequence {
+	for i := range plans {
+		p := &plans[i]
+		if p.Source != q.OwnedBy || q.OwnedBy.Name == "" {
+			continue
+		}
+		there := p.There()
+		if q.Name.Schema == q.OwnedBy.Schema { // an owned one stands beside its table
+			q.Name.Schema = p.Target.Schema
+		}
+		q.OwnedBy = p.Target
+		for n, c := range p.Carried() {
+			if c.Name == q.OwnedColumn {
+				q.OwnedColumn = there[n].Name
+				break
+			}
+		}
+		break
+	}
+	return q
+}
+
+// catalogThere is the source's catalog with the owners of sequences as the target
+// knows them.
+func catalogThere(cat *domain.Catalog, plans []domain.TablePlan) *domain.Catalog {
+	out := *cat
+	out.Sequences = slices.Clone(cat.Sequences)
+	for i := range out.Sequences {
+		out.Sequences[i] = ownedThere(out.Sequences[i], plans)
+	}
+	return &out
+}
+
 // plansOf returns the table plans of a crossing.
 func plansOf(tables []records.Table) []domain.TablePlan {
 	out := make([]domain.TablePlan, len(tables))

@@ -53,12 +53,12 @@ type Check struct {
 // New begins a check of a plan from an engine. The last result is false when
 // nothing can fail to fit, as rows travel in the engine's own form and types.
 func New(from string, p *domain.TablePlan) (*Check, bool) {
-	if p.TargetSide == nil {
+	if !p.Unlike {
 		return nil, false
 	}
 	c := &Check{engine: p.TargetSide.Engine}
 	for i, col := range p.Carried() {
-		there := p.TargetSide.Columns[i]
+		there := p.There()[i]
 		c.names, c.target = append(c.names, col.Name), append(c.target, there)
 		c.conv = append(c.conv, typemap.Compile(from, c.engine, col, there))
 	}

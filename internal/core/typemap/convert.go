@@ -99,6 +99,13 @@ func IsGeometry(base string) bool {
 }
 
 func mariaToPostgres(from domain.Column, to domain.Column) Convert {
+	zone := ""
+	if to.BaseType == "timestamp with time zone" {
+		zone = "+00"
+	}
+	if to.BaseType == "boolean" {
+		return yesOrNo
+	}
 	switch from.BaseType {
 	case "tinyint", "tinyint unsigned", "smallint", "smallint unsigned", "mediumint", "mediumint unsigned", "int", "int unsigned", "bigint", "bigint unsigned", "year":
 		if strings.Contains(from.Type, "zerofill") || from.BaseType == "year" {
@@ -122,9 +129,9 @@ func mariaToPostgres(from domain.Column, to domain.Column) Convert {
 	case "date":
 		return dated(to.NotNull, "")
 	case "datetime":
-		return dated(to.NotNull, "")
+		return dated(to.NotNull, zone)
 	case "timestamp":
-		return dated(to.NotNull, "+00")
+		return dated(to.NotNull, zone)
 	case "time":
 		return interval
 	}
@@ -135,6 +142,17 @@ func mariaToPostgres(from domain.Column, to domain.Column) Convert {
 }
 
 func same(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }
+
+// yesOrNo writes what a cast of PostgreSQL's boolean to text gives.
+func yesOrNo(dst, v []byte) ([]byte, bool, error) {
+	switch string(v) {
+	case "0":
+		return append(dst, "false"...), true, nil
+	case "1":
+		return append(dst, "true"...), true, nil
+	}
+	return dst, false, fmt.Errorf("%q is neither 0 nor 1", v)
+}
 
 // text refuses what PostgreSQL cannot keep in a text.
 func text(dst, v []byte) ([]byte, bool, error) {

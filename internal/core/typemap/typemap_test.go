@@ -75,7 +75,7 @@ func TestValues(t *testing.T) {
 		{"time(2)", "-838:59:59.50", "-838:59:59.5"}, {"time", "00:00:00", "00:00:00"}, {"time(2)", "-00:00:00.00", "00:00:00"},
 		{"text", "a\tb\\☕", "a\tb\\☕"}, {"varchar(3)", "", ""},
 	} {
-		out, ok, err := Compile(MariaDB, Postgres, col(c.typ), domain.Column{})(nil, []byte(c.in))
+		out, ok, err := Compile(MariaDB, Postgres, col(c.typ), ToPostgres(col(c.typ)).Column)(nil, []byte(c.in))
 		got := string(out)
 		if !ok {
 			got = null

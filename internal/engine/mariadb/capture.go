@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -133,9 +134,11 @@ type capture struct {
 // captured is how a table's rows in the log become rows of its plan.
 type captured struct {
 	table engine.CaptureTable
-	shape []*normal
-	conv  []typemap.Convert
+	shape []*normal // of the table's columns, as they are in the log
 	names []string
+	at    []int // where each stands in the plan, -1: left out
+	conv  []typemap.Convert
+	width int
 }
 
 // OpenCapture starts reading the log from a place.
@@ -146,13 +149,16 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	}
 	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, file: uint64(from) >> fileBits}
 	for _, t := range tables {
-		k := &captured{table: t, conv: converters(t.Plan)}
-		for _, col := range t.Plan.Columns {
-			n, err := newNormal(col)
-			if err != nil {
-				return nil, domain.Conflict("%s.%s: %s", t.Plan.Source, col.Name, err)
+		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns)}
+		for _, col := range t.Plan.Table.Columns {
+			at := slices.IndexFunc(t.Plan.Columns, func(c domain.Column) bool { return c.Name == col.Name })
+			n := &normal{}
+			if at >= 0 { // not left out
+				if n, err = newNormal(col); err != nil {
+					return nil, domain.Conflict("%s.%s: %s", t.Plan.Source, col.Name, err)
+				}
 			}
-			k.shape, k.names = append(k.shape, n), append(k.names, col.Name)
+			k.shape, k.names, k.at = append(k.shape, n), append(k.names, col.Name), append(k.at, at)
 		}
 		c.tables[t.Plan.Source.Schema+"."+t.Plan.Source.Name] = k
 	}
@@ -444,7 +450,7 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 
 // row makes a row of the plan from an image.
 func (k *captured) row(image []binlog.Value) (domain.Row, error) {
-	out := make(domain.Row, len(image))
+	out := make(domain.Row, k.width)
 	size := 0
 	for _, v := range image {
 		size += len(v.Data) + 8
@@ -454,7 +460,8 @@ func (k *captured) row(image []binlog.Value) (domain.Row, error) {
 		if v.Absent {
 			return nil, domain.Conflict("the source's log carries only part of the rows of %s; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Source)
 		}
-		if v.Null {
+		at := k.at[i]
+		if v.Null || at < 0 {
 			continue
 		}
 		plain, err := k.shape[i].value(v.Data)
@@ -463,11 +470,11 @@ func (k *captured) row(image []binlog.Value) (domain.Row, error) {
 		}
 		from := len(text)
 		var ok bool
-		if text, ok, err = k.conv[i](text, plain); err != nil {
+		if text, ok, err = k.conv[at](text, plain); err != nil {
 			return nil, domain.Conflict("column %s of %s: %s", k.names[i], k.table.Plan.Source, err)
 		}
 		if ok {
-			out[i] = domain.Value{Kind: domain.Present, Data: text[from:len(text):len(text)]}
+			out[at] = domain.Value{Kind: domain.Present, Data: text[from:len(text):len(text)]}
 		}
 	}
 	return out, nil

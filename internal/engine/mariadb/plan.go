@@ -127,6 +127,9 @@ func selectedList(p *domain.TablePlan) string {
 // range of (a, b) >= (x, y), so it is written out.
 func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
 	var cond []string
+	if p.Where != "" {
+		cond = append(cond, "("+p.Where+")")
+	}
 	if lower != nil {
 		cond = append(cond, beyond(p, lower, ">", ">="))
 	}

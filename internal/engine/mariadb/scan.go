@@ -21,12 +21,17 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	for i := range asTheyAre {
 		asTheyAre[i] = func(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }
 	}
-	statements := []string{"SELECT " + selectedList(p) + " FROM " + qualified(p.Source)}
+	where := keyRange(p, nil, nil)
+	statements := []string{"SELECT " + selectedList(p) + " FROM " + qualified(p.Source) + where}
 	switch {
 	case s.Extremes:
 		statements = extremes(p)
 	case s.Share < 1:
-		statements[0] += fmt.Sprintf(" WHERE rand() < %f", s.Share)
+		by := " WHERE"
+		if where != "" {
+			by = " AND"
+		}
+		statements[0] += fmt.Sprintf("%s rand() < %f", by, s.Share)
 	}
 	for _, q := range statements {
 		if err := queryRows(ctx, conn, p, asTheyAre, q, visit); err != nil {

@@ -39,7 +39,7 @@ func (v *view) Close() {
 // Count returns the number of rows.
 func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 	var n int64
-	err := v.conn.QueryRowContext(ctx, "SELECT count(*) FROM "+qualified(p.Source)).Scan(&n)
+	err := v.conn.QueryRowContext(ctx, "SELECT count(*) FROM "+qualified(p.Source)+keyRange(p, nil, nil)).Scan(&n)
 	return n, v.d.explain(err)
 }
 

@@ -341,7 +341,7 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 		at := slices.IndexFunc(cols, func(p domain.Column) bool { return p.Name == col.Name })
 		r.at = append(r.at, at)
 		switch {
-		case at < 0 && slices.ContainsFunc(t.Plan.Columns, func(p domain.Column) bool { return p.Name == col.Name && p.Generated }):
+		case at < 0 && t.Plan.Table.Column(col.Name) != nil: // computed, or left out
 		case at < 0:
 			notes = append(notes, fmt.Sprintf("column %s %s was added", col.Name, types[i]))
 		case cols[at].Type != types[i]:

@@ -213,7 +213,7 @@ func only(p *domain.TablePlan) string {
 
 // keyRange is the condition that selects a chunk, in the server's own order.
 func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
-	if lower == nil && upper == nil {
+	if lower == nil && upper == nil && p.Where == "" {
 		return ""
 	}
 	row := func(k domain.KeyValue) string {
@@ -229,6 +229,9 @@ func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
 		row = func(k domain.KeyValue) string { return literal(k[0]) + "::" + columnOf(p, p.Key[0]).Type }
 	}
 	var cond []string
+	if p.Where != "" {
+		cond = append(cond, "("+p.Where+")")
+	}
 	if lower != nil {
 		cond = append(cond, left+" >= "+row(lower))
 	}

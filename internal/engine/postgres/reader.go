@@ -81,7 +81,7 @@ func parseSnapshot(text string) (domain.Snapshot, error) {
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
-	if p.TargetSide != nil {
+	if p.Unlike {
 		return r.copyTexts(ctx, p, c, sink)
 	}
 	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT %s)",

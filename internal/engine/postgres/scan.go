@@ -33,6 +33,9 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		}
 		statements[0] += fmt.Sprintf(" TABLESAMPLE %s (%f)", kind, s.Share*100)
 	}
+	if !s.Extremes {
+		statements[0] += keyRange(p, nil, nil)
+	}
 	for _, q := range statements {
 		var fields [][]byte
 		// A row sink is for one answer: it cuts the header off.

@@ -26,11 +26,12 @@ type writing struct {
 // newWriting is for the columns that the plan carries.
 func newWriting(p *domain.TablePlan) writing {
 	var w writing
-	if p.TargetSide == nil {
+	if p.TargetSide == nil || !p.Unlike {
 		return w
 	}
+	there := p.There()
 	for i, c := range p.Carried() {
-		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, p.TargetSide.Columns[i]))
+		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, there[i]))
 		w.names = append(w.names, c.Name)
 	}
 	return w

@@ -93,7 +93,7 @@ func (v *view) Close() {
 
 func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 	var n int64
-	err := v.conn.QueryRow(ctx, "SELECT count(*) FROM "+only(p)+qualified(p.Source)).Scan(&n)
+	err := v.conn.QueryRow(ctx, "SELECT count(*) FROM "+only(p)+qualified(p.Source)+keyRange(p, nil, nil)).Scan(&n)
 	return n, v.d.explain(err)
 }
 
@@ -151,7 +151,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		var fields [][]byte
 		var buf []byte
 		n := int64(0)
-		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source), func(row []byte) error {
+		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, nil, nil), func(row []byte) error {
 			var err error
 			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 				return err
@@ -222,7 +222,7 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		for _, w := range want {
 			in[w] = true
 		}
-		return read("", func(i int) bool { return in[i] })
+		return read(keyRange(p, nil, nil), func(i int) bool { return in[i] })
 	}
 	for _, w := range want {
 		lower, upper := part.Range(w)
@@ -278,7 +278,7 @@ func (v *view) fetchWhole(ctx context.Context, p *domain.TablePlan, keys []strin
 	var places []string
 	var hashes []string
 	var fields [][]byte
-	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+only(p)+qualified(p.Source), func(row []byte) error {
+	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, nil, nil), func(row []byte) error {
 		var err error
 		if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 			return err

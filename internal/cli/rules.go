@@ -1,0 +1,115 @@
+package cli
+
+import (
+	"encoding/json"
+	"maps"
+	"os"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/manifest"
+)
+
+func (a *app) crossingRules() *cobra.Command {
+	var file string
+	c := &cobra.Command{
+		Use: "rules NAME", Short: "Show or replace the rules by which tables are planned", Args: exactly("the crossing's NAME"),
+		Long: `Without --file it shows the rules. With it, it replaces them, before the crossing
+has started; survey and fit check begin anew. The file is the list that a manifest
+has under crossing.rules:
+
+  - tables: shop.*            # of several rules that match, a later one wins
+    schema: honey
+  - tables: shop.keepers
+    name: members
+    columns:
+      email: {leave_out: true}
+      weight: {type: "numeric(12,3)"}
+      nick: {name: nickname}`,
+	}
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		cr, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), args[0]))
+		if err != nil {
+			return err
+		}
+		if file != "" {
+			text, err := os.ReadFile(file)
+			if err != nil {
+				return exitWith(ExitUsage, "the rules cannot be read: %w", err)
+			}
+			list, err := manifest.ParseRules(text)
+			if err != nil {
+				return exitWith(ExitUsage, "%s: %w", file, err)
+			}
+			rules, err := contractRules(list)
+			if err != nil {
+				return err
+			}
+			if cr, err = client.Do[contract.Crossing](api.API.ChooseTablesWithResponse(cmd.Context(), args[0], contract.ChooseTablesJSONRequestBody{Patterns: cr.Tables, Rules: &rules})); err != nil {
+				return err
+			}
+		}
+		return a.show(cr.Rules, func(w *table) { showRules(w, cr) })
+	}
+	c.Flags().StringVarP(&file, "file", "f", "", "file with the rules that replace those there are")
+	return c
+}
+
+// contractRules brings rules to the API's form, which has the same names.
+func contractRules(list []domain.Rule) ([]contract.Rule, error) {
+	out := []contract.Rule{}
+	text, err := json.Marshal(list)
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	return out, err
+}
+
+func showRules(w *table, c contract.Crossing) {
+	if len(c.Rules) == 0 {
+		w.line("Crossing %s has no rules: tables keep their names, and columns get the types that the survey names.", c.Name)
+		return
+	}
+	w.row(right+"RULE", "TABLES", "CHANGE")
+	for i, r := range c.Rules {
+		n := right + num(int64(i+1))
+		change := func(text string) {
+			w.row(n, r.Tables, text)
+			n = ""
+		}
+		if r.Schema != nil {
+			change("schema " + *r.Schema)
+		}
+		if r.Name != nil {
+			change("name " + *r.Name)
+		}
+		if r.Where != nil {
+			change("only rows where " + *r.Where)
+		}
+		columns := deref(r.Columns)
+		for _, name := range slices.Sorted(maps.Keys(columns)) {
+			k := columns[name]
+			text := "column " + name
+			if k.LeaveOut != nil && *k.LeaveOut {
+				text += " is left out"
+			}
+			if k.Name != nil {
+				text += " becomes " + *k.Name
+			}
+			if k.Type != nil {
+				text += " as " + *k.Type
+			}
+			change(text)
+		}
+	}
+	w.flush()
+	w.line("\nSee what they do with: dustyferry survey %s", c.Name)
+}

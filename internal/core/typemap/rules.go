@@ -1,0 +1,431 @@
+package typemap
+
+import (
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dustyferry/internal/domain"
+)
+
+// Shape completes a plan as [Way.Complete] does, with a person's changes to it.
+func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted, error) {
+	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
+		if p.Table.Column(name) == nil {
+			return p, nil, domain.Invalid("a rule names column %s of %s, which has none of that name", name, p.Source)
+		}
+	}
+	p.Where = r.Where
+	if err := leaveOut(&p, r); err != nil {
+		return p, nil, err
+	}
+	p, notes, ok := w.Complete(p)
+	if !ok {
+		return p, nil, domain.Invalid("there is no way from %s to %s yet; choose another target", w.From, w.To)
+	}
+	if r.Empty() {
+		return p, notes, nil
+	}
+	if p.TargetSide == nil {
+		w.sameSide(&p)
+	}
+	more, err := w.retype(&p, r)
+	if err != nil {
+		return p, nil, err
+	}
+	notes = slices.DeleteFunc(notes, func(n Noted) bool {
+		return slices.ContainsFunc(more, func(m Noted) bool { return m.Column == n.Column })
+	})
+	return p, append(notes, more...), w.rename(&p, r)
+}
+
+// leaveOut takes columns out of a plan, and with them what is made of them.
+func leaveOut(p *domain.TablePlan, r domain.Rule) error {
+	gone := map[string]bool{}
+	for name, c := range r.Columns {
+		if c.LeaveOut {
+			gone[name] = true
+		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	for _, k := range p.Key {
+		if gone[k] {
+			return domain.Invalid("column %s of %s cannot be left out: it is part of the key by which rows are found", k, p.Source)
+		}
+	}
+	any := func(names []string) bool { return slices.ContainsFunc(names, func(n string) bool { return gone[n] }) }
+	p.Columns = slices.DeleteFunc(slices.Clone(p.Columns), func(c domain.Column) bool { return gone[c.Name] })
+	t := &p.Table
+	t.Keys = slices.DeleteFunc(slices.Clone(t.Keys), func(k domain.Key) bool { return any(k.Columns) })
+	// What is made of expressions may need them too; that is found out too late
+	// if it is made, and told if it is not.
+	t.Indexes = slices.DeleteFunc(slices.Clone(t.Indexes), func(x domain.Index) bool { return any(x.Columns) || x.Columns == nil })
+	t.Constraints = slices.DeleteFunc(slices.Clone(t.Constraints), func(k domain.Constraint) bool { return any(k.Columns) || k.Columns == nil })
+	if len(p.Columns) == 0 {
+		return domain.Invalid("every column of %s is left out; leave the table out instead", p.Source)
+	}
+	return nil
+}
+
+// sameSide gives a plan between PostgreSQL databases a target's side of its own,
+// for what a person changes there; rows still travel as they are.
+func (w Way) sameSide(p *domain.TablePlan) {
+	there := *p
+	there.Engine = w.To
+	there.Where = ""
+	there.Source = p.Target
+	there.Columns = slices.Clone(p.Columns)
+	there.Table.Columns = there.Columns
+	p.TargetSide = &there
+}
+
+// retype plans columns as a person says.
+func (w Way) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
+	var notes []Noted
+	side := p.TargetSide
+	for i, c := range p.Carried() {
+		typ := r.Columns[c.Name].Type
+		if typ == "" {
+			continue
+		}
+		at := i
+		if w.From == w.To { // computed columns stand there too
+			at = slices.IndexFunc(side.Columns, func(x domain.Column) bool { return x.Name == c.Name })
+		}
+		k := &side.Columns[at]
+		k.Type = spelled(w.To, typ)
+		k.BaseType = baseOf(k.Type)
+		verdict, note := w.judge(c, *k)
+		if verdict == Impossible {
+			return nil, domain.Invalid("column %s of %s is %s and cannot be planned as %s: %s", c.Name, p.Source, c.Type, k.Type, note)
+		}
+		if isText(k.BaseType) && w.To == MariaDB {
+			k.Charset = "utf8mb4"
+			k.Collation = ""
+		}
+		if k.Default != "" && verdict != Exact && verdict != Wider {
+			k.Default = ""
+		}
+		notes = append(notes, Noted{c.Name, c.Type, k.Type, verdict, strings.TrimSuffix("planned by a rule; "+note, "; ")})
+		if w.From == w.To { // values go as texts from here on
+			p.Unlike, side.Unlike, p.Binary, side.Binary = true, true, false, false
+		}
+	}
+	side.Table.Columns = side.Columns
+	return notes, nil
+}
+
+// rename gives the target's table and columns the names that a person wants.
+func (w Way) rename(p *domain.TablePlan, r domain.Rule) error {
+	side := p.TargetSide
+	from, to := side.Target, r.Target(side.Target)
+	if w.To == MariaDB && to.Schema != from.Schema {
+		return domain.Invalid("a rule gives %s the schema %s, but the target is the database %s; register that database as another target, or take schema out of the rule", p.Source, to.Schema, w.Into)
+	}
+	names := map[string]string{}
+	for old, c := range r.Columns {
+		if c.Name != "" {
+			names[old] = c.Name
+		}
+	}
+	if to == from && len(names) == 0 {
+		return nil
+	}
+	for old, fresh := range names {
+		if slices.ContainsFunc(side.Columns, func(c domain.Column) bool { return c.Name == fresh && names[c.Name] == "" }) {
+			return domain.Invalid("a rule calls column %s of %s %s, but there is a column of that name", old, p.Source, fresh)
+		}
+	}
+	p.Target, side.Source, side.Target, side.Table.TableName = to, to, to, to
+	side.Table.Partitions = slices.Clone(side.Table.Partitions)
+	for i := range side.Table.Partitions {
+		part := &side.Table.Partitions[i]
+		if part.Parent == from {
+			part.Parent = to
+		} else if r.Schema != "" {
+			part.Parent.Schema = r.Schema
+		}
+		if r.Schema != "" {
+			part.Table.Schema = r.Schema
+		}
+	}
+	called := func(list []string) []string {
+		out := slices.Clone(list)
+		for i, n := range out {
+			if fresh, ok := names[n]; ok {
+				out[i] = fresh
+			}
+		}
+		return out
+	}
+	renamed := func(list []string) bool { return !slices.Equal(called(list), list) }
+	side.Columns = slices.Clone(side.Columns)
+	for i := range side.Columns {
+		side.Columns[i].Name = called([]string{side.Columns[i].Name})[0]
+	}
+	w.followSequences(p.Source, to, side.Columns)
+	t := &side.Table
+	t.Columns, side.Key = side.Columns, called(side.Key)
+	t.Keys = slices.Clone(t.Keys)
+	for i := range t.Keys {
+		t.Keys[i].Columns = called(t.Keys[i].Columns)
+	}
+	left := func(format string, args ...any) { t.Left = append(t.Left, fmt.Sprintf(format, args...)) }
+	// Statements of indexes and constraints name tables and columns.
+	var indexes []domain.Index
+	for _, x := range t.Indexes {
+		if x.Columns == nil && len(names) > 0 {
+			left("index %s (of an expression, in a table whose columns are renamed)", x.Name)
+			continue
+		}
+		if renamed(x.Columns) || w.To == Postgres && to != from {
+			if w.To == Postgres {
+				x.Definition = strings.Replace(x.Definition, " ON "+spell(w.To, from), " ON "+spell(w.To, to), 1)
+				x.Definition = strings.Replace(x.Definition, " ON "+bare(from), " ON "+spell(w.To, to), 1)
+			}
+			x.Definition = respell(w.To, x.Definition, names)
+			x.Columns = called(x.Columns)
+		}
+		indexes = append(indexes, x)
+	}
+	t.Indexes = indexes
+	var constraints []domain.Constraint
+	for _, k := range t.Constraints {
+		switch {
+		case k.Kind == "check" && len(names) > 0 && (k.Columns == nil || renamed(k.Columns)):
+			left("check %s (of a column that is renamed)", k.Name)
+			continue
+		case k.Kind != "check" && renamed(k.Columns):
+			head, tail, _ := strings.Cut(k.Definition, " REFERENCES ")
+			k.Definition = respell(w.To, head, names)
+			if tail != "" {
+				k.Definition += " REFERENCES " + tail
+			}
+			k.Columns = called(k.Columns)
+		}
+		constraints = append(constraints, k)
+	}
+	t.Constraints = constraints
+	for i, c := range side.Columns {
+		if c.Generated && len(names) > 0 && w.From == w.To {
+			return domain.Invalid("columns of %s cannot be renamed: %s is computed from some of them", p.Source, side.Columns[i].Name)
+		}
+	}
+	return nil
+}
+
+// followSequences lets defaults name the sequences that a table owns where they
+// stand beside it.
+func (w Way) followSequences(source, to domain.TableName, cols []domain.Column) {
+	if w.Catalog == nil || source.Schema == to.Schema {
+		return
+	}
+	for _, q := range w.Catalog.Sequences {
+		if q.OwnedBy != source || q.Name.Schema != source.Schema {
+			continue
+		}
+		fresh := domain.TableName{Schema: to.Schema, Name: q.Name.Name}
+		for i := range cols {
+			cols[i].Default = strings.Replace(cols[i].Default, "nextval('"+strings.ReplaceAll(bare(q.Name), "'", "''")+"'", "nextval('"+strings.ReplaceAll(bare(fresh), "'", "''")+"'", 1)
+		}
+	}
+}
+
+// Refer points foreign keys at the names that their tables and columns have on
+// the target, when all plans are shaped.
+func (w Way) Refer(plans []domain.TablePlan) {
+	where := map[domain.TableName]*domain.TablePlan{}
+	changed := map[domain.TableName]bool{}
+	for i := range plans {
+		p := &plans[i]
+		where[p.Source] = p
+		usual := p.Source
+		if w.To == MariaDB {
+			usual = w.name(usual)
+		}
+		changed[p.Source] = p.Target != usual
+		for source, target := range columnNamesThere(p) {
+			changed[p.Source] = changed[p.Source] || source != target
+		}
+	}
+	for i := range plans {
+		p := &plans[i]
+		for n := range p.Table.Constraints {
+			k := &p.Table.Constraints[n]
+			if k.Kind != "foreign" || !changed[k.References] {
+				continue
+			}
+			if p.TargetSide == nil {
+				w.sameSide(p)
+				p.TargetSide.Table.Constraints = slices.Clone(p.Table.Constraints)
+			}
+			list := p.TargetSide.Table.Constraints
+			at := slices.IndexFunc(list, func(x domain.Constraint) bool {
+				return x.Kind == "foreign" && (x.Name == k.Name || strings.HasSuffix(x.Name, "_"+k.Name))
+			})
+			if at < 0 {
+				continue
+			}
+			x, to := &list[at], where[k.References]
+			names := columnNamesThere(to)
+			x.ReferenceColumns = nil
+			for _, c := range k.ReferenceColumns {
+				x.ReferenceColumns = append(x.ReferenceColumns, names[c])
+			}
+			x.References = to.Target
+			head, tail, _ := strings.Cut(x.Definition, " REFERENCES ")
+			_, rest, _ := strings.Cut(tail, ")")
+			columns := listFor(w.To, x.ReferenceColumns)
+			x.Definition = head + " REFERENCES " + spell(w.To, to.Target) + " (" + columns + ")" + rest
+		}
+	}
+}
+
+func listFor(engine string, names []string) string {
+	if engine == MariaDB {
+		return listIn(names)
+	}
+	return list(names)
+}
+
+// columnNamesThere gives the target's name of each column that a plan carries.
+func columnNamesThere(p *domain.TablePlan) map[string]string {
+	out := map[string]string{}
+	there := p.There()
+	for i, c := range p.Carried() {
+		out[c.Name] = there[i].Name
+	}
+	return out
+}
+
+func spell(engine string, t domain.TableName) string {
+	if engine == MariaDB {
+		return quotedIn(t.Schema) + "." + quotedIn(t.Name)
+	}
+	return quoted(t.Schema) + "." + quoted(t.Name)
+}
+
+// bare is a PostgreSQL name as its server writes it, without quotes where it can.
+func bare(t domain.TableName) string { return bareName(t.Schema) + "." + bareName(t.Name) }
+
+var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_]*$`)
+
+func bareName(n string) string {
+	if plainName.MatchString(n) {
+		return n
+	}
+	return quoted(n)
+}
+
+// respell writes the new names of columns into the brackets of a definition.
+func respell(engine, definition string, names map[string]string) string {
+	at := strings.IndexByte(definition, '(')
+	if at < 0 {
+		return definition
+	}
+	head, list := definition[:at], definition[at:]
+	for old, fresh := range names {
+		if engine == MariaDB {
+			list = strings.ReplaceAll(list, quotedIn(old), quotedIn(fresh))
+			continue
+		}
+		list = strings.ReplaceAll(list, quoted(old), quoted(fresh))
+		if plainName.MatchString(old) {
+			list = regexp.MustCompile(`([(,] ?)`+regexp.QuoteMeta(old)+`\b`).ReplaceAllString(list, "${1}"+strings.ReplaceAll(quoted(fresh), "$", "$$"))
+		}
+	}
+	return head + list
+}
+
+// spelled brings a type as people write it to the engine's own words.
+func spelled(engine, typ string) string {
+	typ = strings.ToLower(strings.Join(strings.Fields(typ), " "))
+	head, rest, brackets := strings.Cut(typ, "(")
+	head = strings.TrimSpace(head)
+	words := map[string]string{"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "varchar": "character varying", "char": "character", "decimal": "numeric", "bool": "boolean",
+		"float4": "real", "float8": "double precision", "timestamptz": "timestamp with time zone", "timestamp": "timestamp without time zone", "time": "time without time zone"}
+	if engine == MariaDB {
+		words = map[string]string{"integer": "int", "numeric": "decimal", "bool": "tinyint(1)", "boolean": "tinyint(1)", "double precision": "double", "real": "float", "text": "text", "character varying": "varchar"}
+	}
+	if to, ok := words[head]; ok {
+		head = to
+	}
+	if !brackets {
+		return head
+	}
+	rest = strings.ReplaceAll(rest, ", ", ",")
+	if w, zone, two := strings.Cut(head, " with"); two && strings.HasPrefix(w, "time") { // the digits stand inside
+		return w + "(" + strings.TrimSuffix(rest, ")") + ") with" + zone
+	}
+	return head + "(" + rest
+}
+
+func baseOf(typ string) string {
+	base := regexp.MustCompile(`\([^)]*\)`).ReplaceAllString(typ, "")
+	return strings.Join(strings.Fields(base), " ")
+}
+
+// families are kinds of values whose texts can be read as each other's.
+func family(base string) string {
+	switch strings.TrimSuffix(base, " unsigned") {
+	case "tinyint", "smallint", "mediumint", "int", "integer", "bigint", "oid", "year":
+		return "integer"
+	case "decimal", "numeric", "money":
+		return "decimal"
+	case "float", "real", "double", "double precision":
+		return "float"
+	case "boolean":
+		return "boolean"
+	case "date":
+		return "date"
+	case "datetime", "timestamp", "timestamp without time zone", "timestamp with time zone":
+		return "moment"
+	case "time", "time without time zone":
+		return "time"
+	case "uuid":
+		return "uuid"
+	case "json":
+		return "json"
+	case "enum":
+		return "enum"
+	case "bytea":
+		return "bytes"
+	}
+	switch {
+	case isText(base), base == "character":
+		return "text"
+	case IsBytes(base) && !IsGeometry(base):
+		return "bytes"
+	}
+	return base
+}
+
+// judge says what planning a column as another type means.
+func (w Way) judge(c, to domain.Column) (Verdict, string) {
+	const found = "a value that does not fit stops the load: the fit check finds them"
+	a, b := family(c.BaseType), family(to.BaseType)
+	unlimited := to.BaseType == "text" && w.To == Postgres || to.BaseType == "longtext" || to.BaseType == "character varying" && !strings.Contains(to.Type, "(")
+	switch {
+	case c.Type == to.Type && w.From == w.To:
+		return Exact, ""
+	case w.From == w.To && w.To == Postgres && (a == "decimal" || b == "decimal" || a == "float" || b == "float" || a == "boolean"):
+		// Both sides are compared as texts, and these are written unlike.
+		if b == "text" && a != "boolean" {
+			return Wider, "kept as text"
+		}
+		return Impossible, "the two are written differently, so rows could not be compared"
+	case b == "text" && unlimited:
+		return Wider, "kept as text"
+	case b == "text", a == b, a == "integer" && b == "decimal", a == "text" && b == "enum", a == "enum" && b == "enum":
+		return Lossy, found
+	case w.From == MariaDB && w.To == Postgres && a == "integer" && b == "boolean":
+		return Lossy, "0 is false and 1 is true; any other value stops the load"
+	case a == "uuid" && b == "bytes", a == "text" && (b == "uuid" || b == "json"):
+		return Impossible, "a text can be written in several ways there, so rows could not be compared; carry it as text and change the column afterwards"
+	}
+	return Impossible, "values of the one are not values of the other"
+}
