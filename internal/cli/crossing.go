@@ -16,7 +16,7 @@ import (
 
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
-	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingRules(), a.crossingSet(), a.crossingStart(),
+	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingRules(), a.crossingSet(), a.crossingStart(),
 		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingClose(), a.crossingRemove())
 	return c
 }
@@ -144,6 +144,19 @@ func (a *app) crossingCreate() *cobra.Command {
 	f.StringVar(&kind, "kind", "load+capture", "load+capture or load")
 	f.StringArrayVar(&tables, "table", nil, "table pattern schema.table with *; a leading - leaves out; repeatable, the last match wins (default: every table)")
 	return c
+}
+
+func (a *app) crossingSchema() *cobra.Command {
+	return &cobra.Command{
+		Use: "schema", Short: "Print the manifest's format as a JSON Schema, for editors and checks", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			text, err := manifest.Schema()
+			if err == nil {
+				_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s\n", text)
+			}
+			return err
+		},
+	}
 }
 
 func (a *app) crossingList() *cobra.Command {

@@ -9,17 +9,17 @@ import (
 // Rule changes the plans of the tables it matches. Of several that match, a later
 // one wins, attribute by attribute.
 type Rule struct {
-	Tables  string                `json:"tables" yaml:"tables"`                       // pattern over schema.table of the source
-	Schema  string                `json:"schema,omitempty" yaml:"schema,omitempty"`   // schema on the target
-	Name    string                `json:"name,omitempty" yaml:"name,omitempty"`       // table name on the target; * stands for its own
-	Where   string                `json:"where,omitempty" yaml:"where,omitempty"`     // condition in the source's SQL: only these rows
-	Columns map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty"` // by the source's column name
+	Tables  string                `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`                               // pattern over schema.table of the source
+	Schema  string                `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                        // schema on the target
+	Name    string                `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                           // table name on the target; * stands for its own
+	Where   string                `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings of kind load"` // condition in the source's SQL: only these rows
+	Columns map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name"`                                        // by the source's column name
 }
 
 // ColumnRule changes one column of a plan.
 type ColumnRule struct {
-	Name     string `json:"name,omitempty" yaml:"name,omitempty"` // on the target
-	Type     string `json:"type,omitempty" yaml:"type,omitempty"` // on the target, in its own words
+	Name     string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=On the target"`                     // on the target
+	Type     string `json:"type,omitempty" yaml:"type,omitempty" jsonschema:"description=On the target\\, in its own words"` // on the target, in its own words
 	LeaveOut bool   `json:"leave_out,omitempty" yaml:"leave_out,omitempty"`
 }
 

@@ -23,38 +23,38 @@ const Version = 1
 
 // File is a manifest.
 type File struct {
-	Version  int      `yaml:"dusty_ferry"`
-	Crossing Crossing `yaml:"crossing"`
+	Version  int      `yaml:"dusty_ferry" jsonschema:"required,enum=1,description=Version of the format"`
+	Crossing Crossing `yaml:"crossing" jsonschema:"required"`
 }
 
 // Crossing is the part that describes the crossing.
 type Crossing struct {
-	Name     string        `yaml:"name"`
-	Kind     domain.Kind   `yaml:"kind,omitempty"`
-	Source   string        `yaml:"source"`
-	Target   string        `yaml:"target"`
-	Tables   []string      `yaml:"tables,omitempty"`
-	Rules    []domain.Rule `yaml:"rules,omitempty"`
+	Name     string        `yaml:"name" jsonschema:"required,description=Letters\\, digits\\, dash\\, dot and underscore"`
+	Kind     domain.Kind   `yaml:"kind,omitempty" jsonschema:"enum=load,enum=load+capture,description=default: load+capture"`
+	Source   string        `yaml:"source" jsonschema:"required,description=Name of the registered source database"`
+	Target   string        `yaml:"target" jsonschema:"required,description=Name of the registered target database"`
+	Tables   []string      `yaml:"tables,omitempty" jsonschema:"description=Patterns schema.table with *; a leading - leaves out; the last that matches wins (default: every table)"`
+	Rules    []domain.Rule `yaml:"rules,omitempty" jsonschema:"description=Changes to the plans of tables; of several that match a later one wins\\, attribute by attribute"`
 	Settings Settings      `yaml:"settings,omitempty"`
 }
 
 // Settings are the crossing's settings as people write them: sizes like 64MB,
 // durations like 2m30s.
 type Settings struct {
-	Lanes           int               `yaml:"lanes,omitempty"`
-	ChunkSize       Size              `yaml:"chunk_size,omitempty"`
-	MaxAttempts     int               `yaml:"max_attempts,omitempty"`
-	SpeedLimit      Size              `yaml:"speed_limit,omitempty"`
-	BatchChanges    int               `yaml:"batch_changes,omitempty"`
-	InStepLag       time.Duration     `yaml:"in_step_lag,omitempty"`
-	InStepDwell     time.Duration     `yaml:"in_step_dwell,omitempty"`
-	PauseBudget     time.Duration     `yaml:"pause_budget,omitempty"`
-	StopMethod      domain.StopMethod `yaml:"stop_method,omitempty"`
-	CutoverDepth    domain.Depth      `yaml:"cutover_depth,omitempty"`
-	HandoverURL     string            `yaml:"handover_url,omitempty"`
-	HandoverCommand string            `yaml:"handover_command,omitempty"`
-	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty"`
-	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty"`
+	Lanes           int               `yaml:"lanes,omitempty" jsonschema:"minimum=1,maximum=64,description=Parallel paths for chunks"`
+	ChunkSize       Size              `yaml:"chunk_size,omitempty" jsonschema:"description=Aimed size of a chunk"`
+	MaxAttempts     int               `yaml:"max_attempts,omitempty" jsonschema:"minimum=1,maximum=100,description=Tries of a chunk before its table is held"`
+	SpeedLimit      Size              `yaml:"speed_limit,omitempty" jsonschema:"description=Bytes per second of a process's lanes; 0 for none"`
+	BatchChanges    int               `yaml:"batch_changes,omitempty" jsonschema:"minimum=1,maximum=1000000,description=Changes folded into one apply"`
+	InStepLag       time.Duration     `yaml:"in_step_lag,omitempty" jsonschema:"description=Lag below which capture counts as in step"`
+	InStepDwell     time.Duration     `yaml:"in_step_dwell,omitempty" jsonschema:"description=How long it must stay there"`
+	PauseBudget     time.Duration     `yaml:"pause_budget,omitempty" jsonschema:"description=Longest write pause at cutover\\, at least 1s"`
+	StopMethod      domain.StopMethod `yaml:"stop_method,omitempty" jsonschema:"enum=lock,enum=read-only,enum=word,description=How writes are stopped at cutover"`
+	CutoverDepth    domain.Depth      `yaml:"cutover_depth,omitempty" jsonschema:"enum=hashes,enum=counts,enum=none,description=Comparison inside the write pause"`
+	HandoverURL     string            `yaml:"handover_url,omitempty" jsonschema:"description=Webhook called at hand-over"`
+	HandoverCommand string            `yaml:"handover_command,omitempty" jsonschema:"description=Command run by the service at hand-over; needs the admin role"`
+	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty" jsonschema:"enum=refuse,enum=empty,description=What to do with target tables that hold rows"`
+	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty" jsonschema:"description=Steps of a cutover before which it waits for a person: stop writes; close source"`
 }
 
 // Size is a number of bytes, written as a number or with KB, MB, GB (powers of

@@ -1,10 +1,14 @@
 package manifest_test
 
 import (
+	"bytes"
 	"reflect"
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/manifest"
@@ -14,7 +18,8 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	s := domain.DefaultSettings()
 	s.Lanes, s.SpeedLimit, s.PauseBudget = 5, 3<<20, 90*time.Second
 	s.HandoverURL, s.StopMethod = "http://127.0.0.1:9/hook?a=b#c", domain.StopWord
-	c := &domain.Crossing{Name: "spring", Kind: domain.KindLoadCapture, Source: "old", Target: "new",
+	rules := []domain.Rule{{Tables: "saltmarsh.*", Schema: "honey", Name: "old_*"}, {Tables: "saltmarsh.keepers", Where: "id > 7", Columns: map[string]domain.ColumnRule{"a": {Name: "b", Type: "numeric(12,3)"}, "c": {LeaveOut: true}}}}
+	c := &domain.Crossing{Name: "spring", Rules: rules, Kind: domain.KindLoadCapture, Source: "old", Target: "new",
 		Tables: []string{"saltmarsh.*", "-saltmarsh.tmp*", `odd "name".x`}, Settings: s}
 	text, err := manifest.Write(c)
 	if err != nil {
@@ -24,7 +29,7 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	if !reflect.DeepEqual(f.Crossing.Settings.Domain(), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Tables) || f.Crossing.Name != c.Name {
+	if !reflect.DeepEqual(f.Crossing.Settings.Domain(), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Tables) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
 		t.Errorf("came back as %+v from\n%s", f, text)
 	}
 }
@@ -45,6 +50,55 @@ func TestMistakesNameTheirPlace(t *testing.T) {
 				t.Errorf("error %v, want %q in it", err, c.want)
 			}
 		})
+	}
+}
+
+// TestTheSchemaSaysWhatIsRead holds the published schema against what Parse takes.
+func TestTheSchemaSaysWhatIsRead(t *testing.T) {
+	text, err := manifest.Schema()
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("manifest.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	schema, err := c.Compile("manifest.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		name, text string
+		ok         bool
+	}{
+		{"a small one", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c}\n", true},
+		{"a full one", "dusty_ferry: 1\ncrossing:\n  name: a\n  kind: load\n  source: b\n  target: c\n  tables: ['x.*', '-x.tmp*']\n  rules:\n  - tables: x.*\n    schema: y\n    name: old_*\n    where: id > 7\n    columns:\n      a: {name: b, type: text}\n      c: {leave_out: true}\n  settings: {lanes: 4, chunk_size: 64MB, speed_limit: 1000, pause_budget: 1m30s, stop_method: read-only, hold_points: [stop writes]}\n", true},
+		{"a typo in a key", "dusty_ferry: 1\ncrossing: {name: a, sorce: b, target: c}\n", false},
+		{"a typo in a rule", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, rules: [{table: x.*, name: y}]}\n", false},
+		{"a typo in a column", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, rules: [{tables: x.*, columns: {a: {typ: text}}}]}\n", false},
+		{"no such size", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, settings: {chunk_size: 64XB}}\n", false},
+		{"a word for a number", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, settings: {lanes: many}}\n", false},
+		{"another version", "dusty_ferry: 2\ncrossing: {name: a, source: b, target: c}\n", false},
+	} {
+		_, err := manifest.Parse([]byte(c.text))
+		if (err == nil) != c.ok {
+			t.Errorf("%s: reading it: %v", c.name, err)
+		}
+		asJSON, err := yaml.YAMLToJSON([]byte(c.text))
+		if err != nil {
+			t.Fatal(err)
+		}
+		v, err := jsonschema.UnmarshalJSON(bytes.NewReader(asJSON))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := schema.Validate(v); (err == nil) != c.ok {
+			t.Errorf("%s: the schema: %v", c.name, err)
+		}
 	}
 }
 
