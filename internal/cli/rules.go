@@ -10,7 +10,6 @@ import (
 
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
-	"dustyferry/internal/domain"
 	"dustyferry/internal/manifest"
 )
 
@@ -64,7 +63,7 @@ has under crossing.rules:
 }
 
 // contractRules brings rules to the API's form, which has the same names.
-func contractRules(list []domain.Rule) ([]contract.Rule, error) {
+func contractRules(list any) ([]contract.Rule, error) {
 	out := []contract.Rule{}
 	text, err := json.Marshal(list)
 	if err == nil {
