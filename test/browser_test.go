@@ -138,7 +138,7 @@ const room = document.querySelector('[role=dialog]') ?? document;
 const says = (el, text) => el.innerText.trim().replaceAll('\u00a0', ' ') === text || el.getAttribute('aria-label') === text;
 const labelled = (text) => {
   const l = [...room.querySelectorAll('label')].find(l => (l.querySelector('span')?.innerText ?? l.innerText).trim().startsWith(text));
-  return l?.querySelector('input, select') ?? (l?.htmlFor ? document.getElementById(l.htmlFor) : null);
+  return l?.querySelector('input, select') ?? (l?.htmlFor ? document.getElementById(l.htmlFor) : null) ?? [...room.querySelectorAll('input, select')].find(e => e.getAttribute('aria-label') === text);
 };
 const set = (el, value) => {
   const proto = el.tagName === 'SELECT' ? HTMLSelectElement.prototype : HTMLInputElement.prototype;

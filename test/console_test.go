@@ -157,7 +157,7 @@ func (j *journey) plan() {
 
 	follow(t, ctx, "3. Survey")
 	press(t, ctx, "Survey both sides")
-	shows(t, ctx, "Blocks (1)", "unlike the source's")
+	shows(t, ctx, "Blocks (1)", "unlike what the plan needs")
 	exec1(t, j.p.targetURL(), `DROP TABLE saltmarsh.weather`)
 	exec1(t, j.p.targetURL(), `CREATE TABLE saltmarsh."Market Stalls" ("Stall No" integer PRIMARY KEY, "Town" text NOT NULL, "Rent €" numeric(8,2), "on sunday" boolean NOT NULL DEFAULT false)`)
 	exec1(t, j.p.targetURL(), `INSERT INTO saltmarsh."Market Stalls" VALUES (1, 'Old Fen'), (2, 'Old Quay'), (3, 'Old Dyke')`)

@@ -4,8 +4,10 @@ import (
 	"context"
 	"runtime"
 	"slices"
+	"strings"
 
 	"dustyferry/internal/contract"
+	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
@@ -23,44 +25,65 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
 		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: c.Settings.V.ChunkBytes,
 		Later: notNil(p.Later), Notes: entries(p.Notes)}
-	out.Columns = convertAll(p.Plan.Columns, func(k domain.Column) contract.PlannedColumn { return plannedColumn(k, &p) })
+	for _, k := range p.Plan.Table.Columns {
+		out.Columns = append(out.Columns, plannedColumn(k, &p))
+	}
 	return out, nil
 }
 
-// plannedColumn shows a column on both sides. A table that will be made gets
-// the source's own type; one that stands is compared.
+// plannedColumn shows a column on both sides. A table that stands is compared
+// with what the plan wants.
 func plannedColumn(k domain.Column, p *voyage.PlannedTable) contract.PlannedColumn {
-	x := contract.PlannedColumn{Name: k.Name, SourceType: k.Type, TargetType: k.Type, Nullable: !k.NotNull, Key: slices.Index(p.Plan.Key, k.Name) + 1,
-		Carried: !k.Generated, Verdict: contract.Fine}
+	x := contract.PlannedColumn{Name: k.Name, SourceType: k.Type, Nullable: !k.NotNull, Key: slices.Index(p.Plan.Key, k.Name) + 1, Verdict: contract.Fine}
+	if slices.Contains(p.LeftOut, k.Name) {
+		x.Note = "a rule leaves it out"
+		return x
+	}
+	x.TargetName, x.TargetType, x.Mapping = k.Name, k.Type, string(typemap.Exact)
 	want := k
-	if side := p.Plan.TargetSide; side != nil {
-		if o := (&domain.Table{Columns: side.Columns}).Column(k.Name); o != nil {
-			want = *o
-			x.TargetType = want.Type
+	if at := slices.IndexFunc(p.Plan.Carried(), func(c domain.Column) bool { return c.Name == k.Name }); at >= 0 {
+		x.Carried = true
+		want = p.Plan.There()[at]
+		x.TargetName, x.TargetType = want.Name, want.Type
+	} else if p.Plan.Unlike {
+		x.TargetName, x.TargetType, x.Mapping, x.Note = "", "", string(typemap.Impossible), "computed on the source: it is not carried"
+		return x
+	}
+	var notes []string
+	for _, n := range p.Noted {
+		if n.Column == k.Name {
+			x.Mapping = string(n.Verdict)
+			if n.Note != "" {
+				notes = append(notes, n.Note)
+			}
 		}
 	}
 	switch {
-	case k.Computed != "":
-		x.Note = "its values are copied; the expression is not carried over"
 	case k.Generated:
-		x.Note = "computed by the target: " + k.Default
-	case k.Identity != "":
-		x.Note = "numbered by identity (" + k.Identity + ")"
-	case k.Default != "":
-		x.Note = "default " + k.Default
+		notes = append(notes, "computed by the target: "+k.Default)
+	case want.Generated:
+		x.Carried = false
+		notes = append(notes, "computed by the target: "+k.Computed)
+	case want.Identity != "":
+		notes = append(notes, "numbered by the target")
+	case want.Default != "":
+		notes = append(notes, "default "+want.Default)
 	}
-	if p.Target == nil {
-		return x
+	if p.Target != nil {
+		problem := ""
+		switch there := p.Target.Column(want.Name); {
+		case there == nil:
+			x.TargetType, problem = "", "the target's table has no such column"
+		case there.Type != want.Type && !p.Plan.Unlike:
+			x.TargetType, problem = there.Type, "the target's column has another type"
+		case there.NotNull && !k.NotNull:
+			problem = "the target's column does not take NULL"
+		}
+		if problem != "" {
+			x.Verdict, notes = contract.Blocks, []string{problem}
+		}
 	}
-	there := p.Target.Column(k.Name)
-	switch {
-	case there == nil:
-		x.TargetType, x.Verdict, x.Note = "", contract.Blocks, "the target's table has no such column"
-	case there.Type != want.Type:
-		x.TargetType, x.Verdict, x.Note = there.Type, contract.Blocks, "the target's column has another type"
-	case there.NotNull && !k.NotNull:
-		x.Verdict, x.Note = contract.Blocks, "the target's column does not take NULL"
-	}
+	x.Note = strings.Join(notes, "; ")
 	return x
 }
 
@@ -74,9 +97,9 @@ func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestOb
 		return nil, err
 	}
 	if f == nil {
-		return nil, domain.NotFound("there has been no fit check of %s; 'dustyferry fit %s' makes one", r.Name, r.Name)
+		return contract.GetFitCheck200JSONResponse{Entries: []contract.Entry{}}, nil
 	}
-	out := contract.GetFitCheck200JSONResponse{Share: f.Share, Extremes: f.Extremes, StartedAt: f.StartedAt, Tables: f.Tables, TablesDone: f.Done,
+	out := contract.GetFitCheck200JSONResponse{Share: f.Share, Extremes: f.Extremes, StartedAt: &f.StartedAt, Tables: f.Tables, TablesDone: f.Done,
 		Rows: f.Rows, Bytes: f.Bytes, Misfits: f.Misfits, Entries: entries(f.Entries)}
 	if !f.EndedAt.IsZero() {
 		out.EndedAt = &f.EndedAt

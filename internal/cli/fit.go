@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -58,13 +59,17 @@ stop the load.`,
 		if err != nil {
 			return err
 		}
-		if f.Error != nil {
-			return errors.New(*f.Error)
+		if f.Error != nil || f.StartedAt == nil || f.EndedAt == nil {
+			return errors.New("the fit check did not come to its end: " + deref(f.Error))
 		}
 		if err := a.show(f, func(w *table) {
 			entries(w, f.Entries)
-			w.line("\n%s of %s were looked at in %s.", counted(f.Rows, "row"), counted(int64(f.Tables), "table"), took(f.EndedAt.Sub(f.StartedAt).Seconds()))
-			if f.Misfits == 0 {
+			w.line("\n%s of %s were looked at in %s.", counted(f.Rows, "row"), counted(int64(f.Tables), "table"), took(f.EndedAt.Sub(*f.StartedAt).Seconds()))
+			lost := slices.ContainsFunc(f.Entries, func(e contract.Entry) bool { return e.Verdict != contract.Fine })
+			switch {
+			case f.Misfits == 0 && lost:
+				w.line("No value would stop the load, but some are lost.")
+			case f.Misfits == 0:
 				w.line("Every value fits its column.")
 			}
 		}); err != nil {

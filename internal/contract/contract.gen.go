@@ -883,11 +883,13 @@ type FitCheck struct {
 	Misfits int64 `json:"misfits"`
 
 	// Rows Looked at
-	Rows       int64     `json:"rows"`
-	Share      float64   `json:"share"`
-	StartedAt  time.Time `json:"started_at"`
-	Tables     int       `json:"tables"`
-	TablesDone int       `json:"tables_done"`
+	Rows  int64   `json:"rows"`
+	Share float64 `json:"share"`
+
+	// StartedAt Absent when there has been none
+	StartedAt  *time.Time `json:"started_at,omitempty"`
+	Tables     int        `json:"tables"`
+	TablesDone int        `json:"tables_done"`
 }
 
 // History defines model for History.
@@ -1089,11 +1091,17 @@ type PlannedColumn struct {
 	Carried bool `json:"carried"`
 
 	// Key Place in the key, 0 for none
-	Key        int     `json:"key"`
-	Name       string  `json:"name"`
-	Note       string  `json:"note"`
-	Nullable   bool    `json:"nullable"`
-	SourceType string  `json:"source_type"`
+	Key int `json:"key"`
+
+	// Mapping What the target's type means for the values: exact, wider, lossy or impossible; empty when a rule leaves the column out
+	Mapping    string `json:"mapping"`
+	Name       string `json:"name"`
+	Note       string `json:"note"`
+	Nullable   bool   `json:"nullable"`
+	SourceType string `json:"source_type"`
+
+	// TargetName Empty when it is not on the target
+	TargetName string  `json:"target_name"`
 	TargetType string  `json:"target_type"`
 	Verdict    Verdict `json:"verdict"`
 }

@@ -128,7 +128,15 @@ func misfitText(misfits int64) string {
 	if misfits == 0 {
 		return "every value fits"
 	}
-	return many(misfits, "value") + " do not fit"
+	return fmt.Sprintf("%s %s not fit", many(misfits, "value"), does(misfits))
+}
+
+// does is the verb that goes with a number of things.
+func does(n int64) string {
+	if n == 1 {
+		return "does"
+	}
+	return "do"
 }
 
 // within keeps the plans of tables that patterns choose.
@@ -175,7 +183,7 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 			remedy += fmt.Sprintf(", or plan the column as %s", m.Suggest)
 		}
 		e := domain.Entry{Verdict: domain.Blocks, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
-			Measured: fmt.Sprintf("%s of %s, planned as %s, do not fit: %s", many(m.Count, "value"), m.Column, m.Type, strings.Join(examples, "; "))}
+			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit: %s", many(m.Count, "value"), m.Column, m.Type, does(m.Count), strings.Join(examples, "; "))}
 		if m.Nulls == m.Count { // the load goes on, the values do not
 			e.Verdict = domain.ToKnow
 		}

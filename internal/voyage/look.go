@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
@@ -79,6 +80,9 @@ type PlannedTable struct {
 	Target *domain.Table // as it stands on the target; nil when it will be made
 	Chunks int           // about
 	Later  []string      // what is made after the load
+
+	Noted   []typemap.Noted // what becomes of columns whose type is another there
+	LeftOut []string        // columns that a rule leaves out
 	Notes  []domain.Entry
 }
 
@@ -104,8 +108,19 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if err != nil {
 		return out, err
 	}
-	if out.Plan, out.Notes, err = complete(way, c.Rules.V, out.Plan); err != nil {
+	rule := domain.RuleFor(c.Rules.V, out.Plan.Source)
+	if out.Plan, out.Noted, err = way.Shape(out.Plan, rule); err != nil {
 		return out, err
+	}
+	for name, k := range rule.Columns {
+		if k.LeaveOut {
+			out.LeftOut = append(out.LeftOut, name)
+		}
+	}
+	if side := out.Plan.TargetSide; side != nil {
+		for _, l := range side.Table.Left {
+			out.Notes = append(out.Notes, domain.Entry{Verdict: domain.ToKnow, Topic: "left out", Subject: table, Measured: l + " is not made on the target"})
+		}
 	}
 	here, err := v.Catalog(ctx, c.Target, false)
 	if err != nil {

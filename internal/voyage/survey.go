@@ -133,9 +133,11 @@ func (v *Voyage) way(ctx context.Context, c *records.Crossing, cat *domain.Catal
 // whose type is another there.
 func complete(way typemap.Way, rules []domain.Rule, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
 	p, notes, err := way.Shape(p, domain.RuleFor(rules, p.Source))
-	if err != nil {
-		return p, nil, err
-	}
+	return p, noteEntries(&p, notes), err
+}
+
+// noteEntries tell what becomes of a table's columns, and what is left of it.
+func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 	var out []domain.Entry
 	var wider []string
 	for _, n := range notes {
@@ -158,7 +160,7 @@ func complete(way typemap.Way, rules []domain.Rule, p domain.TablePlan) (domain.
 			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "left out", Subject: p.Source.String(), Measured: l + " is not made on the target"})
 		}
 	}
-	return p, out, nil
+	return out
 }
 
 // clashes blocks tables that would land in one.

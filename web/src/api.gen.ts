@@ -178,6 +178,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description The last look at the data for values that their planned columns cannot hold. */
+        get: operations["getFitCheck"];
+        put?: never;
+        /** @description Reads the source's rows; changes nothing. Before the start of the crossing. */
+        post: operations["checkFit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/plan": {
         parameters: {
             query?: never;
@@ -954,6 +974,10 @@ export interface components {
         PlannedColumn: {
             name: string;
             source_type: string;
+            /** @description Empty when it is not on the target */
+            target_name: string;
+            /** @description What the target's type means for the values: exact, wider, lossy or impossible; empty when a rule leaves the column out */
+            mapping: string;
             target_type: string;
             nullable: boolean;
             /** @description Place in the key, 0 for none */
@@ -1053,6 +1077,75 @@ export interface components {
             /** @description Steps of a cutover before which it waits for a person */
             hold_points?: ("stop writes" | "close source")[];
         };
+        /** @description Changes the plans of the tables it matches. Of several that match, a later one wins, attribute by attribute. */
+        Rule: {
+            /** @description Pattern over schema.table of the source, with * */
+            tables: string;
+            /** @description Schema on a PostgreSQL target */
+            schema?: string;
+            /** @description Table name on the target; * stands for its own */
+            name?: string;
+            /** @description Condition in the source's SQL: only these rows; crossings of kind load */
+            where?: string;
+            /** @description By the source's column name */
+            columns?: {
+                [key: string]: components["schemas"]["ColumnRule"];
+            };
+        };
+        ColumnRule: {
+            /** @description On the target */
+            name?: string;
+            /** @description On the target, in its own words */
+            type?: string;
+            leave_out?: boolean;
+        };
+        NewFitCheck: {
+            /**
+             * Format: double
+             * @description Of the rows, above 0 and at most 1 (default: 1, all rows)
+             */
+            share?: number;
+            /** @description Only the least, greatest and longest value of each column */
+            extremes?: boolean;
+            /**
+             * Format: int64
+             * @description Bytes per second, 0 for none
+             */
+            speed_limit?: number;
+            /** @description Patterns; default: all of the crossing's tables */
+            tables?: string[];
+        };
+        FitCheck: {
+            /** Format: double */
+            share: number;
+            extremes: boolean;
+            /**
+             * Format: date-time
+             * @description Absent when there has been none
+             */
+            started_at?: string;
+            /**
+             * Format: date-time
+             * @description Absent while it runs
+             */
+            ended_at?: string;
+            error?: string;
+            tables: number;
+            tables_done: number;
+            /**
+             * Format: int64
+             * @description Looked at
+             */
+            rows: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Values that would stop the load
+             */
+            misfits: number;
+            entries: components["schemas"]["Entry"][];
+        };
         NewCrossing: {
             name: string;
             kind?: components["schemas"]["Kind"];
@@ -1060,6 +1153,7 @@ export interface components {
             target: string;
             /** @description Patterns schema.table with *; a leading - leaves out; the last that matches wins */
             tables?: string[];
+            rules?: components["schemas"]["Rule"][];
             settings?: components["schemas"]["Settings"];
         };
         Progress: {
@@ -1131,6 +1225,7 @@ export interface components {
             /** @description What a person has to do, empty when nothing */
             waits_for: string;
             tables: string[];
+            rules: components["schemas"]["Rule"][];
             settings: components["schemas"]["Settings"];
             /** Format: date-time */
             created_at: string;
@@ -2006,6 +2101,56 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getFitCheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The last fit check */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitCheck"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkFit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFitCheck"];
+            };
+        };
+        responses: {
+            /** @description Begun */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getPlan: {
         parameters: {
             query: {
@@ -2243,6 +2388,8 @@ export interface operations {
                 "application/json": {
                     /** @description Patterns schema.table with *; a leading - leaves out; the last that matches wins */
                     patterns: string[];
+                    /** @description Replaces the rules; absent: they stay */
+                    rules?: components["schemas"]["Rule"][];
                 };
             };
         };

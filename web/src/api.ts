@@ -18,6 +18,10 @@ export type LedgerCell = Schemas["LedgerCell"];
 export type History = Schemas["History"];
 export type LastLook = Schemas["LastLook"];
 export type CatalogTable = Schemas["CatalogTable"];
+export type Rule = Schemas["Rule"];
+export type ColumnRule = Schemas["ColumnRule"];
+export type TablePlan = Schemas["TablePlan"];
+export type PlannedColumn = Schemas["PlannedColumn"];
 /** The phases of a crossing, in the order it goes through them. */
 export const phases: Crossing["phase"][] = [
   "draft",

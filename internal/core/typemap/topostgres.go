@@ -151,12 +151,12 @@ func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 			def = "UNIQUE INDEX"
 		}
 		name := p.Target.Name + "_" + x.Name
-		there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: name, Unique: x.Unique,
+		there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: name, Unique: x.Unique, Columns: x.Columns,
 			Definition: fmt.Sprintf("CREATE %s %s ON %s.%s (%s)", def, quoted(name), quoted(p.Target.Schema), quoted(p.Target.Name), list(x.Columns))})
 	}
 	for _, k := range p.Table.Constraints {
 		if k.Kind == "foreign" {
-			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign", References: k.References,
+			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign", References: k.References, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns,
 				Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", list(k.Columns), quoted(k.References.Schema), quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
 		}
 	}

@@ -15,6 +15,8 @@ import { SettingsForm } from "../../parts/SettingsForm";
 import { TableBrowser } from "../../parts/TableBrowser";
 import { Verdicts } from "../../parts/Verdicts";
 import { Moment } from "../../time";
+import { FitCheck } from "./FitCheck";
+import { PlanColumns, ruleText } from "./PlanColumns";
 
 const steps = [
   ["", "1. Tables"],
@@ -132,6 +134,7 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
           </form>
         )}
         {!draft && <p className="mt-1 text-sm text-soft">The crossing is {c.phase}: its tables are fixed.</p>}
+        {c.rules.length > 0 && <Rules crossing={c} draft={draft} />}
         <TableBrowser
           database={c.source}
           selected={table}
@@ -152,6 +155,38 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
   );
 }
 
+/** How plans differ from what the catalogue of types gives; later rules win. */
+function Rules({ crossing: c, draft }: { crossing: Crossing; draft: boolean }) {
+  return (
+    <div className="mt-2 text-sm">
+      <span className="text-soft">Rules, of which a later one wins:</span>
+      <ol className="mt-0.5 list-decimal pl-5">
+        {c.rules.map((r, i) => (
+          <li key={i} className="break-words">
+            <bdi className="num text-xs">{r.tables}</bdi>: {ruleText(r)}
+            {draft && (
+              <span className="ml-2 inline-block">
+                <Act
+                  act={() =>
+                    take(
+                      api.PUT("/api/crossings/{name}/tables", {
+                        params: { path: { name: c.name } },
+                        body: { patterns: c.tables, rules: c.rules.filter((_, n) => n !== i) },
+                      }),
+                    )
+                  }
+                >
+                  Take it away
+                </Act>
+              </span>
+            )}
+          </li>
+        ))}
+      </ol>
+    </div>
+  );
+}
+
 function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }) {
   const plan = useRead("/api/crossings/{name}/plan", { path: { name: c.name }, query: { table } });
   return (
@@ -167,41 +202,7 @@ function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }
                 ? "It has no key: one chunk, and each changed row is found by all its values."
                 : `Key ${p.key.join(", ")}${p.key_order === "source" ? ", ordered as the source orders it" : ""}.`}
             </p>
-            <div tabIndex={0} role="region" aria-label="Columns" className="mt-2 max-h-72 overflow-auto">
-              <table className="w-full text-sm">
-                <thead>
-                  <tr className="sticky top-0 bg-sheet text-left text-xs text-soft">
-                    <th className="py-1 pr-3 font-medium">Column</th>
-                    <th className="py-1 pr-3 font-medium">On the source</th>
-                    <th className="py-1 pr-3 font-medium">On the target</th>
-                    <th className="py-1 font-medium">Verdict</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {p.columns.map((k) => (
-                    <tr key={k.name} className="border-t border-line align-top">
-                      <td className="py-1 pr-3 break-words">
-                        <bdi>{k.name}</bdi>
-                        {k.key > 0 && <span className="text-xs text-timber"> key {k.key}</span>}
-                      </td>
-                      <td className="num py-1 pr-3 text-xs break-words">
-                        {k.source_type}
-                        {k.nullable ? "" : " not null"}
-                      </td>
-                      <td className="num py-1 pr-3 text-xs break-words">
-                        {k.target_type === "" ? "–" : k.target_type}
-                      </td>
-                      <td className="py-1 text-xs">
-                        <span className={k.verdict === "blocks" ? "font-semibold text-brick" : "text-reed"}>
-                          {k.verdict === "blocks" ? "blocks" : k.carried ? "exact" : "computed"}
-                        </span>
-                        {k.note !== "" && <span className="block break-all text-soft">{k.note}</span>}
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
+            <PlanColumns crossing={c} plan={p} draft={isDraft(c)} />
             {p.later.length > 0 && (
               <p className="mt-2 text-sm break-words">
                 <span className="text-soft">Made after the load: </span>
@@ -238,36 +239,39 @@ function Choices({ crossing: c }: { crossing: Crossing }) {
 function Survey({ crossing: c }: { crossing: Crossing }) {
   const survey = useRead("/api/crossings/{name}/survey", { path: { name: c.name } });
   return (
-    <Panel
-      title="Survey"
-      beside={
-        <Act
-          strong={isDraft(c)}
-          blocked={c.phase === "closed" ? "A closed crossing can no longer be surveyed" : undefined}
-          act={() => take(api.POST("/api/crossings/{name}/survey", { params: { path: { name: c.name } } }))}
-        >
-          <Look size={15} aria-hidden /> {c.surveyed_at ? "Survey again" : "Survey both sides"}
-        </Act>
-      }
-    >
-      <p className="text-sm text-soft">
-        Looks at both sides and changes nothing.{" "}
-        {c.surveyed_at && (
-          <>
-            Last surveyed <Moment at={c.surveyed_at} relative />.
-          </>
-        )}
-      </p>
-      <Said of={survey} reading="Reading the survey">
-        {(list) =>
-          list.length === 0 ? (
-            <Nothing>Nobody has surveyed this choice of tables yet.</Nothing>
-          ) : (
-            <Verdicts entries={list} />
-          )
+    <>
+      <Panel
+        title="Survey"
+        beside={
+          <Act
+            strong={isDraft(c)}
+            blocked={c.phase === "closed" ? "A closed crossing can no longer be surveyed" : undefined}
+            act={() => take(api.POST("/api/crossings/{name}/survey", { params: { path: { name: c.name } } }))}
+          >
+            <Look size={15} aria-hidden /> {c.surveyed_at ? "Survey again" : "Survey both sides"}
+          </Act>
         }
-      </Said>
-    </Panel>
+      >
+        <p className="text-sm text-soft">
+          Looks at both sides and changes nothing.{" "}
+          {c.surveyed_at && (
+            <>
+              Last surveyed <Moment at={c.surveyed_at} relative />.
+            </>
+          )}
+        </p>
+        <Said of={survey} reading="Reading the survey">
+          {(list) =>
+            list.length === 0 ? (
+              <Nothing>Nobody has surveyed this choice of tables yet.</Nothing>
+            ) : (
+              <Verdicts entries={list} />
+            )
+          }
+        </Said>
+      </Panel>
+      <FitCheck crossing={c} />
+    </>
   );
 }
 
