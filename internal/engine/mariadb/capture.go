@@ -15,6 +15,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -139,6 +140,9 @@ type captured struct {
 	at    []int // where each stands in the plan, -1: left out
 	conv  []typemap.Convert
 	width int
+	key   []int
+
+	defaults domain.Row // of the plan's columns, once needed
 }
 
 // OpenCapture starts reading the log from a place.
@@ -149,7 +153,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	}
 	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, file: uint64(from) >> fileBits}
 	for _, t := range tables {
-		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns)}
+		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
 		for _, col := range t.Plan.Table.Columns {
 			at := slices.IndexFunc(t.Plan.Columns, func(c domain.Column) bool { return c.Name == col.Name })
 			n := &normal{}
@@ -432,13 +436,16 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 			e.Change.Kind = domain.Delete
 		}
 		if x.Before != nil {
-			if e.Change.Old, err = k.row(c.before); err != nil {
+			if e.Change.Old, err = k.row(c.before, domain.Value{}); err != nil {
 				return err
 			}
-			e.Change.OldWhole = true
+			e.Change.OldWhole = !slices.ContainsFunc(c.before, func(v binlog.Value) bool { return v.Absent })
 		}
 		if x.After != nil {
-			if e.Change.New, err = k.row(c.after); err != nil {
+			if e.Change.New, err = k.row(c.after, domain.Value{Kind: domain.Unchanged}); err != nil {
+				return err
+			}
+			if err := c.complete(ctx, k, &e.Change); err != nil {
 				return err
 			}
 		}
@@ -448,8 +455,75 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 	}
 }
 
-// row makes a row of the plan from an image.
-func (k *captured) row(image []binlog.Value) (domain.Row, error) {
+// complete says what an image leaves unsaid: of a row that is new, columns left to
+// their defaults; of one that has changed, what has not.
+func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) error {
+	if !fold.HasUnchanged(ch.New) {
+		return nil
+	}
+	if ch.Kind == domain.Update {
+		for _, i := range k.key {
+			if ch.New[i].Kind == domain.Unchanged {
+				ch.New[i] = ch.Old[i]
+			}
+		}
+		fold.Complete(ch)
+		return nil
+	}
+	if k.defaults == nil {
+		var err error
+		if k.defaults, err = c.d.defaults(ctx, k.table.Plan); err != nil {
+			return err
+		}
+	}
+	for i := range ch.New {
+		if ch.New[i].Kind != domain.Unchanged {
+			continue
+		}
+		if ch.New[i] = k.defaults[i]; ch.New[i].Kind == domain.Unchanged {
+			return domain.Conflict("the source's log leaves column %s of a new row of %s unsaid, and its default is not known; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Columns[i].Name, k.table.Plan.Source)
+		}
+	}
+	return nil
+}
+
+// defaults are what the columns of a new row hold that says nothing of them, in
+// the target's form; unchanged where only the server could tell.
+func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Row, error) {
+	var list []string
+	var known []bool
+	for _, c := range p.Columns {
+		ask := "NULL"
+		plain := c.Default == "" || simpleDefault.MatchString(c.Default) && !strings.HasPrefix(strings.ToLower(c.Default), "current")
+		if known = append(known, c.Computed == "" && c.Identity == "" && plain && !(c.NotNull && c.Default == "")); known[len(known)-1] && c.Default != "" {
+			ask = "DEFAULT(t." + quote(c.Name) + ")"
+			if c.BaseType == "bit" {
+				ask += " + 0"
+			}
+		}
+		list = append(list, ask)
+	}
+	conn, err := d.session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer drop(conn)
+	var out domain.Row
+	err = queryRows(ctx, conn, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(fields [][]byte) error {
+		out = engine.TextRow(fields)
+		return nil
+	})
+	for i := range out {
+		if !known[i] {
+			out[i] = domain.Value{Kind: domain.Unchanged}
+		}
+	}
+	return out, d.explain(err)
+}
+
+// row makes a row of the plan from an image; unsaid is what stands for columns
+// that the image leaves out.
+func (k *captured) row(image []binlog.Value, unsaid domain.Value) (domain.Row, error) {
 	out := make(domain.Row, k.width)
 	size := 0
 	for _, v := range image {
@@ -457,11 +531,11 @@ func (k *captured) row(image []binlog.Value) (domain.Row, error) {
 	}
 	text := make([]byte, 0, size)
 	for i, v := range image {
-		if v.Absent {
-			return nil, domain.Conflict("the source's log carries only part of the rows of %s; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Source)
-		}
 		at := k.at[i]
-		if v.Null || at < 0 {
+		if v.Absent && at >= 0 {
+			out[at] = unsaid
+		}
+		if v.Null || v.Absent || at < 0 {
 			continue
 		}
 		plain, err := k.shape[i].value(v.Data)

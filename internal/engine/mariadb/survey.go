@@ -126,7 +126,7 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 		e.add(domain.Fine, "binary log", "source", "", "rows are logged, with %s images", strings.ToLower(s.variables["binlog_row_image"]))
 	}
 	if f := s.variables["binlog_row_image"]; f != "FULL" {
-		e.add(domain.Blocks, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "binlog_row_image is %s, so the log does not carry whole rows", f)
+		e.add(domain.ToKnow, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "binlog_row_image is %s: the log carries parts of rows, and changed rows are patched; whole rows make applying quicker", f)
 	}
 	if !s.may("REPLICATION SLAVE", "REPLICATION REPLICA") {
 		e.add(domain.Blocks, "permission", "source", "GRANT REPLICATION SLAVE ON *.* TO "+account(s.user), "user %s may not read the binary log", s.user)
@@ -289,6 +289,11 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)", "it has no key: it is one chunk, and each changed row is found by all its values")
 		case p.KeyOrder == "none":
 			e.add(domain.ToKnow, "key order", name, "", "its key (%s) is not of whole numbers: the table is one chunk", quoteAll(p.Key))
+		}
+		for _, c := range p.Columns {
+			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !strings.HasSuffix(c.Computed, " STORED") && p.TargetSide != nil && p.TargetSide.Engine != "mariadb" {
+				e.add(domain.Blocks, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "%s is computed when it is read, so with binlog_row_image %s the log does not carry it", c.Name, s.variables["binlog_row_image"])
+			}
 		}
 		for _, k := range p.Table.Constraints {
 			if capture && k.Kind == "foreign" && k.Rules != "" {
