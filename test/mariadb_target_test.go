@@ -83,15 +83,7 @@ func sameMeadow(t *testing.T, sourceURL string, db *sql.DB) {
 		t.Fatal(err)
 	}
 	for table, q := range meadowRows {
-		rows, err := c.Query(t.Context(), q[0])
-		if err != nil {
-			t.Fatal(err)
-		}
-		want, err := pgx.CollectRows(rows, pgx.RowTo[string])
-		if err != nil {
-			t.Fatal(err)
-		}
-		sameTexts(t, table, want, texts(t, db, q[1]))
+		sameTexts(t, table, collect(t, c, q[0]), texts(t, db, q[1]))
 	}
 }
 

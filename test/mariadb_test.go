@@ -210,16 +210,22 @@ func sameOrchard(t *testing.T, db *sql.DB, schema, targetURL string) {
 		t.Fatal(err)
 	}
 	for table, q := range orchardRows {
-		there, err := c.Query(t.Context(), fmt.Sprintf(q[1], schema))
-		if err != nil {
-			t.Fatal(err)
-		}
-		list, err := pgx.CollectRows(there, pgx.RowTo[string])
-		if err != nil {
-			t.Fatal(err)
-		}
-		sameTexts(t, table, texts(t, db, q[0]), list)
+		sameTexts(t, table, texts(t, db, q[0]), collect(t, c, fmt.Sprintf(q[1], schema)))
 	}
+}
+
+// collect runs a statement of one column on PostgreSQL.
+func collect(t *testing.T, c *pgx.Conn, query string) []string {
+	t.Helper()
+	rows, err := c.Query(t.Context(), query)
+	if err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	return list
 }
 
 // texts runs a statement of one column.

@@ -8,8 +8,6 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"github.com/jackc/pgx/v5"
-
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -157,17 +155,6 @@ func TestRoundTripFromPostgres(t *testing.T) {
 			t.Errorf("%s does not come back: %v", typ, err)
 			continue
 		}
-		collect := func(c *pgx.Conn, query string) []string {
-			rows, err := c.Query(t.Context(), query)
-			if err != nil {
-				t.Fatalf("%s: %v", typ, err)
-			}
-			list, err := pgx.CollectRows(rows, pgx.RowTo[string])
-			if err != nil {
-				t.Fatalf("%s: %v", typ, err)
-			}
-			return list
-		}
 		// The way back ends in the type that MariaDB's becomes, which is read as the first.
 		show := map[string]string{"bytea": "v::bytea::text", "boolean": "v::integer::boolean::text", "money": "v::money::text"}[typ]
 		switch {
@@ -176,8 +163,8 @@ func TestRoundTripFromPostgres(t *testing.T) {
 		case show == "":
 			show = "v::text::" + typ + "::text"
 		}
-		sameTexts(t, typ, collect(c, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s", show, table)),
-			collect(d, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s.%s", show, home.Schema, home.Name)))
+		sameTexts(t, typ, collect(t, c, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s", show, table)),
+			collect(t, d, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s.%s", show, home.Schema, home.Name)))
 	}
 	for typ, values := range beyond {
 		for _, v := range values {
