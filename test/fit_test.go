@@ -94,7 +94,7 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 || !says(got.Entries, contract.Fine, "meadow.fine", "1000 rows") {
 		t.Errorf("before anything is planted: %+v", got)
 	}
-	if list := survey(); !says(list, contract.Fine, "every value fits") {
+	if list := survey(); !says(list, contract.Fine, "every value fits") || !says(list, contract.Fine, "meadow.lots", "moisture", "found no such value") || says(list, contract.ToKnow, "moisture") {
 		t.Errorf("the survey does not say that all fits: %+v", list)
 	}
 	exec1(t, p.sourceURL(), planted)

@@ -192,8 +192,28 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 	return out
 }
 
-// fitEntries are what the last fit check says to a survey.
-func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) ([]domain.Entry, error) {
+// settled calms entries about values that cannot be kept, of tables of which a fit
+// check has read every row and found none.
+func settled(entries []domain.Entry, f *domain.FitCheck) {
+	if f == nil || f.EndedAt.IsZero() || f.Error != "" || f.Extremes || f.Share < 1 {
+		return
+	}
+	fine := map[string]bool{}
+	for _, e := range f.Entries {
+		fine[e.Subject] = e.Verdict == domain.Fine
+	}
+	for i := range entries {
+		e := &entries[i]
+		if e.Topic == lossyTopic && e.Verdict == domain.ToKnow && fine[e.Subject] {
+			e.Verdict = domain.Fine
+			e.Measured += "; the fit check found no such value"
+		}
+	}
+}
+
+// fitEntries are what the last fit check says to a survey, whose entries about
+// types it may settle.
+func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
 	unlike := false
 	for _, p := range plans {
 		unlike = unlike || p.Unlike
@@ -205,6 +225,7 @@ func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []do
 	if err != nil {
 		return nil, err
 	}
+	settled(types, f)
 	remedy := "dustyferry fit " + c.Name
 	if f == nil || f.EndedAt.IsZero() || f.Error != "" {
 		return []domain.Entry{{Verdict: domain.ToKnow, Topic: "fit", Subject: "crossing", Remedy: remedy, Measured: "the data has not been looked at for values that their new columns cannot hold"}}, nil

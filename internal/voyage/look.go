@@ -83,7 +83,7 @@ type PlannedTable struct {
 
 	Noted   []typemap.Noted // what becomes of columns whose type is another there
 	LeftOut []string        // columns that a rule leaves out
-	Notes  []domain.Entry
+	Notes   []domain.Entry
 }
 
 // PlanOf plans one table of a crossing without changing anything.

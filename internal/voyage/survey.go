@@ -53,12 +53,22 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
 	types = append(types, clashes(s.plans)...)
-	checked, err := v.fitEntries(ctx, c, s.plans)
+	checked, err := v.fitEntries(ctx, c, s.plans, types)
 	if err != nil {
 		return nil, err
 	}
 	types = append(types, checked...)
-	s.entries = append(append(append(from, to...), types...), sizeEntry(s.plans, c.Settings.V))
+	clocks, err := clockEntry(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	size := []domain.Entry{clocks}
+	if under { // no trial beside the work itself
+		size = append(size, sizeEntry(s.plans, c.Settings.V))
+	} else {
+		size = append(size, trialEntries(ctx, c, s)...)
+	}
+	s.entries = append(append(append(from, to...), types...), size...)
 	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
 	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
 	return s, nil
@@ -136,6 +146,11 @@ func complete(way typemap.Way, rules []domain.Rule, p domain.TablePlan) (domain.
 	return p, noteEntries(&p, notes), err
 }
 
+func typeTopic(v typemap.Verdict) string { return "column type, " + string(v) }
+
+// lossyTopic is of columns that cannot keep every value.
+var lossyTopic = typeTopic(typemap.Lossy)
+
 // noteEntries tell what becomes of a table's columns, and what is left of it.
 func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 	var out []domain.Entry
@@ -150,7 +165,7 @@ func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 		if n.Verdict == typemap.Impossible {
 			verdict = domain.Blocks
 		}
-		out = append(out, domain.Entry{Verdict: verdict, Topic: "column type, " + string(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
+		out = append(out, domain.Entry{Verdict: verdict, Topic: typeTopic(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
 	}
 	if len(wider) > 0 {
 		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "column types, wider", Subject: p.Source.String(), Measured: strings.Join(wider, ", ")})
@@ -163,16 +178,21 @@ func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 	return out
 }
 
-// clashes blocks tables that would land in one.
+// clashes blocks tables that would land in one. A MariaDB server may take capital
+// and small letters in table names for the same.
 func clashes(plans []domain.TablePlan) []domain.Entry {
 	var out []domain.Entry
 	first := map[domain.TableName]domain.TableName{}
 	for _, p := range plans {
-		if other, taken := first[p.Target]; taken {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "target table", Subject: p.Source.String(), Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target), Remedy: "leave one of them to a crossing with another target"})
+		at := p.Target
+		if p.TargetSide != nil && p.TargetSide.Engine == typemap.MariaDB {
+			at.Name = strings.ToLower(at.Name)
+		}
+		if other, taken := first[at]; taken {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "target table", Subject: p.Source.String(), Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target), Remedy: "give one of them another name by a rule, or leave it to a crossing with another target"})
 			continue
 		}
-		first[p.Target] = p.Source
+		first[at] = p.Source
 	}
 	return out
 }
@@ -216,14 +236,23 @@ func Plans(src engine.Database, cat *domain.Catalog, patterns []string) ([]domai
 const assumedRate = 40 << 20
 
 func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
+	var bytes int64
+	for _, p := range plans {
+		bytes += p.Table.Bytes
+	}
+	took, rate := loadTime(bytes, s)
+	return sizes(plans, fmt.Sprintf("at an assumed %.1f MB/s (nothing was measured yet) the load takes about %s", float64(rate)/1e6, max(took, time.Second)))
+}
+
+// sizes says how much there is to carry, and what follows from it.
+func sizes(plans []domain.TablePlan, so string) domain.Entry {
 	var rows, bytes int64
 	for _, p := range plans {
 		rows += max(0, p.Table.Rows)
 		bytes += p.Table.Bytes
 	}
-	took, rate := loadTime(bytes, s)
 	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; at an assumed %.1f MB/s (nothing was measured yet) the load takes about %s", len(plans), many(rows, "row"), float64(bytes)/1e6, float64(rate)/1e6, max(took, time.Second))}
+		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, so)}
 }
 
 // loadTime reckons how long a load takes, and the rate that was assumed.

@@ -1,0 +1,183 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/bits"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// How long each step of a trial reads, and of which size a table is worth one.
+const (
+	trialStep  = 400 * time.Millisecond
+	trialTable = 8 << 20
+)
+
+// chunkTime is how long a chunk should take: short enough that little is lost when
+// one has to be read again, long enough that its beginning and end cost little.
+const chunkTime = 7 * time.Second
+
+var errEnough = errors.New("enough was read")
+
+// read is what one step of a trial gave.
+type read struct {
+	lanes int
+	rate  float64 // bytes/s of all
+}
+
+// trial reads the largest table with one reader, then two and four, for a moment
+// each, and throws away what it reads. It shows what the source can give, not what
+// the target can take, as it must not write there.
+func trial(ctx context.Context, src engine.Database, p *domain.TablePlan, most int) (steps []read, log float64, err error) {
+	began := time.Now()
+	first, err := position(ctx, src)
+	if err != nil {
+		return nil, 0, err
+	}
+	for lanes := 1; lanes <= max(most, 1) && lanes <= 4; lanes *= 2 {
+		var n atomic.Int64
+		var wg sync.WaitGroup
+		errs := make([]error, lanes)
+		step, cancel := context.WithTimeout(ctx, 20*time.Second)
+		var from time.Time
+		ready := make(chan struct{})
+		var open sync.WaitGroup
+		open.Add(lanes)
+		for i := range lanes {
+			wg.Go(func() {
+				r, err := src.OpenReader(step)
+				if err == nil {
+					defer r.Close()
+					_, err = r.Begin(step)
+				}
+				open.Done()
+				if errs[i] = err; err != nil {
+					return
+				}
+				<-ready
+				_, err = r.Copy(step, p, &domain.Chunk{}, func(b engine.Block) error {
+					defer b.Release()
+					n.Add(int64(len(b.Data)))
+					if time.Since(from) > trialStep {
+						return errEnough
+					}
+					return nil
+				})
+				if !errors.Is(err, errEnough) {
+					errs[i] = err
+				}
+			})
+		}
+		open.Wait()
+		from = time.Now()
+		close(ready)
+		wg.Wait()
+		took := time.Since(from)
+		cancel()
+		if err := errors.Join(errs...); err != nil {
+			return nil, 0, err
+		}
+		steps = append(steps, read{lanes, float64(n.Load()) / took.Seconds()})
+	}
+	last, err := position(ctx, src)
+	if err == nil && last > first {
+		log = float64(last-first) / time.Since(began).Seconds()
+	}
+	return steps, log, err
+}
+
+// position is where the source's log stands.
+func position(ctx context.Context, src engine.Database) (domain.Position, error) {
+	r, err := src.OpenReader(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer r.Close()
+	s, err := r.Begin(ctx)
+	if err == nil {
+		err = r.End(ctx)
+	}
+	return s.Log, err
+}
+
+// trialEntries say how long the load will take about, and with what.
+func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domain.Entry {
+	var bytes int64
+	largest := &s.plans[0]
+	for i := range s.plans {
+		p := &s.plans[i]
+		bytes += p.Table.Bytes
+		if p.Table.Bytes > largest.Table.Bytes {
+			largest = p
+		}
+	}
+	if largest.Table.Bytes < trialTable || c.Settings.V.SpeedLimit > 0 { // whoever sets a limit wants no more read at once
+		return []domain.Entry{sizeEntry(s.plans, c.Settings.V)}
+	}
+	steps, log, err := trial(ctx, s.src, largest, c.Settings.V.Lanes*2)
+	if err != nil {
+		return []domain.Entry{sizeEntry(s.plans, c.Settings.V), {Verdict: domain.ToKnow, Topic: "trial", Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
+	}
+	set := c.Settings.V
+	// More readers are worth it while each gives a good part of what one gave.
+	best := steps[0]
+	for _, x := range steps[1:] {
+		if x.rate > best.rate*1.25 {
+			best = x
+		}
+	}
+	with := steps[0]
+	for _, x := range steps {
+		if x.lanes <= set.Lanes {
+			with = x
+		}
+	}
+	took := max(time.Duration(float64(bytes)/with.rate*1e9).Round(time.Second), time.Second)
+	var tried string
+	for i, x := range steps {
+		if i > 0 {
+			tried += ", "
+		}
+		tried += fmt.Sprintf("%.0f MB/s with %d", x.rate/1e6, x.lanes)
+	}
+	out := []domain.Entry{sizes(s.plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about %s, longer if the target is slower than the source", largest.Source, tried, many(int64(set.Lanes), "lane"), took))}
+	chunk := int64(1) << (bits.Len64(uint64(best.rate/float64(best.lanes)*chunkTime.Seconds())) - 1)
+	// And the largest table makes some chunks for each lane.
+	chunk = min(max(min(chunk, largest.Table.Bytes/int64(8*best.lanes)), 8<<20), 512<<20)
+	e := domain.Entry{Verdict: domain.Fine, Topic: "trial", Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: more readers gave no more, and a chunk takes %s at most", many(int64(best.lanes), "lane"), chunk>>20, chunkTime)}
+	if best.lanes != set.Lanes || chunk > 2*set.ChunkBytes || chunk < set.ChunkBytes/2 {
+		e.Remedy = fmt.Sprintf("dustyferry crossing set %s --lanes %d --chunk-size %dMB", c.Name, best.lanes, chunk>>20)
+	}
+	out = append(out, e)
+	if log > 0 {
+		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "trial", Subject: "source", Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6, log*took.Seconds()/1e6)})
+	}
+	return out
+}
+
+// clockEntry compares the two servers' clocks.
+func clockEntry(ctx context.Context, s *surveyed) (domain.Entry, error) {
+	const alike = time.Second
+	a, err := s.src.Clock(ctx)
+	if err != nil {
+		return domain.Entry{}, err
+	}
+	b, err := s.dst.Clock(ctx)
+	if err != nil {
+		return domain.Entry{}, err
+	}
+	d := b.Sub(a).Round(time.Millisecond)
+	e := domain.Entry{Verdict: domain.Fine, Topic: "clocks", Subject: "both sides", Measured: fmt.Sprintf("the target's clock is %s from the source's", d.Abs())}
+	if d.Abs() > alike {
+		e.Verdict, e.Remedy = domain.ToKnow, "set both machines' clocks by one time server"
+		e.Measured += "; lag is told by the source's clock, and what the application writes after cutover carries the target's"
+	}
+	return e, nil
+}
