@@ -219,3 +219,59 @@ func generated(r *rand.Rand, typ string) []string {
 	}
 	return out
 }
+
+// mariaLimits are expressions of values at the ends of what each type of MariaDB
+// holds, and how both ends of the way are written alike: %s is the column.
+var mariaLimits = map[string]struct {
+	values          []string
+	there, backHome string
+}{
+	"tinyint": {[]string{"-128", "127"}, "%s", "%s"}, "smallint unsigned": {[]string{"0", "65535"}, "%s", "%s"}, "mediumint": {[]string{"-8388608", "8388607"}, "%s", "%s"}, "int unsigned": {[]string{"4294967295"}, "%s", "%s"},
+	"bigint": {[]string{"-9223372036854775808", "9223372036854775807"}, "%s", "%s"}, "bigint unsigned": {[]string{"18446744073709551615"}, "%s", "%s"}, "int(6) unsigned zerofill": {[]string{"42"}, "%s + 0", "%s"},
+	"decimal(38,12)": {[]string{"-12345678901234567890123456.000000000001", "0"}, "%s", "%s"}, "decimal(65,0)": {[]string{strings.Repeat("9", 65)}, "%s", "%s"},
+	"float":      {[]string{"3.4028234e38", "-3.4028234e38", "0.1", "1e-45", "16777216", "123456.7"}, "hex(ST_AsWKB(point(%s, 0)))", "hex(ST_AsWKB(point(%s, 0)))"},
+	"double":     {[]string{"1.7976931348623157e308", "5e-324", "0.1", "9007199254740993"}, "hex(ST_AsWKB(point(%s, 0)))", "hex(ST_AsWKB(point(%s, 0)))"},
+	"bit(64)":    {[]string{"b'" + strings.Repeat("1", 64) + "'", "b'0'"}, "%s + 0", "%s + 0"},
+	"year":       {[]string{"1901", "2155"}, "%s", "%s"},
+	"char(9)":    {[]string{"' a b'", "''"}, "%s", "%s"},
+	"varchar(9)": {[]string{"'a  '", "'NULL'", "'\\\\N'", "_utf8mb4 x'f09f908d'"}, "hex(%s)", "hex(%s)"}, "varchar(30) CHARACTER SET latin1": {[]string{"'né€ñ'"}, "hex(convert(%s USING utf8mb4))", "hex(%s)"},
+	"longtext":          {[]string{"repeat('a\\\\\\t\\n\\r\\Z☕', 9000)", "''"}, "hex(%s)", "hex(%s)"},
+	"json":              {[]string{`'{"n": 1.10, "n": 2}'`, "'null'"}, "hex(%s)", "hex(%s)"},
+	"enum('b','it''s')": {[]string{"'it''s'", "1"}, "%s", "%s"}, "set('a','b','c')": {[]string{"''", "'a,c'"}, "%s", "%s"},
+	"binary(4)": {[]string{"x'00ff'"}, "hex(%s)", "hex(%s)"}, "longblob": {[]string{"repeat(x'00ff5c0a09', 9000)", "''"}, "hex(%s)", "hex(%s)"},
+	"date": {[]string{"'1000-01-01'", "'9999-12-31'", "'0001-01-01'"}, "%s", "%s"}, "datetime(6)": {[]string{"'9999-12-31 23:59:59.999999'", "'1000-01-01'"}, "%s", "%s"}, "datetime": {[]string{"'2026-03-29 02:30'"}, "%s", "%s"},
+	"timestamp(3)": {[]string{"'1970-01-01 00:00:01'", "'2038-01-19 03:14:07.999'"}, "%s", "%s"}, "time(6)": {[]string{"'-838:59:59.999999'", "'838:59:59.5'", "'-00:00:01'", "'00:00:00'"}, "%s", "cast(%s AS time(6))"},
+	"uuid": {[]string{"'00000000-0000-0000-0000-000000000001'", "'6ba7b810-9dad-11d1-80b4-00c04fd430c8'"}, "%s", "%s"}, "inet6": {[]string{"'::ffff:10.0.0.9'", "'2001:db8::1'"}, "%s", "%s"}, "inet4": {[]string{"'255.0.0.1'"}, "%s", "%s"},
+	"geometry": {[]string{"point(1.5, -0.1)", "ST_GeomFromText('LINESTRING(0 0, 1 1e300)')"}, "hex(ST_AsWKB(%s))", "hex(%s)"},
+}
+
+// TestRoundTripFromMariaDB takes values at the limits to PostgreSQL and back.
+func TestRoundTripFromMariaDB(t *testing.T) {
+	first, db := newMaria(t)
+	last, back := newMaria(t)
+	p := newPair(t)
+	from, between, to := mariaHouse(t, first), postgresHouse(t, p.source), mariaHouse(t, last)
+	n := 0
+	for typ, c := range mariaLimits {
+		n++
+		table := domain.TableName{Schema: first, Name: fmt.Sprintf("t%d", n)}
+		maria(t, db, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, v %s NULL)", table.Name, typ), fmt.Sprintf("INSERT INTO %s VALUES (-1, NULL)", table.Name))
+		for i, v := range c.values {
+			maria(t, db, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s)", table.Name, i, v))
+		}
+		there, err := ship(t, from, between, table)
+		if err != nil {
+			t.Errorf("%s does not get there: %v", typ, err)
+			continue
+		}
+		home, err := ship(t, between, to, there)
+		if err != nil {
+			t.Errorf("%s does not come back: %v", typ, err)
+			continue
+		}
+		text := func(form, table string) string {
+			return fmt.Sprintf("SELECT concat(id, ' ', coalesce(cast(%s AS char), '~')) FROM %s", fmt.Sprintf(form, "v"), table)
+		}
+		sameTexts(t, typ, texts(t, db, text(c.there, table.Name)), texts(t, back, text(c.backHome, home.Name)))
+	}
+}

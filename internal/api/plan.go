@@ -24,11 +24,15 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	}
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
 		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: c.Settings.V.ChunkBytes,
-		Later: notNil(p.Later), Notes: entries(p.Notes)}
+		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(p.Notes)}
 	for _, k := range p.Plan.Table.Columns {
 		out.Columns = append(out.Columns, plannedColumn(k, &p))
 	}
 	return out, nil
+}
+
+func plannedObject(o voyage.Object) contract.PlannedObject {
+	return contract.PlannedObject{Kind: o.Kind, Name: o.Name, Statement: o.SQL}
 }
 
 // plannedColumn shows a column on both sides. A table that stands is compared

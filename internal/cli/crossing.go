@@ -16,7 +16,7 @@ import (
 
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
-	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingRules(), a.crossingSet(), a.crossingStart(),
+	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingSet(), a.crossingStart(),
 		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingClose(), a.crossingRemove())
 	return c
 }

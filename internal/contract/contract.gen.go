@@ -1106,6 +1106,16 @@ type PlannedColumn struct {
 	Verdict    Verdict `json:"verdict"`
 }
 
+// PlannedObject defines model for PlannedObject.
+type PlannedObject struct {
+	// Kind table, comment, partition, index, unique, exclude or foreign
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Statement As it is run on the target
+	Statement string `json:"statement"`
+}
+
 // Preview defines model for Preview.
 type Preview struct {
 	Columns []struct {
@@ -1325,14 +1335,17 @@ type TablePlan struct {
 	// Chunks Estimate
 	Chunks  int             `json:"chunks"`
 	Columns []PlannedColumn `json:"columns"`
-	Key     []string        `json:"key"`
+
+	// First What is made before the load, where no table stands
+	First []PlannedObject `json:"first"`
+	Key   []string        `json:"key"`
 
 	// KeyOrder Who says which chunk a key belongs to: ours or source
 	KeyOrder string `json:"key_order"`
 
 	// Later Indexes and constraints made after the load
-	Later []string `json:"later"`
-	Notes []Entry  `json:"notes"`
+	Later []PlannedObject `json:"later"`
+	Notes []Entry         `json:"notes"`
 
 	// Rows Estimate, -1 when never counted
 	Rows         int64  `json:"rows"`

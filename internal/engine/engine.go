@@ -212,9 +212,9 @@ type Capture interface {
 	Close()
 }
 
-// Object is something made on the target after the load.
+// Object is something made on the target.
 type Object struct {
-	Kind  string           `json:"kind"` // index, unique, exclude, foreign
+	Kind  string           `json:"kind"` // table; after the load: index, unique, exclude, foreign
 	Name  string           `json:"name"`
 	Table domain.TableName `json:"table"`
 	SQL   string           `json:"sql"`
@@ -229,6 +229,8 @@ type Target interface {
 	// PrepareTarget makes the bookkeeping and the tables. Tables that stand and
 	// are alike are kept (emptied when settings say so).
 	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) error
+	// Creates lists what PrepareTarget runs for a table that does not stand.
+	Creates(p *domain.TablePlan) []Object
 	OpenWriter(ctx context.Context) (Writer, error)
 	// Fence raises a chunk's epoch on the target, so that an older holder can
 	// no longer land it, and returns its mark if it has landed.

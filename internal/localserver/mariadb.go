@@ -26,7 +26,8 @@ type MariaDB struct {
 	Password string
 	Dir      string
 
-	process process
+	process  process
+	relaunch func() error
 }
 
 // ErrNoMariaDB says that the machine has no MariaDB server installed.
@@ -68,7 +69,8 @@ func StartMariaDB(ctx context.Context, o Options) (*MariaDB, error) {
 		_ = os.RemoveAll(m.Dir)
 		return nil, fmt.Errorf("mariadb-install-db failed: %w: %s", err, bytes.TrimSpace(out))
 	}
-	if err := m.launch(server, data, o); err != nil {
+	m.relaunch = func() error { return m.launch(server, data, o) }
+	if err := m.relaunch(); err != nil {
 		return nil, err
 	}
 	if err := m.ready(ctx); err != nil {
@@ -163,6 +165,26 @@ func (m *MariaDB) DSN(database string) string {
 	c.MultiStatements = true
 	c.Logger = &mysql.NopLogger{}
 	return c.FormatDSN()
+}
+
+// Crash kills the server at once, as a power cut would, and starts it again with
+// the same files and port; it returns when the server takes connections.
+func (m *MariaDB) Crash(ctx context.Context) error {
+	m.process.crash()
+	if err := m.relaunch(); err != nil {
+		return err
+	}
+	db, err := sql.Open("mysql", m.DSN(""))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = db.Close() }()
+	for try := 0; ; try++ {
+		if err = db.PingContext(ctx); err == nil || try > 400 || ctx.Err() != nil {
+			return err
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
 }
 
 // Stop ends the server and removes its directory.

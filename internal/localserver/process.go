@@ -57,6 +57,14 @@ func (p *process) watch() error {
 	return nil
 }
 
+// crash kills the server and its guard; the directory stays.
+func (p *process) crash() {
+	_ = p.guard.Process.Kill()
+	_ = p.hold.Close()
+	_ = p.cmd.Process.Kill()
+	<-p.exited
+}
+
 // stop ends the server cleanly, or at once when that takes too long.
 func (p *process) stop() {
 	if p.cmd == nil {

@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/core/chunkplan"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -74,12 +75,16 @@ func (v *Voyage) Preview(ctx context.Context, database, table string, limit int)
 	return t, rows, err
 }
 
+// Object is something made on the target, with its statement.
+type Object = engine.Object
+
 // PlannedTable is what will happen to one table, with both sides.
 type PlannedTable struct {
 	Plan   domain.TablePlan
 	Target *domain.Table // as it stands on the target; nil when it will be made
 	Chunks int           // about
-	Later  []string      // what is made after the load
+	First  []Object      // made before the load
+	Later  []Object      // made after it
 
 	Noted   []typemap.Noted // what becomes of columns whose type is another there
 	LeftOut []string        // columns that a rule leaves out
@@ -131,9 +136,11 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if len(out.Plan.Key) > 0 && out.Plan.KeyOrder != "none" {
 		out.Chunks = chunkplan.Count(t.Bytes, c.Settings.V.ChunkBytes)
 	}
-	for _, o := range dst.Deferred(cat, onTarget([]domain.TablePlan{out.Plan})) {
-		out.Later = append(out.Later, o.Kind+" "+o.Name)
+	there := out.Plan.OnTarget()
+	if out.Target == nil {
+		out.First = dst.Creates(&there)
 	}
+	out.Later = dst.Deferred(cat, []domain.TablePlan{there})
 	kept, err := v.Store.SurveyOf(ctx, c.ID)
 	if err != nil {
 		return out, err

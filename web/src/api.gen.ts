@@ -987,6 +987,13 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
             note: string;
         };
+        PlannedObject: {
+            /** @description table, comment, partition, index, unique, exclude or foreign */
+            kind: string;
+            name: string;
+            /** @description As it is run on the target */
+            statement: string;
+        };
         TablePlan: {
             source: string;
             target: string;
@@ -1006,8 +1013,10 @@ export interface components {
             /** Format: int64 */
             chunk_bytes: number;
             columns: components["schemas"]["PlannedColumn"][];
+            /** @description What is made before the load, where no table stands */
+            first: components["schemas"]["PlannedObject"][];
             /** @description Indexes and constraints made after the load */
-            later: string[];
+            later: components["schemas"]["PlannedObject"][];
             notes: components["schemas"]["Entry"][];
         };
         Loss: {

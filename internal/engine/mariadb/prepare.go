@@ -183,6 +183,11 @@ func early(p *domain.TablePlan, x domain.Index) bool {
 	return c != nil && c.Identity != "" && (primary == nil || primary.Columns[0] != c.Name)
 }
 
+// Creates is one statement.
+func (d *database) Creates(p *domain.TablePlan) []engine.Object {
+	return []engine.Object{{Kind: "table", Name: p.Target.Name, Table: p.Target, SQL: createTable(p)}}
+}
+
 // Deferred lists what is made after the load: indexes, then foreign keys.
 func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engine.Object {
 	var out, foreign []engine.Object

@@ -235,6 +235,23 @@ func createTable(p *domain.TablePlan) []string {
 	return out
 }
 
+// Creates lists the table, its comments and its partitions.
+func (d *database) Creates(p *domain.TablePlan) []engine.Object {
+	var out []engine.Object
+	for i, sql := range createTable(p) {
+		o := engine.Object{Kind: "table", Name: p.Target.Name, Table: p.Target, SQL: sql}
+		switch {
+		case i == 0:
+		case strings.HasPrefix(sql, "COMMENT"):
+			o.Kind = "comment"
+		default:
+			o.Kind = "partition"
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
 // keyName is the name of the key's constraint or index on the source, which the
 // target's gets too.
 func keyName(p *domain.TablePlan) string {

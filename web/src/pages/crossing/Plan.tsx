@@ -1,7 +1,7 @@
 import { Rocket, Search as Look } from "lucide-react";
 import { useState } from "react";
 import { Link, NavLink, Route, Routes } from "react-router";
-import { api, take, type Crossing } from "../../api";
+import { api, take, type Crossing, type TablePlan as TablePlanAnswer } from "../../api";
 import { bytes, count, duration, whole } from "../../format";
 import { useRead } from "../../live";
 import { useParam } from "../../params";
@@ -206,9 +206,11 @@ function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }
             {p.later.length > 0 && (
               <p className="mt-2 text-sm break-words">
                 <span className="text-soft">Made after the load: </span>
-                {p.later.join(", ")}
+                {p.later.map((o) => `${o.kind} ${o.name}`).join(", ")}
               </p>
             )}
+            <Statements title="before" objects={p.first} />
+            <Statements title="after" objects={p.later} />
             {p.notes.length > 0 && (
               <div className="mt-2">
                 <Verdicts entries={p.notes} folded={false} />
@@ -219,6 +221,25 @@ function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }
         )}
       </Said>
     </Panel>
+  );
+}
+
+/** The statements that make a table and what belongs to it, as they are run. */
+function Statements({ title, objects }: { title: string; objects: TablePlanAnswer["first"] }) {
+  if (objects.length === 0) return null;
+  return (
+    <details className="mt-2">
+      <summary className="cursor-pointer text-sm text-soft">
+        {count(objects.length, "statement")} run on the target {title} the load
+      </summary>
+      <pre
+        tabIndex={0}
+        aria-label={`Statements run ${title} the load`}
+        className="num mt-1 max-h-72 overflow-auto rounded-sm bg-wash p-2 text-xs whitespace-pre-wrap"
+      >
+        {objects.map((o) => `${o.statement};`).join("\n\n")}
+      </pre>
+    </details>
   );
 }
 
@@ -336,8 +357,8 @@ function Start({ crossing: c }: { crossing: Crossing }) {
                 </li>
               )}
               <li>
-                A schema dusty_ferry is made there for the marks of landed chunks, and removed when the
-                crossing is closed.
+                A {l.target.engine === "mariadb" ? "database" : "schema"} dusty_ferry is made there for the
+                marks of landed chunks, and removed when the crossing is closed.
               </li>
             </ul>
             <h3 className="mt-2 text-sm font-semibold">On the source</h3>
