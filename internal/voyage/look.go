@@ -117,6 +117,12 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if out.Plan, out.Noted, err = way.Shape(out.Plan, rule); err != nil {
 		return out, err
 	}
+	// Foreign keys are made where both of their tables are taken along.
+	all, err := neighbours(way, src, cat, c, out.Plan)
+	if err != nil {
+		return out, err
+	}
+	out.Plan = all[0]
 	for name, k := range rule.Columns {
 		if k.LeaveOut {
 			out.LeftOut = append(out.LeftOut, name)
@@ -140,7 +146,11 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if out.Target == nil {
 		out.First = dst.Creates(&there)
 	}
-	out.Later = dst.Deferred(cat, []domain.TablePlan{there})
+	for _, o := range dst.Deferred(cat, onTarget(all)) {
+		if o.Table == out.Plan.Target {
+			out.Later = append(out.Later, o)
+		}
+	}
 	kept, err := v.Store.SurveyOf(ctx, c.ID)
 	if err != nil {
 		return out, err
@@ -150,6 +160,35 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 			out.Notes = append(out.Notes, e)
 		}
 	}
+	return out, nil
+}
+
+// neighbours are a planned table and the others that its crossing takes along.
+func neighbours(way typemap.Way, src engine.Database, cat *domain.Catalog, c *records.Crossing, p domain.TablePlan) ([]domain.TablePlan, error) {
+	out := []domain.TablePlan{p}
+	var names []domain.TableName
+	for _, t := range cat.Tables {
+		names = append(names, t.TableName)
+	}
+	chosen := map[domain.TableName]bool{}
+	for _, n := range domain.MatchTables(c.Patterns.V, names) {
+		chosen[n] = true
+	}
+	for i := range cat.Tables {
+		t := &cat.Tables[i]
+		if t.TableName == p.Source || !chosen[t.TableName] {
+			continue
+		}
+		x, err := src.Plan(t)
+		if err != nil {
+			return nil, err
+		}
+		if x, _, err = way.Shape(x, domain.RuleFor(c.Rules.V, t.TableName)); err != nil {
+			continue // told where that table is looked at
+		}
+		out = append(out, x)
+	}
+	way.Refer(out)
 	return out, nil
 }
 
