@@ -215,7 +215,7 @@ type LastLook struct {
 // will be lost on the target.
 func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, error) {
 	var out LastLook
-	s, err := v.survey(ctx, c)
+	s, err := v.survey(ctx, c, false)
 	if err != nil {
 		return out, err
 	}

@@ -14,7 +14,7 @@ import (
 // the tables into chunks; then the load begins. Every part can be repeated.
 func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(string)) error {
 	note("surveying both sides")
-	s, err := v.survey(ctx, c)
+	s, err := v.survey(ctx, c, false)
 	if err != nil {
 		return err
 	}

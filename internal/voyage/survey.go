@@ -15,7 +15,7 @@ import (
 
 // Survey looks at both sides without changing anything, and keeps what it found.
 func (v *Voyage) Survey(ctx context.Context, c *records.Crossing) ([]domain.Entry, error) {
-	s, err := v.survey(ctx, c)
+	s, err := v.survey(ctx, c, true)
 	if err != nil {
 		return nil, err
 	}
@@ -29,7 +29,9 @@ type surveyed struct {
 	entries  []domain.Entry
 }
 
-func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, error) {
+// survey looks at both sides. With try, it also reads for a moment to measure; not
+// where the load itself is about to begin.
+func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*surveyed, error) {
 	s, types, err := v.planned(ctx, c)
 	if err != nil {
 		return nil, err
@@ -63,10 +65,10 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing) (*surveyed, er
 		return nil, err
 	}
 	size := []domain.Entry{clocks}
-	if under { // no trial beside the work itself
-		size = append(size, sizeEntry(s.plans, c.Settings.V))
-	} else {
+	if try && !under {
 		size = append(size, trialEntries(ctx, c, s)...)
+	} else if size, err = v.lastTrial(ctx, c, s, size); err != nil {
+		return nil, err
 	}
 	s.entries = append(append(append(from, to...), types...), size...)
 	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
@@ -251,7 +253,7 @@ func sizes(plans []domain.TablePlan, so string) domain.Entry {
 		rows += max(0, p.Table.Rows)
 		bytes += p.Table.Bytes
 	}
-	return domain.Entry{Verdict: domain.Fine, Topic: "size", Subject: "crossing",
+	return domain.Entry{Verdict: domain.Fine, Topic: topicSize, Subject: "crossing",
 		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, so)}
 }
 

@@ -123,7 +123,7 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 	}
 	steps, log, err := trial(ctx, s.src, largest, c.Settings.V.Lanes*2)
 	if err != nil {
-		return []domain.Entry{sizeEntry(s.plans, c.Settings.V), {Verdict: domain.ToKnow, Topic: "trial", Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
+		return []domain.Entry{sizeEntry(s.plans, c.Settings.V), {Verdict: domain.ToKnow, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
 	}
 	set := c.Settings.V
 	// More readers are worth it while each gives a good part of what one gave.
@@ -151,16 +151,40 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 	chunk := int64(1) << (bits.Len64(uint64(best.rate/float64(best.lanes)*chunkTime.Seconds())) - 1)
 	// And the largest table makes some chunks for each lane.
 	chunk = min(max(min(chunk, largest.Table.Bytes/int64(8*best.lanes)), 8<<20), 512<<20)
-	e := domain.Entry{Verdict: domain.Fine, Topic: "trial", Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: more readers gave no more, and a chunk takes %s at most", many(int64(best.lanes), "lane"), chunk>>20, chunkTime)}
+	e := domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: more readers gave no more, and a chunk takes %s at most", many(int64(best.lanes), "lane"), chunk>>20, chunkTime)}
 	if best.lanes != set.Lanes || chunk > 2*set.ChunkBytes || chunk < set.ChunkBytes/2 {
 		e.Remedy = fmt.Sprintf("dustyferry crossing set %s --lanes %d --chunk-size %dMB", c.Name, best.lanes, chunk>>20)
 	}
 	out = append(out, e)
 	if log > 0 {
-		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "trial", Subject: "source", Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6, log*took.Seconds()/1e6)})
+		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6, log*took.Seconds()/1e6)})
 	}
 	return out
 }
+
+// lastTrial repeats what an earlier survey measured of the load.
+func (v *Voyage) lastTrial(ctx context.Context, c *records.Crossing, s *surveyed, out []domain.Entry) ([]domain.Entry, error) {
+	kept, err := v.Store.SurveyOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	n := len(out)
+	for _, e := range kept {
+		if e.Topic == topicSize || e.Topic == topicTrial {
+			out = append(out, e)
+		}
+	}
+	if len(out) == n {
+		out = append(out, sizeEntry(s.plans, c.Settings.V))
+	}
+	return out, nil
+}
+
+// The topics of what a trial measures.
+const (
+	topicSize  = "size"
+	topicTrial = "trial"
+)
 
 // clockEntry compares the two servers' clocks.
 func clockEntry(ctx context.Context, s *surveyed) (domain.Entry, error) {
