@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"github.com/google/uuid"
@@ -72,6 +73,7 @@ func DefaultDataDir() string {
 
 // Start starts the process and returns when it is ready.
 func Start(ctx context.Context, set Settings) (*Service, error) {
+	easeCollector()
 	s := &Service{set: set, failed: make(chan error, 1)}
 	if err := s.start(ctx); err != nil {
 		s.Stop()
@@ -210,3 +212,16 @@ func (s *Service) Stop() {
 	}
 	s.control.Stop()
 }
+
+// easeCollector lets the heap grow further between two collections than is usual:
+// it holds a few megabytes, and what passing rows leave behind would be collected
+// hundreds of times a second. Beyond heapEase the collector is eager again. Whoever
+// sets GOGC keeps it.
+func easeCollector() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(400)
+		debug.SetMemoryLimit(heapEase)
+	}
+}
+
+const heapEase = 512 << 20
