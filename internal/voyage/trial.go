@@ -151,7 +151,11 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 	chunk := int64(1) << (bits.Len64(uint64(best.rate/float64(best.lanes)*chunkTime.Seconds())) - 1)
 	// And the largest table makes some chunks for each lane.
 	chunk = min(max(min(chunk, largest.Table.Bytes/int64(8*best.lanes)), 8<<20), 512<<20)
-	e := domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: more readers gave no more, and a chunk takes %s at most", many(int64(best.lanes), "lane"), chunk>>20, chunkTime)}
+	why := "more readers gave no more"
+	if best.lanes == steps[len(steps)-1].lanes {
+		why = fmt.Sprintf("of up to %d readers that many gave most", best.lanes)
+	}
+	e := domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s, and a chunk takes %s at most", many(int64(best.lanes), "lane"), chunk>>20, why, chunkTime)}
 	if best.lanes != set.Lanes || chunk > 2*set.ChunkBytes || chunk < set.ChunkBytes/2 {
 		e.Remedy = fmt.Sprintf("dustyferry crossing set %s --lanes %d --chunk-size %dMB", c.Name, best.lanes, chunk>>20)
 	}
@@ -197,9 +201,9 @@ func clockEntry(ctx context.Context, s *surveyed) (domain.Entry, error) {
 	if err != nil {
 		return domain.Entry{}, err
 	}
-	d := b.Sub(a).Round(time.Millisecond)
-	e := domain.Entry{Verdict: domain.Fine, Topic: "clocks", Subject: "both sides", Measured: fmt.Sprintf("the target's clock is %s from the source's", d.Abs())}
-	if d.Abs() > alike {
+	d := b.Sub(a).Abs().Round(time.Millisecond)
+	e := domain.Entry{Verdict: domain.Fine, Topic: "clocks", Subject: "both sides", Measured: fmt.Sprintf("they differ by %s", max(d, time.Millisecond))}
+	if d > alike {
 		e.Verdict, e.Remedy = domain.ToKnow, "set both machines' clocks by one time server"
 		e.Measured += "; lag is told by the source's clock, and what the application writes after cutover carries the target's"
 	}

@@ -18,7 +18,8 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 		}
 	}
 	p.Where = r.Where
-	if err := leaveOut(&p, r); err != nil {
+	left, err := leaveOut(&p, r)
+	if err != nil {
 		return p, nil, err
 	}
 	p, notes, ok := w.Complete(p)
@@ -31,6 +32,7 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 	if p.TargetSide == nil {
 		w.sameSide(&p)
 	}
+	p.TargetSide.Table.Left = append(left, p.TargetSide.Table.Left...)
 	more, err := w.retype(&p, r)
 	if err != nil {
 		return p, nil, err
@@ -41,8 +43,9 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 	return p, append(notes, more...), w.rename(&p, r)
 }
 
-// leaveOut takes columns out of a plan, and with them what is made of them.
-func leaveOut(p *domain.TablePlan, r domain.Rule) error {
+// leaveOut takes columns out of a plan, and with them what is made of them, which
+// it names.
+func leaveOut(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 	gone := map[string]bool{}
 	for name, c := range r.Columns {
 		if c.LeaveOut {
@@ -50,11 +53,11 @@ func leaveOut(p *domain.TablePlan, r domain.Rule) error {
 		}
 	}
 	if len(gone) == 0 {
-		return nil
+		return nil, nil
 	}
 	for _, k := range p.Key {
 		if gone[k] {
-			return domain.Invalid("column %s of %s cannot be left out: it is part of the key by which rows are found", k, p.Source)
+			return nil, domain.Invalid("column %s of %s cannot be left out: it is part of the key by which rows are found", k, p.Source)
 		}
 	}
 	any := func(names []string) bool { return slices.ContainsFunc(names, func(n string) bool { return gone[n] }) }
@@ -63,12 +66,23 @@ func leaveOut(p *domain.TablePlan, r domain.Rule) error {
 	t.Keys = slices.DeleteFunc(slices.Clone(t.Keys), func(k domain.Key) bool { return any(k.Columns) })
 	// What is made of expressions may need them too; that is found out too late
 	// if it is made, and told if it is not.
-	t.Indexes = slices.DeleteFunc(slices.Clone(t.Indexes), func(x domain.Index) bool { return any(x.Columns) || x.Columns == nil })
-	t.Constraints = slices.DeleteFunc(slices.Clone(t.Constraints), func(k domain.Constraint) bool { return any(k.Columns) || k.Columns == nil })
-	if len(p.Columns) == 0 {
-		return domain.Invalid("every column of %s is left out; leave the table out instead", p.Source)
+	lost := func(kind, name string, columns []string) bool {
+		if !any(columns) && columns != nil {
+			return false
+		}
+		why := "of an expression, in a table of which columns are left out"
+		if any(columns) {
+			why = "of a column that is left out"
+		}
+		left = append(left, fmt.Sprintf("%s %s (%s)", kind, name, why))
+		return true
 	}
-	return nil
+	t.Indexes = slices.DeleteFunc(slices.Clone(t.Indexes), func(x domain.Index) bool { return lost("index", x.Name, x.Columns) })
+	t.Constraints = slices.DeleteFunc(slices.Clone(t.Constraints), func(k domain.Constraint) bool { return lost(k.Kind+" constraint", k.Name, k.Columns) })
+	if len(p.Columns) == 0 {
+		return nil, domain.Invalid("every column of %s is left out; leave the table out instead", p.Source)
+	}
+	return left, nil
 }
 
 // sameSide gives a plan between PostgreSQL databases a target's side of its own,
@@ -357,7 +371,7 @@ func spelled(engine, typ string) string {
 	if !brackets {
 		return head
 	}
-	rest = strings.ReplaceAll(rest, ", ", ",")
+	rest = strings.ReplaceAll(rest, " ", "")
 	if w, zone, two := strings.Cut(head, " with"); two && strings.HasPrefix(w, "time") { // the digits stand inside
 		return w + "(" + strings.TrimSuffix(rest, ")") + ") with" + zone
 	}

@@ -1,0 +1,112 @@
+package mariadb
+
+import (
+	"context"
+	"strings"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/binlog"
+)
+
+// How rows of the log, whole or in parts, become rows of a plan.
+
+// complete says what an image leaves unsaid: of a row that is new, columns left to
+// their defaults; of one that has changed, what has not.
+func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) error {
+	if !fold.HasUnchanged(ch.New) {
+		return nil
+	}
+	if ch.Kind == domain.Update {
+		for _, i := range k.key {
+			if ch.New[i].Kind == domain.Unchanged {
+				ch.New[i] = ch.Old[i]
+			}
+		}
+		fold.Complete(ch)
+		return nil
+	}
+	if k.defaults == nil {
+		var err error
+		if k.defaults, err = c.d.defaults(ctx, k.table.Plan); err != nil {
+			return err
+		}
+	}
+	for i := range ch.New {
+		if ch.New[i].Kind != domain.Unchanged {
+			continue
+		}
+		if ch.New[i] = k.defaults[i]; ch.New[i].Kind == domain.Unchanged {
+			return domain.Conflict("the source's log leaves column %s of a new row of %s unsaid, and its default is not known; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Columns[i].Name, k.table.Plan.Source)
+		}
+	}
+	return nil
+}
+
+// defaults are what the columns of a new row hold that says nothing of them, in
+// the target's form; unchanged where only the server could tell.
+func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Row, error) {
+	var list []string
+	var known []bool
+	for _, c := range p.Columns {
+		ask := "NULL"
+		plain := c.Default == "" || simpleDefault.MatchString(c.Default) && !strings.HasPrefix(strings.ToLower(c.Default), "current")
+		if known = append(known, c.Computed == "" && c.Identity == "" && plain && !(c.NotNull && c.Default == "")); known[len(known)-1] && c.Default != "" {
+			ask = "DEFAULT(t." + quote(c.Name) + ")"
+			if c.BaseType == "bit" {
+				ask += " + 0"
+			}
+		}
+		list = append(list, ask)
+	}
+	conn, err := d.session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer drop(conn)
+	var out domain.Row
+	err = queryRows(ctx, conn, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(fields [][]byte) error {
+		out = engine.TextRow(fields)
+		return nil
+	})
+	for i := range out {
+		if !known[i] {
+			out[i] = domain.Value{Kind: domain.Unchanged}
+		}
+	}
+	return out, d.explain(err)
+}
+
+// row makes a row of the plan from an image; unsaid is what stands for columns
+// that the image leaves out.
+func (k *captured) row(image []binlog.Value, unsaid domain.Value) (domain.Row, error) {
+	out := make(domain.Row, k.width)
+	size := 0
+	for _, v := range image {
+		size += len(v.Data) + 8
+	}
+	text := make([]byte, 0, size)
+	for i, v := range image {
+		at := k.at[i]
+		if v.Absent && at >= 0 {
+			out[at] = unsaid
+		}
+		if v.Null || v.Absent || at < 0 {
+			continue
+		}
+		plain, err := k.shape[i].value(v.Data)
+		if err != nil {
+			return nil, domain.Conflict("column %s of %s in the log: %s", k.names[i], k.table.Plan.Source, err)
+		}
+		from := len(text)
+		var ok bool
+		if text, ok, err = k.conv[at](text, plain); err != nil {
+			return nil, domain.Conflict("column %s of %s: %s", k.names[i], k.table.Plan.Source, err)
+		}
+		if ok {
+			out[at] = domain.Value{Kind: domain.Present, Data: text[from:len(text):len(text)]}
+		}
+	}
+	return out, nil
+}
