@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
+	"regexp"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 )
 
@@ -174,5 +176,85 @@ func TestMariaDBToMariaDB(t *testing.T) {
 	maria(t, there, "INSERT INTO keepers (name, email, joined) VALUES ('New', 'new@saltmarsh.example', '2026-11-23')")
 	if got := texts(t, there, "SELECT doubled - 2 * lot FROM jars GROUP BY 1"); fmt.Sprint(got) != "[0]" {
 		t.Errorf("the computed column gives %q", got)
+	}
+}
+
+// TestTheUgliestTablesForMariaDB takes the meanest tables there as a person would:
+// the survey tells what cannot be, the fit check which columns cannot hold their
+// values and what would, and rules plan them so.
+func TestTheUgliestTablesForMariaDB(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), ugly)
+	name, db := newMaria(t)
+	f := start(t)
+	f.register("old", servers.source, p.source)
+	f.registerMaria("new", name, db, targetRights(name)...)
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+		Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10))}})); err != nil {
+		t.Fatal(err)
+	}
+	list, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "spring"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !says(list, contract.Blocks, "nothing", "no tables without columns") {
+		t.Errorf("a table without columns does not block: %+v", list)
+	}
+	patterns := []string{"*.*", "-*.nothing"}
+	choose := func(rules []contract.Rule) {
+		t.Helper()
+		if _, err := client.Do[contract.Crossing](f.API.ChooseTablesWithResponse(t.Context(), "spring", contract.ChooseTablesJSONRequestBody{Patterns: patterns, Rules: &rules})); err != nil {
+			t.Fatal(err)
+		}
+	}
+	choose([]contract.Rule{})
+	told := regexp.MustCompile(`values? of (.+), planned as .*`)
+	plan := regexp.MustCompile(`plan the column as (\S+)`)
+	columns := map[string]map[string]contract.ColumnRule{}
+	first := f.fitCheck(contract.NewFitCheck{})
+	for _, e := range first.Entries {
+		if e.Verdict == contract.Fine {
+			continue
+		}
+		column, as := told.FindStringSubmatch(e.Measured), plan.FindStringSubmatch(*e.Remedy)
+		if column == nil || as == nil {
+			t.Fatalf("it does not say what would hold: %+v", e)
+		}
+		if columns[e.Subject] == nil {
+			columns[e.Subject] = map[string]contract.ColumnRule{}
+		}
+		columns[e.Subject][column[1]] = contract.ColumnRule{Type: &as[1]}
+	}
+	if first.Misfits < 1000 || len(columns) != 2 {
+		t.Errorf("%d misfits in %+v", first.Misfits, columns)
+	}
+	var rules []contract.Rule
+	for table, c := range columns {
+		rules = append(rules, contract.Rule{Tables: table, Columns: &c})
+	}
+	choose(rules)
+	if again := f.fitCheck(contract.NewFitCheck{}); again.Misfits != 0 {
+		t.Errorf("planned as it said, %d values do not fit: %+v", again.Misfits, again.Entries)
+	}
+	f.startCrossing()
+	exec1(t, p.sourceURL(), `
+UPDATE "Ugly ""Schema"""."Table, with $1 names" SET "select" = 'late', num = 'Infinity', moods = '{}', yes = NOT yes, fixedc = 'z' WHERE "Id 'x'" < 40;
+DELETE FROM "Ugly ""Schema"""."Table, with $1 names" WHERE "Id 'x'" BETWEEN 50 AND 60;
+UPDATE "Ugly ""Schema""".wide SET n = n + 1; UPDATE "Ugly ""Schema""".wide SET k = k || '-moved' WHERE n < 9;
+DELETE FROM "Ugly ""Schema""".bag WHERE ctid = (SELECT ctid FROM "Ugly ""Schema""".bag WHERE a = 'same' LIMIT 1); INSERT INTO "Ugly ""Schema""".bag VALUES ('late', '-0', NULL, NULL);
+UPDATE "Ugly ""Schema""".uniques SET seat = seat + 1000 WHERE id < 30; UPDATE "Ugly ""Schema""".keyonly SET b = b || ' ' WHERE a = 1;
+DELETE FROM "Ugly ""Schema""".parent WHERE id = 7`)
+	f.awaitPhase(contract.PhaseInStep)
+	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.Tables != 9 {
+		f.findings(r.Id)
+		t.Errorf("%+v", r)
+	}
+	if k := f.cutOver(false, contract.Settings{}); k.State != "done" {
+		f.story()
+		t.Fatalf("cutover: %+v", k)
+	}
+	// The same values, in plain SQL.
+	if got := texts(t, db, "SELECT concat_ws('|', count(*), sum(yes), sum(num = 'Infinity'), max(`select` = 'late'), sum(fixedc = 'z')) FROM `Table, with $1 names`"); got[0] != one[string](t, p.sourceURL(), `SELECT concat_ws('|', count(*), sum(yes::int), sum((num = 'Infinity')::int), 1, sum((fixedc = 'z')::int)) FROM "Ugly ""Schema"""."Table, with $1 names"`) {
+		t.Errorf("%s", got)
 	}
 }

@@ -279,6 +279,9 @@ func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 			}
 		}
 	}
+	if len(there.Columns) == 0 {
+		notes = append(notes, Noted{p.Source.Name, "no columns", "no table", Impossible, "MariaDB has no tables without columns; leave the table out"})
+	}
 	notes = slices.DeleteFunc(notes, func(n Noted) bool { return n.Verdict == Exact && n.Note == "" })
 	there.Table.Columns = there.Columns
 	for _, k := range p.Table.Keys {

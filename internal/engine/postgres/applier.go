@@ -288,30 +288,9 @@ func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change
 // inserts go in one statement, rows to remove are found by all their values.
 func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
 	cols := p.Carried()
-	var run []domain.Row
-	flush := func() error {
-		err := inPieces(run, func(rows []domain.Row) error { return a.put(ctx, p, cols, nil, rows, true) })
-		run = run[:0]
-		return err
-	}
-	for _, c := range changes {
-		if c.Kind != domain.Insert {
-			if err := flush(); err != nil {
-				return err
-			}
-			n, err := a.removeWhole(ctx, p, cols, c.Old, 1)
-			if err != nil {
-				return err
-			}
-			if n != 1 {
-				return domain.Conflict("a row of %s (a table without a key) that the source removed or changed is not on the target; reconcile the table, or restart it", p.Target)
-			}
-		}
-		if c.Kind != domain.Delete {
-			run = append(run, c.New)
-		}
-	}
-	return flush()
+	return engine.InOrder(p, changes, func(rows []domain.Row) error {
+		return inPieces(rows, func(piece []domain.Row) error { return a.put(ctx, p, cols, nil, piece, true) })
+	}, func(row domain.Row) (int64, error) { return a.removeWhole(ctx, p, cols, row, 1) })
 }
 
 // removeWhole removes up to copies rows equal to the given one in every column.
