@@ -68,6 +68,8 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
     queryKey: [url],
     queryFn: ({ signal }) => read<Certificate>(url, signal),
     enabled: c.phase === "closed",
+    // Closing goes on for a while after the phase says so, and writes it at its end.
+    refetchInterval: (q) => (q.state.status === "error" && c.phase === "closed" ? 1000 : false),
   });
   if (c.phase !== "closed") {
     return <Nothing>The certificate is written when the crossing is closed. It is {c.phase} now.</Nothing>;
