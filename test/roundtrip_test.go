@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
@@ -50,6 +51,13 @@ func mariaHouse(t *testing.T, name string) house {
 // is there.
 func ship(t *testing.T, from, to house, table domain.TableName) (domain.TableName, error) {
 	t.Helper()
+	p, err := shipAs(t, from, to, table, domain.Rule{})
+	return p.Target, err
+}
+
+// shipAs ships by a rule, and returns the plan.
+func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Rule) (domain.TablePlan, error) {
+	t.Helper()
 	cat, err := from.Catalog(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -62,9 +70,9 @@ func ship(t *testing.T, from, to house, table domain.TableName) (domain.TableNam
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _, ok := typemap.Way{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.Complete(p)
-	if !ok {
-		t.Fatal("there is no way")
+	p, _, err = typemap.Way{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.Shape(p, rule)
+	if err != nil {
+		t.Fatal(err)
 	}
 	there := p.OnTarget()
 	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, []domain.TablePlan{there}, domain.DefaultSettings()); err != nil {
@@ -91,9 +99,95 @@ func ship(t *testing.T, from, to house, table domain.TableName) (domain.TableNam
 		return w.Write(t.Context(), b.Data)
 	})
 	if err != nil {
-		return there.Target, err
+		return p, err
 	}
-	return there.Target, w.Land(t.Context(), engine.Mark{Crossing: "trip", Chunk: trips.Add(1), Epoch: 1, Sum: sum})
+	return p, w.Land(t.Context(), engine.Mark{Crossing: "trip", Chunk: trips.Add(1), Epoch: 1, Sum: sum})
+}
+
+// alike reports whether both sides of a plan compare as equal.
+func alike(t *testing.T, from, to house, p domain.TablePlan) bool {
+	t.Helper()
+	var sums [2]string
+	there := p.OnTarget()
+	for i, side := range []struct {
+		house
+		plan *domain.TablePlan
+	}{{from, &p}, {to, &there}} {
+		v, _, err := side.OpenView(t.Context(), false, time.Second)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := v.Sums(t.Context(), side.plan, engine.Part{Buckets: 2}, func(int64) {})
+		v.Close()
+		if err != nil {
+			t.Fatal(err)
+		}
+		sums[i] = fmt.Sprint(got)
+	}
+	return sums[0] == sums[1]
+}
+
+// throughAndBack ships a table to a house of the other engine and on to one of its
+// own, and returns where it ends.
+func throughAndBack(t *testing.T, from, between, to house, table domain.TableName, typ string) (domain.TableName, bool) {
+	t.Helper()
+	there, err := ship(t, from, between, table)
+	if err != nil {
+		t.Errorf("%s does not get there: %v", typ, err)
+		return there, false
+	}
+	home, err := ship(t, between, to, there)
+	if err != nil {
+		t.Errorf("%s does not come back: %v", typ, err)
+	}
+	return home, err == nil
+}
+
+// TestColumnsPlannedOtherwise plans columns as other types on every way. What is
+// taken compares as equal; what would be cut short is refused.
+func TestColumnsPlannedOtherwise(t *testing.T) {
+	a, b := newPair(t), newPair(t)
+	m1, db := newMaria(t)
+	m2, _ := newMaria(t)
+	pg, pg2, my, my2 := postgresHouse(t, a.source), postgresHouse(t, b.source), mariaHouse(t, m1), mariaHouse(t, m2)
+	n := 0
+	for _, c := range []struct {
+		from, to house
+		typ, as  string
+		taken    []string
+		refused  []string
+	}{
+		{pg, my, "integer", "decimal(12,3)", []string{"7", "-123456789"}, []string{"-2147483648"}}, {pg, my, "integer", "smallint", []string{"32767"}, []string{"32768"}}, {pg, my, "numeric(9,3)", "decimal(12,5)", []string{"1.5", "-999999.999"}, nil},
+		{pg, my, "numeric(9,3)", "decimal(9,1)", []string{"1.5"}, []string{"1.505"}}, {pg, my, "timestamp", "datetime(3)", []string{"2026-01-01 10:00:00.5", "2026-01-01 10:00:00"}, []string{"2026-01-01 10:00:00.000001"}},
+		{pg, my, "real", "double", []string{"0.1", "1000000", "1e-30"}, nil}, {pg, my, "text", "varchar(5)", []string{"honey", "a "}, []string{"longer"}}, {pg, my, "uuid", "uuid", []string{"6ba7b810-9dad-11d1-80b4-00c04fd430c8"}, nil},
+		{pg, my, "date", "varchar(40)", []string{"infinity", "0044-03-15 BC"}, nil}, {pg, my, "bytea", "varbinary(3)", []string{`\x00ff01`}, []string{`\x00ff0102`}}, {pg, my, "boolean", "tinyint", []string{"true", "false"}, nil},
+		{my, pg, "int", "numeric(12,2)", []string{"7", "-1"}, nil}, {my, pg, "decimal(9,3)", "numeric(12,5)", []string{"1.5"}, nil}, {my, pg, "decimal(9,3)", "numeric", []string{"1.5"}, nil}, {my, pg, "datetime(6)", "timestamp(3)", []string{"2026-01-01 10:00:00.5"}, []string{"2026-01-01 10:00:00.000001"}},
+		{my, pg, "float", "double precision", []string{"0.1", "1000000"}, nil}, {my, pg, "time(3)", "time(1)", []string{"10:00:00.5"}, []string{"10:00:00.123"}}, {my, pg, "datetime", "timestamptz", []string{"2026-01-01 10:00:00"}, nil}, {my, pg, "bigint unsigned", "bigint", []string{"7"}, []string{"18446744073709551615"}},
+		{my, my2, "decimal(9,3)", "decimal(12,5)", []string{"1.5"}, nil}, {my, my2, "datetime(6)", "datetime", []string{"2026-01-01 10:00:00"}, []string{"2026-01-01 10:00:00.5"}}, {my, my2, "float", "double", []string{"0.1", "1000000"}, nil}, {my, my2, "varchar(9)", "longtext", []string{"a ", ""}, nil},
+		{pg, pg2, "integer", "bigint", []string{"7"}, nil}, {pg, pg2, "numeric(9,3)", "numeric(12,5)", []string{"1.5"}, nil}, {pg, pg2, "character(6)", "text", []string{"ab"}, nil}, {pg, pg2, "timestamp", "timestamp(0)", []string{"2026-01-01 10:00:00"}, []string{"2026-01-01 10:00:00.5"}},
+	} {
+		for i, v := range append(append([]string{}, c.taken...), c.refused...) {
+			n++
+			table := domain.TableName{Schema: "public", Name: fmt.Sprintf("o%d", n)}
+			if c.from.kind == typemap.MariaDB {
+				table.Schema = c.from.name
+				maria(t, db, fmt.Sprintf("CREATE TABLE %s (id int PRIMARY KEY, v %s, w int GENERATED ALWAYS AS (id + 1) VIRTUAL)", table.Name, c.typ), fmt.Sprintf("INSERT INTO %s (id, v) VALUES (1, '%s'), (2, NULL)", table.Name, v))
+			} else {
+				exec1(t, a.sourceURL(), fmt.Sprintf("CREATE TABLE %s (id integer PRIMARY KEY, v %s, w integer GENERATED ALWAYS AS (id + 1) STORED)", table, c.typ))
+				exec1(t, a.sourceURL(), fmt.Sprintf("INSERT INTO %s (id, v) VALUES (1, $1::text::%s), (2, NULL)", table, c.typ), v)
+			}
+			p, err := shipAs(t, c.from, c.to, table, domain.Rule{Columns: map[string]domain.ColumnRule{"v": {Type: c.as}}})
+			if i < len(c.taken) {
+				if err != nil {
+					t.Errorf("%s as %s: %q is refused: %v", c.typ, c.as, v, err)
+				} else if !alike(t, c.from, c.to, p) {
+					t.Errorf("%s as %s: %q is another there", c.typ, c.as, v)
+				}
+			} else if err == nil {
+				t.Errorf("%s as %s: %q was taken", c.typ, c.as, v)
+			}
+		}
+	}
 }
 
 // limits are values at the ends of what each type holds, by PostgreSQL's names.
@@ -145,14 +239,8 @@ func TestRoundTripFromPostgres(t *testing.T) {
 		if _, err := c.Exec(t.Context(), fmt.Sprintf(`INSERT INTO %s VALUES (-1, NULL)`, table)); err != nil {
 			t.Fatal(err)
 		}
-		there, err := ship(t, from, between, table)
-		if err != nil {
-			t.Errorf("%s does not get there: %v", typ, err)
-			continue
-		}
-		home, err := ship(t, between, to, there)
-		if err != nil {
-			t.Errorf("%s does not come back: %v", typ, err)
+		home, ok := throughAndBack(t, from, between, to, table, typ)
+		if !ok {
 			continue
 		}
 		// The way back ends in the type that MariaDB's becomes, which is read as the first.
@@ -259,14 +347,8 @@ func TestRoundTripFromMariaDB(t *testing.T) {
 		for i, v := range c.values {
 			maria(t, db, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s)", table.Name, i, v))
 		}
-		there, err := ship(t, from, between, table)
-		if err != nil {
-			t.Errorf("%s does not get there: %v", typ, err)
-			continue
-		}
-		home, err := ship(t, between, to, there)
-		if err != nil {
-			t.Errorf("%s does not come back: %v", typ, err)
+		home, ok := throughAndBack(t, from, between, to, table, typ)
+		if !ok {
 			continue
 		}
 		text := func(form, table string) string {

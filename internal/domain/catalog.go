@@ -20,7 +20,8 @@ type Column struct {
 	Default   string `json:"default,omitempty"`   // expression, empty when none
 	Identity  string `json:"identity,omitempty"`  // "", "always" or "by default"
 	Generated bool   `json:"generated,omitempty"` // computed by the database; Default is its expression
-	Computed  string `json:"computed,omitempty"`  // its expression, where the values are carried all the same
+	Computed  string `json:"computed,omitempty"`  // its expression, where its values can be read like others
+	Stored    bool   `json:"stored,omitempty"`    // computed when the row is written, not when it is read
 	OnUpdate  string `json:"on_update,omitempty"` // expression that a changed row gets, where the server has that
 	Comment   string `json:"comment,omitempty"`
 	Collation string `json:"collation,omitempty"` // only when it is not the type's own
@@ -54,6 +55,7 @@ type Constraint struct {
 	Name       string    `json:"name"`
 	Kind       string    `json:"kind"` // check, unique, exclude, foreign
 	Definition string    `json:"definition"`
+	Of         string    `json:"of,omitempty"` // its name on the source, where a target gives it another
 	References TableName `json:"references,omitzero"`
 	// Of a foreign key, where an unlike target needs them.
 	Columns          []string `json:"columns,omitempty"`

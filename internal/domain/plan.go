@@ -51,12 +51,19 @@ func (p *TablePlan) Carried() []Column {
 }
 
 // Seen returns the columns of rows that are compared with the other side: all, but
-// where rows travel as texts only what is carried.
+// where rows travel as texts not those that only a database of the same engine
+// computes alike.
 func (p *TablePlan) Seen() []Column {
-	if p.Unlike && (p.TargetSide != nil || p.Engine == "postgres") {
-		return p.Carried()
+	if !p.Unlike {
+		return p.Columns
 	}
-	return p.Columns
+	out := make([]Column, 0, len(p.Columns))
+	for _, c := range p.Columns {
+		if !c.Generated || c.Computed != "" {
+			out = append(out, c)
+		}
+	}
+	return out
 }
 
 // There returns the target's columns, one for one with those carried.

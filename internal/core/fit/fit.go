@@ -45,6 +45,7 @@ type Check struct {
 	names   []string
 	target  []domain.Column
 	conv    []typemap.Convert
+	limit   []typemap.Limit // nil: none
 	key     []int
 	misfits []Misfit // by column; Count 0: none
 	out     []byte
@@ -61,6 +62,7 @@ func New(from string, p *domain.TablePlan) (*Check, bool) {
 		there := p.There()[i]
 		c.names, c.target = append(c.names, col.Name), append(c.target, there)
 		c.conv = append(c.conv, typemap.Compile(from, c.engine, col, there))
+		c.limit = append(c.limit, typemap.Limits(c.engine, there))
 	}
 	c.key = p.KeyIndexes(p.Carried())
 	c.misfits = make([]Misfit, len(c.names))
@@ -82,8 +84,9 @@ func (c *Check) Row(fields [][]byte) {
 		var err error
 		c.out, ok, err = c.conv[i](c.out[:0], f)
 		switch {
+		case err == nil && ok && c.limit[i] != nil:
+			err = c.limit[i](c.out)
 		case err == nil && ok:
-			err = typemap.Fits(c.engine, c.target[i], c.out)
 		case err == nil && c.target[i].NotNull:
 			err = fmt.Errorf("it becomes NULL, which the column does not take")
 		case err == nil:

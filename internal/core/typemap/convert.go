@@ -13,22 +13,29 @@ import (
 )
 
 // Convert writes one value over: it appends the target's text to dst. The second
-// result is false when the value becomes NULL.
+// result is false when the value becomes NULL. It is for one goroutine.
 type Convert func(dst, value []byte) ([]byte, bool, error)
 
 // Compile returns how values of a column are written for the column of another
 // engine. From PostgreSQL they come as its texts; from MariaDB as a SELECT gives
 // them, bits as a number.
 func Compile(from, to string, column, target domain.Column) Convert {
+	f := compile(from, to, column, target)
+	if target.Type == usual(from, to, column) {
+		return f
+	}
+	return reformed(f, to, column, target)
+}
+
+func compile(from, to string, column, target domain.Column) Convert {
 	switch {
 	case from == to && from == MariaDB:
 		return mariaText(column)
+	case from == Postgres && column.BaseType == "character": // a cast and the log write it unlike
+		return unblanked
 	case from == to:
 		return same
-	case isText(target.BaseType) && from == Postgres:
-		if column.BaseType == "character" || column.BaseType == "boolean" { // a cast and the log write them unlike
-			return postgresToMaria(column, target)
-		}
+	case isText(target.BaseType) && from == Postgres && column.BaseType != "boolean":
 		return same
 	case isText(target.BaseType) && plainText(column.BaseType):
 		return text
@@ -313,8 +320,6 @@ func postgresToMaria(from, to domain.Column) Convert {
 		return amount
 	case "boolean":
 		return truth
-	case "character":
-		return func(dst, v []byte) ([]byte, bool, error) { return append(dst, bytes.TrimRight(v, " ")...), true, nil }
 	case "date":
 		return calendar(-1)
 	case "timestamp without time zone", "timestamp with time zone":
@@ -325,6 +330,11 @@ func postgresToMaria(from, to domain.Column) Convert {
 		return func(dst, v []byte) ([]byte, bool, error) { return padded(dst, v, n), true, nil }
 	}
 	return same
+}
+
+// unblanked takes away what fills a text of fixed width.
+func unblanked(dst, v []byte) ([]byte, bool, error) {
+	return append(dst, bytes.TrimRight(v, " ")...), true, nil
 }
 
 // unsignedZero is for numbers of which the target knows one zero.
@@ -338,7 +348,7 @@ func unsignedZero(dst, v []byte) ([]byte, bool, error) {
 func finite(dst, v []byte) ([]byte, bool, error) {
 	switch v[len(v)-1] {
 	case 'N', 'y':
-		return dst, false, fmt.Errorf("MariaDB has no %s; change it on the source", v)
+		return dst, false, fmt.Errorf("%s is no number there; change it on the source", v)
 	}
 	return append(dst, v...), true, nil
 }

@@ -12,58 +12,97 @@ import (
 // maxNesting is how deep MariaDB reads a JSON document.
 const maxNesting = 32
 
-// Fits says why a value, given in the target's text form, does not fit a column
-// of that engine; nil when nothing is known against it. It knows lengths, ranges
-// and lists, not what rules of the table say.
-func Fits(engine string, c domain.Column, v []byte) error {
+// Limit says why a value, given in the target's text form, does not fit.
+type Limit func(v []byte) error
+
+// Limits compiles what is known against values of a column of an engine: lengths,
+// ranges and lists, not what rules of the table say. It is nil where there is
+// nothing.
+func Limits(engine string, c domain.Column) Limit {
 	a, b := args(c.Type)
 	switch base := strings.TrimSuffix(c.BaseType, " unsigned"); base {
 	case "tinyint", "smallint", "mediumint", "int", "integer", "bigint":
-		low, high := span(base, strings.HasSuffix(c.BaseType, " unsigned"))
-		if !between(string(v), low, high) {
-			return fmt.Errorf("it is not between %s and %s", low, high)
+		low, high := spanOf(c.BaseType)
+		return func(v []byte) error {
+			if s := string(v); less(s, low) || less(high, s) {
+				return fmt.Errorf("it is not between %s and %s", low, high)
+			}
+			return nil
 		}
 	case "decimal", "numeric":
 		if a < 0 {
 			return nil
 		}
-		whole, part, _ := strings.Cut(strings.TrimPrefix(string(v), "-"), ".")
-		if n := len(strings.TrimLeft(whole, "0")); n > a-max(b, 0) {
-			return fmt.Errorf("it has %d digits before the point, %s holds %d", n, c.Type, a-max(b, 0))
-		}
-		if n := len(strings.TrimRight(part, "0")); n > max(b, 0) {
-			return fmt.Errorf("it has %d digits behind the point, %s holds %d", n, c.Type, max(b, 0))
+		return func(v []byte) error {
+			whole, part, _ := strings.Cut(strings.TrimPrefix(string(v), "-"), ".")
+			if n := len(strings.TrimLeft(whole, "0")); n > a-max(b, 0) {
+				return fmt.Errorf("it has %d digits before the point, %s holds %d", n, c.Type, a-max(b, 0))
+			}
+			if n := len(strings.TrimRight(part, "0")); n > max(b, 0) {
+				return fmt.Errorf("it has %d digits behind the point, %s holds %d", n, c.Type, max(b, 0))
+			}
+			return nil
 		}
 	case "varchar", "char", "character varying", "character":
-		if a >= 0 && len(v) > a {
-			if n := utf8.RuneCount(v); n > a {
-				return fmt.Errorf("it has %d characters, %s holds %d", n, c.Type, a)
-			}
+		if a < 0 {
+			return nil
 		}
-	case "varbinary", "binary":
-		if n := (len(v) - 2) / 2; a >= 0 && n > a {
-			return fmt.Errorf("it has %d bytes, %s holds %d", n, c.Type, a)
+		return func(v []byte) error {
+			if len(v) > a {
+				if n := utf8.RuneCount(v); n > a {
+					return fmt.Errorf("it has %d characters, %s holds %d", n, c.Type, a)
+				}
+			}
+			return nil
 		}
 	case "enum":
-		if labels := Labels(c.Type); !slices.Contains(labels, string(v)) {
-			return fmt.Errorf("it is none of the values of %s", c.Type)
-		}
-	case "json":
-		if n := nesting(v); engine == MariaDB && n > maxNesting {
-			return fmt.Errorf("the document is nested %d levels deep, MariaDB reads %d", n, maxNesting)
+		labels := Labels(c.Type)
+		return func(v []byte) error {
+			if !slices.Contains(labels, string(v)) {
+				return fmt.Errorf("it is none of the values of %s", c.Type)
+			}
+			return nil
 		}
 	}
-	if limit := mostBytes[c.BaseType]; limit > 0 && len(v) > limit {
-		return fmt.Errorf("it has %d bytes, %s holds %d", len(v), c.Type, limit)
+	if engine != MariaDB {
+		return nil
+	}
+	most, marks := mostBytes[c.BaseType], 0
+	if IsBytes(c.BaseType) { // two digits a byte, behind a mark
+		marks = 2
+		if strings.HasSuffix(c.BaseType, "binary") {
+			most = a
+		}
+	}
+	switch {
+	case c.BaseType == "json":
+		return func(v []byte) error {
+			if n := nesting(v); n > maxNesting {
+				return fmt.Errorf("the document is nested %d levels deep, MariaDB reads %d", n, maxNesting)
+			}
+			return nil
+		}
+	case most > 0:
+		return func(v []byte) error {
+			n := len(v)
+			if marks > 0 {
+				n = (n - marks) / 2
+			}
+			if n > most {
+				return fmt.Errorf("it has %d bytes, %s holds %d", n, c.Type, most)
+			}
+			return nil
+		}
 	}
 	return nil
 }
 
-// mostBytes are what MariaDB's texts hold.
-var mostBytes = map[string]int{"tinytext": 255, "text": 0, "mediumtext": 1<<24 - 1}
+// mostBytes are what MariaDB's texts and binaries hold, where that is little.
+var mostBytes = map[string]int{"tinytext": 1<<8 - 1, "text": 1<<16 - 1, "mediumtext": 1<<24 - 1, "tinyblob": 1<<8 - 1, "blob": 1<<16 - 1, "mediumblob": 1<<24 - 1}
 
-// span is the range of a whole number.
-func span(base string, unsigned bool) (low, high string) {
+// spanOf is the range of a type of whole numbers.
+func spanOf(base string) (low, high string) {
+	base, unsigned := strings.CutSuffix(base, " unsigned")
 	bits := map[string]uint{"tinyint": 8, "smallint": 16, "mediumint": 24, "int": 32, "integer": 32, "bigint": 64}[base]
 	if unsigned {
 		return "0", fmt.Sprint(^uint64(0) >> (64 - bits))
@@ -71,9 +110,7 @@ func span(base string, unsigned bool) (low, high string) {
 	return fmt.Sprint(int64(-1) << (bits - 1)), fmt.Sprint(int64(^uint64(0) >> (65 - bits)))
 }
 
-// between compares whole numbers of any length.
-func between(v, low, high string) bool { return !less(v, low) && !less(high, v) }
-
+// less compares whole numbers of any length.
 func less(a, b string) bool {
 	na, nb := strings.HasPrefix(a, "-"), strings.HasPrefix(b, "-")
 	if na != nb {

@@ -94,6 +94,8 @@ func (w Way) sameSide(p *domain.TablePlan) {
 	there.Source = p.Target
 	there.Columns = slices.Clone(p.Columns)
 	there.Table.Columns = there.Columns
+	// What is changed there must not change in the source's catalog.
+	there.Table.Indexes, there.Table.Constraints = slices.Clone(p.Table.Indexes), slices.Clone(p.Table.Constraints)
 	p.TargetSide = &there
 }
 
@@ -121,7 +123,7 @@ func (w Way) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 			k.Charset = "utf8mb4"
 			k.Collation = ""
 		}
-		if k.Default != "" && verdict != Exact && verdict != Wider {
+		if verdict == Lossy {
 			k.Default = ""
 		}
 		notes = append(notes, Noted{c.Name, c.Type, k.Type, verdict, strings.TrimSuffix("planned by a rule; "+note, "; ")})
@@ -198,8 +200,9 @@ func (w Way) rename(p *domain.TablePlan, r domain.Rule) error {
 		}
 		if renamed(x.Columns) || w.To == Postgres && to != from {
 			if w.To == Postgres {
-				x.Definition = strings.Replace(x.Definition, " ON "+spell(w.To, from), " ON "+spell(w.To, to), 1)
-				x.Definition = strings.Replace(x.Definition, " ON "+bare(from), " ON "+spell(w.To, to), 1)
+				for _, as := range []string{spell(w.To, from), bare(from)} {
+					x.Definition = strings.Replace(x.Definition, " ON "+as, " ON "+spell(w.To, to), 1)
+				}
 			}
 			x.Definition = respell(w.To, x.Definition, names)
 			x.Columns = called(x.Columns)
@@ -275,35 +278,47 @@ func (w Way) Refer(plans []domain.TablePlan) {
 			}
 			if p.TargetSide == nil {
 				w.sameSide(p)
-				p.TargetSide.Table.Constraints = slices.Clone(p.Table.Constraints)
 			}
 			list := p.TargetSide.Table.Constraints
 			at := slices.IndexFunc(list, func(x domain.Constraint) bool {
-				return x.Kind == "foreign" && (x.Name == k.Name || strings.HasSuffix(x.Name, "_"+k.Name))
+				return x.Kind == "foreign" && (x.Of == k.Name || x.Of == "" && x.Name == k.Name)
 			})
 			if at < 0 {
 				continue
 			}
 			x, to := &list[at], where[k.References]
 			names := columnNamesThere(to)
+			var columns []string
 			x.ReferenceColumns = nil
 			for _, c := range k.ReferenceColumns {
 				x.ReferenceColumns = append(x.ReferenceColumns, names[c])
+				columns = append(columns, spellName(w.To, names[c]))
 			}
 			x.References = to.Target
 			head, tail, _ := strings.Cut(x.Definition, " REFERENCES ")
-			_, rest, _ := strings.Cut(tail, ")")
-			columns := listFor(w.To, x.ReferenceColumns)
-			x.Definition = head + " REFERENCES " + spell(w.To, to.Target) + " (" + columns + ")" + rest
+			rest := tail[closing(tail)+1:]
+			x.Definition = head + " REFERENCES " + spell(w.To, to.Target) + " (" + strings.Join(columns, ", ") + ")" + rest
 		}
 	}
 }
 
-func listFor(engine string, names []string) string {
-	if engine == MariaDB {
-		return listIn(names)
+// closing is where the brackets that a list begins with end, names in quotes left
+// aside.
+func closing(definition string) int {
+	quote := byte(0)
+	for i := range len(definition) {
+		switch c := definition[i]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '`':
+			quote = c
+		case c == ')':
+			return i
+		}
 	}
-	return list(names)
+	return len(definition) - 1
 }
 
 // columnNamesThere gives the target's name of each column that a plan carries.
@@ -317,10 +332,14 @@ func columnNamesThere(p *domain.TablePlan) map[string]string {
 }
 
 func spell(engine string, t domain.TableName) string {
+	return spellName(engine, t.Schema) + "." + spellName(engine, t.Name)
+}
+
+func spellName(engine, name string) string {
 	if engine == MariaDB {
-		return quotedIn(t.Schema) + "." + quotedIn(t.Name)
+		return quotedIn(name)
 	}
-	return quoted(t.Schema) + "." + quoted(t.Name)
+	return quoted(name)
 }
 
 // bare is a PostgreSQL name as its server writes it, without quotes where it can.
@@ -335,111 +354,31 @@ func bareName(n string) string {
 	return quoted(n)
 }
 
-// respell writes the new names of columns into the brackets of a definition.
+// words are what names can be among, in a definition's list of columns: quoted
+// names, plain ones, and literals, which stay.
+var words = map[string]*regexp.Regexp{
+	MariaDB:  regexp.MustCompile("`(?:[^`]|``)*`|'(?:[^']|'')*'"),
+	Postgres: regexp.MustCompile(`"(?:[^"]|"")*"|'(?:[^']|'')*'|[a-z_][a-z0-9_$]*`),
+}
+
+// respell writes the new names of columns into the brackets of a definition, all at
+// once, so that two columns can change names.
 func respell(engine, definition string, names map[string]string) string {
 	at := strings.IndexByte(definition, '(')
 	if at < 0 {
 		return definition
 	}
-	head, list := definition[:at], definition[at:]
-	for old, fresh := range names {
-		if engine == MariaDB {
-			list = strings.ReplaceAll(list, quotedIn(old), quotedIn(fresh))
-			continue
+	return definition[:at] + words[engine].ReplaceAllStringFunc(definition[at:], func(word string) string {
+		name := word
+		switch q := word[0]; q {
+		case '\'':
+			return word
+		case '`', '"':
+			name = strings.ReplaceAll(word[1:len(word)-1], string([]byte{q, q}), string(q))
 		}
-		list = strings.ReplaceAll(list, quoted(old), quoted(fresh))
-		if plainName.MatchString(old) {
-			list = regexp.MustCompile(`([(,] ?)`+regexp.QuoteMeta(old)+`\b`).ReplaceAllString(list, "${1}"+strings.ReplaceAll(quoted(fresh), "$", "$$"))
+		if fresh, ok := names[name]; ok {
+			return spellName(engine, fresh)
 		}
-	}
-	return head + list
-}
-
-// spelled brings a type as people write it to the engine's own words.
-func spelled(engine, typ string) string {
-	typ = strings.ToLower(strings.Join(strings.Fields(typ), " "))
-	head, rest, brackets := strings.Cut(typ, "(")
-	head = strings.TrimSpace(head)
-	words := map[string]string{"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "varchar": "character varying", "char": "character", "decimal": "numeric", "bool": "boolean",
-		"float4": "real", "float8": "double precision", "timestamptz": "timestamp with time zone", "timestamp": "timestamp without time zone", "time": "time without time zone"}
-	if engine == MariaDB {
-		words = map[string]string{"integer": "int", "numeric": "decimal", "bool": "tinyint(1)", "boolean": "tinyint(1)", "double precision": "double", "real": "float", "text": "text", "character varying": "varchar"}
-	}
-	if to, ok := words[head]; ok {
-		head = to
-	}
-	if !brackets {
-		return head
-	}
-	rest = strings.ReplaceAll(rest, " ", "")
-	if w, zone, two := strings.Cut(head, " with"); two && strings.HasPrefix(w, "time") { // the digits stand inside
-		return w + "(" + strings.TrimSuffix(rest, ")") + ") with" + zone
-	}
-	return head + "(" + rest
-}
-
-func baseOf(typ string) string {
-	base := regexp.MustCompile(`\([^)]*\)`).ReplaceAllString(typ, "")
-	return strings.Join(strings.Fields(base), " ")
-}
-
-// families are kinds of values whose texts can be read as each other's.
-func family(base string) string {
-	switch strings.TrimSuffix(base, " unsigned") {
-	case "tinyint", "smallint", "mediumint", "int", "integer", "bigint", "oid", "year":
-		return "integer"
-	case "decimal", "numeric", "money":
-		return "decimal"
-	case "float", "real", "double", "double precision":
-		return "float"
-	case "boolean":
-		return "boolean"
-	case "date":
-		return "date"
-	case "datetime", "timestamp", "timestamp without time zone", "timestamp with time zone":
-		return "moment"
-	case "time", "time without time zone":
-		return "time"
-	case "uuid":
-		return "uuid"
-	case "json":
-		return "json"
-	case "enum":
-		return "enum"
-	case "bytea":
-		return "bytes"
-	}
-	switch {
-	case isText(base), base == "character":
-		return "text"
-	case IsBytes(base) && !IsGeometry(base):
-		return "bytes"
-	}
-	return base
-}
-
-// judge says what planning a column as another type means.
-func (w Way) judge(c, to domain.Column) (Verdict, string) {
-	const found = "a value that does not fit stops the load: the fit check finds them"
-	a, b := family(c.BaseType), family(to.BaseType)
-	unlimited := to.BaseType == "text" && w.To == Postgres || to.BaseType == "longtext" || to.BaseType == "character varying" && !strings.Contains(to.Type, "(")
-	switch {
-	case c.Type == to.Type && w.From == w.To:
-		return Exact, ""
-	case w.From == w.To && w.To == Postgres && (a == "decimal" || b == "decimal" || a == "float" || b == "float" || a == "boolean"):
-		// Both sides are compared as texts, and these are written unlike.
-		if b == "text" && a != "boolean" {
-			return Wider, "kept as text"
-		}
-		return Impossible, "the two are written differently, so rows could not be compared"
-	case b == "text" && unlimited:
-		return Wider, "kept as text"
-	case b == "text", a == b, a == "integer" && b == "decimal", a == "text" && b == "enum", a == "enum" && b == "enum":
-		return Lossy, found
-	case w.From == MariaDB && w.To == Postgres && a == "integer" && b == "boolean":
-		return Lossy, "0 is false and 1 is true; any other value stops the load"
-	case a == "uuid" && b == "bytes", a == "text" && (b == "uuid" || b == "json"):
-		return Impossible, "a text can be written in several ways there, so rows could not be compared; carry it as text and change the column afterwards"
-	}
-	return Impossible, "values of the one are not values of the other"
+		return word
+	})
 }

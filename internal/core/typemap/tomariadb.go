@@ -26,9 +26,6 @@ type place struct {
 	numbers bool     // the target can number it: a whole number that begins a key
 }
 
-// ToMariaDB maps a PostgreSQL column that stands in no key.
-func ToMariaDB(c domain.Column) Mapped { return toMariaDB(c, place{}) }
-
 // textOrder compares texts as PostgreSQL does: A is not a, and spaces at the end
 // count.
 const textOrder = "utf8mb4_nopad_bin"
@@ -38,6 +35,7 @@ const (
 	noDate = "infinity, and years before 1 and after 9999, do not exist there: a row with one stops the load"
 )
 
+// toMariaDB maps a PostgreSQL column.
 func toMariaDB(c domain.Column, in place) Mapped {
 	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Wire: "portable", Comment: c.Comment}}
 	to := func(typ string, v Verdict, note string) { m.Column.Type, m.Verdict, m.Note = typ, v, note }
@@ -395,7 +393,7 @@ func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
 	if !strings.HasPrefix(name, table) {
 		name = table + "_" + name
 	}
-	return domain.Constraint{Name: name[:min(len(name), 64)], Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
+	return domain.Constraint{Name: strings.ToValidUTF8(name[:min(len(name), 64)], ""), Of: k.Name, Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
 		Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", listIn(k.Columns), quotedIn(to.Schema), quotedIn(to.Name), listIn(k.ReferenceColumns), k.Rules)}
 }
 
@@ -404,9 +402,7 @@ func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
 func (w Way) planAlike(p domain.TablePlan) domain.TablePlan {
 	there := w.there(&p)
 	for _, c := range p.Columns {
-		if c.Computed != "" { // the target computes it itself
-			c.Generated = true
-		}
+		c.Generated = c.Computed != "" // by the target itself
 		there.Columns = append(there.Columns, c)
 	}
 	t := &there.Table

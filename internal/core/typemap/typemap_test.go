@@ -140,7 +140,7 @@ func TestTypesForMariaDB(t *testing.T) {
 		{"text", "'it''s'::text", "'it''s'"}, {"integer", "7", "7"}, {"integer", "'-7'::integer", "-7"}, {"boolean", "true", "1"}, {"timestamp with time zone", "now()", "current_timestamp(6)"}, {"uuid", "gen_random_uuid()", ""}, {"numeric", "1.5", "1.5"}, {"text", "lower('A'::text)", ""},
 	} {
 		k := domain.Column{Name: "c", Type: c.typ, BaseType: c.typ, Default: c.def}
-		m := ToMariaDB(k)
+		m := toMariaDB(k, place{})
 		if m.Column.Default != c.want || c.want == "" && !strings.Contains(m.Note, c.def) {
 			t.Errorf("%s default %s becomes %q (%s), want %q", c.typ, c.def, m.Column.Default, m.Note, c.want)
 		}

@@ -103,10 +103,7 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 			k.OnUpdate = on
 		}
 		if generated == "ALWAYS" {
-			k.Computed, k.Default = expression, ""
-			if strings.Contains(extra, "STORED") {
-				k.Computed += " STORED"
-			}
+			k.Computed, k.Default, k.Stored = expression, "", strings.Contains(extra, "STORED")
 		}
 		k.Wide, k.Wire = wide[k.BaseType], "portable"
 		t.Columns = append(t.Columns, k)

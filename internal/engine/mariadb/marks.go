@@ -63,11 +63,9 @@ func said(err error, numbers ...uint16) bool {
 
 // Numbers of the server's errors.
 const (
-	erLockWait    = 1205 // a lock was not got in time
-	erDeadlock    = 1213
-	erNoSuchTable = 1146
-	erNoDatabase  = 1049
-	erNoThread    = 1094
+	erLockWait = 1205 // a lock was not got in time
+	erDeadlock = 1213
+	erNoThread = 1094
 )
 
 // session opens a connection with settings of its own, which end with it: it

@@ -112,12 +112,7 @@ func createTable(p *domain.TablePlan) string {
 			line += " CHARACTER SET " + c.Charset + " COLLATE " + c.Collation
 		}
 		if c.Generated {
-			kind := "VIRTUAL"
-			expression := c.Computed
-			if e, stored := strings.CutSuffix(expression, " STORED"); stored {
-				expression, kind = e, "STORED"
-			}
-			lines = append(lines, line+" GENERATED ALWAYS AS ("+expression+") "+kind)
+			lines = append(lines, line+" GENERATED ALWAYS AS ("+c.Computed+") "+map[bool]string{false: "VIRTUAL", true: "STORED"}[c.Stored])
 			continue
 		}
 		if c.NotNull {

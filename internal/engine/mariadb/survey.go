@@ -291,7 +291,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			e.add(domain.ToKnow, "key order", name, "", "its key (%s) is not of whole numbers: the table is one chunk", quoteAll(p.Key))
 		}
 		for _, c := range p.Columns {
-			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !strings.HasSuffix(c.Computed, " STORED") && p.TargetSide != nil && p.TargetSide.Engine != "mariadb" {
+			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil && p.TargetSide.Engine != "mariadb" {
 				e.add(domain.Blocks, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "%s is computed when it is read, so with binlog_row_image %s the log does not carry it", c.Name, s.variables["binlog_row_image"])
 			}
 		}
