@@ -71,6 +71,7 @@ func fileNumber(name string) (uint64, error) {
 // shaper turns rows as the driver gives them into rows in the neutral form.
 type shaper struct {
 	conv   []typemap.Convert
+	widens []bool // a float of four bytes that is planned as one of eight
 	names  []string
 	raw    []driver.Value
 	fields [][]byte
@@ -81,8 +82,9 @@ type shaper struct {
 func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
 	s := &shaper{conv: conv}
 	s.raw, s.fields = make([]driver.Value, len(s.conv)), make([][]byte, len(s.conv))
-	for _, c := range p.Columns {
+	for i, c := range p.Columns {
 		s.names = append(s.names, c.Name)
+		s.widens = append(s.widens, p.TargetSide != nil && strings.HasPrefix(p.TargetSide.Columns[i].BaseType, "double"))
 	}
 	return s
 }
@@ -106,6 +108,10 @@ func (s *shaper) shape() error {
 		case uint64:
 			text = strconv.AppendUint(text, v, 10)
 		case float32:
+			if s.widens[i] {
+				text = typemap.AppendFloat(text, float64(v), 32)
+				break
+			}
 			s.values = typemap.AppendFloat(s.values, float64(v), 32)
 			s.fields[i] = s.values[from:len(s.values):len(s.values)]
 			continue
