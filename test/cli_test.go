@@ -132,3 +132,69 @@ func TestTheCommandLineJourney(t *testing.T) {
 		}
 	}
 }
+
+// TestTheDemoFromMariaDB runs what a newcomer runs, with the source that has most
+// to convert.
+func TestTheDemoFromMariaDB(t *testing.T) {
+	out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "mariadb", "--unattended", "--rows", "20000").CombinedOutput()
+	if err != nil || !strings.Contains(string(out), "no row was lost, zero findings") || !strings.Contains(string(out), "The application writes to the new server now") {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	if out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "paper").CombinedOutput(); err == nil || !strings.Contains(string(out), "choose postgres or mariadb") {
+		t.Errorf("%v\n%s", err, out)
+	}
+}
+
+// TestAPlanInTheTerminal shows one table's columns and statements.
+func TestAPlanInTheTerminal(t *testing.T) {
+	p := newPair(t)
+	name, db := newMaria(t)
+	maria(t, db, orchardSchema...)
+	f := start(t)
+	f.registerMaria("old", name, db, sourceRights(name)...)
+	f.register("new", servers.target, p.target)
+	rules := filepath.Join(t.TempDir(), "rules.yaml")
+	if err := os.WriteFile(rules, []byte("- tables: '*.readings'\n  name: scale_*\n  columns:\n    warmth: {leave_out: true}\n    weight: {type: text}\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		code int
+		want []string
+		args []string
+	}{
+		{0, []string{"is created"}, []string{"crossing", "create", "spring", "--source", "old", "--target", "new"}},
+		{0, []string{"has no rules"}, []string{"crossing", "rules", "spring"}},
+		{0, []string{"only rows where id > 7", "See what they do"}, []string{"crossing", "rules", "spring", "--file", write(t, "- tables: '*.readings'\n  where: id > 7\n")}},
+		{2, []string{"line 1, column 3"}, []string{"crossing", "rules", "spring", "--file", write(t, "- table: x.y\n")}},
+		{2, []string{"changes nothing"}, []string{"crossing", "rules", "spring", "--file", write(t, "- tables: x.y\n")}},
+		{0, []string{"column warmth is left out", "column weight as text", "name scale_*"}, []string{"crossing", "rules", "spring", "-f", rules}},
+		{0, []string{name + ".readings becomes " + name + ".scale_readings", "left out", "wider    planned by a rule; kept as text", "3 statements on the target"}, []string{"crossing", "plan", "spring", name + ".readings"}},
+		{0, []string{"-- before the load\nCREATE TABLE", `CREATE INDEX "readings_by_keeper" ON "` + name + `"."scale_readings" ("keeper", "at")`, `FOREIGN KEY ("keeper") REFERENCES "` + name + `"."keepers" ("id")`}, []string{"crossing", "plan", "spring", name + ".readings", "--statements"}},
+		{0, []string{`"mapping": "lossy"`}, []string{"crossing", "plan", "spring", name + ".keepers", "--output", "json"}},
+		{1, []string{"has no table"}, []string{"crossing", "plan", "spring", "no.table"}},
+		{0, []string{"json-schema.org", "leave_out"}, []string{"crossing", "schema"}},
+	} {
+		a := f.cli(c.args...)
+		for _, w := range c.want {
+			if a.code != c.code || !strings.Contains(a.out+a.err, w) {
+				t.Errorf("%v: exit %d, want %d; lacks %q\n%s%s", c.args, a.code, c.code, w, a.out, a.err)
+			}
+		}
+	}
+}
+
+// write makes a file with a text and returns where it is.
+func write(t *testing.T, text string) string {
+	t.Helper()
+	f, err := os.CreateTemp(t.TempDir(), "*.yaml")
+	if err == nil {
+		_, err = f.WriteString(text)
+	}
+	if err == nil {
+		err = f.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f.Name()
+}

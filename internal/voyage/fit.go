@@ -239,8 +239,16 @@ func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []do
 			out = append(out, e)
 		}
 	}
+	e := domain.Entry{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), many(f.Rows, "row"))}
+	if f.Tables < len(plans) {
+		e.Verdict, e.Remedy = domain.ToKnow, remedy
+		e.Measured += fmt.Sprintf(" of %d of the %d tables", f.Tables, len(plans))
+	}
 	if len(out) == 0 {
-		return []domain.Entry{{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s): every value fits", ago, scopeText(f.Share, f.Extremes), many(f.Rows, "row"))}}, nil
+		e.Measured += ": every value fits"
+	}
+	if len(out) == 0 || e.Verdict != domain.Fine {
+		out = append(out, e)
 	}
 	return out, nil
 }

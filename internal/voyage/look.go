@@ -166,17 +166,8 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 // neighbours are a planned table and the others that its crossing takes along.
 func neighbours(way typemap.Way, src engine.Database, cat *domain.Catalog, c *records.Crossing, p domain.TablePlan) ([]domain.TablePlan, error) {
 	out := []domain.TablePlan{p}
-	var names []domain.TableName
-	for _, t := range cat.Tables {
-		names = append(names, t.TableName)
-	}
-	chosen := map[domain.TableName]bool{}
-	for _, n := range domain.MatchTables(c.Patterns.V, names) {
-		chosen[n] = true
-	}
-	for i := range cat.Tables {
-		t := &cat.Tables[i]
-		if t.TableName == p.Source || !chosen[t.TableName] {
+	for _, t := range chosen(cat, c.Patterns.V) {
+		if t.TableName == p.Source {
 			continue
 		}
 		x, err := src.Plan(t)

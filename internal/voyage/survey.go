@@ -159,7 +159,10 @@ func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 	var wider []string
 	for _, n := range notes {
 		text := fmt.Sprintf("%s: %s becomes %s", n.Column, n.From, n.To)
-		if n.Note == "" {
+		switch {
+		case n.From == "":
+			text = n.Column
+		case n.Note == "":
 			wider = append(wider, text)
 			continue
 		}
@@ -208,14 +211,33 @@ func (v *Voyage) sameDatabase(ctx context.Context, c *records.Crossing) (bool, e
 	return a.Host == b.Host && a.Port == b.Port && a.DBName == b.DBName, err
 }
 
+// chosen are the tables that patterns choose, in the catalog's order.
+func chosen(cat *domain.Catalog, patterns []string) []*domain.Table {
+	names := make([]domain.TableName, len(cat.Tables))
+	for i := range cat.Tables {
+		names[i] = cat.Tables[i].TableName
+	}
+	in := map[domain.TableName]bool{}
+	for _, n := range domain.MatchTables(patterns, names) {
+		in[n] = true
+	}
+	var out []*domain.Table
+	for i := range cat.Tables {
+		if in[cat.Tables[i].TableName] {
+			out = append(out, &cat.Tables[i])
+		}
+	}
+	return out
+}
+
 // Plans plans the tables that the patterns choose.
 func Plans(src engine.Database, cat *domain.Catalog, patterns []string) ([]domain.TablePlan, error) {
 	var names []domain.TableName
 	for _, t := range cat.Tables {
 		names = append(names, t.TableName)
 	}
-	chosen := domain.MatchTables(patterns, names)
-	if len(chosen) == 0 {
+	tables := chosen(cat, patterns)
+	if len(tables) == 0 {
 		return nil, domain.Invalid("no table of the source matches %s; 'dustyferry database show' lists the tables there are", strings.Join(patterns, ", "))
 	}
 	for _, p := range patterns {
@@ -224,8 +246,8 @@ func Plans(src engine.Database, cat *domain.Catalog, patterns []string) ([]domai
 		}
 	}
 	var out []domain.TablePlan
-	for _, n := range chosen {
-		p, err := src.Plan(cat.Table(n))
+	for _, t := range tables {
+		p, err := src.Plan(t)
 		if err != nil {
 			return nil, err
 		}

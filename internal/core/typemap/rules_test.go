@@ -55,6 +55,42 @@ func TestRulesOnEveryWay(t *testing.T) {
 	}
 }
 
+// TestColumnsChangeNames: two columns take each other's name, in a table whose
+// statements name them plainly and in quotes, and the source's catalog stays.
+func TestColumnsChangeNames(t *testing.T) {
+	name := domain.TableName{Schema: "meadow", Name: "hives"}
+	text := func(n string) domain.Column {
+		return domain.Column{Name: n, Type: "text", BaseType: "text", Wire: "portable"}
+	}
+	table := domain.Table{TableName: name, Columns: []domain.Column{text("a"), text("b"), text("Id")}, Keys: []domain.Key{{Columns: []string{"Id"}, Primary: true, Name: "hives_pkey"}},
+		Indexes: []domain.Index{{Name: "both", Columns: []string{"a", "b", "Id"}, Definition: `CREATE INDEX both ON meadow.hives USING btree (a, b DESC, "Id")`}},
+		Constraints: []domain.Constraint{{Name: "pair", Kind: "foreign", Columns: []string{"a"}, References: name, ReferenceColumns: []string{"Id"}, Definition: `FOREIGN KEY (a) REFERENCES meadow.hives("Id") ON DELETE CASCADE`},
+			{Name: "the_pair", Kind: "foreign", Columns: []string{"b"}, References: name, ReferenceColumns: []string{"Id"}, Definition: `FOREIGN KEY (b) REFERENCES meadow.hives("Id")`}}}
+	w := Way{From: Postgres, To: Postgres}
+	p, _, err := w.Shape(domain.TablePlan{Source: name, Target: name, Columns: table.Columns, Key: []string{"Id"}, Table: table},
+		domain.Rule{Tables: "meadow.hives", Name: "combs", Columns: map[string]domain.ColumnRule{"a": {Name: "b"}, "b": {Name: "a"}, "Id": {Name: "number"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	plans := []domain.TablePlan{p}
+	w.Refer(plans)
+	o := plans[0].OnTarget()
+	if got := o.Table.Indexes[0].Definition; got != `CREATE INDEX both ON "meadow"."combs" USING btree ("b", "a" DESC, "number")` {
+		t.Errorf("the index is %s", got)
+	}
+	for i, want := range []string{`FOREIGN KEY ("b") REFERENCES "meadow"."combs" ("number") ON DELETE CASCADE`, `FOREIGN KEY ("a") REFERENCES "meadow"."combs" ("number")`} {
+		if got := o.Table.Constraints[i].Definition; got != want {
+			t.Errorf("constraint %d is %s, want %s", i, got, want)
+		}
+	}
+	if table.Constraints[0].Columns[0] != "a" || !strings.Contains(table.Constraints[0].Definition, `hives("Id")`) || table.Indexes[0].Columns[0] != "a" {
+		t.Errorf("the source's catalog was changed: %+v", table)
+	}
+	if o.Unlike || o.Binary != plans[0].Binary {
+		t.Error("names alone make rows travel as texts")
+	}
+}
+
 func TestRulesThatCannotBe(t *testing.T) {
 	for want, rule := range map[string]domain.Rule{
 		"part of the key":           {Columns: map[string]domain.ColumnRule{"id": {LeaveOut: true}}},
@@ -62,6 +98,7 @@ func TestRulesThatCannotBe(t *testing.T) {
 		"a column of that name":     {Columns: map[string]domain.ColumnRule{"name": {Name: "secret"}}},
 		"cannot be planned as date": {Columns: map[string]domain.ColumnRule{"name": {Type: "date"}}},
 		"register that database":    {Schema: "other"},
+		"of fixed width":            {Columns: map[string]domain.ColumnRule{"name": {Type: "char(20)"}}},
 	} {
 		keepers, _ := meadow()
 		_, _, err := Way{From: MariaDB, To: MariaDB, Into: "new"}.Shape(keepers, rule)

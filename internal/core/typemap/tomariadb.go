@@ -273,12 +273,12 @@ func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	for i := range there.Columns {
 		for j := range i {
 			if a, b := there.Columns[i].Name, there.Columns[j].Name; strings.EqualFold(a, b) {
-				notes = append(notes, Noted{a, "a name", "a name", Impossible, fmt.Sprintf("MariaDB takes the names %s and %s for one; rename a column on the source", b, a)})
+				notes = append(notes, Noted{Column: a, Verdict: Impossible, Note: fmt.Sprintf("MariaDB takes the names %s and %s for one; rename a column on the source", b, a)})
 			}
 		}
 	}
 	if len(there.Columns) == 0 {
-		notes = append(notes, Noted{p.Source.Name, "no columns", "no table", Impossible, "MariaDB has no tables without columns; leave the table out"})
+		notes = append(notes, Noted{Column: p.Source.Name, Verdict: Impossible, Note: "MariaDB has no tables without columns; leave the table out"})
 	}
 	notes = slices.DeleteFunc(notes, func(n Noted) bool { return n.Verdict == Exact && n.Note == "" })
 	there.Table.Columns = there.Columns

@@ -167,7 +167,7 @@ func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	}
 	for _, name := range append(columnNames(p.Columns), p.Target.Schema, p.Target.Name) {
 		if len(name) > 63 {
-			notes = append(notes, Noted{name, "a name", "a name", Impossible, fmt.Sprintf("the name has %d bytes, PostgreSQL takes 63; rename it on the source", len(name))})
+			notes = append(notes, Noted{Column: name, Verdict: Impossible, Note: fmt.Sprintf("the name has %d bytes, PostgreSQL takes 63; rename it on the source", len(name))})
 		}
 	}
 	return p, notes

@@ -41,7 +41,8 @@ type Mapped struct {
 	Note    string // what changes, empty when nothing
 }
 
-// Noted is a mapping worth telling a person about.
+// Noted is a mapping worth telling a person about. From and To are types, empty
+// where the note is not about one.
 type Noted struct {
 	Column, From, To string
 	Verdict          Verdict

@@ -237,18 +237,29 @@ func (d *database) Forget(ctx context.Context, crossing string) error {
 
 // SetSequences moves the numbering of columns that the target numbers.
 func (d *database) SetSequences(ctx context.Context, values []engine.SequenceValue) error {
-	for _, v := range values {
-		t := v.Sequence.OwnedBy
-		var numbered bool
-		if err := d.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM information_schema.columns WHERE table_schema = ? AND table_name = ? AND column_name = ? AND extra LIKE '%auto_increment%')",
-			t.Schema, t.Name, v.Sequence.OwnedColumn).Scan(&numbered); err != nil {
+	can := map[[2]string]bool{} // table and column, in the one database that this is
+	rows, err := d.pool.QueryContext(ctx, "SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND extra LIKE '%auto_increment%'", d.end.Database)
+	if err != nil {
+		return d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var x [2]string
+		if err := rows.Scan(&x[0], &x[1]); err != nil {
 			return d.explain(err)
 		}
+		can[x] = true
+	}
+	if err := rows.Err(); err != nil {
+		return d.explain(err)
+	}
+	for _, v := range values {
+		t := v.Sequence.OwnedBy
 		next := v.Last
 		if v.Called {
 			next++
 		}
-		if !numbered || next < 1 {
+		if !can[[2]string{t.Name, v.Sequence.OwnedColumn}] || next < 1 {
 			continue
 		}
 		if _, err := d.pool.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", qualified(t), next)); err != nil {

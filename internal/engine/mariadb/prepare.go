@@ -263,16 +263,43 @@ func (d *database) Holds(ctx context.Context, plans []domain.TablePlan) (map[dom
 	if err != nil {
 		return nil, err
 	}
+	stands := map[domain.TableName]bool{}
+	for i := range here.Tables {
+		stands[here.Tables[i].TableName] = true
+	}
 	out := map[domain.TableName]int64{}
-	for _, p := range plans {
-		if here.Table(p.Target) == nil {
-			continue
+	var asked []domain.TableName
+	var parts []string
+	count := func() error {
+		rows, err := d.pool.QueryContext(ctx, strings.Join(parts, " UNION ALL "))
+		if err != nil {
+			return d.explain(err)
 		}
-		var n int64
-		if err := d.pool.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT 1 FROM "+qualified(p.Target)+" LIMIT 1000001) x").Scan(&n); err != nil {
-			return nil, d.explain(err)
+		defer func() { _ = rows.Close() }()
+		for rows.Next() {
+			var i int
+			var n int64
+			if err := rows.Scan(&i, &n); err != nil {
+				return d.explain(err)
+			}
+			out[asked[i]] = n
 		}
-		out[p.Target] = n
+		return d.explain(rows.Err())
+	}
+	for i, p := range plans {
+		if stands[p.Target] {
+			parts = append(parts, fmt.Sprintf("SELECT %d, count(*) FROM (SELECT 1 FROM %s LIMIT 1000001) x", len(asked), qualified(p.Target)))
+			asked = append(asked, p.Target)
+		}
+		if len(parts) > 0 && (len(parts) == countedTogether || i == len(plans)-1) {
+			if err := count(); err != nil {
+				return nil, err
+			}
+			parts = nil
+		}
 	}
 	return out, nil
 }
+
+// countedTogether is how many tables one statement of Holds counts.
+const countedTogether = 100

@@ -17,6 +17,9 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		return err
 	}
 	defer drop(conn)
+	if _, err := conn.ExecContext(ctx, "START TRANSACTION READ ONLY"); err != nil {
+		return d.explain(err)
+	}
 	asTheyAre := make([]typemap.Convert, len(p.Columns))
 	for i := range asTheyAre {
 		asTheyAre[i] = func(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }

@@ -31,6 +31,7 @@ type writer struct {
 	load    *loading
 	rows    int64
 	fields  [][]byte
+	raw     []byte
 }
 
 // OpenWriter opens a session for landing chunks.
@@ -217,11 +218,10 @@ func (w *writer) line(b []byte, fields [][]byte) ([]byte, error) {
 			if len(f) < 2 {
 				return b, fmt.Errorf("a binary value of %s came without its mark", w.table)
 			}
-			raw := make([]byte, hex.DecodedLen(len(f)-2))
-			if _, err = hex.Decode(raw, f[2:]); err != nil {
+			if w.raw, err = hex.AppendDecode(w.raw[:0], f[2:]); err != nil {
 				return b, err
 			}
-			b = appendFile(b, raw)
+			b = appendFile(b, w.raw)
 		case how == asFloat:
 			b = append(b, told(string(f))...)
 		default:

@@ -7,7 +7,6 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/protocol/pgcopy"
 )
 
 // smallTable is below how many bytes a share is taken row by row instead of page
@@ -16,7 +15,7 @@ const smallTable = 64 << 20
 
 // Scan reads rows to look at them.
 func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope, visit func(fields [][]byte) error) error {
-	conn, err := d.connect(ctx, nil)
+	conn, err := d.connect(ctx, map[string]string{"default_transaction_read_only": "on"})
 	if err != nil {
 		return err
 	}
@@ -37,16 +36,8 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		statements[0] += keyRange(p, nil, nil)
 	}
 	for _, q := range statements {
-		var fields [][]byte
-		// A row sink is for one answer: it cuts the header off.
-		err := v.copyRows(ctx, q, func(row []byte) error {
-			var err error
-			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
-				return err
-			}
-			return visit(fields)
-		})
-		if err != nil {
+		var asTheyAre writing
+		if err := v.copyRows(ctx, q, asTheyAre.each(visit)); err != nil {
 			return fmt.Errorf("looking at %s: %w", p.Source, err)
 		}
 	}

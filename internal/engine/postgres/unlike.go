@@ -79,6 +79,22 @@ func (w *writing) row(fields [][]byte) ([][]byte, error) {
 	return w.fields, nil
 }
 
+// each takes binary rows of texts and hands on their fields converted.
+func (w *writing) each(visit func(fields [][]byte) error) func(row []byte) error {
+	var fields [][]byte
+	return func(row []byte) error {
+		var err error
+		if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
+			return err
+		}
+		out, err := w.row(fields)
+		if err != nil {
+			return err
+		}
+		return visit(out)
+	}
+}
+
 // rowOf is for rows that were fetched one by one.
 func (w *writing) rowOf(r domain.Row) (domain.Row, error) {
 	if w.conv == nil || r == nil {
@@ -125,17 +141,8 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		buf, n = blocks.Get().(*[]byte), 0
 		return sink(engine.Block{Data: (*full)[:size], Release: func() { blocks.Put(full) }})
 	}
-	var fields [][]byte
 	var refused error // by the taker: not the source's fault
-	row := func(b []byte) error {
-		var err error
-		if fields, err = pgcopy.Fields(fields[:0], b); err != nil {
-			return err
-		}
-		out, err := w.row(fields)
-		if err != nil {
-			return err
-		}
+	row := w.each(func(out [][]byte) error {
 		size := 2
 		for _, f := range out {
 			size += 4 + len(f)
@@ -151,11 +158,11 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 			refused = sink(engine.Block{Data: wide, Release: func() {}})
 			return refused
 		}
-		b = pgcopy.AppendFields((*buf)[:n], out)[n:]
+		b := pgcopy.AppendFields((*buf)[:n], out)[n:]
 		n += len(b)
 		sum.Add(b)
 		return nil
-	}
+	})
 	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper)))
 	switch {
 	case refused != nil:
@@ -189,18 +196,9 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 
 func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
 	w := newWriting(p)
-	var fields [][]byte
 	var row []byte
-	return v.copyRows(ctx, "SELECT "+textList(p.Seen())+" FROM "+only(p)+qualified(p.Source)+where, func(b []byte) error {
-		var err error
-		if fields, err = pgcopy.Fields(fields[:0], b); err != nil {
-			return err
-		}
-		out, err := w.row(fields)
-		if err != nil {
-			return err
-		}
+	return v.copyRows(ctx, "SELECT "+textList(p.Seen())+" FROM "+only(p)+qualified(p.Source)+where, w.each(func(out [][]byte) error {
 		row = pgcopy.AppendFields(row[:0], out)
 		return visit(row, out)
-	})
+	}))
 }

@@ -1,0 +1,137 @@
+package postgres
+
+import (
+	"context"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/domain"
+)
+
+func TestStoppingWrites(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.h")}
+	write := func(wait time.Duration) error {
+		ctx, cancel := context.WithTimeout(t.Context(), wait)
+		defer cancel()
+		_, err := d.pool.Exec(ctx, `INSERT INTO public.h SELECT coalesce(max(id), 0) + 1 FROM public.h`)
+		return err
+	}
+	s, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_t", plans, time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := write(300 * time.Millisecond); err == nil {
+		t.Error("a write went through the locks")
+	}
+	if n := value[int64](t, d, `SELECT count(*) FROM public.h`); n != 0 {
+		t.Error("reads must go on")
+	}
+	waiting := make(chan error)
+	go func() { waiting <- write(10 * time.Second) }()
+	time.Sleep(200 * time.Millisecond)
+	if err := s.CloseWrites(t.Context(), "moved to \\new 'barn'"); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-waiting; err == nil || !strings.Contains(err.Error(), `moved to \new 'barn'`) {
+		t.Errorf("the waiting write met %v", err)
+	}
+	if err := s.Release(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(time.Second); err == nil {
+		t.Error("the closed source took a write")
+	}
+	if err := d.Reopen(t.Context(), domain.StopLock, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(time.Second); err != nil {
+		t.Errorf("the reopened source takes no write: %v", err)
+	}
+	// A hold whose process is gone is ended by the reopening.
+	if _, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_t", plans, time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Reopen(t.Context(), domain.StopLock, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(2 * time.Second); err != nil {
+		t.Errorf("an abandoned hold still stops writes: %v", err)
+	}
+	if value[bool](t, d, `SELECT to_regnamespace('dusty_ferry') IS NOT NULL`) {
+		t.Error("the reopened source keeps our schema")
+	}
+}
+
+// Writers that take their tables in the other order must neither be ended nor
+// keep us out.
+func TestStoppingWritesAgainstTheGrain(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.a (id integer PRIMARY KEY, n integer); CREATE TABLE public.z (id integer PRIMARY KEY, n integer); INSERT INTO public.a VALUES (1, 0); INSERT INTO public.z VALUES (1, 0)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.a"), *planned(t, d, "public.z")}
+	ctx, cancel := context.WithCancel(t.Context())
+	var ended atomic.Int64
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for ctx.Err() == nil {
+			err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+				if _, err := tx.Exec(ctx, `UPDATE public.z SET n = n + 1`); err != nil {
+					return err
+				}
+				time.Sleep(5 * time.Millisecond)
+				_, err := tx.Exec(ctx, `UPDATE public.a SET n = n + 1`)
+				return err
+			})
+			if err != nil && ctx.Err() == nil {
+				ended.Add(1)
+				t.Logf("a writer met %v", err)
+			}
+		}
+	}()
+	for range 8 {
+		s, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_g", plans, 20*time.Second)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := s.Alive(t.Context()); err != nil {
+			t.Error(err)
+		}
+		_ = s.Release(t.Context())
+		time.Sleep(7 * time.Millisecond)
+	}
+	cancel()
+	<-done
+	if ended.Load() > 0 {
+		t.Errorf("%d of the application's transactions were ended", ended.Load())
+	}
+}
+
+func TestReadOnlyStopsTheWholeDatabase(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.h")}
+	write := func() error {
+		c, err := pgx.Connect(t.Context(), host.URL(d.conf.Database))
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = c.Close(t.Context()) }()
+		_, err = c.Exec(t.Context(), `INSERT INTO public.h SELECT coalesce(max(id), 0) + 1 FROM public.h`)
+		return err
+	}
+	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans, time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(); err == nil {
+		t.Error("a write went through")
+	}
+	if err := d.Reopen(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	if err := write(); err != nil {
+		t.Error(err)
+	}
+}
