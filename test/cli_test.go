@@ -168,7 +168,7 @@ func TestAPlanInTheTerminal(t *testing.T) {
 		{2, []string{"line 1, column 3"}, []string{"crossing", "rules", "spring", "--file", write(t, "- table: x.y\n")}},
 		{2, []string{"changes nothing"}, []string{"crossing", "rules", "spring", "--file", write(t, "- tables: x.y\n")}},
 		{0, []string{"column warmth is left out", "column weight as text", "name scale_*"}, []string{"crossing", "rules", "spring", "-f", rules}},
-		{0, []string{name + ".readings becomes " + name + ".scale_readings", "left out", "wider    planned by a rule; kept as text", "3 statements on the target"}, []string{"crossing", "plan", "spring", name + ".readings"}},
+		{0, []string{name + ".readings becomes " + name + ".scale_readings", "left out", "planned by a rule; kept as text", "3 statements on the target"}, []string{"crossing", "plan", "spring", name + ".readings"}},
 		{0, []string{"-- before the load\nCREATE TABLE", `CREATE INDEX "readings_by_keeper" ON "` + name + `"."scale_readings" ("keeper", "at")`, `FOREIGN KEY ("keeper") REFERENCES "` + name + `"."keepers" ("id")`}, []string{"crossing", "plan", "spring", name + ".readings", "--statements"}},
 		{0, []string{`"mapping": "lossy"`}, []string{"crossing", "plan", "spring", name + ".keepers", "--output", "json"}},
 		{1, []string{"has no table"}, []string{"crossing", "plan", "spring", "no.table"}},
