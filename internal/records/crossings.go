@@ -124,7 +124,7 @@ func (s *Store) CatalogOf(ctx context.Context, id int64) (*domain.Catalog, error
 // SetPhase moves a crossing to a phase, if it still is in the phase it is
 // thought to be in; the time of firsts is kept.
 func (s *Store) SetPhase(ctx context.Context, id int64, from, to domain.Phase) (bool, error) {
-	res, err := s.DB.ExecContext(ctx, `
+	return s.changed(ctx, `
 UPDATE crossings
    SET phase = $3,
        landed_at   = CASE WHEN $3 = 'catching up' THEN coalesce(landed_at, now()) ELSE landed_at END,
@@ -133,11 +133,6 @@ UPDATE crossings
        started_at  = CASE WHEN $3 = 'loading' THEN coalesce(started_at, now()) ELSE started_at END,
        closed_at   = CASE WHEN $3 = 'closed' THEN now() ELSE closed_at END
  WHERE id = $1 AND phase = $2`, id, from, to)
-	if err != nil {
-		return false, err
-	}
-	n, _ := res.RowsAffected()
-	return n == 1, nil
 }
 
 // SetCondition sets the condition and its reason.

@@ -230,29 +230,54 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Ask(t.Context(), c.ID, "hold", 0); err != nil {
-		t.Fatal(err)
+	ask := func(w records.Wish) {
+		t.Helper()
+		if err := s.Ask(t.Context(), c.ID, w.What, w.At); err != nil {
+			t.Fatal(err)
+		}
 	}
-	if what, _, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "hold" {
-		t.Errorf("asked %q", what)
+	answer := func(epoch int64, was, now records.Wish) {
+		t.Helper()
+		if err := s.Answer(t.Context(), c.ID, epoch, was, now); err != nil {
+			t.Fatal(err)
+		}
 	}
-	if err := s.Answer(t.Context(), c.ID, st.Epoch-1, "hold", "holding", 5); err != nil {
-		t.Fatal(err)
+	stands := func(want records.Wish, why string) {
+		t.Helper()
+		if w, err := s.Asked(t.Context(), c.ID, st.Epoch); err != nil || w != want {
+			t.Errorf("%s: the wish is %+v (%v), want %+v", why, w, err, want)
+		}
 	}
-	if what, _, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "hold" {
-		t.Error("an old applier answered")
+	hold, holding := records.Wish{What: "hold"}, records.Wish{What: "holding", At: 5}
+	ask(hold)
+	answer(st.Epoch-1, hold, holding)
+	stands(hold, "an old applier's answer")
+	answer(st.Epoch, hold, holding)
+	stands(holding, "the applier's answer")
+	if ok, err := s.Follow(t.Context(), c.ID, 9); err != nil || !ok {
+		t.Errorf("going on from where it holds: %v %v", ok, err)
 	}
-	if err := s.Answer(t.Context(), c.ID, st.Epoch, "hold", "holding", 5); err != nil {
-		t.Fatal(err)
-	}
-	if what, at, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "holding" || at != 5 {
-		t.Errorf("asked %q at %d", what, at)
-	}
+	// Somebody else asks for a later position before the answer about this one.
+	later := records.Wish{What: "go", At: 12}
+	ask(later)
+	answer(st.Epoch, records.Wish{What: "go", At: 9}, records.Wish{What: "reached", At: 9})
+	stands(later, "an answer to an older wish")
+	answer(st.Epoch, later, records.Wish{What: "reached", At: 12})
+	stands(records.Wish{What: "reached", At: 12}, "the answer")
+
+	ask(hold)
+	answer(st.Epoch, hold, holding)
 	if _, err := s.DB.ExecContext(t.Context(), `UPDATE streams SET ask_until = now() - interval '1 second'`); err != nil {
 		t.Fatal(err)
 	}
-	if what, _, _ := s.Asked(t.Context(), c.ID, st.Epoch); what != "" {
-		t.Errorf("the wish of somebody who is gone still stands: %q", what)
+	if err := s.KeepAsking(t.Context(), c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if w, _ := s.Asked(t.Context(), c.ID, st.Epoch); w.What != "" {
+		t.Errorf("the wish of somebody who is gone still stands: %+v", w)
+	}
+	if ok, err := s.Follow(t.Context(), c.ID, 9); err != nil || ok {
+		t.Errorf("going on from a hold that has lapsed: %v %v", ok, err)
 	}
 }
 

@@ -108,7 +108,7 @@ func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report
 	if r.Recent != nil {
 		recent = JSON[[]AppliedTx]{r.Recent}
 	}
-	res, err := s.DB.ExecContext(ctx, `
+	return s.changed(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
        retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = '',
        source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15
@@ -118,11 +118,16 @@ UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
 		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes,
 		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note)
+}
+
+// changed runs a statement about one record and reports whether there was one.
+func (s *Store) changed(ctx context.Context, sql string, args ...any) (bool, error) {
+	res, err := s.DB.ExecContext(ctx, sql, args...)
 	if err != nil {
 		return false, err
 	}
-	n, _ := res.RowsAffected()
-	return n == 1, nil
+	n, err := res.RowsAffected()
+	return n == 1, err
 }
 
 // MarkLag keeps since when the lag has been below the crossing's threshold.
@@ -151,28 +156,45 @@ func (s *Store) Ask(ctx context.Context, crossing int64, what string, at domain.
 	return err
 }
 
-// KeepAsking prolongs a wish.
+// Follow turns the wish to hold, once the applier holds, into one to go on up to
+// a position. False says that the applier may have gone on by itself meanwhile.
+func (s *Store) Follow(ctx context.Context, crossing int64, at domain.Position) (bool, error) {
+	return s.changed(ctx, `
+UPDATE streams SET ask = 'go', ask_at = $2, ask_until = now() + interval '15 seconds'
+ WHERE crossing_id = $1 AND ask = 'holding' AND ask_until > now()`, crossing, Pos(at))
+}
+
+// KeepAsking prolongs a wish that has not lapsed.
 func (s *Store) KeepAsking(ctx context.Context, crossing int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask <> ''`, crossing)
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask <> '' AND ask_until > now()`, crossing)
 	return err
 }
 
 // Asked returns the present wish.
-func (s *Store) Asked(ctx context.Context, crossing, epoch int64) (string, domain.Position, error) {
+func (s *Store) Asked(ctx context.Context, crossing, epoch int64) (Wish, error) {
 	st, err := s.Stream(ctx, crossing)
 	if err != nil || st == nil {
-		return "", 0, err
+		return Wish{}, err
 	}
 	if st.Epoch != epoch {
-		return "", 0, domain.ErrTakenOver
+		return Wish{}, domain.ErrTakenOver
 	}
-	return st.Ask, domain.Position(st.AskAt), nil
+	return Wish{st.Ask, domain.Position(st.AskAt)}, nil
 }
 
-// Answer says that the wish is fulfilled: holding, or reached.
-func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now string, at domain.Position) error {
+// Wish is what an applier is asked for, with the position it is about.
+type Wish struct {
+	What string
+	At   domain.Position
+}
+
+// Answer says that a wish is fulfilled: holding, or reached. A wish that has
+// become another one meanwhile stays unanswered.
+func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now Wish) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET ask = $4, ask_at = $5 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_until > now()`, crossing, epoch, was, now, Pos(at))
+UPDATE streams SET ask = $5, ask_at = $6 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_until > now()`,
+		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At))
 	return err
 }
 

@@ -61,12 +61,7 @@ UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until 
 
 // RenewTask prolongs the lease; false says that the task is no longer ours.
 func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, error) {
-	res, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch, seconds(Lease))
-	if err != nil {
-		return false, err
-	}
-	n, _ := res.RowsAffected()
-	return n == 1, nil
+	return s.changed(ctx, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch, seconds(Lease))
 }
 
 // HoldsTask reports whether the task is still ours under the epoch.
@@ -145,12 +140,7 @@ func SetLaneJobTx(ctx context.Context, tx pgx.Tx, id, job int64) error {
 
 // RenewLane prolongs a lane; false says that it was taken away.
 func (s *Store) RenewLane(ctx context.Context, id int64, worker string) (bool, error) {
-	res, err := s.DB.ExecContext(ctx, `UPDATE lanes SET worker = $2, lease_until = now() + $3::interval WHERE id = $1`, id, worker, seconds(Lease))
-	if err != nil {
-		return false, err
-	}
-	n, _ := res.RowsAffected()
-	return n == 1, nil
+	return s.changed(ctx, `UPDATE lanes SET worker = $2, lease_until = now() + $3::interval WHERE id = $1`, id, worker, seconds(Lease))
 }
 
 // EndLane removes a lane.

@@ -1,6 +1,7 @@
 package voyage
 
 import (
+	"cmp"
 	"context"
 	"sync"
 	"time"
@@ -74,8 +75,9 @@ func (v *Voyage) align(ctx context.Context, c *records.Crossing, quiet, standing
 		return err
 	}
 	defer a.source.Close()
-	if err := v.Store.Ask(ctx, c.ID, "go", a.at); err != nil {
-		return err
+	lapsed := domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
+	if ok, err := v.Store.Follow(ctx, c.ID, a.at); err != nil || !ok {
+		return cmp.Or(err, lapsed)
 	}
 	// Something must come after the position, or an idle source would not tell
 	// that nothing else does.
@@ -88,6 +90,9 @@ func (v *Voyage) align(ctx context.Context, c *records.Crossing, quiet, standing
 		return err
 	}
 	defer a.target.Close()
+	if st, err := v.Store.Stream(ctx, c.ID); err != nil || st == nil || st.Ask != "reached" {
+		return cmp.Or(err, lapsed)
+	}
 	if !standing {
 		letGo()
 		freed = true

@@ -355,6 +355,8 @@ func (r *run) reopen(ctx context.Context) error {
 		_ = r.stop.Release(ctx)
 		r.stop = nil
 	}
+	// A process that died in the middle may have left capture standing still.
+	_ = r.v.Store.Ask(ctx, r.c.ID, "", 0)
 	if err := r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans); err != nil {
 		return err
 	}

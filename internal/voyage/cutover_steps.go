@@ -89,7 +89,7 @@ func (r *run) drain(ctx context.Context) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if st != nil && st.Ask == "reached" {
+		if st != nil && st.Ask == "reached" && st.AskAt == r.k.EndPosition {
 			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
 		}
 		if n%100 == 0 { // the wish lapses unless it is repeated

@@ -327,44 +327,52 @@ func (f *follower) next(ctx context.Context, wait time.Duration) (*engine.Event,
 // obey fulfils a wish to stop between two transactions: hold where it is, then
 // go exactly up to a position, then wait to be let go.
 func (f *follower) obey(ctx context.Context) error {
-	what, at, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch)
+	wish, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch)
 	if err != nil {
 		if errors.Is(err, domain.ErrTakenOver) {
 			return err
 		}
 		return nil // the control database is away; nobody can be waiting
 	}
-	for what != "" && ctx.Err() == nil {
-		switch what {
+	for wish.What != "" && ctx.Err() == nil {
+		switch wish.What {
 		case "hold":
-			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, "hold", "holding", f.applied); err != nil {
+			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "holding", At: f.applied}); err != nil {
 				return err
 			}
 		case "go":
-			for {
-				done, err := f.upTo(ctx, at)
-				if err != nil {
-					return err
-				}
-				if done {
-					break
-				}
-				if now, _, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch); err == nil && now != "go" {
-					break
-				}
+			done, err := f.goTo(ctx, wish)
+			if err != nil {
+				return err
 			}
-			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, "go", "reached", at); err != nil {
+			if !done { // asked for something else: see what at once
+				break
+			}
+			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "reached", At: wish.At}); err != nil {
 				return err
 			}
 		}
 		if !sleep(ctx, 40*time.Millisecond) {
 			return ctx.Err()
 		}
-		if what, at, err = f.v.Store.Asked(ctx, f.c.ID, f.epoch); err != nil {
+		if wish, err = f.v.Store.Asked(ctx, f.c.ID, f.epoch); err != nil {
 			return err
 		}
 	}
 	return ctx.Err()
+}
+
+// goTo applies everything up to the position of a wish, and reports whether it
+// got there before the wish became another one.
+func (f *follower) goTo(ctx context.Context, wish records.Wish) (bool, error) {
+	for {
+		if done, err := f.upTo(ctx, wish.At); done || err != nil {
+			return done, err
+		}
+		if now, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch); err == nil && now != wish {
+			return false, nil
+		}
+	}
 }
 
 // upTo applies transactions whose commit begins before the position, and
