@@ -187,6 +187,19 @@ func floating(bits int) Convert {
 	}
 }
 
+// FloatBits is how wide the floats of a MariaDB column are, where [AppendFloat] of
+// them is what the target's column takes; else 0.
+func FloatBits(c, target domain.Column) int {
+	from, to := strings.TrimSuffix(c.BaseType, " unsigned"), strings.TrimSuffix(target.BaseType, " unsigned")
+	switch {
+	case from == "float" && (to == "float" && !strings.Contains(target.Type, "(") || to == "real"):
+		return 32
+	case from == "double" && (to == "double" && !strings.Contains(target.Type, "(") || to == "double precision"):
+		return 64
+	}
+	return 0
+}
+
 // AppendFloat writes a float of 32 or 64 bits as PostgreSQL does: the shortest
 // digits that give the number back, with an exponent below 1e-4, and from 1e15
 // (1e6 for 32 bits) on.

@@ -72,13 +72,12 @@ func (d *database) Clock(ctx context.Context) (time.Time, error) {
 
 // Snapshot returns what a new read would see now.
 func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
-	conn, at, err := d.snapshot(ctx)
+	c, at, err := d.snapshot(ctx)
 	if err != nil {
 		return domain.Snapshot{}, err
 	}
-	_, err = conn.ExecContext(ctx, "COMMIT")
-	_ = conn.Close()
-	return domain.Snapshot{Log: at}, d.explain(err)
+	c.close()
+	return domain.Snapshot{Log: at}, nil
 }
 
 // Retained is nothing: the server keeps its log by its own rules, not for us.
@@ -109,7 +108,7 @@ func (d *database) logFile(ctx context.Context, number uint64) (string, error) {
 
 type capture struct {
 	d      *database
-	c      *dump
+	c      *wire
 	events chan engine.Event
 	cancel context.CancelFunc
 	done   chan struct{}
@@ -166,7 +165,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		c.tables[t.Plan.Source.Schema+"."+t.Plan.Source.Name] = k
 	}
 	c.received.Store(uint64(from))
-	if c.c, err = d.openDump(ctx); err != nil {
+	if c.c, err = d.dial(ctx); err != nil {
 		return nil, err
 	}
 	// What comes before the log's own format event is summed as the server is set.

@@ -53,20 +53,17 @@ func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Ro
 		ask := "NULL"
 		plain := c.Default == "" || simpleDefault.MatchString(c.Default) && !strings.HasPrefix(strings.ToLower(c.Default), "current")
 		if known = append(known, c.Computed == "" && c.Identity == "" && plain && !(c.NotNull && c.Default == "")); known[len(known)-1] && c.Default != "" {
-			ask = "DEFAULT(t." + quote(c.Name) + ")"
-			if c.BaseType == "bit" {
-				ask += " + 0"
-			}
+			ask = selected(c, "DEFAULT(t."+quote(c.Name)+")")
 		}
 		list = append(list, ask)
 	}
-	conn, err := d.session(ctx)
+	w, err := d.dial(ctx, reading...)
 	if err != nil {
 		return nil, err
 	}
-	defer drop(conn)
+	defer w.close()
 	var out domain.Row
-	err = queryRows(ctx, conn, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(fields [][]byte) error {
+	err = w.readAs(ctx, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(fields [][]byte) error {
 		out = engine.TextRow(fields)
 		return nil
 	})

@@ -105,16 +105,12 @@ func read(t *testing.T, d *database, p *domain.TablePlan) (rows []string, at dom
 	sum, err := r.Copy(t.Context(), p, &domain.Chunk{}, func(b engine.Block) error {
 		defer b.Release()
 		for data := b.Data; len(data) > 0; {
-			n, err := pgcopy.RowSize(data)
-			if err != nil {
-				return err
-			}
-			f, err := pgcopy.Fields(nil, data[:n])
+			f, rest, err := pgcopy.Next(nil, data)
 			if err != nil {
 				return err
 			}
 			rows = append(rows, shown(f))
-			data = data[n:]
+			data = rest
 		}
 		return nil
 	})
@@ -495,5 +491,34 @@ func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
 		if got := len(blocks) == 1 && strings.Contains(blocks[0], "gone acts by itself (ON DELETE CASCADE)"); got != capture {
 			t.Errorf("with capture %v it blocks for %q", capture, blocks)
 		}
+	}
+}
+
+// TestSigningInByEd25519 reads and follows as a user who signs in that way, and is
+// refused with a wrong password.
+func TestSigningInByEd25519(t *testing.T) {
+	d, db := openFor(t)
+	run(t, db, "INSTALL SONAME 'auth_ed25519'")
+	user := fmt.Sprintf("keeper%d", number.Add(1))
+	run(t, db, "CREATE USER "+user+" IDENTIFIED VIA ed25519 USING PASSWORD('smoke & heather')", "GRANT ALL ON *.* TO "+user)
+	e := d.end
+	e.User, e.Password = user, "smoke & heather"
+	other, err := Driver{}.Open(t.Context(), e)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer other.Close()
+	r, err := other.OpenReader(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.Close()
+	if s, err := r.Begin(t.Context()); err != nil || s.Log == 0 {
+		t.Errorf("%+v %v", s, err)
+	}
+	wrong := other.(*database)
+	wrong.end.Password = "smoke"
+	if _, err := wrong.OpenReader(t.Context()); err == nil || !strings.Contains(err.Error(), "refused the sign-in") {
+		t.Errorf("a wrong password: %v", err)
 	}
 }

@@ -3,15 +3,13 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"database/sql/driver"
 	"fmt"
-	"io"
-	"slices"
 	"strings"
 
 	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/protocol/resultset"
 )
 
 // Plan says how a table of this server is carried. Only keys of whole numbers
@@ -49,76 +47,35 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	return out
 }
 
-// floating reports whether a table has floating-point numbers, of which the
-// server's own text lacks digits: such a table is read by prepared statements,
-// whose answers carry their bits.
-func floating(p *domain.TablePlan) bool {
-	return slices.ContainsFunc(p.Columns, func(c domain.Column) bool {
-		t := strings.TrimSuffix(c.BaseType, " unsigned")
-		return t == "float" || t == "double"
-	})
+// read reads a table's rows, or part of them, in the form of its plan, and hands on
+// the fields of each, which are good until the next.
+func (c *wire) read(ctx context.Context, p *domain.TablePlan, where string, visit func(fields [][]byte) error) error {
+	return c.readAs(ctx, p, converters(p), "SELECT "+selectedList(p)+" FROM "+qualified(p.Source)+where, visit)
 }
 
-// query reads a table's rows, or part of them, in the form of its plan, and hands
-// on the fields of each, which are good until the next. It takes the rows from the
-// driver itself: the standard interface copies and converts every value again.
-func query(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, where string, visit func(fields [][]byte) error) error {
-	return queryRows(ctx, conn, p, converters(p), "SELECT "+selectedList(p)+" FROM "+qualified(p.Source)+where, visit)
-}
-
-// queryRows is [query] with a statement of its own, whose columns are the plan's.
-func queryRows(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, conv []typemap.Convert, text string, visit func(fields [][]byte) error) error {
-	return conn.Raw(func(c any) (err error) {
-		var rows driver.Rows
-		if floating(p) {
-			st, err := c.(driver.ConnPrepareContext).PrepareContext(ctx, text)
-			if err != nil {
-				return err
-			}
-			defer func() { _ = st.Close() }()
-			rows, err = st.(driver.StmtQueryContext).QueryContext(ctx, nil)
-			if err != nil {
-				return err
-			}
-		} else if rows, err = c.(driver.QueryerContext).QueryContext(ctx, text, nil); err != nil {
+// readAs is [wire.read] with a statement of its own, whose columns are the plan's.
+func (c *wire) readAs(ctx context.Context, p *domain.TablePlan, conv []typemap.Convert, sql string, visit func(fields [][]byte) error) error {
+	s := newShaper(p, conv)
+	return c.values(ctx, sql, func(d *resultset.Decoder) error {
+		if err := s.shape(d); err != nil {
 			return err
 		}
-		s := newShaper(p, conv)
-		// What is still being sent after an error is read away, or the connection ends.
-		defer func() {
-			if closed := rows.Close(); err == nil {
-				err = closed
-			}
-		}()
-		for {
-			switch err := rows.Next(s.raw); {
-			case err == io.EOF: // the driver's word for the end; a cut connection is ErrInvalidConn
-				return nil
-			case err != nil:
-				return err
-			}
-			if err := s.shape(); err != nil {
-				return err
-			}
-			if err := visit(s.fields); err != nil {
-				return err
-			}
-		}
+		return visit(s.fields)
 	})
 }
 
 // selected is how a column is read so that its value is whole: bits as a number.
-func selected(c domain.Column) string {
+func selected(c domain.Column, expression string) string {
 	if c.BaseType == "bit" {
-		return quote(c.Name) + " + 0"
+		return expression + " + 0"
 	}
-	return quote(c.Name)
+	return expression
 }
 
 func selectedList(p *domain.TablePlan) string {
 	out := make([]string, len(p.Columns))
 	for i, c := range p.Columns {
-		out[i] = selected(c)
+		out[i] = selected(c, quote(c.Name))
 	}
 	return strings.Join(out, ", ")
 }

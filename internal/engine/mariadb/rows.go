@@ -2,7 +2,6 @@ package mariadb
 
 import (
 	"context"
-	"database/sql"
 	"database/sql/driver"
 	"fmt"
 	"strconv"
@@ -15,44 +14,38 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/pgcopy"
+	"dustyferry/internal/protocol/resultset"
 )
+
+// reading is how sessions that read are set. Under READ COMMITTED a snapshot would
+// silently not hold; and reading must outlast a target that is slow for a while.
+var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600", "TRANSACTION ISOLATION LEVEL REPEATABLE READ"}
 
 // snapshot opens a consistent read on a connection of its own and returns where
 // in the binary log it stands: it sees exactly the transactions before.
-func (d *database) snapshot(ctx context.Context) (*sql.Conn, domain.Position, error) {
-	conn, err := d.pool.Conn(ctx)
+func (d *database) snapshot(ctx context.Context) (*wire, domain.Position, error) {
+	c, err := d.dial(ctx, reading...)
 	if err != nil {
+		return nil, 0, err
+	}
+	at, err := c.begin(ctx)
+	if err != nil {
+		c.close()
 		return nil, 0, d.explain(err)
 	}
-	at, err := begin(ctx, conn)
-	if err != nil {
-		_ = conn.Close()
-		return nil, 0, d.explain(err)
-	}
-	return conn, at, nil
+	return c, at, nil
 }
 
-func begin(ctx context.Context, conn *sql.Conn) (domain.Position, error) {
-	// Under READ COMMITTED the snapshot would silently not hold.
-	for _, q := range []string{"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY"} {
-		if _, err := conn.ExecContext(ctx, q); err != nil {
-			return 0, err
-		}
-	}
-	rows, err := conn.QueryContext(ctx, "SHOW STATUS LIKE 'binlog_snapshot_%'")
-	if err != nil {
+func (c *wire) begin(ctx context.Context) (domain.Position, error) {
+	if err := c.rows(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", nil); err != nil {
 		return 0, err
 	}
-	defer func() { _ = rows.Close() }()
 	status := map[string]string{}
-	for rows.Next() {
-		var k, v string
-		if err := rows.Scan(&k, &v); err != nil {
-			return 0, err
-		}
-		status[strings.ToLower(k)] = v
-	}
-	if err := rows.Err(); err != nil {
+	err := c.rows(ctx, "SHOW STATUS LIKE 'binlog_snapshot_%'", func(f [][]byte) error {
+		status[strings.ToLower(string(f[0]))] = string(f[1])
+		return nil
+	})
+	if err != nil {
 		return 0, err
 	}
 	file, err := fileNumber(status["binlog_snapshot_file"])
@@ -68,59 +61,46 @@ func fileNumber(name string) (uint64, error) {
 	return strconv.ParseUint(name[strings.LastIndexByte(name, '.')+1:], 10, 32)
 }
 
-// shaper turns rows as the driver gives them into rows in the neutral form.
+// shaper turns rows as the server gives them into rows in the form of the plan.
 type shaper struct {
 	conv   []typemap.Convert
-	widens []bool // a float of four bytes that is planned as one of eight
+	floats []int // bits of a float that is written as it is; 0: by its converter
 	names  []string
-	raw    []driver.Value
 	fields [][]byte
 	values []byte
 	number []byte
 }
 
 func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
-	s := &shaper{conv: conv}
-	s.raw, s.fields = make([]driver.Value, len(s.conv)), make([][]byte, len(s.conv))
+	s := &shaper{conv: conv, fields: make([][]byte, len(conv)), floats: make([]int, len(conv))}
 	for i, c := range p.Columns {
 		s.names = append(s.names, c.Name)
-		s.widens = append(s.widens, p.TargetSide != nil && strings.HasPrefix(p.TargetSide.Columns[i].BaseType, "double"))
+		if p.TargetSide == nil {
+			s.floats[i] = typemap.FloatBits(c, c)
+		} else {
+			s.floats[i] = typemap.FloatBits(c, p.TargetSide.Columns[i])
+		}
 	}
 	return s
 }
 
 // shape converts the row that was read; the fields are good until the next.
-func (s *shaper) shape() error {
+func (s *shaper) shape(d *resultset.Decoder) error {
 	s.values = s.values[:0]
-	for i, v := range s.raw {
+	for i, text := range d.Fields {
 		s.fields[i] = nil
+		if text == nil {
+			continue
+		}
 		from := len(s.values)
-		text := s.number[:0]
-		switch v := v.(type) {
-		case nil:
-			continue
-		case []byte:
-			text = v
-		case string:
-			text = append(text, v...)
-		case int64:
-			text = strconv.AppendInt(text, v, 10)
-		case uint64:
-			text = strconv.AppendUint(text, v, 10)
-		case float32:
-			if s.widens[i] {
-				text = typemap.AppendFloat(text, float64(v), 32)
-				break
+		if d.Columns[i].IsFloat() {
+			if bits := s.floats[i]; bits != 0 {
+				s.values = typemap.AppendFloat(s.values, d.Floats[i], bits)
+				s.fields[i] = s.values[from:len(s.values):len(s.values)]
+				continue
 			}
-			s.values = typemap.AppendFloat(s.values, float64(v), 32)
-			s.fields[i] = s.values[from:len(s.values):len(s.values)]
-			continue
-		case float64:
-			s.values = typemap.AppendFloat(s.values, v, 64)
-			s.fields[i] = s.values[from:len(s.values):len(s.values)]
-			continue
-		default:
-			return domain.Conflict("column %s: a value came as %T, which cannot be carried", s.names[i], v)
+			s.number = typemap.AppendFloat(s.number[:0], d.Floats[i], d.Columns[i].Bits())
+			text = s.number
 		}
 		out, ok, err := s.conv[i](s.values, text)
 		if err != nil {
@@ -135,22 +115,19 @@ func (s *shaper) shape() error {
 }
 
 type reader struct {
-	d    *database
-	conn *sql.Conn
+	d *database
+	c *wire
 }
 
 // OpenReader opens a connection for reading chunks.
 func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
-	conn, err := d.pool.Conn(ctx)
-	if err != nil {
-		return nil, d.explain(err)
-	}
-	return &reader{d: d, conn: conn}, nil
+	c, err := d.dial(ctx, reading...)
+	return &reader{d, c}, err
 }
 
 // Begin opens the snapshot.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	at, err := begin(ctx, r.conn)
+	at, err := r.c.begin(ctx)
 	return domain.Snapshot{Log: at}, r.d.explain(err)
 }
 
@@ -171,7 +148,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return sink(engine.Block{Data: *full, Release: func() { blocks.Put(full) }})
 	}
 	var refused error
-	err := query(ctx, r.conn, p, keyRange(p, c.Lower, c.Upper), func(fields [][]byte) error {
+	err := r.c.read(ctx, p, keyRange(p, c.Lower, c.Upper), func(fields [][]byte) error {
 		from := len(*buf)
 		*buf = pgcopy.AppendFields(*buf, fields)
 		sum.Add((*buf)[from:])
@@ -193,15 +170,11 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 
 // End closes the snapshot.
 func (r *reader) End(ctx context.Context) error {
-	_, err := r.conn.ExecContext(ctx, "COMMIT")
-	return r.d.explain(err)
+	return r.d.explain(r.c.rows(ctx, "COMMIT", nil))
 }
 
-func (r *reader) Close() {
-	// What is still being read is dropped with the connection.
-	_ = r.conn.Raw(func(any) error { return errDrop })
-	_ = r.conn.Close()
-}
+// Close drops what is still being read with the connection.
+func (r *reader) Close() { r.c.close() }
 
 // errDrop makes the pool forget a connection.
 var errDrop = driver.ErrBadConn

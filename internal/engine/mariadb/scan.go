@@ -12,14 +12,11 @@ import (
 
 // Scan reads rows to look at them.
 func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope, visit func(fields [][]byte) error) error {
-	conn, err := d.session(ctx)
+	c, err := d.dial(ctx, append(reading, "TRANSACTION READ ONLY")...)
 	if err != nil {
 		return err
 	}
-	defer drop(conn)
-	if _, err := conn.ExecContext(ctx, "START TRANSACTION READ ONLY"); err != nil {
-		return d.explain(err)
-	}
+	defer c.close()
 	asTheyAre := make([]typemap.Convert, len(p.Columns))
 	for i := range asTheyAre {
 		asTheyAre[i] = func(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }
@@ -37,7 +34,7 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		statements[0] += fmt.Sprintf("%s rand() < %f", by, s.Share)
 	}
 	for _, q := range statements {
-		if err := queryRows(ctx, conn, p, asTheyAre, q, visit); err != nil {
+		if err := c.readAs(ctx, p, asTheyAre, q, visit); err != nil {
 			return fmt.Errorf("looking at %s: %w", p.Source, d.explain(err))
 		}
 	}
@@ -52,9 +49,9 @@ func extremes(p *domain.TablePlan) []string {
 		name := quote(c.Name)
 		switch base := strings.TrimSuffix(c.BaseType, " unsigned"); {
 		case plainNumber[base], base == "float", base == "double", base == "date", base == "datetime", base == "timestamp", base == "time":
-			least, greatest, longest = append(least, "min("+name+")"), append(greatest, "max("+name+")"), append(longest, "NULL")
+			least, greatest, longest = append(least, selected(c, "min("+name+")")), append(greatest, selected(c, "max("+name+")")), append(longest, "NULL")
 		default:
-			one := "(SELECT " + selected(c) + " FROM " + qualified(p.Source) + " ORDER BY length(" + name + ") DESC LIMIT 1)"
+			one := "(SELECT " + selected(c, name) + " FROM " + qualified(p.Source) + " ORDER BY length(" + name + ") DESC LIMIT 1)"
 			least, greatest, longest = append(least, "NULL"), append(greatest, "NULL"), append(longest, one)
 		}
 	}

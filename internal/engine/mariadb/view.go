@@ -2,8 +2,8 @@ package mariadb
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -15,31 +15,31 @@ import (
 
 // view is a read-only transaction; its place in the log is always known.
 type view struct {
-	d    *database
-	conn *sql.Conn
+	d *database
+	c *wire
 }
 
 // OpenView opens a consistent view.
 func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
-	conn, at, err := d.snapshot(ctx)
+	c, at, err := d.snapshot(ctx)
 	if err != nil {
 		return nil, 0, err
 	}
 	if !exact {
 		at = 0
 	}
-	return &view{d, conn}, at, nil
+	return &view{d, c}, at, nil
 }
 
-func (v *view) Close() {
-	_ = v.conn.Raw(func(any) error { return errDrop })
-	_ = v.conn.Close()
-}
+func (v *view) Close() { v.c.close() }
 
 // Count returns the number of rows.
 func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 	var n int64
-	err := v.conn.QueryRowContext(ctx, "SELECT count(*) FROM "+qualified(p.Source)+keyRange(p, nil, nil)).Scan(&n)
+	err := v.c.rows(ctx, "SELECT count(*) FROM "+qualified(p.Source)+keyRange(p, nil, nil), func(f [][]byte) (err error) {
+		n, err = strconv.ParseInt(string(f[0]), 10, 64)
+		return err
+	})
 	return n, v.d.explain(err)
 }
 
@@ -59,7 +59,7 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 
 func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
 	var row []byte
-	return v.d.explain(query(ctx, v.conn, p, where, func(fields [][]byte) error {
+	return v.d.explain(v.c.read(ctx, p, where, func(fields [][]byte) error {
 		row = pgcopy.AppendFields(row[:0], fields)
 		return visit(row, fields)
 	}))
@@ -91,13 +91,13 @@ func equals(cols []domain.Column, key domain.KeyValue) string {
 
 // FetchRow returns the row at the key as it is now, or nil.
 func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (domain.Row, error) {
-	conn, err := d.pool.Conn(ctx)
+	c, err := d.dial(ctx, reading...)
 	if err != nil {
-		return nil, d.explain(err)
+		return nil, err
 	}
-	defer func() { _ = conn.Close() }()
+	defer c.close()
 	var out domain.Row
-	v := &view{d, conn}
+	v := &view{d, c}
 	err = v.At(ctx, p, []domain.KeyValue{key}, func(_ []byte, fields [][]byte) error { out = engine.TextRow(fields); return nil })
 	if err != nil {
 		return nil, fmt.Errorf("fetching a row of %s: %w", p.Source, err)

@@ -186,16 +186,19 @@ func loadStatement(name string, p *domain.TablePlan) string {
 var fileEscapes = [256]byte{'\\': '\\', '\t': 't', '\n': 'n', 0: '0'}
 
 func appendFile(b, v []byte) []byte {
-	from := 0
-	for i, x := range v {
-		if x <= '\\' { // most letters are beyond
-			if e := fileEscapes[x]; e != 0 {
-				b = append(append(b, v[from:i]...), '\\', e)
-				from = i + 1
-			}
+	for {
+		n := pgcopy.Plain(v)
+		b = append(b, v[:n]...)
+		if n == len(v) {
+			return b
 		}
+		if e := fileEscapes[v[n]]; e != 0 {
+			b = append(b, '\\', e)
+		} else {
+			b = append(b, v[n])
+		}
+		v = v[n+1:]
 	}
-	return append(b, v[from:]...)
 }
 
 // line adds a row to the file.
@@ -249,11 +252,8 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 		return err
 	}
 	for len(data) > 0 {
-		n, err := pgcopy.RowSize(data)
-		if err == nil {
-			w.fields, err = pgcopy.Fields(w.fields[:0], data[:n])
-		}
-		if err == nil && len(w.fields) != len(w.columns) {
+		var err error
+		if w.fields, data, err = pgcopy.Next(w.fields[:0], data); err == nil && len(w.fields) != len(w.columns) {
 			err = fmt.Errorf("a row of %s has %d values, its plan %d", w.table, len(w.fields), len(w.columns))
 		}
 		if err == nil {
@@ -262,7 +262,6 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 		if err != nil {
 			return err
 		}
-		data = data[n:]
 		w.rows++
 	}
 	select {

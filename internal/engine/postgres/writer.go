@@ -65,16 +65,12 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
 func (w *writer) Write(ctx context.Context, data []byte) error {
 	if w.rows {
 		w.text = append(w.text[:0], 'd', 0, 0, 0, 0)
+		var err error
 		for len(data) > 0 {
-			n, err := pgcopy.RowSize(data)
-			if err == nil {
-				w.fields, err = pgcopy.Fields(w.fields[:0], data[:n])
-			}
-			if err != nil {
+			if w.fields, data, err = pgcopy.Next(w.fields[:0], data); err != nil {
 				return w.fail(ctx, err)
 			}
 			w.text = pgcopy.AppendText(w.text, w.fields)
-			data = data[n:]
 		}
 		binary.BigEndian.PutUint32(w.text[1:], uint32(len(w.text)-1))
 		data = w.text

@@ -111,6 +111,35 @@ func FuzzFields(f *testing.F) {
 	})
 }
 
+// FuzzText holds a row in COPY's text format against one written byte by byte.
+func FuzzText(f *testing.F) {
+	f.Add([]byte("heather\\and\tlime\n"), []byte("\x00\x01\x1f\b\f\v\r, and a longer text behind it \x7f\xff"))
+	f.Fuzz(func(t *testing.T, a, b []byte) {
+		var want []byte
+		for i, field := range [][]byte{a, nil, b} {
+			if i > 0 {
+				want = append(want, '\t')
+			}
+			if field == nil {
+				want = append(want, `\N`...)
+			}
+			for _, x := range field {
+				if at := bytes.IndexByte([]byte("\\\n\r\t\b\f\v"), x); at >= 0 {
+					want = append(want, '\\', `\nrtbfv`[at])
+				} else {
+					want = append(want, x)
+				}
+			}
+		}
+		if a == nil || b == nil {
+			return
+		}
+		if got := pgcopy.AppendText(nil, [][]byte{a, nil, b}); !bytes.Equal(got, append(want, '\n')) {
+			t.Fatalf("%q, want %q", got, want)
+		}
+	})
+}
+
 // BenchmarkFrames counts and hashes a stream of rows; beside it the limit, the
 // same bytes only copied.
 func BenchmarkFrames(b *testing.B) {

@@ -1,0 +1,395 @@
+package mariadb
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha1"
+	"crypto/sha512"
+	"crypto/tls"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"filippo.io/edwards25519"
+	"github.com/go-sql-driver/mysql"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/protocol/resultset"
+)
+
+// wire is a connection of our own in the server's protocol (MariaDB documentation,
+// "Client/Server Protocol"): rows and the log's events come as the bytes that the
+// server sent, without a value made of each.
+type wire struct {
+	net  net.Conn
+	in   *bufio.Reader
+	seq  byte
+	long []byte // a packet that the reading buffer does not hold
+}
+
+// Capabilities of the protocol that are used.
+const (
+	canLongPassword   = 1
+	canProtocol41     = 1 << 9
+	canTLS            = 1 << 11
+	canTransactions   = 1 << 13
+	canSecure         = 1 << 15
+	canPluginAuth     = 1 << 19
+	largestPacket     = 1<<24 - 1
+	utf8mb4GeneralCI  = 45
+	commandQuery      = 0x03
+	commandPrepare    = 0x16
+	commandExecute    = 0x17
+	commandForget     = 0x19
+	commandBinlogDump = 0x12
+)
+
+// dial connects, signs in and makes settings of the session.
+func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) {
+	nd := net.Dialer{Timeout: 10 * time.Second}
+	conn, err := nd.DialContext(ctx, "tcp", net.JoinHostPort(d.end.Host, strconv.Itoa(d.end.Port)))
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	c := &wire{net: conn, in: bufio.NewReaderSize(conn, 256<<10)}
+	_ = conn.SetDeadline(time.Now().Add(15 * time.Second))
+	if err := c.signIn(d); err != nil {
+		_ = conn.Close()
+		return nil, d.explain(err)
+	}
+	for _, q := range settings {
+		if err := c.run("SET SESSION " + q); err != nil {
+			c.close()
+			return nil, d.explain(err)
+		}
+	}
+	_ = conn.SetDeadline(time.Time{})
+	return c, nil
+}
+
+func (c *wire) signIn(d *database) error {
+	hello, err := c.packet()
+	if err != nil {
+		return err
+	}
+	if len(hello) > 0 && hello[0] == 0xff {
+		return serverSaid(hello)
+	}
+	scramble, server, err := greeting(hello)
+	if err != nil {
+		return err
+	}
+	can := uint32(canLongPassword | canProtocol41 | canTransactions | canSecure | canPluginAuth)
+	head := func() []byte {
+		b := binary.LittleEndian.AppendUint32(nil, can)
+		b = binary.LittleEndian.AppendUint32(b, largestPacket)
+		return append(append(b, utf8mb4GeneralCI), make([]byte, 23)...)
+	}
+	if d.end.TLS != "disable" && server&canTLS != 0 {
+		can |= canTLS
+		if err := c.send(head()); err != nil {
+			return err
+		}
+		t := tls.Client(c.net, &tls.Config{ServerName: d.end.Host, InsecureSkipVerify: d.end.TLS != "verify-full"}) //nolint:gosec // as the person chose
+		if err := t.Handshake(); err != nil {
+			return fmt.Errorf("encrypting the connection: %w", err)
+		}
+		c.net, c.in = t, bufio.NewReaderSize(t, 256<<10)
+	} else if d.end.TLS == "require" || d.end.TLS == "verify-full" {
+		return domain.Unavailable(nil, "%s offers no encryption; set it up there, or choose tls: prefer", d.name)
+	}
+	word := nativePassword(d.end.Password, scramble)
+	b := append(append(head(), d.end.User...), 0)
+	b = append(append(b, byte(len(word))), word...)
+	b = append(append(b, "mysql_native_password"...), 0)
+	if err := c.send(b); err != nil {
+		return err
+	}
+	answer, err := c.packet()
+	if err != nil {
+		return err
+	}
+	if len(answer) > 0 && answer[0] == 0xfe { // the server wants another way of signing in
+		plugin, rest, _ := strings.Cut(string(answer[1:]), "\x00")
+		switch plugin {
+		case "mysql_native_password":
+			word = nativePassword(d.end.Password, []byte(strings.TrimRight(rest, "\x00")))
+		case "client_ed25519":
+			word = signed(d.end.Password, []byte(rest))
+		default:
+			return domain.Unavailable(nil, "%s wants user %q to sign in by %s; give us a user that signs in by ed25519 or mysql_native_password", d.name, d.end.User, plugin)
+		}
+		if err := c.send(word); err != nil {
+			return err
+		}
+		if answer, err = c.packet(); err != nil {
+			return err
+		}
+	}
+	if len(answer) > 0 && answer[0] == 0xff {
+		return serverSaid(answer)
+	}
+	return nil
+}
+
+// greeting reads the server's first packet: the scramble and what it can do.
+func greeting(b []byte) ([]byte, uint32, error) {
+	short := errors.New("the server's greeting is cut short")
+	if len(b) < 2 || b[0] != 10 {
+		return nil, 0, fmt.Errorf("this is no MariaDB server, or one of another protocol")
+	}
+	end := strings.IndexByte(string(b[1:]), 0)
+	if end < 0 || len(b) < 1+end+1+4+8+1+2+1+2+2+1+10 {
+		return nil, 0, short
+	}
+	b = b[1+end+1+4:]
+	scramble := append([]byte{}, b[:8]...)
+	can := uint32(binary.LittleEndian.Uint16(b[9:])) | uint32(binary.LittleEndian.Uint16(b[14:]))<<16
+	rest := b[27:]
+	if n := min(12, len(rest)); n > 0 {
+		scramble = append(scramble, rest[:n]...)
+	}
+	return scramble, can, nil
+}
+
+// nativePassword proves that we know the password without sending it:
+// SHA1(password) XOR SHA1(scramble, SHA1(SHA1(password))).
+func nativePassword(password string, scramble []byte) []byte {
+	if password == "" {
+		return nil
+	}
+	one := sha1.Sum([]byte(password))
+	two := sha1.Sum(one[:])
+	h := sha1.New()
+	h.Write(scramble)
+	h.Write(two[:])
+	out := h.Sum(nil)
+	for i := range out {
+		out[i] ^= one[i]
+	}
+	return out
+}
+
+// signed proves that we know the password by an Ed25519 signature of the scramble,
+// whose secret is the password's SHA-512 (MariaDB documentation, "Authentication
+// Plugin - ed25519"; RFC 8032, 5.1.6).
+func signed(password string, scramble []byte) []byte {
+	h := sha512.Sum512([]byte(password))
+	digest := func(parts ...[]byte) *edwards25519.Scalar {
+		sum := sha512.Sum512(bytes.Join(parts, nil))
+		s, _ := edwards25519.NewScalar().SetUniformBytes(sum[:]) // takes any 64 bytes
+		return s
+	}
+	secret, _ := edwards25519.NewScalar().SetBytesWithClamping(h[:32]) // takes any 32 bytes
+	public := new(edwards25519.Point).ScalarBaseMult(secret)
+	nonce := digest(h[32:], scramble)
+	r := new(edwards25519.Point).ScalarBaseMult(nonce).Bytes()
+	k := digest(r, public.Bytes(), scramble)
+	return append(r, k.MultiplyAdd(k, secret, nonce).Bytes()...)
+}
+
+func serverSaid(b []byte) error {
+	e := &mysql.MySQLError{}
+	if len(b) >= 3 {
+		e.Number = binary.LittleEndian.Uint16(b[1:])
+		text := b[3:]
+		if len(text) > 6 && text[0] == '#' {
+			copy(e.SQLState[:], text[1:6])
+			text = text[6:]
+		}
+		e.Message = string(text)
+	}
+	return e
+}
+
+// packet reads one packet, also one that was sent in several. It is good until
+// the next.
+func (c *wire) packet() ([]byte, error) {
+	c.long = c.long[:0]
+	for {
+		head, err := c.in.Peek(4)
+		if err != nil {
+			return nil, err
+		}
+		n := int(head[0]) | int(head[1])<<8 | int(head[2])<<16
+		c.seq = head[3] + 1
+		if len(c.long) == 0 && 4+n <= c.in.Size() {
+			b, err := c.in.Peek(4 + n)
+			if err != nil {
+				return nil, err
+			}
+			_, err = c.in.Discard(4 + n)
+			return b[4:], err
+		}
+		if _, err := c.in.Discard(4); err != nil {
+			return nil, err
+		}
+		from := len(c.long)
+		c.long = slices.Grow(c.long, n)[:from+n]
+		if _, err := io.ReadFull(c.in, c.long[from:]); err != nil {
+			return nil, err
+		}
+		if n < largestPacket {
+			return c.long, nil
+		}
+	}
+}
+
+// rows runs a statement and hands on the fields of each row as the server's texts;
+// nil is NULL. They are good until the next row. After an error of visit, or the
+// context's end, the connection is of no more use.
+func (c *wire) rows(ctx context.Context, sql string, visit func(fields [][]byte) error) error {
+	return c.within(ctx, func() error {
+		n, err := c.ask(append([]byte{commandQuery}, sql...), nil)
+		if n == 0 || err != nil {
+			return err
+		}
+		fields := make([][]byte, n)
+		return c.each(func(row []byte) error {
+			if err := resultset.Texts(fields, row); err != nil {
+				return err
+			}
+			return visit(fields)
+		})
+	})
+}
+
+// values runs a statement as a prepared one, whose values come in binary form:
+// nothing of a float is lost, and neither side makes texts of numbers twice.
+func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Decoder) error) error {
+	return c.within(ctx, func() error {
+		c.seq = 0
+		if err := c.send(append([]byte{commandPrepare}, sql...)); err != nil {
+			return err
+		}
+		b, err := c.packet()
+		switch {
+		case err != nil:
+			return err
+		case len(b) > 0 && b[0] == 0xff:
+			return serverSaid(b)
+		case len(b) < 9:
+			return resultset.ErrShort
+		}
+		statement := bytes.Clone(b[1:5])
+		for range binary.LittleEndian.Uint16(b[5:]) + 1 { // columns as they would be, and their end
+			if _, err := c.packet(); err != nil {
+				return err
+			}
+		}
+		var d resultset.Decoder
+		run := append(append([]byte{commandExecute}, statement...), 0, 1, 0, 0, 0)
+		if _, err := c.ask(run, &d); err != nil {
+			return err
+		}
+		err = c.each(func(row []byte) error {
+			if err := d.Row(row); err != nil {
+				return err
+			}
+			return visit(&d)
+		})
+		if err != nil {
+			return err
+		}
+		c.seq = 0
+		return c.send(append([]byte{commandForget}, statement...))
+	})
+}
+
+// within ends the connection when the context ends first.
+func (c *wire) within(ctx context.Context, f func() error) error {
+	stop := context.AfterFunc(ctx, c.close)
+	defer stop()
+	err := f()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return err
+}
+
+// ask sends a command and reads the head of its answer: how many columns there
+// are, none where the answer is no rows.
+func (c *wire) ask(command []byte, d *resultset.Decoder) (int, error) {
+	c.seq = 0
+	if err := c.send(command); err != nil {
+		return 0, err
+	}
+	b, err := c.packet()
+	switch {
+	case err != nil:
+		return 0, err
+	case len(b) == 0:
+		return 0, resultset.ErrShort
+	case b[0] == 0xff:
+		return 0, serverSaid(b)
+	}
+	n, _, ok := resultset.Length(b)
+	if !ok {
+		return 0, resultset.ErrShort
+	}
+	for range n {
+		b, err := c.packet()
+		if err != nil {
+			return 0, err
+		}
+		if d != nil {
+			col, err := resultset.ParseColumn(b)
+			if err != nil {
+				return 0, err
+			}
+			d.Columns = append(d.Columns, col)
+		}
+	}
+	if n > 0 {
+		_, err = c.packet()
+	}
+	return n, err
+}
+
+// each hands on the rows that follow.
+func (c *wire) each(row func([]byte) error) error {
+	for {
+		b, err := c.packet()
+		switch {
+		case err != nil:
+			return err
+		case len(b) > 0 && b[0] == 0xff:
+			return serverSaid(b)
+		case len(b) > 0 && b[0] == 0xfe && len(b) < 9:
+			return nil
+		}
+		if err := row(b); err != nil {
+			c.close() // what still comes is nobody's
+			return err
+		}
+	}
+}
+
+func (c *wire) send(b []byte) error {
+	for {
+		n := min(len(b), largestPacket)
+		head := []byte{byte(n), byte(n >> 8), byte(n >> 16), c.seq}
+		if _, err := c.net.Write(append(head, b[:n]...)); err != nil {
+			return err
+		}
+		c.seq++
+		if b = b[n:]; n < largestPacket {
+			return nil
+		}
+	}
+}
+
+// run sends a statement that gives no rows.
+func (c *wire) run(sql string) error {
+	_, err := c.ask(append([]byte{commandQuery}, sql...), nil)
+	return err
+}
+
+func (c *wire) close() { _ = c.net.Close() }
