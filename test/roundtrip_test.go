@@ -75,7 +75,7 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 		t.Fatal(err)
 	}
 	there := p.OnTarget()
-	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, []domain.TablePlan{there}, domain.DefaultSettings()); err != nil {
+	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, []domain.TablePlan{there}, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
 		t.Fatal(err)
 	}
 	r, err := from.OpenReader(t.Context())

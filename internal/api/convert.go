@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -106,7 +107,7 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
 	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase),
-		Condition: contract.Condition(c.Condition), Reason: c.Reason, WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Rules: rulesOut(c.Rules.V), Settings: settingsOut(c.Settings.V),
+		Condition: contract.Condition(c.Condition), Reason: c.Reason, WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Rules: as[[]contract.Rule](notNil(c.Rules.V)), Planning: as[contract.Planning](c.Planning.V), Settings: settingsOut(c.Settings.V),
 		CreatedAt: c.CreatedAt, SurveyedAt: stamp(c.SurveyedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
 		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt), ClosedAt: stamp(c.ClosedAt)}
 	// A setting that can run commands may hold secrets of its own.
@@ -235,31 +236,18 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutov
 	return out, err
 }
 
-func rulesIn(list []contract.Rule) []domain.Rule {
-	return convertAll(list, func(r contract.Rule) domain.Rule {
-		out := domain.Rule{Tables: r.Tables, Schema: text(r.Schema), Name: text(r.Name), Where: text(r.Where)}
-		if r.Columns != nil {
-			out.Columns = map[string]domain.ColumnRule{}
-			for name, c := range *r.Columns {
-				out.Columns[name] = domain.ColumnRule{Name: text(c.Name), Type: text(c.Type), LeaveOut: c.LeaveOut != nil && *c.LeaveOut}
-			}
-		}
-		return out
-	})
-}
-
-func rulesOut(list []domain.Rule) []contract.Rule {
-	return convertAll(list, func(r domain.Rule) contract.Rule {
-		out := contract.Rule{Tables: r.Tables, Schema: some(r.Schema), Name: some(r.Name), Where: some(r.Where)}
-		if len(r.Columns) > 0 {
-			columns := map[string]contract.ColumnRule{}
-			for name, c := range r.Columns {
-				columns[name] = contract.ColumnRule{Name: some(c.Name), Type: some(c.Type), LeaveOut: some(c.LeaveOut)}
-			}
-			out.Columns = &columns
-		}
-		return out
-	})
+// as brings a value to a type whose JSON form is the same: the contract says of
+// rules and planning what the domain says.
+func as[T any](v any) T {
+	var out T
+	text, err := json.Marshal(v)
+	if err == nil {
+		err = json.Unmarshal(text, &out)
+	}
+	if err != nil {
+		panic(fmt.Sprintf("%T and %T are unlike: %s", v, out, err)) // a mistake of ours, found by any call
+	}
+	return out
 }
 
 // some is a value that may be left unsaid: nil when it is zero.

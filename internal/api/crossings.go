@@ -121,8 +121,11 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err := domain.ValidRules(d.Rules); err != nil {
 		return none, err
 	}
+	if err := d.Planning.Validate(); err != nil {
+		return none, err
+	}
 	_, err = s.Store.AddCrossing(ctx, records.Crossing{UID: strings.ReplaceAll(uuid.NewString(), "-", "")[:12], Name: d.Name, Kind: d.Kind,
-		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Rules: records.JSON[[]domain.Rule]{V: notNil(d.Rules)}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
+		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Rules: records.JSON[[]domain.Rule]{V: notNil(d.Rules)}, Planning: records.JSON[domain.Planning]{V: d.Planning}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
 	if err != nil {
 		return none, err
 	}
@@ -152,7 +155,10 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 		d.Tables = *r.Body.Tables
 	}
 	if r.Body.Rules != nil {
-		d.Rules = rulesIn(*r.Body.Rules)
+		d.Rules = as[[]domain.Rule](*r.Body.Rules)
+	}
+	if r.Body.Planning != nil {
+		d.Planning = as[domain.Planning](*r.Body.Planning)
 	}
 	c, err := s.add(ctx, d, r.Body.Settings != nil && r.Body.Settings.StopMethod != nil)
 	return contract.AddCrossing201JSONResponse(c), err
@@ -164,7 +170,7 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 		return nil, err
 	}
 	m := f.Crossing
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Rules: m.Rules, Settings: m.Settings.Domain()}, m.Settings.StopMethod != "")
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Domain()}, m.Settings.StopMethod != "")
 	return contract.ImportManifest201JSONResponse(c), err
 }
 
@@ -190,13 +196,28 @@ func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingReq
 
 func (s *calls) ChooseTables(ctx context.Context, r contract.ChooseTablesRequestObject) (contract.ChooseTablesResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
-		rules := c.Rules.V
+		rules, planning := c.Rules.V, c.Planning.V
 		if r.Body.Rules != nil {
-			rules = rulesIn(*r.Body.Rules)
+			rules = as[[]domain.Rule](*r.Body.Rules)
 		}
-		return s.Voyage.ChooseTables(ctx, c, r.Body.Patterns, notNil(rules), actor)
+		if r.Body.Planning != nil {
+			planning = as[domain.Planning](*r.Body.Planning)
+		}
+		return s.Voyage.ChooseTables(ctx, c, r.Body.Patterns, notNil(rules), planning, actor)
 	})
 	return contract.ChooseTables200JSONResponse(c), err
+}
+
+func (s *calls) CopyCrossing(ctx context.Context, r contract.CopyCrossingRequestObject) (contract.CopyCrossingResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	d := domain.Crossing{Name: r.Body.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Patterns.V, Rules: c.Rules.V, Planning: c.Planning.V, Settings: c.Settings.V}
+	take(&d.Source, r.Body.Source)
+	take(&d.Target, r.Body.Target)
+	out, err := s.add(ctx, d, d.Source == c.Source)
+	return contract.CopyCrossing201JSONResponse(out), err
 }
 
 func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingRequestObject) (contract.RemoveCrossingResponseObject, error) {

@@ -155,13 +155,18 @@ func (s *calls) PreviewRows(ctx context.Context, r contract.PreviewRowsRequestOb
 		return nil, err
 	}
 	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Params.Table, "look", "%s looked at the first rows of %s in %s", who(ctx).Name, r.Params.Table, r.Name)
-	out := contract.PreviewRows200JSONResponse{Rows: [][]*string{}, More: len(rows) > limit}
+	return contract.PreviewRows200JSONResponse(preview(t.Columns, rows, limit)), nil
+}
+
+// preview shows at most limit rows; one more tells that there are others.
+func preview(cols []domain.Column, rows [][]*string, limit int) contract.Preview {
+	out := contract.Preview{Rows: [][]*string{}, More: len(rows) > limit}
 	out.Rows = append(out.Rows, rows[:min(len(rows), limit)]...)
-	for _, c := range t.Columns {
+	for _, c := range cols {
 		out.Columns = append(out.Columns, struct {
 			Name string `json:"name"`
 			Type string `json:"type"`
 		}{c.Name, c.Type})
 	}
-	return out, nil
+	return out
 }

@@ -31,6 +31,52 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	return out, nil
 }
 
+func (s *calls) PreviewPlan(ctx context.Context, r contract.PreviewPlanRequestObject) (contract.PreviewPlanResponseObject, error) {
+	limit := 20
+	take(&limit, r.Params.Limit)
+	limit = min(max(limit, 1), 100)
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	cols, rows, err := s.Voyage.PreviewPlan(ctx, &c, r.Params.Table, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	s.Voyage.Say(ctx, "info", who(ctx).Name, c.Name, r.Params.Table, "look", "%s looked at the first rows of %s as they will arrive", who(ctx).Name, r.Params.Table)
+	return contract.PreviewPlan200JSONResponse(preview(cols, rows, limit)), nil
+}
+
+func (s *calls) ListObjects(ctx context.Context, r contract.ListObjectsRequestObject) (contract.ListObjectsResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Store.Objects(ctx, c.ID)
+	return contract.ListObjects200JSONResponse(convertAll(list, madeObject)), err
+}
+
+func (s *calls) ChangeObject(ctx context.Context, r contract.ChangeObjectRequestObject) (contract.ChangeObjectResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	o, err := s.Voyage.ChangeObject(ctx, &c, r.Id, r.Body.Statement, who(ctx).Name)
+	return contract.ChangeObject200JSONResponse(madeObject(o)), err
+}
+
+func madeObject(o records.Object) contract.MadeObject {
+	out := contract.MadeObject{Id: o.ID, Stage: contract.MadeObjectStage(o.Stage), Kind: o.Kind, Name: o.Name, Table: o.Table, Statement: o.Statement,
+		State: contract.MadeObjectState(o.State), Error: o.Error}
+	if o.Seconds.Valid && o.Stage != records.StageTable {
+		out.Seconds = &o.Seconds.Float64
+	}
+	if o.EndedAt.Valid {
+		out.EndedAt = &o.EndedAt.Time
+	}
+	return out
+}
+
 func plannedObject(o voyage.Object) contract.PlannedObject {
 	return contract.PlannedObject{Kind: o.Kind, Name: o.Name, Statement: o.SQL}
 }

@@ -16,7 +16,7 @@ import (
 
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
-	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingSet(), a.crossingStart(),
+	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(), a.crossingSet(), a.crossingStart(),
 		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingClose(), a.crossingRemove())
 	return c
 }
@@ -35,7 +35,7 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 	hook := f.String("handover-url", "", "webhook called at hand-over")
 	command := f.String("handover-command", "", "command run by the service at hand-over (needs the admin role)")
 	holds := f.StringSlice("hold-points", nil, "steps of a cutover before which it waits for a person: stop writes, close source")
-	fill := f.String("non-empty-target", "refuse", "target tables that hold rows: refuse or empty")
+	fill := f.String("non-empty-target", "refuse", "target tables that hold rows: refuse, keep, empty or replace")
 	return func() (*contract.Settings, error) {
 		s := &contract.Settings{}
 		given := func(n string) bool { return f.Changed(n) }

@@ -5,6 +5,7 @@ import (
 	"maps"
 	"os"
 	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -48,7 +49,7 @@ has under crossing.rules:
 			if err != nil {
 				return exitWith(ExitUsage, "%s: %w", file, err)
 			}
-			rules, err := contractRules(list)
+			rules, err := like[[]contract.Rule](list)
 			if err != nil {
 				return err
 			}
@@ -62,10 +63,10 @@ has under crossing.rules:
 	return c
 }
 
-// contractRules brings rules to the API's form, which has the same names.
-func contractRules(list any) ([]contract.Rule, error) {
-	out := []contract.Rule{}
-	text, err := json.Marshal(list)
+// like brings a value to the API's form, which has the same names.
+func like[T any](v any) (T, error) {
+	var out T
+	text, err := json.Marshal(v)
 	if err == nil {
 		err = json.Unmarshal(text, &out)
 	}
@@ -93,6 +94,20 @@ func showRules(w *table, c contract.Crossing) {
 		if r.Where != nil {
 			change("only rows where " + *r.Where)
 		}
+		if r.Standing != nil {
+			change("a table that stands: " + string(*r.Standing))
+		}
+		statements := deref(r.Statements)
+		for _, what := range slices.Sorted(maps.Keys(statements)) {
+			if statements[what] == "" {
+				change(what + " is not made")
+			} else {
+				change(what + " is made by hand: " + strings.Join(strings.Fields(statements[what]), " "))
+			}
+		}
+		if r.Note != nil {
+			change("note: " + *r.Note)
+		}
 		columns := deref(r.Columns)
 		for _, name := range slices.Sorted(maps.Keys(columns)) {
 			k := columns[name]
@@ -105,6 +120,15 @@ func showRules(w *table, c contract.Crossing) {
 			}
 			if k.Type != nil {
 				text += " as " + *k.Type
+			}
+			if k.Expression != nil {
+				text += " is read as " + *k.Expression
+			}
+			if k.Mask != nil {
+				text += " is masked by the key " + *k.Mask
+			}
+			if k.Value != nil {
+				text += " is always '" + *k.Value + "'"
 			}
 			change(text)
 		}

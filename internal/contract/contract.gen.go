@@ -185,6 +185,60 @@ func (e Kind) Valid() bool {
 	}
 }
 
+// Defines values for MadeObjectStage.
+const (
+	MadeObjectStageAfter    MadeObjectStage = "after"
+	MadeObjectStageBefore   MadeObjectStage = "before"
+	MadeObjectStageCarried  MadeObjectStage = "carried"
+	MadeObjectStageDeferred MadeObjectStage = "deferred"
+	MadeObjectStageTable    MadeObjectStage = "table"
+)
+
+// Valid indicates whether the value is a known member of the MadeObjectStage enum.
+func (e MadeObjectStage) Valid() bool {
+	switch e {
+	case MadeObjectStageAfter:
+		return true
+	case MadeObjectStageBefore:
+		return true
+	case MadeObjectStageCarried:
+		return true
+	case MadeObjectStageDeferred:
+		return true
+	case MadeObjectStageTable:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MadeObjectState.
+const (
+	MadeObjectStateFailed  MadeObjectState = "failed"
+	MadeObjectStateLeftOut MadeObjectState = "left out"
+	MadeObjectStateMade    MadeObjectState = "made"
+	MadeObjectStateRunning MadeObjectState = "running"
+	MadeObjectStateWaiting MadeObjectState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the MadeObjectState enum.
+func (e MadeObjectState) Valid() bool {
+	switch e {
+	case MadeObjectStateFailed:
+		return true
+	case MadeObjectStateLeftOut:
+		return true
+	case MadeObjectStateMade:
+		return true
+	case MadeObjectStateRunning:
+		return true
+	case MadeObjectStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewDatabaseEngine.
 const (
 	Mariadb  NewDatabaseEngine = "mariadb"
@@ -284,6 +338,27 @@ func (e Phase) Valid() bool {
 	}
 }
 
+// Defines values for PlanningCarry.
+const (
+	Routines PlanningCarry = "routines"
+	Triggers PlanningCarry = "triggers"
+	Views    PlanningCarry = "views"
+)
+
+// Valid indicates whether the value is a known member of the PlanningCarry enum.
+func (e PlanningCarry) Valid() bool {
+	switch e {
+	case Routines:
+		return true
+	case Triggers:
+		return true
+	case Views:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReconciledTableState.
 const (
 	ReconciledTableStateDone    ReconciledTableState = "done"
@@ -353,6 +428,30 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RuleStanding.
+const (
+	RuleStandingEmpty   RuleStanding = "empty"
+	RuleStandingKeep    RuleStanding = "keep"
+	RuleStandingRefuse  RuleStanding = "refuse"
+	RuleStandingReplace RuleStanding = "replace"
+)
+
+// Valid indicates whether the value is a known member of the RuleStanding enum.
+func (e RuleStanding) Valid() bool {
+	switch e {
+	case RuleStandingEmpty:
+		return true
+	case RuleStandingKeep:
+		return true
+	case RuleStandingRefuse:
+		return true
+	case RuleStandingReplace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsCutoverDepth.
 const (
 	SettingsCutoverDepthCounts SettingsCutoverDepth = "counts"
@@ -394,16 +493,22 @@ func (e SettingsHoldPoints) Valid() bool {
 
 // Defines values for SettingsNonEmptyTarget.
 const (
-	Empty  SettingsNonEmptyTarget = "empty"
-	Refuse SettingsNonEmptyTarget = "refuse"
+	SettingsNonEmptyTargetEmpty   SettingsNonEmptyTarget = "empty"
+	SettingsNonEmptyTargetKeep    SettingsNonEmptyTarget = "keep"
+	SettingsNonEmptyTargetRefuse  SettingsNonEmptyTarget = "refuse"
+	SettingsNonEmptyTargetReplace SettingsNonEmptyTarget = "replace"
 )
 
 // Valid indicates whether the value is a known member of the SettingsNonEmptyTarget enum.
 func (e SettingsNonEmptyTarget) Valid() bool {
 	switch e {
-	case Empty:
+	case SettingsNonEmptyTargetEmpty:
 		return true
-	case Refuse:
+	case SettingsNonEmptyTargetKeep:
+		return true
+	case SettingsNonEmptyTargetRefuse:
+		return true
+	case SettingsNonEmptyTargetReplace:
 		return true
 	default:
 		return false
@@ -713,13 +818,21 @@ type ChunkStory struct {
 
 // ColumnRule defines model for ColumnRule.
 type ColumnRule struct {
-	LeaveOut *bool `json:"leave_out,omitempty"`
+	// Expression In the source's SQL, in place of the column or as one more; crossings of kind load
+	Expression *string `json:"expression,omitempty"`
+	LeaveOut   *bool   `json:"leave_out,omitempty"`
+
+	// Mask Name of the key with which values are replaced by hashes
+	Mask *string `json:"mask,omitempty"`
 
 	// Name On the target
 	Name *string `json:"name,omitempty"`
 
 	// Type On the target, in its own words
 	Type *string `json:"type,omitempty"`
+
+	// Value Of every row, in a column that only the target has
+	Value *string `json:"value,omitempty"`
 }
 
 // Condition defines model for Condition.
@@ -727,15 +840,18 @@ type Condition string
 
 // Crossing defines model for Crossing.
 type Crossing struct {
-	ClosedAt   *time.Time `json:"closed_at,omitempty"`
-	Condition  Condition  `json:"condition"`
-	CreatedAt  time.Time  `json:"created_at"`
-	CutOverAt  *time.Time `json:"cut_over_at,omitempty"`
-	InStepAt   *time.Time `json:"in_step_at,omitempty"`
-	Kind       Kind       `json:"kind"`
-	LandedAt   *time.Time `json:"landed_at,omitempty"`
-	Name       string     `json:"name"`
-	Phase      Phase      `json:"phase"`
+	ClosedAt  *time.Time `json:"closed_at,omitempty"`
+	Condition Condition  `json:"condition"`
+	CreatedAt time.Time  `json:"created_at"`
+	CutOverAt *time.Time `json:"cut_over_at,omitempty"`
+	InStepAt  *time.Time `json:"in_step_at,omitempty"`
+	Kind      Kind       `json:"kind"`
+	LandedAt  *time.Time `json:"landed_at,omitempty"`
+	Name      string     `json:"name"`
+	Phase     Phase      `json:"phase"`
+
+	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+	Planning   Planning   `json:"planning"`
 	Progress   Progress   `json:"progress"`
 	Reason     string     `json:"reason"`
 	Rules      []Rule     `json:"rules"`
@@ -1019,10 +1135,37 @@ type Loss struct {
 	Table string `json:"table"`
 }
 
+// MadeObject defines model for MadeObject.
+type MadeObject struct {
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	Error   string     `json:"error"`
+	Id      int64      `json:"id"`
+	Kind    string     `json:"kind"`
+	Name    string     `json:"name"`
+	Seconds *float64   `json:"seconds,omitempty"`
+
+	// Stage When it is made
+	Stage     MadeObjectStage `json:"stage"`
+	State     MadeObjectState `json:"state"`
+	Statement string          `json:"statement"`
+
+	// Table schema.table on the target; empty where it is of none
+	Table string `json:"table"`
+}
+
+// MadeObjectStage When it is made
+type MadeObjectStage string
+
+// MadeObjectState defines model for MadeObject.State.
+type MadeObjectState string
+
 // NewCrossing defines model for NewCrossing.
 type NewCrossing struct {
-	Kind     *Kind     `json:"kind,omitempty"`
-	Name     string    `json:"name"`
+	Kind *Kind  `json:"kind,omitempty"`
+	Name string `json:"name"`
+
+	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+	Planning *Planning `json:"planning,omitempty"`
 	Rules    *[]Rule   `json:"rules,omitempty"`
 	Settings *Settings `json:"settings,omitempty"`
 	Source   string    `json:"source"`
@@ -1116,6 +1259,27 @@ type PlannedObject struct {
 	Statement string `json:"statement"`
 }
 
+// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+type Planning struct {
+	// After Statements that run on the target when the load has ended and its indexes stand
+	After *[]string `json:"after,omitempty"`
+
+	// Before Statements that run on the target when its tables stand, before the first row
+	Before *[]string `json:"before,omitempty"`
+
+	// Carry What else is made on a target of the same engine
+	Carry *[]PlanningCarry `json:"carry,omitempty"`
+
+	// Parameters Texts, numbers, or times like today - 7 days
+	Parameters *map[string]string `json:"parameters,omitempty"`
+
+	// Queries Queries whose rows become tables of the target; crossings of kind load
+	Queries *[]Query `json:"queries,omitempty"`
+}
+
+// PlanningCarry defines model for Planning.Carry.
+type PlanningCarry string
+
 // Preview defines model for Preview.
 type Preview struct {
 	Columns []struct {
@@ -1174,6 +1338,18 @@ type Progress struct {
 	Work *string `json:"work,omitempty"`
 }
 
+// Query defines model for Query.
+type Query struct {
+	// Key Columns that identify a row; they become the target's primary key
+	Key *[]string `json:"key,omitempty"`
+
+	// Query One SELECT in the source's SQL
+	Query string `json:"query"`
+
+	// Table schema.table by which it is known; the target's name unless a rule says otherwise
+	Table string `json:"table"`
+}
+
 // ReconciledTable defines model for ReconciledTable.
 type ReconciledTable struct {
 	DifferingParts int    `json:"differing_parts"`
@@ -1224,14 +1400,23 @@ type Role string
 
 // Rule Changes the plans of the tables it matches. Of several that match, a later one wins, attribute by attribute.
 type Rule struct {
-	// Columns By the source's column name
+	// Columns By the source's column name, or the name of a column that the source lacks
 	Columns *map[string]ColumnRule `json:"columns,omitempty"`
 
 	// Name Table name on the target; * stands for its own
 	Name *string `json:"name,omitempty"`
 
+	// Note For people
+	Note *string `json:"note,omitempty"`
+
 	// Schema Schema on a PostgreSQL target
 	Schema *string `json:"schema,omitempty"`
+
+	// Standing What becomes of a target table that stands; as the setting non_empty_target
+	Standing *RuleStanding `json:"standing,omitempty"`
+
+	// Statements Statements written by hand, by the object that they make: table, index NAME and so on; an empty one leaves the object out
+	Statements *map[string]string `json:"statements,omitempty"`
 
 	// Tables Pattern over schema.table of the source, with *
 	Tables string `json:"tables"`
@@ -1239,6 +1424,9 @@ type Rule struct {
 	// Where Condition in the source's SQL: only these rows; crossings of kind load
 	Where *string `json:"where,omitempty"`
 }
+
+// RuleStanding What becomes of a target table that stands; as the setting non_empty_target
+type RuleStanding string
 
 // Session defines model for Session.
 type Session struct {
@@ -1257,11 +1445,13 @@ type Settings struct {
 	HandoverUrl     *string `json:"handover_url,omitempty"`
 
 	// HoldPoints Steps of a cutover before which it waits for a person
-	HoldPoints         *[]SettingsHoldPoints   `json:"hold_points,omitempty"`
-	InStepDwellSeconds *float64                `json:"in_step_dwell_seconds,omitempty"`
-	InStepLagSeconds   *float64                `json:"in_step_lag_seconds,omitempty"`
-	Lanes              *int                    `json:"lanes,omitempty"`
-	MaxAttempts        *int                    `json:"max_attempts,omitempty"`
+	HoldPoints         *[]SettingsHoldPoints `json:"hold_points,omitempty"`
+	InStepDwellSeconds *float64              `json:"in_step_dwell_seconds,omitempty"`
+	InStepLagSeconds   *float64              `json:"in_step_lag_seconds,omitempty"`
+	Lanes              *int                  `json:"lanes,omitempty"`
+	MaxAttempts        *int                  `json:"max_attempts,omitempty"`
+
+	// NonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
 	NonEmptyTarget     *SettingsNonEmptyTarget `json:"non_empty_target,omitempty"`
 	PauseBudgetSeconds *float64                `json:"pause_budget_seconds,omitempty"`
 
@@ -1276,7 +1466,7 @@ type SettingsCutoverDepth string
 // SettingsHoldPoints defines model for Settings.HoldPoints.
 type SettingsHoldPoints string
 
-// SettingsNonEmptyTarget defines model for Settings.NonEmptyTarget.
+// SettingsNonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
 type SettingsNonEmptyTarget string
 
 // SettingsStopMethod defines model for Settings.StopMethod.
@@ -1450,6 +1640,17 @@ type CloseCrossingJSONBody struct {
 	Reopen bool `json:"reopen"`
 }
 
+// CopyCrossingJSONBody defines parameters for CopyCrossing.
+type CopyCrossingJSONBody struct {
+	Name string `json:"name"`
+
+	// Source Another source
+	Source *string `json:"source,omitempty"`
+
+	// Target Another target
+	Target *string `json:"target,omitempty"`
+}
+
 // GetHistoryParams defines parameters for GetHistory.
 type GetHistoryParams struct {
 	// Minutes How far back; 0 for the whole run
@@ -1457,6 +1658,11 @@ type GetHistoryParams struct {
 	From    *time.Time `form:"from,omitempty" json:"from,omitempty"`
 	To      *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points  *int       `form:"points,omitempty" json:"points,omitempty"`
+}
+
+// ChangeObjectJSONBody defines parameters for ChangeObject.
+type ChangeObjectJSONBody struct {
+	Statement string `json:"statement"`
 }
 
 // PauseCrossingJSONBody defines parameters for PauseCrossing.
@@ -1469,6 +1675,13 @@ type PauseCrossingJSONBody struct {
 type GetPlanParams struct {
 	// Table schema.table on the source
 	Table string `form:"table" json:"table"`
+}
+
+// PreviewPlanParams defines parameters for PreviewPlan.
+type PreviewPlanParams struct {
+	// Table schema.table on the source
+	Table string `form:"table" json:"table"`
+	Limit *int   `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListFindingsParams defines parameters for ListFindings.
@@ -1527,6 +1740,9 @@ type ListTablesParamsSort string
 type ChooseTablesJSONBody struct {
 	// Patterns Patterns schema.table with *; a leading - leaves out; the last that matches wins
 	Patterns []string `json:"patterns"`
+
+	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+	Planning *Planning `json:"planning,omitempty"`
 
 	// Rules Replaces the rules; absent: they stay
 	Rules *[]Rule `json:"rules,omitempty"`
@@ -1635,11 +1851,17 @@ type ChangeCrossingJSONRequestBody = Settings
 // CloseCrossingJSONRequestBody defines body for CloseCrossing for application/json ContentType.
 type CloseCrossingJSONRequestBody CloseCrossingJSONBody
 
+// CopyCrossingJSONRequestBody defines body for CopyCrossing for application/json ContentType.
+type CopyCrossingJSONRequestBody CopyCrossingJSONBody
+
 // CutoverJSONRequestBody defines body for Cutover for application/json ContentType.
 type CutoverJSONRequestBody = NewCutover
 
 // CheckFitJSONRequestBody defines body for CheckFit for application/json ContentType.
 type CheckFitJSONRequestBody = NewFitCheck
+
+// ChangeObjectJSONRequestBody defines body for ChangeObject for application/json ContentType.
+type ChangeObjectJSONRequestBody ChangeObjectJSONBody
 
 // PauseCrossingJSONRequestBody defines body for PauseCrossing for application/json ContentType.
 type PauseCrossingJSONRequestBody PauseCrossingJSONBody
@@ -1793,6 +2015,18 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	CloseCrossing(ctx context.Context, name Name, body CloseCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CopyCrossingWithBody performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Creates a draft that is planned as this crossing is.
+	CopyCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyCrossing performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Creates a draft that is planned as this crossing is.
+	CopyCrossing(ctx context.Context, name Name, body CopyCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListCutovers performs a GET /api/crossings/{name}/cutovers (the `ListCutovers` operationId) request.
 	ListCutovers(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -1843,6 +2077,23 @@ type ClientInterface interface {
 	// ExportManifest performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 	ExportManifest(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListObjects performs a GET /api/crossings/{name}/objects (the `ListObjects` operationId) request.
+	//
+	// What the crossing makes on the target, in the order of making, with what came of each.
+	ListObjects(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeObjectWithBody performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+	ChangeObjectWithBody(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeObject performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+	ChangeObject(ctx context.Context, name Name, id ID, body ChangeObjectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PauseCrossingWithBody performs a POST /api/crossings/{name}/pause (the `PauseCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	PauseCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1855,6 +2106,11 @@ type ClientInterface interface {
 	//
 	// What will happen to one table, with the columns of both sides.
 	GetPlan(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewPlan performs a GET /api/crossings/{name}/preview (the `PreviewPlan` operationId) request.
+	//
+	// The first rows of a table or query as they will arrive, with the target's names and types. Read as the first rows of a table are, and kept in the journal.
+	PreviewPlan(ctx context.Context, name Name, params *PreviewPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReadiness performs a GET /api/crossings/{name}/readiness (the `GetReadiness` operationId) request.
 	GetReadiness(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2210,6 +2466,38 @@ func (c *Client) CloseCrossing(ctx context.Context, name Name, body CloseCrossin
 	return c.Client.Do(req)
 }
 
+// CopyCrossingWithBody performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request,
+// with any type of body and a specified content type.
+//
+// Creates a draft that is planned as this crossing is.
+func (c *Client) CopyCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyCrossingRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyCrossing performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Creates a draft that is planned as this crossing is.
+func (c *Client) CopyCrossing(ctx context.Context, name Name, body CopyCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyCrossingRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListCutovers performs a GET /api/crossings/{name}/cutovers (the `ListCutovers` operationId) request.
 func (c *Client) ListCutovers(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListCutoversRequest(c.Server, name)
@@ -2380,6 +2668,53 @@ func (c *Client) ExportManifest(ctx context.Context, name Name, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// ListObjects performs a GET /api/crossings/{name}/objects (the `ListObjects` operationId) request.
+//
+// What the crossing makes on the target, in the order of making, with what came of each.
+func (c *Client) ListObjects(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListObjectsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeObjectWithBody performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request,
+// with any type of body and a specified content type.
+//
+// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+func (c *Client) ChangeObjectWithBody(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeObjectRequestWithBody(c.Server, name, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeObject performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+func (c *Client) ChangeObject(ctx context.Context, name Name, id ID, body ChangeObjectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeObjectRequest(c.Server, name, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PauseCrossingWithBody performs a POST /api/crossings/{name}/pause (the `PauseCrossing` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) PauseCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -2413,6 +2748,21 @@ func (c *Client) PauseCrossing(ctx context.Context, name Name, body PauseCrossin
 // What will happen to one table, with the columns of both sides.
 func (c *Client) GetPlan(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPlanRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewPlan performs a GET /api/crossings/{name}/preview (the `PreviewPlan` operationId) request.
+//
+// The first rows of a table or query as they will arrive, with the target's names and types. Read as the first rows of a table are, and kept in the journal.
+func (c *Client) PreviewPlan(ctx context.Context, name Name, params *PreviewPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewPlanRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3586,6 +3936,53 @@ func NewCloseCrossingRequestWithBody(server string, name Name, contentType strin
 	return req, nil
 }
 
+// NewCopyCrossingRequest calls the generic CopyCrossing builder with application/json body
+func NewCopyCrossingRequest(server string, name Name, body CopyCrossingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCopyCrossingRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewCopyCrossingRequestWithBody constructs an http.Request for the CopyCrossing method, with any body, and a specified content type
+func NewCopyCrossingRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/copy", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListCutoversRequest constructs an http.Request for the ListCutovers method
 func NewListCutoversRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -4015,6 +4412,94 @@ func NewExportManifestRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListObjectsRequest constructs an http.Request for the ListObjects method
+func NewListObjectsRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/objects", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeObjectRequest calls the generic ChangeObject builder with application/json body
+func NewChangeObjectRequest(server string, name Name, id ID, body ChangeObjectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeObjectRequestWithBody(server, name, id, "application/json", bodyReader)
+}
+
+// NewChangeObjectRequestWithBody constructs an http.Request for the ChangeObject method, with any body, and a specified content type
+func NewChangeObjectRequestWithBody(server string, name Name, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/objects/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewPauseCrossingRequest calls the generic PauseCrossing builder with application/json body
 func NewPauseCrossingRequest(server string, name Name, body PauseCrossingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -4103,6 +4588,75 @@ func NewGetPlanRequest(server string, name Name, params *GetPlanParams) (*http.R
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPreviewPlanRequest constructs an http.Request for the PreviewPlan method
+func NewPreviewPlanRequest(server string, name Name, params *PreviewPlanParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/preview", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -6346,6 +6900,20 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	CloseCrossingWithResponse(ctx context.Context, name Name, body CloseCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*CloseCrossingResponse, error)
 
+	// CopyCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Creates a draft that is planned as this crossing is.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CopyCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyCrossingResponse, error)
+
+	// CopyCrossingWithResponse performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Creates a draft that is planned as this crossing is.
+	CopyCrossingWithResponse(ctx context.Context, name Name, body CopyCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyCrossingResponse, error)
+
 	// ListCutoversWithResponse performs a GET /api/crossings/{name}/cutovers (the `ListCutovers` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6416,6 +6984,27 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ExportManifestWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ExportManifestResponse, error)
 
+	// ListObjectsWithResponse performs a GET /api/crossings/{name}/objects (the `ListObjects` operationId) request.
+	//
+	// What the crossing makes on the target, in the order of making, with what came of each.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListObjectsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListObjectsResponse, error)
+
+	// ChangeObjectWithBodyWithResponse performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeObjectWithBodyWithResponse(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeObjectResponse, error)
+
+	// ChangeObjectWithResponse performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+	ChangeObjectWithResponse(ctx context.Context, name Name, id ID, body ChangeObjectJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeObjectResponse, error)
+
 	// PauseCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/pause (the `PauseCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -6432,6 +7021,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetPlanWithResponse(ctx context.Context, name Name, params *GetPlanParams, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
+
+	// PreviewPlanWithResponse performs a GET /api/crossings/{name}/preview (the `PreviewPlan` operationId) request.
+	//
+	// The first rows of a table or query as they will arrive, with the target's names and types. Read as the first rows of a table are, and kept in the journal.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PreviewPlanWithResponse(ctx context.Context, name Name, params *PreviewPlanParams, reqEditors ...RequestEditorFn) (*PreviewPlanResponse, error)
 
 	// GetReadinessWithResponse performs a GET /api/crossings/{name}/readiness (the `GetReadiness` operationId) request.
 	//
@@ -7130,6 +7726,54 @@ func (r CloseCrossingResponse) ContentType() string {
 	return ""
 }
 
+type CopyCrossingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CopyCrossingResponse) GetJSON201() *Crossing {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CopyCrossingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyCrossingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyCrossingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyCrossingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListCutoversResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7589,6 +8233,102 @@ func (r ExportManifestResponse) ContentType() string {
 	return ""
 }
 
+type ListObjectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]MadeObject
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListObjectsResponse) GetJSON200() *[]MadeObject {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListObjectsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListObjectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListObjectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListObjectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListObjectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeObjectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MadeObject
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeObjectResponse) GetJSON200() *MadeObject {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeObjectResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeObjectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeObjectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeObjectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeObjectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type PauseCrossingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -7679,6 +8419,54 @@ func (r GetPlanResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PreviewPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Preview
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewPlanResponse) GetJSON200() *Preview {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PreviewPlanResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewPlanResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9709,6 +10497,32 @@ func (c *ClientWithResponses) CloseCrossingWithResponse(ctx context.Context, nam
 	return ParseCloseCrossingResponse(rsp)
 }
 
+// CopyCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request,
+// with any type of body and a specified content type.
+//
+// Creates a draft that is planned as this crossing is.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CopyCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyCrossingResponse, error) {
+	rsp, err := c.CopyCrossingWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyCrossingResponse(rsp)
+}
+
+// CopyCrossingWithResponse performs a POST /api/crossings/{name}/copy (the `CopyCrossing` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Creates a draft that is planned as this crossing is.
+func (c *ClientWithResponses) CopyCrossingWithResponse(ctx context.Context, name Name, body CopyCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyCrossingResponse, error) {
+	rsp, err := c.CopyCrossing(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyCrossingResponse(rsp)
+}
+
 // ListCutoversWithResponse performs a GET /api/crossings/{name}/cutovers (the `ListCutovers` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9851,6 +10665,45 @@ func (c *ClientWithResponses) ExportManifestWithResponse(ctx context.Context, na
 	return ParseExportManifestResponse(rsp)
 }
 
+// ListObjectsWithResponse performs a GET /api/crossings/{name}/objects (the `ListObjects` operationId) request.
+//
+// What the crossing makes on the target, in the order of making, with what came of each.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListObjectsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListObjectsResponse, error) {
+	rsp, err := c.ListObjects(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListObjectsResponse(rsp)
+}
+
+// ChangeObjectWithBodyWithResponse performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request,
+// with any type of body and a specified content type.
+//
+// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeObjectWithBodyWithResponse(ctx context.Context, name Name, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeObjectResponse, error) {
+	rsp, err := c.ChangeObjectWithBody(ctx, name, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeObjectResponse(rsp)
+}
+
+// ChangeObjectWithResponse performs a PUT /api/crossings/{name}/objects/{id} (the `ChangeObject` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it.
+func (c *ClientWithResponses) ChangeObjectWithResponse(ctx context.Context, name Name, id ID, body ChangeObjectJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeObjectResponse, error) {
+	rsp, err := c.ChangeObject(ctx, name, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeObjectResponse(rsp)
+}
+
 // PauseCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/pause (the `PauseCrossing` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -9884,6 +10737,19 @@ func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, name Name
 		return nil, err
 	}
 	return ParseGetPlanResponse(rsp)
+}
+
+// PreviewPlanWithResponse performs a GET /api/crossings/{name}/preview (the `PreviewPlan` operationId) request.
+//
+// The first rows of a table or query as they will arrive, with the target's names and types. Read as the first rows of a table are, and kept in the journal.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PreviewPlanWithResponse(ctx context.Context, name Name, params *PreviewPlanParams, reqEditors ...RequestEditorFn) (*PreviewPlanResponse, error) {
+	rsp, err := c.PreviewPlan(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewPlanResponse(rsp)
 }
 
 // GetReadinessWithResponse performs a GET /api/crossings/{name}/readiness (the `GetReadiness` operationId) request.
@@ -10759,6 +11625,39 @@ func ParseCloseCrossingResponse(rsp *http.Response) (*CloseCrossingResponse, err
 	return response, nil
 }
 
+// ParseCopyCrossingResponse parses an HTTP response from a CopyCrossingWithResponse call
+func ParseCopyCrossingResponse(rsp *http.Response) (*CopyCrossingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyCrossingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListCutoversResponse parses an HTTP response from a ListCutoversWithResponse call
 func ParseListCutoversResponse(rsp *http.Response) (*ListCutoversResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11074,6 +11973,72 @@ func ParseExportManifestResponse(rsp *http.Response) (*ExportManifestResponse, e
 	return response, nil
 }
 
+// ParseListObjectsResponse parses an HTTP response from a ListObjectsWithResponse call
+func ParseListObjectsResponse(rsp *http.Response) (*ListObjectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListObjectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []MadeObject
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeObjectResponse parses an HTTP response from a ChangeObjectWithResponse call
+func ParseChangeObjectResponse(rsp *http.Response) (*ChangeObjectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeObjectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MadeObject
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePauseCrossingResponse parses an HTTP response from a PauseCrossingWithResponse call
 func ParsePauseCrossingResponse(rsp *http.Response) (*PauseCrossingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11123,6 +12088,39 @@ func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TablePlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePreviewPlanResponse parses an HTTP response from a PreviewPlanWithResponse call
+func ParsePreviewPlanResponse(rsp *http.Response) (*PreviewPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Preview
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -12483,6 +13481,9 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/close)
 	CloseCrossing(c *gin.Context, name Name)
 
+	// (POST /api/crossings/{name}/copy)
+	CopyCrossing(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/cutovers)
 	ListCutovers(c *gin.Context, name Name)
 
@@ -12513,11 +13514,20 @@ type ServerInterface interface {
 	// (GET /api/crossings/{name}/manifest)
 	ExportManifest(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/objects)
+	ListObjects(c *gin.Context, name Name)
+
+	// (PUT /api/crossings/{name}/objects/{id})
+	ChangeObject(c *gin.Context, name Name, id ID)
+
 	// (POST /api/crossings/{name}/pause)
 	PauseCrossing(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/plan)
 	GetPlan(c *gin.Context, name Name, params GetPlanParams)
+
+	// (GET /api/crossings/{name}/preview)
+	PreviewPlan(c *gin.Context, name Name, params PreviewPlanParams)
 
 	// (GET /api/crossings/{name}/readiness)
 	GetReadiness(c *gin.Context, name Name)
@@ -12919,6 +13929,31 @@ func (siw *ServerInterfaceWrapper) CloseCrossing(c *gin.Context) {
 	siw.Handler.CloseCrossing(c, name)
 }
 
+// CopyCrossing operation middleware
+func (siw *ServerInterfaceWrapper) CopyCrossing(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CopyCrossing(c, name)
+}
+
 // ListCutovers operation middleware
 func (siw *ServerInterfaceWrapper) ListCutovers(c *gin.Context) {
 
@@ -13204,6 +14239,65 @@ func (siw *ServerInterfaceWrapper) ExportManifest(c *gin.Context) {
 	siw.Handler.ExportManifest(c, name)
 }
 
+// ListObjects operation middleware
+func (siw *ServerInterfaceWrapper) ListObjects(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListObjects(c, name)
+}
+
+// ChangeObject operation middleware
+func (siw *ServerInterfaceWrapper) ChangeObject(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeObject(c, name, id)
+}
+
 // PauseCrossing operation middleware
 func (siw *ServerInterfaceWrapper) PauseCrossing(c *gin.Context) {
 
@@ -13263,6 +14357,50 @@ func (siw *ServerInterfaceWrapper) GetPlan(c *gin.Context) {
 	}
 
 	siw.Handler.GetPlan(c, name, params)
+}
+
+// PreviewPlan operation middleware
+func (siw *ServerInterfaceWrapper) PreviewPlan(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PreviewPlanParams
+
+	// ------------- Required query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PreviewPlan(c, name, params)
 }
 
 // GetReadiness operation middleware
@@ -14615,6 +15753,10 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/crossings/:name/fit", wrapper.GetFitCheck)
 	router.POST(options.BaseURL+"/api/crossings/:name/fit", wrapper.CheckFit)
 	router.GET(options.BaseURL+"/api/crossings/:name/plan", wrapper.GetPlan)
+	router.GET(options.BaseURL+"/api/crossings/:name/preview", wrapper.PreviewPlan)
+	router.POST(options.BaseURL+"/api/crossings/:name/copy", wrapper.CopyCrossing)
+	router.GET(options.BaseURL+"/api/crossings/:name/objects", wrapper.ListObjects)
+	router.PUT(options.BaseURL+"/api/crossings/:name/objects/:id", wrapper.ChangeObject)
 	router.GET(options.BaseURL+"/api/crossings/:name/last-look", wrapper.GetLastLook)
 	router.POST(options.BaseURL+"/api/crossings/:name/start", wrapper.StartCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/pause", wrapper.PauseCrossing)
@@ -15017,6 +16159,46 @@ func (response CloseCrossingdefaultApplicationProblemPlusJSONResponse) VisitClos
 	return err
 }
 
+type CopyCrossingRequestObject struct {
+	Name Name `json:"name"`
+	Body *CopyCrossingJSONRequestBody
+}
+
+type CopyCrossingResponseObject interface {
+	VisitCopyCrossingResponse(w http.ResponseWriter) error
+}
+
+type CopyCrossing201JSONResponse Crossing
+
+func (response CopyCrossing201JSONResponse) VisitCopyCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyCrossingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyCrossingdefaultApplicationProblemPlusJSONResponse) VisitCopyCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListCutoversRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -15395,6 +16577,86 @@ func (response ExportManifestdefaultApplicationProblemPlusJSONResponse) VisitExp
 	return err
 }
 
+type ListObjectsRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListObjectsResponseObject interface {
+	VisitListObjectsResponse(w http.ResponseWriter) error
+}
+
+type ListObjects200JSONResponse []MadeObject
+
+func (response ListObjects200JSONResponse) VisitListObjectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListObjectsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListObjectsdefaultApplicationProblemPlusJSONResponse) VisitListObjectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeObjectRequestObject struct {
+	Name Name `json:"name"`
+	Id   ID   `json:"id"`
+	Body *ChangeObjectJSONRequestBody
+}
+
+type ChangeObjectResponseObject interface {
+	VisitChangeObjectResponse(w http.ResponseWriter) error
+}
+
+type ChangeObject200JSONResponse MadeObject
+
+func (response ChangeObject200JSONResponse) VisitChangeObjectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeObjectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeObjectdefaultApplicationProblemPlusJSONResponse) VisitChangeObjectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PauseCrossingRequestObject struct {
 	Name Name `json:"name"`
 	Body *PauseCrossingJSONRequestBody
@@ -15464,6 +16726,46 @@ type GetPlandefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPlandefaultApplicationProblemPlusJSONResponse) VisitGetPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewPlanRequestObject struct {
+	Name   Name `json:"name"`
+	Params PreviewPlanParams
+}
+
+type PreviewPlanResponseObject interface {
+	VisitPreviewPlanResponse(w http.ResponseWriter) error
+}
+
+type PreviewPlan200JSONResponse Preview
+
+func (response PreviewPlan200JSONResponse) VisitPreviewPlanResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewPlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewPlandefaultApplicationProblemPlusJSONResponse) VisitPreviewPlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17140,6 +18442,9 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/close)
 	CloseCrossing(ctx context.Context, request CloseCrossingRequestObject) (CloseCrossingResponseObject, error)
 
+	// (POST /api/crossings/{name}/copy)
+	CopyCrossing(ctx context.Context, request CopyCrossingRequestObject) (CopyCrossingResponseObject, error)
+
 	// (GET /api/crossings/{name}/cutovers)
 	ListCutovers(ctx context.Context, request ListCutoversRequestObject) (ListCutoversResponseObject, error)
 
@@ -17170,11 +18475,20 @@ type StrictServerInterface interface {
 	// (GET /api/crossings/{name}/manifest)
 	ExportManifest(ctx context.Context, request ExportManifestRequestObject) (ExportManifestResponseObject, error)
 
+	// (GET /api/crossings/{name}/objects)
+	ListObjects(ctx context.Context, request ListObjectsRequestObject) (ListObjectsResponseObject, error)
+
+	// (PUT /api/crossings/{name}/objects/{id})
+	ChangeObject(ctx context.Context, request ChangeObjectRequestObject) (ChangeObjectResponseObject, error)
+
 	// (POST /api/crossings/{name}/pause)
 	PauseCrossing(ctx context.Context, request PauseCrossingRequestObject) (PauseCrossingResponseObject, error)
 
 	// (GET /api/crossings/{name}/plan)
 	GetPlan(ctx context.Context, request GetPlanRequestObject) (GetPlanResponseObject, error)
+
+	// (GET /api/crossings/{name}/preview)
+	PreviewPlan(ctx context.Context, request PreviewPlanRequestObject) (PreviewPlanResponseObject, error)
 
 	// (GET /api/crossings/{name}/readiness)
 	GetReadiness(ctx context.Context, request GetReadinessRequestObject) (GetReadinessResponseObject, error)
@@ -17639,6 +18953,50 @@ func (sh *strictHandler) CloseCrossing(ctx *gin.Context, name Name) {
 	}
 }
 
+// CopyCrossing operation middleware
+func (sh *strictHandler) CopyCrossing(ctx *gin.Context, name Name) {
+	var request CopyCrossingRequestObject
+
+	request.Name = name
+
+	var body CopyCrossingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyCrossing(ctx, request.(CopyCrossingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyCrossing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CopyCrossingResponseObject); ok {
+		if err := validResponse.VisitCopyCrossingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListCutovers operation middleware
 func (sh *strictHandler) ListCutovers(ctx *gin.Context, name Name) {
 	var request ListCutoversRequestObject
@@ -17936,6 +19294,77 @@ func (sh *strictHandler) ExportManifest(ctx *gin.Context, name Name) {
 	}
 }
 
+// ListObjects operation middleware
+func (sh *strictHandler) ListObjects(ctx *gin.Context, name Name) {
+	var request ListObjectsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListObjects(ctx, request.(ListObjectsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListObjects")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListObjectsResponseObject); ok {
+		if err := validResponse.VisitListObjectsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeObject operation middleware
+func (sh *strictHandler) ChangeObject(ctx *gin.Context, name Name, id ID) {
+	var request ChangeObjectRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	var body ChangeObjectJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeObject(ctx, request.(ChangeObjectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeObject")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeObjectResponseObject); ok {
+		if err := validResponse.VisitChangeObjectResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // PauseCrossing operation middleware
 func (sh *strictHandler) PauseCrossing(ctx *gin.Context, name Name) {
 	var request PauseCrossingRequestObject
@@ -18000,6 +19429,33 @@ func (sh *strictHandler) GetPlan(ctx *gin.Context, name Name, params GetPlanPara
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetPlanResponseObject); ok {
 		if err := validResponse.VisitGetPlanResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PreviewPlan operation middleware
+func (sh *strictHandler) PreviewPlan(ctx *gin.Context, name Name, params PreviewPlanParams) {
+	var request PreviewPlanRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewPlan(ctx, request.(PreviewPlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewPlan")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PreviewPlanResponseObject); ok {
+		if err := validResponse.VisitPreviewPlanResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

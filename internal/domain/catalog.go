@@ -32,6 +32,12 @@ type Column struct {
 	// Wire is "portable" when the binary form means the same on every server of
 	// the engine, "local" when it names objects by server-local numbers.
 	Wide bool `json:"wide,omitempty"` // values may be stored out of line
+	// Expression is what is read in place of the column, in the source's SQL.
+	Expression string `json:"expression,omitempty"`
+	// Mask names the key with which values are replaced by hashes. The key itself
+	// is never part of a record.
+	Mask    string `json:"mask,omitempty"`
+	MaskKey []byte `json:"-"`
 }
 
 // Key is the set of columns that identify a row.

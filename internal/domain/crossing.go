@@ -1,6 +1,7 @@
 package domain
 
 import (
+	"slices"
 	"strings"
 	"time"
 )
@@ -77,7 +78,7 @@ type Settings struct {
 	CutoverDepth    Depth         `json:"cutover_depth" yaml:"cutover_depth"`       // reconciliation inside the write pause
 	HandoverURL     string        `json:"handover_url" yaml:"handover_url"`         // webhook called at hand-over
 	HandoverCommand string        `json:"handover_command" yaml:"handover_command"` // command run at hand-over
-	NonEmptyTarget  string        `json:"non_empty_target" yaml:"non_empty_target"` // refuse (default) or empty
+	NonEmptyTarget  string        `json:"non_empty_target" yaml:"non_empty_target"` // see [StandingWays]
 	HoldPoints      []StepName    `json:"hold_points" yaml:"hold_points"`           // steps of a cutover before which it waits for a person
 }
 
@@ -141,8 +142,8 @@ func (s Settings) Validate() error {
 		return Invalid("stop_method is %q; choose lock, read-only or word", s.StopMethod)
 	case s.CutoverDepth != DepthCounts && s.CutoverDepth != DepthHashes && s.CutoverDepth != DepthNone:
 		return Invalid("cutover_depth is %q; choose hashes, counts or none", s.CutoverDepth)
-	case s.NonEmptyTarget != "refuse" && s.NonEmptyTarget != "empty":
-		return Invalid("non_empty_target is %q; choose refuse or empty", s.NonEmptyTarget)
+	case !slices.Contains(StandingWays, s.NonEmptyTarget):
+		return Invalid("non_empty_target is %q; choose refuse, keep, empty or replace", s.NonEmptyTarget)
 	}
 	for _, h := range s.HoldPoints {
 		if h != StepStopWrites && h != StepClose {
@@ -166,6 +167,7 @@ type Crossing struct {
 	Reason    string // why the condition is not running, with what to do
 	Tables    []string
 	Rules     []Rule
+	Planning  Planning
 	Settings  Settings
 	CreatedAt time.Time
 }

@@ -17,7 +17,18 @@ type TablePlan struct {
 	SetIdentity string `json:"set_identity,omitempty"`
 	// Where keeps only rows that fulfil it; a condition in the source's SQL.
 	Where string `json:"where,omitempty"`
-	Table Table  `json:"table"` // the source's catalog entry, for deferred objects
+	// From is what is read in place of a table: a query in the source's SQL.
+	From string `json:"from,omitempty"`
+	// Added are columns that only the target has, with the same value in every row;
+	// on a target's side.
+	Added []Column `json:"added,omitempty"`
+	// Standing says what becomes of a target table that stands; see [StandingWays].
+	Standing string `json:"standing,omitempty"`
+	// Statements are written by hand, by the object that they make: table, index NAME
+	// and so on.
+	Statements map[string]string `json:"statements,omitempty"`
+	Note       string            `json:"note,omitempty"` // a person's, for people
+	Table      Table             `json:"table"`          // the source's catalog entry, for deferred objects
 	// TargetSide is the same table as the target's engine must know it, with its
 	// own types and statements; nil when rows travel in the engine's own form. Captured and
 	// fetched values are then in the target's text form on both sides.
@@ -37,6 +48,19 @@ func (p TablePlan) OnTarget() TablePlan {
 	}
 	p.Source = p.Target
 	return p
+}
+
+// WhatStands says what becomes of the target table when it stands and holds rows.
+func (p *TablePlan) WhatStands(s Settings) string {
+	if p.Standing != "" {
+		return p.Standing
+	}
+	return s.NonEmptyTarget
+}
+
+// Made returns the columns that the target's table gets, of the plan's own side.
+func (p *TablePlan) Made() []Column {
+	return append(p.Columns[:len(p.Columns):len(p.Columns)], p.Added...)
 }
 
 // Carried returns the columns that are copied: all but generated ones.

@@ -13,14 +13,21 @@ type Rule struct {
 	Schema  string                `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                        // schema on the target
 	Name    string                `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                           // table name on the target; * stands for its own
 	Where   string                `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings of kind load"` // condition in the source's SQL: only these rows
-	Columns map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name"`                                        // by the source's column name
+	Columns map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name\\, or the name of a column that the source lacks"`
+	// Standing says what to do with a target table that stands.
+	Standing   string            `json:"standing,omitempty" yaml:"standing,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of a target table that stands; as the setting non_empty_target"`
+	Statements map[string]string `json:"statements,omitempty" yaml:"statements,omitempty" jsonschema:"description=Statements written by hand\\, by the object that they make: table\\, index NAME and so on; an empty one leaves the object out"`
+	Note       string            `json:"note,omitempty" yaml:"note,omitempty" jsonschema:"description=For people"`
 }
 
-// ColumnRule changes one column of a plan.
+// ColumnRule changes one column of a plan, or adds one.
 type ColumnRule struct {
-	Name     string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=On the target"`                     // on the target
-	Type     string `json:"type,omitempty" yaml:"type,omitempty" jsonschema:"description=On the target\\, in its own words"` // on the target, in its own words
-	LeaveOut bool   `json:"leave_out,omitempty" yaml:"leave_out,omitempty"`
+	Name       string  `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=On the target"`                     // on the target
+	Type       string  `json:"type,omitempty" yaml:"type,omitempty" jsonschema:"description=On the target\\, in its own words"` // on the target, in its own words
+	LeaveOut   bool    `json:"leave_out,omitempty" yaml:"leave_out,omitempty"`
+	Mask       string  `json:"mask,omitempty" yaml:"mask,omitempty" jsonschema:"description=Name of the key with which values are replaced by hashes"`
+	Expression string  `json:"expression,omitempty" yaml:"expression,omitempty" jsonschema:"description=In the source's SQL\\, in place of the column or as one more; crossings of kind load"`
+	Value      *string `json:"value,omitempty" yaml:"value,omitempty" jsonschema:"description=Of every row\\, in a column that only the target has"`
 }
 
 // Matches reports whether the rule is for a table.
@@ -42,24 +49,53 @@ func RuleFor(rules []Rule, t TableName) Rule {
 		if r.Where != "" {
 			out.Where = r.Where
 		}
+		if r.Standing != "" {
+			out.Standing = r.Standing
+		}
+		if r.Note != "" {
+			out.Note = r.Note
+		}
+		for what, sql := range r.Statements {
+			if out.Statements == nil {
+				out.Statements = map[string]string{}
+			}
+			out.Statements[what] = sql
+		}
 		for name, c := range r.Columns {
-			k := out.Columns[name]
-			if c.Name != "" {
-				k.Name = c.Name
-			}
-			if c.Type != "" {
-				k.Type = c.Type
-			}
-			k.LeaveOut = c.LeaveOut || k.LeaveOut && c == (ColumnRule{})
-			out.Columns[name] = k
+			out.Columns[name] = out.Columns[name].and(c)
 		}
 	}
 	return out
 }
 
-// Empty reports whether the rule changes nothing.
+// and lays a later rule over an earlier one.
+func (c ColumnRule) and(later ColumnRule) ColumnRule {
+	for _, f := range []struct {
+		to   *string
+		from string
+	}{{&c.Name, later.Name}, {&c.Type, later.Type}, {&c.Mask, later.Mask}, {&c.Expression, later.Expression}} {
+		if f.from != "" {
+			*f.to = f.from
+		}
+	}
+	if later.Value != nil {
+		c.Value = later.Value
+	}
+	c.LeaveOut = later.LeaveOut
+	return c
+}
+
+// Adds reports whether the rule can be for a column that the source lacks.
+func (c ColumnRule) Adds() bool { return c.Expression != "" || c.Value != nil }
+
+// Empty reports whether the rule changes nothing of a plan's shape.
 func (r Rule) Empty() bool {
 	return r.Schema == "" && r.Name == "" && r.Where == "" && len(r.Columns) == 0
+}
+
+// saysNothing reports whether the rule could as well not be there.
+func (r Rule) saysNothing() bool {
+	return r.Empty() && r.Standing == "" && len(r.Statements) == 0 && r.Note == ""
 }
 
 // Target is the name that the rule gives a table.
@@ -73,6 +109,10 @@ func (r Rule) Target(t TableName) TableName {
 	return t
 }
 
+// StandingWays are what can be done with a target table that stands and holds
+// rows: not start; load beside its rows; empty it; drop it and make it anew.
+var StandingWays = []string{"refuse", "keep", "empty", "replace"}
+
 // ValidRules says what is wrong with rules, or nil.
 func ValidRules(rules []Rule) error {
 	for i, r := range rules {
@@ -80,20 +120,39 @@ func ValidRules(rules []Rule) error {
 		if err := ValidPatterns([]string{r.Tables}); err != nil || strings.HasPrefix(r.Tables, "-") {
 			return Invalid("rule %d: tables is %q; write a pattern schema.table, with * for any characters", n, r.Tables)
 		}
-		if r.Empty() {
-			return Invalid("rule %d (%s) changes nothing; give schema, name, where or columns, or take the rule away", n, r.Tables)
+		if r.saysNothing() {
+			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, standing, statements or a note, or take the rule away", n, r.Tables)
+		}
+		if r.Standing != "" && !slices.Contains(StandingWays, r.Standing) {
+			return Invalid("rule %d: standing is %q; choose refuse, keep, empty or replace", n, r.Standing)
 		}
 		if strings.Contains(r.Tables, "*") && r.Name != "" && !strings.Contains(r.Name, "*") {
 			return Invalid("rule %d: name %q would give every table of %s the same name; write * where its own name goes", n, r.Name, r.Tables)
+		}
+		if sql, ok := r.Statements["table"]; ok && strings.TrimSpace(sql) == "" {
+			return Invalid("rule %d: the table's own statement cannot be left out; leave the table out of the crossing instead", n)
+		}
+		if strings.Contains(r.Tables, "*") && r.Statements["table"] != "" {
+			return Invalid("rule %d: one statement cannot make every table of %s; write a rule for each", n, r.Tables)
 		}
 		if strings.Contains(r.Where, ";") {
 			return Invalid("rule %d: where is one condition, without a semicolon", n)
 		}
 		for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
-			if c := r.Columns[name]; c == (ColumnRule{}) {
-				return Invalid("rule %d: column %s is named without a change; give name, type or leave_out", n, name)
-			} else if c.LeaveOut && (c.Name != "" || c.Type != "") {
+			c := r.Columns[name]
+			others := c
+			others.LeaveOut = false
+			switch {
+			case c == (ColumnRule{}):
+				return Invalid("rule %d: column %s is named without a change; give name, type, leave_out, mask, expression or value", n, name)
+			case c.LeaveOut && others != (ColumnRule{}):
 				return Invalid("rule %d: column %s is left out and changed; choose one", n, name)
+			case c.Value != nil && (c.Expression != "" || c.Mask != "" || c.Name != ""):
+				return Invalid("rule %d: column %s has a fixed value; it takes a type beside it, and nothing else", n, name)
+			case strings.Contains(c.Expression, ";"):
+				return Invalid("rule %d: the expression of column %s is one expression, without a semicolon", n, name)
+			case c.Mask != "" && ValidName(c.Mask) != nil:
+				return Invalid("rule %d: column %s: mask is the name of a key, of letters, digits, '-', '_' and '.'", n, name)
 			}
 		}
 	}

@@ -53,6 +53,8 @@ type Database interface {
 	Catalog(ctx context.Context) (*domain.Catalog, error)
 	// Plan says how a table of this source would be carried.
 	Plan(t *domain.Table) (domain.TablePlan, error)
+	// Describe returns the columns that a query would give, without running it.
+	Describe(ctx context.Context, query string) ([]domain.Column, error)
 	// Preview returns the first rows of a table as text, at most limit, read in
 	// a read-only transaction of at most five seconds; values are cut after 200
 	// characters. A nil value is NULL.
@@ -101,12 +103,17 @@ type Source interface {
 	// by a process that died.
 	Reopen(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan) error
 	SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]SequenceValue, error)
+	// Extras lists views, routines and triggers around the planned tables, of which
+	// a target of the same engine could have them, in an order in which most can be
+	// made. Names of tables in them are the source's.
+	Extras(ctx context.Context, plans []domain.TablePlan, kinds []domain.Carried) ([]Object, error)
 }
 
 // Scope is how much of a table is looked at.
 type Scope struct {
 	Share    float64 // of its rows, above 0 and at most 1
 	Extremes bool    // instead: least, greatest and longest value of each column
+	First    int     // instead: so many rows, whichever come first
 }
 
 // WriteStop holds a source's writes back.
@@ -220,15 +227,46 @@ type Object struct {
 	SQL   string           `json:"sql"`
 }
 
+// What is the name by which a person writes the object's statement by hand.
+func (o Object) What() string {
+	if o.Kind == "table" {
+		return o.Kind
+	}
+	return o.Kind + " " + o.Name
+}
+
+// ByHand puts a person's statements in place of those that would make the objects
+// of a plan, and leaves out what the person wants left out.
+func ByHand(p *domain.TablePlan, objects []Object) []Object {
+	if len(p.Statements) == 0 {
+		return objects
+	}
+	var out []Object
+	for _, o := range objects {
+		sql, ok := p.Statements[o.What()]
+		switch {
+		case ok && sql == "":
+			continue
+		case ok:
+			o.SQL = sql
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
 // Target is what a database can do as a target.
 type Target interface {
 	// Holds counts the rows of the planned target tables that stand, up to a
 	// million and one each.
 	Holds(ctx context.Context, plans []domain.TablePlan) (map[domain.TableName]int64, error)
 	SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) ([]domain.Entry, error)
-	// PrepareTarget makes the bookkeeping and the tables. Tables that stand and
-	// are alike are kept (emptied when settings say so).
-	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) error
+	// PrepareTarget makes the bookkeeping and the tables; what becomes of those that
+	// stand, plans and settings say. Every table is tried, and told of with what
+	// came of it.
+	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(Object, error)) error
+	// Run carries out a person's statement.
+	Run(ctx context.Context, sql string) error
 	// Creates lists what PrepareTarget runs for a table that does not stand.
 	Creates(p *domain.TablePlan) []Object
 	OpenWriter(ctx context.Context) (Writer, error)

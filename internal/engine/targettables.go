@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"strconv"
 
 	"dustyferry/internal/domain"
@@ -26,16 +27,24 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			count = "more than 1000000"
 		}
 		diff := differences(p, t)
+		way := p.WhatStands(set)
 		switch {
+		case way == "replace":
+			e.Verdict, e.Measured = domain.ToKnow, "it stands with "+count+" rows, and will be dropped and made anew"
+			if n == 0 {
+				e.Measured = "it stands empty, and will be dropped and made anew"
+			}
 		case diff != "":
 			e.Measured = "it stands already and is unlike what the plan needs: " + diff
-			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out"
+			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced (standing: replace)"
 		case n == 0:
 			e.Verdict, e.Measured = domain.Fine, "it stands already, is alike and empty"
-		case set.NonEmptyTarget == "empty":
+		case way == "keep":
+			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which stay; a comparison will find them where the source lacks them"
+		case way == "empty":
 			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which will be removed"
 		default:
-			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+", or set non_empty_target: empty"
+			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+", or set non_empty_target: empty (keep, replace)"
 		}
 		out = append(out, e)
 	}
@@ -43,6 +52,32 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "target tables", Subject: "target", Measured: strconv.Itoa(fresh) + " tables will be created"})
 	}
 	return out
+}
+
+// HeldToPlan checks that tables which a person's statements made are what their
+// plans need.
+func HeldToPlan(ctx context.Context, d Database, plans []domain.TablePlan, differences func(*domain.TablePlan, *domain.Table) string) error {
+	var here *domain.Catalog
+	for i := range plans {
+		p := &plans[i]
+		if p.Statements["table"] == "" {
+			continue
+		}
+		if here == nil {
+			var err error
+			if here, err = d.Catalog(ctx); err != nil {
+				return err
+			}
+		}
+		t := here.Table(p.Target)
+		if t == nil {
+			return domain.Conflict("the statement written by hand for %s made no table of that name; mend it", p.Target)
+		}
+		if diff := differences(p, t); diff != "" {
+			return domain.Conflict("the statement written by hand for %s makes a table unlike what the plan needs: %s; drop the table and mend the statement", p.Target, diff)
+		}
+	}
+	return nil
 }
 
 // LeftReferences names the foreign keys that are not made because the table they

@@ -29,13 +29,24 @@ type File struct {
 
 // Crossing is the part that describes the crossing.
 type Crossing struct {
-	Name     string        `yaml:"name" jsonschema:"required,description=Letters\\, digits\\, dash\\, dot and underscore"`
-	Kind     domain.Kind   `yaml:"kind,omitempty" jsonschema:"enum=load,enum=load+capture,description=default: load+capture"`
-	Source   string        `yaml:"source" jsonschema:"required,description=Name of the registered source database"`
-	Target   string        `yaml:"target" jsonschema:"required,description=Name of the registered target database"`
-	Tables   []string      `yaml:"tables,omitempty" jsonschema:"description=Patterns schema.table with *; a leading - leaves out; the last that matches wins (default: every table)"`
-	Rules    []domain.Rule `yaml:"rules,omitempty" jsonschema:"description=Changes to the plans of tables; of several that match a later one wins\\, attribute by attribute"`
-	Settings Settings      `yaml:"settings,omitempty"`
+	Name   string        `yaml:"name" jsonschema:"required,description=Letters\\, digits\\, dash\\, dot and underscore"`
+	Kind   domain.Kind   `yaml:"kind,omitempty" jsonschema:"enum=load,enum=load+capture,description=default: load+capture"`
+	Source string        `yaml:"source" jsonschema:"required,description=Name of the registered source database"`
+	Target string        `yaml:"target" jsonschema:"required,description=Name of the registered target database"`
+	Tables []string      `yaml:"tables,omitempty" jsonschema:"description=Patterns schema.table with *; a leading - leaves out; the last that matches wins (default: every table)"`
+	Rules  []domain.Rule `yaml:"rules,omitempty" jsonschema:"description=Changes to the plans of tables; of several that match a later one wins\\, attribute by attribute"`
+	// As [domain.Planning], which a person finds beside the rest.
+	Queries    []domain.Query    `yaml:"queries,omitempty" jsonschema:"description=Queries whose rows become tables of the target; crossings of kind load"`
+	Parameters map[string]string `yaml:"parameters,omitempty" jsonschema:"description=Values of :name in queries\\, conditions and expressions: texts\\, numbers\\, or times like today - 7 days"`
+	Before     []string          `yaml:"before,omitempty" jsonschema:"description=Statements that run on the target when its tables stand\\, before the first row"`
+	After      []string          `yaml:"after,omitempty" jsonschema:"description=Statements that run on the target when the load has ended and its indexes stand"`
+	Carry      []domain.Carried  `yaml:"carry,omitempty" jsonschema:"enum=views,enum=routines,enum=triggers,description=What else is made on a target of the same engine"`
+	Settings   Settings          `yaml:"settings,omitempty"`
+}
+
+// Planning is the part that [domain.Planning] holds.
+func (c Crossing) Planning() domain.Planning {
+	return domain.Planning{Queries: c.Queries, Parameters: c.Parameters, Before: c.Before, After: c.After, Carry: c.Carry}
 }
 
 // Settings are the crossing's settings as people write them: sizes like 64MB,
@@ -53,7 +64,7 @@ type Settings struct {
 	CutoverDepth    domain.Depth      `yaml:"cutover_depth,omitempty" jsonschema:"enum=hashes,enum=counts,enum=none,description=Comparison inside the write pause"`
 	HandoverURL     string            `yaml:"handover_url,omitempty" jsonschema:"description=Webhook called at hand-over"`
 	HandoverCommand string            `yaml:"handover_command,omitempty" jsonschema:"description=Command run by the service at hand-over; needs the admin role"`
-	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty" jsonschema:"enum=refuse,enum=empty,description=What to do with target tables that hold rows"`
+	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of target tables that hold rows"`
 	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty" jsonschema:"description=Steps of a cutover before which it waits for a person: stop writes; close source"`
 }
 
@@ -117,6 +128,28 @@ func Parse(text []byte) (*File, error) {
 	return &f, nil
 }
 
+// Plan is how a file says what is planned for a crossing that is there already.
+type Plan struct {
+	Tables          []string      `yaml:"tables,omitempty"`
+	Rules           []domain.Rule `yaml:"rules,omitempty"`
+	domain.Planning `yaml:",inline"`
+}
+
+// ParsePlan reads what is planned, as a manifest has it under crossing.
+func ParsePlan(text []byte) (*Plan, error) {
+	var p Plan
+	if err := decode("the file", text, &p); err != nil {
+		return nil, err
+	}
+	if err := domain.ValidRules(p.Rules); err != nil {
+		return nil, err
+	}
+	return &p, p.Validate()
+}
+
+// WritePlan writes what ParsePlan reads.
+func WritePlan(p *Plan) ([]byte, error) { return yaml.Marshal(p) }
+
 // ParseRules reads a list of rules, as a manifest has it under crossing.rules.
 func ParseRules(text []byte) ([]domain.Rule, error) {
 	var list []domain.Rule
@@ -152,6 +185,7 @@ func Write(c *domain.Crossing) ([]byte, error) {
 	s := c.Settings
 	return yaml.Marshal(File{Version: Version, Crossing: Crossing{
 		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Tables, Rules: c.Rules,
+		Queries: c.Planning.Queries, Parameters: c.Planning.Parameters, Before: c.Planning.Before, After: c.Planning.After, Carry: c.Planning.Carry,
 		Settings: Settings{Lanes: s.Lanes, ChunkSize: Size(s.ChunkBytes), MaxAttempts: s.MaxAttempts, SpeedLimit: Size(s.SpeedLimit),
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
 			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints},

@@ -256,7 +256,7 @@ UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 
 
 // ToClear lists tables that begin again and have to be emptied first.
 func (s *Store) ToClear(ctx context.Context) ([]Table, error) {
-	return all[Table](ctx, s, tableColumns+`
+	return s.tables(ctx, tableColumns+`
  WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading' AND condition IN ('running', 'held'))`)
 }
 

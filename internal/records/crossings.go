@@ -27,6 +27,7 @@ type Crossing struct {
 	KeepCapture bool                  `db:"keep_capture"`
 	Patterns    JSON[[]string]        `db:"patterns"`
 	Rules       JSON[[]domain.Rule]   `db:"rules"`
+	Planning    JSON[domain.Planning] `db:"planning"`
 	Settings    JSON[domain.Settings] `db:"settings"`
 	SurveyedAt  sql.NullTime          `db:"surveyed_at"`
 	StartAt     Pos                   `db:"start_at"`
@@ -45,12 +46,12 @@ type Crossing struct {
 // Domain returns the crossing as the noun the rest of the code speaks of.
 func (c *Crossing) Domain() *domain.Crossing {
 	return &domain.Crossing{ID: c.ID, UID: c.UID, Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target,
-		Phase: c.Phase, Condition: c.Condition, Reason: c.Reason, Tables: c.Patterns.V, Rules: c.Rules.V, Settings: c.Settings.V, CreatedAt: c.CreatedAt}
+		Phase: c.Phase, Condition: c.Condition, Reason: c.Reason, Tables: c.Patterns.V, Rules: c.Rules.V, Planning: c.Planning.V, Settings: c.Settings.V, CreatedAt: c.CreatedAt}
 }
 
 const crossingColumns = `
 SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.rules, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since,
+       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since,
        c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at
   FROM crossings c
   JOIN databases s ON s.id = c.source_id
@@ -60,8 +61,8 @@ SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, 
 func (s *Store) AddCrossing(ctx context.Context, c Crossing) (int64, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
-INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, settings)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID, c.Patterns, c.Rules, c.Settings)
+INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, planning, settings)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID, c.Patterns, c.Rules, c.Planning, c.Settings)
 	if duplicate(err) {
 		return 0, domain.Conflict("a crossing named %s exists already; choose another name", c.Name)
 	}
@@ -147,12 +148,13 @@ func (s *Store) SaveSettings(ctx context.Context, id int64, set domain.Settings)
 	return err
 }
 
-// SavePlanning replaces patterns and rules, and forgets what was found with the
-// old.
-func (s *Store) SavePlanning(ctx context.Context, id int64, patterns []string, rules []domain.Rule) error {
+// SavePlanning replaces patterns, rules and the rest of the planning, and forgets
+// what was found with the old.
+func (s *Store) SavePlanning(ctx context.Context, id int64, patterns []string, rules []domain.Rule, planning domain.Planning) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE crossings SET patterns = $2, rules = $3, survey = NULL, surveyed_at = NULL, fit = NULL, phase = 'draft' WHERE id = $1 AND phase IN ('draft', 'surveyed')`,
-		id, JSON[[]string]{patterns}, JSON[[]domain.Rule]{rules})
+UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL, phase = 'draft'
+ WHERE id = $1 AND phase IN ('draft', 'surveyed')`,
+		id, JSON[[]string]{patterns}, JSON[[]domain.Rule]{rules}, JSON[domain.Planning]{planning})
 	return err
 }
 

@@ -40,6 +40,8 @@ const (
 type Store struct {
 	DB   *sqlx.DB
 	Pool *pgxpool.Pool
+	// Reveal adds to a plan that is read what is never written; it may be nil.
+	Reveal func(*domain.TablePlan)
 }
 
 // Open connects to the control database.

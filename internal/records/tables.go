@@ -187,13 +187,28 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Sour
 
 // Tables lists a crossing's tables in order.
 func (s *Store) Tables(ctx context.Context, crossing int64) ([]Table, error) {
-	return all[Table](ctx, s, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
+	return s.tables(ctx, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
+}
+
+func (s *Store) tables(ctx context.Context, sql string, args ...any) ([]Table, error) {
+	list, err := all[Table](ctx, s, sql, args...)
+	for i := range list {
+		s.reveal(&list[i])
+	}
+	return list, err
+}
+
+func (s *Store) reveal(t *Table) {
+	if s.Reveal != nil {
+		s.Reveal(&t.Plan.V)
+	}
 }
 
 // Table returns one table.
 func (s *Store) Table(ctx context.Context, id int64) (Table, error) {
 	var t Table
 	err := s.DB.GetContext(ctx, &t, tableColumns+` WHERE id = $1`, id)
+	s.reveal(&t)
 	return t, notFound(err, "the table is no longer part of the crossing")
 }
 

@@ -6,6 +6,7 @@ package secret
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
@@ -19,7 +20,10 @@ import (
 )
 
 // Box seals and opens secrets.
-type Box struct{ aead cipher.AEAD }
+type Box struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // OpenBox reads the key file, making it when it is missing. A file that others
 // may read is refused.
@@ -50,7 +54,7 @@ func OpenBox(path string) (*Box, error) {
 		return nil, err
 	}
 	aead, err := cipher.NewGCM(block)
-	return &Box{aead}, err
+	return &Box{aead, key}, err
 }
 
 // Seal encrypts a secret.
@@ -58,6 +62,14 @@ func (b *Box) Seal(plain string) []byte {
 	nonce := make([]byte, b.aead.NonceSize())
 	_, _ = rand.Read(nonce)
 	return b.aead.Seal(nonce, nonce, []byte(plain), nil)
+}
+
+// Derive returns a key of its own for a purpose, always the same for the same key
+// file: HMAC-SHA-256 of the purpose's name.
+func (b *Box) Derive(purpose string) []byte {
+	h := hmac.New(sha256.New, b.key)
+	_, _ = h.Write([]byte(purpose))
+	return h.Sum(nil)
 }
 
 // Open decrypts what Seal made.

@@ -121,6 +121,7 @@ func (s *Service) start(ctx context.Context) error {
 		return err
 	}
 	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Version: set.Version}
+	s.store.Reveal = s.voyage.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err
 	}

@@ -147,6 +147,9 @@ func (v *Voyage) clearTable(ctx context.Context, dst engine.Database, c *records
 	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{there}))); err != nil {
 		return err
 	}
+	if err := v.Store.UnmakeObjects(limit, t.CrossingID, there.Target.String()); err != nil {
+		return err
+	}
 	if err := dst.ClearTable(limit, c.UID, &there, ids); err != nil {
 		return err
 	}

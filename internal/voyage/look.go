@@ -75,6 +75,78 @@ func (v *Voyage) Preview(ctx context.Context, database, table string, limit int)
 	return t, rows, err
 }
 
+// PreviewPlan returns the first rows of a table or query as they will arrive: the
+// target's columns, and values in its form, cut after 200 characters.
+func (v *Voyage) PreviewPlan(ctx context.Context, c *records.Crossing, table string, limit int) ([]domain.Column, [][]*string, error) {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	src, err := v.Open(ctx, c.Source)
+	if err != nil {
+		return nil, nil, err
+	}
+	cat, err := v.Catalog(ctx, c.Source, false)
+	if err != nil {
+		return nil, nil, err
+	}
+	draw, err := v.planner(ctx, c, src, cat)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, _, _, err := draw.around(ctx, table)
+	if err != nil {
+		return nil, nil, err
+	}
+	p := &all[0]
+	cols := p.There()
+	conv := make([]typemap.Convert, len(cols))
+	for i, k := range p.Carried() {
+		if p.Unlike {
+			conv[i] = typemap.Compile(draw.way.From, draw.way.To, k, cols[i])
+		}
+	}
+	var rows [][]*string
+	err = src.Scan(ctx, p, engine.Scope{First: limit}, func(fields [][]byte) error {
+		row := make([]*string, len(cols))
+		for i, f := range fields {
+			if f == nil {
+				continue
+			}
+			text, ok := f, true
+			if conv[i] != nil {
+				var err error
+				if text, ok, err = conv[i](nil, f); err != nil {
+					return domain.Conflict("column %s of %s cannot be carried as planned: %s", p.Carried()[i].Name, table, err)
+				}
+			}
+			if ok {
+				row[i] = shown(text)
+			}
+		}
+		rows = append(rows, row)
+		return nil
+	})
+	// What only the target has is the same in every row.
+	there := p.OnTarget()
+	for _, k := range there.Added {
+		cols = append(cols[:len(cols):len(cols)], k)
+		value := strings.ReplaceAll(strings.Trim(k.Default, "'"), "''", "'")
+		for i := range rows {
+			rows[i] = append(rows[i], &value)
+		}
+	}
+	return cols, rows, err
+}
+
+// shown is a value for people: at most 200 characters of it, and one more to tell
+// that there are others.
+func shown(v []byte) *string {
+	text := strings.ToValidUTF8(string(v[:min(len(v), 1000)]), "\ufffd")
+	if r := []rune(text); len(r) > 201 {
+		text = string(r[:201])
+	}
+	return &text
+}
+
 // Object is something made on the target, with its statement.
 type Object = engine.Object
 
@@ -102,27 +174,15 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	if err != nil {
 		return out, err
 	}
-	t, err := tableIn(cat, c.Source, table)
+	draw, err := v.planner(ctx, c, src, cat)
 	if err != nil {
 		return out, err
 	}
-	if out.Plan, err = src.Plan(t); err != nil {
-		return out, err
-	}
-	way, err := v.way(ctx, c, cat)
+	all, rule, noted, err := draw.around(ctx, table)
 	if err != nil {
 		return out, err
 	}
-	rule := domain.RuleFor(c.Rules.V, out.Plan.Source)
-	if out.Plan, out.Noted, err = way.Shape(out.Plan, rule); err != nil {
-		return out, err
-	}
-	// Foreign keys are made where both of their tables are taken along.
-	all, err := neighbours(way, src, cat, c, out.Plan)
-	if err != nil {
-		return out, err
-	}
-	out.Plan = all[0]
+	out.Plan, out.Noted = all[0], noted
 	for name, k := range rule.Columns {
 		if k.LeaveOut {
 			out.LeftOut = append(out.LeftOut, name)
@@ -140,7 +200,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	out.Target = here.Table(out.Plan.Target)
 	out.Chunks = 1
 	if len(out.Plan.Key) > 0 && out.Plan.KeyOrder != "none" {
-		out.Chunks = chunkplan.Count(t.Bytes, c.Settings.V.ChunkBytes)
+		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, c.Settings.V.ChunkBytes)
 	}
 	there := out.Plan.OnTarget()
 	if out.Target == nil {
@@ -163,24 +223,40 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	return out, nil
 }
 
-// neighbours are a planned table and the others that its crossing takes along.
-func neighbours(way typemap.Way, src engine.Database, cat *domain.Catalog, c *records.Crossing, p domain.TablePlan) ([]domain.TablePlan, error) {
-	out := []domain.TablePlan{p}
-	for _, t := range chosen(cat, c.Patterns.V) {
-		if t.TableName == p.Source {
+// around plans a table, first, and the others that its crossing takes along:
+// foreign keys are made where both of their tables are.
+func (p *planner) around(ctx context.Context, table string) ([]domain.TablePlan, domain.Rule, []typemap.Noted, error) {
+	plain, err := p.plain(ctx)
+	if err != nil {
+		return nil, domain.Rule{}, nil, err
+	}
+	at := slices.IndexFunc(plain, func(t domain.TablePlan) bool { return t.Source.String() == table })
+	if at < 0 {
+		t, err := tableIn(p.cat, p.c.Source, table)
+		if err != nil {
+			return nil, domain.Rule{}, nil, err
+		}
+		one, err := p.src.Plan(t) // not chosen: it can be looked at
+		if err != nil {
+			return nil, domain.Rule{}, nil, err
+		}
+		plain, at = append(plain, one), len(plain)
+	}
+	first, rule, noted, err := p.shape(ctx, plain[at])
+	if err != nil {
+		return nil, rule, nil, err
+	}
+	out := []domain.TablePlan{first}
+	for i, t := range plain {
+		if i == at {
 			continue
 		}
-		x, err := src.Plan(t)
-		if err != nil {
-			return nil, err
+		if t, _, _, err := p.shape(ctx, t); err == nil { // else told where that table is looked at
+			out = append(out, t)
 		}
-		if x, _, err = way.Shape(x, domain.RuleFor(c.Rules.V, t.TableName)); err != nil {
-			continue // told where that table is looked at
-		}
-		out = append(out, x)
 	}
-	way.Refer(out)
-	return out, nil
+	p.way.Refer(out)
+	return out, rule, noted, nil
 }
 
 // Loss is a target table whose rows are in the way.
@@ -226,16 +302,18 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 		}
 		rows, stands := holds[p.Target]
 		loss := Loss{p.Target.String(), rows}
+		there := p.OnTarget()
+		way := there.WhatStands(c.Settings.V)
 		switch {
 		case !stands:
 			out.Create++
-		case rows == 0:
+		case rows == 0 && way != "replace":
 			out.Empty++
-		case c.Settings.V.NonEmptyTarget == "empty":
+		case way == "refuse":
+			out.Refused = append(out.Refused, loss)
+		case way != "keep":
 			out.Losses = append(out.Losses, loss)
 			out.RowsLost += rows
-		default:
-			out.Refused = append(out.Refused, loss)
 		}
 	}
 	for _, e := range s.entries {

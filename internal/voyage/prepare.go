@@ -1,12 +1,14 @@
 package voyage
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 
 	"dustyferry/internal/core/chunkplan"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -31,7 +33,24 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		return err
 	}
 	note("making the tables on the target")
-	if err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, s.plans), onTarget(s.plans), c.Settings.V); err != nil {
+	list, err := v.objects(ctx, c, s)
+	if err != nil {
+		return err
+	}
+	if err := v.Store.SaveObjects(ctx, c.ID, list); err != nil {
+		return err
+	}
+	var kept error
+	err = s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, s.plans), onTarget(s.plans), c.Settings.V, func(o engine.Object, failure error) {
+		kept = cmp.Or(kept, v.Store.TellTable(ctx, c.ID, o.Kind, o.Table.String(), o.SQL, failure))
+	})
+	if err = cmp.Or(err, kept); err != nil {
+		return err
+	}
+	if list, err = v.Store.Objects(ctx, c.ID); err != nil {
+		return err
+	}
+	if err := v.statements(ctx, c, s.dst, list, records.StageBefore, note); err != nil {
 		return err
 	}
 	name := c.Domain().ObjectName()
@@ -156,5 +175,9 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	fresh := *c
 	fresh.Phase = domain.PhasePrepared
 	fresh.Settings.V.NonEmptyTarget = "empty" // the rows there are our own
+	fresh.Rules.V = slices.Clone(fresh.Rules.V)
+	for i := range fresh.Rules.V {
+		fresh.Rules.V[i].Standing = ""
+	}
 	return v.prepare(ctx, &fresh, note)
 }

@@ -38,7 +38,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 	}
 	under := c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed
 	capture := c.Kind != domain.KindLoad
-	from, err := s.src.SurveySource(ctx, s.plans, capture)
+	from, err := s.src.SurveySource(ctx, slices.DeleteFunc(slices.Clone(s.plans), func(p domain.TablePlan) bool { return p.From != "" }), capture)
 	if err != nil {
 		return nil, err
 	}
@@ -55,6 +55,15 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
 	types = append(types, clashes(s.plans)...)
+	way, err := v.way(ctx, c, s.catalog)
+	if err != nil {
+		return nil, err
+	}
+	extras, err := extraEntries(ctx, c, s, way.From == way.To)
+	if err != nil {
+		return nil, err
+	}
+	types = append(append(types, extras...), byHandEntries(s)...)
 	checked, err := v.fitEntries(ctx, c, s.plans, types)
 	if err != nil {
 		return nil, err
@@ -87,22 +96,23 @@ func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, [
 	if s.catalog, err = s.src.Catalog(ctx); err != nil {
 		return nil, nil, err
 	}
-	if s.plans, err = Plans(s.src, s.catalog, c.Patterns.V); err != nil {
+	draw, err := v.planner(ctx, c, s.src, s.catalog)
+	if err != nil {
 		return nil, nil, err
 	}
-	way, err := v.way(ctx, c, s.catalog)
-	if err != nil {
+	if s.plans, err = draw.plain(ctx); err != nil {
 		return nil, nil, err
 	}
 	var types []domain.Entry
 	for i := range s.plans {
-		var noted []domain.Entry
-		if s.plans[i], noted, err = complete(way, c.Rules.V, s.plans[i]); err != nil {
+		p, _, notes, err := draw.shape(ctx, s.plans[i])
+		if err != nil {
 			return nil, nil, err
 		}
-		types = append(types, noted...)
+		s.plans[i] = p
+		types = append(types, noteEntries(&p, notes)...)
 	}
-	way.Refer(s.plans)
+	draw.way.Refer(s.plans)
 	return s, append(types, ruleEntries(c, s.plans)...), nil
 }
 
@@ -122,10 +132,23 @@ func ruleEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
 		}
 		out = append(out, e)
 	}
+	if c.Kind == domain.KindLoad {
+		return out
+	}
 	for _, p := range plans {
-		if p.Where != "" && c.Kind != domain.KindLoad {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "rule", Subject: p.Source.String(), Remedy: "make a crossing of kind load for it, or take the condition away",
-				Measured: "only rows where " + p.Where + " are wanted; changes cannot be held against a condition of the source's"})
+		block := func(topic, measured, remedy string) {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: topic, Subject: p.Source.String(), Measured: measured, Remedy: remedy})
+		}
+		if p.Where != "" {
+			block("rule", "only rows where "+p.Where+" are wanted; changes cannot be held against a condition of the source's", "make a crossing of kind load for it, or take the condition away")
+		}
+		if p.From != "" {
+			block("query", "it is a query, whose rows no log tells of", "make a crossing of kind load for it, or carry the tables that it reads")
+		}
+		for _, k := range p.Columns {
+			if k.Expression != "" {
+				block("rule", "column "+k.Name+" is computed as "+k.Expression+", which the source's log does not tell", "make a crossing of kind load for it, or let the target compute it")
+			}
 		}
 	}
 	return out
@@ -139,13 +162,6 @@ func (v *Voyage) way(ctx context.Context, c *records.Crossing, cat *domain.Catal
 	}
 	to, err := v.Store.Database(ctx, c.Target)
 	return typemap.Way{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}, err
-}
-
-// complete gives a plan its target's side, and says what becomes of the columns
-// whose type is another there.
-func complete(way typemap.Way, rules []domain.Rule, p domain.TablePlan) (domain.TablePlan, []domain.Entry, error) {
-	p, notes, err := way.Shape(p, domain.RuleFor(rules, p.Source))
-	return p, noteEntries(&p, notes), err
 }
 
 func typeTopic(v typemap.Verdict) string { return "column type, " + string(v) }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -156,40 +157,6 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 	return fmt.Errorf("there is no task kind %q", t.Kind)
 }
 
-// build makes what was deferred on the target. Foreign keys wait for cutover
-// (last) when changes cannot be applied past them.
-func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(string), last bool) error {
-	dst, err := v.Open(ctx, c.Target)
-	if err != nil {
-		return err
-	}
-	tables, err := v.Store.Tables(ctx, c.ID)
-	if err != nil {
-		return err
-	}
-	cat, err := v.Store.CatalogOf(ctx, c.ID)
-	if err != nil {
-		return err
-	}
-	objects := dst.Deferred(cat, onTarget(plansOf(tables)))
-	early := last || c.Kind == domain.KindLoad || dst.AppliesQuietly(ctx)
-	n := 0
-	for _, o := range objects {
-		if o.Kind == "foreign" && !early {
-			continue
-		}
-		note(fmt.Sprintf("building %s %s on %s", o.Kind, o.Name, o.Table))
-		if err := dst.Build(ctx, o); err != nil {
-			return err
-		}
-		n++
-	}
-	if n > 0 && !last {
-		v.Say(ctx, "info", System, c.Name, "", "build", "%d deferred indexes and constraints stand on the target", n)
-	}
-	return nil
-}
-
 // StartCrossing begins the journey: prepare, then load and capture.
 //
 // Where rows on the target will be removed, confirm must be the target's name.
@@ -197,7 +164,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 	if err := allow(lifecycle.Start, c); err != nil {
 		return err
 	}
-	if c.Settings.V.NonEmptyTarget == "empty" && confirm != c.Target {
+	if removes(c) && confirm != c.Target {
 		look, err := v.LastLook(ctx, c)
 		if err != nil {
 			return err
@@ -217,6 +184,24 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 		return err
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "start", "%s started %s", actor, c.Name)
+	return nil
+}
+
+// removes reports whether starting the crossing may remove rows from the target.
+func removes(c *records.Crossing) bool {
+	goes := func(way string) bool { return way == "empty" || way == "replace" }
+	return goes(c.Settings.V.NonEmptyTarget) || slices.ContainsFunc(c.Rules.V, func(r domain.Rule) bool { return goes(r.Standing) })
+}
+
+// keeps names a table of the plans that holds rows of its own beside ours, which
+// starting it anew would remove with them.
+func keeps(c *records.Crossing, tables []records.Table, name string) error {
+	for i := range tables {
+		t := &tables[i]
+		if there := t.Plan.V.OnTarget(); (name == "" || t.SourceName == name) && there.WhatStands(c.Settings.V) == "keep" {
+			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
+		}
+	}
 	return nil
 }
 
@@ -264,6 +249,13 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 	if err := allow(lifecycle.Restart, c); err != nil {
 		return err
 	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if err := keeps(c, tables, table); err != nil {
+		return err
+	}
 	if table == "" {
 		if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false); err != nil {
 			return err
@@ -273,10 +265,6 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 		}
 		v.Say(ctx, "warning", actor, c.Name, "", "restart", "%s restarts %s from nothing", actor, c.Name)
 		return nil
-	}
-	tables, err := v.Store.Tables(ctx, c.ID)
-	if err != nil {
-		return err
 	}
 	for _, t := range tables {
 		if t.SourceName == table {
@@ -353,9 +341,9 @@ func speedText(limit int64) string {
 	return fmt.Sprintf("speed limit %.1f MB/s", float64(limit)/1e6)
 }
 
-// ChooseTables replaces patterns and rules of a crossing that has not started; a
+// ChooseTables replaces what is planned for a crossing that has not started; a
 // survey or fit check made before no longer counts.
-func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, rules []domain.Rule, actor string) error {
+func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
 	if err := allow(lifecycle.Change, c); err != nil {
 		return err
 	}
@@ -365,9 +353,16 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	if err := domain.ValidRules(rules); err != nil {
 		return err
 	}
-	if err := v.Store.SavePlanning(ctx, c.ID, patterns, rules); err != nil {
+	if err := planning.Validate(); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s; %s", actor, c.Name, strings.Join(patterns, ", "), many(int64(len(rules)), "rule"))
+	if err := v.Store.SavePlanning(ctx, c.ID, patterns, rules, planning); err != nil {
+		return err
+	}
+	queries := ""
+	if n := len(planning.Queries); n > 0 {
+		queries = fmt.Sprintf(", %d queries", n)
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s; %s%s", actor, c.Name, strings.Join(patterns, ", "), many(int64(len(rules)), "rule"), queries)
 	return nil
 }

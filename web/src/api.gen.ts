@@ -217,6 +217,83 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description The first rows of a table or query as they will arrive, with the target's names and types. Read as the first rows of a table are, and kept in the journal. */
+        get: operations["previewPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Creates a draft that is planned as this crossing is. */
+        post: operations["copyCrossing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/objects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description What the crossing makes on the target, in the order of making, with what came of each. */
+        get: operations["listObjects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/objects/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description Writes the statement of an object by hand while it is not made; an empty statement leaves it out. Resume the crossing to try it. */
+        put: operations["changeObject"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/last-look": {
         parameters: {
             query?: never;
@@ -971,6 +1048,27 @@ export interface components {
             /** @description The table has more rows */
             more: boolean;
         };
+        MadeObject: {
+            /** Format: int64 */
+            id: number;
+            /**
+             * @description When it is made
+             * @enum {string}
+             */
+            stage: "table" | "before" | "deferred" | "after" | "carried";
+            kind: string;
+            name: string;
+            /** @description schema.table on the target; empty where it is of none */
+            table: string;
+            statement: string;
+            /** @enum {string} */
+            state: "waiting" | "running" | "made" | "failed" | "left out";
+            error: string;
+            /** Format: double */
+            seconds?: number;
+            /** Format: date-time */
+            ended_at?: string;
+        };
         PlannedColumn: {
             name: string;
             source_type: string;
@@ -1081,8 +1179,11 @@ export interface components {
             handover_url?: string;
             /** @description Needs the admin role */
             handover_command?: string;
-            /** @enum {string} */
-            non_empty_target?: "refuse" | "empty";
+            /**
+             * @description What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
+             * @enum {string}
+             */
+            non_empty_target?: "refuse" | "keep" | "empty" | "replace";
             /** @description Steps of a cutover before which it waits for a person */
             hold_points?: ("stop writes" | "close source")[];
         };
@@ -1096,10 +1197,21 @@ export interface components {
             name?: string;
             /** @description Condition in the source's SQL: only these rows; crossings of kind load */
             where?: string;
-            /** @description By the source's column name */
+            /** @description By the source's column name, or the name of a column that the source lacks */
             columns?: {
                 [key: string]: components["schemas"]["ColumnRule"];
             };
+            /**
+             * @description What becomes of a target table that stands; as the setting non_empty_target
+             * @enum {string}
+             */
+            standing?: "refuse" | "keep" | "empty" | "replace";
+            /** @description Statements written by hand, by the object that they make: table, index NAME and so on; an empty one leaves the object out */
+            statements?: {
+                [key: string]: string;
+            };
+            /** @description For people */
+            note?: string;
         };
         ColumnRule: {
             /** @description On the target */
@@ -1107,6 +1219,35 @@ export interface components {
             /** @description On the target, in its own words */
             type?: string;
             leave_out?: boolean;
+            /** @description Name of the key with which values are replaced by hashes */
+            mask?: string;
+            /** @description In the source's SQL, in place of the column or as one more; crossings of kind load */
+            expression?: string;
+            /** @description Of every row, in a column that only the target has */
+            value?: string;
+        };
+        /** @description What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. */
+        Planning: {
+            /** @description Queries whose rows become tables of the target; crossings of kind load */
+            queries?: components["schemas"]["Query"][];
+            /** @description Texts, numbers, or times like today - 7 days */
+            parameters?: {
+                [key: string]: string;
+            };
+            /** @description Statements that run on the target when its tables stand, before the first row */
+            before?: string[];
+            /** @description Statements that run on the target when the load has ended and its indexes stand */
+            after?: string[];
+            /** @description What else is made on a target of the same engine */
+            carry?: ("views" | "routines" | "triggers")[];
+        };
+        Query: {
+            /** @description schema.table by which it is known; the target's name unless a rule says otherwise */
+            table: string;
+            /** @description One SELECT in the source's SQL */
+            query: string;
+            /** @description Columns that identify a row; they become the target's primary key */
+            key?: string[];
         };
         NewFitCheck: {
             /**
@@ -1163,6 +1304,7 @@ export interface components {
             /** @description Patterns schema.table with *; a leading - leaves out; the last that matches wins */
             tables?: string[];
             rules?: components["schemas"]["Rule"][];
+            planning?: components["schemas"]["Planning"];
             settings?: components["schemas"]["Settings"];
         };
         Progress: {
@@ -1235,6 +1377,7 @@ export interface components {
             waits_for: string;
             tables: string[];
             rules: components["schemas"]["Rule"][];
+            planning: components["schemas"]["Planning"];
             settings: components["schemas"]["Settings"];
             /** Format: date-time */
             created_at: string;
@@ -2186,6 +2329,119 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    previewPlan: {
+        parameters: {
+            query: {
+                /** @description schema.table on the source */
+                table: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The first rows as text */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    copyCrossing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    /** @description Another source */
+                    source?: string;
+                    /** @description Another target */
+                    target?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listObjects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The objects */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeObject"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeObject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    statement: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The object */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeObject"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getLastLook: {
         parameters: {
             query?: never;
@@ -2399,6 +2655,7 @@ export interface operations {
                     patterns: string[];
                     /** @description Replaces the rules; absent: they stay */
                     rules?: components["schemas"]["Rule"][];
+                    planning?: components["schemas"]["Planning"];
                 };
             };
         };

@@ -19,7 +19,12 @@ type Convert func(dst, value []byte) ([]byte, bool, error)
 // Compile returns how values of a column are written for the column of another
 // engine. From PostgreSQL they come as its texts; from MariaDB as a SELECT gives
 // them, bits as a number.
+//
+// A masked column's values are replaced by hashes of what they would be.
 func Compile(from, to string, column, target domain.Column) Convert {
+	if column.Mask != "" {
+		return masked(column, target)
+	}
 	f := compile(from, to, column, target)
 	if target.Type == usual(from, to, column) {
 		return f

@@ -1,6 +1,7 @@
 package typemap
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -11,36 +12,157 @@ import (
 )
 
 // Shape completes a plan as [Way.Complete] does, with a person's changes to it.
+// Columns that are read by an expression are in the plan already.
 func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted, error) {
 	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
-		if p.Table.Column(name) == nil {
+		c, k := p.Table.Column(name), r.Columns[name]
+		switch {
+		case c == nil && !k.Adds():
 			return p, nil, domain.Invalid("a rule names column %s of %s, which has none of that name", name, p.Source)
+		case c != nil && k.Value != nil:
+			return p, nil, domain.Invalid("a rule gives column %s of %s a fixed value, but the source has that column: leave it out and give another name, or write an expression", name, p.Source)
 		}
 	}
-	p.Where = r.Where
+	p.Where, p.Standing, p.Statements, p.Note = r.Where, r.Standing, r.Statements, r.Note
 	left, err := leaveOut(&p, r)
 	if err != nil {
 		return p, nil, err
 	}
+	dropped, err := replace(&p, r)
+	if err != nil {
+		return p, nil, err
+	}
+	left = append(left, dropped...)
 	p, notes, ok := w.Complete(p)
 	if !ok {
 		return p, nil, domain.Invalid("there is no way from %s to %s yet; choose another target", w.From, w.To)
 	}
-	if r.Empty() {
+	if p.TargetSide == nil && (!r.Empty() || p.From != "") {
+		w.sameSide(&p)
+	}
+	if side := p.TargetSide; side != nil {
+		side.Standing, side.Statements = p.Standing, p.Statements
+		for i := range side.Columns { // what replaces values belongs to reading
+			side.Columns[i].Mask, side.Columns[i].Expression = "", ""
+		}
+		side.Table.Columns = side.Columns
+	}
+	if r.Empty() && p.From == "" {
 		return p, notes, nil
 	}
-	if p.TargetSide == nil {
-		w.sameSide(&p)
+	if w.From == w.To && (p.From != "" || slices.ContainsFunc(p.Columns, replaced)) {
+		asTexts(&p)
 	}
 	p.TargetSide.Table.Left = append(left, p.TargetSide.Table.Left...)
 	more, err := w.retype(&p, r)
 	if err != nil {
 		return p, nil, err
 	}
+	hidden, err := w.masks(&p)
+	if err != nil {
+		return p, nil, err
+	}
+	more = append(more, hidden...)
 	notes = slices.DeleteFunc(notes, func(n Noted) bool {
 		return slices.ContainsFunc(more, func(m Noted) bool { return m.Column == n.Column })
 	})
-	return p, append(notes, more...), w.rename(&p, r)
+	if err := w.rename(&p, r); err != nil {
+		return p, nil, err
+	}
+	return p, append(notes, more...), w.add(&p, r)
+}
+
+// replaced reports whether a column's values are not the source's own.
+func replaced(c domain.Column) bool { return c.Mask != "" || c.Expression != "" }
+
+// asTexts lets rows travel as texts, also between databases of one engine.
+func asTexts(p *domain.TablePlan) {
+	for _, side := range []*domain.TablePlan{p, p.TargetSide} {
+		side.Unlike, side.Binary = true, false
+	}
+}
+
+// replace marks the columns whose values are not the source's own, and takes out
+// what could not hold for them, which it names.
+func replace(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
+	changed := map[string]bool{}
+	for name, k := range r.Columns {
+		changed[name] = k.Mask != "" || k.Expression != ""
+	}
+	if !slices.Contains(slices.Collect(maps.Values(changed)), true) {
+		return nil, nil
+	}
+	p.Columns = slices.Clone(p.Columns)
+	for i := range p.Columns {
+		c := &p.Columns[i]
+		if !changed[c.Name] {
+			continue
+		}
+		if slices.Contains(p.Key, c.Name) {
+			return nil, domain.Invalid("column %s of %s cannot be masked or computed: it is part of the key by which rows are found", c.Name, p.Source)
+		}
+		if c.Generated {
+			return nil, domain.Invalid("column %s of %s is computed by the source itself; leave it out, and add one of another name", c.Name, p.Source)
+		}
+		c.Mask = r.Columns[c.Name].Mask
+		c.Default, c.Identity = "", ""
+	}
+	for _, c := range p.Columns {
+		if c.Generated {
+			return nil, domain.Invalid("columns of %s cannot be masked or computed while it has column %s, which the server computes from others: leave that out", p.Source, c.Name)
+		}
+	}
+	p.Table.Constraints = slices.DeleteFunc(slices.Clone(p.Table.Constraints), func(k domain.Constraint) bool {
+		of := slices.ContainsFunc(k.Columns, func(n string) bool { return changed[n] })
+		if k.Kind != "check" && k.Kind != "foreign" && k.Kind != "exclude" || !of && k.Columns != nil {
+			return false
+		}
+		left = append(left, fmt.Sprintf("%s constraint %s (of a column whose values are replaced)", k.Kind, k.Name))
+		return true
+	})
+	return left, nil
+}
+
+// masks checks that masked columns can be, and tells of them.
+func (w Way) masks(p *domain.TablePlan) ([]Noted, error) {
+	var notes []Noted
+	there := p.There()
+	for i, c := range p.Carried() {
+		if c.Mask == "" {
+			continue
+		}
+		_, room, ok := maskOf(there[i])
+		if !ok {
+			return nil, domain.Invalid("column %s of %s becomes %s, which cannot hold a hash; give it a text type of at most 64 characters or a whole number's, or leave it out", c.Name, p.Source, there[i].Type)
+		}
+		note := "masked by the key " + c.Mask + ": equal values stay equal, and nothing leads back"
+		if room > 0 && room < 16 {
+			note += fmt.Sprintf("; with room for %d characters only, different values can become equal", room)
+		}
+		notes = append(notes, Noted{c.Name, c.Type, there[i].Type, Masked, note})
+	}
+	return notes, nil
+}
+
+// add gives the target's table the columns that only it has.
+func (w Way) add(p *domain.TablePlan, r domain.Rule) error {
+	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
+		k := r.Columns[name]
+		if k.Value == nil {
+			continue
+		}
+		side := p.TargetSide
+		if slices.ContainsFunc(side.Columns, func(c domain.Column) bool { return c.Name == name }) {
+			return domain.Invalid("a rule adds column %s to %s, but there is a column of that name", name, p.Source)
+		}
+		c := domain.Column{Name: name, Type: spelled(w.To, cmp.Or(k.Type, "varchar(255)")), NotNull: true, Default: "'" + strings.ReplaceAll(*k.Value, "'", "''") + "'"}
+		c.BaseType = baseOf(c.Type)
+		if w.To == MariaDB {
+			c.Default = strings.ReplaceAll(c.Default, `\`, `\\`)
+		}
+		side.Added = append(side.Added, c)
+	}
+	return nil
 }
 
 // leaveOut takes columns out of a plan, and with them what is made of them, which
@@ -90,7 +212,7 @@ func leaveOut(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 func (w Way) sameSide(p *domain.TablePlan) {
 	there := *p
 	there.Engine = w.To
-	there.Where = ""
+	there.Where, there.From = "", ""
 	there.Source = p.Target
 	there.Columns = slices.Clone(p.Columns)
 	there.Table.Columns = there.Columns
@@ -127,8 +249,8 @@ func (w Way) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 			k.Default = ""
 		}
 		notes = append(notes, Noted{c.Name, c.Type, k.Type, verdict, strings.TrimSuffix("planned by a rule; "+note, "; ")})
-		if w.From == w.To { // values go as texts from here on
-			p.Unlike, side.Unlike, p.Binary, side.Binary = true, true, false, false
+		if w.From == w.To {
+			asTexts(p)
 		}
 	}
 	side.Table.Columns = side.Columns
@@ -264,7 +386,7 @@ func (w Way) Refer(plans []domain.TablePlan) {
 		if w.To == MariaDB {
 			usual = w.name(usual)
 		}
-		changed[p.Source] = p.Target != usual
+		changed[p.Source] = p.Target != usual || slices.ContainsFunc(p.Columns, replaced)
 		for source, target := range columnNamesThere(p) {
 			changed[p.Source] = changed[p.Source] || source != target
 		}
@@ -287,6 +409,11 @@ func (w Way) Refer(plans []domain.TablePlan) {
 				continue
 			}
 			x, to := &list[at], where[k.References]
+			if slices.ContainsFunc(to.Columns, func(c domain.Column) bool { return replaced(c) && slices.Contains(k.ReferenceColumns, c.Name) }) {
+				p.TargetSide.Table.Left = append(p.TargetSide.Table.Left, fmt.Sprintf("foreign constraint %s (to a column whose values are replaced)", k.Name))
+				p.TargetSide.Table.Constraints = slices.Delete(list, at, at+1)
+				continue
+			}
 			names := columnNamesThere(to)
 			var columns []string
 			x.ReferenceColumns = nil

@@ -32,6 +32,7 @@ const (
 	Wider      Verdict = "wider"      // every value is kept
 	Lossy      Verdict = "lossy"      // some values cannot be kept; the note says which
 	Impossible Verdict = "impossible" // the column cannot be carried; the note says why
+	Masked     Verdict = "masked"     // its values are replaced by hashes, as a person wishes
 )
 
 // Mapped is what becomes of one column.

@@ -50,7 +50,7 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 // read reads a table's rows, or part of them, in the form of its plan, and hands on
 // the fields of each, which are good until the next.
 func (c *wire) read(ctx context.Context, p *domain.TablePlan, where string, visit func(fields [][]byte) error) error {
-	return c.readAs(ctx, p, converters(p), "SELECT "+selectedList(p)+" FROM "+qualified(p.Source)+where, visit)
+	return c.readAs(ctx, p, converters(p), "SELECT "+selectedList(p)+" FROM "+from(p)+where, visit)
 }
 
 // readAs is [wire.read] with a statement of its own, whose columns are the plan's.
@@ -72,10 +72,26 @@ func selected(c domain.Column, expression string) string {
 	return expression
 }
 
+// named is what is read for a column.
+func named(c domain.Column) string {
+	if c.Expression != "" {
+		return "(" + c.Expression + ")"
+	}
+	return quote(c.Name)
+}
+
+// from is what a plan's rows are read from.
+func from(p *domain.TablePlan) string {
+	if p.From != "" {
+		return "(" + p.From + ") rows_of_the_query"
+	}
+	return qualified(p.Source)
+}
+
 func selectedList(p *domain.TablePlan) string {
 	out := make([]string, len(p.Columns))
 	for i, c := range p.Columns {
-		out[i] = selected(c, quote(c.Name))
+		out[i] = selected(c, named(c))
 	}
 	return strings.Join(out, ", ")
 }

@@ -2,6 +2,8 @@ package mariadb
 
 import (
 	"context"
+	"database/sql"
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -14,7 +16,7 @@ import (
 // PrepareTarget makes bookkeeping and tables. The server commits each statement
 // that defines something by itself, so an interruption leaves some of the tables;
 // what stands and is alike is kept, so it can be repeated.
-func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalog, plans []domain.TablePlan, s domain.Settings) error {
+func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(engine.Object, error)) error {
 	here, err := d.Catalog(ctx)
 	if err != nil {
 		return err
@@ -29,37 +31,67 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 		return err
 	}
 	defer drop(conn)
+	var failed []error
 	for i := range plans {
 		p := &plans[i]
-		if t := here.Table(p.Target); t != nil {
-			if diff := differences(p, t); diff != "" {
-				return domain.Conflict("the target table %s is unlike what the plan needs: %s; drop or alter it, or leave the table out", p.Target, diff)
+		t := here.Table(p.Target)
+		if t != nil && p.WhatStands(s) == "replace" {
+			if _, err := conn.ExecContext(ctx, "DROP TABLE "+qualified(p.Target)); err != nil {
+				return fmt.Errorf("dropping %s on the target, which is to be replaced: %w", p.Target, d.explain(err))
 			}
-			var some bool
-			if err := conn.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
-				return d.explain(err)
-			}
-			if some && s.NonEmptyTarget != "empty" {
-				return domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
-			}
-			if some {
-				if _, err := conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)); err != nil {
-					return fmt.Errorf("emptying %s on the target: %w", p.Target, d.explain(err))
-				}
+			t = nil
+		}
+		if t != nil {
+			if err := d.readyExisting(ctx, conn, p, t, s); err != nil {
+				return err
 			}
 			continue
 		}
-		if _, err := conn.ExecContext(ctx, createTable(p)); err != nil {
-			return fmt.Errorf("making table %s on the target: %w", p.Target, d.explain(err))
+		for _, o := range d.Creates(p) {
+			_, err := conn.ExecContext(ctx, o.SQL)
+			if err = d.explain(err); err != nil {
+				failed = append(failed, fmt.Errorf("making table %s on the target: %w", p.Target, err))
+			}
+			told(o, err)
 		}
 	}
+	if len(failed) > 0 {
+		return errors.Join(failed...)
+	}
+	return engine.HeldToPlan(ctx, d, plans, differences)
+}
+
+// readyExisting empties a table that stood before, where that is wanted.
+func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, t *domain.Table, s domain.Settings) error {
+	if diff := differences(p, t); diff != "" {
+		return domain.Conflict("the target table %s is unlike what the plan needs: %s; drop or alter it, or leave the table out", p.Target, diff)
+	}
+	var some bool
+	if err := conn.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
+		return d.explain(err)
+	}
+	switch way := p.WhatStands(s); {
+	case !some || way == "keep":
+		return nil
+	case way == "refuse":
+		return domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
+	}
+	if _, err := conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)); err != nil {
+		return fmt.Errorf("emptying %s on the target: %w", p.Target, d.explain(err))
+	}
 	return nil
+}
+
+// Run carries out a person's statement.
+func (d *database) Run(ctx context.Context, sql string) error {
+	_, err := d.pool.ExecContext(ctx, sql)
+	return d.explain(err)
 }
 
 // differences says in words how a standing target table is unlike the plan.
 func differences(p *domain.TablePlan, t *domain.Table) string {
 	var out []string
-	for _, c := range p.Columns {
+	for _, c := range p.Made() {
 		h := t.Column(c.Name)
 		switch {
 		case h == nil:
@@ -71,7 +103,7 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 		}
 	}
 	for _, h := range t.Columns {
-		if !slices.ContainsFunc(p.Columns, func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" && h.Computed == "" {
+		if !slices.ContainsFunc(p.Made(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" && h.Computed == "" {
 			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
 		}
 	}
@@ -100,7 +132,7 @@ var simpleDefault = regexp.MustCompile(`(?is)^('(?:[^']|'')*'|-?[0-9.]+|null|cur
 // key; everything else waits until the rows are there.
 func createTable(p *domain.TablePlan) string {
 	var lines []string
-	for _, c := range p.Columns {
+	for _, c := range p.Made() {
 		typ, check := c.Type, ""
 		if c.BaseType == "json" && c.Collation == "" {
 			// What the word json stands for, in the order of the table's other texts:
@@ -180,7 +212,7 @@ func early(p *domain.TablePlan, x domain.Index) bool {
 
 // Creates is one statement.
 func (d *database) Creates(p *domain.TablePlan) []engine.Object {
-	return []engine.Object{{Kind: "table", Name: p.Target.Name, Table: p.Target, SQL: createTable(p)}}
+	return engine.ByHand(p, []engine.Object{{Kind: "table", Name: p.Target.Name, Table: p.Target, SQL: createTable(p)}})
 }
 
 // Deferred lists what is made after the load: indexes, then foreign keys.
@@ -192,6 +224,7 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 	}
 	for i := range plans {
 		p := &plans[i]
+		first, firstForeign := len(out), len(foreign)
 		for _, x := range p.Table.Indexes {
 			if !early(p, x) {
 				kind := "index"
@@ -207,6 +240,8 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 					SQL: "ALTER TABLE " + qualified(p.Target) + " ADD CONSTRAINT " + quote(k.Name) + " " + k.Definition})
 			}
 		}
+		out = append(out[:first], engine.ByHand(p, out[first:])...)
+		foreign = append(foreign[:firstForeign], engine.ByHand(p, foreign[firstForeign:])...)
 	}
 	return append(out, foreign...)
 }
@@ -303,3 +338,72 @@ func (d *database) Holds(ctx context.Context, plans []domain.TablePlan) (map[dom
 
 // countedTogether is how many tables one statement of Holds counts.
 const countedTogether = 100
+
+// Extras lists views, routines, and the triggers of the planned tables. Who defined
+// them is left out: the target's own user does.
+func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds []domain.Carried) ([]engine.Object, error) {
+	c, err := d.dial(ctx, reading...)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	var out []engine.Object
+	names := func(sql string) ([][2]string, error) {
+		var list [][2]string
+		err := c.rows(ctx, sql, func(f [][]byte) error {
+			list = append(list, [2]string{string(f[0]), string(f[1])})
+			return nil
+		})
+		return list, d.explain(err)
+	}
+	show := func(kind, name, table string, column int) error {
+		return d.explain(c.rows(ctx, "SHOW CREATE "+kind+" "+quote(name), func(f [][]byte) error {
+			if f[column] == nil {
+				return domain.Conflict("the definition of %s %s may not be read; give our user the right SHOW CREATE ROUTINE, or be its definer", strings.ToLower(kind), name)
+			}
+			sql := strings.ReplaceAll(definer.ReplaceAllString(string(f[column]), ""), quote(d.end.Database)+".", "")
+			sql = strings.Replace(sql, "CREATE ", "CREATE OR REPLACE ", 1)
+			out = append(out, engine.Object{Kind: strings.ToLower(kind), Name: name, Table: domain.TableName{Schema: d.end.Database, Name: table}, SQL: sql})
+			return nil
+		}))
+	}
+	here := "'" + escape.Replace(d.end.Database) + "'"
+	for _, what := range []struct {
+		kind   domain.Carried
+		sql    string
+		column int
+	}{
+		{domain.CarryRoutines, "SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = " + here + " AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY 1, 2", 2},
+		{domain.CarryViews, "SELECT 'VIEW', table_name FROM information_schema.views WHERE table_schema = " + here + " ORDER BY 2", 1},
+	} {
+		if !slices.Contains(kinds, what.kind) {
+			continue
+		}
+		list, err := names(what.sql)
+		if err != nil {
+			return nil, err
+		}
+		for _, n := range list {
+			if err := show(n[0], n[1], "", what.column); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if !slices.Contains(kinds, domain.CarryTriggers) {
+		return out, nil
+	}
+	list, err := names("SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = " + here + " ORDER BY event_object_table, action_order")
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range list {
+		if slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source.Name == n[1] }) {
+			if err := show("TRIGGER", n[0], n[1], 2); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return out, nil
+}
+
+var definer = regexp.MustCompile("(?i) DEFINER=(?:`(?:[^`]|``)*`|[^ @]+)(?:@(?:`(?:[^`]|``)*`|[^ ]+))?")

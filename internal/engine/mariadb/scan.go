@@ -8,6 +8,7 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/resultset"
 )
 
 // Scan reads rows to look at them.
@@ -22,10 +23,12 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		asTheyAre[i] = func(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }
 	}
 	where := keyRange(p, nil, nil)
-	statements := []string{"SELECT " + selectedList(p) + " FROM " + qualified(p.Source) + where}
+	statements := []string{"SELECT " + selectedList(p) + " FROM " + from(p) + where}
 	switch {
 	case s.Extremes:
 		statements = extremes(p)
+	case s.First > 0:
+		statements[0] += fmt.Sprintf(" LIMIT %d", s.First)
 	case s.Share < 1:
 		by := " WHERE"
 		if where != "" {
@@ -46,15 +49,38 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 func extremes(p *domain.TablePlan) []string {
 	var least, greatest, longest []string
 	for _, c := range p.Columns {
-		name := quote(c.Name)
+		name := named(c)
 		switch base := strings.TrimSuffix(c.BaseType, " unsigned"); {
 		case plainNumber[base], base == "float", base == "double", base == "date", base == "datetime", base == "timestamp", base == "time":
 			least, greatest, longest = append(least, selected(c, "min("+name+")")), append(greatest, selected(c, "max("+name+")")), append(longest, "NULL")
 		default:
-			one := "(SELECT " + selected(c, name) + " FROM " + qualified(p.Source) + " ORDER BY length(" + name + ") DESC LIMIT 1)"
+			one := "(SELECT " + selected(c, name) + " FROM " + from(p) + " ORDER BY length(" + name + ") DESC LIMIT 1)"
 			least, greatest, longest = append(least, "NULL"), append(greatest, "NULL"), append(longest, one)
 		}
 	}
-	from := " FROM " + qualified(p.Source)
-	return []string{"SELECT " + strings.Join(least, ", ") + from, "SELECT " + strings.Join(greatest, ", ") + from, "SELECT " + strings.Join(longest, ", ")}
+	of := " FROM " + from(p)
+	return []string{"SELECT " + strings.Join(least, ", ") + of, "SELECT " + strings.Join(greatest, ", ") + of, "SELECT " + strings.Join(longest, ", ")}
+}
+
+// Describe has the server parse the query as a prepared statement.
+func (d *database) Describe(ctx context.Context, query string) ([]domain.Column, error) {
+	c, err := d.dial(ctx, reading...)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	var out []domain.Column
+	err = c.prepared(ctx, query, func(k resultset.Column) {
+		col := domain.Column{Name: k.Name, Type: k.Spelled(), NotNull: k.NotNull(), Wire: "portable"}
+		col.BaseType, _, _ = strings.Cut(col.Type, "(")
+		col.BaseType = strings.TrimSuffix(col.BaseType, " unsigned")
+		if strings.HasSuffix(col.Type, " unsigned") {
+			col.BaseType += " unsigned"
+		}
+		if k.Text() {
+			col.Charset, col.Collation = "utf8mb4", "utf8mb4_general_ci"
+		}
+		out = append(out, col)
+	})
+	return out, d.explain(err)
 }

@@ -144,7 +144,7 @@ func TestEveryKindOfValueLands(t *testing.T) {
 	}
 	set := domain.DefaultSettings()
 	for range 2 { // it can be repeated
-		if err := to.PrepareTarget(t.Context(), "c", nil, sides, set); err != nil {
+		if err := to.PrepareTarget(t.Context(), "c", nil, sides, set, func(engine.Object, error) {}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -281,7 +281,7 @@ func TestPartsOfRowsInTheLog(t *testing.T) {
 				"CREATE TABLE bag (a int DEFAULT 7, b text, c varchar(9) DEFAULT 'x')", "INSERT INTO lots (c, n) SELECT repeat('wide ', 900), 'n' FROM seq_1_to_50", "INSERT INTO bag SELECT seq, 'w', 'y' FROM seq_1_to_20")
 			plans := []*domain.TablePlan{carry(t, from, to, "lots"), carry(t, from, to, "bag")}
 			sides := []domain.TablePlan{plans[0].OnTarget(), plans[1].OnTarget()}
-			if err := to.PrepareTarget(t.Context(), "c", nil, sides, domain.DefaultSettings()); err != nil {
+			if err := to.PrepareTarget(t.Context(), "c", nil, sides, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
 				t.Fatal(err)
 			}
 			t.Cleanup(func() { _ = to.Forget(context.WithoutCancel(t.Context()), "c") })

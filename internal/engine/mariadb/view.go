@@ -36,7 +36,7 @@ func (v *view) Close() { v.c.close() }
 // Count returns the number of rows.
 func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 	var n int64
-	err := v.c.rows(ctx, "SELECT count(*) FROM "+qualified(p.Source)+keyRange(p, nil, nil), func(f [][]byte) (err error) {
+	err := v.c.rows(ctx, "SELECT count(*) FROM "+from(p)+keyRange(p, nil, nil), func(f [][]byte) (err error) {
 		n, err = strconv.ParseInt(string(f[0]), 10, 64)
 		return err
 	})

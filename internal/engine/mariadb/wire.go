@@ -265,24 +265,9 @@ func (c *wire) rows(ctx context.Context, sql string, visit func(fields [][]byte)
 // nothing of a float is lost, and neither side makes texts of numbers twice.
 func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Decoder) error) error {
 	return c.within(ctx, func() error {
-		c.seq = 0
-		if err := c.send(append([]byte{commandPrepare}, sql...)); err != nil {
+		statement, err := c.prepare(sql, func(resultset.Column) {})
+		if err != nil {
 			return err
-		}
-		b, err := c.packet()
-		switch {
-		case err != nil:
-			return err
-		case len(b) > 0 && b[0] == 0xff:
-			return serverSaid(b)
-		case len(b) < 9:
-			return resultset.ErrShort
-		}
-		statement := bytes.Clone(b[1:5])
-		for range binary.LittleEndian.Uint16(b[5:]) + 1 { // columns as they would be, and their end
-			if _, err := c.packet(); err != nil {
-				return err
-			}
 		}
 		var d resultset.Decoder
 		run := append(append([]byte{commandExecute}, statement...), 0, 1, 0, 0, 0)
@@ -301,6 +286,48 @@ func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Dec
 		c.seq = 0
 		return c.send(append([]byte{commandForget}, statement...))
 	})
+}
+
+// prepared hands on the columns that a statement would give.
+func (c *wire) prepared(ctx context.Context, sql string, visit func(resultset.Column)) error {
+	return c.within(ctx, func() error {
+		_, err := c.prepare(sql, visit)
+		return err
+	})
+}
+
+// prepare has the server parse a statement without parameters, and returns its
+// number there.
+func (c *wire) prepare(sql string, visit func(resultset.Column)) ([]byte, error) {
+	c.seq = 0
+	if err := c.send(append([]byte{commandPrepare}, sql...)); err != nil {
+		return nil, err
+	}
+	b, err := c.packet()
+	switch {
+	case err != nil:
+		return nil, err
+	case len(b) > 0 && b[0] == 0xff:
+		return nil, serverSaid(b)
+	case len(b) < 9:
+		return nil, resultset.ErrShort
+	}
+	statement, columns := bytes.Clone(b[1:5]), binary.LittleEndian.Uint16(b[5:])
+	if columns == 0 {
+		return statement, nil
+	}
+	for range columns {
+		if b, err = c.packet(); err != nil {
+			return nil, err
+		}
+		col, err := resultset.ParseColumn(b)
+		if err != nil {
+			return nil, err
+		}
+		visit(col)
+	}
+	_, err = c.packet() // their end
+	return statement, err
 }
 
 // within ends the connection when the context ends first.

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"dustyferry/internal/domain"
 )
@@ -28,6 +29,33 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) ([][
 		}
 		out, err = pgx.CollectRows(rows, pgx.RowTo[[]*string])
 		return err
+	})
+	return out, d.explain(err)
+}
+
+// Describe has the server parse the query as a prepared statement.
+func (d *database) Describe(ctx context.Context, query string) ([]domain.Column, error) {
+	var out []domain.Column
+	err := d.pool.AcquireFunc(ctx, func(c *pgxpool.Conn) error {
+		st, err := c.Conn().Prepare(ctx, "", query)
+		if err != nil {
+			return err
+		}
+		for _, f := range st.Fields {
+			k := domain.Column{Name: f.Name, Wire: "portable"}
+			err := c.QueryRow(ctx, `
+WITH RECURSIVE base AS (
+  SELECT $1::oid AS at
+  UNION ALL
+  SELECT t.typbasetype FROM base b JOIN pg_type t ON t.oid = b.at WHERE t.typtype = 'd'
+)
+SELECT format_type($1, $2), (SELECT format_type(t.oid, NULL) FROM base b JOIN pg_type t ON t.oid = b.at WHERE t.typtype <> 'd')`, f.DataTypeOID, f.TypeModifier).Scan(&k.Type, &k.BaseType)
+			if err != nil {
+				return err
+			}
+			out = append(out, k)
+		}
+		return nil
 	})
 	return out, d.explain(err)
 }

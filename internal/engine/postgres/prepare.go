@@ -16,7 +16,7 @@ import (
 
 // PrepareTarget makes bookkeeping, types, sequences and tables. What stands and
 // is alike is kept; what stands and differs is an error, before anything moves.
-func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) error {
+func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(engine.Object, error)) error {
 	here, err := d.Catalog(ctx)
 	if err != nil {
 		return err
@@ -24,7 +24,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 	if _, err := d.pool.Exec(ctx, bookkeepingTables); err != nil {
 		return fmt.Errorf("making our bookkeeping schema dusty_ferry: %w", d.explain(err))
 	}
-	return pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 		run := func(what, sql string) error {
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return fmt.Errorf("making %s on the target: %w", what, d.explain(err))
@@ -59,10 +59,21 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				}
 			}
 		}
-		var empty []string
+		var empty, drop []string
+		for i := range plans {
+			if p := &plans[i]; here.Table(p.Target) != nil && p.WhatStands(s) == "replace" {
+				drop = append(drop, qualified(p.Target))
+			}
+		}
+		if len(drop) > 0 { // together, as foreign keys among them want it
+			if err := run("room for tables that are replaced", "DROP TABLE "+strings.Join(drop, ", ")); err != nil {
+				return err
+			}
+		}
+		var failed []error
 		for i := range plans {
 			p := &plans[i]
-			if t := here.Table(p.Target); t != nil {
+			if t := here.Table(p.Target); t != nil && p.WhatStands(s) != "replace" {
 				if diff := differences(p, t); diff != "" {
 					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out", p.Target, diff)
 				}
@@ -75,13 +86,21 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				}
 				continue
 			}
-			for _, sql := range createTable(p) {
-				if err := run("table "+p.Target.String(), sql); err != nil {
+			for _, o := range d.Creates(p) {
+				err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error {
+					_, err := tx.Exec(ctx, o.SQL)
 					return err
+				})
+				if err = d.explain(err); err != nil {
+					failed = append(failed, fmt.Errorf("making %s %s on the target: %w", o.Kind, p.Target, err))
 				}
+				told(o, err)
 			}
 		}
-		if len(empty) > 0 { // together, as foreign keys among them want it
+		if len(failed) > 0 {
+			return errors.Join(failed...)
+		}
+		if len(empty) > 0 {
 			if err := run("tables empty", "TRUNCATE "+strings.Join(empty, ", ")); err != nil {
 				return err
 			}
@@ -95,6 +114,10 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 		}
 		return nil
 	})
+	if err != nil {
+		return err
+	}
+	return engine.HeldToPlan(ctx, d, plans, differences)
 }
 
 // readyExisting gives a table that stood before the key its plan needs. It
@@ -105,8 +128,11 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
 		return false, d.explain(err)
 	}
-	if some && s.NonEmptyTarget != "empty" {
+	switch way := p.WhatStands(s); {
+	case some && way == "refuse":
 		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
+	case way == "keep":
+		some = false
 	}
 	if len(p.Key) > 0 && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
 		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s (%s)", qualified(p.Target), keyKind(p), quoteAll(p.Key)))
@@ -125,7 +151,7 @@ func sameSet(a, b []string) bool {
 // differences says in words how a standing target table is unlike the plan.
 func differences(p *domain.TablePlan, t *domain.Table) string {
 	var out []string
-	for _, c := range p.Columns {
+	for _, c := range p.Made() {
 		h := t.Column(c.Name)
 		switch {
 		case h == nil:
@@ -137,7 +163,7 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 		}
 	}
 	for _, h := range t.Columns {
-		if !slices.ContainsFunc(p.Columns, func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" {
+		if !slices.ContainsFunc(p.Made(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" {
 			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
 		}
 	}
@@ -186,7 +212,7 @@ func keyKind(p *domain.TablePlan) string {
 // checks and key; everything else waits until the rows are there.
 func createTable(p *domain.TablePlan) []string {
 	var lines []string
-	for _, c := range p.Columns {
+	for _, c := range p.Made() {
 		line := "  " + quote(c.Name) + " " + c.Type
 		if c.Collation != "" {
 			line += " COLLATE " + c.Collation
@@ -249,7 +275,19 @@ func (d *database) Creates(p *domain.TablePlan) []engine.Object {
 		}
 		out = append(out, o)
 	}
-	return out
+	return engine.ByHand(p, out)
+}
+
+// Run carries out a person's statement on a connection of its own, where names mean
+// what they usually do.
+func (d *database) Run(ctx context.Context, sql string) error {
+	conn, err := d.connect(ctx, map[string]string{"search_path": `"$user", public`})
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	_, err = conn.Exec(ctx, sql)
+	return d.explain(err)
 }
 
 // keyName is the name of the key's constraint or index on the source, which the
@@ -272,6 +310,7 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 		chosen[p.Source] = true
 	}
 	for _, p := range plans {
+		first, firstForeign := len(out), len(foreign)
 		t := &p.Table
 		have := keyName(&p)
 		if k := t.PrimaryKey(); k != nil && k.Name != have {
@@ -294,6 +333,8 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 				out = append(out, engine.Object{Kind: "index", Name: x.Name, Table: p.Target, SQL: x.Definition})
 			}
 		}
+		out = append(out[:first], engine.ByHand(&p, out[first:])...)
+		foreign = append(foreign[:firstForeign], engine.ByHand(&p, foreign[firstForeign:])...)
 	}
 	return append(out, foreign...)
 }
@@ -440,4 +481,57 @@ func (d *database) Repair(ctx context.Context, crossing string, at domain.Positi
 		}
 	}
 	return d.explain(tx.Commit(ctx))
+}
+
+// Extras lists views and routines of the planned tables' schemas, oldest first, and
+// the triggers of the tables.
+func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds []domain.Carried) ([]engine.Object, error) {
+	var schemas, tables []string
+	for _, p := range plans {
+		if !slices.Contains(schemas, p.Source.Schema) {
+			schemas = append(schemas, p.Source.Schema)
+		}
+		tables = append(tables, p.Source.String())
+	}
+	var out []engine.Object
+	for _, what := range []struct {
+		kind domain.Carried
+		sql  string
+		with []string
+	}{
+		{domain.CarryRoutines, `
+SELECT CASE p.prokind WHEN 'p' THEN 'procedure' ELSE 'function' END, p.proname, n.nspname, '', pg_get_functiondef(p.oid)
+  FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
+ WHERE n.nspname = ANY ($1) AND p.prokind IN ('f', 'p', 'w')
+   AND NOT EXISTS (SELECT 1 FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'e')
+ ORDER BY p.oid`, schemas},
+		{domain.CarryViews, `
+SELECT CASE c.relkind WHEN 'm' THEN 'materialized view' ELSE 'view' END, c.relname, n.nspname, '',
+       format('CREATE %s %I.%I AS %s', CASE c.relkind WHEN 'm' THEN 'MATERIALIZED VIEW' ELSE 'OR REPLACE VIEW' END, n.nspname, c.relname, pg_get_viewdef(c.oid))
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE n.nspname = ANY ($1) AND c.relkind IN ('v', 'm')
+   AND NOT EXISTS (SELECT 1 FROM pg_depend x WHERE x.classid = 'pg_class'::regclass AND x.objid = c.oid AND x.deptype = 'e')
+ ORDER BY c.oid`, schemas},
+		{domain.CarryTriggers, `
+SELECT 'trigger', t.tgname, n.nspname, c.relname, pg_get_triggerdef(t.oid)
+  FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE n.nspname || '.' || c.relname = ANY ($1) AND NOT t.tgisinternal AND t.tgname NOT LIKE 'dusty_ferry%' ORDER BY t.oid`, tables},
+	} {
+		if !slices.Contains(kinds, what.kind) {
+			continue
+		}
+		rows, err := d.pool.Query(ctx, what.sql, what.with)
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		var o engine.Object
+		_, err = pgx.ForEachRow(rows, []any{&o.Kind, &o.Name, &o.Table.Schema, &o.Table.Name, &o.SQL}, func() error {
+			out = append(out, o)
+			return nil
+		})
+		if err != nil {
+			return nil, d.explain(err)
+		}
+	}
+	return out, nil
 }

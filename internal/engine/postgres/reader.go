@@ -84,8 +84,8 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	if p.Unlike {
 		return r.copyTexts(ctx, p, c, sink)
 	}
-	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT %s)",
-		quoteAll(columnNames(p.Carried())), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper), format(p))
+	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT %s)",
+		quoteAll(columnNames(p.Carried())), from(p), keyRange(p, c.Lower, c.Upper), format(p))
 	w, err := takeWire(ctx, r.conn)
 	if err != nil {
 		return rowhash.Sum{}, err

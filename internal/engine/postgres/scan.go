@@ -21,19 +21,25 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	}
 	v := &view{d: d, conn: conn}
 	defer v.Close()
-	statements := []string{"SELECT " + textList(p.Carried()) + " FROM " + only(p) + qualified(p.Source)}
+	statements := []string{"SELECT " + textList(p.Carried()) + " FROM " + from(p)}
 	switch {
 	case s.Extremes:
 		statements = extremes(p)
-	case s.Share < 1:
+	case s.First > 0 || s.Share == 1:
+	case p.From != "":
+		statements[0] += fmt.Sprintf(" WHERE random() < %f", s.Share)
+	default:
 		kind := "SYSTEM"
 		if p.Table.Bytes < smallTable {
 			kind = "BERNOULLI"
 		}
 		statements[0] += fmt.Sprintf(" TABLESAMPLE %s (%f)", kind, s.Share*100)
 	}
-	if !s.Extremes {
+	if !s.Extremes && p.Where != "" {
 		statements[0] += keyRange(p, nil, nil)
+	}
+	if s.First > 0 {
+		statements[0] += fmt.Sprintf(" LIMIT %d", s.First)
 	}
 	for _, q := range statements {
 		var asTheyAre writing
@@ -50,7 +56,7 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 func extremes(p *domain.TablePlan) []string {
 	var least, greatest, longest []string
 	for _, c := range p.Carried() {
-		name, from := quote(c.Name), " FROM "+only(p)+qualified(p.Source)
+		name, of := read(c), " FROM "+from(p)
 		by := ""
 		switch c.BaseType {
 		case "smallint", "integer", "bigint", "numeric", "real", "double precision", "money", "date", "timestamp without time zone", "timestamp with time zone":
@@ -66,8 +72,8 @@ func extremes(p *domain.TablePlan) []string {
 			longest = append(longest, "NULL::text")
 			continue
 		}
-		longest = append(longest, "(SELECT "+name+"::text"+from+" WHERE "+name+" IS NOT NULL ORDER BY "+by+" DESC NULLS LAST LIMIT 1)")
+		longest = append(longest, "(SELECT "+name+"::text"+of+" WHERE "+name+" IS NOT NULL ORDER BY "+by+" DESC NULLS LAST LIMIT 1)")
 	}
-	from := " FROM " + only(p) + qualified(p.Source)
-	return []string{"SELECT " + strings.Join(least, ", ") + from, "SELECT " + strings.Join(greatest, ", ") + from, "SELECT " + strings.Join(longest, ", ")}
+	of := " FROM " + from(p)
+	return []string{"SELECT " + strings.Join(least, ", ") + of, "SELECT " + strings.Join(greatest, ", ") + of, "SELECT " + strings.Join(longest, ", ")}
 }

@@ -117,15 +117,31 @@ func (w *writing) rowOf(r domain.Row) (domain.Row, error) {
 	return out, nil
 }
 
+// read is what is read for a column.
+func read(c domain.Column) string {
+	if c.Expression != "" {
+		return "(" + c.Expression + ")"
+	}
+	return quote(c.Name)
+}
+
+// from is what a plan's rows are read from.
+func from(p *domain.TablePlan) string {
+	if p.From != "" {
+		return "(" + p.From + ") rows_of_the_query"
+	}
+	return only(p) + qualified(p.Source)
+}
+
 // textList is columns as texts.
 func textList(cols []domain.Column) string {
 	var out []string
 	for _, c := range cols {
 		if c.BaseType == "inet" { // its cast writes what its output leaves out
-			out = append(out, "textin(inet_out("+quote(c.Name)+"))")
+			out = append(out, "textin(inet_out("+read(c)+"))")
 			continue
 		}
-		out = append(out, quote(c.Name)+"::text")
+		out = append(out, read(c)+"::text")
 	}
 	return strings.Join(out, ", ")
 }
@@ -163,7 +179,7 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		sum.Add(b)
 		return nil
 	})
-	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), only(p), qualified(p.Source), keyRange(p, c.Lower, c.Upper)))
+	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), from(p), keyRange(p, c.Lower, c.Upper)))
 	switch {
 	case refused != nil:
 		return sum, refused
@@ -197,7 +213,7 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
 	w := newWriting(p)
 	var row []byte
-	return v.copyRows(ctx, "SELECT "+textList(p.Seen())+" FROM "+only(p)+qualified(p.Source)+where, w.each(func(out [][]byte) error {
+	return v.copyRows(ctx, "SELECT "+textList(p.Seen())+" FROM "+from(p)+where, w.each(func(out [][]byte) error {
 		row = pgcopy.AppendFields(row[:0], out)
 		return visit(row, out)
 	}))

@@ -93,7 +93,7 @@ func (v *view) Close() {
 
 func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 	var n int64
-	err := v.conn.QueryRow(ctx, "SELECT count(*) FROM "+only(p)+qualified(p.Source)+keyRange(p, nil, nil)).Scan(&n)
+	err := v.conn.QueryRow(ctx, "SELECT count(*) FROM "+from(p)+keyRange(p, nil, nil)).Scan(&n)
 	return n, v.d.explain(err)
 }
 
@@ -151,7 +151,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 		var fields [][]byte
 		var buf []byte
 		n := int64(0)
-		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, nil, nil), func(row []byte) error {
+		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+from(p)+keyRange(p, nil, nil), func(row []byte) error {
 			var err error
 			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 				return err
@@ -169,7 +169,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 	sums := make([]rowhash.Sum, len(part.Bounds)+1)
 	for i := range sums {
 		lower, upper := part.Range(i)
-		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, lower, upper), func(row []byte) error {
+		err := v.copyRows(ctx, "SELECT "+comparedList(p)+" FROM "+from(p)+keyRange(p, lower, upper), func(row []byte) error {
 			sums[i].Add(row)
 			return nil
 		})
@@ -195,7 +195,7 @@ func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 	var fields [][]byte
 	var bucket, key []byte
 	read := func(where string, wanted func(i int) bool) error {
-		return v.copyRows(ctx, "SELECT "+list+" FROM "+only(p)+qualified(p.Source)+where, func(row []byte) error {
+		return v.copyRows(ctx, "SELECT "+list+" FROM "+from(p)+where, func(row []byte) error {
 			var err error
 			if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 				return err
@@ -259,7 +259,7 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 			params = append(params, val)
 			on = append(on, quote(p.Key[i])+" = $"+strconv.Itoa(i+1)+"::text::"+columnOf(p, p.Key[i]).Type)
 		}
-		rows, err := textRows(ctx, v.conn, "SELECT "+names+" FROM "+only(p)+qualified(p.Source)+" WHERE "+strings.Join(on, " AND "), params)
+		rows, err := textRows(ctx, v.conn, "SELECT "+names+" FROM "+from(p)+" WHERE "+strings.Join(on, " AND "), params)
 		if err != nil {
 			return nil, v.d.explain(err)
 		}
@@ -278,7 +278,7 @@ func (v *view) fetchWhole(ctx context.Context, p *domain.TablePlan, keys []strin
 	var places []string
 	var hashes []string
 	var fields [][]byte
-	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+only(p)+qualified(p.Source)+keyRange(p, nil, nil), func(row []byte) error {
+	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+from(p)+keyRange(p, nil, nil), func(row []byte) error {
 		var err error
 		if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 			return err
@@ -295,7 +295,7 @@ func (v *view) fetchWhole(ctx context.Context, p *domain.TablePlan, keys []strin
 	}
 	for i, place := range places {
 		oid, ctid, _ := strings.Cut(place, " ")
-		rows, err := textRows(ctx, v.conn, "SELECT "+quoteAll(columnNames(p.Columns))+" FROM "+only(p)+qualified(p.Source)+
+		rows, err := textRows(ctx, v.conn, "SELECT "+quoteAll(columnNames(p.Columns))+" FROM "+from(p)+
 			" WHERE tableoid = $1::text::oid AND ctid = $2::text::tid", []any{oid, ctid})
 		if err != nil {
 			return v.d.explain(err)

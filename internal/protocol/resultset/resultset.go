@@ -30,13 +30,23 @@ const (
 	typeTime      = 0x0b
 	typeDateTime  = 0x0c
 	typeYear      = 0x0d
+	typeBit       = 0x10
+	typeDecimal   = 0xf6
+	typeGeometry  = 0xff
+	flagNotNull   = 0x01
 	flagUnsigned  = 0x20
+	binaryCharset = 63
 )
 
 // Column is what the server says of a column.
 type Column struct {
+	Name     string
 	kind     byte
+	flags    uint16
+	charset  uint16
+	length   uint32
 	unsigned bool
+	scale    int // as the server says
 	decimals int // digits of a second
 }
 
@@ -75,20 +85,84 @@ func text(b []byte) (s, rest []byte, ok bool) {
 
 // ParseColumn reads a column definition packet.
 func ParseColumn(b []byte) (Column, error) {
-	for range 6 { // catalog, schema, table and name, as called and as they are
-		var ok bool
-		if _, b, ok = text(b); !ok {
-			return Column{}, ErrShort
+	var c Column
+	for i := range 6 { // catalog, schema, table and name, as called and as they are
+		s, rest, ok := text(b)
+		if !ok {
+			return c, ErrShort
+		}
+		if b = rest; i == 4 {
+			c.Name = string(s)
 		}
 	}
 	if len(b) < 11 {
-		return Column{}, ErrShort
+		return c, ErrShort
 	}
-	c := Column{kind: b[7], unsigned: binary.LittleEndian.Uint16(b[8:])&flagUnsigned != 0, decimals: int(b[10])}
+	c.charset, c.length, c.kind, c.flags = binary.LittleEndian.Uint16(b[1:]), binary.LittleEndian.Uint32(b[3:]), b[7], binary.LittleEndian.Uint16(b[8:])
+	c.unsigned, c.scale, c.decimals = c.flags&flagUnsigned != 0, int(b[10]), int(b[10])
 	if c.decimals > 6 {
 		c.decimals = 0
 	}
 	return c, nil
+}
+
+// NotNull reports whether the server rules out NULL.
+func (c Column) NotNull() bool { return c.flags&flagNotNull != 0 }
+
+// Text reports whether the values are texts.
+func (c Column) Text() bool {
+	switch c.kind {
+	case typeTiny, typeShort, typeLong, typeInt24, typeLongLong, typeFloat, typeDouble, typeDecimal, typeDate, typeDateTime, typeTimestamp, typeTime, typeYear, typeBit, typeGeometry, typeNull:
+		return false
+	}
+	return c.charset != binaryCharset
+}
+
+// longestVarchar is how many characters of four bytes a varchar is spelled with.
+const longestVarchar = 16_000
+
+// Spelled is the column's type in the server's words, as far as an answer tells:
+// the values of an enum are a varchar, and json is a longtext.
+func (c Column) Spelled() string {
+	whole := map[byte]string{typeTiny: "tinyint", typeShort: "smallint", typeInt24: "mediumint", typeLong: "int", typeLongLong: "bigint", typeFloat: "float", typeDouble: "double"}
+	timed := map[byte]string{typeDateTime: "datetime", typeTimestamp: "timestamp", typeTime: "time"}
+	name, sign := "", ""
+	if c.unsigned {
+		sign = " unsigned"
+	}
+	switch {
+	case whole[c.kind] != "":
+		return whole[c.kind] + sign
+	case timed[c.kind] != "":
+		if name = timed[c.kind]; c.decimals > 0 {
+			name += fmt.Sprintf("(%d)", c.decimals)
+		}
+		return name
+	case c.kind == typeDate:
+		return "date"
+	case c.kind == typeYear:
+		return "year"
+	case c.kind == typeBit:
+		return fmt.Sprintf("bit(%d)", c.length)
+	case c.kind == typeDecimal:
+		digits := int(c.length)
+		if c.scale > 0 {
+			digits-- // the point
+		}
+		if !c.unsigned {
+			digits-- // the sign
+		}
+		return fmt.Sprintf("decimal(%d,%d)", min(max(digits, 1), 65), min(c.scale, 38)) + sign
+	case c.kind == typeGeometry:
+		return "geometry"
+	case c.charset == binaryCharset && c.length <= longestVarchar:
+		return fmt.Sprintf("varbinary(%d)", c.length)
+	case c.charset == binaryCharset:
+		return "longblob"
+	case c.length/4 <= longestVarchar:
+		return fmt.Sprintf("varchar(%d)", max(c.length/4, 1))
+	}
+	return "longtext"
 }
 
 // Texts cuts a row of the text form into its fields; nil is NULL. They point into

@@ -89,6 +89,23 @@ func TestRows(t *testing.T) {
 	}
 }
 
+// TestSpelled names types as the server told of them.
+func TestSpelled(t *testing.T) {
+	for want, c := range map[string]Column{
+		"tinyint unsigned": {kind: typeTiny, unsigned: true}, "bigint": {kind: typeLongLong}, "decimal(10,3)": {kind: typeDecimal, length: 12, scale: 3},
+		"decimal(20,0) unsigned": {kind: typeDecimal, length: 20, unsigned: true}, "datetime(3)": {kind: typeDateTime, decimals: 3}, "time": {kind: typeTime}, "date": {kind: typeDate},
+		"year": {kind: typeYear}, "bit(9)": {kind: typeBit, length: 9}, "geometry": {kind: typeGeometry, charset: 63}, "varbinary(16)": {kind: 0xfe, charset: 63, length: 16},
+		"longblob": {kind: 0xfc, charset: 63, length: 1 << 24}, "varchar(40)": {kind: 0xfd, charset: 45, length: 160}, "longtext": {kind: 0xfc, charset: 45, length: 1 << 30},
+	} {
+		if got := c.Spelled(); got != want {
+			t.Errorf("%+v is %s, want %s", c, got, want)
+		}
+		if c.Text() != (c.charset == 45) {
+			t.Errorf("%+v: text is %v", c, c.Text())
+		}
+	}
+}
+
 func TestFloats(t *testing.T) {
 	f, _ := ParseColumn(column(typeFloat, 0, 31))
 	g, _ := ParseColumn(column(typeDouble, 0, 31))

@@ -1,0 +1,295 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// objects are all that a crossing makes on its target beside types and sequences.
+func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) ([]records.Object, error) {
+	var out []records.Object
+	add := func(stage string, o engine.Object) {
+		table := o.Table.String()
+		if o.Table.Name == "" {
+			table = o.Table.Schema
+		}
+		out = append(out, records.Object{Stage: stage, Kind: o.Kind, Name: o.Name, Table: table, Statement: o.SQL})
+	}
+	said := func(stage string, list []string) {
+		for i, sql := range list {
+			add(stage, engine.Object{Kind: "statement", Name: fmt.Sprintf("%s %d", stage, i+1), SQL: sql})
+		}
+	}
+	here, err := s.dst.Catalog(ctx)
+	if err != nil {
+		return nil, err
+	}
+	there := onTarget(s.plans)
+	for i := range there {
+		p := &there[i]
+		if here.Table(p.Target) != nil && p.WhatStands(c.Settings.V) != "replace" {
+			continue
+		}
+		for n, o := range s.dst.Creates(p) {
+			if o.Kind != "table" { // comments and partitions have no name of their own
+				o.Name = fmt.Sprintf("%s %d", o.Name, n)
+			}
+			add(records.StageTable, o)
+		}
+	}
+	plan := c.Planning.V
+	said(records.StageBefore, plan.Before)
+	for _, o := range s.dst.Deferred(catalogThere(s.catalog, s.plans), there) {
+		add(records.StageDeferred, o)
+	}
+	said(records.StageAfter, plan.After)
+	if len(plan.Carry) > 0 {
+		extras, err := s.src.Extras(ctx, s.plans, plan.Carry)
+		if err != nil {
+			return nil, err
+		}
+		for _, o := range extras {
+			add(records.StageCarried, o)
+		}
+	}
+	return out, nil
+}
+
+// runs carries out an object's statement and keeps what came of it.
+func (v *Voyage) runs(ctx context.Context, o *records.Object, f func() error) error {
+	if err := v.Store.TellObject(ctx, o.ID, records.ObjectRunning, "", 0); err != nil {
+		return err
+	}
+	began := time.Now()
+	err := f()
+	if ctx.Err() != nil {
+		return ctx.Err() // another process tries again
+	}
+	state, text := records.ObjectMade, ""
+	if err != nil {
+		state, text = records.ObjectFailed, err.Error()
+	}
+	if kept := v.Store.TellObject(ctx, o.ID, state, text, time.Since(began)); kept != nil {
+		return kept
+	}
+	return err
+}
+
+// statements carries out a person's statements of a stage, in their order: the
+// first that fails ends it, as later ones may need it.
+func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine.Database, list []records.Object, stage string, note func(string)) error {
+	n := 0
+	for i := range list {
+		o := &list[i]
+		if o.Stage != stage || o.State == records.ObjectMade || o.State == records.ObjectLeftOut {
+			continue
+		}
+		if o.State == records.ObjectRunning {
+			v.Say(ctx, "warning", System, c.Name, o.Name, "build", "statement %s was under way when its process ended; it runs again", o.Name)
+		}
+		note("running statement " + o.Name)
+		if err := v.runs(ctx, o, func() error { return dst.Run(ctx, o.Statement) }); err != nil {
+			return fmt.Errorf("statement %s: %w", o.Name, err)
+		}
+		n++
+	}
+	if n > 0 {
+		v.Say(ctx, "info", System, c.Name, "", "build", "%s %s the load ran on the target", many(int64(n), "statement"), stage)
+	}
+	return nil
+}
+
+// build makes what was deferred on the target: one that fails does not keep the
+// others from being made. Foreign keys wait for cutover (last) when changes cannot
+// be applied past them, and triggers always do.
+func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(string), last bool) error {
+	dst, err := v.Open(ctx, c.Target)
+	if err != nil {
+		return err
+	}
+	list, err := v.Store.Objects(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	last = last || c.Kind == domain.KindLoad
+	early := last || dst.AppliesQuietly(ctx)
+	n := 0
+	var failed []error
+	for i := range list {
+		o := &list[i]
+		if o.Stage != records.StageDeferred || o.State == records.ObjectMade || o.State == records.ObjectLeftOut || o.Kind == "foreign" && !early {
+			continue
+		}
+		note(fmt.Sprintf("building %s %s on %s", o.Kind, o.Name, o.Table))
+		schema, name, _ := strings.Cut(o.Table, ".")
+		err := v.runs(ctx, o, func() error {
+			return dst.Build(ctx, engine.Object{Kind: o.Kind, Name: o.Name, Table: domain.TableName{Schema: schema, Name: name}, SQL: o.Statement})
+		})
+		if err != nil {
+			failed = append(failed, err)
+			continue
+		}
+		n++
+	}
+	if len(failed) > 0 {
+		return fmt.Errorf("%d of %d objects could not be made ('dustyferry crossing objects %s' lists them): %w", len(failed), n+len(failed), c.Name, errors.Join(failed...))
+	}
+	if n > 0 {
+		v.Say(ctx, "info", System, c.Name, "", "build", "%d deferred indexes and constraints stand on the target", n)
+	}
+	if err := v.statements(ctx, c, dst, list, records.StageAfter, note); err != nil {
+		return err
+	}
+	return v.carry(ctx, c, dst, list, last, note)
+}
+
+// carry makes views, routines and, last, triggers. Some need others: what fails is
+// tried again as long as any other could be made. What cannot be made is told, and
+// stops nothing.
+func (v *Voyage) carry(ctx context.Context, c *records.Crossing, dst engine.Database, list []records.Object, last bool, note func(string)) error {
+	var waiting []*records.Object
+	for i := range list {
+		o := &list[i]
+		if o.Stage == records.StageCarried && o.State != records.ObjectMade && o.State != records.ObjectLeftOut && (o.Kind != "trigger" || last) {
+			waiting = append(waiting, o)
+		}
+	}
+	made := 0
+	for len(waiting) > 0 {
+		var left []*records.Object
+		for _, o := range waiting {
+			note(fmt.Sprintf("making %s %s", o.Kind, o.Name))
+			if err := v.runs(ctx, o, func() error { return dst.Run(ctx, o.Statement) }); err != nil {
+				if ctx.Err() != nil {
+					return err
+				}
+				o.Error = err.Error()
+				left = append(left, o)
+				continue
+			}
+			made++
+		}
+		if len(left) == len(waiting) {
+			for _, o := range left {
+				v.Say(ctx, "warning", System, c.Name, o.Name, "build", "%s %s could not be made on the target: %s", o.Kind, o.Name, o.Error)
+			}
+			break
+		}
+		waiting = left
+	}
+	if made > 0 {
+		v.Say(ctx, "info", System, c.Name, "", "build", "%d views, routines and triggers stand on the target", made)
+	}
+	return nil
+}
+
+// ChangeObject writes an object's statement by hand.
+func (v *Voyage) ChangeObject(ctx context.Context, c *records.Crossing, id int64, statement, actor string) (records.Object, error) {
+	statement = strings.TrimSpace(statement)
+	o, err := v.Store.ObjectOf(ctx, c.ID, id)
+	if err != nil {
+		return o, err
+	}
+	if err := v.Store.RewriteObject(ctx, c.ID, id, statement); err != nil {
+		return o, err
+	}
+	if statement == "" {
+		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s leaves out %s %s", actor, o.Kind, o.Name)
+	} else {
+		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s wrote the statement of %s %s by hand", actor, o.Kind, o.Name)
+	}
+	return v.Store.ObjectOf(ctx, c.ID, id)
+}
+
+// extraEntries tell what a source has beside tables, and what becomes of it.
+func extraEntries(ctx context.Context, c *records.Crossing, s *surveyed, alike bool) ([]domain.Entry, error) {
+	all := []domain.Carried{domain.CarryViews, domain.CarryRoutines, domain.CarryTriggers}
+	list, err := s.src.Extras(ctx, s.plans, all)
+	if err != nil {
+		return []domain.Entry{{Verdict: domain.ToKnow, Topic: "views, routines, triggers", Subject: "source", Measured: "they could not be listed: " + err.Error()}}, nil
+	}
+	group := map[domain.Carried][]string{}
+	for _, o := range list {
+		kind := domain.CarryRoutines
+		switch {
+		case strings.HasSuffix(o.Kind, "view"):
+			kind = domain.CarryViews
+		case o.Kind == "trigger":
+			kind = domain.CarryTriggers
+		}
+		group[kind] = append(group[kind], o.Name)
+	}
+	var out []domain.Entry
+	for _, kind := range all {
+		names := group[kind]
+		if len(names) == 0 {
+			continue
+		}
+		text := fmt.Sprintf("%d %s: %s", len(names), kind, strings.Join(names[:min(len(names), 12)], ", "))
+		if len(names) > 12 {
+			text += fmt.Sprintf(" and %d more", len(names)-12)
+		}
+		e := domain.Entry{Verdict: domain.ToKnow, Topic: string(kind), Subject: "source", Measured: text + "; they are not made on the target"}
+		wanted := false
+		for _, k := range c.Planning.V.Carry {
+			wanted = wanted || k == kind
+		}
+		switch {
+		case wanted && alike:
+			e.Verdict, e.Measured = domain.Fine, text+"; they are made on the target after the load"
+			if kind == domain.CarryTriggers && c.Kind != domain.KindLoad {
+				e.Measured = text + "; they are made on the target at cutover, so that none acts on what the source's already did"
+			}
+		case !alike:
+			e.Remedy = "write them anew for the target"
+		default:
+			e.Remedy = "carry: [" + string(kind) + "]"
+		}
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+// byHandEntries tell of statements written for objects that a table does not have.
+func byHandEntries(s *surveyed) []domain.Entry {
+	var out []domain.Entry
+	there := onTarget(s.plans)
+	var names map[domain.TableName][]string
+	for i := range there {
+		p := &there[i]
+		if len(p.Statements) == 0 {
+			continue
+		}
+		if names == nil {
+			names = map[domain.TableName][]string{}
+			bare := slices.Clone(there)
+			for n := range bare {
+				bare[n].Statements = nil
+			}
+			for n := range bare {
+				for _, o := range s.dst.Creates(&bare[n]) {
+					names[o.Table] = append(names[o.Table], o.What())
+				}
+			}
+			for _, o := range s.dst.Deferred(catalogThere(s.catalog, s.plans), bare) {
+				names[o.Table] = append(names[o.Table], o.What())
+			}
+		}
+		for _, what := range slices.Sorted(maps.Keys(p.Statements)) {
+			if !slices.Contains(names[p.Target], what) {
+				out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "statement by hand", Subject: s.plans[i].Source.String(), Remedy: "name one of them, or take it away",
+					Measured: fmt.Sprintf("%q is none of its objects, which are: %s", what, strings.Join(names[p.Target], ", "))})
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,182 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dustyferry/internal/core/params"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// planner plans the tables of a crossing, as the source is now and as a person
+// wishes.
+type planner struct {
+	v     *Voyage
+	src   engine.Database
+	cat   *domain.Catalog
+	way   typemap.Way
+	rules []domain.Rule // parameters are filled in
+	set   params.Set
+	c     *records.Crossing
+}
+
+func (v *Voyage) planner(ctx context.Context, c *records.Crossing, src engine.Database, cat *domain.Catalog) (*planner, error) {
+	way, err := v.way(ctx, c, cat)
+	if err != nil {
+		return nil, err
+	}
+	p := &planner{v: v, src: src, cat: cat, way: way, c: c,
+		set: params.Set{Values: c.Planning.V.Parameters, Now: time.Now(), Backslash: way.From == typemap.MariaDB}}
+	for i, r := range c.Rules.V {
+		if r, err = p.filled(r); err != nil {
+			return nil, fmt.Errorf("rule %d: %w", i+1, err)
+		}
+		p.rules = append(p.rules, r)
+	}
+	return p, nil
+}
+
+// filled is a rule with values in place of the parameters' names.
+func (p *planner) filled(r domain.Rule) (domain.Rule, error) {
+	var err error
+	if r.Where, _, err = p.set.Fill(r.Where); err != nil {
+		return r, err
+	}
+	r.Columns = maps.Clone(r.Columns)
+	for name, k := range r.Columns {
+		if k.Expression, _, err = p.set.Fill(k.Expression); err != nil {
+			return r, err
+		}
+		r.Columns[name] = k
+	}
+	return r, nil
+}
+
+// plain are the plans of the tables that the crossing's patterns choose, and of
+// its queries, without what a person changes.
+func (p *planner) plain(ctx context.Context) ([]domain.TablePlan, error) {
+	queries := p.c.Planning.V.Queries
+	var out []domain.TablePlan
+	if len(p.c.Patterns.V) > 0 || len(queries) == 0 {
+		var err error
+		if out, err = Plans(p.src, p.cat, p.c.Patterns.V); err != nil {
+			return nil, err
+		}
+	}
+	for _, q := range queries {
+		if slices.ContainsFunc(out, func(t domain.TablePlan) bool { return t.Source == q.Name() }) {
+			return nil, domain.Invalid("there is a query for %s, and the patterns choose that table too; leave one of them out", q.Table)
+		}
+		t, err := p.query(ctx, q)
+		if err != nil {
+			return nil, fmt.Errorf("the query for %s: %w", q.Table, err)
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
+
+// query plans the rows of a query as a table. It is one chunk: each would run the
+// query anew.
+func (p *planner) query(ctx context.Context, q domain.Query) (domain.TablePlan, error) {
+	sql, _, err := p.set.Fill(q.Statement())
+	if err != nil {
+		return domain.TablePlan{}, err
+	}
+	t := domain.Table{TableName: q.Name(), Rows: -1, RowIdentity: "full"}
+	if t.Columns, err = p.src.Describe(ctx, sql); err != nil {
+		return domain.TablePlan{}, err
+	}
+	seen := map[string]bool{}
+	for i := range t.Columns {
+		c := &t.Columns[i]
+		if c.Name == "" || c.Name == "?column?" || seen[c.Name] {
+			return domain.TablePlan{}, domain.Invalid("column %d is called %q; give every column a name of its own (AS …)", i+1, c.Name)
+		}
+		seen[c.Name] = true
+		c.NotNull = slices.Contains(q.Key, c.Name)
+	}
+	for _, k := range q.Key {
+		if !seen[k] {
+			return domain.TablePlan{}, domain.Invalid("its key names column %s, which it does not give", k)
+		}
+	}
+	if len(q.Key) > 0 {
+		t.Keys = []domain.Key{{Columns: q.Key, Primary: true, Name: t.Name + "_pkey"}}
+	}
+	out, err := p.src.Plan(&t)
+	out.From, out.KeyOrder, out.SetIdentity = sql, "none", ""
+	return out, err
+}
+
+// shape gives a plan its target's side and what a person changes of it.
+func (p *planner) shape(ctx context.Context, t domain.TablePlan) (domain.TablePlan, domain.Rule, []typemap.Noted, error) {
+	rule := domain.RuleFor(p.rules, t.Source)
+	if err := p.express(ctx, &t, rule); err != nil {
+		return t, rule, nil, err
+	}
+	t, notes, err := p.way.Shape(t, rule)
+	p.v.Reveal(&t)
+	return t, rule, notes, err
+}
+
+// express puts columns that are read by an expression into a plan.
+func (p *planner) express(ctx context.Context, t *domain.TablePlan, rule domain.Rule) error {
+	var names, list []string
+	for _, name := range slices.Sorted(maps.Keys(rule.Columns)) {
+		if e := rule.Columns[name].Expression; e != "" {
+			names, list = append(names, name), append(list, "("+e+") AS "+p.quoted(name))
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	from := p.quoted(t.Source.Schema) + "." + p.quoted(t.Source.Name)
+	if t.From != "" {
+		from = "(" + t.From + ") rows_of_the_query"
+	}
+	cols, err := p.src.Describe(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from)
+	if err != nil {
+		return fmt.Errorf("the expressions of %s: %w", t.Source, err)
+	}
+	t.Columns = slices.Clone(t.Columns)
+	for i, c := range cols {
+		c.Expression, c.NotNull = rule.Columns[names[i]].Expression, false
+		at := slices.IndexFunc(t.Columns, func(x domain.Column) bool { return x.Name == c.Name })
+		switch {
+		case at < 0:
+			t.Columns = append(t.Columns, c)
+		case slices.Contains(t.Key, c.Name):
+			return domain.Invalid("column %s of %s cannot be masked or computed: it is part of the key by which rows are found", c.Name, t.Source)
+		default:
+			c.Comment = t.Columns[at].Comment
+			t.Columns[at] = c
+		}
+	}
+	t.Table.Columns = t.Columns
+	return nil
+}
+
+func (p *planner) quoted(name string) string {
+	q := `"`
+	if p.way.From == typemap.MariaDB {
+		q = "`"
+	}
+	return q + strings.ReplaceAll(name, q, q+q) + q
+}
+
+// Reveal gives masked columns their key, which no record holds.
+func (v *Voyage) Reveal(p *domain.TablePlan) {
+	for i := range p.Columns {
+		if c := &p.Columns[i]; c.Mask != "" {
+			c.MaskKey = v.Box.Derive("mask " + c.Mask)
+		}
+	}
+}
