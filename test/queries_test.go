@@ -69,9 +69,9 @@ func (f *ferry) sideOf(engine, name string) side {
 		schema, db := newMaria(t)
 		rights := targetRights(schema)
 		if name == "old" {
-			rights = append(sourceRights(schema), "SHOW VIEW ON "+schema+".*")
+			rights = append(sourceRights(schema), "SHOW VIEW ON "+schema+".*", "TRIGGER ON "+schema+".*", "EXECUTE ON "+schema+".*", "SELECT ON mysql.proc")
 		} else {
-			rights = append(rights, "CREATE VIEW ON "+schema+".*", "TRIGGER ON "+schema+".*", "CREATE ROUTINE ON "+schema+".*", "ALTER ROUTINE ON "+schema+".*")
+			rights = append(rights, "CREATE VIEW ON "+schema+".*", "TRIGGER ON "+schema+".*", "CREATE ROUTINE ON "+schema+".*", "ALTER ROUTINE ON "+schema+".*", "EXECUTE ON "+schema+".*", "SUPER ON *.*")
 		}
 		f.registerMaria(name, schema, db, rights...)
 		return side{schema, func(s string) { maria(t, db, strings.Split(strings.TrimSuffix(strings.TrimSpace(s), ";"), ";\n")...) }, func(q string) []string { return texts(t, db, q) }}

@@ -235,6 +235,23 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 		return nil, err
 	}
 	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
+	rows, err := d.pool.QueryContext(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ?", d.end.Database)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var trigger, table string
+		if err := rows.Scan(&trigger, &table); err != nil {
+			return nil, d.explain(err)
+		}
+		if slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Target.Name == table && p.WhatStands(set) != "replace" }) {
+			e.add(domain.Blocks, "trigger", table, "DROP TRIGGER "+quote(trigger), "the trigger %s of the standing table would act on every row that we write, which the source's application did already; make it again after the cutover", trigger)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, d.explain(err)
+	}
 	return append(e, engine.LeftReferences(plans)...), nil
 }
 

@@ -37,6 +37,7 @@ type wire struct {
 // Capabilities of the protocol that are used.
 const (
 	canLongPassword   = 1
+	canDatabase       = 1 << 3
 	canProtocol41     = 1 << 9
 	canTLS            = 1 << 11
 	canTransactions   = 1 << 13
@@ -86,7 +87,7 @@ func (c *wire) signIn(d *database) error {
 	if err != nil {
 		return err
 	}
-	can := uint32(canLongPassword | canProtocol41 | canTransactions | canSecure | canPluginAuth)
+	can := uint32(canLongPassword | canDatabase | canProtocol41 | canTransactions | canSecure | canPluginAuth)
 	head := func() []byte {
 		b := binary.LittleEndian.AppendUint32(nil, can)
 		b = binary.LittleEndian.AppendUint32(b, largestPacket)
@@ -108,6 +109,7 @@ func (c *wire) signIn(d *database) error {
 	word := nativePassword(d.end.Password, scramble)
 	b := append(append(head(), d.end.User...), 0)
 	b = append(append(b, byte(len(word))), word...)
+	b = append(append(b, d.end.Database...), 0)
 	b = append(append(b, "mysql_native_password"...), 0)
 	if err := c.send(b); err != nil {
 		return err
