@@ -20,6 +20,8 @@ export type LastLook = Schemas["LastLook"];
 export type CatalogTable = Schemas["CatalogTable"];
 export type Rule = Schemas["Rule"];
 export type ColumnRule = Schemas["ColumnRule"];
+export type Planning = Schemas["Planning"];
+export type MadeObject = Schemas["MadeObject"];
 export type TablePlan = Schemas["TablePlan"];
 export type PlannedColumn = Schemas["PlannedColumn"];
 /** The phases of a crossing, in the order it goes through them. */

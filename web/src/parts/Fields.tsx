@@ -26,6 +26,34 @@ export function Input({
   );
 }
 
+/** A labelled text of several lines. */
+export function Text({
+  label,
+  hint,
+  className = "",
+  ...rest
+}: ComponentProps<"textarea"> & { label: string; hint?: string }) {
+  const id = useId();
+  return (
+    <label htmlFor={id} className={`block min-w-0 text-sm ${className}`}>
+      <span className="text-soft">{label}</span>
+      <textarea
+        id={id}
+        rows={3}
+        spellCheck={false}
+        {...rest}
+        aria-describedby={hint ? `${id}-hint` : undefined}
+        className="field num mt-0.5 block w-full text-xs"
+      />
+      {hint && (
+        <span id={`${id}-hint`} className="block text-xs text-soft">
+          {hint}
+        </span>
+      )}
+    </label>
+  );
+}
+
 /** A labelled choice. */
 export function Choice({
   label,

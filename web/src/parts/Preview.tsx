@@ -5,14 +5,18 @@ import { useRead } from "../live";
 import { Button } from "./Button";
 import { Said } from "./Said";
 
+/** A table of a database, or one of a crossing, whose rows are shown as they will arrive. */
+type Of = { database: string } | { crossing: string };
+
 /** The first rows of a table, read when a person asks; leaving cancels the read. */
-export function Preview({ database, table }: { database: string; table: string }) {
+export function Preview({ of, table }: { of: Of; table: string }) {
   const [asked, setAsked] = useState(false);
   return (
     <section aria-label={`First rows of ${table}`} className="mt-3">
       <div className="flex flex-wrap items-center gap-3">
         <h3 className="text-sm font-semibold">
           First rows of <bdi>{table}</bdi>
+          {"crossing" in of && ", as they will arrive"}
         </h3>
         {!asked && (
           <Button
@@ -25,17 +29,29 @@ export function Preview({ database, table }: { database: string; table: string }
         )}
         <span className="text-xs text-soft">Read-only, at most 5 seconds; the journal keeps who looked.</span>
       </div>
-      {asked && <Rows database={database} table={table} />}
+      {asked &&
+        ("crossing" in of ? (
+          <Arriving crossing={of.crossing} table={table} />
+        ) : (
+          <Standing database={of.database} table={table} />
+        ))}
     </section>
   );
 }
 
-function Rows({ database, table }: { database: string; table: string }) {
-  const rows = useRead(
-    "/api/databases/{name}/rows",
-    { path: { name: database }, query: { table, limit: 20 } },
-    { stale: 60_000 },
-  );
+const kept = { stale: 60_000 };
+
+function Standing({ database, table }: { database: string; table: string }) {
+  const query = { table, limit: 20 };
+  return <Rows rows={useRead("/api/databases/{name}/rows", { path: { name: database }, query }, kept)} />;
+}
+
+function Arriving({ crossing, table }: { crossing: string; table: string }) {
+  const query = { table, limit: 20 };
+  return <Rows rows={useRead("/api/crossings/{name}/preview", { path: { name: crossing }, query }, kept)} />;
+}
+
+function Rows({ rows }: { rows: ReturnType<typeof useRead<"/api/databases/{name}/rows">> }) {
   return (
     <Said of={rows} reading="Reading the first rows">
       {(r) => (

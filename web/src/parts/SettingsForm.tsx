@@ -11,6 +11,14 @@ interface Props {
   fixed?: string | undefined;
 }
 
+/** What can be done with target tables that hold rows. */
+export const standingWays = [
+  ["refuse", "refuse to start"],
+  ["keep", "load beside their rows"],
+  ["empty", "empty them at the start"],
+  ["replace", "drop and make them anew"],
+] as const;
+
 const mega = (n: number | undefined) => String(Math.round((n ?? 0) / 1e3) / 1e3);
 
 /** Every setting of a crossing, with its unit and what it is for. Only what was changed is sent. */
@@ -88,10 +96,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
           <Choice
             label="Target tables that hold rows"
             disabled={fixed !== undefined}
-            options={[
-              ["refuse", "refuse to start"],
-              ["empty", "empty them at the start"],
-            ]}
+            options={standingWays}
             {...choice("fill", s.non_empty_target ?? "refuse")}
           />
         </div>

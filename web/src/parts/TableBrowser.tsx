@@ -149,7 +149,7 @@ export function TableBrowser({ database, selected, onSelect, patterns, onChoose,
               />
             </div>
           )}
-          {selected !== "" && !onChoose && <Preview key={selected} database={database} table={selected} />}
+          {selected !== "" && !onChoose && <Preview key={selected} of={{ database }} table={selected} />}
         </>
       )}
     </Said>

@@ -1,6 +1,6 @@
 import { Rocket, Search as Look } from "lucide-react";
 import { useState } from "react";
-import { Link, NavLink, Route, Routes } from "react-router";
+import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
 import { api, take, type Crossing, type TablePlan as TablePlanAnswer } from "../../api";
 import { bytes, count, duration, whole } from "../../format";
 import { useRead } from "../../live";
@@ -15,14 +15,18 @@ import { SettingsForm } from "../../parts/SettingsForm";
 import { TableBrowser } from "../../parts/TableBrowser";
 import { Verdicts } from "../../parts/Verdicts";
 import { Moment } from "../../time";
+import { Beside } from "./Beside";
 import { FitCheck } from "./FitCheck";
+import { Objects } from "./Objects";
 import { PlanColumns, ruleText } from "./PlanColumns";
 
 const steps = [
   ["", "1. Tables"],
-  ["settings", "2. Settings"],
-  ["survey", "3. Survey"],
-  ["start", "4. Last look"],
+  ["beside", "2. Queries and statements"],
+  ["settings", "3. Settings"],
+  ["survey", "4. Survey"],
+  ["start", "5. Last look"],
+  ["objects", "What is made"],
 ] as const;
 
 const isDraft = (c: Crossing) => c.phase === "draft" || c.phase === "surveyed";
@@ -48,6 +52,8 @@ export function Plan({ crossing: c }: { crossing: Crossing }) {
       </nav>
       <Routes>
         <Route index element={<Choose crossing={c} />} />
+        <Route path="beside" element={<Beside key={c.name} crossing={c} draft={isDraft(c)} />} />
+        <Route path="objects" element={<Objects crossing={c} />} />
         <Route path="settings" element={<Choices crossing={c} />} />
         <Route path="survey" element={<Survey crossing={c} />} />
         <Route path="start" element={<Start crossing={c} />} />
@@ -62,7 +68,9 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
   const [table, setTable] = useParam("table");
   const draft = isDraft(c);
   const patterns = edited ?? c.tables;
-  const effective = patterns.length === 0 ? ["*.*"] : patterns;
+  // Without a pattern every table is taken, or, where there are queries, none.
+  const queries = c.planning.queries ?? [];
+  const effective = patterns.length === 0 ? (queries.length > 0 ? [] : ["*.*"]) : patterns;
   const byHand = (name: string, take_: boolean) => {
     // The last pattern that matches wins; naming a table again would only pile up.
     const rest = (patterns.length === 0 ? ["*.*"] : patterns).filter((p) => p !== name && p !== `-${name}`);
@@ -134,6 +142,23 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
           </form>
         )}
         {!draft && <p className="mt-1 text-sm text-soft">The crossing is {c.phase}: its tables are fixed.</p>}
+        {queries.length > 0 && (
+          <p className="mt-1 text-sm">
+            <span className="text-soft">And the rows of queries: </span>
+            {queries.map((q) => (
+              <button
+                key={q.table}
+                type="button"
+                className="link num mr-2 text-xs"
+                onClick={() => {
+                  setTable(q.table);
+                }}
+              >
+                {q.table}
+              </button>
+            ))}
+          </p>
+        )}
         {c.rules.length > 0 && <Rules crossing={c} draft={draft} />}
         <TableBrowser
           database={c.source}
@@ -216,7 +241,7 @@ function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }
                 <Verdicts entries={p.notes} folded={false} />
               </div>
             )}
-            <Preview database={c.source} table={table} />
+            <Preview of={{ crossing: c.name }} table={table} />
           </>
         )}
       </Said>
@@ -245,14 +270,53 @@ function Statements({ title, objects }: { title: string; objects: TablePlanAnswe
 
 function Choices({ crossing: c }: { crossing: Crossing }) {
   return (
-    <Panel title="Settings of this crossing">
-      <SettingsForm
-        settings={c.settings}
-        fixed={isDraft(c) ? undefined : "fixed since the start"}
-        save={(body) =>
-          take(api.PATCH("/api/crossings/{name}", { params: { path: { name: c.name } }, body }))
-        }
-      />
+    <>
+      <Panel title="Settings of this crossing">
+        <SettingsForm
+          settings={c.settings}
+          fixed={isDraft(c) ? undefined : "fixed since the start"}
+          save={(body) =>
+            take(api.PATCH("/api/crossings/{name}", { params: { path: { name: c.name } }, body }))
+          }
+        />
+      </Panel>
+      <Copy crossing={c} />
+    </>
+  );
+}
+
+/** Begins another crossing that is planned as this one. */
+function Copy({ crossing: c }: { crossing: Crossing }) {
+  const [name, setName] = useState("");
+  const go = useNavigate();
+  return (
+    <Panel title="Begin another crossing planned as this one" className="mt-3">
+      <div className="mt-1 flex flex-wrap items-end gap-2">
+        <Input
+          label="Its name"
+          value={name}
+          onChange={(e) => {
+            setName(e.target.value);
+          }}
+        />
+        <Act
+          blocked={name.trim() === "" ? "Give it a name" : undefined}
+          act={() =>
+            take(
+              api.POST("/api/crossings/{name}/copy", {
+                params: { path: { name: c.name } },
+                body: { name: name.trim() },
+              }),
+            )
+          }
+          onDone={() => {
+            void go(`/crossings/${encodeURIComponent(name.trim())}/plan`);
+          }}
+        >
+          Copy the plan
+        </Act>
+        <span className="text-sm text-soft">Tables, rules, queries, statements and settings; no rows.</span>
+      </div>
     </Panel>
   );
 }

@@ -11,12 +11,14 @@ import {
 } from "../../api";
 import { Act } from "../../parts/Act";
 import { Button } from "../../parts/Button";
-import { Input } from "../../parts/Fields";
+import { Choice, Input } from "../../parts/Fields";
+import { standingWays } from "../../parts/SettingsForm";
 
 const tones: Record<string, string> = {
   exact: "text-reed",
   wider: "text-reed",
   lossy: "text-amber",
+  masked: "text-timber",
   impossible: "font-semibold text-brick",
 };
 
@@ -109,23 +111,38 @@ const text = (s: string | undefined) => (s === undefined || s.trim() === "" ? un
 function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: TablePlan; done: () => void }) {
   const own = c.rules.find((r) => r.tables === p.source) ?? { tables: p.source };
   const [rule, setRule] = useState<Rule>(own);
+  const [fresh, setFresh] = useState({ name: "", value: "", expression: "" });
   const column = (name: string): ColumnRule => rule.columns?.[name] ?? {};
   const set = (name: string, change: ColumnRule) => {
     setRule({ ...rule, columns: { ...rule.columns, [name]: { ...column(name), ...change } } });
   };
+  const added = Object.keys(rule.columns ?? {}).filter((name) => !p.columns.some((k) => k.name === name));
   const save = () => {
     const columns: Record<string, ColumnRule> = {};
     for (const [name, k] of Object.entries(rule.columns ?? {})) {
       const kept: ColumnRule = k.leave_out
         ? { leave_out: true }
-        : { ...(text(k.name) && { name: text(k.name) }), ...(text(k.type) && { type: text(k.type) }) };
+        : {
+            ...(text(k.name) && { name: text(k.name) }),
+            ...(text(k.type) && { type: text(k.type) }),
+            ...(text(k.mask) && { mask: text(k.mask) }),
+            ...(text(k.expression) && { expression: text(k.expression) }),
+            ...(k.value !== undefined && { value: k.value }),
+          };
       if (Object.keys(kept).length > 0) columns[name] = kept;
     }
+    if (text(fresh.name))
+      columns[fresh.name.trim()] = text(fresh.expression)
+        ? { expression: fresh.expression.trim() }
+        : { value: fresh.value };
     const mine: Rule = {
       tables: p.source,
       ...(text(rule.schema) && { schema: text(rule.schema) }),
       ...(text(rule.name) && { name: text(rule.name) }),
       ...(text(rule.where) && { where: text(rule.where) }),
+      ...(text(rule.note) && { note: text(rule.note) }),
+      ...(rule.standing && { standing: rule.standing }),
+      ...(rule.statements && Object.keys(rule.statements).length > 0 && { statements: rule.statements }),
       ...(Object.keys(columns).length > 0 && { columns }),
     };
     const others = c.rules.filter((r) => r.tables !== p.source);
@@ -136,7 +153,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
       }),
     );
   };
-  const field = (label: string, key: "schema" | "name" | "where", hint: string) => (
+  const field = (label: string, key: "schema" | "name" | "where" | "note", hint: string) => (
     <Input
       label={label}
       placeholder={hint}
@@ -151,6 +168,17 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
       <div className="grid grid-cols-2 gap-2">
         {field("Table name on the target", "name", p.target.split(".").slice(1).join("."))}
         {field("Schema on the target", "schema", p.target.split(".")[0] ?? "")}
+        <Choice
+          label="If the table stands and holds rows"
+          options={[["", "as the settings say"], ...standingWays]}
+          value={rule.standing ?? ""}
+          onChange={(v) => {
+            const rest = { ...rule };
+            delete rest.standing;
+            setRule(v === "" ? rest : { ...rest, standing: v as NonNullable<Rule["standing"]> });
+          }}
+        />
+        {field("Note", "note", "for people")}
       </div>
       {c.kind === "load" && field("Only rows where", "where", "a condition in the source’s SQL")}
       <div tabIndex={0} role="region" aria-label="Columns to change" className="mt-2 max-h-80 overflow-auto">
@@ -160,6 +188,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
               <th className="py-1 pr-2 font-medium">Column</th>
               <th className="py-1 pr-2 font-medium">Name there</th>
               <th className="py-1 pr-2 font-medium">Type there</th>
+              <th className="py-1 pr-2 font-medium">Masked by key</th>
               <th className="w-16 py-1 font-medium">Leave out</th>
             </tr>
           </thead>
@@ -184,6 +213,18 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
                     />
                   </td>
                 ))}
+                <td className="py-1 pr-2">
+                  <input
+                    aria-label={`Key that masks ${k.name}`}
+                    className="field num block w-full text-xs"
+                    placeholder={k.key > 0 ? "not of a key" : "not masked"}
+                    disabled={k.key > 0 || column(k.name).leave_out}
+                    value={column(k.name).mask ?? ""}
+                    onChange={(e) => {
+                      set(k.name, { mask: e.target.value });
+                    }}
+                  />
+                </td>
                 <td className="py-1 text-center">
                   <input
                     type="checkbox"
@@ -199,6 +240,46 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
             ))}
           </tbody>
         </table>
+      </div>
+      {added.length > 0 && (
+        <ul className="mt-2 text-sm">
+          {added.map((name) => (
+            <li key={name} className="flex flex-wrap items-center gap-2 break-words">
+              {columnText(name, column(name))}
+              <Button
+                aria-label={`Take column ${name} away`}
+                onClick={() => {
+                  const rest = Object.entries(rule.columns ?? {}).filter(([other]) => other !== name);
+                  setRule({ ...rule, columns: Object.fromEntries(rest) });
+                }}
+              >
+                Take it away
+              </Button>
+            </li>
+          ))}
+        </ul>
+      )}
+      <div className={`mt-2 grid gap-2 ${c.kind === "load" ? "grid-cols-3" : "grid-cols-2"}`}>
+        {(
+          [
+            ["name", "One more column", "its name"],
+            ["value", "… with this value in every row", "a text"],
+            ["expression", "… or computed by the source as", "in its SQL"],
+          ] as const
+        ).map(
+          ([what, label, hint]) =>
+            (what !== "expression" || c.kind === "load") && (
+              <Input
+                key={what}
+                label={label}
+                placeholder={hint}
+                value={fresh[what]}
+                onChange={(e) => {
+                  setFresh({ ...fresh, [what]: e.target.value });
+                }}
+              />
+            ),
+        )}
       </div>
       <div className="mt-2 flex flex-wrap gap-2">
         <Act strong act={save} onDone={done}>
@@ -219,12 +300,24 @@ export function ruleText(r: Rule): string {
   if (r.schema) out.push(`schema ${r.schema}`);
   if (r.name) out.push(`name ${r.name}`);
   if (r.where) out.push(`only rows where ${r.where}`);
-  for (const [name, k] of Object.entries(r.columns ?? {})) {
-    out.push(
-      k.leave_out
-        ? `${name} is left out`
-        : `${name}${k.name ? ` becomes ${k.name}` : ""}${k.type ? ` as ${k.type}` : ""}`,
-    );
-  }
+  if (r.standing) out.push(`a table that stands: ${r.standing}`);
+  for (const [what, sql] of Object.entries(r.statements ?? {}))
+    out.push(sql === "" ? `${what} is not made` : `${what} is made by hand`);
+  for (const [name, k] of Object.entries(r.columns ?? {})) out.push(columnText(name, k));
+  if (r.note) out.push(`note: ${r.note}`);
   return out.join(", ");
+}
+
+function columnText(name: string, k: ColumnRule): string {
+  if (k.leave_out) return `${name} is left out`;
+  if (k.value !== undefined) return `${name} is always “${k.value}”${k.type ? ` as ${k.type}` : ""}`;
+  return [
+    name,
+    k.name && `becomes ${k.name}`,
+    k.type && `as ${k.type}`,
+    k.expression && `is read as ${k.expression}`,
+    k.mask && `is masked by the key ${k.mask}`,
+  ]
+    .filter(Boolean)
+    .join(" ");
 }
