@@ -138,10 +138,10 @@ const room = document.querySelector('[role=dialog]') ?? document;
 const says = (el, text) => el.innerText.trim().replaceAll('\u00a0', ' ') === text || el.getAttribute('aria-label') === text;
 const labelled = (text) => {
   const l = [...room.querySelectorAll('label')].find(l => (l.querySelector('span')?.innerText ?? l.innerText).trim().startsWith(text));
-  return l?.querySelector('input, select') ?? (l?.htmlFor ? document.getElementById(l.htmlFor) : null) ?? [...room.querySelectorAll('input, select')].find(e => e.getAttribute('aria-label') === text);
+  return l?.querySelector('input, select, textarea') ?? (l?.htmlFor ? document.getElementById(l.htmlFor) : null) ?? [...room.querySelectorAll('input, select, textarea')].find(e => e.getAttribute('aria-label') === text);
 };
 const set = (el, value) => {
-  const proto = el.tagName === 'SELECT' ? HTMLSelectElement.prototype : HTMLInputElement.prototype;
+  const proto = ({ SELECT: HTMLSelectElement, TEXTAREA: HTMLTextAreaElement })[el.tagName]?.prototype ?? HTMLInputElement.prototype;
   Object.getOwnPropertyDescriptor(proto, 'value').set.call(el, value);
   el.dispatchEvent(new Event(el.tagName === 'SELECT' ? 'change' : 'input', { bubbles: true }));
 };`

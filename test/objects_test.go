@@ -119,7 +119,7 @@ carry: [views, routines, triggers]
 	if a := f.cli("crossing", "planning", "spring", "--file", write(t, plan)); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("survey", "spring"); a.code != 0 || !strings.Contains(a.out, "2 views: ") || !strings.Contains(a.out, "1 triggers: one_more; they are made on the target at cutover") {
+	if a := f.cli("survey", "spring"); a.code != 0 || !strings.Contains(a.out, "2 views: ") || !strings.Contains(a.out, "1 trigger: one_more; they are made on the target at cutover") {
 		t.Errorf("exit %d:\n%s%s", a.code, a.out, a.err)
 	}
 	// A table by hand that lacks a column stops the start.

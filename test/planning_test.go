@@ -60,3 +60,76 @@ func TestPlanningInTheConsole(t *testing.T) {
 	press(t, ctx, "Take it away")
 	shows(t, ctx, "saltmarsh.keepers", "lossy")
 }
+
+// TestQueriesInTheConsole plans a load with a query, a mask and statements, sees the
+// rows as they will arrive, mends a statement that fails, and copies the plan.
+func TestQueriesInTheConsole(t *testing.T) {
+	p := newPair(t)
+	if err := demo.Fill(t.Context(), p.sourceURL(), 20_000); err != nil {
+		t.Fatal(err)
+	}
+	f := start(t)
+	f.register("old-barn", servers.source, p.source)
+	f.register("new-barn", servers.target, p.target)
+	load := contract.Load
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "report", Source: "old-barn", Target: "new-barn", Kind: &load,
+		Tables: &[]string{"saltmarsh.keepers", "saltmarsh.apiaries"}})); err != nil {
+		t.Fatal(err)
+	}
+	ctx := browser(t)
+	j := &journey{t: t, ctx: ctx, f: f, p: p}
+	signIn(t, ctx, f.url, f.token)
+	shows(t, ctx, "report")
+	j.at("/crossings/report/plan/beside")
+	shows(t, ctx, "No query is planned")
+	press(t, ctx, "Add a query")
+	fill(t, ctx, "Table that its rows become", "saltmarsh.heaviest")
+	fill(t, ctx, "Key columns", "apiary")
+	fill(t, ctx, "SELECT, in the source’s SQL", "SELECT apiary, count(*) AS readings, max(weight_kg) AS most\n  FROM saltmarsh.scale_readings\n WHERE read_at >= :since GROUP BY apiary")
+	press(t, ctx, "Add a parameter")
+	fill(t, ctx, "Name", "since")
+	fill(t, ctx, "Value", "today - 50 years")
+	fill(t, ctx, "When the load has ended and its indexes stand", "ANALYZE saltmarsh.heaviest\n\nCOMMENT ON TABLE saltmarsh.heavy IS 'for the annual report'")
+	axe(t, ctx, "queries and statements")
+	press(t, ctx, "Keep it")
+	shows(t, ctx, "Its plan and first rows")
+	j.looked("queries")
+	j.at("/crossings/report/plan?table=saltmarsh.keepers")
+	shows(t, ctx, "Plan of saltmarsh.keepers", "And the rows of queries")
+	press(t, ctx, "Plan it otherwise")
+	fill(t, ctx, "Key that masks email", "people")
+	fill(t, ctx, "One more column", "region")
+	fill(t, ctx, "… with this value in every row", "marsh")
+	axe(t, ctx, "masks and added columns")
+	press(t, ctx, "Keep this plan")
+	shows(t, ctx, "masked by the key people", "region is always “marsh”")
+	press(t, ctx, "Look at 20 rows")
+	shows(t, ctx, "as they will arrive", "region", "marsh")
+	j.looked("as-they-will-arrive")
+	j.at("/crossings/report/plan?table=saltmarsh.heaviest")
+	press(t, ctx, "Look at 20 rows")
+	shows(t, ctx, "Plan of saltmarsh.heaviest", "most", "Key apiary")
+	if a := f.cli("crossing", "start", "report"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	j.at("/crossings/report/plan/objects")
+	shows(t, ctx, "What is made on new-barn", "failed", "does not exist")
+	axe(t, ctx, "what is made")
+	j.looked("what-is-made")
+	fill(t, ctx, "Statement of statement after 2", "COMMENT ON TABLE saltmarsh.heaviest IS 'for the annual report'")
+	press(t, ctx, "Keep this statement")
+	shows(t, ctx, "waiting")
+	if a := f.cli("crossing", "resume", "report"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	eventually(t, 20e9, func() bool {
+		return one[string](t, p.targetURL(), "SELECT coalesce(obj_description('saltmarsh.heaviest'::regclass), '')") == "for the annual report"
+	})
+	if n := one[int](t, p.targetURL(), "SELECT count(*) FROM saltmarsh.keepers WHERE region = 'marsh' AND email ~ '^[0-9a-f]{32}$'"); n == 0 {
+		t.Error("no keeper was masked")
+	}
+	j.at("/crossings/report/plan/settings")
+	fill(t, ctx, "Its name", "report-2")
+	press(t, ctx, "Copy the plan")
+	shows(t, ctx, "report-2", "And the rows of queries")
+}

@@ -113,7 +113,7 @@ func ownColumns(t *testing.T, from, to string) {
 	for what, wrong := range map[string]string{
 		`there is no parameter "since"`: strings.Replace(text, "since: ", "until: ", 1),
 		"column 5: unknown field":       strings.Replace(text, "note: people", "notes: people", 1),
-		"names column keeperr":          strings.Replace(text, "key: [keeper]", "key: [keeperr]", 1),
+		"names column keeperr as its key":          strings.Replace(text, "key: [keeper]", "key: [keeperr]", 1),
 		"cannot be masked":              strings.Replace(text, "phone: {mask", "id: {mask", 1),
 		"cannot hold a hash":            strings.Replace(text, "phone: {mask", "born: {mask", 1),
 	} {

@@ -125,6 +125,9 @@ func (v *Voyage) PreviewPlan(ctx context.Context, c *records.Crossing, table str
 		rows = append(rows, row)
 		return nil
 	})
+	if err != nil {
+		return nil, nil, theirs(err, table)
+	}
 	// What only the target has is the same in every row.
 	there := p.OnTarget()
 	for _, k := range there.Added {
@@ -134,7 +137,7 @@ func (v *Voyage) PreviewPlan(ctx context.Context, c *records.Crossing, table str
 			rows[i] = append(rows[i], &value)
 		}
 	}
-	return cols, rows, err
+	return cols, rows, nil
 }
 
 // shown is a value for people: at most 200 characters of it, and one more to tell

@@ -205,7 +205,7 @@ func (v *Voyage) ChangeObject(ctx context.Context, c *records.Crossing, id int64
 	if statement == "" {
 		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s leaves out %s %s", actor, o.Kind, o.Name)
 	} else {
-		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s wrote the statement of %s %s by hand", actor, o.Kind, o.Name)
+		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s wrote %s %s by hand", actor, o.Kind, o.Name)
 	}
 	return v.Store.ObjectOf(ctx, c.ID, id)
 }
@@ -234,7 +234,7 @@ func extraEntries(ctx context.Context, c *records.Crossing, s *surveyed, alike b
 		if len(names) == 0 {
 			continue
 		}
-		text := fmt.Sprintf("%d %s: %s", len(names), kind, strings.Join(names[:min(len(names), 12)], ", "))
+		text := fmt.Sprintf("%s: %s", counted(len(names), strings.TrimSuffix(string(kind), "s"), string(kind)), strings.Join(names[:min(len(names), 12)], ", "))
 		if len(names) > 12 {
 			text += fmt.Sprintf(" and %d more", len(names)-12)
 		}

@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -76,7 +77,7 @@ func (p *planner) plain(ctx context.Context) ([]domain.TablePlan, error) {
 		}
 		t, err := p.query(ctx, q)
 		if err != nil {
-			return nil, fmt.Errorf("the query for %s: %w", q.Table, err)
+			return nil, err
 		}
 		out = append(out, t)
 	}
@@ -92,20 +93,20 @@ func (p *planner) query(ctx context.Context, q domain.Query) (domain.TablePlan, 
 	}
 	t := domain.Table{TableName: q.Name(), Rows: -1, RowIdentity: "full"}
 	if t.Columns, err = p.src.Describe(ctx, sql); err != nil {
-		return domain.TablePlan{}, err
+		return domain.TablePlan{}, theirs(err, "the query for "+q.Table)
 	}
 	seen := map[string]bool{}
 	for i := range t.Columns {
 		c := &t.Columns[i]
 		if c.Name == "" || c.Name == "?column?" || seen[c.Name] {
-			return domain.TablePlan{}, domain.Invalid("column %d is called %q; give every column a name of its own (AS …)", i+1, c.Name)
+			return domain.TablePlan{}, domain.Invalid("the query for %s calls its column %d %q; give every column a name of its own (AS …)", q.Table, i+1, c.Name)
 		}
 		seen[c.Name] = true
 		c.NotNull = slices.Contains(q.Key, c.Name)
 	}
 	for _, k := range q.Key {
 		if !seen[k] {
-			return domain.TablePlan{}, domain.Invalid("its key names column %s, which it does not give", k)
+			return domain.TablePlan{}, domain.Invalid("the query for %s names column %s as its key, which it does not give", q.Table, k)
 		}
 	}
 	if len(q.Key) > 0 {
@@ -135,16 +136,21 @@ func (p *planner) express(ctx context.Context, t *domain.TablePlan, rule domain.
 			names, list = append(names, name), append(list, "("+e+") AS "+p.quoted(name))
 		}
 	}
-	if len(list) == 0 {
-		return nil
-	}
 	from := p.quoted(t.Source.Schema) + "." + p.quoted(t.Source.Name)
 	if t.From != "" {
 		from = "(" + t.From + ") rows_of_the_query"
 	}
+	if rule.Where != "" {
+		if _, err := p.src.Describe(ctx, "SELECT 1 FROM "+from+" WHERE ("+rule.Where+")"); err != nil {
+			return theirs(err, "the condition on "+t.Source.String())
+		}
+	}
+	if len(list) == 0 {
+		return nil
+	}
 	cols, err := p.src.Describe(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from)
 	if err != nil {
-		return fmt.Errorf("the expressions of %s: %w", t.Source, err)
+		return theirs(err, "an expression of "+t.Source.String())
 	}
 	t.Columns = slices.Clone(t.Columns)
 	for i, c := range cols {
@@ -162,6 +168,15 @@ func (p *planner) express(ctx context.Context, t *domain.TablePlan, rule domain.
 	}
 	t.Table.Columns = t.Columns
 	return nil
+}
+
+// theirs says that a server refused what a person wrote.
+func theirs(err error, what string) error {
+	var said *engine.ServerError
+	if errors.As(err, &said) {
+		return domain.Invalid("%s cannot be read: %s", what, said.Text)
+	}
+	return fmt.Errorf("%s: %w", what, err)
 }
 
 func (p *planner) quoted(name string) string {

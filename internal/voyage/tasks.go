@@ -341,6 +341,24 @@ func speedText(limit int64) string {
 	return fmt.Sprintf("speed limit %.1f MB/s", float64(limit)/1e6)
 }
 
+// tablesText says which tables are chosen.
+func tablesText(patterns []string, p domain.Planning) string {
+	switch {
+	case len(patterns) > 0:
+		return strings.Join(patterns, ", ")
+	case len(p.Queries) > 0:
+		return "none"
+	}
+	return "every one"
+}
+
+func counted(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}
+
 // ChooseTables replaces what is planned for a crossing that has not started; a
 // survey or fit check made before no longer counts.
 func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
@@ -359,10 +377,7 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	if err := v.Store.SavePlanning(ctx, c.ID, patterns, rules, planning); err != nil {
 		return err
 	}
-	queries := ""
-	if n := len(planning.Queries); n > 0 {
-		queries = fmt.Sprintf(", %d queries", n)
-	}
-	v.Say(ctx, "info", actor, c.Name, "", "change", "%s chose the tables of %s anew: %s; %s%s", actor, c.Name, strings.Join(patterns, ", "), many(int64(len(rules)), "rule"), queries)
+	v.Say(ctx, "info", actor, c.Name, "", "change", "%s planned %s anew: tables %s; %s, %s", actor, c.Name, tablesText(patterns, planning),
+		many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries"))
 	return nil
 }
