@@ -116,7 +116,7 @@ func TestQueriesInTheConsole(t *testing.T) {
 	shows(t, ctx, "What is made on new-barn", "failed", "does not exist")
 	axe(t, ctx, "what is made")
 	j.looked("what-is-made")
-	fill(t, ctx, "Statement of statement after 2", "COMMENT ON TABLE saltmarsh.heaviest IS 'for the annual report'")
+	fill(t, ctx, "Statement after 2", "COMMENT ON TABLE saltmarsh.heaviest IS 'for the annual report'")
 	press(t, ctx, "Keep this statement")
 	shows(t, ctx, "waiting")
 	if a := f.cli("crossing", "resume", "report"); a.code != 0 {

@@ -111,11 +111,11 @@ func ownColumns(t *testing.T, from, to string) {
 	}
 	text := fmt.Sprintf(planned, source.schema, in, toSchema(from, to, source.schema), map[bool]string{true: "readings_readings_read_at", false: "readings_read_at"}[from == "mariadb" && to == "postgres"])
 	for what, wrong := range map[string]string{
-		`there is no parameter "since"`: strings.Replace(text, "since: ", "until: ", 1),
-		"column 5: unknown field":       strings.Replace(text, "note: people", "notes: people", 1),
-		"names column keeperr as its key":          strings.Replace(text, "key: [keeper]", "key: [keeperr]", 1),
-		"cannot be masked":              strings.Replace(text, "phone: {mask", "id: {mask", 1),
-		"cannot hold a hash":            strings.Replace(text, "phone: {mask", "born: {mask", 1),
+		`there is no parameter "since"`:   strings.Replace(text, "since: ", "until: ", 1),
+		"column 5: unknown field":         strings.Replace(text, "note: people", "notes: people", 1),
+		"names column keeperr as its key": strings.Replace(text, "key: [keeper]", "key: [keeperr]", 1),
+		"cannot be masked":                strings.Replace(text, "phone: {mask", "id: {mask", 1),
+		"cannot hold a hash":              strings.Replace(text, "phone: {mask", "born: {mask", 1),
 	} {
 		a := f.cli("crossing", "planning", "spring", "--file", write(t, wrong))
 		if a.code == 0 {

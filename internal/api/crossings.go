@@ -89,6 +89,17 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err := d.Settings.Validate(); err != nil {
 		return none, err
 	}
+	house, err := s.Store.House(ctx)
+	if err != nil {
+		return none, err
+	}
+	if d.Tables == nil {
+		d.Tables = house.Tables
+	}
+	if err := s.Voyage.HoldToHouse(ctx, house, d.Settings, notNil(d.Tables)); err != nil {
+		return none, err
+	}
+	d.Rules = house.Lay(d.Rules)
 	if err := mayCommand(ctx, d.Settings, ""); err != nil {
 		return none, err
 	}
@@ -112,9 +123,7 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 		}
 		d.Settings.StopMethod = drv.StopMethods()[0]
 	}
-	if d.Tables == nil {
-		d.Tables = []string{}
-	}
+	d.Tables = notNil(d.Tables)
 	if err := domain.ValidPatterns(d.Tables); err != nil {
 		return none, err
 	}
@@ -170,7 +179,11 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 		return nil, err
 	}
 	m := f.Crossing
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Domain()}, m.Settings.StopMethod != "")
+	base, err := s.Store.Defaults(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Domain().Over(base)}, m.Settings.StopMethod != "")
 	return contract.ImportManifest201JSONResponse(c), err
 }
 

@@ -216,6 +216,31 @@ func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestOb
 	return contract.SetDefaults200JSONResponse(settingsOut(set)), nil
 }
 
+func (s *calls) GetHouse(ctx context.Context, _ contract.GetHouseRequestObject) (contract.GetHouseResponseObject, error) {
+	h, err := s.Store.House(ctx)
+	return contract.GetHouse200JSONResponse(as[contract.House](h)), err
+}
+
+func (s *calls) SetHouse(ctx context.Context, r contract.SetHouseRequestObject) (contract.SetHouseResponseObject, error) {
+	h := as[domain.House](*r.Body)
+	if err := h.Validate(); err != nil {
+		return nil, err
+	}
+	if err := s.Store.SaveHouse(ctx, h); err != nil {
+		return nil, err
+	}
+	list := func(names []string) string {
+		if len(names) == 0 {
+			return "none"
+		}
+		return strings.Join(names, ", ")
+	}
+	checks := convertAll(h.Checks, func(c domain.Check) string { return string(c) })
+	s.Voyage.Say(ctx, "warning", who(ctx).Name, "", "", "change", "%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
+		who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked))
+	return contract.SetHouse200JSONResponse(*r.Body), nil
+}
+
 func (s *calls) GetAbout(ctx context.Context, _ contract.GetAboutRequestObject) (contract.GetAboutResponseObject, error) {
 	h, err := s.Store.Holdings(ctx)
 	return contract.GetAbout200JSONResponse{Version: s.Version, Build: s.Build, Go: runtime.Version(), StartedAt: s.started, Worker: s.Voyage.Worker, Listen: s.Listen,

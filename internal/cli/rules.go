@@ -78,8 +78,14 @@ func showRules(w *table, c contract.Crossing) {
 		w.line("Crossing %s has no rules: tables keep their names, and columns get the types that the survey names.", c.Name)
 		return
 	}
+	ruleRows(w, c.Rules)
+	w.line("\nSee what they do with: dustyferry survey %s", c.Name)
+}
+
+// ruleRows shows rules, a line for each change.
+func ruleRows(w *table, rules []contract.Rule) {
 	w.row(right+"RULE", "TABLES", "CHANGE")
-	for i, r := range c.Rules {
+	for i, r := range rules {
 		n := right + num(int64(i+1))
 		change := func(text string) {
 			w.row(n, r.Tables, text)
@@ -134,5 +140,4 @@ func showRules(w *table, c contract.Crossing) {
 		}
 	}
 	w.flush()
-	w.line("\nSee what they do with: dustyferry survey %s", c.Name)
 }

@@ -164,6 +164,27 @@ func (e FindingState) Valid() bool {
 	}
 }
 
+// Defines values for HouseChecks.
+const (
+	HouseChecksComparison HouseChecks = "comparison"
+	HouseChecksFitCheck   HouseChecks = "fit check"
+	HouseChecksRehearsal  HouseChecks = "rehearsal"
+)
+
+// Valid indicates whether the value is a known member of the HouseChecks enum.
+func (e HouseChecks) Valid() bool {
+	switch e {
+	case HouseChecksComparison:
+		return true
+	case HouseChecksFitCheck:
+		return true
+	case HouseChecksRehearsal:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Kind.
 const (
 	Capture     Kind = "capture"
@@ -1032,6 +1053,24 @@ type History struct {
 	Updates []float64 `json:"updates"`
 }
 
+// House defines model for House.
+type House struct {
+	// Checks What must have been done: a fit check of all tables before the start, a clean comparison by hashes or a rehearsal before a cutover
+	Checks *[]HouseChecks `json:"checks,omitempty"`
+
+	// Locked What crossings cannot have otherwise: settings by their names without units, tables, rules
+	Locked *[]string `json:"locked,omitempty"`
+
+	// Rules For every new crossing, before its own; with rules locked, behind them, so that they win
+	Rules *[]Rule `json:"rules,omitempty"`
+
+	// Tables Patterns that new crossings begin with
+	Tables *[]string `json:"tables,omitempty"`
+}
+
+// HouseChecks defines model for House.Checks.
+type HouseChecks string
+
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Act      string    `json:"act"`
@@ -1890,6 +1929,9 @@ type AddDatabaseJSONRequestBody = NewDatabase
 // SetDefaultsJSONRequestBody defines body for SetDefaults for application/json ContentType.
 type SetDefaultsJSONRequestBody = Settings
 
+// SetHouseJSONRequestBody defines body for SetHouse for application/json ContentType.
+type SetHouseJSONRequestBody = House
+
 // ImportManifestTextRequestBody defines body for ImportManifest for text/plain ContentType.
 type ImportManifestTextRequestBody = ImportManifestTextBody
 
@@ -2254,6 +2296,19 @@ type ClientInterface interface {
 	//
 	// Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHouse performs a GET /api/house (the `GetHouse` operationId) request.
+	//
+	// What the organisation says once for all crossings.
+	GetHouse(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHouseWithBody performs a PUT /api/house (the `SetHouse` operationId) request,
+	// with any type of body and a specified content type.
+	SetHouseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetHouse performs a PUT /api/house (the `SetHouse` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetHouse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJournal performs a GET /api/journal (the `ListJournal` operationId) request.
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3276,6 +3331,49 @@ func (c *Client) SetDefaults(ctx context.Context, body SetDefaultsJSONRequestBod
 // Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStreamEventsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHouse performs a GET /api/house (the `GetHouse` operationId) request.
+//
+// What the organisation says once for all crossings.
+func (c *Client) GetHouse(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHouseRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHouseWithBody performs a PUT /api/house (the `SetHouse` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetHouseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHouseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetHouse performs a PUT /api/house (the `SetHouse` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetHouse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetHouseRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6183,6 +6281,73 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 	return req, nil
 }
 
+// NewGetHouseRequest constructs an http.Request for the GetHouse method
+func NewGetHouseRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/house")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetHouseRequest calls the generic SetHouse builder with application/json body
+func NewSetHouseRequest(server string, body SetHouseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetHouseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetHouseRequestWithBody constructs an http.Request for the SetHouse method, with any body, and a specified content type
+func NewSetHouseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/house")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -7229,6 +7394,23 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
+
+	// GetHouseWithResponse performs a GET /api/house (the `GetHouse` operationId) request.
+	//
+	// What the organisation says once for all crossings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetHouseWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHouseResponse, error)
+
+	// SetHouseWithBodyWithResponse performs a PUT /api/house (the `SetHouse` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetHouseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHouseResponse, error)
+
+	// SetHouseWithResponse performs a PUT /api/house (the `SetHouse` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetHouseWithResponse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHouseResponse, error)
 
 	// ListJournalWithResponse performs a GET /api/journal (the `ListJournal` operationId) request.
 	//
@@ -9851,6 +10033,102 @@ func (r StreamEventsResponse) ContentType() string {
 	return ""
 }
 
+type GetHouseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *House
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHouseResponse) GetJSON200() *House {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetHouseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHouseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHouseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHouseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHouseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetHouseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *House
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetHouseResponse) GetJSON200() *House {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetHouseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetHouseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetHouseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetHouseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetHouseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListJournalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11173,6 +11451,41 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseStreamEventsResponse(rsp)
+}
+
+// GetHouseWithResponse performs a GET /api/house (the `GetHouse` operationId) request.
+//
+// What the organisation says once for all crossings.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetHouseWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHouseResponse, error) {
+	rsp, err := c.GetHouse(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHouseResponse(rsp)
+}
+
+// SetHouseWithBodyWithResponse performs a PUT /api/house (the `SetHouse` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetHouseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHouseResponse, error) {
+	rsp, err := c.SetHouseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHouseResponse(rsp)
+}
+
+// SetHouseWithResponse performs a PUT /api/house (the `SetHouse` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetHouseWithResponse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHouseResponse, error) {
+	rsp, err := c.SetHouse(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetHouseResponse(rsp)
 }
 
 // ListJournalWithResponse performs a GET /api/journal (the `ListJournal` operationId) request.
@@ -13084,6 +13397,72 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	return response, nil
 }
 
+// ParseGetHouseResponse parses an HTTP response from a GetHouseWithResponse call
+func ParseGetHouseResponse(rsp *http.Response) (*GetHouseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHouseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest House
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetHouseResponse parses an HTTP response from a SetHouseWithResponse call
+func ParseSetHouseResponse(rsp *http.Response) (*SetHouseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetHouseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest House
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListJournalResponse parses an HTTP response from a ListJournalWithResponse call
 func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13615,6 +13994,12 @@ type ServerInterface interface {
 
 	// (GET /api/events)
 	StreamEvents(c *gin.Context, params StreamEventsParams)
+
+	// (GET /api/house)
+	GetHouse(c *gin.Context)
+
+	// (PUT /api/house)
+	SetHouse(c *gin.Context)
 
 	// (GET /api/journal)
 	ListJournal(c *gin.Context, params ListJournalParams)
@@ -15378,6 +15763,32 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	siw.Handler.StreamEvents(c, params)
 }
 
+// GetHouse operation middleware
+func (siw *ServerInterfaceWrapper) GetHouse(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetHouse(c)
+}
+
+// SetHouse operation middleware
+func (siw *ServerInterfaceWrapper) SetHouse(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetHouse(c)
+}
+
 // ListJournal operation middleware
 func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 
@@ -15792,6 +16203,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/events", wrapper.StreamEvents)
 	router.GET(options.BaseURL+"/api/defaults", wrapper.GetDefaults)
 	router.PUT(options.BaseURL+"/api/defaults", wrapper.SetDefaults)
+	router.GET(options.BaseURL+"/api/house", wrapper.GetHouse)
+	router.PUT(options.BaseURL+"/api/house", wrapper.SetHouse)
 	router.GET(options.BaseURL+"/api/about", wrapper.GetAbout)
 	router.GET(options.BaseURL+"/api/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/api/tokens", wrapper.AddToken)
@@ -17950,6 +18363,83 @@ func (response StreamEventsdefaultApplicationProblemPlusJSONResponse) VisitStrea
 	return err
 }
 
+type GetHouseRequestObject struct {
+}
+
+type GetHouseResponseObject interface {
+	VisitGetHouseResponse(w http.ResponseWriter) error
+}
+
+type GetHouse200JSONResponse House
+
+func (response GetHouse200JSONResponse) VisitGetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHousedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHousedefaultApplicationProblemPlusJSONResponse) VisitGetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHouseRequestObject struct {
+	Body *SetHouseJSONRequestBody
+}
+
+type SetHouseResponseObject interface {
+	VisitSetHouseResponse(w http.ResponseWriter) error
+}
+
+type SetHouse200JSONResponse House
+
+func (response SetHouse200JSONResponse) VisitSetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHousedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetHousedefaultApplicationProblemPlusJSONResponse) VisitSetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListJournalRequestObject struct {
 	Params ListJournalParams
 }
@@ -18576,6 +19066,12 @@ type StrictServerInterface interface {
 
 	// (GET /api/events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
+
+	// (GET /api/house)
+	GetHouse(ctx context.Context, request GetHouseRequestObject) (GetHouseResponseObject, error)
+
+	// (PUT /api/house)
+	SetHouse(ctx context.Context, request SetHouseRequestObject) (SetHouseResponseObject, error)
 
 	// (GET /api/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
@@ -20364,6 +20860,72 @@ func (sh *strictHandler) StreamEvents(ctx *gin.Context, params StreamEventsParam
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(StreamEventsResponseObject); ok {
 		if err := validResponse.VisitStreamEventsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetHouse operation middleware
+func (sh *strictHandler) GetHouse(ctx *gin.Context) {
+	var request GetHouseRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHouse(ctx, request.(GetHouseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHouse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetHouseResponseObject); ok {
+		if err := validResponse.VisitGetHouseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetHouse operation middleware
+func (sh *strictHandler) SetHouse(ctx *gin.Context) {
+	var request SetHouseRequestObject
+
+	var body SetHouseJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetHouse(ctx, request.(SetHouseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetHouse")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetHouseResponseObject); ok {
+		if err := validResponse.VisitSetHouseResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

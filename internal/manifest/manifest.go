@@ -147,8 +147,17 @@ func ParsePlan(text []byte) (*Plan, error) {
 	return &p, p.Validate()
 }
 
-// WritePlan writes what ParsePlan reads.
-func WritePlan(p *Plan) ([]byte, error) { return yaml.Marshal(p) }
+// House is what holds for all crossings.
+type House = domain.House
+
+// ParseHouse reads what holds for all crossings.
+func ParseHouse(text []byte) (*House, error) {
+	var h House
+	if err := decode("the file", text, &h); err != nil {
+		return nil, err
+	}
+	return &h, h.Validate()
+}
 
 // ParseRules reads a list of rules, as a manifest has it under crossing.rules.
 func ParseRules(text []byte) ([]domain.Rule, error) {
@@ -173,11 +182,12 @@ func decode(what string, text []byte, to any) error {
 	return domain.Invalid("%s cannot be read: %s", what, strings.SplitN(err.Error(), "\n", 2)[0])
 }
 
-// Domain returns the settings as the rest of the code knows them.
+// Domain returns the settings as the rest of the code knows them, zero where the
+// manifest says nothing.
 func (s Settings) Domain() domain.Settings {
 	return domain.Settings{Lanes: s.Lanes, ChunkBytes: int64(s.ChunkSize), MaxAttempts: s.MaxAttempts, SpeedLimit: int64(s.SpeedLimit),
 		BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
-		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints}.WithDefaults()
+		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints}
 }
 
 // Write returns a crossing as a manifest.

@@ -29,7 +29,7 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	if !reflect.DeepEqual(f.Crossing.Settings.Domain(), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Tables) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
+	if !reflect.DeepEqual(f.Crossing.Settings.Domain().WithDefaults(), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Tables) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
 		t.Errorf("came back as %+v from\n%s", f, text)
 	}
 }

@@ -174,7 +174,7 @@ SELECT count(*) AS total, count(*) FILTER (WHERE `+waitsFor+` <> '') AS waiting,
 // Defaults returns the settings new crossings begin with.
 func (s *Store) Defaults(ctx context.Context) (domain.Settings, error) {
 	var rows []JSON[domain.Settings]
-	err := s.DB.SelectContext(ctx, &rows, `SELECT settings FROM defaults`)
+	err := s.DB.SelectContext(ctx, &rows, `SELECT settings FROM defaults WHERE settings IS NOT NULL`)
 	if err != nil || len(rows) == 0 {
 		return domain.DefaultSettings(), err
 	}
@@ -185,6 +185,21 @@ func (s *Store) Defaults(ctx context.Context) (domain.Settings, error) {
 func (s *Store) SaveDefaults(ctx context.Context, set domain.Settings) error {
 	_, err := s.DB.ExecContext(ctx, `
 INSERT INTO defaults (settings) VALUES ($1) ON CONFLICT (one) DO UPDATE SET settings = excluded.settings`, JSON[domain.Settings]{set})
+	return err
+}
+
+// House returns what the organisation says of all crossings.
+func (s *Store) House(ctx context.Context) (domain.House, error) {
+	rows, err := all[JSON[domain.House]](ctx, s, `SELECT house FROM defaults`)
+	if err != nil || len(rows) == 0 {
+		return domain.House{}, err
+	}
+	return rows[0].V, nil
+}
+
+// SaveHouse keeps it.
+func (s *Store) SaveHouse(ctx context.Context, h domain.House) error {
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO defaults (house) VALUES ($1) ON CONFLICT (one) DO UPDATE SET house = excluded.house`, JSON[domain.House]{h})
 	return err
 }
 

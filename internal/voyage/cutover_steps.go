@@ -25,6 +25,7 @@ func (r *run) readiness(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	list = forRehearsal(list, r.k.Rehearsal)
 	if err := r.v.Store.SaveReadiness(ctx, r.k.ID, list); err != nil {
 		return "", err
 	}

@@ -227,8 +227,16 @@ func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []do
 	}
 	settled(types, f)
 	remedy := "dustyferry fit " + c.Name
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return nil, err
+	}
+	less, why := domain.ToKnow, ""
+	if house.Requires(domain.CheckFit) {
+		less, why = domain.Blocks, "; this service's house rules want it checked"
+	}
 	if f == nil || f.EndedAt.IsZero() || f.Error != "" {
-		return []domain.Entry{{Verdict: domain.ToKnow, Topic: "fit", Subject: "crossing", Remedy: remedy, Measured: "the data has not been looked at for values that their new columns cannot hold"}}, nil
+		return []domain.Entry{{Verdict: less, Topic: "fit", Subject: "crossing", Remedy: remedy, Measured: "the data has not been looked at for values that their new columns cannot hold" + why}}, nil
 	}
 	ago := "the fit check of " + f.StartedAt.Format("2006-01-02 15:04 MST")
 	var out []domain.Entry
@@ -241,8 +249,8 @@ func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []do
 	}
 	e := domain.Entry{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), many(f.Rows, "row"))}
 	if f.Tables < len(plans) {
-		e.Verdict, e.Remedy = domain.ToKnow, remedy
-		e.Measured += fmt.Sprintf(" of %d of the %d tables", f.Tables, len(plans))
+		e.Verdict, e.Remedy = less, remedy
+		e.Measured += fmt.Sprintf(" of %d of the %d tables", f.Tables, len(plans)) + why
 	}
 	if len(out) == 0 {
 		e.Measured += ": every value fits"

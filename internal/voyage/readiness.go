@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"dustyferry/internal/domain"
@@ -42,40 +43,71 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	if err != nil {
 		return nil, err
 	}
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return nil, err
+	}
+	wanted := func(check domain.Check) (domain.Verdict, string) {
+		if house.Requires(check) {
+			return domain.Blocks, "; this service's house rules want a " + string(check) + " first"
+		}
+		return domain.ToKnow, ""
+	}
 	remedy := "dustyferry reconcile " + c.Name
-	verdict := domain.ToKnow
+	verdict, why := wanted(domain.CheckCompare)
 	switch {
 	case len(recs) == 0:
-		add(false, verdict, "reconciliation", remedy, "source and target have never been compared; the cutover itself compares them (%s)", set.CutoverDepth)
+		add(false, verdict, "reconciliation", remedy, "source and target have never been compared; the cutover itself compares them (%s)%s", set.CutoverDepth, why)
 	case recs[0].State == "clean":
-		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows",
-			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows)
+		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows%s",
+			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows, unless(recs[0].Depth == domain.DepthHashes, why+", by hashes"))
 	case recs[0].State == "differing" && recs[0].Equal == recs[0].Findings:
 		add(true, verdict, "reconciliation", remedy, "the last comparison found %d rows that differed; all were mended, compared again and are equal", recs[0].Findings)
 	case recs[0].State == "differing" && recs[0].Open == 0:
-		add(false, verdict, "reconciliation", remedy, "the findings of the last comparison were repaired, but not compared again")
+		add(false, verdict, "reconciliation", remedy, "the findings of the last comparison were repaired, but not compared again%s", why)
 	case recs[0].State == "differing":
 		add(false, domain.Blocks, "reconciliation", "dustyferry repair "+c.Name, "the last comparison left %d open findings", max(recs[0].Open, recs[0].Findings))
 	default:
-		add(false, verdict, "reconciliation", remedy, "the last comparison is %s", recs[0].State)
+		add(false, verdict, "reconciliation", remedy, "the last comparison is %s%s", recs[0].State, why)
 	}
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
 	rehearsed := false
+	verdict, why = wanted(domain.CheckRehearsal)
 	for _, k := range cuts {
 		if k.Rehearsal && k.State == "done" && k.PausedAt.Valid && k.ReleasedAt.Valid {
 			pause := k.ReleasedAt.Time.Sub(k.PausedAt.Time)
-			add(pause <= set.PauseBudget, domain.ToKnow, "write pause", "raise the pause budget, or reconcile less inside the pause", "the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)
+			add(pause <= set.PauseBudget, verdict, topicPause, "raise the pause budget, or reconcile less inside the pause", "the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)
 			rehearsed = true
 			break
 		}
 	}
 	if !rehearsed {
-		add(false, domain.ToKnow, "write pause", "dustyferry cutover rehearse "+c.Name, "the cutover has not been rehearsed, so its write pause is not known")
+		add(false, verdict, topicPause, "dustyferry cutover rehearse "+c.Name, "the cutover has not been rehearsed, so its write pause is not known%s", why)
 	}
 	return out, nil
+}
+
+// forRehearsal is a readiness list for a rehearsal, which needs none before it.
+func forRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
+	for i := range list {
+		if rehearsal && list[i].Topic == topicPause && list[i].Verdict == domain.Blocks {
+			list[i].Verdict = domain.ToKnow
+		}
+	}
+	return list
+}
+
+// topicPause is of what is known of the write pause.
+const topicPause = "write pause"
+
+func unless(ok bool, text string) string {
+	if ok || strings.HasPrefix(text, ",") {
+		return ""
+	}
+	return text
 }
 
 func yesNo(b bool, yes, no string) string {

@@ -302,6 +302,16 @@ func (v *Voyage) kick(ctx context.Context, c *records.Crossing) error {
 	return err
 }
 
+// HoldToHouse returns an error when settings or patterns of a crossing are otherwise
+// than the house lets them be.
+func (v *Voyage) HoldToHouse(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
+	base, err := v.Store.Defaults(ctx)
+	if err != nil {
+		return err
+	}
+	return house.Hold(base, s, patterns)
+}
+
 // ChangeSettings changes lanes and speed limit at any time, the rest before the
 // start.
 func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s domain.Settings, actor string) error {
@@ -310,6 +320,13 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 		return err
 	}
 	if err := v.CheckStopMethod(ctx, c.Source, s.StopMethod); err != nil {
+		return err
+	}
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return err
+	}
+	if err := v.HoldToHouse(ctx, house, s, c.Patterns.V); err != nil {
 		return err
 	}
 	live := c.Settings.V
@@ -373,6 +390,16 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	}
 	if err := planning.Validate(); err != nil {
 		return err
+	}
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return err
+	}
+	if err := v.HoldToHouse(ctx, house, c.Settings.V, patterns); err != nil {
+		return err
+	}
+	if slices.Contains(house.Locked, "rules") {
+		rules = house.Lay(rules)
 	}
 	if err := v.Store.SavePlanning(ctx, c.ID, patterns, rules, planning); err != nil {
 		return err

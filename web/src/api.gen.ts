@@ -893,6 +893,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/house": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What the organisation says once for all crossings. */
+        get: operations["getHouse"];
+        put: operations["setHouse"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/about": {
         parameters: {
             query?: never;
@@ -1047,6 +1064,16 @@ export interface components {
             rows: (string | null)[][];
             /** @description The table has more rows */
             more: boolean;
+        };
+        House: {
+            /** @description Patterns that new crossings begin with */
+            tables?: string[];
+            /** @description For every new crossing, before its own; with rules locked, behind them, so that they win */
+            rules?: components["schemas"]["Rule"][];
+            /** @description What must have been done: a fit check of all tables before the start, a clean comparison by hashes or a rehearsal before a cutover */
+            checks?: ("fit check" | "comparison" | "rehearsal")[];
+            /** @description What crossings cannot have otherwise: settings by their names without units, tables, rules */
+            locked?: string[];
         };
         MadeObject: {
             /** Format: int64 */
@@ -3375,6 +3402,52 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Settings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getHouse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The house rules */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["House"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setHouse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["House"];
+            };
+        };
+        responses: {
+            /** @description Changed */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["House"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -17,3 +17,7 @@ CREATE TABLE objects (
   ended_at    timestamptz,
   UNIQUE (crossing_id, stage, kind, table_name, name)
 );
+-- What an organisation plans for every crossing, what it wants checked, and what it
+-- keeps crossings from changing.
+ALTER TABLE defaults ALTER COLUMN settings DROP NOT NULL;
+ALTER TABLE defaults ADD COLUMN house jsonb NOT NULL DEFAULT '{}';

@@ -1,9 +1,12 @@
 import { api, take } from "../api";
 import { bytes, count, whole } from "../format";
 import { useRead } from "../live";
-import { Choice, Panel } from "../parts/Fields";
+import { useState } from "react";
+import { Act } from "../parts/Act";
+import { Choice, Panel, Text } from "../parts/Fields";
 import { Said } from "../parts/Said";
 import { SettingsForm } from "../parts/SettingsForm";
+import { ruleText } from "./crossing/PlanColumns";
 import { usePrefs, type Prefs } from "../prefs";
 import { Moment } from "../time";
 
@@ -72,6 +75,7 @@ export default function SettingsPage() {
           </Said>
         </Panel>
       </div>
+      <House />
       <Panel title="What new crossings begin with" className="mt-3">
         <Said of={defaults} reading="Reading the settings">
           {(s) => (
@@ -84,5 +88,126 @@ export default function SettingsPage() {
         </Said>
       </Panel>
     </>
+  );
+}
+
+type Check = "fit check" | "comparison" | "rehearsal";
+
+const checks: readonly (readonly [Check, string])[] = [
+  ["fit check", "a fit check of all tables, before the start"],
+  ["comparison", "a clean comparison by hashes, before a cutover"],
+  ["rehearsal", "a rehearsal within the pause budget, before a cutover"],
+];
+
+const lockable: readonly (readonly [string, string])[] = [
+  ["tables", "tables"],
+  ["rules", "rules"],
+  ["lanes", "lanes"],
+  ["speed_limit", "speed limit"],
+  ["chunk_bytes", "chunk size"],
+  ["max_attempts", "tries of a chunk"],
+  ["batch_changes", "changes folded"],
+  ["in_step_lag", "in step below"],
+  ["in_step_dwell", "in step for"],
+  ["pause_budget", "pause budget"],
+  ["stop_method", "how writes are stopped"],
+  ["cutover_depth", "comparison in the pause"],
+  ["handover_url", "webhook"],
+  ["handover_command", "command"],
+  ["hold_points", "hold points"],
+  ["non_empty_target", "tables that hold rows"],
+];
+
+/** What an organisation says once for all crossings. */
+function House() {
+  const house = useRead("/api/house");
+  const [patterns, setPatterns] = useState<string>();
+  const [wanted, setWanted] = useState<Check[]>();
+  const [locked, setLocked] = useState<string[]>();
+  const ticks = <T extends string>(
+    options: readonly (readonly [T, string])[],
+    on: T[],
+    set: (list: T[]) => void,
+  ) =>
+    options.map(([name, label]) => (
+      <label key={name} className="mr-4 inline-flex items-center gap-1.5 text-sm">
+        <input
+          type="checkbox"
+          checked={on.includes(name)}
+          onChange={(e) => {
+            set(e.target.checked ? [...on, name] : on.filter((x) => x !== name));
+          }}
+        />
+        {label}
+      </label>
+    ));
+  return (
+    <Panel title="House rules, for all crossings" className="mt-3">
+      <Said of={house} reading="Reading the house rules">
+        {(h) => {
+          const changed = patterns !== undefined || wanted !== undefined || locked !== undefined;
+          return (
+            <>
+              <Text
+                label="Patterns that new crossings begin with, one a line"
+                hint="None: every table."
+                value={patterns ?? (h.tables ?? []).join("\n")}
+                onChange={(e) => {
+                  setPatterns(e.target.value);
+                }}
+              />
+              <fieldset className="mt-2">
+                <legend className="text-sm text-soft">Must have been done</legend>
+                {ticks(checks, wanted ?? h.checks ?? [], setWanted)}
+              </fieldset>
+              <fieldset className="mt-2">
+                <legend className="text-sm text-soft">Locked: crossings cannot have these otherwise</legend>
+                {ticks(lockable, locked ?? h.locked ?? [], setLocked)}
+              </fieldset>
+              {(h.rules ?? []).length > 0 && (
+                <ol className="mt-2 list-decimal pl-5 text-sm" aria-label="Rules of the house">
+                  {(h.rules ?? []).map((r, i) => (
+                    <li key={i}>
+                      <bdi className="num text-xs">{r.tables}</bdi>: {ruleText(r)}
+                    </li>
+                  ))}
+                </ol>
+              )}
+              <div className="mt-2 flex flex-wrap items-center gap-3">
+                <Act
+                  needs="admin"
+                  blocked={changed ? undefined : "Nothing was changed"}
+                  act={() =>
+                    take(
+                      api.PUT("/api/house", {
+                        body: {
+                          ...h,
+                          tables: (patterns ?? (h.tables ?? []).join("\n"))
+                            .split("\n")
+                            .map((x) => x.trim())
+                            .filter((x) => x !== ""),
+                          checks: wanted ?? h.checks ?? [],
+                          locked: locked ?? h.locked ?? [],
+                        },
+                      }),
+                    )
+                  }
+                  onDone={() => {
+                    setPatterns(undefined);
+                    setWanted(undefined);
+                    setLocked(undefined);
+                  }}
+                >
+                  Keep the house rules
+                </Act>
+                <span className="text-sm text-soft">
+                  Rules by which every crossing’s tables are planned are set by ‘dustyferry house --file’.
+                </span>
+              </div>
+            </>
+          );
+        }}
+      </Said>
+    </Panel>
   );
 }

@@ -86,7 +86,7 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
   );
   return (
     <div className="grid items-start gap-3 lg:grid-cols-2">
-      <Panel title="Queries whose rows become tables" beside={save}>
+      <Panel title="Queries whose rows become tables">
         {c.kind !== "load" && (
           <p className="mt-1 text-sm text-soft">
             This crossing follows live changes, and no log tells how a query’s rows change. Queries are for
@@ -256,6 +256,12 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
           ))}
         </fieldset>
       </Panel>
+      <div className="flex flex-wrap items-center gap-3 lg:col-span-2">
+        {save}
+        <span className="text-sm text-soft">
+          Both sides are kept together; a survey and a fit check made before no longer count.
+        </span>
+      </div>
     </div>
   );
 }

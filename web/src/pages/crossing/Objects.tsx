@@ -45,7 +45,7 @@ export function Objects({ crossing: c }: { crossing: Crossing }) {
                     <th className="py-1 pr-3 font-medium">Of table</th>
                     <th className="py-1 pr-3 font-medium">State</th>
                     <th className="py-1 pr-3 text-right font-medium">Took</th>
-                    <th className="py-1 font-medium">Statement</th>
+                    <th className="w-2/5 py-1 font-medium">Statement</th>
                   </tr>
                 </thead>
                 <tbody>
@@ -82,7 +82,7 @@ function Line({ crossing: c, object: o, first }: { crossing: Crossing; object: M
     <tr className="border-t border-line align-top">
       <td className="py-1 pr-3 text-xs whitespace-nowrap text-soft">{first ? stages[o.stage] : ""}</td>
       <td className="py-1 pr-3">
-        <span className="text-xs text-soft">{o.kind} </span>
+        <span className="text-xs text-soft">{o.kind === "foreign" ? "foreign key" : o.kind} </span>
         <bdi>{o.name}</bdi>
       </td>
       <td className="num py-1 pr-3 text-xs">
@@ -103,7 +103,7 @@ function Line({ crossing: c, object: o, first }: { crossing: Crossing; object: M
           {open ? (
             <>
               <Text
-                label={`Statement of ${o.kind} ${o.name}`}
+                label={o.kind === "statement" ? `Statement ${o.name}` : `Statement of ${o.kind} ${o.name}`}
                 rows={4}
                 value={edited ?? o.statement}
                 onChange={(e) => {

@@ -1,0 +1,46 @@
+package domain
+
+import (
+	"reflect"
+	"strings"
+	"testing"
+)
+
+func TestHouse(t *testing.T) {
+	names := Rule{Tables: "*.*", Schema: "honey"}
+	h := House{Tables: []string{"shop.*"}, Rules: []Rule{names}, Locked: []string{"lanes", "tables"}}
+	own := Rule{Tables: "shop.a", Schema: "other"}
+	if got := h.Lay([]Rule{own}); !reflect.DeepEqual(got, []Rule{names, own}) || RuleFor(got, TableName{"shop", "a"}).Schema != "other" {
+		t.Errorf("the crossing's own rule should win: %+v", got)
+	}
+	h.Locked = append(h.Locked, "rules")
+	if got := h.Lay(h.Lay([]Rule{own})); !reflect.DeepEqual(got, []Rule{own, names}) || RuleFor(got, TableName{"shop", "a"}).Schema != "honey" {
+		t.Errorf("the house's rule should win: %+v", got)
+	}
+	base := DefaultSettings()
+	base.Lanes = 4
+	other := base
+	other.ChunkBytes = 1 << 20
+	if err := h.Hold(base, other, []string{"shop.*"}); err != nil {
+		t.Error(err)
+	}
+	other.Lanes = 8
+	if err := h.Hold(base, other, []string{"shop.*"}); err == nil || !strings.Contains(err.Error(), "lanes is locked") {
+		t.Errorf("%v", err)
+	}
+	if err := h.Hold(base, base, nil); err == nil || !strings.Contains(err.Error(), "tables of crossings are locked") {
+		t.Errorf("%v", err)
+	}
+	for say, bad := range map[string]House{
+		"locked names":    {Locked: []string{"lane"}},
+		"checks names":    {Checks: []Check{"luck"}},
+		"changes nothing": {Rules: []Rule{{Tables: "a.b"}}},
+	} {
+		if err := bad.Validate(); err == nil || !strings.Contains(err.Error(), say) {
+			t.Errorf("%+v: %v", bad, err)
+		}
+	}
+	if got := (Settings{Lanes: 3}).Over(base); got.Lanes != 3 || got.ChunkBytes != base.ChunkBytes || got.StopMethod != base.StopMethod {
+		t.Errorf("%+v", got)
+	}
+}
