@@ -249,12 +249,3 @@ func as[T any](v any) T {
 	}
 	return out
 }
-
-// some is a value that may be left unsaid: nil when it is zero.
-func some[T comparable](v T) *T {
-	var zero T
-	if v == zero {
-		return nil
-	}
-	return &v
-}

@@ -156,6 +156,8 @@ func literal(c domain.Column, v string) string {
 		return v
 	case base == "float":
 		v = told(v)
+	case base == "timestamp": // a PostgreSQL target's form has the zone behind
+		v = strings.TrimSuffix(v, "+00")
 	}
 	return "'" + escape.Replace(v) + "'"
 }

@@ -3,7 +3,11 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
+	"strconv"
 	"strings"
 
 	"dustyferry/internal/core/keyorder"
@@ -12,8 +16,9 @@ import (
 	"dustyferry/internal/protocol/resultset"
 )
 
-// Plan says how a table of this server is carried. Only keys of whole numbers
-// are cut into chunks: others have an order that is the server's alone.
+// Plan says how a table of this server is carried. Whole numbers are ordered by us as
+// the server does it; for other keys it is asked, if its ORDER BY and its comparisons
+// agree.
 func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 	p := domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Table: *t, KeyOrder: "none"}
 	if len(t.Keys) > 0 {
@@ -27,8 +32,13 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 		}
 		key = append(key, *c)
 	}
-	if _, ok := keyorder.New(key); ok && len(key) > 0 {
+	if len(key) == 0 {
+		return p, nil
+	}
+	if _, ok := keyorder.New(key); ok {
 		p.KeyOrder = "ours"
+	} else if !slices.ContainsFunc(key, func(c domain.Column) bool { return ordered(c, "v") == "" }) {
+		p.KeyOrder = "source"
 	}
 	return p, nil
 }
@@ -137,6 +147,9 @@ func beyond(p *domain.TablePlan, bound domain.KeyValue, op, last string) string 
 // column, each read through the key, so that the cost does not grow with the
 // table.
 func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error) {
+	if p.KeyOrder == "source" {
+		return d.seek(ctx, p, want)
+	}
 	key := quoteAll(p.Key)
 	if p.Table.Rows >= 0 && p.Table.Rows <= int64(want)*20 {
 		return d.keys(ctx, p, fmt.Sprintf("SELECT %s FROM %s ORDER BY %s", key, qualified(p.Source), key))
@@ -180,7 +193,120 @@ func (d *database) keys(ctx context.Context, p *domain.TablePlan, query string) 
 	return out, d.explain(rows.Err())
 }
 
-// Locate is never needed: tables whose key order is not ours are not cut.
-func (d *database) Locate(_ context.Context, p *domain.TablePlan, _, keys []domain.KeyValue) ([]int, error) {
-	return make([]int, len(keys)), nil
+// ordered is an expression that sorts the texts v, which are values of a column in
+// the target's form, as the server sorts the column; empty where it cannot be.
+func ordered(c domain.Column, v string) string {
+	switch base := strings.TrimSuffix(c.BaseType, " unsigned"); base {
+	case "tinyint", "smallint", "mediumint", "int", "bigint":
+		if strings.HasSuffix(c.BaseType, " unsigned") {
+			return "CAST(" + v + " AS UNSIGNED)"
+		}
+		return "CAST(" + v + " AS SIGNED)"
+	case "decimal":
+		return "CAST(" + v + " AS DECIMAL(65,30))"
+	case "date":
+		return "CAST(" + v + " AS DATE)"
+	case "datetime":
+		return "CAST(" + v + " AS DATETIME(6))"
+	case "uuid":
+		return "CAST(" + v + " AS UUID)"
+	case "binary", "varbinary":
+		return "UNHEX(substr(" + v + ", 3))"
+	case "char", "varchar", "tinytext", "text", "mediumtext", "longtext":
+		if c.Charset != "" && c.Collation != "" {
+			return "CONVERT(" + v + " USING " + c.Charset + ") COLLATE " + c.Collation
+		}
+	}
+	return ""
+}
+
+// ofKey is a plan of the key's columns alone.
+func ofKey(p *domain.TablePlan) *domain.TablePlan {
+	out := *p
+	out.Columns = p.KeyColumns()
+	if p.TargetSide != nil {
+		side := *p.TargetSide
+		side.Columns = nil
+		for _, i := range p.KeyIndexes(p.Columns) {
+			side.Columns = append(side.Columns, p.TargetSide.Columns[i])
+		}
+		out.TargetSide = &side
+	}
+	return &out
+}
+
+// samplesToBound is how many of the wanted keys are left out where finding one takes
+// a seek of its own.
+const samplesToBound = 20
+
+// seek returns keys at even distances in the server's order: each is found from the
+// one before, so that the key is walked once and nothing of it comes to us but what
+// is wanted.
+func (d *database) seek(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error) {
+	c, err := d.dial(ctx, reading...)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	key := ofKey(p)
+	names := quoteAll(p.Key)
+	step := max(p.Table.Rows/int64(max(want/samplesToBound, 1)), 1)
+	var out []domain.KeyValue
+	for {
+		where := ""
+		if len(out) > 0 {
+			where = " WHERE " + beyond(p, out[len(out)-1], ">", ">")
+		}
+		n := len(out)
+		err := c.readAs(ctx, key, converters(key), fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT 1 OFFSET %d", selectedList(key), qualified(p.Source), where, names, step-1), func(fields [][]byte) error {
+			k := make(domain.KeyValue, len(fields))
+			for i, f := range fields {
+				k[i] = string(f)
+			}
+			out = append(out, k)
+			return nil
+		})
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		if len(out) == n {
+			return out, nil
+		}
+	}
+}
+
+// Locate asks the server where keys lie among bounds, in its own order, by sorting
+// both together.
+func (d *database) Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error) {
+	out := make([]int, len(keys))
+	list, err := json.Marshal(append(slices.Clone(bounds), keys...))
+	if err != nil {
+		return nil, err
+	}
+	var paths, values, order []string
+	for i, k := range p.KeyColumns() {
+		paths = append(paths, fmt.Sprintf("c%d longtext CHARACTER SET utf8mb4 PATH '$[%d]'", i, i))
+		values = append(values, fmt.Sprintf("%s AS k%d", ordered(k, fmt.Sprintf("c%d", i)), i))
+		order = append(order, fmt.Sprintf("k%d", i))
+	}
+	c, err := d.dial(ctx, append([]string{"max_sort_length = 16384"}, reading...)...)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	sql := fmt.Sprintf(`
+SELECT ord, below FROM (
+  SELECT ord, count(CASE WHEN ord <= %[1]d THEN 1 END) OVER (ORDER BY %[2]s, ord > %[1]d ROWS UNBOUNDED PRECEDING) AS below
+    FROM (SELECT ord, %[3]s FROM JSON_TABLE('%[4]s', '$[*]' COLUMNS (ord FOR ORDINALITY, %[5]s)) j) k
+) x WHERE ord > %[1]d`, len(bounds), strings.Join(order, ", "), strings.Join(values, ", "), escape.Replace(string(list)), strings.Join(paths, ", "))
+	err = c.rows(ctx, sql, func(f [][]byte) error {
+		ord, err1 := strconv.Atoi(string(f[0]))
+		below, err2 := strconv.Atoi(string(f[1]))
+		if err := errors.Join(err1, err2); err != nil {
+			return err
+		}
+		out[ord-1-len(bounds)] = below
+		return nil
+	})
+	return out, d.explain(err)
 }

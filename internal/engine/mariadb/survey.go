@@ -305,7 +305,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		case len(p.Key) == 0:
 			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)", "it has no key: it is one chunk, and each changed row is found by all its values")
 		case p.KeyOrder == "none":
-			e.add(domain.ToKnow, "key order", name, "", "its key (%s) is not of whole numbers: the table is one chunk", quoteAll(p.Key))
+			e.add(domain.ToKnow, "key order", name, "", "its key (%s) has an order of its own, which cannot be asked for: the table is one chunk", quoteAll(p.Key))
 		}
 		for _, c := range p.Columns {
 			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil && p.TargetSide.Engine != "mariadb" {
