@@ -35,7 +35,7 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 	if len(key) == 0 {
 		return p, nil
 	}
-	if _, ok := keyorder.New(key); ok {
+	if keyorder.Whole(key) {
 		p.KeyOrder = "ours"
 	} else if !slices.ContainsFunc(key, func(c domain.Column) bool { return ordered(c, "v") == "" }) {
 		p.KeyOrder = "source"
