@@ -67,6 +67,8 @@ type Constraint struct {
 	Columns          []string `json:"columns,omitempty"`
 	ReferenceColumns []string `json:"reference_columns,omitempty"`
 	Rules            string   `json:"rules,omitempty"` // ON DELETE …, ON UPDATE …
+	// Unlogged: rows that it changes by itself are not in the source's log.
+	Unlogged bool `json:"unlogged,omitempty"`
 }
 
 // Partition is one part of a partitioned table.

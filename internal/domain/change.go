@@ -43,6 +43,8 @@ type Change struct {
 	OldWhole bool
 	// Note says, for Redefine, what differs; for Truncate, how (cascade, restart).
 	Note string
+	// Unchecked: foreign keys did nothing by themselves when it was made.
+	Unchecked bool
 	// Group numbers the tables truncated by one statement alike.
 	Group int
 }

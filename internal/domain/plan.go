@@ -19,6 +19,10 @@ type TablePlan struct {
 	Where string `json:"where,omitempty"`
 	// From is what is read in place of a table: a query in the source's SQL.
 	From string `json:"from,omitempty"`
+	// Uncut: the table is one chunk, whatever its key.
+	Uncut bool `json:"uncut,omitempty"`
+	// After names tables of the source that must have landed before this one begins.
+	After []TableName `json:"after,omitempty"`
 	// Added are columns that only the target has, with the same value in every row;
 	// on a target's side.
 	Added []Column `json:"added,omitempty"`
@@ -49,6 +53,9 @@ func (p TablePlan) OnTarget() TablePlan {
 	p.Source = p.Target
 	return p
 }
+
+// Cuts reports whether the table can be cut into chunks by its key.
+func (p *TablePlan) Cuts() bool { return len(p.Key) > 0 && p.KeyOrder != "none" && !p.Uncut }
 
 // WhatStands says what becomes of the target table when it stands and holds rows.
 func (p *TablePlan) WhatStands(s Settings) string {

@@ -316,6 +316,9 @@ type Applier interface {
 	Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error
 	// ApplyWhole applies changes of a table without a key, one by one.
 	ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error
+	// Find returns the keys of the rows whose columns have the values, within the
+	// batch; values and keys are in the target's form.
+	Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error)
 	// Move changes a row's key in place, keeping values the log left unsaid.
 	Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error
 	Truncate(ctx context.Context, plans []*domain.TablePlan, note string) error

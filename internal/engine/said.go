@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net"
+	"strings"
 
 	"dustyferry/internal/domain"
 )
@@ -18,6 +19,20 @@ type ServerError struct {
 func (e *ServerError) Error() string    { return e.Text }
 func (e *ServerError) Unwrap() error    { return e.Err }
 func (e *ServerError) SQLState() string { return e.State }
+
+// Collided reports whether a server ended a statement because another stood in its
+// way: it can be tried again as it was.
+func Collided(err error) bool {
+	var said *ServerError
+	if !errors.As(err, &said) {
+		return false
+	}
+	switch said.State {
+	case "40P01", "40001", "55P03": // deadlock, serialization, lock not available
+		return true
+	}
+	return strings.Contains(said.Text, "error 1205") // MariaDB's lock wait timeout has no state of its own
+}
 
 // Unreached says of an error on the way to a server what to do about it; other
 // errors come back as they are.

@@ -142,6 +142,7 @@ UPDATE chunks SET state = 'reading', epoch = epoch + 1, attempts = attempts + 1,
        started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
+                AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')
               ORDER BY t.ordinal, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
 RETURNING *`, crossing, worker, seconds(Lease))
 	})

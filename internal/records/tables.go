@@ -180,6 +180,20 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Sour
 				return err
 			}
 		}
+		for _, p := range plans {
+			if len(p.After) == 0 {
+				continue
+			}
+			var names []string
+			for _, n := range p.After {
+				names = append(names, n.String())
+			}
+			if _, err := tx.ExecContext(ctx, `
+UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = $1 AND o.source_name = ANY ($3)) WHERE crossing_id = $1 AND source_name = $2`,
+				c.ID, p.Source.String(), names); err != nil {
+				return err
+			}
+		}
 		return nil
 	})
 	return err

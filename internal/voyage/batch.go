@@ -60,7 +60,8 @@ func (b *batch) flush(ctx context.Context) error {
 		if err := b.waitVisible(ctx); err != nil {
 			return err
 		}
-		if err := b.f.set.locate(ctx, b.changes); err != nil {
+		b.f.set.begin()
+		if err := b.f.set.locate(ctx, b.changes, 0); err != nil {
 			return err
 		}
 	}
@@ -78,6 +79,9 @@ func (b *batch) flush(ctx context.Context) error {
 			return domain.Conflict("the columns of %s have changed on the source: %s. Change the target's table alike and restart the table, or restart the crossing", t.row.SourceName, c.ch.Note)
 		}
 		if err := b.one(ctx, t, i, loading); err != nil {
+			return err
+		}
+		if err := b.cascade(ctx, t, b.changes[i], loading); err != nil {
 			return err
 		}
 	}
@@ -234,12 +238,18 @@ func (b *batch) truncate(ctx context.Context, t *followed, i int, loading bool) 
 				return nil
 			case interleave.TruncateRestart:
 				b.f.v.Say(ctx, "warning", System, b.f.c.Name, t.row.SourceName, "restart", "%s was truncated on the source during the load; it is loaded again", t.row.SourceName)
-				if err := b.f.v.Store.ResetTable(ctx, t.row.ID); err != nil {
-					return err
+				var all []records.Table
+				for _, id := range b.f.set.order {
+					all = append(all, *b.f.set.tables[id].row)
+				}
+				for _, d := range withDependents(all, t.row.SourceName) {
+					if err := b.f.v.Store.ResetTable(ctx, d.ID); err != nil {
+						return err
+					}
+					delete(b.folds, d.ID)
+					delete(b.whole, d.ID)
 				}
 				b.f.set.forget()
-				delete(b.folds, t.row.ID)
-				delete(b.whole, t.row.ID)
 				return nil
 			case interleave.TruncateWait:
 				if !sleep(ctx, 50*time.Millisecond) {
@@ -310,6 +320,7 @@ type followed struct {
 	landed   map[int]domain.Snapshot
 	at       map[int][]int // change index -> chunk of each atom, for the present batch
 	notBegun map[int]bool  // chunks found not begun after the batch became visible
+	settled  bool          // what was being read when the batch became visible has landed
 }
 
 // tableSet is what a stream knows of its tables.
@@ -318,6 +329,7 @@ type tableSet struct {
 	src    engine.Source
 	tables map[int64]*followed
 	order  []int64
+	acts   map[int64][]act // of foreign keys, by the table they refer to
 	waits  func(what string) // told what is waited for, and "" when it is over
 }
 
@@ -332,6 +344,7 @@ func newTableSet(store *records.Store, src engine.Source, rows []records.Table) 
 		s.tables[rows[i].ID] = t
 		s.order = append(s.order, rows[i].ID)
 	}
+	s.acts = acts(s.tables, s.order)
 	return s
 }
 
@@ -372,19 +385,23 @@ func keyOf(r domain.Row, key []int) domain.KeyValue {
 	return out
 }
 
-// locate finds the chunk of every atom of the batch: by our own comparison
-// where that is provably the source's, by one question to the source for the
-// rest.
-func (s *tableSet) locate(ctx context.Context, changes []captured) error {
+// begin forgets what was found out for the batch before.
+func (s *tableSet) begin() {
+	for _, t := range s.tables {
+		t.at, t.notBegun, t.settled = map[int][]int{}, map[int]bool{}, false
+	}
+}
+
+// locate finds the chunk of every atom of the batch from one change on: by our own
+// comparison where that is provably the source's, by one question to the source for
+// the rest.
+func (s *tableSet) locate(ctx context.Context, changes []captured, from int) error {
 	type open struct {
 		change, atom int
 		key          domain.KeyValue
 	}
 	asks := map[int64][]open{}
-	for _, t := range s.tables {
-		t.at, t.notBegun = map[int][]int{}, map[int]bool{}
-	}
-	for i := range changes {
+	for i := from; i < len(changes); i++ {
 		t := s.tables[changes[i].ch.Table]
 		if t == nil || len(t.key) == 0 {
 			continue

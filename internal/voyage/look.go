@@ -202,7 +202,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	}
 	out.Target = here.Table(out.Plan.Target)
 	out.Chunks = 1
-	if len(out.Plan.Key) > 0 && out.Plan.KeyOrder != "none" {
+	if out.Plan.Cuts() {
 		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, c.Settings.V.ChunkBytes)
 	}
 	there := out.Plan.OnTarget()
@@ -298,7 +298,7 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 		out.Tables++
 		out.Rows += max(0, p.Table.Rows)
 		out.Bytes += p.Table.Bytes
-		if len(p.Key) > 0 && p.KeyOrder != "none" {
+		if p.Cuts() {
 			out.Chunks += chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
 		} else {
 			out.Chunks++

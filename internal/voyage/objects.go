@@ -108,6 +108,9 @@ func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine
 	return nil
 }
 
+// collisions is how often an object is tried whose making collides with others.
+const collisions = 8
+
 // build makes what was deferred on the target: one that fails does not keep the
 // others from being made. Foreign keys wait for cutover (last) when changes cannot
 // be applied past them, and triggers always do.
@@ -131,8 +134,14 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 		}
 		note(fmt.Sprintf("building %s %s on %s", o.Kind, o.Name, o.Table))
 		schema, name, _ := strings.Cut(o.Table, ".")
-		err := v.runs(ctx, o, func() error {
-			return dst.Build(ctx, engine.Object{Kind: o.Kind, Name: o.Name, Table: domain.TableName{Schema: schema, Name: name}, SQL: o.Statement})
+		err := v.runs(ctx, o, func() (err error) {
+			for try := range collisions { // with changes that are applied meanwhile
+				err = dst.Build(ctx, engine.Object{Kind: o.Kind, Name: o.Name, Table: domain.TableName{Schema: schema, Name: name}, SQL: o.Statement})
+				if !engine.Collided(err) || !sleep(ctx, time.Duration(try+1)*300*time.Millisecond) {
+					break
+				}
+			}
+			return err
 		})
 		if err != nil {
 			failed = append(failed, err)

@@ -118,7 +118,7 @@ func (v *Voyage) advance(ctx context.Context, c *records.Crossing, from, to doma
 func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table) (int, error) {
 	p := &t.Plan.V
 	n := 1
-	if len(p.Key) > 0 && p.KeyOrder != "none" {
+	if p.Cuts() {
 		n = chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
 	}
 	var bounds []domain.KeyValue

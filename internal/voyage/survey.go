@@ -113,7 +113,11 @@ func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, [
 		types = append(types, noteEntries(&p, notes)...)
 	}
 	draw.way.Refer(s.plans)
-	return s, append(types, ruleEntries(c, s.plans)...), nil
+	types = append(types, ruleEntries(c, s.plans)...)
+	if c.Kind != domain.KindLoad {
+		types = append(types, orderActs(s.plans)...)
+	}
+	return s, types, nil
 }
 
 // ruleEntries say which tables each rule is for, and what rules cannot do.

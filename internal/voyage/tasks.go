@@ -271,12 +271,23 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 			if t.Chunks == 0 {
 				return domain.Conflict("table %s has not begun to load; there is nothing to restart", table)
 			}
+			again := withDependents(tables, table)
+			for _, d := range again {
+				if err := keeps(c, tables, d.SourceName); err != nil {
+					return err
+				}
+			}
 			v.Say(ctx, "warning", actor, c.Name, table, "restart", "%s restarts table %s", actor, table)
 			if err := v.kick(ctx, c); err != nil {
 				return err
 			}
-			if err := v.Store.ResetTable(ctx, t.ID); err != nil {
-				return err
+			for _, d := range again {
+				if d.ID != t.ID {
+					v.Say(ctx, "warning", System, c.Name, d.SourceName, "restart", "%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
+				}
+				if err := v.Store.ResetTable(ctx, d.ID); err != nil {
+					return err
+				}
 			}
 			if c.Condition == domain.ConditionHeld {
 				return v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false)

@@ -298,3 +298,40 @@ func (d *database) Repair(ctx context.Context, crossing string, at domain.Positi
 		return nil
 	})
 }
+
+// Find returns the keys of the rows whose columns have the values.
+func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error) {
+	on := make([]string, len(match))
+	for i, c := range match {
+		on[i] = quote(c.Name) + " = " + valueOf(c, values[i])
+	}
+	cols := p.KeyColumns()
+	list := make([]string, len(cols))
+	conv := make([]typemap.Convert, len(cols))
+	raw := make([]sql.RawBytes, len(cols))
+	to := make([]any, len(cols))
+	for i, c := range cols {
+		list[i], conv[i], to[i] = selected(c, quote(c.Name)), typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c), &raw[i]
+	}
+	rows, err := a.conn.QueryContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+qualified(p.Target)+" WHERE "+strings.Join(on, " AND "))
+	if err != nil {
+		return nil, a.d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	var out []domain.KeyValue
+	for rows.Next() {
+		if err := rows.Scan(to...); err != nil {
+			return nil, a.d.explain(err)
+		}
+		k := make(domain.KeyValue, len(cols))
+		for i, v := range raw {
+			text, _, err := conv[i](nil, v)
+			if err != nil {
+				return nil, err
+			}
+			k[i] = string(text)
+		}
+		out = append(out, k)
+	}
+	return out, a.d.explain(rows.Err())
+}

@@ -424,7 +424,7 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 			return err
 		}
 		e := engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: len(c.text) + 64}
-		e.Change.Table = k.table.ID
+		e.Change.Table, e.Change.Unchecked = k.table.ID, x.Unchecked
 		switch x.Kind {
 		case binlog.TypeWriteRows:
 			e.Change.Kind = domain.Insert

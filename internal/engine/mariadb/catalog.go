@@ -235,7 +235,7 @@ SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_schema
 					rules += what + rule
 				}
 			}
-			t.Constraints = append(t.Constraints, domain.Constraint{Name: name, Kind: "foreign", References: to, Rules: rules})
+			t.Constraints = append(t.Constraints, domain.Constraint{Name: name, Kind: "foreign", References: to, Rules: rules, Unlogged: rules != ""})
 		}
 		k := &t.Constraints[i]
 		k.Columns, k.ReferenceColumns = append(k.Columns, column), append(k.ReferenceColumns, other)

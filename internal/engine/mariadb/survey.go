@@ -313,9 +313,9 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			}
 		}
 		for _, k := range p.Table.Constraints {
-			if capture && k.Kind == "foreign" && k.Rules != "" {
-				e.add(domain.Blocks, "foreign key", name, fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what it did; or make the crossing of kind load", qualified(p.Source), quote(k.Name), k.Rules),
-					"%s acts by itself (%s), and the server does not log the rows that it changes", k.Name, strings.TrimSpace(k.Rules))
+			if capture && k.Unlogged {
+				verdict, text, remedy := followed(p, k, plans, s.variables["binlog_row_image"])
+				e.add(verdict, "foreign key", name, remedy, "%s acts by itself (%s), which the server does not log: %s", k.Name, strings.TrimSpace(k.Rules), text)
 			}
 		}
 		for _, c := range p.Columns {
@@ -325,4 +325,43 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		}
 	}
 	return e, nil
+}
+
+// followed says whether what a foreign key does by itself can be followed: the rows
+// that it changes are found on the target by the values of the row that they refer
+// to.
+func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan, image string) (domain.Verdict, string, string) {
+	without := fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what it did; or make the crossing of kind load", qualified(p.Source), quote(k.Name), k.Rules)
+	at := slices.IndexFunc(plans, func(x domain.TablePlan) bool { return x.Source == k.References })
+	if at < 0 {
+		return domain.Blocks, "the table that it refers to is not taken along, so nothing tells when it acts", "take " + k.References.String() + " along; or: " + without
+	}
+	parent := &plans[at]
+	if len(p.Key) == 0 {
+		return domain.Blocks, "its own table has no key by which the rows could be named", "ALTER TABLE " + qualified(p.Source) + " ADD PRIMARY KEY (…)"
+	}
+	lacks := func(of *domain.TablePlan, names []string) string {
+		for _, n := range names {
+			i := slices.IndexFunc(of.Columns, func(c domain.Column) bool { return c.Name == n })
+			switch {
+			case i < 0:
+				return n + " is left out"
+			case of.Columns[i].Mask != "" || of.Columns[i].Expression != "":
+				return "the values of " + n + " are replaced"
+			case of.Columns[i].Charset != "" && !strings.HasSuffix(of.Columns[i].Collation, "_bin") && of.TargetSide != nil && of.TargetSide.Engine != "mariadb":
+				return n + " takes different texts for equal, which the target does not"
+			}
+		}
+		return ""
+	}
+	if why := lacks(p, k.Columns); why != "" {
+		return domain.Blocks, "its rows cannot be found on the target, as " + why, without
+	}
+	if why := lacks(parent, k.ReferenceColumns); why != "" {
+		return domain.Blocks, "its rows cannot be found on the target, as " + why, without
+	}
+	if image != "FULL" && slices.ContainsFunc(k.ReferenceColumns, func(n string) bool { return !slices.Contains(parent.Key, n) }) {
+		return domain.Blocks, "and with binlog_row_image " + image + " the log does not carry what was referred to", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew"
+	}
+	return domain.Fine, "it is followed; each row of " + k.References.String() + " that goes or changes costs one look on the target", ""
 }

@@ -227,12 +227,13 @@ func putSQL(p *domain.TablePlan, r rowsOf, key []int, replace bool) string {
 // patch updates rows whose unchanged values stay as they stand.
 func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) error {
 	masks := make([]*string, len(rows))
+	unsaid := make([]bool, len(cols)) // in some of the rows
 	for i, row := range rows {
 		m := make([]byte, len(row))
 		for c := range row {
 			m[c] = '0'
 			if row[c].Kind == domain.Unchanged {
-				m[c] = '1'
+				m[c], unsaid[c] = '1', true
 			}
 		}
 		s := string(m)
@@ -248,7 +249,7 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 	for c, col := range cols {
 		switch {
 		case isKey[c]:
-		case col.Wide:
+		case unsaid[c]:
 			set = append(set, fmt.Sprintf("%s = CASE WHEN substr(u.mask, %d, 1) = '1' THEN t.%s ELSE %s END", quote(col.Name), c+1, quote(col.Name), r.value(c)))
 		default:
 			set = append(set, quote(col.Name)+" = "+r.value(c))
@@ -394,4 +395,28 @@ func textRows(ctx context.Context, c *pgx.Conn, sql string, params []any) ([]dom
 		out = append(out, r)
 	}
 	return out, rows.Err()
+}
+
+// Find returns the keys of the rows whose columns have the values.
+func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error) {
+	var on []string
+	var params []any
+	for i, c := range match {
+		on = append(on, fmt.Sprintf("%s = $%d::text::%s", quote(c.Name), i+1, c.Type))
+		params = append(params, string(values[i].Data))
+	}
+	var keys []domain.Column
+	for _, k := range p.Key {
+		keys = append(keys, *columnOf(p, k))
+	}
+	rows, err := a.tx.Query(ctx, "SELECT ARRAY["+textList(keys)+"]::text[] FROM "+qualified(p.Target)+" WHERE "+strings.Join(on, " AND "), params...)
+	if err != nil {
+		return nil, a.d.explain(err)
+	}
+	found, err := pgx.CollectRows(rows, pgx.RowTo[[]string])
+	out := make([]domain.KeyValue, len(found))
+	for i, k := range found {
+		out[i] = k
+	}
+	return out, a.d.explain(err)
 }

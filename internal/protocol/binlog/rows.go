@@ -7,6 +7,8 @@ type Rows struct {
 	Table *Table
 	Kind  Type // TypeWriteRows, TypeUpdateRows or TypeDeleteRows
 	Last  bool // the statement ends with this event
+	// Unchecked: foreign keys were not looked at, and did nothing.
+	Unchecked bool
 	// Before and After say which columns the images carry: Before of deletes and
 	// updates, After of writes and updates.
 	Before, After []bool
@@ -32,7 +34,7 @@ func (r *Reader) Rows(t Type, body []byte) (*Rows, error) {
 	if c.short {
 		return nil, ErrShort
 	}
-	x := &Rows{Table: r.Tables[id], Last: flags&1 != 0, Kind: t}
+	x := &Rows{Table: r.Tables[id], Last: flags&1 != 0, Unchecked: flags&2 != 0, Kind: t}
 	if t >= TypeWriteRowsPacked && t <= TypeDeleteRowsPacked {
 		x.Kind = t - TypeWriteRowsPacked + TypeWriteRows
 	}

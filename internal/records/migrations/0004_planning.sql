@@ -21,3 +21,5 @@ CREATE TABLE objects (
 -- keeps crossings from changing.
 ALTER TABLE defaults ALTER COLUMN settings DROP NOT NULL;
 ALTER TABLE defaults ADD COLUMN house jsonb NOT NULL DEFAULT '{}';
+-- Tables that must have landed before this one begins.
+ALTER TABLE tables ADD COLUMN after bigint[] NOT NULL DEFAULT '{}';

@@ -1,0 +1,142 @@
+package test
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"dustyferry/internal/contract"
+)
+
+// actingKeys are tables whose foreign keys act by themselves: in two steps, on a key
+// of two columns, on the table itself, by NULL, by new values, and on a key of texts.
+var actingKeys = []string{
+	"CREATE TABLE keepers (id int PRIMARY KEY, code varchar(20) COLLATE utf8mb4_bin NOT NULL UNIQUE)",
+	"CREATE TABLE hives (keeper int NOT NULL, number int NOT NULL, code varchar(20) COLLATE utf8mb4_bin, note varchar(40), PRIMARY KEY (keeper, number), " +
+		"FOREIGN KEY (keeper) REFERENCES keepers (id) ON DELETE CASCADE ON UPDATE CASCADE, FOREIGN KEY (code) REFERENCES keepers (code) ON DELETE SET NULL ON UPDATE CASCADE)",
+	"CREATE TABLE frames (id bigint PRIMARY KEY AUTO_INCREMENT, keeper int, number int, grams int, FOREIGN KEY (keeper, number) REFERENCES hives (keeper, number) ON DELETE CASCADE ON UPDATE CASCADE)",
+	"CREATE TABLE swarms (id int PRIMARY KEY, mother int, born int, FOREIGN KEY (mother) REFERENCES swarms (id) ON DELETE CASCADE)",
+	"CREATE TABLE visits (id bigint PRIMARY KEY AUTO_INCREMENT, keeper int, note varchar(30), FOREIGN KEY (keeper) REFERENCES keepers (id) ON DELETE SET NULL)",
+}
+
+// TestForeignKeysThatAct follows a MariaDB database whose foreign keys remove and
+// change rows that its log does not name, during the load and after it.
+func TestForeignKeysThatAct(t *testing.T) {
+	for _, to := range []string{"postgres", "mariadb"} {
+		t.Run("to "+to, func(t *testing.T) { foreignKeysThatAct(t, to) })
+	}
+}
+
+func foreignKeysThatAct(t *testing.T, to string) {
+	name, db := newMaria(t)
+	maria(t, db, actingKeys...)
+	maria(t, db, "INSERT INTO keepers SELECT seq, concat('k', seq) FROM seq_1_to_600",
+		"INSERT INTO hives SELECT 1 + seq DIV 4, seq % 4, concat('k', 1 + seq % 600), repeat('n', 30) FROM seq_1_to_2390",
+		"INSERT INTO frames (keeper, number, grams) SELECT 1 + (seq % 2390) DIV 4, (seq % 2390) % 4, seq FROM seq_1_to_20000 WHERE seq % 2390 > 0",
+		"INSERT INTO swarms SELECT seq, IF(seq < 20, NULL, seq DIV 2), seq FROM seq_1_to_4000",
+		"INSERT INTO visits (keeper, note) SELECT 1 + seq % 600, repeat('v', 20) FROM seq_1_to_8000")
+	f := start(t)
+	f.registerMaria("old", name, db, sourceRights(name)...)
+	target := f.sideOf(to, "new")
+	schema := name
+	if to == "mariadb" {
+		schema = target.schema
+	}
+	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", name+".*", "--chunk-size", "64KB", "--speed-limit", "150KB", "--stop-method", "word"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	stop := actingWriters(t, db, name, 3)
+	defer stop()
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseLoading)
+	time.Sleep(4 * time.Second)
+	if a := f.cli("crossing", "set", "spring", "--speed-limit", "0"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	f.awaitPhase(contract.PhaseInStep)
+	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.Tables != 5 {
+		f.findings(r.Id)
+		f.story()
+		t.Errorf("%+v", r)
+	}
+	t.Logf("%d transactions", stop())
+	// Without foreign keys nothing acts.
+	maria(t, db, "SET STATEMENT foreign_key_checks = 0 FOR DELETE FROM keepers WHERE id = 595")
+	same := func() bool {
+		for table, columns := range map[string]string{"keepers": "id, code", "hives": "keeper, number, coalesce(code, '~'), note", "frames": "id, coalesce(keeper, 0), coalesce(number, 0), grams",
+			"swarms": "id, coalesce(mother, 0), born", "visits": "id, coalesce(keeper, 0), note"} {
+			query := "SELECT concat_ws('|', " + columns + ") FROM %s." + table
+			a, b := texts(t, db, fmt.Sprintf(query, name)), target.texts(fmt.Sprintf(query, schema))
+			if len(a) != len(b) {
+				return false
+			}
+		}
+		return true
+	}
+	eventually(t, 20*time.Second, same)
+	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {
+		f.findings(r.Id)
+		t.Errorf("%+v", r)
+	}
+	if n := texts(t, db, "SELECT count(*) FROM hives WHERE keeper = 595"); n[0] == "0" {
+		t.Error("the test's own premise fails: nothing was left without its keeper")
+	}
+	for table, columns := range map[string]string{"hives": "keeper, number, coalesce(code, '~')", "frames": "id, coalesce(keeper, 0), coalesce(number, 0), grams", "swarms": "id, coalesce(mother, 0)", "visits": "id, coalesce(keeper, 0)"} {
+		query := "SELECT concat_ws('|', " + columns + ") FROM %s." + table
+		sameTexts(t, table, texts(t, db, fmt.Sprintf(query, name)), target.texts(fmt.Sprintf(query, schema)))
+	}
+}
+
+// actingWriters remove, renumber and bring back what others refer to.
+func actingWriters(t *testing.T, root *sql.DB, database string, writers int) (stop func() int64) {
+	t.Helper()
+	db, err := sql.Open("mysql", mariaDB(t).DSN(database))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = db.Close() })
+	_ = root
+	ctx, cancel := context.WithCancel(t.Context())
+	var wrote atomic.Int64
+	var wg sync.WaitGroup
+	for w := range writers {
+		wg.Go(func() {
+			r := rand.New(rand.NewPCG(uint64(w), 11))
+			for n := 0; ctx.Err() == nil; n++ {
+				k, fresh := 1+r.IntN(590), 1000+w*100_000+n
+				tx, err := db.BeginTx(ctx, nil)
+				if err != nil {
+					continue
+				}
+				list := [][]string{
+					{fmt.Sprintf("DELETE FROM keepers WHERE id = %d", k), fmt.Sprintf("INSERT IGNORE INTO keepers VALUES (%d, 'k%d')", k, k), fmt.Sprintf("INSERT IGNORE INTO hives VALUES (%d, 9, 'k%d', 'again')", k, k)},
+					{fmt.Sprintf("UPDATE IGNORE keepers SET id = %d, code = 'c%d' WHERE id = %d", fresh, fresh, k)},
+					{fmt.Sprintf("DELETE FROM hives WHERE keeper = %d AND number < 2", k), fmt.Sprintf("INSERT IGNORE INTO frames (keeper, number, grams) SELECT keeper, number, %d FROM hives WHERE keeper = %d", n, k)},
+					{fmt.Sprintf("DELETE FROM swarms WHERE id = %d", 20+r.IntN(3000))},
+					{fmt.Sprintf("INSERT INTO visits (keeper, note) SELECT id, 'late' FROM keepers WHERE id = %d", k), fmt.Sprintf("UPDATE hives SET note = 'n%d' WHERE keeper = %d", n, k)},
+				}[r.IntN(5)]
+				for _, q := range list {
+					if _, err = tx.ExecContext(ctx, q); err != nil {
+						break
+					}
+				}
+				if err != nil || r.IntN(15) == 0 {
+					_ = tx.Rollback()
+				} else if tx.Commit() == nil {
+					wrote.Add(1)
+				}
+				time.Sleep(5 * time.Millisecond)
+			}
+		})
+	}
+	var once sync.Once
+	return func() int64 {
+		once.Do(func() { cancel(); wg.Wait() })
+		return wrote.Load()
+	}
+}
