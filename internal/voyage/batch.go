@@ -329,7 +329,7 @@ type tableSet struct {
 	src    engine.Source
 	tables map[int64]*followed
 	order  []int64
-	acts   map[int64][]act // of foreign keys, by the table they refer to
+	acts   map[int64][]act   // of foreign keys, by the table they refer to
 	waits  func(what string) // told what is waited for, and "" when it is over
 }
 
