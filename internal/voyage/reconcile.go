@@ -124,15 +124,7 @@ func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Re
 // servers surely order keys alike, else by a hash of the key.
 func (v *Voyage) partOf(ctx context.Context, t *records.Table) (engine.Part, error) {
 	p := &t.Plan.V
-	ranges := p.KeyOrder == "ours" && (!p.Unlike || keyorder.Whole(p.KeyColumns()))
-	for _, k := range p.Key {
-		for _, c := range p.Columns {
-			if c.Name == k && c.ByteOrder { // text: the target's order may be another
-				ranges = false
-			}
-		}
-	}
-	if !ranges {
+	if !rangesAlike(p) {
 		n := min(max(t.EstRows/20_000, 16), 4096)
 		return engine.Part{Buckets: int(n)}, nil
 	}
@@ -147,6 +139,15 @@ func (v *Voyage) partOf(ctx context.Context, t *records.Table) (engine.Part, err
 		}
 	}
 	return engine.Part{Bounds: bounds}, nil
+}
+
+// rangesAlike reports whether both servers surely order a table's keys alike.
+func rangesAlike(p *domain.TablePlan) bool {
+	if p.KeyOrder != "ours" || p.Unlike && !keyorder.Whole(p.KeyColumns()) {
+		return false
+	}
+	// Of text: the target's order may be another.
+	return !slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool { return c.ByteOrder })
 }
 
 // both runs f for the two sides at once and returns the first error.

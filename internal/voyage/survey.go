@@ -73,7 +73,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 	if err != nil {
 		return nil, err
 	}
-	size := []domain.Entry{clocks}
+	size := append([]domain.Entry{clocks}, orderEntry(s.plans)...)
 	if try && !under {
 		size = append(size, trialEntries(ctx, c, s)...)
 	} else if size, err = v.lastTrial(ctx, c, s, size); err != nil {
@@ -156,6 +156,29 @@ func ruleEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
 		}
 	}
 	return out
+}
+
+// orderEntry tells how rows are compared whose keys the two servers may order unlike.
+func orderEntry(plans []domain.TablePlan) []domain.Entry {
+	var names []string
+	for i := range plans {
+		p := &plans[i]
+		if slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool { return strings.Contains(c.BaseType, "char") || strings.Contains(c.BaseType, "text") }) && !rangesAlike(p) {
+			names = append(names, p.Source.String())
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	return []domain.Entry{{Verdict: domain.Fine, Topic: "key order", Subject: "both sides", Measured: fmt.Sprintf(
+		"the servers may order the text keys of %s unlike: chunks follow the source's order, and rows are compared by a hash of the key", strings.Join(names[:min(len(names), 6)], ", ")+more(len(names)-6))}}
+}
+
+func more(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
 }
 
 // way is from the crossing's source to its target.
@@ -290,13 +313,14 @@ func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
 
 // sizes says how much there is to carry, and what follows from it.
 func sizes(plans []domain.TablePlan, so string) domain.Entry {
-	var rows, bytes int64
+	var rows, bytes, indexes int64
 	for _, p := range plans {
 		rows += max(0, p.Table.Rows)
 		bytes += p.Table.Bytes
+		indexes += p.Table.IndexBytes
 	}
 	return domain.Entry{Verdict: domain.Fine, Topic: topicSize, Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, so)}
+		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB, their indexes %.1f MB; how much room the target's disk has, its server does not tell; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, float64(indexes)/1e6, so)}
 }
 
 // loadTime reckons how long a load takes, and the rate that was assumed.

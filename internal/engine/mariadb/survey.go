@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"slices"
 	"strconv"
@@ -46,7 +47,7 @@ func (d *database) server(ctx context.Context) (server, error) {
 		}
 		return d.explain(rows.Err())
 	}
-	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections', 'local_infile', 'read_only')",
+	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections', 'local_infile', 'read_only', 'lower_case_table_names', 'time_zone', 'system_time_zone', 'character_set_database', 'collation_database')",
 		func(k, v string) { s.variables[k] = v }); err != nil {
 		return s, err
 	}
@@ -212,6 +213,15 @@ func (s server) targetEntries(database string) []domain.Entry {
 	return e
 }
 
+// surroundings are what a session of the server would assume, and ours do not.
+func (s server) surroundings() string {
+	zone := s.variables["time_zone"]
+	if zone == "SYSTEM" {
+		zone = s.variables["system_time_zone"] + " (the system's)"
+	}
+	return fmt.Sprintf("time zone %s, new tables in %s; our sessions speak UTC and utf8mb4", zone, s.variables["collation_database"])
+}
+
 // SurveyTarget looks at everything a crossing needs of the target.
 func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
 	s, err := d.server(ctx)
@@ -235,6 +245,15 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 		return nil, err
 	}
 	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
+	e = append(e, engine.QuotedNames(plans, func(n string) bool { return reserved[strings.ToLower(n)] }, "they are words of its SQL")...)
+	if s.variables["lower_case_table_names"] == "1" {
+		for _, p := range plans {
+			if strings.ToLower(p.Target.Name) != p.Target.Name {
+				e.add(domain.ToKnow, "names", p.Target.String(), "", "the server keeps names of tables in small letters (lower_case_table_names is 1)")
+			}
+		}
+	}
+	e.add(domain.Fine, "clock and texts", "target", "", "%s", s.surroundings())
 	rows, err := d.pool.QueryContext(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ?", d.end.Database)
 	if err != nil {
 		return nil, d.explain(err)
@@ -289,6 +308,8 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	if trip, err := d.roundTrip(ctx); err == nil {
 		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
 	}
+	e.add(domain.Fine, "clock and texts", "source", "", "%s", s.surroundings())
+	e = append(e, d.replicaEntry(ctx)...)
 	if !s.seesForeignKeys(d.end.Database) {
 		verdict := domain.ToKnow
 		if capture { // one that acts by itself would change rows unseen
@@ -364,4 +385,37 @@ func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan
 		return domain.Blocks, "and with binlog_row_image " + image + " the log does not carry what was referred to", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew"
 	}
 	return domain.Fine, "it is followed; each row of " + k.References.String() + " that goes or changes costs one look on the target", ""
+}
+
+// replicaEntry tells how far the server is behind, where it follows another one and
+// lets us ask.
+func (d *database) replicaEntry(ctx context.Context) []domain.Entry {
+	rows, err := d.pool.QueryContext(ctx, "SHOW REPLICA STATUS")
+	if err != nil { // without the right REPLICA MONITOR nobody can tell
+		return nil
+	}
+	defer func() { _ = rows.Close() }()
+	cols, err := rows.Columns()
+	if err != nil || !rows.Next() {
+		return nil
+	}
+	values := make([]sql.NullString, len(cols))
+	to := make([]any, len(cols))
+	for i := range values {
+		to[i] = &values[i]
+	}
+	if rows.Scan(to...) != nil {
+		return nil
+	}
+	at := slices.Index(cols, "Seconds_Behind_Master")
+	if at < 0 {
+		return nil
+	}
+	var e entries
+	if behind := values[at]; behind.Valid {
+		e.add(domain.ToKnow, "replica", "source", "", "the server follows another one and is %s s behind it; what is written there arrives with that delay", behind.String)
+	} else {
+		e.add(domain.ToKnow, "replica", "source", "START REPLICA", "the server follows another one, but does not at the moment: what is written there does not arrive")
+	}
+	return e
 }

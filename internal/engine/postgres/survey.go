@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strconv"
 	"time"
 
@@ -23,6 +24,9 @@ type server struct {
 	quiet                                  bool // may keep triggers quiet
 	keep                                   string
 	connections, connectionsUsed           int
+	zone, encoding, collate                string
+	behind                                 float64 // seconds, of a standby
+	ahead                                  bool    // it has replayed something
 }
 
 func (d *database) server(ctx context.Context) (server, error) {
@@ -34,10 +38,12 @@ SELECT current_setting('server_version'), current_setting('server_version_num'):
        r.rolsuper, r.rolreplication OR r.rolsuper, has_database_privilege(current_database(), 'CREATE'), pg_is_in_recovery(),
        coalesce((SELECT s.version || ' ' || s.cipher FROM pg_stat_ssl s WHERE s.pid = pg_backend_pid() AND s.ssl), 'not encrypted'),
        current_user, r.rolsuper, current_setting('max_slot_wal_keep_size'),
-       current_setting('max_connections')::int, (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend')
-  FROM pg_roles r WHERE r.rolname = current_user`).
+       current_setting('max_connections')::int, (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'),
+       (SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'), b.enc, b.datcollate,
+       coalesce(extract(epoch FROM now() - pg_last_xact_replay_timestamp())::float8, 0), pg_last_xact_replay_timestamp() IS NOT NULL
+  FROM (SELECT pg_encoding_to_char(encoding) AS enc, datcollate FROM pg_database WHERE datname = current_database()) b, pg_roles r WHERE r.rolname = current_user`).
 		Scan(&s.version, &s.num, &s.walLevel, &s.slots, &s.slotsUsed, &s.senders, &s.sendersUsed,
-			&s.super, &s.replication, &s.create, &s.standby, &s.ssl, &s.role, &s.quiet, &s.keep, &s.connections, &s.connectionsUsed)
+			&s.super, &s.replication, &s.create, &s.standby, &s.ssl, &s.role, &s.quiet, &s.keep, &s.connections, &s.connectionsUsed, &s.zone, &s.encoding, &s.collate, &s.behind, &s.ahead)
 	if err == nil && !s.quiet && s.num >= 150000 {
 		err = d.pool.QueryRow(ctx, `SELECT has_parameter_privilege('session_replication_role', 'SET')`).Scan(&s.quiet)
 	}
@@ -92,6 +98,10 @@ func (s server) versionEntry(side string) []domain.Entry {
 
 func (s server) sourceEntries(capture bool) []domain.Entry {
 	var e entries
+	e.add(domain.Fine, "clock and texts", "source", "", "%s", s.surroundings())
+	if s.standby && s.ahead {
+		e.add(domain.ToKnow, "standby", "source", "", "the server is a standby, %.0f s behind its primary: what is written there arrives with that delay", s.behind)
+	}
 	if !capture {
 		return e
 	}
@@ -230,6 +240,12 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		return nil, err
 	}
 	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
+	e.add(domain.Fine, "clock and texts", "target", "", "%s", s.surroundings())
+	words, err := d.reserved(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e = append(e, engine.QuotedNames(plans, func(n string) bool { return words[n] || !plainName.MatchString(n) }, "they are words of its SQL, or not of small letters, digits and _")...)
 	for _, x := range cat.Extensions {
 		var there bool
 		if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM pg_available_extensions WHERE name = $1)`, x).Scan(&there); err != nil {
@@ -240,4 +256,25 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		}
 	}
 	return append(e, engine.LeftReferences(plans)...), nil
+}
+
+var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_$]*$`)
+
+// surroundings are what a session of the server would assume.
+func (s server) surroundings() string {
+	return fmt.Sprintf("time zone %s, texts in %s, ordered by %s; our sessions speak UTC and UTF-8", s.zone, s.encoding, s.collate)
+}
+
+// reserved are the words that cannot be names of columns without quotes.
+func (d *database) reserved(ctx context.Context) (map[string]bool, error) {
+	rows, err := d.pool.Query(ctx, `SELECT word FROM pg_get_keywords() WHERE catcode IN ('R', 'T')`)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	out := map[string]bool{}
+	for _, w := range list {
+		out[w] = true
+	}
+	return out, d.explain(err)
 }
