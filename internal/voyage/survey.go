@@ -163,7 +163,9 @@ func orderEntry(plans []domain.TablePlan) []domain.Entry {
 	var names []string
 	for i := range plans {
 		p := &plans[i]
-		if slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool { return strings.Contains(c.BaseType, "char") || strings.Contains(c.BaseType, "text") }) && !rangesAlike(p) {
+		if slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool {
+			return strings.Contains(c.BaseType, "char") || strings.Contains(c.BaseType, "text")
+		}) && !rangesAlike(p) {
 			names = append(names, p.Source.String())
 		}
 	}
