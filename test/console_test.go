@@ -155,7 +155,7 @@ func (j *journey) plan() {
 	press(t, ctx, "saltmarsh.weather")
 	shows(t, ctx, "the target's table has no such column")
 
-	follow(t, ctx, "3. Survey")
+	follow(t, ctx, "4. Survey")
 	press(t, ctx, "Survey both sides")
 	shows(t, ctx, "Blocks (1)", "unlike what the plan needs")
 	exec1(t, j.p.targetURL(), `DROP TABLE saltmarsh.weather`)
@@ -168,12 +168,12 @@ func (j *journey) plan() {
 
 func (j *journey) lastLook() {
 	t, ctx := j.t, j.ctx
-	follow(t, ctx, "4. Last look")
+	follow(t, ctx, "5. Last look")
 	shows(t, ctx, "the settings refuse to remove them")
 	if ok, _ := offered(t, ctx, "Start the crossing"); ok {
 		t.Error("it can be started although something blocks")
 	}
-	follow(t, ctx, "2. Settings")
+	follow(t, ctx, "3. Settings")
 	fill(t, ctx, "Target tables that hold rows", "empty")
 	fill(t, ctx, "Chunk size", "0.26")
 	fill(t, ctx, "Speed limit", "0.35")
@@ -181,7 +181,7 @@ func (j *journey) lastLook() {
 	axe(t, ctx, "settings of the crossing")
 	press(t, ctx, "Save these settings")
 	eventually(t, 10*time.Second, func() bool { s := j.f.show().Settings; return *s.SpeedLimit == 350_000 && len(*s.HoldPoints) == 1 })
-	follow(t, ctx, "4. Last look")
+	follow(t, ctx, "5. Last look")
 	shows(t, ctx, "3 rows in 1 table will be removed")
 	j.looked("last-look")
 	// Without the name nothing is removed, whoever asks.

@@ -111,6 +111,26 @@ func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine
 // collisions is how often an object is tried whose making collides with others.
 const collisions = 8
 
+// recount writes down what the plans in the records defer.
+func (v *Voyage) recount(ctx context.Context, c *records.Crossing, dst engine.Database) ([]records.Object, error) {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	cat, err := v.Store.CatalogOf(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	var list []records.Object
+	for _, o := range dst.Deferred(cat, onTarget(plansOf(tables))) {
+		list = append(list, records.Object{Stage: records.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
+	}
+	if err := v.Store.SaveObjects(ctx, c.ID, list); err != nil {
+		return nil, err
+	}
+	return v.Store.Objects(ctx, c.ID)
+}
+
 // build makes what was deferred on the target: one that fails does not keep the
 // others from being made. Foreign keys wait for cutover (last) when changes cannot
 // be applied past them, and triggers always do.
@@ -122,6 +142,11 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 	list, err := v.Store.Objects(ctx, c.ID)
 	if err != nil {
 		return err
+	}
+	if len(list) == 0 { // prepared by a version that kept no account of them
+		if list, err = v.recount(ctx, c, dst); err != nil {
+			return err
+		}
 	}
 	last = last || c.Kind == domain.KindLoad
 	early := last || dst.AppliesQuietly(ctx)

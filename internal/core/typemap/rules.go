@@ -47,8 +47,14 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 		}
 		side.Table.Columns = side.Columns
 	}
+	long := func(notes []Noted) []Noted {
+		if w.To == Postgres && w.From != w.To {
+			return append(notes, tooLong(p.TargetSide)...)
+		}
+		return notes
+	}
 	if r.Empty() && p.From == "" {
-		return p, notes, nil
+		return p, long(notes), nil
 	}
 	if w.From == w.To && (p.From != "" || slices.ContainsFunc(p.Columns, replaced)) {
 		asTexts(&p)
@@ -69,7 +75,7 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 	if err := w.rename(&p, r); err != nil {
 		return p, nil, err
 	}
-	return p, append(notes, more...), w.add(&p, r)
+	return p, long(append(notes, more...)), w.add(&p, r)
 }
 
 // replaced reports whether a column's values are not the source's own.
@@ -248,6 +254,9 @@ func (w Way) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 		if verdict == Lossy {
 			k.Default = ""
 		}
+		side.Table.Constraints = slices.DeleteFunc(slices.Clone(side.Table.Constraints), func(x domain.Constraint) bool {
+			return x.Kind == "check" && strings.HasSuffix(x.Name, labelsSuffix) && slices.Equal(x.Columns, []string{c.Name})
+		})
 		notes = append(notes, Noted{c.Name, c.Type, k.Type, verdict, strings.TrimSuffix("planned by a rule; "+note, "; ")})
 		if w.From == w.To {
 			asTexts(p)
@@ -307,6 +316,9 @@ func (w Way) rename(p *domain.TablePlan, r domain.Rule) error {
 	}
 	w.followSequences(p.Source, to, side.Columns)
 	t := &side.Table
+	if t.PartitionBy != "" && len(names) > 0 && w.To == MariaDB {
+		t.PartitionBy, t.Left = "", append(t.Left, "partitioning (of a table whose columns are renamed)")
+	}
 	t.Columns, side.Key = side.Columns, called(side.Key)
 	t.Keys = slices.Clone(t.Keys)
 	for i := range t.Keys {
@@ -335,6 +347,8 @@ func (w Way) rename(p *domain.TablePlan, r domain.Rule) error {
 	var constraints []domain.Constraint
 	for _, k := range t.Constraints {
 		switch {
+		case k.Kind == "check" && strings.HasSuffix(k.Name, labelsSuffix) && renamed(k.Columns):
+			k.Definition, k.Columns = respell(w.To, k.Definition, names), called(k.Columns)
 		case k.Kind == "check" && len(names) > 0 && (k.Columns == nil || renamed(k.Columns)):
 			left("check %s (of a column that is renamed)", k.Name)
 			continue

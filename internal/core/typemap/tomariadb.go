@@ -413,9 +413,7 @@ func (w Way) planAlike(p domain.TablePlan) domain.TablePlan {
 		}
 		t.Constraints = append(t.Constraints, k)
 	}
-	if p.Table.PartitionBy != "" {
-		t.Left = append(t.Left, "partitioning (the table is one on the target)")
-	}
+	t.PartitionBy = p.Table.PartitionBy
 	return p
 }
 

@@ -58,7 +58,7 @@ func ToPostgres(c domain.Column) Mapped {
 	case "json":
 		to("json", Exact, "")
 	case "enum":
-		to("text", Wider, "the allowed values are no longer checked")
+		to("text", Wider, "kept as text; a check holds the allowed values, and the server's mark of a wrong one")
 	case "set":
 		to("text", Wider, "kept as its values with commas between them")
 	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
@@ -165,12 +165,38 @@ func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 			there.Table.Left = append(there.Table.Left, "check "+k.Name+" (its expression is MariaDB's)")
 		}
 	}
-	for _, name := range append(columnNames(p.Columns), p.Target.Schema, p.Target.Name) {
-		if len(name) > 63 {
-			notes = append(notes, Noted{Column: name, Verdict: Impossible, Note: fmt.Sprintf("the name has %d bytes, PostgreSQL takes 63; rename it on the source", len(name))})
+	for _, c := range p.Columns {
+		if c.BaseType == "enum" && c.Mask == "" {
+			there.Table.Constraints = append(there.Table.Constraints, labelsCheck(p.Target.Name, c))
 		}
 	}
+	if p.Table.PartitionBy != "" {
+		there.Table.Left = append(there.Table.Left, "partitioning (the table is one on the target)")
+	}
 	return p, notes
+}
+
+// labelsCheck holds a text to the values of the enum that it was.
+func labelsCheck(table string, c domain.Column) domain.Constraint {
+	labels := append(Labels(c.Type), "") // the mark of a value that was none of them
+	for i, l := range labels {
+		labels[i] = "'" + strings.ReplaceAll(l, "'", "''") + "'"
+	}
+	return domain.Constraint{Name: table + "_" + c.Name + labelsSuffix, Kind: "check", Columns: []string{c.Name},
+		Definition: "CHECK (" + quoted(c.Name) + " IN (" + strings.Join(labels, ", ") + "))"}
+}
+
+const labelsSuffix = "_values"
+
+// tooLong names what PostgreSQL would cut short.
+func tooLong(side *domain.TablePlan) []Noted {
+	var notes []Noted
+	for _, name := range append(columnNames(side.Columns), side.Target.Schema, side.Target.Name) {
+		if len(name) > 63 {
+			notes = append(notes, Noted{Column: name, Verdict: Impossible, Note: fmt.Sprintf("the name has %d bytes, PostgreSQL takes 63; rename it by a rule", len(name))})
+		}
+	}
+	return notes
 }
 
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

@@ -12,7 +12,7 @@ import (
 // Catalog reads what the database holds, in a fixed number of queries.
 func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	c := &catalogReader{d: d, tables: map[string]*domain.Table{}}
-	for _, read := range []func(context.Context) error{c.readTables, c.readColumns, c.readIndexes, c.readForeign, c.readChecks} {
+	for _, read := range []func(context.Context) error{c.readTables, c.readPartitions, c.readColumns, c.readIndexes, c.readForeign, c.readChecks} {
 		if err := read(ctx); err != nil {
 			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
 		}
@@ -30,6 +30,21 @@ type catalogReader struct {
 	order  []string
 
 	sequences []domain.Sequence
+	parted    []*domain.Table
+}
+
+// readPartitions reads how tables are partitioned, in the server's own words.
+func (c *catalogReader) readPartitions(ctx context.Context) error {
+	for _, t := range c.parted {
+		var name, sql string
+		if err := c.d.pool.QueryRowContext(ctx, "SHOW CREATE TABLE "+qualified(t.TableName)).Scan(&name, &sql); err != nil {
+			return err
+		}
+		if _, by, ok := strings.Cut(sql, "\n PARTITION BY "); ok {
+			t.PartitionBy = by
+		}
+	}
+	return nil
 }
 
 // each runs a query with the database's name as its one parameter.
@@ -63,6 +78,9 @@ SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length,
 		}
 		c.tables[t.Name] = t
 		c.order = append(c.order, t.Name)
+		if parts.Bool {
+			c.parted = append(c.parted, t)
+		}
 		return nil
 	})
 }

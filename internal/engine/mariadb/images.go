@@ -63,7 +63,7 @@ func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Ro
 	}
 	defer w.close()
 	var out domain.Row
-	err = w.readAs(ctx, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(fields [][]byte) error {
+	err = w.readAs(ctx, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(_ []byte, fields [][]byte) error {
 		out = engine.TextRow(fields)
 		return nil
 	})

@@ -13,6 +13,7 @@ import (
 	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/protocol/pgcopy"
 	"dustyferry/internal/protocol/resultset"
 )
 
@@ -57,20 +58,25 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	return out
 }
 
-// read reads a table's rows, or part of them, in the form of its plan, and hands on
-// the fields of each, which are good until the next.
-func (c *wire) read(ctx context.Context, p *domain.TablePlan, where string, visit func(fields [][]byte) error) error {
-	return c.readAs(ctx, p, converters(p), "SELECT "+selectedList(p)+" FROM "+from(p)+where, visit)
+// statement reads a plan's rows, or part of them.
+func statement(p *domain.TablePlan, where string) string {
+	return "SELECT " + selectedList(p) + " FROM " + from(p) + where
 }
 
-// readAs is [wire.read] with a statement of its own, whose columns are the plan's.
-func (c *wire) readAs(ctx context.Context, p *domain.TablePlan, conv []typemap.Convert, sql string, visit func(fields [][]byte) error) error {
+// readAs runs a statement whose columns are the plan's, and hands on each row in the
+// neutral form and its fields, which are good until the next.
+func (c *wire) readAs(ctx context.Context, p *domain.TablePlan, conv []typemap.Convert, sql string, visit func(row []byte, fields [][]byte) error) error {
 	s := newShaper(p, conv)
-	return c.values(ctx, sql, func(d *resultset.Decoder) error {
-		if err := s.shape(d); err != nil {
+	var row []byte
+	var fields [][]byte
+	return c.values(ctx, sql, func(d *resultset.Decoder) (err error) {
+		if row, err = s.append(row[:0], d); err != nil {
 			return err
 		}
-		return visit(s.fields)
+		if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
+			return err
+		}
+		return visit(row, fields)
 	})
 }
 
@@ -258,7 +264,7 @@ func (d *database) seek(ctx context.Context, p *domain.TablePlan, want int) ([]d
 			where = " WHERE " + beyond(p, out[len(out)-1], ">", ">")
 		}
 		n := len(out)
-		err := c.readAs(ctx, key, converters(key), fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT 1 OFFSET %d", selectedList(key), qualified(p.Source), where, names, step-1), func(fields [][]byte) error {
+		err := c.readAs(ctx, key, converters(key), fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT 1 OFFSET %d", selectedList(key), qualified(p.Source), where, names, step-1), func(_ []byte, fields [][]byte) error {
 			k := make(domain.KeyValue, len(fields))
 			for i, f := range fields {
 				k[i] = string(f)

@@ -193,6 +193,9 @@ func createTable(p *domain.TablePlan) string {
 	if p.Table.Comment != "" {
 		out += " COMMENT '" + escape.Replace(p.Table.Comment) + "'"
 	}
+	if p.Table.PartitionBy != "" {
+		out += "\nPARTITION BY " + p.Table.PartitionBy
+	}
 	return out
 }
 

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql/driver"
+	"encoding/binary"
 	"fmt"
 	"strconv"
 	"strings"
@@ -13,7 +14,6 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/protocol/pgcopy"
 	"dustyferry/internal/protocol/resultset"
 )
 
@@ -61,18 +61,16 @@ func fileNumber(name string) (uint64, error) {
 	return strconv.ParseUint(name[strings.LastIndexByte(name, '.')+1:], 10, 32)
 }
 
-// shaper turns rows as the server gives them into rows in the form of the plan.
+// shaper turns rows as the server gives them into rows in the neutral form.
 type shaper struct {
 	conv   []typemap.Convert
 	floats []int // bits of a float that is written as it is; 0: by its converter
 	names  []string
-	fields [][]byte
-	values []byte
 	number []byte
 }
 
 func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
-	s := &shaper{conv: conv, fields: make([][]byte, len(conv)), floats: make([]int, len(conv))}
+	s := &shaper{conv: conv, floats: make([]int, len(conv))}
 	for i, c := range p.Columns {
 		s.names = append(s.names, c.Name)
 		if p.TargetSide == nil {
@@ -84,34 +82,34 @@ func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
 	return s
 }
 
-// shape converts the row that was read; the fields are good until the next.
-func (s *shaper) shape(d *resultset.Decoder) error {
-	s.values = s.values[:0]
+// append adds the row that was read in the form of [pgcopy.AppendFields].
+func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
+	dst = binary.BigEndian.AppendUint16(dst, uint16(len(d.Fields)))
 	for i, text := range d.Fields {
-		s.fields[i] = nil
+		at := len(dst)
+		dst = append(dst, 0xff, 0xff, 0xff, 0xff) // NULL, until there is a value
 		if text == nil {
 			continue
 		}
-		from := len(s.values)
 		if d.Columns[i].IsFloat() {
 			if bits := s.floats[i]; bits != 0 {
-				s.values = typemap.AppendFloat(s.values, d.Floats[i], bits)
-				s.fields[i] = s.values[from:len(s.values):len(s.values)]
+				dst = typemap.AppendFloat(dst, d.Floats[i], bits)
+				binary.BigEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
 				continue
 			}
 			s.number = typemap.AppendFloat(s.number[:0], d.Floats[i], d.Columns[i].Bits())
 			text = s.number
 		}
-		out, ok, err := s.conv[i](s.values, text)
+		out, ok, err := s.conv[i](dst, text)
 		if err != nil {
-			return domain.Conflict("column %s: %s", s.names[i], err)
+			return dst, domain.Conflict("column %s: %s", s.names[i], err)
 		}
-		s.values = out
 		if ok {
-			s.fields[i] = out[from:len(out):len(out)]
+			dst = out
+			binary.BigEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
 		}
 	}
-	return nil
+	return dst, nil
 }
 
 type reader struct {
@@ -148,9 +146,12 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return sink(engine.Block{Data: *full, Release: func() { blocks.Put(full) }})
 	}
 	var refused error
-	err := r.c.read(ctx, p, keyRange(p, c.Lower, c.Upper), func(fields [][]byte) error {
+	s := newShaper(p, converters(p))
+	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
 		from := len(*buf)
-		*buf = pgcopy.AppendFields(*buf, fields)
+		if *buf, err = s.append(*buf, d); err != nil {
+			return err
+		}
 		sum.Add((*buf)[from:])
 		if len(*buf) >= blockSize {
 			refused = give()

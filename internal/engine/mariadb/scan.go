@@ -37,7 +37,7 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		statements[0] += fmt.Sprintf("%s rand() < %f", by, s.Share)
 	}
 	for _, q := range statements {
-		if err := c.readAs(ctx, p, asTheyAre, q, visit); err != nil {
+		if err := c.readAs(ctx, p, asTheyAre, q, func(_ []byte, fields [][]byte) error { return visit(fields) }); err != nil {
 			return fmt.Errorf("looking at %s: %w", p.Source, d.explain(err))
 		}
 	}

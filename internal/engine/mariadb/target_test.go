@@ -311,3 +311,33 @@ func TestPartsOfRowsInTheLog(t *testing.T) {
 		})
 	}
 }
+
+// TestPartitionsStay makes a table on another MariaDB server as it is cut there.
+func TestPartitionsStay(t *testing.T) {
+	from, db := openFor(t)
+	to, there := openFor(t)
+	run(t, db, "CREATE TABLE weather (id int, season year, grade enum('dark', 'it''s amber'), PRIMARY KEY (id, season)) ENGINE=InnoDB PARTITION BY RANGE (season) SUBPARTITION BY HASH (id) SUBPARTITIONS 2 (PARTITION old VALUES LESS THAN (2020), PARTITION new VALUES LESS THAN MAXVALUE)")
+	cat, err := from.Catalog(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := from.Plan(&cat.Tables[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, _, _ = typemap.Way{From: typemap.MariaDB, To: typemap.MariaDB, Into: to.end.Database, Catalog: cat}.Complete(p)
+	if err := to.PrepareTarget(t.Context(), "c", nil, []domain.TablePlan{p.OnTarget()}, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
+		t.Fatal(err)
+	}
+	shown := func(db *sql.DB) string {
+		var name, text string
+		if err := db.QueryRowContext(t.Context(), "SHOW CREATE TABLE weather").Scan(&name, &text); err != nil {
+			t.Fatal(err)
+		}
+		_, parts, _ := strings.Cut(text, "PARTITION BY")
+		return parts
+	}
+	if a, b := shown(db), shown(there); a != b || !strings.Contains(a, "SUBPARTITIONS 2") {
+		t.Errorf("the source is cut by%s\nthe target by%s", a, b)
+	}
+}

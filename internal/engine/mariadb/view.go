@@ -10,7 +10,6 @@ import (
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/protocol/pgcopy"
 )
 
 // view is a read-only transaction; its place in the log is always known.
@@ -58,11 +57,7 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 }
 
 func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
-	var row []byte
-	return v.d.explain(v.c.read(ctx, p, where, func(fields [][]byte) error {
-		row = pgcopy.AppendFields(row[:0], fields)
-		return visit(row, fields)
-	}))
+	return v.d.explain(v.c.readAs(ctx, p, converters(p), statement(p, where), visit))
 }
 
 // Sums returns one sum for each part.

@@ -1,0 +1,140 @@
+package typemap
+
+import (
+	"strings"
+	"testing"
+
+	"dustyferry/internal/domain"
+)
+
+func said(s string) *string { return &s }
+
+// TestReplacedColumns masks, computes and adds columns on both ways from MariaDB, and
+// leaves out what could not hold for them.
+func TestReplacedColumns(t *testing.T) {
+	for _, to := range []string{Postgres, MariaDB} {
+		w := Way{From: MariaDB, To: to, Into: "new"}
+		keepers, hives := meadow()
+		keepers.Columns[1].MaskKey = []byte("key")
+		hives.Table.Constraints = append(hives.Table.Constraints, domain.Constraint{Name: "named", Kind: "foreign", Columns: []string{"keeper"}, References: keepers.Source, ReferenceColumns: []string{"name"}})
+		keepers.Table.Constraints = []domain.Constraint{{Name: "long_name", Kind: "check", Definition: "CHECK (length(name) > 1)", Columns: []string{"name"}}}
+		rule := domain.Rule{Tables: "meadow.keepers", Note: "people", Standing: "replace", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}, "region": {Value: said(`o'clock \`), Type: "varchar(20)"}}}
+		p, notes, err := w.Shape(keepers, rule)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h, _, err := w.Shape(hives, domain.Rule{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		plans := []domain.TablePlan{p, h}
+		w.Refer(plans)
+		there := plans[0].OnTarget()
+		if there.Standing != "replace" || plans[0].Note != "people" || len(there.Added) != 1 || there.Added[0].Name != "region" || len(there.Columns) != len(plans[0].Columns) {
+			t.Errorf("%s: %+v", to, there)
+		}
+		want := `'o''clock \'`
+		if to == MariaDB {
+			want = `'o''clock \\'`
+		}
+		if got := there.Added[0].Default; got != want {
+			t.Errorf("%s: the value is %s", to, got)
+		}
+		left := strings.Join(append(there.Table.Left, plans[1].OnTarget().Table.Left...), "; ")
+		if !strings.Contains(left, "check constraint long_name (of a column whose values are replaced)") || !strings.Contains(left, "foreign constraint named (to a column whose values are replaced)") {
+			t.Errorf("%s: left out are %s", to, left)
+		}
+		masked := false
+		for _, n := range notes {
+			masked = masked || n.Verdict == Masked && n.Column == "name" && strings.Contains(n.Note, "by the key people")
+		}
+		if !masked {
+			t.Errorf("%s: the notes are %+v", to, notes)
+		}
+		out, ok, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1])(nil, []byte("Ada"))
+		if err != nil || !ok || len(out) != 20 || strings.Contains(string(out), "Ada") { // the room of varchar(20)
+			t.Errorf("%s: Ada becomes %q (%v)", to, out, err)
+		}
+		plans[0].Columns[1].MaskKey = nil // a plan that was not given its key
+		if out, _, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1])(nil, []byte("Ada")); err == nil || len(out) > 0 {
+			t.Errorf("%s: without its key Ada becomes %q", to, out)
+		}
+	}
+}
+
+// TestWhatCannotBeReplaced says why.
+func TestWhatCannotBeReplaced(t *testing.T) {
+	w := Way{From: MariaDB, To: Postgres}
+	for want, columns := range map[string]map[string]domain.ColumnRule{
+		"part of the key":           {"id": {Mask: "people"}},
+		"which has none":            {"nobody": {Mask: "people"}},
+		"the source has that":       {"name": {Value: said("x")}},
+		"there is a column of that": {"secret": {LeaveOut: true}, "name": {Name: "secret2"}, "secret2": {Value: said("x")}},
+		"cannot hold a hash":        {"name": {Mask: "people", Type: "jsonb"}},
+	} {
+		keepers, _ := meadow()
+		_, _, err := w.Shape(keepers, domain.Rule{Tables: "meadow.keepers", Columns: columns})
+		if err == nil || !strings.Contains(err.Error(), want) && want != "cannot hold a hash" {
+			t.Errorf("%s: %v", want, err)
+		}
+	}
+}
+
+// TestEnumsKeepTheirValues holds a text on PostgreSQL to the values that the enum
+// allowed.
+func TestEnumsKeepTheirValues(t *testing.T) {
+	w := Way{From: MariaDB, To: Postgres}
+	keepers, _ := meadow()
+	keepers.Columns[2] = domain.Column{Name: "mood", Type: "enum('calm','it''s wild')", BaseType: "enum"}
+	keepers.Table.Columns = keepers.Columns
+	for _, c := range []struct {
+		rule domain.ColumnRule
+		want string
+	}{
+		{domain.ColumnRule{}, `CHECK ("mood" IN ('calm', 'it''s wild', ''))`},
+		{domain.ColumnRule{Name: "temper"}, `CHECK ("temper" IN ('calm', 'it''s wild', ''))`},
+		{domain.ColumnRule{Type: "varchar(20)"}, ""},
+		{domain.ColumnRule{Mask: "m"}, ""},
+	} {
+		rule := domain.Rule{Tables: "meadow.keepers"}
+		if c.rule != (domain.ColumnRule{}) {
+			rule.Columns = map[string]domain.ColumnRule{"mood": c.rule}
+		}
+		p, _, err := w.Shape(keepers, rule)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := ""
+		for _, k := range p.OnTarget().Table.Constraints {
+			got += k.Definition
+		}
+		if got != c.want {
+			t.Errorf("%+v: the check is %s, want %s", c.rule, got, c.want)
+		}
+	}
+}
+
+// TestNamesThatAreTooLong block, unless a rule shortens them.
+func TestNamesThatAreTooLong(t *testing.T) {
+	w := Way{From: MariaDB, To: Postgres}
+	long := strings.Repeat("n", 64)
+	keepers, _ := meadow()
+	keepers.Columns[2].Name = long
+	keepers.Table.Columns, keepers.Table.Indexes = keepers.Columns, nil
+	for _, c := range []struct {
+		rule   domain.Rule
+		blocks bool
+	}{{domain.Rule{}, true}, {domain.Rule{Columns: map[string]domain.ColumnRule{long: {Name: "n"}}}, false}, {domain.Rule{Name: long}, true}} {
+		_, notes, err := w.Shape(keepers, c.rule)
+		if err != nil {
+			t.Fatal(err)
+		}
+		blocks := false
+		for _, n := range notes {
+			blocks = blocks || n.Verdict == Impossible
+		}
+		if blocks != c.blocks {
+			t.Errorf("%+v: blocks %v", c.rule, blocks)
+		}
+	}
+}
