@@ -146,6 +146,9 @@ type Catalog struct {
 	Sequences  []Sequence `json:"sequences"`
 	Types      []UserType `json:"types"` // in an order in which they can be created
 	Extensions []string   `json:"extensions"`
+	// Server tells the server from others whose log has other places; empty where
+	// its log itself does.
+	Server string `json:"server,omitempty"`
 }
 
 // Table returns the named table, or nil.

@@ -103,6 +103,9 @@ type Source interface {
 	// by a process that died.
 	Reopen(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan) error
 	SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]SequenceValue, error)
+	// Identity is what the catalog says of the server: the places of a log mean
+	// nothing in another's.
+	Identity(ctx context.Context) (string, error)
 	// Extras lists views, routines and triggers around the planned tables, of which
 	// a target of the same engine could have them, in an order in which most can be
 	// made. Names of tables in them are the source's.

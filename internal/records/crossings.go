@@ -122,6 +122,11 @@ func (s *Store) CatalogOf(ctx context.Context, id int64) (*domain.Catalog, error
 	return c.V, err
 }
 
+// ServerOf says on which server the crossing began, where that was kept.
+func (s *Store) ServerOf(ctx context.Context, id int64) (string, error) {
+	return single[string](ctx, s, `SELECT coalesce(catalog->>'server', '') FROM crossings WHERE id = $1`, id)
+}
+
 // SetPhase moves a crossing to a phase, if it still is in the phase it is
 // thought to be in; the time of firsts is kept.
 func (s *Store) SetPhase(ctx context.Context, id int64, from, to domain.Phase) (bool, error) {

@@ -143,6 +143,9 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 		return err
 	}
 	if l.reader == nil {
+		if err := l.v.sameSource(ctx, c, src); err != nil {
+			return err
+		}
 		if l.reader, err = src.OpenReader(ctx); err != nil {
 			return err
 		}

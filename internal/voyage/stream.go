@@ -241,6 +241,9 @@ func (f *follower) run(ctx context.Context) error {
 		return err
 	}
 	f.dst = dst
+	if err := v.sameSource(ctx, f.c, src); err != nil {
+		return err
+	}
 	at, err := dst.TakeStream(ctx, f.c.UID, f.epoch, domain.Position(f.c.StartAt))
 	if err != nil {
 		return err

@@ -323,3 +323,17 @@ func plansOf(tables []records.Table) []domain.TablePlan {
 	}
 	return out
 }
+
+// sameSource returns an error when another server answers at the source's address
+// than the one that the crossing began with.
+func (v *Voyage) sameSource(ctx context.Context, c *records.Crossing, src engine.Database) error {
+	now, err := src.Identity(ctx)
+	if err != nil || now == "" {
+		return err
+	}
+	was, err := v.Store.ServerOf(ctx, c.ID)
+	if err != nil || was == "" || was == now {
+		return err
+	}
+	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something else. Point the address back, or restart the crossing to load from this one", c.Source, now, was)
+}

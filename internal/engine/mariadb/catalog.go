@@ -18,10 +18,21 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 		}
 	}
 	out := &domain.Catalog{Sequences: c.sequences}
+	var err error
+	if out.Server, err = d.Identity(ctx); err != nil {
+		return nil, err
+	}
 	for _, name := range c.order {
 		out.Tables = append(out.Tables, *c.tables[name])
 	}
 	return out, nil
+}
+
+// Identity is the number that every server of a replication has for itself.
+func (d *database) Identity(ctx context.Context) (string, error) {
+	var id string
+	err := d.pool.QueryRowContext(ctx, "SELECT @@server_id").Scan(&id)
+	return "server_id " + id, d.explain(err)
 }
 
 type catalogReader struct {

@@ -309,6 +309,13 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
 	}
 	e.add(domain.Fine, "clock and texts", "source", "", "%s", s.surroundings())
+	var own sql.NullString
+	if err := d.pool.QueryRowContext(ctx, "SELECT group_concat(table_name ORDER BY table_name SEPARATOR ', ') FROM information_schema.tables WHERE table_schema = ? AND table_type = 'SEQUENCE'", d.end.Database).Scan(&own); err != nil {
+		return nil, d.explain(err)
+	}
+	if own.String != "" {
+		e.add(domain.ToKnow, "sequences", "source", "CREATE SEQUENCE on the target, with where each stands", "sequences of their own (%s) are not made on the target; numbered columns are", own.String)
+	}
 	e = append(e, d.replicaEntry(ctx)...)
 	if !s.seesForeignKeys(d.end.Database) {
 		verdict := domain.ToKnow

@@ -404,3 +404,7 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 	fold.Complete(&ch)
 	return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
 }
+
+// Identity is not needed: what stands for a crossing on a server is its slot, which
+// another server lacks.
+func (d *database) Identity(context.Context) (string, error) { return "", nil }
