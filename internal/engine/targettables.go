@@ -40,7 +40,7 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 		case n == 0:
 			e.Verdict, e.Measured = domain.Fine, "it stands already, is alike and empty"
 		case way == "keep":
-			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which stay; a comparison will find them where the source lacks them"
+			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which stay, unless the source truncates the table; a comparison will find them where the source lacks them"
 		case way == "empty":
 			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which will be removed"
 		default:
