@@ -300,5 +300,5 @@ func (a *app) crossingObjects() *cobra.Command {
 // stageWords say when an object is made.
 var stageWords = map[contract.MadeObjectStage]string{
 	contract.MadeObjectStageTable: "at the start", contract.MadeObjectStageBefore: "before the load", contract.MadeObjectStageDeferred: "after the load",
-	contract.MadeObjectStageAfter: "after these", contract.MadeObjectStageCarried: "last",
+	contract.MadeObjectStageAfter: "then", contract.MadeObjectStageCarried: "last",
 }

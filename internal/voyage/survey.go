@@ -73,7 +73,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 	if err != nil {
 		return nil, err
 	}
-	size := append([]domain.Entry{clocks}, orderEntry(s.plans)...)
+	size := append([]domain.Entry{clocks}, append(orderEntry(s.plans), roomEntry(s.plans))...)
 	if try && !under {
 		size = append(size, trialEntries(ctx, c, s)...)
 	} else if size, err = v.lastTrial(ctx, c, s, size); err != nil {
@@ -156,6 +156,17 @@ func ruleEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
 		}
 	}
 	return out
+}
+
+// roomEntry tells how much room the tables take.
+func roomEntry(plans []domain.TablePlan) domain.Entry {
+	var bytes, indexes int64
+	for i := range plans {
+		bytes += plans[i].Table.Bytes
+		indexes += plans[i].Table.IndexBytes
+	}
+	return domain.Entry{Verdict: domain.Fine, Topic: "room", Subject: "target", Measured: fmt.Sprintf(
+		"rows take %.1f MB on the source and indexes %.1f MB; how much room is free here, its server does not tell", float64(bytes)/1e6, float64(indexes)/1e6)}
 }
 
 // orderEntry tells how rows are compared whose keys the two servers may order unlike.
@@ -315,14 +326,13 @@ func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
 
 // sizes says how much there is to carry, and what follows from it.
 func sizes(plans []domain.TablePlan, so string) domain.Entry {
-	var rows, bytes, indexes int64
+	var rows, bytes int64
 	for _, p := range plans {
 		rows += max(0, p.Table.Rows)
 		bytes += p.Table.Bytes
-		indexes += p.Table.IndexBytes
 	}
 	return domain.Entry{Verdict: domain.Fine, Topic: topicSize, Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB, their indexes %.1f MB; how much room the target's disk has, its server does not tell; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, float64(indexes)/1e6, so)}
+		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, so)}
 }
 
 // loadTime reckons how long a load takes, and the rate that was assumed.

@@ -11,7 +11,7 @@ const stages: Record<MadeObject["stage"], string> = {
   table: "At the start",
   before: "Before the load",
   deferred: "After the load",
-  after: "After these",
+  after: "Then",
   carried: "Last",
 };
 
