@@ -72,12 +72,14 @@ func (d *database) Clock(ctx context.Context) (time.Time, error) {
 
 // Snapshot returns what a new read would see now.
 func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
-	c, at, err := d.snapshot(ctx)
-	if err != nil {
-		return domain.Snapshot{}, err
-	}
-	c.close()
-	return domain.Snapshot{Log: at}, nil
+	var s domain.Snapshot
+	err := d.briefly(ctx, func(c *wire) (err error) {
+		if s.Log, err = c.begin(ctx); err != nil {
+			return err
+		}
+		return c.rows(ctx, "COMMIT", nil)
+	})
+	return s, err
 }
 
 // Retained is nothing: the server keeps its log by its own rules, not for us.

@@ -64,6 +64,7 @@ type database struct {
 	pool *sql.DB
 	end  engine.Endpoint
 	name string // host:port/database, for messages
+	idle chan *wire
 }
 
 // sqlMode refuses what a column cannot hold, and takes what another server of
@@ -93,7 +94,7 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	if err != nil {
 		return nil, fmt.Errorf("preparing the connection: %w", err)
 	}
-	d := &database{pool: sql.OpenDB(connector), end: e, name: c.Addr + "/" + e.Database}
+	d := &database{pool: sql.OpenDB(connector), end: e, name: c.Addr + "/" + e.Database, idle: make(chan *wire, idleWires)}
 	d.pool.SetMaxOpenConns(60)
 	d.pool.SetMaxIdleConns(4)
 	d.pool.SetConnMaxIdleTime(30 * time.Second)
@@ -104,7 +105,17 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	return d, nil
 }
 
-func (d *database) Close() { _ = d.pool.Close() }
+func (d *database) Close() {
+	_ = d.pool.Close()
+	for {
+		select {
+		case c := <-d.idle:
+			c.close()
+		default:
+			return
+		}
+	}
+}
 
 // explain turns an error into one sentence that says what to do.
 func (d *database) explain(err error) error {

@@ -295,24 +295,24 @@ func (d *database) Locate(ctx context.Context, p *domain.TablePlan, bounds, keys
 		values = append(values, fmt.Sprintf("%s AS k%d", ordered(k, fmt.Sprintf("c%d", i)), i))
 		order = append(order, fmt.Sprintf("k%d", i))
 	}
-	c, err := d.dial(ctx, append([]string{"max_sort_length = 16384"}, reading...)...)
-	if err != nil {
-		return nil, err
-	}
-	defer c.close()
 	sql := fmt.Sprintf(`
 SELECT ord, below FROM (
   SELECT ord, count(CASE WHEN ord <= %[1]d THEN 1 END) OVER (ORDER BY %[2]s, ord > %[1]d ROWS UNBOUNDED PRECEDING) AS below
     FROM (SELECT ord, %[3]s FROM JSON_TABLE('%[4]s', '$[*]' COLUMNS (ord FOR ORDINALITY, %[5]s)) j) k
 ) x WHERE ord > %[1]d`, len(bounds), strings.Join(order, ", "), strings.Join(values, ", "), escape.Replace(string(list)), strings.Join(paths, ", "))
-	err = c.rows(ctx, sql, func(f [][]byte) error {
+	err = d.briefly(ctx, func(c *wire) error { return c.rows(ctx, sql, located(out, len(bounds))) })
+	return out, err
+}
+
+// located reads what Locate asked for.
+func located(out []int, bounds int) func(f [][]byte) error {
+	return func(f [][]byte) error {
 		ord, err1 := strconv.Atoi(string(f[0]))
 		below, err2 := strconv.Atoi(string(f[1]))
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		out[ord-1-len(bounds)] = below
+		out[ord-1-bounds] = below
 		return nil
-	})
-	return out, d.explain(err)
+	}
 }

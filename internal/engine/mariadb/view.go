@@ -86,14 +86,14 @@ func equals(cols []domain.Column, key domain.KeyValue) string {
 
 // FetchRow returns the row at the key as it is now, or nil.
 func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (domain.Row, error) {
-	c, err := d.dial(ctx, reading...)
-	if err != nil {
-		return nil, err
-	}
-	defer c.close()
 	var out domain.Row
-	v := &view{d, c}
-	err = v.At(ctx, p, []domain.KeyValue{key}, func(_ []byte, fields [][]byte) error { out = engine.TextRow(fields); return nil })
+	err := d.briefly(ctx, func(c *wire) error {
+		out = nil
+		return c.readAs(ctx, p, converters(p), statement(p, " WHERE "+equals(p.KeyColumns(), key)), func(_ []byte, fields [][]byte) error {
+			out = engine.TextRow(fields)
+			return nil
+		})
+	})
 	if err != nil {
 		return nil, fmt.Errorf("fetching a row of %s: %w", p.Source, err)
 	}

@@ -332,6 +332,42 @@ func (c *wire) prepare(sql string, visit func(resultset.Column)) ([]byte, error)
 	return statement, err
 }
 
+// idleWires is how many connections wait for a short question.
+const idleWires = 2
+
+// briefly asks something short on a connection that waits for it, or on a new one;
+// one that turns out to be cut is replaced once. What f begins it ends.
+func (d *database) briefly(ctx context.Context, f func(*wire) error) error {
+	var c *wire
+	select {
+	case c = <-d.idle:
+	default:
+	}
+	waited := c != nil
+	for {
+		if c == nil {
+			var err error
+			if c, err = d.dial(ctx, append([]string{"max_sort_length = 16384"}, reading...)...); err != nil {
+				return err
+			}
+		}
+		err := f(c)
+		if err == nil {
+			select {
+			case d.idle <- c:
+			default:
+				c.close()
+			}
+			return nil
+		}
+		c.close()
+		if !waited || ctx.Err() != nil || errors.As(err, new(*mysql.MySQLError)) || errors.As(err, new(*domain.Problem)) {
+			return d.explain(err)
+		}
+		c, waited = nil, false
+	}
+}
+
 // within ends the connection when the context ends first.
 func (c *wire) within(ctx context.Context, f func() error) error {
 	stop := context.AfterFunc(ctx, c.close)
