@@ -80,6 +80,24 @@ func TestWhatCannotBeReplaced(t *testing.T) {
 	}
 }
 
+// TestComputedColumnsTellNothing: a column that the server computes from one that is
+// masked would carry what is to be hidden.
+func TestComputedColumnsTellNothing(t *testing.T) {
+	for _, to := range []string{Postgres, MariaDB} {
+		keepers, _ := meadow()
+		keepers.Columns[2].Computed = "lower(name)"
+		keepers.Table.Columns = keepers.Columns
+		rule := domain.Rule{Tables: "meadow.keepers", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}}}
+		if _, _, err := (Way{From: MariaDB, To: to, Into: "new"}).Shape(keepers, rule); err == nil || !strings.Contains(err.Error(), "which the server computes from others") {
+			t.Errorf("%s: %v", to, err)
+		}
+		rule.Columns["secret"] = domain.ColumnRule{LeaveOut: true}
+		if _, _, err := (Way{From: MariaDB, To: to, Into: "new"}).Shape(keepers, rule); err != nil {
+			t.Errorf("%s, left out: %v", to, err)
+		}
+	}
+}
+
 // TestEnumsKeepTheirValues holds a text on PostgreSQL to the values that the enum
 // allowed.
 func TestEnumsKeepTheirValues(t *testing.T) {

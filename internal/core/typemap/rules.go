@@ -114,7 +114,7 @@ func replace(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 		c.Default, c.Identity = "", ""
 	}
 	for _, c := range p.Columns {
-		if c.Generated {
+		if c.Generated || c.Computed != "" { // it could tell what is to be hidden
 			return nil, domain.Invalid("columns of %s cannot be masked or computed while it has column %s, which the server computes from others: leave that out", p.Source, c.Name)
 		}
 	}
