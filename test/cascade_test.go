@@ -2,12 +2,9 @@ package test
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"math/rand/v2"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -51,7 +48,7 @@ func foreignKeysThatAct(t *testing.T, to string) {
 	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", name+".*", "--chunk-size", "64KB", "--speed-limit", "150KB", "--stop-method", "word"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	stop := actingWriters(t, db, name, 3)
+	stop := writers(3).run(t, mariaDB(t).DSN(name), 15, 5*time.Millisecond, acting)
 	defer stop()
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseLoading)
@@ -93,53 +90,16 @@ func foreignKeysThatAct(t *testing.T, to string) {
 	}
 }
 
-// actingWriters remove, renumber and bring back what others refer to.
-func actingWriters(t *testing.T, root *sql.DB, database string, writers int) (stop func() int64) {
-	t.Helper()
-	db, err := sql.Open("mysql", mariaDB(t).DSN(database))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = db.Close() })
-	_ = root
-	ctx, cancel := context.WithCancel(t.Context())
-	var wrote atomic.Int64
-	var wg sync.WaitGroup
-	for w := range writers {
-		wg.Go(func() {
-			r := rand.New(rand.NewPCG(uint64(w), 11))
-			for n := 0; ctx.Err() == nil; n++ {
-				k, fresh := 1+r.IntN(590), 1000+w*100_000+n
-				tx, err := db.BeginTx(ctx, nil)
-				if err != nil {
-					continue
-				}
-				list := [][]string{
-					{fmt.Sprintf("DELETE FROM keepers WHERE id = %d", k), fmt.Sprintf("INSERT IGNORE INTO keepers VALUES (%d, 'k%d')", k, k), fmt.Sprintf("INSERT IGNORE INTO hives VALUES (%d, 9, 'k%d', 'again')", k, k)},
-					{fmt.Sprintf("UPDATE IGNORE keepers SET id = %d, code = 'c%d' WHERE id = %d", fresh, fresh, k)},
-					{fmt.Sprintf("DELETE FROM hives WHERE keeper = %d AND number < 2", k), fmt.Sprintf("INSERT IGNORE INTO frames (keeper, number, grams) SELECT keeper, number, %d FROM hives WHERE keeper = %d", n, k)},
-					{fmt.Sprintf("DELETE FROM swarms WHERE id = %d", 20+r.IntN(3000))},
-					{fmt.Sprintf("INSERT INTO visits (keeper, note) SELECT id, 'late' FROM keepers WHERE id = %d", k), fmt.Sprintf("UPDATE hives SET note = 'n%d' WHERE keeper = %d", n, k)},
-				}[r.IntN(5)]
-				for _, q := range list {
-					if _, err = tx.ExecContext(ctx, q); err != nil {
-						break
-					}
-				}
-				if err != nil || r.IntN(15) == 0 {
-					_ = tx.Rollback()
-				} else if tx.Commit() == nil {
-					wrote.Add(1)
-				}
-				time.Sleep(5 * time.Millisecond)
-			}
-		})
-	}
-	var once sync.Once
-	return func() int64 {
-		once.Do(func() { cancel(); wg.Wait() })
-		return wrote.Load()
-	}
+// acting removes, renumbers and brings back what others refer to.
+func acting(r *rand.Rand, writer, turn int) []string {
+	k, fresh := 1+r.IntN(590), 1000+writer*100_000+turn
+	return [][]string{
+		{fmt.Sprintf("DELETE FROM keepers WHERE id = %d", k), fmt.Sprintf("INSERT IGNORE INTO keepers VALUES (%d, 'k%d')", k, k), fmt.Sprintf("INSERT IGNORE INTO hives VALUES (%d, 9, 'k%d', 'again')", k, k)},
+		{fmt.Sprintf("UPDATE IGNORE keepers SET id = %d, code = 'c%d' WHERE id = %d", fresh, fresh, k)},
+		{fmt.Sprintf("DELETE FROM hives WHERE keeper = %d AND number < 2", k), fmt.Sprintf("INSERT IGNORE INTO frames (keeper, number, grams) SELECT keeper, number, %d FROM hives WHERE keeper = %d", turn, k)},
+		{fmt.Sprintf("DELETE FROM swarms WHERE id = %d", 20+r.IntN(3000))},
+		{fmt.Sprintf("INSERT INTO visits (keeper, note) SELECT id, 'late' FROM keepers WHERE id = %d", k), fmt.Sprintf("UPDATE hives SET note = 'n%d' WHERE keeper = %d", turn, k)},
+	}[r.IntN(5)]
 }
 
 // TestAnotherServerAnswers: a server whose log has other places takes over the

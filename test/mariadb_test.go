@@ -152,12 +152,35 @@ INSERT INTO notes SELECT '2025-05-05' + INTERVAL seq HOUR, concat('visitor ', se
 
 // busy writes to the orchard like an application until it is told to stop, as a
 // user without special rights, whom a read-only server refuses.
-func busy(t *testing.T, root *sql.DB, database string, writers int) (stop func() int64) {
+func busy(t *testing.T, root *sql.DB, database string, writers writers) (stop func() int64) {
 	t.Helper()
 	maria(t, root, "CREATE USER 'app_"+database+"'@'127.0.0.1'", "GRANT SELECT, INSERT, UPDATE, DELETE ON "+database+".* TO 'app_"+database+"'@'127.0.0.1'")
 	app := *mariaDB(t)
 	app.User, app.Password = "app_"+database, ""
-	db, err := sql.Open("mysql", app.DSN(database))
+	return writers.run(t, app.DSN(database), 20, 2*time.Millisecond, func(r *rand.Rand, _, _ int) []string {
+		id, lot := r.IntN(9000)+1, r.IntN(40)-20
+		return []string{
+			fmt.Sprintf("INSERT INTO readings (keeper, weight, warmth, at) VALUES (%d, %d.125, %d / 7, now(6))", 1+r.IntN(200), r.IntN(99), id),
+			fmt.Sprintf("UPDATE readings SET weight = weight + 1, pressure = %d / 9 WHERE id = %d", id, id),
+			fmt.Sprintf("DELETE FROM readings WHERE id = %d", r.IntN(9000)+1),
+			fmt.Sprintf("UPDATE jars SET note = concat('again ☕ ', %d), marks = %d, seal = %d, pressed = '-00:00:%02d.5' WHERE lot = %d", id, id%8, id%2048, id%60, lot),
+			fmt.Sprintf("UPDATE stalls SET town = '%d' WHERE code LIKE '%c%%' LIMIT 3", id, 'A'+rune(r.IntN(26))),
+			fmt.Sprintf("INSERT INTO notes VALUES (now(), 'visitor %d', 'n%d')", r.IntN(5), id),
+			"DELETE FROM notes WHERE what = 'sweet' LIMIT 1",
+			fmt.Sprintf("UPDATE keepers SET nick = 'ñ %d' WHERE id = %d", id, 1+r.IntN(200)),
+		}[r.IntN(3):]
+	})
+}
+
+// writers is how many write at once.
+type writers int
+
+// run begins to write transactions of the statements that the function gives for a
+// writer and its turn; one in so many is rolled back. Stopping tells how many were
+// committed.
+func (n writers) run(t *testing.T, dsn string, rolledBack int, pause time.Duration, statements func(r *rand.Rand, writer, turn int) []string) (stop func() int64) {
+	t.Helper()
+	db, err := sql.Open("mysql", dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -165,35 +188,25 @@ func busy(t *testing.T, root *sql.DB, database string, writers int) (stop func()
 	ctx, cancel := context.WithCancel(t.Context())
 	var wrote atomic.Int64
 	var wg sync.WaitGroup
-	for w := range writers {
+	for w := range int(n) {
 		wg.Go(func() {
 			r := rand.New(rand.NewPCG(uint64(w), 7))
-			for ctx.Err() == nil {
-				id, lot := r.IntN(9000)+1, r.IntN(40)-20
+			for turn := 0; ctx.Err() == nil; turn++ {
 				tx, err := db.BeginTx(ctx, nil)
 				if err != nil {
 					continue
 				}
-				for _, q := range []string{
-					fmt.Sprintf("INSERT INTO readings (keeper, weight, warmth, at) VALUES (%d, %d.125, %d / 7, now(6))", 1+r.IntN(200), r.IntN(99), id),
-					fmt.Sprintf("UPDATE readings SET weight = weight + 1, pressure = %d / 9 WHERE id = %d", id, id),
-					fmt.Sprintf("DELETE FROM readings WHERE id = %d", r.IntN(9000)+1),
-					fmt.Sprintf("UPDATE jars SET note = concat('again ☕ ', %d), marks = %d, seal = %d, pressed = '-00:00:%02d.5' WHERE lot = %d", id, id%8, id%2048, id%60, lot),
-					fmt.Sprintf("UPDATE stalls SET town = '%d' WHERE code LIKE '%c%%' LIMIT 3", id, 'A'+rune(r.IntN(26))),
-					fmt.Sprintf("INSERT INTO notes VALUES (now(), 'visitor %d', 'n%d')", r.IntN(5), id),
-					"DELETE FROM notes WHERE what = 'sweet' LIMIT 1",
-					fmt.Sprintf("UPDATE keepers SET nick = 'ñ %d' WHERE id = %d", id, 1+r.IntN(200)),
-				}[r.IntN(3):] {
+				for _, q := range statements(r, w, turn) {
 					if _, err = tx.ExecContext(ctx, q); err != nil {
 						break
 					}
 				}
-				if err != nil || r.IntN(20) == 0 {
+				if err != nil || r.IntN(rolledBack) == 0 {
 					_ = tx.Rollback()
 				} else if tx.Commit() == nil {
 					wrote.Add(1)
 				}
-				time.Sleep(2 * time.Millisecond)
+				time.Sleep(pause)
 			}
 		})
 	}

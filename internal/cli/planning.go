@@ -39,33 +39,22 @@ anew. The file has the keys that a manifest has under crossing:
 		if err != nil {
 			return err
 		}
-		cr, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		if file != "" {
-			text, err := os.ReadFile(file)
-			if err != nil {
-				return exitWith(ExitUsage, "the planning cannot be read: %w", err)
-			}
+		cr, err := replanned(cmd, api, args[0], file, func(_ contract.Crossing, text []byte) (body contract.ChooseTablesJSONRequestBody, err error) {
 			p, err := manifest.ParsePlan(text)
 			if err != nil {
-				return exitWith(ExitUsage, "%s: %w", file, err)
+				return body, err
 			}
-			body := contract.ChooseTablesJSONRequestBody{Patterns: append([]string{}, p.Tables...), Planning: &contract.Planning{}}
-			rules, err := like[[]contract.Rule](p.Rules)
-			if err != nil {
-				return err
+			body.Patterns, body.Rules, body.Planning = append([]string{}, p.Tables...), &[]contract.Rule{}, &contract.Planning{}
+			if len(p.Rules) > 0 {
+				if *body.Rules, err = like[[]contract.Rule](p.Rules); err != nil {
+					return body, err
+				}
 			}
-			if body.Rules = &rules; rules == nil {
-				body.Rules = &[]contract.Rule{}
-			}
-			if *body.Planning, err = like[contract.Planning](p.Planning); err != nil {
-				return err
-			}
-			if cr, err = client.Do[contract.Crossing](api.API.ChooseTablesWithResponse(cmd.Context(), args[0], body)); err != nil {
-				return err
-			}
+			*body.Planning, err = like[contract.Planning](p.Planning)
+			return body, err
+		})
+		if err != nil {
+			return err
 		}
 		return a.show(cr.Planning, func(w *table) { showPlanning(w, cr) })
 	}

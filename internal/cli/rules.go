@@ -36,31 +36,38 @@ has under crossing.rules:
 		if err != nil {
 			return err
 		}
-		cr, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), args[0]))
-		if err != nil {
-			return err
-		}
-		if file != "" {
-			text, err := os.ReadFile(file)
-			if err != nil {
-				return exitWith(ExitUsage, "the rules cannot be read: %w", err)
-			}
+		cr, err := replanned(cmd, api, args[0], file, func(cr contract.Crossing, text []byte) (body contract.ChooseTablesJSONRequestBody, err error) {
 			list, err := manifest.ParseRules(text)
 			if err != nil {
-				return exitWith(ExitUsage, "%s: %w", file, err)
+				return body, err
 			}
 			rules, err := like[[]contract.Rule](list)
-			if err != nil {
-				return err
-			}
-			if cr, err = client.Do[contract.Crossing](api.API.ChooseTablesWithResponse(cmd.Context(), args[0], contract.ChooseTablesJSONRequestBody{Patterns: cr.Tables, Rules: &rules})); err != nil {
-				return err
-			}
+			return contract.ChooseTablesJSONRequestBody{Patterns: cr.Tables, Rules: &rules}, err
+		})
+		if err != nil {
+			return err
 		}
 		return a.show(cr.Rules, func(w *table) { showRules(w, cr) })
 	}
 	c.Flags().StringVarP(&file, "file", "f", "", "file with the rules that replace those there are")
 	return c
+}
+
+// replanned returns a crossing, planned anew from a file if there is one.
+func replanned(cmd *cobra.Command, api *client.Client, name, file string, read func(contract.Crossing, []byte) (contract.ChooseTablesJSONRequestBody, error)) (contract.Crossing, error) {
+	cr, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), name))
+	if err != nil || file == "" {
+		return cr, err
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return cr, exitWith(ExitUsage, "the file cannot be read: %w", err)
+	}
+	body, err := read(cr, text)
+	if err != nil {
+		return cr, exitWith(ExitUsage, "%s: %w", file, err)
+	}
+	return client.Do[contract.Crossing](api.API.ChooseTablesWithResponse(cmd.Context(), name, body))
 }
 
 // like brings a value to the API's form, which has the same names.

@@ -244,7 +244,7 @@ func (s *tableSet) settle(ctx context.Context, t *followed) error {
 		}
 		now := map[int64]int64{}
 		for i := range chunks {
-			if k := &chunks[i]; chunkReads(k) {
+			if k := &chunks[i]; k.State == domain.ChunkReading {
 				now[k.ID] = k.Epoch
 			}
 		}
@@ -265,5 +265,3 @@ func (s *tableSet) settle(ctx context.Context, t *followed) error {
 		}
 	}
 }
-
-func chunkReads(k *records.Chunk) bool { return k.State == domain.ChunkReading }

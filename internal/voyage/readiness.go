@@ -3,7 +3,6 @@ package voyage
 import (
 	"context"
 	"fmt"
-	"strings"
 	"time"
 
 	"dustyferry/internal/domain"
@@ -60,7 +59,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		add(false, verdict, "reconciliation", remedy, "source and target have never been compared; the cutover itself compares them (%s)%s", set.CutoverDepth, why)
 	case recs[0].State == "clean":
 		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows%s",
-			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows, unless(recs[0].Depth == domain.DepthHashes, why+", by hashes"))
+			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows, unlessHashed(recs[0].Depth, why))
 	case recs[0].State == "differing" && recs[0].Equal == recs[0].Findings:
 		add(true, verdict, "reconciliation", remedy, "the last comparison found %d rows that differed; all were mended, compared again and are equal", recs[0].Findings)
 	case recs[0].State == "differing" && recs[0].Open == 0:
@@ -103,11 +102,12 @@ func forRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
 // topicPause is of what is known of the write pause.
 const topicPause = "write pause"
 
-func unless(ok bool, text string) string {
-	if ok || strings.HasPrefix(text, ",") {
+// unlessHashed is why a comparison is not enough.
+func unlessHashed(d domain.Depth, why string) string {
+	if d == domain.DepthHashes || why == "" {
 		return ""
 	}
-	return text
+	return why + ", by hashes"
 }
 
 func yesNo(b bool, yes, no string) string {

@@ -41,21 +41,30 @@ func (d *database) Describe(ctx context.Context, query string) ([]domain.Column,
 		if err != nil {
 			return err
 		}
+		var types []uint32
+		var modifiers []int32
 		for _, f := range st.Fields {
-			k := domain.Column{Name: f.Name, Wire: "portable"}
-			err := c.QueryRow(ctx, `
-WITH RECURSIVE base AS (
-  SELECT $1::oid AS at
-  UNION ALL
-  SELECT t.typbasetype FROM base b JOIN pg_type t ON t.oid = b.at WHERE t.typtype = 'd'
-)
-SELECT format_type($1, $2), (SELECT format_type(t.oid, NULL) FROM base b JOIN pg_type t ON t.oid = b.at WHERE t.typtype <> 'd')`, f.DataTypeOID, f.TypeModifier).Scan(&k.Type, &k.BaseType)
-			if err != nil {
-				return err
-			}
-			out = append(out, k)
+			types, modifiers = append(types, f.DataTypeOID), append(modifiers, f.TypeModifier)
 		}
-		return nil
+		rows, err := c.Query(ctx, `
+WITH RECURSIVE base AS (
+  SELECT oid AS id, oid AS at, typtype, typbasetype FROM pg_type WHERE oid = ANY ($1::oid[])
+  UNION ALL
+  SELECT b.id, t.oid, t.typtype, t.typbasetype FROM base b JOIN pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd'
+)
+SELECT format_type(u.type, u.modifier), format_type(b.at, NULL)
+  FROM unnest($1::oid[], $2::int[]) WITH ORDINALITY AS u (type, modifier, n)
+  JOIN base b ON b.id = u.type AND b.typtype <> 'd' ORDER BY u.n`, types, modifiers)
+		if err != nil {
+			return err
+		}
+		k := domain.Column{Wire: "portable"}
+		_, err = pgx.ForEachRow(rows, []any{&k.Type, &k.BaseType}, func() error {
+			k.Name = st.Fields[len(out)].Name
+			out = append(out, k)
+			return nil
+		})
+		return err
 	})
 	return out, d.explain(err)
 }

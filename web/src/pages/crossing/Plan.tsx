@@ -1,13 +1,13 @@
 import { Rocket, Search as Look } from "lucide-react";
 import { useState } from "react";
 import { Link, NavLink, Route, Routes, useNavigate } from "react-router";
-import { api, take, type Crossing, type Rule, type TablePlan as TablePlanAnswer } from "../../api";
+import { api, take, type Crossing } from "../../api";
 import { bytes, count, duration, whole } from "../../format";
 import { useRead } from "../../live";
 import { useParam } from "../../params";
 import { Act } from "../../parts/Act";
 import { Button } from "../../parts/Button";
-import { Input, Panel, Text } from "../../parts/Fields";
+import { Input, Panel } from "../../parts/Fields";
 import { Figure } from "../../parts/Figure";
 import { Preview } from "../../parts/Preview";
 import { Nothing, Said } from "../../parts/Said";
@@ -19,6 +19,7 @@ import { Beside } from "./Beside";
 import { FitCheck } from "./FitCheck";
 import { Objects } from "./Objects";
 import { PlanColumns, ruleText } from "./PlanColumns";
+import { Statements } from "./Statements";
 
 const steps = [
   ["", "1. Tables"],
@@ -246,112 +247,6 @@ function TablePlan({ crossing: c, table }: { crossing: Crossing; table: string }
         )}
       </Said>
     </Panel>
-  );
-}
-
-/** The statements that make a table and what belongs to it, as they are run; a draft's can be written by hand. */
-function Statements({
-  crossing: c,
-  table,
-  title,
-  objects,
-}: {
-  crossing: Crossing;
-  table: string;
-  title: string;
-  objects: TablePlanAnswer["first"];
-}) {
-  if (objects.length === 0) return null;
-  return (
-    <details className="mt-2">
-      <summary className="cursor-pointer text-sm text-soft">
-        {count(objects.length, "statement")} run on the target {title} the load
-      </summary>
-      <div
-        tabIndex={0}
-        role="region"
-        aria-label={`Statements run ${title} the load`}
-        className="mt-1 max-h-96 overflow-auto rounded-sm bg-wash p-2"
-      >
-        {objects.map((o) => (
-          <Statement key={`${o.kind} ${o.name} ${o.statement}`} crossing={c} table={table} object={o} />
-        ))}
-      </div>
-    </details>
-  );
-}
-
-/** What a person can write by hand; comments and partitions come with their table. */
-const byHand = ["table", "index", "unique", "exclude", "foreign"];
-
-function Statement({
-  crossing: c,
-  table,
-  object: o,
-}: {
-  crossing: Crossing;
-  table: string;
-  object: TablePlanAnswer["first"][number];
-}) {
-  const [edited, setEdited] = useState<string>();
-  const what = o.kind === "table" ? o.kind : `${o.kind} ${o.name}`;
-  const own: Rule = c.rules.find((r) => r.tables === table) ?? { tables: table };
-  const keep = (sql: string | undefined) => {
-    const statements = Object.fromEntries(Object.entries(own.statements ?? {}).filter(([w]) => w !== what));
-    if (sql !== undefined) statements[what] = sql;
-    const mine: Rule = { ...own, statements };
-    if (Object.keys(statements).length === 0) delete mine.statements;
-    const others = c.rules.filter((r) => r.tables !== table);
-    return take(
-      api.PUT("/api/crossings/{name}/tables", {
-        params: { path: { name: c.name } },
-        body: { patterns: c.tables, rules: Object.keys(mine).length > 1 ? [...others, mine] : others },
-      }),
-    );
-  };
-  const done = () => {
-    setEdited(undefined);
-  };
-  return (
-    <div className="mb-2">
-      {edited === undefined ? (
-        <pre className="num text-xs whitespace-pre-wrap">{o.statement};</pre>
-      ) : (
-        <Text
-          label={`Statement of ${what}`}
-          rows={6}
-          value={edited}
-          onChange={(e) => {
-            setEdited(e.target.value);
-          }}
-        />
-      )}
-      {isDraft(c) && byHand.includes(o.kind) && (
-        <div className="mt-1 flex flex-wrap gap-2">
-          {edited === undefined ? (
-            <Button
-              aria-label={`Write ${what} by hand`}
-              onClick={() => {
-                setEdited(o.statement);
-              }}
-            >
-              Write it by hand
-            </Button>
-          ) : (
-            <>
-              <Act act={() => keep(edited)} onDone={done}>
-                Keep this statement
-              </Act>
-              <Button onClick={done}>Leave it as it is</Button>
-            </>
-          )}
-          {edited === undefined && own.statements?.[what] !== undefined && (
-            <Act act={() => keep(undefined)}>As planned again</Act>
-          )}
-          {edited === undefined && o.kind !== "table" && <Act act={() => keep("")}>Do not make it</Act>}
-        </div>
-      )}
-    </div>
   );
 }
 
