@@ -290,6 +290,13 @@ func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingR
 	return contract.RestartCrossing202JSONResponse(c), err
 }
 
+func (s *calls) TakeUpCrossing(ctx context.Context, r contract.TakeUpCrossingRequestObject) (contract.TakeUpCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.TakeUp(ctx, c, actor)
+	})
+	return contract.TakeUpCrossing202JSONResponse(c), err
+}
+
 func (s *calls) CloseCrossing(ctx context.Context, r contract.CloseCrossingRequestObject) (contract.CloseCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
 		return s.Voyage.StartClose(ctx, c, voyage.CloseArgs{Reopen: r.Body.Reopen}, actor)

@@ -2,12 +2,14 @@ package api
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage"
 )
 
 func databaseOut(d *records.Database, usedBy []string) contract.Database {
@@ -53,30 +55,12 @@ func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestOb
 	if err := domain.ValidName(b.Name); err != nil {
 		return nil, err
 	}
-	for _, f := range []struct{ name, value string }{{"host", b.Host}, {"database", b.Database}, {"user", b.User}} {
-		if strings.TrimSpace(f.value) == "" {
-			return nil, domain.Invalid("the %s is missing", f.name)
-		}
-	}
-	if b.Port < 1 || b.Port > 65535 {
-		return nil, domain.Invalid("the port is %d; give a number from 1 to 65535", b.Port)
-	}
-	drv, err := s.Voyage.Driver(string(b.Engine))
-	if err != nil {
-		return nil, err
-	}
 	row := records.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User,
 		Secret: s.Voyage.Box.Seal(b.Password), TLS: "prefer"}
 	if b.Tls != nil {
 		row.TLS = string(*b.Tls)
 	}
-	e, err := s.Voyage.Endpoint(row)
-	if err != nil {
-		return nil, err
-	}
-	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
-	defer cancel()
-	db, err := drv.Open(limit, e)
+	db, err := s.reach(ctx, row)
 	if err != nil {
 		return nil, err
 	}
@@ -87,6 +71,56 @@ func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestOb
 	s.Voyage.Say(ctx, "info", who(ctx).Name, "", b.Name, "database", "%s registered database %s (%s at %s:%d/%s)", who(ctx).Name, b.Name, b.Engine, b.Host, b.Port, b.Database)
 	d, err := s.database(ctx, b.Name)
 	return contract.AddDatabase201JSONResponse(d), err
+}
+
+// reach opens a database with what is written in its record.
+func (s *calls) reach(ctx context.Context, row records.Database) (voyage.Reached, error) {
+	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName}, {"user", row.Username}} {
+		if strings.TrimSpace(f.value) == "" {
+			return nil, domain.Invalid("the %s is missing", f.name)
+		}
+	}
+	if row.Port < 1 || row.Port > 65535 {
+		return nil, domain.Invalid("the port is %d; give a number from 1 to 65535", row.Port)
+	}
+	if ways := []string{"disable", "prefer", "require", "verify-full"}; !slices.Contains(ways, row.TLS) {
+		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", row.TLS)
+	}
+	return s.Voyage.Reach(ctx, row)
+}
+
+// ChangeDatabase keeps a new address or sign-in once it was reached that way.
+func (s *calls) ChangeDatabase(ctx context.Context, r contract.ChangeDatabaseRequestObject) (contract.ChangeDatabaseResponseObject, error) {
+	row, err := s.Store.Database(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	b := r.Body
+	take(&row.Host, b.Host)
+	take(&row.Port, b.Port)
+	take(&row.Username, b.User)
+	take(&row.TLS, b.Tls)
+	if b.Password != nil {
+		row.Secret = s.Voyage.Box.Seal(*b.Password)
+	}
+	db, err := s.reach(ctx, row)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	if err := s.Voyage.MayMoveTo(ctx, row, db); err != nil {
+		return nil, err
+	}
+	if err := s.Store.ChangeDatabase(ctx, row); err != nil {
+		return nil, err
+	}
+	word := ""
+	if b.Password != nil {
+		word = ", with another password"
+	}
+	s.Voyage.Say(ctx, "warning", who(ctx).Name, "", r.Name, "database", "%s changed database %s: it is reached at %s:%d/%s as %s now%s", who(ctx).Name, r.Name, row.Host, row.Port, row.DBName, row.Username, word)
+	d, err := s.database(ctx, r.Name)
+	return contract.ChangeDatabase200JSONResponse(d), err
 }
 
 func (s *calls) RemoveDatabase(ctx context.Context, r contract.RemoveDatabaseRequestObject) (contract.RemoveDatabaseResponseObject, error) {

@@ -17,7 +17,7 @@ import (
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
 	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(), a.crossingSet(), a.crossingStart(),
-		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingClose(), a.crossingRemove())
+		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingTakeUp(), a.crossingClose(), a.crossingRemove())
 	return c
 }
 
@@ -393,6 +393,18 @@ func (a *app) crossingRestart() *cobra.Command {
 	c.Flags().StringVar(&only, "table", "", "only this table (schema.table)")
 	c.Flags().BoolVar(&yes, "yes", false, "yes, copy everything again")
 	return c
+}
+
+func (a *app) crossingTakeUp() *cobra.Command {
+	return &cobra.Command{
+		Use: "take-up NAME", Short: "Go on with capture on a promoted replica of the source", Args: exactly("the crossing's NAME"),
+		Long: "Go on with capture on the server that answers at the source's address now, when it is a replica that\nwas promoted in place of the first one. Its load must be complete. Where to go on is found by the\nGTID that stands on the target beside the last applied change.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.TakeUpCrossingWithResponse(cmd.Context(), args[0]))
+			}, "Crossing %s goes on from the server that answers now.", false)
+		},
+	}
 }
 
 func (a *app) crossingClose() *cobra.Command {

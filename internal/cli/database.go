@@ -14,7 +14,7 @@ import (
 
 func (a *app) databaseCmd() *cobra.Command {
 	c := &cobra.Command{Use: "database", Aliases: []string{"databases", "db"}, Short: "Register, check and list databases"}
-	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseRemove())
+	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseChange(), a.databaseRemove())
 	return c
 }
 
@@ -52,6 +52,63 @@ asked for; it is kept encrypted and never shown again.`,
 	f.StringVar(&d.Database, "database", "", "name of the database on the server")
 	f.StringVar(&d.User, "user", "", "user to sign in as")
 	f.StringVar(&tls, "tls", "prefer", "encryption: disable, prefer, require or verify-full")
+	return c
+}
+
+func (a *app) databaseChange() *cobra.Command {
+	var host, user, tls string
+	var port int
+	var password bool
+	c := &cobra.Command{
+		Use: "change NAME", Short: "Change where a database is reached, or how to sign in", Args: exactly("the database's NAME"),
+		Long: `Change a database's address, user, password or encryption; what is not named stays.
+It is reached once in the new way before anything is kept. With --password the new one is
+read from DUSTYFERRY_DATABASE_PASSWORD, or asked for.`,
+		Example: `  dustyferry database change old --host 127.0.0.1 --port 5433`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			var d contract.DatabaseChange
+			f := cmd.Flags()
+			if f.Changed("host") {
+				d.Host = &host
+			}
+			if f.Changed("port") {
+				d.Port = &port
+			}
+			if f.Changed("user") {
+				d.User = &user
+			}
+			if f.Changed("tls") {
+				d.Tls = &tls
+			}
+			if password {
+				word, err := a.password()
+				if err != nil {
+					return err
+				}
+				d.Password = &word
+			}
+			if d == (contract.DatabaseChange{}) {
+				return exitWith(ExitUsage, "nothing is to be changed; give --host, --port, --user, --tls or --password")
+			}
+			out, err := client.Do[contract.Database](api.API.ChangeDatabaseWithResponse(cmd.Context(), args[0], d))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) {
+				w.line("Database %s was reached, and is at %s:%d/%s as %s from now on.", out.Name, out.Host, out.Port, out.Database, out.User)
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&host, "host", "", "host name or address")
+	f.IntVar(&port, "port", 0, "port")
+	f.StringVar(&user, "user", "", "user to sign in as")
+	f.StringVar(&tls, "tls", "", "encryption: disable, prefer, require or verify-full")
+	f.BoolVar(&password, "password", false, "another password")
 	return c
 }
 

@@ -949,6 +949,17 @@ type Database struct {
 	User     string   `json:"user"`
 }
 
+// DatabaseChange defines model for DatabaseChange.
+type DatabaseChange struct {
+	Host     *string `json:"host,omitempty"`
+	Password *string `json:"password,omitempty"`
+	Port     *int    `json:"port,omitempty"`
+
+	// Tls disable, prefer, require or verify-full
+	Tls  *string `json:"tls,omitempty"`
+	User *string `json:"user,omitempty"`
+}
+
 // Entry defines model for Entry.
 type Entry struct {
 	Measured string  `json:"measured"`
@@ -1926,6 +1937,9 @@ type ChooseTablesJSONRequestBody ChooseTablesJSONBody
 // AddDatabaseJSONRequestBody defines body for AddDatabase for application/json ContentType.
 type AddDatabaseJSONRequestBody = NewDatabase
 
+// ChangeDatabaseJSONRequestBody defines body for ChangeDatabase for application/json ContentType.
+type ChangeDatabaseJSONRequestBody = DatabaseChange
+
 // SetDefaultsJSONRequestBody defines body for SetDefaults for application/json ContentType.
 type SetDefaultsJSONRequestBody = Settings
 
@@ -2248,6 +2262,11 @@ type ClientInterface interface {
 	// The chunks from one number to another, put together into at most so many cells.
 	GetLedger(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TakeUpCrossing performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
+	//
+	// Go on with capture on the server that answers for the source now, a promoted replica of the first one
+	TakeUpCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTasks performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	ListTasks(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2267,6 +2286,18 @@ type ClientInterface interface {
 
 	// GetDatabase performs a GET /api/databases/{name} (the `GetDatabase` operationId) request.
 	GetDatabase(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeDatabaseWithBody performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+	ChangeDatabaseWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeDatabase performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+	ChangeDatabase(ctx context.Context, name Name, body ChangeDatabaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckDatabase performs a POST /api/databases/{name}/check (the `CheckDatabase` operationId) request.
 	CheckDatabase(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3162,6 +3193,21 @@ func (c *Client) GetLedger(ctx context.Context, name Name, id ID, params *GetLed
 	return c.Client.Do(req)
 }
 
+// TakeUpCrossing performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
+//
+// Go on with capture on the server that answers for the source now, a promoted replica of the first one
+func (c *Client) TakeUpCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeUpCrossingRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTasks performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 func (c *Client) ListTasks(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTasksRequest(c.Server, name)
@@ -3232,6 +3278,38 @@ func (c *Client) RemoveDatabase(ctx context.Context, name Name, reqEditors ...Re
 // GetDatabase performs a GET /api/databases/{name} (the `GetDatabase` operationId) request.
 func (c *Client) GetDatabase(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetDatabaseRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeDatabaseWithBody performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request,
+// with any type of body and a specified content type.
+//
+// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+func (c *Client) ChangeDatabaseWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeDatabaseRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeDatabase performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+func (c *Client) ChangeDatabase(ctx context.Context, name Name, body ChangeDatabaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeDatabaseRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5788,6 +5866,40 @@ func NewGetLedgerRequest(server string, name Name, id ID, params *GetLedgerParam
 	return req, nil
 }
 
+// NewTakeUpCrossingRequest constructs an http.Request for the TakeUpCrossing method
+func NewTakeUpCrossingRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/take-up", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTasksRequest constructs an http.Request for the ListTasks method
 func NewListTasksRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -5953,6 +6065,53 @@ func NewGetDatabaseRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewChangeDatabaseRequest calls the generic ChangeDatabase builder with application/json body
+func NewChangeDatabaseRequest(server string, name Name, body ChangeDatabaseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeDatabaseRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewChangeDatabaseRequestWithBody constructs an http.Request for the ChangeDatabase method, with any body, and a specified content type
+func NewChangeDatabaseRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/databases/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7324,6 +7483,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetLedgerWithResponse(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
 
+	// TakeUpCrossingWithResponse performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
+	//
+	// Go on with capture on the server that answers for the source now, a promoted replica of the first one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TakeUpCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TakeUpCrossingResponse, error)
+
 	// ListTasksWithResponse performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7353,6 +7519,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetDatabaseWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetDatabaseResponse, error)
+
+	// ChangeDatabaseWithBodyWithResponse performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ChangeDatabaseWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDatabaseResponse, error)
+
+	// ChangeDatabaseWithResponse performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+	ChangeDatabaseWithResponse(ctx context.Context, name Name, body ChangeDatabaseJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDatabaseResponse, error)
 
 	// CheckDatabaseWithResponse performs a POST /api/databases/{name}/check (the `CheckDatabase` operationId) request.
 	//
@@ -9519,6 +9699,54 @@ func (r GetLedgerResponse) ContentType() string {
 	return ""
 }
 
+type TakeUpCrossingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r TakeUpCrossingResponse) GetJSON202() *Crossing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TakeUpCrossingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeUpCrossingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeUpCrossingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeUpCrossingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeUpCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTasksResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9746,6 +9974,54 @@ func (r GetDatabaseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetDatabaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeDatabaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Database
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeDatabaseResponse) GetJSON200() *Database {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeDatabaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeDatabaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeDatabaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeDatabaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeDatabaseResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11304,6 +11580,19 @@ func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, name Na
 	return ParseGetLedgerResponse(rsp)
 }
 
+// TakeUpCrossingWithResponse performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
+//
+// # Go on with capture on the server that answers for the source now, a promoted replica of the first one
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TakeUpCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TakeUpCrossingResponse, error) {
+	rsp, err := c.TakeUpCrossing(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeUpCrossingResponse(rsp)
+}
+
 // ListTasksWithResponse performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11368,6 +11657,32 @@ func (c *ClientWithResponses) GetDatabaseWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseGetDatabaseResponse(rsp)
+}
+
+// ChangeDatabaseWithBodyWithResponse performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request,
+// with any type of body and a specified content type.
+//
+// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ChangeDatabaseWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeDatabaseResponse, error) {
+	rsp, err := c.ChangeDatabaseWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeDatabaseResponse(rsp)
+}
+
+// ChangeDatabaseWithResponse performs a PATCH /api/databases/{name} (the `ChangeDatabase` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept.
+func (c *ClientWithResponses) ChangeDatabaseWithResponse(ctx context.Context, name Name, body ChangeDatabaseJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeDatabaseResponse, error) {
+	rsp, err := c.ChangeDatabase(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeDatabaseResponse(rsp)
 }
 
 // CheckDatabaseWithResponse performs a POST /api/databases/{name}/check (the `CheckDatabase` operationId) request.
@@ -13045,6 +13360,39 @@ func ParseGetLedgerResponse(rsp *http.Response) (*GetLedgerResponse, error) {
 	return response, nil
 }
 
+// ParseTakeUpCrossingResponse parses an HTTP response from a TakeUpCrossingWithResponse call
+func ParseTakeUpCrossingResponse(rsp *http.Response) (*TakeUpCrossingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeUpCrossingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTasksResponse parses an HTTP response from a ListTasksWithResponse call
 func ParseListTasksResponse(rsp *http.Response) (*ListTasksResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -13182,6 +13530,39 @@ func ParseGetDatabaseResponse(rsp *http.Response) (*GetDatabaseResponse, error) 
 	}
 
 	response := &GetDatabaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Database
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeDatabaseResponse parses an HTTP response from a ChangeDatabaseWithResponse call
+func ParseChangeDatabaseResponse(rsp *http.Response) (*ChangeDatabaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeDatabaseResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -13962,6 +14343,9 @@ type ServerInterface interface {
 	// (GET /api/crossings/{name}/tables/{id}/ledger)
 	GetLedger(c *gin.Context, name Name, id ID, params GetLedgerParams)
 
+	// (POST /api/crossings/{name}/take-up)
+	TakeUpCrossing(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(c *gin.Context, name Name)
 
@@ -13976,6 +14360,9 @@ type ServerInterface interface {
 
 	// (GET /api/databases/{name})
 	GetDatabase(c *gin.Context, name Name)
+
+	// (PATCH /api/databases/{name})
+	ChangeDatabase(c *gin.Context, name Name)
 
 	// (POST /api/databases/{name}/check)
 	CheckDatabase(c *gin.Context, name Name)
@@ -15467,6 +15854,31 @@ func (siw *ServerInterfaceWrapper) GetLedger(c *gin.Context) {
 	siw.Handler.GetLedger(c, name, id, params)
 }
 
+// TakeUpCrossing operation middleware
+func (siw *ServerInterfaceWrapper) TakeUpCrossing(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TakeUpCrossing(c, name)
+}
+
 // ListTasks operation middleware
 func (siw *ServerInterfaceWrapper) ListTasks(c *gin.Context) {
 
@@ -15566,6 +15978,31 @@ func (siw *ServerInterfaceWrapper) GetDatabase(c *gin.Context) {
 	}
 
 	siw.Handler.GetDatabase(c, name)
+}
+
+// ChangeDatabase operation middleware
+func (siw *ServerInterfaceWrapper) ChangeDatabase(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ChangeDatabase(c, name)
 }
 
 // CheckDatabase operation middleware
@@ -16151,6 +16588,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/databases", wrapper.AddDatabase)
 	router.DELETE(options.BaseURL+"/api/databases/:name", wrapper.RemoveDatabase)
 	router.GET(options.BaseURL+"/api/databases/:name", wrapper.GetDatabase)
+	router.PATCH(options.BaseURL+"/api/databases/:name", wrapper.ChangeDatabase)
 	router.POST(options.BaseURL+"/api/databases/:name/check", wrapper.CheckDatabase)
 	router.GET(options.BaseURL+"/api/databases/:name/tables", wrapper.ListDatabaseTables)
 	router.GET(options.BaseURL+"/api/databases/:name/rows", wrapper.PreviewRows)
@@ -16173,6 +16611,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/crossings/:name/pause", wrapper.PauseCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/resume", wrapper.ResumeCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/restart", wrapper.RestartCrossing)
+	router.POST(options.BaseURL+"/api/crossings/:name/take-up", wrapper.TakeUpCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/close", wrapper.CloseCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables", wrapper.ListTables)
 	router.PUT(options.BaseURL+"/api/crossings/:name/tables", wrapper.ChooseTables)
@@ -17911,6 +18350,45 @@ func (response GetLedgerdefaultApplicationProblemPlusJSONResponse) VisitGetLedge
 	return err
 }
 
+type TakeUpCrossingRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type TakeUpCrossingResponseObject interface {
+	VisitTakeUpCrossingResponse(w http.ResponseWriter) error
+}
+
+type TakeUpCrossing202JSONResponse Crossing
+
+func (response TakeUpCrossing202JSONResponse) VisitTakeUpCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeUpCrossingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeUpCrossingdefaultApplicationProblemPlusJSONResponse) VisitTakeUpCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTasksRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -18088,6 +18566,46 @@ type GetDatabasedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetDatabasedefaultApplicationProblemPlusJSONResponse) VisitGetDatabaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeDatabaseRequestObject struct {
+	Name Name `json:"name"`
+	Body *ChangeDatabaseJSONRequestBody
+}
+
+type ChangeDatabaseResponseObject interface {
+	VisitChangeDatabaseResponse(w http.ResponseWriter) error
+}
+
+type ChangeDatabase200JSONResponse Database
+
+func (response ChangeDatabase200JSONResponse) VisitChangeDatabaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeDatabasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeDatabasedefaultApplicationProblemPlusJSONResponse) VisitChangeDatabaseResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19034,6 +19552,9 @@ type StrictServerInterface interface {
 	// (GET /api/crossings/{name}/tables/{id}/ledger)
 	GetLedger(ctx context.Context, request GetLedgerRequestObject) (GetLedgerResponseObject, error)
 
+	// (POST /api/crossings/{name}/take-up)
+	TakeUpCrossing(ctx context.Context, request TakeUpCrossingRequestObject) (TakeUpCrossingResponseObject, error)
+
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(ctx context.Context, request ListTasksRequestObject) (ListTasksResponseObject, error)
 
@@ -19048,6 +19569,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/databases/{name})
 	GetDatabase(ctx context.Context, request GetDatabaseRequestObject) (GetDatabaseResponseObject, error)
+
+	// (PATCH /api/databases/{name})
+	ChangeDatabase(ctx context.Context, request ChangeDatabaseRequestObject) (ChangeDatabaseResponseObject, error)
 
 	// (POST /api/databases/{name}/check)
 	CheckDatabase(ctx context.Context, request CheckDatabaseRequestObject) (CheckDatabaseResponseObject, error)
@@ -20551,6 +21075,32 @@ func (sh *strictHandler) GetLedger(ctx *gin.Context, name Name, id ID, params Ge
 	}
 }
 
+// TakeUpCrossing operation middleware
+func (sh *strictHandler) TakeUpCrossing(ctx *gin.Context, name Name) {
+	var request TakeUpCrossingRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeUpCrossing(ctx, request.(TakeUpCrossingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeUpCrossing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TakeUpCrossingResponseObject); ok {
+		if err := validResponse.VisitTakeUpCrossingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTasks operation middleware
 func (sh *strictHandler) ListTasks(ctx *gin.Context, name Name) {
 	var request ListTasksRequestObject
@@ -20688,6 +21238,50 @@ func (sh *strictHandler) GetDatabase(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetDatabaseResponseObject); ok {
 		if err := validResponse.VisitGetDatabaseResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeDatabase operation middleware
+func (sh *strictHandler) ChangeDatabase(ctx *gin.Context, name Name) {
+	var request ChangeDatabaseRequestObject
+
+	request.Name = name
+
+	var body ChangeDatabaseJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeDatabase(ctx, request.(ChangeDatabaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeDatabase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ChangeDatabaseResponseObject); ok {
+		if err := validResponse.VisitChangeDatabaseResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -83,6 +83,9 @@ type Source interface {
 	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
 	DropCapture(ctx context.Context, name string, undo []string) error
 	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable) (Capture, error)
+	// PlaceOf finds a waymark in this server's log: what comes after the place is what
+	// came after it there. It is a conflict when this log does not lead on from it.
+	PlaceOf(ctx context.Context, waymark string) (domain.Position, error)
 	// Heartbeat writes a small transaction that capture will see, and returns a
 	// position at or after its beginning.
 	Heartbeat(ctx context.Context) (domain.Position, error)
@@ -217,6 +220,10 @@ type Capture interface {
 	// Confirm says that everything before the position is durable on the
 	// target; the source may forget it.
 	Confirm(domain.Position)
+	// Waymark names a place of this log, at which a transaction ended, as every server
+	// knows it that goes on with this one's history; empty where an engine has no such
+	// names. It is asked for ever later places.
+	Waymark(at domain.Position) string
 	// Received is how far the stream has been read.
 	Received() domain.Position
 	Close()
@@ -281,6 +288,11 @@ type Target interface {
 	// TakeStream makes epoch the only one that may apply, and returns the
 	// position applied so far (start when there is none).
 	TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error)
+	// StreamAt says how far changes are applied, and the waymark of that place.
+	StreamAt(ctx context.Context, crossing string) (domain.Position, string, error)
+	// MoveStream says the applied place anew, as another server of the same history
+	// counts it; only under the newest epoch.
+	MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error
 	OpenApplier(ctx context.Context, crossing string, epoch int64) (Applier, error)
 	Deferred(cat *domain.Catalog, plans []domain.TablePlan) []Object
 	// AppliesQuietly reports whether foreign keys can stand while changes are
@@ -325,9 +337,9 @@ type Applier interface {
 	// Move changes a row's key in place, keeping values the log left unsaid.
 	Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error
 	Truncate(ctx context.Context, plans []*domain.TablePlan, note string) error
-	// Commit makes the batch durable with its position. It returns
-	// [domain.ErrTakenOver] when the stream has a newer epoch.
-	Commit(ctx context.Context, to domain.Position, at int64) error
+	// Commit makes the batch durable with its position and, if it has one, its
+	// waymark. It returns [domain.ErrTakenOver] when the stream has a newer epoch.
+	Commit(ctx context.Context, to domain.Position, waymark string, at int64) error
 	Abort()
 	Close()
 }

@@ -184,6 +184,21 @@ ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '',
 	})
 }
 
+// Rebase keeps from where capture goes on, on which other server. Places of the first
+// one's log mean nothing any more.
+func (s *Store) Rebase(ctx context.Context, id int64, at domain.Position, server string) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `
+UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, catalog = jsonb_set(catalog::jsonb, '{server}', to_jsonb($3::text))
+ WHERE id = $1`, id, Pos(at), server); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `
+UPDATE streams SET applied = $2, received = $2, source_at = $2, recent = '[]', error = '', failures = 0, not_before = now(), ask = '' WHERE crossing_id = $1`, id, Pos(at))
+		return err
+	})
+}
+
 // SaveUndo adds to what has to be restored on the source.
 func (s *Store) SaveUndo(ctx context.Context, id int64, undo []string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET undo = $2 WHERE id = $1`, id, JSON[[]string]{undo})

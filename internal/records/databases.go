@@ -1,6 +1,7 @@
 package records
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"time"
@@ -22,6 +23,11 @@ type Database struct {
 	Secret    []byte    `db:"secret"`
 	TLS       string    `db:"tls"`
 	CreatedAt time.Time `db:"created_at"`
+}
+
+// SameWay reports whether two records of a database reach it in the same way.
+func (d Database) SameWay(o Database) bool {
+	return d.Host == o.Host && d.Port == o.Port && d.DBName == o.DBName && d.Username == o.Username && d.TLS == o.TLS && bytes.Equal(d.Secret, o.Secret)
 }
 
 // AddDatabase registers a database.
@@ -59,6 +65,13 @@ func (s *Store) Database(ctx context.Context, name string) (Database, error) {
 	var d Database
 	err := s.DB.GetContext(ctx, &d, `SELECT * FROM databases WHERE name = $1`, name)
 	return d, notFound(err, "no database named %s is registered; 'dustyferry database list' shows those that are", name)
+}
+
+// ChangeDatabase keeps how a database is reached now.
+func (s *Store) ChangeDatabase(ctx context.Context, d Database) error {
+	_, err := s.DB.NamedExecContext(ctx, `
+UPDATE databases SET host = :host, port = :port, username = :username, secret = :secret, tls = :tls WHERE id = :id`, d)
+	return err
 }
 
 // RemoveDatabase forgets a database that no crossing uses.

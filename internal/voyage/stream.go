@@ -474,7 +474,7 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	if err := b.begin(ctx); err != nil {
 		return err
 	}
-	if err := f.apply.Commit(ctx, last.End, last.At); err != nil {
+	if err := f.apply.Commit(ctx, last.End, f.cap.Waymark(last.End), last.At); err != nil {
 		return err
 	}
 	b.begun = false

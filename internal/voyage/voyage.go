@@ -97,9 +97,34 @@ func (v *Voyage) Open(ctx context.Context, name string) (engine.Database, error)
 	v.mu.Lock()
 	have, ok := v.open[row.ID]
 	v.mu.Unlock()
-	if ok {
+	if ok && have.row.SameWay(row) {
 		return have.db, nil
 	}
+	db, err := v.Reach(ctx, row)
+	if err != nil {
+		return nil, err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.open == nil {
+		v.open = map[int64]opened{}
+	}
+	if have, ok := v.open[row.ID]; ok {
+		if have.row.SameWay(row) {
+			db.Close()
+			return have.db, nil
+		}
+		go have.db.Close() // what still uses it fails, and is tried again the new way
+	}
+	v.open[row.ID] = opened{db, row}
+	return db, nil
+}
+
+// Reached is an open database, for those that only see whether it can be opened.
+type Reached interface{ Close() }
+
+// Reach opens a database with what is written in its record.
+func (v *Voyage) Reach(ctx context.Context, row records.Database) (engine.Database, error) {
 	d, err := v.Driver(row.Engine)
 	if err != nil {
 		return nil, err
@@ -110,21 +135,27 @@ func (v *Voyage) Open(ctx context.Context, name string) (engine.Database, error)
 	}
 	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
-	db, err := d.Open(limit, e)
+	return d.Open(limit, e)
+}
+
+// MayMoveTo returns an error when crossings under way write to the database and
+// another one answers there: what they keep beside the rows would be missing.
+func (v *Voyage) MayMoveTo(ctx context.Context, row records.Database, there Reached) error {
+	list, err := v.Store.Underway(ctx)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.open == nil {
-		v.open = map[int64]opened{}
+	for i := range list {
+		c := &list[i]
+		if c.TargetID != row.ID || c.Kind == domain.KindLoad {
+			continue
+		}
+		if _, _, err := there.(engine.Database).StreamAt(ctx, c.UID); err != nil {
+			return domain.Conflict("crossing %s is under way to %s, and nothing of it is found at %s:%d/%s (%s); give the address of the same database, or close the crossing first",
+				c.Name, row.Name, row.Host, row.Port, row.DBName, err)
+		}
 	}
-	if have, ok := v.open[row.ID]; ok {
-		db.Close()
-		return have.db, nil
-	}
-	v.open[row.ID] = opened{db, row}
-	return db, nil
+	return nil
 }
 
 // Forget closes a database that is no longer registered.
@@ -335,5 +366,5 @@ func (v *Voyage) sameSource(ctx context.Context, c *records.Crossing, src engine
 	if err != nil || was == "" || was == now {
 		return err
 	}
-	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something else. Point the address back, or restart the crossing to load from this one", c.Source, now, was)
+	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on from it with 'dustyferry crossing take-up %s'; or restart the crossing to load from this one", c.Source, now, was, c.Name)
 }

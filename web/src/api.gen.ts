@@ -67,7 +67,8 @@ export interface paths {
         delete: operations["removeDatabase"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Change where a database is reached and how to sign in to it; what is left out stays. It is reached once with what would be true then, before anything is kept. */
+        patch: operations["changeDatabase"];
         trace?: never;
     };
     "/api/databases/{name}/check": {
@@ -379,6 +380,25 @@ export interface paths {
         get?: never;
         put?: never;
         post: operations["restartCrossing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/take-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Go on with capture on the server that answers for the source now, a promoted replica of the first one */
+        post: operations["takeUpCrossing"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1022,6 +1042,15 @@ export interface components {
              * @enum {string}
              */
             tls: "disable" | "prefer" | "require" | "verify-full";
+        };
+        DatabaseChange: {
+            host?: string;
+            port?: number;
+            user?: string;
+            /** Format: password */
+            password?: string;
+            /** @description disable, prefer, require or verify-full */
+            tls?: string;
         };
         /** @enum {string} */
         Verdict: "blocks" | "to know" | "fine";
@@ -2029,6 +2058,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    changeDatabase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DatabaseChange"];
+            };
+        };
+        responses: {
+            /** @description The database as it is now */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Database"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     checkDatabase: {
         parameters: {
             query?: never;
@@ -2594,6 +2650,29 @@ export interface operations {
         };
         responses: {
             /** @description Begins again */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    takeUpCrossing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Goes on */
             202: {
                 headers: {
                     [name: string]: unknown;

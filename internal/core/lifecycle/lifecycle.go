@@ -18,6 +18,7 @@ const (
 	Pause     Act = "pause"
 	Resume    Act = "resume"
 	Restart   Act = "restart"
+	TakeUp    Act = "take up capture on another server"
 	Reconcile Act = "reconcile"
 	Repair    Act = "repair"
 	Cutover   Act = "cut over"
@@ -42,6 +43,7 @@ var allowed = map[Act]struct {
 	Pause:     {under, "only a crossing under way can be paused"},
 	Resume:    {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
 	Restart:   {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "a crossing that has cut over cannot start again: its target is in use"},
+	TakeUp:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows that are still to be loaded belong to the log of the first server; restart it to load from this one"},
 	Reconcile: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "the load has to be complete first"},
 	Repair:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows can be repaired between the end of the load and cutover"},
 	Cutover:   {[]domain.Phase{domain.PhaseInStep}, "cutover starts from in step: wait until the load is complete and the lag is below the threshold"},
@@ -62,6 +64,9 @@ func Allow(act Act, name string, phase domain.Phase, condition domain.Condition)
 	}
 	if act == Pause && condition == domain.ConditionPaused {
 		return domain.Conflict("crossing %s is paused already; use resume to let it go on", name)
+	}
+	if act == TakeUp && condition == domain.ConditionRunning {
+		return domain.Conflict("crossing %s is running: it follows the server it began with, or has not met the other one yet; wait until it is held", name)
 	}
 	if (act == Cutover || act == Repair) && condition != domain.ConditionRunning {
 		return domain.Conflict("crossing %s is %s, so it cannot %s: resume it first", name, condition, act)

@@ -47,11 +47,11 @@ func (a *applier) Abort() { _, _ = a.conn.ExecContext(context.Background(), "ROL
 func (a *applier) Close() { drop(a.conn) }
 
 // Commit moves the position under the stream's epoch and commits.
-func (a *applier) Commit(ctx context.Context, to domain.Position, at int64) error {
+func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
 	res, err := a.conn.ExecContext(ctx, `
 UPDATE dusty_ferry.stream
-   SET position = ?, committed = greatest(committed, ?), session = connection_id(), at = current_timestamp(6)
- WHERE crossing = ? AND epoch = ? AND position <= ?`, uint64(to), at, a.crossing, a.epoch, uint64(to))
+   SET position = ?, committed = greatest(committed, ?), waymark = ?, session = connection_id(), at = current_timestamp(6)
+ WHERE crossing = ? AND epoch = ? AND position <= ?`, uint64(to), at, waymark, a.crossing, a.epoch, uint64(to))
 	if err != nil {
 		return a.d.explain(err)
 	}

@@ -120,10 +120,12 @@ type capture struct {
 	queued   atomic.Int64
 	once     sync.Once
 
+	marks  waymarks
 	reader binlog.Reader
 	tables map[string]*captured
 	file   uint64
 	tx     domain.Tx
+	gtid   gtid // of tx
 	inTx   bool
 	begun  bool // the transaction's begin was handed on
 	group  int
@@ -185,6 +187,10 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		c.c.close()
 		return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
 	}
+	if c.marks.at, err = d.waymarkAt(ctx, file, uint64(from)&(1<<fileBits-1)); err != nil {
+		c.c.close()
+		return nil, err
+	}
 	run, cancel := context.WithCancel(context.Background())
 	c.cancel = cancel
 	go c.run(run)
@@ -196,6 +202,9 @@ func (c *capture) Err() error                  { return c.err }
 func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }
 
 func (c *capture) Received() domain.Position { return domain.Position(c.received.Load()) }
+
+// Waymark names a place by the last transaction of every domain before it.
+func (c *capture) Waymark(at domain.Position) string { return c.marks.upTo(at) }
 
 // Confirm has nothing to tell the server: it keeps its log by its own settings.
 func (c *capture) Confirm(domain.Position) {}
@@ -282,6 +291,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return domain.Conflict("the source uses two-phase transactions (XA), which cannot be followed yet; end them before the crossing, or leave their tables out")
 		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
+		c.gtid = gtid{g.Domain, h.ServerID, g.Sequence}
 		if g.Standalone {
 			c.group++
 		}
@@ -313,6 +323,7 @@ func (c *capture) begin(ctx context.Context) error {
 // commit ends a transaction; one that concerns us not is only progress.
 func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Position) error {
 	c.inTx = false
+	c.marks.ended(end, c.gtid)
 	c.received.Store(uint64(end))
 	if !c.begun {
 		return c.emit(ctx, engine.Event{Kind: engine.EventProgress, Position: end})

@@ -31,7 +31,7 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 // Identity is the number that every server of a replication has for itself.
 func (d *database) Identity(ctx context.Context) (string, error) {
 	var id string
-	err := d.pool.QueryRowContext(ctx, "SELECT @@server_id").Scan(&id)
+	err := d.pool.QueryRowContext(ctx, "SELECT @@global.server_id").Scan(&id)
 	return "server_id " + id, d.explain(err)
 }
 

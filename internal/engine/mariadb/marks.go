@@ -42,6 +42,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   epoch     bigint NOT NULL,
   position  bigint unsigned NOT NULL,
   committed bigint NOT NULL DEFAULT 0,
+  waymark   text NOT NULL DEFAULT '',
   session   bigint unsigned NOT NULL DEFAULT 0,
   at        timestamp(6) NOT NULL DEFAULT current_timestamp(6)
 ) ENGINE = InnoDB`,
@@ -207,6 +208,29 @@ ON DUPLICATE KEY UPDATE epoch = greatest(epoch, VALUES(epoch)), session = connec
 		return 0, domain.ErrTakenOver
 	}
 	return domain.Position(at), err
+}
+
+// StreamAt reads how far changes are applied.
+func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Position, string, error) {
+	var at uint64
+	var waymark string
+	err := d.pool.QueryRowContext(ctx, "SELECT position, waymark FROM dusty_ferry.stream WHERE crossing = ?", crossing).Scan(&at, &waymark)
+	return domain.Position(at), waymark, d.explain(err)
+}
+
+// MoveStream says the applied place anew.
+func (d *database) MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error {
+	return d.fenced(ctx, "stream", streamLine(crossing), func(c *sql.Conn) error {
+		res, err := c.ExecContext(ctx, "UPDATE dusty_ferry.stream SET position = ?, session = connection_id(), at = current_timestamp(6) WHERE crossing = ? AND epoch = ?",
+			uint64(to), crossing, epoch)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n != 1 {
+			return errors.Join(err, domain.ErrTakenOver)
+		}
+		return nil
+	})
 }
 
 // ForgetStream removes the crossing's applied position.

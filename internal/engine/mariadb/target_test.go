@@ -266,7 +266,7 @@ func apply(t *testing.T, to *database, plans []*domain.TablePlan, changes []doma
 			t.Fatal(err)
 		}
 	}
-	if err := a.Commit(t.Context(), end, 1); err != nil {
+	if err := a.Commit(t.Context(), end, "0-1-7", 1); err != nil {
 		t.Fatal(err)
 	}
 }

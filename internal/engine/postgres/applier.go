@@ -74,10 +74,10 @@ func (a *applier) Close() {
 }
 
 // Commit moves the position under the stream's epoch and commits.
-func (a *applier) Commit(ctx context.Context, to domain.Position, at int64) error {
+func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
 	tag, err := a.tx.Exec(ctx, `
-UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), at = now()
- WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(uint64(to)), at)
+UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), waymark = $5, at = now()
+ WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(uint64(to)), at, waymark)
 	if err != nil {
 		return a.d.explain(err)
 	}

@@ -132,6 +132,10 @@ func (c *capture) start(ctx context.Context, name string, from domain.Position) 
 	}
 }
 
+// Waymark is empty: the places of this log are the same on a promoted standby, but
+// the slot that keeps it is not there.
+func (c *capture) Waymark(domain.Position) string { return "" }
+
 func (c *capture) Events() <-chan engine.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
 func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }

@@ -34,6 +34,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   epoch     bigint NOT NULL,
   position  numeric(20) NOT NULL,
   committed bigint NOT NULL DEFAULT 0,
+  waymark   text NOT NULL DEFAULT '',
   at        timestamptz NOT NULL DEFAULT now()
 );
 COMMENT ON SCHEMA dusty_ferry IS 'Bookkeeping of Dusty Ferry: what has landed and how far changes are applied. Closing the last crossing removes it.';`
@@ -109,6 +110,25 @@ RETURNING CASE WHEN s.epoch = $2 THEN s.position::text ELSE '0' END::text`, cros
 		return 0, domain.ErrTakenOver
 	}
 	return at, err
+}
+
+// StreamAt reads how far changes are applied.
+func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Position, string, error) {
+	var at domain.Position
+	var waymark string
+	err := d.pool.QueryRow(ctx, `SELECT position::text, waymark FROM dusty_ferry.stream WHERE crossing = $1`, crossing).Scan((*textPosition)(&at), &waymark)
+	return at, waymark, d.explain(err)
+}
+
+// MoveStream says the applied place anew.
+func (d *database) MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error {
+	return d.fenced(ctx, func(tx pgx.Tx) error {
+		tag, err := tx.Exec(ctx, `UPDATE dusty_ferry.stream SET position = $3::text::numeric WHERE crossing = $1 AND epoch = $2`, crossing, epoch, fmt.Sprint(uint64(to)))
+		if err == nil && tag.RowsAffected() != 1 {
+			return domain.ErrTakenOver
+		}
+		return err
+	})
 }
 
 // textPosition scans a position from its decimal text.

@@ -306,7 +306,7 @@ func applyAll(t *testing.T, d *database, epoch int64, to domain.Position, f func
 		a.Abort()
 		return err
 	}
-	return a.Commit(t.Context(), to, 0)
+	return a.Commit(t.Context(), to, "", 0)
 }
 
 func row(vals ...string) domain.Row {
@@ -421,7 +421,7 @@ func TestAFrozenHolderIsEnded(t *testing.T) {
 	if at, err := d.TakeStream(limit, "x", 2, 100); err != nil || at != 100 {
 		t.Errorf("at %d (%v)", at, err)
 	}
-	if err := a.Commit(t.Context(), 130, 0); err == nil {
+	if err := a.Commit(t.Context(), 130, "", 0); err == nil {
 		t.Error("the frozen holder committed after all")
 	}
 }

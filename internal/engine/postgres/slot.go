@@ -161,3 +161,9 @@ SELECT coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint
   FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&n)
 	return n, d.explain(err)
 }
+
+// PlaceOf knows no waymarks: a standby that was promoted has no slot, so nothing
+// says that it has kept the log from there on.
+func (d *database) PlaceOf(context.Context, string) (domain.Position, error) {
+	return 0, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the crossing stands on the first one alone; restart the crossing to load from this one")
+}
