@@ -59,6 +59,8 @@ func settingsOut(s domain.Settings) contract.Settings {
 		InStepLagSeconds: ptr(s.InStepLag.Seconds()), InStepDwellSeconds: ptr(s.InStepDwell.Seconds()), PauseBudgetSeconds: ptr(s.PauseBudget.Seconds()),
 		StopMethod: ptr(contract.SettingsStopMethod(s.StopMethod)), CutoverDepth: ptr(contract.SettingsCutoverDepth(s.CutoverDepth)),
 		HandoverUrl: &s.HandoverURL, HandoverCommand: &s.HandoverCommand, NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget(s.NonEmptyTarget)),
+		LeastLanes: &s.LeastLanes, RowLimit: &s.RowLimit, SourceShare: &s.SourceShare, QuietHours: ptr(notNil(s.QuietHours)), QuietZone: &s.QuietZone, QuietSpeed: &s.QuietSpeed,
+		BadRows: ptr(contract.SettingsBadRows(s.BadRows)), BadRowsLimit: &s.BadRowsLimit, BuildLanes: &s.BuildLanes, WorkerLabel: &s.WorkerLabel,
 		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
 	}
 }
@@ -79,6 +81,20 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 	take(&base.MaxAttempts, in.MaxAttempts)
 	take(&base.SpeedLimit, in.SpeedLimit)
 	take(&base.BatchChanges, in.BatchChanges)
+	take(&base.LeastLanes, in.LeastLanes)
+	take(&base.RowLimit, in.RowLimit)
+	take(&base.SourceShare, in.SourceShare)
+	if take(&base.QuietHours, in.QuietHours); len(base.QuietHours) == 0 {
+		base.QuietHours = nil
+	}
+	take(&base.QuietZone, in.QuietZone)
+	take(&base.QuietSpeed, in.QuietSpeed)
+	take(&base.BadRowsLimit, in.BadRowsLimit)
+	take(&base.BuildLanes, in.BuildLanes)
+	take(&base.WorkerLabel, in.WorkerLabel)
+	if in.BadRows != nil {
+		base.BadRows = string(*in.BadRows)
+	}
 	take(&base.HandoverURL, in.HandoverUrl)
 	take(&base.HandoverCommand, in.HandoverCommand)
 	for _, d := range []struct {

@@ -473,6 +473,24 @@ func (e RuleStanding) Valid() bool {
 	}
 }
 
+// Defines values for SettingsBadRows.
+const (
+	Hold     SettingsBadRows = "hold"
+	SetAside SettingsBadRows = "set aside"
+)
+
+// Valid indicates whether the value is a known member of the SettingsBadRows enum.
+func (e SettingsBadRows) Valid() bool {
+	switch e {
+	case Hold:
+		return true
+	case SetAside:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsCutoverDepth.
 const (
 	SettingsCutoverDepthCounts SettingsCutoverDepth = "counts"
@@ -1486,7 +1504,15 @@ type Session struct {
 
 // Settings defines model for Settings.
 type Settings struct {
-	BatchChanges *int                  `json:"batch_changes,omitempty"`
+	// BadRows What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
+	BadRows *SettingsBadRows `json:"bad_rows,omitempty"`
+
+	// BadRowsLimit Rows of a table set aside before it is held
+	BadRowsLimit *int `json:"bad_rows_limit,omitempty"`
+	BatchChanges *int `json:"batch_changes,omitempty"`
+
+	// BuildLanes Keys and indexes built at once on the target
+	BuildLanes   *int                  `json:"build_lanes,omitempty"`
 	ChunkBytes   *int64                `json:"chunk_bytes,omitempty"`
 	CutoverDepth *SettingsCutoverDepth `json:"cutover_depth,omitempty"`
 
@@ -1499,16 +1525,40 @@ type Settings struct {
 	InStepDwellSeconds *float64              `json:"in_step_dwell_seconds,omitempty"`
 	InStepLagSeconds   *float64              `json:"in_step_lag_seconds,omitempty"`
 	Lanes              *int                  `json:"lanes,omitempty"`
-	MaxAttempts        *int                  `json:"max_attempts,omitempty"`
+
+	// LeastLanes The number of lanes is found between this and lanes; 0 for always that many
+	LeastLanes  *int `json:"least_lanes,omitempty"`
+	MaxAttempts *int `json:"max_attempts,omitempty"`
 
 	// NonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
 	NonEmptyTarget     *SettingsNonEmptyTarget `json:"non_empty_target,omitempty"`
 	PauseBudgetSeconds *float64                `json:"pause_budget_seconds,omitempty"`
 
+	// QuietHours When the load holds back, such as mon-fri 08:00-18:00
+	QuietHours *[]string `json:"quiet_hours,omitempty"`
+
+	// QuietSpeed Bytes per second in quiet hours; 0 lets no chunk begin in them
+	QuietSpeed *int64 `json:"quiet_speed,omitempty"`
+
+	// QuietZone Time zone of quiet_hours by its IANA name; empty for UTC
+	QuietZone *string `json:"quiet_zone,omitempty"`
+
+	// RowLimit Rows per second of a process's lanes, 0 for none
+	RowLimit *int64 `json:"row_limit,omitempty"`
+
+	// SourceShare Share of its time for which a lane may be reading, above 0; 0 or 1 for all of it
+	SourceShare *float64 `json:"source_share,omitempty"`
+
 	// SpeedLimit Bytes per second, 0 for none
 	SpeedLimit *int64              `json:"speed_limit,omitempty"`
 	StopMethod *SettingsStopMethod `json:"stop_method,omitempty"`
+
+	// WorkerLabel Only workers started with this label carry its chunks; empty for any
+	WorkerLabel *string `json:"worker_label,omitempty"`
 }
+
+// SettingsBadRows What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
+type SettingsBadRows string
 
 // SettingsCutoverDepth defines model for Settings.CutoverDepth.
 type SettingsCutoverDepth string

@@ -80,7 +80,22 @@ type Settings struct {
 	HandoverCommand string        `json:"handover_command" yaml:"handover_command"` // command run at hand-over
 	NonEmptyTarget  string        `json:"non_empty_target" yaml:"non_empty_target"` // see [StandingWays]
 	HoldPoints      []StepName    `json:"hold_points" yaml:"hold_points"`           // steps of a cutover before which it waits for a person
+
+	LeastLanes   int      `json:"least_lanes" yaml:"least_lanes"`       // the number of lanes is found between this and Lanes; 0: always Lanes
+	RowLimit     int64    `json:"row_limit" yaml:"row_limit"`           // rows/s over all lanes of a process, 0 = none
+	SourceShare  float64  `json:"source_share" yaml:"source_share"`     // of the time a lane may be reading, above 0; 0 or 1 = all of it
+	QuietHours   []string `json:"quiet_hours" yaml:"quiet_hours"`       // when the load holds back, see [ParseHours]
+	QuietZone    string   `json:"quiet_zone" yaml:"quiet_zone"`         // time zone of QuietHours, by its IANA name; empty: UTC
+	QuietSpeed   int64    `json:"quiet_speed" yaml:"quiet_speed"`       // bytes/s in quiet hours; 0: no chunk begins in them
+	BadRows      string   `json:"bad_rows" yaml:"bad_rows"`             // see [BadRowsWays]
+	BadRowsLimit int      `json:"bad_rows_limit" yaml:"bad_rows_limit"` // rows of a table set aside before it is held
+	BuildLanes   int      `json:"build_lanes" yaml:"build_lanes"`       // keys and indexes built at once on the target
+	WorkerLabel  string   `json:"worker_label" yaml:"worker_label"`     // only workers started with this label carry its chunks; empty: any
 }
+
+// BadRowsWays are what can become of a row that the target cannot take: its table
+// waits for a person, or the row is set aside with its error and the rest lands.
+var BadRowsWays = []string{"hold", "set aside"}
 
 // DefaultSettings returns the choices used where a person made none.
 func DefaultSettings() Settings {
@@ -95,6 +110,9 @@ func DefaultSettings() Settings {
 		StopMethod:     StopLock,
 		CutoverDepth:   DepthHashes,
 		NonEmptyTarget: "refuse",
+		BadRows:        "hold",
+		BadRowsLimit:   1000,
+		BuildLanes:     2,
 	}
 }
 
@@ -111,6 +129,9 @@ func (s Settings) WithDefaults() Settings {
 	fill(&s.StopMethod, d.StopMethod)
 	fill(&s.CutoverDepth, d.CutoverDepth)
 	fill(&s.NonEmptyTarget, d.NonEmptyTarget)
+	fill(&s.BadRows, d.BadRows)
+	fill(&s.BadRowsLimit, d.BadRowsLimit)
+	fill(&s.BuildLanes, d.BuildLanes)
 	return s
 }
 
@@ -144,6 +165,30 @@ func (s Settings) Validate() error {
 		return Invalid("cutover_depth is %q; choose hashes, counts or none", s.CutoverDepth)
 	case !slices.Contains(StandingWays, s.NonEmptyTarget):
 		return Invalid("non_empty_target is %q; choose refuse, keep, empty or replace", s.NonEmptyTarget)
+	case s.LeastLanes < 0 || s.LeastLanes > s.Lanes:
+		return Invalid("least_lanes is %d; give a number from 1 to lanes, which is %d, or 0 for always that many", s.LeastLanes, s.Lanes)
+	case s.RowLimit < 0:
+		return Invalid("row_limit is %d; give rows per second, or 0 for no limit", s.RowLimit)
+	case s.SourceShare < 0 || s.SourceShare > 1:
+		return Invalid("source_share is %g; give a share above 0 and at most 1, or 0 for no limit", s.SourceShare)
+	case s.QuietSpeed < 0:
+		return Invalid("quiet_speed is %d; give bytes per second, or 0 for nothing in quiet hours", s.QuietSpeed)
+	case !slices.Contains(BadRowsWays, s.BadRows):
+		return Invalid("bad_rows is %q; choose hold or set aside", s.BadRows)
+	case s.BadRowsLimit < 1 || s.BadRowsLimit > 1_000_000:
+		return Invalid("bad_rows_limit is %d; give a number from 1 to 1000000", s.BadRowsLimit)
+	case s.BuildLanes < 1 || s.BuildLanes > 32:
+		return Invalid("build_lanes is %d; give a number from 1 to 32", s.BuildLanes)
+	case s.WorkerLabel != "" && ValidName(s.WorkerLabel) != nil:
+		return Invalid("worker_label is %q; use letters, digits, '-', '_' and '.'", s.WorkerLabel)
+	}
+	if _, err := time.LoadLocation(s.QuietZone); err != nil {
+		return Invalid("quiet_zone is %q; give a time zone by its IANA name, such as Europe/Amsterdam", s.QuietZone)
+	}
+	for _, h := range s.QuietHours {
+		if _, err := ParseHours(h); err != nil {
+			return err
+		}
 	}
 	for _, h := range s.HoldPoints {
 		if h != StepStopWrites && h != StepClose {

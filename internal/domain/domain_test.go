@@ -80,6 +80,14 @@ func TestSettingsSayWhatIsWrong(t *testing.T) {
 		"refuse, keep, empty or replace": func(s *domain.Settings) { s.NonEmptyTarget = "maybe" },
 		"cannot be negative":             func(s *domain.Settings) { s.InStepLag = -1 },
 		"batch_changes":                  func(s *domain.Settings) { s.BatchChanges = -4 },
+		"least_lanes is 3":               func(s *domain.Settings) { s.LeastLanes = 3 },
+		"row_limit is -1":                func(s *domain.Settings) { s.RowLimit = -1 },
+		"source_share is 1.5":            func(s *domain.Settings) { s.SourceShare = 1.5 },
+		"mon-fri 08:00-18:00":            func(s *domain.Settings) { s.QuietHours = []string{"mon-fri 8 to 6"} },
+		"Europe/Amsterdam":               func(s *domain.Settings) { s.QuietZone = "Saltmarsh" },
+		"hold or set aside":              func(s *domain.Settings) { s.BadRows = "ignore" },
+		"build_lanes":                    func(s *domain.Settings) { s.BuildLanes = 99 },
+		"worker_label":                   func(s *domain.Settings) { s.WorkerLabel = "a b" },
 	} {
 		s := domain.DefaultSettings()
 		edit(&s)

@@ -65,6 +65,16 @@ type Settings struct {
 	HandoverURL     string            `yaml:"handover_url,omitempty" jsonschema:"description=Webhook called at hand-over"`
 	HandoverCommand string            `yaml:"handover_command,omitempty" jsonschema:"description=Command run by the service at hand-over; needs the admin role"`
 	NonEmptyTarget  string            `yaml:"non_empty_target,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of target tables that hold rows"`
+	LeastLanes      int               `yaml:"least_lanes,omitempty" jsonschema:"minimum=0,maximum=64,description=The number of lanes is found between this and lanes; 0 for always that many"`
+	RowLimit        int64             `yaml:"row_limit,omitempty" jsonschema:"minimum=0,description=Rows per second of a process's lanes; 0 for none"`
+	SourceShare     float64           `yaml:"source_share,omitempty" jsonschema:"minimum=0,maximum=1,description=Share of its time for which a lane may be reading; 0 or 1 for all of it"`
+	QuietHours      []string          `yaml:"quiet_hours,omitempty" jsonschema:"description=When the load holds back: mon-fri 08:00-18:00"`
+	QuietZone       string            `yaml:"quiet_zone,omitempty" jsonschema:"description=Time zone of quiet_hours by its IANA name (default: UTC)"`
+	QuietSpeed      Size              `yaml:"quiet_speed,omitempty" jsonschema:"description=Bytes per second in quiet hours; 0 lets no chunk begin in them"`
+	BadRows         string            `yaml:"bad_rows,omitempty" jsonschema:"enum=hold,enum=set aside,description=What becomes of a row that the target cannot take"`
+	BadRowsLimit    int               `yaml:"bad_rows_limit,omitempty" jsonschema:"minimum=1,maximum=1000000,description=Rows of a table set aside before it is held"`
+	BuildLanes      int               `yaml:"build_lanes,omitempty" jsonschema:"minimum=1,maximum=32,description=Keys and indexes built at once on the target"`
+	WorkerLabel     string            `yaml:"worker_label,omitempty" jsonschema:"description=Only workers started with this label carry its chunks"`
 	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty" jsonschema:"description=Steps of a cutover before which it waits for a person: stop writes; close source"`
 }
 
@@ -187,7 +197,9 @@ func decode(what string, text []byte, to any) error {
 func (s Settings) Domain() domain.Settings {
 	return domain.Settings{Lanes: s.Lanes, ChunkBytes: int64(s.ChunkSize), MaxAttempts: s.MaxAttempts, SpeedLimit: int64(s.SpeedLimit),
 		BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
-		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints}
+		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
+		LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: int64(s.QuietSpeed),
+		BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, WorkerLabel: s.WorkerLabel}
 }
 
 // Write returns a crossing as a manifest.
@@ -198,6 +210,8 @@ func Write(c *domain.Crossing) ([]byte, error) {
 		Queries: c.Planning.Queries, Parameters: c.Planning.Parameters, Before: c.Planning.Before, After: c.Planning.After, Carry: c.Planning.Carry,
 		Settings: Settings{Lanes: s.Lanes, ChunkSize: Size(s.ChunkBytes), MaxAttempts: s.MaxAttempts, SpeedLimit: Size(s.SpeedLimit),
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
-			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints},
+			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
+			LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: Size(s.QuietSpeed),
+			BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, WorkerLabel: s.WorkerLabel},
 	}})
 }

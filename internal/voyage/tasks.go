@@ -346,6 +346,9 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	live.PauseBudget, live.StopMethod, live.CutoverDepth = s.PauseBudget, s.StopMethod, s.CutoverDepth
 	live.InStepLag, live.InStepDwell = s.InStepLag, s.InStepDwell
 	live.HoldPoints = s.HoldPoints
+	live.LeastLanes, live.RowLimit, live.SourceShare = s.LeastLanes, s.RowLimit, s.SourceShare
+	live.QuietHours, live.QuietZone, live.QuietSpeed = s.QuietHours, s.QuietZone, s.QuietSpeed
+	live.BadRows, live.BadRowsLimit, live.BuildLanes, live.WorkerLabel = s.BadRows, s.BadRowsLimit, s.BuildLanes, s.WorkerLabel
 	if !reflect.DeepEqual(live, s) {
 		if err := allow(lifecycle.Change, c); err != nil {
 			return err

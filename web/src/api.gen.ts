@@ -1240,6 +1240,38 @@ export interface components {
              * @enum {string}
              */
             non_empty_target?: "refuse" | "keep" | "empty" | "replace";
+            /** @description The number of lanes is found between this and lanes; 0 for always that many */
+            least_lanes?: number;
+            /**
+             * Format: int64
+             * @description Rows per second of a process's lanes, 0 for none
+             */
+            row_limit?: number;
+            /**
+             * Format: double
+             * @description Share of its time for which a lane may be reading, above 0; 0 or 1 for all of it
+             */
+            source_share?: number;
+            /** @description When the load holds back, such as mon-fri 08:00-18:00 */
+            quiet_hours?: string[];
+            /** @description Time zone of quiet_hours by its IANA name; empty for UTC */
+            quiet_zone?: string;
+            /**
+             * Format: int64
+             * @description Bytes per second in quiet hours; 0 lets no chunk begin in them
+             */
+            quiet_speed?: number;
+            /**
+             * @description What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
+             * @enum {string}
+             */
+            bad_rows?: "hold" | "set aside";
+            /** @description Rows of a table set aside before it is held */
+            bad_rows_limit?: number;
+            /** @description Keys and indexes built at once on the target */
+            build_lanes?: number;
+            /** @description Only workers started with this label carry its chunks; empty for any */
+            worker_label?: string;
             /** @description Steps of a cutover before which it waits for a person */
             hold_points?: ("stop writes" | "close source")[];
         };

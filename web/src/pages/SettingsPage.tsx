@@ -116,6 +116,16 @@ const lockable: readonly (readonly [string, string])[] = [
   ["handover_command", "command"],
   ["hold_points", "hold points"],
   ["non_empty_target", "tables that hold rows"],
+  ["least_lanes", "least lanes"],
+  ["row_limit", "row limit"],
+  ["source_share", "share of the source's time"],
+  ["quiet_hours", "quiet hours"],
+  ["quiet_zone", "their time zone"],
+  ["quiet_speed", "speed in quiet hours"],
+  ["bad_rows", "rows that cannot land"],
+  ["bad_rows_limit", "how many of them"],
+  ["build_lanes", "indexes built at once"],
+  ["worker_label", "label of workers"],
 ];
 
 /** What an organisation says once for all crossings. */

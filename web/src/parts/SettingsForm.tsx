@@ -49,6 +49,20 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
     number("chunk", (n) => (out.chunk_bytes = Math.round(n * 1e6)));
     number("limit", (n) => (out.speed_limit = Math.round(n * 1e6)));
     number("attempts", (n) => (out.max_attempts = Math.round(n)));
+    number("least", (n) => (out.least_lanes = Math.round(n)));
+    number("rows", (n) => (out.row_limit = Math.round(n)));
+    number("share", (n) => (out.source_share = n / 100));
+    number("quietSpeed", (n) => (out.quiet_speed = Math.round(n * 1e6)));
+    number("badLimit", (n) => (out.bad_rows_limit = Math.round(n)));
+    number("build", (n) => (out.build_lanes = Math.round(n)));
+    if (edit.bad) out.bad_rows = edit.bad as NonNullable<Settings["bad_rows"]>;
+    if (edit.quiet !== undefined)
+      out.quiet_hours = edit.quiet
+        .split(";")
+        .map((h) => h.trim())
+        .filter((h) => h !== "");
+    if (edit.zone !== undefined) out.quiet_zone = edit.zone.trim();
+    if (edit.label !== undefined) out.worker_label = edit.label.trim();
     number("batch", (n) => (out.batch_changes = Math.round(n)));
     number("lag", (n) => (out.in_step_lag_seconds = n));
     number("dwell", (n) => (out.in_step_dwell_seconds = n));
@@ -98,6 +112,62 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
             disabled={fixed !== undefined}
             options={standingWays}
             {...choice("fill", s.non_empty_target ?? "refuse")}
+          />
+          <Choice
+            label="Rows that the target cannot take"
+            options={[
+              ["hold", "hold their table"],
+              ["set aside", "set aside, the rest lands"],
+            ]}
+            {...choice("bad", s.bad_rows ?? "hold")}
+          />
+          <Input
+            label="Set aside at most"
+            hint="rows of a table, then it is held"
+            inputMode="numeric"
+            {...text("badLimit", String(s.bad_rows_limit ?? 0))}
+          />
+          <Input
+            label="Indexes built at once"
+            inputMode="numeric"
+            {...text("build", String(s.build_lanes ?? 0))}
+          />
+        </div>
+      </fieldset>
+      <fieldset className="mt-3">
+        <legend className="text-sm font-semibold">Pace</legend>
+        <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
+          <Input
+            label="Least lanes"
+            hint="the number is found between it and Lanes; 0: always Lanes"
+            inputMode="numeric"
+            {...text("least", String(s.least_lanes ?? 0))}
+          />
+          <Input
+            label="Row limit, rows/s"
+            hint="0 for none"
+            inputMode="numeric"
+            {...text("rows", String(s.row_limit ?? 0))}
+          />
+          <Input
+            label="Share of the source's time, %"
+            hint="for which a lane may be reading; 0 for all"
+            inputMode="decimal"
+            {...text("share", String(Math.round((s.source_share ?? 0) * 1000) / 10))}
+          />
+          <Input label="Label of workers" placeholder="any" {...text("label", s.worker_label ?? "")} />
+          <Input
+            label="Quiet hours"
+            hint="mon-fri 08:00-18:00; more after a semicolon"
+            placeholder="none"
+            {...text("quiet", (s.quiet_hours ?? []).join("; "))}
+          />
+          <Input label="Their time zone" placeholder="UTC" {...text("zone", s.quiet_zone ?? "")} />
+          <Input
+            label="Speed in them, MB/s"
+            hint="0: no chunk begins"
+            inputMode="decimal"
+            {...text("quietSpeed", mega(s.quiet_speed))}
           />
         </div>
       </fieldset>
