@@ -174,3 +174,24 @@ func (s *calls) GetApplied(ctx context.Context, r contract.GetAppliedRequestObje
 	}
 	return out, err
 }
+
+// ListSetAside lists rows that were left behind.
+func (s *calls) ListSetAside(ctx context.Context, r contract.ListSetAsideRequestObject) (contract.ListSetAsideResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	table, offset, limit := "", 0, 100
+	take(&table, r.Params.Table)
+	take(&offset, r.Params.Offset)
+	take(&limit, r.Params.Limit)
+	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, max(offset, 0), min(max(limit, 1), 1000))
+	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a records.Aside) contract.AsideRow {
+		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row.V, Column: a.Column, Error: a.Error, At: a.At}
+		if a.Key.V != nil {
+			row.Key = ptr([]string(a.Key.V))
+		}
+		return row
+	})}
+	return contract.ListSetAside200JSONResponse(out), err
+}

@@ -801,6 +801,32 @@ type AppliedTransaction struct {
 	Updates     int64     `json:"updates"`
 }
 
+// AsidePage defines model for AsidePage.
+type AsidePage struct {
+	Rows  []AsideRow `json:"rows"`
+	Total int        `json:"total"`
+}
+
+// AsideRow defines model for AsideRow.
+type AsideRow struct {
+	At time.Time `json:"at"`
+
+	// Chunk Its chunk's number
+	Chunk int `json:"chunk"`
+
+	// Column The column that the error names, if it names one
+	Column string `json:"column"`
+	Error  string `json:"error"`
+	Id     int64  `json:"id"`
+
+	// Key Texts of the key's columns; absent for a table without a key
+	Key *[]string `json:"key,omitempty"`
+
+	// Row By column, cut after 200 characters; masked columns say so
+	Row   map[string]*string `json:"row"`
+	Table string             `json:"table"`
+}
+
 // Attempt defines model for Attempt.
 type Attempt struct {
 	EndedAt   time.Time  `json:"ended_at"`
@@ -1816,6 +1842,14 @@ type RestartCrossingJSONBody struct {
 	Table string `json:"table"`
 }
 
+// ListSetAsideParams defines parameters for ListSetAside.
+type ListSetAsideParams struct {
+	// Table schema.table, or empty for all
+	Table  *string `form:"table,omitempty" json:"table,omitempty"`
+	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // StartCrossingJSONBody defines parameters for StartCrossing.
 type StartCrossingJSONBody struct {
 	// Confirm The target database's name; needed when rows on the target will be removed
@@ -2268,6 +2302,11 @@ type ClientInterface interface {
 
 	// ResumeCrossing performs a POST /api/crossings/{name}/resume (the `ResumeCrossing` operationId) request.
 	ResumeCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
+	//
+	// Rows that the target could not take and that were left behind, by table and chunk
+	ListSetAside(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartCrossingWithBody performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
 	// with any type of body and a specified content type.
@@ -3080,6 +3119,21 @@ func (c *Client) RestartCrossing(ctx context.Context, name Name, body RestartCro
 // ResumeCrossing performs a POST /api/crossings/{name}/resume (the `ResumeCrossing` operationId) request.
 func (c *Client) ResumeCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeCrossingRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
+//
+// Rows that the target could not take and that were left behind, by table and chunk
+func (c *Client) ListSetAside(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSetAsideRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5372,6 +5426,91 @@ func NewResumeCrossingRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListSetAsideRequest constructs an http.Request for the ListSetAside method
+func NewListSetAsideRequest(server string, name Name, params *ListSetAsideParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/set-aside", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Table != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", *params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewStartCrossingRequest calls the generic StartCrossing builder with application/json body
 func NewStartCrossingRequest(server string, name Name, body StartCrossingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7472,6 +7611,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ResumeCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeCrossingResponse, error)
 
+	// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
+	//
+	// Rows that the target could not take and that were left behind, by table and chunk
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSetAsideWithResponse(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*ListSetAsideResponse, error)
+
 	// StartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -9311,6 +9457,54 @@ func (r ResumeCrossingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResumeCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSetAsideResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AsidePage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSetAsideResponse) GetJSON200() *AsidePage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSetAsideResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSetAsideResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSetAsideResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSetAsideResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSetAsideResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11503,6 +11697,19 @@ func (c *ClientWithResponses) ResumeCrossingWithResponse(ctx context.Context, na
 	return ParseResumeCrossingResponse(rsp)
 }
 
+// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
+//
+// # Rows that the target could not take and that were left behind, by table and chunk
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSetAsideWithResponse(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*ListSetAsideResponse, error) {
+	rsp, err := c.ListSetAside(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSetAsideResponse(rsp)
+}
+
 // StartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -13113,6 +13320,39 @@ func ParseResumeCrossingResponse(rsp *http.Response) (*ResumeCrossingResponse, e
 	return response, nil
 }
 
+// ParseListSetAsideResponse parses an HTTP response from a ListSetAsideWithResponse call
+func ParseListSetAsideResponse(rsp *http.Response) (*ListSetAsideResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSetAsideResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AsidePage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStartCrossingResponse parses an HTTP response from a StartCrossingWithResponse call
 func ParseStartCrossingResponse(rsp *http.Response) (*StartCrossingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14366,6 +14606,9 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/set-aside)
+	ListSetAside(c *gin.Context, name Name, params ListSetAsideParams)
+
 	// (POST /api/crossings/{name}/start)
 	StartCrossing(c *gin.Context, name Name)
 
@@ -15537,6 +15780,58 @@ func (siw *ServerInterfaceWrapper) ResumeCrossing(c *gin.Context) {
 	siw.Handler.ResumeCrossing(c, name)
 }
 
+// ListSetAside operation middleware
+func (siw *ServerInterfaceWrapper) ListSetAside(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSetAsideParams
+
+	// ------------- Optional query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSetAside(c, name, params)
+}
+
 // StartCrossing operation middleware
 func (siw *ServerInterfaceWrapper) StartCrossing(c *gin.Context) {
 
@@ -16654,6 +16949,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/crossings/:name/plan", wrapper.GetPlan)
 	router.GET(options.BaseURL+"/api/crossings/:name/preview", wrapper.PreviewPlan)
 	router.POST(options.BaseURL+"/api/crossings/:name/copy", wrapper.CopyCrossing)
+	router.GET(options.BaseURL+"/api/crossings/:name/set-aside", wrapper.ListSetAside)
 	router.GET(options.BaseURL+"/api/crossings/:name/objects", wrapper.ListObjects)
 	router.PUT(options.BaseURL+"/api/crossings/:name/objects/:id", wrapper.ChangeObject)
 	router.GET(options.BaseURL+"/api/crossings/:name/last-look", wrapper.GetLastLook)
@@ -18028,6 +18324,46 @@ type ResumeCrossingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ResumeCrossingdefaultApplicationProblemPlusJSONResponse) VisitResumeCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSetAsideRequestObject struct {
+	Name   Name `json:"name"`
+	Params ListSetAsideParams
+}
+
+type ListSetAsideResponseObject interface {
+	VisitListSetAsideResponse(w http.ResponseWriter) error
+}
+
+type ListSetAside200JSONResponse AsidePage
+
+func (response ListSetAside200JSONResponse) VisitListSetAsideResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSetAsidedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSetAsidedefaultApplicationProblemPlusJSONResponse) VisitListSetAsideResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19575,6 +19911,9 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(ctx context.Context, request ResumeCrossingRequestObject) (ResumeCrossingResponseObject, error)
 
+	// (GET /api/crossings/{name}/set-aside)
+	ListSetAside(ctx context.Context, request ListSetAsideRequestObject) (ListSetAsideResponseObject, error)
+
 	// (POST /api/crossings/{name}/start)
 	StartCrossing(ctx context.Context, request StartCrossingRequestObject) (StartCrossingResponseObject, error)
 
@@ -20837,6 +21176,33 @@ func (sh *strictHandler) ResumeCrossing(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ResumeCrossingResponseObject); ok {
 		if err := validResponse.VisitResumeCrossingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSetAside operation middleware
+func (sh *strictHandler) ListSetAside(ctx *gin.Context, name Name, params ListSetAsideParams) {
+	var request ListSetAsideRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSetAside(ctx, request.(ListSetAsideRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSetAside")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSetAsideResponseObject); ok {
+		if err := validResponse.VisitListSetAsideResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -156,6 +156,10 @@ type Reader interface {
 	Begin(ctx context.Context) (domain.Snapshot, error)
 	// Copy hands the chunk's rows to sink, counting and hashing them.
 	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(Block) error) (rowhash.Sum, error)
+	// Rows hands on the chunk's rows one by one, in the open snapshot, as texts in the
+	// target's form. A row that cannot be brought into that form comes with the reason,
+	// and as the source's texts. The fields are good until the next.
+	Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error
 	// End closes the snapshot.
 	End(ctx context.Context) error
 	Close()
@@ -174,6 +178,11 @@ type Mark struct {
 type Writer interface {
 	Begin(ctx context.Context, p *domain.TablePlan) error
 	Write(ctx context.Context, data []byte) error
+	// Careful opens the transaction as Begin does, for rows that come by Put.
+	Careful(ctx context.Context, p *domain.TablePlan) error
+	// Put writes rows, each in the form of [protocol/pgcopy.AppendFields], all or none:
+	// after the server's refusal the transaction stands as it stood before.
+	Put(ctx context.Context, rows [][]byte) error
 	// Land commits the rows and the mark together. It returns
 	// [domain.ErrTakenOver] and leaves nothing when the chunk has a newer epoch.
 	Land(ctx context.Context, m Mark) error

@@ -122,6 +122,9 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 		})
 	})
 	err := l.move(ctx, c, chunk, &moved)
+	if err != nil && ctx.Err() == nil && ofRows(err) {
+		err = l.careful(ctx, c, chunk)
+	}
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		return cause
 	}
@@ -170,6 +173,11 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	}
 	if err := l.reader.End(ctx); err != nil {
 		return err
+	}
+	if chunk.Attempts > 1 { // rows that a try before this one had set aside come along now
+		if err := l.v.Store.ForgetAside(ctx, chunk.ID); err != nil {
+			return err
+		}
 	}
 	mark := engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: sum}
 	if err := l.writer.Land(ctx, mark); err != nil {
@@ -298,7 +306,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 	if !handedBack {
 		text = cause.Error()
 	}
-	hold := !handedBack && (chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2)
+	hold := !handedBack && (chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)))
 	if err := v.Store.GiveBack(ctx, chunk.ID, epoch, backoff(chunk.Attempts), text, !handedBack, hold); err != nil {
 		v.Log.Warn("a chunk could not be given back", "error", err)
 		return
@@ -318,6 +326,10 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 	}
 	reason := fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Mend the cause and resume the crossing, or restart the table; the other tables go on",
 		chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, strings.TrimSuffix(text, "."))
+	if errors.As(cause, new(*refusedRows)) {
+		reason = fmt.Sprintf("chunk %d of %s (%s): %s. Mend the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
+			chunk.Ordinal+1, t.SourceName, where, strings.TrimSuffix(text, "."))
+	}
 	if err := v.Store.HoldTable(ctx, t.ID, reason); err != nil {
 		v.Log.Warn("a table could not be held", "error", err)
 	}
@@ -332,17 +344,28 @@ func backoff(attempts int) time.Duration {
 }
 
 // lasting reports whether trying again cannot help: the database itself says
-// that data or permissions are wrong.
+// that data or permissions are wrong, or a person has to do something.
 func lasting(err error) bool {
-	var s interface{ SQLState() string }
-	if !errors.As(err, &s) || len(s.SQLState()) != 5 {
-		return false
-	}
-	switch s.SQLState()[:2] {
-	case "22", "23", "42":
+	return ofRows(err) || sqlClass(err) == "42"
+}
+
+// ofRows reports whether rows themselves may be what was refused: by their values,
+// by rules of the table (23), or as larger than the server can take (54).
+func ofRows(err error) bool {
+	switch sqlClass(err) {
+	case "22", "23", "54":
 		return true
 	}
-	return false
+	return domain.IsKind(err, domain.ProblemConflict)
+}
+
+// sqlClass is the class of the database's error code, or empty.
+func sqlClass(err error) string {
+	var s interface{ SQLState() string }
+	if !errors.As(err, &s) || len(s.SQLState()) != 5 {
+		return ""
+	}
+	return s.SQLState()[:2]
 }
 
 func boundsText(p *domain.TablePlan, lower, upper domain.KeyValue) string {

@@ -28,6 +28,14 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	add(c.Built, domain.Blocks, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
 	add(c.Phase == domain.PhaseInStep, domain.Blocks, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
 	add(c.Condition == domain.ConditionRunning, domain.Blocks, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))
+	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", 0, 1)
+	if err != nil {
+		return nil, err
+	}
+	if left > 0 {
+		add(false, domain.ToKnow, "rows set aside", "mend the rows on the source, or the target's table, and repair what a comparison finds: dustyferry crossing aside "+c.Name,
+			"%s set aside, as the target could not take them (first: %s, %s)", counted(left, "row was", "rows were"), aside[0].TableName, rowText(aside[0]))
+	}
 	st, err := v.Store.Stream(ctx, c.ID)
 	if err != nil {
 		return nil, err

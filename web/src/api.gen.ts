@@ -256,6 +256,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/set-aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description Rows that the target could not take and that were left behind, by table and chunk */
+        get: operations["listSetAside"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/objects": {
         parameters: {
             query?: never;
@@ -1051,6 +1070,28 @@ export interface components {
             password?: string;
             /** @description disable, prefer, require or verify-full */
             tls?: string;
+        };
+        AsidePage: {
+            total: number;
+            rows: components["schemas"]["AsideRow"][];
+        };
+        AsideRow: {
+            /** Format: int64 */
+            id: number;
+            table: string;
+            /** @description Its chunk's number */
+            chunk: number;
+            /** @description Texts of the key's columns; absent for a table without a key */
+            key?: string[];
+            /** @description By column, cut after 200 characters; masked columns say so */
+            row: {
+                [key: string]: string | null;
+            };
+            /** @description The column that the error names, if it names one */
+            column: string;
+            error: string;
+            /** Format: date-time */
+            at: string;
         };
         /** @enum {string} */
         Verdict: "blocks" | "to know" | "fine";
@@ -2499,6 +2540,34 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSetAside: {
+        parameters: {
+            query?: {
+                /** @description schema.table, or empty for all */
+                table?: string;
+                offset?: components["parameters"]["Offset"];
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The rows */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AsidePage"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -14,6 +14,7 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
 	"dustyferry/internal/protocol/resultset"
 )
 
@@ -167,6 +168,32 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return sum, give()
 	}
 	return sum, nil
+}
+
+// Rows reads the chunk row by row.
+func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
+	s := newShaper(p, converters(p))
+	var row []byte
+	var fields [][]byte
+	var stop error
+	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) error {
+		var refused error
+		if row, refused = s.append(row[:0], d); refused != nil {
+			stop = take(d.Fields, refused)
+			return stop
+		}
+		if fields, stop = pgcopy.Fields(fields[:0], row); stop == nil {
+			stop = take(fields, nil)
+		}
+		return stop
+	})
+	switch {
+	case stop != nil:
+		return stop
+	case err != nil:
+		return fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
+	}
+	return nil
 }
 
 // End closes the snapshot.

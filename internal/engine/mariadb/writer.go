@@ -26,6 +26,7 @@ type writer struct {
 	d    *database
 	conn *sql.Conn
 
+	plan    *domain.TablePlan
 	table   domain.TableName
 	columns []loaded
 	load    *loading
@@ -113,15 +114,16 @@ var fileBuffers = sync.Pool{New: func() any { b := make([]byte, 0, fileBuffer*2)
 
 // Begin opens the transaction and the load into the table.
 func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
-	if _, err := w.conn.ExecContext(ctx, "START TRANSACTION"); err != nil {
-		return w.d.explain(err)
+	if err := w.Careful(ctx, p); err != nil {
+		return err
 	}
-	run, cancel := context.WithCancel(ctx)
-	l := &loading{name: "dusty-ferry-" + strconv.FormatInt(loads.Add(1), 10), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), cancel: cancel}
-	for range 2 {
-		l.free <- (*fileBuffers.Get().(*[]byte))[:0]
-	}
-	w.table, w.load, w.rows, w.columns = p.Target, l, 0, w.columns[:0]
+	w.start(ctx)
+	return nil
+}
+
+// Careful opens the transaction alone; rows come by Put.
+func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
+	w.plan, w.table, w.columns = p, p.Target, w.columns[:0]
 	for _, c := range p.Columns {
 		switch {
 		case c.Generated:
@@ -134,15 +136,55 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
 			w.columns = append(w.columns, asText)
 		}
 	}
+	_, err := w.conn.ExecContext(ctx, "START TRANSACTION")
+	return w.d.explain(err)
+}
+
+// Put loads rows behind a savepoint.
+func (w *writer) Put(ctx context.Context, rows [][]byte) error {
+	if _, err := w.conn.ExecContext(ctx, "SAVEPOINT rows_put"); err != nil {
+		return w.d.explain(err)
+	}
+	w.start(ctx)
+	var err error
+	for _, row := range rows {
+		if err = w.Write(ctx, row); err != nil {
+			break
+		}
+	}
+	if err == nil {
+		err = w.taken(ctx)
+	} else if l := w.load; l != nil { // let go of the connection
+		w.load = nil
+		l.failed = errAborted
+		close(l.full)
+		<-l.done
+	}
+	if err == nil {
+		return nil
+	}
+	if _, lost := w.conn.ExecContext(ctx, "ROLLBACK TO SAVEPOINT rows_put"); lost != nil {
+		return w.d.explain(lost)
+	}
+	return err
+}
+
+// start begins the load of a file into the table.
+func (w *writer) start(ctx context.Context) {
+	run, cancel := context.WithCancel(ctx)
+	l := &loading{name: "dusty-ferry-" + strconv.FormatInt(loads.Add(1), 10), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), cancel: cancel}
+	for range 2 {
+		l.free <- (*fileBuffers.Get().(*[]byte))[:0]
+	}
+	w.load, w.rows = l, 0
 	mysql.RegisterReaderHandler(l.name, func() io.Reader { return l })
-	text := loadStatement(l.name, p)
+	text := loadStatement(l.name, w.plan)
 	go func() {
 		defer close(l.done)
 		defer cancel()
 		defer mysql.DeregisterReaderHandler(l.name)
 		l.result, l.err = w.conn.ExecContext(run, text)
 	}()
-	return nil
 }
 
 // loadStatement reads the file as bytes. Texts of other character sets than the
@@ -286,6 +328,20 @@ func (w *writer) ended() error {
 // turns what is wrong in a local file into warnings, so one warning, or one row
 // that was not taken, lets nothing stand.
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
+	if w.load != nil { // not written carefully, where every file was seen to
+		if err := w.taken(ctx); err != nil {
+			return err
+		}
+	}
+	if err := mark(ctx, w.conn, m); err != nil {
+		return w.d.explain(err)
+	}
+	_, err := w.conn.ExecContext(ctx, "COMMIT")
+	return w.d.explain(err)
+}
+
+// taken ends the file and sees that every row of it was taken as it was.
+func (w *writer) taken(ctx context.Context) error {
 	l := w.load
 	w.load = nil
 	close(l.full)
@@ -309,11 +365,7 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 			fileBuffers.Put(&b)
 		}
 	}
-	if err := mark(ctx, w.conn, m); err != nil {
-		return w.d.explain(err)
-	}
-	_, err := w.conn.ExecContext(ctx, "COMMIT")
-	return w.d.explain(err)
+	return nil
 }
 
 // warned makes an error of the first warning.

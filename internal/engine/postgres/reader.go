@@ -175,6 +175,35 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) err
 	}
 }
 
+// Rows reads the chunk row by row.
+func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
+	cols := p.Carried()
+	if p.Unlike {
+		cols = p.Seen()
+	}
+	w := newWriting(p)
+	var fields [][]byte
+	var stop error
+	_, err := r.conn.CopyTo(ctx, &rowSink{row: func(row []byte) error {
+		if fields, stop = pgcopy.Fields(fields[:0], row); stop != nil {
+			return stop
+		}
+		if out, refused := w.row(fields); refused != nil {
+			stop = take(fields, refused)
+		} else {
+			stop = take(out, nil)
+		}
+		return stop
+	}}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(cols), from(p), keyRange(p, c.Lower, c.Upper)))
+	switch {
+	case stop != nil:
+		return stop
+	case err != nil:
+		return fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
+	}
+	return nil
+}
+
 // End closes the snapshot.
 func (r *reader) End(ctx context.Context) error {
 	_, err := r.conn.Exec(ctx, "COMMIT").ReadAll()

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"fmt"
@@ -21,7 +22,8 @@ type writer struct {
 	conn *pgconn.PgConn
 	w    *wire
 
-	rows   bool // what comes are rows in the neutral form
+	rows   bool   // what comes are rows in the neutral form
+	copy   string // the statement of careful writing
 	text   []byte
 	fields [][]byte
 }
@@ -81,8 +83,42 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 	return nil
 }
 
+// Careful opens the transaction alone; rows come by Put.
+func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
+	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", qualified(p.Target), columnList(p.Carried()))
+	_, err := w.conn.Exec(ctx, "BEGIN").ReadAll()
+	return w.d.explain(err)
+}
+
+// Put copies rows behind a savepoint.
+func (w *writer) Put(ctx context.Context, rows [][]byte) error {
+	if _, err := w.conn.Exec(ctx, "SAVEPOINT rows").ReadAll(); err != nil {
+		return w.d.explain(err)
+	}
+	w.text = w.text[:0]
+	for _, row := range rows {
+		var err error
+		if w.fields, err = pgcopy.Fields(w.fields[:0], row); err != nil {
+			return err
+		}
+		w.text = pgcopy.AppendText(w.text, w.fields)
+	}
+	_, err := w.conn.CopyFrom(ctx, bytes.NewReader(w.text), w.copy)
+	after := "RELEASE SAVEPOINT rows"
+	if err != nil {
+		after = "ROLLBACK TO SAVEPOINT rows; RELEASE SAVEPOINT rows"
+	}
+	if _, lost := w.conn.Exec(ctx, after).ReadAll(); lost != nil {
+		return w.d.explain(lost)
+	}
+	return w.d.explain(err)
+}
+
 // Land ends the COPY and commits it together with the chunk's mark.
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
+	if w.w == nil { // written carefully: no COPY is open
+		return w.commit(ctx, m)
+	}
 	if _, err := w.w.hc.Conn.Write([]byte{'c', 0, 0, 0, 4}); err != nil {
 		return w.fail(ctx, err)
 	}
@@ -94,6 +130,11 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 		return err
 	}
 	w.conn, w.w = conn, nil
+	return w.commit(ctx, m)
+}
+
+// commit notes the mark in the open transaction and commits both.
+func (w *writer) commit(ctx context.Context, m engine.Mark) error {
 	res := w.conn.ExecParams(ctx, `
 INSERT INTO dusty_ferry.chunk_mark AS k (crossing, chunk, epoch, landed, snapshot, rows, bytes, hash)
 VALUES ($1, $2, $3, true, $4, $5, $6, $7)
@@ -109,7 +150,7 @@ ON CONFLICT (crossing, chunk) DO UPDATE
 	if res.CommandTag.RowsAffected() != 1 {
 		return domain.ErrTakenOver
 	}
-	_, err = w.conn.Exec(ctx, "COMMIT").ReadAll()
+	_, err := w.conn.Exec(ctx, "COMMIT").ReadAll()
 	return w.d.explain(err)
 }
 

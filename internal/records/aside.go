@@ -1,0 +1,84 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"dustyferry/internal/domain"
+)
+
+// Aside is a row that was left behind because the target could not take it.
+type Aside struct {
+	ID        int64                    `db:"id"`
+	TableName string                   `db:"table_name"`
+	Ordinal   int                      `db:"ordinal"` // of its chunk
+	Key       JSON[domain.KeyValue]    `db:"key"`
+	Row       JSON[map[string]*string] `db:"row"` // by column, cut; nil is NULL
+	Column    string                   `db:"column_name"`
+	Error     string                   `db:"error"`
+	At        time.Time                `db:"at"`
+}
+
+// SetAside keeps the rows of a chunk that are left behind, in place of those kept
+// for it before; false when the chunk is not held under the epoch any more, or its
+// table would have more of them than the limit.
+func (s *Store) SetAside(ctx context.Context, chunk, epoch int64, rows []Aside, limit int) (bool, error) {
+	done := false
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		var of struct {
+			Crossing int64 `db:"crossing_id"`
+			Table    int64 `db:"table_id"`
+		}
+		// The table's line is locked, so that lanes count one after the other.
+		if err := tx.GetContext(ctx, &of, `
+SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_id
+ WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' FOR UPDATE OF t`, chunk, epoch); errors.Is(err, sql.ErrNoRows) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1`, chunk); err != nil {
+			return err
+		}
+		var others int
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM set_aside WHERE table_id = $1`, of.Table); err != nil {
+			return err
+		}
+		if others+len(rows) > limit {
+			return nil
+		}
+		for _, r := range rows {
+			if _, err := tx.ExecContext(ctx, `
+INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, error) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+				of.Crossing, of.Table, chunk, nullable(r.Key.V), r.Row, r.Column, r.Error); err != nil {
+				return err
+			}
+		}
+		done = true
+		return nil
+	})
+	return done, err
+}
+
+// ForgetAside drops what was kept for a chunk that is carried whole after all.
+func (s *Store) ForgetAside(ctx context.Context, chunk int64) error {
+	_, err := s.DB.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1`, chunk)
+	return err
+}
+
+// AsideOf lists rows of a crossing that were left behind, by table and place, and
+// how many there are.
+func (s *Store) AsideOf(ctx context.Context, crossing int64, table string, offset, limit int) ([]Aside, int, error) {
+	const where = ` FROM set_aside a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id WHERE a.crossing_id = $1 AND ($2 = '' OR t.source_name = $2)`
+	n, err := single[int](ctx, s, `SELECT count(*)`+where, crossing, table)
+	if err != nil {
+		return nil, 0, err
+	}
+	list, err := all[Aside](ctx, s, `SELECT a.id, t.source_name AS table_name, k.ordinal, a.key, a.row, a.column_name, a.error, a.at`+where+`
+ ORDER BY t.ordinal, k.ordinal, a.id LIMIT $4 OFFSET $3`, crossing, table, offset, limit)
+	return list, n, err
+}

@@ -1,0 +1,252 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"unicode/utf8"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
+	"dustyferry/internal/records"
+)
+
+// A chunk whose data the target refuses is carried again carefully: its rows go in
+// small batches, each behind a savepoint of the one target transaction, and a batch
+// that is refused is halved until the very rows are known. They are named, or, by the
+// crossing's choice, set aside while all others land.
+
+// How careful carrying cuts a chunk.
+const (
+	carefulRows  = 1000
+	carefulBytes = 4 << 20
+	shownRows    = 5   // of those that cannot land, in a reason
+	shownText    = 200 // characters of a value that is kept to be shown
+)
+
+// refusedRows says which rows of a chunk cannot land.
+type refusedRows struct {
+	first []records.Aside
+	more  bool // there may be more than were looked for
+	hint  string
+}
+
+func (r *refusedRows) Error() string {
+	var out []string
+	for _, a := range r.first[:min(len(r.first), shownRows)] {
+		out = append(out, rowText(a))
+	}
+	what := counted(len(r.first), "row", "rows")
+	if r.more {
+		what = "at least " + what
+	}
+	return fmt.Sprintf("%s cannot land: %s%s", what, strings.Join(out, "; "), r.hint)
+}
+
+func rowText(a records.Aside) string {
+	where := "a row without a key"
+	if a.Key.V != nil {
+		where = "key " + strings.Join(a.Key.V, ", ")
+	}
+	if a.Column != "" {
+		where += ", column " + a.Column
+	}
+	return where + ": " + strings.TrimSuffix(a.Error, ".")
+}
+
+// careful carries a chunk that was refused. It returns refusedRows when rows cannot
+// land and are not to be set aside.
+func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *records.Chunk) error {
+	l.close()
+	src, dst, err := l.v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	if err := l.v.sameSource(ctx, c, src); err != nil {
+		return err
+	}
+	if l.reader, err = src.OpenReader(ctx); err != nil {
+		return err
+	}
+	if l.writer, err = dst.OpenWriter(ctx); err != nil {
+		return err
+	}
+	plan, dc := &l.table.Plan.V, chunk.Domain()
+	there := plan.OnTarget()
+	snap, err := l.reader.Begin(ctx)
+	if err != nil {
+		return err
+	}
+	if err := l.writer.Careful(ctx, &there); err != nil {
+		return err
+	}
+	aside := c.Settings.V.BadRows == "set aside"
+	f := &sifter{ctx: ctx, w: l.writer, plan: plan, cols: plan.Carried(), most: c.Settings.V.BadRowsLimit}
+	if plan.Unlike {
+		f.cols = plan.Seen()
+	}
+	if !aside {
+		f.most = shownRows
+	}
+	err = l.reader.Rows(ctx, plan, &dc, f.take)
+	if err == nil {
+		err = f.flush()
+	}
+	switch {
+	case errors.Is(err, errManyBad):
+		refused := &refusedRows{first: f.bad, more: true}
+		if aside {
+			refused.hint = fmt.Sprintf("; more than bad_rows_limit, %d, of the table would be set aside", c.Settings.V.BadRowsLimit)
+		}
+		return refused
+	case err != nil:
+		return err
+	case len(f.bad) > 0 && !aside:
+		return &refusedRows{first: f.bad}
+	}
+	if err := l.reader.End(ctx); err != nil {
+		return err
+	}
+	// What is left behind is kept before the rest lands: whoever finds the mark after a
+	// crash finds it complete.
+	if ok, err := l.v.Store.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.V.BadRowsLimit); err != nil {
+		return err
+	} else if !ok {
+		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of the table would be set aside", c.Settings.V.BadRowsLimit)}
+	}
+	if err := l.writer.Land(ctx, engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: f.sum}); err != nil {
+		return err
+	}
+	if err := l.v.Store.Landed(ctx, chunk.ID, snap, f.sum); err != nil {
+		return err
+	}
+	if len(f.bad) > 0 {
+		l.v.Say(ctx, "warning", System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside %s' lists them",
+			counted(len(f.bad), "row", "rows"), l.table.SourceName, chunk.Ordinal+1, rowText(f.bad[0]), c.Name)
+	}
+	return nil
+}
+
+var errManyBad = errors.New("enough rows that cannot land are known")
+
+// sifter puts rows batch by batch and keeps those that are refused.
+type sifter struct {
+	ctx   context.Context
+	w     engine.Writer
+	plan  *domain.TablePlan
+	cols  []domain.Column
+	most  int
+	batch [][]byte
+	size  int
+	sum   rowhash.Sum
+	bad   []records.Aside
+}
+
+func (f *sifter) take(fields [][]byte, refused error) error {
+	if refused != nil {
+		return f.keep(fields, refused)
+	}
+	row := pgcopy.AppendFields(nil, fields)
+	f.batch, f.size = append(f.batch, row), f.size+len(row)
+	if len(f.batch) < carefulRows && f.size < carefulBytes {
+		return nil
+	}
+	return f.flush()
+}
+
+func (f *sifter) flush() error {
+	err := f.put(f.batch)
+	f.batch, f.size = f.batch[:0], 0
+	return err
+}
+
+// put writes rows, halving them where they are refused.
+func (f *sifter) put(rows [][]byte) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	err := f.w.Put(f.ctx, rows)
+	switch {
+	case err == nil:
+		for _, r := range rows {
+			f.sum.Add(r)
+		}
+		return nil
+	case !ofRows(err):
+		return err
+	case len(rows) == 1:
+		fields, broken := pgcopy.Fields(nil, rows[0])
+		if broken != nil {
+			return broken
+		}
+		return f.keep(fields, err)
+	}
+	if err := f.put(rows[:len(rows)/2]); err != nil {
+		return err
+	}
+	return f.put(rows[len(rows)/2:])
+}
+
+// keep notes a row that cannot land, with as much of it as is to be shown.
+func (f *sifter) keep(fields [][]byte, why error) error {
+	a := records.Aside{Error: saidOf(why), Row: records.JSON[map[string]*string]{V: map[string]*string{}}}
+	text := func(i int) *string {
+		switch {
+		case i >= len(fields) || fields[i] == nil:
+			return nil
+		case f.cols[i].Mask != "":
+			masked := "masked"
+			return &masked
+		}
+		s := strings.ToValidUTF8(strings.ReplaceAll(string(fields[i]), "\x00", "\ufffd"), "\ufffd")
+		if utf8.RuneCountInString(s) > shownText {
+			s = string([]rune(s)[:shownText]) + "…"
+		}
+		return &s
+	}
+	for i, c := range f.cols {
+		a.Row.V[c.Name] = text(i)
+	}
+	for _, i := range f.plan.KeyIndexes(f.cols) {
+		v := ""
+		if s := text(i); s != nil {
+			v = *s
+		}
+		a.Key.V = append(a.Key.V, v)
+	}
+	a.Column = columnIn(a.Error, f.plan)
+	f.bad = append(f.bad, a)
+	if len(f.bad) > f.most {
+		return errManyBad
+	}
+	return nil
+}
+
+// saidOf is what the server said of one row, without where that was.
+func saidOf(err error) string {
+	text := err.Error()
+	if _, after, ok := strings.Cut(text, " said: "); ok {
+		text = after
+	}
+	text, _, _ = strings.Cut(text, "; nothing of the chunk was kept")
+	text, _, _ = strings.Cut(text, ", Failing row contains")
+	return text
+}
+
+// columnIn finds the column that an error names, by its name on either side.
+func columnIn(text string, p *domain.TablePlan) string {
+	there := p.There()
+	for i, c := range p.Carried() {
+		for _, name := range []string{c.Name, there[i].Name} {
+			for _, form := range []string{"column %s:", "column \"%s\"", "column '%s'", "column `%s`", ".`%s`", "column %s "} {
+				if strings.Contains(text+" ", fmt.Sprintf(form, name)) {
+					return c.Name
+				}
+			}
+		}
+	}
+	return ""
+}
