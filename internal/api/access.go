@@ -101,7 +101,7 @@ func (s *calls) ListWorkers(ctx context.Context, _ contract.ListWorkersRequestOb
 	rows, err := s.Store.Workers(ctx)
 	out := contract.ListWorkers200JSONResponse{}
 	for _, w := range rows {
-		out = append(out, contract.Worker{Name: w.Name, Host: w.Host, Pid: w.PID, Version: w.Version, Lanes: w.Lanes, Streams: w.Streams,
+		out = append(out, contract.Worker{Name: w.Name, Host: w.Host, Pid: w.PID, Version: w.Version, Labels: notNil(w.Labels.V), Lanes: w.Lanes, Streams: w.Streams,
 			StartedAt: w.StartedAt, SeenAt: w.SeenAt})
 	}
 	return out, err

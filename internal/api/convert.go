@@ -138,6 +138,9 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 	if c.TablesLanded == c.Progress.Tables && c.Progress.Tables > 0 {
 		p.RowsEstimated, p.BytesEstimated = c.Rows, c.Bytes
 	}
+	if c.LanesNow.Valid && c.Phase == domain.PhaseLoading {
+		p.LanesNow, p.LanesWhy = ptr(int(c.LanesNow.Int64)), ptr(c.Pace.V.Reason)
+	}
 	if c.Work != "" {
 		p.Work = &c.Work
 	}

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -130,4 +132,30 @@ func (a *app) tokenCmd() *cobra.Command {
 	}
 	c.AddCommand(add, list, revoke)
 	return c
+}
+
+func (a *app) workersCmd() *cobra.Command {
+	return &cobra.Command{
+		Use: "workers", Short: "List the processes that share the work", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			out, err := client.Do[[]contract.Worker](api.API.ListWorkersWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) {
+				w.row("WORKER", "STATE", "LANES", "CAPTURES", "LABELS", "MACHINE", "VERSION")
+				for _, k := range out {
+					state := "at work"
+					if silent := time.Since(k.SeenAt); silent > 10*time.Second {
+						state = "silent for " + took(silent.Seconds())
+					}
+					w.row(k.Name, state, num(int64(k.Lanes)), num(int64(k.Streams)), strings.Join(k.Labels, ", "), fmt.Sprintf("%s, process %d", k.Host, k.Pid), k.Version)
+				}
+			})
+		},
+	}
 }

@@ -115,7 +115,7 @@ found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
 		c.GroupID = "journey"
 		root.AddCommand(c)
 	}
-	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
+	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.workersCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
 		c.GroupID = "service"
 		root.AddCommand(c)
 	}

@@ -1408,13 +1408,19 @@ type Progress struct {
 	Capture string `json:"capture"`
 
 	// CaptureNote What capture waits for, absent when nothing
-	CaptureNote          *string  `json:"capture_note,omitempty"`
-	Changes              int64    `json:"changes"`
-	ChangesPerSecond     float64  `json:"changes_per_second"`
-	Chunks               int      `json:"chunks"`
-	ChunksLanded         int      `json:"chunks_landed"`
-	LagBytes             int64    `json:"lag_bytes"`
-	LagSeconds           float64  `json:"lag_seconds"`
+	CaptureNote      *string `json:"capture_note,omitempty"`
+	Changes          int64   `json:"changes"`
+	ChangesPerSecond float64 `json:"changes_per_second"`
+	Chunks           int     `json:"chunks"`
+	ChunksLanded     int     `json:"chunks_landed"`
+	LagBytes         int64   `json:"lag_bytes"`
+	LagSeconds       float64 `json:"lag_seconds"`
+
+	// LanesNow Lanes that the load may use now, where their number is looked for
+	LanesNow *int `json:"lanes_now,omitempty"`
+
+	// LanesWhy Why it is that many
+	LanesWhy             *string  `json:"lanes_why,omitempty"`
 	RemainingHighSeconds *float64 `json:"remaining_high_seconds,omitempty"`
 	RemainingLowSeconds  *float64 `json:"remaining_low_seconds,omitempty"`
 	RemainingSeconds     *float64 `json:"remaining_seconds,omitempty"`
@@ -1712,7 +1718,10 @@ type Version struct {
 
 // Worker defines model for Worker.
 type Worker struct {
-	Host      string    `json:"host"`
+	Host string `json:"host"`
+
+	// Labels What it is good for; crossings can ask for a label
+	Labels    []string  `json:"labels"`
 	Lanes     int       `json:"lanes"`
 	Name      string    `json:"name"`
 	Pid       int       `json:"pid"`

@@ -1,6 +1,7 @@
 package domain
 
 import (
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -179,8 +180,8 @@ func (s Settings) Validate() error {
 		return Invalid("bad_rows_limit is %d; give a number from 1 to 1000000", s.BadRowsLimit)
 	case s.BuildLanes < 1 || s.BuildLanes > 32:
 		return Invalid("build_lanes is %d; give a number from 1 to 32", s.BuildLanes)
-	case s.WorkerLabel != "" && ValidName(s.WorkerLabel) != nil:
-		return Invalid("worker_label is %q; use letters, digits, '-', '_' and '.'", s.WorkerLabel)
+	case s.WorkerLabel != "" && ValidLabel(s.WorkerLabel) != nil:
+		return Invalid("worker_label is not right: %s", ValidLabel(s.WorkerLabel))
 	}
 	if _, err := time.LoadLocation(s.QuietZone); err != nil {
 		return Invalid("quiet_zone is %q; give a time zone by its IANA name, such as Europe/Amsterdam", s.QuietZone)
@@ -220,6 +221,16 @@ type Crossing struct {
 // ObjectName is the name of what the crossing leaves on a server: replication
 // slot, publication. It is a plain lower-case identifier.
 func (c *Crossing) ObjectName() string { return "dusty_ferry_" + c.UID }
+
+var labelForm = regexp.MustCompile(`^[a-z0-9]+(-[a-z0-9]+)*$`)
+
+// ValidLabel reports whether s can say what a worker is good for.
+func ValidLabel(s string) error {
+	if len(s) > 40 || !labelForm.MatchString(s) {
+		return Invalid("the label %q must have small letters, digits and dashes between them, at most 40", s)
+	}
+	return nil
+}
 
 // ValidName reports whether s can name a crossing or a database: it appears in
 // addresses and command lines, so it is letters, digits, dash, dot, underscore.

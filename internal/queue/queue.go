@@ -47,10 +47,11 @@ type Work interface {
 
 // Config says how many jobs this process takes at a time.
 type Config struct {
-	Name  string // the worker's name, unique
-	Lanes int
-	Tasks int
-	Log   *slog.Logger
+	Name   string   // the worker's name, unique
+	Labels []string // lanes that ask for one of them come here too
+	Lanes  int
+	Tasks  int
+	Log    *slog.Logger
 }
 
 // Queue is this process's end of the job queue.
@@ -81,12 +82,13 @@ func Migrate(ctx context.Context, pool *pgxpool.Pool) error {
 func New(pool *pgxpool.Pool, c Config) (*Queue, error) {
 	q := &Queue{pool: pool, workers: river.NewWorkers()}
 	var err error
+	queues := map[string]river.QueueConfig{lanes: {MaxWorkers: c.Lanes}, tasks: {MaxWorkers: c.Tasks}}
+	for _, label := range c.Labels {
+		queues[lanesOf(label)] = river.QueueConfig{MaxWorkers: c.Lanes}
+	}
 	q.client, err = river.NewClient(riverpgxv5.New(pool), &river.Config{
-		ID: c.Name,
-		Queues: map[string]river.QueueConfig{
-			lanes: {MaxWorkers: c.Lanes},
-			tasks: {MaxWorkers: c.Tasks},
-		},
+		ID:                          c.Name,
+		Queues:                      queues,
 		Workers:                     q.workers,
 		JobTimeout:                  -1, // lanes and tasks end by themselves or are cancelled
 		CompletedJobRetentionPeriod: time.Hour,
@@ -127,9 +129,18 @@ func (q *Queue) In(ctx context.Context, f func(tx pgx.Tx) error) error {
 	return pgx.BeginFunc(ctx, q.pool, f)
 }
 
-// AddLane adds a lane's job inside the transaction.
-func (q *Queue) AddLane(ctx context.Context, tx pgx.Tx, crossing, lane int64) (int64, error) {
-	r, err := q.client.InsertTx(ctx, tx, LaneArgs{crossing, lane}, &river.InsertOpts{Queue: lanes, MaxAttempts: 1})
+// lanesOf is where lanes wait that ask for a label.
+func lanesOf(label string) string {
+	if label == "" {
+		return lanes
+	}
+	return lanes + "-" + label
+}
+
+// AddLane adds a lane's job inside the transaction, for workers with the label, or for
+// any.
+func (q *Queue) AddLane(ctx context.Context, tx pgx.Tx, crossing, lane int64, label string) (int64, error) {
+	r, err := q.client.InsertTx(ctx, tx, LaneArgs{crossing, lane}, &river.InsertOpts{Queue: lanesOf(label), MaxAttempts: 1})
 	if err != nil {
 		return 0, err
 	}

@@ -92,20 +92,21 @@ func (s *Store) EndSession(ctx context.Context, hash string) error {
 
 // Worker is a process that shares the work.
 type Worker struct {
-	Name      string    `db:"name"`
-	Host      string    `db:"host"`
-	PID       int       `db:"pid"`
-	Version   string    `db:"version"`
-	StartedAt time.Time `db:"started_at"`
-	SeenAt    time.Time `db:"seen_at"`
-	Lanes     int       `db:"lanes"`
-	Streams   int       `db:"streams"`
+	Name      string         `db:"name"`
+	Host      string         `db:"host"`
+	PID       int            `db:"pid"`
+	Version   string         `db:"version"`
+	StartedAt time.Time      `db:"started_at"`
+	SeenAt    time.Time      `db:"seen_at"`
+	Labels    JSON[[]string] `db:"labels"`
+	Lanes     int            `db:"lanes"`
+	Streams   int            `db:"streams"`
 }
 
 // SeeWorker says that a worker is alive.
 func (s *Store) SeeWorker(ctx context.Context, w Worker) error {
 	_, err := s.DB.NamedExecContext(ctx, `
-INSERT INTO workers (name, host, pid, version) VALUES (:name, :host, :pid, :version)
+INSERT INTO workers (name, host, pid, version, labels) VALUES (:name, :host, :pid, :version, :labels)
 ON CONFLICT (name) DO UPDATE SET seen_at = now()`, w)
 	return err
 }

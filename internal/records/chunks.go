@@ -125,7 +125,7 @@ func (s *Store) Claim(ctx context.Context, crossing int64, worker string) (*Chun
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var lanes, busy int
 		if err := tx.GetContext(ctx, &lanes, `
-SELECT (settings->>'lanes')::int FROM crossings
+SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
  WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') FOR UPDATE`, crossing); err != nil {
 			return err
 		}
@@ -155,18 +155,18 @@ RETURNING *`, crossing, worker, seconds(Lease))
 	return &c, nil
 }
 
-// RenewChunk prolongs the lease and returns the crossing's speed limit as it is
+// RenewChunk prolongs the lease and returns the crossing's settings as they are
 // now; false says that the chunk was taken away.
-func (s *Store) RenewChunk(ctx context.Context, id, epoch int64) (int64, bool, error) {
-	limits, err := all[int64](ctx, s, `
+func (s *Store) RenewChunk(ctx context.Context, id, epoch int64) (domain.Settings, bool, error) {
+	now, err := all[JSON[domain.Settings]](ctx, s, `
 UPDATE chunks k SET lease_until = now() + $3::interval
   FROM crossings c
  WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND c.id = k.crossing_id AND c.condition <> 'paused'
-RETURNING coalesce((c.settings->>'speed_limit')::bigint, 0)`, id, epoch, seconds(Lease))
-	if err != nil || len(limits) == 0 {
-		return 0, false, err
+RETURNING c.settings`, id, epoch, seconds(Lease))
+	if err != nil || len(now) == 0 {
+		return domain.Settings{}, false, err
 	}
-	return limits[0], true, nil
+	return now[0].V, true, nil
 }
 
 // Landed records a chunk that landed on the target. It is idempotent.

@@ -84,10 +84,42 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	stands, err := s.Schema(ctx)
+	if err != nil {
+		return err
+	}
+	if known := Known(); stands > known {
+		return Newer(stands)
+	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bringing the control database's schema up to date: %w", err)
 	}
 	return nil
+}
+
+// Known is the newest version of the schema that this program knows.
+func Known() int64 {
+	list, _ := fs.Glob(migrations, "migrations/*.sql")
+	var newest int64
+	for _, name := range list {
+		v, _ := goose.NumericComponent(name)
+		newest = max(newest, v)
+	}
+	return newest
+}
+
+// Schema is the version of the control database's schema, 0 before the first.
+func (s *Store) Schema(ctx context.Context) (int64, error) {
+	there, err := single[bool](ctx, s, `SELECT to_regclass('goose_db_version') IS NOT NULL`)
+	if err != nil || !there {
+		return 0, err
+	}
+	return single[int64](ctx, s, `SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied`)
+}
+
+// Newer is the error of a program that is older than the control database.
+func Newer(stands int64) error {
+	return domain.Conflict("the control database has been brought to version %d by a newer program; this one knows version %d. Start the newer program here too", stands, Known())
 }
 
 // In runs f in a transaction.

@@ -196,11 +196,11 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
-	st, err := s.ClaimStream(t.Context(), "w")
+	st, err := s.ClaimStream(t.Context(), "w", nil)
 	if err != nil || st == nil || st.Applied != 100 {
 		t.Fatalf("%+v (%v)", st, err)
 	}
-	if other, _ := s.ClaimStream(t.Context(), "w2"); other != nil {
+	if other, _ := s.ClaimStream(t.Context(), "w2", nil); other != nil {
 		t.Error("two follow one crossing")
 	}
 	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionPaused, "night", false); err != nil {
@@ -226,7 +226,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 1, 1)
-	st, err := s.ClaimStream(t.Context(), "w")
+	st, err := s.ClaimStream(t.Context(), "w", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

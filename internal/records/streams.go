@@ -64,20 +64,21 @@ func (s *Store) Stream(ctx context.Context, crossing int64) (*Stream, error) {
 	return &st, err
 }
 
-// ClaimStream takes a stream nobody holds, or returns nil.
-func (s *Store) ClaimStream(ctx context.Context, worker string) (*Stream, error) {
+// ClaimStream takes a stream nobody holds and that asks for none but the worker's
+// labels, or returns nil.
+func (s *Store) ClaimStream(ctx context.Context, worker string, labels []string) (*Stream, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
 UPDATE streams SET epoch = epoch + 1, worker = $1, lease_until = now() + $2::interval
  WHERE crossing_id = (
        SELECT st.crossing_id FROM streams st JOIN crossings c ON c.id = st.crossing_id
         WHERE st.lease_until < now() AND st.not_before <= now()
-          AND c.kind <> 'load'
+          AND c.kind <> 'load' AND coalesce(c.settings->>'worker_label', '') = ANY ($3 || '{""}'::text[])
           AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
           AND (c.condition = 'running' OR c.condition = 'paused' AND c.keep_capture
                OR c.condition = 'held' AND st.failures >= 0)
         ORDER BY st.not_before LIMIT 1 FOR UPDATE OF st SKIP LOCKED)
-RETURNING crossing_id`, worker, seconds(Lease))
+RETURNING crossing_id`, worker, seconds(Lease), append([]string{}, labels...))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

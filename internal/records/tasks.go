@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
+	"dustyferry/internal/core/pace"
 	"dustyferry/internal/domain"
 )
 
@@ -106,18 +107,55 @@ type LaneWanted struct {
 	CrossingID int64 `db:"crossing_id"`
 	Have       int   `db:"have"`
 	Want       int   `db:"want"`
+
+	Settings JSON[domain.Settings] `db:"settings"`
 }
 
 // LanesWanted lists crossings that load and lack lanes.
 func (s *Store) LanesWanted(ctx context.Context) ([]LaneWanted, error) {
 	return all[LaneWanted](ctx, s, `
 SELECT * FROM (
-  SELECT c.id AS crossing_id, (SELECT count(*) FROM lanes l WHERE l.crossing_id = c.id) AS have,
-         least((c.settings->>'lanes')::int,
+  SELECT c.id AS crossing_id, c.settings, (SELECT count(*) FROM lanes l WHERE l.crossing_id = c.id) AS have,
+         least(coalesce(c.lanes_now, (c.settings->>'lanes')::int),
                (SELECT count(*) FROM (SELECT 1 FROM chunks k JOIN tables t ON t.id = k.table_id
                  WHERE k.crossing_id = c.id AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading' LIMIT 64) x)) AS want
     FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')) w
  WHERE have < want`)
+}
+
+// LanesWaiting reports whether lanes of other crossings wait for a worker.
+func (s *Store) LanesWaiting(ctx context.Context, crossing int64) (bool, error) {
+	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM lanes WHERE worker = '' AND crossing_id <> $1)`, crossing)
+}
+
+// Pacing is a load whose number of lanes is looked for, or was.
+type Pacing struct {
+	ID       int64                 `db:"id"`
+	Name     string                `db:"name"`
+	Source   string                `db:"source"`
+	Target   string                `db:"target"`
+	Settings JSON[domain.Settings] `db:"settings"`
+	Now      sql.NullInt64         `db:"lanes_now"`
+	State    JSON[pace.State]      `db:"pace"`
+	Moved    int64                 `db:"moved"`
+	Busy     int                   `db:"busy"`
+}
+
+// Pacings lists the loads whose number of lanes is to be looked at.
+func (s *Store) Pacings(ctx context.Context) ([]Pacing, error) {
+	return all[Pacing](ctx, s, `
+SELECT c.id, c.name, s.name AS source, t.name AS target, c.settings, c.lanes_now, c.pace,
+       coalesce((SELECT sum(bytes_landed) FROM tables x WHERE x.crossing_id = c.id), 0)::bigint + coalesce(k.bytes, 0)::bigint AS moved, coalesce(k.n, 0) AS busy
+  FROM crossings c JOIN databases s ON s.id = c.source_id JOIN databases t ON t.id = c.target_id
+  LEFT JOIN (SELECT crossing_id, sum(bytes) AS bytes, count(*) AS n FROM chunks WHERE state = 'reading' GROUP BY crossing_id) k ON k.crossing_id = c.id
+ WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')
+   AND (c.lanes_now IS NOT NULL OR coalesce((c.settings->>'least_lanes')::int, 0) > 0)`)
+}
+
+// SavePace keeps how many lanes a load uses now, 0: as many as its settings say.
+func (s *Store) SavePace(ctx context.Context, id int64, lanes int, state pace.State) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET lanes_now = nullif($2, 0), pace = $3 WHERE id = $1`, id, lanes, JSON[pace.State]{state})
+	return err
 }
 
 // DeadLanes removes lanes whose holder fell silent and returns their jobs.

@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"dustyferry/internal/api"
+	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/engine/mariadb"
 	"dustyferry/internal/engine/postgres"
@@ -29,12 +30,13 @@ import (
 
 // Settings are a process's settings.
 type Settings struct {
-	Listen     string // host:port of the HTTP interface
-	DataDir    string // where the key file and our own control database live
-	ControlURL string // empty: our own
-	KeyFile    string // empty: <DataDir>/key
-	Lanes      int    // lanes this process carries at once
-	Serve      bool   // with the HTTP interface; otherwise a worker only
+	Listen     string   // host:port of the HTTP interface
+	DataDir    string   // where the key file and our own control database live
+	ControlURL string   // empty: our own
+	KeyFile    string   // empty: <DataDir>/key
+	Lanes      int      // lanes this process carries at once
+	Labels     []string // what this process is good for; crossings can ask for a label
+	Serve      bool     // with the HTTP interface; otherwise a worker only
 	TLSCert    string
 	TLSKey     string
 	Version    string
@@ -116,11 +118,16 @@ func (s *Service) start(ctx context.Context) error {
 	}
 	host, _ := os.Hostname()
 	name := fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:4])
-	q, err := queue.New(s.store.Pool, queue.Config{Name: name, Lanes: set.Lanes, Tasks: 8, Log: set.Log})
+	for _, l := range set.Labels {
+		if err := domain.ValidLabel(l); err != nil {
+			return err
+		}
+	}
+	q, err := queue.New(s.store.Pool, queue.Config{Name: name, Labels: set.Labels, Lanes: set.Lanes, Tasks: 8, Log: set.Log})
 	if err != nil {
 		return err
 	}
-	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Version: set.Version}
+	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, Version: set.Version, Outdated: s.failed}
 	s.store.Reveal = s.voyage.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err

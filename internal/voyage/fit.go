@@ -97,7 +97,7 @@ func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note f
 			err := s.src.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes}, func(fields [][]byte) error {
 				check.Row(fields)
 				if check.Bytes-weighed > 64<<10 {
-					if err := brake(ctx, limit, int(check.Bytes-weighed)); err != nil {
+					if err := wait(ctx, limit, int(check.Bytes-weighed)); err != nil {
 						return err
 					}
 					weighed = check.Bytes

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/core/pace"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
@@ -25,7 +26,7 @@ func (v *Voyage) keep(ctx context.Context) {
 	every(ctx, time.Second, func() {
 		beat++
 		_, err := v.Store.Alone(ctx, keeperLock, func() error {
-			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.movePhases(ctx), v.sample(ctx, beat))
+			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.sample(ctx, beat))
 		})
 		if err != nil && ctx.Err() == nil {
 			v.Log.Warn("the keeper met an error", "error", err)
@@ -77,13 +78,16 @@ func (v *Voyage) topUp(ctx context.Context) error {
 		return err
 	}
 	for _, w := range wanted {
+		if pace.Of(w.Settings.V, time.Now()).Stop {
+			continue // quiet hours: lanes come again when they are over
+		}
 		for range w.Want - w.Have {
 			err := v.Queue.In(ctx, func(tx pgx.Tx) error {
 				lane, err := records.AddLaneTx(ctx, tx, w.CrossingID)
 				if err != nil {
 					return err
 				}
-				job, err := v.Queue.AddLane(ctx, tx, w.CrossingID, lane)
+				job, err := v.Queue.AddLane(ctx, tx, w.CrossingID, lane, w.Settings.V.WorkerLabel)
 				if err != nil {
 					return err
 				}
@@ -213,7 +217,16 @@ func (v *Voyage) movePhases(ctx context.Context) error {
 func (v *Voyage) report(ctx context.Context) {
 	host, _ := os.Hostname()
 	see := func() {
-		if err := v.Store.SeeWorker(ctx, records.Worker{Name: v.Worker, Host: host, PID: os.Getpid(), Version: v.Version}); err != nil && ctx.Err() == nil {
+		// Two versions side by side: an older program gives back what it holds and ends
+		// as soon as a newer one has changed the records.
+		if stands, err := v.Store.Schema(ctx); err == nil && stands > records.Known() {
+			select {
+			case v.Outdated <- records.Newer(stands):
+			default:
+			}
+			return
+		}
+		if err := v.Store.SeeWorker(ctx, records.Worker{Name: v.Worker, Host: host, PID: os.Getpid(), Version: v.Version, Labels: records.JSON[[]string]{V: append([]string{}, v.Labels...)}}); err != nil && ctx.Err() == nil {
 			v.Log.Warn("the control database cannot be written", "error", err)
 		}
 	}

@@ -10,8 +10,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/time/rate"
-
+	"dustyferry/internal/core/pace"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -37,17 +36,38 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 			cancel()
 		}
 	})
+	v.mu.Lock()
+	room := v.carrying < v.Lanes
+	v.carrying++
+	v.mu.Unlock()
+	defer func() {
+		v.mu.Lock()
+		v.carrying--
+		v.mu.Unlock()
+	}()
+	if !room { // lanes that ask for a label come by a queue of their own, beside the others
+		return nil
+	}
 	l := &laneWork{v: v}
 	defer l.close()
+	began := time.Now()
 	for ctx.Err() == nil {
+		c, err := v.Store.CrossingByID(ctx, crossing)
+		if err != nil || pace.Of(c.Settings.V, time.Now()).Stop {
+			return err
+		}
+		// Crossings take turns: the keeper adds this one's lane again, behind the others.
+		if time.Since(began) > turn {
+			if others, err := v.Store.LanesWaiting(ctx, crossing); err != nil || others {
+				return err
+			}
+			began = time.Now()
+		}
 		chunk, err := v.Store.Claim(ctx, crossing, v.Worker)
 		if err != nil || chunk == nil {
 			return err
 		}
-		c, err := v.Store.CrossingByID(ctx, crossing)
-		if err == nil {
-			err = l.carry(ctx, &c, chunk)
-		}
+		err = l.carry(ctx, &c, chunk)
 		if err != nil {
 			l.close()
 			v.returnChunk(ctx, &c, chunk, err)
@@ -55,6 +75,9 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 	}
 	return ctx.Err()
 }
+
+// turn is for how long a lane carries while lanes of other crossings wait for a worker.
+const turn = 10 * time.Second
 
 // laneWork is a lane's connections, kept from chunk to chunk.
 type laneWork struct {
@@ -110,17 +133,18 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 	defer cancel(nil)
 	keep.Go(func() {
 		every(ctx, records.Renew, func() {
-			limit, ok, err := v.Store.RenewChunk(ctx, chunk.ID, chunk.Epoch)
+			set, ok, err := v.Store.RenewChunk(ctx, chunk.ID, chunk.Epoch)
 			if err == nil && !ok {
 				cancel(domain.ErrTakenOver)
 				return
 			}
 			if err == nil {
-				v.limiter(c.ID, limit) // a new limit holds within the chunk
+				v.brakesOf(c.ID, pace.Of(set, time.Now())) // a new limit holds within the chunk
 			}
-			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(density), moved.read.Load(), moved.written.Load())
+			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(), moved.read.Load(), moved.written.Load())
 		})
 	})
+	moved.density = density
 	err := l.move(ctx, c, chunk, &moved)
 	if err != nil && ctx.Err() == nil && ofRows(err) {
 		err = l.careful(ctx, c, chunk)
@@ -132,12 +156,15 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 }
 
 // moved is how far a chunk has come, in bytes of its wire form.
-type moved struct{ read, written atomic.Int64 }
+type moved struct {
+	read, written atomic.Int64
+	density       float64 // rows in a byte, 0: not known
+}
 
 // rows guesses how many rows were written so far, from how many the table has
 // had in a byte; the exact number is known when the chunk was read to its end.
-func (m *moved) rows(density float64) int64 {
-	return int64(float64(m.written.Load()) * density)
+func (m *moved) rows() int64 {
+	return int64(float64(m.written.Load()) * m.density)
 }
 
 func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
@@ -167,7 +194,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err := l.writer.Begin(ctx, &there); err != nil {
 		return err
 	}
-	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, l.v.limiter(c.ID, c.Settings.V.SpeedLimit), m)
+	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, l.v.brakesOf(c.ID, pace.Of(c.Settings.V, time.Now())), m)
 	if err != nil {
 		return err
 	}
@@ -194,7 +221,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 const queued = 3
 
 // pump moves a chunk's blocks from reader to writer, each on its own goroutine.
-func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, limit *rate.Limiter, m *moved) (rowhash.Sum, error) {
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, br *brakes, m *moved) (rowhash.Sum, error) {
 	blocks := make(chan engine.Block, queued)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -202,8 +229,14 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	var readErr error
 	go func() {
 		defer close(blocks)
+		reading := time.Now()
 		sum, readErr = r.Copy(ctx, p, c, func(b engine.Block) error {
 			m.read.Add(int64(len(b.Data)))
+			defer func() { reading = time.Now() }()
+			if err := br.rest(ctx, time.Since(reading)); err != nil {
+				b.Release()
+				return err
+			}
 			select {
 			case blocks <- b:
 				return nil
@@ -216,7 +249,7 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	var writeErr error
 	for b := range blocks {
 		if writeErr == nil {
-			if writeErr = brake(ctx, limit, len(b.Data)); writeErr == nil {
+			if writeErr = br.pass(ctx, len(b.Data), m.density); writeErr == nil {
 				writeErr = w.Write(ctx, b.Data)
 			}
 			m.written.Add(int64(len(b.Data)))
@@ -230,44 +263,6 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 		return sum, writeErr
 	}
 	return sum, readErr
-}
-
-// brake waits until n bytes may pass, a quarter of a second's worth at a time: a
-// wait that has begun keeps to the limit it began with, and a person who lifts a
-// low limit must not wait for what a whole block would have taken.
-func brake(ctx context.Context, limit *rate.Limiter, n int) error {
-	for n > 0 {
-		step := min(n, 1<<20, max(int(min(limit.Limit()/4, 1<<20)), 1))
-		if err := limit.WaitN(ctx, step); err != nil {
-			return err
-		}
-		n -= step
-	}
-	return nil
-}
-
-// limiter returns the crossing's brake, which all its lanes in this process
-// share, set to so many bytes per second (0: none).
-func (v *Voyage) limiter(crossing, speed int64) *rate.Limiter {
-	limit, burst := rate.Limit(speed), int(max(speed, 1<<20))
-	if speed <= 0 {
-		limit, burst = rate.Inf, 1<<20
-	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	l := v.brakes[crossing]
-	if l == nil {
-		if v.brakes == nil {
-			v.brakes = map[int64]*rate.Limiter{}
-		}
-		l = rate.NewLimiter(limit, burst)
-		v.brakes[crossing] = l
-	}
-	if l.Limit() != limit {
-		l.SetBurst(burst)
-		l.SetLimit(limit)
-	}
-	return l
 }
 
 // returnChunk takes a chunk back from whoever held it: first the ledger raises

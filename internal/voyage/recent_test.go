@@ -1,11 +1,8 @@
 package voyage
 
 import (
-	"context"
 	"testing"
 	"time"
-
-	"golang.org/x/time/rate"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
@@ -40,43 +37,5 @@ func TestRecentTransactions(t *testing.T) {
 	}
 	if r.take(set) != nil {
 		t.Error("nothing has come since, and yet it is told again")
-	}
-}
-
-// TestTheBrakeFollowsTheSetting: a crossing's lanes share one brake, whose speed
-// changes while they hold it.
-func TestTheBrakeFollowsTheSetting(t *testing.T) {
-	v := &Voyage{}
-	l := v.limiter(1, 5<<20)
-	if v.limiter(1, 5<<20) != l || v.limiter(2, 5<<20) == l {
-		t.Error("the brake is not the crossing's own")
-	}
-	if v.limiter(1, 0); l.Limit() != rate.Inf {
-		t.Errorf("without a limit it still brakes: %v", l.Limit())
-	}
-	if v.limiter(1, 1000); l.Limit() != 1000 || l.Burst() < 1<<20 {
-		t.Errorf("limit %v, burst %d", l.Limit(), l.Burst())
-	}
-}
-
-// TestLiftingALimitEndsTheWait: a block that waits under a tiny limit goes on as
-// soon as the limit is lifted, not when its turn under the old one would have come.
-func TestLiftingALimitEndsTheWait(t *testing.T) {
-	v := &Voyage{}
-	l := v.limiter(1, 1000)
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
-	defer cancel()
-	begun, ended := make(chan bool), make(chan error, 1)
-	go func() {
-		close(begun)
-		ended <- brake(ctx, l, 3<<20) // the better part of an hour
-	}()
-	<-begun
-	for l.Tokens() > 0 { // until it waits
-		time.Sleep(time.Millisecond)
-	}
-	v.limiter(1, 0)
-	if err := <-ended; err != nil {
-		t.Error(err)
 	}
 }

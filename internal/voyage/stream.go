@@ -24,7 +24,7 @@ func (v *Voyage) follow(ctx context.Context) {
 		default:
 			return
 		}
-		st, err := v.Store.ClaimStream(ctx, v.Worker)
+		st, err := v.Store.ClaimStream(ctx, v.Worker, v.Labels)
 		if err != nil || st == nil {
 			if err != nil && ctx.Err() == nil {
 				v.Log.Warn("streams cannot be claimed", "error", err)

@@ -55,6 +55,11 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
 	types = append(types, clashes(s.plans)...)
+	label, err := v.labelEntry(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	types = append(types, label...)
 	way, err := v.way(ctx, c, s.catalog)
 	if err != nil {
 		return nil, err
@@ -371,4 +376,23 @@ func blocking(entries []domain.Entry) string {
 		}
 	}
 	return strings.Join(out, "; ")
+}
+
+// labelEntry says when no worker has the label that the crossing asks for.
+func (v *Voyage) labelEntry(ctx context.Context, c *records.Crossing) ([]domain.Entry, error) {
+	label := c.Settings.V.WorkerLabel
+	if label == "" {
+		return nil, nil
+	}
+	workers, err := v.Store.Workers(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range workers {
+		if slices.Contains(w.Labels.V, label) && time.Since(w.SeenAt) < 10*time.Second {
+			return []domain.Entry{{Verdict: domain.Fine, Topic: "workers", Subject: c.Name, Measured: "a worker with the label " + label + " is at work"}}, nil
+		}
+	}
+	return []domain.Entry{{Verdict: domain.ToKnow, Topic: "workers", Subject: c.Name, Measured: "no worker with the label " + label + " is at work: chunks and changes wait until there is one",
+		Remedy: "dustyferry worker --label " + label}}, nil
 }

@@ -15,8 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/time/rate"
-
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -36,6 +34,10 @@ type Voyage struct {
 	Drivers []engine.Driver
 	Log     *slog.Logger
 	Worker  string // this process's name
+	Labels  []string
+	Lanes   int // chunks this process carries at once
+	// Outdated is told when a newer program has changed the records.
+	Outdated chan error
 	Version string
 
 	mu       sync.Mutex
@@ -43,9 +45,10 @@ type Voyage struct {
 	loops    sync.WaitGroup
 	stop     context.CancelFunc
 	clearing map[int64]bool
-	brakes   map[int64]*rate.Limiter // by crossing
-	catalogs map[string]readCatalog  // by database
-	engines  map[string]string       // by database
+	carrying int                    // lanes that run here
+	brakes   map[int64]*brakes      // by crossing
+	catalogs map[string]readCatalog // by database
+	engines  map[string]string      // by database
 }
 
 type opened struct {

@@ -1478,6 +1478,10 @@ export interface components {
             /** @description none, waiting, or the worker it runs on */
             capture: string;
             applied_position?: string;
+            /** @description Lanes that the load may use now, where their number is looked for */
+            lanes_now?: number;
+            /** @description Why it is that many */
+            lanes_why?: string;
             /** @description What capture waits for, absent when nothing */
             capture_note?: string;
             /** @description What the longer piece of work under way is doing */
@@ -1916,6 +1920,8 @@ export interface components {
         };
         Worker: {
             name: string;
+            /** @description What it is good for; crossings can ask for a label */
+            labels: string[];
             host: string;
             pid: number;
             version: string;

@@ -33,6 +33,7 @@ export default function Workers() {
                     <th className="py-1.5 pr-4 font-medium">State</th>
                     <th className="py-1.5 pr-4 text-right font-medium">Lanes</th>
                     <th className="py-1.5 pr-4 text-right font-medium">Captures</th>
+                    <th className="py-1.5 pr-4 font-medium">Labels</th>
                     <th className="py-1.5 pr-4 font-medium">Machine</th>
                     <th className="py-1.5 pr-4 font-medium">Version</th>
                     <th className="py-1.5 font-medium">Since</th>
@@ -51,6 +52,7 @@ export default function Workers() {
                         </td>
                         <td className="num py-1.5 pr-4 text-right">{w.lanes}</td>
                         <td className="num py-1.5 pr-4 text-right">{w.streams}</td>
+                        <td className="py-1.5 pr-4">{w.labels.join(", ")}</td>
                         <td className="py-1.5 pr-4">
                           {w.host}, process {w.pid}
                         </td>
