@@ -21,6 +21,8 @@ type TablePlan struct {
 	From string `json:"from,omitempty"`
 	// Uncut: the table is one chunk, whatever its key.
 	Uncut bool `json:"uncut,omitempty"`
+	// KeyLater: the target's table gets its primary key after its rows.
+	KeyLater bool `json:"key_later,omitempty"`
 	// After names tables of the source that must have landed before this one begins.
 	After []TableName `json:"after,omitempty"`
 	// Added are columns that only the target has, with the same value in every row;

@@ -240,7 +240,7 @@ type Capture interface {
 
 // Object is something made on the target.
 type Object struct {
-	Kind  string           `json:"kind"` // table; after the load: index, unique, exclude, foreign
+	Kind  string           `json:"kind"` // table; after the load: primary key, index, unique, exclude, foreign
 	Name  string           `json:"name"`
 	Table domain.TableName `json:"table"`
 	SQL   string           `json:"sql"`
@@ -309,6 +309,9 @@ type Target interface {
 	AppliesQuietly(ctx context.Context) bool
 	// Build makes the object; it is no error when it stands already.
 	Build(ctx context.Context, o Object) error
+	// BuildsBeside reports whether the object can be built while others are on the same
+	// table.
+	BuildsBeside(o Object) bool
 	// Unbuild drops deferred objects again, before tables are loaded anew; what
 	// other objects need stays.
 	Unbuild(ctx context.Context, objects []Object) error

@@ -150,29 +150,21 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 	}
 	last = last || c.Kind == domain.KindLoad
 	early := last || dst.AppliesQuietly(ctx)
-	n := 0
-	var failed []error
+	var waiting []*records.Object
 	for i := range list {
 		o := &list[i]
 		if o.Stage != records.StageDeferred || o.State == records.ObjectMade || o.State == records.ObjectLeftOut || o.Kind == "foreign" && !early {
 			continue
 		}
-		note(fmt.Sprintf("building %s %s on %s", o.Kind, o.Name, o.Table))
-		schema, name, _ := strings.Cut(o.Table, ".")
-		err := v.runs(ctx, o, func() (err error) {
-			for try := range collisions { // with changes that are applied meanwhile
-				err = dst.Build(ctx, engine.Object{Kind: o.Kind, Name: o.Name, Table: domain.TableName{Schema: schema, Name: name}, SQL: o.Statement})
-				if !engine.Collided(err) || !sleep(ctx, time.Duration(try+1)*300*time.Millisecond) {
-					break
-				}
-			}
-			return err
-		})
-		if err != nil {
-			failed = append(failed, err)
-			continue
-		}
-		n++
+		waiting = append(waiting, o)
+	}
+	sizes, err := v.sizesThere(ctx, c)
+	if err != nil {
+		return err
+	}
+	n, failed := v.buildAll(ctx, c, dst, waiting, sizes, note)
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
 	if len(failed) > 0 {
 		return fmt.Errorf("%d of %d objects could not be made ('dustyferry crossing objects %s' lists them): %w", len(failed), n+len(failed), c.Name, errors.Join(failed...))

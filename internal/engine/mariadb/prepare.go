@@ -271,6 +271,9 @@ func (d *database) Build(ctx context.Context, o engine.Object) error {
 	return nil
 }
 
+// BuildsBeside: every index alters its table.
+func (d *database) BuildsBeside(engine.Object) bool { return false }
+
 // Unbuild drops deferred objects, foreign keys first.
 func (d *database) Unbuild(ctx context.Context, objects []engine.Object) error {
 	for _, o := range slices.Backward(objects) {

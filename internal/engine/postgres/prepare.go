@@ -134,7 +134,7 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 	case way == "keep":
 		some = false
 	}
-	if len(p.Key) > 0 && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
+	if len(p.Key) > 0 && !keyLater(p) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
 		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s (%s)", qualified(p.Target), keyKind(p), quoteAll(p.Key)))
 		return some, d.explain(err)
 	}
@@ -235,7 +235,7 @@ func createTable(p *domain.TablePlan) []string {
 			lines = append(lines, "  CONSTRAINT "+quote(k.Name)+" "+strings.TrimSuffix(k.Definition, " NOT VALID"))
 		}
 	}
-	if name := keyName(p); name != "" {
+	if name := keyName(p); name != "" && !keyLater(p) {
 		lines = append(lines, fmt.Sprintf("  CONSTRAINT %s %s (%s)", quote(name), keyKind(p), quoteAll(p.Key)))
 	}
 	sql := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") + "\n)"
@@ -289,8 +289,14 @@ func keyName(p *domain.TablePlan) string {
 	return ""
 }
 
-// Deferred lists what is made after the load: a primary key that does not
-// identify rows here, indexes, unique and exclusion constraints, foreign keys.
+// keyLater reports whether the table gets its primary key after its rows. A
+// partitioned one has it from the start, with its partitions.
+func keyLater(p *domain.TablePlan) bool {
+	return p.KeyLater && p.Table.PartitionBy == "" && keyKind(p) == "PRIMARY KEY" && keyName(p) != ""
+}
+
+// Deferred lists what is made after the load: a primary key that waits for the rows or
+// does not identify them here, indexes, unique and exclusion constraints, foreign keys.
 func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engine.Object {
 	var out, foreign []engine.Object
 	chosen := map[domain.TableName]bool{}
@@ -301,6 +307,10 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 		first, firstForeign := len(out), len(foreign)
 		t := &p.Table
 		have := keyName(&p)
+		if keyLater(&p) {
+			out = append(out, engine.Object{Kind: "primary key", Name: have, Table: p.Target,
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s PRIMARY KEY (%s)", qualified(p.Target), quote(have), quoteAll(p.Key))})
+		}
 		if k := t.PrimaryKey(); k != nil && k.Name != have {
 			out = append(out, engine.Object{Kind: "unique", Name: k.Name, Table: p.Target,
 				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s PRIMARY KEY (%s)", qualified(p.Target), quote(k.Name), quoteAll(k.Columns))})
@@ -329,7 +339,17 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 
 // Build makes one deferred object.
 func (d *database) Build(ctx context.Context, o engine.Object) error {
-	_, err := d.pool.Exec(ctx, o.SQL)
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	// For this session alone, so that nothing has to be put back whatever happens.
+	if _, err := conn.Exec(ctx, `
+SELECT set_config('maintenance_work_mem', greatest(setting::bigint, 262144)::text || 'kB', false) FROM pg_settings WHERE name = 'maintenance_work_mem'`); err != nil {
+		return d.explain(err)
+	}
+	_, err = conn.Exec(ctx, o.SQL)
 	var pe *pgconn.PgError
 	if errors.As(err, &pe) && (pe.Code == "42P07" || pe.Code == "42710" || pe.Code == "42P16") {
 		return nil // it stands already
@@ -339,6 +359,9 @@ func (d *database) Build(ctx context.Context, o engine.Object) error {
 	}
 	return nil
 }
+
+// BuildsBeside: indexes of one table can be built at once; what alters it cannot.
+func (d *database) BuildsBeside(o engine.Object) bool { return o.Kind == "index" }
 
 // Unbuild drops deferred objects, foreign keys first.
 func (d *database) Unbuild(ctx context.Context, objects []engine.Object) error {
