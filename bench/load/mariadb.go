@@ -116,7 +116,7 @@ func (b *bench) measureEnds(ctx context.Context, pairs int, e ends) error {
 			if err != nil {
 				return fmt.Errorf("%s: %w", side.name, err)
 			}
-			fmt.Printf("pair %d %-5s %9.0f rows/s %6.2f CPU s\n", i, side.name, m.RowsPerSecond, m.CPUSeconds)
+			fmt.Printf("pair %d %-5s %9.0f rows/s, %9.0f with the key, %6.2f CPU s\n", i, side.name, m.RowsPerSecond, m.WithKey, m.CPUSeconds)
 			if i > 0 {
 				*side.to = append(*side.to, m)
 			}
@@ -201,13 +201,19 @@ func (b *bench) dumpFiles(ctx context.Context, dir string) error {
 
 func (b *bench) copyBare(ctx context.Context, dir string) (measure, error) {
 	if err := b.sql(ctx, b.target, "CREATE SCHEMA bench", `
-CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at timestamp(0), weight_kg numeric(7,3),
+CREATE TABLE bench.readings (id bigint, apiary varchar(40), number smallint, read_at timestamp(0), weight_kg numeric(7,3),
   inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware varchar(40), remark text)`); err != nil {
 		return measure{}, err
 	}
-	return b.streamsAtOnce(func(i int) *exec.Cmd {
+	from := time.Now()
+	m, err := b.streamsAtOnce(func(i int) *exec.Cmd {
 		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c", fmt.Sprintf(`\copy bench.readings FROM '%s'`, filepath.Join(dir, strconv.Itoa(i))))
 	})
+	if err == nil { // as our own load does, the key after the rows
+		err = b.addKey(ctx, "bench.readings")
+	}
+	m.WithKey = float64(b.rows) / time.Since(from).Seconds()
+	return m, err
 }
 
 func (b *bench) readPostgres(ctx context.Context) (measure, error) {
