@@ -60,7 +60,7 @@ func settingsOut(s domain.Settings) contract.Settings {
 		StopMethod: ptr(contract.SettingsStopMethod(s.StopMethod)), CutoverDepth: ptr(contract.SettingsCutoverDepth(s.CutoverDepth)),
 		HandoverUrl: &s.HandoverURL, HandoverCommand: &s.HandoverCommand, NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget(s.NonEmptyTarget)),
 		LeastLanes: &s.LeastLanes, RowLimit: &s.RowLimit, SourceShare: &s.SourceShare, QuietHours: ptr(notNil(s.QuietHours)), QuietZone: &s.QuietZone, QuietSpeed: &s.QuietSpeed,
-		BadRows: ptr(contract.SettingsBadRows(s.BadRows)), BadRowsLimit: &s.BadRowsLimit, BuildLanes: &s.BuildLanes, WorkerLabel: &s.WorkerLabel,
+		BadRows: ptr(contract.SettingsBadRows(s.BadRows)), BadRowsLimit: &s.BadRowsLimit, BuildLanes: &s.BuildLanes, LagLimitSeconds: ptr(s.LagLimit.Seconds()), WorkerLabel: &s.WorkerLabel,
 		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
 	}
 }
@@ -100,7 +100,7 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 	for _, d := range []struct {
 		to   *time.Duration
 		from *float64
-	}{{&base.InStepLag, in.InStepLagSeconds}, {&base.InStepDwell, in.InStepDwellSeconds}, {&base.PauseBudget, in.PauseBudgetSeconds}} {
+	}{{&base.InStepLag, in.InStepLagSeconds}, {&base.InStepDwell, in.InStepDwellSeconds}, {&base.LagLimit, in.LagLimitSeconds}, {&base.PauseBudget, in.PauseBudgetSeconds}} {
 		if d.from != nil {
 			*d.to = time.Duration(*d.from * float64(time.Second))
 		}

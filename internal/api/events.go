@@ -18,7 +18,7 @@ import (
 
 // watchable are the calls a stream may repeat: those answered from the records
 // alone, for every role alike. What asks a source or a target is not among them.
-var watchable = regexp.MustCompile(`^/api/(crossings|crossings/[^/?]+(/(tables|objects|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
+var watchable = regexp.MustCompile(`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|set-aside|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
 
 // pulse answers the topics of all event streams once a second, each distinct
 // one once, so that many open tabs cost the control database as little as one.

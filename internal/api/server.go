@@ -122,7 +122,7 @@ var open = map[string]bool{"GET /api/version": true, "POST /api/session": true}
 // changes something needs operator.
 func needs(method, path string) string {
 	switch {
-	case strings.HasPrefix(path, "/api/tokens"), (path == "/api/defaults" || path == "/api/house") && method != http.MethodGet, strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
+	case strings.HasPrefix(path, "/api/tokens"), strings.HasPrefix(path, "/api/webhooks"), (path == "/api/defaults" || path == "/api/house") && method != http.MethodGet, strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
 		return "admin"
 	case method == http.MethodGet, path == "/api/session":
 		return "viewer"

@@ -52,6 +52,7 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 	bad := f.String("bad-rows", "hold", "rows that the target cannot take: hold their table, or 'set aside' with their error while the rest lands")
 	badLimit := f.Int("bad-rows-limit", 1000, "rows of a table set aside before it is held")
 	build := f.Int("build-lanes", 2, "keys and indexes built at once on the target")
+	lagLimit := f.Duration("lag-limit", 0, "lag above which people are told (journal, webhooks); 0 for none")
 	label := f.String("worker-label", "", "only workers started with this label carry its chunks")
 	return func() (*contract.Settings, error) {
 		s := &contract.Settings{}
@@ -86,6 +87,10 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 		if given("in-step-lag") {
 			v := lag.Seconds()
 			s.InStepLagSeconds = &v
+		}
+		if given("lag-limit") {
+			v := lagLimit.Seconds()
+			s.LagLimitSeconds = &v
 		}
 		if given("pause-budget") {
 			v := budget.Seconds()

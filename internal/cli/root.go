@@ -111,11 +111,11 @@ found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
 		return exitWith(ExitUsage, "%w; see '%s --help'", err, cmd.CommandPath())
 	})
 	root.AddGroup(&cobra.Group{ID: "journey", Title: "The journey:"}, &cobra.Group{ID: "service", Title: "The service:"})
-	for _, c := range []*cobra.Command{a.databaseCmd(), a.crossingCmd(), a.surveyCmd(), a.fitCmd(), a.watchCmd(), a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.recheckCmd(), a.cutoverCmd(), a.certificateCmd(), a.journalCmd()} {
+	for _, c := range []*cobra.Command{a.databaseCmd(), a.crossingCmd(), a.surveyCmd(), a.fitCmd(), a.watchCmd(), a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.recheckCmd(), a.cutoverCmd(), a.certificateCmd(), a.scheduleCmd(), a.runsCmd(), a.journalCmd()} {
 		c.GroupID = "journey"
 		root.AddCommand(c)
 	}
-	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.workersCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
+	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.workersCmd(), a.webhookCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
 		c.GroupID = "service"
 		root.AddCommand(c)
 	}

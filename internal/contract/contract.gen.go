@@ -122,6 +122,42 @@ func (e CutoverStepState) Valid() bool {
 	}
 }
 
+// Defines values for Event.
+const (
+	EventCutOver Event = "cut over"
+	EventDiffers Event = "differs"
+	EventFailed  Event = "failed"
+	EventHeld    Event = "held"
+	EventInStep  Event = "in step"
+	EventLag     Event = "lag"
+	EventLoaded  Event = "loaded"
+	EventUndone  Event = "undone"
+)
+
+// Valid indicates whether the value is a known member of the Event enum.
+func (e Event) Valid() bool {
+	switch e {
+	case EventCutOver:
+		return true
+	case EventDiffers:
+		return true
+	case EventFailed:
+		return true
+	case EventHeld:
+		return true
+	case EventInStep:
+		return true
+	case EventLag:
+		return true
+	case EventLoaded:
+		return true
+	case EventUndone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FindingKind.
 const (
 	FindingKindDiffering       FindingKind = "differing"
@@ -320,6 +356,24 @@ func (e NewReconciliationDepth) Valid() bool {
 	}
 }
 
+// Defines values for NewScheduleMissed.
+const (
+	RunOnce NewScheduleMissed = "run once"
+	Skip    NewScheduleMissed = "skip"
+)
+
+// Valid indicates whether the value is a known member of the NewScheduleMissed enum.
+func (e NewScheduleMissed) Valid() bool {
+	switch e {
+	case RunOnce:
+		return true
+	case Skip:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Phase.
 const (
 	PhaseCatchingUp  Phase = "catching up"
@@ -467,6 +521,33 @@ func (e RuleStanding) Valid() bool {
 	case RuleStandingRefuse:
 		return true
 	case RuleStandingReplace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RunState.
+const (
+	RunStateDone    RunState = "done"
+	RunStateFailed  RunState = "failed"
+	RunStateGivenUp RunState = "given up"
+	RunStateRunning RunState = "running"
+	RunStateSkipped RunState = "skipped"
+)
+
+// Valid indicates whether the value is a known member of the RunState enum.
+func (e RunState) Valid() bool {
+	switch e {
+	case RunStateDone:
+		return true
+	case RunStateFailed:
+		return true
+	case RunStateGivenUp:
+		return true
+	case RunStateRunning:
+		return true
+	case RunStateSkipped:
 		return true
 	default:
 		return false
@@ -1004,6 +1085,23 @@ type DatabaseChange struct {
 	User *string `json:"user,omitempty"`
 }
 
+// Delivery defines model for Delivery.
+type Delivery struct {
+	// Answer What the last try came to
+	Answer    string    `json:"answer"`
+	Attempts  int       `json:"attempts"`
+	Body      string    `json:"body"`
+	CreatedAt time.Time `json:"created_at"`
+
+	// DoneAt When it arrived
+	DoneAt *time.Time `json:"done_at,omitempty"`
+	Event  string     `json:"event"`
+	Id     int64      `json:"id"`
+
+	// NextAt When it is tried again
+	NextAt *time.Time `json:"next_at,omitempty"`
+}
+
 // Entry defines model for Entry.
 type Entry struct {
 	Measured string  `json:"measured"`
@@ -1012,6 +1110,9 @@ type Entry struct {
 	Topic    string  `json:"topic"`
 	Verdict  Verdict `json:"verdict"`
 }
+
+// Event defines model for Event.
+type Event string
 
 // Facts defines model for Facts.
 type Facts struct {
@@ -1319,6 +1420,41 @@ type NewReconciliation struct {
 // NewReconciliationDepth defines model for NewReconciliation.Depth.
 type NewReconciliationDepth string
 
+// NewSchedule defines model for NewSchedule.
+type NewSchedule struct {
+	// At Start once at this time
+	At *time.Time `json:"at,omitempty"`
+
+	// Confirm The target's name, where rows on it may be removed
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Cron Minute, hour, day of month, month, day of week
+	Cron *string `json:"cron,omitempty"`
+
+	// Missed What becomes of runs that were due while no service ran
+	Missed *NewScheduleMissed `json:"missed,omitempty"`
+
+	// Zone Time zone of cron by its IANA name; empty for UTC
+	Zone *string `json:"zone,omitempty"`
+}
+
+// NewScheduleMissed What becomes of runs that were due while no service ran
+type NewScheduleMissed string
+
+// NewWebhook defines model for NewWebhook.
+type NewWebhook struct {
+	// Crossings Pattern over names of crossings, with *
+	Crossings *string `json:"crossings,omitempty"`
+
+	// Events Which; none for all
+	Events *[]Event `json:"events,omitempty"`
+	Name   string   `json:"name"`
+
+	// Secret At least 16 characters; what is sent is signed by it
+	Secret string `json:"secret"`
+	Url    string `json:"url"`
+}
+
 // Phase defines model for Phase.
 type Phase string
 
@@ -1528,6 +1664,37 @@ type Rule struct {
 // RuleStanding What becomes of a target table that stands; as the setting non_empty_target
 type RuleStanding string
 
+// Run defines model for Run.
+type Run struct {
+	By      string     `json:"by"`
+	Bytes   int64      `json:"bytes"`
+	EndedAt *time.Time `json:"ended_at,omitempty"`
+	Id      int64      `json:"id"`
+	Note    string     `json:"note"`
+	Rows    int64      `json:"rows"`
+
+	// SetAside Rows that were left behind
+	SetAside  int64     `json:"set_aside"`
+	StartedAt time.Time `json:"started_at"`
+	State     RunState  `json:"state"`
+	Tables    int       `json:"tables"`
+}
+
+// RunState defines model for Run.State.
+type RunState string
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	Actor  string     `json:"actor"`
+	At     *time.Time `json:"at,omitempty"`
+	Cron   string     `json:"cron"`
+	Missed string     `json:"missed"`
+
+	// NextAt Absent when nothing more is to come
+	NextAt *time.Time `json:"next_at,omitempty"`
+	Zone   string     `json:"zone"`
+}
+
 // Session defines model for Session.
 type Session struct {
 	Name string `json:"name"`
@@ -1556,7 +1723,10 @@ type Settings struct {
 	HoldPoints         *[]SettingsHoldPoints `json:"hold_points,omitempty"`
 	InStepDwellSeconds *float64              `json:"in_step_dwell_seconds,omitempty"`
 	InStepLagSeconds   *float64              `json:"in_step_lag_seconds,omitempty"`
-	Lanes              *int                  `json:"lanes,omitempty"`
+
+	// LagLimitSeconds Lag above which people are told, 0 for none
+	LagLimitSeconds *float64 `json:"lag_limit_seconds,omitempty"`
+	Lanes           *int     `json:"lanes,omitempty"`
 
 	// LeastLanes The number of lanes is found between this and lanes; 0 for always that many
 	LeastLanes  *int `json:"least_lanes,omitempty"`
@@ -1714,6 +1884,14 @@ type Version struct {
 	Build   string `json:"build"`
 	Go      string `json:"go"`
 	Version string `json:"version"`
+}
+
+// Webhook defines model for Webhook.
+type Webhook struct {
+	Crossings string  `json:"crossings"`
+	Events    []Event `json:"events"`
+	Name      string  `json:"name"`
+	Url       string  `json:"url"`
 }
 
 // Worker defines model for Worker.
@@ -2021,6 +2199,9 @@ type RepairJSONRequestBody RepairJSONBody
 // RestartCrossingJSONRequestBody defines body for RestartCrossing for application/json ContentType.
 type RestartCrossingJSONRequestBody RestartCrossingJSONBody
 
+// PutScheduleJSONRequestBody defines body for PutSchedule for application/json ContentType.
+type PutScheduleJSONRequestBody = NewSchedule
+
 // StartCrossingJSONRequestBody defines body for StartCrossing for application/json ContentType.
 type StartCrossingJSONRequestBody StartCrossingJSONBody
 
@@ -2047,6 +2228,9 @@ type SignInJSONRequestBody SignInJSONBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody AddTokenJSONBody
+
+// AddWebhookJSONRequestBody defines body for AddWebhook for application/json ContentType.
+type AddWebhookJSONRequestBody = NewWebhook
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2312,6 +2496,29 @@ type ClientInterface interface {
 	// ResumeCrossing performs a POST /api/crossings/{name}/resume (the `ResumeCrossing` operationId) request.
 	ResumeCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRuns performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
+	//
+	// Every time that the load ran, or should have, newest first
+	ListRuns(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSchedule performs a DELETE /api/crossings/{name}/schedule (the `RemoveSchedule` operationId) request.
+	RemoveSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSchedule performs a GET /api/crossings/{name}/schedule (the `GetSchedule` operationId) request.
+	GetSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutScheduleWithBody performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	PutScheduleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSchedule performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	PutSchedule(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 	//
 	// Rows that the target could not take and that were left behind, by table and chunk
@@ -2483,6 +2690,28 @@ type ClientInterface interface {
 
 	// GetVersion performs a GET /api/version (the `GetVersion` operationId) request.
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWebhooks performs a GET /api/webhooks (the `ListWebhooks` operationId) request.
+	ListWebhooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWebhookWithBody performs a POST /api/webhooks (the `AddWebhook` operationId) request,
+	// with any type of body and a specified content type.
+	AddWebhookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddWebhook performs a POST /api/webhooks (the `AddWebhook` operationId) request.
+	// Takes a body of the `application/json` content type.
+	AddWebhook(ctx context.Context, body AddWebhookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveWebhook performs a DELETE /api/webhooks/{name} (the `RemoveWebhook` operationId) request.
+	RemoveWebhook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDeliveries performs a GET /api/webhooks/{name}/deliveries (the `ListDeliveries` operationId) request.
+	//
+	// What was sent, newest first
+	ListDeliveries(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TestWebhook performs a POST /api/webhooks/{name}/test (the `TestWebhook` operationId) request.
+	TestWebhook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListWorkers performs a GET /api/workers (the `ListWorkers` operationId) request.
 	ListWorkers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3138,6 +3367,79 @@ func (c *Client) ResumeCrossing(ctx context.Context, name Name, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
+// ListRuns performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
+//
+// Every time that the load ran, or should have, newest first
+func (c *Client) ListRuns(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRunsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSchedule performs a DELETE /api/crossings/{name}/schedule (the `RemoveSchedule` operationId) request.
+func (c *Client) RemoveSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveScheduleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSchedule performs a GET /api/crossings/{name}/schedule (the `GetSchedule` operationId) request.
+func (c *Client) GetSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScheduleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutScheduleWithBody performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+func (c *Client) PutScheduleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutScheduleRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSchedule performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+func (c *Client) PutSchedule(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutScheduleRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 //
 // Rows that the target could not take and that were left behind, by table and chunk
@@ -3740,6 +4042,88 @@ func (c *Client) RemoveToken(ctx context.Context, name Name, reqEditors ...Reque
 // GetVersion performs a GET /api/version (the `GetVersion` operationId) request.
 func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetVersionRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWebhooks performs a GET /api/webhooks (the `ListWebhooks` operationId) request.
+func (c *Client) ListWebhooks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWebhooksRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWebhookWithBody performs a POST /api/webhooks (the `AddWebhook` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) AddWebhookWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWebhookRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddWebhook performs a POST /api/webhooks (the `AddWebhook` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) AddWebhook(ctx context.Context, body AddWebhookJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddWebhookRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveWebhook performs a DELETE /api/webhooks/{name} (the `RemoveWebhook` operationId) request.
+func (c *Client) RemoveWebhook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveWebhookRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDeliveries performs a GET /api/webhooks/{name}/deliveries (the `ListDeliveries` operationId) request.
+//
+// What was sent, newest first
+func (c *Client) ListDeliveries(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDeliveriesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TestWebhook performs a POST /api/webhooks/{name}/test (the `TestWebhook` operationId) request.
+func (c *Client) TestWebhook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTestWebhookRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -5431,6 +5815,155 @@ func NewResumeCrossingRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListRunsRequest constructs an http.Request for the ListRuns method
+func NewListRunsRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/runs", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveScheduleRequest constructs an http.Request for the RemoveSchedule method
+func NewRemoveScheduleRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/schedule", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetScheduleRequest constructs an http.Request for the GetSchedule method
+func NewGetScheduleRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/schedule", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutScheduleRequest calls the generic PutSchedule builder with application/json body
+func NewPutScheduleRequest(server string, name Name, body PutScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutScheduleRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewPutScheduleRequestWithBody constructs an http.Request for the PutSchedule method, with any body, and a specified content type
+func NewPutScheduleRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/schedule", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7291,6 +7824,175 @@ func NewGetVersionRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListWebhooksRequest constructs an http.Request for the ListWebhooks method
+func NewListWebhooksRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/webhooks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddWebhookRequest calls the generic AddWebhook builder with application/json body
+func NewAddWebhookRequest(server string, body AddWebhookJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddWebhookRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddWebhookRequestWithBody constructs an http.Request for the AddWebhook method, with any body, and a specified content type
+func NewAddWebhookRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/webhooks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveWebhookRequest constructs an http.Request for the RemoveWebhook method
+func NewRemoveWebhookRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/webhooks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListDeliveriesRequest constructs an http.Request for the ListDeliveries method
+func NewListDeliveriesRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/webhooks/%s/deliveries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTestWebhookRequest constructs an http.Request for the TestWebhook method
+func NewTestWebhookRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/webhooks/%s/test", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWorkersRequest constructs an http.Request for the ListWorkers method
 func NewListWorkersRequest(server string) (*http.Request, error) {
 	var err error
@@ -7620,6 +8322,37 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ResumeCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeCrossingResponse, error)
 
+	// ListRunsWithResponse performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
+	//
+	// Every time that the load ran, or should have, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRunsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListRunsResponse, error)
+
+	// RemoveScheduleWithResponse performs a DELETE /api/crossings/{name}/schedule (the `RemoveSchedule` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveScheduleResponse, error)
+
+	// GetScheduleWithResponse performs a GET /api/crossings/{name}/schedule (the `GetSchedule` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error)
+
+	// PutScheduleWithBodyWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PutScheduleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error)
+
+	// PutScheduleWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	PutScheduleWithResponse(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error)
+
 	// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 	//
 	// Rows that the target could not take and that were left behind, by table and chunk
@@ -7861,6 +8594,38 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
+
+	// ListWebhooksWithResponse performs a GET /api/webhooks (the `ListWebhooks` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListWebhooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWebhooksResponse, error)
+
+	// AddWebhookWithBodyWithResponse performs a POST /api/webhooks (the `AddWebhook` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddWebhookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWebhookResponse, error)
+
+	// AddWebhookWithResponse performs a POST /api/webhooks (the `AddWebhook` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	AddWebhookWithResponse(ctx context.Context, body AddWebhookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWebhookResponse, error)
+
+	// RemoveWebhookWithResponse performs a DELETE /api/webhooks/{name} (the `RemoveWebhook` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveWebhookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveWebhookResponse, error)
+
+	// ListDeliveriesWithResponse performs a GET /api/webhooks/{name}/deliveries (the `ListDeliveries` operationId) request.
+	//
+	// What was sent, newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListDeliveriesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error)
+
+	// TestWebhookWithResponse performs a POST /api/webhooks/{name}/test (the `TestWebhook` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	TestWebhookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TestWebhookResponse, error)
 
 	// ListWorkersWithResponse performs a GET /api/workers (the `ListWorkers` operationId) request.
 	//
@@ -9466,6 +10231,191 @@ func (r ResumeCrossingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResumeCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRunsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRunsResponse) GetJSON200() *[]Run {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRunsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRunsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRunsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRunsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutScheduleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11124,6 +12074,232 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+type ListWebhooksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Webhook
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWebhooksResponse) GetJSON200() *[]Webhook {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWebhooksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWebhooksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWebhooksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWebhooksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWebhooksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddWebhookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Webhook
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddWebhookResponse) GetJSON201() *Webhook {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddWebhookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddWebhookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddWebhookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddWebhookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddWebhookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveWebhookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveWebhookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveWebhookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveWebhookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveWebhookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveWebhookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDeliveriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Delivery
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDeliveriesResponse) GetJSON200() *[]Delivery {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDeliveriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDeliveriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDeliveriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDeliveriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDeliveriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TestWebhookResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TestWebhookResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TestWebhookResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TestWebhookResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TestWebhookResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TestWebhookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWorkersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11706,6 +12882,67 @@ func (c *ClientWithResponses) ResumeCrossingWithResponse(ctx context.Context, na
 	return ParseResumeCrossingResponse(rsp)
 }
 
+// ListRunsWithResponse performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
+//
+// # Every time that the load ran, or should have, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRunsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListRunsResponse, error) {
+	rsp, err := c.ListRuns(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRunsResponse(rsp)
+}
+
+// RemoveScheduleWithResponse performs a DELETE /api/crossings/{name}/schedule (the `RemoveSchedule` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveScheduleResponse, error) {
+	rsp, err := c.RemoveSchedule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveScheduleResponse(rsp)
+}
+
+// GetScheduleWithResponse performs a GET /api/crossings/{name}/schedule (the `GetSchedule` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error) {
+	rsp, err := c.GetSchedule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScheduleResponse(rsp)
+}
+
+// PutScheduleWithBodyWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
+// with any type of body and a specified content type.
+//
+// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PutScheduleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error) {
+	rsp, err := c.PutScheduleWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutScheduleResponse(rsp)
+}
+
+// PutScheduleWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+func (c *ClientWithResponses) PutScheduleWithResponse(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error) {
+	rsp, err := c.PutSchedule(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutScheduleResponse(rsp)
+}
+
 // ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 //
 // # Rows that the target could not take and that were left behind, by table and chunk
@@ -12210,6 +13447,74 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetVersionResponse(rsp)
+}
+
+// ListWebhooksWithResponse performs a GET /api/webhooks (the `ListWebhooks` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListWebhooksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWebhooksResponse, error) {
+	rsp, err := c.ListWebhooks(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWebhooksResponse(rsp)
+}
+
+// AddWebhookWithBodyWithResponse performs a POST /api/webhooks (the `AddWebhook` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddWebhookWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddWebhookResponse, error) {
+	rsp, err := c.AddWebhookWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWebhookResponse(rsp)
+}
+
+// AddWebhookWithResponse performs a POST /api/webhooks (the `AddWebhook` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddWebhookWithResponse(ctx context.Context, body AddWebhookJSONRequestBody, reqEditors ...RequestEditorFn) (*AddWebhookResponse, error) {
+	rsp, err := c.AddWebhook(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddWebhookResponse(rsp)
+}
+
+// RemoveWebhookWithResponse performs a DELETE /api/webhooks/{name} (the `RemoveWebhook` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveWebhookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveWebhookResponse, error) {
+	rsp, err := c.RemoveWebhook(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveWebhookResponse(rsp)
+}
+
+// ListDeliveriesWithResponse performs a GET /api/webhooks/{name}/deliveries (the `ListDeliveries` operationId) request.
+//
+// # What was sent, newest first
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListDeliveriesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListDeliveriesResponse, error) {
+	rsp, err := c.ListDeliveries(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDeliveriesResponse(rsp)
+}
+
+// TestWebhookWithResponse performs a POST /api/webhooks/{name}/test (the `TestWebhook` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) TestWebhookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TestWebhookResponse, error) {
+	rsp, err := c.TestWebhook(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTestWebhookResponse(rsp)
 }
 
 // ListWorkersWithResponse performs a GET /api/workers (the `ListWorkers` operationId) request.
@@ -13312,6 +14617,134 @@ func ParseResumeCrossingResponse(rsp *http.Response) (*ResumeCrossingResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
+func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRunsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveScheduleResponse parses an HTTP response from a RemoveScheduleWithResponse call
+func ParseRemoveScheduleResponse(rsp *http.Response) (*RemoveScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScheduleResponse parses an HTTP response from a GetScheduleWithResponse call
+func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePutScheduleResponse parses an HTTP response from a PutScheduleWithResponse call
+func ParsePutScheduleResponse(rsp *http.Response) (*PutScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -14477,6 +15910,163 @@ func ParseGetVersionResponse(rsp *http.Response) (*GetVersionResponse, error) {
 	return response, nil
 }
 
+// ParseListWebhooksResponse parses an HTTP response from a ListWebhooksWithResponse call
+func ParseListWebhooksResponse(rsp *http.Response) (*ListWebhooksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWebhooksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Webhook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddWebhookResponse parses an HTTP response from a AddWebhookWithResponse call
+func ParseAddWebhookResponse(rsp *http.Response) (*AddWebhookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddWebhookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Webhook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveWebhookResponse parses an HTTP response from a RemoveWebhookWithResponse call
+func ParseRemoveWebhookResponse(rsp *http.Response) (*RemoveWebhookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveWebhookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDeliveriesResponse parses an HTTP response from a ListDeliveriesWithResponse call
+func ParseListDeliveriesResponse(rsp *http.Response) (*ListDeliveriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDeliveriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Delivery
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTestWebhookResponse parses an HTTP response from a TestWebhookWithResponse call
+func ParseTestWebhookResponse(rsp *http.Response) (*TestWebhookResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TestWebhookResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWorkersResponse parses an HTTP response from a ListWorkersWithResponse call
 func ParseListWorkersResponse(rsp *http.Response) (*ListWorkersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14615,6 +16205,18 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/runs)
+	ListRuns(c *gin.Context, name Name)
+
+	// (DELETE /api/crossings/{name}/schedule)
+	RemoveSchedule(c *gin.Context, name Name)
+
+	// (GET /api/crossings/{name}/schedule)
+	GetSchedule(c *gin.Context, name Name)
+
+	// (PUT /api/crossings/{name}/schedule)
+	PutSchedule(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/set-aside)
 	ListSetAside(c *gin.Context, name Name, params ListSetAsideParams)
 
@@ -14719,6 +16321,21 @@ type ServerInterface interface {
 
 	// (GET /api/version)
 	GetVersion(c *gin.Context)
+
+	// (GET /api/webhooks)
+	ListWebhooks(c *gin.Context)
+
+	// (POST /api/webhooks)
+	AddWebhook(c *gin.Context)
+
+	// (DELETE /api/webhooks/{name})
+	RemoveWebhook(c *gin.Context, name Name)
+
+	// (GET /api/webhooks/{name}/deliveries)
+	ListDeliveries(c *gin.Context, name Name)
+
+	// (POST /api/webhooks/{name}/test)
+	TestWebhook(c *gin.Context, name Name)
 
 	// (GET /api/workers)
 	ListWorkers(c *gin.Context)
@@ -15787,6 +17404,106 @@ func (siw *ServerInterfaceWrapper) ResumeCrossing(c *gin.Context) {
 	}
 
 	siw.Handler.ResumeCrossing(c, name)
+}
+
+// ListRuns operation middleware
+func (siw *ServerInterfaceWrapper) ListRuns(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRuns(c, name)
+}
+
+// RemoveSchedule operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveSchedule(c, name)
+}
+
+// GetSchedule operation middleware
+func (siw *ServerInterfaceWrapper) GetSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSchedule(c, name)
+}
+
+// PutSchedule operation middleware
+func (siw *ServerInterfaceWrapper) PutSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PutSchedule(c, name)
 }
 
 // ListSetAside operation middleware
@@ -16894,6 +18611,107 @@ func (siw *ServerInterfaceWrapper) GetVersion(c *gin.Context) {
 	siw.Handler.GetVersion(c)
 }
 
+// ListWebhooks operation middleware
+func (siw *ServerInterfaceWrapper) ListWebhooks(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListWebhooks(c)
+}
+
+// AddWebhook operation middleware
+func (siw *ServerInterfaceWrapper) AddWebhook(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddWebhook(c)
+}
+
+// RemoveWebhook operation middleware
+func (siw *ServerInterfaceWrapper) RemoveWebhook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveWebhook(c, name)
+}
+
+// ListDeliveries operation middleware
+func (siw *ServerInterfaceWrapper) ListDeliveries(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListDeliveries(c, name)
+}
+
+// TestWebhook operation middleware
+func (siw *ServerInterfaceWrapper) TestWebhook(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.TestWebhook(c, name)
+}
+
 // ListWorkers operation middleware
 func (siw *ServerInterfaceWrapper) ListWorkers(c *gin.Context) {
 
@@ -16958,6 +18776,15 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/crossings/:name/plan", wrapper.GetPlan)
 	router.GET(options.BaseURL+"/api/crossings/:name/preview", wrapper.PreviewPlan)
 	router.POST(options.BaseURL+"/api/crossings/:name/copy", wrapper.CopyCrossing)
+	router.DELETE(options.BaseURL+"/api/crossings/:name/schedule", wrapper.RemoveSchedule)
+	router.GET(options.BaseURL+"/api/crossings/:name/schedule", wrapper.GetSchedule)
+	router.PUT(options.BaseURL+"/api/crossings/:name/schedule", wrapper.PutSchedule)
+	router.GET(options.BaseURL+"/api/crossings/:name/runs", wrapper.ListRuns)
+	router.GET(options.BaseURL+"/api/webhooks", wrapper.ListWebhooks)
+	router.POST(options.BaseURL+"/api/webhooks", wrapper.AddWebhook)
+	router.DELETE(options.BaseURL+"/api/webhooks/:name", wrapper.RemoveWebhook)
+	router.POST(options.BaseURL+"/api/webhooks/:name/test", wrapper.TestWebhook)
+	router.GET(options.BaseURL+"/api/webhooks/:name/deliveries", wrapper.ListDeliveries)
 	router.GET(options.BaseURL+"/api/crossings/:name/set-aside", wrapper.ListSetAside)
 	router.GET(options.BaseURL+"/api/crossings/:name/objects", wrapper.ListObjects)
 	router.PUT(options.BaseURL+"/api/crossings/:name/objects/:id", wrapper.ChangeObject)
@@ -18333,6 +20160,157 @@ type ResumeCrossingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ResumeCrossingdefaultApplicationProblemPlusJSONResponse) VisitResumeCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRunsRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListRunsResponseObject interface {
+	VisitListRunsResponse(w http.ResponseWriter) error
+}
+
+type ListRuns200JSONResponse []Run
+
+func (response ListRuns200JSONResponse) VisitListRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRunsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRunsdefaultApplicationProblemPlusJSONResponse) VisitListRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveScheduleRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveScheduleResponseObject interface {
+	VisitRemoveScheduleResponse(w http.ResponseWriter) error
+}
+
+type RemoveSchedule204Response struct {
+}
+
+func (response RemoveSchedule204Response) VisitRemoveScheduleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveScheduledefaultApplicationProblemPlusJSONResponse) VisitRemoveScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScheduleRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetScheduleResponseObject interface {
+	VisitGetScheduleResponse(w http.ResponseWriter) error
+}
+
+type GetSchedule200JSONResponse Schedule
+
+func (response GetSchedule200JSONResponse) VisitGetScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetScheduledefaultApplicationProblemPlusJSONResponse) VisitGetScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutScheduleRequestObject struct {
+	Name Name `json:"name"`
+	Body *PutScheduleJSONRequestBody
+}
+
+type PutScheduleResponseObject interface {
+	VisitPutScheduleResponse(w http.ResponseWriter) error
+}
+
+type PutSchedule200JSONResponse Schedule
+
+func (response PutSchedule200JSONResponse) VisitPutScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutScheduledefaultApplicationProblemPlusJSONResponse) VisitPutScheduleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19777,6 +21755,188 @@ func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.Respons
 	return err
 }
 
+type ListWebhooksRequestObject struct {
+}
+
+type ListWebhooksResponseObject interface {
+	VisitListWebhooksResponse(w http.ResponseWriter) error
+}
+
+type ListWebhooks200JSONResponse []Webhook
+
+func (response ListWebhooks200JSONResponse) VisitListWebhooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWebhooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWebhooksdefaultApplicationProblemPlusJSONResponse) VisitListWebhooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWebhookRequestObject struct {
+	Body *AddWebhookJSONRequestBody
+}
+
+type AddWebhookResponseObject interface {
+	VisitAddWebhookResponse(w http.ResponseWriter) error
+}
+
+type AddWebhook201JSONResponse Webhook
+
+func (response AddWebhook201JSONResponse) VisitAddWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddWebhookdefaultApplicationProblemPlusJSONResponse) VisitAddWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveWebhookRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemoveWebhookResponseObject interface {
+	VisitRemoveWebhookResponse(w http.ResponseWriter) error
+}
+
+type RemoveWebhook204Response struct {
+}
+
+func (response RemoveWebhook204Response) VisitRemoveWebhookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveWebhookdefaultApplicationProblemPlusJSONResponse) VisitRemoveWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListDeliveriesResponseObject interface {
+	VisitListDeliveriesResponse(w http.ResponseWriter) error
+}
+
+type ListDeliveries200JSONResponse []Delivery
+
+func (response ListDeliveries200JSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeliveriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeliveriesdefaultApplicationProblemPlusJSONResponse) VisitListDeliveriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestWebhookRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type TestWebhookResponseObject interface {
+	VisitTestWebhookResponse(w http.ResponseWriter) error
+}
+
+type TestWebhook202Response struct {
+}
+
+func (response TestWebhook202Response) VisitTestWebhookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(202)
+	return nil
+}
+
+type TestWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestWebhookdefaultApplicationProblemPlusJSONResponse) VisitTestWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListWorkersRequestObject struct {
 }
 
@@ -19920,6 +22080,18 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(ctx context.Context, request ResumeCrossingRequestObject) (ResumeCrossingResponseObject, error)
 
+	// (GET /api/crossings/{name}/runs)
+	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
+
+	// (DELETE /api/crossings/{name}/schedule)
+	RemoveSchedule(ctx context.Context, request RemoveScheduleRequestObject) (RemoveScheduleResponseObject, error)
+
+	// (GET /api/crossings/{name}/schedule)
+	GetSchedule(ctx context.Context, request GetScheduleRequestObject) (GetScheduleResponseObject, error)
+
+	// (PUT /api/crossings/{name}/schedule)
+	PutSchedule(ctx context.Context, request PutScheduleRequestObject) (PutScheduleResponseObject, error)
+
 	// (GET /api/crossings/{name}/set-aside)
 	ListSetAside(ctx context.Context, request ListSetAsideRequestObject) (ListSetAsideResponseObject, error)
 
@@ -20024,6 +22196,21 @@ type StrictServerInterface interface {
 
 	// (GET /api/version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
+
+	// (GET /api/webhooks)
+	ListWebhooks(ctx context.Context, request ListWebhooksRequestObject) (ListWebhooksResponseObject, error)
+
+	// (POST /api/webhooks)
+	AddWebhook(ctx context.Context, request AddWebhookRequestObject) (AddWebhookResponseObject, error)
+
+	// (DELETE /api/webhooks/{name})
+	RemoveWebhook(ctx context.Context, request RemoveWebhookRequestObject) (RemoveWebhookResponseObject, error)
+
+	// (GET /api/webhooks/{name}/deliveries)
+	ListDeliveries(ctx context.Context, request ListDeliveriesRequestObject) (ListDeliveriesResponseObject, error)
+
+	// (POST /api/webhooks/{name}/test)
+	TestWebhook(ctx context.Context, request TestWebhookRequestObject) (TestWebhookResponseObject, error)
 
 	// (GET /api/workers)
 	ListWorkers(ctx context.Context, request ListWorkersRequestObject) (ListWorkersResponseObject, error)
@@ -21192,6 +23379,128 @@ func (sh *strictHandler) ResumeCrossing(ctx *gin.Context, name Name) {
 	}
 }
 
+// ListRuns operation middleware
+func (sh *strictHandler) ListRuns(ctx *gin.Context, name Name) {
+	var request ListRunsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRuns(ctx, request.(ListRunsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRuns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRunsResponseObject); ok {
+		if err := validResponse.VisitListRunsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSchedule operation middleware
+func (sh *strictHandler) RemoveSchedule(ctx *gin.Context, name Name) {
+	var request RemoveScheduleRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSchedule(ctx, request.(RemoveScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveScheduleResponseObject); ok {
+		if err := validResponse.VisitRemoveScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSchedule operation middleware
+func (sh *strictHandler) GetSchedule(ctx *gin.Context, name Name) {
+	var request GetScheduleRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSchedule(ctx, request.(GetScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetScheduleResponseObject); ok {
+		if err := validResponse.VisitGetScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutSchedule operation middleware
+func (sh *strictHandler) PutSchedule(ctx *gin.Context, name Name) {
+	var request PutScheduleRequestObject
+
+	request.Name = name
+
+	var body PutScheduleJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutSchedule(ctx, request.(PutScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PutScheduleResponseObject); ok {
+		if err := validResponse.VisitPutScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSetAside operation middleware
 func (sh *strictHandler) ListSetAside(ctx *gin.Context, name Name, params ListSetAsideParams) {
 	var request ListSetAsideRequestObject
@@ -22235,6 +24544,150 @@ func (sh *strictHandler) GetVersion(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetVersionResponseObject); ok {
 		if err := validResponse.VisitGetVersionResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListWebhooks operation middleware
+func (sh *strictHandler) ListWebhooks(ctx *gin.Context) {
+	var request ListWebhooksRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWebhooks(ctx, request.(ListWebhooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWebhooks")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListWebhooksResponseObject); ok {
+		if err := validResponse.VisitListWebhooksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddWebhook operation middleware
+func (sh *strictHandler) AddWebhook(ctx *gin.Context) {
+	var request AddWebhookRequestObject
+
+	var body AddWebhookJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddWebhook(ctx, request.(AddWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddWebhook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddWebhookResponseObject); ok {
+		if err := validResponse.VisitAddWebhookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveWebhook operation middleware
+func (sh *strictHandler) RemoveWebhook(ctx *gin.Context, name Name) {
+	var request RemoveWebhookRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveWebhook(ctx, request.(RemoveWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveWebhook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveWebhookResponseObject); ok {
+		if err := validResponse.VisitRemoveWebhookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDeliveries operation middleware
+func (sh *strictHandler) ListDeliveries(ctx *gin.Context, name Name) {
+	var request ListDeliveriesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeliveries(ctx, request.(ListDeliveriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeliveries")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListDeliveriesResponseObject); ok {
+		if err := validResponse.VisitListDeliveriesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestWebhook operation middleware
+func (sh *strictHandler) TestWebhook(ctx *gin.Context, name Name) {
+	var request TestWebhookRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TestWebhook(ctx, request.(TestWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestWebhook")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(TestWebhookResponseObject); ok {
+		if err := validResponse.VisitTestWebhookResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

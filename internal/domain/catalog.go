@@ -184,6 +184,9 @@ func MatchTables(patterns []string, tables []TableName) []TableName {
 	return chosen
 }
 
+// Like reports whether a name matches a pattern with * for any characters.
+func Like(pattern, name string) bool { return wildcard(pattern, name) }
+
 // ValidPatterns says what is wrong with selection patterns, or nil.
 func ValidPatterns(patterns []string) error {
 	for _, p := range patterns {

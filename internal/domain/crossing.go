@@ -82,16 +82,17 @@ type Settings struct {
 	NonEmptyTarget  string        `json:"non_empty_target" yaml:"non_empty_target"` // see [StandingWays]
 	HoldPoints      []StepName    `json:"hold_points" yaml:"hold_points"`           // steps of a cutover before which it waits for a person
 
-	LeastLanes   int      `json:"least_lanes" yaml:"least_lanes"`       // the number of lanes is found between this and Lanes; 0: always Lanes
-	RowLimit     int64    `json:"row_limit" yaml:"row_limit"`           // rows/s over all lanes of a process, 0 = none
-	SourceShare  float64  `json:"source_share" yaml:"source_share"`     // of the time a lane may be reading, above 0; 0 or 1 = all of it
-	QuietHours   []string `json:"quiet_hours" yaml:"quiet_hours"`       // when the load holds back, see [ParseHours]
-	QuietZone    string   `json:"quiet_zone" yaml:"quiet_zone"`         // time zone of QuietHours, by its IANA name; empty: UTC
-	QuietSpeed   int64    `json:"quiet_speed" yaml:"quiet_speed"`       // bytes/s in quiet hours; 0: no chunk begins in them
-	BadRows      string   `json:"bad_rows" yaml:"bad_rows"`             // see [BadRowsWays]
-	BadRowsLimit int      `json:"bad_rows_limit" yaml:"bad_rows_limit"` // rows of a table set aside before it is held
-	BuildLanes   int      `json:"build_lanes" yaml:"build_lanes"`       // keys and indexes built at once on the target
-	WorkerLabel  string   `json:"worker_label" yaml:"worker_label"`     // only workers started with this label carry its chunks; empty: any
+	LeastLanes   int           `json:"least_lanes" yaml:"least_lanes"`       // the number of lanes is found between this and Lanes; 0: always Lanes
+	RowLimit     int64         `json:"row_limit" yaml:"row_limit"`           // rows/s over all lanes of a process, 0 = none
+	SourceShare  float64       `json:"source_share" yaml:"source_share"`     // of the time a lane may be reading, above 0; 0 or 1 = all of it
+	QuietHours   []string      `json:"quiet_hours" yaml:"quiet_hours"`       // when the load holds back, see [ParseHours]
+	QuietZone    string        `json:"quiet_zone" yaml:"quiet_zone"`         // time zone of QuietHours, by its IANA name; empty: UTC
+	QuietSpeed   int64         `json:"quiet_speed" yaml:"quiet_speed"`       // bytes/s in quiet hours; 0: no chunk begins in them
+	BadRows      string        `json:"bad_rows" yaml:"bad_rows"`             // see [BadRowsWays]
+	BadRowsLimit int           `json:"bad_rows_limit" yaml:"bad_rows_limit"` // rows of a table set aside before it is held
+	BuildLanes   int           `json:"build_lanes" yaml:"build_lanes"`       // keys and indexes built at once on the target
+	LagLimit     time.Duration `json:"lag_limit" yaml:"lag_limit"`           // above it people are told; 0: never
+	WorkerLabel  string        `json:"worker_label" yaml:"worker_label"`     // only workers started with this label carry its chunks; empty: any
 }
 
 // BadRowsWays are what can become of a row that the target cannot take: its table
@@ -176,6 +177,8 @@ func (s Settings) Validate() error {
 		return Invalid("quiet_speed is %d; give bytes per second, or 0 for nothing in quiet hours", s.QuietSpeed)
 	case !slices.Contains(BadRowsWays, s.BadRows):
 		return Invalid("bad_rows is %q; choose hold or set aside", s.BadRows)
+	case s.LagLimit < 0:
+		return Invalid("lag_limit is %s; give a duration, or 0 for no limit", s.LagLimit)
 	case s.BadRowsLimit < 1 || s.BadRowsLimit > 1_000_000:
 		return Invalid("bad_rows_limit is %d; give a number from 1 to 1000000", s.BadRowsLimit)
 	case s.BuildLanes < 1 || s.BuildLanes > 32:

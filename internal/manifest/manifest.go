@@ -74,6 +74,7 @@ type Settings struct {
 	BadRows         string            `yaml:"bad_rows,omitempty" jsonschema:"enum=hold,enum=set aside,description=What becomes of a row that the target cannot take"`
 	BadRowsLimit    int               `yaml:"bad_rows_limit,omitempty" jsonschema:"minimum=1,maximum=1000000,description=Rows of a table set aside before it is held"`
 	BuildLanes      int               `yaml:"build_lanes,omitempty" jsonschema:"minimum=1,maximum=32,description=Keys and indexes built at once on the target"`
+	LagLimit        time.Duration     `yaml:"lag_limit,omitempty" jsonschema:"description=Lag above which people are told; 0 for none"`
 	WorkerLabel     string            `yaml:"worker_label,omitempty" jsonschema:"description=Only workers started with this label carry its chunks"`
 	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty" jsonschema:"description=Steps of a cutover before which it waits for a person: stop writes; close source"`
 }
@@ -199,7 +200,7 @@ func (s Settings) Domain() domain.Settings {
 		BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
 		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
 		LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: int64(s.QuietSpeed),
-		BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, WorkerLabel: s.WorkerLabel}
+		BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel}
 }
 
 // Write returns a crossing as a manifest.
@@ -212,6 +213,6 @@ func Write(c *domain.Crossing) ([]byte, error) {
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
 			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
 			LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: Size(s.QuietSpeed),
-			BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, WorkerLabel: s.WorkerLabel},
+			BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel},
 	}})
 }

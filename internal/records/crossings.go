@@ -36,6 +36,7 @@ type Crossing struct {
 	Undo        JSON[[]string]        `db:"undo"`
 	Built       bool                  `db:"built"`
 	BelowSince  sql.NullTime          `db:"below_since"`
+	LagTold     bool                  `db:"lag_told"`
 	LanesNow    sql.NullInt64         `db:"lanes_now"`
 	Pace        JSON[pace.State]      `db:"pace"`
 	CreatedAt   time.Time             `db:"created_at"`
@@ -54,7 +55,7 @@ func (c *Crossing) Domain() *domain.Crossing {
 
 const crossingColumns = `
 SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since, c.lanes_now, c.pace,
+       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since, c.lag_told, c.lanes_now, c.pace,
        c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at
   FROM crossings c
   JOIN databases s ON s.id = c.source_id

@@ -65,7 +65,7 @@ const under = `('prepared', 'loading', 'catching up', 'in step', 'cutting over')
 
 const lineColumns = `
 SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since, c.lanes_now, c.pace,
+       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since, c.lag_told, c.lanes_now, c.pace,
        c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at,
        p.*, least(1, (p.bytes)::float8 / nullif(p.est_bytes, 0)) AS share,
        st.crossing_id IS NOT NULL AS has_stream, coalesce(st.lease_until > now(), false) AS stream_live, coalesce(st.worker, '') AS worker,

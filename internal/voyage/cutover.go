@@ -323,6 +323,7 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
 	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
+	r.v.tell(ctx, r.c, EventCutOver, fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx)))
 	return r.v.Store.EndCutover(ctx, r.k.ID, "done", "")
 }
 
@@ -391,6 +392,9 @@ func (r *run) undo(ctx context.Context, cause error) error {
 	}
 	_ = r.v.Store.EndCutover(end, r.k.ID, "undone", cause.Error())
 	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s", cutoverWord(r.k.Rehearsal), cause)
+	if !r.k.Rehearsal {
+		r.v.tell(end, r.c, EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
+	}
 	return undone{cause}
 }
 

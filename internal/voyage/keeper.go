@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 	"slices"
 	"time"
@@ -26,7 +27,7 @@ func (v *Voyage) keep(ctx context.Context) {
 	every(ctx, time.Second, func() {
 		beat++
 		_, err := v.Store.Alone(ctx, keeperLock, func() error {
-			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.sample(ctx, beat))
+			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.startDue(ctx), v.watch(ctx, beat), v.sample(ctx, beat))
 		})
 		if err != nil && ctx.Err() == nil {
 			v.Log.Warn("the keeper met an error", "error", err)
@@ -34,12 +35,20 @@ func (v *Voyage) keep(ctx context.Context) {
 	})
 }
 
+// watch tells of lags, now and then.
+func (v *Voyage) watch(ctx context.Context, beat int) error {
+	if beat%2 == 0 {
+		return nil
+	}
+	return v.watchLag(ctx)
+}
+
 func (v *Voyage) sample(ctx context.Context, beat int) error {
 	if beat%2 != 0 {
 		return nil
 	}
 	if beat%600 == 0 {
-		if err := v.Store.ThinSamples(ctx); err != nil {
+		if err := errors.Join(v.Store.ThinSamples(ctx), v.Store.ThinDeliveries(ctx)); err != nil {
 			return err
 		}
 	}
@@ -201,6 +210,9 @@ func (v *Voyage) movePhases(ctx context.Context) error {
 			}
 			if moved {
 				v.Say(ctx, "info", System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name, next, c.Phase)
+				if err := v.arrived(ctx, c, next); err != nil {
+					return err
+				}
 			}
 			continue
 		}
@@ -209,6 +221,23 @@ func (v *Voyage) movePhases(ctx context.Context) error {
 				return err
 			}
 		}
+	}
+	return nil
+}
+
+// arrived tells of a phase that was reached, and keeps the figures of a load that is
+// complete.
+func (v *Voyage) arrived(ctx context.Context, c *records.Crossing, phase domain.Phase) error {
+	switch phase {
+	case domain.PhaseCatchingUp:
+		if c.Phase == domain.PhaseLoading {
+			v.tell(ctx, c, EventLoaded, fmt.Sprintf("every row of %s has landed", c.Name))
+		}
+	case domain.PhaseInStep:
+		if err := v.Store.EndRun(ctx, c.ID, "done", ""); err != nil {
+			return err
+		}
+		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is in step: %s", c.Name, map[bool]string{true: "the load is complete, its indexes stand", false: "the lag is below its threshold"}[c.Kind == domain.KindLoad]))
 	}
 	return nil
 }

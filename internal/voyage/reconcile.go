@@ -78,6 +78,7 @@ func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, q
 	state, severity := "clean", "info"
 	if findings > 0 {
 		state, severity = "differing", "warning"
+		v.tell(ctx, c, EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
 	}
 	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, many(findings, "finding"))
 	return v.Store.EndReconciliation(end, id, state, "")

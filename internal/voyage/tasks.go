@@ -81,6 +81,7 @@ func (v *Voyage) RunTask(ctx context.Context, id int64) error {
 	case err != nil:
 		if !errors.As(err, new(undone)) {
 			v.Say(end, "error", System, c.Name, "", t.Kind, "%s failed: %s", t.Kind, err)
+			v.tell(end, &c, EventFailed, fmt.Sprintf("%s failed: %s", t.Kind, err))
 		}
 		return v.Store.EndTask(end, t.ID, t.Epoch, "failed", err.Error())
 	}
@@ -101,6 +102,9 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 				return err
 			}
 			return v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false)
+		}
+		if err := v.Store.BeginRun(ctx, c.ID, t.Actor, t.Kind == TaskRestart && t.Epoch == 1); err != nil {
+			return err
 		}
 		f := v.prepare
 		if t.Kind == TaskRestart {
@@ -348,7 +352,7 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	live.HoldPoints = s.HoldPoints
 	live.LeastLanes, live.RowLimit, live.SourceShare = s.LeastLanes, s.RowLimit, s.SourceShare
 	live.QuietHours, live.QuietZone, live.QuietSpeed = s.QuietHours, s.QuietZone, s.QuietSpeed
-	live.BadRows, live.BadRowsLimit, live.BuildLanes, live.WorkerLabel = s.BadRows, s.BadRowsLimit, s.BuildLanes, s.WorkerLabel
+	live.BadRows, live.BadRowsLimit, live.BuildLanes, live.WorkerLabel, live.LagLimit = s.BadRows, s.BadRowsLimit, s.BuildLanes, s.WorkerLabel, s.LagLimit
 	if !reflect.DeepEqual(live, s) {
 		if err := allow(lifecycle.Change, c); err != nil {
 			return err

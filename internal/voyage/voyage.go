@@ -232,6 +232,7 @@ func (v *Voyage) Hold(ctx context.Context, c *records.Crossing, subject, reason 
 		v.Log.Error("the crossing could not be held", "crossing", c.Name, "error", err)
 	}
 	v.Say(end, "error", System, c.Name, subject, "hold", "%s", reason)
+	v.tell(end, c, EventHeld, reason)
 }
 
 // Start begins the loops of this process: the queue's jobs, the streams and the
@@ -244,7 +245,7 @@ func (v *Voyage) Start(ctx context.Context) error {
 		cancel()
 		return err
 	}
-	for _, loop := range []func(context.Context){v.keep, v.follow, v.report} {
+	for _, loop := range []func(context.Context){v.keep, v.follow, v.report, v.deliver} {
 		v.loops.Go(func() { loop(run) })
 	}
 	return nil

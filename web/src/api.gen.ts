@@ -256,6 +256,115 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get: operations["getSchedule"];
+        /** @description Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped. */
+        put: operations["putSchedule"];
+        post?: never;
+        delete: operations["removeSchedule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description Every time that the load ran, or should have, newest first */
+        get: operations["listRuns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["listWebhooks"];
+        put?: never;
+        post: operations["addWebhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["removeWebhook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["testWebhook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{name}/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description What was sent, newest first */
+        get: operations["listDeliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/set-aside": {
         parameters: {
             query?: never;
@@ -1071,6 +1180,105 @@ export interface components {
             /** @description disable, prefer, require or verify-full */
             tls?: string;
         };
+        NewSchedule: {
+            /**
+             * Format: date-time
+             * @description Start once at this time
+             */
+            at?: string;
+            /** @description Minute, hour, day of month, month, day of week */
+            cron?: string;
+            /** @description Time zone of cron by its IANA name; empty for UTC */
+            zone?: string;
+            /**
+             * @description What becomes of runs that were due while no service ran
+             * @default run once
+             * @enum {string}
+             */
+            missed: "run once" | "skip";
+            /** @description The target's name, where rows on it may be removed */
+            confirm?: string;
+        };
+        Schedule: {
+            /** Format: date-time */
+            at?: string;
+            cron: string;
+            zone: string;
+            missed: string;
+            /**
+             * Format: date-time
+             * @description Absent when nothing more is to come
+             */
+            next_at?: string;
+            actor: string;
+        };
+        Run: {
+            /** Format: int64 */
+            id: number;
+            by: string;
+            /** @enum {string} */
+            state: "running" | "done" | "given up" | "skipped" | "failed";
+            /** Format: date-time */
+            started_at: string;
+            /** Format: date-time */
+            ended_at?: string;
+            tables: number;
+            /** Format: int64 */
+            rows: number;
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Rows that were left behind
+             */
+            set_aside: number;
+            note: string;
+        };
+        /** @enum {string} */
+        Event: "loaded" | "in step" | "held" | "failed" | "lag" | "differs" | "cut over" | "undone";
+        NewWebhook: {
+            name: string;
+            url: string;
+            /**
+             * Format: password
+             * @description At least 16 characters; what is sent is signed by it
+             */
+            secret: string;
+            /** @description Which; none for all */
+            events?: components["schemas"]["Event"][];
+            /**
+             * @description Pattern over names of crossings, with *
+             * @default *
+             */
+            crossings: string;
+        };
+        Webhook: {
+            name: string;
+            url: string;
+            events: components["schemas"]["Event"][];
+            crossings: string;
+        };
+        Delivery: {
+            /** Format: int64 */
+            id: number;
+            event: string;
+            body: string;
+            attempts: number;
+            /** @description What the last try came to */
+            answer: string;
+            /** Format: date-time */
+            created_at: string;
+            /**
+             * Format: date-time
+             * @description When it arrived
+             */
+            done_at?: string;
+            /**
+             * Format: date-time
+             * @description When it is tried again
+             */
+            next_at?: string;
+        };
         AsidePage: {
             total: number;
             rows: components["schemas"]["AsideRow"][];
@@ -1311,6 +1519,11 @@ export interface components {
             bad_rows_limit?: number;
             /** @description Keys and indexes built at once on the target */
             build_lanes?: number;
+            /**
+             * Format: double
+             * @description Lag above which people are told, 0 for none
+             */
+            lag_limit_seconds?: number;
             /** @description Only workers started with this label carry its chunks; empty for any */
             worker_label?: string;
             /** @description Steps of a cutover before which it waits for a person */
@@ -2546,6 +2759,211 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description When the crossing starts by itself */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSchedule"];
+            };
+        };
+        responses: {
+            /** @description The schedule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRuns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The runs */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWebhooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who is told of what */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addWebhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewWebhook"];
+            };
+        };
+        responses: {
+            /** @description Kept */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Webhook"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeWebhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    testWebhook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description On its way */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDeliveries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The deliveries */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Delivery"][];
                 };
             };
             default: components["responses"]["Problem"];

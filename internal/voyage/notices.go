@@ -1,0 +1,227 @@
+package voyage
+
+import (
+	"bytes"
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// The events that webhooks are told of.
+const (
+	EventLoaded  = "loaded"   // every row has landed
+	EventInStep  = "in step"  // below its lag: a cutover can be thought of
+	EventHeld    = "held"     // waits for a person
+	EventFailed  = "failed"   // a run, a comparison or a cutover did not come about
+	EventLag     = "lag"      // over the limit of the crossing, or below it again
+	EventDiffers = "differs"  // a comparison has findings
+	EventCutOver = "cut over" // the target has taken over
+	EventUndone  = "undone"   // a cutover was undone; the source takes writes
+	EventTest    = "test"
+)
+
+// Events are all that a webhook can ask for.
+var Events = []string{EventLoaded, EventInStep, EventHeld, EventFailed, EventLag, EventDiffers, EventCutOver, EventUndone}
+
+// notice is what a webhook is sent.
+type notice struct {
+	Event     string    `json:"event"`
+	Crossing  string    `json:"crossing,omitempty"`
+	Phase     string    `json:"phase,omitempty"`
+	Condition string    `json:"condition,omitempty"`
+	Message   string    `json:"message"`
+	At        time.Time `json:"at"`
+}
+
+// tell puts an event of a crossing on its way to every webhook that asks for it.
+func (v *Voyage) tell(ctx context.Context, c *records.Crossing, event, message string) {
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	list, err := v.Store.Webhooks(end)
+	if err != nil {
+		v.Log.Warn("webhooks could not be read", "error", err)
+		return
+	}
+	if len(list) == 0 {
+		return
+	}
+	n := notice{Event: event, Crossing: c.Name, Message: message, At: time.Now().UTC()}
+	if now, err := v.Store.CrossingByID(end, c.ID); err == nil {
+		n.Phase, n.Condition = string(now.Phase), string(now.Condition)
+	}
+	body, err := json.Marshal(n)
+	if err != nil {
+		return
+	}
+	for _, w := range list {
+		if len(w.Events.V) > 0 && !slices.Contains(w.Events.V, event) || !domain.Like(w.Crossings, c.Name) {
+			continue
+		}
+		if err := v.Store.AddDelivery(end, w.ID, event, string(body)); err != nil {
+			v.Log.Warn("a webhook's event could not be kept", "webhook", w.Name, "error", err)
+		}
+	}
+}
+
+// AddWebhook keeps an address to be told of events.
+func (v *Voyage) AddWebhook(ctx context.Context, w records.Webhook, secret, actor string) error {
+	if err := domain.ValidName(w.Name); err != nil {
+		return err
+	}
+	u, err := url.Parse(w.URL)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return domain.Invalid("the address %q cannot be called; write it like https://host/path", w.URL)
+	}
+	if len(secret) < 16 {
+		return domain.Invalid("the secret has %d characters; give at least 16, as whoever knows it can pretend to be this service", len(secret))
+	}
+	for _, e := range w.Events.V {
+		if !slices.Contains(Events, e) {
+			return domain.Invalid("there is no event %q; choose from %s", e, strings.Join(Events, ", "))
+		}
+	}
+	if w.Crossings == "" {
+		w.Crossings = "*"
+	}
+	w.Secret = v.Box.Seal(secret)
+	if err := v.Store.AddWebhook(ctx, w); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, "", w.Name, "webhook", "%s added the webhook %s to %s", actor, w.Name, u.Host)
+	return nil
+}
+
+// TestWebhook sends a webhook something to see whether it arrives.
+func (v *Voyage) TestWebhook(ctx context.Context, name, actor string) error {
+	w, err := v.Store.Webhook(ctx, name)
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(notice{Event: EventTest, Message: actor + " tries this webhook", At: time.Now().UTC()})
+	if err != nil {
+		return err
+	}
+	return v.Store.AddDelivery(ctx, w.ID, EventTest, string(body))
+}
+
+// lastTry is the number of tries of a delivery; with the waits between them that is
+// a little more than a day.
+const lastTry = 14
+
+// deliver sends what is due, one after the other, on every process.
+func (v *Voyage) deliver(ctx context.Context) {
+	every(ctx, time.Second, func() {
+		for ctx.Err() == nil {
+			d, err := v.Store.ClaimDelivery(ctx)
+			if err != nil || d == nil {
+				return
+			}
+			answer, err := v.send(ctx, d)
+			wait := time.Duration(0)
+			if err != nil {
+				answer = err.Error()
+				if d.Attempts < lastTry {
+					wait = min(5*time.Second<<min(d.Attempts-1, 12), 4*time.Hour)
+					wait += rand.N(wait/4 + 1)
+				}
+			}
+			end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+			if err := v.Store.TellDelivery(end, d.ID, err == nil, answer, wait); err != nil {
+				v.Log.Warn("what came of a webhook could not be kept", "error", err)
+			}
+			cancel()
+		}
+	})
+}
+
+// send posts one delivery. Its signature is the hexadecimal HMAC-SHA-256 (RFC 2104), by
+// the webhook's secret, of the time in the header, a full stop, and the body.
+func (v *Voyage) send(ctx context.Context, d *records.Delivery) (string, error) {
+	w, err := v.Store.WebhookByID(ctx, d.WebhookID)
+	if err != nil {
+		return "", err
+	}
+	secret, err := v.Box.Open(w.Secret)
+	if err != nil {
+		return "", err
+	}
+	limit, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(limit, http.MethodPost, w.URL, bytes.NewReader([]byte(d.Body)))
+	if err != nil {
+		return "", err
+	}
+	at := strconv.FormatInt(time.Now().Unix(), 10)
+	h := hmac.New(sha256.New, []byte(secret))
+	_, _ = h.Write([]byte(at + "." + d.Body))
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Dusty-Ferry-Event", d.Event)
+	req.Header.Set("Dusty-Ferry-Delivery", strconv.FormatInt(d.ID, 10))
+	req.Header.Set("Dusty-Ferry-Time", at)
+	req.Header.Set("Dusty-Ferry-Signature", hex.EncodeToString(h.Sum(nil)))
+	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := client.Do(req)
+	if err != nil {
+		return "", err
+	}
+	_ = res.Body.Close()
+	if res.StatusCode/100 != 2 {
+		return "", fmt.Errorf("it answered %s", res.Status)
+	}
+	return res.Status, nil
+}
+
+// watchLag tells of lags over the limit that their crossing sets, and below it again.
+func (v *Voyage) watchLag(ctx context.Context) error {
+	under, err := v.Store.Underway(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range under {
+		c := &under[i]
+		limit := c.Settings.V.LagLimit
+		if c.Kind == domain.KindLoad || limit == 0 && !c.LagTold {
+			continue
+		}
+		st, err := v.Store.Stream(ctx, c.ID)
+		if err != nil {
+			return err
+		}
+		if st == nil {
+			continue
+		}
+		lag := st.LagSeconds
+		if st.ReportedAt.Valid { // nobody measures while nobody follows
+			lag += max(0, time.Since(st.ReportedAt.Time).Seconds()-5)
+		}
+		over := limit > 0 && lag > limit.Seconds()
+		fresh, err := v.Store.LagTold(ctx, c.ID, over)
+		if err != nil {
+			return err
+		}
+		switch {
+		case fresh && over:
+			text := fmt.Sprintf("the lag of %s is %.0f s, over its limit of %s", c.Name, lag, limit)
+			v.Say(ctx, "warning", System, c.Name, "capture", "lag", "%s", text)
+			v.tell(ctx, c, EventLag, text)
+		case fresh:
+			text := fmt.Sprintf("the lag of %s is %.1f s, below its limit again", c.Name, lag)
+			v.Say(ctx, "info", System, c.Name, "capture", "lag", "%s", text)
+			v.tell(ctx, c, EventLag, text)
+		}
+	}
+	return nil
+}
