@@ -108,7 +108,9 @@ func TestASchedule(t *testing.T) {
 	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--zone", "Europe/Amsterdam", "--confirm", "new"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	due := func(ago string) { exec1(t, f.set.ControlURL, `UPDATE schedules SET next_at = now() - $1::interval`, ago) }
+	due := func(ago string) {
+		exec1(t, f.set.ControlURL, `UPDATE schedules SET next_at = now() - $1::interval`, ago)
+	}
 	runs := func() []contract.Run {
 		t.Helper()
 		list, err := client.Do[[]contract.Run](f.API.ListRunsWithResponse(t.Context(), "spring"))

@@ -290,6 +290,20 @@ func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingR
 	return contract.RestartCrossing202JSONResponse(c), err
 }
 
+func (s *calls) AddTable(ctx context.Context, r contract.AddTableRequestObject) (contract.AddTableResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.StartAdd(ctx, c, r.Body.Table, actor)
+	})
+	return contract.AddTable202JSONResponse(c), err
+}
+
+func (s *calls) LeaveOutTable(ctx context.Context, r contract.LeaveOutTableRequestObject) (contract.LeaveOutTableResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		return s.Voyage.LeaveOut(ctx, c, r.Body.Table, actor)
+	})
+	return contract.LeaveOutTable200JSONResponse(c), err
+}
+
 func (s *calls) TakeUpCrossing(ctx context.Context, r contract.TakeUpCrossingRequestObject) (contract.TakeUpCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
 		return s.Voyage.TakeUp(ctx, c, actor)

@@ -17,7 +17,7 @@ import (
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
 	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(), a.crossingSet(), a.crossingStart(),
-		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingTakeUp(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
+		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingTakeUp(), a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
 	return c
 }
 
@@ -424,6 +424,29 @@ func (a *app) crossingRestart() *cobra.Command {
 	c.Flags().StringVar(&only, "table", "", "only this table (schema.table)")
 	c.Flags().BoolVar(&yes, "yes", false, "yes, copy everything again")
 	return c
+}
+
+func (a *app) crossingAddTable() *cobra.Command {
+	return &cobra.Command{
+		Use: "add-table NAME TABLE", Short: "Add a table of the source while the others go on", Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.AddTableWithResponse(cmd.Context(), args[0], contract.OneTable{Table: args[1]}))
+			}, "Table "+args[1]+" is being added to %s.", false)
+		},
+	}
+}
+
+func (a *app) crossingLeaveOut() *cobra.Command {
+	return &cobra.Command{
+		Use: "leave-out NAME TABLE", Short: "Take a table out while the others go on", Args: cobra.ExactArgs(2),
+		Long: "Take a table out of a crossing under way. What has landed of it stays on the target as it is, and is\nfollowed no more.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.LeaveOutTableWithResponse(cmd.Context(), args[0], contract.OneTable{Table: args[1]}))
+			}, "Table "+args[1]+" no longer belongs to %s.", false)
+		},
+	}
 }
 
 func (a *app) crossingTakeUp() *cobra.Command {

@@ -205,7 +205,9 @@ the body. What is not answered with 2xx is sent again, for about a day.`,
 			if err != nil {
 				return err
 			}
-			return a.show(out, func(t *table) { t.line("Webhook %s is told from now on; 'dustyferry webhook test %s' tries it.", out.Name, out.Name) })
+			return a.show(out, func(t *table) {
+				t.line("Webhook %s is told from now on; 'dustyferry webhook test %s' tries it.", out.Name, out.Name)
+			})
 		},
 	}
 	var crossings string

@@ -1455,6 +1455,12 @@ type NewWebhook struct {
 	Url    string `json:"url"`
 }
 
+// OneTable defines model for OneTable.
+type OneTable struct {
+	// Table schema.table of the source
+	Table string `json:"table"`
+}
+
 // Phase defines model for Phase.
 type Phase string
 
@@ -2169,6 +2175,9 @@ type AddCrossingJSONRequestBody = NewCrossing
 // ChangeCrossingJSONRequestBody defines body for ChangeCrossing for application/json ContentType.
 type ChangeCrossingJSONRequestBody = Settings
 
+// AddTableJSONRequestBody defines body for AddTable for application/json ContentType.
+type AddTableJSONRequestBody = OneTable
+
 // CloseCrossingJSONRequestBody defines body for CloseCrossing for application/json ContentType.
 type CloseCrossingJSONRequestBody CloseCrossingJSONBody
 
@@ -2180,6 +2189,9 @@ type CutoverJSONRequestBody = NewCutover
 
 // CheckFitJSONRequestBody defines body for CheckFit for application/json ContentType.
 type CheckFitJSONRequestBody = NewFitCheck
+
+// LeaveOutTableJSONRequestBody defines body for LeaveOutTable for application/json ContentType.
+type LeaveOutTableJSONRequestBody = OneTable
 
 // ChangeObjectJSONRequestBody defines body for ChangeObject for application/json ContentType.
 type ChangeObjectJSONRequestBody ChangeObjectJSONBody
@@ -2334,6 +2346,18 @@ type ClientInterface interface {
 	// Takes a body of the `application/json` content type.
 	ChangeCrossing(ctx context.Context, name Name, body ChangeCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddTableWithBody performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Add a table of the source while the others go on.
+	AddTableWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddTable performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Add a table of the source while the others go on.
+	AddTable(ctx context.Context, name Name, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetApplied performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
 	GetApplied(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -2406,6 +2430,18 @@ type ClientInterface interface {
 	//
 	// Everything that starting the crossing will do, counted on both sides now.
 	GetLastLook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveOutTableWithBody performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Take a table out while the others go on; what has landed of it stays on the target
+	LeaveOutTableWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveOutTable performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Take a table out while the others go on; what has landed of it stays on the target
+	LeaveOutTable(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportManifest performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 	ExportManifest(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2825,6 +2861,38 @@ func (c *Client) ChangeCrossing(ctx context.Context, name Name, body ChangeCross
 	return c.Client.Do(req)
 }
 
+// AddTableWithBody performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request,
+// with any type of body and a specified content type.
+//
+// Add a table of the source while the others go on.
+func (c *Client) AddTableWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTableRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddTable performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Add a table of the source while the others go on.
+func (c *Client) AddTable(ctx context.Context, name Name, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddTableRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetApplied performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
 func (c *Client) GetApplied(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAppliedRequest(c.Server, name)
@@ -3058,6 +3126,38 @@ func (c *Client) ListLanes(ctx context.Context, name Name, reqEditors ...Request
 // Everything that starting the crossing will do, counted on both sides now.
 func (c *Client) GetLastLook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLastLookRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveOutTableWithBody performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
+// with any type of body and a specified content type.
+//
+// Take a table out while the others go on; what has landed of it stays on the target
+func (c *Client) LeaveOutTableWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveOutTableRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveOutTable performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Take a table out while the others go on; what has landed of it stays on the target
+func (c *Client) LeaveOutTable(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveOutTableRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4467,6 +4567,53 @@ func NewChangeCrossingRequestWithBody(server string, name Name, contentType stri
 	return req, nil
 }
 
+// NewAddTableRequest calls the generic AddTable builder with application/json body
+func NewAddTableRequest(server string, name Name, body AddTableJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddTableRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddTableRequestWithBody constructs an http.Request for the AddTable method, with any body, and a specified content type
+func NewAddTableRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/add-table", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetAppliedRequest constructs an http.Request for the GetApplied method
 func NewGetAppliedRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -5047,6 +5194,53 @@ func NewGetLastLookRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewLeaveOutTableRequest calls the generic LeaveOutTable builder with application/json body
+func NewLeaveOutTableRequest(server string, name Name, body LeaveOutTableJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLeaveOutTableRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewLeaveOutTableRequestWithBody constructs an http.Request for the LeaveOutTable method, with any body, and a specified content type
+func NewLeaveOutTableRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/leave-out", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -8104,6 +8298,20 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	ChangeCrossingWithResponse(ctx context.Context, name Name, body ChangeCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCrossingResponse, error)
 
+	// AddTableWithBodyWithResponse performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Add a table of the source while the others go on.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	AddTableWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTableResponse, error)
+
+	// AddTableWithResponse performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Add a table of the source while the others go on.
+	AddTableWithResponse(ctx context.Context, name Name, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTableResponse, error)
+
 	// GetAppliedWithResponse performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8202,6 +8410,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetLastLookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLastLookResponse, error)
+
+	// LeaveOutTableWithBodyWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Take a table out while the others go on; what has landed of it stays on the target
+	//
+	// Returns a wrapper object for the known response body format(s).
+	LeaveOutTableWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error)
+
+	// LeaveOutTableWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Take a table out while the others go on; what has landed of it stays on the target
+	LeaveOutTableWithResponse(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error)
 
 	// ExportManifestWithResponse performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
 	//
@@ -8914,6 +9136,54 @@ func (r ChangeCrossingResponse) ContentType() string {
 	return ""
 }
 
+type AddTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AddTableResponse) GetJSON202() *Crossing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddTableResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddTableResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetAppliedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9518,6 +9788,54 @@ func (r GetLastLookResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLastLookResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeaveOutTableResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LeaveOutTableResponse) GetJSON200() *Crossing {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveOutTableResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveOutTableResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveOutTableResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveOutTableResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveOutTableResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12436,6 +12754,32 @@ func (c *ClientWithResponses) ChangeCrossingWithResponse(ctx context.Context, na
 	return ParseChangeCrossingResponse(rsp)
 }
 
+// AddTableWithBodyWithResponse performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request,
+// with any type of body and a specified content type.
+//
+// Add a table of the source while the others go on.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) AddTableWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddTableResponse, error) {
+	rsp, err := c.AddTableWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTableResponse(rsp)
+}
+
+// AddTableWithResponse performs a POST /api/crossings/{name}/add-table (the `AddTable` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Add a table of the source while the others go on.
+func (c *ClientWithResponses) AddTableWithResponse(ctx context.Context, name Name, body AddTableJSONRequestBody, reqEditors ...RequestEditorFn) (*AddTableResponse, error) {
+	rsp, err := c.AddTable(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddTableResponse(rsp)
+}
+
 // GetAppliedWithResponse performs a GET /api/crossings/{name}/applied (the `GetApplied` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12635,6 +12979,32 @@ func (c *ClientWithResponses) GetLastLookWithResponse(ctx context.Context, name 
 		return nil, err
 	}
 	return ParseGetLastLookResponse(rsp)
+}
+
+// LeaveOutTableWithBodyWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
+// with any type of body and a specified content type.
+//
+// Take a table out while the others go on; what has landed of it stays on the target
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) LeaveOutTableWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error) {
+	rsp, err := c.LeaveOutTableWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveOutTableResponse(rsp)
+}
+
+// LeaveOutTableWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Take a table out while the others go on; what has landed of it stays on the target
+func (c *ClientWithResponses) LeaveOutTableWithResponse(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error) {
+	rsp, err := c.LeaveOutTable(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveOutTableResponse(rsp)
 }
 
 // ExportManifestWithResponse performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
@@ -13722,6 +14092,39 @@ func ParseChangeCrossingResponse(rsp *http.Response) (*ChangeCrossingResponse, e
 	return response, nil
 }
 
+// ParseAddTableResponse parses an HTTP response from a AddTableWithResponse call
+func ParseAddTableResponse(rsp *http.Response) (*AddTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetAppliedResponse parses an HTTP response from a GetAppliedWithResponse call
 func ParseGetAppliedResponse(rsp *http.Response) (*GetAppliedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -14129,6 +14532,39 @@ func ParseGetLastLookResponse(rsp *http.Response) (*GetLastLookResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest LastLook
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeaveOutTableResponse parses an HTTP response from a LeaveOutTableWithResponse call
+func ParseLeaveOutTableResponse(rsp *http.Response) (*LeaveOutTableResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveOutTableResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Crossing
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -16121,6 +16557,9 @@ type ServerInterface interface {
 	// (PATCH /api/crossings/{name})
 	ChangeCrossing(c *gin.Context, name Name)
 
+	// (POST /api/crossings/{name}/add-table)
+	AddTable(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/applied)
 	GetApplied(c *gin.Context, name Name)
 
@@ -16159,6 +16598,9 @@ type ServerInterface interface {
 
 	// (GET /api/crossings/{name}/last-look)
 	GetLastLook(c *gin.Context, name Name)
+
+	// (POST /api/crossings/{name}/leave-out)
+	LeaveOutTable(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/manifest)
 	ExportManifest(c *gin.Context, name Name)
@@ -16534,6 +16976,31 @@ func (siw *ServerInterfaceWrapper) ChangeCrossing(c *gin.Context) {
 	siw.Handler.ChangeCrossing(c, name)
 }
 
+// AddTable operation middleware
+func (siw *ServerInterfaceWrapper) AddTable(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AddTable(c, name)
+}
+
 // GetApplied operation middleware
 func (siw *ServerInterfaceWrapper) GetApplied(c *gin.Context) {
 
@@ -16903,6 +17370,31 @@ func (siw *ServerInterfaceWrapper) GetLastLook(c *gin.Context) {
 	}
 
 	siw.Handler.GetLastLook(c, name)
+}
+
+// LeaveOutTable operation middleware
+func (siw *ServerInterfaceWrapper) LeaveOutTable(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.LeaveOutTable(c, name)
 }
 
 // ExportManifest operation middleware
@@ -18793,6 +19285,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/crossings/:name/pause", wrapper.PauseCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/resume", wrapper.ResumeCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/restart", wrapper.RestartCrossing)
+	router.POST(options.BaseURL+"/api/crossings/:name/add-table", wrapper.AddTable)
+	router.POST(options.BaseURL+"/api/crossings/:name/leave-out", wrapper.LeaveOutTable)
 	router.POST(options.BaseURL+"/api/crossings/:name/take-up", wrapper.TakeUpCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/close", wrapper.CloseCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables", wrapper.ListTables)
@@ -19052,6 +19546,46 @@ type ChangeCrossingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeCrossingdefaultApplicationProblemPlusJSONResponse) VisitChangeCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTableRequestObject struct {
+	Name Name `json:"name"`
+	Body *AddTableJSONRequestBody
+}
+
+type AddTableResponseObject interface {
+	VisitAddTableResponse(w http.ResponseWriter) error
+}
+
+type AddTable202JSONResponse Crossing
+
+func (response AddTable202JSONResponse) VisitAddTableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTabledefaultApplicationProblemPlusJSONResponse) VisitAddTableResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -19564,6 +20098,46 @@ type GetLastLookdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetLastLookdefaultApplicationProblemPlusJSONResponse) VisitGetLastLookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LeaveOutTableRequestObject struct {
+	Name Name `json:"name"`
+	Body *LeaveOutTableJSONRequestBody
+}
+
+type LeaveOutTableResponseObject interface {
+	VisitLeaveOutTableResponse(w http.ResponseWriter) error
+}
+
+type LeaveOutTable200JSONResponse Crossing
+
+func (response LeaveOutTable200JSONResponse) VisitLeaveOutTableResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LeaveOutTabledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LeaveOutTabledefaultApplicationProblemPlusJSONResponse) VisitLeaveOutTableResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21996,6 +22570,9 @@ type StrictServerInterface interface {
 	// (PATCH /api/crossings/{name})
 	ChangeCrossing(ctx context.Context, request ChangeCrossingRequestObject) (ChangeCrossingResponseObject, error)
 
+	// (POST /api/crossings/{name}/add-table)
+	AddTable(ctx context.Context, request AddTableRequestObject) (AddTableResponseObject, error)
+
 	// (GET /api/crossings/{name}/applied)
 	GetApplied(ctx context.Context, request GetAppliedRequestObject) (GetAppliedResponseObject, error)
 
@@ -22034,6 +22611,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/crossings/{name}/last-look)
 	GetLastLook(ctx context.Context, request GetLastLookRequestObject) (GetLastLookResponseObject, error)
+
+	// (POST /api/crossings/{name}/leave-out)
+	LeaveOutTable(ctx context.Context, request LeaveOutTableRequestObject) (LeaveOutTableResponseObject, error)
 
 	// (GET /api/crossings/{name}/manifest)
 	ExportManifest(ctx context.Context, request ExportManifestRequestObject) (ExportManifestResponseObject, error)
@@ -22461,6 +23041,50 @@ func (sh *strictHandler) ChangeCrossing(ctx *gin.Context, name Name) {
 	}
 }
 
+// AddTable operation middleware
+func (sh *strictHandler) AddTable(ctx *gin.Context, name Name) {
+	var request AddTableRequestObject
+
+	request.Name = name
+
+	var body AddTableJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddTable(ctx, request.(AddTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(AddTableResponseObject); ok {
+		if err := validResponse.VisitAddTableResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // GetApplied operation middleware
 func (sh *strictHandler) GetApplied(ctx *gin.Context, name Name) {
 	var request GetAppliedRequestObject
@@ -22866,6 +23490,50 @@ func (sh *strictHandler) GetLastLook(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetLastLookResponseObject); ok {
 		if err := validResponse.VisitGetLastLookResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LeaveOutTable operation middleware
+func (sh *strictHandler) LeaveOutTable(ctx *gin.Context, name Name) {
+	var request LeaveOutTableRequestObject
+
+	request.Name = name
+
+	var body LeaveOutTableJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LeaveOutTable(ctx, request.(LeaveOutTableRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LeaveOutTable")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(LeaveOutTableResponseObject); ok {
+		if err := validResponse.VisitLeaveOutTableResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -175,6 +175,18 @@ UPDATE crossings SET survey = $2, surveyed_at = now(), phase = CASE WHEN phase =
 	return err
 }
 
+// EditPatterns changes which tables are chosen, from what they are at that moment.
+func (s *Store) EditPatterns(ctx context.Context, id int64, edit func([]string) []string) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var now JSON[[]string]
+		if err := tx.GetContext(ctx, &now, `SELECT patterns FROM crossings WHERE id = $1 FOR UPDATE`, id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE crossings SET patterns = $2 WHERE id = $1`, id, JSON[[]string]{append([]string{}, edit(now.V)...)})
+		return err
+	})
+}
+
 // SaveStart keeps the position capture starts from, before any chunk is read.
 func (s *Store) SaveStart(ctx context.Context, id int64, at domain.Position, undo []string, cat *domain.Catalog) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {

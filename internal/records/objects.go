@@ -64,6 +64,21 @@ ON CONFLICT (crossing_id, stage, kind, table_name, name) DO UPDATE SET ordinal =
 	})
 }
 
+// AddObjects adds to what a crossing will make.
+func (s *Store) AddObjects(ctx context.Context, crossing int64, list []Object) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		for i, o := range list {
+			if _, err := tx.ExecContext(ctx, `
+INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement) VALUES ($1, 1000000 + $2, $3, $4, $5, $6, $7)
+ON CONFLICT (crossing_id, stage, kind, table_name, name) DO UPDATE SET statement = EXCLUDED.statement, state = 'waiting', error = '' WHERE objects.state <> 'made'`,
+				crossing, i+1, o.Stage, o.Kind, o.Name, o.Table, o.Statement); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // Objects lists what a crossing makes, in the order of making.
 func (s *Store) Objects(ctx context.Context, crossing int64) ([]Object, error) {
 	return all[Object](ctx, s, objectColumns+` WHERE crossing_id = $1

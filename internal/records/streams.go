@@ -26,6 +26,7 @@ type Stream struct {
 	Error      string       `db:"error"`
 	Failures   int          `db:"failures"`
 	Live       bool         `db:"live"`
+	Reading    bool         `db:"reading"` // its holder has opened the log
 	Ask        string       `db:"ask"`
 	AskAt      Pos          `db:"ask_at"`
 	SourceAt   Pos          `db:"source_at"`
@@ -51,7 +52,7 @@ func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedT
 
 const streamColumns = `
 SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at,
-       lease_until > now() AS live, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at
+       lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at
   FROM streams`
 
 // Stream returns a crossing's stream, or nil when it has none.
@@ -100,6 +101,7 @@ type Report struct {
 	Read, Written     int64       // bytes since the last report
 	Recent            []AppliedTx // newest first; nil leaves what is kept
 	Note              string      // what the applier waits for, empty when nothing
+	Following         bool        // the log is open, with the tables as they were then
 }
 
 // RenewStream prolongs the lease and keeps the report; false says that the
@@ -112,13 +114,14 @@ func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report
 	return s.changed(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
        retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = '',
-       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15
+       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15,
+       following = CASE WHEN $16 THEN st.epoch ELSE following END
   FROM crossings c
  WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
 		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes,
-		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note)
+		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following)
 }
 
 // changed runs a statement about one record and reports whether there was one.

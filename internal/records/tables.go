@@ -199,6 +199,71 @@ UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = 
 	return err
 }
 
+// AddTable adds one table to a crossing under way, last in order. It is held until
+// [Store.ReleaseTable], whatever its chunks.
+func (s *Store) AddTable(ctx context.Context, c *Crossing, p domain.TablePlan, catalog *domain.Catalog, reason string) (Table, error) {
+	var id int64
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		err := tx.GetContext(ctx, &id, `
+INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary, est_rows, est_bytes, state, reason)
+VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing_id = $1), $3, $4, $5, $6, $7, $8, $9, 'held', $10) RETURNING id`,
+			c.ID, c.TargetID, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p}, JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, reason)
+		if duplicate(err) {
+			return domain.Conflict("the target table %s is written by another crossing; close that one first", p.Target)
+		}
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE crossings SET catalog = $2 WHERE id = $1`, c.ID, JSON[*domain.Catalog]{catalog})
+		return err
+	})
+	if err != nil {
+		return Table{}, err
+	}
+	return s.Table(ctx, id)
+}
+
+// ReleaseTable lets the chunks of a table that was added be claimed.
+func (s *Store) ReleaseTable(ctx context.Context, id int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'loading', reason = '', started_at = now() WHERE id = $1 AND state = 'held'`, id)
+	return err
+}
+
+// StopTable takes a table's chunks from whoever holds them, for good; the target has
+// to be fenced before the table is dropped.
+func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1`, id, reason); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL WHERE table_id = $1 AND state <> 'landed'`, id)
+		return err
+	})
+}
+
+// DropTable takes a table out of a crossing, with what was still to be made for it.
+func (s *Store) DropTable(ctx context.Context, crossing int64, t *Table, made []Object) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE id = $1 AND crossing_id = $2`, t.ID, crossing); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE crossing_id = $1 AND table_name = $2`, crossing, t.TargetName); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET after = array_remove(after, $2) WHERE crossing_id = $1`, crossing, t.ID); err != nil {
+			return err
+		}
+		var keep []string
+		for _, o := range made {
+			keep = append(keep, o.Kind+" "+o.Table+" "+o.Name)
+		}
+		_, err := tx.ExecContext(ctx, `
+UPDATE objects SET state = 'left out', error = 'its table was taken out of the crossing'
+ WHERE crossing_id = $1 AND stage = 'deferred' AND state IN ('waiting', 'failed') AND NOT kind || ' ' || table_name || ' ' || name = ANY ($2)`, crossing, append([]string{}, keep...))
+		return err
+	})
+}
+
 // Tables lists a crossing's tables in order.
 func (s *Store) Tables(ctx context.Context, crossing int64) ([]Table, error) {
 	return s.tables(ctx, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
@@ -228,6 +293,10 @@ func (s *Store) Table(ctx context.Context, id int64) (Table, error) {
 
 // SaveChunks replaces a table's chunks.
 func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk) error {
+	state := domain.TableLoading
+	if t.State == domain.TableHeld { // added, and not yet released
+		state = domain.TableHeld
+	}
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM chunks WHERE table_id = $1`, t.ID); err != nil {
 			return err
@@ -239,8 +308,12 @@ func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk)
 			}
 		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = 'loading', reason = '', chunks = $2, chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
-       seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks))
+UPDATE tables SET state = $3, reason = CASE WHEN $3 = 'held' THEN reason ELSE '' END, chunks = $2, chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
+       seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks), state)
+		if err == nil && state == domain.TableHeld { // the crossing loads again
+			_, err = tx.ExecContext(ctx, `
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL, built = false WHERE id = $1`, t.CrossingID)
+		}
 		return err
 	})
 }

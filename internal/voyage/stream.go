@@ -141,7 +141,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 		}
 		f.mu.Lock()
 		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Retained: retained, Changes: f.changes,
-			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note}
+			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note, Following: src != nil}
 		if len(f.beats) > 0 {
 			if newest := f.beats[len(f.beats)-1].at; newest > f.applied {
 				r.LagBytes = int64(newest - f.applied)

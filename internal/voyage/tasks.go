@@ -29,6 +29,7 @@ const (
 	TaskCutover   = "cutover"
 	TaskClose     = "close"
 	TaskFit       = "fit check"
+	TaskAdd       = "add a table"
 )
 
 // noteBegun is the note of a prepare or restart whose load has begun: whoever
@@ -149,6 +150,12 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 			return err
 		}
 		return v.fit(ctx, c, a, note)
+	case TaskAdd:
+		var a AddArgs
+		if err := json.Unmarshal(t.Args, &a); err != nil {
+			return err
+		}
+		return v.addTable(ctx, c, a, note)
 	case TaskCutover:
 		return v.cutover(ctx, c, t)
 	case TaskClose:

@@ -38,7 +38,7 @@ type Voyage struct {
 	Lanes   int // chunks this process carries at once
 	// Outdated is told when a newer program has changed the records.
 	Outdated chan error
-	Version string
+	Version  string
 
 	mu       sync.Mutex
 	open     map[int64]opened

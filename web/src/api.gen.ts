@@ -514,6 +514,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/add-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Add a table of the source while the others go on */
+        post: operations["addTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/leave-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Take a table out while the others go on; what has landed of it stays on the target */
+        post: operations["leaveOutTable"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/take-up": {
         parameters: {
             query?: never;
@@ -1179,6 +1217,10 @@ export interface components {
             password?: string;
             /** @description disable, prefer, require or verify-full */
             tls?: string;
+        };
+        OneTable: {
+            /** @description schema.table of the source */
+            table: string;
         };
         NewSchedule: {
             /**
@@ -3176,6 +3218,60 @@ export interface operations {
         responses: {
             /** @description Begins again */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OneTable"];
+            };
+        };
+        responses: {
+            /** @description Being added */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveOutTable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OneTable"];
+            };
+        };
+        responses: {
+            /** @description Left out */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };

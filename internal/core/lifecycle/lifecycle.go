@@ -19,6 +19,8 @@ const (
 	Resume    Act = "resume"
 	Restart   Act = "restart"
 	TakeUp    Act = "take up capture on another server"
+	AddTable  Act = "add a table"
+	LeaveOut  Act = "leave a table out"
 	Reconcile Act = "reconcile"
 	Repair    Act = "repair"
 	Cutover   Act = "cut over"
@@ -44,6 +46,8 @@ var allowed = map[Act]struct {
 	Resume:    {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
 	Restart:   {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "a crossing that has cut over cannot start again: its target is in use"},
 	TakeUp:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows that are still to be loaded belong to the log of the first server; restart it to load from this one"},
+	AddTable:  {under[1:], "tables are chosen by its patterns before it starts, and can be added between its start and its cutover"},
+	LeaveOut:  {under[1:], "tables are chosen by its patterns before it starts, and can be left out between its start and its cutover"},
 	Reconcile: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "the load has to be complete first"},
 	Repair:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows can be repaired between the end of the load and cutover"},
 	Cutover:   {[]domain.Phase{domain.PhaseInStep}, "cutover starts from in step: wait until the load is complete and the lag is below the threshold"},

@@ -59,7 +59,7 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	var at string
 	err := d.pool.QueryRow(ctx, `SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1 AND plugin = 'pgoutput'`, name).Scan(&at)
 	if err == nil {
-		return parseLSN(at)
+		return parseAt(at, d.publishMore(ctx, name, plans))
 	}
 	if !errors.Is(err, pgx.ErrNoRows) {
 		return 0, d.explain(err)
@@ -73,6 +73,36 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	}
 	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
 		return 0, fmt.Errorf("creating the replication slot: %w", d.explain(err))
+	}
+	return parseLSN(at)
+}
+
+// publishMore adds tables to a publication that stands.
+func (d *database) publishMore(ctx context.Context, name string, plans []domain.TablePlan) error {
+	rows, err := d.pool.Query(ctx, `
+SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE p.pubname = $1`, name)
+	if err != nil {
+		return d.explain(err)
+	}
+	there := map[domain.TableName]bool{}
+	var t domain.TableName
+	if _, err := pgx.ForEachRow(rows, []any{&t.Schema, &t.Name}, func() error { there[t] = true; return nil }); err != nil {
+		return d.explain(err)
+	}
+	for i := range plans {
+		if s := plans[i].Source; len(there) > 0 && !there[s] {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER PUBLICATION %s ADD TABLE %s", quote(name), qualified(s))); err != nil {
+				return fmt.Errorf("adding %s to the publication: %w", s, err)
+			}
+		}
+	}
+	return nil
+}
+
+func parseAt(at string, err error) (domain.Position, error) {
+	if err != nil {
+		return 0, err
 	}
 	return parseLSN(at)
 }

@@ -1,0 +1,241 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// AddArgs are the arguments of a [TaskAdd].
+type AddArgs struct {
+	Table string `json:"table"`
+}
+
+// StartAdd begins to add a table to a crossing under way.
+func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor string) error {
+	if err := allow(lifecycle.AddTable, c); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.SourceName == table }) {
+		return domain.Conflict("table %s belongs to %s already", table, c.Name)
+	}
+	if _, err := v.AddTask(ctx, c, TaskAdd, AddArgs{table}, actor); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, table, "change", "%s adds %s to %s", actor, table, c.Name)
+	return nil
+}
+
+// addTable adds a table while the others go on. Its changes are captured, and whoever
+// follows the crossing knows of it, before its first chunk can be read. Every part can
+// be repeated.
+func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, note func(string)) error {
+	note("surveying " + a.Table)
+	choose := func(patterns []string) []string {
+		patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return p == "-"+a.Table })
+		if len(domain.MatchTables(patterns, []domain.TableName{domain.Query{Table: a.Table}.Name()})) == 1 {
+			return patterns
+		}
+		return append(patterns, a.Table)
+	}
+	wider := *c
+	wider.Patterns.V = choose(c.Patterns.V)
+	s, types, err := v.planned(ctx, &wider)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(s.plans, func(p domain.TablePlan) bool { return p.Source.String() == a.Table })
+	if at < 0 {
+		return domain.NotFound("the source has no table %s; 'dustyferry database show %s' lists its tables", a.Table, c.Source)
+	}
+	plan := s.plans[at]
+	one := []domain.TablePlan{plan}
+	from, err := s.src.SurveySource(ctx, one, c.Kind != domain.KindLoad)
+	if err != nil {
+		return err
+	}
+	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(one), c.Settings.V)
+	if err != nil {
+		return err
+	}
+	for _, e := range types { // what is said of its columns
+		if e.Subject == a.Table || e.Subject == plan.Target.String() {
+			to = append(to, e)
+		}
+	}
+	if block := blocking(append(from, to...)); block != "" {
+		return domain.Conflict("the survey of %s found what blocks: %s", a.Table, block)
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	known := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == a.Table })
+	if known >= 0 && tables[known].State != domain.TableHeld {
+		return nil // a process before us had done it
+	}
+	note("making " + plan.Target.String())
+	narrow := *s
+	narrow.plans = one
+	bare := *c
+	bare.Planning.V = domain.Planning{}
+	list, err := v.objects(ctx, &bare, &narrow)
+	if err != nil {
+		return err
+	}
+	everything := append(plansOf(tables), one...)
+	for _, o := range s.dst.Deferred(catalogThere(s.catalog, everything), onTarget(everything)) { // foreign keys from and to it
+		list = append(list, records.Object{Stage: records.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
+	}
+	if err := v.Store.AddObjects(ctx, c.ID, list); err != nil {
+		return err
+	}
+	var kept error
+	if err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, one), onTarget(one), c.Settings.V, func(o engine.Object, failure error) {
+		if kept == nil {
+			kept = v.Store.TellTable(ctx, c.ID, o.Kind, o.Table.String(), o.SQL, failure)
+		}
+	}); err != nil {
+		return err
+	}
+	if kept != nil {
+		return kept
+	}
+	if c.Kind != domain.KindLoad {
+		undo := c.Undo.V
+		for _, u := range s.src.CaptureUndo(one) {
+			if !slices.Contains(undo, u) {
+				undo = append(undo, u)
+			}
+		}
+		if err := v.Store.SaveUndo(ctx, c.ID, undo); err != nil {
+			return err
+		}
+		if _, err := s.src.PrepareCapture(ctx, c.Domain().ObjectName(), everything); err != nil {
+			return err
+		}
+	}
+	var t records.Table
+	if known >= 0 {
+		t = tables[known]
+	} else {
+		if err := v.Store.EditPatterns(ctx, c.ID, choose); err != nil {
+			return err
+		}
+		if t, err = v.Store.AddTable(ctx, c, plan, s.catalog, "it is being added"); err != nil {
+			return err
+		}
+	}
+	note("cutting " + a.Table + " into chunks")
+	n, err := v.cut(ctx, c, &t)
+	if err != nil {
+		return err
+	}
+	if c.Kind != domain.KindLoad {
+		note("waiting until capture knows of " + a.Table)
+		if err := v.kick(ctx, c); err != nil {
+			return err
+		}
+		if err := v.awaitFollower(ctx, c); err != nil {
+			return err
+		}
+	}
+	if err := v.Store.ReleaseTable(ctx, t.ID); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name, counted(n, "chunk", "chunks"))
+	return v.topUp(ctx)
+}
+
+// awaitFollower waits until somebody follows the crossing who has read its tables now.
+func (v *Voyage) awaitFollower(ctx context.Context, c *records.Crossing) error {
+	st, err := v.Store.Stream(ctx, c.ID)
+	if err != nil || st == nil {
+		return err
+	}
+	kicked := st.Epoch
+	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
+		if st, err = v.Store.Stream(ctx, c.ID); err != nil {
+			return err
+		}
+		// A follower reports once it runs, which is after it has read the tables.
+		if st.Epoch > kicked && st.Live && st.Reading {
+			return nil
+		}
+		if !sleep(ctx, 200*time.Millisecond) {
+			return ctx.Err()
+		}
+	}
+	return domain.Conflict("nobody follows the changes of %s yet; see why, and add the table again", c.Name)
+}
+
+// LeaveOut takes a table out of a crossing under way. What has landed of it stays on
+// the target, and is followed no more.
+func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor string) error {
+	if err := allow(lifecycle.LeaveOut, c); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == table })
+	switch {
+	case at < 0:
+		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
+	case len(tables) == 1:
+		return domain.Conflict("%s is the only table of %s; close the crossing instead", table, c.Name)
+	}
+	t := &tables[at]
+	for i := range tables {
+		if o := &tables[i]; i != at && slices.ContainsFunc(o.Plan.V.After, func(n domain.TableName) bool { return n == t.Plan.V.Source }) {
+			return domain.Conflict("%s cannot be left out alone: rows of %s go with its rows on the source, which is followed by way of it; leave that one out first", table, o.SourceName)
+		}
+	}
+	dst, err := v.Open(ctx, c.Target)
+	if err != nil {
+		return err
+	}
+	if err := v.Store.StopTable(ctx, t.ID, "it is being left out"); err != nil {
+		return err
+	}
+	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
+		return fmt.Errorf("the table is stopped, but not yet left out; try again: %w", err)
+	}
+	rest := slices.Delete(slices.Clone(tables), at, at+1)
+	cat, err := v.Store.CatalogOf(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	var made []records.Object
+	for _, o := range dst.Deferred(cat, onTarget(plansOf(rest))) {
+		made = append(made, records.Object{Kind: o.Kind, Name: o.Name, Table: o.Table.String()})
+	}
+	if err := v.Store.EditPatterns(ctx, c.ID, func(patterns []string) []string {
+		patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return p == table })
+		if len(patterns) == 0 {
+			patterns = []string{"*.*"}
+		}
+		return append(patterns, "-"+table)
+	}); err != nil {
+		return err
+	}
+	if err := v.Store.DropTable(ctx, c.ID, t, made); err != nil {
+		return err
+	}
+	if err := v.kick(ctx, c); err != nil {
+		return err
+	}
+	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, many(t.RowsLanded, "row"), t.TargetName, c.Target)
+	return nil
+}
