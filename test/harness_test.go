@@ -109,15 +109,21 @@ type ferry struct {
 // its own on the shared server.
 func start(t *testing.T) *ferry {
 	t.Helper()
-	f := &ferry{t: t}
 	name := fmt.Sprintf("control_%d", counter.Add(1))
 	exec1(t, dbURL(servers.target, "postgres"), "CREATE DATABASE "+name)
+	return startOn(t, dbURL(servers.target, name))
+}
+
+// startOn runs the service with a control database that stands.
+func startOn(t *testing.T, control string) *ferry {
+	t.Helper()
+	f := &ferry{t: t}
 	var log io.Writer = io.Discard
 	if testing.Verbose() {
 		log = os.Stderr
 	}
 	f.set = service.Settings{
-		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: dbURL(servers.target, name), Lanes: 4, Serve: true, Version: "test",
+		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: control, Lanes: 4, Serve: true, Version: "test",
 		Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(s string) { f.token = s },
 	}
 	f.again()

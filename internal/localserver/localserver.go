@@ -43,6 +43,7 @@ type Postgres struct {
 
 	temporary bool
 	process   process
+	relaunch  func(context.Context) error
 }
 
 // ErrMissing says that the machine has no PostgreSQL server installed.
@@ -117,6 +118,12 @@ func StartPostgres(ctx context.Context, o Options) (*Postgres, error) {
 			return nil, err
 		}
 		p.Port = port
+	}
+	p.relaunch = func(ctx context.Context) error {
+		if err := waitForOld(ctx, data); err != nil {
+			return err
+		}
+		return p.launch(data, o)
 	}
 	if err := p.launch(data, o); err != nil {
 		return nil, err
@@ -280,6 +287,44 @@ func (p *Postgres) URL(database string) string {
 		u.User = url.UserPassword(p.User, p.Password)
 	}
 	return u.String()
+}
+
+// Crash kills the server at once, as a power cut would, and starts it again with the
+// same files and port after a while; it returns when the server takes connections.
+func (p *Postgres) Crash(ctx context.Context, away time.Duration) error {
+	p.process.crash()
+	select {
+	case <-time.After(away):
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	var err error
+	for range 20 { // its children notice its end a moment later
+		if err = p.relaunch(ctx); err == nil {
+			if err = p.ready(ctx); err == nil {
+				return nil
+			}
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	return err
+}
+
+// LimitFiles lets sessions that begin from now on write no file beyond a size, as if
+// the disk were full there; 0 lifts the limit again.
+func (p *Postgres) LimitFiles(ctx context.Context, bytes int64) error {
+	limit := "unlimited"
+	if bytes > 0 {
+		limit = strconv.FormatInt(bytes, 10)
+	}
+	cmd := exec.CommandContext(ctx, "prlimit", "--pid", strconv.Itoa(p.PID()), "--fsize="+limit+":")
+	if err := asUser(cmd); err != nil {
+		return err
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("limiting the server's files: %w: %s", err, out)
+	}
+	return nil
 }
 
 // PID returns the server's process.

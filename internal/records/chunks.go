@@ -126,7 +126,7 @@ func (s *Store) Claim(ctx context.Context, crossing int64, worker string) (*Chun
 		var lanes, busy int
 		if err := tx.GetContext(ctx, &lanes, `
 SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
- WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') FOR UPDATE`, crossing); err != nil {
+ WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') AND rest_until <= now() FOR UPDATE`, crossing); err != nil {
 			return err
 		}
 		// Counted by a statement of its own, which sees what was claimed while
@@ -189,9 +189,33 @@ UPDATE tables SET chunks_landed = chunks_landed + 1, rows_landed = rows_landed +
  WHERE id = $1`, table, sum.Rows, sum.Bytes); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE crossings SET max_read = greatest(max_read, $2) WHERE id = $1`, crossing, Pos(snap.Log))
+		_, err = tx.ExecContext(ctx, `
+UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
+ WHERE id = $1`, crossing, Pos(snap.Log))
 		return err
 	})
+}
+
+// Rest lets a crossing begin no chunk for a while, because a side of it is away. It
+// returns how often that was so in a row; 0 says that somebody else has noted it.
+func (s *Store) Rest(ctx context.Context, crossing int64, wait func(tries int) time.Duration, reason string) (int, error) {
+	tries := 0
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		var before int
+		err := tx.GetContext(ctx, &before, `SELECT away_tries FROM crossings WHERE id = $1 AND rest_until <= now() FOR UPDATE`, crossing)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		tries = before + 1
+		_, err = tx.ExecContext(ctx, `
+UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason = CASE WHEN condition = 'running' THEN $4 ELSE reason END WHERE id = $1`,
+			crossing, tries, seconds(wait(tries)), reason)
+		return err
+	})
+	return tries, err
 }
 
 // Lost lists chunks whose holder has been silent for too long, with their

@@ -119,7 +119,7 @@ SELECT * FROM (
          least(coalesce(c.lanes_now, (c.settings->>'lanes')::int),
                (SELECT count(*) FROM (SELECT 1 FROM chunks k JOIN tables t ON t.id = k.table_id
                  WHERE k.crossing_id = c.id AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading' LIMIT 64) x)) AS want
-    FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')) w
+    FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held') AND c.rest_until <= now()) w
  WHERE have < want`)
 }
 

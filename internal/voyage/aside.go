@@ -61,17 +61,7 @@ func rowText(a records.Aside) string {
 // land and are not to be set aside.
 func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *records.Chunk) error {
 	l.close()
-	src, dst, err := l.v.Both(ctx, c)
-	if err != nil {
-		return err
-	}
-	if err := l.v.sameSource(ctx, c, src); err != nil {
-		return err
-	}
-	if l.reader, err = src.OpenReader(ctx); err != nil {
-		return err
-	}
-	if l.writer, err = dst.OpenWriter(ctx); err != nil {
+	if err := l.connect(ctx, c); err != nil {
 		return err
 	}
 	plan, dc := &l.table.Plan.V, chunk.Domain()

@@ -168,22 +168,8 @@ func (m *moved) rows() int64 {
 }
 
 func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
-	src, dst, err := l.v.Both(ctx, c)
-	if err != nil {
+	if err := l.connect(ctx, c); err != nil {
 		return err
-	}
-	if l.reader == nil {
-		if err := l.v.sameSource(ctx, c, src); err != nil {
-			return err
-		}
-		if l.reader, err = src.OpenReader(ctx); err != nil {
-			return err
-		}
-	}
-	if l.writer == nil {
-		if l.writer, err = dst.OpenWriter(ctx); err != nil {
-			return err
-		}
 	}
 	plan, dc := &l.table.Plan.V, chunk.Domain()
 	snap, err := l.reader.Begin(ctx)
@@ -214,6 +200,42 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 		l.seen = float64(sum.Rows) / float64(sum.Bytes)
 	}
 	return l.v.Store.Landed(ctx, chunk.ID, snap, sum)
+}
+
+// connect opens both sides, unless they are open from the chunk before.
+func (l *laneWork) connect(ctx context.Context, c *records.Crossing) error {
+	src, dst, err := l.v.Both(ctx, c)
+	if err != nil {
+		return away{err}
+	}
+	if l.reader == nil {
+		if err := l.v.sameSource(ctx, c, src); err != nil {
+			return away{err}
+		}
+		if l.reader, err = src.OpenReader(ctx); err != nil {
+			return away{fmt.Errorf("source: %w", err)}
+		}
+	}
+	if l.writer == nil {
+		if l.writer, err = dst.OpenWriter(ctx); err != nil {
+			return away{fmt.Errorf("target: %w", err)}
+		}
+	}
+	return nil
+}
+
+// away is why a chunk could not even begin: no fault of its own.
+type away struct{ error }
+
+func (a away) Unwrap() error { return a.error }
+
+// isAway reports whether a side is away, or cannot take anything now (class 53: no
+// disk, memory or connections left; 58: its files fail it), whatever the chunk.
+func isAway(err error) bool {
+	if domain.IsKind(err, domain.ProblemConflict) {
+		return false // somebody has to do something
+	}
+	return errors.As(err, new(away)) || sqlClass(err) == "53" || sqlClass(err) == "58" || strings.Contains(err.Error(), "could not extend file")
 }
 
 // queued is how many blocks may wait between reader and writer: enough to keep
@@ -282,12 +304,12 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 	}
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {
-		v.Log.Warn("a chunk cannot be returned while the target is away", "chunk", chunk.ID, "error", err)
+		v.rest(ctx, c, fmt.Errorf("target: %w", err))
 		return // the keeper tries again when the lease has run out
 	}
 	mark, err := dst.Fence(ctx, c.UID, chunk.ID, epoch)
 	if err != nil {
-		v.Log.Warn("a chunk cannot be returned while the target is away", "chunk", chunk.ID, "error", err)
+		v.rest(ctx, c, fmt.Errorf("target: %w", err))
 		return
 	}
 	if mark != nil {
@@ -297,6 +319,13 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 		return
 	}
 	handedBack := errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver)
+	if !handedBack && isAway(cause) {
+		if err := v.Store.GiveBack(ctx, chunk.ID, epoch, 0, cause.Error(), false, false); err != nil {
+			v.Log.Warn("a chunk could not be given back", "error", err)
+		}
+		v.rest(ctx, c, cause)
+		return
+	}
 	text := ""
 	if !handedBack {
 		text = cause.Error()
@@ -329,6 +358,23 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 		v.Log.Warn("a table could not be held", "error", err)
 	}
 	v.Hold(ctx, c, t.SourceName, reason)
+}
+
+// rest lets the whole crossing wait for a side that is away, so that its chunks do not
+// use up their tries one after the other, and says so once.
+func (v *Voyage) rest(ctx context.Context, c *records.Crossing, cause error) {
+	reason := "the load waits, and goes on by itself: " + strings.TrimSuffix(cause.Error(), ".")
+	tries, err := v.Store.Rest(ctx, c.ID, backoff, reason)
+	if err != nil {
+		v.Log.Warn("that a side is away could not be noted", "error", err)
+		return
+	}
+	if tries == 1 || tries == 10 {
+		v.Say(ctx, "warning", System, c.Name, "", "away", "%s (try %d)", reason, tries)
+	}
+	if tries == 10 { // for minutes
+		v.tell(ctx, c, EventHeld, reason)
+	}
 }
 
 // backoff grows with the attempts, with jitter so that lanes do not march in
