@@ -18,6 +18,7 @@ type Chunk struct {
 	CrossingID int64                 `db:"crossing_id"`
 	TableID    int64                 `db:"table_id"`
 	Ordinal    int                   `db:"ordinal"`
+	Place      int                   `db:"place"` // of its table among those of the crossing
 	Lower      JSON[domain.KeyValue] `db:"lower"`
 	Upper      JSON[domain.KeyValue] `db:"upper"`
 	State      domain.ChunkState     `db:"state"`
@@ -143,7 +144,7 @@ UPDATE chunks SET state = 'reading', epoch = epoch + 1, attempts = attempts + 1,
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
                 AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')
-              ORDER BY t.ordinal, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
+              ORDER BY k.place, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
 RETURNING *`, crossing, worker, seconds(Lease))
 	})
 	if errors.Is(err, sql.ErrNoRows) {

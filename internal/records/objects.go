@@ -100,16 +100,28 @@ UPDATE objects SET state = $2, error = $3, seconds = CASE WHEN $2 = 'running' TH
 	return err
 }
 
-// TellTable keeps what came of making a part of a table.
-func (s *Store) TellTable(ctx context.Context, crossing int64, kind, table, statement string, failure error) error {
-	state, text := ObjectMade, ""
-	if failure != nil {
-		state, text = ObjectFailed, failure.Error()
-	}
-	_, err := s.DB.ExecContext(ctx, `
+// Told is what came of making a part of a table.
+type Told struct {
+	Kind, Table, Statement string
+	Failure                error
+}
+
+// TellTables keeps what came of making tables.
+func (s *Store) TellTables(ctx context.Context, crossing int64, list []Told) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		for _, t := range list {
+			state, text := ObjectMade, ""
+			if t.Failure != nil {
+				state, text = ObjectFailed, t.Failure.Error()
+			}
+			if _, err := tx.ExecContext(ctx, `
 UPDATE objects SET state = $5, error = $6, ended_at = now()
- WHERE crossing_id = $1 AND stage = 'table' AND kind = $2 AND table_name = $3 AND statement = $4`, crossing, kind, table, statement, state, text)
-	return err
+ WHERE crossing_id = $1 AND stage = 'table' AND kind = $2 AND table_name = $3 AND statement = $4`, crossing, t.Kind, t.Table, t.Statement, state, text); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // UnmakeObjects says that a table's deferred objects, but for foreign keys, are gone

@@ -302,8 +302,8 @@ func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk)
 			return err
 		}
 		for _, c := range chunks {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO chunks (crossing_id, table_id, ordinal, lower, upper) VALUES ($1, $2, $3, $4, $5)`,
-				t.CrossingID, t.ID, c.Ordinal, nullable(c.Lower), nullable(c.Upper)); err != nil {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO chunks (crossing_id, table_id, place, ordinal, lower, upper) VALUES ($1, $2, $3, $4, $5, $6)`,
+				t.CrossingID, t.ID, t.Ordinal, c.Ordinal, nullable(c.Lower), nullable(c.Upper)); err != nil {
 				return err
 			}
 		}

@@ -8,7 +8,6 @@ import (
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -100,16 +99,8 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	if err := v.Store.AddObjects(ctx, c.ID, list); err != nil {
 		return err
 	}
-	var kept error
-	if err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, one), onTarget(one), c.Settings.V, func(o engine.Object, failure error) {
-		if kept == nil {
-			kept = v.Store.TellTable(ctx, c.ID, o.Kind, o.Table.String(), o.SQL, failure)
-		}
-	}); err != nil {
+	if err := v.makeTables(ctx, c, s, one); err != nil {
 		return err
-	}
-	if kept != nil {
-		return kept
 	}
 	if c.Kind != domain.KindLoad {
 		undo := c.Undo.V

@@ -40,11 +40,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if err := v.Store.SaveObjects(ctx, c.ID, list); err != nil {
 		return err
 	}
-	var kept error
-	err = s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, s.plans), onTarget(s.plans), c.Settings.V, func(o engine.Object, failure error) {
-		kept = cmp.Or(kept, v.Store.TellTable(ctx, c.ID, o.Kind, o.Table.String(), o.SQL, failure))
-	})
-	if err = cmp.Or(err, kept); err != nil {
+	if err := v.makeTables(ctx, c, s, s.plans); err != nil {
 		return err
 	}
 	if list, err = v.Store.Objects(ctx, c.ID); err != nil {
@@ -103,6 +99,15 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	}
 	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %d tables in %d chunks%s", len(tables), chunks, from)
 	return nil
+}
+
+// makeTables makes the target's tables of the plans and keeps what came of each.
+func (v *Voyage) makeTables(ctx context.Context, c *records.Crossing, s *surveyed, plans []domain.TablePlan) error {
+	var told []records.Told
+	err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, plans), onTarget(plans), c.Settings.V, func(o engine.Object, failure error) {
+		told = append(told, records.Told{Kind: o.Kind, Table: o.Table.String(), Statement: o.SQL, Failure: failure})
+	})
+	return cmp.Or(err, v.Store.TellTables(ctx, c.ID, told))
 }
 
 // advance moves the phase on, or says that somebody else did meanwhile.
