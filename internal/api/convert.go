@@ -203,6 +203,12 @@ func tableOut(t *records.TableLine) contract.Table {
 func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) contract.Chunk {
 	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts, Rows: k.Rows, Bytes: k.Bytes,
 		Worker: k.Worker, StartedAt: stamp(k.StartedAt), EndedAt: stamp(k.EndedAt), Error: k.Error}
+	if k.With.Valid {
+		out.With = ptr(int(k.With.Int64) + 1)
+	}
+	if k.Run > 1 {
+		out.Together = &k.Run
+	}
 	if k.Lower.V != nil {
 		out.Lower = ptr([]string(k.Lower.V))
 	}

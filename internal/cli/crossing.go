@@ -32,7 +32,7 @@ func settingGiven[T any](given bool, to **T, value *T) {
 func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 	f := c.Flags()
 	lanes := f.Int("lanes", 2, "parallel paths for chunks")
-	chunk := f.String("chunk-size", "64MB", "aimed size of a chunk")
+	chunk := f.String("chunk-size", "16MB", "aimed size of a chunk; neighbours are carried together for some seconds")
 	limit := f.String("speed-limit", "0", "bytes per second of a process's lanes, such as 20MB; 0 for none")
 	attempts := f.Int("max-attempts", 6, "tries of a chunk before its table is held")
 	lag := f.Duration("in-step-lag", 5*time.Second, "lag below which capture counts as in step")

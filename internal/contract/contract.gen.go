@@ -944,8 +944,14 @@ type Chunk struct {
 	Rows      int64      `json:"rows"`
 	StartedAt *time.Time `json:"started_at,omitempty"`
 	State     ChunkState `json:"state"`
-	Upper     *[]string  `json:"upper,omitempty"`
-	Worker    string     `json:"worker"`
+
+	// Together How many chunks were carried in one read, this one the first
+	Together *int      `json:"together,omitempty"`
+	Upper    *[]string `json:"upper,omitempty"`
+
+	// With The chunk's number with which it was carried in one read: rows, bytes and hash of all are there
+	With   *int   `json:"with,omitempty"`
+	Worker string `json:"worker"`
 }
 
 // ChunkState defines model for ChunkState.

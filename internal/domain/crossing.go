@@ -68,7 +68,7 @@ const (
 // [DefaultSettings] when a crossing is created.
 type Settings struct {
 	Lanes           int           `json:"lanes" yaml:"lanes"`                       // parallel paths for chunks
-	ChunkBytes      int64         `json:"chunk_bytes" yaml:"chunk_bytes"`           // aimed size of a chunk, bytes
+	ChunkBytes      int64         `json:"chunk_bytes" yaml:"chunk_bytes"`           // aimed size of a chunk, bytes; neighbours are carried together for some seconds
 	MaxAttempts     int           `json:"max_attempts" yaml:"max_attempts"`         // tries of a chunk before its table is held
 	SpeedLimit      int64         `json:"speed_limit" yaml:"speed_limit"`           // bytes/s over all lanes of a process, 0 = none
 	BatchChanges    int           `json:"batch_changes" yaml:"batch_changes"`       // changes folded into one apply
@@ -103,7 +103,7 @@ var BadRowsWays = []string{"hold", "set aside"}
 func DefaultSettings() Settings {
 	return Settings{
 		Lanes:          2,
-		ChunkBytes:     64 << 20,
+		ChunkBytes:     16 << 20,
 		MaxAttempts:    6,
 		BatchChanges:   10_000,
 		InStepLag:      5 * time.Second,

@@ -35,7 +35,13 @@ type Chunk struct {
 	StartedAt  sql.NullTime          `db:"started_at"`
 	EndedAt    sql.NullTime          `db:"ended_at"`
 	Error      string                `db:"error"`
+	Run        int                   `db:"run"`    // chunks that are carried with it, itself included
+	Leader     sql.NullInt64         `db:"leader"` // the chunk that it is carried with
+	With       sql.NullInt64         `db:"with"`   // that chunk's ordinal; only where chunks are listed for people
 }
+
+const chunkForPeople = `SELECT k.*, (SELECT l.ordinal FROM chunks l WHERE l.id = k.leader) AS "with" FROM chunks k`
+
 
 // Domain returns the chunk as the noun the rest of the code speaks of.
 func (c *Chunk) Domain() domain.Chunk {
@@ -51,7 +57,7 @@ func (s *Store) Chunks(ctx context.Context, table int64) ([]Chunk, error) {
 
 // ChunkPage lists part of a table's chunks in key order.
 func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]Chunk, error) {
-	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset, limit)
+	return all[Chunk](ctx, s, chunkForPeople+` WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset, limit)
 }
 
 // Attempt is a failed try to carry a chunk.
@@ -65,7 +71,7 @@ type Attempt struct {
 // ChunkStory returns one chunk by its place in the table, with the tries that
 // failed, newest first.
 func (s *Store) ChunkStory(ctx context.Context, table int64, ordinal int) (Chunk, []Attempt, error) {
-	c, err := single[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = $2`, table, ordinal)
+	c, err := single[Chunk](ctx, s, chunkForPeople+` WHERE table_id = $1 AND ordinal = $2`, table, ordinal)
 	if err != nil {
 		return c, nil, notFound(err, "the table has no chunk %d", ordinal+1)
 	}
@@ -109,7 +115,7 @@ type Carrying struct {
 func (s *Store) CarryingNow(ctx context.Context, crossing int64) ([]Carrying, error) {
 	return all[Carrying](ctx, s, `
 SELECT k.*, t.source_name AS table_name, t.chunks AS of_chunks FROM chunks k JOIN tables t ON t.id = k.table_id
- WHERE k.crossing_id = $1 AND k.state = 'reading' ORDER BY k.worker, k.started_at`, crossing)
+ WHERE k.crossing_id = $1 AND k.state = 'reading' AND k.leader IS NULL ORDER BY k.worker, k.started_at`, crossing)
 }
 
 // ChunkStates returns the chunks of a table at the given ordinals: what the
@@ -118,10 +124,18 @@ func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([
 	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
+// Together says how many neighbouring chunks of a table a lane would carry at once.
+type Together struct {
+	Table int64
+	Most  int
+}
+
 // Claim takes the next chunk of a crossing, or returns nil when there is none
 // now, the crossing does not run, or its lanes are all in use. The limit is
-// checked in the transaction that claims.
-func (s *Store) Claim(ctx context.Context, crossing int64, worker string) (*Chunk, error) {
+// checked in the transaction that claims. Chunks that were not tried yet come with
+// their neighbours, if the lane would carry several: the chunk's upper bound is then
+// that of the last.
+func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t Together) (*Chunk, error) {
 	var c Chunk
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var lanes, busy int
@@ -132,20 +146,26 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		}
 		// Counted by a statement of its own, which sees what was claimed while
 		// this one waited for the lock.
-		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading'`, crossing); err != nil {
+		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading' AND leader IS NULL`, crossing); err != nil {
 			return err
 		}
 		if busy >= lanes {
 			return sql.ErrNoRows
 		}
-		return tx.GetContext(ctx, &c, `
-UPDATE chunks SET state = 'reading', epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
+		if err := tx.GetContext(ctx, &c, `
+UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
        started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
                 AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')
               ORDER BY k.place, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
-RETURNING *`, crossing, worker, seconds(Lease))
+RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
+			return err
+		}
+		if t.Most < 2 || t.Table != c.TableID || c.Attempts > 1 {
+			return nil
+		}
+		return claimNeighbours(ctx, tx, &c, t.Most, lanes)
 	})
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -154,6 +174,41 @@ RETURNING *`, crossing, worker, seconds(Lease))
 		return nil, err
 	}
 	return &c, nil
+}
+
+// claimNeighbours adds the chunks behind one that was claimed, as long as they follow
+// without a gap. What is left of a table is shared: no lane takes more than a part of
+// it that leaves the others two turns.
+func claimNeighbours(ctx context.Context, tx *sqlx.Tx, c *Chunk, most, lanes int) error {
+	var left int
+	if err := tx.GetContext(ctx, &left, `SELECT chunks - chunks_landed FROM tables WHERE id = $1`, c.TableID); err != nil {
+		return err
+	}
+	most = min(most, left/(2*lanes))
+	var next []Chunk
+	if err := tx.SelectContext(ctx, &next, `
+SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND state = 'pending' AND attempts = 0 AND not_before <= now()
+ ORDER BY ordinal FOR UPDATE SKIP LOCKED`, c.TableID, c.Ordinal, most); err != nil {
+		return err
+	}
+	n := 0
+	for n < len(next) && next[n].Ordinal == c.Ordinal+n+1 {
+		n++
+	}
+	if n == 0 {
+		return nil
+	}
+	if _, err := tx.ExecContext(ctx, `
+UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $4, lease_until = NULL,
+       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0
+ WHERE table_id = $2 AND ordinal > $3 AND ordinal <= $3 + $5`, c.ID, c.TableID, c.Ordinal, c.Worker, n); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE chunks SET run = $2 WHERE id = $1`, c.ID, n+1); err != nil {
+		return err
+	}
+	c.Run, c.Upper = n+1, next[n-1].Upper
+	return nil
 }
 
 // RenewChunk prolongs the lease and returns the crossing's settings as they are
@@ -170,24 +225,34 @@ RETURNING c.settings`, id, epoch, seconds(Lease))
 	return now[0].V, true, nil
 }
 
-// Landed records a chunk that landed on the target. It is idempotent.
-func (s *Store) Landed(ctx context.Context, id int64, snap domain.Snapshot, sum rowhash.Sum) error {
+// Landed records a chunk, with those carried with it, that landed on the target. It is
+// idempotent, and does nothing for who no longer holds the chunk.
+func (s *Store) Landed(ctx context.Context, id, epoch int64, snap domain.Snapshot, sum rowhash.Sum) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		var table, crossing int64
+		var table, crossing, ordinal int64
+		var run int
 		err := tx.QueryRowxContext(ctx, `
 UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, read_bytes = $4, hash = $5, ended_at = now(), lease_until = NULL, error = ''
- WHERE id = $1 AND state <> 'landed' RETURNING table_id, crossing_id`, id, snap.JSON(), sum.Rows, sum.Bytes, int64(sum.Hash)).Scan(&table, &crossing)
+ WHERE id = $1 AND epoch = $6 AND state = 'reading' RETURNING table_id, crossing_id, ordinal, run`, id, snap.JSON(), sum.Rows, sum.Bytes, int64(sum.Hash), epoch).
+			Scan(&table, &crossing, &ordinal, &run)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
+		if run > 1 {
+			if _, err := tx.ExecContext(ctx, `
+UPDATE chunks SET state = 'landed', snapshot = $5, hash = 0, ended_at = now(), lease_until = NULL, error = ''
+ WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND leader = $4`, table, ordinal, run, id, snap.JSON()); err != nil {
+				return err
+			}
+		}
 		if _, err := tx.ExecContext(ctx, `
-UPDATE tables SET chunks_landed = chunks_landed + 1, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3, read_bytes = read_bytes + $3,
-       state = CASE WHEN state = 'loading' AND chunks_landed + 1 = chunks THEN 'landed' ELSE state END,
-       landed_at = CASE WHEN chunks_landed + 1 = chunks THEN now() ELSE landed_at END
- WHERE id = $1`, table, sum.Rows, sum.Bytes); err != nil {
+UPDATE tables SET chunks_landed = chunks_landed + $4, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3, read_bytes = read_bytes + $3,
+       state = CASE WHEN state = 'loading' AND chunks_landed + $4 = chunks THEN 'landed' ELSE state END,
+       landed_at = CASE WHEN chunks_landed + $4 = chunks THEN now() ELSE landed_at END
+ WHERE id = $1`, table, sum.Rows, sum.Bytes, run); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `
@@ -222,7 +287,7 @@ UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason 
 // Lost lists chunks whose holder has been silent for too long, with their
 // crossing's target.
 func (s *Store) Lost(ctx context.Context) ([]Chunk, error) {
-	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE state = 'reading' AND lease_until < now() LIMIT 200`)
+	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE state = 'reading' AND leader IS NULL AND lease_until < now() LIMIT 200`)
 }
 
 // RaiseEpoch makes the holder of a chunk an old one, before the target is
@@ -252,8 +317,16 @@ INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epo
 				return err
 			}
 		}
+		// Those that were carried with it are carried one by one from now on, so that what
+		// stops one stops no other.
+		if _, err := tx.ExecContext(ctx, `
+UPDATE chunks m SET state = 'pending', leader = NULL, ended_at = now(), not_before = now(), attempts = CASE WHEN $3 THEN m.attempts ELSE greatest(m.attempts - 1, 0) END
+  FROM chunks k WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND k.run > 1
+   AND m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`, id, epoch, counts); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE chunks SET state = $3, lease_until = NULL, ended_at = now(), not_before = now() + $4::interval, error = $5,
+UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not_before = now() + $4::interval, error = $5,
        attempts = CASE WHEN $6 THEN attempts ELSE greatest(attempts - 1, 0) END
  WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, state, seconds(wait), cause, counts)
 		return err
@@ -266,7 +339,7 @@ UPDATE chunks SET state = $3, lease_until = NULL, ended_at = now(), not_before =
 func (s *Store) ResetTable(ctx context.Context, table int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `
-UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1`, table); err != nil {
+UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1`, table); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `

@@ -108,7 +108,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 	for w := range 8 {
 		wg.Go(func() {
 			for done.Load() < 60 {
-				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w))
+				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w), records.Together{})
 				if err != nil {
 					t.Error(err)
 					return
@@ -123,7 +123,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 				}
 				time.Sleep(time.Millisecond)
 				busy.Add(-1)
-				if err := s.Landed(t.Context(), k.ID, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500}, rowhash.Sum{Rows: 10, Bytes: 100, Hash: 1 << 63}); err != nil {
+				if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500}, rowhash.Sum{Rows: 10, Bytes: 100, Hash: 1 << 63}); err != nil {
 					t.Error(err)
 				}
 				done.Add(1)
@@ -147,7 +147,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 2, 1)
-	k, err := s.Claim(t.Context(), c.ID, "w")
+	k, err := s.Claim(t.Context(), c.ID, "w", records.Together{})
 	if err != nil || k == nil || k.Epoch != 1 || k.Attempts != 1 {
 		t.Fatalf("%+v (%v)", k, err)
 	}
@@ -167,7 +167,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if err := s.GiveBack(t.Context(), k.ID, epoch, 0, "the cable was cut", true, false); err != nil {
 		t.Fatal(err)
 	}
-	k, err = s.Claim(t.Context(), c.ID, "w2")
+	k, err = s.Claim(t.Context(), c.ID, "w2", records.Together{})
 	if err != nil || k == nil || k.Epoch != 3 || k.Attempts != 2 || k.Error != "the cable was cut" {
 		t.Errorf("%+v (%v)", k, err)
 	}
@@ -178,13 +178,13 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if err := s.GiveBack(t.Context(), k.ID, epoch, 0, "again", true, true); err != nil {
 		t.Fatal(err)
 	}
-	if k, _ := s.Claim(t.Context(), c.ID, "w3"); k != nil {
+	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.Together{}); k != nil {
 		t.Error("a held chunk was claimed")
 	}
 	if err := s.ResumeTables(t.Context(), c.ID); err != nil {
 		t.Fatal(err)
 	}
-	if k, _ := s.Claim(t.Context(), c.ID, "w3"); k == nil || k.Attempts != 1 {
+	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.Together{}); k == nil || k.Attempts != 1 {
 		t.Errorf("after resuming the tries count anew: %+v", k)
 	}
 }
@@ -192,7 +192,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 2, 4)
-	k, err := s.Claim(t.Context(), c.ID, "w")
+	k, err := s.Claim(t.Context(), c.ID, "w", records.Together{})
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
@@ -206,7 +206,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionPaused, "night", false); err != nil {
 		t.Fatal(err)
 	}
-	if next, _ := s.Claim(t.Context(), c.ID, "w"); next != nil {
+	if next, _ := s.Claim(t.Context(), c.ID, "w", records.Together{}); next != nil {
 		t.Error("a chunk was claimed while paused")
 	}
 	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {

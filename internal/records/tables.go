@@ -236,7 +236,7 @@ func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1`, id, reason); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'held', epoch = epoch + 1, lease_until = NULL WHERE table_id = $1 AND state <> 'landed'`, id)
+		_, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1, lease_until = NULL WHERE table_id = $1 AND state <> 'landed'`, id)
 		return err
 	})
 }

@@ -147,7 +147,7 @@ func (s *Store) Pacings(ctx context.Context) ([]Pacing, error) {
 SELECT c.id, c.name, s.name AS source, t.name AS target, c.settings, c.lanes_now, c.pace,
        coalesce((SELECT sum(bytes_landed) FROM tables x WHERE x.crossing_id = c.id), 0)::bigint + coalesce(k.bytes, 0)::bigint AS moved, coalesce(k.n, 0) AS busy
   FROM crossings c JOIN databases s ON s.id = c.source_id JOIN databases t ON t.id = c.target_id
-  LEFT JOIN (SELECT crossing_id, sum(bytes) AS bytes, count(*) AS n FROM chunks WHERE state = 'reading' GROUP BY crossing_id) k ON k.crossing_id = c.id
+  LEFT JOIN (SELECT crossing_id, sum(bytes) AS bytes, count(*) FILTER (WHERE leader IS NULL) AS n FROM chunks WHERE state = 'reading' GROUP BY crossing_id) k ON k.crossing_id = c.id
  WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')
    AND (c.lanes_now IS NOT NULL OR coalesce((c.settings->>'least_lanes')::int, 0) > 0)`)
 }

@@ -110,7 +110,7 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 	if err := l.writer.Land(ctx, engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: f.sum}); err != nil {
 		return err
 	}
-	if err := l.v.Store.Landed(ctx, chunk.ID, snap, f.sum); err != nil {
+	if err := l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, f.sum); err != nil {
 		return err
 	}
 	if len(f.bad) > 0 {

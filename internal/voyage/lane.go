@@ -63,7 +63,7 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 			}
 			began = time.Now()
 		}
-		chunk, err := v.Store.Claim(ctx, crossing, v.Worker)
+		chunk, err := v.Store.Claim(ctx, crossing, v.Worker, l.together)
 		if err != nil || chunk == nil {
 			return err
 		}
@@ -86,7 +86,19 @@ type laneWork struct {
 	writer engine.Writer
 	table  records.Table
 	seen   float64 // rows in a byte of the last chunk that landed
+
+	together records.Together // how many chunks it would carry at once
 }
+
+// apace sets how many neighbouring chunks are carried at once next, from how long the
+// last took: about as many as take [chunkTime], at most four times as many as then.
+func (l *laneWork) apace(chunk *records.Chunk, took time.Duration) {
+	n := float64(chunk.Run) * chunkTime.Seconds() / max(took.Seconds(), 0.01)
+	l.together = records.Together{Table: chunk.TableID, Most: max(1, int(min(n, float64(4*chunk.Run), mostTogether)))}
+}
+
+// mostTogether bounds what one read takes at once.
+const mostTogether = 4096
 
 // density is how many rows a byte of the table holds, about: as in the last
 // chunk, or as the source estimates.
@@ -172,6 +184,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 		return err
 	}
 	plan, dc := &l.table.Plan.V, chunk.Domain()
+	began := time.Now()
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {
 		return err
@@ -199,7 +212,8 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if sum.Bytes > 0 {
 		l.seen = float64(sum.Rows) / float64(sum.Bytes)
 	}
-	return l.v.Store.Landed(ctx, chunk.ID, snap, sum)
+	l.apace(chunk, time.Since(began))
+	return l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, sum)
 }
 
 // connect opens both sides, unless they are open from the chunk before.
@@ -313,7 +327,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 		return
 	}
 	if mark != nil {
-		if err := v.Store.Landed(ctx, chunk.ID, mark.Snapshot, mark.Sum); err != nil {
+		if err := v.Store.Landed(ctx, chunk.ID, epoch, mark.Snapshot, mark.Sum); err != nil {
 			v.Log.Warn("a landed chunk could not be recorded", "error", err)
 		}
 		return

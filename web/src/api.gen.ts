@@ -1851,6 +1851,10 @@ export interface components {
             upper?: string[];
             state: components["schemas"]["ChunkState"];
             attempts: number;
+            /** @description The chunk's number with which it was carried in one read: rows, bytes and hash of all are there */
+            with?: number;
+            /** @description How many chunks were carried in one read, this one the first */
+            together?: number;
             /** Format: int64 */
             rows: number;
             /** Format: int64 */

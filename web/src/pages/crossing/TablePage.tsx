@@ -258,8 +258,20 @@ function Chunk({ crossing: c, table: t, number }: { crossing: Crossing; table: T
             <Line name="state" value={k.state} />
             <Line name={`from ${key.join(", ")}`} value={k.lower ? k.lower.join(", ") : "the beginning"} />
             <Line name="to below" value={k.upper ? k.upper.join(", ") : "the end"} />
-            <Line name="rows" value={whole(k.rows)} />
-            <Line name="size" value={bytes(k.bytes)} />
+            {k.with === undefined ? (
+              <>
+                <Line name="rows" value={whole(k.rows)} />
+                <Line name="size" value={bytes(k.bytes)} />
+                {k.together !== undefined && (
+                  <Line
+                    name="together with"
+                    value={`the ${count(k.together - 1, "chunk")} behind it, in one read; figures are of all`}
+                  />
+                )}
+              </>
+            ) : (
+              <Line name="together with" value={`chunk ${whole(k.with)}, in one read; figures are there`} />
+            )}
             <Line name="tries" value={String(k.attempts)} />
             {k.worker !== "" && <Line name="worker" value={k.worker} />}
             {k.started_at && (
