@@ -91,7 +91,7 @@ INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '202
 	}
 	defer stop()
 	var ours, limit, keyed []measure // keyed: the pipe into a table that has its key already
-	for i := range pairs + 1 { // the first pair warms up and is not counted
+	for i := range pairs + 1 {       // the first pair warms up and is not counted
 		for _, side := range []struct {
 			name string
 			f    func(context.Context) (measure, error)

@@ -9,6 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
 )
 
@@ -41,7 +42,6 @@ type Chunk struct {
 }
 
 const chunkForPeople = `SELECT k.*, (SELECT l.ordinal FROM chunks l WHERE l.id = k.leader) AS "with" FROM chunks k`
-
 
 // Domain returns the chunk as the noun the rest of the code speaks of.
 func (c *Chunk) Domain() domain.Chunk {
@@ -124,7 +124,8 @@ func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([
 	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
-// Together says how many neighbouring chunks of a table a lane would carry at once.
+// Together says how many neighbouring chunks a lane would carry at once, by how it
+// went with a table; with another it begins with half as many.
 type Together struct {
 	Table int64
 	Most  int
@@ -162,7 +163,10 @@ UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, 
 RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 			return err
 		}
-		if t.Most < 2 || t.Table != c.TableID || c.Attempts > 1 {
+		if t.Table != c.TableID {
+			t.Most /= 2
+		}
+		if t.Most < 2 || c.Attempts > 1 {
 			return nil
 		}
 		return claimNeighbours(ctx, tx, &c, t.Most, lanes)
@@ -177,14 +181,15 @@ RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 }
 
 // claimNeighbours adds the chunks behind one that was claimed, as long as they follow
-// without a gap. What is left of a table is shared: no lane takes more than a part of
-// it that leaves the others two turns.
+// without a gap. What is left is shared, see [share.Part].
 func claimNeighbours(ctx context.Context, tx *sqlx.Tx, c *Chunk, most, lanes int) error {
 	var left int
-	if err := tx.GetContext(ctx, &left, `SELECT chunks - chunks_landed FROM tables WHERE id = $1`, c.TableID); err != nil {
+	// A few tables are enough to see that much is left.
+	if err := tx.GetContext(ctx, &left, `
+SELECT coalesce(sum(n), 0) FROM (SELECT chunks - chunks_landed AS n FROM tables WHERE crossing_id = $1 AND state = 'loading' LIMIT 50) x`, c.CrossingID); err != nil {
 		return err
 	}
-	most = min(most, left/(2*lanes))
+	most = share.Part(most, left, lanes)
 	var next []Chunk
 	if err := tx.SelectContext(ctx, &next, `
 SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND state = 'pending' AND attempts = 0 AND not_before <= now()

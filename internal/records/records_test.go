@@ -35,7 +35,7 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-func open(t *testing.T) *records.Store {
+func open(t testing.TB) *records.Store {
 	t.Helper()
 	name := fmt.Sprintf("c%d", number.Add(1))
 	c, err := pgx.Connect(t.Context(), host.URL("postgres"))
@@ -61,7 +61,7 @@ func open(t *testing.T) *records.Store {
 }
 
 // loading makes a crossing that loads one table in n chunks.
-func loading(t *testing.T, s *records.Store, lanes, n int) (records.Crossing, records.Table) {
+func loading(t testing.TB, s *records.Store, lanes, n int) (records.Crossing, records.Table) {
 	t.Helper()
 	ctx := t.Context()
 	must := func(err error) {

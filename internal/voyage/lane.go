@@ -12,6 +12,7 @@ import (
 
 	"dustyferry/internal/core/pace"
 	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
@@ -64,7 +65,11 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 			began = time.Now()
 		}
 		chunk, err := v.Store.Claim(ctx, crossing, v.Worker, l.together)
-		if err != nil || chunk == nil {
+		if err != nil {
+			return err
+		}
+		if chunk == nil { // if that was the last one, the load has ended now
+			_, err := v.Store.Alone(ctx, keeperLock, func() error { return v.movePhases(ctx) })
 			return err
 		}
 		err = l.carry(ctx, &c, chunk)
@@ -89,16 +94,6 @@ type laneWork struct {
 
 	together records.Together // how many chunks it would carry at once
 }
-
-// apace sets how many neighbouring chunks are carried at once next, from how long the
-// last took: about as many as take [chunkTime], at most four times as many as then.
-func (l *laneWork) apace(chunk *records.Chunk, took time.Duration) {
-	n := float64(chunk.Run) * chunkTime.Seconds() / max(took.Seconds(), 0.01)
-	l.together = records.Together{Table: chunk.TableID, Most: max(1, int(min(n, float64(4*chunk.Run), mostTogether)))}
-}
-
-// mostTogether bounds what one read takes at once.
-const mostTogether = 4096
 
 // density is how many rows a byte of the table holds, about: as in the last
 // chunk, or as the source estimates.
@@ -212,7 +207,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if sum.Bytes > 0 {
 		l.seen = float64(sum.Rows) / float64(sum.Bytes)
 	}
-	l.apace(chunk, time.Since(began))
+	l.together = records.Together{Table: chunk.TableID, Most: share.Next(chunk.Run, time.Since(began))}
 	return l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, sum)
 }
 

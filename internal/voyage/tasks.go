@@ -125,7 +125,11 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 			}
 			return err
 		}
-		return v.Store.SetBuilt(ctx, c.ID)
+		if err := v.Store.SetBuilt(ctx, c.ID); err != nil {
+			return err
+		}
+		_, err := v.Store.Alone(ctx, keeperLock, func() error { return v.movePhases(ctx) })
+		return err
 	case TaskReconcile:
 		var a ReconcileArgs
 		if err := json.Unmarshal(t.Args, &a); err != nil {
