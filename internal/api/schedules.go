@@ -5,7 +5,6 @@ import (
 	"database/sql"
 
 	"dustyferry/internal/contract"
-	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
 
@@ -19,7 +18,7 @@ func (s *calls) schedule(ctx context.Context, c *records.Crossing) (contract.Sch
 		return contract.Schedule{}, err
 	}
 	if got == nil {
-		return contract.Schedule{}, domain.NotFound("crossing %s has no schedule", c.Name)
+		return contract.Schedule{}, nil
 	}
 	return scheduleOut(got), nil
 }

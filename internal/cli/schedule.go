@@ -90,6 +90,10 @@ func (a *app) scheduleShow() *cobra.Command {
 				return err
 			}
 			return a.show(out, func(w *table) {
+				if out.Cron == "" && out.At == nil {
+					w.line("Crossing %s has no schedule; 'dustyferry schedule set' gives it one.", args[0])
+					return
+				}
 				how := "once, at " + stampText(out.At)
 				if out.Cron != "" {
 					zone := out.Zone

@@ -2821,7 +2821,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description When the crossing starts by itself */
+            /** @description When the crossing starts by itself; neither a time nor cron when it does not */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -1,11 +1,11 @@
 import { RefreshCw, Trash2 } from "lucide-react";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import { api, take, type Facts } from "../api";
+import { api, take, type Database, type Facts } from "../api";
 import { count, duration } from "../format";
 import { useRead } from "../live";
 import { Act } from "../parts/Act";
-import { Panel } from "../parts/Fields";
+import { Input, Panel } from "../parts/Fields";
 import { Figure } from "../parts/Figure";
 import { Said } from "../parts/Said";
 import { TableBrowser } from "../parts/TableBrowser";
@@ -97,11 +97,64 @@ export default function DatabasePage() {
               </div>
             </>
           )}
+          <Change database={d} />
           <Panel title="Tables" className="mt-4">
             <TableBrowser database={name} selected={table} onSelect={setTable} />
           </Panel>
         </>
       )}
     </Said>
+  );
+}
+
+/** Another address or sign-in, reached once before it is kept. */
+function Change({ database: d }: { database: Database }) {
+  const [edit, setEdit] = useState<Record<string, string>>({});
+  const input = (key: string, now: string) => ({
+    value: edit[key] ?? now,
+    onChange: (e: { target: { value: string } }) => {
+      setEdit({ ...edit, [key]: e.target.value });
+    },
+  });
+  return (
+    <details className="sheet mt-4 px-3 py-2 text-sm">
+      <summary className="font-semibold">Another address or sign-in</summary>
+      <div className="mt-2 grid gap-2 md:grid-cols-4">
+        <Input label="Host" {...input("host", d.host)} />
+        <Input label="Port" inputMode="numeric" {...input("port", String(d.port))} />
+        <Input label="User" {...input("user", d.user)} />
+        <Input
+          label="Password"
+          type="password"
+          autoComplete="off"
+          placeholder="as it is"
+          {...input("password", "")}
+        />
+      </div>
+      <div className="mt-2">
+        <Act
+          needs="admin"
+          blocked={Object.keys(edit).length === 0 ? "Nothing is different yet" : undefined}
+          act={() =>
+            take(
+              api.PATCH("/api/databases/{name}", {
+                params: { path: { name: d.name } },
+                body: {
+                  ...(edit.host !== undefined && { host: edit.host }),
+                  ...(edit.port !== undefined && { port: Math.round(Number(edit.port)) }),
+                  ...(edit.user !== undefined && { user: edit.user }),
+                  ...(edit.password !== undefined && edit.password !== "" && { password: edit.password }),
+                },
+              }),
+            )
+          }
+          onDone={() => {
+            setEdit({});
+          }}
+        >
+          Reach it so, and keep it
+        </Act>
+      </div>
+    </details>
   );
 }

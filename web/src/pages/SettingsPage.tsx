@@ -9,6 +9,7 @@ import { SettingsForm } from "../parts/SettingsForm";
 import { ruleText } from "./crossing/PlanColumns";
 import { usePrefs, type Prefs } from "../prefs";
 import { Moment } from "../time";
+import { Webhooks } from "./Webhooks";
 
 export default function SettingsPage() {
   const [prefs, setPrefs] = usePrefs();
@@ -76,6 +77,7 @@ export default function SettingsPage() {
         </Panel>
       </div>
       <House />
+      <Webhooks />
       <Panel title="What new crossings begin with" className="mt-3">
         <Said of={defaults} reading="Reading the settings">
           {(s) => (

@@ -13,6 +13,7 @@ import { CutoverPage } from "./CutoverPage";
 import { Log } from "./Log";
 import { Plan } from "./Plan";
 import { ReconcilePage } from "./ReconcilePage";
+import { Runs } from "./Runs";
 import { TablePage } from "./TablePage";
 import { UnderWay } from "./UnderWay";
 
@@ -33,6 +34,7 @@ export default function CrossingFrame() {
             <Route path="reconcile/*" element={<ReconcilePage crossing={c} />} />
             <Route path="cutover" element={<CutoverPage crossing={c} />} />
             <Route path="certificate" element={<CertificatePage crossing={c} />} />
+            <Route path="runs" element={<Runs crossing={c} />} />
             <Route path="log" element={<Log crossing={c} />} />
             <Route path="*" element={<Trouble>This crossing has no such page.</Trouble>} />
           </Routes>
@@ -108,16 +110,18 @@ function Head({ crossing: c }: { crossing: Crossing }) {
               </li>
             );
           })}
-          <li className="ml-4">
-            <NavLink
-              to={`${base}/log`}
-              className={({ isActive }) =>
-                `block border-b-2 px-3 py-1.5 ${isActive ? "border-honey font-semibold" : "border-transparent hover:border-line"}`
-              }
-            >
-              Log
-            </NavLink>
-          </li>
+          {["Runs", "Log"].map((label, i) => (
+            <li key={label} className={i === 0 ? "ml-4" : ""}>
+              <NavLink
+                to={`${base}/${label.toLowerCase()}`}
+                className={({ isActive }) =>
+                  `block border-b-2 px-3 py-1.5 ${isActive ? "border-honey font-semibold" : "border-transparent hover:border-line"}`
+                }
+              >
+                {label}
+              </NavLink>
+            </li>
+          ))}
         </ol>
       </nav>
       {c.waits_for !== "" && (
@@ -199,6 +203,23 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
           }}
         >
           <Pause size={15} aria-hidden /> Pause
+        </Act>
+      )}
+      {c.condition !== "running" && c.reason.includes("another server answers") && (
+        <Act
+          act={() => take(api.POST("/api/crossings/{name}/take-up", path))}
+          confirm={{
+            title: `Go on from the server that answers for ${c.source} now?`,
+            verb: "Go on from it",
+            body: (
+              <p>
+                It must be a promoted replica of the first one. Its log is searched for what was applied last;
+                if it does not lead on from there, nothing is changed.
+              </p>
+            ),
+          }}
+        >
+          Go on from this server
         </Act>
       )}
       {c.condition !== "running" && c.phase !== "closed" && (

@@ -1,5 +1,5 @@
 import { RotateCcw, ZoomIn, ZoomOut } from "lucide-react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, take, type Crossing, type LedgerCell, type Table } from "../../api";
 import { bytes, count, duration, percent, perSecond, whole } from "../../format";
 import { useLive } from "../../live";
@@ -11,6 +11,7 @@ import { Figure } from "../../parts/Figure";
 import { LedgerPicture } from "../../parts/LedgerPicture";
 import { Nothing, Said } from "../../parts/Said";
 import { Moment } from "../../time";
+import { SetAside } from "./SetAside";
 
 /** One table: its figures, its chunk ledger as a picture, and one chunk. */
 export function TablePage({ crossing: c }: { crossing: Crossing }) {
@@ -22,6 +23,7 @@ export function TablePage({ crossing: c }: { crossing: Crossing }) {
         <>
           <title>{`${t.name} of ${c.name}: ${t.state}`}</title>
           <Head crossing={c} table={t} />
+          <SetAside crossing={c} table={t.name} />
           <Chunks crossing={c} table={t} />
         </>
       )}
@@ -30,6 +32,7 @@ export function TablePage({ crossing: c }: { crossing: Crossing }) {
 }
 
 function Head({ crossing: c, table: t }: { crossing: Crossing; table: Table }) {
+  const go = useNavigate();
   const done = t.chunks > 0 && t.chunks === t.chunks_landed;
   const stopped = ["cutting over", "cut over", "closed"].includes(c.phase);
   return (
@@ -78,6 +81,35 @@ function Head({ crossing: c, table: t }: { crossing: Crossing; table: Table }) {
             }}
           >
             <RotateCcw size={15} aria-hidden /> Load it again
+          </Act>
+          <Act
+            blocked={
+              stopped || t.chunks === 0 ? "A table is left out between the start and the cutover" : undefined
+            }
+            act={() =>
+              take(
+                api.POST("/api/crossings/{name}/leave-out", {
+                  params: { path: { name: c.name } },
+                  body: { table: t.name },
+                }),
+              )
+            }
+            onDone={() => {
+              void go(`/crossings/${encodeURIComponent(c.name)}`);
+            }}
+            confirm={{
+              title: `Leave ${t.name} out?`,
+              verb: "Leave it out",
+              typed: t.name,
+              body: (
+                <p>
+                  {count(t.rows, "row")} that have landed in <bdi>{t.target}</bdi> on {c.target} stay there as
+                  they are, and are followed no more. The other tables go on.
+                </p>
+              ),
+            }}
+          >
+            Leave it out
           </Act>
         </span>
       </div>

@@ -12,6 +12,7 @@ import { Grid, type Column } from "../../parts/Grid";
 import { Nothing, Said } from "../../parts/Said";
 import { Moment } from "../../time";
 import { Charts } from "./Charts";
+import { SetAside } from "./SetAside";
 
 /** How far, how fast, how long still, how far behind, what is stuck. */
 export function UnderWay({ crossing: c }: { crossing: Crossing }) {
@@ -21,8 +22,12 @@ export function UnderWay({ crossing: c }: { crossing: Crossing }) {
       <Charts crossing={c} />
       <div className="mt-2 grid items-start gap-2 lg:grid-cols-[minmax(0,1fr)_300px]">
         <Tables crossing={c} />
-        <Lanes crossing={c} />
+        <div className="grid gap-2">
+          <Lanes crossing={c} />
+          <AddTable crossing={c} />
+        </div>
       </div>
+      <SetAside crossing={c} />
     </>
   );
 }
@@ -308,6 +313,11 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
               {l.carrying.length} of {count(l.wanted, "lane")} at work, {count(l.open_chunks, "chunk")} to go
               {l.speed_limit > 0 && `, held to ${bytes(l.speed_limit)}/s`}
             </p>
+            {c.progress.lanes_now !== undefined && (
+              <p className="text-xs text-soft">
+                Found now: {count(c.progress.lanes_now, "lane")}. {c.progress.lanes_why}
+              </p>
+            )}
             <ul
               className="mt-1 max-h-32 overflow-y-auto text-xs"
               tabIndex={0}
@@ -379,6 +389,42 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
             Use these from now on
           </Act>
         </div>
+      </div>
+    </Panel>
+  );
+}
+
+/** One more table, while the others go on. */
+function AddTable({ crossing: c }: { crossing: Crossing }) {
+  const [table, setTable] = useState("");
+  if (!["loading", "catching up", "in step"].includes(c.phase)) return null;
+  return (
+    <Panel title="Add a table">
+      <Input
+        label="Table of the source"
+        placeholder="schema.table"
+        value={table}
+        onChange={(e) => {
+          setTable(e.target.value);
+        }}
+      />
+      <div className="mt-2">
+        <Act
+          blocked={/^[^.]+\.[^.]+$/.test(table.trim()) ? undefined : "Write it as schema.table"}
+          act={() =>
+            take(
+              api.POST("/api/crossings/{name}/add-table", {
+                params: { path: { name: c.name } },
+                body: { table: table.trim() },
+              }),
+            )
+          }
+          onDone={() => {
+            setTable("");
+          }}
+        >
+          Add it
+        </Act>
       </div>
     </Panel>
   );
