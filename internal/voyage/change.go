@@ -28,11 +28,22 @@ func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor
 	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.SourceName == table }) {
 		return domain.Conflict("table %s belongs to %s already", table, c.Name)
 	}
+	cat, err := v.Catalog(ctx, c.Source, true)
+	if err != nil {
+		return err
+	}
+	if cat.Table(domain.Query{Table: table}.Name()) == nil {
+		return noSuchTable(c, table)
+	}
 	if _, err := v.AddTask(ctx, c, TaskAdd, AddArgs{table}, actor); err != nil {
 		return err
 	}
 	v.Say(ctx, "info", actor, c.Name, table, "change", "%s adds %s to %s", actor, table, c.Name)
 	return nil
+}
+
+func noSuchTable(c *records.Crossing, table string) error {
+	return domain.NotFound("the source has no table %s; 'dustyferry database show %s' lists its tables", table, c.Source)
 }
 
 // addTable adds a table while the others go on. Its changes are captured, and whoever
@@ -55,7 +66,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	}
 	at := slices.IndexFunc(s.plans, func(p domain.TablePlan) bool { return p.Source.String() == a.Table })
 	if at < 0 {
-		return domain.NotFound("the source has no table %s; 'dustyferry database show %s' lists its tables", a.Table, c.Source)
+		return noSuchTable(c, a.Table)
 	}
 	plan := s.plans[at]
 	one := []domain.TablePlan{plan}

@@ -128,6 +128,7 @@ const lockable: readonly (readonly [string, string])[] = [
   ["bad_rows_limit", "how many of them"],
   ["build_lanes", "indexes built at once"],
   ["worker_label", "label of workers"],
+  ["lag_limit", "lag to be told of"],
 ];
 
 /** What an organisation says once for all crossings. */

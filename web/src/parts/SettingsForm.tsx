@@ -65,6 +65,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
     if (edit.label !== undefined) out.worker_label = edit.label.trim();
     number("batch", (n) => (out.batch_changes = Math.round(n)));
     number("lag", (n) => (out.in_step_lag_seconds = n));
+    number("lagLimit", (n) => (out.lag_limit_seconds = n));
     number("dwell", (n) => (out.in_step_dwell_seconds = n));
     number("budget", (n) => (out.pause_budget_seconds = n));
     if (edit.stop) out.stop_method = edit.stop as NonNullable<Settings["stop_method"]>;
@@ -183,6 +184,12 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
             label="… for at least, seconds"
             inputMode="decimal"
             {...text("dwell", String(s.in_step_dwell_seconds ?? 0))}
+          />
+          <Input
+            label="Tell above a lag of, seconds"
+            hint="0: never; journal and webhooks"
+            inputMode="decimal"
+            {...text("lagLimit", String(s.lag_limit_seconds ?? 0))}
           />
           <Input
             label="Changes folded into one write"

@@ -107,8 +107,8 @@ function Schedule({ crossing: c }: { crossing: Crossing }) {
             <>
               <p className="mt-1 text-sm">
                 {s.cron === "" ? "Once" : <code className="num">{s.cron}</code>}
-                {s.cron !== "" && ` in ${s.zone === "" ? "UTC" : s.zone}, missed: ${s.missed}`}, next{" "}
-                {s.next_at ? <Moment at={s.next_at} /> : "nothing more"}; set by {s.actor}
+                {s.cron !== "" && `, by the clock of ${s.zone === "" ? "UTC" : s.zone}; missed: ${s.missed}`};
+                next {s.next_at ? <Moment at={s.next_at} /> : "nothing more"}; set by {s.actor}
               </p>
               <Act act={() => take(api.DELETE("/api/crossings/{name}/schedule", { params: path }))}>
                 Remove it
@@ -131,7 +131,7 @@ function Schedule({ crossing: c }: { crossing: Crossing }) {
         {repeats && (
           <>
             <Input
-              label="Or load anew by"
+              label={started ? "Load anew by" : "Or load anew by"}
               hint="minute, hour, day of month, month, day of week: 0 2 * * 1-5"
               placeholder="0 2 * * *"
               value={cron}

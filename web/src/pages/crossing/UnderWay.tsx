@@ -19,6 +19,7 @@ export function UnderWay({ crossing: c }: { crossing: Crossing }) {
   return (
     <>
       <Figures crossing={c} />
+      <SetAside crossing={c} />
       <Charts crossing={c} />
       <div className="mt-2 grid items-start gap-2 lg:grid-cols-[minmax(0,1fr)_300px]">
         <Tables crossing={c} />
@@ -27,7 +28,6 @@ export function UnderWay({ crossing: c }: { crossing: Crossing }) {
           <AddTable crossing={c} />
         </div>
       </div>
-      <SetAside crossing={c} />
     </>
   );
 }
