@@ -1,6 +1,7 @@
 package test
 
 import (
+	"fmt"
 	"os/exec"
 	"strings"
 	"testing"
@@ -95,5 +96,58 @@ func TestTwoVersionsSideBySide(t *testing.T) {
 	out, err := old.CombinedOutput()
 	if err == nil || !strings.Contains(string(out), "version 9999 by a newer program") {
 		t.Errorf("started anew: %v\n%s", err, out)
+	}
+}
+
+// TestCrossingsTakeTurns: a process with one lane carries a long load; a short one that
+// comes later does not wait for its end.
+func TestCrossingsTakeTurns(t *testing.T) {
+	f := start(t)
+	f.svc.Stop()
+	f.set.Lanes = 1
+	f.again()
+	f.signIn()
+	for i, rows := range []int{120_000, 50} {
+		p := newPair(t)
+		exec1(t, p.sourceURL(), fmt.Sprintf(`CREATE TABLE public.readings (id integer PRIMARY KEY, note text);
+INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series(1, %d) g; ANALYZE`, rows))
+		n := itoa(i)
+		f.register("old"+n, servers.source, p.source)
+		f.register("new"+n, servers.target, p.target)
+		args := []string{"crossing", "create", "load" + n, "--kind", "load", "--source", "old" + n, "--target", "new" + n, "--table", "public.*", "--chunk-size", "256KB"}
+		if i == 0 {
+			args = append(args, "--speed-limit", "300KB")
+		}
+		for _, a := range []answer{f.cli(args...), f.cli("crossing", "start", "load"+n)} {
+			if a.code != 0 {
+				t.Fatal(a.err)
+			}
+		}
+		time.Sleep(2 * time.Second)
+	}
+	state := func(name string) contract.Crossing {
+		t.Helper()
+		c, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	for end := time.Now().Add(40 * time.Second); state("load1").Progress.ChunksLanded == 0; time.Sleep(200 * time.Millisecond) {
+		if time.Now().After(end) {
+			f.story()
+			t.Fatal("the short load waits for the end of the long one")
+		}
+	}
+	if c := state("load0"); c.Phase != contract.PhaseLoading {
+		t.Errorf("the long load is %s already: the test shows nothing", c.Phase)
+	}
+	if a := f.cli("crossing", "set", "load0", "--speed-limit", "0"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	for end := time.Now().Add(40 * time.Second); state("load0").Phase != contract.PhaseInStep; time.Sleep(200 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the long load does not come to its end")
+		}
 	}
 }
