@@ -199,15 +199,19 @@ UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = 
 	return err
 }
 
+// BeingAdded is why a table is held whose chunks must not be claimed yet, not even when a
+// person resumes the crossing.
+const BeingAdded = "it is being added"
+
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
-func (s *Store) AddTable(ctx context.Context, c *Crossing, p domain.TablePlan, catalog *domain.Catalog, reason string) (Table, error) {
+func (s *Store) AddTable(ctx context.Context, c *Crossing, p domain.TablePlan, catalog *domain.Catalog) (Table, error) {
 	var id int64
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &id, `
 INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary, est_rows, est_bytes, state, reason)
 VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing_id = $1), $3, $4, $5, $6, $7, $8, $9, 'held', $10) RETURNING id`,
-			c.ID, c.TargetID, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p}, JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, reason)
+			c.ID, c.TargetID, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p}, JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, BeingAdded)
 		if duplicate(err) {
 			return domain.Conflict("the target table %s is written by another crossing; close that one first", p.Target)
 		}
@@ -345,7 +349,7 @@ func (s *Store) ResumeTables(ctx context.Context, crossing int64) error {
 		}
 		_, err := tx.ExecContext(ctx, `
 UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN 'landed' ELSE 'loading' END, reason = ''
- WHERE crossing_id = $1 AND state = 'held'`, crossing)
+ WHERE crossing_id = $1 AND state = 'held' AND reason <> $2`, crossing, BeingAdded)
 		return err
 	})
 }

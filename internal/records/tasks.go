@@ -123,9 +123,12 @@ SELECT * FROM (
  WHERE have < want`)
 }
 
-// LanesWaiting reports whether lanes of other crossings wait for a worker.
-func (s *Store) LanesWaiting(ctx context.Context, crossing int64) (bool, error) {
-	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM lanes WHERE worker = '' AND crossing_id <> $1)`, crossing)
+// LanesWaiting reports whether lanes of other crossings wait for a worker with such
+// labels.
+func (s *Store) LanesWaiting(ctx context.Context, crossing int64, labels []string) (bool, error) {
+	return single[bool](ctx, s, `
+SELECT EXISTS (SELECT 1 FROM lanes l JOIN crossings c ON c.id = l.crossing_id
+                WHERE l.worker = '' AND c.id <> $1 AND coalesce(c.settings->>'worker_label', '') = ANY ($2 || '{""}'::text[]))`, crossing, append([]string{}, labels...))
 }
 
 // Pacing is a load whose number of lanes is looked for, or was.

@@ -25,7 +25,7 @@ func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.SourceName == table }) {
+	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.SourceName == table && t.Reason != records.BeingAdded }) {
 		return domain.Conflict("table %s belongs to %s already", table, c.Name)
 	}
 	cat, err := v.Catalog(ctx, c.Source, true)
@@ -91,7 +91,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 		return err
 	}
 	known := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == a.Table })
-	if known >= 0 && tables[known].State != domain.TableHeld {
+	if known >= 0 && tables[known].Reason != records.BeingAdded {
 		return nil // a process before us had done it
 	}
 	note("making " + plan.Target.String())
@@ -134,7 +134,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 		if err := v.Store.EditPatterns(ctx, c.ID, choose); err != nil {
 			return err
 		}
-		if t, err = v.Store.AddTable(ctx, c, plan, s.catalog, "it is being added"); err != nil {
+		if t, err = v.Store.AddTable(ctx, c, plan, s.catalog); err != nil {
 			return err
 		}
 	}
@@ -145,10 +145,11 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	}
 	if c.Kind != domain.KindLoad {
 		note("waiting until capture knows of " + a.Table)
-		if err := v.kick(ctx, c); err != nil {
+		kicked, err := v.kick(ctx, c)
+		if err != nil {
 			return err
 		}
-		if err := v.awaitFollower(ctx, c); err != nil {
+		if err := v.awaitFollower(ctx, c, kicked); err != nil {
 			return err
 		}
 	}
@@ -159,18 +160,15 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	return v.topUp(ctx)
 }
 
-// awaitFollower waits until somebody follows the crossing who has read its tables now.
-func (v *Voyage) awaitFollower(ctx context.Context, c *records.Crossing) error {
-	st, err := v.Store.Stream(ctx, c.ID)
-	if err != nil || st == nil {
-		return err
-	}
-	kicked := st.Epoch
+// awaitFollower waits until somebody follows the crossing who took it up after it was
+// kicked, and has read its tables therefore.
+func (v *Voyage) awaitFollower(ctx context.Context, c *records.Crossing, kicked int64) error {
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
-		if st, err = v.Store.Stream(ctx, c.ID); err != nil {
+		st, err := v.Store.Stream(ctx, c.ID)
+		if err != nil || st == nil {
 			return err
 		}
-		// A follower reports once it runs, which is after it has read the tables.
+		// A follower reports that it has opened the log, which is after it has read the tables.
 		if st.Epoch > kicked && st.Live && st.Reading {
 			return nil
 		}
@@ -235,7 +233,7 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 	if err := v.Store.DropTable(ctx, c.ID, t, made); err != nil {
 		return err
 	}
-	if err := v.kick(ctx, c); err != nil {
+	if _, err := v.kick(ctx, c); err != nil {
 		return err
 	}
 	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, many(t.RowsLanded, "row"), t.TargetName, c.Target)

@@ -59,7 +59,7 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 		}
 		// Crossings take turns: the keeper adds this one's lane again, behind the others.
 		if time.Since(began) > turn {
-			if others, err := v.Store.LanesWaiting(ctx, crossing); err != nil || others {
+			if others, err := v.Store.LanesWaiting(ctx, crossing, v.Labels); err != nil || others {
 				return err
 			}
 			began = time.Now()

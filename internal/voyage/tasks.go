@@ -293,7 +293,7 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 				}
 			}
 			v.Say(ctx, "warning", actor, c.Name, table, "restart", "%s restarts table %s", actor, table)
-			if err := v.kick(ctx, c); err != nil {
+			if _, err := v.kick(ctx, c); err != nil {
 				return err
 			}
 			for _, d := range again {
@@ -303,6 +303,10 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 				if err := v.Store.ResetTable(ctx, d.ID); err != nil {
 					return err
 				}
+			}
+			// Somebody may have taken the stream up in between, with what had landed then.
+			if _, err := v.kick(ctx, c); err != nil {
+				return err
 			}
 			if c.Condition == domain.ConditionHeld {
 				return v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false)
@@ -315,17 +319,22 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 
 // kick makes whoever follows the crossing start anew: an applier remembers
 // which chunks have landed, and must not do so across a restart of a table.
-func (v *Voyage) kick(ctx context.Context, c *records.Crossing) error {
+//
+// It returns the epoch that whoever follows next is above.
+func (v *Voyage) kick(ctx context.Context, c *records.Crossing) (int64, error) {
 	epoch, err := v.Store.KickStream(ctx, c.ID)
 	if err != nil || epoch == 0 || c.Kind == domain.KindLoad {
-		return err
+		return epoch, err
 	}
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {
-		return err
+		return epoch, err
 	}
 	_, err = dst.TakeStream(ctx, c.UID, epoch, domain.Position(c.StartAt))
-	return err
+	if errors.Is(err, domain.ErrTakenOver) {
+		err = nil // somebody follows under a newer epoch already
+	}
+	return epoch, err
 }
 
 // HoldToHouse returns an error when settings or patterns of a crossing are otherwise

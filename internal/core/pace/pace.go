@@ -20,7 +20,7 @@ const (
 	slack    = 40e-3            // seconds on top of that, below which nothing is made of it
 	resting  = 90 * time.Second // after a lane was not worth it, before it is tried again
 	relieved = 30 * time.Second // after a server suffered
-	unlearn  = 1.02             // by which the usual round trip forgets a lucky low, each window
+	unlearn  = 1.002            // by which the usual round trip forgets a lucky low, each look
 )
 
 // State is what is known from one look to the next. The zero value begins.

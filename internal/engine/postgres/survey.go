@@ -241,6 +241,13 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 	}
 	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
 	e.add(domain.Fine, "clock and texts", "target", "", "%s", s.surroundings())
+	later := 0
+	for i := range plans {
+		if keyLater(&plans[i]) {
+			later++
+		}
+	}
+	e.add(domain.Fine, "building", "target", "", "indexes are built after the rows, %d at once, and so are the primary keys of %d tables; sessions that build have at least 256 MB of maintenance_work_mem, for themselves alone: nothing has to be put back", set.BuildLanes, later)
 	words, err := d.reserved(ctx)
 	if err != nil {
 		return nil, err
