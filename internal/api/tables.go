@@ -101,15 +101,23 @@ func (s *calls) GetLedger(ctx context.Context, r contract.GetLedgerRequestObject
 	return out, err
 }
 
+// wanted is how many lanes the load may use now.
+func wanted(c records.Line) int {
+	if c.LanesNow.Valid {
+		return int(c.LanesNow.Int64)
+	}
+	return c.Settings.V.Lanes
+}
+
 func (s *calls) ListLanes(ctx context.Context, r contract.ListLanesRequestObject) (contract.ListLanesResponseObject, error) {
 	c, err := s.Store.Line(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	rows, err := s.Store.CarryingNow(ctx, c.ID)
-	return contract.ListLanes200JSONResponse{Wanted: c.Settings.V.Lanes, SpeedLimit: c.Settings.V.SpeedLimit, OpenChunks: c.Chunks - c.ChunksLanded,
+	return contract.ListLanes200JSONResponse{Wanted: wanted(c), SpeedLimit: c.Settings.V.SpeedLimit, OpenChunks: c.Chunks - c.ChunksLanded,
 		Carrying: convertAll(rows, func(k records.Carrying) contract.Lane {
-			return contract.Lane{Worker: k.Worker, Table: k.TableName, TableId: k.TableID, Chunk: k.Ordinal + 1, OfChunks: k.OfChunks, Attempt: k.Attempts,
+			return contract.Lane{Worker: k.Worker, Table: k.TableName, TableId: k.TableID, Chunk: k.Ordinal + 1, LastChunk: k.Ordinal + k.Run, OfChunks: k.OfChunks, Attempt: k.Attempts,
 				Rows: k.Rows, Bytes: k.Bytes, StartedAt: k.StartedAt.Time}
 		})}, err
 }

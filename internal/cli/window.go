@@ -253,7 +253,7 @@ func (w *window) lanes(all bool) []string {
 	out := []string{fmt.Sprintf(" lanes %d of %d at work, %d chunks to go%s", len(l.Carrying), l.Wanted, l.OpenChunks, limit)}
 	if all {
 		for _, k := range l.Carrying[:min(len(l.Carrying), 8)] {
-			out = append(out, quiet.Render(fmt.Sprintf("       %s, chunk %d of %d, %s in %s, by %s", clip(k.Table, 30), k.Chunk, k.OfChunks, size(k.Bytes), took(time.Since(k.StartedAt).Seconds()), k.Worker)))
+			out = append(out, quiet.Render(fmt.Sprintf("       %s, %s of %d, %s in %s, by %s", clip(k.Table, 30), chunksText(k), k.OfChunks, size(k.Bytes), took(time.Since(k.StartedAt).Seconds()), k.Worker)))
 		}
 	}
 	return out
@@ -405,4 +405,12 @@ func clipStyled(line string, width int) string {
 		return line
 	}
 	return lipgloss.NewStyle().MaxWidth(width).Render(line)
+}
+
+// chunksText names what a lane carries in one read.
+func chunksText(k contract.Lane) string {
+	if k.LastChunk > k.Chunk {
+		return fmt.Sprintf("chunks %d to %d", k.Chunk, k.LastChunk)
+	}
+	return fmt.Sprintf("chunk %d", k.Chunk)
 }

@@ -892,7 +892,7 @@ type AsidePage struct {
 type AsideRow struct {
 	At time.Time `json:"at"`
 
-	// Chunk Its chunk's number
+	// Chunk Its chunk's number, from 1
 	Chunk int `json:"chunk"`
 
 	// Column The column that the error names, if it names one
@@ -1250,9 +1250,12 @@ type Kind string
 
 // Lane defines model for Lane.
 type Lane struct {
-	Attempt   int       `json:"attempt"`
-	Bytes     int64     `json:"bytes"`
-	Chunk     int       `json:"chunk"`
+	Attempt int   `json:"attempt"`
+	Bytes   int64 `json:"bytes"`
+	Chunk   int   `json:"chunk"`
+
+	// LastChunk The last of those that are carried in the same read
+	LastChunk int       `json:"last_chunk"`
 	OfChunks  int       `json:"of_chunks"`
 	Rows      int64     `json:"rows"`
 	StartedAt time.Time `json:"started_at"`

@@ -1329,7 +1329,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             table: string;
-            /** @description Its chunk's number */
+            /** @description Its chunk's number, from 1 */
             chunk: number;
             /** @description Texts of the key's columns; absent for a table without a key */
             key?: string[];
@@ -1916,6 +1916,8 @@ export interface components {
             /** Format: int64 */
             table_id: number;
             chunk: number;
+            /** @description The last of those that are carried in the same read */
+            last_chunk: number;
             of_chunks: number;
             attempt: number;
             /** Format: int64 */

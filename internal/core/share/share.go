@@ -106,11 +106,11 @@ func Simulate(tables []int64, chunk int64, f Fleet) Result {
 	}
 	death, end := f.DeadEach.Seconds(), 0.0
 	for table < len(tables) {
-		l := heap.Pop(&q).(*lane)
+		l := q[0] // the first that is free; put in its place again by Fix
 		if l.landing {
 			l.free, l.landing = hold(l.free, f.Land), false
 			end = max(end, l.free)
-			heap.Push(&q, l)
+			heap.Fix(&q, 0)
 			continue
 		}
 		at := hold(l.free, f.Claim)
@@ -130,7 +130,7 @@ func Simulate(tables []int64, chunk int64, f Fleet) Result {
 			r.Again += int64(max(0, death-at) * speed)
 			l.free = max(death, at) + f.Recovery.Seconds()
 			death += f.DeadEach.Seconds()
-			heap.Push(&q, l)
+			heap.Fix(&q, 0)
 			continue
 		}
 		begun = true
@@ -139,7 +139,7 @@ func Simulate(tables []int64, chunk int64, f Fleet) Result {
 		l.most = Next(most, time.Duration(long*float64(time.Second)))
 		r.Largest = max(r.Largest, time.Duration(long*float64(time.Second)))
 		end = max(end, l.free+f.Land.Seconds())
-		heap.Push(&q, l)
+		heap.Fix(&q, 0)
 		whole -= (size + chunk - 1) / chunk
 		if left -= size; left <= 0 {
 			begun = false

@@ -329,7 +329,11 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
                     to={`/crossings/${encodeURIComponent(c.name)}/tables/${k.table_id}?chunk=${k.chunk}`}
                     className="link break-words"
                   >
-                    <bdi>{k.table}</bdi> chunk {k.chunk} of {k.of_chunks}
+                    <bdi>{k.table}</bdi>{" "}
+                    {k.last_chunk > k.chunk
+                      ? `chunks ${String(k.chunk)} to ${String(k.last_chunk)}`
+                      : `chunk ${String(k.chunk)}`}{" "}
+                    of {k.of_chunks}
                   </Link>
                   <span className="num block text-soft">
                     {bytes(k.bytes)}, since <Moment at={k.started_at} />
