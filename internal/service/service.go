@@ -17,7 +17,6 @@ import (
 	"github.com/google/uuid"
 
 	"dustyferry/internal/api"
-	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/engine/mariadb"
 	"dustyferry/internal/engine/postgres"
@@ -118,10 +117,8 @@ func (s *Service) start(ctx context.Context) error {
 	}
 	host, _ := os.Hostname()
 	name := fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:4])
-	for _, l := range set.Labels {
-		if err := domain.ValidLabel(l); err != nil {
-			return err
-		}
+	if err := voyage.ValidLabels(set.Labels); err != nil {
+		return err
 	}
 	q, err := queue.New(s.store.Pool, queue.Config{Name: name, Labels: set.Labels, Lanes: set.Lanes, Tasks: 8, Log: set.Log})
 	if err != nil {

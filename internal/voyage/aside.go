@@ -10,7 +10,6 @@ import (
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/protocol/pgcopy"
 	"dustyferry/internal/records"
 )
 
@@ -139,7 +138,7 @@ func (f *sifter) take(fields [][]byte, refused error) error {
 	if refused != nil {
 		return f.keep(fields, refused)
 	}
-	row := pgcopy.AppendFields(nil, fields)
+	row := engine.Row(fields)
 	f.batch, f.size = append(f.batch, row), f.size+len(row)
 	if len(f.batch) < carefulRows && f.size < carefulBytes {
 		return nil
@@ -168,7 +167,7 @@ func (f *sifter) put(rows [][]byte) error {
 	case !ofRows(err):
 		return err
 	case len(rows) == 1:
-		fields, broken := pgcopy.Fields(nil, rows[0])
+		fields, broken := engine.Fields(rows[0])
 		if broken != nil {
 			return broken
 		}

@@ -56,6 +56,16 @@ type opened struct {
 	row records.Database
 }
 
+// ValidLabels says what is wrong with what a process is good for, or nil.
+func ValidLabels(labels []string) error {
+	for _, l := range labels {
+		if err := domain.ValidLabel(l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Driver returns the engine of that name.
 func (v *Voyage) Driver(name string) (engine.Driver, error) {
 	for _, d := range v.Drivers {
