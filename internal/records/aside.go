@@ -64,9 +64,11 @@ INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, e
 	return done, err
 }
 
-// ForgetAside drops what was kept for a chunk that is carried whole after all.
-func (s *Store) ForgetAside(ctx context.Context, chunk int64) error {
-	_, err := s.DB.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1`, chunk)
+// ForgetAside drops what was kept for a chunk that is carried whole after all, if it is
+// held under the epoch: somebody else may have landed it without those rows meanwhile.
+func (s *Store) ForgetAside(ctx context.Context, chunk, epoch int64) error {
+	_, err := s.DB.ExecContext(ctx, `
+DELETE FROM set_aside WHERE chunk_id = (SELECT id FROM chunks WHERE id = $1 AND epoch = $2 AND state = 'reading' FOR UPDATE)`, chunk, epoch)
 	return err
 }
 

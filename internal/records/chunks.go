@@ -261,7 +261,7 @@ UPDATE tables SET chunks_landed = chunks_landed + $4, rows_landed = rows_landed 
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
+UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_until = least(rest_until, now()), reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
  WHERE id = $1`, crossing, Pos(snap.Log))
 		return err
 	})

@@ -196,7 +196,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 		return err
 	}
 	if chunk.Attempts > 1 { // rows that a try before this one had set aside come along now
-		if err := l.v.Store.ForgetAside(ctx, chunk.ID); err != nil {
+		if err := l.v.Store.ForgetAside(ctx, chunk.ID, chunk.Epoch); err != nil {
 			return err
 		}
 	}

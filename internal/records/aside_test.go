@@ -1,0 +1,75 @@
+package records_test
+
+import (
+	"testing"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+)
+
+// TestWhatIsSetAsideStays: who lost a chunk can neither add to what was set aside for it
+// nor take it away, and the limit counts all chunks of the table.
+func TestWhatIsSetAsideStays(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 3, 3)
+	ctx := t.Context()
+	claim := func() *records.Chunk {
+		t.Helper()
+		k, err := s.Claim(ctx, c.ID, "w", records.Together{})
+		if err != nil || k == nil {
+			t.Fatal(k, err)
+		}
+		return k
+	}
+	row := func(key string) records.Aside {
+		return records.Aside{Key: records.JSON[domain.KeyValue]{V: domain.KeyValue{key}}, Row: records.JSON[map[string]*string]{V: map[string]*string{"roof": nil}}, Column: "roof", Error: "it leaks"}
+	}
+	set := func(k *records.Chunk, epoch int64, limit int, keys ...string) bool {
+		t.Helper()
+		var rows []records.Aside
+		for _, key := range keys {
+			rows = append(rows, row(key))
+		}
+		ok, err := s.SetAside(ctx, k.ID, epoch, rows, limit)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return ok
+	}
+	total := func() int {
+		t.Helper()
+		_, n, err := s.AsideOf(ctx, c.ID, "", 0, 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	a, b := claim(), claim()
+	if !set(a, a.Epoch, 3, "1", "2") || !set(a, a.Epoch, 3, "1") || total() != 1 {
+		t.Errorf("a second try replaces what the first kept: %d rows", total())
+	}
+	if set(b, b.Epoch, 3, "11", "12", "13") || total() != 1 {
+		t.Errorf("beyond the limit: %d rows", total())
+	}
+	if !set(b, b.Epoch, 3, "11", "12") || total() != 3 {
+		t.Errorf("up to the limit: %d rows", total())
+	}
+	if err := s.Landed(ctx, a.ID, a.Epoch, domain.Snapshot{Log: 1}, rowhash.Sum{}); err != nil {
+		t.Fatal(err)
+	}
+	for _, epoch := range []int64{a.Epoch, a.Epoch - 1} {
+		if err := s.ForgetAside(ctx, a.ID, epoch); err != nil {
+			t.Fatal(err)
+		}
+		if set(a, epoch, 10, "7") {
+			t.Error("a chunk that has landed got more rows set aside")
+		}
+	}
+	if total() != 3 {
+		t.Errorf("%d rows after somebody else's second thoughts", total())
+	}
+	if err := s.ForgetAside(ctx, b.ID, b.Epoch); err != nil || total() != 1 {
+		t.Errorf("the holder's own: %d rows, %v", total(), err)
+	}
+}
