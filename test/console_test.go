@@ -234,6 +234,7 @@ func (j *journey) ledger() {
 	t, ctx := j.t, j.ctx
 	follow(t, ctx, "saltmarsh.scale_readings")
 	shows(t, ctx, "Chunk ledger", "Choose a cell")
+	eventually(t, 20*time.Second, func() bool { return eval[bool](t, ctx, `document.querySelector('canvas[role=application]') !== null`) })
 	eval[bool](t, ctx, `(() => { const c = document.querySelector('canvas[role=application]'); c.focus(); for (const key of ['Home', 'ArrowRight']) c.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true })); return true })()`)
 	shows(t, ctx, "to below", "log position")
 	if q := eval[string](t, ctx, `location.search`); !strings.Contains(q, "chunk=") {

@@ -151,7 +151,7 @@ func ownColumns(t *testing.T, from, to string) {
 	keepers := source.texts("SELECT concat_ws('|', id, upper(name), extract(year from born) - 1900, 'north ''n west') FROM keepers ORDER BY id")
 	sameTexts(t, "keepers", keepers, target.texts("SELECT concat_ws('|', id, name, decade, region) FROM "+target.schema+".keepers ORDER BY id"))
 	masked := strings.Join(target.texts("SELECT concat_ws('|', email, CASE WHEN phone IS NULL THEN 'NULL' ELSE concat(phone, '') END) FROM "+target.schema+".keepers ORDER BY id"), "\n")
-	if strings.Contains(masked, "saltmarsh") || strings.Contains(masked, "555") || strings.Count(masked, "\n") != 2 || !strings.Contains(masked, "NULL") {
+	if strings.Contains(masked, "saltmarsh") || strings.Contains(masked+"\n", "|5551\n") || strings.Contains(masked+"\n", "|5553\n") || strings.Count(masked, "\n") != 2 || !strings.Contains(masked, "NULL") {
 		t.Errorf("masked:\n%s", masked)
 	}
 	since := " WHERE read_at >= " + ago(7)

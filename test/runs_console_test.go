@@ -73,6 +73,8 @@ func TestRunsInTheConsole(t *testing.T) {
 	j.looked("runs")
 
 	j.at("/crossings/spring")
+	shows(t, ctx, "Add a table")
+	eval[bool](t, ctx, `(() => { [...document.querySelectorAll('summary')].find((s) => s.innerText === 'Add a table').click(); return true })()`)
 	fill(t, ctx, "Table of the source", "saltmarsh.queens")
 	press(t, ctx, "Add it")
 	shows(t, ctx, "the source has no table saltmarsh.queens")

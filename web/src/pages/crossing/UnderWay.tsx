@@ -403,7 +403,8 @@ function AddTable({ crossing: c }: { crossing: Crossing }) {
   const [table, setTable] = useState("");
   if (!["loading", "catching up", "in step"].includes(c.phase)) return null;
   return (
-    <Panel title="Add a table">
+    <details className="sheet px-3 py-1.5 text-sm">
+      <summary className="font-semibold">Add a table</summary>
       <Input
         label="Table of the source"
         placeholder="schema.table"
@@ -430,6 +431,6 @@ function AddTable({ crossing: c }: { crossing: Crossing }) {
           Add it
         </Act>
       </div>
-    </Panel>
+    </details>
   );
 }
