@@ -9,7 +9,6 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
-	"dustyferry/internal/voyage"
 )
 
 func databaseOut(d *records.Database, usedBy []string) contract.Database {
@@ -48,8 +47,7 @@ func (s *calls) GetDatabase(ctx context.Context, r contract.GetDatabaseRequestOb
 	return contract.GetDatabase200JSONResponse(d), err
 }
 
-// AddDatabase registers a database after it was reached once with what was
-// given, so that a wrong password is met here and not in the night.
+// AddDatabase registers a database.
 func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestObject) (contract.AddDatabaseResponseObject, error) {
 	b := r.Body
 	if err := domain.ValidName(b.Name); err != nil {
@@ -60,12 +58,10 @@ func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestOb
 	if b.Tls != nil {
 		row.TLS = string(*b.Tls)
 	}
-	db, err := s.reach(ctx, row)
-	if err != nil {
+	if err := reachable(row); err != nil {
 		return nil, err
 	}
-	db.Close()
-	if err := s.Store.AddDatabase(ctx, row); err != nil {
+	if err := s.Voyage.AddDatabase(ctx, row); err != nil {
 		return nil, err
 	}
 	s.Voyage.Say(ctx, "info", who(ctx).Name, "", b.Name, "database", "%s registered database %s (%s at %s:%d/%s)", who(ctx).Name, b.Name, b.Engine, b.Host, b.Port, b.Database)
@@ -73,20 +69,20 @@ func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestOb
 	return contract.AddDatabase201JSONResponse(d), err
 }
 
-// reach opens a database with what is written in its record.
-func (s *calls) reach(ctx context.Context, row records.Database) (voyage.Reached, error) {
+// reachable says what is missing or wrong in a database's record, or nil.
+func reachable(row records.Database) error {
 	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName}, {"user", row.Username}} {
 		if strings.TrimSpace(f.value) == "" {
-			return nil, domain.Invalid("the %s is missing", f.name)
+			return domain.Invalid("the %s is missing", f.name)
 		}
 	}
 	if row.Port < 1 || row.Port > 65535 {
-		return nil, domain.Invalid("the port is %d; give a number from 1 to 65535", row.Port)
+		return domain.Invalid("the port is %d; give a number from 1 to 65535", row.Port)
 	}
 	if ways := []string{"disable", "prefer", "require", "verify-full"}; !slices.Contains(ways, row.TLS) {
-		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", row.TLS)
+		return domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", row.TLS)
 	}
-	return s.Voyage.Reach(ctx, row)
+	return nil
 }
 
 // ChangeDatabase keeps a new address or sign-in once it was reached that way.
@@ -103,15 +99,10 @@ func (s *calls) ChangeDatabase(ctx context.Context, r contract.ChangeDatabaseReq
 	if b.Password != nil {
 		row.Secret = s.Voyage.Box.Seal(*b.Password)
 	}
-	db, err := s.reach(ctx, row)
-	if err != nil {
+	if err := reachable(row); err != nil {
 		return nil, err
 	}
-	defer db.Close()
-	if err := s.Voyage.MayMoveTo(ctx, row, db); err != nil {
-		return nil, err
-	}
-	if err := s.Store.ChangeDatabase(ctx, row); err != nil {
+	if err := s.Voyage.ChangeDatabase(ctx, row); err != nil {
 		return nil, err
 	}
 	word := ""

@@ -21,7 +21,8 @@ type TablePlan struct {
 	From string `json:"from,omitempty"`
 	// Uncut: the table is one chunk, whatever its key.
 	Uncut bool `json:"uncut,omitempty"`
-	// KeyLater: the target's table gets its primary key after its rows.
+	// KeyLater: the target's table may get its primary key after its rows; its engine
+	// decides.
 	KeyLater bool `json:"key_later,omitempty"`
 	// After names tables of the source that must have landed before this one begins.
 	After []TableName `json:"after,omitempty"`

@@ -41,7 +41,7 @@ SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_i
 		} else if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1`, chunk); err != nil {
+		if err := voidAside(ctx, tx, chunk); err != nil {
 			return err
 		}
 		var others int
@@ -64,11 +64,10 @@ INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, e
 	return done, err
 }
 
-// ForgetAside drops what was kept for a chunk that is carried whole after all, if it is
-// held under the epoch: somebody else may have landed it without those rows meanwhile.
-func (s *Store) ForgetAside(ctx context.Context, chunk, epoch int64) error {
-	_, err := s.DB.ExecContext(ctx, `
-DELETE FROM set_aside WHERE chunk_id = (SELECT id FROM chunks WHERE id = $1 AND epoch = $2 AND state = 'reading' FOR UPDATE)`, chunk, epoch)
+// voidAside drops what was kept for chunks that are claimed: nothing of them landed, so
+// what a try before this one left behind is tried again.
+func voidAside(ctx context.Context, tx *sqlx.Tx, chunks ...int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = ANY ($1)`, chunks)
 	return err
 }
 

@@ -8,8 +8,8 @@ import (
 	"dustyferry/internal/records"
 )
 
-// TestWhatIsSetAsideStays: who lost a chunk can neither add to what was set aside for it
-// nor take it away, and the limit counts all chunks of the table.
+// TestWhatIsSetAsideStays: who lost a chunk cannot add to what was set aside for it,
+// who claims it begins anew, and the limit counts all chunks of the table.
 func TestWhatIsSetAsideStays(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 3, 3)
@@ -59,17 +59,22 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, epoch := range []int64{a.Epoch, a.Epoch - 1} {
-		if err := s.ForgetAside(ctx, a.ID, epoch); err != nil {
-			t.Fatal(err)
-		}
 		if set(a, epoch, 10, "7") {
 			t.Error("a chunk that has landed got more rows set aside")
 		}
 	}
-	if total() != 3 {
-		t.Errorf("%d rows after somebody else's second thoughts", total())
+	// What a try left behind that did not land is tried again, whoever claims the chunk.
+	epoch, err := s.RaiseEpoch(ctx, b.ID, b.Epoch)
+	if err != nil {
+		t.Fatal(err)
 	}
-	if err := s.ForgetAside(ctx, b.ID, b.Epoch); err != nil || total() != 1 {
-		t.Errorf("the holder's own: %d rows, %v", total(), err)
+	if err := s.GiveBack(ctx, b.ID, epoch, 0, "", false, false); err != nil || total() != 3 {
+		t.Errorf("given back: %d rows, %v", total(), err)
+	}
+	if k := claim(); k.ID != b.ID || k.Attempts != 1 || total() != 1 {
+		t.Errorf("claimed anew: %+v, %d rows", k, total())
+	}
+	if set(b, b.Epoch, 10, "12") {
+		t.Error("who lost a chunk set rows of it aside")
 	}
 }

@@ -163,6 +163,9 @@ UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, 
 RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 			return err
 		}
+		if err := voidAside(ctx, tx, c.ID); err != nil {
+			return err
+		}
 		if t.Table != c.TableID {
 			t.Most /= 2
 		}
@@ -212,8 +215,12 @@ UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, at
 	if _, err := tx.ExecContext(ctx, `UPDATE chunks SET run = $2 WHERE id = $1`, c.ID, n+1); err != nil {
 		return err
 	}
+	ids := make([]int64, n)
+	for i := range ids {
+		ids[i] = next[i].ID
+	}
 	c.Run, c.Upper = n+1, next[n-1].Upper
-	return nil
+	return voidAside(ctx, tx, ids...)
 }
 
 // RenewChunk prolongs the lease and returns the crossing's settings as they are

@@ -213,3 +213,27 @@ UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = no
 	}
 	return epoch, err
 }
+
+// Lag is how far a crossing's capture is behind.
+type Lag struct {
+	Crossing
+	LagSeconds float64 `db:"lag_seconds"`
+	Silent     float64 `db:"silent"` // seconds since that was reported
+}
+
+// Lags lists the crossings whose lag is to be told of above a limit, or was.
+func (s *Store) Lags(ctx context.Context) ([]Lag, error) {
+	return all[Lag](ctx, s, `
+SELECT x.*, st.lag_seconds, coalesce(extract(epoch FROM now() - st.reported_at), 0)::float8 AS silent
+  FROM (`+crossingColumns+`
+         WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
+           AND (c.lag_told OR coalesce((c.settings->>'lag_limit')::bigint, 0) > 0)) x
+  JOIN streams st ON st.crossing_id = x.id
+ WHERE x.kind <> 'load'`)
+}
+
+// LagTold notes that a crossing's lag is over its limit, or is not any more, and
+// reports whether that is new.
+func (s *Store) LagTold(ctx context.Context, crossing int64, over bool) (bool, error) {
+	return s.changed(ctx, `UPDATE crossings SET lag_told = $2 WHERE id = $1 AND lag_told <> $2`, crossing, over)
+}

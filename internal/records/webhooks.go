@@ -103,9 +103,3 @@ func (s *Store) ThinDeliveries(ctx context.Context) error {
 	_, err := s.DB.ExecContext(ctx, `DELETE FROM deliveries WHERE next_at IS NULL AND created_at < now() - interval '30 days'`)
 	return err
 }
-
-// LagTold notes that a crossing's lag is over its limit, or is not any more, and
-// reports whether that is new.
-func (s *Store) LagTold(ctx context.Context, crossing int64, over bool) (bool, error) {
-	return s.changed(ctx, `UPDATE crossings SET lag_told = $2 WHERE id = $1 AND lag_told <> $2`, crossing, over)
-}

@@ -86,6 +86,11 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	if block := blocking(append(from, to...)); block != "" {
 		return domain.Conflict("the survey of %s found what blocks: %s", a.Table, block)
 	}
+	for _, p := range s.plans {
+		if p.Source == plan.Source && len(p.After) > 0 || slices.Contains(p.After, plan.Source) {
+			return domain.Conflict("%s cannot be added alone: rows of it go with rows of other tables, or take others along (%s), which the source does not log; restart %s with it chosen", a.Table, p.Source, c.Name)
+		}
+	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
@@ -104,9 +109,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 		return err
 	}
 	everything := append(plansOf(tables), one...)
-	for _, o := range s.dst.Deferred(catalogThere(s.catalog, everything), onTarget(everything)) { // foreign keys from and to it
-		list = append(list, records.Object{Stage: records.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
-	}
+	list = append(list, deferred(s.dst, catalogThere(s.catalog, everything), everything)...) // foreign keys from and to it
 	if err := v.Store.AddObjects(ctx, c.ID, list); err != nil {
 		return err
 	}
@@ -114,16 +117,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 		return err
 	}
 	if c.Kind != domain.KindLoad {
-		undo := c.Undo.V
-		for _, u := range s.src.CaptureUndo(one) {
-			if !slices.Contains(undo, u) {
-				undo = append(undo, u)
-			}
-		}
-		if err := v.Store.SaveUndo(ctx, c.ID, undo); err != nil {
-			return err
-		}
-		if _, err := s.src.PrepareCapture(ctx, c.Domain().ObjectName(), everything); err != nil {
+		if _, err := v.makeCapture(ctx, c, s.src, everything); err != nil {
 			return err
 		}
 	}
@@ -217,10 +211,6 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 	if err != nil {
 		return err
 	}
-	var made []records.Object
-	for _, o := range dst.Deferred(cat, onTarget(plansOf(rest))) {
-		made = append(made, records.Object{Kind: o.Kind, Name: o.Name, Table: o.Table.String()})
-	}
 	if err := v.Store.EditPatterns(ctx, c.ID, func(patterns []string) []string {
 		patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return p == table })
 		if len(patterns) == 0 {
@@ -230,7 +220,7 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 	}); err != nil {
 		return err
 	}
-	if err := v.Store.DropTable(ctx, c.ID, t, made); err != nil {
+	if err := v.Store.DropTable(ctx, c.ID, t, deferred(dst, cat, plansOf(rest))); err != nil {
 		return err
 	}
 	if _, err := v.kick(ctx, c); err != nil {

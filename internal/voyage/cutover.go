@@ -322,8 +322,9 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 	if err := r.src.DropCapture(ctx, r.c.Domain().ObjectName(), r.c.Undo.V); err != nil {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
-	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
-	r.v.tell(ctx, r.c, EventCutOver, fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx)))
+	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
+	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
+	r.v.tell(ctx, r.c, EventCutOver, text)
 	return r.v.Store.EndCutover(ctx, r.k.ID, "done", "")
 }
 

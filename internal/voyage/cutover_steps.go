@@ -5,8 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
 	"os"
 	"os/exec"
 	"strings"
@@ -183,23 +181,11 @@ func (r *run) handOver(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if set.HandoverURL != "" {
-		limit, cancel := context.WithTimeout(ctx, 15*time.Second)
-		defer cancel()
-		req, err := http.NewRequestWithContext(limit, http.MethodPost, set.HandoverURL, bytes.NewReader(body))
+		answer, err := post(ctx, set.HandoverURL, body, nil)
 		if err != nil {
-			return "", domain.Invalid("the hand-over address %q cannot be called: %s", set.HandoverURL, err)
+			return "", fmt.Errorf("the hand-over webhook: %w", err)
 		}
-		req.Header.Set("Content-Type", "application/json")
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return "", fmt.Errorf("the hand-over webhook did not answer: %w", err)
-		}
-		_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
-		_ = res.Body.Close()
-		if res.StatusCode >= 300 {
-			return "", fmt.Errorf("the hand-over webhook answered %s", res.Status)
-		}
-		note = "the webhook answered " + res.Status
+		note = "the webhook answered " + answer
 	}
 	if set.HandoverCommand != "" {
 		limit, cancel := context.WithTimeout(ctx, time.Minute)

@@ -27,20 +27,12 @@ func (v *Voyage) keep(ctx context.Context) {
 	every(ctx, time.Second, func() {
 		beat++
 		_, err := v.Store.Alone(ctx, keeperLock, func() error {
-			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.startDue(ctx), v.watch(ctx, beat), v.sample(ctx, beat))
+			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.startDue(ctx), v.watchLag(ctx), v.sample(ctx, beat))
 		})
 		if err != nil && ctx.Err() == nil {
 			v.Log.Warn("the keeper met an error", "error", err)
 		}
 	})
-}
-
-// watch tells of lags, now and then.
-func (v *Voyage) watch(ctx context.Context, beat int) error {
-	if beat%2 == 0 {
-		return nil
-	}
-	return v.watchLag(ctx)
 }
 
 func (v *Voyage) sample(ctx context.Context, beat int) error {

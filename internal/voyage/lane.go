@@ -195,11 +195,6 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err := l.reader.End(ctx); err != nil {
 		return err
 	}
-	if chunk.Attempts > 1 { // rows that a try before this one had set aside come along now
-		if err := l.v.Store.ForgetAside(ctx, chunk.ID, chunk.Epoch); err != nil {
-			return err
-		}
-	}
 	mark := engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: sum}
 	if err := l.writer.Land(ctx, mark); err != nil {
 		return err

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net/http"
 	"net/url"
@@ -158,25 +159,32 @@ func (v *Voyage) send(ctx context.Context, d *records.Delivery) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	limit, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(limit, http.MethodPost, w.URL, bytes.NewReader([]byte(d.Body)))
-	if err != nil {
-		return "", err
-	}
 	at := strconv.FormatInt(time.Now().Unix(), 10)
 	h := hmac.New(sha256.New, []byte(secret))
 	_, _ = h.Write([]byte(at + "." + d.Body))
+	return post(ctx, w.URL, []byte(d.Body), map[string]string{
+		"Dusty-Ferry-Event": d.Event, "Dusty-Ferry-Delivery": strconv.FormatInt(d.ID, 10), "Dusty-Ferry-Time": at, "Dusty-Ferry-Signature": hex.EncodeToString(h.Sum(nil))})
+}
+
+// post sends a JSON document and returns what was answered; anything but 2xx is an error,
+// a redirection too.
+func post(ctx context.Context, url string, body []byte, headers map[string]string) (string, error) {
+	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(limit, http.MethodPost, url, bytes.NewReader(body))
+	if err != nil {
+		return "", domain.Invalid("the address %q cannot be called: %s", url, err)
+	}
 	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("Dusty-Ferry-Event", d.Event)
-	req.Header.Set("Dusty-Ferry-Delivery", strconv.FormatInt(d.ID, 10))
-	req.Header.Set("Dusty-Ferry-Time", at)
-	req.Header.Set("Dusty-Ferry-Signature", hex.EncodeToString(h.Sum(nil)))
+	for name, value := range headers {
+		req.Header.Set(name, value)
+	}
 	client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	res, err := client.Do(req)
 	if err != nil {
 		return "", err
 	}
+	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
 	_ = res.Body.Close()
 	if res.StatusCode/100 != 2 {
 		return "", fmt.Errorf("it answered %s", res.Status)
@@ -186,42 +194,27 @@ func (v *Voyage) send(ctx context.Context, d *records.Delivery) (string, error) 
 
 // watchLag tells of lags over the limit that their crossing sets, and below it again.
 func (v *Voyage) watchLag(ctx context.Context) error {
-	under, err := v.Store.Underway(ctx)
+	list, err := v.Store.Lags(ctx)
 	if err != nil {
 		return err
 	}
-	for i := range under {
-		c := &under[i]
-		limit := c.Settings.V.LagLimit
-		if c.Kind == domain.KindLoad || limit == 0 && !c.LagTold {
-			continue
-		}
-		st, err := v.Store.Stream(ctx, c.ID)
-		if err != nil {
-			return err
-		}
-		if st == nil {
-			continue
-		}
-		lag := st.LagSeconds
-		if st.ReportedAt.Valid { // nobody measures while nobody follows
-			lag += max(0, time.Since(st.ReportedAt.Time).Seconds()-5)
-		}
+	for i := range list {
+		c := &list[i].Crossing
+		limit, lag := c.Settings.V.LagLimit, list[i].LagSeconds+max(0, list[i].Silent-5) // nobody measures while nobody follows
 		over := limit > 0 && lag > limit.Seconds()
 		fresh, err := v.Store.LagTold(ctx, c.ID, over)
 		if err != nil {
 			return err
 		}
-		switch {
-		case fresh && over:
-			text := fmt.Sprintf("the lag of %s is %.0f s, over its limit of %s", c.Name, lag, limit)
-			v.Say(ctx, "warning", System, c.Name, "capture", "lag", "%s", text)
-			v.tell(ctx, c, EventLag, text)
-		case fresh:
-			text := fmt.Sprintf("the lag of %s is %.1f s, below its limit again", c.Name, lag)
-			v.Say(ctx, "info", System, c.Name, "capture", "lag", "%s", text)
-			v.tell(ctx, c, EventLag, text)
+		if !fresh {
+			continue
 		}
+		severity, text := "info", fmt.Sprintf("the lag of %s is %.1f s, below its limit again", c.Name, lag)
+		if over {
+			severity, text = "warning", fmt.Sprintf("the lag of %s is %.0f s, over its limit of %s", c.Name, lag, limit)
+		}
+		v.Say(ctx, severity, System, c.Name, "capture", "lag", "%s", text)
+		v.tell(ctx, c, EventLag, text)
 	}
 	return nil
 }

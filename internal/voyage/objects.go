@@ -48,9 +48,7 @@ func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) 
 	}
 	plan := c.Planning.V
 	said(records.StageBefore, plan.Before)
-	for _, o := range s.dst.Deferred(catalogThere(s.catalog, s.plans), there) {
-		add(records.StageDeferred, o)
-	}
+	out = append(out, deferred(s.dst, catalogThere(s.catalog, s.plans), s.plans)...)
 	said(records.StageAfter, plan.After)
 	if len(plan.Carry) > 0 {
 		extras, err := s.src.Extras(ctx, s.plans, plan.Carry)
@@ -62,6 +60,15 @@ func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) 
 		}
 	}
 	return out, nil
+}
+
+// deferred are the objects that are made after the load of the plans.
+func deferred(dst engine.Database, cat *domain.Catalog, plans []domain.TablePlan) []records.Object {
+	var out []records.Object
+	for _, o := range dst.Deferred(cat, onTarget(plans)) {
+		out = append(out, records.Object{Stage: records.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
+	}
+	return out
 }
 
 // runs carries out an object's statement and keeps what came of it.
@@ -121,11 +128,7 @@ func (v *Voyage) recount(ctx context.Context, c *records.Crossing, dst engine.Da
 	if err != nil {
 		return nil, err
 	}
-	var list []records.Object
-	for _, o := range dst.Deferred(cat, onTarget(plansOf(tables))) {
-		list = append(list, records.Object{Stage: records.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
-	}
-	if err := v.Store.SaveObjects(ctx, c.ID, list); err != nil {
+	if err := v.Store.SaveObjects(ctx, c.ID, deferred(dst, cat, plansOf(tables))); err != nil {
 		return nil, err
 	}
 	return v.Store.Objects(ctx, c.ID)

@@ -10,7 +10,6 @@ import (
 	"golang.org/x/time/rate"
 
 	"dustyferry/internal/core/pace"
-	"dustyferry/internal/engine"
 )
 
 // brakes hold a crossing's lanes in this process back together.
@@ -115,18 +114,47 @@ func (v *Voyage) pace(ctx context.Context, beat int) error {
 	return err
 }
 
-// trip measures a small query beside the load, seconds; 0 when there is no answer. The
-// keeper waits for nobody longer than a second.
+// probe is the last round trip of a small query to a database.
+type probe struct {
+	seconds float64
+	asking  bool
+}
+
+// trip is what a small query beside the load took last, seconds; 0 when that is not
+// known. It asks anew beside the keeper, who waits for no server.
 func (v *Voyage) trip(ctx context.Context, name string) float64 {
-	limit, cancel := context.WithTimeout(ctx, time.Second)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.probes == nil {
+		v.probes = map[string]*probe{}
+	}
+	p := v.probes[name]
+	if p == nil {
+		p = &probe{}
+		v.probes[name] = p
+	}
+	if !p.asking {
+		p.asking = true
+		v.loops.Go(func() {
+			seconds := v.ask(ctx, name)
+			v.mu.Lock()
+			defer v.mu.Unlock()
+			p.seconds, p.asking = seconds, false
+		})
+	}
+	return p.seconds
+}
+
+// ask runs a small query; no answer within five seconds is one of five seconds.
+func (v *Voyage) ask(ctx context.Context, name string) float64 {
+	limit, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	var db engine.Database
 	db, err := v.Open(limit, name)
 	if err != nil {
 		return 0
 	}
 	began := time.Now()
-	if _, err := db.Clock(limit); err != nil && ctx.Err() == nil && limit.Err() == nil {
+	if _, err := db.Clock(limit); err != nil && limit.Err() == nil {
 		return 0
 	}
 	return time.Since(began).Seconds()

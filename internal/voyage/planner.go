@@ -124,7 +124,7 @@ func (p *planner) shape(ctx context.Context, t domain.TablePlan) (domain.TablePl
 		return t, rule, nil, err
 	}
 	t, notes, err := p.way.Shape(t, rule)
-	if p.c.Kind == domain.KindLoad && p.way.To == typemap.Postgres && t.Table.Bytes >= keyLaterFrom {
+	if p.c.Kind == domain.KindLoad && t.Table.Bytes >= keyLaterFrom {
 		t.KeyLater = true
 		if t.TargetSide != nil {
 			t.TargetSide.KeyLater = true
@@ -134,11 +134,12 @@ func (p *planner) shape(ctx context.Context, t domain.TablePlan) (domain.TablePl
 	return t, rule, notes, err
 }
 
-// keyLaterFrom is the size from which a PostgreSQL table that no change is applied to
-// gets its key after its rows. With the key in place the target's backend, which is the
-// limit, works 1.4 to 1.6 times as long; rows first and then the key were measured to be
-// 1.1 to 2 times as fast in all (bench/load.sh). Below it, one statement more costs as much. MariaDB stores rows in the order of the key: there it always
-// stands.
+// keyLaterFrom is the size from which a table that no change is applied to may get its
+// key after its rows, where its engine builds keys so. On PostgreSQL the target's
+// backend, which is the limit, works 1.4 to 1.6 times as long with the key in place; rows
+// first and then the key were measured to be 1.1 to 2 times as fast in all
+// (bench/load.sh). Below it, one statement more costs as much. MariaDB stores rows in the
+// order of the key: there it always stands.
 const keyLaterFrom = 4 << 20
 
 // express puts columns that are read by an expression into a plan.

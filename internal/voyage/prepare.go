@@ -49,21 +49,10 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if err := v.statements(ctx, c, s.dst, list, records.StageBefore, note); err != nil {
 		return err
 	}
-	name := c.Domain().ObjectName()
 	start := domain.Position(0)
 	if c.Kind != domain.KindLoad {
 		note("making capture durable on the source")
-		undo := c.Undo.V
-		for _, u := range s.src.CaptureUndo(s.plans) {
-			if !slices.Contains(undo, u) {
-				undo = append(undo, u)
-			}
-		}
-		if err := v.Store.SaveUndo(ctx, c.ID, undo); err != nil {
-			return err
-		}
-		c.Undo.V = undo
-		if start, err = s.src.PrepareCapture(ctx, name, s.plans); err != nil {
+		if start, err = v.makeCapture(ctx, c, s.src, s.plans); err != nil {
 			return err
 		}
 	}
@@ -99,6 +88,20 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	}
 	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %d tables in %d chunks%s", len(tables), chunks, from)
 	return nil
+}
+
+// makeCapture makes capture durable on the source. What it will change there is kept
+// first, so that closing can restore it.
+func (v *Voyage) makeCapture(ctx context.Context, c *records.Crossing, src engine.Database, plans []domain.TablePlan) (domain.Position, error) {
+	for _, u := range src.CaptureUndo(plans) {
+		if !slices.Contains(c.Undo.V, u) {
+			c.Undo.V = append(c.Undo.V, u)
+		}
+	}
+	if err := v.Store.SaveUndo(ctx, c.ID, c.Undo.V); err != nil {
+		return 0, err
+	}
+	return src.PrepareCapture(ctx, c.Domain().ObjectName(), plans)
 }
 
 // makeTables makes the target's tables of the plans and keeps what came of each.

@@ -3,7 +3,6 @@ package voyage
 import (
 	"context"
 	"database/sql"
-	"errors"
 	"fmt"
 	"time"
 
@@ -140,7 +139,7 @@ func (v *Voyage) runDue(ctx context.Context, c *records.Crossing, run bool, note
 		}
 		v.Say(ctx, "error", System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name, err)
 		v.tell(ctx, c, EventFailed, "its scheduled run could not begin: "+err.Error())
-		return errors.Join(v.Store.NoteRun(ctx, c.ID, by, "failed", err.Error()))
+		return v.Store.NoteRun(ctx, c.ID, by, "failed", err.Error())
 	}
 	return nil
 }

@@ -46,6 +46,7 @@ type Voyage struct {
 	stop     context.CancelFunc
 	clearing map[int64]bool
 	carrying int                    // lanes that run here
+	probes   map[string]*probe      // by database
 	brakes   map[int64]*brakes      // by crossing
 	catalogs map[string]readCatalog // by database
 	engines  map[string]string      // by database
@@ -133,9 +134,6 @@ func (v *Voyage) Open(ctx context.Context, name string) (engine.Database, error)
 	return db, nil
 }
 
-// Reached is an open database, for those that only see whether it can be opened.
-type Reached interface{ Close() }
-
 // Reach opens a database with what is written in its record.
 func (v *Voyage) Reach(ctx context.Context, row records.Database) (engine.Database, error) {
 	d, err := v.Driver(row.Engine)
@@ -151,9 +149,14 @@ func (v *Voyage) Reach(ctx context.Context, row records.Database) (engine.Databa
 	return d.Open(limit, e)
 }
 
-// MayMoveTo returns an error when crossings under way write to the database and
-// another one answers there: what they keep beside the rows would be missing.
-func (v *Voyage) MayMoveTo(ctx context.Context, row records.Database, there Reached) error {
+// ChangeDatabase keeps how a database is reached from now on, once it was reached so.
+// Crossings under way that write to it must find there what they keep beside the rows.
+func (v *Voyage) ChangeDatabase(ctx context.Context, row records.Database) error {
+	there, err := v.Reach(ctx, row)
+	if err != nil {
+		return err
+	}
+	defer there.Close()
 	list, err := v.Store.Underway(ctx)
 	if err != nil {
 		return err
@@ -163,12 +166,23 @@ func (v *Voyage) MayMoveTo(ctx context.Context, row records.Database, there Reac
 		if c.TargetID != row.ID || c.Kind == domain.KindLoad {
 			continue
 		}
-		if _, _, err := there.(engine.Database).StreamAt(ctx, c.UID); err != nil {
+		if _, _, err := there.StreamAt(ctx, c.UID); err != nil {
 			return domain.Conflict("crossing %s is under way to %s, and nothing of it is found at %s:%d/%s (%s); give the address of the same database, or close the crossing first",
 				c.Name, row.Name, row.Host, row.Port, row.DBName, err)
 		}
 	}
-	return nil
+	return v.Store.ChangeDatabase(ctx, row)
+}
+
+// AddDatabase registers a database after it was reached once with what was given, so
+// that a wrong password is met then and not in the night.
+func (v *Voyage) AddDatabase(ctx context.Context, row records.Database) error {
+	there, err := v.Reach(ctx, row)
+	if err != nil {
+		return err
+	}
+	there.Close()
+	return v.Store.AddDatabase(ctx, row)
 }
 
 // Forget closes a database that is no longer registered.
