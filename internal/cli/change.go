@@ -1,0 +1,43 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"dustyferry/internal/client"
+	"dustyferry/internal/contract"
+)
+
+func (a *app) crossingAddTable() *cobra.Command {
+	return &cobra.Command{
+		Use: "add-table NAME TABLE", Short: "Add a table of the source while the others go on", Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.AddTableWithResponse(cmd.Context(), args[0], contract.OneTable{Table: args[1]}))
+			}, "Table "+args[1]+" is being added to %s.", false)
+		},
+	}
+}
+
+func (a *app) crossingLeaveOut() *cobra.Command {
+	return &cobra.Command{
+		Use: "leave-out NAME TABLE", Short: "Take a table out while the others go on", Args: cobra.ExactArgs(2),
+		Long: "Take a table out of a crossing under way. What has landed of it stays on the target as it is, and is\nfollowed no more.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.LeaveOutTableWithResponse(cmd.Context(), args[0], contract.OneTable{Table: args[1]}))
+			}, "Table "+args[1]+" no longer belongs to %s.", false)
+		},
+	}
+}
+
+func (a *app) crossingTakeUp() *cobra.Command {
+	return &cobra.Command{
+		Use: "take-up NAME", Short: "Go on with capture on a promoted replica of the source", Args: exactly("the crossing's NAME"),
+		Long: "Go on with capture on the server that answers at the source's address now, when it is a replica that\nwas promoted in place of the first one. Its load must be complete. Where to go on is found by the\nGTID that stands on the target beside the last applied change.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				return client.Do[contract.Crossing](api.API.TakeUpCrossingWithResponse(cmd.Context(), args[0]))
+			}, "Crossing %s goes on from the server that answers now.", false)
+		},
+	}
+}
