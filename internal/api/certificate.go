@@ -53,6 +53,19 @@ func certificateText(c map[string]any) string {
 			}
 		}
 	}
+	if n := num(c["rows_set_aside"]); n > 0 {
+		fmt.Fprintf(&b, "\nSET ASIDE BY THE LOAD\n  %.0f rows that the target could not take; where later changes or repairs did not bring them, they are not there\n", n)
+		list, _ := c["set_aside"].([]any)
+		for _, a := range list {
+			if m, ok := a.(map[string]any); ok {
+				key, _ := m["key"].([]any)
+				fmt.Fprintf(&b, "    %v key (%s): %v\n", m["table"], strings.Trim(fmt.Sprint(key), "[]"), m["error"])
+			}
+		}
+		if len(list) < int(n) {
+			fmt.Fprintf(&b, "    and %d more\n", int(n)-len(list))
+		}
+	}
 	tables, _ := c["tables"].([]any)
 	width := len("table")
 	for _, t := range tables {

@@ -125,6 +125,15 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 		"cut_over_at":    stamp(c.CutOverAt.Time, c.CutOverAt.Valid),
 		"start_position": v.Position(ctx, c.Source, domain.Position(c.StartAt)),
 	}
+	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", 0, 100)
+	if err != nil {
+		return nil, err
+	}
+	var behind []map[string]any
+	for _, a := range aside {
+		behind = append(behind, map[string]any{"table": a.TableName, "key": a.Key.V, "column": a.Column, "error": a.Error})
+	}
+	cert["rows_set_aside"], cert["set_aside"] = left, behind
 	byTable := map[int64]records.ReconciledTable{}
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {

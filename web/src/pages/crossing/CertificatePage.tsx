@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Download, Printer } from "lucide-react";
 import type { Crossing } from "../../api";
 import { read, type Refused } from "../../api";
-import { duration, whole } from "../../format";
+import { count, duration, whole } from "../../format";
 import { Button } from "../../parts/Button";
 import { Nothing, Said } from "../../parts/Said";
 import { Moment } from "../../time";
@@ -20,6 +20,7 @@ interface Certificate {
   kind: string;
   phase: string;
   closed_by: string;
+  rows_set_aside?: number;
   source: Side;
   target: Side;
   findings?: number;
@@ -130,6 +131,11 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
               )}
               {k.start_position && <Line name="Captured from">log position {k.start_position}</Line>}
               <Line name="Closed by">{k.closed_by}</Line>
+              {(k.rows_set_aside ?? 0) > 0 && (
+                <Line name="Set aside">
+                  {count(k.rows_set_aside ?? 0, "row")} that the target could not take; the file lists them
+                </Line>
+              )}
             </dl>
             <h3 className="mt-4 font-semibold">Reconciliation</h3>
             {k.reconciliation ? (
