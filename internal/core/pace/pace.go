@@ -111,8 +111,10 @@ func Of(s domain.Settings, at time.Time) Limits {
 		l.Share = 0
 	}
 	if s.Quiet(at) {
-		l.Stop = s.QuietSpeed == 0
-		if l.Bytes == 0 || s.QuietSpeed < l.Bytes {
+		switch {
+		case s.QuietSpeed == 0: // what is on its way keeps to its own limit
+			l.Stop = true
+		case l.Bytes == 0 || s.QuietSpeed < l.Bytes:
 			l.Bytes = s.QuietSpeed
 		}
 	}

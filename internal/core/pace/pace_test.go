@@ -93,7 +93,7 @@ func TestLanesStayWithinBounds(t *testing.T) {
 
 func TestLimitsOfAMoment(t *testing.T) {
 	s := domain.Settings{SpeedLimit: 100, RowLimit: 7, SourceShare: 1, QuietHours: []string{"mon-fri 08:00-18:00"}}
-	if l := pace.Of(s, start); !l.Stop { // a Monday at noon
+	if l := pace.Of(s, start); !l.Stop || l.Bytes != 100 { // a Monday at noon
 		t.Errorf("quiet: %+v", l)
 	}
 	s.QuietSpeed = 10
