@@ -131,7 +131,7 @@ func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
 }
 
 // blockSize is how much row data is handed on at a time.
-const blockSize = 256 << 10
+const blockSize = engine.GatherSize
 
 var blocks = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+(16<<10)); return &b }}
 
@@ -155,10 +155,12 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		}
 		sum.Add((*buf)[from:])
 		if len(*buf) >= blockSize {
+			r.c.net.Gather() // there will be more
 			refused = give()
 		}
 		return refused
 	})
+	r.c.net.Plain()
 	switch {
 	case refused != nil: // what the taker said, not what reading did
 		return sum, refused

@@ -21,6 +21,7 @@ import (
 	"github.com/go-sql-driver/mysql"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/resultset"
 )
 
@@ -28,7 +29,7 @@ import (
 // "Client/Server Protocol"): rows and the log's events come as the bytes that the
 // server sent, without a value made of each.
 type wire struct {
-	net  net.Conn
+	net  *engine.Gatherer
 	in   *bufio.Reader
 	seq  byte
 	long []byte // a packet that the reading buffer does not hold
@@ -59,7 +60,8 @@ func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) 
 	if err != nil {
 		return nil, d.explain(err)
 	}
-	c := &wire{net: conn, in: bufio.NewReaderSize(conn, 256<<10)}
+	c := &wire{}
+	c.over(conn)
 	_ = conn.SetDeadline(time.Now().Add(15 * time.Second))
 	if err := c.signIn(d); err != nil {
 		_ = conn.Close()
@@ -73,6 +75,12 @@ func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) 
 	}
 	_ = conn.SetDeadline(time.Time{})
 	return c, nil
+}
+
+// over lets what is said go over conn from now on.
+func (c *wire) over(conn net.Conn) {
+	c.net = &engine.Gatherer{Conn: conn}
+	c.in = bufio.NewReaderSize(c.net, engine.GatherSize)
 }
 
 func (c *wire) signIn(d *database) error {
@@ -102,7 +110,7 @@ func (c *wire) signIn(d *database) error {
 		if err := t.Handshake(); err != nil {
 			return fmt.Errorf("encrypting the connection: %w", err)
 		}
-		c.net, c.in = t, bufio.NewReaderSize(t, 256<<10)
+		c.over(t)
 	} else if d.end.TLS == "require" || d.end.TLS == "verify-full" {
 		return domain.Unavailable(nil, "%s offers no encryption; set it up there, or choose tls: prefer", d.name)
 	}

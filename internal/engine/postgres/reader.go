@@ -123,7 +123,7 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) err
 		}
 		// Fill the block before handing it on, so that it is written in one go.
 		for filled < blockSize && !ready {
-			n, err := w.read((*buf)[filled:])
+			n, err := w.in.Read((*buf)[filled:])
 			if err != nil {
 				blocks.Put(buf)
 				return err
@@ -172,7 +172,7 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) err
 		if ready {
 			return ctl.err
 		}
-		w.gather() // a whole block came, so there will be more
+		w.in.Gather() // a whole block came, so there will be more
 	}
 }
 

@@ -5,35 +5,25 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"os"
 	"sync"
-	"sync/atomic"
-	"syscall"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
+
+	"dustyferry/internal/engine"
 )
 
 // blockSize is how much row data moves at a time: large enough that system
 // calls do not count, small enough that a lane holds little.
-const blockSize = 256 << 10
+const blockSize = engine.GatherSize
 
 var blocks = sync.Pool{New: func() any { b := make([]byte, blockSize); return &b }}
 
-// A server sends row data in pieces of 8 KB. Woken for each, a lane would spend its time
-// on system calls; so the kernel wakes it for gatherSize, or after gatherWait for less.
-const (
-	gatherSize = blockSize
-	gatherWait = 4 * time.Millisecond
-)
-
 // wire is a connection taken out of pgx's hands while row data flows over it.
 type wire struct {
-	hc      *pgconn.HijackedConn
-	stop    func() bool
-	stopped atomic.Bool
-	raw     syscall.RawConn // set while it gathers
+	hc   *pgconn.HijackedConn
+	in   *engine.Gatherer
+	stop func() bool
 }
 
 // takeWire takes the raw connection. It must be idle. While it is out, a
@@ -43,55 +33,9 @@ func takeWire(ctx context.Context, conn *pgconn.PgConn) (*wire, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &wire{hc: hc}
-	w.stop = context.AfterFunc(ctx, func() {
-		w.stopped.Store(true)
-		_ = hc.Conn.SetDeadline(time.Unix(1, 0))
-	})
+	w := &wire{hc: hc, in: &engine.Gatherer{Conn: hc.Conn}}
+	w.stop = context.AfterFunc(ctx, w.in.CallOff)
 	return w, nil
-}
-
-// gather lets reads wait for more data than the next piece. Connections that are not
-// sockets of their own, as under TLS, stay as they are.
-func (w *wire) gather() {
-	if c, ok := w.hc.Conn.(syscall.Conn); ok && w.raw == nil {
-		if raw, err := c.SyscallConn(); err == nil {
-			w.raw = raw
-			w.wakeAt(gatherSize)
-		}
-	}
-}
-
-// wakeAt sets how many bytes must have come before a read is woken.
-func (w *wire) wakeAt(size int) {
-	_ = w.raw.Control(func(fd uintptr) {
-		_ = syscall.SetsockoptInt(int(fd), syscall.SOL_SOCKET, syscall.SO_RCVLOWAT, size)
-	})
-}
-
-// read reads what has come, at least a byte.
-func (w *wire) read(p []byte) (int, error) {
-	if w.raw == nil {
-		return w.hc.Conn.Read(p)
-	}
-	n, err := w.readUntil(p, time.Now().Add(gatherWait))
-	if !errors.Is(err, os.ErrDeadlineExceeded) || w.stopped.Load() {
-		return n, err
-	}
-	w.wakeAt(1)
-	n, err = w.readUntil(p, time.Time{})
-	w.wakeAt(gatherSize)
-	return n, err
-}
-
-// readUntil reads with a deadline, or without one when it is zero. A cancelled context's
-// deadline, which it may overwrite, holds all the same.
-func (w *wire) readUntil(p []byte, deadline time.Time) (int, error) {
-	_ = w.hc.Conn.SetReadDeadline(deadline)
-	if w.stopped.Load() {
-		return 0, os.ErrDeadlineExceeded
-	}
-	return w.hc.Conn.Read(p)
 }
 
 // giveBack returns the connection to pgx. The server must be ready for a query.
@@ -100,10 +44,7 @@ func (w *wire) giveBack() (*pgconn.PgConn, error) {
 		_ = w.hc.Conn.Close()
 		return nil, context.Canceled
 	}
-	if w.raw != nil {
-		w.wakeAt(1)
-		_ = w.hc.Conn.SetReadDeadline(time.Time{})
-	}
+	w.in.Plain()
 	return pgconn.Construct(w.hc)
 }
 
