@@ -53,19 +53,25 @@ func certificateText(c map[string]any) string {
 			}
 		}
 	}
-	if n := num(c["rows_set_aside"]); n > 0 {
-		fmt.Fprintf(&b, "\nSET ASIDE BY THE LOAD\n  %.0f rows that the target could not take; where later changes or repairs did not bring them, they are not there\n", n)
-		list, _ := c["set_aside"].([]any)
-		for _, a := range list {
+	named := func(title, what, count, list string) {
+		n := num(c[count])
+		if n == 0 {
+			return
+		}
+		fmt.Fprintf(&b, "\n%s\n  %.0f %s\n", title, n, what)
+		rows, _ := c[list].([]any)
+		for _, a := range rows {
 			if m, ok := a.(map[string]any); ok {
 				key, _ := m["key"].([]any)
 				fmt.Fprintf(&b, "    %v key (%s): %v\n", m["table"], strings.Trim(fmt.Sprint(key), "[]"), m["error"])
 			}
 		}
-		if len(list) < int(n) {
-			fmt.Fprintf(&b, "    and %d more\n", int(n)-len(list))
+		if len(rows) < int(n) {
+			fmt.Fprintf(&b, "    and %d more\n", int(n)-len(rows))
 		}
 	}
+	named("SET ASIDE BY THE LOAD", "rows that the target could not take; where later changes or repairs did not bring them, they are not there", "rows_set_aside", "set_aside")
+	named("CUT BY THE LOAD", "notes of values longer than the rules allow, which landed cut; cut values of the changes that followed are in the journal", "rows_cut", "cut")
 	tables, _ := c["tables"].([]any)
 	width := len("table")
 	for _, t := range tables {

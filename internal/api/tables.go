@@ -189,11 +189,12 @@ func (s *calls) ListSetAside(ctx context.Context, r contract.ListSetAsideRequest
 	if err != nil {
 		return nil, err
 	}
-	table, offset, limit := "", 0, 100
+	table, cut, offset, limit := "", false, 0, 100
 	take(&table, r.Params.Table)
+	take(&cut, r.Params.Cut)
 	take(&offset, r.Params.Offset)
 	take(&limit, r.Params.Limit)
-	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, max(offset, 0), min(max(limit, 1), 1000))
+	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, cut, max(offset, 0), min(max(limit, 1), 1000))
 	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a records.Aside) contract.AsideRow {
 		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row.V, Column: a.Column, Error: a.Error, At: a.At}
 		if a.Key.V != nil {

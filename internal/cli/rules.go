@@ -29,7 +29,11 @@ has under crossing.rules:
     columns:
       email: {leave_out: true}
       weight: {type: "numeric(12,3)"}
-      nick: {name: nickname}`,
+      nick: {name: nickname}
+      photo: {longest: 1000000, cut: true}   # bytes; without cut, longer values are refused
+  - tables: "*"
+    columns:
+      "*": {longest: 50000000}  # every column of texts or bytes of any length`,
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		api, err := a.client()
@@ -142,6 +146,15 @@ func ruleRows(w *table, rules []contract.Rule) {
 			}
 			if k.Value != nil {
 				text += " is always '" + *k.Value + "'"
+			}
+			if k.Longest != nil && *k.Longest > 0 {
+				if name == "*" {
+					text = "every long column"
+				}
+				text += " holds at most " + size(*k.Longest)
+				if k.Cut != nil && *k.Cut {
+					text += ", longer values are cut"
+				}
 			}
 			change(text)
 		}

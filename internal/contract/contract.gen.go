@@ -970,9 +970,15 @@ type ChunkStory struct {
 
 // ColumnRule defines model for ColumnRule.
 type ColumnRule struct {
+	// Cut Cut longer values to longest, and keep a record of it
+	Cut *bool `json:"cut,omitempty"`
+
 	// Expression In the source's SQL, in place of the column or as one more; crossings of kind load
 	Expression *string `json:"expression,omitempty"`
 	LeaveOut   *bool   `json:"leave_out,omitempty"`
+
+	// Longest Bytes that a value may have; a longer one is refused like any that does not fit. Under the name * it is for every column that holds texts or bytes of any length
+	Longest *int64 `json:"longest,omitempty"`
 
 	// Mask Name of the key with which values are replaced by hashes
 	Mask *string `json:"mask,omitempty"`
@@ -2048,6 +2054,7 @@ type RestartCrossingJSONBody struct {
 type ListSetAsideParams struct {
 	// Table schema.table, or empty for all
 	Table  *string `form:"table,omitempty" json:"table,omitempty"`
+	Cut    *bool   `form:"cut,omitempty" json:"cut,omitempty"`
 	Offset *Offset `form:"offset,omitempty" json:"offset,omitempty"`
 	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
 }
@@ -2566,7 +2573,7 @@ type ClientInterface interface {
 
 	// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 	//
-	// Rows that the target could not take and that were left behind, by table and chunk
+	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
 	ListSetAside(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartCrossingWithBody performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
@@ -3551,7 +3558,7 @@ func (c *Client) PutSchedule(ctx context.Context, name Name, body PutScheduleJSO
 
 // ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 //
-// Rows that the target could not take and that were left behind, by table and chunk
+// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
 func (c *Client) ListSetAside(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSetAsideRequest(c.Server, name, params)
 	if err != nil {
@@ -6218,6 +6225,18 @@ func NewListSetAsideRequest(server string, name Name, params *ListSetAsideParams
 
 		}
 
+		if params.Cut != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cut", *params.Cut, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Offset != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
@@ -8586,7 +8605,7 @@ type ClientWithResponsesInterface interface {
 
 	// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 	//
-	// Rows that the target could not take and that were left behind, by table and chunk
+	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListSetAsideWithResponse(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*ListSetAsideResponse, error)
@@ -13324,7 +13343,7 @@ func (c *ClientWithResponses) PutScheduleWithResponse(ctx context.Context, name 
 
 // ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 //
-// # Rows that the target could not take and that were left behind, by table and chunk
+// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) ListSetAsideWithResponse(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*ListSetAsideResponse, error) {
@@ -18030,6 +18049,14 @@ func (siw *ServerInterfaceWrapper) ListSetAside(c *gin.Context) {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cut" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cut", c.Request.URL.Query(), &params.Cut, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cut: %w", err), http.StatusBadRequest)
 		return
 	}
 

@@ -1,5 +1,7 @@
 package domain
 
+import "slices"
+
 // TablePlan is what will happen to one table.
 type TablePlan struct {
 	Source  TableName `json:"source"`
@@ -176,4 +178,9 @@ func (p *TablePlan) KeyColumns() []Column {
 		out = append(out, cols[i])
 	}
 	return out
+}
+
+// Shortens reports whether long values of the plan are cut.
+func (p *TablePlan) Shortens() bool {
+	return slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Cut })
 }

@@ -28,7 +28,12 @@ type ColumnRule struct {
 	Mask       string  `json:"mask,omitempty" yaml:"mask,omitempty" jsonschema:"description=Name of the key with which values are replaced by hashes"`
 	Expression string  `json:"expression,omitempty" yaml:"expression,omitempty" jsonschema:"description=In the source's SQL\\, in place of the column or as one more; crossings of kind load"`
 	Value      *string `json:"value,omitempty" yaml:"value,omitempty" jsonschema:"description=Of every row\\, in a column that only the target has"`
+	Longest    int64   `json:"longest,omitempty" yaml:"longest,omitempty" jsonschema:"minimum=0,description=Bytes that a value may have; a longer one is refused like any that does not fit. Under the name * it is for every column of a table that holds texts or bytes of any length"`
+	Cut        bool    `json:"cut,omitempty" yaml:"cut,omitempty" jsonschema:"description=Cut longer values to longest\\, and keep a record of it"`
 }
+
+// AnyColumn stands in a rule for every column whose values can be of any length.
+const AnyColumn = "*"
 
 // Matches reports whether the rule is for a table.
 func (r Rule) Matches(t TableName) bool { return wildcard(r.Tables, t.String()) }
@@ -80,6 +85,9 @@ func (c ColumnRule) and(later ColumnRule) ColumnRule {
 	}
 	if later.Value != nil {
 		c.Value = later.Value
+	}
+	if later.Longest != 0 {
+		c.Longest, c.Cut = later.Longest, later.Cut
 	}
 	c.LeaveOut = later.LeaveOut
 	return c
@@ -144,7 +152,13 @@ func ValidRules(rules []Rule) error {
 			others.LeaveOut = false
 			switch {
 			case c == (ColumnRule{}):
-				return Invalid("rule %d: column %s is named without a change; give name, type, leave_out, mask, expression or value", n, name)
+				return Invalid("rule %d: column %s is named without a change; give name, type, leave_out, mask, expression, value or longest", n, name)
+			case c.Longest < 0:
+				return Invalid("rule %d: column %s: longest is %d; give the bytes that a value may have", n, name, c.Longest)
+			case c.Cut && c.Longest == 0:
+				return Invalid("rule %d: column %s is to be cut; say with longest to how many bytes", n, name)
+			case name == AnyColumn && c != (ColumnRule{Longest: c.Longest, Cut: c.Cut}):
+				return Invalid("rule %d: under the name * there can be longest and cut, and nothing else", n)
 			case c.LeaveOut && others != (ColumnRule{}):
 				return Invalid("rule %d: column %s is left out and changed; choose one", n, name)
 			case c.Value != nil && (c.Expression != "" || c.Mask != "" || c.Name != ""):

@@ -96,7 +96,7 @@ func (s *Store) BeginRun(ctx context.Context, crossing int64, by string, anew bo
 func (s *Store) EndRun(ctx context.Context, crossing int64, state, note string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE runs r SET state = $2, note = $3, ended_at = now(), tables = t.n, rows = t.rows, bytes = t.bytes,
-       set_aside = (SELECT count(*) FROM set_aside a WHERE a.crossing_id = $1)
+       set_aside = (SELECT count(*) FROM set_aside a WHERE a.crossing_id = $1 AND NOT a.landed)
   FROM (SELECT count(*) AS n, coalesce(sum(rows_landed), 0)::bigint AS rows, coalesce(sum(bytes_landed), 0)::bigint AS bytes FROM tables WHERE crossing_id = $1) t
  WHERE r.crossing_id = $1 AND r.state = 'running'`, crossing, state, note)
 	return err

@@ -64,7 +64,7 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 		return err
 	}
 	plan, dc := &l.table.Plan.V, chunk.Domain()
-	there := plan.OnTarget()
+	there, cuts := plan.OnTarget(), watchCuts(plan)
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {
 		return err
@@ -95,6 +95,9 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 		return err
 	case len(f.bad) > 0 && !aside:
 		return &refusedRows{first: f.bad}
+	}
+	if err := l.keepCuts(ctx, chunk, cuts.Load()); err != nil {
+		return err
 	}
 	if err := l.reader.End(ctx); err != nil {
 		return err

@@ -125,15 +125,20 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 		"cut_over_at":    stamp(c.CutOverAt.Time, c.CutOverAt.Valid),
 		"start_position": v.Position(ctx, c.Source, domain.Position(c.StartAt)),
 	}
-	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", 0, 100)
-	if err != nil {
-		return nil, err
+	for _, kept := range []struct {
+		landed      bool
+		count, list string
+	}{{false, "rows_set_aside", "set_aside"}, {true, "rows_cut", "cut"}} {
+		rows, total, err := v.Store.AsideOf(ctx, c.ID, "", kept.landed, 0, 100)
+		if err != nil {
+			return nil, err
+		}
+		var list []map[string]any
+		for _, a := range rows {
+			list = append(list, map[string]any{"table": a.TableName, "key": a.Key.V, "column": a.Column, "error": a.Error})
+		}
+		cert[kept.count], cert[kept.list] = total, list
 	}
-	var behind []map[string]any
-	for _, a := range aside {
-		behind = append(behind, map[string]any{"table": a.TableName, "key": a.Key.V, "column": a.Column, "error": a.Error})
-	}
-	cert["rows_set_aside"], cert["set_aside"] = left, behind
 	byTable := map[int64]records.ReconciledTable{}
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {

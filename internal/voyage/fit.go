@@ -169,7 +169,7 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 	}
 	var out []domain.Entry
 	for _, m := range found {
-		f.Misfits += m.Count - m.Nulls
+		f.Misfits += m.Count - m.Nulls - m.Cuts
 		var examples []string
 		for _, x := range m.Examples {
 			at := ""
@@ -184,7 +184,11 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 		}
 		e := domain.Entry{Verdict: domain.Blocks, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
 			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit: %s", many(m.Count, "value"), m.Column, m.Type, does(m.Count), strings.Join(examples, "; "))}
-		if m.Nulls == m.Count { // the load goes on, the values do not
+		if m.Cuts == m.Count {
+			e.Measured = fmt.Sprintf("%s of %s will be cut to %s: %s", many(m.Count, "value"), m.Column, many(m.Limit, "byte"), strings.Join(examples, "; "))
+			e.Remedy = "allow longer values in the rules, or take cut away to have them refused"
+		}
+		if m.Nulls+m.Cuts == m.Count { // the load goes on, the values do not
 			e.Verdict = domain.ToKnow
 		}
 		out = append(out, e)

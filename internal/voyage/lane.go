@@ -179,6 +179,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 		return err
 	}
 	plan, dc := &l.table.Plan.V, chunk.Domain()
+	cuts := watchCuts(plan)
 	began := time.Now()
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {
@@ -190,6 +191,9 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	}
 	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, l.v.brakesOf(c.ID, pace.Of(c.Settings.V, time.Now())), m)
 	if err != nil {
+		return err
+	}
+	if err := l.keepCuts(ctx, chunk, cuts.Load()); err != nil {
 		return err
 	}
 	if err := l.reader.End(ctx); err != nil {

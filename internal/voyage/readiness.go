@@ -28,7 +28,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	add(c.Built, domain.Blocks, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
 	add(c.Phase == domain.PhaseInStep, domain.Blocks, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
 	add(c.Condition == domain.ConditionRunning, domain.Blocks, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))
-	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", 0, 1)
+	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", false, 0, 1)
 	if err != nil {
 		return nil, err
 	}

@@ -102,6 +102,7 @@ type follower struct {
 	read      int64               // bytes of changes since the last report
 	written   int64
 	note      string              // what the applier waits for
+	beside    sync.WaitGroup      // what runs as long as the stream
 	applieds  []records.AppliedTx // newest first; nil when none since the last report
 
 	peeked    *engine.Event
@@ -252,6 +253,9 @@ func (f *follower) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	defer f.beside.Wait()
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	f.set = newTableSet(v.Store, src, tables)
 	f.set.waits = func(what string) {
 		f.mu.Lock()
@@ -268,6 +272,7 @@ func (f *follower) run(ctx context.Context) error {
 	}
 	var list []engine.CaptureTable
 	for i := range tables {
+		f.tellCuts(ctx, &tables[i])
 		list = append(list, engine.CaptureTable{ID: tables[i].ID, Plan: &tables[i].Plan.V})
 	}
 	capture, err := src.OpenCapture(ctx, f.c.Domain().ObjectName(), at, list)

@@ -374,7 +374,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** @description Rows that the target could not take and that were left behind, by table and chunk */
+        /** @description Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one */
         get: operations["listSetAside"];
         put?: never;
         post?: never;
@@ -1609,6 +1609,13 @@ export interface components {
             expression?: string;
             /** @description Of every row, in a column that only the target has */
             value?: string;
+            /**
+             * Format: int64
+             * @description Bytes that a value may have; a longer one is refused like any that does not fit. Under the name * it is for every column that holds texts or bytes of any length
+             */
+            longest?: number;
+            /** @description Cut longer values to longest, and keep a record of it */
+            cut?: boolean;
         };
         /** @description What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. */
         Planning: {
@@ -3022,6 +3029,7 @@ export interface operations {
             query?: {
                 /** @description schema.table, or empty for all */
                 table?: string;
+                cut?: boolean;
                 offset?: components["parameters"]["Offset"];
                 limit?: number;
             };

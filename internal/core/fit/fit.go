@@ -28,7 +28,9 @@ type Misfit struct {
 	Column   string
 	Type     string // planned
 	Count    int64
-	Nulls    int64     // of them, those that become NULL; the others stop the load
+	Nulls    int64     // of them, those that become NULL
+	Cuts     int64     // and those that are cut to Limit bytes; the others stop the load
+	Limit    int64
 	Examples []Example // the first
 	Longest  int       // characters, of those whose length is too much
 	Whole    int       // most digits before the point, of numbers that are too large
@@ -48,6 +50,7 @@ type Check struct {
 	limit   []typemap.Limit // nil: none
 	key     []int
 	misfits []Misfit // by column; Count 0: none
+	cut     bool     // the value was cut
 	out     []byte
 }
 
@@ -60,16 +63,23 @@ func New(from string, p *domain.TablePlan) (*Check, bool) {
 	c := &Check{engine: p.TargetSide.Engine}
 	for i, col := range p.Carried() {
 		there := p.There()[i]
+		col.OnCut = func() { c.cut = true }
 		c.names, c.target = append(c.names, col.Name), append(c.target, there)
 		c.conv = append(c.conv, typemap.Compile(from, c.engine, col, there))
 		c.limit = append(c.limit, typemap.Limits(c.engine, there))
 	}
 	c.key = p.KeyIndexes(p.Carried())
 	c.misfits = make([]Misfit, len(c.names))
+	for i, col := range p.Carried() {
+		c.misfits[i].Limit = col.Longest
+	}
 	return c, true
 }
 
-var errNull = errors.New("it becomes NULL")
+var (
+	errNull = errors.New("it becomes NULL")
+	errCut  = errors.New("it is cut")
+)
 
 // Row looks at a row: its values as the source's texts, nil for NULL. Values that
 // were not read are NULL too.
@@ -82,6 +92,7 @@ func (c *Check) Row(fields [][]byte) {
 		}
 		var ok bool
 		var err error
+		c.cut = false
 		c.out, ok, err = c.conv[i](c.out[:0], f)
 		switch {
 		case err == nil && ok && c.limit[i] != nil:
@@ -91,6 +102,9 @@ func (c *Check) Row(fields [][]byte) {
 			err = fmt.Errorf("it becomes NULL, which the column does not take")
 		case err == nil:
 			err = errNull
+		}
+		if err == nil && c.cut {
+			err = errCut
 		}
 		if err != nil {
 			c.note(i, fields, f, err)
@@ -104,6 +118,9 @@ func (c *Check) note(i int, fields [][]byte, v []byte, why error) {
 	m.Count++
 	if errors.Is(why, errNull) {
 		m.Nulls++
+	}
+	if errors.Is(why, errCut) {
+		m.Cuts++
 	}
 	m.Longest = max(m.Longest, utf8.RuneCount(v))
 	if whole, part, ok := digits(string(v)); ok {

@@ -26,10 +26,13 @@ func Compile(from, to string, column, target domain.Column) Convert {
 		return masked(column, target)
 	}
 	f := compile(from, to, column, target)
-	if target.Type == usual(from, to, column) {
-		return f
+	if target.Type != usual(from, to, column) {
+		f = reformed(f, to, column, target)
 	}
-	return reformed(f, to, column, target)
+	if column.Longest > 0 {
+		return limited(from, column, f)
+	}
+	return f
 }
 
 func compile(from, to string, column, target domain.Column) Convert {

@@ -13,7 +13,7 @@ import (
 // Columns whose values are not the source's own.
 
 // replaced reports whether a column's values are not the source's own.
-func replaced(c domain.Column) bool { return c.Mask != "" || c.Expression != "" }
+func replaced(c domain.Column) bool { return c.Mask != "" || c.Expression != "" || c.Longest > 0 }
 
 // asTexts lets rows travel as texts, also between databases of one engine.
 func asTexts(p *domain.TablePlan) {
@@ -26,13 +26,16 @@ func asTexts(p *domain.TablePlan) {
 // what could not hold for them, which it names.
 func replace(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 	changed := map[string]bool{}
+	p.Columns = slices.Clone(p.Columns)
+	for i := range p.Columns {
+		p.Columns[i].Longest, p.Columns[i].Cut = r.Columns[p.Columns[i].Name].Longest, r.Columns[p.Columns[i].Name].Cut
+	}
 	for name, k := range r.Columns {
 		changed[name] = k.Mask != "" || k.Expression != ""
 	}
 	if !slices.Contains(slices.Collect(maps.Values(changed)), true) {
 		return nil, nil
 	}
-	p.Columns = slices.Clone(p.Columns)
 	for i := range p.Columns {
 		c := &p.Columns[i]
 		if !changed[c.Name] {

@@ -13,6 +13,9 @@ import (
 // Shape completes a plan as [Way.Complete] does, with a person's changes to it.
 // Columns that are read by an expression are in the plan already.
 func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted, error) {
+	if err := spread(&p, &r); err != nil {
+		return p, nil, err
+	}
 	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
 		c, k := p.Table.Column(name), r.Columns[name]
 		switch {
@@ -43,6 +46,7 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 		side.Standing, side.Statements = p.Standing, p.Statements
 		for i := range side.Columns { // what replaces values belongs to reading
 			side.Columns[i].Mask, side.Columns[i].Expression = "", ""
+			side.Columns[i].Longest, side.Columns[i].Cut = 0, false
 		}
 		side.Table.Columns = side.Columns
 	}

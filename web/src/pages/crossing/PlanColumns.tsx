@@ -9,6 +9,7 @@ import {
   type Rule,
   type TablePlan,
 } from "../../api";
+import { bytes } from "../../format";
 import { Act } from "../../parts/Act";
 import { Button } from "../../parts/Button";
 import { Choice, Input } from "../../parts/Fields";
@@ -128,6 +129,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
             ...(text(k.mask) && { mask: text(k.mask) }),
             ...(text(k.expression) && { expression: text(k.expression) }),
             ...(k.value !== undefined && { value: k.value }),
+            ...(k.longest && { longest: k.longest, ...(k.cut && { cut: true }) }),
           };
       if (Object.keys(kept).length > 0) columns[name] = kept;
     }
@@ -189,6 +191,8 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
               <th className="py-1 pr-2 font-medium">Name there</th>
               <th className="py-1 pr-2 font-medium">Type there</th>
               <th className="py-1 pr-2 font-medium">Masked by key</th>
+              <th className="w-28 py-1 pr-2 font-medium">Longest, bytes</th>
+              <th className="w-12 py-1 pr-2 font-medium">Cut</th>
               <th className="w-16 py-1 font-medium">Leave out</th>
             </tr>
           </thead>
@@ -222,6 +226,31 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
                     value={column(k.name).mask ?? ""}
                     onChange={(e) => {
                       set(k.name, { mask: e.target.value });
+                    }}
+                  />
+                </td>
+                <td className="py-1 pr-2">
+                  <input
+                    type="number"
+                    min={0}
+                    aria-label={`Most bytes of a value of ${k.name}`}
+                    className="field num block w-full text-xs"
+                    placeholder="any"
+                    disabled={k.key > 0 || column(k.name).leave_out}
+                    value={column(k.name).longest ?? ""}
+                    onChange={(e) => {
+                      set(k.name, { longest: Number(e.target.value) || undefined });
+                    }}
+                  />
+                </td>
+                <td className="py-1 text-center">
+                  <input
+                    type="checkbox"
+                    aria-label={`Cut longer values of ${k.name}`}
+                    disabled={!column(k.name).longest || column(k.name).leave_out}
+                    checked={column(k.name).cut ?? false}
+                    onChange={(e) => {
+                      set(k.name, { cut: e.target.checked });
                     }}
                   />
                 </td>
@@ -317,6 +346,7 @@ function columnText(name: string, k: ColumnRule): string {
     k.type && `as ${k.type}`,
     k.expression && `is read as ${k.expression}`,
     k.mask && `is masked by the key ${k.mask}`,
+    k.longest && `holds at most ${bytes(k.longest)}${k.cut ? ", longer values are cut" : ""}`,
   ]
     .filter(Boolean)
     .join(" ");

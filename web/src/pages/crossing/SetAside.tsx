@@ -3,22 +3,46 @@ import { type Crossing } from "../../api";
 import { count, whole } from "../../format";
 import { Panel } from "../../parts/Fields";
 
-/** Rows that the target could not take, with the reason; nothing while there are none. */
-export function SetAside({ crossing: c, table }: { crossing: Crossing; table?: string }) {
+type Shown = { crossing: Crossing; table?: string };
+
+/** Rows that the target could not take, or took with a value cut; nothing while there are none. */
+export function SetAside(shown: Shown) {
+  return (
+    <>
+      <Rows {...shown} cut={false} />
+      <Rows {...shown} cut={true} />
+    </>
+  );
+}
+
+function Rows({ crossing: c, table, cut }: Shown & { cut: boolean }) {
   const page = useLive(
     "/api/crossings/{name}/set-aside",
-    { path: { name: c.name }, query: { table, limit: 100 } },
+    { path: { name: c.name }, query: { table, limit: 100, ...(cut && { cut }) } },
     { keep: true },
   );
   const list = page.data;
   if (!list || list.total === 0) return null;
   return (
-    <Panel title={`Set aside: ${count(list.total, "row")} that the target could not take`} className="mt-3">
+    <Panel
+      title={
+        cut
+          ? `Cut: ${count(list.total, "note")} of values longer than a rule allows`
+          : `Set aside: ${count(list.total, "row")} that the target could not take`
+      }
+      className="mt-3"
+    >
       <p className="text-xs text-soft">
-        They are on {c.source} as before. Mend them there (what is changed is captured), or the target’s
-        table, and repair what a comparison finds.
+        {cut
+          ? `These rows are on ${c.target}, each with the beginning of its value. What changes bring is counted in the journal.`
+          : `They are on ${c.source} as before. Mend them there (what is changed is captured), or the target’s table, and repair what a comparison finds.`}
       </p>
-      <div tabIndex={0} role="region" aria-label="Rows set aside" className="mt-1 max-h-72 overflow-auto">
+      <div
+        tabIndex={0}
+        role="region"
+        aria-label={cut ? "Rows with a value cut" : "Rows set aside"}
+        className="mt-1 max-h-72 overflow-auto"
+      >
         <table className="w-full text-sm">
           <thead>
             <tr className="text-left text-xs text-soft">
