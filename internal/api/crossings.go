@@ -290,6 +290,15 @@ func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingR
 	return contract.RestartCrossing202JSONResponse(c), err
 }
 
+func (s *calls) RefreshCrossing(ctx context.Context, r contract.RefreshCrossingRequestObject) (contract.RefreshCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		confirm := ""
+		take(&confirm, r.Body.Confirm)
+		return s.Voyage.StartRefresh(ctx, c, confirm, actor)
+	})
+	return contract.RefreshCrossing202JSONResponse(c), err
+}
+
 func (s *calls) AddTable(ctx context.Context, r contract.AddTableRequestObject) (contract.AddTableResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
 		return s.Voyage.StartAdd(ctx, c, r.Body.Table, actor)

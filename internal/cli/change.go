@@ -41,3 +41,26 @@ func (a *app) crossingTakeUp() *cobra.Command {
 		},
 	}
 }
+
+func (a *app) crossingRefresh() *cobra.Command {
+	var confirm string
+	c := &cobra.Command{
+		Use: "refresh NAME", Short: "Read the rows past the watermarks of a crossing's tables", Args: exactly("the crossing's NAME"),
+		Long: `Read the rows past the watermarks that the rules name (watermark, overlap; see 'dustyferry
+crossing rules'), and put them in place of those with the same keys. Tables without a
+watermark are emptied and loaded again; --confirm allows that. Rows that were deleted on the
+source are not seen: 'dustyferry reconcile' finds them, 'dustyferry repair' removes them.
+'dustyferry runs' lists what each run has done.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+				body := contract.RefreshCrossingJSONRequestBody{}
+				if confirm != "" {
+					body.Confirm = &confirm
+				}
+				return client.Do[contract.Crossing](api.API.RefreshCrossingWithResponse(cmd.Context(), args[0], body))
+			}, "Crossing %s is being refreshed; 'dustyferry runs' shows what it does.", false)
+		},
+	}
+	c.Flags().StringVar(&confirm, "confirm", "", "the target's name, where tables are loaded anew")
+	return c
+}

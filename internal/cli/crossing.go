@@ -16,7 +16,7 @@ import (
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
 	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(), a.crossingSet(), a.crossingStart(),
-		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingTakeUp(), a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
+		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingRefresh(), a.crossingTakeUp(), a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
 	return c
 }
 

@@ -26,6 +26,8 @@ has under crossing.rules:
     schema: honey
   - tables: shop.keepers
     name: members
+    watermark: changed_at       # a repeated load reads only rows past it
+    overlap: 10m                # and again those written so long before
     columns:
       email: {leave_out: true}
       weight: {type: "numeric(12,3)"}
@@ -110,6 +112,13 @@ func ruleRows(w *table, rules []contract.Rule) {
 		}
 		if r.Where != nil {
 			change("only rows where " + *r.Where)
+		}
+		if r.Watermark != nil {
+			text := "watermark " + *r.Watermark
+			if r.Overlap != nil {
+				text += ", overlap " + *r.Overlap
+			}
+			change(text)
 		}
 		if r.Standing != nil {
 			change("a table that stands: " + string(*r.Standing))

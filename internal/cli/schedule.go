@@ -23,7 +23,9 @@ func (a *app) scheduleSet() *cobra.Command {
 	c := &cobra.Command{
 		Use: "set NAME", Short: "Set a crossing's schedule", Args: exactly("the crossing's NAME"),
 		Long: `Let a crossing start once at a time (--at), or, if it is of kind load, load anew by a cron
-expression (--cron): each run empties the target's tables and loads them again. A run is
+expression (--cron): each run empties the target's tables and loads them again. Of tables
+whose rules name a watermark it reads only the rows past it, in place of those with the same
+keys ('dustyferry crossing refresh' does so at once). A run is
 skipped while the one before has not ended. What was due while no service ran is made up
 for by one run, or skipped (--missed).`,
 		Example: `  dustyferry schedule set spring --at '2026-12-01 02:00' --zone Europe/Amsterdam

@@ -1666,6 +1666,9 @@ type Rule struct {
 	// Note For people
 	Note *string `json:"note,omitempty"`
 
+	// Overlap What is read again before the watermark, as writes may have been under way: a duration such as 10m (the usual one) or, for a number, a number (usually 1000)
+	Overlap *string `json:"overlap,omitempty"`
+
 	// Schema Schema on a PostgreSQL target
 	Schema *string `json:"schema,omitempty"`
 
@@ -1677,6 +1680,9 @@ type Rule struct {
 
 	// Tables Pattern over schema.table of the source, with *
 	Tables string `json:"tables"`
+
+	// Watermark Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before; crossings of kind load
+	Watermark *string `json:"watermark,omitempty"`
 
 	// Where Condition in the source's SQL: only these rows; crossings of kind load
 	Where *string `json:"where,omitempty"`
@@ -2044,6 +2050,12 @@ type RepairJSONBody struct {
 	Findings []int64 `json:"findings"`
 }
 
+// RefreshCrossingJSONBody defines parameters for RefreshCrossing.
+type RefreshCrossingJSONBody struct {
+	// Confirm The target's name, where tables are loaded anew
+	Confirm *string `json:"confirm,omitempty"`
+}
+
 // RestartCrossingJSONBody defines parameters for RestartCrossing.
 type RestartCrossingJSONBody struct {
 	// Table schema.table, or empty for everything
@@ -2223,6 +2235,9 @@ type RecheckJSONRequestBody RecheckJSONBody
 
 // RepairJSONRequestBody defines body for Repair for application/json ContentType.
 type RepairJSONRequestBody RepairJSONBody
+
+// RefreshCrossingJSONRequestBody defines body for RefreshCrossing for application/json ContentType.
+type RefreshCrossingJSONRequestBody RefreshCrossingJSONBody
 
 // RestartCrossingJSONRequestBody defines body for RestartCrossing for application/json ContentType.
 type RestartCrossingJSONRequestBody RestartCrossingJSONBody
@@ -2536,6 +2551,18 @@ type ClientInterface interface {
 	// Repair performs a POST /api/crossings/{name}/reconciliations/{id}/repair (the `Repair` operationId) request.
 	// Takes a body of the `application/json` content type.
 	Repair(ctx context.Context, name Name, id ID, body RepairJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefreshCrossingWithBody performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	RefreshCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefreshCrossing performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	RefreshCrossing(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RestartCrossingWithBody performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 	// with any type of body and a specified content type.
@@ -3432,6 +3459,38 @@ func (c *Client) RepairWithBody(ctx context.Context, name Name, id ID, contentTy
 // Takes a body of the `application/json` content type.
 func (c *Client) Repair(ctx context.Context, name Name, id ID, body RepairJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRepairRequest(c.Server, name, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefreshCrossingWithBody performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
+// with any type of body and a specified content type.
+//
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+func (c *Client) RefreshCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefreshCrossingRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefreshCrossing performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+func (c *Client) RefreshCrossing(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefreshCrossingRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5929,6 +5988,53 @@ func NewRepairRequestWithBody(server string, name Name, id ID, contentType strin
 	}
 
 	operationPath := fmt.Sprintf("/api/crossings/%s/reconciliations/%s/repair", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRefreshCrossingRequest calls the generic RefreshCrossing builder with application/json body
+func NewRefreshCrossingRequest(server string, name Name, body RefreshCrossingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRefreshCrossingRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewRefreshCrossingRequestWithBody constructs an http.Request for the RefreshCrossing method, with any body, and a specified content type
+func NewRefreshCrossingRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/refresh", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -8557,6 +8663,20 @@ type ClientWithResponsesInterface interface {
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	RepairWithResponse(ctx context.Context, name Name, id ID, body RepairJSONRequestBody, reqEditors ...RequestEditorFn) (*RepairResponse, error)
 
+	// RefreshCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RefreshCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error)
+
+	// RefreshCrossingWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	RefreshCrossingWithResponse(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error)
+
 	// RestartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -10481,6 +10601,54 @@ func (r RepairResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RepairResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefreshCrossingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RefreshCrossingResponse) GetJSON202() *Crossing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RefreshCrossingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RefreshCrossingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefreshCrossingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefreshCrossingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefreshCrossingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13247,6 +13415,32 @@ func (c *ClientWithResponses) RepairWithResponse(ctx context.Context, name Name,
 	return ParseRepairResponse(rsp)
 }
 
+// RefreshCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
+// with any type of body and a specified content type.
+//
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RefreshCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error) {
+	rsp, err := c.RefreshCrossingWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefreshCrossingResponse(rsp)
+}
+
+// RefreshCrossingWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+func (c *ClientWithResponses) RefreshCrossingWithResponse(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error) {
+	rsp, err := c.RefreshCrossing(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefreshCrossingResponse(rsp)
+}
+
 // RestartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -15032,6 +15226,39 @@ func ParseRepairResponse(rsp *http.Response) (*RepairResponse, error) {
 	return response, nil
 }
 
+// ParseRefreshCrossingResponse parses an HTTP response from a RefreshCrossingWithResponse call
+func ParseRefreshCrossingResponse(rsp *http.Response) (*RefreshCrossingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefreshCrossingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRestartCrossingResponse parses an HTTP response from a RestartCrossingWithResponse call
 func ParseRestartCrossingResponse(rsp *http.Response) (*RestartCrossingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16669,6 +16896,9 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/reconciliations/{id}/repair)
 	Repair(c *gin.Context, name Name, id ID)
 
+	// (POST /api/crossings/{name}/refresh)
+	RefreshCrossing(c *gin.Context, name Name)
+
 	// (POST /api/crossings/{name}/restart)
 	RestartCrossing(c *gin.Context, name Name)
 
@@ -17874,6 +18104,31 @@ func (siw *ServerInterfaceWrapper) Repair(c *gin.Context) {
 	}
 
 	siw.Handler.Repair(c, name, id)
+}
+
+// RefreshCrossing operation middleware
+func (siw *ServerInterfaceWrapper) RefreshCrossing(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RefreshCrossing(c, name)
 }
 
 // RestartCrossing operation middleware
@@ -19321,6 +19576,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/crossings/:name/pause", wrapper.PauseCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/resume", wrapper.ResumeCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/restart", wrapper.RestartCrossing)
+	router.POST(options.BaseURL+"/api/crossings/:name/refresh", wrapper.RefreshCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/add-table", wrapper.AddTable)
 	router.POST(options.BaseURL+"/api/crossings/:name/leave-out", wrapper.LeaveOutTable)
 	router.POST(options.BaseURL+"/api/crossings/:name/take-up", wrapper.TakeUpCrossing)
@@ -20691,6 +20947,46 @@ type RepairdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RepairdefaultApplicationProblemPlusJSONResponse) VisitRepairResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshCrossingRequestObject struct {
+	Name Name `json:"name"`
+	Body *RefreshCrossingJSONRequestBody
+}
+
+type RefreshCrossingResponseObject interface {
+	VisitRefreshCrossingResponse(w http.ResponseWriter) error
+}
+
+type RefreshCrossing202JSONResponse Crossing
+
+func (response RefreshCrossing202JSONResponse) VisitRefreshCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshCrossingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefreshCrossingdefaultApplicationProblemPlusJSONResponse) VisitRefreshCrossingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -22690,6 +22986,9 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/reconciliations/{id}/repair)
 	Repair(ctx context.Context, request RepairRequestObject) (RepairResponseObject, error)
 
+	// (POST /api/crossings/{name}/refresh)
+	RefreshCrossing(ctx context.Context, request RefreshCrossingRequestObject) (RefreshCrossingResponseObject, error)
+
 	// (POST /api/crossings/{name}/restart)
 	RestartCrossing(ctx context.Context, request RestartCrossingRequestObject) (RestartCrossingResponseObject, error)
 
@@ -24006,6 +24305,50 @@ func (sh *strictHandler) Repair(ctx *gin.Context, name Name, id ID) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(RepairResponseObject); ok {
 		if err := validResponse.VisitRepairResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RefreshCrossing operation middleware
+func (sh *strictHandler) RefreshCrossing(ctx *gin.Context, name Name) {
+	var request RefreshCrossingRequestObject
+
+	request.Name = name
+
+	var body RefreshCrossingJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefreshCrossing(ctx, request.(RefreshCrossingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefreshCrossing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RefreshCrossingResponseObject); ok {
+		if err := validResponse.VisitRefreshCrossingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -12,6 +12,10 @@ type TablePlan struct {
 	// comparison is provably the source's, "source" when it must be asked, "none"
 	// when the table is not cut.
 	KeyOrder string `json:"key_order"`
+	// Watermark is the column past whose greatest value a repeated load reads, and
+	// Overlap what it reads again before that; empty: it loads anew.
+	Watermark string `json:"watermark,omitempty"`
+	Overlap   string `json:"overlap,omitempty"`
 	// Binary: rows travel in the engine's binary form; otherwise as its text.
 	Binary bool `json:"binary"`
 	// SetIdentity is what the source's log must say about old rows and does not

@@ -9,11 +9,14 @@ import (
 // Rule changes the plans of the tables it matches. Of several that match, a later
 // one wins, attribute by attribute.
 type Rule struct {
-	Tables  string                `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`                               // pattern over schema.table of the source
-	Schema  string                `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                        // schema on the target
-	Name    string                `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                           // table name on the target; * stands for its own
-	Where   string                `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings of kind load"` // condition in the source's SQL: only these rows
-	Columns map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name\\, or the name of a column that the source lacks"`
+	Tables string `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`                               // pattern over schema.table of the source
+	Schema string `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                        // schema on the target
+	Name   string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                           // table name on the target; * stands for its own
+	Where  string `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings of kind load"` // condition in the source's SQL: only these rows
+	// Watermark and Overlap are for loads that repeat.
+	Watermark string                `json:"watermark,omitempty" yaml:"watermark,omitempty" jsonschema:"description=Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before\\; crossings of kind load"`
+	Overlap   string                `json:"overlap,omitempty" yaml:"overlap,omitempty" jsonschema:"description=What is read again before the watermark\\, as writes may have been under way: a duration such as 10m\\, or a number"`
+	Columns   map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name\\, or the name of a column that the source lacks"`
 	// Standing says what to do with a target table that stands.
 	Standing   string            `json:"standing,omitempty" yaml:"standing,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of a target table that stands; as the setting non_empty_target"`
 	Statements map[string]string `json:"statements,omitempty" yaml:"statements,omitempty" jsonschema:"description=Statements written by hand\\, by the object that they make: table\\, index NAME and so on; an empty one leaves the object out"`
@@ -53,6 +56,12 @@ func RuleFor(rules []Rule, t TableName) Rule {
 		}
 		if r.Where != "" {
 			out.Where = r.Where
+		}
+		if r.Watermark != "" {
+			out.Watermark = r.Watermark
+		}
+		if r.Overlap != "" {
+			out.Overlap = r.Overlap
 		}
 		if r.Standing != "" {
 			out.Standing = r.Standing
@@ -103,7 +112,7 @@ func (r Rule) Empty() bool {
 
 // saysNothing reports whether the rule could as well not be there.
 func (r Rule) saysNothing() bool {
-	return r.Empty() && r.Standing == "" && len(r.Statements) == 0 && r.Note == ""
+	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.Standing == "" && len(r.Statements) == 0 && r.Note == ""
 }
 
 // Target is the name that the rule gives a table.
@@ -129,7 +138,7 @@ func ValidRules(rules []Rule) error {
 			return Invalid("rule %d: tables is %q; write a pattern schema.table, with * for any characters", n, r.Tables)
 		}
 		if r.saysNothing() {
-			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, standing, statements or a note, or take the rule away", n, r.Tables)
+			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, watermark, standing, statements or a note, or take the rule away", n, r.Tables)
 		}
 		if r.Standing != "" && !slices.Contains(StandingWays, r.Standing) {
 			return Invalid("rule %d: standing is %q; choose refuse, keep, empty or replace", n, r.Standing)

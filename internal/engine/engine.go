@@ -70,6 +70,9 @@ type Source interface {
 	SurveySource(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error)
 	// Sample returns about want keys of the table, sorted in the source's order.
 	Sample(ctx context.Context, p *domain.TablePlan, want int) ([]domain.KeyValue, error)
+	// Greatest returns the greatest value of a column of the plan's table as the engine's
+	// text, empty when it has none.
+	Greatest(ctx context.Context, p *domain.TablePlan, column string) (string, error)
 	OpenReader(ctx context.Context) (Reader, error)
 	// Scan reads rows to look at them: the columns that the plan carries, as the
 	// texts that [typemap.Compile] takes, unread ones nil.

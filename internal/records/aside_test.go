@@ -39,7 +39,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	}
 	total := func() int {
 		t.Helper()
-		_, n, err := s.AsideOf(ctx, c.ID, "", 0, 10)
+		_, n, err := s.AsideOf(ctx, c.ID, "", false, 0, 10)
 		if err != nil {
 			t.Fatal(err)
 		}

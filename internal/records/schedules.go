@@ -92,13 +92,24 @@ func (s *Store) BeginRun(ctx context.Context, crossing int64, by string, anew bo
 	})
 }
 
-// EndRun keeps the figures of the load under way.
+// EndRun keeps the figures of the load under way. One that began as a refresh has those
+// of what it read past the watermarks already.
 func (s *Store) EndRun(ctx context.Context, crossing int64, state, note string) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE runs r SET state = $2, note = $3, ended_at = now(), tables = t.n, rows = t.rows, bytes = t.bytes,
+UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at = now(), tables = r.tables + t.n, rows = r.rows + t.rows, bytes = r.bytes + t.bytes,
        set_aside = (SELECT count(*) FROM set_aside a WHERE a.crossing_id = $1 AND NOT a.landed)
-  FROM (SELECT count(*) AS n, coalesce(sum(rows_landed), 0)::bigint AS rows, coalesce(sum(bytes_landed), 0)::bigint AS bytes FROM tables WHERE crossing_id = $1) t
- WHERE r.crossing_id = $1 AND r.state = 'running'`, crossing, state, note)
+  FROM runs x, LATERAL (SELECT count(*) AS n, coalesce(sum(rows_landed), 0)::bigint AS rows, coalesce(sum(bytes_landed), 0)::bigint AS bytes
+          FROM tables WHERE crossing_id = $1 AND (x.tables = 0 OR coalesce(plan->>'watermark', '') = '')) t
+ WHERE r.crossing_id = $1 AND r.state = 'running' AND x.id = r.id`, crossing, state, note)
+	return err
+}
+
+// EndRefresh keeps the figures of a run that read rows past the watermarks of tables.
+// While others are loaded anew by the same run, it goes on, with the note.
+func (s *Store) EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string, over bool) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE runs SET note = $5, tables = $2, rows = $3, bytes = $4, state = CASE WHEN $6 THEN 'done' ELSE state END, ended_at = CASE WHEN $6 THEN now() END
+ WHERE crossing_id = $1 AND state = 'running'`, crossing, tables, rows, bytes, note, over)
 	return err
 }
 

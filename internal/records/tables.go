@@ -33,6 +33,7 @@ type Table struct {
 	Truncates    int64                  `db:"truncates"`
 	StartedAt    sql.NullTime           `db:"started_at"`
 	LandedAt     sql.NullTime           `db:"landed_at"`
+	Watermark    string                 `db:"watermark"`
 }
 
 // TableLine is what is watched about a table; its plan stays in the records.
@@ -157,7 +158,7 @@ UPDATE tables t
 
 const tableColumns = `
 SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, est_rows, est_bytes, chunks, chunks_landed,
-       rows_landed, bytes_landed, inserts, updates, deletes, truncates, started_at, landed_at
+       rows_landed, bytes_landed, inserts, updates, deletes, truncates, started_at, landed_at, watermark
   FROM tables`
 
 // SavePlans replaces a crossing's tables, largest first. A target table that
@@ -382,4 +383,15 @@ type Progress struct {
 	EstRows      int64  `db:"est_rows"`
 	EstBytes     int64  `db:"est_bytes"`
 	Work         string `db:"work"`
+}
+
+// SetWatermark keeps up to where a table's rows have been read.
+func (s *Store) SetWatermark(ctx context.Context, table int64, mark string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET watermark = $2 WHERE id = $1`, table, mark)
+	return err
+}
+
+// HasWatermark reports whether a table of a crossing has a watermark.
+func (s *Store) HasWatermark(ctx context.Context, crossing int64) (bool, error) {
+	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`, crossing)
 }

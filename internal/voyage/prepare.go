@@ -141,6 +141,20 @@ func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table)
 		}
 		bounds = chunkplan.Bounds(sample, n)
 	}
+	if p.Watermark != "" {
+		// Noted before the first row is read: what is written while they are is past it.
+		src, err := v.Open(ctx, c.Source)
+		if err != nil {
+			return 0, err
+		}
+		mark, err := src.Greatest(ctx, p, p.Watermark)
+		if err == nil {
+			err = v.Store.SetWatermark(ctx, t.ID, mark)
+		}
+		if err != nil {
+			return 0, fmt.Errorf("reading the watermark of %s: %w", p.Source, err)
+		}
+	}
 	chunks := chunkplan.Chunks(bounds)
 	return len(chunks), v.Store.SaveChunks(ctx, t, chunks)
 }

@@ -44,7 +44,7 @@ func (v *Voyage) Schedule(ctx context.Context, c *records.Crossing, s records.Sc
 			return domain.Invalid("crossing %s follows changes, so that its load need not repeat; only crossings of kind load can", c.Name)
 		}
 		if confirm != c.Target {
-			return domain.Invalid("each run of %s empties its tables on %s and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+			return domain.Invalid("each run of %s empties its tables on %s, but for those that have a watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 		}
 		s.NextAt = sql.NullTime{Time: plan.Next(time.Now()), Valid: true}
 	}
@@ -127,7 +127,12 @@ func (v *Voyage) runDue(ctx context.Context, c *records.Crossing, run bool, note
 		if c.Kind != domain.KindLoad {
 			return skip("it follows changes")
 		}
-		err = v.RestartCrossing(ctx, c, "", by)
+		var fresh bool
+		if fresh, err = v.Store.HasWatermark(ctx, c.ID); err == nil && fresh {
+			err = v.StartRefresh(ctx, c, c.Target, by)
+		} else if err == nil {
+			err = v.RestartCrossing(ctx, c, "", by)
+		}
 	case domain.PhaseClosed:
 		return skip("it is closed; remove its schedule")
 	default:

@@ -119,6 +119,7 @@ func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, [
 	}
 	draw.way.Refer(s.plans)
 	types = append(types, ruleEntries(c, s.plans)...)
+	types = append(types, refreshEntries(c, s.plans)...)
 	if c.Kind != domain.KindLoad {
 		types = append(types, orderActs(s.plans)...)
 	}

@@ -30,6 +30,7 @@ const (
 	TaskClose     = "close"
 	TaskFit       = "fit check"
 	TaskAdd       = "add a table"
+	TaskRefresh   = "refresh"
 )
 
 // noteBegun is the note of a prepare or restart whose load has begun: whoever
@@ -130,6 +131,8 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 		}
 		_, err := v.Store.Alone(ctx, keeperLock, func() error { return v.movePhases(ctx) })
 		return err
+	case TaskRefresh:
+		return v.refresh(ctx, c, t, note)
 	case TaskReconcile:
 		var a ReconcileArgs
 		if err := json.Unmarshal(t.Args, &a); err != nil {

@@ -514,6 +514,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew */
+        post: operations["refreshCrossing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/add-table": {
         parameters: {
             query?: never;
@@ -1581,6 +1600,10 @@ export interface components {
             name?: string;
             /** @description Condition in the source's SQL: only these rows; crossings of kind load */
             where?: string;
+            /** @description Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before; crossings of kind load */
+            watermark?: string;
+            /** @description What is read again before the watermark, as writes may have been under way: a duration such as 10m (the usual one) or, for a number, a number (usually 1000) */
+            overlap?: string;
             /** @description By the source's column name, or the name of a column that the source lacks */
             columns?: {
                 [key: string]: components["schemas"]["ColumnRule"];
@@ -3231,6 +3254,36 @@ export interface operations {
         };
         responses: {
             /** @description Begins again */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Crossing"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    refreshCrossing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The target's name, where tables are loaded anew */
+                    confirm?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description Begins */
             202: {
                 headers: {
                     [name: string]: unknown;

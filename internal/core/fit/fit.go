@@ -28,8 +28,8 @@ type Misfit struct {
 	Column   string
 	Type     string // planned
 	Count    int64
-	Nulls    int64     // of them, those that become NULL
-	Cuts     int64     // and those that are cut to Limit bytes; the others stop the load
+	Nulls    int64 // of them, those that become NULL
+	Cuts     int64 // and those that are cut to Limit bytes; the others stop the load
 	Limit    int64
 	Examples []Example // the first
 	Longest  int       // characters, of those whose length is too much

@@ -30,6 +30,9 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 	if err != nil {
 		return p, nil, err
 	}
+	if err := watermark(&p, r); err != nil {
+		return p, nil, err
+	}
 	dropped, err := replace(&p, r)
 	if err != nil {
 		return p, nil, err

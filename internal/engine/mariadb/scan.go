@@ -84,3 +84,15 @@ func (d *database) Describe(ctx context.Context, query string) ([]domain.Column,
 	})
 	return out, d.explain(err)
 }
+
+// Greatest returns the greatest value of a column.
+func (d *database) Greatest(ctx context.Context, p *domain.TablePlan, column string) (string, error) {
+	v := ""
+	err := d.briefly(ctx, func(c *wire) error {
+		return c.rows(ctx, "SELECT max("+quote(column)+") FROM "+qualified(p.Source), func(f [][]byte) error {
+			v = string(f[0])
+			return nil
+		})
+	})
+	return v, d.explain(err)
+}

@@ -113,3 +113,10 @@ SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.rel
 	}
 	return out, nil
 }
+
+// Greatest returns the greatest value of a column.
+func (d *database) Greatest(ctx context.Context, p *domain.TablePlan, column string) (string, error) {
+	var v string
+	err := d.pool.QueryRow(ctx, "SELECT coalesce(max("+quote(column)+")::text, '') FROM "+from(p)).Scan(&v)
+	return v, d.explain(err)
+}

@@ -143,6 +143,8 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
       ...(text(rule.name) && { name: text(rule.name) }),
       ...(text(rule.where) && { where: text(rule.where) }),
       ...(text(rule.note) && { note: text(rule.note) }),
+      ...(text(rule.watermark) && { watermark: text(rule.watermark) }),
+      ...(text(rule.overlap) && { overlap: text(rule.overlap) }),
       ...(rule.standing && { standing: rule.standing }),
       ...(rule.statements && Object.keys(rule.statements).length > 0 && { statements: rule.statements }),
       ...(Object.keys(columns).length > 0 && { columns }),
@@ -155,7 +157,11 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
       }),
     );
   };
-  const field = (label: string, key: "schema" | "name" | "where" | "note", hint: string) => (
+  const field = (
+    label: string,
+    key: "schema" | "name" | "where" | "note" | "watermark" | "overlap",
+    hint: string,
+  ) => (
     <Input
       label={label}
       placeholder={hint}
@@ -182,7 +188,13 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
         />
         {field("Note", "note", "for people")}
       </div>
-      {c.kind === "load" && field("Only rows where", "where", "a condition in the source’s SQL")}
+      {c.kind === "load" && (
+        <div className="mt-2 grid grid-cols-[2fr_1fr_1fr] gap-2">
+          {field("Only rows where", "where", "a condition in the source’s SQL")}
+          {field("Repeat past column", "watermark", "none: load anew")}
+          {field("Read again before it", "overlap", "10m, or 1000")}
+        </div>
+      )}
       <div tabIndex={0} role="region" aria-label="Columns to change" className="mt-2 max-h-80 overflow-auto">
         <table className="w-full table-fixed text-sm [overflow-wrap:anywhere]">
           <thead>
@@ -333,6 +345,7 @@ export function ruleText(r: Rule): string {
   for (const [what, sql] of Object.entries(r.statements ?? {}))
     out.push(sql === "" ? `${what} is not made` : `${what} is made by hand`);
   for (const [name, k] of Object.entries(r.columns ?? {})) out.push(columnText(name, k));
+  if (r.watermark) out.push(`repeats past ${r.watermark}${r.overlap ? ` less ${r.overlap}` : ""}`);
   if (r.note) out.push(`note: ${r.note}`);
   return out.join(", ");
 }

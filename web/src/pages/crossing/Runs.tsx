@@ -13,6 +13,25 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
   return (
     <div className="grid items-start gap-3 lg:grid-cols-[minmax(0,1fr)_320px]">
       <Panel title="Runs of the load">
+        {c.phase === "in step" && c.rules.some((r) => r.watermark) && (
+          <Act
+            confirm={{
+              title: `Refresh ${c.name}?`,
+              verb: "Refresh now",
+              body: `Rows past the watermarks replace those with the same keys on ${c.target}. Tables without a watermark are emptied and loaded again.`,
+            }}
+            act={() =>
+              take(
+                api.POST("/api/crossings/{name}/refresh", {
+                  params: { path: { name: c.name } },
+                  body: { confirm: c.target },
+                }),
+              )
+            }
+          >
+            Refresh now
+          </Act>
+        )}
         <Said of={runs} reading="Reading the runs">
           {(list) =>
             list.length === 0 ? (

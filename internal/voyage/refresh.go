@@ -1,0 +1,266 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// A load that repeats need not read everything again: of tables whose rules name a
+// watermark, a refresh reads the rows past its greatest value of the time before, less an
+// overlap for writes that were under way then, and puts them in place of those with the
+// same keys. The watermark moves when the rows stand, so that a refresh that dies is
+// repeated from where it began, to the same effect. What was deleted is not seen: a
+// comparison finds it.
+
+// How many rows a refresh writes at once.
+const (
+	refreshRows  = 5000
+	refreshBytes = 8 << 20
+)
+
+// StartRefresh begins a refresh: of all tables that have a watermark; others are loaded
+// anew.
+func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm, actor string) error {
+	if err := allow(lifecycle.Refresh, c); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(tables, func(t records.Table) bool { return t.Plan.V.Watermark != "" }) {
+		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry crossing restart' to load it anew", c.Name)
+	}
+	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.Plan.V.Watermark == "" }) && confirm != c.Target {
+		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+	}
+	if _, err := v.AddTask(ctx, c, TaskRefresh, struct{}{}, actor); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "refresh", "%s began a refresh of %s", actor, c.Name)
+	return nil
+}
+
+func (v *Voyage) refresh(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
+	if err := v.Store.BeginRun(ctx, c.ID, t.Actor, false); err != nil {
+		return err
+	}
+	done, err := v.refreshTables(ctx, c, t, note)
+	if err != nil {
+		if ctx.Err() == nil {
+			_ = v.Store.EndRun(ctx, c.ID, "failed", err.Error())
+		}
+		return err
+	}
+	text := fmt.Sprintf("%s past the watermarks of %s", many(done.rows, "row"), counted(done.tables, "table", "tables"))
+	if err := v.Store.EndRefresh(ctx, c.ID, done.tables, done.rows, done.bytes, text, len(done.others) == 0); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", System, c.Name, "", "refresh", "%s refreshed: %s", c.Name, text)
+	if len(done.others) == 0 {
+		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
+	}
+	for _, name := range done.others {
+		if err := v.RestartCrossing(ctx, c, name, t.Actor); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// refreshed is what a refresh has done.
+type refreshed struct {
+	tables      int
+	rows, bytes int64
+	others      []string // tables without a watermark
+}
+
+func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) (refreshed, error) {
+	var done refreshed
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return done, err
+	}
+	if err := v.sameSource(ctx, c, src); err != nil {
+		return done, err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return done, err
+	}
+	from, err := v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return done, err
+	}
+	// Tasks come one after the other, and each has claims of its own: together they are
+	// an epoch that only grows, so that a refresh which was taken over can write nothing.
+	epoch := t.ID<<20 | t.Epoch
+	if _, err := dst.TakeStream(ctx, c.UID, epoch, 0); err != nil {
+		return done, err
+	}
+	apply, err := dst.OpenApplier(ctx, c.UID, epoch)
+	if err != nil {
+		return done, err
+	}
+	defer apply.Close()
+	defer apply.Abort()
+	for i := range tables {
+		table := &tables[i]
+		if table.Plan.V.Watermark == "" {
+			done.others = append(done.others, table.SourceName)
+			continue
+		}
+		note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
+		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan.V, there: table.Plan.V.OnTarget(), began: time.Now()}
+		if err := r.table(src, from.Engine, table); err != nil {
+			return done, fmt.Errorf("%s: %w", table.SourceName, err)
+		}
+		done.tables++
+		done.rows += r.rows
+		done.bytes += r.bytes
+	}
+	return done, nil
+}
+
+// refresher reads and writes one table.
+type refresher struct {
+	v           *Voyage
+	ctx         context.Context
+	c           *records.Crossing
+	apply       engine.Applier
+	plan        *domain.TablePlan
+	there       domain.TablePlan
+	began       time.Time
+	batch       []domain.Row
+	size        int
+	rows, bytes int64
+}
+
+func (r *refresher) table(src engine.Database, from string, t *records.Table) error {
+	// Read first: rows written from now on are past it the next time.
+	next, err := src.Greatest(r.ctx, r.plan, r.plan.Watermark)
+	if err != nil {
+		return err
+	}
+	past := *r.plan
+	if t.Watermark != "" {
+		past.Where = typemap.Past(from, r.plan, t.Watermark)
+		if r.plan.Where != "" {
+			past.Where += " AND (" + r.plan.Where + ")"
+		}
+	}
+	reader, err := src.OpenReader(r.ctx)
+	if err != nil {
+		return err
+	}
+	defer reader.Close()
+	if _, err := reader.Begin(r.ctx); err != nil {
+		return err
+	}
+	if err := reader.Rows(r.ctx, &past, &domain.Chunk{}, r.take); err != nil {
+		return err
+	}
+	if err := r.flush(); err != nil {
+		return err
+	}
+	if err := reader.End(r.ctx); err != nil {
+		return err
+	}
+	if next == "" {
+		return nil
+	}
+	return r.v.Store.SetWatermark(r.ctx, t.ID, next)
+}
+
+func (r *refresher) take(fields [][]byte, refused error) error {
+	if refused != nil {
+		return refused
+	}
+	row := engine.TextRow(fields)
+	for _, f := range fields {
+		r.size += len(f)
+	}
+	r.batch = append(r.batch, row)
+	if len(r.batch) < refreshRows && r.size < refreshBytes {
+		return nil
+	}
+	return r.flush()
+}
+
+// flush puts the rows at hand in place of those with the same keys.
+func (r *refresher) flush() error {
+	if len(r.batch) == 0 {
+		return nil
+	}
+	now, err := r.v.Store.CrossingByID(r.ctx, r.c.ID)
+	for err == nil && now.Condition == domain.ConditionPaused && sleep(r.ctx, time.Second) {
+		now, err = r.v.Store.CrossingByID(r.ctx, r.c.ID)
+	}
+	if err != nil {
+		return err
+	}
+	if err := r.apply.Begin(r.ctx); err != nil {
+		return err
+	}
+	if err := r.apply.Apply(r.ctx, &r.there, fold.Net{Puts: r.batch}, replaces(r.plan)); err != nil {
+		return err
+	}
+	if err := r.apply.Commit(r.ctx, 0, "", time.Now().UnixMilli()); err != nil {
+		return err
+	}
+	r.rows += int64(len(r.batch))
+	r.bytes += int64(r.size)
+	r.batch, r.size = nil, 0
+	return r.hold(now.Settings.V)
+}
+
+// hold keeps the limits of speed that the crossing has now.
+func (r *refresher) hold(set domain.Settings) error {
+	var least time.Duration
+	if set.SpeedLimit > 0 {
+		least = time.Duration(float64(r.bytes) / float64(set.SpeedLimit) * float64(time.Second))
+	}
+	if set.RowLimit > 0 {
+		least = max(least, time.Duration(float64(r.rows)/float64(set.RowLimit)*float64(time.Second)))
+	}
+	if ahead := least - time.Since(r.began); ahead > 0 && !sleep(r.ctx, ahead) {
+		return r.ctx.Err()
+	}
+	return nil
+}
+
+// refreshEntries say what a survey has to say of watermarks.
+func refreshEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+	var out []domain.Entry
+	for i := range plans {
+		p := &plans[i]
+		if p.Watermark == "" {
+			continue
+		}
+		e := domain.Entry{Verdict: domain.ToKnow, Topic: "watermark", Subject: p.Source.String(),
+			Measured: fmt.Sprintf("a repeated load reads rows past %s, and again those of the last %s before; rows that are deleted, or changed without %s, are not seen by it", p.Watermark, p.Overlap, p.Watermark),
+			Remedy:   fmt.Sprintf("compare from time to time: dustyferry reconcile %s, and dustyferry repair for what is found", c.Name)}
+		first := func(cols []string) bool { return len(cols) > 0 && cols[0] == p.Watermark }
+		if !slices.ContainsFunc(p.Table.Indexes, func(x domain.Index) bool {
+			return first(x.Columns) || strings.Contains(x.Definition, "("+p.Watermark+")") || strings.Contains(x.Definition, "("+p.Watermark+",")
+		}) && !slices.ContainsFunc(p.Table.Keys, func(k domain.Key) bool { return first(k.Columns) }) {
+			e.Measured += "; no index begins with " + p.Watermark + ", so that each run reads through the whole table"
+		}
+		if c.Kind != domain.KindLoad {
+			e = domain.Entry{Verdict: domain.Blocks, Topic: "watermark", Subject: p.Source.String(), Measured: "it has a watermark, but its changes are followed",
+				Remedy: "take the watermark away, or make a crossing of kind load for it"}
+		}
+		out = append(out, e)
+	}
+	return out
+}
