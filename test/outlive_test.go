@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -83,6 +84,17 @@ INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generat
 			quietly(fresh, "SET statement_timeout = 0", "ALTER DATABASE postgres RESET statement_timeout", cut)
 		},
 	}
+	// A jump of the clock of the records' server, as the records see it: all that they say
+	// of time is so much earlier or later.
+	jump := func(by string) {
+		for _, at := range []string{"chunks.lease_until", "chunks.not_before", "lanes.lease_until", "streams.lease_until", "streams.not_before", "streams.ask_until",
+			"tasks.lease_until", "crossings.rest_until", "clock.seen", "river_job.scheduled_at"} {
+			table, column, _ := strings.Cut(at, ".")
+			quietly(control.URL("postgres"), fmt.Sprintf("UPDATE %s SET %s = %[2]s - interval '%s'", table, column, by))
+		}
+	}
+	faults["the clock jumps ahead"] = func() { jump("1 hour") }
+	faults["the clock is set back"] = func() { jump("-1 hour") }
 	order := make([]string, 0, len(faults))
 	for name := range faults { // in no order
 		order = append(order, name)

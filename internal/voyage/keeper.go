@@ -27,12 +27,22 @@ func (v *Voyage) keep(ctx context.Context) {
 	every(ctx, time.Second, func() {
 		beat++
 		_, err := v.Store.Alone(ctx, keeperLock, func() error {
-			return errors.Join(v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.startDue(ctx), v.watchLag(ctx), v.sample(ctx, beat))
+			return errors.Join(v.mendClock(ctx), v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.startDue(ctx), v.watchLag(ctx), v.sample(ctx, beat))
 		})
 		if err != nil && ctx.Err() == nil {
 			v.Log.Warn("the keeper met an error", "error", err)
 		}
 	})
+}
+
+// mendClock lets nothing wait for a clock that was set back.
+func (v *Voyage) mendClock(ctx context.Context) error {
+	back, err := v.Store.MendClock(ctx)
+	if err != nil || back == 0 {
+		return err
+	}
+	v.Say(ctx, "warning", System, "", "", "keeper", "the clock of the control database's server was set back by %s; leases and waits begin anew", back.Round(time.Second))
+	return v.Queue.DueNow(ctx)
 }
 
 func (v *Voyage) sample(ctx context.Context, beat int) error {
