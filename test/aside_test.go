@@ -99,7 +99,7 @@ func TestRowsSetAsideAreTriedAgain(t *testing.T) {
 	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY, grams integer); INSERT INTO public.hives SELECT g, g - 3 FROM generate_series(1, 500) g; ANALYZE`)
 	exec1(t, p.targetURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY, grams integer CONSTRAINT weighed CHECK (grams >= 0))`)
 	f := start(t)
-	f.cross(p, contract.Settings{BadRows: ptr(contract.SetAside)}, "public.*")
+	f.cross(p, contract.Settings{BadRows: ptr(contract.SettingsBadRowsSetAside)}, "public.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	aside := func() int {

@@ -61,6 +61,8 @@ func settingsOut(s domain.Settings) contract.Settings {
 		HandoverUrl: &s.HandoverURL, HandoverCommand: &s.HandoverCommand, NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget(s.NonEmptyTarget)),
 		LeastLanes: &s.LeastLanes, RowLimit: &s.RowLimit, SourceShare: &s.SourceShare, QuietHours: ptr(notNil(s.QuietHours)), QuietZone: &s.QuietZone, QuietSpeed: &s.QuietSpeed,
 		BadRows: ptr(contract.SettingsBadRows(s.BadRows)), BadRowsLimit: &s.BadRowsLimit, BuildLanes: &s.BuildLanes, LagLimitSeconds: ptr(s.LagLimit.Seconds()), WorkerLabel: &s.WorkerLabel,
+		ColumnChanges: ptr(contract.SettingsColumnChanges(s.ColumnChanges)), RetainedLimit: &s.RetainedLimit, RetainedOver: ptr(contract.SettingsRetainedOver(s.RetainedOver)),
+		StopAt: &s.StopAt, StartFrom: &s.StartFrom, Slot: &s.Slot,
 		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
 	}
 }
@@ -92,6 +94,16 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 	take(&base.BadRowsLimit, in.BadRowsLimit)
 	take(&base.BuildLanes, in.BuildLanes)
 	take(&base.WorkerLabel, in.WorkerLabel)
+	take(&base.RetainedLimit, in.RetainedLimit)
+	take(&base.StopAt, in.StopAt)
+	take(&base.StartFrom, in.StartFrom)
+	take(&base.Slot, in.Slot)
+	if in.ColumnChanges != nil {
+		base.ColumnChanges = string(*in.ColumnChanges)
+	}
+	if in.RetainedOver != nil {
+		base.RetainedOver = string(*in.RetainedOver)
+	}
 	if in.BadRows != nil {
 		base.BadRows = string(*in.BadRows)
 	}

@@ -42,6 +42,12 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 	build := f.Int("build-lanes", 2, "keys and indexes built at once on the target")
 	lagLimit := f.Duration("lag-limit", 0, "lag above which people are told (journal, webhooks); 0 for none")
 	label := f.String("worker-label", "", "only workers started with this label carry its chunks")
+	columns := f.String("column-changes", "hold", "changes of columns on the source: hold the crossing, or carry over to the target what is surely safe")
+	retained := f.String("retained-limit", "0", "log that the source may keep for the crossing, such as 20GB; 0 for any")
+	over := f.String("retained-over", "go on", "above it: 'go on' and tell people, or release the log and hold the crossing")
+	stopAt := f.String("stop-at", "", "capture stops before what was committed at this time (RFC 3339) or log position; '' lets it go on")
+	startFrom := f.String("start-from", "", "kind capture: log position or GTID from which changes are wanted (default: from now)")
+	slot := f.String("slot", "", "kind capture: a replication slot that stands on a PostgreSQL source")
 	return func() (*contract.Settings, error) {
 		s := &contract.Settings{}
 		given := func(n string) bool { return f.Changed(n) }
@@ -54,13 +60,18 @@ func settingFlags(c *cobra.Command) func() (*contract.Settings, error) {
 		settingGiven(given("bad-rows-limit"), &s.BadRowsLimit, badLimit)
 		settingGiven(given("build-lanes"), &s.BuildLanes, build)
 		settingGiven(given("worker-label"), &s.WorkerLabel, label)
+		settingGiven(given("column-changes"), &s.ColumnChanges, (*contract.SettingsColumnChanges)(columns))
+		settingGiven(given("retained-over"), &s.RetainedOver, (*contract.SettingsRetainedOver)(over))
+		settingGiven(given("stop-at"), &s.StopAt, stopAt)
+		settingGiven(given("start-from"), &s.StartFrom, startFrom)
+		settingGiven(given("slot"), &s.Slot, slot)
 		if given("lanes") {
 			s.Lanes = lanes
 		}
 		for _, z := range []struct {
 			name, text string
 			to         **int64
-		}{{"chunk-size", *chunk, &s.ChunkBytes}, {"speed-limit", *limit, &s.SpeedLimit}, {"quiet-speed", *quietSpeed, &s.QuietSpeed}} {
+		}{{"chunk-size", *chunk, &s.ChunkBytes}, {"speed-limit", *limit, &s.SpeedLimit}, {"quiet-speed", *quietSpeed, &s.QuietSpeed}, {"retained-limit", *retained, &s.RetainedLimit}} {
 			if given(z.name) {
 				n, err := manifest.ParseSize(z.text)
 				if err != nil {

@@ -556,16 +556,34 @@ func (e RunState) Valid() bool {
 
 // Defines values for SettingsBadRows.
 const (
-	Hold     SettingsBadRows = "hold"
-	SetAside SettingsBadRows = "set aside"
+	SettingsBadRowsHold     SettingsBadRows = "hold"
+	SettingsBadRowsSetAside SettingsBadRows = "set aside"
 )
 
 // Valid indicates whether the value is a known member of the SettingsBadRows enum.
 func (e SettingsBadRows) Valid() bool {
 	switch e {
-	case Hold:
+	case SettingsBadRowsHold:
 		return true
-	case SetAside:
+	case SettingsBadRowsSetAside:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettingsColumnChanges.
+const (
+	SettingsColumnChangesCarry SettingsColumnChanges = "carry"
+	SettingsColumnChangesHold  SettingsColumnChanges = "hold"
+)
+
+// Valid indicates whether the value is a known member of the SettingsColumnChanges enum.
+func (e SettingsColumnChanges) Valid() bool {
+	switch e {
+	case SettingsColumnChangesCarry:
+		return true
+	case SettingsColumnChangesHold:
 		return true
 	default:
 		return false
@@ -629,6 +647,24 @@ func (e SettingsNonEmptyTarget) Valid() bool {
 	case SettingsNonEmptyTargetRefuse:
 		return true
 	case SettingsNonEmptyTargetReplace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettingsRetainedOver.
+const (
+	GoOn    SettingsRetainedOver = "go on"
+	Release SettingsRetainedOver = "release"
+)
+
+// Valid indicates whether the value is a known member of the SettingsRetainedOver enum.
+func (e SettingsRetainedOver) Valid() bool {
+	switch e {
+	case GoOn:
+		return true
+	case Release:
 		return true
 	default:
 		return false
@@ -1738,9 +1774,12 @@ type Settings struct {
 	BatchChanges *int `json:"batch_changes,omitempty"`
 
 	// BuildLanes Keys and indexes built at once on the target
-	BuildLanes   *int                  `json:"build_lanes,omitempty"`
-	ChunkBytes   *int64                `json:"chunk_bytes,omitempty"`
-	CutoverDepth *SettingsCutoverDepth `json:"cutover_depth,omitempty"`
+	BuildLanes *int   `json:"build_lanes,omitempty"`
+	ChunkBytes *int64 `json:"chunk_bytes,omitempty"`
+
+	// ColumnChanges What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
+	ColumnChanges *SettingsColumnChanges `json:"column_changes,omitempty"`
+	CutoverDepth  *SettingsCutoverDepth  `json:"cutover_depth,omitempty"`
 
 	// HandoverCommand Needs the admin role
 	HandoverCommand *string `json:"handover_command,omitempty"`
@@ -1772,14 +1811,29 @@ type Settings struct {
 	// QuietZone Time zone of quiet_hours by its IANA name; empty for UTC
 	QuietZone *string `json:"quiet_zone,omitempty"`
 
+	// RetainedLimit Bytes of log that the source may keep for the crossing, 0 for any
+	RetainedLimit *int64 `json:"retained_limit,omitempty"`
+
+	// RetainedOver What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
+	RetainedOver *SettingsRetainedOver `json:"retained_over,omitempty"`
+
 	// RowLimit Rows per second of a process's lanes, 0 for none
 	RowLimit *int64 `json:"row_limit,omitempty"`
+
+	// Slot Kind capture: a replication slot that stands on a PostgreSQL source
+	Slot *string `json:"slot,omitempty"`
 
 	// SourceShare Share of its time for which a lane may be reading, above 0; 0 or 1 for all of it
 	SourceShare *float64 `json:"source_share,omitempty"`
 
 	// SpeedLimit Bytes per second, 0 for none
-	SpeedLimit *int64              `json:"speed_limit,omitempty"`
+	SpeedLimit *int64 `json:"speed_limit,omitempty"`
+
+	// StartFrom Kind capture: log position or GTID from which changes are wanted; empty: from now
+	StartFrom *string `json:"start_from,omitempty"`
+
+	// StopAt Capture stops before what was committed at this time (RFC 3339) or log position; empty: it goes on
+	StopAt     *string             `json:"stop_at,omitempty"`
 	StopMethod *SettingsStopMethod `json:"stop_method,omitempty"`
 
 	// WorkerLabel Only workers started with this label carry its chunks; empty for any
@@ -1789,6 +1843,9 @@ type Settings struct {
 // SettingsBadRows What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
 type SettingsBadRows string
 
+// SettingsColumnChanges What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
+type SettingsColumnChanges string
+
 // SettingsCutoverDepth defines model for Settings.CutoverDepth.
 type SettingsCutoverDepth string
 
@@ -1797,6 +1854,9 @@ type SettingsHoldPoints string
 
 // SettingsNonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
 type SettingsNonEmptyTarget string
+
+// SettingsRetainedOver What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
+type SettingsRetainedOver string
 
 // SettingsStopMethod defines model for Settings.StopMethod.
 type SettingsStopMethod string

@@ -34,6 +34,12 @@ type Column struct {
 	Wide bool `json:"wide,omitempty"` // values may be stored out of line
 	// Expression is what is read in place of the column, in the source's SQL.
 	Expression string `json:"expression,omitempty"`
+	// Number is the column's own, which stays with it whatever it is called, and is
+	// given to no other; 0 where an engine has none.
+	Number int `json:"number,omitempty"`
+	// Fill is the value that rows have which are older than the column, as the server's
+	// text; nil where nothing says so.
+	Fill *string `json:"fill,omitempty"`
 	// Mask names the key with which values are replaced by hashes. The key itself
 	// is never part of a record.
 	Mask    string `json:"mask,omitempty"`
@@ -117,6 +123,8 @@ type Table struct {
 	Left        []string     `json:"left,omitempty"`    // of a target's side: what cannot be carried over, with the reason
 	Comment     string       `json:"comment,omitempty"`
 	Collation   string       `json:"collation,omitempty"` // of new columns, where tables have one
+	// Written changes when the server writes all rows anew; empty where it does not tell.
+	Written string `json:"written,omitempty"`
 }
 
 // PrimaryKey returns the primary key, or nil.

@@ -43,6 +43,10 @@ type Change struct {
 	OldWhole bool
 	// Note says, for Redefine, what differs; for Truncate, how (cascade, restart).
 	Note string
+	// Columns are those of the log from a Redefine on, by name and type, where the log
+	// says so, and Statement what was run, where it says that.
+	Columns   []Column
+	Statement string
 	// Unchecked: foreign keys did nothing by themselves when it was made.
 	Unchecked bool
 	// Group numbers the tables truncated by one statement alike.

@@ -93,7 +93,23 @@ type Settings struct {
 	BuildLanes   int           `json:"build_lanes" yaml:"build_lanes"`       // keys and indexes built at once on the target
 	LagLimit     time.Duration `json:"lag_limit" yaml:"lag_limit"`           // above it people are told; 0: never
 	WorkerLabel  string        `json:"worker_label" yaml:"worker_label"`     // only workers started with this label carry its chunks; empty: any
+
+	ColumnChanges string `json:"column_changes" yaml:"column_changes"` // see [ColumnChangesWays]
+	RetainedLimit int64  `json:"retained_limit" yaml:"retained_limit"` // bytes of log that the source may keep for the crossing; 0: any
+	RetainedOver  string `json:"retained_over" yaml:"retained_over"`   // see [RetainedOverWays]
+	StopAt        string `json:"stop_at" yaml:"stop_at"`               // capture stops before what was committed at this time (RFC 3339) or log position; empty: it goes on
+	StartFrom     string `json:"start_from" yaml:"start_from"`         // kind capture: log position or GTID from which changes are wanted; empty: from now
+	Slot          string `json:"slot" yaml:"slot"`                     // kind capture: a replication slot that a person made on a PostgreSQL source
 }
+
+// ColumnChangesWays are what becomes of a change of a table's columns on the source: the
+// crossing waits for a person, or what is surely safe is carried over to the target.
+var ColumnChangesWays = []string{"hold", "carry"}
+
+// RetainedOverWays are what becomes of a crossing for which the source keeps more log than
+// RetainedLimit: capture goes on and people are told, or the log is released and the
+// crossing held, to be loaded again.
+var RetainedOverWays = []string{"go on", "release"}
 
 // BadRowsWays are what can become of a row that the target cannot take: its table
 // waits for a person, or the row is set aside with its error and the rest lands.
@@ -115,6 +131,8 @@ func DefaultSettings() Settings {
 		BadRows:        "hold",
 		BadRowsLimit:   1000,
 		BuildLanes:     2,
+		ColumnChanges:  "hold",
+		RetainedOver:   "go on",
 	}
 }
 
@@ -134,6 +152,8 @@ func (s Settings) WithDefaults() Settings {
 	fill(&s.BadRows, d.BadRows)
 	fill(&s.BadRowsLimit, d.BadRowsLimit)
 	fill(&s.BuildLanes, d.BuildLanes)
+	fill(&s.ColumnChanges, d.ColumnChanges)
+	fill(&s.RetainedOver, d.RetainedOver)
 	return s
 }
 
@@ -183,6 +203,12 @@ func (s Settings) Validate() error {
 		return Invalid("bad_rows_limit is %d; give a number from 1 to 1000000", s.BadRowsLimit)
 	case s.BuildLanes < 1 || s.BuildLanes > 32:
 		return Invalid("build_lanes is %d; give a number from 1 to 32", s.BuildLanes)
+	case !slices.Contains(ColumnChangesWays, s.ColumnChanges):
+		return Invalid("column_changes is %q; choose hold or carry", s.ColumnChanges)
+	case s.RetainedLimit < 0:
+		return Invalid("retained_limit is %d; give bytes, or 0 for no limit", s.RetainedLimit)
+	case !slices.Contains(RetainedOverWays, s.RetainedOver):
+		return Invalid("retained_over is %q; choose go on or release", s.RetainedOver)
 	case s.WorkerLabel != "" && ValidLabel(s.WorkerLabel) != nil:
 		return Invalid("worker_label is not right: %s", ValidLabel(s.WorkerLabel))
 	}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"time"
 
+	"dustyferry/internal/core/columns"
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
@@ -287,6 +288,12 @@ type Target interface {
 	// stand, plans and settings say. Every table is tried, and told of with what
 	// came of it.
 	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(Object, error)) error
+	// Unlike says in words how a table that stands is not what the plan needs; empty
+	// when it is.
+	Unlike(p *domain.TablePlan, t *domain.Table) string
+	// Alters are the statements that bring the plan's table to changed columns, which are
+	// in this engine's types and names. A new column's Fill is what rows get that stand.
+	Alters(p *domain.TablePlan, changes []columns.Change) []string
 	// Run carries out a person's statement.
 	Run(ctx context.Context, sql string) error
 	// Creates lists what PrepareTarget runs for a table that does not stand.

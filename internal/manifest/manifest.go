@@ -76,6 +76,12 @@ type Settings struct {
 	BuildLanes      int               `yaml:"build_lanes,omitempty" jsonschema:"minimum=1,maximum=32,description=Keys and indexes built at once on the target"`
 	LagLimit        time.Duration     `yaml:"lag_limit,omitempty" jsonschema:"description=Lag above which people are told; 0 for none"`
 	WorkerLabel     string            `yaml:"worker_label,omitempty" jsonschema:"description=Only workers started with this label carry its chunks"`
+	ColumnChanges   string            `yaml:"column_changes,omitempty" jsonschema:"enum=hold,enum=carry,description=What becomes of a change of a table's columns on the source"`
+	RetainedLimit   Size              `yaml:"retained_limit,omitempty" jsonschema:"description=Log that the source may keep for the crossing; 0 for any"`
+	RetainedOver    string            `yaml:"retained_over,omitempty" jsonschema:"enum=go on,enum=release,description=What becomes of the crossing above it: people are told\\, or the log is released and the crossing held"`
+	StopAt          string            `yaml:"stop_at,omitempty" jsonschema:"description=Capture stops before what was committed at this time (RFC 3339) or log position"`
+	StartFrom       string            `yaml:"start_from,omitempty" jsonschema:"description=Kind capture: log position or GTID from which changes are wanted; empty: from now"`
+	Slot            string            `yaml:"slot,omitempty" jsonschema:"description=Kind capture: a replication slot that stands on a PostgreSQL source"`
 	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty" jsonschema:"description=Steps of a cutover before which it waits for a person: stop writes; close source"`
 }
 
@@ -200,7 +206,8 @@ func (s Settings) Domain() domain.Settings {
 		BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
 		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
 		LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: int64(s.QuietSpeed),
-		BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel}
+		BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel,
+		ColumnChanges: s.ColumnChanges, RetainedLimit: int64(s.RetainedLimit), RetainedOver: s.RetainedOver, StopAt: s.StopAt, StartFrom: s.StartFrom, Slot: s.Slot}
 }
 
 // Write returns a crossing as a manifest.
@@ -213,6 +220,7 @@ func Write(c *domain.Crossing) ([]byte, error) {
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,
 			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
 			LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: Size(s.QuietSpeed),
-			BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel},
+			BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel,
+			ColumnChanges: s.ColumnChanges, RetainedLimit: Size(s.RetainedLimit), RetainedOver: s.RetainedOver, StopAt: s.StopAt, StartFrom: s.StartFrom, Slot: s.Slot},
 	}})
 }

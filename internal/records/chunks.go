@@ -349,20 +349,22 @@ UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not
 // raised so that nobody who still holds one can land it, and the table is
 // "planned" until a keeper has emptied it on the target and opens it again.
 func (s *Store) ResetTable(ctx context.Context, table int64) error {
-	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `
+	return s.In(ctx, func(tx *sqlx.Tx) error { return resetTable(ctx, tx, table) })
+}
+
+func resetTable(ctx context.Context, tx *sqlx.Tx, table int64) error {
+	if _, err := tx.ExecContext(ctx, `
 UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1`, table); err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `
 UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0, seen_rows = 0, seen_bytes = 0, landed_at = NULL WHERE id = $1`, table); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `
 UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL, built = false
  WHERE id = (SELECT crossing_id FROM tables WHERE id = $1)`, table)
-		return err
-	})
+	return err
 }
 
 // ToClear lists tables that begin again and have to be emptied first.

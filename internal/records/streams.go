@@ -30,6 +30,8 @@ type Stream struct {
 	Ask        string       `db:"ask"`
 	AskAt      Pos          `db:"ask_at"`
 	SourceAt   Pos          `db:"source_at"`
+	// Noticed is what was seen of the source's tables when they were last looked at.
+	Noticed JSON[[]domain.Entry] `db:"noticed"`
 }
 
 // AppliedTx is a source transaction that was applied.
@@ -51,7 +53,7 @@ func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedT
 }
 
 const streamColumns = `
-SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at,
+SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at, noticed,
        lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at
   FROM streams`
 
@@ -124,6 +126,12 @@ UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied
 		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following)
 }
 
+// Notice keeps what was seen of the source's tables.
+func (s *Store) Notice(ctx context.Context, crossing int64, list []domain.Entry) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET noticed = $2 WHERE crossing_id = $1`, crossing, JSON[[]domain.Entry]{append([]domain.Entry{}, list...)})
+	return err
+}
+
 // changed runs a statement about one record and reports whether there was one.
 func (s *Store) changed(ctx context.Context, sql string, args ...any) (bool, error) {
 	res, err := s.DB.ExecContext(ctx, sql, args...)
@@ -142,13 +150,13 @@ UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()
 }
 
 // DropStream gives the lease back; a failure makes the next try wait, and with
-// hold no try is made until a person resumes the crossing.
-func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause string, hold bool) error {
-	_, err := s.DB.ExecContext(ctx, `
+// hold no try is made until a person resumes the crossing. False says that somebody else
+// holds it by now.
+func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause string, hold bool) (bool, error) {
+	return s.changed(ctx, `
 UPDATE streams SET lease_until = '-infinity', not_before = now() + $3::interval, error = $4,
        failures = CASE WHEN $5 THEN -1 WHEN $4 <> '' THEN failures + 1 ELSE failures END
  WHERE crossing_id = $1 AND epoch = $2`, crossing, epoch, seconds(wait), cause, hold)
-	return err
 }
 
 // Ask asks the applier to stop between two transactions (hold), to go on up to
@@ -207,7 +215,7 @@ UPDATE streams SET ask = $5, ask_at = $6 WHERE crossing_id = $1 AND epoch = $2 A
 func (s *Store) KickStream(ctx context.Context, crossing int64) (int64, error) {
 	var epoch int64
 	err := s.DB.GetContext(ctx, &epoch, `
-UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now() WHERE crossing_id = $1 RETURNING epoch`, crossing)
+UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now(), failures = 0, error = '' WHERE crossing_id = $1 RETURNING epoch`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}

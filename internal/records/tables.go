@@ -395,3 +395,39 @@ func (s *Store) SetWatermark(ctx context.Context, table int64, mark string) erro
 func (s *Store) HasWatermark(ctx context.Context, crossing int64) (bool, error) {
 	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`, crossing)
 }
+
+// Amend keeps a table's plan and its entry in the catalog as its columns are now, and
+// lets the tables named begin again, all if the stream still has that epoch; 0: whoever follows.
+func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domain.TablePlan, again []int64) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var mine bool
+		if err := tx.GetContext(ctx, &mine, `SELECT $2 = 0 OR EXISTS (SELECT FROM streams WHERE crossing_id = $1 AND epoch = $2 FOR SHARE)`, crossing, epoch); err != nil {
+			return err
+		}
+		if !mine {
+			return domain.ErrTakenOver
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET plan = $2, key_columns = $3, carried_binary = $4 WHERE id = $1`,
+			table, JSON[domain.TablePlan]{p}, JSON[[]string]{append([]string{}, p.Key...)}, p.Binary); err != nil {
+			return err
+		}
+		var cat JSON[*domain.Catalog]
+		if err := tx.GetContext(ctx, &cat, `SELECT catalog FROM crossings WHERE id = $1 FOR UPDATE`, crossing); err != nil {
+			return err
+		}
+		if cat.V != nil {
+			if t := cat.V.Table(p.Source); t != nil {
+				*t = p.Table
+			}
+			if _, err := tx.ExecContext(ctx, `UPDATE crossings SET catalog = $2 WHERE id = $1`, crossing, cat); err != nil {
+				return err
+			}
+		}
+		for _, id := range again {
+			if err := resetTable(ctx, tx, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -2,12 +2,12 @@ package voyage
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/interleave"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // captured is a change with the transaction that made it.
@@ -23,9 +23,30 @@ type batch struct {
 	txs     []domain.Tx
 	changes []captured
 	size    int
+	taken   int64 // bytes of changes since the last commit
+
+	// Of the transaction that is being collected: where its changes begin, how much was
+	// collected before it, and whether some of them are written already.
+	mark    int
+	before  int
+	written bool
 
 	folds map[int64]*fold.Fold
 	whole map[int64][]domain.Change
+}
+
+// open begins to collect a transaction.
+func (b *batch) open(tx domain.Tx) {
+	b.txs = append(b.txs, tx)
+	b.mark, b.before, b.written = len(b.changes), b.size, false
+}
+
+// split takes the changes of the transaction that is being collected out of the batch.
+func (b *batch) split() (rest []captured, size int) {
+	rest, size = slices.Clone(b.changes[b.mark:]), b.size-b.before
+	b.changes, b.size = b.changes[:b.mark], b.before
+	b.txs = b.txs[:len(b.txs)-1]
+	return rest, size
 }
 
 func (b *batch) begin(ctx context.Context) error {
@@ -68,12 +89,6 @@ func (b *batch) flush(ctx context.Context) error {
 		if t == nil {
 			continue
 		}
-		if c.ch.Kind == domain.Redefine {
-			if err := b.f.v.Store.NoteColumnChange(ctx, t.row.ID, c.tx.Commit); err != nil {
-				return err
-			}
-			return domain.Conflict("the columns of %s have changed on the source: %s. Change the target's table alike and restart the table, or restart the crossing", t.row.SourceName, c.ch.Note)
-		}
 		if err := b.one(ctx, t, i, loading); err != nil {
 			return err
 		}
@@ -86,7 +101,7 @@ func (b *batch) flush(ctx context.Context) error {
 	if n := len(b.txs); n > 0 {
 		b.txs = b.txs[n-1:]
 	}
-	b.changes, b.size = b.changes[:0], 0
+	b.changes, b.size, b.mark, b.before, b.written = b.changes[:0], 0, 0, 0, true
 	return err
 }
 
@@ -220,40 +235,24 @@ func (b *batch) move(ctx context.Context, t *followed, i int, loading bool) erro
 func (b *batch) truncate(ctx context.Context, t *followed, i int, loading bool) error {
 	c := &b.changes[i]
 	if loading {
-		for {
-			chunks, err := b.f.v.Store.Chunks(ctx, t.row.ID)
-			if err != nil {
-				return err
-			}
-			var list []domain.Chunk
-			for k := range chunks {
-				list = append(list, chunks[k].Domain())
-			}
-			switch interleave.DecideTruncate(list, c.tx) {
-			case interleave.TruncateDrop:
-				return nil
-			case interleave.TruncateRestart:
-				b.f.v.Say(ctx, "warning", System, b.f.c.Name, t.row.SourceName, "restart", "%s was truncated on the source during the load; it is loaded again", t.row.SourceName)
-				var all []records.Table
-				for _, id := range b.f.set.order {
-					all = append(all, *b.f.set.tables[id].row)
+		verdict, err := b.f.ofWhole(ctx, t, c.tx)
+		if err != nil {
+			return err
+		}
+		switch verdict {
+		case interleave.TruncateDrop:
+			return nil
+		case interleave.TruncateRestart:
+			b.f.v.Say(ctx, "warning", System, b.f.c.Name, t.row.SourceName, "restart", "%s was truncated on the source during the load; it is loaded again", t.row.SourceName)
+			for _, d := range withDependents(b.f.set.rows(), t.row.SourceName) {
+				if err := b.f.v.Store.ResetTable(ctx, d.ID); err != nil {
+					return err
 				}
-				for _, d := range withDependents(all, t.row.SourceName) {
-					if err := b.f.v.Store.ResetTable(ctx, d.ID); err != nil {
-						return err
-					}
-					delete(b.folds, d.ID)
-					delete(b.whole, d.ID)
-				}
-				b.f.set.forget()
-				return nil
-			case interleave.TruncateWait:
-				if !sleep(ctx, 50*time.Millisecond) {
-					return ctx.Err()
-				}
-				continue
+				delete(b.folds, d.ID)
+				delete(b.whole, d.ID)
 			}
-			break
+			b.f.set.forget()
+			return nil
 		}
 	}
 	b.f.count(t.row.ID, domain.Truncate)
@@ -275,6 +274,27 @@ func (b *batch) truncate(ctx context.Context, t *followed, i int, loading bool) 
 		return err
 	}
 	return b.f.apply.Truncate(ctx, plans, c.ch.Note)
+}
+
+// ofWhole says what a change of a whole table means while it loads, waiting while a chunk
+// is being read. The transaction must be visible to every new read already.
+func (f *follower) ofWhole(ctx context.Context, t *followed, tx domain.Tx) (interleave.TruncateVerdict, error) {
+	for {
+		chunks, err := f.v.Store.Chunks(ctx, t.row.ID)
+		if err != nil {
+			return 0, err
+		}
+		var list []domain.Chunk
+		for k := range chunks {
+			list = append(list, chunks[k].Domain())
+		}
+		if v := interleave.DecideTruncate(list, tx); v != interleave.TruncateWait {
+			return v, nil
+		}
+		if !sleep(ctx, 50*time.Millisecond) {
+			return 0, ctx.Err()
+		}
+	}
 }
 
 // write brings the folds to the target.

@@ -64,6 +64,18 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 }
 
 func (r *run) markEnd(ctx context.Context) (string, error) {
+	// No table can be altered any more: now it is certain that none was.
+	cat, err := r.v.Catalog(ctx, r.c.Source, true)
+	if err != nil {
+		return "", err
+	}
+	tables, err := r.v.Store.Tables(ctx, r.c.ID)
+	if err != nil {
+		return "", err
+	}
+	if block := blocking(columnEntries(r.c, cat, tables)); block != "" {
+		return "", domain.Conflict("not ready: %s", block)
+	}
 	at, err := r.src.Heartbeat(ctx)
 	if err != nil {
 		return "", err

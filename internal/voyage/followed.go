@@ -214,3 +214,12 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 		}
 	}
 }
+
+// rows are the tables that are followed, in order.
+func (s *tableSet) rows() []records.Table {
+	out := make([]records.Table, 0, len(s.order))
+	for _, id := range s.order {
+		out = append(out, *s.tables[id].row)
+	}
+	return out
+}

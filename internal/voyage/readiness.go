@@ -40,6 +40,9 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	if err != nil {
 		return nil, err
 	}
+	if st != nil {
+		out = append(out, st.Noticed.V...)
+	}
 	live := st != nil && st.Live
 	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
 	if st != nil {

@@ -47,7 +47,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		return
 	}
 	run, cancel := context.WithCancelCause(ctx)
-	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}}
+	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}}
 	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
 	var side sync.WaitGroup
 	side.Go(func() { f.tell(run, cancel) })
@@ -64,19 +64,25 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		over = now.Phase == domain.PhaseCutOver || now.Phase == domain.PhaseClosed
 	}
 	switch {
-	case over, ctx.Err() != nil, errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop):
-		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
+	case over, ctx.Err() != nil, errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop), errors.Is(err, errAnew):
+		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
 	case domain.IsKind(err, domain.ProblemConflict):
-		_ = v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true)
+		// Who was replaced meanwhile, as by a restart, has nothing to say any more.
+		if mine, dropped := v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true); dropped == nil && !mine {
+			return
+		}
 		v.Hold(end, &c, "capture", "capture is held: "+err.Error())
 	default:
 		wait := backoff(st.Failures)
-		_ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), false)
+		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), false)
 		v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
 	}
 }
 
-var errToldToStop = errors.New("capture was told to stop")
+var (
+	errToldToStop = errors.New("capture was told to stop")
+	errAnew       = errors.New("capture begins anew, as its tables have changed")
+)
 
 // follower is one stream at work.
 type follower struct {
@@ -108,8 +114,8 @@ type follower struct {
 	peeked    *engine.Event
 	lastEmpty time.Time
 	recent    recent
-	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
-
+	consist   bool            // every chunk's snapshot is passed: the rule is no longer needed
+	told      map[string]bool // new tables that the journal has been told of
 }
 
 type beat struct {
@@ -137,6 +143,9 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 				if r, err := src.Retained(ctx, f.c.Domain().ObjectName()); err == nil {
 					retained = r
 				}
+			}
+			if n%60 == 5 {
+				f.lookAtTables(ctx)
 			}
 			n++
 		}
@@ -404,7 +413,7 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	defer b.abort()
 	var last domain.Tx
 	var progress domain.Position
-	inTx, committedTxs, size := false, 0, int64(0)
+	inTx, committedTxs := false, 0
 	for {
 		wait := time.Duration(0)
 		if inTx || committedTxs == 0 && progress == 0 {
@@ -427,12 +436,15 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		switch e.Kind {
 		case engine.EventBegin:
 			inTx = true
-			b.txs = append(b.txs, e.Tx)
+			b.open(e.Tx)
 			f.recent.begin()
 		case engine.EventChange:
+			if e.Change.Kind == domain.Redefine {
+				return f.redefined(ctx, b, last, committedTxs > 0, e)
+			}
 			b.changes = append(b.changes, captured{e.Tx, e.Change})
 			b.size += e.Size
-			size += int64(e.Size)
+			b.taken += int64(e.Size)
 			f.recent.change(e.Change.Table, e.Change.Kind)
 		case engine.EventCommit:
 			inTx = false
@@ -448,13 +460,27 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		if f.peeked != nil {
 			break
 		}
-		if len(b.changes) >= f.c.Settings.V.BatchChanges || b.size > 32<<20 {
-			if err := b.flush(ctx); err != nil {
+		if len(b.changes) < f.c.Settings.V.BatchChanges && b.size <= 32<<20 {
+			continue
+		}
+		if !inTx {
+			break
+		}
+		// A transaction that is larger than a batch gets one of the target's for itself,
+		// into which it is written in parts.
+		if committedTxs > 0 {
+			tx := b.txs[len(b.txs)-1]
+			rest, size := b.split()
+			if err := f.settle(ctx, b, last, false); err != nil {
 				return err
 			}
-			if !inTx {
-				break
-			}
+			committedTxs = 0
+			b.open(tx)
+			b.changes, b.size = append(b.changes, rest...), b.size+size
+			continue
+		}
+		if err := b.flush(ctx); err != nil {
+			return err
 		}
 	}
 	if committedTxs == 0 {
@@ -467,12 +493,17 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		}
 		last = domain.Tx{End: progress, At: f.committed}
 	}
+	return f.settle(ctx, b, last, limit == 0)
+}
+
+// settle writes what was collected and makes it durable with the position after its last
+// transaction. Transactions without changes of ours (heartbeats mostly) need no commit of
+// their own on the target each time: with lazily, some are left for later.
+func (f *follower) settle(ctx context.Context, b *batch, last domain.Tx, lazily bool) error {
 	if err := b.flush(ctx); err != nil {
 		return err
 	}
-	// Transactions without changes of ours (heartbeats mostly) need no commit of
-	// their own on the target each time.
-	if !b.begun && limit == 0 && time.Since(f.lastEmpty) < 100*time.Millisecond {
+	if lazily && !b.begun && time.Since(f.lastEmpty) < 100*time.Millisecond {
 		return nil
 	}
 	f.lastEmpty = time.Now()
@@ -485,7 +516,8 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	b.begun = false
 	f.reached(last.End, last.At)
 	f.mu.Lock()
-	f.read, f.written = f.read+size, f.written+size
+	f.read, f.written = f.read+b.taken, f.written+b.taken
+	b.taken = 0
 	if list := f.recent.take(f.set); list != nil {
 		f.applieds = list
 	}

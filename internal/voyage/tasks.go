@@ -299,6 +299,9 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 			if _, err := v.kick(ctx, c); err != nil {
 				return err
 			}
+			if err := v.replan(ctx, c, tables, &t); err != nil {
+				return err
+			}
 			for _, d := range again {
 				if d.ID != t.ID {
 					v.Say(ctx, "warning", System, c.Name, d.SourceName, "restart", "%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
@@ -376,6 +379,7 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	live.LeastLanes, live.RowLimit, live.SourceShare = s.LeastLanes, s.RowLimit, s.SourceShare
 	live.QuietHours, live.QuietZone, live.QuietSpeed = s.QuietHours, s.QuietZone, s.QuietSpeed
 	live.BadRows, live.BadRowsLimit, live.BuildLanes, live.WorkerLabel, live.LagLimit = s.BadRows, s.BadRowsLimit, s.BuildLanes, s.WorkerLabel, s.LagLimit
+	live.ColumnChanges, live.RetainedLimit, live.RetainedOver, live.StopAt = s.ColumnChanges, s.RetainedLimit, s.RetainedOver, s.StopAt
 	if !reflect.DeepEqual(live, s) {
 		if err := allow(lifecycle.Change, c); err != nil {
 			return err

@@ -1587,6 +1587,27 @@ export interface components {
             lag_limit_seconds?: number;
             /** @description Only workers started with this label carry its chunks; empty for any */
             worker_label?: string;
+            /**
+             * @description What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
+             * @enum {string}
+             */
+            column_changes?: "hold" | "carry";
+            /**
+             * Format: int64
+             * @description Bytes of log that the source may keep for the crossing, 0 for any
+             */
+            retained_limit?: number;
+            /**
+             * @description What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
+             * @enum {string}
+             */
+            retained_over?: "go on" | "release";
+            /** @description Capture stops before what was committed at this time (RFC 3339) or log position; empty: it goes on */
+            stop_at?: string;
+            /** @description Kind capture: log position or GTID from which changes are wanted; empty: from now */
+            start_from?: string;
+            /** @description Kind capture: a replication slot that stands on a PostgreSQL source */
+            slot?: string;
             /** @description Steps of a cutover before which it waits for a person */
             hold_points?: ("stop writes" | "close source")[];
         };

@@ -114,6 +114,12 @@ func (w Way) judge(c, to domain.Column) (Verdict, string) {
 	return Impossible, "values of the one are not values of the other"
 }
 
+// Holds reports whether a column that becomes another type surely keeps every value.
+func (w Way) Holds(c, to domain.Column) bool {
+	v, _ := w.judge(c, to)
+	return v == Exact || v == Wider
+}
+
 // single reports whether a float has four bytes.
 func single(base string) bool { return strings.HasPrefix(base, "float") || base == "real" }
 

@@ -372,7 +372,7 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 			if !mentions(q.SQL, q.Database, schema, table) {
 				continue
 			}
-			if err := c.redefined(ctx, k, "the source ran: "+q.SQL); err != nil {
+			if err := c.redefined(ctx, k, "the source ran: "+q.SQL, q.SQL); err != nil {
 				return err
 			}
 		}
@@ -396,11 +396,11 @@ func mentions(statement, database, schema, table string) bool {
 	return false
 }
 
-func (c *capture) redefined(ctx context.Context, k *captured, note string) error {
+func (c *capture) redefined(ctx context.Context, k *captured, note, statement string) error {
 	if err := c.begin(ctx); err != nil {
 		return err
 	}
-	return c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note}})
+	return c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note, Statement: statement}})
 }
 
 // mapped checks that a table still has the columns of its plan.
@@ -410,7 +410,7 @@ func (c *capture) mapped(ctx context.Context, t *binlog.Table) error {
 		return nil
 	}
 	if len(t.Columns) != len(k.shape) {
-		return c.redefined(ctx, k, fmt.Sprintf("it has %d columns now, the plan has %d", len(t.Columns), len(k.shape)))
+		return c.redefined(ctx, k, fmt.Sprintf("it has %d columns now, the plan has %d", len(t.Columns), len(k.shape)), "")
 	}
 	for i := range t.Columns {
 		t.Columns[i].Unsigned = k.shape[i].unsigned

@@ -127,41 +127,7 @@ var simpleDefault = regexp.MustCompile(`(?is)^('(?:[^']|'')*'|-?[0-9.]+|null|cur
 func createTable(p *domain.TablePlan) string {
 	var lines []string
 	for _, c := range p.Made() {
-		typ, check := c.Type, ""
-		if c.BaseType == "json" && c.Collation == "" {
-			// What the word json stands for, in the order of the table's other texts:
-			// mixed orders cannot be compared with each other.
-			typ, check = "longtext", " CHECK (json_valid("+quote(c.Name)+"))"
-		}
-		line := "  " + quote(c.Name) + " " + typ
-		if c.Collation != "" && c.Collation != p.Table.Collation && c.Charset != "" && c.BaseType != "json" {
-			line += " CHARACTER SET " + c.Charset + " COLLATE " + c.Collation
-		}
-		if c.Generated {
-			lines = append(lines, line+" GENERATED ALWAYS AS ("+c.Computed+") "+map[bool]string{false: "VIRTUAL", true: "STORED"}[c.Stored])
-			continue
-		}
-		if c.NotNull {
-			line += " NOT NULL"
-		} else {
-			line += " NULL"
-		}
-		switch {
-		case c.Identity != "":
-			line += " AUTO_INCREMENT"
-		case c.Default == "":
-		case simpleDefault.MatchString(c.Default):
-			line += " DEFAULT " + c.Default
-		default:
-			line += " DEFAULT (" + c.Default + ")"
-		}
-		if c.OnUpdate != "" {
-			line += " ON UPDATE " + c.OnUpdate
-		}
-		if c.Comment != "" {
-			line += " COMMENT '" + escape.Replace(c.Comment) + "'"
-		}
-		lines = append(lines, line+check)
+		lines = append(lines, "  "+columnLine(p, c))
 	}
 	switch k := p.Table.PrimaryKey(); {
 	case k != nil:
@@ -191,6 +157,44 @@ func createTable(p *domain.TablePlan) string {
 		out += "\nPARTITION BY " + p.Table.PartitionBy
 	}
 	return out
+}
+
+// columnLine is a column as a statement defines it.
+func columnLine(p *domain.TablePlan, c domain.Column) string {
+	typ, check := c.Type, ""
+	if c.BaseType == "json" && c.Collation == "" {
+		// What the word json stands for, in the order of the table's other texts:
+		// mixed orders cannot be compared with each other.
+		typ, check = "longtext", " CHECK (json_valid("+quote(c.Name)+"))"
+	}
+	line := quote(c.Name) + " " + typ
+	if c.Collation != "" && c.Collation != p.Table.Collation && c.Charset != "" && c.BaseType != "json" {
+		line += " CHARACTER SET " + c.Charset + " COLLATE " + c.Collation
+	}
+	if c.Generated {
+		return line + " GENERATED ALWAYS AS (" + c.Computed + ") " + map[bool]string{false: "VIRTUAL", true: "STORED"}[c.Stored]
+	}
+	if c.NotNull {
+		line += " NOT NULL"
+	} else {
+		line += " NULL"
+	}
+	switch {
+	case c.Identity != "":
+		line += " AUTO_INCREMENT"
+	case c.Default == "":
+	case simpleDefault.MatchString(c.Default):
+		line += " DEFAULT " + c.Default
+	default:
+		line += " DEFAULT (" + c.Default + ")"
+	}
+	if c.OnUpdate != "" {
+		line += " ON UPDATE " + c.OnUpdate
+	}
+	if c.Comment != "" {
+		line += " COMMENT '" + escape.Replace(c.Comment) + "'"
+	}
+	return line + check
 }
 
 // early reports whether an index is made with its table: the one that identifies

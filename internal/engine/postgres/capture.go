@@ -55,7 +55,8 @@ type relation struct {
 	table engine.CaptureTable
 	at    []int // plan position of each relation column, -1 for none
 	width int
-	note  string // how it differs from the plan
+	note  string          // how it differs from the plan
+	now   []domain.Column // then: its columns, by name and type
 
 	writing writing
 }
@@ -277,7 +278,7 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 		c.rels[m.ID] = r
 		if r != nil && r.note != "" {
 			return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
-				Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note}})
+				Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note, Columns: r.now}})
 		}
 	case pgoutput.Insert:
 		return c.change(ctx, m.Relation, domain.Insert, 0, nil, m.New, size)
@@ -360,7 +361,11 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 			notes = append(notes, fmt.Sprintf("column %s is gone", col.Name))
 		}
 	}
-	r.note = strings.Join(notes, ", ")
+	if r.note = strings.Join(notes, ", "); r.note != "" {
+		for i, col := range m.Columns {
+			r.now = append(r.now, domain.Column{Name: col.Name, Type: types[i]})
+		}
+	}
 	return r, nil
 }
 

@@ -76,7 +76,11 @@ SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
             THEN (SELECT CASE WHEN count(*) = 0 THEN 'd' WHEN min(l.relreplident::text) = max(l.relreplident::text) THEN min(l.relreplident::text) ELSE 'n' END
                     FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
             ELSE c.relreplident::text END,
-       coalesce(obj_description(c.oid, 'pg_class'), '')
+       coalesce(obj_description(c.oid, 'pg_class'), ''),
+       coalesce(CASE WHEN c.relkind = 'p'
+            THEN (SELECT md5(string_agg(l.oid || '/' || pg_relation_filenode(l.oid), ',' ORDER BY l.oid))
+                    FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
+            ELSE pg_relation_filenode(c.oid)::text END, '')
   FROM pg_class c
   JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p')
@@ -87,7 +91,7 @@ SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
 		var oid uint32
 		var own, leaf string
 		t := &domain.Table{}
-		if err := r.Scan(&oid, &t.Schema, &t.Name, &own, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &leaf, &t.Comment); err != nil {
+		if err := r.Scan(&oid, &t.Schema, &t.Name, &own, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &leaf, &t.Comment, &t.Written); err != nil {
 			return err
 		}
 		t.RowIdentity = map[string]string{"d": "primary", "f": "full", "i": "index", "n": "none"}[leaf]
@@ -122,7 +126,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
               OR format_type(t.oid, NULL) LIKE 'reg%'
               OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid, NULL) LIKE 'reg%'))
             THEN 'local' ELSE 'portable' END,
-       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), '')
+       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), ''), a.attnum, (a.attmissingval::text::text[])[1]
   FROM pg_attribute a
   JOIN base b ON b.id = a.atttypid AND b.typtype <> 'd'
   JOIN pg_type t ON t.oid = b.at
@@ -136,7 +140,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
 		var oid uint32
 		var col domain.Column
 		if err := r.Scan(&oid, &col.Name, &col.Type, &col.BaseType, &col.NotNull, &col.Default, &col.Identity, &col.Generated,
-			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment); err != nil {
+			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment, &col.Number, &col.Fill); err != nil {
 			return err
 		}
 		if t := c.tables[oid]; t != nil {
@@ -179,7 +183,7 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
          AND NOT EXISTS (SELECT 1 FROM pg_attribute a
                           WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) AND NOT a.attnotnull),
        EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')),
-       pg_get_indexdef(i.indexrelid),
+       coalesce(pg_get_indexdef(i.indexrelid), ''), -- of one that is being dropped: nothing
        ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY u(num, ord)
                JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num ORDER BY u.ord),
        CASE WHEN i.indpred IS NOT NULL THEN 'of part of the rows only' WHEN i.indexprs IS NOT NULL THEN 'of an expression'

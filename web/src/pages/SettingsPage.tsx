@@ -129,6 +129,9 @@ const lockable: readonly (readonly [string, string])[] = [
   ["build_lanes", "indexes built at once"],
   ["worker_label", "label of workers"],
   ["lag_limit", "lag to be told of"],
+  ["column_changes", "changes of columns"],
+  ["retained_limit", "log kept by the source"],
+  ["retained_over", "above that limit"],
 ];
 
 /** What an organisation says once for all crossings. */

@@ -66,6 +66,10 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
     number("batch", (n) => (out.batch_changes = Math.round(n)));
     number("lag", (n) => (out.in_step_lag_seconds = n));
     number("lagLimit", (n) => (out.lag_limit_seconds = n));
+    number("retained", (n) => (out.retained_limit = Math.round(n * 1e6)));
+    if (edit.columns) out.column_changes = edit.columns as NonNullable<Settings["column_changes"]>;
+    if (edit.over) out.retained_over = edit.over as NonNullable<Settings["retained_over"]>;
+    if (edit.stopAt !== undefined) out.stop_at = edit.stopAt.trim();
     number("dwell", (n) => (out.in_step_dwell_seconds = n));
     number("budget", (n) => (out.pause_budget_seconds = n));
     if (edit.stop) out.stop_method = edit.stop as NonNullable<Settings["stop_method"]>;
@@ -197,6 +201,34 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
             disabled={fixed !== undefined}
             inputMode="numeric"
             {...text("batch", String(s.batch_changes ?? 0))}
+          />
+          <Choice
+            label="Changes of columns on the source"
+            options={[
+              ["hold", "hold the crossing"],
+              ["carry", "carry over what is safe"],
+            ]}
+            {...choice("columns", s.column_changes ?? "hold")}
+          />
+          <Input
+            label="Log kept by the source, MB"
+            hint="limit; 0 for none"
+            inputMode="decimal"
+            {...text("retained", mega(s.retained_limit))}
+          />
+          <Choice
+            label="Above that limit"
+            options={[
+              ["go on", "go on, and tell people"],
+              ["release", "release it and hold"],
+            ]}
+            {...choice("over", s.retained_over ?? "go on")}
+          />
+          <Input
+            label="Stop at"
+            hint="a time (RFC 3339) or log position"
+            placeholder="never"
+            {...text("stopAt", s.stop_at ?? "")}
           />
         </div>
       </fieldset>

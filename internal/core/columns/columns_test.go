@@ -1,0 +1,116 @@
+package columns_test
+
+import (
+	"strings"
+	"testing"
+
+	"dustyferry/internal/core/columns"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+)
+
+func table(cols ...domain.Column) *domain.Table { return &domain.Table{Columns: cols} }
+
+func col(number int, name, typ string) domain.Column {
+	base, _, _ := strings.Cut(typ, "(")
+	return domain.Column{Number: number, Name: name, Type: typ, BaseType: base}
+}
+
+func TestBetween(t *testing.T) {
+	id, mites, note := col(1, "id", "integer"), col(2, "mites", "integer"), col(3, "note", "text")
+	hive := col(0, "hive", "int")
+	for _, c := range []struct {
+		name      string
+		was, now  *domain.Table
+		statement string
+		want      string
+	}{
+		{"nothing", table(id, mites), table(id, mites), "", ""},
+		{"added", table(id), table(id, mites), "", "column mites integer was added"},
+		{"dropped", table(id, mites, note), table(id, note), "", "column mites was dropped"},
+		{"renamed", table(id, mites), table(id, col(2, "varroa", "integer")), "", "column mites is called varroa now"},
+		{"dropped and made anew under its name", table(id, mites), table(id, col(4, "mites", "integer")), "", "column mites was dropped, column mites integer was added"},
+		{"the last one dropped, another added", table(id, note), table(id, col(4, "remark", "text")), "", "column note was dropped, column remark text was added"},
+		{"renamed and retyped", table(id, mites), table(id, col(2, "varroa", "bigint")), "", "column mites is called varroa now, column varroa is bigint now, it was integer"},
+		{"two change names", table(id, mites, note), table(id, col(3, "mites", "text"), col(2, "note", "integer")), "", "column mites is called note now, column note is called mites now"},
+		{"without numbers, renamed", table(hive), table(col(0, "box", "int")), "ALTER TABLE h RENAME COLUMN hive TO box", "column hive is called box now"},
+		{"without numbers, dropped and added", table(hive), table(col(0, "box", "int")), "ALTER TABLE h DROP hive, ADD box int", "column hive was dropped, column box int was added"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := columns.Words(columns.Between(c.was, c.now, c.statement)); got != c.want {
+				t.Errorf("%q, want %q", got, c.want)
+			}
+		})
+	}
+}
+
+func TestWhatIsSafe(t *testing.T) {
+	five := "5"
+	pg, maria := columns.Source{Engine: typemap.Postgres}, columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h ADD COLUMN mites int"}
+	rewritten := columns.Source{Engine: typemap.Postgres, Rewritten: true}
+	added := func(edit func(*domain.Column)) columns.Change {
+		n := col(4, "mites", "integer")
+		edit(&n)
+		return columns.Change{Kind: columns.Added, Now: n}
+	}
+	plain := added(func(*domain.Column) {})
+	retyped := func(from, to string) columns.Change {
+		return columns.Change{Kind: columns.Retyped, Was: col(2, "name", from), Now: col(2, "name", to)}
+	}
+	for _, c := range []struct {
+		name string
+		in   columns.Source
+		c    columns.Change
+		safe bool
+	}{
+		{"a new column that is empty", pg, plain, true},
+		{"its default was taken away, and rows were rewritten", rewritten, plain, false},
+		{"a constant that the server tells", pg, added(func(n *domain.Column) { n.Default, n.Fill, n.NotNull = "5", &five, true }), true},
+		{"it must have a value by now, and was empty when it came", pg, added(func(n *domain.Column) { n.NotNull = true }), true},
+		{"a default of which nothing says whether old rows have it", pg, added(func(n *domain.Column) { n.Default = "5" }), false},
+		{"numbered by the server", pg, added(func(n *domain.Column) { n.Identity = "always" }), false},
+		{"computed", pg, added(func(n *domain.Column) { n.Generated = true }), false},
+		{"MariaDB, empty", maria, plain, true},
+		{"MariaDB, its own word for empty", maria, added(func(n *domain.Column) { n.Default = "NULL" }), true},
+		{"MariaDB, a default that may have been another one then", maria, added(func(n *domain.Column) { n.Default = "5" }), false},
+		{"MariaDB, a default that is gone since", columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h ADD mites int default 5"}, plain, false},
+		{"longer texts", pg, retyped("character varying(10)", "character varying(20)"), true},
+		{"longer texts, but cast by who knows what", rewritten, retyped("character varying(10)", "character varying(20)"), false},
+		{"shorter texts", pg, retyped("character varying(20)", "character varying(10)"), false},
+		{"a wider number on MariaDB", maria, retyped("int", "bigint"), true},
+		{"a narrower one", maria, retyped("bigint", "int"), false},
+		{"a column of the key", pg, columns.Change{Kind: columns.Dropped, Was: col(1, "id", "integer")}, false},
+		{"another one", pg, columns.Change{Kind: columns.Dropped, Was: col(2, "name", "text")}, true},
+		{"may be empty", pg, columns.Change{Kind: columns.Loosened, Was: col(1, "id", "integer"), Now: col(1, "id", "integer")}, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if why := c.in.Unsafe(c.c, []string{"id"}); (why == "") != c.safe {
+				t.Errorf("%q", why)
+			}
+		})
+	}
+}
+
+func TestAsLogged(t *testing.T) {
+	id, mites, site := col(1, "id", "integer"), col(2, "mites", "integer"), col(3, "site", "text")
+	sum := col(5, "sum", "integer")
+	sum.Generated = true
+	was, now := table(id, mites), table(id, site, sum)
+	named := func(cols ...domain.Column) []domain.Column {
+		var out []domain.Column
+		for _, c := range cols {
+			out = append(out, domain.Column{Name: c.Name, Type: c.Type})
+		}
+		return out
+	}
+	// Added, then another one dropped: in between there were both.
+	if got := columns.AsLogged(was, now, named(id, mites, site)); got == nil || columns.Words(columns.Between(was, got, "")) != "column site text was added, column sum integer was added" {
+		t.Errorf("%+v", got)
+	}
+	if got := columns.AsLogged(was, now, named(id, col(0, "wings", "integer"))); got != nil {
+		t.Errorf("a column that nobody knows: %+v", got)
+	}
+	if got := columns.AsLogged(was, now, named(id, col(2, "mites", "bigint"))); got != nil {
+		t.Errorf("a type that nobody knows: %+v", got)
+	}
+}

@@ -1,0 +1,32 @@
+package mariadb
+
+import (
+	"dustyferry/internal/core/columns"
+	"dustyferry/internal/domain"
+)
+
+// Unlike says how a table that stands is not what the plan needs.
+func (d *database) Unlike(p *domain.TablePlan, t *domain.Table) string { return differences(p, t) }
+
+// Alters are the statements that bring the plan's table to changed columns. A statement
+// that alters a table commits by itself here.
+func (d *database) Alters(p *domain.TablePlan, changes []columns.Change) []string {
+	var out []string
+	for _, c := range changes {
+		line := ""
+		switch c.Kind {
+		case columns.Added:
+			line = "ADD COLUMN " + columnLine(p, c.Now)
+		case columns.Dropped:
+			line = "DROP COLUMN " + quote(c.Was.Name)
+		case columns.Renamed:
+			line = "RENAME COLUMN " + quote(c.Was.Name) + " TO " + quote(c.Now.Name)
+		case columns.Retyped, columns.Loosened:
+			line = "MODIFY COLUMN " + columnLine(p, c.Now)
+		default:
+			continue // what the source refuses never comes
+		}
+		out = append(out, "ALTER TABLE "+qualified(p.Target)+" "+line)
+	}
+	return out
+}

@@ -1,0 +1,358 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dustyferry/internal/core/columns"
+	"dustyferry/internal/core/interleave"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// Changes of a table's columns while it is followed. The log tells of them at their exact
+// place: what comes before is applied and committed first; then the target's table is
+// brought to the new columns, by us where that is surely the same and the crossing wants
+// it, by a person otherwise; then the plan is kept and the log opened anew. A process that
+// dies between two of these finds the target's table altered, and goes on.
+
+// amendment is what a change of a table's columns means for a crossing.
+type amendment struct {
+	plan    domain.TablePlan // as it will be
+	changes []columns.Change // on the source
+	doubts  []string         // why they cannot be carried over with certainty
+	todo    []string         // statements that are still to run on the target
+	drops   bool             // all of them only drop what may as well stay
+	moved   bool             // columns have other places, in a log that goes by places
+}
+
+// redefined handles a change of a table's columns that shows in a transaction. It returns
+// [errAnew] when the log is to be opened anew.
+func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, committed bool, e *engine.Event) error {
+	if b.written {
+		b.abort() // of this transaction alone: it is read again
+		b.begun = false
+	} else {
+		b.split()
+		if committed {
+			if err := f.settle(ctx, b, last, false); err != nil {
+				return err
+			}
+		}
+	}
+	t := f.set.tables[e.Change.Table]
+	if t == nil {
+		return nil
+	}
+	if err := f.v.Store.NoteColumnChange(ctx, t.row.ID, e.Tx.Commit); err != nil {
+		return err
+	}
+	loading, err := f.loading(ctx)
+	if err != nil {
+		return err
+	}
+	if loading {
+		seen := batch{f: f, txs: []domain.Tx{e.Tx}}
+		if err := seen.waitVisible(ctx); err != nil {
+			return err
+		}
+		verdict, err := f.ofWhole(ctx, t, e.Tx)
+		if err != nil || verdict == interleave.TruncateDrop {
+			return err // every read sees its rows as they are then
+		}
+	}
+	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change)
+	if err != nil {
+		return err
+	}
+	name, what := t.row.SourceName, columns.Words(a.changes)
+	if len(a.changes) == 0 {
+		if e.Change.Columns != nil || e.Change.Statement == "" {
+			return domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
+		}
+		f.v.Say(ctx, "info", System, f.c.Name, name, "columns", "%s on the source: its columns are as they were", e.Change.Note)
+		return nil
+	}
+	carry := f.c.Settings.V.ColumnChanges == "carry"
+	switch {
+	case a.moved:
+		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
+	case len(a.todo) == 0:
+		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; the target's table has them already", name, what)
+	case a.drops && !carry:
+		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; the target keeps what was dropped, as it may be empty there (%s)", name, what, strings.Join(a.todo, "; "))
+	case !carry || len(a.doubts) > 0:
+		return a.hold(f.c, name)
+	default:
+		for _, sql := range a.todo {
+			if err := f.dst.Run(ctx, sql); err != nil {
+				return domain.Conflict("%s changed on the source: %s. The target refused what would carry it over (%s): %s. Alter its table by hand and resume", name, what, sql, err)
+			}
+		}
+		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; carried over to the target: %s", name, what, strings.Join(a.todo, "; "))
+	}
+	var again []int64
+	if loading {
+		for _, d := range withDependents(f.set.rows(), name) {
+			again = append(again, d.ID)
+		}
+		f.v.Say(ctx, "warning", System, f.c.Name, name, "restart", "%s is loaded again, as its columns changed during the load", name)
+	}
+	if err := f.v.Store.Amend(ctx, f.c.ID, f.epoch, t.row.ID, a.plan, again); err != nil {
+		return err
+	}
+	return errAnew
+}
+
+// hold says why the crossing waits, with the statements that would mend the target.
+func (a *amendment) hold(c *records.Crossing, name string) error {
+	text := fmt.Sprintf("the columns of %s changed on the source: %s", name, columns.Words(a.changes))
+	run := strings.Join(a.todo, "; ")
+	if len(a.doubts) > 0 {
+		return domain.Conflict("%s. It cannot be carried over for certain: %s. Either give the target's table the same columns, and the same values in them (%s), and resume; or restart the table: dustyferry crossing restart %s --table %s",
+			text, strings.Join(a.doubts, "; "), run, c.Name, name)
+	}
+	return domain.Conflict("%s. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set %s --column-changes carry, and resume", text, run, c.Name)
+}
+
+// weigh holds a table's plan against what the source says of it now.
+func (f *follower) weigh(ctx context.Context, was *domain.TablePlan, ch *domain.Change) (*amendment, error) {
+	return f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch)
+}
+
+func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change) (*amendment, error) {
+	cat, err := v.Catalog(ctx, c.Source, true)
+	if err != nil {
+		return nil, err
+	}
+	now := cat.Table(was.Source)
+	if now == nil {
+		return nil, domain.Conflict("%s is no longer on the source (%s); leave it out to go on: dustyferry crossing leave-out %s %s", was.Source, ch.Note, c.Name, was.Source)
+	}
+	unknown := false
+	if ch.Columns != nil {
+		if then := columns.AsLogged(&was.Table, now, ch.Columns); then != nil {
+			now = then
+		} else {
+			unknown = true
+		}
+	}
+	draw, err := v.planner(ctx, c, src, cat)
+	if err != nil {
+		return nil, err
+	}
+	a := &amendment{changes: columns.Between(&was.Table, now, ch.Statement)}
+	moved := columns.Moved(&was.Table, now) || columns.Moves(ch.Statement)
+	if len(a.changes) == 0 && !moved {
+		return a, nil
+	}
+	bare, err := src.Plan(now)
+	if err != nil {
+		return nil, err
+	}
+	if a.plan, _, _, err = draw.shape(ctx, bare); err != nil {
+		return nil, err
+	}
+	all := []domain.TablePlan{a.plan}
+	for _, o := range plans {
+		if o.Source != was.Source {
+			all = append(all, o)
+		}
+	}
+	draw.way.Refer(all)
+	a.plan = all[0]
+	a.plan.Target, a.plan.After, a.plan.Uncut = was.Target, was.After, was.Uncut
+
+	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
+	doubt := func(format string, args ...any) { a.doubts = append(a.doubts, fmt.Sprintf(format, args...)) }
+	if unknown {
+		doubt("its columns have changed more than once, and what the log holds is not what they are now")
+	}
+	if draw.way.From == typemap.MariaDB && moved {
+		a.moved = true
+		doubt("columns change their places, and the log of this server names rows' values by place only")
+	}
+	if len(a.plan.Key) != len(was.Key) {
+		doubt("the key by which rows are found is another one")
+	}
+	target, err := v.Catalog(ctx, c.Target, true)
+	if err != nil {
+		return nil, err
+	}
+	side := a.plan.OnTarget()
+	stands := target.Table(side.Target)
+	if stands == nil {
+		return nil, domain.Conflict("the target has no table %s any more; restart the table: dustyferry crossing restart %s --table %s", side.Target, c.Name, was.Source)
+	}
+	a.drops = true
+	for _, k := range a.changes {
+		there, carried := onTheOtherSide(was, &a.plan, k)
+		if !carried || done(there, stands) {
+			continue
+		}
+		if reason := from.Unsafe(k, was.Key); reason != "" {
+			doubt("%s", reason)
+		} else if a.plan.Unlike && k.Kind == columns.Added && (k.Now.Fill != nil || k.Now.NotNull) {
+			doubt("rows that were there have a value in column %s, which is not known in the target's form", k.Now.Name)
+		}
+		if k.Kind != columns.Dropped || needed(stands.Column(there.Was.Name)) {
+			a.drops = false
+		}
+		a.todo = append(a.todo, dst.Alters(&side, []columns.Change{there})...)
+	}
+	return a, nil
+}
+
+// replan brings the plan of a table that begins again, and its table on the target, to the
+// columns that the source's has now. Which values rows had there does not matter.
+func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []records.Table, t *records.Table) error {
+	if t.Plan.V.From != "" {
+		return nil
+	}
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	a, err := v.weigh(ctx, c, src, dst, plansOf(tables), &t.Plan.V, &domain.Change{Kind: domain.Redefine})
+	if err != nil || len(a.changes) == 0 && !a.moved {
+		return err
+	}
+	for _, sql := range a.todo {
+		if err := dst.Run(ctx, sql); err != nil {
+			return domain.Conflict("the columns of %s have changed on the source, and its table on the target cannot be brought to them (%s): %s. Alter it by hand, then restart the table again", t.SourceName, sql, err)
+		}
+	}
+	v.Say(ctx, "info", System, c.Name, t.SourceName, "columns", "%s is planned anew, as its columns have changed: %s", t.SourceName, columns.Words(a.changes))
+	return v.Store.Amend(ctx, c.ID, 0, t.ID, a.plan, nil)
+}
+
+// needed reports whether a new row must give the column a value.
+func needed(c *domain.Column) bool {
+	return c != nil && c.NotNull && c.Default == "" && c.Identity == "" && c.Computed == ""
+}
+
+// onTheOtherSide is a change as the target sees it; it is not carried where the table's
+// rows travel without that column, or where nothing changes there.
+func onTheOtherSide(was, is *domain.TablePlan, k columns.Change) (columns.Change, bool) {
+	there := func(p *domain.TablePlan, name string) (domain.Column, bool) {
+		i := slices.IndexFunc(p.Carried(), func(c domain.Column) bool { return c.Name == name })
+		if i < 0 {
+			return domain.Column{}, false
+		}
+		return p.There()[i], true
+	}
+	var before, after bool
+	fill := k.Now.Fill
+	k.Was, before = there(was, k.Was.Name)
+	k.Now, after = there(is, k.Now.Name)
+	k.Now.Fill = fill
+	switch k.Kind {
+	case columns.Added:
+		return k, after
+	case columns.Dropped:
+		return k, before
+	case columns.Renamed:
+		return k, before && after && k.Was.Name != k.Now.Name
+	case columns.Retyped:
+		return k, before && after && k.Was.Type != k.Now.Type
+	case columns.Loosened:
+		return k, before && after && k.Was.NotNull
+	}
+	return k, false // what the source refuses never comes
+}
+
+// done reports whether a table of the target is altered so already.
+func done(k columns.Change, t *domain.Table) bool {
+	was, now := t.Column(k.Was.Name), t.Column(k.Now.Name)
+	switch k.Kind {
+	case columns.Added:
+		return now != nil
+	case columns.Dropped:
+		return was == nil
+	case columns.Renamed:
+		return was == nil && now != nil
+	case columns.Retyped:
+		return now != nil && now.Type == k.Now.Type
+	case columns.Loosened:
+		return now != nil && !now.NotNull
+	}
+	return true
+}
+
+// columnEntries say for a readiness list whether the source's tables are as they are
+// followed: a change that no row has shown yet is not in the log.
+func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Table) []domain.Entry {
+	var out []domain.Entry
+	known := map[string]bool{}
+	for i := range tables {
+		p := &tables[i].Plan.V
+		known[tables[i].SourceName] = true
+		if p.From != "" {
+			continue
+		}
+		now := cat.Table(p.Source)
+		if now == nil {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "columns", Subject: p.Source.String(), Measured: "it is no longer on the source",
+				Remedy: "leave it out: dustyferry crossing leave-out " + c.Name + " " + p.Source.String()})
+			continue
+		}
+		changes := columns.Between(&p.Table, now, "RENAME")
+		if len(changes) == 0 {
+			continue
+		}
+		e := domain.Entry{Verdict: domain.Blocks, Topic: "columns", Subject: p.Source.String(), Measured: "they have changed on the source, and no row has shown it yet: " + columns.Words(changes),
+			Remedy: "write a row there, so that the log tells of it, or alter the target's table and restart this one: dustyferry crossing restart " + c.Name + " --table " + p.Source.String()}
+		if !slices.ContainsFunc(changes, func(k columns.Change) bool { return k.Kind != columns.Tightened }) {
+			e.Verdict, e.Remedy = domain.ToKnow, ""
+		}
+		out = append(out, e)
+	}
+	for _, t := range chosen(cat, c.Patterns.V) {
+		if !known[t.String()] && (len(c.Patterns.V) > 0 || len(c.Planning.V.Queries) == 0) {
+			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: topicNewTable, Subject: t.String(), Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
+				Remedy: "dustyferry crossing add-table " + c.Name + " " + t.String()})
+		}
+	}
+	return out
+}
+
+// topicNewTable is of a table that was made on the source after the start.
+const topicNewTable = "new table"
+
+// lookAtTables looks at the source's catalog for what the log does not tell, and keeps it
+// for the readiness list. New tables are told of, or added, as the crossing says.
+func (f *follower) lookAtTables(ctx context.Context) {
+	v := f.v
+	cat, err := v.Catalog(ctx, f.c.Source, true)
+	if err != nil {
+		return
+	}
+	c, err := v.Store.CrossingByID(ctx, f.c.ID)
+	if err != nil {
+		return
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return
+	}
+	list := columnEntries(&c, cat, tables)
+	if err := v.Store.Notice(ctx, c.ID, list); err != nil {
+		return
+	}
+	for _, e := range list {
+		if e.Topic != topicNewTable || f.told[e.Subject] {
+			continue
+		}
+		f.told[e.Subject] = true
+		if c.Settings.V.ColumnChanges == "carry" && c.Phase != domain.PhaseCuttingOver {
+			if err := v.StartAdd(ctx, &c, e.Subject, System); err == nil {
+				continue
+			}
+		}
+		v.Say(ctx, "warning", System, c.Name, e.Subject, "columns", "%s was made on the source, and the patterns of %s choose it; it is not followed. To add it: %s", e.Subject, c.Name, e.Remedy)
+	}
+}

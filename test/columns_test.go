@@ -1,0 +1,137 @@
+package test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"dustyferry/internal/contract"
+)
+
+// TestColumnsChangeUnderWay alters tables on the source while they are followed and
+// written to. What is surely the same on both sides is carried over at its place in the
+// log; the rest holds the crossing with what would mend it; no row is wrong.
+func TestColumnsChangeUnderWay(t *testing.T) {
+	for _, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "mariadb"}, {"postgres", "mariadb"}, {"mariadb", "postgres"}} {
+		t.Run(way[0]+" to "+way[1], func(t *testing.T) { columnsChange(t, way[0], way[1]) })
+	}
+}
+
+func columnsChange(t *testing.T, from, to string) {
+	f := start(t)
+	source, target := f.sideOf(from, "old"), f.sideOf(to, "new")
+	source.exec("CREATE TABLE hives (id int PRIMARY KEY, name varchar(20), frames smallint NOT NULL)")
+	source.exec("INSERT INTO hives VALUES (1, 'dyke-1', 10), (2, 'dyke-2', 12)")
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n  rules:\n%s\n  settings: {column_changes: carry}\n", source.schema, toSchema(from, to, source.schema))
+	if toSchema(from, to, source.schema) == "" {
+		manifest = strings.Replace(manifest, "  rules:\n", "", 1)
+	}
+	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	same := func(columns string) {
+		t.Helper()
+		settle(t, f)
+		sameTexts(t, columns, hives(source, columns), hives(target, columns))
+	}
+	fresh := 10
+	insert := func(values string) {
+		fresh++
+		source.exec(fmt.Sprintf("INSERT INTO hives VALUES (%d, %s)", fresh, values))
+	}
+	insert("'before', 8")
+	// Rows before and after each change, without a pause between them.
+	source.exec("ALTER TABLE hives ADD COLUMN mites int")
+	insert("'mites', 9, 3")
+	source.exec("UPDATE hives SET mites = 7 WHERE id = 1")
+	same("name, frames, coalesce(mites, -1)")
+	rename := "ALTER TABLE hives RENAME COLUMN mites TO varroa"
+	source.exec(rename)
+	insert("'varroa', 9, 4")
+	same("name, frames, coalesce(varroa, -1)")
+	widen := "ALTER TABLE hives ALTER COLUMN name TYPE varchar(40)"
+	if from == "mariadb" {
+		widen = "ALTER TABLE hives MODIFY COLUMN name varchar(40)"
+	}
+	source.exec(widen)
+	insert("'a name that takes more than twenty', 9, 4")
+	same("name, frames, coalesce(varroa, -1)")
+	source.exec("ALTER TABLE hives DROP COLUMN varroa")
+	insert("'dropped', 11")
+	same("name, frames")
+	if n := target.texts("SELECT concat('', count(*)) FROM information_schema.columns WHERE table_name = 'hives' AND column_name = 'varroa' AND table_schema = '" + target.schema + "'"); n[0] != "0" {
+		t.Error("the dropped column still stands on the target")
+	}
+	if from == "postgres" && to == "postgres" {
+		source.exec("ALTER TABLE hives ADD COLUMN site text NOT NULL DEFAULT 'the dyke'")
+		insert("'filled', 11, 'the marsh'")
+		same("name, frames, site")
+		source.exec("ALTER TABLE hives DROP COLUMN site")
+		insert("'dropped', 11")
+	}
+
+	// A value of which the log says nothing: it must be held, with what mends it.
+	unknown := "ALTER TABLE hives ADD COLUMN weighed double precision DEFAULT random()"
+	if from == "mariadb" {
+		unknown = "ALTER TABLE hives ADD COLUMN weighed double DEFAULT (rand())"
+	}
+	source.exec(unknown)
+	insert("'unknown', 11, 0.5")
+	c := f.await(30*time.Second, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
+	for _, want := range []string{"weighed", "ADD COLUMN", "restart", "resume"} {
+		if !strings.Contains(c.Reason, want) {
+			t.Errorf("the reason lacks %q: %s", want, c.Reason)
+		}
+	}
+	t.Log(c.Reason)
+	mend := "ALTER TABLE " + target.schema + ".hives ADD COLUMN weighed double precision"
+	if to == "mariadb" {
+		mend = "ALTER TABLE " + target.schema + ".hives ADD COLUMN weighed double"
+	}
+	target.exec(mend)
+	if a := f.cli("crossing", "resume", "spring"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	f.await(60*time.Second, "in step again", func(c contract.Crossing) bool {
+		return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
+	})
+	insert("'after', 12, 0.25")
+	settle(t, f)
+	sameTexts(t, "all but what only the source can know", hives(source, "name, frames"), hives(target, "name, frames"))
+
+	// A type whose values the log does not say either, and a column in another place: the
+	// table is restarted, and its plan is made anew.
+	change := "ALTER TABLE hives ALTER COLUMN frames TYPE bigint USING frames * 2"
+	if from == "mariadb" {
+		change = "ALTER TABLE hives MODIFY COLUMN frames bigint FIRST"
+	}
+	source.exec(change)
+	switch from {
+	case "mariadb":
+		source.exec("INSERT INTO hives VALUES (22, 100, 'wider', 0.5)")
+	default:
+		source.exec("INSERT INTO hives VALUES (100, 'wider', 22, 0.5)")
+	}
+	c = f.await(30*time.Second, "held again", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
+	t.Log(c.Reason)
+	source.exec("UPDATE hives SET frames = 5000000000 WHERE id = 100")
+	if a := f.cli("crossing", "restart", "spring", "--table", source.schema+".hives"); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	f.await(60*time.Second, "loaded anew", func(c contract.Crossing) bool {
+		return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
+	})
+	source.exec("UPDATE hives SET name = 'at the end' WHERE id = 2")
+	settle(t, f)
+	sameTexts(t, "everything", hives(source, "name, frames, coalesce(weighed, -1)"), hives(target, "name, frames, coalesce(weighed, -1)"))
+	if testing.Verbose() {
+		t.Log("\n" + f.cli("journal", "--crossing", "spring").out)
+	}
+}
+
+func hives(s side, columns string) []string {
+	return s.texts("SELECT concat_ws('|', id, " + columns + ") FROM " + s.schema + ".hives ORDER BY id")
+}
