@@ -29,10 +29,13 @@ test: build lint ## Everything: lint, unit tests with the race detector, end to 
 	$(GO) test -race ./internal/... ./cmd/...
 	$(GO) test -count=1 -timeout 40m ./test/...
 
+soak: build ## Twenty minutes of transfers under random faults; its account goes to docs/soak.md
+	@scripts/soak
+
 bench: build ## Measure the hot paths beside their physical limits
 	@for b in bench/*.sh; do echo "== $$b"; bash $$b || exit 1; done
 
 screenshots: build ## Take the pictures in docs/screenshots anew
 	@scripts/screenshots
 
-.PHONY: help setup console build demo demo-hand lint test bench screenshots
+.PHONY: help setup console build demo demo-hand lint test soak bench screenshots

@@ -84,8 +84,13 @@ func startFleet(t *testing.T, workers int) *fleet {
 	t.Helper()
 	control := fmt.Sprintf("control_%d", counter.Add(1))
 	exec1(t, dbURL(servers.target, "postgres"), "CREATE DATABASE "+control)
+	return startFleetOn(t, dbURL(servers.target, control), workers)
+}
+
+// startFleetOn starts processes with a control database that stands.
+func startFleetOn(t *testing.T, url string, workers int) *fleet {
+	t.Helper()
 	dir := t.TempDir()
-	url := dbURL(servers.target, control)
 	// The address has to stay the same over restarts.
 	free, err := os.CreateTemp(dir, "port")
 	if err != nil {

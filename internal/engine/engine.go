@@ -210,10 +210,11 @@ const (
 	EventChange
 	EventCommit
 	EventProgress // everything before Position has been delivered
+	EventVoid     // the transaction that began was never committed: its server died
 )
 
 // Event is one step of the captured stream. Events of one transaction come
-// together: begin, changes, commit.
+// together: begin, changes, commit; or, very rarely, begin, some changes, void.
 type Event struct {
 	Kind     EventKind
 	Tx       domain.Tx

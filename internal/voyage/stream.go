@@ -451,6 +451,14 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 			last = e.Tx
 			f.recent.commit(e.Tx)
 			committedTxs++
+		case engine.EventVoid:
+			inTx = false
+			if b.written { // the target's transaction is of this one alone
+				b.abort()
+				b.begun, b.changes, b.txs, b.size = false, nil, nil, 0
+			} else {
+				b.split()
+			}
 		case engine.EventProgress:
 			progress = e.Position
 			if limit > 0 && progress >= limit {

@@ -110,6 +110,7 @@ func (d *database) logFile(ctx context.Context, number uint64) (string, error) {
 
 type capture struct {
 	d      *database
+	mu     sync.Mutex // guards that c becomes another
 	c      *wire
 	events chan engine.Event
 	cancel context.CancelFunc
@@ -124,6 +125,7 @@ type capture struct {
 	reader binlog.Reader
 	tables map[string]*captured
 	file   uint64
+	number uint32 // by which the server tells its readers apart
 	tx     domain.Tx
 	gtid   gtid // of tx
 	inTx   bool
@@ -183,7 +185,8 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	// ours that was cut off.
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(name))
-	if err := c.c.start(file, uint32(uint64(from)&(1<<fileBits-1)), h.Sum32()|1<<31); err != nil {
+	c.number = h.Sum32() | 1<<31
+	if err := c.c.start(file, uint32(uint64(from)&(1<<fileBits-1)), c.number); err != nil {
 		c.c.close()
 		return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
 	}
@@ -212,6 +215,8 @@ func (c *capture) Confirm(domain.Position) {}
 func (c *capture) Close() {
 	c.once.Do(func() {
 		c.cancel()
+		c.mu.Lock()
+		defer c.mu.Unlock()
 		c.c.close()
 	})
 	<-c.done
@@ -227,7 +232,13 @@ func (c *capture) run(ctx context.Context) {
 		}
 		if err != nil {
 			var se *mysql.MySQLError
-			if errors.As(err, &se) && se.Number == 1236 {
+			ours := errors.As(err, &se) && se.Number == 1236
+			if ours && strings.Contains(se.Message, "truncated in the middle of event") {
+				if c.skip(ctx) == nil {
+					continue
+				}
+			}
+			if ours {
 				err = domain.Conflict("the source cannot give its log from where capture stands (%s): restart the crossing to load again", se.Message)
 			}
 			if ctx.Err() == nil {
@@ -236,6 +247,41 @@ func (c *capture) run(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// skip goes on behind a log file that ends within an event: its server died while it wrote
+// there. What is incomplete was never committed, and the server has gone on in the next
+// file, without which there is nothing to skip.
+func (c *capture) skip(ctx context.Context) error {
+	file, err := c.d.logFile(ctx, c.file+1)
+	if err != nil {
+		return err
+	}
+	if err := c.void(ctx); err != nil {
+		return err
+	}
+	fresh, err := c.d.dial(ctx)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	c.c.close()
+	c.c, c.file = fresh, c.file+1
+	if ctx.Err() != nil { // closed meanwhile
+		fresh.close()
+	}
+	c.mu.Unlock()
+	return fresh.start(file, 4, c.number)
+}
+
+// void calls a transaction off that was not committed.
+func (c *capture) void(ctx context.Context) error {
+	began := c.inTx && c.begun
+	c.inTx, c.begun = false, false
+	if !began {
+		return nil
+	}
+	return c.emit(ctx, engine.Event{Kind: engine.EventVoid})
 }
 
 // emit hands an event on, waiting while too much is queued.
@@ -264,9 +310,11 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 	}
 	end := position(c.file, uint64(h.Next))
 	switch h.Type {
-	case binlog.TypeFormat:
-		_, err := c.reader.Format(body)
-		return err
+	case binlog.TypeFormat: // a file begins, and transactions never go over two
+		if _, err := c.reader.Format(body); err != nil {
+			return err
+		}
+		return c.void(ctx)
 	case binlog.TypeRotate:
 		r, err := binlog.DecodeRotate(body)
 		if err != nil {
