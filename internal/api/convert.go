@@ -162,6 +162,13 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 			p.Capture = c.Worker
 		}
 		p.Changes, p.LagSeconds, p.LagBytes, p.RetainedBytes = c.Changes, c.LagSeconds, c.LagBytes, c.Retained
+		p.LagTransactions, p.LagGuessed = &c.LagTransactions, &c.LagGuessed
+		if c.StreamLive && c.CatchUp >= 0 {
+			p.CatchUpSeconds = &c.CatchUp
+		}
+		if c.RetainedAge.Valid {
+			p.RetainedSeconds = ptr(max(c.RetainedAge.Float64, 0))
+		}
 		if c.Note != "" && c.StreamLive {
 			p.CaptureNote = &c.Note
 		}
@@ -194,7 +201,7 @@ func tableOut(t *records.TableLine) contract.Table {
 	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: t.Reason, Key: notNil(t.Key.V),
 		Binary: t.Binary, RowsEstimated: max(t.EstRows, t.Rows), BytesEstimated: max(t.EstBytes, t.Bytes), Rows: t.Rows, Bytes: t.Bytes,
 		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate, StartedAt: stamp(t.StartedAt), LandedAt: stamp(t.LandedAt),
-		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges}
+		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges, LastChangeAt: stamp(t.LastChangeAt)}
 	if t.Chunks > 0 && t.Chunks == t.ChunksLanded {
 		out.RowsEstimated, out.BytesEstimated = t.Rows, t.Bytes
 	}

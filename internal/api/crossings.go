@@ -80,7 +80,10 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 		d.Kind = domain.KindLoadCapture
 	}
 	if d.Kind != domain.KindLoad && d.Kind != domain.KindLoadCapture && d.Kind != domain.KindCapture {
-		return none, domain.Invalid("the kind is %q; choose load or load+capture", d.Kind)
+		return none, domain.Invalid("the kind is %q; choose load, load+capture or capture", d.Kind)
+	}
+	if d.Kind == domain.KindCapture { // it is about rows that are there
+		d.Settings.NonEmptyTarget = "keep"
 	}
 	if d.Source == d.Target {
 		return none, domain.Invalid("source and target are both %s; choose two databases", d.Source)

@@ -174,7 +174,7 @@ func (s *calls) GetApplied(ctx context.Context, r contract.GetAppliedRequestObje
 	}
 	at := func(p records.Pos) string { return s.Voyage.Position(ctx, c.Source, domain.Position(p)) }
 	out.SourcePosition, out.ReceivedPosition, out.AppliedPosition = at(max(st.SourceAt, st.Applied)), at(max(st.Received, st.Applied)), at(st.Applied)
-	out.BehindBytes, out.RetainedBytes, out.ReportedAt = int64(max(st.SourceAt, st.Applied)-st.Applied), st.Retained, stamp(st.ReportedAt)
+	out.BehindBytes, out.RetainedBytes, out.ReportedAt = st.LagBytes, st.Retained, stamp(st.ReportedAt)
 	list, err := s.Store.RecentlyApplied(ctx, c.ID)
 	for _, t := range list {
 		out.Transactions = append(out.Transactions, contract.AppliedTransaction{Position: at(records.Pos(t.Position)), CommittedAt: t.Committed, AppliedAt: t.Applied,

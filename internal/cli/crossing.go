@@ -70,7 +70,7 @@ func (a *app) crossingCreate() *cobra.Command {
 	f.StringVarP(&file, "file", "f", "", "manifest to create it from")
 	f.StringVar(&source, "source", "", "name of the source database")
 	f.StringVar(&target, "target", "", "name of the target database")
-	f.StringVar(&kind, "kind", "load+capture", "load+capture or load")
+	f.StringVar(&kind, "kind", "load+capture", "load+capture, load, or capture (changes only, onto rows that are there: see --start-from)")
 	f.StringArrayVar(&tables, "table", nil, "table pattern schema.table with *; a leading - leaves out; repeatable, the last match wins (default: every table)")
 	return c
 }
@@ -186,7 +186,7 @@ func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 	}
 	if p.Capture != "none" {
 		w.pairs("capture", "runs on "+p.Capture, "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes), deref(p.AppliedPosition)),
-			"lag", fmt.Sprintf("%s, %s", took(p.LagSeconds), size(p.LagBytes)), "log kept", size(p.RetainedBytes)+" on the source")
+			"lag", lagText(p), "log kept", keptText(p))
 	}
 	if len(tables) == 0 {
 		return

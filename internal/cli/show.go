@@ -8,12 +8,39 @@ import (
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+
+	"dustyferry/internal/contract"
 )
 
 var dashes = strings.NewReplacer("-", "_")
 
 // show prints a value as asked: for people as tables, for scripts as JSON or
 // YAML with the contract's names.
+// lagText is how far the target is behind, and until when it will be.
+func lagText(p contract.Progress) string {
+	out := took(p.LagSeconds) + ", " + size(p.LagBytes)
+	if n := deref(p.LagTransactions); n > 0 {
+		about := map[bool]string{true: "about "}[deref(p.LagGuessed)]
+		out += ", " + about + counted(n, "transaction")
+	}
+	switch {
+	case p.CatchUpSeconds != nil && *p.CatchUpSeconds > 0 && p.LagSeconds > 1:
+		out += ", gone in about " + took(*p.CatchUpSeconds)
+	case p.CatchUpSeconds == nil && p.LagSeconds > 5 && p.Capture != "waiting":
+		out += ", not shrinking"
+	}
+	return out
+}
+
+// keptText is how much log the source keeps, and how old it is.
+func keptText(p contract.Progress) string {
+	out := size(p.RetainedBytes) + " on the source"
+	if p.RetainedSeconds != nil && *p.RetainedSeconds >= 60 {
+		out += ", the oldest " + took(*p.RetainedSeconds) + " old"
+	}
+	return out
+}
+
 func (a *app) show(v any, people func(w *table)) error {
 	switch a.conf.GetString("output") {
 	case "json":

@@ -212,10 +212,11 @@ func (w *window) follow(c contract.Crossing) []string {
 	case "none":
 		return nil
 	case "waiting":
-		return []string{warning.Render(" lag   capture does not run at the moment; the source keeps " + size(p.RetainedBytes) + " of log")}
+		return []string{warning.Render(" lag   capture does not run at the moment; the log kept for it: " + keptText(p))}
 	}
-	out := []string{fmt.Sprintf(" lag   %s, %s behind; %s changes applied, %s/s; log kept %s",
-		strong.Render(took(p.LagSeconds)), size(p.LagBytes), num(p.Changes), num(int64(p.ChangesPerSecond)), size(p.RetainedBytes))}
+	seconds, rest, _ := strings.Cut(lagText(p), ",")
+	out := []string{fmt.Sprintf(" lag   %s,%s behind; %s changes applied, %s/s; log kept %s",
+		strong.Render(seconds), rest, num(p.Changes), num(int64(p.ChangesPerSecond)), keptText(p))}
 	if p.CaptureNote != nil {
 		out = append(out, "       "+*p.CaptureNote)
 	}

@@ -131,6 +131,7 @@ const (
 	EventInStep  Event = "in step"
 	EventLag     Event = "lag"
 	EventLoaded  Event = "loaded"
+	EventLog     Event = "log"
 	EventUndone  Event = "undone"
 )
 
@@ -150,6 +151,8 @@ func (e Event) Valid() bool {
 	case EventLag:
 		return true
 	case EventLoaded:
+		return true
+	case EventLog:
 		return true
 	case EventUndone:
 		return true
@@ -1601,13 +1604,22 @@ type Progress struct {
 	Capture string `json:"capture"`
 
 	// CaptureNote What capture waits for, absent when nothing
-	CaptureNote      *string `json:"capture_note,omitempty"`
-	Changes          int64   `json:"changes"`
-	ChangesPerSecond float64 `json:"changes_per_second"`
-	Chunks           int     `json:"chunks"`
-	ChunksLanded     int     `json:"chunks_landed"`
-	LagBytes         int64   `json:"lag_bytes"`
-	LagSeconds       float64 `json:"lag_seconds"`
+	CaptureNote *string `json:"capture_note,omitempty"`
+
+	// CatchUpSeconds In how long the lag will be gone as both rates are; absent when it grows or that is not known
+	CatchUpSeconds   *float64 `json:"catch_up_seconds,omitempty"`
+	Changes          int64    `json:"changes"`
+	ChangesPerSecond float64  `json:"changes_per_second"`
+	Chunks           int      `json:"chunks"`
+	ChunksLanded     int      `json:"chunks_landed"`
+	LagBytes         int64    `json:"lag_bytes"`
+
+	// LagGuessed Some of them were not read yet; their number was reckoned from their bytes
+	LagGuessed *bool   `json:"lag_guessed,omitempty"`
+	LagSeconds float64 `json:"lag_seconds"`
+
+	// LagTransactions Transactions of the source that are not applied yet
+	LagTransactions *int64 `json:"lag_transactions,omitempty"`
 
 	// LanesNow Lanes that the load may use now, where their number is looked for
 	LanesNow *int `json:"lanes_now,omitempty"`
@@ -1619,13 +1631,16 @@ type Progress struct {
 	RemainingSeconds     *float64 `json:"remaining_seconds,omitempty"`
 
 	// RetainedBytes Log the source keeps for the crossing
-	RetainedBytes int64   `json:"retained_bytes"`
-	Rows          int64   `json:"rows"`
-	RowsEstimated int64   `json:"rows_estimated"`
-	RowsPerSecond float64 `json:"rows_per_second"`
-	Tables        int     `json:"tables"`
-	TablesHeld    int     `json:"tables_held"`
-	TablesLanded  int     `json:"tables_landed"`
+	RetainedBytes int64 `json:"retained_bytes"`
+
+	// RetainedSeconds How old the oldest of it is
+	RetainedSeconds *float64 `json:"retained_seconds,omitempty"`
+	Rows            int64    `json:"rows"`
+	RowsEstimated   int64    `json:"rows_estimated"`
+	RowsPerSecond   float64  `json:"rows_per_second"`
+	Tables          int      `json:"tables"`
+	TablesHeld      int      `json:"tables_held"`
+	TablesLanded    int      `json:"tables_landed"`
 
 	// Work What the longer piece of work under way is doing
 	Work *string `json:"work,omitempty"`
@@ -1875,12 +1890,15 @@ type Table struct {
 	ChunksLanded         int      `json:"chunks_landed"`
 
 	// ColumnChanges Changes of its columns noticed in the source's log
-	ColumnChanges        int64      `json:"column_changes"`
-	Deletes              int64      `json:"deletes"`
-	Id                   int64      `json:"id"`
-	Inserts              int64      `json:"inserts"`
-	Key                  []string   `json:"key"`
-	LandedAt             *time.Time `json:"landed_at,omitempty"`
+	ColumnChanges int64      `json:"column_changes"`
+	Deletes       int64      `json:"deletes"`
+	Id            int64      `json:"id"`
+	Inserts       int64      `json:"inserts"`
+	Key           []string   `json:"key"`
+	LandedAt      *time.Time `json:"landed_at,omitempty"`
+
+	// LastChangeAt When a change of it was last applied or noticed
+	LastChangeAt         *time.Time `json:"last_change_at,omitempty"`
 	Name                 string     `json:"name"`
 	Reason               string     `json:"reason"`
 	RemainingHighSeconds *float64   `json:"remaining_high_seconds,omitempty"`

@@ -247,6 +247,15 @@ type Crossing struct {
 	CreatedAt time.Time
 }
 
+// CaptureName is the name of the slot that changes are read from: the crossing's own, or
+// one that a person made.
+func (c *Crossing) CaptureName() string {
+	if c.Settings.Slot != "" {
+		return c.Settings.Slot
+	}
+	return c.ObjectName()
+}
+
 // ObjectName is the name of what the crossing leaves on a server: replication
 // slot, publication. It is a plain lower-case identifier.
 func (c *Crossing) ObjectName() string { return "dusty_ferry_" + c.UID }

@@ -97,8 +97,15 @@ type Source interface {
 	Clock(ctx context.Context) (time.Time, error)
 	// Snapshot returns what a new read would see now.
 	Snapshot(ctx context.Context) (domain.Snapshot, error)
-	// Retained returns how many bytes of log the source keeps for the capture.
-	Retained(ctx context.Context, name string) (int64, error)
+	// Retained returns how much log the source keeps for the capture, or holds behind the
+	// applied position where it keeps it by its own rules.
+	Retained(ctx context.Context, name string, applied domain.Position) (Retained, error)
+	// LogBytes returns how many bytes of log lie between two places, 0 when to is not
+	// behind from.
+	LogBytes(ctx context.Context, from, to domain.Position) (int64, error)
+	// CheckCapture says from where changes can be read by what a person made on the
+	// source under that name, or why they cannot.
+	CheckCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
 	// Locate says for each key how many of the ascending bounds are at or below
 	// it, in the source's own order.
 	Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error)
@@ -223,14 +230,23 @@ type Event struct {
 	Size     int
 }
 
+// Retained is log that a source keeps.
+type Retained struct {
+	Bytes int64
+	From  domain.Position // where it begins
+	Held  bool            // for the capture's sake, and not by the server's own rules
+}
+
 // Capture is a stream of committed changes in the order of their commits.
 type Capture interface {
 	// Events ends when the stream does; Err says why.
 	Events() <-chan Event
 	Err() error
-	// Took says that events of this size have been taken and their memory is
-	// free again; the stream waits when too much is queued.
-	Took(size int)
+	// Took says that an event has been taken and its memory is free again; the stream
+	// waits when too much is queued.
+	Took(e *Event)
+	// Waiting is how many whole transactions were read and not taken yet.
+	Waiting() int64
 	// Confirm says that everything before the position is durable on the
 	// target; the source may forget it.
 	Confirm(domain.Position)

@@ -21,8 +21,13 @@ type Line struct {
 	LagSeconds float64 `db:"lag_seconds"`
 	LagBytes   int64   `db:"lag_bytes"`
 	Retained   int64   `db:"retained"`
-	Changes    int64   `db:"changes"`
-	Note       string  `db:"capture_note"`
+
+	RetainedAge     sql.NullFloat64 `db:"retained_age"` // seconds
+	LagTransactions int64           `db:"lag_transactions"`
+	LagGuessed      bool            `db:"lag_guessed"`
+	CatchUp         float64         `db:"catch_up"`
+	Changes         int64           `db:"changes"`
+	Note            string          `db:"capture_note"`
 
 	// Rates over the newest readings, per second.
 	RowsRate    float64 `db:"rows_rate"`
@@ -69,7 +74,11 @@ SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, 
        c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at,
        p.*, least(1, (p.bytes)::float8 / nullif(p.est_bytes, 0)) AS share,
        st.crossing_id IS NOT NULL AS has_stream, coalesce(st.lease_until > now(), false) AS stream_live, coalesce(st.worker, '') AS worker,
-       coalesce(st.applied, 0) AS applied, coalesce(st.lag_seconds, 0) AS lag_seconds, coalesce(st.lag_bytes, 0) AS lag_bytes,
+       coalesce(st.applied, 0) AS applied,
+       -- While nobody says how large it is, the lag grows with time.
+       coalesce(st.lag_seconds + CASE WHEN c.phase IN ` + `('loading', 'catching up', 'in step', 'cutting over')` + ` THEN greatest(extract(epoch FROM now() - st.reported_at) - 3, 0) ELSE 0 END, 0)::float8 AS lag_seconds,
+       coalesce(st.lag_transactions, 0) AS lag_transactions, coalesce(st.lag_guessed, false) AS lag_guessed, coalesce(st.catch_up, -1) AS catch_up,
+       extract(epoch FROM now() - st.retained_since)::float8 AS retained_age, coalesce(st.lag_bytes, 0) AS lag_bytes,
        coalesce(st.retained, 0) AS retained, coalesce(st.note, '') AS capture_note, coalesce(st.changes, 0) AS changes,
        coalesce(r.rows_rate, 0) AS rows_rate, coalesce(r.bytes_rate, 0) AS bytes_rate, coalesce(r.changes_rate, 0) AS changes_rate,
        coalesce(` + waitsFor + `, '') AS waits_for

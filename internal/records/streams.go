@@ -97,8 +97,10 @@ type Report struct {
 	Committed         int64
 	LagSeconds        float64
 	LagBytes          int64
-	Retained          int64
-	Changes           int64 // since the last report
+	LagTransactions   int64
+	Guessed           bool    // some of them were not read yet, and were reckoned from their bytes
+	CatchUp           float64 // seconds until the lag is gone as things go; below 0: it grows, or nothing is known
+	Changes           int64   // since the last report
 	SourceAt          domain.Position
 	Read, Written     int64       // bytes since the last report
 	Recent            []AppliedTx // newest first; nil leaves what is kept
@@ -115,15 +117,15 @@ func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report
 	}
 	return s.changed(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
-       retained = $9, changes = changes + $10, reported_at = now(), failures = 0, error = '',
+       lag_transactions = $9, lag_guessed = $17, catch_up = $18, changes = changes + $10, reported_at = now(), failures = 0, error = '',
        source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15,
        following = CASE WHEN $16 THEN st.epoch ELSE following END
   FROM crossings c
  WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
-		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.Retained, r.Changes,
-		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following)
+		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.LagTransactions, r.Changes,
+		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following, r.Guessed, r.CatchUp)
 }
 
 // Notice keeps what was seen of the source's tables.

@@ -60,6 +60,7 @@ type TableLine struct {
 	ColumnChanges int64             `db:"column_changes"`
 	StartedAt     sql.NullTime      `db:"started_at"`
 	LandedAt      sql.NullTime      `db:"landed_at"`
+	LastChangeAt  sql.NullTime      `db:"last_change_at"` // applied
 }
 
 const tableLines = `
@@ -67,7 +68,7 @@ SELECT t.id, t.ordinal, t.source_name, t.target_name, t.key_columns, t.carried_b
        t.rows_landed + coalesce(k.rows, 0) AS rows, t.bytes_landed + coalesce(k.bytes, 0) AS bytes,
        CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.rows_rate ELSE 0 END AS rows_rate,
        CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.bytes_rate ELSE 0 END AS bytes_rate,
-       t.inserts, t.updates, t.deletes, t.truncates, t.column_changes, t.started_at, t.landed_at
+       t.inserts, t.updates, t.deletes, t.truncates, t.column_changes, t.started_at, t.landed_at, t.last_change_at
   FROM tables t
   LEFT JOIN (SELECT table_id, sum(rows)::bigint AS rows, sum(bytes)::bigint AS bytes FROM chunks
               WHERE crossing_id = $1 AND state = 'reading' GROUP BY table_id) k ON k.table_id = t.id
@@ -358,7 +359,7 @@ UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN '
 // CountChanges adds applied changes to a table's counters.
 func (s *Store) CountChanges(ctx context.Context, id int64, ins, upd, del, trunc int64) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = deletes + $4, truncates = truncates + $5 WHERE id = $1`,
+UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = deletes + $4, truncates = truncates + $5, last_change_at = now() WHERE id = $1`,
 		id, ins, upd, del, trunc)
 	return err
 }
@@ -367,7 +368,7 @@ UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = dele
 // log, once for each position.
 func (s *Store) NoteColumnChange(ctx context.Context, id int64, at domain.Position) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE tables SET column_changes = column_changes + 1, column_change_at = $2 WHERE id = $1 AND column_change_at < $2`, id, Pos(at))
+UPDATE tables SET column_changes = column_changes + 1, column_change_at = $2, last_change_at = now() WHERE id = $1 AND column_change_at < $2`, id, Pos(at))
 	return err
 }
 
@@ -430,4 +431,10 @@ func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domai
 		}
 		return nil
 	})
+}
+
+// NothingToLoad says of a crossing's tables that their rows are on the target already.
+func (s *Store) NothingToLoad(ctx context.Context, crossing int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'landed', landed_at = now() WHERE crossing_id = $1`, crossing)
+	return err
 }

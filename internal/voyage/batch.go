@@ -125,6 +125,9 @@ func (b *batch) waitVisible(ctx context.Context) error {
 // loading reports whether the interleaving rule is still needed: until every
 // chunk has landed and the applied position has passed every snapshot.
 func (f *follower) loading(ctx context.Context) (bool, error) {
+	if f.c.Kind == domain.KindCapture {
+		return false, nil
+	}
 	view, err := f.v.Store.View(ctx, f.c.ID)
 	if err != nil {
 		return false, err

@@ -21,6 +21,9 @@ func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor
 	if err := allow(lifecycle.AddTable, c); err != nil {
 		return err
 	}
+	if c.Kind == domain.KindCapture {
+		return domain.Conflict("crossing %s only follows changes and loads no rows; make a crossing of kind load+capture for %s", c.Name, table)
+	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err

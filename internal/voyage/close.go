@@ -58,6 +58,9 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 		if err := src.DropCapture(ctx, name, c.Undo.V); err != nil {
 			return err
 		}
+		if slot := c.Settings.V.Slot; slot != "" {
+			v.Say(ctx, "warning", System, c.Name, "capture", "close", "the replication slot %s and its publication are not ours and stand on: the source keeps its log for them until they are dropped (SELECT pg_drop_replication_slot('%s'))", slot, slot)
+		}
 	}
 	// The time of the cutover, not the phase: a close that is carried on after a
 	// crash finds the phase closed already.

@@ -28,6 +28,7 @@ const (
 	EventHeld    = "held"     // waits for a person
 	EventFailed  = "failed"   // a run, a comparison or a cutover did not come about
 	EventLag     = "lag"      // over the limit of the crossing, or below it again
+	EventLog     = "log"      // what the source keeps comes near its limit, is over it, or below it again
 	EventDiffers = "differs"  // a comparison has findings
 	EventCutOver = "cut over" // the target has taken over
 	EventUndone  = "undone"   // a cutover was undone; the source takes writes
@@ -35,7 +36,7 @@ const (
 )
 
 // Events are all that a webhook can ask for.
-var Events = []string{EventLoaded, EventInStep, EventHeld, EventFailed, EventLag, EventDiffers, EventCutOver, EventUndone}
+var Events = []string{EventLoaded, EventInStep, EventHeld, EventFailed, EventLag, EventLog, EventDiffers, EventCutOver, EventUndone}
 
 // notice is what a webhook is sent.
 type notice struct {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"dustyferry/internal/core/chunkplan"
 	"dustyferry/internal/domain"
@@ -52,7 +53,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	start := domain.Position(0)
 	if c.Kind != domain.KindLoad {
 		note("making capture durable on the source")
-		if start, err = v.makeCapture(ctx, c, s.src, s.plans); err != nil {
+		if start, err = v.captureFrom(ctx, c, s); err != nil {
 			return err
 		}
 	}
@@ -67,7 +68,16 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		return err
 	}
 	chunks := 0
+	if c.Kind == domain.KindCapture {
+		if err := v.Store.NothingToLoad(ctx, c.ID); err != nil {
+			return err
+		}
+	}
+	began := time.Now()
 	for i := range tables {
+		if c.Kind == domain.KindCapture {
+			break
+		}
 		note("cutting " + tables[i].SourceName + " into chunks")
 		n, err := v.cut(ctx, c, &tables[i])
 		if err != nil {
@@ -75,6 +85,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 		}
 		chunks += n
 	}
+	cut := time.Since(began)
 	note(noteBegun)
 	if err := v.advance(ctx, c, domain.PhasePrepared, domain.PhaseLoading); err != nil {
 		return err
@@ -86,7 +97,11 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if start != 0 {
 		from = "; changes are captured from log position " + v.Position(ctx, c.Source, start)
 	}
-	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %d tables in %d chunks%s", len(tables), chunks, from)
+	if c.Kind == domain.KindCapture {
+		v.Say(ctx, "info", System, c.Name, "", "capture", "changes of %s are followed from log position %s", counted(len(tables), "table", "tables"), v.Position(ctx, c.Source, start))
+		return nil
+	}
+	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", counted(len(tables), "table", "tables"), counted(chunks, "chunk", "chunks"), cut.Round(time.Millisecond), from)
 	return nil
 }
 

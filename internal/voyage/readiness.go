@@ -24,7 +24,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	if err != nil {
 		return nil, err
 	}
-	add(view.Chunks > 0 && view.Landed == view.Chunks, domain.Blocks, "load", "wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
+	add((view.Chunks > 0 || c.Kind == domain.KindCapture) && view.Landed == view.Chunks, domain.Blocks, "load", "wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
 	add(c.Built, domain.Blocks, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
 	add(c.Phase == domain.PhaseInStep, domain.Blocks, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
 	add(c.Condition == domain.ConditionRunning, domain.Blocks, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))

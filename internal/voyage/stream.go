@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"dustyferry/internal/core/gauge"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
@@ -100,6 +102,9 @@ type follower struct {
 	received  domain.Position
 	committed int64
 	lag       float64
+	taken     int64 // transactions taken from the stream and not applied yet
+	seen      int64 // transactions applied since the stream began, and the log they took
+	seenBytes int64
 	changes   int64
 	counts    map[int64]*[4]int64 // inserts, updates, deletes, truncates since the last report
 	beats     []beat              // heartbeats sent and not applied yet
@@ -114,7 +119,9 @@ type follower struct {
 	peeked    *engine.Event
 	lastEmpty time.Time
 	recent    recent
-	consist   bool            // every chunk's snapshot is passed: the rule is no longer needed
+	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
+	stop      atomic.Pointer[stopping]
+	until     int64           // of what is applied just then: no transaction committed at that time or later, microseconds
 	told      map[string]bool // new tables that the journal has been told of
 }
 
@@ -127,7 +134,7 @@ type beat struct {
 // target measures the lag.
 func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 	n := 0
-	var retained int64
+	var trend gauge.Trend
 	every(ctx, time.Second, func() {
 		f.mu.Lock()
 		src := f.src // nil until the stream runs
@@ -139,28 +146,35 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 				f.sourceAt = at
 				f.mu.Unlock()
 			}
-			if n%10 == 0 {
-				if r, err := src.Retained(ctx, f.c.Domain().ObjectName()); err == nil {
-					retained = r
-				}
-			}
+			f.mindStop(ctx)
 			if n%60 == 5 {
 				f.lookAtTables(ctx)
 			}
 			n++
 		}
 		f.mu.Lock()
-		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Retained: retained, Changes: f.changes,
+		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Changes: f.changes,
 			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note, Following: src != nil}
+		newest := f.applied
 		if len(f.beats) > 0 {
-			if newest := f.beats[len(f.beats)-1].at; newest > f.applied {
-				r.LagBytes = int64(newest - f.applied)
-			}
+			newest = f.beats[len(f.beats)-1].at
+		}
+		if f.cap != nil {
+			r.LagTransactions = f.cap.Waiting() + f.taken
+			r.Guessed = f.applied < newest && f.received < newest // some are not even read
 		}
 		counts := f.counts
 		f.changes, f.counts = 0, map[int64]*[4]int64{}
 		f.read, f.written, f.applieds = 0, 0, nil
 		f.mu.Unlock()
+		if src != nil && newest > r.Applied {
+			if r.LagBytes, _ = src.LogBytes(ctx, r.Applied, newest); r.Guessed {
+				unread, _ := src.LogBytes(ctx, r.Received, newest)
+				r.LagTransactions += f.guess(unread)
+			}
+		}
+		trend.Add(time.Now(), float64(r.LagBytes))
+		r.CatchUp = trend.Zero()
 		ok, err := f.v.Store.RenewStream(ctx, f.c.ID, f.epoch, r)
 		if err != nil {
 			return // the control database is away; the lease decides
@@ -284,7 +298,7 @@ func (f *follower) run(ctx context.Context) error {
 		f.tellCuts(ctx, &tables[i])
 		list = append(list, engine.CaptureTable{ID: tables[i].ID, Plan: &tables[i].Plan.V})
 	}
-	capture, err := src.OpenCapture(ctx, f.c.Domain().ObjectName(), at, list)
+	capture, err := src.OpenCapture(ctx, f.c.Domain().CaptureName(), at, list)
 	if err != nil {
 		return err
 	}
@@ -294,11 +308,17 @@ func (f *follower) run(ctx context.Context) error {
 	f.src, f.cap = src, capture
 	f.mu.Unlock()
 	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker, v.Position(ctx, f.c.Source, at))
+	f.mindStop(ctx)
 	for {
 		if err := f.obey(ctx); err != nil {
 			return err
 		}
-		if err := f.batch(ctx, 0); err != nil {
+		if f.stop.Load() != nil {
+			_, err = f.upToStop(ctx, farAway)
+		} else {
+			err = f.batch(ctx, 0)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -318,7 +338,7 @@ func (f *follower) next(ctx context.Context, wait time.Duration) (*engine.Event,
 			}
 			return nil, errors.New("the replication stream ended")
 		}
-		f.cap.Took(e.Size)
+		f.cap.Took(&e)
 		return &e, nil
 	}
 	select {
@@ -383,7 +403,7 @@ func (f *follower) obey(ctx context.Context) error {
 // got there before the wish became another one.
 func (f *follower) goTo(ctx context.Context, wish records.Wish) (bool, error) {
 	for {
-		if done, err := f.upTo(ctx, wish.At); done || err != nil {
+		if done, err := f.upToStop(ctx, wish.At); done || err != nil {
 			return done, err
 		}
 		if now, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch); err == nil && now != wish {
@@ -400,7 +420,7 @@ func (f *follower) upTo(ctx context.Context, at domain.Position) (bool, error) {
 		return false, err
 	}
 	f.peeked = e
-	if e.Kind == engine.EventBegin && e.Tx.Commit >= at || e.Kind == engine.EventProgress && e.Position >= at {
+	if f.beyond(e, at) || e.Kind == engine.EventProgress && e.Position >= at {
 		return true, nil
 	}
 	return false, f.batch(ctx, at)
@@ -429,7 +449,7 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 			}
 			break
 		}
-		if e.Kind == engine.EventBegin && limit > 0 && e.Tx.Commit >= limit {
+		if limit > 0 && f.beyond(e, limit) {
 			f.peeked = e
 			break
 		}
@@ -451,6 +471,9 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 			last = e.Tx
 			f.recent.commit(e.Tx)
 			committedTxs++
+			f.mu.Lock()
+			f.taken++
+			f.mu.Unlock()
 		case engine.EventVoid:
 			inTx = false
 			if b.written { // the target's transaction is of this one alone
@@ -512,6 +535,9 @@ func (f *follower) settle(ctx context.Context, b *batch, last domain.Tx, lazily 
 		return err
 	}
 	if lazily && !b.begun && time.Since(f.lastEmpty) < 100*time.Millisecond {
+		f.mu.Lock()
+		f.taken = 0
+		f.mu.Unlock()
 		return nil
 	}
 	f.lastEmpty = time.Now()
@@ -525,12 +551,23 @@ func (f *follower) settle(ctx context.Context, b *batch, last domain.Tx, lazily 
 	f.reached(last.End, last.At)
 	f.mu.Lock()
 	f.read, f.written = f.read+b.taken, f.written+b.taken
+	f.seen, f.seenBytes, f.taken = f.seen+f.taken, f.seenBytes+b.taken, 0
 	b.taken = 0
 	if list := f.recent.take(f.set); list != nil {
 		f.applieds = list
 	}
 	f.mu.Unlock()
 	return nil
+}
+
+// guess is about how many transactions so many bytes of log are.
+func (f *follower) guess(unread int64) int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.seen == 0 || f.seenBytes == 0 {
+		return 0
+	}
+	return int64(float64(unread) / (float64(f.seenBytes) / float64(f.seen)))
 }
 
 // reachedIdle lets the source forget log that concerns other databases or

@@ -120,6 +120,13 @@ func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, [
 	draw.way.Refer(s.plans)
 	types = append(types, ruleEntries(c, s.plans)...)
 	types = append(types, refreshEntries(c, s.plans)...)
+	if c.Kind == domain.KindCapture {
+		there, err := v.Catalog(ctx, c.Target, true)
+		if err != nil {
+			return nil, nil, err
+		}
+		types = append(types, ontoRows(c, there, s.plans)...)
+	}
 	if c.Kind != domain.KindLoad {
 		types = append(types, orderActs(s.plans)...)
 	}

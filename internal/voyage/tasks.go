@@ -192,8 +192,8 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 				c.Name, many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
 		}
 	}
-	if c.Kind == domain.KindCapture {
-		return domain.Invalid("crossings of kind capture cannot be started yet; choose load or load+capture")
+	if err := v.checkCapture(ctx, c.Source, c.Kind, c.Settings.V); err != nil {
+		return err
 	}
 	if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false); err != nil {
 		return err
@@ -270,6 +270,9 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
+	}
+	if c.Kind == domain.KindCapture {
+		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close it and make one of kind load+capture", c.Name)
 	}
 	if err := keeps(c, tables, table); err != nil {
 		return err
@@ -361,6 +364,9 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 		return err
 	}
 	if err := v.CheckStopMethod(ctx, c.Source, s.StopMethod); err != nil {
+		return err
+	}
+	if err := v.checkCapture(ctx, c.Source, c.Kind, s); err != nil {
 		return err
 	}
 	house, err := v.Store.House(ctx)

@@ -269,7 +269,7 @@ func (v *Voyage) Start(ctx context.Context) error {
 		cancel()
 		return err
 	}
-	for _, loop := range []func(context.Context){v.keep, v.follow, v.report, v.deliver} {
+	for _, loop := range []func(context.Context){v.keep, v.follow, v.report, v.deliver, v.watchBurden} {
 		v.loops.Go(func() { loop(run) })
 	}
 	return nil

@@ -1296,7 +1296,7 @@ export interface components {
             note: string;
         };
         /** @enum {string} */
-        Event: "loaded" | "in step" | "held" | "failed" | "lag" | "differs" | "cut over" | "undone";
+        Event: "loaded" | "in step" | "held" | "failed" | "lag" | "log" | "differs" | "cut over" | "undone";
         NewWebhook: {
             name: string;
             url: string;
@@ -1778,9 +1778,26 @@ export interface components {
             lag_bytes: number;
             /**
              * Format: int64
+             * @description Transactions of the source that are not applied yet
+             */
+            lag_transactions?: number;
+            /** @description Some of them were not read yet; their number was reckoned from their bytes */
+            lag_guessed?: boolean;
+            /**
+             * Format: double
+             * @description In how long the lag will be gone as both rates are; absent when it grows or that is not known
+             */
+            catch_up_seconds?: number;
+            /**
+             * Format: int64
              * @description Log the source keeps for the crossing
              */
             retained_bytes: number;
+            /**
+             * Format: double
+             * @description How old the oldest of it is
+             */
+            retained_seconds?: number;
             /** @description none, waiting, or the worker it runs on */
             capture: string;
             applied_position?: string;
@@ -1893,6 +1910,11 @@ export interface components {
              * @description Changes of its columns noticed in the source's log
              */
             column_changes: number;
+            /**
+             * Format: date-time
+             * @description When a change of it was last applied or noticed
+             */
+            last_change_at?: string;
         };
         Chunk: {
             /** Format: int64 */

@@ -82,28 +82,71 @@ func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
 	return s, err
 }
 
-// Retained is nothing: the server keeps its log by its own rules, not for us.
-func (d *database) Retained(context.Context, string) (int64, error) { return 0, nil }
+// Retained is what lies behind the applied position: the server keeps its log by its own
+// rules, not for us.
+func (d *database) Retained(ctx context.Context, _ string, applied domain.Position) (engine.Retained, error) {
+	now, err := d.now(ctx)
+	if err != nil {
+		return engine.Retained{}, err
+	}
+	n, err := d.LogBytes(ctx, applied, now)
+	return engine.Retained{Bytes: n, From: applied}, err
+}
 
-// logFile returns the name of the log file with that number.
-func (d *database) logFile(ctx context.Context, number uint64) (string, error) {
+// CheckCapture finds nothing: there is nothing to be made on a source of this kind.
+func (d *database) CheckCapture(context.Context, string, []domain.TablePlan) (domain.Position, error) {
+	return 0, domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as FILE:OFFSET or as a GTID")
+}
+
+// LogBytes adds up the files between two places.
+func (d *database) LogBytes(ctx context.Context, from, to domain.Position) (int64, error) {
+	const offset = 1<<fileBits - 1
+	first, last := uint64(from)>>fileBits, uint64(to)>>fileBits
+	switch {
+	case to <= from:
+		return 0, nil
+	case first == last:
+		return int64(to - from), nil
+	}
+	n := int64(uint64(to)&offset) - int64(uint64(from)&offset)
+	err := d.logFiles(ctx, func(_ string, number uint64, size int64) {
+		if number >= first && number < last {
+			n += size
+		}
+	})
+	return max(n, 0), err
+}
+
+// logFiles lists the files of the log.
+func (d *database) logFiles(ctx context.Context, each func(name string, number uint64, size int64)) error {
 	rows, err := d.pool.QueryContext(ctx, "SHOW BINARY LOGS")
 	if err != nil {
-		return "", d.explain(err)
+		return d.explain(err)
 	}
 	defer func() { _ = rows.Close() }()
 	for rows.Next() {
 		var name string
 		var size int64
 		if err := rows.Scan(&name, &size); err != nil {
-			return "", d.explain(err)
+			return d.explain(err)
 		}
-		if n, err := fileNumber(name); err == nil && n == number {
-			return name, nil
+		if n, err := fileNumber(name); err == nil {
+			each(name, n, size)
 		}
 	}
-	if err := rows.Err(); err != nil {
-		return "", d.explain(err)
+	return d.explain(rows.Err())
+}
+
+// logFile returns the name of the log file with that number.
+func (d *database) logFile(ctx context.Context, number uint64) (string, error) {
+	file := ""
+	err := d.logFiles(ctx, func(name string, n uint64, _ int64) {
+		if n == number {
+			file = name
+		}
+	})
+	if err != nil || file != "" {
+		return file, err
 	}
 	return "", domain.Conflict("the source has removed the log file %06d that capture still needed: restart the crossing to load again, and let the server keep its logs longer (binlog_expire_logs_seconds)", number)
 }
@@ -119,6 +162,7 @@ type capture struct {
 
 	received atomic.Uint64
 	queued   atomic.Int64
+	whole    atomic.Int64 // transactions queued
 	once     sync.Once
 
 	marks  waymarks
@@ -202,7 +246,15 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 
 func (c *capture) Events() <-chan engine.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
-func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }
+func (c *capture) Waiting() int64              { return c.whole.Load() }
+
+// Took frees what an event held.
+func (c *capture) Took(e *engine.Event) {
+	c.queued.Add(-int64(e.Size))
+	if e.Kind == engine.EventCommit {
+		c.whole.Add(-1)
+	}
+}
 
 func (c *capture) Received() domain.Position { return domain.Position(c.received.Load()) }
 
@@ -294,6 +346,9 @@ func (c *capture) emit(ctx context.Context, e engine.Event) error {
 		}
 	}
 	c.queued.Add(int64(e.Size))
+	if e.Kind == engine.EventCommit {
+		c.whole.Add(1)
+	}
 	select {
 	case c.events <- e:
 		return nil

@@ -48,9 +48,12 @@ func (Driver) FormatPosition(p domain.Position) string {
 	return fmt.Sprintf("%06d:%d", uint64(p)>>fileBits, uint64(p)&(1<<fileBits-1))
 }
 
-// ParsePosition reads what FormatPosition wrote.
+// ParsePosition reads what FormatPosition wrote, and the same with the file's whole name.
 func (Driver) ParsePosition(s string) (domain.Position, error) {
 	file, offset, ok := strings.Cut(s, ":")
+	if dot := strings.LastIndexByte(file, '.'); dot > 0 {
+		file = file[dot+1:]
+	}
 	f, err1 := strconv.ParseUint(file, 10, 32)
 	o, err2 := strconv.ParseUint(offset, 10, 32)
 	if !ok || err1 != nil || err2 != nil {

@@ -165,7 +165,7 @@ func until(t *testing.T, c engine.Capture, at domain.Position) (changes []domain
 			if !ok {
 				t.Fatalf("the stream ended: %v", c.Err())
 			}
-			c.Took(e.Size)
+			c.Took(&e)
 			switch e.Kind {
 			case engine.EventChange:
 				changes = append(changes, e.Change)
@@ -335,7 +335,7 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 	var changes []domain.Change
 	for done := false; !done; {
 		e := <-c.Events()
-		c.Took(e.Size)
+		c.Took(&e)
 		switch e.Kind {
 		case engine.EventChange:
 			changes = append(changes, e.Change)
@@ -438,6 +438,11 @@ func TestPositions(t *testing.T) {
 	p, err := Driver{}.ParsePosition("000012:3456")
 	if err != nil || p != position(12, 3456) || (Driver{}).FormatPosition(p) != "000012:3456" {
 		t.Errorf("%v %s (%v)", p, Driver{}.FormatPosition(p), err)
+	}
+	for _, name := range []string{"saltmarsh-bin.000012:3456", "a.b.000012:3456"} {
+		if p, err := (Driver{}).ParsePosition(name); err != nil || p != position(12, 3456) {
+			t.Errorf("%s: %v (%v)", name, p, err)
+		}
 	}
 	for _, bad := range []string{"", "12", "a:b", "1:-2", "99999999999:1"} {
 		if _, err := (Driver{}).ParsePosition(bad); err == nil {

@@ -39,6 +39,7 @@ type capture struct {
 	confirmed atomic.Uint64
 	received  atomic.Uint64
 	queued    atomic.Int64
+	whole     atomic.Int64 // transactions queued
 
 	byName map[domain.TableName]engine.CaptureTable
 	rels   map[uint32]*relation
@@ -139,9 +140,17 @@ func (c *capture) Waymark(domain.Position) string { return "" }
 
 func (c *capture) Events() <-chan engine.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
-func (c *capture) Took(size int)               { c.queued.Add(-int64(size)) }
+func (c *capture) Waiting() int64              { return c.whole.Load() }
 func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(uint64(p)) }
 func (c *capture) Received() domain.Position   { return domain.Position(c.received.Load()) }
+
+// Took frees what an event held.
+func (c *capture) Took(e *engine.Event) {
+	c.queued.Add(-int64(e.Size))
+	if e.Kind == engine.EventCommit {
+		c.whole.Add(-1)
+	}
+}
 
 func (c *capture) Close() {
 	c.once.Do(func() {
@@ -228,6 +237,9 @@ func (c *capture) frame(ctx context.Context, b []byte) error {
 // send hands an event on. While the applier is busy the server keeps hearing
 // from us, so that it does not take us for dead.
 func (c *capture) send(ctx context.Context, e engine.Event) error {
+	if e.Kind == engine.EventCommit {
+		c.whole.Add(1)
+	}
 	if c.queued.Add(int64(e.Size)) < maxQueued {
 		select {
 		case c.events <- e:

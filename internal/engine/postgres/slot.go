@@ -11,6 +11,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 )
 
 // CaptureUndo returns what restores the row identities that PrepareCapture sets.
@@ -184,12 +185,47 @@ func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
 }
 
 // Retained returns how much log the slot holds back.
-func (d *database) Retained(ctx context.Context, name string) (int64, error) {
-	var n int64
+func (d *database) Retained(ctx context.Context, name string, _ domain.Position) (engine.Retained, error) {
+	r := engine.Retained{Held: true}
+	var from string
 	err := d.pool.QueryRow(ctx, `
-SELECT coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint
-  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&n)
-	return n, d.explain(err)
+SELECT coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint, coalesce(restart_lsn::text, '0/0')
+  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&r.Bytes, &from)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return engine.Retained{}, nil
+	}
+	if err == nil {
+		r.From, err = parseLSN(from)
+	}
+	return r, d.explain(err)
+}
+
+// LogBytes returns how many bytes of log lie between two places.
+func (d *database) LogBytes(_ context.Context, from, to domain.Position) (int64, error) {
+	return int64(max(to, from) - from), nil
+}
+
+// CheckCapture wants a slot and a publication of that name, which holds all the tables.
+func (d *database) CheckCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error) {
+	var at, plugin string
+	err := d.pool.QueryRow(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(plugin, '') FROM pg_replication_slots WHERE slot_name = $1 AND database = current_database()`, name).Scan(&at, &plugin)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows), err == nil && (plugin != "pgoutput" || at == ""):
+		return 0, domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy was made there should have been: CREATE PUBLICATION %s FOR TABLE …; SELECT pg_create_logical_replication_slot(%s, 'pgoutput')", name, quote(name), literal(name))
+	case err != nil:
+		return 0, d.explain(err)
+	}
+	for i := range plans {
+		var there bool
+		if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_publication_tables WHERE pubname = $1 AND schemaname = $2 AND tablename = $3)
+ AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1 AND pubinsert AND pubupdate AND pubdelete AND pubtruncate)`, name, plans[i].Source.Schema, plans[i].Source.Name).Scan(&there); err != nil {
+			return 0, d.explain(err)
+		}
+		if !there {
+			return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to be there since before the slot was made", name, plans[i].Source)
+		}
+	}
+	return parseLSN(at)
 }
 
 // PlaceOf knows no waymarks: a standby that was promoted has no slot, so nothing

@@ -115,7 +115,7 @@ func TestExactViewsKnowTheirPosition(t *testing.T) {
 	}
 	var before int64
 	for e := range c.Events() {
-		c.Took(e.Size)
+		c.Took(&e)
 		if e.Kind == engine.EventChange && e.Tx.Commit < at {
 			before++
 		}

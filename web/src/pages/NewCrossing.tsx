@@ -12,7 +12,7 @@ export default function NewCrossing() {
   const [name, setName] = useState("");
   const [source, setSource] = useState("");
   const [target, setTarget] = useState("");
-  const [kind, setKind] = useState<"load" | "load+capture">("load+capture");
+  const [kind, setKind] = useState<"load" | "load+capture" | "capture">("load+capture");
   const go = useNavigate();
   const missing =
     name.trim() === ""
@@ -63,6 +63,7 @@ export default function NewCrossing() {
                   options={[
                     ["load+capture", "load, and follow live changes"],
                     ["load", "load only"],
+                    ["capture", "live changes only, onto rows that are there"],
                   ]}
                 />
                 {(

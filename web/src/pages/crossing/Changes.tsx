@@ -19,7 +19,7 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
     <Said of={applied} reading="Reading the positions">
       {(a) => (
         <>
-          <dl className="grid grid-cols-2 gap-2 lg:grid-cols-5">
+          <dl className="grid grid-cols-2 gap-2 lg:grid-cols-6">
             <Figure
               name="Source's log stands at"
               value={a.source_position || "–"}
@@ -31,10 +31,15 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
               value={a.applied_position || "–"}
               beside={`${bytes(a.behind_bytes)} behind`}
             />
+            <Figure name="Lag" value={duration(p.lag_seconds)} beside={lagText(p)} />
             <Figure
-              name="Lag"
-              value={duration(p.lag_seconds)}
-              beside={`log kept on the source ${bytes(a.retained_bytes)}`}
+              name="Log kept on the source"
+              value={bytes(a.retained_bytes)}
+              beside={
+                p.retained_seconds === undefined
+                  ? ""
+                  : `the oldest ${duration(p.retained_seconds)} old${c.settings.retained_limit ? `, of ${bytes(c.settings.retained_limit)} allowed` : ""}`
+              }
             />
             <Figure
               name="Applied"
@@ -107,6 +112,18 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
   );
 }
 
+/** How much is still to be applied, and until when. */
+function lagText(p: Crossing["progress"]): string {
+  const out = [bytes(p.lag_bytes)];
+  if (p.lag_transactions)
+    out.push(`${p.lag_guessed ? "about " : ""}${count(p.lag_transactions, "transaction")}`);
+  if (p.catch_up_seconds !== undefined && p.catch_up_seconds > 0 && p.lag_seconds > 1)
+    out.push(`gone in about ${duration(p.catch_up_seconds)}`);
+  else if (p.catch_up_seconds === undefined && p.lag_seconds > 5 && p.capture !== "waiting")
+    out.push("not shrinking");
+  return out.join(", ");
+}
+
 const Asked = ({ at }: { at: string }) => (
   <>
     asked <Moment at={at} />
@@ -143,6 +160,12 @@ function PerTable({ crossing: c }: { crossing: Crossing }) {
         cell: (t) =>
           t.column_changes > 0 ? <strong className="text-brick">{whole(t.column_changes)}</strong> : "0",
       },
+      {
+        name: "Last",
+        width: "6.5rem",
+        right: true,
+        cell: (t) => (t.last_change_at ? <Moment at={t.last_change_at} /> : "–"),
+      },
     ];
   }, [c.name]);
   return (
@@ -162,7 +185,7 @@ function PerTable({ crossing: c }: { crossing: Crossing }) {
                 keyOf={(t) => t.id}
                 height={`${Math.min(420, 48 + Math.max(1, d.tables.length) * 30)}px`}
                 rowHeight={30}
-                minWidth="500px"
+                minWidth="600px"
               />
               {d.matched > d.tables.length && (
                 <p className="text-xs text-soft">

@@ -1,0 +1,209 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// Where capture begins and where it is to stop, as a person says.
+
+// stopping is where capture is to stop: before the first transaction that was committed
+// at or after a place, or a time of the source.
+type stopping struct {
+	at    domain.Position // of a time: once the log is known to be beyond it; until then far away
+	clock int64           // the time, microseconds since 1970; 0: the place alone counts
+	text  string
+}
+
+// farAway is a place that no log reaches.
+const farAway = domain.Position(1<<64 - 1)
+
+// parseStop reads the setting stop_at, which may be empty.
+func parseStop(text string, driver engine.Driver) (*stopping, error) {
+	if text = strings.TrimSpace(text); text == "" {
+		return nil, nil
+	}
+	if at, err := time.Parse(time.RFC3339, text); err == nil {
+		return &stopping{at: farAway, clock: at.UnixMicro(), text: text}, nil
+	}
+	at, err := driver.ParsePosition(text)
+	if err != nil || at == 0 {
+		return nil, domain.Invalid("stop_at is %q; give a time such as 2026-12-01T02:00:00Z, or a log position such as %s", text, driver.FormatPosition(0x16B374D8))
+	}
+	return &stopping{at: at, text: text}, nil
+}
+
+// checkCapture says what is wrong with the settings of where capture begins and stops.
+func (v *Voyage) checkCapture(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error {
+	d, err := v.Store.Database(ctx, source)
+	if err != nil {
+		return err
+	}
+	driver, err := v.Driver(d.Engine)
+	if err != nil {
+		return err
+	}
+	if _, err := parseStop(s.StopAt, driver); err != nil {
+		return err
+	}
+	switch {
+	case kind != domain.KindCapture && (s.StartFrom != "" || s.Slot != ""):
+		return domain.Invalid("start_from and slot are for crossings of kind capture; one of kind %s begins where its load does", kind)
+	case kind == domain.KindLoad && s.StopAt != "":
+		return domain.Invalid("stop_at is for crossings that follow changes; one of kind load ends with its load")
+	}
+	return nil
+}
+
+// captureFrom makes capture durable and returns from where changes are applied: for kind
+// capture, where the person says that the target's rows stand.
+func (v *Voyage) captureFrom(ctx context.Context, c *records.Crossing, s *surveyed) (domain.Position, error) {
+	set := c.Settings.V
+	if set.Slot != "" {
+		from, err := s.src.CheckCapture(ctx, set.Slot, s.plans)
+		if err != nil || set.StartFrom == "" {
+			return from, err
+		}
+		at, err := v.placeOf(ctx, c, s.src, set.StartFrom)
+		if err == nil && at < from {
+			err = domain.Conflict("the replication slot %s gives changes from log position %s on; start_from is %s, before that", set.Slot, v.Position(ctx, c.Source, from), set.StartFrom)
+		}
+		return at, err
+	}
+	from, err := v.makeCapture(ctx, c, s.src, s.plans)
+	if err != nil || set.StartFrom == "" {
+		return from, err
+	}
+	at, err := v.placeOf(ctx, c, s.src, set.StartFrom)
+	if err != nil {
+		return 0, err
+	}
+	if e, err := v.Store.Database(ctx, c.Source); err != nil || e.Engine == "mariadb" {
+		return at, err
+	}
+	// A log of this kind can only be read from where a slot was made.
+	if at < from {
+		return 0, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION ferry FOR TABLE …; SELECT pg_create_logical_replication_slot('ferry', 'pgoutput'); name it with --slot",
+			v.Position(ctx, c.Source, from), c.Name, set.StartFrom)
+	}
+	return at, nil
+}
+
+// placeOf reads a place that a person gave: a position, or a name that all servers of one
+// history share.
+func (v *Voyage) placeOf(ctx context.Context, c *records.Crossing, src engine.Database, text string) (domain.Position, error) {
+	d, err := v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return 0, err
+	}
+	driver, err := v.Driver(d.Engine)
+	if err != nil {
+		return 0, err
+	}
+	if at, err := driver.ParsePosition(strings.TrimSpace(text)); err == nil && at > 0 {
+		return at, nil
+	}
+	at, err := src.PlaceOf(ctx, strings.TrimSpace(text))
+	if domain.IsKind(err, domain.ProblemConflict) && d.Engine == "postgres" {
+		err = domain.Invalid("start_from is %q; give a log sequence number such as %s", text, driver.FormatPosition(0x16B374D8))
+	}
+	return at, err
+}
+
+// mindStop keeps in mind where a person wants capture to stop.
+func (f *follower) mindStop(ctx context.Context) {
+	c, err := f.v.Store.CrossingByID(ctx, f.c.ID)
+	if err != nil {
+		return
+	}
+	d, err := f.v.Store.Database(ctx, c.Source)
+	if err != nil {
+		return
+	}
+	driver, err := f.v.Driver(d.Engine)
+	if err != nil {
+		return
+	}
+	stop, err := parseStop(c.Settings.V.StopAt, driver)
+	if err != nil || stop == nil || f.v.loadsYet(&c) {
+		f.stop.Store(nil)
+		return
+	}
+	if now := f.stop.Load(); now != nil && now.text == stop.text && now.at != farAway {
+		return
+	}
+	f.mu.Lock()
+	if stop.clock > 0 && time.Now().Add(f.clock).UnixMicro() > stop.clock+int64(time.Second/time.Microsecond) {
+		stop.at = f.sourceAt // asked for when it was later already
+	}
+	f.mu.Unlock()
+	f.stop.Store(stop)
+}
+
+// loadsYet reports whether a load is under way, which has to end first.
+func (v *Voyage) loadsYet(c *records.Crossing) bool {
+	return c.Phase == domain.PhaseLoading && c.Kind != domain.KindCapture
+}
+
+// beyond reports whether an event is of what comes after a place, or after the time at
+// which capture is to stop.
+func (f *follower) beyond(e *engine.Event, at domain.Position) bool {
+	return e.Kind == engine.EventBegin && (e.Tx.Commit >= at || f.until > 0 && e.Tx.At >= f.until)
+}
+
+// upToStop applies what was committed before a place, or before capture is to stop, and
+// then stops. It reports whether the place was reached.
+func (f *follower) upToStop(ctx context.Context, at domain.Position) (bool, error) {
+	stop := f.stop.Load()
+	if stop == nil {
+		return f.upTo(ctx, at)
+	}
+	f.until = stop.clock
+	done, err := f.upTo(ctx, min(at, stop.at))
+	f.until = 0
+	if !done || err != nil {
+		return false, err
+	}
+	if e := f.peeked; stop.at > at && (e == nil || e.Kind != engine.EventBegin || e.Tx.Commit >= at) {
+		return true, nil
+	}
+	return false, f.stopped(ctx)
+}
+
+// stopped pauses the crossing where a person wanted it.
+func (f *follower) stopped(ctx context.Context) error {
+	f.mu.Lock()
+	at := f.applied
+	f.mu.Unlock()
+	text := fmt.Sprintf("capture stopped at log position %s, as stop_at says (%s): all that was committed before is applied. Resume with another stop_at, or with none, to go on; the source keeps its log until then",
+		f.v.Position(ctx, f.c.Source, at), f.stop.Load().text)
+	if err := f.v.Store.SetCondition(ctx, f.c.ID, domain.ConditionPaused, text, false); err != nil {
+		return err
+	}
+	f.v.Say(ctx, "warning", System, f.c.Name, "capture", "pause", "%s", text)
+	f.v.tell(ctx, f.c, EventHeld, text)
+	return errToldToStop
+}
+
+// ontoRows says for a survey which tables a crossing of kind capture would find no rows in.
+func ontoRows(c *records.Crossing, there *domain.Catalog, plans []domain.TablePlan) []domain.Entry {
+	from := "from when it is started on"
+	if c.Settings.V.StartFrom != "" {
+		from = "from " + c.Settings.V.StartFrom + " on"
+	}
+	out := []domain.Entry{{Verdict: domain.ToKnow, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
+		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
+	for i := range plans {
+		if side := plans[i].OnTarget(); there.Table(side.Target) == nil {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing of kind capture loads no rows",
+				Remedy: "copy it first, or make a crossing of kind load+capture"})
+		}
+	}
+	return out
+}
