@@ -1,6 +1,8 @@
 // Command capture measures how fast a backlog of mixed changes is received,
 // decoded, folded and applied, beside a receiver that only reads the same log
-// and counts messages: the sending server's own limit.
+// and counts messages: the sending server's own limit. Then it measures how long a commit
+// takes from the source to the target at a steady pace, and what following a quiet source
+// costs.
 package main
 
 import (
@@ -25,8 +27,9 @@ func main() {
 	transactions := flag.Int("transactions", 3000, "transactions of the backlog")
 	per := flag.Int("per", 100, "changes in each")
 	pairs := flag.Int("pairs", 5, "interleaved pairs")
+	pace := flag.Int("pace", 1000, "transactions a second of the measurement of latency; 0 leaves it out")
 	flag.Parse()
-	if err := run(context.Background(), *transactions, *per, *pairs); err != nil {
+	if err := run(context.Background(), *transactions, *per, *pairs, *pace); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -38,17 +41,17 @@ type bench struct {
 	transactions, per int
 }
 
-func run(ctx context.Context, transactions, per, pairs int) error {
+func run(ctx context.Context, transactions, per, pairs, pace int) error {
 	b := &bench{transactions: transactions, per: per}
 	var err error
 	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB"}}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB", "track_commit_timestamp": "on"}}); err != nil {
 			return err
 		}
 		defer (*s).Stop()
 	}
 	if err := b.sql(ctx, `CREATE TABLE public.readings (id bigint PRIMARY KEY, hive text, weight numeric(7,3), at timestamp, remark text);
-INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g; ANALYZE`); err != nil {
+INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g; CREATE PUBLICATION decoded FOR TABLE public.readings; ANALYZE`); err != nil {
 		return err
 	}
 	svc, token, end, err := rig.Serve(ctx)
@@ -59,21 +62,35 @@ INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it 
 	if b.api, err = client.New(svc.URL(), token); err != nil {
 		return err
 	}
+	quiet := rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
 	if err := b.follow(ctx); err != nil {
 		return err
 	}
-	var ours, limit, ratio []float64
+	following := rig.CPU(20 * time.Second)
+	first, err := b.first(ctx)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("quiet: %.2f %% of a core without a crossing, %.2f %% with one; the first change was on the target after %.1f ms (median of 20)\n", quiet*100, following*100, first)
+	var lag latency
+	if pace > 0 {
+		if lag, err = b.latency(ctx, pace); err != nil {
+			return err
+		}
+		fmt.Printf("commit to commit at %.0f transactions/s: half within %.1f ms, 99 of 100 within %.1f ms, all within %.0f ms (%d transactions)\n", lag.Pace, lag.P50, lag.P99, lag.Max, lag.N)
+	}
+	var ours, limit, ratio, decode []float64
 	for i := range pairs + 1 { // the first pair warms up and is not counted
-		o, l, err := b.pair(ctx, i)
+		o, d, l, err := b.pair(ctx, i)
 		if err != nil {
 			return err
 		}
-		fmt.Printf("pair %d: applied %8.0f changes/s, only received %8.0f changes/s\n", i, o, l)
+		fmt.Printf("pair %d: applied %8.0f changes/s, decoded %8.0f changes/s, only received %8.0f changes/s\n", i, o, d, l)
 		if i > 0 {
-			ours, limit, ratio = append(ours, o), append(limit, l), append(ratio, o/l)
+			ours, limit, ratio, decode = append(ours, o), append(limit, l), append(ratio, o/l), append(decode, d/l)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "decode_ratio": float64(int(rig.Median(decode)*1000)) / 1000, "latency_ms": lag, "quiet_core_share": quiet, "following_core_share": following, "first_change_ms": first, "ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
 		"ours": int(rig.Median(ours)), "limit": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
 }
 
@@ -122,24 +139,24 @@ func (b *bench) until(ctx context.Context, ok func(contract.Crossing) bool) erro
 
 // pair builds a backlog while capture is paused, lets a bare receiver read it,
 // then lets capture apply it.
-func (b *bench) pair(ctx context.Context, n int) (ours, limit float64, err error) {
+func (b *bench) pair(ctx context.Context, n int) (ours, decoded, limit float64, err error) {
 	if _, err := client.Do[contract.Crossing](b.api.API.PauseCrossingWithResponse(ctx, "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	if err := b.until(ctx, func(c contract.Crossing) bool { return c.Progress.Capture == "waiting" }); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	var slot, publication string
 	c, err := pgx.Connect(ctx, b.source.URL("postgres"))
 	if err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	defer func() { _ = c.Close(ctx) }()
-	if err := c.QueryRow(ctx, `SELECT slot_name, (SELECT pubname FROM pg_publication LIMIT 1) FROM pg_replication_slots WHERE NOT temporary LIMIT 1`).Scan(&slot, &publication); err != nil {
-		return 0, 0, err
+	if err := c.QueryRow(ctx, `SELECT slot_name, (SELECT pubname FROM pg_publication WHERE pubname <> 'decoded' LIMIT 1) FROM pg_replication_slots WHERE NOT temporary LIMIT 1`).Scan(&slot, &publication); err != nil {
+		return 0, 0, 0, err
 	}
-	if _, err := c.Exec(ctx, `SELECT pg_create_logical_replication_slot('bare', 'pgoutput')`); err != nil {
-		return 0, 0, err
+	if _, err := c.Exec(ctx, `SELECT pg_create_logical_replication_slot('bare', 'pgoutput'), pg_create_logical_replication_slot('decoded', 'pgoutput')`); err != nil {
+		return 0, 0, 0, err
 	}
 	if _, err := c.Exec(ctx, fmt.Sprintf(`
 DO $$ BEGIN
@@ -150,45 +167,48 @@ DO $$ BEGIN
     COMMIT;
   END LOOP;
 END $$`, b.transactions, b.per, n)); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	var end string
 	if err := c.QueryRow(ctx, `SELECT pg_current_wal_lsn()::text`).Scan(&end); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	changes, took, err := receive(ctx, b.source.URL("postgres")+"&replication=database", publication)
 	if err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
-	for try := 0; ; try++ { // the receiver's session is still letting go
-		if _, err = c.Exec(ctx, `SELECT pg_drop_replication_slot('bare')`); err == nil {
+	if decoded, err = b.decode(ctx, changes); err != nil {
+		return 0, 0, 0, err
+	}
+	for try := 0; ; try++ { // the receivers' sessions are still letting go
+		if _, err = c.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name IN ('bare', 'decoded')`); err == nil {
 			break
 		}
 		if try == 50 {
-			return 0, 0, err
+			return 0, 0, 0, err
 		}
 		time.Sleep(100 * time.Millisecond)
 	}
 	t, err := pgx.Connect(ctx, b.target.URL("postgres"))
 	if err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	defer func() { _ = t.Close(ctx) }()
 	from := time.Now()
 	if _, err := client.Do[contract.Crossing](b.api.API.ResumeCrossingWithResponse(ctx, "spring")); err != nil {
-		return 0, 0, err
+		return 0, 0, 0, err
 	}
 	for { // the position on the target is the truth
 		var done bool
 		if err := t.QueryRow(ctx, `SELECT position >= ($1::pg_lsn - '0/0'::pg_lsn) FROM dusty_ferry.stream`, end).Scan(&done); err != nil {
-			return 0, 0, err
+			return 0, 0, 0, err
 		}
 		if done {
 			break
 		}
 		time.Sleep(5 * time.Millisecond)
 	}
-	return float64(changes) / time.Since(from).Seconds(), float64(changes) / took.Seconds(), nil
+	return float64(changes) / time.Since(from).Seconds(), decoded, float64(changes) / took.Seconds(), nil
 }
 
 // receive reads the backlog and counts its changes, nothing else.

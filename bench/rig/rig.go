@@ -6,6 +6,8 @@ import (
 	"log/slog"
 	"os"
 	"slices"
+	"syscall"
+	"time"
 
 	"dustyferry/internal/service"
 )
@@ -37,4 +39,16 @@ func Serve(ctx context.Context) (svc *service.Service, token string, end func(),
 func Median(v []float64) float64 {
 	s := slices.Sorted(slices.Values(v))
 	return s[len(s)/2]
+}
+
+// CPU is the share of a core that this process uses while it waits so long.
+func CPU(wait time.Duration) float64 {
+	used := func() time.Duration {
+		var u syscall.Rusage
+		_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
+		return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+	}
+	before, from := used(), time.Now()
+	time.Sleep(wait)
+	return (used() - before).Seconds() / time.Since(from).Seconds()
 }

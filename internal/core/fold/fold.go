@@ -76,6 +76,9 @@ type Net struct {
 	Removes []domain.Row // keys to remove; only key columns are set
 	Patches []domain.Row // rows that exist; unchanged values stay as they are
 	Puts    []domain.Row // whole rows that replace whatever is at their key
+	// Standing is how many of the Puts, the first of them, are of rows that are there
+	// already, so that they can be written as changes; the others may be new.
+	Standing int
 }
 
 // Len returns the number of rows to write.
@@ -85,6 +88,7 @@ type entry struct {
 	row    domain.Row
 	remove bool
 	patch  bool
+	stands bool // the row was there before the batch, and was not removed in it
 }
 
 // Fold collects atoms of one table with a key.
@@ -108,7 +112,7 @@ func (f *Fold) Len() int { return len(f.list) }
 
 // Add takes the next atom. The atom's row is kept, not copied.
 func (f *Fold) Add(a Atom) {
-	e := entry{row: a.Row, remove: a.Remove, patch: a.Patch && HasUnchanged(a.Row)}
+	e := entry{row: a.Row, remove: a.Remove, patch: a.Patch && HasUnchanged(a.Row), stands: a.Patch}
 	k := domain.KeyText(a.Row, f.key)
 	i, seen := f.at[k]
 	if !seen {
@@ -127,6 +131,7 @@ func (f *Fold) Add(a Atom) {
 		}
 		e = entry{row: merged, patch: before.patch && HasUnchanged(merged)}
 	}
+	e.stands = f.list[i].stands && !e.remove
 	f.list[i] = e
 }
 
@@ -134,11 +139,18 @@ func (f *Fold) Add(a Atom) {
 func (f *Fold) Net() Net {
 	var n Net
 	for _, e := range f.list {
+		if e.stands && !e.patch {
+			n.Puts = append(n.Puts, e.row)
+		}
+	}
+	n.Standing = len(n.Puts)
+	for _, e := range f.list {
 		switch {
 		case e.remove:
 			n.Removes = append(n.Removes, e.row)
 		case e.patch:
 			n.Patches = append(n.Patches, e.row)
+		case e.stands: // above
 		default:
 			n.Puts = append(n.Puts, e.row)
 		}

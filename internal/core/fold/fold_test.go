@@ -155,3 +155,24 @@ func BenchmarkFold(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N)*float64(len(rows))/b.Elapsed().Seconds(), "changes/s")
 }
+
+// TestWhichRowsStand: a row that was changed first in a batch was there before it; one that
+// was removed in it, or came in it, may not be.
+func TestWhichRowsStand(t *testing.T) {
+	row := func(id string) domain.Row {
+		return domain.Row{{Kind: domain.Present, Data: []byte(id)}, {Kind: domain.Present, Data: []byte("v")}}
+	}
+	insert := func(id string) domain.Change { return domain.Change{Kind: domain.Insert, New: row(id)} }
+	update := func(id string) domain.Change { return domain.Change{Kind: domain.Update, New: row(id)} }
+	remove := func(id string) domain.Change { return domain.Change{Kind: domain.Delete, Old: row(id)} }
+	f := fold.New([]int{0})
+	for _, c := range []domain.Change{insert("new"), update("new"), update("changed"), update("changed"), update("made anew"), remove("made anew"), insert("made anew"), remove("gone"), insert("gone"), update("gone")} {
+		for _, a := range fold.Split(c, []int{0}) {
+			f.Add(a)
+		}
+	}
+	n := f.Net()
+	if len(n.Puts) != 4 || n.Standing != 1 || string(n.Puts[0][0].Data) != "changed" {
+		t.Errorf("%d of %d rows stand: %v", n.Standing, len(n.Puts), n.Puts)
+	}
+}

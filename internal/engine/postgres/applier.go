@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -175,9 +176,27 @@ func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, re
 	if err != nil {
 		return err
 	}
-	err = inPieces(n.Patches, func(rows []domain.Row) error { return a.patch(ctx, p, cols, key, rows) })
+	err = inPieces(n.Patches, func(rows []domain.Row) error {
+		_, err := a.patch(ctx, p, cols, key, rows)
+		return err
+	})
 	if err != nil {
 		return err
+	}
+	if !replace {
+		// Changing a row that is there costs the server a fifth less than putting it, which
+		// locks it first. Should one be missing after all, all are put.
+		err = inPieces(n.Puts[:n.Standing], func(rows []domain.Row) error {
+			changed, err := a.patch(ctx, p, cols, key, rows)
+			if err != nil || changed == int64(len(rows)) {
+				return err
+			}
+			return a.put(ctx, p, cols, key, rows, false)
+		})
+		if err != nil {
+			return err
+		}
+		n.Puts = n.Puts[n.Standing:]
 	}
 	return inPieces(n.Puts, func(rows []domain.Row) error {
 		return a.put(ctx, p, cols, key, rows, replace)
@@ -224,11 +243,18 @@ func putSQL(p *domain.TablePlan, r rowsOf, key []int, replace bool) string {
 	return sql + "UPDATE SET " + strings.Join(set, ", ")
 }
 
-// patch updates rows whose unchanged values stay as they stand.
-func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) error {
-	masks := make([]*string, len(rows))
+// patch updates rows, whose unchanged values stay as they stand, and returns how many of
+// them there were.
+func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) (int64, error) {
+	var masks []*string
 	unsaid := make([]bool, len(cols)) // in some of the rows
+	if slices.ContainsFunc(rows, fold.HasUnchanged) {
+		masks = make([]*string, len(rows))
+	}
 	for i, row := range rows {
+		if masks == nil {
+			break
+		}
 		m := make([]byte, len(row))
 		for c := range row {
 			m[c] = '0'
@@ -256,10 +282,11 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 		}
 	}
 	if len(set) == 0 {
-		return nil
+		return 0, nil
 	}
-	return a.exec(ctx, p, fmt.Sprintf("UPDATE %s t SET %s FROM %s WHERE %s",
+	tag, err := a.tx.Exec(ctx, fmt.Sprintf("UPDATE %s t SET %s FROM %s WHERE %s",
 		qualified(p.Target), strings.Join(set, ", "), r.from, strings.Join(on, " AND ")), r.params...)
+	return tag.RowsAffected(), a.wrap(p, err)
 }
 
 // Move changes a row's key in place.

@@ -1,0 +1,159 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/bench/rig"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/engine/postgres"
+)
+
+// latency is how long commits took from the source to the target, milliseconds.
+type latency struct {
+	Pace          float64 `json:"transactions_per_second"`
+	P50, P99, Max float64
+	N             int
+}
+
+// latency lets four writers commit at a steady pace for twenty seconds, and asks both
+// servers afterwards when each row was committed.
+func (b *bench) latency(ctx context.Context, pace int) (latency, error) {
+	var out latency
+	const writers, first, length = 4, 500_000_000, 20 * time.Second
+	var wg sync.WaitGroup
+	errs := make(chan error, writers)
+	from := time.Now()
+	for w := range writers {
+		wg.Go(func() {
+			c, err := pgx.Connect(ctx, b.source.URL("postgres"))
+			if err != nil {
+				errs <- err
+				return
+			}
+			defer func() { _ = c.Close(ctx) }()
+			for n := 0; time.Since(from) < length; n++ {
+				due := from.Add(time.Duration(n) * writers * time.Second / time.Duration(pace))
+				time.Sleep(time.Until(due))
+				if _, err := c.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'paced', 1, now(), 'x')", first+n*writers+w); err != nil {
+					errs <- err
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	took := time.Since(from)
+	select {
+	case err := <-errs:
+		return out, err
+	default:
+	}
+	read := func(url string) (map[int64]time.Time, error) {
+		c, err := pgx.Connect(ctx, url)
+		if err != nil {
+			return nil, err
+		}
+		defer func() { _ = c.Close(ctx) }()
+		rows, err := c.Query(ctx, "SELECT id, pg_xact_commit_timestamp(xmin) FROM public.readings WHERE id >= $1", first)
+		if err != nil {
+			return nil, err
+		}
+		at := map[int64]time.Time{}
+		var id int64
+		var t time.Time
+		_, err = pgx.ForEachRow(rows, []any{&id, &t}, func() error { at[id] = t; return nil })
+		return at, err
+	}
+	sent, err := read(b.source.URL("postgres"))
+	if err != nil {
+		return out, err
+	}
+	var came map[int64]time.Time
+	for end := time.Now().Add(time.Minute); len(came) < len(sent); time.Sleep(100 * time.Millisecond) {
+		if came, err = read(b.target.URL("postgres")); err != nil {
+			return out, err
+		}
+		if time.Now().After(end) {
+			return out, fmt.Errorf("%d of %d rows arrived", len(came), len(sent))
+		}
+	}
+	var ms []float64
+	for id, at := range sent {
+		ms = append(ms, came[id].Sub(at).Seconds()*1000)
+	}
+	slices.Sort(ms)
+	at := func(share float64) float64 { return float64(int(ms[int(share*float64(len(ms)-1))]*10)) / 10 }
+	return latency{float64(len(sent)) / took.Seconds(), at(0.5), at(0.99), at(1), len(ms)}, nil
+}
+
+// first is how long the first change after a quiet time takes until it can be read on the
+// target, milliseconds.
+func (b *bench) first(ctx context.Context) (float64, error) {
+	src, err := pgx.Connect(ctx, b.source.URL("postgres"))
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = src.Close(ctx) }()
+	dst, err := pgx.Connect(ctx, b.target.URL("postgres"))
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = dst.Close(ctx) }()
+	var ms []float64
+	for n := range 20 {
+		time.Sleep(700*time.Millisecond + time.Duration(n*37)*time.Millisecond)
+		id := 400_000_000 + n
+		if _, err := src.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'first', 1, now(), 'x')", id); err != nil {
+			return 0, err
+		}
+		from := time.Now()
+		for there := false; !there; {
+			if err := dst.QueryRow(ctx, "SELECT EXISTS (SELECT FROM public.readings WHERE id = $1)", id).Scan(&there); err != nil {
+				return 0, err
+			}
+		}
+		ms = append(ms, time.Since(from).Seconds()*1000)
+	}
+	return rig.Median(ms), nil
+}
+
+// decode reads the backlog with the product's own capture, to nothing.
+func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
+	db, err := postgres.Driver{}.Open(ctx, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: "unused", TLS: "disable"})
+	if err != nil {
+		return 0, err
+	}
+	defer db.Close()
+	cat, err := db.Catalog(ctx)
+	if err != nil {
+		return 0, err
+	}
+	plan, err := db.Plan(cat.Table(domain.TableName{Schema: "public", Name: "readings"}))
+	if err != nil {
+		return 0, err
+	}
+	c, err := db.OpenCapture(ctx, "decoded", 0, []engine.CaptureTable{{ID: 1, Plan: &plan}})
+	if err != nil {
+		return 0, err
+	}
+	defer c.Close()
+	from := time.Now()
+	for n := 0; n < changes; {
+		e, ok := <-c.Events()
+		if !ok {
+			return 0, c.Err()
+		}
+		c.Took(&e)
+		if e.Kind == engine.EventChange {
+			n++
+		}
+	}
+	return float64(changes) / time.Since(from).Seconds(), nil
+}
