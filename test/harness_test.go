@@ -33,7 +33,7 @@ func run(m *testing.M) int {
 	ctx := context.Background()
 	for _, s := range []**localserver.Postgres{&servers.source, &servers.target} {
 		var err error
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_replication_slots": "40", "max_wal_senders": "40"}, Password: "honey & salt"}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_replication_slots": "40", "max_wal_senders": "40", "max_prepared_transactions": "10"}, Password: "honey & salt"}); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -49,6 +50,7 @@ type capture struct {
 	group  int
 	last   time.Time
 	once   sync.Once
+	spools spools // of transactions that are streamed while they are in progress
 }
 
 // relation maps a relation's columns to the plan's.
@@ -58,6 +60,7 @@ type relation struct {
 	width int
 	note  string          // how it differs from the plan
 	now   []domain.Column // then: its columns, by name and type
+	told  bool            // that it differs
 
 	writing writing
 }
@@ -114,12 +117,18 @@ SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(wal_statu
 }
 
 func (c *capture) start(ctx context.Context, name string, from domain.Position) error {
+	protocol := "proto_version '1'"
+	if v, _ := strconv.Atoi(strings.SplitN(c.conn.ParameterStatus("server_version"), ".", 2)[0]); v >= 14 {
+		// Large transactions come while they are in progress: the server need not keep them.
+		protocol = "proto_version '2', streaming 'on'"
+	}
 	c.conn.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(
-		"START_REPLICATION SLOT %s LOGICAL %s (proto_version '1', publication_names %s, messages 'true')",
-		quote(name), lsn(from), literal(quote(name)))})
+		"START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s, messages 'true')",
+		quote(name), lsn(from), protocol, literal(quote(name)))})
 	if err := c.conn.Frontend().Flush(); err != nil {
 		return err
 	}
+	c.spools = spools{}
 	for {
 		m, err := c.conn.ReceiveMessage(ctx)
 		if err != nil {
@@ -164,6 +173,7 @@ func (c *capture) Close() {
 func (c *capture) run(ctx context.Context) {
 	defer close(c.done)
 	defer close(c.events)
+	defer func() { c.spools.close() }()
 	defer func() {
 		end, cancel := context.WithTimeout(context.Background(), closeGrace)
 		defer cancel()
@@ -225,6 +235,9 @@ func (c *capture) frame(ctx context.Context, b []byte) error {
 		}
 		return c.statusIfDue(f.Reply)
 	case pgstream.Data:
+		if c.spools.open != nil && f.Payload[0] != 'E' {
+			return c.spools.keep(f.Payload)
+		}
 		m, err := pgoutput.Decode(f.Payload)
 		if err != nil {
 			return err
@@ -274,6 +287,14 @@ func (c *capture) send(ctx context.Context, e engine.Event) error {
 
 func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) error {
 	switch m := m.(type) {
+	case pgoutput.StreamStart:
+		return c.spools.begin(m.XID)
+	case pgoutput.StreamStop:
+		c.spools.open = nil
+	case pgoutput.StreamAbort:
+		c.spools.abort(m.XID, m.Sub)
+	case pgoutput.StreamCommit:
+		return c.streamed(ctx, m)
 	case pgoutput.Begin:
 		c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.FinalLSN), At: pgstream.Micros(m.At)}
 		c.inTx = true
@@ -288,10 +309,6 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 			return err
 		}
 		c.rels[m.ID] = r
-		if r != nil && r.note != "" {
-			return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
-				Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note, Columns: r.now}})
-		}
 	case pgoutput.Insert:
 		return c.change(ctx, m.Relation, domain.Insert, 0, nil, m.New, size)
 	case pgoutput.Update:
@@ -383,7 +400,14 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 
 func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind, oldKind byte, old, fresh pgoutput.Tuple, size int) error {
 	r := c.rels[rel]
-	if r == nil || r.note != "" {
+	switch {
+	case r == nil:
+		return nil
+	case r.note != "" && !r.told:
+		r.told = true
+		return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
+			Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note, Columns: r.now}})
+	case r.note != "":
 		return nil
 	}
 	// One copy of the message's values; the buffer they lie in is reused.

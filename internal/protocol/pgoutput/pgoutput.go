@@ -1,5 +1,5 @@
 // Package pgoutput decodes and encodes the messages of PostgreSQL's built-in
-// logical decoding output plugin "pgoutput", protocol version 1, as described
+// logical decoding output plugin "pgoutput", protocol versions 1 and 2, as described
 // in the PostgreSQL documentation, "Logical Replication Message Formats".
 //
 // Decode never copies: byte slices of a message point into the buffer it was
@@ -50,6 +50,14 @@ func Decode(b []byte) (Message, error) {
 		m = readTruncate(&r)
 	case 'M':
 		m = readLogical(&r)
+	case 'S':
+		m = StreamStart{XID: r.u32(), First: r.u8()}
+	case 'E':
+		m = StreamStop{}
+	case 'c':
+		m = readStreamCommit(&r)
+	case 'A':
+		m = StreamAbort{XID: r.u32(), Sub: r.u32()}
 	default:
 		return nil, fmt.Errorf("pgoutput: unknown message kind %q", b[0])
 	}

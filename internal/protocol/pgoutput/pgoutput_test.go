@@ -21,6 +21,10 @@ var messages = []pgoutput.Message{
 		New: pgoutput.Tuple{{Kind: 't', Data: []byte("2")}, {Kind: 't', Data: []byte{}}}},
 	pgoutput.Delete{Relation: 16401, OldKind: 'O', Old: pgoutput.Tuple{{Kind: 'b', Data: []byte{0, 0, 0, 1}}, {Kind: 'n'}}},
 	pgoutput.Truncate{Options: 3, Relations: []uint32{16401, 16402}},
+	pgoutput.StreamStart{XID: 741, First: 1},
+	pgoutput.StreamStop{},
+	pgoutput.StreamCommit{XID: 741, Commit: pgoutput.Commit{LSN: 0x16B3748, EndLSN: 0x16B3778, At: 817_000_000_000_001}},
+	pgoutput.StreamAbort{XID: 741, Sub: 742},
 	pgoutput.Logical{Flags: 1, LSN: 77, Prefix: "dusty_ferry", Content: []byte("heartbeat")},
 }
 
@@ -43,6 +47,24 @@ func TestACutMessageIsAnError(t *testing.T) {
 		}
 		if _, err := pgoutput.Decode(append(wire, 0)); err == nil {
 			t.Errorf("%T with a byte too many was taken", m)
+		}
+	}
+}
+
+func TestMessagesOfASegment(t *testing.T) {
+	var scratch []byte
+	for _, m := range messages {
+		wire := m.Append(nil)
+		if k := wire[0]; k != 'R' && k != 'Y' && k != 'I' && k != 'U' && k != 'D' && k != 'T' && k != 'M' {
+			continue
+		}
+		streamed := append([]byte{wire[0], 0, 0, 2, 0xe6}, wire[1:]...)
+		sub, rest, again, err := pgoutput.DecodeStreamed(streamed, scratch)
+		if scratch = again; err != nil || sub != 742 || !bytes.Equal(rest, wire) {
+			t.Errorf("%T: %d %x (%v)", m, sub, rest, err)
+		}
+		if _, _, _, err := pgoutput.DecodeStreamed(streamed[:4], scratch); err == nil {
+			t.Errorf("%T cut short was taken", m)
 		}
 	}
 }
