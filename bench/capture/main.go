@@ -229,7 +229,11 @@ func receive(ctx context.Context, url, publication string) (int, time.Duration, 
 	}
 	n, from, last := 0, time.Now(), time.Now()
 	for {
-		wait, cancel := context.WithTimeout(ctx, 700*time.Millisecond)
+		patience := 700 * time.Millisecond
+		if n == 0 { // the server may have to read a while before it has anything to say
+			patience = time.Minute
+		}
+		wait, cancel := context.WithTimeout(ctx, patience)
 		m, err := pc.ReceiveMessage(wait)
 		cancel()
 		if err != nil {

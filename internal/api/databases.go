@@ -195,3 +195,18 @@ func preview(cols []domain.Column, rows [][]*string, limit int) contract.Preview
 	}
 	return out
 }
+
+// ListTraces lists what crossings have left in a database.
+func (s *calls) ListTraces(ctx context.Context, r contract.ListTracesRequestObject) (contract.ListTracesResponseObject, error) {
+	list, err := s.Voyage.Traces(ctx, r.Name)
+	out := contract.ListTraces200JSONResponse{}
+	for _, t := range list {
+		out = append(out, contract.Trace{CrossingUid: t.Crossing, Crossing: t.Name, State: t.State, Kind: t.Kind, Name: t.Trace.Name, Detail: t.Detail, Undo: t.Undo})
+	}
+	return out, err
+}
+
+// RemoveTraces removes what one crossing has left in a database.
+func (s *calls) RemoveTraces(ctx context.Context, r contract.RemoveTracesRequestObject) (contract.RemoveTracesResponseObject, error) {
+	return contract.RemoveTraces204Response{}, s.Voyage.RemoveTraces(ctx, r.Name, r.Uid, who(ctx).Name)
+}

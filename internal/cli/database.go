@@ -14,7 +14,7 @@ import (
 
 func (a *app) databaseCmd() *cobra.Command {
 	c := &cobra.Command{Use: "database", Aliases: []string{"databases", "db"}, Short: "Register, check and list databases"}
-	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseChange(), a.databaseRemove())
+	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseChange(), a.databaseTraces(), a.databaseRemove())
 	return c
 }
 
@@ -242,4 +242,57 @@ func (a *app) databaseRemove() *cobra.Command {
 			return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Database %s is no longer registered.", args[0]) })
 		},
 	}
+}
+
+func (a *app) databaseTraces() *cobra.Command {
+	var remove string
+	var statements bool
+	c := &cobra.Command{
+		Use: "traces NAME", Short: "What crossings have left in a database, and removing it", Args: exactly("the database's NAME"),
+		Long: `List what crossings have made in a database: replication slots, publications, triggers that
+refuse writes, bookkeeping. Closing a crossing removes its own; what is left of one whose
+records are lost is removed with --remove and the crossing's ID, or by hand with the
+statements that --statements shows.`,
+		Example: `  dustyferry database traces old
+  dustyferry database traces old --remove 4f1c0a9b2d`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			if remove != "" {
+				if _, err := client.Do[struct{}](api.API.RemoveTracesWithResponse(cmd.Context(), args[0], remove)); err != nil {
+					return err
+				}
+				return a.show(map[string]string{"removed": remove}, func(w *table) { w.line("What crossing %s had left in %s is removed.", remove, args[0]) })
+			}
+			list, err := client.Do[[]contract.Trace](api.API.ListTracesWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(list, func(w *table) {
+				if len(list) == 0 {
+					w.line("No crossing has left anything in %s.", args[0])
+					return
+				}
+				w.row("CROSSING", "ID", "STATE", "WHAT", "DETAIL")
+				for _, t := range list {
+					name, state := t.Crossing, t.State
+					if name == "" {
+						name, state = "unknown", "not in these records"
+					}
+					w.row(name, t.CrossingUid, state, t.Kind, t.Detail)
+				}
+				if statements {
+					w.line("")
+					for _, t := range list {
+						w.line("%s;", t.Undo)
+					}
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&remove, "remove", "", "remove what the crossing with this ID has left")
+	c.Flags().BoolVar(&statements, "statements", false, "show the statements that remove it by hand")
+	return c
 }

@@ -1981,6 +1981,22 @@ type Token struct {
 	UsedAt *time.Time `json:"used_at,omitempty"`
 }
 
+// Trace defines model for Trace.
+type Trace struct {
+	// Crossing Its name; empty where these records know no such crossing
+	Crossing    string `json:"crossing"`
+	CrossingUid string `json:"crossing_uid"`
+	Detail      string `json:"detail"`
+
+	// Kind replication slot, publication, closed to writes or bookkeeping
+	Kind  string `json:"kind"`
+	Name  string `json:"name"`
+	State string `json:"state"`
+
+	// Undo The statement that removes it by hand
+	Undo string `json:"undo"`
+}
+
 // Verdict defines model for Verdict.
 type Verdict string
 
@@ -2773,6 +2789,16 @@ type ClientInterface interface {
 	//
 	// The catalog is read at most every 30 seconds; fresh reads it anew.
 	ListDatabaseTables(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTraces performs a GET /api/databases/{name}/traces (the `ListTraces` operationId) request.
+	//
+	// What crossings have left in the database (replication slots, publications, refusing triggers, bookkeeping), those whose records are lost too.
+	ListTraces(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveTraces performs a DELETE /api/databases/{name}/traces/{uid} (the `RemoveTraces` operationId) request.
+	//
+	// Remove what one crossing has left there; one that is under way is to be closed instead.
+	RemoveTraces(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDefaults performs a GET /api/defaults (the `GetDefaults` operationId) request.
 	GetDefaults(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4021,6 +4047,36 @@ func (c *Client) PreviewRows(ctx context.Context, name Name, params *PreviewRows
 // The catalog is read at most every 30 seconds; fresh reads it anew.
 func (c *Client) ListDatabaseTables(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListDatabaseTablesRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTraces performs a GET /api/databases/{name}/traces (the `ListTraces` operationId) request.
+//
+// What crossings have left in the database (replication slots, publications, refusing triggers, bookkeeping), those whose records are lost too.
+func (c *Client) ListTraces(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTracesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveTraces performs a DELETE /api/databases/{name}/traces/{uid} (the `RemoveTraces` operationId) request.
+//
+// Remove what one crossing has left there; one that is under way is to be closed instead.
+func (c *Client) RemoveTraces(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTracesRequest(c.Server, name, uid)
 	if err != nil {
 		return nil, err
 	}
@@ -7429,6 +7485,81 @@ func NewListDatabaseTablesRequest(server string, name Name, params *ListDatabase
 	return req, nil
 }
 
+// NewListTracesRequest constructs an http.Request for the ListTraces method
+func NewListTracesRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/databases/%s/traces", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveTracesRequest constructs an http.Request for the RemoveTraces method
+func NewRemoveTracesRequest(server string, name Name, uid string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "uid", uid, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/databases/%s/traces/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetDefaultsRequest constructs an http.Request for the GetDefaults method
 func NewGetDefaultsRequest(server string) (*http.Request, error) {
 	var err error
@@ -8938,6 +9069,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListDatabaseTablesWithResponse(ctx context.Context, name Name, params *ListDatabaseTablesParams, reqEditors ...RequestEditorFn) (*ListDatabaseTablesResponse, error)
+
+	// ListTracesWithResponse performs a GET /api/databases/{name}/traces (the `ListTraces` operationId) request.
+	//
+	// What crossings have left in the database (replication slots, publications, refusing triggers, bookkeeping), those whose records are lost too.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListTracesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListTracesResponse, error)
+
+	// RemoveTracesWithResponse performs a DELETE /api/databases/{name}/traces/{uid} (the `RemoveTraces` operationId) request.
+	//
+	// Remove what one crossing has left there; one that is under way is to be closed instead.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveTracesWithResponse(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*RemoveTracesResponse, error)
 
 	// GetDefaultsWithResponse performs a GET /api/defaults (the `GetDefaults` operationId) request.
 	//
@@ -11967,6 +12112,95 @@ func (r ListDatabaseTablesResponse) ContentType() string {
 	return ""
 }
 
+type ListTracesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Trace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTracesResponse) GetJSON200() *[]Trace {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTracesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTracesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTracesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTracesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTracesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveTracesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveTracesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveTracesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveTracesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveTracesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveTracesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetDefaultsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13893,6 +14127,32 @@ func (c *ClientWithResponses) ListDatabaseTablesWithResponse(ctx context.Context
 		return nil, err
 	}
 	return ParseListDatabaseTablesResponse(rsp)
+}
+
+// ListTracesWithResponse performs a GET /api/databases/{name}/traces (the `ListTraces` operationId) request.
+//
+// What crossings have left in the database (replication slots, publications, refusing triggers, bookkeeping), those whose records are lost too.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListTracesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListTracesResponse, error) {
+	rsp, err := c.ListTraces(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTracesResponse(rsp)
+}
+
+// RemoveTracesWithResponse performs a DELETE /api/databases/{name}/traces/{uid} (the `RemoveTraces` operationId) request.
+//
+// Remove what one crossing has left there; one that is under way is to be closed instead.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveTracesWithResponse(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*RemoveTracesResponse, error) {
+	rsp, err := c.RemoveTraces(ctx, name, uid, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveTracesResponse(rsp)
 }
 
 // GetDefaultsWithResponse performs a GET /api/defaults (the `GetDefaults` operationId) request.
@@ -16187,6 +16447,68 @@ func ParseListDatabaseTablesResponse(rsp *http.Response) (*ListDatabaseTablesRes
 	return response, nil
 }
 
+// ParseListTracesResponse parses an HTTP response from a ListTracesWithResponse call
+func ParseListTracesResponse(rsp *http.Response) (*ListTracesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTracesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Trace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveTracesResponse parses an HTTP response from a RemoveTracesWithResponse call
+func ParseRemoveTracesResponse(rsp *http.Response) (*RemoveTracesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveTracesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetDefaultsResponse parses an HTTP response from a GetDefaultsWithResponse call
 func ParseGetDefaultsResponse(rsp *http.Response) (*GetDefaultsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17054,6 +17376,12 @@ type ServerInterface interface {
 
 	// (GET /api/databases/{name}/tables)
 	ListDatabaseTables(c *gin.Context, name Name, params ListDatabaseTablesParams)
+
+	// (GET /api/databases/{name}/traces)
+	ListTraces(c *gin.Context, name Name)
+
+	// (DELETE /api/databases/{name}/traces/{uid})
+	RemoveTraces(c *gin.Context, name Name, uid string)
 
 	// (GET /api/defaults)
 	GetDefaults(c *gin.Context)
@@ -19050,6 +19378,65 @@ func (siw *ServerInterfaceWrapper) ListDatabaseTables(c *gin.Context) {
 	siw.Handler.ListDatabaseTables(c, name, params)
 }
 
+// ListTraces operation middleware
+func (siw *ServerInterfaceWrapper) ListTraces(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListTraces(c, name)
+}
+
+// RemoveTraces operation middleware
+func (siw *ServerInterfaceWrapper) RemoveTraces(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "uid" -------------
+	var uid string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "uid", c.Param("uid"), &uid, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter uid: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveTraces(c, name, uid)
+}
+
 // GetDefaults operation middleware
 func (siw *ServerInterfaceWrapper) GetDefaults(c *gin.Context) {
 
@@ -19623,6 +20010,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/databases/:name", wrapper.GetDatabase)
 	router.PATCH(options.BaseURL+"/api/databases/:name", wrapper.ChangeDatabase)
 	router.POST(options.BaseURL+"/api/databases/:name/check", wrapper.CheckDatabase)
+	router.GET(options.BaseURL+"/api/databases/:name/traces", wrapper.ListTraces)
+	router.DELETE(options.BaseURL+"/api/databases/:name/traces/:uid", wrapper.RemoveTraces)
 	router.GET(options.BaseURL+"/api/databases/:name/tables", wrapper.ListDatabaseTables)
 	router.GET(options.BaseURL+"/api/databases/:name/rows", wrapper.PreviewRows)
 	router.GET(options.BaseURL+"/api/crossings", wrapper.ListCrossings)
@@ -22093,6 +22482,79 @@ func (response ListDatabaseTablesdefaultApplicationProblemPlusJSONResponse) Visi
 	return err
 }
 
+type ListTracesRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListTracesResponseObject interface {
+	VisitListTracesResponse(w http.ResponseWriter) error
+}
+
+type ListTraces200JSONResponse []Trace
+
+func (response ListTraces200JSONResponse) VisitListTracesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTracesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTracesdefaultApplicationProblemPlusJSONResponse) VisitListTracesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveTracesRequestObject struct {
+	Name Name   `json:"name"`
+	Uid  string `json:"uid"`
+}
+
+type RemoveTracesResponseObject interface {
+	VisitRemoveTracesResponse(w http.ResponseWriter) error
+}
+
+type RemoveTraces204Response struct {
+}
+
+func (response RemoveTraces204Response) VisitRemoveTracesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveTracesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveTracesdefaultApplicationProblemPlusJSONResponse) VisitRemoveTracesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetDefaultsRequestObject struct {
 }
 
@@ -23144,6 +23606,12 @@ type StrictServerInterface interface {
 
 	// (GET /api/databases/{name}/tables)
 	ListDatabaseTables(ctx context.Context, request ListDatabaseTablesRequestObject) (ListDatabaseTablesResponseObject, error)
+
+	// (GET /api/databases/{name}/traces)
+	ListTraces(ctx context.Context, request ListTracesRequestObject) (ListTracesResponseObject, error)
+
+	// (DELETE /api/databases/{name}/traces/{uid})
+	RemoveTraces(ctx context.Context, request RemoveTracesRequestObject) (RemoveTracesResponseObject, error)
 
 	// (GET /api/defaults)
 	GetDefaults(ctx context.Context, request GetDefaultsRequestObject) (GetDefaultsResponseObject, error)
@@ -25221,6 +25689,59 @@ func (sh *strictHandler) ListDatabaseTables(ctx *gin.Context, name Name, params 
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListDatabaseTablesResponseObject); ok {
 		if err := validResponse.VisitListDatabaseTablesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListTraces operation middleware
+func (sh *strictHandler) ListTraces(ctx *gin.Context, name Name) {
+	var request ListTracesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTraces(ctx, request.(ListTracesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTraces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListTracesResponseObject); ok {
+		if err := validResponse.VisitListTracesResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveTraces operation middleware
+func (sh *strictHandler) RemoveTraces(ctx *gin.Context, name Name, uid string) {
+	var request RemoveTracesRequestObject
+
+	request.Name = name
+	request.Uid = uid
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveTraces(ctx, request.(RemoveTracesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveTraces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveTracesResponseObject); ok {
+		if err := validResponse.VisitRemoveTracesResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

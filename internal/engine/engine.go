@@ -56,6 +56,8 @@ type Database interface {
 	Plan(t *domain.Table) (domain.TablePlan, error)
 	// Describe returns the columns that a query would give, without running it.
 	Describe(ctx context.Context, query string) ([]domain.Column, error)
+	// Traces lists what crossings have left in the database.
+	Traces(ctx context.Context) ([]Trace, error)
 	// Preview returns the first rows of a table as text, at most limit, read in
 	// a read-only transaction of at most five seconds; values are cut after 200
 	// characters. A nil value is NULL.

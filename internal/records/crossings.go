@@ -281,3 +281,14 @@ SELECT c.kind, c.phase, c.max_read, c.built, (c.settings->>'in_step_dwell')::big
 		Applied: domain.Position(v.Applied), MaxRead: domain.Position(v.MaxRead), Built: v.Built,
 		LagSeconds: v.Lag, BelowSince: v.Below, Dwell: time.Duration(v.Dwell).Seconds()}, err
 }
+
+// CrossingsByUID returns all crossings, by the name that is part of what they leave on
+// servers.
+func (s *Store) CrossingsByUID(ctx context.Context) (map[string]Crossing, error) {
+	list, err := all[Crossing](ctx, s, crossingColumns)
+	out := map[string]Crossing{}
+	for _, c := range list {
+		out[c.UID] = c
+	}
+	return out, err
+}

@@ -89,6 +89,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/databases/{name}/traces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description What crossings have left in the database (replication slots, publications, refusing triggers, bookkeeping), those whose records are lost too. */
+        get: operations["listTraces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/databases/{name}/traces/{uid}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                uid: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description Remove what one crossing has left there; one that is under way is to be closed instead. */
+        delete: operations["removeTraces"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/databases/{name}/tables": {
         parameters: {
             query?: never;
@@ -1515,6 +1554,18 @@ export interface components {
             /** @description What the duration was reckoned from */
             load_seconds_from: string;
         };
+        Trace: {
+            crossing_uid: string;
+            /** @description Its name; empty where these records know no such crossing */
+            crossing: string;
+            state: string;
+            /** @description replication slot, publication, closed to writes or bookkeeping */
+            kind: string;
+            name: string;
+            detail: string;
+            /** @description The statement that removes it by hand */
+            undo: string;
+        };
         /** @enum {string} */
         Kind: "load" | "load+capture" | "capture";
         /** @enum {string} */
@@ -2517,6 +2568,51 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Facts"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTraces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What they have left */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trace"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeTraces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                uid: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
