@@ -300,6 +300,7 @@ func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Ta
 				Remedy: "leave it out: dustyferry crossing leave-out " + c.Name + " " + p.Source.String()})
 			continue
 		}
+		out = append(out, partitionEntries(c, p, now)...)
 		changes := columns.Between(&p.Table, now, "RENAME")
 		if len(changes) == 0 {
 			continue

@@ -309,7 +309,7 @@ func (b *batch) write(ctx context.Context) error {
 				return err
 			}
 			if err := b.f.apply.Apply(ctx, &t.there, f.Net(), t.replace); err != nil {
-				return err
+				return b.f.partitioned(ctx, t, err)
 			}
 		}
 		if list := b.whole[id]; len(list) > 0 {

@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -74,6 +75,12 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 			return
 		}
 		v.Hold(end, &c, "capture", "capture is held: "+err.Error())
+	case lasting(err) && st.Failures >= 3:
+		text := fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Mend the row or the table there and resume, or restart the table", err)
+		if mine, dropped := v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true); dropped == nil && !mine {
+			return
+		}
+		v.Hold(end, &c, "capture", text)
 	default:
 		wait := backoff(st.Failures)
 		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), false)
