@@ -131,7 +131,7 @@ func transfers(t *testing.T, from, to string, length time.Duration) {
 		long = 200
 		do("ALTER TABLE stores ALTER label SET STORAGE EXTERNAL") // out of line, and unsaid in the log
 	}
-	do(		"CREATE TABLE movements (id varchar(40) PRIMARY KEY, kg integer)", "CREATE TABLE totals (id integer PRIMARY KEY, n integer NOT NULL)",
+	do("CREATE TABLE movements (id varchar(40) PRIMARY KEY, kg integer)", "CREATE TABLE totals (id integer PRIMARY KEY, n integer NOT NULL)",
 		"INSERT INTO stores SELECT seq, 1000, seq, repeat(concat('shelf ', seq, ' of the marsh store '), "+itoa(long)+") FROM "+fmt.Sprintf(numbers, stores),
 		"INSERT INTO totals SELECT seq, 0 FROM "+fmt.Sprintf(numbers, 8))
 	control, err := localserver.StartPostgres(ctx, localserver.Options{Durable: true})

@@ -158,7 +158,17 @@ func (b *bench) pair(ctx context.Context, n int) (ours, decoded, limit float64, 
 	if _, err := c.Exec(ctx, `SELECT pg_create_logical_replication_slot('bare', 'pgoutput'), pg_create_logical_replication_slot('decoded', 'pgoutput')`); err != nil {
 		return 0, 0, 0, err
 	}
-	if _, err := c.Exec(ctx, fmt.Sprintf(`
+	if b.per == 1 { // a row of its own for each, most of them changed, some new
+		_, err = c.Exec(ctx, fmt.Sprintf(`
+DO $$ BEGIN
+  FOR i IN 1..%[1]d LOOP
+    IF i %% 5 = 0 THEN INSERT INTO public.readings VALUES (1000000 + %[2]d * 10000000 + i, 'new', 1, now(), 'x');
+    ELSE UPDATE public.readings SET weight = weight + 0.001, remark = 'round %[2]d' WHERE id = 1 + (i * 7919) %% 200000;
+    END IF;
+    COMMIT;
+  END LOOP;
+END $$`, b.transactions, n))
+	} else if _, err = c.Exec(ctx, fmt.Sprintf(`
 DO $$ BEGIN
   FOR i IN 1..%[1]d LOOP
     UPDATE public.readings SET weight = weight + 0.001, remark = 'round %[3]d' WHERE id IN (SELECT 1 + (i * 7919 + g * 104729) %% 200000 FROM generate_series(1, %[2]d * 7 / 10) g);
@@ -167,6 +177,9 @@ DO $$ BEGIN
     COMMIT;
   END LOOP;
 END $$`, b.transactions, b.per, n)); err != nil {
+		return 0, 0, 0, err
+	}
+	if err != nil {
 		return 0, 0, 0, err
 	}
 	var end string
