@@ -81,6 +81,9 @@ func (b *batch) flush(ctx context.Context) error {
 		if err := b.f.set.locate(ctx, b.changes, 0); err != nil {
 			return err
 		}
+		if err := b.f.set.look(ctx, b.changes); err != nil {
+			return err
+		}
 	}
 	b.folds, b.whole = map[int64]*fold.Fold{}, map[int64][]domain.Change{}
 	for i := range b.changes {
@@ -126,6 +129,7 @@ func (b *batch) waitVisible(ctx context.Context) error {
 // chunk has landed and the applied position has passed every snapshot.
 func (f *follower) loading(ctx context.Context) (bool, error) {
 	if f.c.Kind == domain.KindCapture {
+		f.consist = true
 		return false, nil
 	}
 	view, err := f.v.Store.View(ctx, f.c.ID)

@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -143,6 +144,52 @@ func (s *tableSet) locate(ctx context.Context, changes []captured, from int) err
 		}
 		for i, o := range list {
 			t.at[o.change][o.atom] = at[i]
+		}
+	}
+	return nil
+}
+
+// look reads how the chunks of the located changes stand, once the whole batch is visible
+// to every new read. A chunk that has not begun then is settled, whenever it begins: only
+// those that were being read at that one moment are ever waited for.
+func (s *tableSet) look(ctx context.Context, changes []captured) error {
+	of := map[int64]map[int]bool{}
+	for i := range changes {
+		t := s.tables[changes[i].ch.Table]
+		if t == nil {
+			continue
+		}
+		at := t.at[i]
+		if len(t.key) == 0 {
+			at = []int{0}
+		}
+		for _, n := range at {
+			if _, landed := t.landed[n]; landed || t.notBegun[n] {
+				continue
+			}
+			if of[t.row.ID] == nil {
+				of[t.row.ID] = map[int]bool{}
+			}
+			of[t.row.ID][n] = true
+		}
+	}
+	for id, ordinals := range of {
+		t := s.tables[id]
+		if err := s.know(ctx, t); err != nil {
+			return err
+		}
+		rows, err := s.store.ChunkStates(ctx, id, slices.Collect(maps.Keys(ordinals)))
+		if err != nil {
+			return err
+		}
+		for i := range rows {
+			switch c := rows[i].Domain(); c.State {
+			case domain.ChunkLanded:
+				t.landed[c.Ordinal] = c.Snapshot
+			case domain.ChunkReading:
+			default:
+				t.notBegun[c.Ordinal] = true
+			}
 		}
 	}
 	return nil

@@ -498,7 +498,7 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		if f.peeked != nil {
 			break
 		}
-		if len(b.changes) < f.c.Settings.V.BatchChanges && b.size <= 32<<20 {
+		if most, bytes := f.limits(); len(b.changes) < most && b.size <= bytes {
 			continue
 		}
 		if !inTx {
@@ -532,6 +532,17 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		last = domain.Tx{End: progress, At: f.committed}
 	}
 	return f.settle(ctx, b, last, limit == 0)
+}
+
+// limits are how many changes, and how many bytes of them, make a batch. During the load
+// every batch may have to wait until a read has landed, which takes seconds: what has come
+// meanwhile must fit the next one, or the lag, and the log that the source keeps, would
+// grow with every read. Most of it is dropped by the rule.
+func (f *follower) limits() (changes, bytes int) {
+	if f.consist {
+		return f.c.Settings.V.BatchChanges, 32 << 20
+	}
+	return 1_000_000, 96 << 20
 }
 
 // settle writes what was collected and makes it durable with the position after its last

@@ -51,7 +51,7 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
               }
             />
           </dl>
-          <div className="mt-3 grid items-start gap-3 xl:grid-cols-2">
+          <div className="mt-3 grid items-start gap-3 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
             <PerTable crossing={c} />
             <Panel title="Last transactions applied">
               {a.transactions.length === 0 ? (
@@ -142,27 +142,27 @@ function PerTable({ crossing: c }: { crossing: Crossing }) {
     return [
       {
         name: "Table",
-        width: "minmax(7rem,1fr)",
+        width: "minmax(8rem,1fr)",
         cell: (t) => (
           <Link to={`${base}${t.id}`} className="link" title={t.name}>
             <bdi>{t.name}</bdi>
           </Link>
         ),
       },
-      { name: "Inserts", width: "4rem", right: true, cell: (t) => whole(t.inserts) },
-      { name: "Updates", width: "4rem", right: true, cell: (t) => whole(t.updates) },
-      { name: "Deletes", width: "4rem", right: true, cell: (t) => whole(t.deletes) },
-      { name: "Truncates", width: "4rem", right: true, cell: (t) => whole(t.truncates) },
+      { name: "Inserts", width: "3.3rem", right: true, cell: (t) => whole(t.inserts) },
+      { name: "Updates", width: "3.3rem", right: true, cell: (t) => whole(t.updates) },
+      { name: "Deletes", width: "3.3rem", right: true, cell: (t) => whole(t.deletes) },
+      { name: "Truncates", width: "3.9rem", right: true, cell: (t) => whole(t.truncates) },
       {
         name: "Columns",
-        width: "3.6rem",
+        width: "3.5rem",
         right: true,
         cell: (t) =>
           t.column_changes > 0 ? <strong className="text-brick">{whole(t.column_changes)}</strong> : "0",
       },
       {
         name: "Last",
-        width: "6.5rem",
+        width: "4.7rem",
         right: true,
         cell: (t) => (t.last_change_at ? <Moment at={t.last_change_at} /> : "–"),
       },
@@ -185,7 +185,7 @@ function PerTable({ crossing: c }: { crossing: Crossing }) {
                 keyOf={(t) => t.id}
                 height={`${Math.min(420, 48 + Math.max(1, d.tables.length) * 30)}px`}
                 rowHeight={30}
-                minWidth="600px"
+                minWidth="520px"
               />
               {d.matched > d.tables.length && (
                 <p className="text-xs text-soft">
