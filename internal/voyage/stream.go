@@ -441,10 +441,14 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	var last domain.Tx
 	var progress domain.Position
 	inTx, committedTxs := false, 0
+	began := time.Now()
 	for {
 		wait := time.Duration(0)
-		if inTx || committedTxs == 0 && progress == 0 {
+		switch {
+		case inTx || committedTxs == 0 && progress == 0:
 			wait = 100 * time.Millisecond
+		case !f.consist && time.Since(began) < gather:
+			wait = 10 * time.Millisecond // the reader fills the queue again while it is emptied
 		}
 		e, err := f.next(ctx, wait)
 		if err != nil {
@@ -533,6 +537,10 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 	}
 	return f.settle(ctx, b, last, limit == 0)
 }
+
+// gather is how long changes are collected for a batch during the load, while more are
+// there than fit the queue.
+const gather = time.Second
 
 // limits are how many changes, and how many bytes of them, make a batch. During the load
 // every batch may have to wait until a read has landed, which takes seconds: what has come
