@@ -135,3 +135,34 @@ func columnsChange(t *testing.T, from, to string) {
 func hives(s side, columns string) []string {
 	return s.texts("SELECT concat_ws('|', id, " + columns + ") FROM " + s.schema + ".hives ORDER BY id")
 }
+
+// TestAColumnShowsInALargeTransaction: the change shows in the middle of a transaction that
+// is larger than a batch, behind others of the same batch, and the transaction itself may
+// alter the table that it writes.
+func TestAColumnShowsInALargeTransaction(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v integer); CREATE TABLE public.b (id integer PRIMARY KEY); CREATE TABLE public.c (id integer PRIMARY KEY)`)
+	f := start(t)
+	way := contract.SettingsColumnChanges("carry")
+	f.cross(p, contract.Settings{BatchChanges: ptr(20), ColumnChanges: &way}, "public.*")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	for _, q := range []string{
+		`INSERT INTO public.a SELECT g, g FROM generate_series(1, 5) g`,
+		`ALTER TABLE public.b ADD COLUMN note text; ALTER TABLE public.c ADD COLUMN note text`,
+		`INSERT INTO public.a SELECT g, g FROM generate_series(6, 9) g`,
+		`BEGIN; INSERT INTO public.a SELECT g, g FROM generate_series(100, 160) g; INSERT INTO public.b VALUES (1, 'shows'); INSERT INTO public.a SELECT g, g FROM generate_series(200, 260) g; INSERT INTO public.c VALUES (1, 'shows too'); UPDATE public.a SET v = v + 1; COMMIT`,
+		`BEGIN; INSERT INTO public.a VALUES (300, 1); ALTER TABLE public.b ADD COLUMN more integer; INSERT INTO public.b VALUES (2, 'and', 3); INSERT INTO public.a VALUES (301, 1); COMMIT`,
+		`INSERT INTO public.a VALUES (400, 1)`,
+	} {
+		exec1(t, p.sourceURL(), q)
+	}
+	f.await(time.Minute, "applied", func(c contract.Crossing) bool {
+		if c.Condition == contract.ConditionHeld {
+			t.Fatal(c.Reason)
+		}
+		return c.Progress.LagSeconds < 1 && c.Progress.Capture != "waiting" && one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.a WHERE id = 400`) == 1
+	})
+	settle(t, f)
+	sameEverywhere(t, p, "public")
+}

@@ -30,20 +30,11 @@ type amendment struct {
 	moved   bool             // columns have other places, in a log that goes by places
 }
 
-// redefined handles a change of a table's columns that shows in a transaction. It returns
-// [errAnew] when the log is to be opened anew.
+// redefined handles a change of a table's columns that shows in a transaction. When there is
+// nothing to be done, the batch goes on as if nothing had been said. Otherwise what was
+// collected before the transaction is committed, and [errAnew] returned: the log is to be
+// opened anew, from the transaction on.
 func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, committed bool, e *engine.Event) error {
-	if b.written {
-		b.abort() // of this transaction alone: it is read again
-		b.begun = false
-	} else {
-		b.split()
-		if committed {
-			if err := f.settle(ctx, b, last, false); err != nil {
-				return err
-			}
-		}
-	}
 	t := f.set.tables[e.Change.Table]
 	if t == nil {
 		return nil
@@ -70,12 +61,23 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 		return err
 	}
 	name, what := t.row.SourceName, columns.Words(a.changes)
-	if len(a.changes) == 0 {
+	if len(a.changes) == 0 && !a.moved {
 		if e.Change.Columns != nil || e.Change.Statement == "" {
 			return domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
 		}
 		f.v.Say(ctx, "info", System, f.c.Name, name, "columns", "%s on the source: its columns are as they were", e.Change.Note)
 		return nil
+	}
+	if b.written {
+		b.abort() // of this transaction alone: it is read again
+		b.begun = false
+	} else {
+		b.split()
+		if committed {
+			if err := f.settle(ctx, b, last, false); err != nil {
+				return err
+			}
+		}
 	}
 	carry := f.c.Settings.V.ColumnChanges == "carry"
 	switch {

@@ -173,16 +173,16 @@ func (f *follower) upToStop(ctx context.Context, at domain.Position) (bool, erro
 	if e := f.peeked; stop.at > at && (e == nil || e.Kind != engine.EventBegin || e.Tx.Commit >= at) {
 		return true, nil
 	}
-	return false, f.stopped(ctx)
+	return false, f.stopped(ctx, stop)
 }
 
 // stopped pauses the crossing where a person wanted it.
-func (f *follower) stopped(ctx context.Context) error {
+func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 	f.mu.Lock()
 	at := f.applied
 	f.mu.Unlock()
 	text := fmt.Sprintf("capture stopped at log position %s, as stop_at says (%s): all that was committed before is applied. Resume with another stop_at, or with none, to go on; the source keeps its log until then",
-		f.v.Position(ctx, f.c.Source, at), f.stop.Load().text)
+		f.v.Position(ctx, f.c.Source, at), stop.text)
 	if err := f.v.Store.SetCondition(ctx, f.c.ID, domain.ConditionPaused, text, false); err != nil {
 		return err
 	}
