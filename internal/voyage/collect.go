@@ -182,7 +182,7 @@ func (f *follower) limits() (changes, bytes int) {
 	if f.consist {
 		return f.c.Settings.V.BatchChanges, 32 << 20
 	}
-	return 1_000_000, 96 << 20
+	return 200_000, 48 << 20
 }
 
 // settle writes what was collected and makes it durable with the position after its last
