@@ -188,7 +188,7 @@ func (a *app) webhookAdd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Add an address to be told (admin)", Args: exactly("a NAME for it"),
 		Long: `Add an address that is sent a small JSON document by POST when something happens:
-loaded, in step, held, failed, lag, differs, cut over, undone. The secret is read from
+loaded, in step, held, failed, lag, log, differs, cut over, undone. The secret is read from
 DUSTYFERRY_WEBHOOK_SECRET. Each message carries the header Dusty-Ferry-Signature: the
 hexadecimal HMAC-SHA-256, by the secret, of the header Dusty-Ferry-Time, a full stop and
 the body. What is not answered with 2xx is sent again, for about a day.`,

@@ -14,6 +14,7 @@ const events: readonly Event[] = [
   "held",
   "failed",
   "lag",
+  "log",
   "differs",
   "cut over",
   "undone",
