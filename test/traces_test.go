@@ -26,10 +26,13 @@ func TestTracesOfALostCrossing(t *testing.T) {
 	if a := f.cli("database", "traces", "old", "--remove", uid); a.code == 0 || !strings.Contains(a.err, "close it") {
 		t.Errorf("of a crossing under way: %+v", a)
 	}
-	f.svc.Stop() // and with it, as far as the next service knows, every record
-	g := start(t)
+	g := start(t) // another installation, whose records know nothing of it
 	g.register("old", servers.source, p.source)
 	g.register("new", servers.target, p.target)
+	if a := g.cli("database", "traces", "old", "--remove", uid); a.code == 0 || !strings.Contains(a.err, "alive") {
+		t.Errorf("of a crossing of another installation that is under way: %+v", a)
+	}
+	f.svc.Stop()
 	lost := g.cli("database", "traces", "old", "--statements")
 	for _, want := range []string{"unknown", uid, "nobody reads it", "pg_drop_replication_slot", "DROP PUBLICATION"} {
 		if !strings.Contains(lost.out, want) {

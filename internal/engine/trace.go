@@ -8,6 +8,7 @@ type Trace struct {
 	Kind     string // replication slot, publication, closed to writes, bookkeeping
 	Name     string
 	Detail   string // for people
+	Busy     bool   // somebody uses it just now
 	Undo     string // the statement that removes it
 }
 

@@ -55,6 +55,11 @@ func (v *Voyage) RemoveTraces(ctx context.Context, database, uid, actor string) 
 	if err != nil {
 		return err
 	}
+	for _, l := range list {
+		if l.Crossing == uid && l.Busy && !l.InUse {
+			return domain.Conflict("somebody reads the %s %s just now: it belongs to a crossing of another installation that is alive; close it there", l.Kind, l.Trace.Name)
+		}
+	}
 	var removed []string
 	for _, l := range list {
 		if l.Crossing != uid {

@@ -19,20 +19,20 @@ func (d *database) Traces(ctx context.Context) ([]engine.Trace, error) {
 	prefix := (&domain.Crossing{}).ObjectName()
 	rows, err := d.pool.Query(ctx, `
 SELECT 'replication slot', slot_name::text, CASE WHEN active THEN 'read just now' ELSE 'nobody reads it' END ||
-       ', keeps ' || pg_size_pretty(coalesce(pg_current_wal_lsn() - restart_lsn, 0)) || ' of log'
+       ', keeps ' || pg_size_pretty(coalesce(pg_current_wal_lsn() - restart_lsn, 0)) || ' of log', active
   FROM pg_replication_slots WHERE starts_with(slot_name, $1) AND database = current_database() AND NOT temporary
 UNION ALL
-SELECT 'publication', pubname::text, (SELECT count(*) || ' tables' FROM pg_publication_rel r WHERE r.prpubid = p.oid)
+SELECT 'publication', pubname::text, (SELECT count(*) || ' tables' FROM pg_publication_rel r WHERE r.prpubid = p.oid), false
   FROM pg_publication p WHERE starts_with(pubname, $1)
 UNION ALL
-SELECT 'closed to writes', left(proname, -6), (SELECT count(*) || ' tables refuse writes' FROM pg_trigger t WHERE t.tgfoid = f.oid)
+SELECT 'closed to writes', left(proname, -6), (SELECT count(*) || ' tables refuse writes' FROM pg_trigger t WHERE t.tgfoid = f.oid), false
   FROM pg_proc f WHERE pronamespace = to_regnamespace('dusty_ferry') AND proname LIKE '%\_moved'
  ORDER BY 2, 1 DESC`, prefix)
 	if err != nil {
 		return nil, d.explain(err)
 	}
 	var t engine.Trace
-	if _, err := pgx.ForEachRow(rows, []any{&t.Kind, &t.Name, &t.Detail}, func() error {
+	if _, err := pgx.ForEachRow(rows, []any{&t.Kind, &t.Name, &t.Detail, &t.Busy}, func() error {
 		t.Crossing = strings.TrimPrefix(t.Name, prefix)
 		switch t.Kind {
 		case "replication slot":
