@@ -313,6 +313,9 @@ type Target interface {
 	// Alters are the statements that bring the plan's table to changed columns, which are
 	// in this engine's types and names. A new column's Fill is what rows get that stand.
 	Alters(p *domain.TablePlan, changes []columns.Change) []string
+	// Partitions are the statements that make partitions of a table that stands; none where
+	// an engine does not tell its partitions apart.
+	Partitions(parts []domain.Partition) []string
 	// Run carries out a person's statement.
 	Run(ctx context.Context, sql string) error
 	// Creates lists what PrepareTarget runs for a table that does not stand.

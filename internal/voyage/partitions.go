@@ -16,26 +16,11 @@ import (
 // empty needs nothing but one on the target before its first row; the rows of one that was
 // attached full, or was detached, are found by a comparison alone.
 
-// newPartitions are those of a table that its plan does not know, with the statements that
-// make them on the target.
-func newPartitions(p *domain.TablePlan, now *domain.Table, quoted func(domain.TableName) string) (parts []domain.Partition, statements []string) {
-	for _, part := range now.Partitions {
-		if slices.ContainsFunc(p.Table.Partitions, func(o domain.Partition) bool { return o.Table == part.Table }) {
-			continue
-		}
-		sql := "CREATE TABLE IF NOT EXISTS " + quoted(part.Table) + " PARTITION OF " + quoted(part.Parent) + " " + part.Bound
-		if part.By != "" {
-			sql += " PARTITION BY " + part.By
-		}
-		parts, statements = append(parts, part), append(statements, sql)
-	}
-	return parts, statements
-}
-
-// quotedPlain writes a table's name for PostgreSQL.
-func quotedPlain(t domain.TableName) string {
-	q := func(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
-	return q(t.Schema) + "." + q(t.Name)
+// without are the partitions of one list that another does not hold.
+func without(list, other []domain.Partition) []domain.Partition {
+	return slices.DeleteFunc(slices.Clone(list), func(p domain.Partition) bool {
+		return slices.ContainsFunc(other, func(o domain.Partition) bool { return o.Table == p.Table })
+	})
 }
 
 // partitioned handles what the target said when a row found no partition there; other
@@ -54,7 +39,7 @@ func (f *follower) partitioned(ctx context.Context, t *followed, err error) erro
 	if now == nil {
 		return err
 	}
-	_, statements := newPartitions(p, now, quotedPlain)
+	statements := f.dst.Partitions(without(now.Partitions, p.Table.Partitions))
 	if len(statements) == 0 {
 		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume", t.row.SourceName, said.Text)
 	}
@@ -80,17 +65,13 @@ func (f *follower) partitioned(ctx context.Context, t *followed, err error) erro
 func partitionEntries(c *records.Crossing, p *domain.TablePlan, now *domain.Table) []domain.Entry {
 	var out []domain.Entry
 	remedy := fmt.Sprintf("compare before the cutover: dustyferry reconcile %s; and restart the table where it differs: dustyferry crossing restart %s --table %s", c.Name, c.Name, p.Source)
-	for _, part := range now.Partitions {
-		if !slices.ContainsFunc(p.Table.Partitions, func(o domain.Partition) bool { return o.Table == part.Table }) {
-			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
-				Measured: part.Table.String() + " has become a partition since the start; rows that it held then are not in the log"})
-		}
+	for _, part := range without(now.Partitions, p.Table.Partitions) {
+		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
+			Measured: part.Table.String() + " has become a partition since the start; rows that it held then are not in the log"})
 	}
-	for _, part := range p.Table.Partitions {
-		if !slices.ContainsFunc(now.Partitions, func(o domain.Partition) bool { return o.Table == part.Table }) {
-			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
-				Measured: part.Table.String() + " is no partition any more; the target keeps the rows that it held"})
-		}
+	for _, part := range without(p.Table.Partitions, now.Partitions) {
+		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
+			Measured: part.Table.String() + " is no partition any more; the target keeps the rows that it held"})
 	}
 	return out
 }

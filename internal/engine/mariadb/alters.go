@@ -30,3 +30,6 @@ func (d *database) Alters(p *domain.TablePlan, changes []columns.Change) []strin
 	}
 	return out
 }
+
+// Partitions is empty: a table's partitions are part of its definition here.
+func (d *database) Partitions([]domain.Partition) []string { return nil }

@@ -45,3 +45,16 @@ func (d *database) Alters(p *domain.TablePlan, changes []columns.Change) []strin
 	}
 	return out
 }
+
+// Partitions are the statements that make partitions of a table that stands.
+func (d *database) Partitions(parts []domain.Partition) []string {
+	var out []string
+	for _, part := range parts {
+		sql := "CREATE TABLE IF NOT EXISTS " + qualified(part.Table) + " PARTITION OF " + qualified(part.Parent) + " " + part.Bound
+		if part.By != "" {
+			sql += " PARTITION BY " + part.By
+		}
+		out = append(out, sql)
+	}
+	return out
+}
