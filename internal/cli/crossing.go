@@ -329,13 +329,22 @@ func (a *app) crossingClose() *cobra.Command {
 	c := &cobra.Command{
 		Use: "close NAME", Short: "End a crossing: remove what it left on both servers, write its certificate", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.act(cmd.Context(), args[0], contract.PhaseClosed, func(api *client.Client) (contract.Crossing, error) {
+			err := a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
 				return client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(cmd.Context(), args[0], contract.CloseCrossingJSONRequestBody{Reopen: reopen}))
-			}, "Crossing %s is being closed; then: dustyferry certificate "+args[0], wait)
+			}, "Crossing %s is being closed; then: dustyferry certificate "+args[0], false)
+			if err != nil || !wait {
+				return err
+			}
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			// The task, not the phase: that is closed as soon as nothing is written any more.
+			return awaitTask(cmd.Context(), api, args[0], "close")
 		},
 	}
 	c.Flags().BoolVar(&reopen, "reopen-source", false, "let the source take writes again after a cutover")
-	c.Flags().BoolVar(&wait, "wait", false, "wait until it is closed")
+	c.Flags().BoolVar(&wait, "wait", false, "wait until everything is removed and the certificate written")
 	return c
 }
 
