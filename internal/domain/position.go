@@ -21,7 +21,8 @@ type Tx struct {
 // Snapshot says which transactions one read could see.
 //
 // With Xmax set: a transaction is visible when its number is below Xmin, or
-// below Xmax and not in Running. Otherwise: when it committed before Log.
+// below Xmax and not in Running. Otherwise: when it committed before Log and is not in
+// Running, which a transaction without a number never is.
 type Snapshot struct {
 	Xmin    uint64   `json:"xmin,omitempty"`
 	Xmax    uint64   `json:"xmax,omitempty"`
@@ -34,6 +35,11 @@ type Snapshot struct {
 // Sees reports whether the transaction's effects are visible in the snapshot.
 func (s Snapshot) Sees(tx Tx) bool {
 	if s.Xmax == 0 {
+		if len(s.Running) > 0 {
+			if _, running := slices.BinarySearch(s.Running, tx.ID); running {
+				return false
+			}
+		}
 		return tx.Commit < s.Log
 	}
 	if tx.ID < s.Xmin {

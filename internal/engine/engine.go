@@ -108,6 +108,10 @@ type Source interface {
 	// CheckCapture says from where changes can be read by what a person made on the
 	// source under that name, or why they cannot.
 	CheckCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
+	// Prepared gives for each two-phase transaction that was prepared and waits for its end
+	// the statement that would commit it: of those that concern the tables, or of all on
+	// the server where it does not tell which they concern.
+	Prepared(ctx context.Context, plans []domain.TablePlan) ([]string, error)
 	// Locate says for each key how many of the ascending bounds are at or below
 	// it, in the source's own order.
 	Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error)

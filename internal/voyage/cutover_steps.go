@@ -60,6 +60,18 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	// What was on its way to its end has a moment for it.
+	for end := time.Now().Add(2 * time.Second); ; {
+		e := r.v.unended(ctx, r.c, r.plans)
+		if block := blocking(e); block == "" {
+			break
+		} else if time.Now().After(end) {
+			return "", domain.Conflict("writes cannot be stopped: %s", block)
+		}
+		if !sleep(ctx, 50*time.Millisecond) {
+			return "", context.Cause(ctx)
+		}
+	}
 	return fmt.Sprintf("writes to %d tables are stopped (%s)", len(r.plans), set.StopMethod), nil
 }
 

@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 
 	"dustyferry/internal/domain"
@@ -49,6 +50,11 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		limit := set.InStepLag.Seconds()
 		add(st.LagSeconds <= limit, domain.Blocks, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
 	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	out = append(out, v.unended(ctx, c, plansOf(tables))...)
 	recs, err := v.Store.Reconciliations(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -98,6 +104,25 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		add(false, verdict, topicPause, "dustyferry cutover rehearse "+c.Name, "the cutover has not been rehearsed, so its write pause is not known%s", why)
 	}
 	return out, nil
+}
+
+// unended says which two-phase transactions could still be committed on the source when its
+// writes have been stopped: they need no session, and some no lock.
+func (v *Voyage) unended(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+	src, err := v.Open(ctx, c.Source)
+	var list []string
+	if err == nil {
+		list, err = src.Prepared(ctx, plans)
+	}
+	e := domain.Entry{Verdict: domain.Fine, Topic: "two-phase transactions", Subject: c.Source, Measured: "none is prepared on the source and waits for its end"}
+	switch {
+	case err != nil:
+		e.Verdict, e.Measured, e.Remedy = domain.Blocks, "the source cannot be asked for prepared transactions: "+err.Error(), "see to the source: dustyferry database check "+c.Source
+	case len(list) > 0:
+		e.Verdict, e.Measured = domain.Blocks, fmt.Sprintf("%s prepared on the source and could still be committed when its writes have stopped", counted(len(list), "transaction is", "transactions are"))
+		e.Remedy = "let them end, or end them by hand, with ROLLBACK in the place of COMMIT where that is right: " + strings.Join(list[:min(len(list), 5)], "; ") + more(len(list)-5)
+	}
+	return []domain.Entry{e}
 }
 
 // forRehearsal is a readiness list for a rehearsal, which needs none before it.

@@ -47,6 +47,12 @@ type capture struct {
 	inTx   bool
 	begun  bool // the transaction's begin was handed on
 	group  int
+
+	preparing  *preparing                   // the group that is being read ends with a prepare
+	completing *binlog.XID                  // it is the end of a two-phase transaction
+	waiting    map[binlog.XID]*engine.Spool // what was prepared and has not ended
+	summed     bool
+
 	before []binlog.Value
 	after  []binlog.Value
 	text   []byte
@@ -71,7 +77,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, file: uint64(from) >> fileBits}
+	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, waiting: map[binlog.XID]*engine.Spool{}, file: uint64(from) >> fileBits}
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
 		for _, col := range t.Plan.Table.Columns {
@@ -97,6 +103,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		return nil, d.explain(err)
 	}
 	c.reader.Checksums = sums == "CRC32"
+	c.summed = c.reader.Checksums
 	// The server ends an older stream of the same number, as of a process of
 	// ours that was cut off.
 	h := fnv.New32a()
@@ -149,6 +156,11 @@ func (c *capture) Close() {
 func (c *capture) run(ctx context.Context) {
 	defer close(c.done)
 	defer close(c.events)
+	defer func() {
+		for _, rows := range c.waiting {
+			rows.Close()
+		}
+	}()
 	for ctx.Err() == nil {
 		b, err := c.c.event()
 		if err == nil {
@@ -201,7 +213,7 @@ func (c *capture) skip(ctx context.Context) error {
 // void calls a transaction off that was not committed.
 func (c *capture) void(ctx context.Context) error {
 	began := c.inTx && c.begun
-	c.inTx, c.begun = false, false
+	c.inTx, c.begun, c.preparing, c.completing = false, false, nil, nil
 	if !began {
 		return nil
 	}
@@ -262,27 +274,52 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		if err != nil {
 			return err
 		}
-		if g.Prepared || g.Completed {
-			return domain.Conflict("the source uses two-phase transactions (XA), which cannot be followed yet; end them before the crossing, or leave their tables out")
-		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
+		c.preparing, c.completing = nil, nil
+		switch {
+		case g.Prepared:
+			c.preparing = newPreparing(g.XID)
+		case g.Completed:
+			c.completing, c.tx.ID = &g.XID, nameOf(g.XID)
+		}
 		c.gtid = gtid{g.Domain, h.ServerID, g.Sequence}
 		if g.Standalone {
 			c.group++
 		}
 		return nil
 	case binlog.TypeQuery, binlog.TypeQueryCompressed:
+		if c.preparing != nil { // the end of its statements, which says nothing
+			return nil
+		}
 		return c.query(ctx, h, body, end)
 	case binlog.TypeXid:
 		return c.commit(ctx, h, end)
-	case binlog.TypeTableMap:
+	case binlog.TypeXAPrepare:
+		if c.preparing == nil {
+			return nil
+		}
+		return c.prepared(ctx, end)
+	}
+	if c.preparing != nil {
+		if h.Type == binlog.TypeTableMap || isRows(h.Type) {
+			return c.preparing.keep(h, body, c.ours)
+		}
+		return nil
+	}
+	return c.content(ctx, h.Type, body)
+}
+
+// content handles what a transaction did to rows.
+func (c *capture) content(ctx context.Context, kind binlog.Type, body []byte) error {
+	switch {
+	case kind == binlog.TypeTableMap:
 		t, err := c.reader.TableMap(body)
 		if err == nil {
 			err = c.mapped(ctx, t)
 		}
 		return err
-	case binlog.TypeWriteRows, binlog.TypeUpdateRows, binlog.TypeDeleteRows, binlog.TypeWriteRowsPacked, binlog.TypeUpdateRowsPacked, binlog.TypeDeleteRowsPacked:
-		return c.rows(ctx, h.Type, body)
+	case isRows(kind):
+		return c.rows(ctx, kind, body)
 	}
 	return nil
 }
@@ -318,6 +355,9 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 	q, err := binlog.DecodeQuery(h.Type, body)
 	if err != nil {
 		return err
+	}
+	if c.completing != nil {
+		return c.ended(ctx, h, *c.completing, q.SQL, end)
 	}
 	switch strings.ToUpper(strings.TrimSpace(q.SQL)) {
 	case "BEGIN":

@@ -61,7 +61,7 @@ func (d *database) Clock(ctx context.Context) (time.Time, error) {
 func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
 	var s domain.Snapshot
 	err := d.briefly(ctx, func(c *wire) (err error) {
-		if s.Log, err = c.begin(ctx); err != nil {
+		if s, err = d.begin(ctx, c, false); err != nil {
 			return err
 		}
 		return c.rows(ctx, "COMMIT", nil)

@@ -68,6 +68,8 @@ type database struct {
 	end  engine.Endpoint
 	name string // host:port/database, for messages
 	idle chan *wire
+
+	prepared seen
 }
 
 // sqlMode refuses what a column cannot hold, and takes what another server of

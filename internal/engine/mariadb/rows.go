@@ -5,7 +5,6 @@ import (
 	"database/sql/driver"
 	"encoding/binary"
 	"fmt"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -21,46 +20,6 @@ import (
 // reading is how sessions that read are set. Under READ COMMITTED a snapshot would
 // silently not hold; and reading must outlast a target that is slow for a while.
 var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600", "TRANSACTION ISOLATION LEVEL REPEATABLE READ"}
-
-// snapshot opens a consistent read on a connection of its own and returns where
-// in the binary log it stands: it sees exactly the transactions before.
-func (d *database) snapshot(ctx context.Context) (*wire, domain.Position, error) {
-	c, err := d.dial(ctx, reading...)
-	if err != nil {
-		return nil, 0, err
-	}
-	at, err := c.begin(ctx)
-	if err != nil {
-		c.close()
-		return nil, 0, d.explain(err)
-	}
-	return c, at, nil
-}
-
-func (c *wire) begin(ctx context.Context) (domain.Position, error) {
-	if err := c.rows(ctx, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", nil); err != nil {
-		return 0, err
-	}
-	status := map[string]string{}
-	err := c.rows(ctx, "SHOW STATUS LIKE 'binlog_snapshot_%'", func(f [][]byte) error {
-		status[strings.ToLower(string(f[0]))] = string(f[1])
-		return nil
-	})
-	if err != nil {
-		return 0, err
-	}
-	file, err := fileNumber(status["binlog_snapshot_file"])
-	if err != nil {
-		return 0, domain.Conflict("the server writes no binary log, so the place of a snapshot in it is not known; set log_bin and restart the server")
-	}
-	offset, err := strconv.ParseUint(status["binlog_snapshot_position"], 10, 64)
-	return position(file, offset), err
-}
-
-// fileNumber is the number behind the last dot of a log file's name.
-func fileNumber(name string) (uint64, error) {
-	return strconv.ParseUint(name[strings.LastIndexByte(name, '.')+1:], 10, 32)
-}
 
 // shaper turns rows as the server gives them into rows in the neutral form.
 type shaper struct {
@@ -126,8 +85,8 @@ func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
 
 // Begin opens the snapshot.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	at, err := r.c.begin(ctx)
-	return domain.Snapshot{Log: at}, r.d.explain(err)
+	s, err := r.d.begin(ctx, r.c, false)
+	return s, r.d.explain(err)
 }
 
 // blockSize is how much row data is handed on at a time.

@@ -271,6 +271,39 @@ func (c *wire) rows(ctx context.Context, sql string, visit func(fields [][]byte)
 	})
 }
 
+// together sends statements at once, so that the server runs them without waiting for us
+// between two, and hands on the rows of each. After an error the connection is of no more
+// use.
+func (c *wire) together(ctx context.Context, statements []string, visit func(i int, fields [][]byte) error) error {
+	return c.within(ctx, func() error {
+		for _, sql := range statements {
+			c.seq = 0
+			if err := c.send(append([]byte{commandQuery}, sql...)); err != nil {
+				return err
+			}
+		}
+		for i := range statements {
+			n, err := c.head(nil)
+			if err != nil {
+				return err
+			}
+			if n == 0 {
+				continue
+			}
+			fields := make([][]byte, n)
+			if err := c.each(func(row []byte) error {
+				if err := resultset.Texts(fields, row); err != nil {
+					return err
+				}
+				return visit(i, fields)
+			}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
 // values runs a statement as a prepared one, whose values come in binary form:
 // nothing of a float is lost, and neither side makes texts of numbers twice.
 func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Decoder) error) error {
@@ -394,6 +427,10 @@ func (c *wire) ask(command []byte, d *resultset.Decoder) (int, error) {
 	if err := c.send(command); err != nil {
 		return 0, err
 	}
+	return c.head(d)
+}
+
+func (c *wire) head(d *resultset.Decoder) (int, error) {
 	b, err := c.packet()
 	switch {
 	case err != nil:

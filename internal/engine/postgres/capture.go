@@ -288,7 +288,7 @@ func (c *capture) send(ctx context.Context, e engine.Event) error {
 func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) error {
 	switch m := m.(type) {
 	case pgoutput.StreamStart:
-		return c.spools.begin(m.XID)
+		c.spools.begin(m.XID)
 	case pgoutput.StreamStop:
 		c.spools.open = nil
 	case pgoutput.StreamAbort:

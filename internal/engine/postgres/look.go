@@ -120,3 +120,25 @@ func (d *database) Greatest(ctx context.Context, p *domain.TablePlan, column str
 	err := d.pool.QueryRow(ctx, "SELECT coalesce(max("+quote(column)+")::text, '') FROM "+from(p)).Scan(&v)
 	return v, d.explain(err)
 }
+
+// Prepared gives the statements that would commit the transactions that were prepared, not
+// ended, and hold a lock on a planned table or a partition of it.
+func (d *database) Prepared(ctx context.Context, plans []domain.TablePlan) ([]string, error) {
+	names := make([]string, len(plans))
+	for i := range plans {
+		names[i] = qualified(plans[i].Source)
+	}
+	rows, err := d.pool.Query(ctx, `
+SELECT DISTINCT 'COMMIT PREPARED ' || quote_literal(x.gid) FROM pg_prepared_xacts x
+  JOIN pg_locks own ON own.locktype = 'transactionid' AND own.transactionid = x.transaction AND own.pid IS NULL
+  JOIN pg_locks l ON l.virtualtransaction = own.virtualtransaction AND l.pid IS NULL AND l.locktype = 'relation'
+ WHERE x.database = current_database()
+   AND (l.relation = ANY (SELECT to_regclass(n) FROM unnest($1::text[]) n)
+     OR pg_partition_root(l.relation) = ANY (SELECT to_regclass(n) FROM unnest($1::text[]) n))
+ ORDER BY 1`, names)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return out, d.explain(err)
+}

@@ -1,13 +1,7 @@
 package postgres
 
 import (
-	"bufio"
 	"context"
-	"encoding/binary"
-	"errors"
-	"fmt"
-	"io"
-	"os"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -17,8 +11,7 @@ import (
 
 // The server streams transactions that are too large for its memory while they are in
 // progress, instead of keeping them on its own disk. Nobody knows yet whether they will be
-// committed: until then their messages are kept in a file of this machine, which has no
-// name and is gone with the process.
+// committed: until then their messages are kept by us.
 
 // spools are the transactions in progress that are being streamed.
 type spools struct {
@@ -28,30 +21,21 @@ type spools struct {
 	scratch []byte
 }
 
-// spool holds one transaction's messages in their order: for each the number of its
-// subtransaction, its length, and the message as it would come by itself.
+// spool holds one transaction's messages, each with the number of its subtransaction, as
+// they would come by themselves.
 type spool struct {
-	file    *os.File
-	out     *bufio.Writer
+	engine.Spool
 	aborted map[uint32]bool // subtransactions
 }
 
-func (s *spools) begin(xid uint32) error {
+func (s *spools) begin(xid uint32) {
 	if s.of == nil {
 		s.of = map[uint32]*spool{}
 	}
-	p := s.of[xid]
-	if p == nil {
-		f, err := os.CreateTemp("", "dusty-ferry-")
-		if err != nil {
-			return fmt.Errorf("making room for a large transaction: %w", err)
-		}
-		_ = os.Remove(f.Name())
-		p = &spool{file: f, out: bufio.NewWriterSize(f, 256<<10), aborted: map[uint32]bool{}}
-		s.of[xid] = p
+	if s.of[xid] == nil {
+		s.of[xid] = &spool{aborted: map[uint32]bool{}}
 	}
-	s.open = p
-	return nil
+	s.open = s.of[xid]
 }
 
 // keep takes a message of the open segment.
@@ -61,20 +45,7 @@ func (s *spools) keep(b []byte) error {
 	if err != nil {
 		return err
 	}
-	var head [8]byte
-	binary.BigEndian.PutUint32(head[:], sub)
-	binary.BigEndian.PutUint32(head[4:], uint32(len(rest)))
-	if _, err := s.open.out.Write(head[:]); err != nil {
-		return spoolError(err)
-	}
-	if _, err := s.open.out.Write(rest); err != nil {
-		return spoolError(err)
-	}
-	return nil
-}
-
-func spoolError(err error) error {
-	return fmt.Errorf("keeping a large transaction in %s until it is committed: %w; give the machine more room there, or another TMPDIR", os.TempDir(), err)
+	return s.open.Keep(sub, rest)
 }
 
 func (s *spools) abort(xid, sub uint32) {
@@ -86,13 +57,13 @@ func (s *spools) abort(xid, sub uint32) {
 		p.aborted[sub] = true
 		return
 	}
-	_ = p.file.Close()
+	p.Close()
 	delete(s.of, xid)
 }
 
 func (s *spools) close() {
 	for _, p := range s.of {
-		_ = p.file.Close()
+		p.Close()
 	}
 	s.of, s.open = nil, nil
 }
@@ -107,13 +78,7 @@ func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 	}
 	if p != nil {
 		delete(c.spools.of, m.XID)
-		defer func() { _ = p.file.Close() }()
-		if err := p.out.Flush(); err != nil {
-			return spoolError(err)
-		}
-		if _, err := p.file.Seek(0, io.SeekStart); err != nil {
-			return spoolError(err)
-		}
+		defer p.Close()
 		if err := c.replay(ctx, p); err != nil {
 			return err
 		}
@@ -122,40 +87,23 @@ func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 }
 
 func (c *capture) replay(ctx context.Context, p *spool) error {
-	in := bufio.NewReaderSize(p.file, 256<<10)
-	var head [8]byte
-	var b []byte
-	for n := 0; ; n++ {
-		if _, err := io.ReadFull(in, head[:]); err != nil {
-			if errors.Is(err, io.EOF) {
-				return nil
-			}
-			return spoolError(err)
-		}
-		size := int(binary.BigEndian.Uint32(head[4:]))
-		if cap(b) < size {
-			b = make([]byte, size)
-		}
-		b = b[:size]
-		if _, err := io.ReadFull(in, b); err != nil {
-			return spoolError(err)
-		}
+	n := 0
+	return p.Each(func(sub uint32, b []byte) error {
 		// What a rolled back subtransaction did to rows never happened; how it described a
 		// table holds until the server says otherwise.
-		if p.aborted[binary.BigEndian.Uint32(head[:])] && b[0] != 'R' {
-			continue
+		if p.aborted[sub] && b[0] != 'R' {
+			return nil
 		}
 		m, err := pgoutput.Decode(b)
 		if err != nil {
 			return err
 		}
-		if err := c.message(ctx, m, size); err != nil {
+		if err := c.message(ctx, m, len(b)); err != nil {
 			return err
 		}
-		if n%1000 == 0 { // the server hears from us however long it takes
-			if err := c.statusIfDue(false); err != nil {
-				return err
-			}
+		if n++; n%1000 == 0 { // the server hears from us however long it takes
+			return c.statusIfDue(false)
 		}
-	}
+		return nil
+	})
 }

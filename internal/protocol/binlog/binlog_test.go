@@ -68,6 +68,13 @@ func TestStatements(t *testing.T) {
 	if _, err := DecodeQuery(TypeQueryCompressed, append(append([]byte{}, head...), 0x81, 200, 1, 2)); err == nil {
 		t.Error("a broken compressed statement was read")
 	}
+	two := append([]byte{6, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0, 2 | 64, 1, 2, 3, 4, 5, 6, 7, 8, 9, 0, 0, 0, 4, 1}, "honey"...)
+	if g, err := DecodeGtid(two); err != nil || !g.Prepared || g.Completed || g.XID != (XID{Format: 9, Global: 4, Data: "honey"}) || g.XID.String() != "X'686f6e65',X'79',9" {
+		t.Errorf("%+v, %v", g, err)
+	}
+	if _, err := DecodeGtid(two[:len(two)-1]); err == nil {
+		t.Error("a name that is cut short")
+	}
 	g, err := DecodeGtid([]byte{5, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0, 1 | 32})
 	if err != nil || g.Sequence != 5 || g.Domain != 3 || !g.Standalone || !g.DDL || g.Prepared {
 		t.Errorf("%+v (%v)", g, err)

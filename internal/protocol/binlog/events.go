@@ -58,6 +58,22 @@ type Gtid struct {
 	DDL        bool
 	Prepared   bool // ends with the prepare of a two-phase transaction
 	Completed  bool // ends a two-phase transaction that was prepared before
+	XID        XID  // of a prepared or completed one
+}
+
+// XID is the name that a transaction manager gives a two-phase transaction. Data is its
+// global part, then its branch.
+//
+// Source: the XA specification of X/Open, and MariaDB's documentation of GTID_EVENT.
+type XID struct {
+	Format int32
+	Global int // bytes of Data that are the global part
+	Data   string
+}
+
+// String shows the name as a person writes it in a statement.
+func (x XID) String() string {
+	return fmt.Sprintf("X'%x',X'%x',%d", x.Data[:x.Global], x.Data[x.Global:], x.Format)
 }
 
 // DecodeGtid reads a GTID event.
@@ -67,6 +83,14 @@ func DecodeGtid(body []byte) (Gtid, error) {
 	flags := c.uint(1)
 	g.Standalone, g.DDL = flags&1 != 0, flags&32 != 0
 	g.Prepared, g.Completed = flags&64 != 0, flags&128 != 0
+	if g.Prepared || g.Completed {
+		if flags&2 != 0 {
+			c.take(8) // which commits were made together
+		}
+		g.XID.Format, g.XID.Global = int32(c.uint(4)), int(c.uint(1))
+		branch := int(c.uint(1))
+		g.XID.Data = string(c.take(g.XID.Global + branch))
+	}
 	return g, c.err()
 }
 

@@ -1,0 +1,208 @@
+package mariadb
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"slices"
+	"strings"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/binlog"
+)
+
+// Two-phase transactions. What one did stands in the log where it was prepared; that it
+// happened, or not, stands at some later place. Between the two its rows are kept here. A
+// stream that begins between the two looks back in the log for them, so that nothing has to
+// be remembered over a restart.
+
+// preparing collects the group of events that ends with a prepare.
+type preparing struct {
+	xid  binlog.XID
+	rows *engine.Spool   // the tables' and rows' events, by their type
+	ours map[uint64]bool // by the log's number of the table
+}
+
+// keep takes an event of the group, if it is of a table that is followed.
+func (p *preparing) keep(h binlog.Header, body []byte, ours func(t *binlog.Table) bool) error {
+	if len(body) < 6 {
+		return binlog.ErrShort
+	}
+	var id uint64
+	for i := range 6 {
+		id |= uint64(body[i]) << (8 * i)
+	}
+	if h.Type == binlog.TypeTableMap {
+		t, err := new(binlog.Reader).TableMap(body)
+		if err != nil {
+			return err
+		}
+		p.ours[id] = ours(t)
+	}
+	if !p.ours[id] {
+		return nil
+	}
+	return p.rows.Keep(uint32(h.Type), body)
+}
+
+func newPreparing(xid binlog.XID) *preparing {
+	return &preparing{xid: xid, rows: &engine.Spool{}, ours: map[uint64]bool{}}
+}
+
+// ours reports whether a table is followed.
+func (c *capture) ours(t *binlog.Table) bool { return c.tables[t.Database+"."+t.Name] != nil }
+
+// prepared takes the group as one that waits for its end.
+func (c *capture) prepared(ctx context.Context, end domain.Position) error {
+	p := c.preparing
+	c.preparing = nil
+	c.waiting[p.xid].Close() // of a name that was used before, and whose end was not seen
+	c.waiting[p.xid] = p.rows
+	return c.over(ctx, end)
+}
+
+// ended carries out how a prepared transaction ended.
+func (c *capture) ended(ctx context.Context, h binlog.Header, xid binlog.XID, statement string, end domain.Position) error {
+	rows := c.waiting[xid]
+	delete(c.waiting, xid)
+	defer func() { rows.Close() }()
+	if !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(statement)), "XA COMMIT") {
+		return c.over(ctx, end)
+	}
+	if rows == nil {
+		var err error
+		if rows, err = c.lookBack(ctx, xid, c.tx.Commit); err != nil {
+			return err
+		}
+	}
+	if err := c.replay(ctx, rows); err != nil {
+		return err
+	}
+	return c.commit(ctx, h, end)
+}
+
+func (c *capture) replay(ctx context.Context, rows *engine.Spool) error {
+	return rows.Each(func(of uint32, body []byte) error {
+		return c.content(ctx, binlog.Type(of), slices.Clone(body)) // what is made of it outlives the next
+	})
+}
+
+// over is the end of a group that changed nothing.
+func (c *capture) over(ctx context.Context, end domain.Position) error {
+	c.begun = false
+	return c.commit(ctx, binlog.Header{}, end)
+}
+
+// lookBack finds what a transaction did that was prepared before this stream began, or
+// whose server wrote it there: from the file in which its end stands back to the first.
+func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Position) (*engine.Spool, error) {
+	first := c.file
+	if err := c.d.logFiles(ctx, func(_ string, n uint64, _ int64) { first = min(first, n) }); err != nil {
+		return nil, err
+	}
+	for file := c.file; file >= first; file-- {
+		rows, err := c.preparedIn(ctx, file, xid, end)
+		if rows != nil || err != nil {
+			return rows, err
+		}
+	}
+	return nil, domain.Conflict("the source committed the two-phase transaction %s, which was prepared in a part of its log that it has removed: restart the crossing to load again, and end prepared transactions sooner", xid)
+}
+
+// preparedIn looks through one file of the log for the last preparation under that name,
+// unless it has ended there as well.
+func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, end domain.Position) (*engine.Spool, error) {
+	name, err := c.d.logFile(ctx, file)
+	if err != nil {
+		return nil, err
+	}
+	w, err := c.d.dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer w.close()
+	h := fnv.New32a()
+	_, _ = fmt.Fprintf(h, "look back of %d", c.number)
+	if err := w.start(name, 4, h.Sum32()|1<<31); err != nil {
+		return nil, c.d.explain(err)
+	}
+	r := binlog.Reader{Checksums: c.summed}
+	var found, open *preparing
+	drop := func() {
+		for _, p := range []*preparing{found, open} {
+			if p != nil {
+				p.rows.Close()
+			}
+		}
+		found, open = nil, nil
+	}
+	err = w.within(ctx, func() error {
+		for {
+			b, err := w.event()
+			if err != nil {
+				return err
+			}
+			h, body, err := r.Event(b)
+			if err != nil {
+				return err
+			}
+			switch {
+			case h.Type == binlog.TypeRotate && !h.Artificial():
+				return nil
+			case h.Type == binlog.TypeFormat:
+				if _, err := r.Format(body); err != nil {
+					return err
+				}
+			case h.Type == binlog.TypeGtid:
+				if position(file, uint64(h.Next)) >= end {
+					return nil
+				}
+				g, err := binlog.DecodeGtid(body)
+				if err != nil {
+					return err
+				}
+				if (g.Prepared || g.Completed) && g.XID == xid {
+					drop()
+				}
+				if g.Prepared && g.XID == xid {
+					open = newPreparing(xid)
+				}
+			case open != nil && (h.Type == binlog.TypeTableMap || isRows(h.Type)):
+				if err := open.keep(h, body, c.ours); err != nil {
+					return err
+				}
+			case open != nil && h.Type == binlog.TypeXAPrepare:
+				found, open = open, nil
+			}
+		}
+	})
+	if open != nil { // its server died while it prepared
+		open.rows.Close()
+	}
+	if err != nil {
+		if found != nil {
+			found.rows.Close()
+		}
+		return nil, c.d.explain(err)
+	}
+	if found == nil {
+		return nil, nil
+	}
+	return found.rows, nil
+}
+
+func isRows(t binlog.Type) bool {
+	switch t {
+	case binlog.TypeWriteRows, binlog.TypeUpdateRows, binlog.TypeDeleteRows, binlog.TypeWriteRowsPacked, binlog.TypeUpdateRowsPacked, binlog.TypeDeleteRowsPacked:
+		return true
+	}
+	return false
+}
+
+// nameOf is the transaction number by which a snapshot knows a two-phase transaction.
+func nameOf(x binlog.XID) uint64 {
+	h := fnv.New64a()
+	_, _ = fmt.Fprintf(h, "%d %d %s", x.Format, x.Global, x.Data)
+	return h.Sum64() | 1 // 0 is no number
+}

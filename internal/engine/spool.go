@@ -1,0 +1,107 @@
+package engine
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+)
+
+// Spool keeps messages of a transaction in their order until it is known whether the
+// transaction happened. What is more than a few kilobytes is kept in a file of this
+// machine, which has no name and is gone with the process.
+type Spool struct {
+	few  []byte // until there is a file
+	file *os.File
+	out  *bufio.Writer
+}
+
+// fewBytes is how much is kept in memory for one transaction.
+const fewBytes = 16 << 10
+
+// Keep adds a message, with a number by which the keeper tells its kind or owner.
+func (s *Spool) Keep(of uint32, b []byte) error {
+	var head [8]byte
+	binary.BigEndian.PutUint32(head[:], of)
+	binary.BigEndian.PutUint32(head[4:], uint32(len(b)))
+	if s.file == nil {
+		if len(s.few)+len(head)+len(b) <= fewBytes {
+			s.few = append(append(s.few, head[:]...), b...)
+			return nil
+		}
+		f, err := os.CreateTemp("", "dusty-ferry-")
+		if err != nil {
+			return spoolError(err)
+		}
+		_ = os.Remove(f.Name())
+		s.file, s.out = f, bufio.NewWriterSize(f, 256<<10)
+		if _, err := s.out.Write(s.few); err != nil {
+			return spoolError(err)
+		}
+		s.few = nil
+	}
+	if _, err := s.out.Write(head[:]); err != nil {
+		return spoolError(err)
+	}
+	_, err := s.out.Write(b)
+	return spoolError(err)
+}
+
+// Each gives the messages back, from the first; each is good until the next. Nothing can be
+// kept any more.
+func (s *Spool) Each(visit func(of uint32, b []byte) error) error {
+	if s.file == nil {
+		for rest := s.few; len(rest) > 0; {
+			n := 8 + int(binary.BigEndian.Uint32(rest[4:]))
+			if err := visit(binary.BigEndian.Uint32(rest), rest[8:n]); err != nil {
+				return err
+			}
+			rest = rest[n:]
+		}
+		return nil
+	}
+	if err := s.out.Flush(); err != nil {
+		return spoolError(err)
+	}
+	if _, err := s.file.Seek(0, io.SeekStart); err != nil {
+		return spoolError(err)
+	}
+	in := bufio.NewReaderSize(s.file, 256<<10)
+	var head [8]byte
+	var b []byte
+	for {
+		if _, err := io.ReadFull(in, head[:]); err != nil {
+			if errors.Is(err, io.EOF) {
+				return nil
+			}
+			return spoolError(err)
+		}
+		size := int(binary.BigEndian.Uint32(head[4:]))
+		if cap(b) < size {
+			b = make([]byte, size)
+		}
+		b = b[:size]
+		if _, err := io.ReadFull(in, b); err != nil {
+			return spoolError(err)
+		}
+		if err := visit(binary.BigEndian.Uint32(head[:]), b); err != nil {
+			return err
+		}
+	}
+}
+
+// Close gives what is kept up. A nil spool has nothing to give up.
+func (s *Spool) Close() {
+	if s != nil && s.file != nil {
+		_ = s.file.Close()
+	}
+}
+
+func spoolError(err error) error {
+	if err == nil {
+		return nil
+	}
+	return fmt.Errorf("keeping a large transaction in %s until it is committed: %w; give the machine more room there, or another TMPDIR", os.TempDir(), err)
+}
