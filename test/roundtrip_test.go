@@ -83,7 +83,7 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 		t.Fatal(err)
 	}
 	defer r.Close()
-	w, err := to.OpenWriter(t.Context())
+	w, err := to.OpenWriter(t.Context(), "")
 	if err != nil {
 		t.Fatal(err)
 	}

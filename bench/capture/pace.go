@@ -139,7 +139,7 @@ func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	c, err := db.OpenCapture(ctx, "decoded", 0, []engine.CaptureTable{{ID: 1, Plan: &plan}})
+	c, err := db.OpenCapture(ctx, "decoded", 0, []engine.CaptureTable{{ID: 1, Plan: &plan}}, "")
 	if err != nil {
 		return 0, err
 	}

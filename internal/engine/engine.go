@@ -88,7 +88,12 @@ type Source interface {
 	// returns the position from which nothing will be missed. It can be repeated.
 	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
 	DropCapture(ctx context.Context, name string, undo []string) error
-	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable) (Capture, error)
+	// OpenCapture reads the log from a place on. What our own transactions wrote here that
+	// brought rows of the database except (see Origin) is passed over: it has them already.
+	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable, except string) (Capture, error)
+	// Origin names the database among all others. Every transaction that writes rows of it
+	// to another one is marked there with this name.
+	Origin(ctx context.Context) (string, error)
 	// PlaceOf finds a waymark in this server's log: what comes after the place is what
 	// came after it there. It is a conflict when this log does not lead on from it.
 	PlaceOf(ctx context.Context, waymark string) (domain.Position, error)
@@ -324,12 +329,14 @@ type Target interface {
 	Run(ctx context.Context, sql string) error
 	// Creates lists what PrepareTarget runs for a table that does not stand.
 	Creates(p *domain.TablePlan) []Object
-	OpenWriter(ctx context.Context) (Writer, error)
+	// OpenWriter opens a session for landing chunks. Here and below, origin is the source's
+	// [Source.Origin].
+	OpenWriter(ctx context.Context, origin string) (Writer, error)
 	// Fence raises a chunk's epoch on the target, so that an older holder can
 	// no longer land it, and returns its mark if it has landed.
 	Fence(ctx context.Context, crossing string, chunk, epoch int64) (*Mark, error)
 	// ClearTable empties a table and forgets its chunks' marks, in one transaction.
-	ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error
+	ClearTable(ctx context.Context, crossing, origin string, p *domain.TablePlan, chunks []int64) error
 	// TakeStream makes epoch the only one that may apply, and returns the
 	// position applied so far (start when there is none).
 	TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error)
@@ -338,7 +345,7 @@ type Target interface {
 	// MoveStream says the applied place anew, as another server of the same history
 	// counts it; only under the newest epoch.
 	MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error
-	OpenApplier(ctx context.Context, crossing string, epoch int64) (Applier, error)
+	OpenApplier(ctx context.Context, crossing, origin string, epoch int64) (Applier, error)
 	Deferred(cat *domain.Catalog, plans []domain.TablePlan) []Object
 	// AppliesQuietly reports whether foreign keys can stand while changes are
 	// applied; otherwise they wait for cutover.
@@ -353,7 +360,7 @@ type Target interface {
 	Unbuild(ctx context.Context, objects []Object) error
 	SetSequences(ctx context.Context, values []SequenceValue) error
 	// Repair makes the rows at the keys equal to rows of a view of the source.
-	Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []Fix) error
+	Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []Fix) error
 	// ForgetStream removes the applied position, so that a stream can begin
 	// anew; the chunks' fences stay.
 	ForgetStream(ctx context.Context, crossing string) error

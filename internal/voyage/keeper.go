@@ -132,11 +132,11 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		dst, err := v.Open(ctx, c.Target)
+		src, dst, err := v.Both(ctx, &c)
 		if err != nil {
 			return err
 		}
-		if err := v.clearTable(ctx, dst, &c, &t); err != nil {
+		if err := v.clearTable(ctx, src, dst, &c, &t); err != nil {
 			return err
 		}
 		v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s has been emptied on the target and is loaded again", t.SourceName)
@@ -144,7 +144,7 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 	return nil
 }
 
-func (v *Voyage) clearTable(ctx context.Context, dst engine.Database, c *records.Crossing, t *records.Table) error {
+func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *records.Crossing, t *records.Table) error {
 	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
 		return err
 	}
@@ -165,7 +165,11 @@ func (v *Voyage) clearTable(ctx context.Context, dst engine.Database, c *records
 	if err := v.Store.UnmakeObjects(limit, t.CrossingID, there.Target.String()); err != nil {
 		return err
 	}
-	if err := dst.ClearTable(limit, c.UID, &there, ids); err != nil {
+	origin, err := src.Origin(limit)
+	if err != nil {
+		return err
+	}
+	if err := dst.ClearTable(limit, c.UID, origin, &there, ids); err != nil {
 		return err
 	}
 	return v.Store.OpenTable(ctx, t.ID)

@@ -225,7 +225,11 @@ func (l *laneWork) connect(ctx context.Context, c *records.Crossing) error {
 		}
 	}
 	if l.writer == nil {
-		if l.writer, err = dst.OpenWriter(ctx); err != nil {
+		origin, err := src.Origin(ctx)
+		if err != nil {
+			return away{fmt.Errorf("source: %w", err)}
+		}
+		if l.writer, err = dst.OpenWriter(ctx, origin); err != nil {
 			return away{fmt.Errorf("target: %w", err)}
 		}
 	}

@@ -108,7 +108,11 @@ func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *reco
 	if _, err := dst.TakeStream(ctx, c.UID, epoch, 0); err != nil {
 		return done, err
 	}
-	apply, err := dst.OpenApplier(ctx, c.UID, epoch)
+	origin, err := src.Origin(ctx)
+	if err != nil {
+		return done, err
+	}
+	apply, err := dst.OpenApplier(ctx, c.UID, origin, epoch)
 	if err != nil {
 		return done, err
 	}

@@ -141,7 +141,11 @@ func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, 
 	if err != nil {
 		return err
 	}
-	dst, err := v.Open(ctx, c.Target)
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	origin, err := src.Origin(ctx)
 	if err != nil {
 		return err
 	}
@@ -157,7 +161,7 @@ func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, 
 				return err
 			}
 			there := p.OnTarget()
-			if err := dst.Repair(ctx, c.UID, al.at, &there, fixes); err != nil {
+			if err := dst.Repair(ctx, c.UID, origin, al.at, &there, fixes); err != nil {
 				return err
 			}
 			var ids []int64

@@ -292,7 +292,11 @@ func (f *follower) run(ctx context.Context) error {
 		defer f.mu.Unlock()
 		f.note = what
 	}
-	if f.apply, err = dst.OpenApplier(ctx, f.c.UID, f.epoch); err != nil {
+	origin, err := src.Origin(ctx)
+	if err != nil {
+		return err
+	}
+	if f.apply, err = dst.OpenApplier(ctx, f.c.UID, origin, f.epoch); err != nil {
 		return err
 	}
 	defer f.apply.Close()
@@ -305,7 +309,11 @@ func (f *follower) run(ctx context.Context) error {
 		f.tellCuts(ctx, &tables[i])
 		list = append(list, engine.CaptureTable{ID: tables[i].ID, Plan: &tables[i].Plan.V})
 	}
-	capture, err := src.OpenCapture(ctx, f.c.Domain().CaptureName(), at, list)
+	except, err := dst.Origin(ctx)
+	if err != nil {
+		return err
+	}
+	capture, err := src.OpenCapture(ctx, f.c.Domain().CaptureName(), at, list, except)
 	if err != nil {
 		return err
 	}

@@ -22,24 +22,24 @@ type applier struct {
 	d        *database
 	conn     *sql.Conn
 	crossing string
+	origin   string
 	epoch    int64
 }
 
 // OpenApplier opens the session that applies changes.
-func (d *database) OpenApplier(ctx context.Context, crossing string, epoch int64) (engine.Applier, error) {
+func (d *database) OpenApplier(ctx context.Context, crossing, origin string, epoch int64) (engine.Applier, error) {
 	conn, err := d.session(ctx, landing...)
 	if err != nil {
 		return nil, err
 	}
-	return &applier{d: d, conn: conn, crossing: crossing, epoch: epoch}, nil
+	return &applier{d: d, conn: conn, crossing: crossing, origin: origin, epoch: epoch}, nil
 }
 
 // AppliesQuietly reports that foreign keys can stand: our sessions do without.
 func (d *database) AppliesQuietly(context.Context) bool { return true }
 
 func (a *applier) Begin(ctx context.Context) error {
-	_, err := a.conn.ExecContext(ctx, "START TRANSACTION")
-	return a.d.explain(err)
+	return a.d.explain(beginMarked(ctx, a.conn, a.origin))
 }
 
 func (a *applier) Abort() { _, _ = a.conn.ExecContext(context.Background(), "ROLLBACK") }
@@ -262,8 +262,11 @@ func (a *applier) wrap(p *domain.TablePlan, err error) error {
 
 // Repair puts and removes rows while the applier stands still at the position,
 // which holding the stream's line makes sure of.
-func (d *database) Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
+func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
 	return d.transaction(ctx, func(c *sql.Conn) error {
+		if err := markOrigin(ctx, c, origin); err != nil {
+			return err
+		}
 		if at != 0 {
 			var now uint64
 			if err := c.QueryRowContext(ctx, "SELECT position FROM dusty_ferry.stream WHERE crossing = ? FOR UPDATE", crossing).Scan(&now); err != nil {

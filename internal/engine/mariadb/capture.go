@@ -45,7 +45,9 @@ type capture struct {
 	tx     domain.Tx
 	gtid   gtid // of tx
 	inTx   bool
-	begun  bool // the transaction's begin was handed on
+	except string // the origin whose rows are passed over
+	passed bool   // the transaction brings them
+	begun  bool   // the transaction's begin was handed on
 	group  int
 
 	preparing  *preparing                   // the group that is being read ends with a prepare
@@ -72,12 +74,12 @@ type captured struct {
 }
 
 // OpenCapture starts reading the log from a place.
-func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable) (engine.Capture, error) {
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable, except string) (engine.Capture, error) {
 	file, err := d.logFile(ctx, uint64(from)>>fileBits)
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, waiting: map[binlog.XID]*engine.Spool{}, file: uint64(from) >> fileBits}
+	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, waiting: map[binlog.XID]*engine.Spool{}, except: except, file: uint64(from) >> fileBits}
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
 		for _, col := range t.Plan.Table.Columns {
@@ -275,7 +277,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return err
 		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
-		c.preparing, c.completing = nil, nil
+		c.preparing, c.completing, c.passed = nil, nil, false
 		switch {
 		case g.Prepared:
 			c.preparing = newPreparing(g.XID)
@@ -318,6 +320,8 @@ func (c *capture) content(ctx context.Context, kind binlog.Type, body []byte) er
 			err = c.mapped(ctx, t)
 		}
 		return err
+	case c.passed:
+		return nil
 	case isRows(kind):
 		return c.rows(ctx, kind, body)
 	}
@@ -372,7 +376,8 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 		if schema == "" {
 			schema = q.Database
 		}
-		if k := c.tables[schema+"."+m[2]]; k != nil {
+		bringing := c.except != "" && strings.HasSuffix(strings.TrimSpace(q.SQL), strings.TrimSpace(remark(c.except)))
+		if k := c.tables[schema+"."+m[2]]; k != nil && !bringing {
 			if err := c.begin(ctx); err != nil {
 				return err
 			}
@@ -440,6 +445,10 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 		return err
 	}
 	k := c.tables[x.Table.Database+"."+x.Table.Name]
+	if k == nil && c.except != "" && x.Table.Database == bookkeeping && x.Table.Name == bringing {
+		c.passed, err = c.brings(x)
+		return err
+	}
 	if k == nil || len(x.Table.Columns) != len(k.shape) {
 		return nil
 	}

@@ -148,7 +148,7 @@ func follow(t *testing.T, d *database, from domain.Position, plans ...*domain.Ta
 	for i, p := range plans {
 		tables = append(tables, engine.CaptureTable{ID: int64(i + 1), Plan: p})
 	}
-	c, err := d.OpenCapture(t.Context(), fmt.Sprintf("test%d", number.Add(1)), from, tables)
+	c, err := d.OpenCapture(t.Context(), fmt.Sprintf("test%d", number.Add(1)), from, tables, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -404,7 +404,7 @@ func TestTheStreamGoesOn(t *testing.T) {
 	}
 	run(t, db, "FLUSH BINARY LOGS")
 	run(t, db, "PURGE BINARY LOGS BEFORE now() + INTERVAL 1 HOUR")
-	if _, err := d.OpenCapture(t.Context(), "late", from, nil); err == nil || !strings.Contains(err.Error(), "restart the crossing") {
+	if _, err := d.OpenCapture(t.Context(), "late", from, nil, ""); err == nil || !strings.Contains(err.Error(), "restart the crossing") {
 		t.Errorf("a log that is gone: %v", err)
 	}
 }

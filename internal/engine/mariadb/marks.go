@@ -45,6 +45,12 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   waymark   text NOT NULL DEFAULT '',
   session   bigint unsigned NOT NULL DEFAULT 0,
   at        timestamp(6) NOT NULL DEFAULT current_timestamp(6)
+) ENGINE = InnoDB`, `
+CREATE TABLE IF NOT EXISTS dusty_ferry.bringing (
+  origin  varchar(200) NOT NULL,
+  session bigint unsigned NOT NULL,
+  times   bigint unsigned NOT NULL,
+  PRIMARY KEY (origin, session)
 ) ENGINE = InnoDB`,
 }
 
@@ -296,7 +302,7 @@ func (d *database) SetSequences(ctx context.Context, values []engine.SequenceVal
 // ClearTable forgets the table's marks, and then empties it. An interruption
 // between the two is mended by clearing again: the ledger takes the table's
 // chunks up only after this has come back.
-func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error {
+func (d *database) ClearTable(ctx context.Context, crossing, origin string, p *domain.TablePlan, chunks []int64) error {
 	for len(chunks) > 0 {
 		n := min(len(chunks), 5000)
 		list := strings.Trim(strings.ReplaceAll(fmt.Sprint(chunks[:n]), " ", ", "), "[]")
@@ -310,6 +316,6 @@ func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.Ta
 		return err
 	}
 	defer drop(conn)
-	_, err = conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target))
+	_, err = conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)+remark(origin))
 	return d.explain(err)
 }

@@ -66,7 +66,7 @@ func land(t testing.TB, from, to engine.Database, p *domain.TablePlan, m engine.
 		t.Fatal(err)
 	}
 	defer r.Close()
-	w, err := to.OpenWriter(t.Context())
+	w, err := to.OpenWriter(t.Context(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -202,7 +202,7 @@ func TestEveryKindOfValueLands(t *testing.T) {
 	if m, err := to.Fence(t.Context(), "c", 0, 9); err != nil || m == nil || m.Epoch != 3 || m.Sum.Rows != 2005 {
 		t.Errorf("the mark is %+v, %v", m, err)
 	}
-	if err := to.ClearTable(t.Context(), "c", &sides[0], []int64{0}); err != nil {
+	if err := to.ClearTable(t.Context(), "c", "", &sides[0], []int64{0}); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := to.Fence(t.Context(), "c", 0, 9); err != nil {
@@ -224,7 +224,7 @@ func TestEveryKindOfValueLands(t *testing.T) {
 // apply folds the changes of each table and applies them in one transaction.
 func apply(t *testing.T, to *database, plans []*domain.TablePlan, changes []domain.Change, end domain.Position, epoch int64) {
 	t.Helper()
-	a, err := to.OpenApplier(t.Context(), "c", epoch)
+	a, err := to.OpenApplier(t.Context(), "c", "", epoch)
 	if err != nil {
 		t.Fatal(err)
 	}

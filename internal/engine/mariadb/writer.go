@@ -23,8 +23,9 @@ import (
 // writer lands chunks through LOAD DATA LOCAL INFILE, whose file is what comes
 // from the source, as it comes.
 type writer struct {
-	d    *database
-	conn *sql.Conn
+	d      *database
+	conn   *sql.Conn
+	origin string
 
 	plan    *domain.TablePlan
 	table   domain.TableName
@@ -36,12 +37,12 @@ type writer struct {
 }
 
 // OpenWriter opens a session for landing chunks.
-func (d *database) OpenWriter(ctx context.Context) (engine.Writer, error) {
+func (d *database) OpenWriter(ctx context.Context, origin string) (engine.Writer, error) {
 	conn, err := d.session(ctx, landing...)
 	if err != nil {
 		return nil, err
 	}
-	return &writer{d: d, conn: conn}, nil
+	return &writer{d: d, conn: conn, origin: origin}, nil
 }
 
 // loaded is how a column's values go into the file.
@@ -136,8 +137,7 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
 			w.columns = append(w.columns, asText)
 		}
 	}
-	_, err := w.conn.ExecContext(ctx, "START TRANSACTION")
-	return w.d.explain(err)
+	return w.d.explain(beginMarked(ctx, w.conn, w.origin))
 }
 
 // Put loads rows behind a savepoint.

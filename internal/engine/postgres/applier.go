@@ -26,13 +26,14 @@ type applier struct {
 	conn     *pgx.Conn
 	tx       pgx.Tx
 	crossing string
+	begin    string // how a transaction begins
 	epoch    int64
 }
 
 // OpenApplier opens the session that applies changes. Triggers and foreign keys
 // of the target stay quiet in it where the role allows that: what they would do
 // was done on the source and comes as changes of its own.
-func (d *database) OpenApplier(ctx context.Context, crossing string, epoch int64) (engine.Applier, error) {
+func (d *database) OpenApplier(ctx context.Context, crossing, origin string, epoch int64) (engine.Applier, error) {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
 		return nil, err
@@ -41,7 +42,7 @@ func (d *database) OpenApplier(ctx context.Context, crossing string, epoch int64
 		_ = conn.Close(ctx)
 		return nil, d.explain(err)
 	}
-	return &applier{d: d, conn: conn, crossing: crossing, epoch: epoch}, nil
+	return &applier{d: d, conn: conn, crossing: crossing, begin: beginMarked(origin), epoch: epoch}, nil
 }
 
 func quietTriggers(ctx context.Context, conn *pgx.Conn) error {
@@ -54,7 +55,7 @@ func quietTriggers(ctx context.Context, conn *pgx.Conn) error {
 }
 
 func (a *applier) Begin(ctx context.Context) error {
-	tx, err := a.conn.Begin(ctx)
+	tx, err := a.conn.BeginTx(ctx, pgx.TxOptions{BeginQuery: a.begin})
 	a.tx = tx
 	return a.d.explain(err)
 }

@@ -46,6 +46,8 @@ type capture struct {
 	rels   map[uint32]*relation
 	tx     domain.Tx
 	inTx   bool
+	except string // the origin whose rows are passed over
+	ours   bool   // the transaction brings them
 	xid    uint64 // newest full transaction number seen
 	group  int
 	last   time.Time
@@ -66,7 +68,7 @@ type relation struct {
 }
 
 // OpenCapture starts streaming from the slot.
-func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable) (engine.Capture, error) {
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable, except string) (engine.Capture, error) {
 	var xid uint64
 	var status string
 	err := d.pool.QueryRow(ctx, `
@@ -87,7 +89,7 @@ SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(wal_statu
 	}
 	c := &capture{
 		d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}),
-		byName: map[domain.TableName]engine.CaptureTable{}, rels: map[uint32]*relation{}, xid: xid, last: time.Now(),
+		byName: map[domain.TableName]engine.CaptureTable{}, rels: map[uint32]*relation{}, xid: xid, last: time.Now(), except: except,
 	}
 	for _, t := range tables {
 		c.byName[t.Plan.Source] = t
@@ -297,7 +299,7 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 		return c.streamed(ctx, m)
 	case pgoutput.Begin:
 		c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.FinalLSN), At: pgstream.Micros(m.At)}
-		c.inTx = true
+		c.inTx, c.ours = true, false
 		return c.send(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx})
 	case pgoutput.Commit:
 		c.tx.End, c.inTx = domain.Position(m.EndLSN), false
@@ -309,6 +311,10 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 			return err
 		}
 		c.rels[m.ID] = r
+	case pgoutput.Logical:
+		if c.inTx && m.Prefix == originPrefix && string(m.Content) == c.except {
+			c.ours = true
+		}
 	case pgoutput.Insert:
 		return c.change(ctx, m.Relation, domain.Insert, 0, nil, m.New, size)
 	case pgoutput.Update:
@@ -325,7 +331,7 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 		}
 		c.group++
 		for _, id := range m.Relations {
-			if r := c.rels[id]; r != nil {
+			if r := c.rels[id]; r != nil && !c.ours {
 				if err := c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
 					Change: domain.Change{Kind: domain.Truncate, Table: r.table.ID, Note: strings.Join(note, " "), Group: c.group}}); err != nil {
 					return err
@@ -401,7 +407,7 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind, oldKind byte, old, fresh pgoutput.Tuple, size int) error {
 	r := c.rels[rel]
 	switch {
-	case r == nil:
+	case r == nil, c.ours:
 		return nil
 	case r.note != "" && !r.told:
 		r.told = true

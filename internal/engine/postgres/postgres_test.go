@@ -199,7 +199,7 @@ func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.
 		t.Fatal(err)
 	}
 	defer r.Close()
-	w, err := dst.OpenWriter(t.Context())
+	w, err := dst.OpenWriter(t.Context(), "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -294,7 +294,7 @@ func TestReadersStopWhenTold(t *testing.T) {
 // apply runs one batch of changes through an applier.
 func applyAll(t *testing.T, d *database, epoch int64, to domain.Position, f func(a engine.Applier) error) error {
 	t.Helper()
-	a, err := d.OpenApplier(t.Context(), "x", epoch)
+	a, err := d.OpenApplier(t.Context(), "x", "", epoch)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -405,7 +405,7 @@ func TestAFrozenHolderIsEnded(t *testing.T) {
 	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
 		t.Fatal(err)
 	}
-	a, err := d.OpenApplier(t.Context(), "x", 1)
+	a, err := d.OpenApplier(t.Context(), "x", "", 1)
 	if err != nil {
 		t.Fatal(err)
 	}

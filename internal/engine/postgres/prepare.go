@@ -411,7 +411,7 @@ func (d *database) SetSequences(ctx context.Context, values []engine.SequenceVal
 
 // ClearTable empties a table and forgets its marks, together. A table that
 // foreign keys refer to cannot be truncated alone: its rows are deleted.
-func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.TablePlan, chunks []int64) error {
+func (d *database) ClearTable(ctx context.Context, crossing, origin string, p *domain.TablePlan, chunks []int64) error {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
 		return err
@@ -421,7 +421,7 @@ func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.Ta
 		return d.explain(err)
 	}
 	clear := func(sql string) error {
-		return pgx.BeginFunc(ctx, conn, func(tx pgx.Tx) error {
+		return pgx.BeginTxFunc(ctx, conn, pgx.TxOptions{BeginQuery: beginMarked(origin)}, func(tx pgx.Tx) error {
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return err
 			}
@@ -439,7 +439,7 @@ func (d *database) ClearTable(ctx context.Context, crossing string, p *domain.Ta
 
 // Repair puts and removes rows while the applier stands still at the position,
 // which holding the stream's row makes sure of.
-func (d *database) Repair(ctx context.Context, crossing string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
+func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
 		return err
@@ -448,7 +448,7 @@ func (d *database) Repair(ctx context.Context, crossing string, at domain.Positi
 	if err := quietTriggers(ctx, conn); err != nil {
 		return d.explain(err)
 	}
-	tx, err := conn.Begin(ctx)
+	tx, err := conn.BeginTx(ctx, pgx.TxOptions{BeginQuery: beginMarked(origin)})
 	if err != nil {
 		return d.explain(err)
 	}

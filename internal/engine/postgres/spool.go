@@ -72,7 +72,7 @@ func (s *spools) close() {
 func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 	p := c.spools.of[m.XID]
 	c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.LSN), At: pgstream.Micros(m.At)}
-	c.inTx = true
+	c.inTx, c.ours = true, false
 	if err := c.send(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx}); err != nil {
 		return err
 	}

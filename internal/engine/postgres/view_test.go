@@ -109,7 +109,7 @@ func TestExactViewsKnowTheirPosition(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := d.OpenCapture(t.Context(), "exactly", start, []engine.CaptureTable{{ID: 1, Plan: p}})
+	c, err := d.OpenCapture(t.Context(), "exactly", start, []engine.CaptureTable{{ID: 1, Plan: p}}, "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +130,7 @@ func TestExactViewsKnowTheirPosition(t *testing.T) {
 	if err := d.DropCapture(t.Context(), "exactly", nil); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := d.OpenCapture(t.Context(), "exactly", start, nil); !domain.IsKind(err, domain.ProblemConflict) {
+	if _, err := d.OpenCapture(t.Context(), "exactly", start, nil, ""); !domain.IsKind(err, domain.ProblemConflict) {
 		t.Errorf("a lost slot must be a conflict for a person: %v", err)
 	}
 }

@@ -22,6 +22,7 @@ type writer struct {
 	conn *pgconn.PgConn
 	w    *wire
 
+	begin  string // how a transaction begins
 	rows   bool   // what comes are rows in the neutral form
 	copy   string // the statement of careful writing
 	text   []byte
@@ -29,7 +30,7 @@ type writer struct {
 }
 
 // OpenWriter opens a connection for landing chunks.
-func (d *database) OpenWriter(ctx context.Context) (engine.Writer, error) {
+func (d *database) OpenWriter(ctx context.Context, origin string) (engine.Writer, error) {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
 		return nil, err
@@ -39,12 +40,12 @@ func (d *database) OpenWriter(ctx context.Context) (engine.Writer, error) {
 		_ = conn.Close(ctx)
 		return nil, d.explain(err)
 	}
-	return &writer{d: d, conn: conn.PgConn()}, nil
+	return &writer{d: d, conn: conn.PgConn(), begin: beginMarked(origin)}, nil
 }
 
 // Begin opens the target transaction and the COPY into the table.
 func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
-	if _, err := w.conn.Exec(ctx, "BEGIN").ReadAll(); err != nil {
+	if _, err := w.conn.Exec(ctx, w.begin).ReadAll(); err != nil {
 		return w.d.explain(err)
 	}
 	var err error
@@ -86,7 +87,7 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 // Careful opens the transaction alone; rows come by Put.
 func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
 	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", qualified(p.Target), columnList(p.Carried()))
-	_, err := w.conn.Exec(ctx, "BEGIN").ReadAll()
+	_, err := w.conn.Exec(ctx, w.begin).ReadAll()
 	return w.d.explain(err)
 }
 
