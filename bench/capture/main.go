@@ -28,7 +28,15 @@ func main() {
 	per := flag.Int("per", 100, "changes in each")
 	pairs := flag.Int("pairs", 5, "interleaved pairs")
 	pace := flag.Int("pace", 1000, "transactions a second of the measurement of latency; 0 leaves it out")
+	source := flag.String("source", "postgres", "or mariadb")
 	flag.Parse()
+	if *source == "mariadb" {
+		if err := runMaria(context.Background(), *transactions, *per, *pairs, *pace); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	if err := run(context.Background(), *transactions, *per, *pairs, *pace); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
@@ -67,7 +75,15 @@ INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it 
 		return err
 	}
 	following := rig.CPU(20 * time.Second)
-	first, err := b.first(ctx)
+	src, err := pgx.Connect(ctx, b.source.URL("postgres"))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close(ctx) }()
+	first, err := first(ctx, b.target.URL("postgres"), func(id int) error {
+		_, err := src.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'first', 1, now(), 'x')", id)
+		return err
+	})
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"slices"
 	"sync"
 	"time"
 
@@ -55,53 +54,44 @@ func (b *bench) latency(ctx context.Context, pace int) (latency, error) {
 		return out, err
 	default:
 	}
-	read := func(url string) (map[int64]time.Time, error) {
-		c, err := pgx.Connect(ctx, url)
-		if err != nil {
-			return nil, err
-		}
-		defer func() { _ = c.Close(ctx) }()
-		rows, err := c.Query(ctx, "SELECT id, pg_xact_commit_timestamp(xmin) FROM public.readings WHERE id >= $1", first)
-		if err != nil {
-			return nil, err
-		}
-		at := map[int64]time.Time{}
-		var id int64
-		var t time.Time
-		_, err = pgx.ForEachRow(rows, []any{&id, &t}, func() error { at[id] = t; return nil })
-		return at, err
-	}
-	sent, err := read(b.source.URL("postgres"))
+	sent, err := committed(ctx, b.source.URL("postgres"), first)
 	if err != nil {
 		return out, err
 	}
 	var came map[int64]time.Time
 	for end := time.Now().Add(time.Minute); len(came) < len(sent); time.Sleep(100 * time.Millisecond) {
-		if came, err = read(b.target.URL("postgres")); err != nil {
+		if came, err = committed(ctx, b.target.URL("postgres"), first); err != nil {
 			return out, err
 		}
 		if time.Now().After(end) {
 			return out, fmt.Errorf("%d of %d rows arrived", len(came), len(sent))
 		}
 	}
-	var ms []float64
-	for id, at := range sent {
-		ms = append(ms, came[id].Sub(at).Seconds()*1000)
+	return lagOf(sent, came, took), nil
+}
+
+// committed is when the rows from first on were committed on a PostgreSQL server.
+func committed(ctx context.Context, url string, first int64) (map[int64]time.Time, error) {
+	c, err := pgx.Connect(ctx, url)
+	if err != nil {
+		return nil, err
 	}
-	slices.Sort(ms)
-	at := func(share float64) float64 { return float64(int(ms[int(share*float64(len(ms)-1))]*10)) / 10 }
-	return latency{float64(len(sent)) / took.Seconds(), at(0.5), at(0.99), at(1), len(ms)}, nil
+	defer func() { _ = c.Close(ctx) }()
+	rows, err := c.Query(ctx, "SELECT id, pg_xact_commit_timestamp(xmin) FROM public.readings WHERE id >= $1", first)
+	if err != nil {
+		return nil, err
+	}
+	at := map[int64]time.Time{}
+	var id int64
+	var t time.Time
+	_, err = pgx.ForEachRow(rows, []any{&id, &t}, func() error { at[id] = t; return nil })
+	return at, err
 }
 
 // first is how long the first change after a quiet time takes until it can be read on the
 // target, milliseconds.
-func (b *bench) first(ctx context.Context) (float64, error) {
-	src, err := pgx.Connect(ctx, b.source.URL("postgres"))
-	if err != nil {
-		return 0, err
-	}
-	defer func() { _ = src.Close(ctx) }()
-	dst, err := pgx.Connect(ctx, b.target.URL("postgres"))
+func first(ctx context.Context, target string, insert func(id int) error) (float64, error) {
+	dst, err := pgx.Connect(ctx, target)
 	if err != nil {
 		return 0, err
 	}
@@ -110,7 +100,7 @@ func (b *bench) first(ctx context.Context) (float64, error) {
 	for n := range 20 {
 		time.Sleep(700*time.Millisecond + time.Duration(n*37)*time.Millisecond)
 		id := 400_000_000 + n
-		if _, err := src.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'first', 1, now(), 'x')", id); err != nil {
+		if err := insert(id); err != nil {
 			return 0, err
 		}
 		from := time.Now()

@@ -166,6 +166,11 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 			return nil
 		}
 		last = domain.Tx{End: progress, At: f.committed}
+		if !f.consist { // so that the first change after the load does not wait for more
+			if _, err := f.loading(ctx); err != nil {
+				return err
+			}
+		}
 	}
 	return f.settle(ctx, b, last, limit == 0)
 }

@@ -2,9 +2,11 @@ package mariadb
 
 import (
 	"testing"
+	"time"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/binlog"
 )
 
 // BenchmarkRead reads rows of eleven columns in a snapshot and converts them; its
@@ -41,4 +43,92 @@ INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01
 		}
 	}
 	b.ReportMetric(float64(rows*b.N)/b.Elapsed().Seconds(), "rows/s")
+}
+
+// BenchmarkCapture reads a backlog of mixed changes from the log and decodes it, beside its
+// limit: a receiver of the same log that counts transactions and looks at nothing else.
+func BenchmarkCapture(b *testing.B) {
+	d, db := openFor(b)
+	run(b, db, "SET GLOBAL log_bin_compress = OFF")
+	b.Cleanup(func() { _, _ = db.Exec("SET GLOBAL log_bin_compress = ON") })
+	run(b, db, "CREATE TABLE readings (id bigint PRIMARY KEY, hive varchar(40), weight decimal(7,3), at datetime, remark text) ENGINE=InnoDB",
+		"INSERT INTO readings SELECT seq, concat('hive ', seq % 400), seq % 60, now(), 'as it was' FROM seq_1_to_100000")
+	p := planFor(b, d, "readings")
+	from, err := d.now(b.Context())
+	if err != nil {
+		b.Fatal(err)
+	}
+	const transactions = 1500
+	for i := range transactions { // a hundred changes in each transaction
+		tx, err := db.BeginTx(b.Context(), nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		for _, q := range []struct {
+			sql  string
+			args []any
+		}{
+			{"UPDATE readings SET weight = weight + 0.001, remark = 'another round' WHERE id BETWEEN ? AND ?", []any{1 + i*61%99_000, 70 + i*61%99_000}},
+			{"INSERT INTO readings SELECT ? + seq, 'new', 1, now(), 'x' FROM seq_1_to_20", []any{1_000_000 + i*100}},
+			{"DELETE FROM readings WHERE id > ? ORDER BY id LIMIT 10", []any{1_000_000 + i*100}},
+		} {
+			if _, err := tx.ExecContext(b.Context(), q.sql, q.args...); err != nil {
+				b.Fatal(err)
+			}
+		}
+		if err := tx.Commit(); err != nil {
+			b.Fatal(err)
+		}
+	}
+	end, err := d.now(b.Context())
+	if err != nil {
+		b.Fatal(err)
+	}
+	const changes = transactions * 100
+	var received, decoded time.Duration
+	n := 0
+	for b.Loop() {
+		n++
+		began := time.Now()
+		w, err := d.dial(b.Context())
+		if err != nil {
+			b.Fatal(err)
+		}
+		name, err := d.logFile(b.Context(), uint64(from)>>fileBits)
+		if err != nil {
+			b.Fatal(err)
+		}
+		if err := w.start(name, uint32(from), 4711); err != nil {
+			b.Fatal(err)
+		}
+		for commits := 0; commits < transactions; {
+			x, err := w.packet()
+			if err != nil {
+				b.Fatal(err)
+			}
+			if binlog.Type(x[5]) == binlog.TypeXid {
+				commits++
+			}
+		}
+		received += time.Since(began)
+		w.close()
+		began = time.Now()
+		c, err := d.OpenCapture(b.Context(), "bench", from, []engine.CaptureTable{{ID: 1, Plan: p}}, "")
+		if err != nil {
+			b.Fatal(err)
+		}
+		seen := 0
+		for c.Received() < end || seen < changes {
+			e := <-c.Events()
+			c.Took(&e)
+			if e.Kind == engine.EventChange {
+				seen++
+			}
+		}
+		decoded += time.Since(began)
+		c.Close()
+	}
+	b.ReportMetric(changes*float64(n)/decoded.Seconds(), "decoded/s")
+	b.ReportMetric(changes*float64(n)/received.Seconds(), "received/s")
+	b.ReportMetric(received.Seconds()/decoded.Seconds(), "ratio")
 }
