@@ -161,16 +161,18 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		if progress > 0 {
 			f.reachedIdle(progress)
 		}
+		// The first change after the load need not wait for more.
+		if !f.consist && limit == 0 && time.Since(f.lastLook) >= time.Second {
+			f.lastLook = time.Now()
+			if _, err := f.loading(ctx); err != nil {
+				return err
+			}
+		}
 		// On a source that is quiet the target's position moves on all the same.
 		if limit > 0 || progress <= f.applied || time.Since(f.lastEmpty) < time.Second {
 			return nil
 		}
 		last = domain.Tx{End: progress, At: f.committed}
-		if !f.consist { // so that the first change after the load does not wait for more
-			if _, err := f.loading(ctx); err != nil {
-				return err
-			}
-		}
 	}
 	return f.settle(ctx, b, last, limit == 0)
 }

@@ -125,6 +125,7 @@ type follower struct {
 
 	peeked    *engine.Event
 	lastEmpty time.Time
+	lastLook  time.Time // at whether the load is over, while nothing comes
 	recent    recent
 	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
 	stop      atomic.Pointer[stopping]
