@@ -52,9 +52,12 @@ func main() {
 	from := flag.String("from", "postgres", "engine of the source: postgres or mariadb")
 	to := flag.String("to", "postgres", "engine of the target: postgres or mariadb")
 	wide := flag.Int("wide", 0, "width of an extra text column in bytes, for the memory figure")
+	sizes := flag.String("sizes", "", "instead: our load of tables of so many rows, such as 1000000,10000000,50000000")
 	flag.Parse()
 	run := func() error { return measureAll(context.Background(), *rows, *streams, *pairs, *wide) }
 	switch {
+	case *sizes != "":
+		run = func() error { return measureSizes(context.Background(), *sizes, *streams) }
 	case *from == "mariadb":
 		run = func() error { return measureFromMaria(context.Background(), *rows, *streams, *pairs) }
 	case *to == "mariadb":
@@ -64,6 +67,18 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+const readings = `
+CREATE TABLE public.readings (id bigint PRIMARY KEY, apiary text, number smallint, read_at timestamp, weight_kg numeric(7,3),
+  inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware text, remark text)`
+
+// fill makes rows of a number to another.
+func fill(from, to, remarks, wide int) string {
+	return fmt.Sprintf(`
+INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds', round((i %% 60000 / 1000.0)::numeric, 3),
+  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ', %d) || repeat('w', %d)
+  FROM generate_series(%d, %d) i`, remarks, wide, from, to)
 }
 
 func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
@@ -76,12 +91,7 @@ func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
 		defer (*s).Stop()
 	}
 	fmt.Printf("filling %d rows of 11 columns\n", rows)
-	if err := b.sql(ctx, b.source, fmt.Sprintf(`
-CREATE TABLE public.readings (id bigint PRIMARY KEY, apiary text, number smallint, read_at timestamp, weight_kg numeric(7,3),
-  inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware text, remark text);
-INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds', round((i %% 60000 / 1000.0)::numeric, 3),
-  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ', 5) || repeat('w', %d)
-  FROM generate_series(1, %d) i`, wide, rows), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
+	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, wide), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
 		return err
 	}
 	b.old, b.fresh = b.postgresEnd(b.source), b.postgresEnd(b.target)

@@ -117,6 +117,9 @@ type Source interface {
 	// the statement that would commit it: of those that concern the tables, or of all on
 	// the server where it does not tell which they concern.
 	Prepared(ctx context.Context, plans []domain.TablePlan) ([]string, error)
+	// Undisturbed reports whether the statement at the place in the log was the last one that
+	// altered the table, where the log carries statements.
+	Undisturbed(ctx context.Context, t domain.TableName, at domain.Position) (bool, error)
 	// Locate says for each key how many of the ascending bounds are at or below
 	// it, in the source's own order.
 	Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error)

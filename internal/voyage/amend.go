@@ -27,7 +27,8 @@ type amendment struct {
 	doubts  []string         // why they cannot be carried over with certainty
 	todo    []string         // statements that are still to run on the target
 	drops   bool             // all of them only drop what may as well stay
-	moved   bool             // columns have other places, in a log that goes by places
+	moved   bool             // columns have other places
+	lost    bool             // and the log, which goes by places, does not say which
 }
 
 // redefined handles a change of a table's columns that shows in a transaction. When there is
@@ -56,7 +57,7 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 			return err // every read sees its rows as they are then
 		}
 	}
-	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change)
+	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change, e.Tx.Commit)
 	if err != nil {
 		return err
 	}
@@ -81,8 +82,10 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 	}
 	carry := f.c.Settings.V.ColumnChanges == "carry"
 	switch {
-	case a.moved:
+	case a.lost:
 		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
+	case len(a.changes) == 0:
+		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "the columns of %s have other places on the source now", name)
 	case len(a.todo) == 0:
 		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; the target's table has them already", name, what)
 	case a.drops && !carry:
@@ -122,11 +125,11 @@ func (a *amendment) hold(c *records.Crossing, name string) error {
 }
 
 // weigh holds a table's plan against what the source says of it now.
-func (f *follower) weigh(ctx context.Context, was *domain.TablePlan, ch *domain.Change) (*amendment, error) {
-	return f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch)
+func (f *follower) weigh(ctx context.Context, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
+	return f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch, at)
 }
 
-func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change) (*amendment, error) {
+func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
 	cat, err := v.Catalog(ctx, c.Source, true)
 	if err != nil {
 		return nil, err
@@ -147,9 +150,17 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 	if err != nil {
 		return nil, err
 	}
-	a := &amendment{changes: columns.Between(&was.Table, now, ch.Statement)}
-	moved := columns.Moved(&was.Table, now) || columns.Moves(ch.Statement)
-	if len(a.changes) == 0 && !moved {
+	last := false
+	if ch.Statement != "" {
+		if last, err = src.Undisturbed(ctx, was.Source, at); err != nil {
+			return nil, err
+		}
+	}
+	a := &amendment{changes: columns.Between(&was.Table, now, ch.Statement), moved: columns.Moved(&was.Table, now)}
+	if places := a.moved || !last && columns.Moves(ch.Statement); places && draw.way.From == typemap.MariaDB && (!last || columns.Renames(ch.Statement)) {
+		a.moved, a.lost = true, true
+	}
+	if len(a.changes) == 0 && !a.moved {
 		return a, nil
 	}
 	bare, err := src.Plan(now)
@@ -169,13 +180,12 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 	a.plan = all[0]
 	a.plan.Target, a.plan.After, a.plan.Uncut = was.Target, was.After, was.Uncut
 
-	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
+	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last, Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
 	doubt := func(format string, args ...any) { a.doubts = append(a.doubts, fmt.Sprintf(format, args...)) }
 	if unknown {
 		doubt("its columns have changed more than once, and what the log holds is not what they are now")
 	}
-	if draw.way.From == typemap.MariaDB && moved {
-		a.moved = true
+	if a.lost {
 		doubt("columns change their places, and the log of this server names rows' values by place only")
 	}
 	if len(a.plan.Key) != len(was.Key) {
@@ -192,14 +202,23 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 	}
 	a.drops = true
 	for _, k := range a.changes {
+		if value, ok := columns.Constant(k.Now); ok && last && k.Kind == columns.Added {
+			k.Now.Fill = &value
+		}
 		there, carried := onTheOtherSide(was, &a.plan, k)
 		if !carried || done(there, stands) {
 			continue
 		}
 		if reason := from.Unsafe(k, was.Key); reason != "" {
 			doubt("%s", reason)
-		} else if a.plan.Unlike && k.Kind == columns.Added && (k.Now.Fill != nil || k.Now.NotNull) {
-			doubt("rows that were there have a value in column %s, which is not known in the target's form", k.Now.Name)
+		} else if k.Kind == columns.Added && a.plan.Unlike && (k.Now.Fill != nil || k.Now.NotNull) {
+			there.Now.Fill = nil
+			if i := slices.IndexFunc(a.plan.Columns, func(c domain.Column) bool { return c.Name == k.Now.Name }); i >= 0 && k.Now.Fill != nil {
+				there.Now.Fill = draw.way.Told(a.plan.Columns[i], there.Now, *k.Now.Fill)
+			}
+			if there.Now.Fill == nil {
+				doubt("rows that were there have a value in column %s, which is not known in the target's form", k.Now.Name)
+			}
 		}
 		if k.Kind != columns.Dropped || needed(stands.Column(there.Was.Name)) {
 			a.drops = false
@@ -219,7 +238,7 @@ func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []recor
 	if err != nil {
 		return err
 	}
-	a, err := v.weigh(ctx, c, src, dst, plansOf(tables), &t.Plan.V, &domain.Change{Kind: domain.Redefine})
+	a, err := v.weigh(ctx, c, src, dst, plansOf(tables), &t.Plan.V, &domain.Change{Kind: domain.Redefine}, 0)
 	if err != nil || len(a.changes) == 0 && !a.moved {
 		return err
 	}

@@ -119,6 +119,10 @@ var places = regexp.MustCompile(`(?i)\b(?:FIRST|AFTER)\b`)
 // Moves reports whether a statement may give columns other places.
 func Moves(statement string) bool { return places.MatchString(statement) }
 
+// Renames reports whether a statement may give columns other names: two that change names
+// with each other look like two that change places.
+func Renames(statement string) bool { return renames.MatchString(statement) }
+
 // AsLogged is the table as it was at a place in the log, whose columns the log names by
 // name and type, made of what the catalog says now and what was known before. It is nil
 // when one of the columns is in neither: what became of it since is not known.
@@ -166,7 +170,30 @@ type Source struct {
 	Rewritten bool
 	// Statement is the statement that made the change, where the log carries it.
 	Statement string
+	// Last: no later statement has altered the table, so that what the catalog says of it is
+	// what this one left.
+	Last bool
 }
+
+// Constant is the value of a default that is a plain literal and of a type whose literals
+// read as its values do; a server writes it as '…' or as a number.
+func Constant(c domain.Column) (string, bool) {
+	switch c.BaseType {
+	case "tinyint", "smallint", "mediumint", "int", "bigint", "decimal":
+		if plainNumber.MatchString(c.Default) {
+			return c.Default, true
+		}
+	case "char", "varchar", "date", "datetime":
+		text, quoted := strings.CutPrefix(c.Default, "'")
+		text, ended := strings.CutSuffix(text, "'")
+		if quoted && ended && !strings.ContainsAny(text, `'\\`) {
+			return text, true
+		}
+	}
+	return "", false
+}
+
+var plainNumber = regexp.MustCompile(`^-?[0-9]+(\.[0-9]+)?$`)
 
 var fills = regexp.MustCompile(`(?i)\b(?:DEFAULT|NOT\s+NULL|GENERATED|AUTO_INCREMENT|AS\s*\()`)
 
@@ -183,6 +210,10 @@ func (s Source) Unsafe(c Change, key []string) string {
 		switch {
 		case c.Now.Generated || c.Now.Computed != "" || c.Now.Identity != "":
 			return fmt.Sprintf("the server gave column %s of the rows that were there values of its own", c.Now.Name)
+		case !postgres && renames.MatchString(s.Statement):
+			return fmt.Sprintf("column %s may be another one that has a new name now", c.Now.Name)
+		case !postgres && s.Last && (c.Now.Fill != nil || !c.Now.NotNull && (c.Now.Default == "" || strings.EqualFold(c.Now.Default, "NULL"))):
+			// what the catalog says, literally
 		case !postgres && (fills.MatchString(s.Statement) || c.Now.Default != "" && !strings.EqualFold(c.Now.Default, "NULL") || c.Now.NotNull):
 			return fmt.Sprintf("the log does not say which value column %s has in the rows that were there", c.Now.Name)
 		case postgres && s.Rewritten:

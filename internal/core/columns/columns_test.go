@@ -47,6 +47,7 @@ func TestBetween(t *testing.T) {
 func TestWhatIsSafe(t *testing.T) {
 	five := "5"
 	pg, maria := columns.Source{Engine: typemap.Postgres}, columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h ADD COLUMN mites int"}
+	last := columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h ADD mites int NOT NULL DEFAULT 5 AFTER id", Last: true}
 	rewritten := columns.Source{Engine: typemap.Postgres, Rewritten: true}
 	added := func(edit func(*domain.Column)) columns.Change {
 		n := col(4, "mites", "integer")
@@ -74,6 +75,11 @@ func TestWhatIsSafe(t *testing.T) {
 		{"MariaDB, its own word for empty", maria, added(func(n *domain.Column) { n.Default = "NULL" }), true},
 		{"MariaDB, a default that may have been another one then", maria, added(func(n *domain.Column) { n.Default = "5" }), false},
 		{"MariaDB, a default that is gone since", columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h ADD mites int default 5"}, plain, false},
+		{"MariaDB, a column under a new name and type", columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h CHANGE COLUMN grubs mites bigint", Last: true}, plain, false},
+		{"MariaDB, a literal that no later statement has changed", last, added(func(n *domain.Column) { n.Default, n.Fill, n.NotNull = "5", &five, true }), true},
+		{"MariaDB, the same by an expression", last, added(func(n *domain.Column) { n.Default, n.NotNull = "(rand())", true }), false},
+		{"MariaDB, nothing that no later statement has changed", columns.Source{Engine: typemap.MariaDB, Statement: "ALTER TABLE h ADD mites int DEFAULT NULL", Last: true}, added(func(n *domain.Column) { n.Default = "NULL" }), true},
+		{"MariaDB, what the server takes for nothing", last, added(func(n *domain.Column) { n.NotNull = true }), false},
 		{"longer texts", pg, retyped("character varying(10)", "character varying(20)"), true},
 		{"longer texts, but cast by who knows what", rewritten, retyped("character varying(10)", "character varying(20)"), false},
 		{"shorter texts", pg, retyped("character varying(20)", "character varying(10)"), false},
@@ -88,6 +94,21 @@ func TestWhatIsSafe(t *testing.T) {
 				t.Errorf("%q", why)
 			}
 		})
+	}
+}
+
+func TestConstants(t *testing.T) {
+	for _, c := range []struct {
+		base, text, want string
+		ok               bool
+	}{
+		{"int", "5", "5", true}, {"decimal", "-1.50", "-1.50", true}, {"int", "NULL", "", false}, {"int", "(1 + 2)", "", false}, {"bigint", "1e3", "", false},
+		{"varchar", "'the dyke'", "the dyke", true}, {"varchar", "''", "", true}, {"varchar", "'it''s'", "", false}, {"varchar", `'a\b'`, "", false}, {"varchar", "uuid()", "", false}, {"varchar", "'", "", false},
+		{"date", "'2026-11-28'", "2026-11-28", true}, {"datetime", "current_timestamp()", "", false}, {"timestamp", "'2026-11-28 00:00:00'", "", false}, {"blob", "'x'", "", false},
+	} {
+		if got, ok := columns.Constant(domain.Column{BaseType: c.base, Default: c.text}); got != c.want || ok != c.ok {
+			t.Errorf("%s %s: %q, %v", c.base, c.text, got, ok)
+		}
 	}
 }
 

@@ -35,6 +35,25 @@ func Compile(from, to string, column, target domain.Column) Convert {
 	return f
 }
 
+// Told is what becomes of a value that a default of a MariaDB source gives, where rows that
+// stand on the target can be given the same; nil otherwise.
+func (w Way) Told(column, target domain.Column, value string) *string {
+	switch {
+	case w.From != MariaDB:
+		return nil
+	case w.To == MariaDB && target.Default == column.Default && column.Mask == "":
+		return &value // the target's default gives it by itself
+	case w.To == MariaDB:
+		return nil
+	}
+	out, ok, err := Compile(w.From, w.To, column, target)(nil, []byte(value))
+	if !ok || err != nil {
+		return nil
+	}
+	text := string(out)
+	return &text
+}
+
 func compile(from, to string, column, target domain.Column) Convert {
 	switch {
 	case from == to && from == MariaDB:

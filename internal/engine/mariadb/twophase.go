@@ -113,21 +113,6 @@ func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Posit
 // preparedIn looks through one file of the log for the last preparation under that name,
 // unless it has ended there as well.
 func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, end domain.Position) (*engine.Spool, error) {
-	name, err := c.d.logFile(ctx, file)
-	if err != nil {
-		return nil, err
-	}
-	w, err := c.d.dial(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer w.close()
-	h := fnv.New32a()
-	_, _ = fmt.Fprintf(h, "look back of %d", c.number)
-	if err := w.start(name, 4, h.Sum32()|1<<31); err != nil {
-		return nil, c.d.explain(err)
-	}
-	r := binlog.Reader{Checksums: c.summed}
 	var found, open *preparing
 	drop := func() {
 		for _, p := range []*preparing{found, open} {
@@ -137,45 +122,27 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 		}
 		found, open = nil, nil
 	}
-	err = w.within(ctx, func() error {
-		for {
-			b, err := w.event()
+	err := c.d.walk(ctx, position(file, firstEvent), end, func(h binlog.Header, body []byte, at domain.Position) error {
+		switch {
+		case uint64(at)>>fileBits != file:
+			return errEnough
+		case h.Type == binlog.TypeGtid:
+			g, err := binlog.DecodeGtid(body)
 			if err != nil {
 				return err
 			}
-			h, body, err := r.Event(b)
-			if err != nil {
-				return err
+			if (g.Prepared || g.Completed) && g.XID == xid && at < end {
+				drop()
 			}
-			switch {
-			case h.Type == binlog.TypeRotate && !h.Artificial():
-				return nil
-			case h.Type == binlog.TypeFormat:
-				if _, err := r.Format(body); err != nil {
-					return err
-				}
-			case h.Type == binlog.TypeGtid:
-				if position(file, uint64(h.Next)) >= end {
-					return nil
-				}
-				g, err := binlog.DecodeGtid(body)
-				if err != nil {
-					return err
-				}
-				if (g.Prepared || g.Completed) && g.XID == xid {
-					drop()
-				}
-				if g.Prepared && g.XID == xid {
-					open = newPreparing(xid)
-				}
-			case open != nil && (h.Type == binlog.TypeTableMap || isRows(h.Type)):
-				if err := open.keep(h, body, c.ours); err != nil {
-					return err
-				}
-			case open != nil && h.Type == binlog.TypeXAPrepare:
-				found, open = open, nil
+			if g.Prepared && g.XID == xid {
+				open = newPreparing(xid)
 			}
+		case open != nil && (h.Type == binlog.TypeTableMap || isRows(h.Type)):
+			return open.keep(h, body, c.ours)
+		case open != nil && h.Type == binlog.TypeXAPrepare:
+			found, open = open, nil
 		}
+		return nil
 	})
 	if open != nil { // its server died while it prepared
 		open.rows.Close()
@@ -184,7 +151,7 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 		if found != nil {
 			found.rows.Close()
 		}
-		return nil, c.d.explain(err)
+		return nil, err
 	}
 	if found == nil {
 		return nil, nil

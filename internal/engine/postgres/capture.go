@@ -456,6 +456,12 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 	return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
 }
 
+// Undisturbed is never known: the log carries no statements. The catalog says by itself what
+// became of rows, see [domain.Table.Written].
+func (d *database) Undisturbed(context.Context, domain.TableName, domain.Position) (bool, error) {
+	return false, nil
+}
+
 // Identity is not needed: what stands for a crossing on a server is its slot, which
 // another server lacks.
 func (d *database) Identity(context.Context) (string, error) { return "", nil }

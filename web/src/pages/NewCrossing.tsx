@@ -13,7 +13,11 @@ export default function NewCrossing() {
   const [source, setSource] = useState("");
   const [target, setTarget] = useState("");
   const [kind, setKind] = useState<"load" | "load+capture" | "capture">("load+capture");
+  const [from, setFrom] = useState("");
+  const [slot, setSlot] = useState("");
   const go = useNavigate();
+  const hasSlots = (list: { name: string; engine: string }[]) =>
+    list.find((d) => d.name === source)?.engine === "postgres";
   const missing =
     name.trim() === ""
       ? "Give it a name"
@@ -83,14 +87,46 @@ export default function NewCrossing() {
                     ]}
                   />
                 ))}
+                {kind === "capture" && (
+                  <>
+                    <Input
+                      label="Changes from"
+                      hint="log position or GTID at which the target's rows stand"
+                      placeholder="now"
+                      value={from}
+                      onChange={(e) => {
+                        setFrom(e.target.value);
+                      }}
+                    />
+                    {hasSlots(list) && (
+                      <Input
+                        label="Replication slot"
+                        hint="one that stands on the source, which keeps its log from there"
+                        placeholder="one is made at the start"
+                        value={slot}
+                        onChange={(e) => {
+                          setSlot(e.target.value);
+                        }}
+                      />
+                    )}
+                  </>
+                )}
               </div>
               <div className="mt-3">
                 <Act
                   strong
                   blocked={missing}
-                  act={() =>
-                    take(api.POST("/api/crossings", { body: { name: name.trim(), source, target, kind } }))
-                  }
+                  act={() => {
+                    const settings =
+                      kind === "capture"
+                        ? { start_from: from.trim(), slot: hasSlots(list) ? slot.trim() : "" }
+                        : undefined;
+                    return take(
+                      api.POST("/api/crossings", {
+                        body: { name: name.trim(), source, target, kind, ...(settings && { settings }) },
+                      }),
+                    );
+                  }}
                   onDone={() => {
                     void go(`/crossings/${encodeURIComponent(name.trim())}/plan`);
                   }}

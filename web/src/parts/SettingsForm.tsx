@@ -9,6 +9,8 @@ interface Props {
   needs?: Role;
   /** Why the settings that shape the plan can no longer be changed. */
   fixed?: string | undefined;
+  /** Of kind capture: where its changes begin is a setting too. */
+  captureOnly?: boolean;
 }
 
 /** What can be done with target tables that hold rows. */
@@ -22,7 +24,7 @@ export const standingWays = [
 const mega = (n: number | undefined) => String(Math.round((n ?? 0) / 1e3) / 1e3);
 
 /** Every setting of a crossing, with its unit and what it is for. Only what was changed is sent. */
-export function SettingsForm({ settings: s, save, needs = "operator", fixed }: Props) {
+export function SettingsForm({ settings: s, save, needs = "operator", fixed, captureOnly }: Props) {
   const [edit, setEdit] = useState<Record<string, string>>({});
   const holds = new Set<string>(s.hold_points ?? []);
   const text = (name: string, now: string) => ({
@@ -69,6 +71,8 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
     number("retained", (n) => (out.retained_limit = Math.round(n * 1e6)));
     if (edit.columns) out.column_changes = edit.columns as NonNullable<Settings["column_changes"]>;
     if (edit.over) out.retained_over = edit.over as NonNullable<Settings["retained_over"]>;
+    if (edit.startFrom !== undefined) out.start_from = edit.startFrom.trim();
+    if (edit.slot !== undefined) out.slot = edit.slot.trim();
     if (edit.stopAt !== undefined) out.stop_at = edit.stopAt.trim();
     number("dwell", (n) => (out.in_step_dwell_seconds = n));
     number("budget", (n) => (out.pause_budget_seconds = n));
@@ -230,6 +234,24 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed }: P
             placeholder="never"
             {...text("stopAt", s.stop_at ?? "")}
           />
+          {captureOnly && (
+            <>
+              <Input
+                label="Changes from"
+                hint={fixed ?? "log position or GTID at which the target's rows stand"}
+                disabled={fixed !== undefined}
+                placeholder="now"
+                {...text("startFrom", s.start_from ?? "")}
+              />
+              <Input
+                label="Replication slot"
+                hint={fixed ?? "one that stands on a PostgreSQL source"}
+                disabled={fixed !== undefined}
+                placeholder="one is made at the start"
+                {...text("slot", s.slot ?? "")}
+              />
+            </>
+          )}
         </div>
       </fieldset>
       <fieldset className="mt-3">
