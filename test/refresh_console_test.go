@@ -63,7 +63,7 @@ INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FRO
 	shows(t, ctx, "Changes from", "Replication slot")
 	fill(t, ctx, "Changes from", "yesterday")
 	press(t, ctx, "Make the draft and choose tables")
-	shows(t, ctx, "give a log sequence number such as")
+	shows(t, ctx, "write it like 0/16B3748")
 	fill(t, ctx, "Changes from", "0/16B3748")
 	fill(t, ctx, "Replication slot", "winter_hives")
 	axe(t, ctx, "plan a crossing of kind capture")

@@ -114,6 +114,9 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err != nil {
 		return none, err
 	}
+	if err := s.Voyage.CheckCaptureSettings(ctx, d.Source, d.Kind, d.Settings); err != nil {
+		return none, err
+	}
 	// The house's way of stopping writes may not be there for this source; one
 	// that a person chose must be.
 	if err := s.Voyage.CheckStopMethod(ctx, d.Source, d.Settings.StopMethod); err != nil {

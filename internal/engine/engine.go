@@ -29,6 +29,9 @@ type Driver interface {
 	Open(ctx context.Context, e Endpoint) (Database, error)
 	FormatPosition(domain.Position) string
 	ParsePosition(string) (domain.Position, error)
+	// CheckPlace says what is wrong with a place in a log that a person gave, as a position
+	// or as a waymark.
+	CheckPlace(string) error
 	// StopMethods are the ways in which a source of this engine can stop writes,
 	// the best first.
 	StopMethods() []domain.StopMethod

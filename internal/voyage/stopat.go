@@ -39,8 +39,8 @@ func parseStop(text string, driver engine.Driver) (*stopping, error) {
 	return &stopping{at: at, text: text}, nil
 }
 
-// checkCapture says what is wrong with the settings of where capture begins and stops.
-func (v *Voyage) checkCapture(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error {
+// CheckCaptureSettings says what is wrong with the settings of where capture begins and stops.
+func (v *Voyage) CheckCaptureSettings(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error {
 	d, err := v.Store.Database(ctx, source)
 	if err != nil {
 		return err
@@ -57,6 +57,10 @@ func (v *Voyage) checkCapture(ctx context.Context, source string, kind domain.Ki
 		return domain.Invalid("start_from and slot are for crossings of kind capture; one of kind %s begins where its load does", kind)
 	case kind == domain.KindLoad && s.StopAt != "":
 		return domain.Invalid("stop_at is for crossings that follow changes; one of kind load ends with its load")
+	case strings.TrimSpace(s.StartFrom) != "":
+		if err := driver.CheckPlace(strings.TrimSpace(s.StartFrom)); err != nil {
+			return domain.Invalid("start_from: %s", err)
+		}
 	}
 	return nil
 }
@@ -109,11 +113,7 @@ func (v *Voyage) placeOf(ctx context.Context, c *records.Crossing, src engine.Da
 	if at, err := driver.ParsePosition(strings.TrimSpace(text)); err == nil && at > 0 {
 		return at, nil
 	}
-	at, err := src.PlaceOf(ctx, strings.TrimSpace(text))
-	if domain.IsKind(err, domain.ProblemConflict) && d.Engine == "postgres" {
-		err = domain.Invalid("start_from is %q; give a log sequence number such as %s", text, driver.FormatPosition(0x16B374D8))
-	}
-	return at, err
+	return src.PlaceOf(ctx, strings.TrimSpace(text))
 }
 
 // mindStop keeps in mind where a person wants capture to stop.

@@ -192,7 +192,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 				c.Name, many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
 		}
 	}
-	if err := v.checkCapture(ctx, c.Source, c.Kind, c.Settings.V); err != nil {
+	if err := v.CheckCaptureSettings(ctx, c.Source, c.Kind, c.Settings.V); err != nil {
 		return err
 	}
 	if err := v.Store.SetCondition(ctx, c.ID, domain.ConditionRunning, "", false); err != nil {
@@ -366,7 +366,7 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	if err := v.CheckStopMethod(ctx, c.Source, s.StopMethod); err != nil {
 		return err
 	}
-	if err := v.checkCapture(ctx, c.Source, c.Kind, s); err != nil {
+	if err := v.CheckCaptureSettings(ctx, c.Source, c.Kind, s); err != nil {
 		return err
 	}
 	house, err := v.Store.House(ctx)

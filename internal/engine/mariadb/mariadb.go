@@ -48,6 +48,17 @@ func (Driver) FormatPosition(p domain.Position) string {
 	return fmt.Sprintf("%06d:%d", uint64(p)>>fileBits, uint64(p)&(1<<fileBits-1))
 }
 
+// CheckPlace takes a file and an offset, or a GTID.
+func (d Driver) CheckPlace(s string) error {
+	if _, err := d.ParsePosition(s); err == nil {
+		return nil
+	}
+	if at, err := parseWaymark(s); err == nil && len(at) > 0 {
+		return nil
+	}
+	return domain.Invalid("%q is no place in a MariaDB log; write it like 000012:3456, the log file's number and the offset in it, or as a GTID, domain-server-sequence, such as 0-1-2718", s)
+}
+
 // ParsePosition reads what FormatPosition wrote, and the same with the file's whole name.
 func (Driver) ParsePosition(s string) (domain.Position, error) {
 	file, offset, ok := strings.Cut(s, ":")

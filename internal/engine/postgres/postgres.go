@@ -36,6 +36,12 @@ func (Driver) FormatPosition(p domain.Position) string { return lsn(p) }
 // ParsePosition reads a log sequence number such as 0/16B3748.
 func (Driver) ParsePosition(s string) (domain.Position, error) { return parseLSN(s) }
 
+// CheckPlace takes a log sequence number.
+func (d Driver) CheckPlace(s string) error {
+	_, err := d.ParsePosition(s)
+	return err
+}
+
 func lsn(p domain.Position) string { return fmt.Sprintf("%X/%X", uint32(p>>32), uint32(p)) }
 
 func parseLSN(s string) (domain.Position, error) {
