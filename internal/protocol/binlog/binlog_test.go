@@ -177,6 +177,9 @@ func FuzzEvents(f *testing.F) {
 	f.Add(byte(TypeWriteRows), []byte{1, 0, 0, 0, 0, 0, 1, 0, 6, 0x3f, 0, 1, 0, 0, 0, 1, 0, 'a'})
 	f.Add(byte(TypeQueryCompressed), pack([]byte("BEGIN")))
 	f.Add(byte(TypeFormat), make([]byte, 80))
+	for _, e := range recorded(f) {
+		f.Add(byte(e.h.Type), e.body)
+	}
 	f.Fuzz(func(t *testing.T, typ byte, body []byte) {
 		r := Reader{}
 		if _, err := r.TableMap(table.AppendMap(nil)); err != nil {

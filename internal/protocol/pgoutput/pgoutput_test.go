@@ -73,6 +73,9 @@ func FuzzDecode(f *testing.F) {
 	for _, m := range messages {
 		f.Add(m.Append(nil))
 	}
+	for _, b := range recorded(f) {
+		f.Add(b)
+	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		m, err := pgoutput.Decode(b)
 		if err != nil {
