@@ -2,6 +2,7 @@ package test
 
 import (
 	"bytes"
+	"flag"
 	"fmt"
 	"os"
 	"os/exec"
@@ -11,6 +12,9 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )
+
+// followFor is how long pgbench and sysbench go on at full speed once a crossing is in step.
+var followFor = flag.Duration("follow", 0, "how long pgbench and sysbench are followed before the cutover; 0: as long as a test should")
 
 // TestPgbenchThroughTheWholeJourney runs Debian's own pgbench, a workload nobody
 // here wrote, at full speed against the source from the load to the cutover.
@@ -47,6 +51,7 @@ func TestPgbenchThroughTheWholeJourney(t *testing.T) {
 		f.story()
 		t.Errorf("reconciliation with pgbench running: %+v", r)
 	}
+	longest := f.goOn(*followFor)
 	f.awaitPhase(contract.PhaseInStep)
 	k := f.cutOver(false, contract.Settings{CutoverDepth: ptr(contract.SettingsCutoverDepth("counts"))})
 	if k.State != "done" {
@@ -59,9 +64,18 @@ func TestPgbenchThroughTheWholeJourney(t *testing.T) {
 		t.Error("pgbench went on writing after the cutover")
 	}
 	n := one[int64](t, p.sourceURL(), `SELECT count(*) FROM pgbench_history`)
-	t.Logf("pgbench committed %d transactions; the write pause was %.3f s", n, *k.WritePauseSeconds)
+	t.Logf("pgbench committed %d transactions; the longest lag meanwhile was %.2f s, the write pause %.3f s", n, longest, *k.WritePauseSeconds)
 	if n < 1000 {
 		t.Errorf("pgbench hardly ran:\n%s", out.String())
 	}
 	sameEverywhere(t, p, "public")
+}
+
+// goOn lets time pass and returns the longest lag that the service told of meanwhile, seconds.
+func (f *ferry) goOn(wait time.Duration) (longest float64) {
+	f.t.Helper()
+	for end := time.Now().Add(wait); time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
+		longest = max(longest, f.show().Progress.LagSeconds)
+	}
+	return longest
 }

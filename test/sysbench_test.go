@@ -27,7 +27,11 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 	if out, err := bench("prepare").CombinedOutput(); err != nil {
 		t.Fatalf("sysbench prepare: %v\n%s", err, out)
 	}
-	run := bench("run", "--time=600", "--rate=150", "--report-interval=0")
+	pace := "--rate=150"
+	if *followFor > 0 {
+		pace = "--rate=0" // as fast as it can
+	}
+	run := bench("run", "--time=1200", pace, "--report-interval=0")
 	if err := run.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +47,7 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	time.Sleep(3 * time.Second)
+	longest := f.goOn(max(*followFor, 3*time.Second))
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {
 		f.findings(r.Id)
 		t.Errorf("with sysbench running: %+v", r)
@@ -53,7 +57,9 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 		t.Fatalf("sysbench ended before the cutover: %v", err)
 	default:
 	}
-	if k := f.cutOver(false, contract.Settings{}); k.State != "done" {
+	f.awaitPhase(contract.PhaseInStep)
+	k := f.cutOver(false, contract.Settings{})
+	if k.State != "done" {
 		f.story()
 		t.Fatalf("cutover: %+v", k)
 	}
@@ -67,7 +73,7 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 	if changes < 1000 {
 		t.Errorf("only %d changes were followed", changes)
 	}
-	t.Logf("%d changes of sysbench were followed", changes)
+	t.Logf("%d changes of sysbench were followed; the longest lag meanwhile was %.2f s, the write pause %.3f s", changes, longest, *k.WritePauseSeconds)
 	target := connect(t, p.targetURL())
 	for i := range tables {
 		q := "SELECT concat_ws('|', id, k, c, pad) FROM %ssbtest" + strconv.Itoa(i+1)

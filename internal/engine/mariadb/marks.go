@@ -45,13 +45,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   waymark   text NOT NULL DEFAULT '',
   session   bigint unsigned NOT NULL DEFAULT 0,
   at        timestamp(6) NOT NULL DEFAULT current_timestamp(6)
-) ENGINE = InnoDB`, `
-CREATE TABLE IF NOT EXISTS dusty_ferry.bringing (
-  origin  varchar(200) NOT NULL,
-  session bigint unsigned NOT NULL,
-  times   bigint unsigned NOT NULL,
-  PRIMARY KEY (origin, session)
-) ENGINE = InnoDB`,
+) ENGINE = InnoDB`, bringingTable,
 }
 
 // said reports whether the server answered with one of the error numbers.
@@ -73,6 +67,7 @@ const (
 	erLockWait = 1205 // a lock was not got in time
 	erDeadlock = 1213
 	erNoThread = 1094
+	erNoTable  = 1146
 )
 
 // session opens a connection with settings of its own, which end with it: it

@@ -14,7 +14,16 @@ import (
 // those of the bookkeeping.
 
 // bringing is that table.
-const bringing = "bringing"
+const (
+	bringing      = "bringing"
+	bringingTable = `
+CREATE TABLE IF NOT EXISTS dusty_ferry.bringing (
+  origin  varchar(200) NOT NULL,
+  session bigint unsigned NOT NULL,
+  times   bigint unsigned NOT NULL,
+  PRIMARY KEY (origin, session)
+) ENGINE = InnoDB`
+)
 
 // markOrigin says within a transaction whose rows it brings.
 func markOrigin(ctx context.Context, c *sql.Conn, origin string) error {
@@ -23,10 +32,19 @@ func markOrigin(ctx context.Context, c *sql.Conn, origin string) error {
 }
 
 func beginMarked(ctx context.Context, c *sql.Conn, origin string) error {
-	if _, err := c.ExecContext(ctx, "START TRANSACTION"); err != nil {
-		return err
+	for try := 0; ; try++ {
+		if _, err := c.ExecContext(ctx, "START TRANSACTION"); err != nil {
+			return err
+		}
+		err := markOrigin(ctx, c, origin)
+		if try > 0 || !said(err, erNoTable) {
+			return err
+		}
+		// The bookkeeping was made by a version that had no such table.
+		if _, err := c.ExecContext(ctx, bringingTable); err != nil {
+			return err
+		}
 	}
-	return markOrigin(ctx, c, origin)
 }
 
 // remark says the same at the end of a statement that is a transaction by itself.
