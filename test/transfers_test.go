@@ -341,7 +341,8 @@ func (a *account) twoPhase(ctx context.Context, db *sql.DB, name string, list []
 			return end != forget
 		}
 		if text := err.Error(); strings.Contains(text, "does not exist") || strings.Contains(text, "XAE04") {
-			if unknown++; unknown > 20 { // MariaDB does not know it either as long as its session has not quite ended
+			// MariaDB does not know it either as long as its session has not quite ended.
+			if unknown++; failed != nil && unknown > 100 {
 				return false
 			}
 		} else {

@@ -76,3 +76,26 @@ func TestNoCutoverBeforeTheUnended(t *testing.T) {
 		})
 	}
 }
+
+// TestCaptureSaysWhatItWaitsFor: a PostgreSQL server lets capture begin only when the
+// transactions that are open have ended; who waits is told which they are.
+func TestCaptureSaysWhatItWaitsFor(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), "CREATE TABLE public.lots (id integer PRIMARY KEY); INSERT INTO public.lots VALUES (1)")
+	f := start(t)
+	f.cross(p, contract.Settings{}, "public.*")
+	open := connect(t, p.sourceURL())
+	_, err := open.Exec(t.Context(), "SET application_name = 'month end'; BEGIN; INSERT INTO public.lots VALUES (2)")
+	check(t, err)
+	f.startCrossing()
+	c := f.await(time.Minute, "waiting for the transaction", func(c contract.Crossing) bool {
+		return c.Progress.Work != nil && strings.Contains(*c.Progress.Work, "month end")
+	})
+	if !strings.Contains(*c.Progress.Work, "has ended: the transaction of postgres in "+p.source) || !strings.Contains(*c.Progress.Work, ", open for 00:0") {
+		t.Error(*c.Progress.Work)
+	}
+	_, err = open.Exec(t.Context(), "COMMIT")
+	check(t, err)
+	f.awaitPhase(contract.PhaseInStep)
+	sameEverywhere(t, p, "public")
+}

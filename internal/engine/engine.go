@@ -90,6 +90,10 @@ type Source interface {
 	// PrepareCapture makes what capture needs on the source, durable, and
 	// returns the position from which nothing will be missed. It can be repeated.
 	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
+	// Unfinished lists in words the transactions that have been writing on the source for at
+	// least so long, the oldest first: where a server can begin to capture only when those
+	// that are open have ended.
+	Unfinished(ctx context.Context, least time.Duration) ([]string, error)
 	DropCapture(ctx context.Context, name string, undo []string) error
 	// OpenCapture reads the log from a place on. What our own transactions wrote here that
 	// brought rows of the database except (see Origin) is passed over: it has them already.

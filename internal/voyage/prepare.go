@@ -53,7 +53,15 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	start := domain.Position(0)
 	if c.Kind != domain.KindLoad {
 		note("making capture durable on the source")
-		if start, err = v.captureFrom(ctx, c, s); err != nil {
+		waiting, begun := context.WithCancel(ctx)
+		go every(waiting, 2*time.Second, func() { // says what it waits for, if it does
+			if list, err := s.src.Unfinished(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
+				note("capture can begin when what is open on the source now has ended: " + list[0] + more(len(list)-1))
+			}
+		})
+		start, err = v.captureFrom(ctx, c, s)
+		begun()
+		if err != nil {
 			return err
 		}
 	}

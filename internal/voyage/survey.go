@@ -42,6 +42,16 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 	if err != nil {
 		return nil, err
 	}
+	if capture && !under {
+		open, err := s.src.Unfinished(ctx, 30*time.Second)
+		if err != nil {
+			return nil, err
+		}
+		if len(open) > 0 {
+			from = append(from, domain.Entry{Verdict: domain.ToKnow, Topic: "open transactions", Subject: "source", Measured: "capture can begin only when these have ended: " + strings.Join(open[:min(len(open), 5)], "; ") + more(len(open)-5),
+				Remedy: "let them end, or end them, before the start"})
+		}
+	}
 	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(s.plans), c.Settings.V)
 	if err != nil {
 		return nil, err

@@ -233,3 +233,22 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
 func (d *database) PlaceOf(context.Context, string) (domain.Position, error) {
 	return 0, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the crossing stands on the first one alone; restart the crossing to load from this one")
 }
+
+// Unfinished lists writing transactions: a logical slot is made only when all that are open
+// have ended. Of other users' sessions the server may hide since when they write; those are
+// listed as well.
+func (d *database) Unfinished(ctx context.Context, least time.Duration) ([]string, error) {
+	rows, err := d.pool.Query(ctx, `
+SELECT what || coalesce(', open for ' || date_trunc('second', since)::text, '') FROM (
+  SELECT 'the transaction of ' || coalesce(a.usename, 'somebody') || ' in ' || coalesce(a.datname, '?') || ' (process ' || l.pid || coalesce(', ' || nullif(a.application_name, ''), '') || ')' AS what, clock_timestamp() - a.xact_start AS since
+    FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
+   WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' AND l.granted AND l.pid <> pg_backend_pid() AND coalesce(a.application_name, '') NOT LIKE 'dusty-ferry%'
+  UNION ALL
+  SELECT 'the prepared transaction ' || quote_literal(gid) || ' in ' || database, clock_timestamp() - prepared FROM pg_prepared_xacts
+) x WHERE since IS NULL OR since >= $1 ORDER BY since DESC NULLS LAST`, least)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	out, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	return out, d.explain(err)
+}
