@@ -109,6 +109,8 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 // unended says which two-phase transactions could still be committed on the source when its
 // writes have been stopped: they need no session, and some no lock.
 func (v *Voyage) unended(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second) // a list that people look at waits for nobody
+	defer cancel()
 	src, err := v.Open(ctx, c.Source)
 	var list []string
 	if err == nil {

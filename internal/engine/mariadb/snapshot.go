@@ -40,13 +40,13 @@ type shot struct {
 }
 
 // snapshot opens a consistent read on a connection of its own and returns where
-// in the binary log it stands: it sees exactly the transactions before.
-func (d *database) snapshot(ctx context.Context) (*wire, domain.Position, error) {
+// in the binary log it stands: with exact, it sees exactly the transactions before.
+func (d *database) snapshot(ctx context.Context, exact bool) (*wire, domain.Position, error) {
 	c, err := d.dial(ctx, reading...)
 	if err != nil {
 		return nil, 0, err
 	}
-	s, err := d.begin(ctx, c, true)
+	s, err := d.begin(ctx, c, exact)
 	if err != nil {
 		c.close()
 		return nil, 0, d.explain(err)

@@ -20,7 +20,7 @@ type view struct {
 
 // OpenView opens a consistent view.
 func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
-	c, at, err := d.snapshot(ctx)
+	c, at, err := d.snapshot(ctx, exact)
 	if err != nil {
 		return nil, 0, err
 	}

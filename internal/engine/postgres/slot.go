@@ -236,7 +236,7 @@ func (d *database) PlaceOf(context.Context, string) (domain.Position, error) {
 
 // Unfinished lists writing transactions: a logical slot is made only when all that are open
 // have ended. Of other users' sessions the server may hide since when they write; those are
-// listed as well.
+// listed where seconds count.
 func (d *database) Unfinished(ctx context.Context, least time.Duration) ([]string, error) {
 	rows, err := d.pool.Query(ctx, `
 SELECT what || coalesce(', open for ' || date_trunc('second', since)::text, '') FROM (
@@ -245,7 +245,7 @@ SELECT what || coalesce(', open for ' || date_trunc('second', since)::text, '') 
    WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' AND l.granted AND l.pid <> pg_backend_pid() AND coalesce(a.application_name, '') NOT LIKE 'dusty-ferry%'
   UNION ALL
   SELECT 'the prepared transaction ' || quote_literal(gid) || ' in ' || database, clock_timestamp() - prepared FROM pg_prepared_xacts
-) x WHERE since IS NULL OR since >= $1 ORDER BY since DESC NULLS LAST`, least)
+) x WHERE since >= $1 OR since IS NULL AND $1 < interval '10 s' ORDER BY since DESC NULLS LAST`, least)
 	if err != nil {
 		return nil, d.explain(err)
 	}
