@@ -14,8 +14,6 @@ import (
 
 var dashes = strings.NewReplacer("-", "_")
 
-// show prints a value as asked: for people as tables, for scripts as JSON or
-// YAML with the contract's names.
 // lagText is how far the target is behind, and until when it will be.
 func lagText(p contract.Progress) string {
 	out := took(p.LagSeconds) + ", " + size(p.LagBytes)
@@ -41,6 +39,8 @@ func keptText(p contract.Progress) string {
 	return out
 }
 
+// show prints a value as asked: for people as tables, for scripts as JSON or
+// YAML with the contract's names.
 func (a *app) show(v any, people func(w *table)) error {
 	switch a.conf.GetString("output") {
 	case "json":

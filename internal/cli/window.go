@@ -215,7 +215,7 @@ func (w *window) follow(c contract.Crossing) []string {
 		return []string{warning.Render(" lag   capture does not run at the moment; the log kept for it: " + keptText(p))}
 	}
 	seconds, rest, _ := strings.Cut(lagText(p), ",")
-	out := []string{fmt.Sprintf(" lag   %s,%s behind; %s changes applied, %s/s; log kept %s",
+	out := []string{fmt.Sprintf(" lag   %s behind,%s; %s changes applied, %s/s; log kept %s",
 		strong.Render(seconds), rest, num(p.Changes), num(int64(p.ChangesPerSecond)), keptText(p))}
 	if p.CaptureNote != nil {
 		out = append(out, "       "+*p.CaptureNote)
