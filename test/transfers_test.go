@@ -342,7 +342,7 @@ func (a *account) twoPhase(ctx context.Context, db *sql.DB, name string, list []
 		}
 		if text := err.Error(); strings.Contains(text, "does not exist") || strings.Contains(text, "XAE04") {
 			// MariaDB does not know it either as long as its session has not quite ended.
-			if unknown++; failed != nil && unknown > 100 {
+			if unknown++; unknown > 60 && (failed != nil || end == forget) {
 				return false
 			}
 		} else {
