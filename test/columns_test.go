@@ -37,6 +37,15 @@ func columnsChange(t *testing.T, from, to string) {
 		settle(t, f)
 		sameTexts(t, columns, hives(source, columns), hives(target, columns))
 	}
+	inStepBy := func(command ...string) {
+		t.Helper()
+		if a := f.cli(command...); a.code != 0 {
+			t.Fatal(a.err)
+		}
+		f.await(time.Minute, "in step again", func(c contract.Crossing) bool {
+			return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
+		})
+	}
 	fresh := 10
 	insert := func(values string) {
 		fresh++
@@ -99,12 +108,7 @@ func columnsChange(t *testing.T, from, to string) {
 		rename := "ALTER TABLE " + target.schema + ".hives RENAME COLUMN weight TO grams"
 		target.exec(rename)
 		target.exec(map[string]string{"postgres": "ALTER TABLE public.hives ALTER COLUMN grams TYPE bigint", "mariadb": "ALTER TABLE " + target.schema + ".hives MODIFY COLUMN grams bigint"}[to])
-		if a := f.cli("crossing", "resume", "spring"); a.code != 0 {
-			t.Fatal(a.err)
-		}
-		f.await(60*time.Second, "in step again", func(c contract.Crossing) bool {
-			return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
-		})
+		inStepBy("crossing", "resume", "spring")
 		same("name, frames, coalesce(grams, -1)")
 		// Two that change names with each other look like two that change places.
 		source.exec("ALTER TABLE hives ADD COLUMN eggs bigint")
@@ -116,12 +120,7 @@ func columnsChange(t *testing.T, from, to string) {
 		if !strings.Contains(c.Reason, "restart") {
 			t.Error(c.Reason)
 		}
-		if a := f.cli("crossing", "restart", "spring", "--table", source.schema+".hives"); a.code != 0 {
-			t.Fatal(a.err)
-		}
-		f.await(60*time.Second, "in step again", func(c contract.Crossing) bool {
-			return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
-		})
+		inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives")
 		same("name, frames, coalesce(grams, -1), coalesce(eggs, -1)")
 		source.exec("ALTER TABLE hives DROP COLUMN grams, DROP COLUMN eggs")
 		insert("'dropped', 11")
@@ -147,12 +146,7 @@ func columnsChange(t *testing.T, from, to string) {
 		mend = "ALTER TABLE " + target.schema + ".hives ADD COLUMN weighed double"
 	}
 	target.exec(mend)
-	if a := f.cli("crossing", "resume", "spring"); a.code != 0 {
-		t.Fatal(a.err)
-	}
-	f.await(60*time.Second, "in step again", func(c contract.Crossing) bool {
-		return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
-	})
+	inStepBy("crossing", "resume", "spring")
 	insert("'after', 12, 0.25")
 	settle(t, f)
 	sameTexts(t, "all but what only the source can know", hives(source, "name, frames"), hives(target, "name, frames"))
@@ -182,12 +176,7 @@ func columnsChange(t *testing.T, from, to string) {
 	c = f.await(30*time.Second, "held again", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
 	t.Log(c.Reason)
 	source.exec("UPDATE hives SET frames = 5000000000 WHERE id = 100")
-	if a := f.cli("crossing", "restart", "spring", "--table", source.schema+".hives"); a.code != 0 {
-		t.Fatal(a.err)
-	}
-	f.await(60*time.Second, "loaded anew", func(c contract.Crossing) bool {
-		return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting"
-	})
+	inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives")
 	source.exec("UPDATE hives SET name = 'at the end' WHERE id = 2")
 	settle(t, f)
 	sameTexts(t, "everything", hives(source, "name, frames, coalesce(weighed, -1)"), hives(target, "name, frames, coalesce(weighed, -1)"))

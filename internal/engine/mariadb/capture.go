@@ -53,7 +53,6 @@ type capture struct {
 	preparing  *preparing                   // the group that is being read ends with a prepare
 	completing *binlog.XID                  // it is the end of a two-phase transaction
 	waiting    map[binlog.XID]*engine.Spool // what was prepared and has not ended
-	summed     bool
 
 	before []binlog.Value
 	after  []binlog.Value
@@ -105,7 +104,6 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		return nil, d.explain(err)
 	}
 	c.reader.Checksums = sums == "CRC32"
-	c.summed = c.reader.Checksums
 	// The server ends an older stream of the same number, as of a process of
 	// ours that was cut off.
 	h := fnv.New32a()

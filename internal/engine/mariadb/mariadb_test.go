@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -296,84 +295,6 @@ func TestTheLogAndTheTableSayTheSame(t *testing.T) {
 	}
 	if len(commits) != 2 || commits[0].Commit >= commits[0].End || commits[1].Commit < commits[0].End {
 		t.Errorf("%+v", commits)
-	}
-}
-
-// TestASnapshotsPlaceIsExact: under writers, the rows a snapshot sees are those
-// of the transactions before its place in the log, no more and no fewer; also among
-// two-phase transactions, whose end the server logs before their rows can be seen.
-func TestASnapshotsPlaceIsExact(t *testing.T) {
-	d, db := open(t)
-	run(t, db, "CREATE TABLE x (id int AUTO_INCREMENT PRIMARY KEY, v int) ENGINE=InnoDB")
-	p := plan(t, d, "x")
-	from := here(t, d)
-	ctx, stop := context.WithCancel(t.Context())
-	defer stop()
-	for range 2 {
-		go func() {
-			for ctx.Err() == nil {
-				_, _ = db.ExecContext(ctx, "INSERT INTO x (v) VALUES (1), (2)")
-				time.Sleep(time.Millisecond)
-			}
-		}()
-	}
-	var ending sync.WaitGroup
-	for w := range 3 {
-		ending.Go(func() {
-			conn, err := db.Conn(ctx)
-			if err != nil {
-				return
-			}
-			defer func() { _ = conn.Close() }()
-			for i := 0; ctx.Err() == nil; i++ {
-				x := fmt.Sprintf("'keeper %d','lot %d'", w, i)
-				for _, q := range []string{"XA START " + x, "INSERT INTO x (v) VALUES (3)", "XA END " + x, "XA PREPARE " + x, "XA COMMIT " + x} {
-					_, _ = conn.ExecContext(t.Context(), q)
-				}
-			}
-		})
-	}
-	type seen struct {
-		rows map[string]bool
-		at   domain.Snapshot
-	}
-	var shots []seen
-	for range 120 {
-		time.Sleep(time.Millisecond)
-		rows, at := read(t, d, p)
-		s := seen{map[string]bool{}, at}
-		for _, r := range rows {
-			s.rows[r] = true
-		}
-		shots = append(shots, s)
-	}
-	stop()
-	ending.Wait()
-	time.Sleep(100 * time.Millisecond)
-	c := follow(t, d, from, p)
-	end := here(t, d)
-	var changes []domain.Change
-	for done := false; !done; {
-		e := <-c.Events()
-		c.Took(&e)
-		switch e.Kind {
-		case engine.EventChange:
-			changes = append(changes, e.Change)
-		case engine.EventCommit:
-			for _, ch := range changes {
-				for i, s := range shots {
-					if sees := s.at.Sees(e.Tx); sees != s.rows[rowText(ch.New)] {
-						t.Errorf("snapshot %d at %s: the rule says %v of the transaction at %s, the rows say otherwise", i, Driver{}.FormatPosition(s.at.Log), sees, Driver{}.FormatPosition(e.Tx.Commit))
-					}
-				}
-			}
-			changes = nil
-			done = e.Tx.End >= end
-		case engine.EventProgress:
-			done = e.Position >= end
-		case 0:
-			t.Fatal(c.Err())
-		}
 	}
 }
 

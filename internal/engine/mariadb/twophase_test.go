@@ -1,7 +1,6 @@
 package mariadb
 
 import (
-	"context"
 	"database/sql"
 	"database/sql/driver"
 	"slices"
@@ -11,7 +10,6 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/protocol/binlog"
 )
 
 // session runs statements one after another on a connection of their own.
@@ -106,31 +104,5 @@ func TestTwoPhaseTransactions(t *testing.T) {
 	}
 	if err := c.Err(); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "X'6c6f7374'") || !strings.Contains(err.Error(), "restart the crossing") {
 		t.Errorf("%v", err)
-	}
-}
-
-// TestASnapshotAmongTheUnended: a transaction that stays prepared delays nobody for long,
-// and a view stands where none is just ending.
-func TestASnapshotAmongTheUnended(t *testing.T) {
-	d, db := open(t)
-	run(t, db, "CREATE TABLE x (id int PRIMARY KEY) ENGINE=InnoDB")
-	p := plan(t, d, "x")
-	prepare(t, db, "'stays'", "INSERT INTO x VALUES (1)")
-	defer session(t, db, "XA ROLLBACK 'stays'")
-	rows, at := read(t, d, p)
-	id := nameOf(binlog.XID{Format: 1, Global: 5, Data: "stays"})
-	if len(rows) != 0 || !slices.Contains(at.Running, id) {
-		t.Errorf("%v, %+v", rows, at)
-	}
-	v, _, err := d.OpenView(t.Context(), true, 0) // waits until it is certain
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer v.Close()
-	if n, err := v.Count(context.Background(), p); n != 0 || err != nil {
-		t.Errorf("%d, %v", n, err)
-	}
-	if _, at = read(t, d, p); slices.Contains(at.Running, id) {
-		t.Errorf("it has stood for a second: %+v", at)
 	}
 }

@@ -256,19 +256,7 @@ func (c *wire) packet() ([]byte, error) {
 // nil is NULL. They are good until the next row. After an error of visit, or the
 // context's end, the connection is of no more use.
 func (c *wire) rows(ctx context.Context, sql string, visit func(fields [][]byte) error) error {
-	return c.within(ctx, func() error {
-		n, err := c.ask(append([]byte{commandQuery}, sql...), nil)
-		if n == 0 || err != nil {
-			return err
-		}
-		fields := make([][]byte, n)
-		return c.each(func(row []byte) error {
-			if err := resultset.Texts(fields, row); err != nil {
-				return err
-			}
-			return visit(fields)
-		})
-	})
+	return c.together(ctx, []string{sql}, func(_ int, fields [][]byte) error { return visit(fields) })
 }
 
 // together sends statements at once, so that the server runs them without waiting for us
