@@ -23,6 +23,7 @@ var trips atomic.Int64
 type house struct {
 	engine.Database
 	kind, name string
+	texts      bool // rows from here come as texts, though they could be packed
 }
 
 func postgresHouse(t *testing.T, name string) house {
@@ -33,7 +34,7 @@ func postgresHouse(t *testing.T, name string) house {
 		t.Fatal(err)
 	}
 	t.Cleanup(d.Close)
-	return house{d, typemap.Postgres, name}
+	return house{Database: d, kind: typemap.Postgres, name: name}
 }
 
 func mariaHouse(t *testing.T, name string) house {
@@ -44,7 +45,7 @@ func mariaHouse(t *testing.T, name string) house {
 		t.Fatal(err)
 	}
 	t.Cleanup(d.Close)
-	return house{d, typemap.MariaDB, name}
+	return house{Database: d, kind: typemap.MariaDB, name: name}
 }
 
 // ship takes a table from one house to another as one chunk, and returns where it
@@ -91,10 +92,18 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 	if _, err := r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Begin(t.Context(), &there); err != nil {
+	packed := r.Packs(&p)
+	if able, err := w.Packs(t.Context(), &there); packed && !able {
+		t.Errorf("the table is packed by one side alone (%v)", err)
+	}
+	if usual := from.kind == typemap.MariaDB && to.kind == typemap.Postgres && rule.Columns == nil; packed != usual && rule.Columns == nil {
+		t.Errorf("%s from %s to %s: packed is %t", table, from.kind, to.kind, packed)
+	}
+	packed = packed && !from.texts
+	if err := w.Begin(t.Context(), &there, packed); err != nil {
 		t.Fatal(err)
 	}
-	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, func(b engine.Block) error {
+	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, packed, func(b engine.Block) error {
 		defer b.Release()
 		return w.Write(t.Context(), b.Data)
 	})
@@ -333,12 +342,19 @@ var mariaLimits = map[string]struct {
 	"geometry": {[]string{"point(1.5, -0.1)", "ST_GeomFromText('LINESTRING(0 0, 1 1e300)')"}, "hex(ST_AsWKB(%s))", "hex(%s)"},
 }
 
-// TestRoundTripFromMariaDB takes values at the limits to PostgreSQL and back.
+// TestRoundTripFromMariaDB takes values at the limits to PostgreSQL and back, packed and
+// as texts.
 func TestRoundTripFromMariaDB(t *testing.T) {
+	t.Run("packed", func(t *testing.T) { roundTripFromMariaDB(t, false) })
+	t.Run("texts", func(t *testing.T) { roundTripFromMariaDB(t, true) })
+}
+
+func roundTripFromMariaDB(t *testing.T, asTexts bool) {
 	first, db := newMaria(t)
 	last, back := newMaria(t)
 	p := newPair(t)
 	from, between, to := mariaHouse(t, first), postgresHouse(t, p.source), mariaHouse(t, last)
+	from.texts = asTexts
 	n := 0
 	for typ, c := range mariaLimits {
 		n++

@@ -175,8 +175,8 @@ type SequenceValue struct {
 // Block is a piece of row data. Between engines that are alike it is in their
 // wire form, cut anywhere. For a plan whose sides are unlike it holds whole rows
 // in the form of [protocol/pgcopy.AppendFields]: the number of fields, and each
-// field's length and text, in the target's text form. Release gives its memory
-// back.
+// field's length and text, in the target's text form; or, where they are packed, in
+// the target's binary form. Release gives its memory back.
 type Block struct {
 	Data    []byte
 	Release func()
@@ -186,8 +186,11 @@ type Block struct {
 type Reader interface {
 	// Begin opens the snapshot and returns what it sees.
 	Begin(ctx context.Context) (domain.Snapshot, error)
+	// Packs reports whether Copy can give the rows of a plan packed: its target is of
+	// another engine, and its values can be written in that engine's binary form.
+	Packs(p *domain.TablePlan) bool
 	// Copy hands the chunk's rows to sink, counting and hashing them.
-	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(Block) error) (rowhash.Sum, error)
+	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(Block) error) (rowhash.Sum, error)
 	// Rows hands on the chunk's rows one by one, in the open snapshot, as texts in the
 	// target's form. A row that cannot be brought into that form comes with the reason,
 	// and as the source's texts. The fields are good until the next.
@@ -208,7 +211,10 @@ type Mark struct {
 
 // Writer lands chunks.
 type Writer interface {
-	Begin(ctx context.Context, p *domain.TablePlan) error
+	// Packs reports whether the writer can take packed rows: its table has the very
+	// types that the plan says, since bytes meant for one type could be read as another.
+	Packs(ctx context.Context, p *domain.TablePlan) (bool, error)
+	Begin(ctx context.Context, p *domain.TablePlan, packed bool) error
 	Write(ctx context.Context, data []byte) error
 	// Careful opens the transaction as Begin does, for rows that come by Put.
 	Careful(ctx context.Context, p *domain.TablePlan) error

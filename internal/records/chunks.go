@@ -155,7 +155,7 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		}
 		if err := tx.GetContext(ctx, &c, `
 UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
-       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0
+       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = ''
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
                 AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')
@@ -208,7 +208,7 @@ SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 
 	}
 	if _, err := tx.ExecContext(ctx, `
 UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $4, lease_until = NULL,
-       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0
+       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = ''
  WHERE table_id = $2 AND ordinal > $3 AND ordinal <= $3 + $5`, c.ID, c.TableID, c.Ordinal, c.Worker, n); err != nil {
 		return err
 	}
@@ -235,6 +235,16 @@ RETURNING c.settings`, id, epoch, seconds(Lease))
 		return domain.Settings{}, false, err
 	}
 	return now[0].V, true, nil
+}
+
+// ReadsIn notes what the read of a chunk, and of those carried with it, sees: changes that
+// it sees need not wait for it. It does nothing for who no longer holds the chunk.
+func (s *Store) ReadsIn(ctx context.Context, id, epoch int64, snap domain.Snapshot) error {
+	_, err := s.DB.ExecContext(ctx, `
+WITH held AS (UPDATE chunks SET snapshot = $3 WHERE id = $1 AND epoch = $2 AND state = 'reading' RETURNING id, table_id, ordinal, run)
+UPDATE chunks m SET snapshot = $3 FROM held k WHERE m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`,
+		id, epoch, snap.JSON())
+	return err
 }
 
 // Landed records a chunk, with those carried with it, that landed on the target. It is

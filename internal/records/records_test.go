@@ -99,6 +99,31 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (records.Crossing, re
 	return c, tables[0]
 }
 
+// TestLanesAreWantedBesideBusyOnes: a chunk that waits gets a lane of its own, whoever
+// carries another.
+func TestLanesAreWantedBesideBusyOnes(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 4, 2)
+	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if k, err := s.Claim(t.Context(), c.ID, "w", records.Together{}); err != nil || k == nil {
+		t.Fatal(err)
+	}
+	if w, err := s.LanesWanted(t.Context()); err != nil || len(w) != 1 || w[0].Have != 1 || w[0].Want != 2 {
+		t.Errorf("%+v (%v)", w, err)
+	}
+	if k, err := s.Claim(t.Context(), c.ID, "w", records.Together{}); err != nil || k == nil {
+		t.Fatal(err)
+	}
+	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if w, err := s.LanesWanted(t.Context()); err != nil || len(w) != 0 {
+		t.Errorf("nothing waits, and wanted are %+v (%v)", w, err)
+	}
+}
+
 func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 3, 60)

@@ -111,12 +111,14 @@ type LaneWanted struct {
 	Settings JSON[domain.Settings] `db:"settings"`
 }
 
-// LanesWanted lists crossings that load and lack lanes.
+// LanesWanted lists crossings that load and lack lanes: for chunks that are being read as
+// well as for those that wait.
 func (s *Store) LanesWanted(ctx context.Context) ([]LaneWanted, error) {
 	return all[LaneWanted](ctx, s, `
 SELECT * FROM (
   SELECT c.id AS crossing_id, c.settings, (SELECT count(*) FROM lanes l WHERE l.crossing_id = c.id) AS have,
          least(coalesce(c.lanes_now, (c.settings->>'lanes')::int),
+               (SELECT count(*) FROM chunks k WHERE k.crossing_id = c.id AND k.state = 'reading' AND k.leader IS NULL) +
                (SELECT count(*) FROM (SELECT 1 FROM chunks k JOIN tables t ON t.id = k.table_id
                  WHERE k.crossing_id = c.id AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading' LIMIT 64) x)) AS want
     FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held') AND c.rest_until <= now()) w

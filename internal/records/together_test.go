@@ -1,6 +1,7 @@
 package records_test
 
 import (
+	"fmt"
 	"testing"
 
 	"dustyferry/internal/core/rowhash"
@@ -67,6 +68,28 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	if v, _ := s.View(ctx, c.ID); v.Landed != 5 || rows != 50 {
 		t.Errorf("%d landed, with %d rows", v.Landed, rows)
 	}
+	// What the second's read sees is known of all its chunks, until they are read anew.
+	seen := func() (known []int64) {
+		t.Helper()
+		states, err := s.ChunkStates(ctx, table.ID, []int{5, 14, 15})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, k := range states {
+			if k.Domain().Snapshot.Log == 600 {
+				known = append(known, int64(k.Ordinal))
+			}
+		}
+		return known
+	}
+	for _, tell := range []struct {
+		epoch int64
+		want  string
+	}{{second.Epoch + 1, "[]"}, {second.Epoch, "[5 14]"}} {
+		if err := s.ReadsIn(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 600}); err != nil || fmt.Sprint(seen()) != tell.want {
+			t.Errorf("told under epoch %d: known of chunks %v (%v)", tell.epoch, seen(), err)
+		}
+	}
 	// The second fails: each of its chunks is tried by itself then.
 	epoch, err := s.RaiseEpoch(ctx, second.ID, second.Epoch)
 	if err != nil {
@@ -80,6 +103,9 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 		if k.Ordinal != want || k.Run != 1 || k.Attempts != 2 || k.Upper.V[0] != map[int]string{5: "60", 6: "70"}[want] {
 			t.Errorf("after the failure: %+v", k)
 		}
+	}
+	if got := fmt.Sprint(seen()); got != "[14]" {
+		t.Errorf("after chunk 5 was claimed anew, a snapshot is known of %s", got)
 	}
 	// Handed back without fault, they may go together again.
 	third, err := s.ChunkStates(ctx, table.ID, []int{15})

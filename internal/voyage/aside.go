@@ -69,6 +69,7 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 	if err != nil {
 		return err
 	}
+	l.tell(ctx, c, chunk, snap)
 	if err := l.writer.Careful(ctx, &there); err != nil {
 		return err
 	}

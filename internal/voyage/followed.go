@@ -26,9 +26,10 @@ type followed struct {
 	bounds   []domain.KeyValue
 	known    bool // bounds are read
 	landed   map[int]domain.Snapshot
-	at       map[int][]int // change index -> chunk of each atom, for the present batch
-	notBegun map[int]bool  // chunks found not begun after the batch became visible
-	settled  bool          // what was being read when the batch became visible has landed
+	at       map[int][]int           // change index -> chunk of each atom, for the present batch
+	notBegun map[int]bool            // chunks found not begun after the batch became visible
+	reading  map[int]domain.Snapshot // what reads that went on then see, as far as it is known
+	settled  bool                    // what was being read when the batch became visible has landed
 }
 
 // tableSet is what a stream knows of its tables.
@@ -96,7 +97,7 @@ func keyOf(r domain.Row, key []int) domain.KeyValue {
 // begin forgets what was found out for the batch before.
 func (s *tableSet) begin() {
 	for _, t := range s.tables {
-		t.at, t.notBegun, t.settled = map[int][]int{}, map[int]bool{}, false
+		t.at, t.notBegun, t.reading, t.settled = map[int][]int{}, map[int]bool{}, map[int]domain.Snapshot{}, false
 	}
 }
 
@@ -151,7 +152,8 @@ func (s *tableSet) locate(ctx context.Context, changes []captured, from int) err
 
 // look reads how the chunks of the located changes stand, once the whole batch is visible
 // to every new read. A chunk that has not begun then is settled, whenever it begins: only
-// those that were being read at that one moment are ever waited for.
+// those that were being read at that one moment are ever waited for, and of those only for
+// what their reads do not see.
 func (s *tableSet) look(ctx context.Context, changes []captured) error {
 	of := map[int64]map[int]bool{}
 	for i := range changes {
@@ -187,6 +189,7 @@ func (s *tableSet) look(ctx context.Context, changes []captured) error {
 			case domain.ChunkLanded:
 				t.landed[c.Ordinal] = c.Snapshot
 			case domain.ChunkReading:
+				t.reading[c.Ordinal] = c.Snapshot
 			default:
 				t.notBegun[c.Ordinal] = true
 			}
@@ -231,6 +234,9 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 		if t.notBegun[ordinal] {
 			return false, nil // found so after the whole batch was visible: good for all of it
 		}
+		if interleave.Decide(domain.ChunkReading, t.reading[ordinal], tx) == interleave.Drop {
+			return false, nil
+		}
 		rows, err := s.store.ChunkStates(ctx, t.row.ID, []int{ordinal})
 		if err != nil {
 			return false, err
@@ -239,12 +245,15 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 			return false, nil // not cut yet: its read is still to come
 		}
 		c := rows[0].Domain()
-		if c.State == domain.ChunkLanded {
+		switch c.State {
+		case domain.ChunkLanded:
 			t.landed[ordinal] = c.Snapshot
+		case domain.ChunkReading:
+			t.reading[ordinal] = c.Snapshot
 		}
 		switch interleave.Decide(c.State, c.Snapshot, tx) {
 		case interleave.Drop:
-			if c.State != domain.ChunkLanded {
+			if c.State != domain.ChunkLanded && c.State != domain.ChunkReading {
 				t.notBegun[ordinal] = true
 			}
 			return false, nil

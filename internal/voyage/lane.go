@@ -185,11 +185,18 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err != nil {
 		return err
 	}
+	l.tell(ctx, c, chunk, snap)
 	there := plan.OnTarget()
-	if err := l.writer.Begin(ctx, &there); err != nil {
+	packed := l.reader.Packs(plan)
+	if packed {
+		if packed, err = l.writer.Packs(ctx, &there); err != nil {
+			return err
+		}
+	}
+	if err := l.writer.Begin(ctx, &there, packed); err != nil {
 		return err
 	}
-	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, l.v.brakesOf(c.ID, pace.Of(c.Settings.V, time.Now())), m)
+	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, packed, l.v.brakesOf(c.ID, pace.Of(c.Settings.V, time.Now())), m)
 	if err != nil {
 		return err
 	}
@@ -208,6 +215,19 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	}
 	l.together = records.Together{Table: chunk.TableID, Most: share.Next(chunk.Run, time.Since(began))}
 	return l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, sum)
+}
+
+// tell says what the chunk's read sees, so that changes it sees need not wait for it. The
+// chunk can do without.
+func (l *laneWork) tell(ctx context.Context, c *records.Crossing, chunk *records.Chunk, snap domain.Snapshot) {
+	if c.Kind == domain.KindLoad {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	if err := l.v.Store.ReadsIn(ctx, chunk.ID, chunk.Epoch, snap); err != nil {
+		l.v.Log.Debug("the snapshot of a read could not be noted", "error", err)
+	}
 }
 
 // connect opens both sides, unless they are open from the chunk before.
@@ -255,7 +275,7 @@ func isAway(err error) bool {
 const queued = 3
 
 // pump moves a chunk's blocks from reader to writer, each on its own goroutine.
-func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, br *brakes, m *moved) (rowhash.Sum, error) {
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool, br *brakes, m *moved) (rowhash.Sum, error) {
 	blocks := make(chan engine.Block, queued)
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -264,7 +284,7 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	go func() {
 		defer close(blocks)
 		reading := time.Now()
-		sum, readErr = r.Copy(ctx, p, c, func(b engine.Block) error {
+		sum, readErr = r.Copy(ctx, p, c, packed, func(b engine.Block) error {
 			m.read.Add(int64(len(b.Data)))
 			defer func() { reading = time.Now() }()
 			if err := br.rest(ctx, time.Since(reading)); err != nil {

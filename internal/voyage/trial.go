@@ -59,7 +59,7 @@ func trial(ctx context.Context, src engine.Database, p *domain.TablePlan, most i
 					return
 				}
 				<-ready
-				_, err = r.Copy(step, p, &domain.Chunk{}, func(b engine.Block) error {
+				_, err = r.Copy(step, p, &domain.Chunk{}, r.Packs(p), func(b engine.Block) error {
 					defer b.Release()
 					n.Add(int64(len(b.Data)))
 					if time.Since(from) > trialStep {

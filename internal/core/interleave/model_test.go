@@ -104,7 +104,7 @@ func take(list *[]*txn, i int) *txn {
 	return t
 }
 
-func (m *model) step() { m.do(m.rng.IntN(12)) }
+func (m *model) step() { m.do(m.rng.IntN(13)) }
 
 func (m *model) do(what int) {
 	switch what {
@@ -130,7 +130,11 @@ func (m *model) do(what int) {
 		}
 	case 7, 8:
 		m.beginRead(m.rng.IntN(len(m.chunks)))
-	case 9, 10:
+	case 9: // who reads says in what snapshot
+		if i := m.rng.IntN(len(m.chunks)); m.chunks[i].State == domain.ChunkReading {
+			m.chunks[i].Snapshot = m.heldSnap[i]
+		}
+	case 10, 11:
 		m.endRead(m.rng.IntN(len(m.chunks)), m.rng.IntN(4) == 0)
 	default:
 		m.apply()
@@ -142,7 +146,7 @@ func (m *model) beginRead(i int) {
 	if c.State != domain.ChunkPending {
 		return
 	}
-	c.State = domain.ChunkReading
+	c.State, c.Snapshot = domain.ChunkReading, domain.Snapshot{}
 	m.heldSnap[i] = m.snapshot()
 	m.held[i] = map[int]string{}
 	for k, v := range m.rows {
@@ -228,7 +232,7 @@ func (m *model) finish() {
 		m.endRead(i, false)
 	}
 	for len(m.open)+len(m.logged) > 0 || m.applied < len(m.log) {
-		m.do([]int{3, 5, 11}[m.rng.IntN(3)])
+		m.do([]int{3, 5, 12}[m.rng.IntN(3)])
 	}
 }
 

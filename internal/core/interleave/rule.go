@@ -5,7 +5,8 @@
 // with it. A captured change of a row whose key falls into a chunk is then
 //
 //   - dropped, while the chunk's read has not begun: the read will see it;
-//   - kept waiting, while the chunk is being read;
+//   - while the chunk is being read: dropped if the read is known to see the change, and
+//     any read in its place will see it too; kept waiting if not;
 //   - after the chunk landed: dropped if its snapshot saw the change, applied
 //     if it did not.
 //
@@ -36,7 +37,8 @@ func (v Verdict) String() string {
 }
 
 // Decide applies the rule to a change made by tx at a key of a chunk in the
-// given state. The snapshot is only looked at when the chunk has landed.
+// given state. The snapshot is that of the read that landed, or that goes on now; of the
+// latter it may be zero, which is not known.
 func Decide(state domain.ChunkState, read domain.Snapshot, tx domain.Tx) Verdict {
 	switch state {
 	case domain.ChunkLanded:
@@ -45,6 +47,9 @@ func Decide(state domain.ChunkState, read domain.Snapshot, tx domain.Tx) Verdict
 		}
 		return Apply
 	case domain.ChunkReading:
+		if read.Sees(tx) {
+			return Drop
+		}
 		return Wait
 	default: // pending or held: its next read is still to come
 		return Drop
@@ -78,9 +83,10 @@ const (
 func DecideTruncate(chunks []domain.Chunk, tx domain.Tx) TruncateVerdict {
 	drop, apply := 0, 0
 	for i := range chunks {
-		switch Decide(chunks[i].State, chunks[i].Snapshot, tx) {
-		case Wait:
+		if chunks[i].State == domain.ChunkReading {
 			return TruncateWait
+		}
+		switch Decide(chunks[i].State, chunks[i].Snapshot, tx) {
 		case Drop:
 			drop++
 		case Apply:

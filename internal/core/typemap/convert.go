@@ -35,6 +35,12 @@ func Compile(from, to string, column, target domain.Column) Convert {
 	return f
 }
 
+// AsUsual reports whether values of a column go over as a column of their type does where
+// nobody has said anything of it: not hidden, not cut, and into the usual type.
+func AsUsual(from, to string, column, target domain.Column) bool {
+	return column.Mask == "" && column.Longest == 0 && target.Type == usual(from, to, column)
+}
+
 // Told is what becomes of a value that a default of a MariaDB source gives, where rows that
 // stand on the target can be given the same; nil otherwise.
 func (w Way) Told(column, target domain.Column, value string) *string {

@@ -34,7 +34,7 @@ INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01
 		if _, err := r.Begin(b.Context()); err != nil {
 			b.Fatal(err)
 		}
-		sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, func(x engine.Block) error { x.Release(); return nil })
+		sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, false, func(x engine.Block) error { x.Release(); return nil })
 		if err != nil || sum.Rows != rows {
 			b.Fatalf("%d rows (%v)", sum.Rows, err)
 		}

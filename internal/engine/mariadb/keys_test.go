@@ -112,7 +112,7 @@ func TestKeysInTheServersOrder(t *testing.T) {
 			if n < len(bounds) {
 				c.Upper = bounds[n]
 			}
-			sum, err := r.Copy(t.Context(), p, &c, func(b engine.Block) error { b.Release(); return nil })
+			sum, err := r.Copy(t.Context(), p, &c, false, func(b engine.Block) error { b.Release(); return nil })
 			if err != nil || sum.Rows != held[n] {
 				t.Errorf("%s: chunk %d holds %d rows, the keys say %d (%v)", columns, n, sum.Rows, held[n], err)
 			}

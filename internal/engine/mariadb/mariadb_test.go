@@ -102,7 +102,7 @@ func read(t *testing.T, d *database, p *domain.TablePlan) (rows []string, at dom
 	if at, err = r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	sum, err := r.Copy(t.Context(), p, &domain.Chunk{}, func(b engine.Block) error {
+	sum, err := r.Copy(t.Context(), p, &domain.Chunk{}, false, func(b engine.Block) error {
 		defer b.Release()
 		for data := b.Data; len(data) > 0; {
 			f, rest, err := pgcopy.Next(nil, data)

@@ -44,6 +44,9 @@ func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
 
 // append adds the row that was read in the form of [pgcopy.AppendFields].
 func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
+	if err := d.Texts(); err != nil {
+		return dst, err
+	}
 	dst = binary.BigEndian.AppendUint16(dst, uint16(len(d.Fields)))
 	for i, text := range d.Fields {
 		at := len(dst)
@@ -95,7 +98,7 @@ const blockSize = engine.GatherSize
 var blocks = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+(16<<10)); return &b }}
 
 // Copy reads the chunk's rows and hands them on in blocks of whole rows.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(engine.Block) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	buf := blocks.Get().(*[]byte)
 	*buf = (*buf)[:0]
@@ -106,10 +109,13 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return sink(engine.Block{Data: *full, Release: func() { blocks.Put(full) }})
 	}
 	var refused error
-	s := newShaper(p, converters(p))
+	add := newShaper(p, converters(p)).append
+	if packed {
+		add = newPacker(p, converters(p)).append
+	}
 	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
 		from := len(*buf)
-		if *buf, err = s.append(*buf, d); err != nil {
+		if *buf, err = add(*buf, d); err != nil {
 			return err
 		}
 		sum.Add((*buf)[from:])

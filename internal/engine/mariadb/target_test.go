@@ -75,10 +75,10 @@ func land(t testing.TB, from, to engine.Database, p *domain.TablePlan, m engine.
 		t.Fatal(err)
 	}
 	there := p.OnTarget()
-	if err := w.Begin(t.Context(), &there); err != nil {
+	if err := w.Begin(t.Context(), &there, false); err != nil {
 		t.Fatal(err)
 	}
-	if m.Sum, err = r.Copy(t.Context(), p, &domain.Chunk{}, func(b engine.Block) error {
+	if m.Sum, err = r.Copy(t.Context(), p, &domain.Chunk{}, false, func(b engine.Block) error {
 		defer b.Release()
 		return w.Write(t.Context(), b.Data)
 	}); err != nil {

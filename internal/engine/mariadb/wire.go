@@ -293,7 +293,8 @@ func (c *wire) together(ctx context.Context, statements []string, visit func(i i
 }
 
 // values runs a statement as a prepared one, whose values come in binary form:
-// nothing of a float is lost, and neither side makes texts of numbers twice.
+// nothing of a float is lost, and neither side makes texts of numbers twice. Each row
+// is cut; its texts are visit's to ask for.
 func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Decoder) error) error {
 	return c.within(ctx, func() error {
 		statement, err := c.prepare(sql, func(resultset.Column) {})
@@ -306,7 +307,7 @@ func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Dec
 			return err
 		}
 		err = c.each(func(row []byte) error {
-			if err := d.Row(row); err != nil {
+			if err := d.Cut(row); err != nil {
 				return err
 			}
 			return visit(&d)

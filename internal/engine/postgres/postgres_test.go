@@ -207,10 +207,10 @@ func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.
 	if m.Snapshot, err = r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Begin(t.Context(), p); err != nil {
+	if err := w.Begin(t.Context(), p, false); err != nil {
 		return rowhash.Sum{}, err
 	}
-	sum, err := r.Copy(t.Context(), p, c, func(b engine.Block) error {
+	sum, err := r.Copy(t.Context(), p, c, false, func(b engine.Block) error {
 		defer b.Release()
 		return w.Write(t.Context(), b.Data)
 	})
@@ -281,7 +281,7 @@ func TestReadersStopWhenTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err = r.Copy(ctx, planned(t, src, "public.h"), &domain.Chunk{}, func(b engine.Block) error {
+	_, err = r.Copy(ctx, planned(t, src, "public.h"), &domain.Chunk{}, false, func(b engine.Block) error {
 		b.Release()
 		cancel()
 		return ctx.Err()

@@ -77,10 +77,13 @@ func parseSnapshot(text string) (domain.Snapshot, error) {
 	return s, nil
 }
 
+// Packs is for other engines: between two of this one rows travel as they are.
+func (r *reader) Packs(*domain.TablePlan) bool { return false }
+
 // Copy reads the chunk's rows in the open snapshot. What sink gets are the
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func(engine.Block) error) (rowhash.Sum, error) {
 	if p.Unlike {
 		return r.copyTexts(ctx, p, c, sink)
 	}

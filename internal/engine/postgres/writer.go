@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"net"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -12,6 +13,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/pgcopy"
+	"dustyferry/internal/protocol/pgvalue"
 )
 
 // closeGrace is how long a closing connection may take to say good-bye.
@@ -24,6 +26,7 @@ type writer struct {
 
 	begin  string // how a transaction begins
 	rows   bool   // what comes are rows in the neutral form
+	packed bool   // what comes are rows in the binary form
 	copy   string // the statement of careful writing
 	text   []byte
 	fields [][]byte
@@ -43,8 +46,27 @@ func (d *database) OpenWriter(ctx context.Context, origin string) (engine.Writer
 	return &writer{d: d, conn: conn.PgConn(), begin: beginMarked(origin)}, nil
 }
 
+// Packs compares the types of the table's columns with those that values are written in.
+func (w *writer) Packs(ctx context.Context, p *domain.TablePlan) (bool, error) {
+	res := w.conn.ExecParams(ctx, "SELECT attname, atttypid FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped",
+		[][]byte{[]byte(qualified(p.Target))}, nil, nil, nil).Read()
+	if res.Err != nil {
+		return false, w.d.explain(res.Err)
+	}
+	types := map[string]string{}
+	for _, row := range res.Rows {
+		types[string(row[0])] = string(row[1])
+	}
+	for _, c := range p.Carried() {
+		if oid := pgvalue.OID(c.BaseType); oid == 0 || types[c.Name] != fmt.Sprint(oid) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
 // Begin opens the target transaction and the COPY into the table.
-func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool) error {
 	if _, err := w.conn.Exec(ctx, w.begin).ReadAll(); err != nil {
 		return w.d.explain(err)
 	}
@@ -52,20 +74,39 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan) error {
 	if w.w, err = takeWire(ctx, w.conn); err != nil {
 		return err
 	}
-	w.conn, w.rows = nil, p.Unlike
-	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.Carried()), format(p))
+	w.conn, w.rows, w.packed = nil, p.Unlike && !packed, packed
+	form := format(p)
+	if packed {
+		form = "binary"
+	}
+	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.Carried()), form)
 	if err := w.w.query(sql); err != nil {
 		return w.fail(ctx, err)
 	}
 	if _, err := w.w.await('G'); err != nil {
 		return w.fail(ctx, err)
 	}
+	if packed {
+		return w.frame(ctx, pgcopy.Header())
+	}
+	return nil
+}
+
+// frame sends data as one CopyData frame.
+func (w *writer) frame(ctx context.Context, data []byte) error {
+	head := binary.BigEndian.AppendUint32([]byte{'d'}, uint32(len(data)+4))
+	if _, err := (&net.Buffers{head, data}).WriteTo(w.w.hc.Conn); err != nil {
+		return w.fail(ctx, err)
+	}
 	return nil
 }
 
 // Write passes CopyData frames on as they are; rows in the neutral form become
-// one frame of COPY's text format.
+// one frame of COPY's text format, and packed ones a frame.
 func (w *writer) Write(ctx context.Context, data []byte) error {
+	if w.packed {
+		return w.frame(ctx, data)
+	}
 	if w.rows {
 		w.text = append(w.text[:0], 'd', 0, 0, 0, 0)
 		var err error
@@ -119,6 +160,11 @@ func (w *writer) Put(ctx context.Context, rows [][]byte) error {
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 	if w.w == nil { // written carefully: no COPY is open
 		return w.commit(ctx, m)
+	}
+	if w.packed {
+		if err := w.frame(ctx, pgcopy.Trailer); err != nil {
+			return err
+		}
 	}
 	if _, err := w.w.hc.Conn.Write([]byte{'c', 0, 0, 0, 4}); err != nil {
 		return w.fail(ctx, err)

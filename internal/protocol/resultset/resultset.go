@@ -107,10 +107,10 @@ func ParseColumn(b []byte) (Column, error) {
 }
 
 // NotNull reports whether the server rules out NULL.
-func (c Column) NotNull() bool { return c.flags&flagNotNull != 0 }
+func (c *Column) NotNull() bool { return c.flags&flagNotNull != 0 }
 
 // Text reports whether the values are texts.
-func (c Column) Text() bool {
+func (c *Column) Text() bool {
 	switch c.kind {
 	case typeTiny, typeShort, typeLong, typeInt24, typeLongLong, typeFloat, typeDouble, typeDecimal, typeDate, typeDateTime, typeTimestamp, typeTime, typeYear, typeBit, typeGeometry, typeNull:
 		return false
@@ -123,7 +123,7 @@ const longestVarchar = 16_000
 
 // Spelled is the column's type in the server's words, as far as an answer tells:
 // the values of an enum are a varchar, and json is a longtext.
-func (c Column) Spelled() string {
+func (c *Column) Spelled() string {
 	whole := map[byte]string{typeTiny: "tinyint", typeShort: "smallint", typeInt24: "mediumint", typeLong: "int", typeLongLong: "bigint", typeFloat: "float", typeDouble: "double"}
 	timed := map[byte]string{typeDateTime: "datetime", typeTimestamp: "timestamp", typeTime: "time"}
 	name, sign := "", ""
@@ -184,31 +184,71 @@ func Texts(fields [][]byte, b []byte) error {
 // Decoder reads rows of the binary form.
 type Decoder struct {
 	Columns []Column
-	Fields  [][]byte  // of the row that was read, nil for NULL; good until the next
+	Raw     [][]byte  // the row's values as they came, nil for NULL; they point into the packet
+	Fields  [][]byte  // its texts, nil for NULL; good until the next
 	Floats  []float64 // in place of the text, where the column is a float
 	room    []byte
 	ends    []int
 }
 
 // IsFloat reports whether a column's values are in Floats.
-func (c Column) IsFloat() bool { return c.kind == typeFloat || c.kind == typeDouble }
+func (c *Column) IsFloat() bool { return c.kind == typeFloat || c.kind == typeDouble }
 
 // Bits is how wide a float is.
-func (c Column) Bits() int {
+func (c *Column) Bits() int {
 	if c.kind == typeFloat {
 		return 32
 	}
 	return 64
 }
 
-// notNull stands in Fields for a float.
-var notNull = []byte{}
+// Form is how values come that are not texts.
+type Form byte
 
-// Row reads a row.
-func (d *Decoder) Row(b []byte) error {
+// The forms of values.
+const (
+	Plain  Form = iota // and bytes
+	Whole              // a whole number, see [Column.Int]
+	Real               // a float of 4 bytes, or of 8: little-endian
+	Moment             // a date, or a moment: see [Clock]
+	Span               // a time, which is a span: see [Clock]
+)
+
+// Form is how the column's values come.
+func (c *Column) Form() Form {
+	switch c.kind {
+	case typeTiny, typeShort, typeYear, typeLong, typeInt24, typeLongLong:
+		return Whole
+	case typeFloat, typeDouble:
+		return Real
+	case typeDate, typeDateTime, typeTimestamp:
+		return Moment
+	case typeTime:
+		return Span
+	}
+	return Plain
+}
+
+// size is how many bytes a value has, 0 where each says it itself.
+func (c *Column) size() int {
+	switch c.kind {
+	case typeTiny:
+		return 1
+	case typeShort, typeYear:
+		return 2
+	case typeLong, typeInt24, typeFloat:
+		return 4
+	case typeLongLong, typeDouble:
+		return 8
+	}
+	return 0
+}
+
+// Cut takes a row apart into Raw.
+func (d *Decoder) Cut(b []byte) error {
 	n := len(d.Columns)
-	if d.Fields == nil {
-		d.Fields, d.Floats, d.ends = make([][]byte, n), make([]float64, n), make([]int, n)
+	if d.Raw == nil {
+		d.Raw = make([][]byte, n)
 	}
 	nulls := (n + 9) / 8
 	if len(b) < 1+nulls {
@@ -216,46 +256,51 @@ func (d *Decoder) Row(b []byte) error {
 	}
 	bits := b[1 : 1+nulls]
 	b = b[1+nulls:]
-	d.room = d.room[:0]
 	for i := range d.Columns {
 		c := &d.Columns[i]
-		d.ends[i] = -1
-		if at := i + 2; bits[at/8]>>(at%8)&1 == 1 {
-			d.Fields[i] = nil
+		if at := i + 2; bits[at/8]>>(at%8)&1 == 1 || c.kind == typeNull {
+			d.Raw[i] = nil
 			continue
 		}
-		size := 0
-		switch c.kind {
-		case typeTiny:
-			size = 1
-		case typeShort, typeYear:
-			size = 2
-		case typeLong, typeInt24, typeFloat:
-			size = 4
-		case typeLongLong, typeDouble:
-			size = 8
-		case typeDate, typeDateTime, typeTimestamp, typeTime:
-			if len(b) == 0 {
-				return ErrShort
-			}
-			size, b = int(b[0]), b[1:]
-		case typeNull:
-			d.Fields[i] = nil
-			continue
-		default:
+		size := c.size()
+		if size == 0 {
+			var took int
 			var ok bool
-			if d.Fields[i], b, ok = text(b); !ok {
+			if size, took, ok = Length(b); !ok {
 				return ErrShort
 			}
-			continue
+			b = b[took:]
 		}
-		if len(b) < size {
+		if size > len(b) {
 			return ErrShort
 		}
-		if err := d.fixed(i, c, b[:size]); err != nil {
-			return err
+		d.Raw[i], b = b[:size:size], b[size:]
+	}
+	return nil
+}
+
+// Texts writes the texts of the row that was cut into Fields and Floats.
+func (d *Decoder) Texts() error {
+	if d.Fields == nil {
+		n := len(d.Columns)
+		d.Fields, d.Floats, d.ends = make([][]byte, n), make([]float64, n), make([]int, n)
+	}
+	d.room = d.room[:0]
+	for i := range d.Columns {
+		c, v := &d.Columns[i], d.Raw[i]
+		d.ends[i] = -1
+		switch form := c.Form(); {
+		case v == nil || form == Plain:
+			d.Fields[i] = v
+		case form == Real:
+			d.Floats[i], d.Fields[i] = c.Float(v), notNull
+		default:
+			var err error
+			if d.room, err = c.AppendText(d.room, v); err != nil {
+				return err
+			}
+			d.ends[i] = len(d.room)
 		}
-		b = b[size:]
 	}
 	// The room may have moved while it grew.
 	from := 0
@@ -268,50 +313,62 @@ func (d *Decoder) Row(b []byte) error {
 	return nil
 }
 
-// fixed writes a value that does not come as text.
-func (d *Decoder) fixed(i int, c *Column, v []byte) error {
-	switch c.kind {
-	case typeFloat:
-		d.Floats[i], d.Fields[i] = float64(math.Float32frombits(binary.LittleEndian.Uint32(v))), notNull
-		return nil
-	case typeDouble:
-		d.Floats[i], d.Fields[i] = math.Float64frombits(binary.LittleEndian.Uint64(v)), notNull
-		return nil
-	case typeTiny:
-		d.whole(c, int64(int8(v[0])), uint64(v[0]))
-	case typeShort, typeYear:
-		x := binary.LittleEndian.Uint16(v)
-		d.whole(c, int64(int16(x)), uint64(x))
-	case typeLong, typeInt24:
-		x := binary.LittleEndian.Uint32(v)
-		d.whole(c, int64(int32(x)), uint64(x))
-	case typeLongLong:
-		x := binary.LittleEndian.Uint64(v)
-		d.whole(c, int64(x), x)
-	case typeTime:
-		if err := d.time(v, c.decimals); err != nil {
-			return err
-		}
-	default:
-		if err := d.date(v, c.kind == typeDate, c.decimals); err != nil {
-			return err
-		}
+// notNull stands in Fields for a float.
+var notNull = []byte{}
+
+// Float is the value of a column of floats.
+func (c *Column) Float(v []byte) float64 {
+	if c.kind == typeFloat {
+		return float64(math.Float32frombits(binary.LittleEndian.Uint32(v)))
 	}
-	d.ends[i] = len(d.room)
-	return nil
+	return math.Float64frombits(binary.LittleEndian.Uint64(v))
 }
 
-func (d *Decoder) whole(c *Column, signed int64, unsigned uint64) {
-	if c.unsigned {
-		d.room = strconv.AppendUint(d.room, unsigned, 10)
-	} else {
-		d.room = strconv.AppendInt(d.room, signed, 10)
+// Int is the value of a column of whole numbers; not ok where it is greater than an
+// int64 holds.
+func (c *Column) Int(v []byte) (n int64, ok bool) {
+	switch len(v) {
+	case 1:
+		if n = int64(v[0]); !c.unsigned {
+			n = int64(int8(v[0]))
+		}
+	case 2:
+		x := binary.LittleEndian.Uint16(v)
+		if n = int64(x); !c.unsigned {
+			n = int64(int16(x))
+		}
+	case 4:
+		x := binary.LittleEndian.Uint32(v)
+		if n = int64(x); !c.unsigned {
+			n = int64(int32(x))
+		}
+	case 8:
+		n = int64(binary.LittleEndian.Uint64(v))
+		return n, n >= 0 || !c.unsigned
 	}
+	return n, true
+}
+
+// AppendText writes the text that the server gives of a value; floats have none here.
+func (c *Column) AppendText(dst, v []byte) ([]byte, error) {
+	switch c.Form() {
+	case Whole:
+		n, ok := c.Int(v)
+		if !ok {
+			return strconv.AppendUint(dst, uint64(n), 10), nil
+		}
+		return strconv.AppendInt(dst, n, 10), nil
+	case Span:
+		return c.time(dst, v)
+	case Moment:
+		return c.date(dst, v)
+	}
+	return append(dst, v...), nil
 }
 
 // digits writes n in at least so many digits.
-func (d *Decoder) digits(n uint32, width int) {
-	var b [10]byte
+func digits(dst []byte, n, width int) []byte {
+	var b [20]byte
 	at := len(b)
 	for n > 0 || width > 0 {
 		at--
@@ -319,59 +376,82 @@ func (d *Decoder) digits(n uint32, width int) {
 		n /= 10
 		width--
 	}
-	d.room = append(d.room, b[at:]...)
+	return append(dst, b[at:]...)
 }
 
-// date writes 0, 4, 7 or 11 bytes: year, month, day; hour, minute, second;
-// microseconds.
-func (d *Decoder) date(v []byte, only bool, decimals int) error {
-	var full [11]byte
-	switch len(v) {
-	case 0, 4, 7, 11:
-		copy(full[:], v)
-	default:
-		return fmt.Errorf("the server sent a date of %d bytes", len(v))
-	}
-	d.digits(uint32(binary.LittleEndian.Uint16(full[:])), 4)
-	d.room = append(d.room, '-')
-	d.digits(uint32(full[2]), 2)
-	d.room = append(d.room, '-')
-	d.digits(uint32(full[3]), 2)
-	if only {
-		return nil
-	}
-	d.room = append(d.room, ' ')
-	d.clock(uint32(full[4]), full[5], full[6], binary.LittleEndian.Uint32(full[7:]), decimals)
-	return nil
+// Clock is a moment or a span, as far as a value has it. The hours of a span can be
+// more than a day's.
+type Clock struct {
+	Below                                                   bool // the span is below zero
+	Year, Month, Day, Hours, Minutes, Seconds, Microseconds int
 }
 
-// time writes 0, 8 or 12 bytes: sign, days, hour, minute, second; microseconds.
-func (d *Decoder) time(v []byte, decimals int) error {
+// Clock reads a value of the forms Moment and Span. A moment has 0, 4, 7 or 11 bytes:
+// year, month, day; hour, minute, second; microseconds. A span has 0, 8 or 12: sign,
+// days, hour, minute, second; microseconds. Digits beyond those that the column has
+// are left out.
+func (c *Column) Clock(v []byte) (Clock, error) {
 	var full [12]byte
-	switch len(v) {
-	case 0, 8, 12:
-		copy(full[:], v)
-	default:
-		return fmt.Errorf("the server sent a time of %d bytes", len(v))
+	var t Clock
+	var micros uint32
+	copy(full[:], v)
+	if c.kind == typeTime {
+		if n := len(v); n != 0 && n != 8 && n != 12 {
+			return t, fmt.Errorf("the server sent a time of %d bytes", n)
+		}
+		t.Below = full[0] == 1
+		t.Hours, t.Minutes, t.Seconds = int(binary.LittleEndian.Uint32(full[1:]))*24+int(full[5]), int(full[6]), int(full[7])
+		micros = binary.LittleEndian.Uint32(full[8:])
+	} else {
+		if n := len(v); n != 0 && n != 4 && n != 7 && n != 11 {
+			return t, fmt.Errorf("the server sent a date of %d bytes", n)
+		}
+		t.Year, t.Month, t.Day = int(binary.LittleEndian.Uint16(full[:])), int(full[2]), int(full[3])
+		t.Hours, t.Minutes, t.Seconds = int(full[4]), int(full[5]), int(full[6])
+		micros = binary.LittleEndian.Uint32(full[7:])
 	}
-	if full[0] == 1 {
-		d.room = append(d.room, '-')
+	if micros != 0 {
+		unit := uint32(1)
+		for range 6 - c.decimals {
+			unit *= 10
+		}
+		t.Microseconds = int(micros - micros%unit)
 	}
-	d.clock(binary.LittleEndian.Uint32(full[1:])*24+uint32(full[5]), full[6], full[7], binary.LittleEndian.Uint32(full[8:]), decimals)
-	return nil
+	return t, nil
 }
 
-func (d *Decoder) clock(hours uint32, minutes, seconds byte, micros uint32, decimals int) {
-	d.digits(hours, 2)
-	d.room = append(d.room, ':')
-	d.digits(uint32(minutes), 2)
-	d.room = append(d.room, ':')
-	d.digits(uint32(seconds), 2)
-	if decimals > 0 {
-		for range 6 - decimals {
+func (c *Column) date(dst, v []byte) ([]byte, error) {
+	t, err := c.Clock(v)
+	if err != nil {
+		return dst, err
+	}
+	dst = digits(dst, t.Year, 4)
+	dst = digits(append(dst, '-'), t.Month, 2)
+	dst = digits(append(dst, '-'), t.Day, 2)
+	if c.kind == typeDate {
+		return dst, nil
+	}
+	return c.clock(append(dst, ' '), t), nil
+}
+
+func (c *Column) time(dst, v []byte) ([]byte, error) {
+	t, err := c.Clock(v)
+	if t.Below {
+		dst = append(dst, '-')
+	}
+	return c.clock(dst, t), err
+}
+
+func (c *Column) clock(dst []byte, t Clock) []byte {
+	dst = digits(dst, t.Hours, 2)
+	dst = digits(append(dst, ':'), t.Minutes, 2)
+	dst = digits(append(dst, ':'), t.Seconds, 2)
+	if c.decimals > 0 {
+		micros := t.Microseconds
+		for range 6 - c.decimals {
 			micros /= 10
 		}
-		d.room = append(d.room, '.')
-		d.digits(micros, decimals)
+		dst = digits(append(dst, '.'), micros, c.decimals)
 	}
+	return dst
 }
