@@ -8,7 +8,6 @@ package main
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -45,7 +44,7 @@ func main() {
 
 type bench struct {
 	source, target    *localserver.Postgres
-	api               *client.Client
+	ferry             rig.Ferry
 	transactions, per int
 }
 
@@ -62,14 +61,12 @@ func run(ctx context.Context, transactions, per, pairs, pace int) error {
 INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g; CREATE PUBLICATION decoded FOR TABLE public.readings; ANALYZE`); err != nil {
 		return err
 	}
-	svc, token, end, err := rig.Serve(ctx)
+	f, end, err := rig.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer end()
-	if b.api, err = client.New(svc.URL(), token); err != nil {
-		return err
-	}
+	b.ferry = f
 	quiet := rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
 	if err := b.follow(ctx); err != nil {
 		return err
@@ -122,44 +119,36 @@ func (b *bench) sql(ctx context.Context, q string) error {
 
 // follow brings a crossing in step.
 func (b *bench) follow(ctx context.Context) error {
-	for name, srv := range map[string]*localserver.Postgres{"old": b.source, "new": b.target} {
-		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres,
-			Host: srv.Host, Port: srv.Port, Database: "postgres", User: srv.User, Password: "unused"})); err != nil {
-			return err
-		}
-	}
-	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{"public.*"}})); err != nil {
+	if err := b.ferry.Register(ctx, rig.Postgres("old", b.source), rig.Postgres("new", b.target)); err != nil {
 		return err
 	}
-	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
-		return err
-	}
-	return b.until(ctx, func(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep })
+	return b.cross(ctx, contract.NewCrossing{Tables: &[]string{"public.*"}})
 }
 
-func (b *bench) until(ctx context.Context, ok func(contract.Crossing) bool) error {
-	for {
-		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, "spring"))
-		if err != nil {
-			return err
-		}
-		if c.Condition == contract.ConditionHeld {
-			return errors.New(c.Reason)
-		}
-		if ok(c) {
-			return nil
-		}
-		time.Sleep(100 * time.Millisecond)
+// cross starts a crossing and waits until it is in step.
+func (b *bench) cross(ctx context.Context, c contract.NewCrossing) error {
+	c.Name = "spring"
+	if err := b.ferry.Add(ctx, c); err != nil {
+		return err
 	}
+	if err := b.ferry.Go(ctx, c.Name); err != nil {
+		return err
+	}
+	return b.ferry.Await(ctx, c.Name, 100*time.Millisecond, rig.InStep)
+}
+
+// pause stops capture.
+func (b *bench) pause(ctx context.Context) error {
+	if _, err := client.Do[contract.Crossing](b.ferry.API.PauseCrossingWithResponse(ctx, "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
+		return err
+	}
+	return b.ferry.Await(ctx, "spring", 100*time.Millisecond, func(c contract.Crossing) bool { return c.Progress.Capture == "waiting" })
 }
 
 // pair builds a backlog while capture is paused, lets a bare receiver read it,
 // then lets capture apply it.
 func (b *bench) pair(ctx context.Context, n int) (ours, decoded, limit float64, err error) {
-	if _, err := client.Do[contract.Crossing](b.api.API.PauseCrossingWithResponse(ctx, "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
-		return 0, 0, 0, err
-	}
-	if err := b.until(ctx, func(c contract.Crossing) bool { return c.Progress.Capture == "waiting" }); err != nil {
+	if err := b.pause(ctx); err != nil {
 		return 0, 0, 0, err
 	}
 	var slot, publication string
@@ -224,7 +213,7 @@ END $$`, b.transactions, b.per, n)); err != nil {
 	}
 	defer func() { _ = t.Close(ctx) }()
 	from := time.Now()
-	if _, err := client.Do[contract.Crossing](b.api.API.ResumeCrossingWithResponse(ctx, "spring")); err != nil {
+	if _, err := client.Do[contract.Crossing](b.ferry.API.ResumeCrossingWithResponse(ctx, "spring")); err != nil {
 		return 0, 0, 0, err
 	}
 	for { // the position on the target is the truth

@@ -54,14 +54,12 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 			return err
 		}
 	}
-	svc, token, end, err := rig.Serve(ctx)
+	f, end, err := rig.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer end()
-	if b.api, err = client.New(svc.URL(), token); err != nil {
-		return err
-	}
+	b.ferry = f
 	quiet := rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
 	if err := b.follow(ctx); err != nil {
 		return err
@@ -98,23 +96,11 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 }
 
 func (b *mariaBench) follow(ctx context.Context) error {
-	disable, schema := contract.Disable, "public"
-	for _, d := range []contract.NewDatabase{
-		{Name: "old", Engine: contract.Mariadb, Host: b.server.Host, Port: b.server.Port, Database: "marsh", User: b.server.User, Password: b.server.Password, Tls: &disable},
-		{Name: "new", Engine: contract.Postgres, Host: b.target.Host, Port: b.target.Port, Database: "postgres", User: b.target.User, Password: "unused"},
-	} {
-		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, d)); err != nil {
-			return err
-		}
-	}
-	rules := []contract.Rule{{Tables: "*.*", Schema: &schema}}
-	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Rules: &rules})); err != nil {
+	if err := b.ferry.Register(ctx, rig.MariaDB("old", "marsh", b.server), rig.Postgres("new", b.target)); err != nil {
 		return err
 	}
-	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
-		return err
-	}
-	if err := b.until(ctx, func(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep }); err != nil {
+	schema := "public"
+	if err := b.cross(ctx, contract.NewCrossing{Rules: &[]contract.Rule{{Tables: "*.*", Schema: &schema}}}); err != nil {
 		return err
 	}
 	var err error
@@ -125,10 +111,7 @@ func (b *mariaBench) follow(ctx context.Context) error {
 // pair builds a backlog while capture is paused, decodes it to nothing, then lets capture
 // apply it.
 func (b *mariaBench) pair(ctx context.Context, n int) (ours, decoded float64, err error) {
-	if _, err := client.Do[contract.Crossing](b.api.API.PauseCrossingWithResponse(ctx, "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
-		return 0, 0, err
-	}
-	if err := b.until(ctx, func(c contract.Crossing) bool { return c.Progress.Capture == "waiting" }); err != nil {
+	if err := b.pause(ctx); err != nil {
 		return 0, 0, err
 	}
 	start, err := b.decoder.Heartbeat(ctx)
@@ -152,7 +135,7 @@ func (b *mariaBench) pair(ctx context.Context, n int) (ours, decoded float64, er
 	}
 	defer func() { _ = t.Close(ctx) }()
 	from := time.Now()
-	if _, err := client.Do[contract.Crossing](b.api.API.ResumeCrossingWithResponse(ctx, "spring")); err != nil {
+	if _, err := client.Do[contract.Crossing](b.ferry.API.ResumeCrossingWithResponse(ctx, "spring")); err != nil {
 		return 0, 0, err
 	}
 	for done := false; !done; time.Sleep(5 * time.Millisecond) { // the position on the target is the truth

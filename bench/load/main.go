@@ -22,7 +22,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/bench/rig"
-	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )
@@ -41,7 +40,7 @@ type bench struct {
 	pattern        string // the tables of our crossing
 	old, fresh     contract.NewDatabase
 	serve          *exec.Cmd
-	api            *client.Client
+	ferry          rig.Ferry
 	run            int
 }
 
@@ -94,7 +93,7 @@ func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
 	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, wide), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
 		return err
 	}
-	b.old, b.fresh = b.postgresEnd(b.source), b.postgresEnd(b.target)
+	b.old, b.fresh = rig.Postgres("old", b.source), rig.Postgres("new", b.target)
 	stop, err := b.startService(ctx)
 	if err != nil {
 		return err
@@ -240,36 +239,21 @@ func (b *bench) startService(ctx context.Context) (func(), error) {
 			token = line
 		}
 		if url, ok := strings.CutPrefix(line, "Ready at "); ok {
-			b.api, err = client.New(url, token)
+			b.ferry, err = rig.Open(url, token)
 			break
 		}
 	}
-	if b.api == nil {
+	if b.ferry.Client == nil {
 		return nil, errors.New("the service did not start")
 	}
-	b.old.Name, b.fresh.Name = "old", "new"
-	for _, d := range []contract.NewDatabase{b.old, b.fresh} {
-		if _, err := client.Do[contract.Database](b.api.API.AddDatabaseWithResponse(ctx, d)); err != nil {
-			return nil, err
-		}
+	if err := b.ferry.Register(ctx, b.old, b.fresh); err != nil {
+		return nil, err
 	}
 	return func() {
 		_ = b.serve.Process.Signal(syscall.SIGTERM)
 		_ = b.serve.Wait()
 		_ = os.RemoveAll(dir)
 	}, err
-}
-
-var plain = contract.Disable
-
-// postgresEnd and mariaEnd are servers as the service registers them; register
-// names them.
-func (b *bench) postgresEnd(s *localserver.Postgres) contract.NewDatabase {
-	return contract.NewDatabase{Engine: contract.Postgres, Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: "unused", Tls: &plain}
-}
-
-func (b *bench) mariaEnd(database string) contract.NewDatabase {
-	return contract.NewDatabase{Engine: contract.Mariadb, Database: database, Host: b.maria.Host, Port: b.maria.Port, User: b.maria.User, Password: b.maria.Password, Tls: &plain}
 }
 
 // ours is a crossing of kind load, from its start to the landing of the last
@@ -279,8 +263,7 @@ func (b *bench) ours(ctx context.Context) (measure, error) {
 	name := fmt.Sprintf("run%d", b.run)
 	kind := contract.Load
 	lanes := b.streams
-	if _, err := client.Do[contract.Crossing](b.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name, Source: "old", Target: "new", Kind: &kind,
-		Tables: &[]string{b.pattern}, Settings: &contract.Settings{Lanes: &lanes}})); err != nil {
+	if err := b.ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{b.pattern}, Settings: &contract.Settings{Lanes: &lanes}}); err != nil {
 		return measure{}, err
 	}
 	pid := b.serve.Process.Pid
@@ -291,16 +274,13 @@ func (b *bench) ours(ctx context.Context) (measure, error) {
 	_ = os.WriteFile(fmt.Sprintf("/proc/%d/clear_refs", pid), []byte("5"), 0o200) // the peak counts from here
 	cpu := cpuSeconds(pid)
 	from := time.Now()
-	if _, err := client.Do[contract.Crossing](b.api.API.StartCrossingWithResponse(ctx, name, contract.StartCrossingJSONRequestBody{})); err != nil {
+	if err := b.ferry.Go(ctx, name); err != nil {
 		return measure{}, err
 	}
 	for {
-		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, name))
+		c, err := b.ferry.Get(ctx, name)
 		if err != nil {
 			return measure{}, err
-		}
-		if c.Condition != contract.ConditionRunning {
-			return measure{}, errors.New(c.Reason)
 		}
 		if c.Progress.Chunks > 0 && c.Progress.ChunksLanded == c.Progress.Chunks {
 			if c.Progress.Rows != int64(b.rows) {
@@ -320,30 +300,12 @@ func (b *bench) ours(ctx context.Context) (measure, error) {
 		return m, err
 	}
 	m.PeakMB = peak - idle
-	for { // built, closed and forgotten before the next run
-		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, name))
-		if err != nil {
-			return m, err
-		}
-		if c.Phase == contract.PhaseInStep {
-			break
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
-	m.WithKey = float64(b.rows) / time.Since(from).Seconds()
-	if _, err := client.Do[contract.Crossing](b.api.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{})); err != nil {
+	// Built, closed and forgotten before the next run.
+	if err := b.ferry.Await(ctx, name, 50*time.Millisecond, rig.InStep); err != nil {
 		return m, err
 	}
-	for {
-		c, err := client.Do[contract.Crossing](b.api.API.GetCrossingWithResponse(ctx, name))
-		if err != nil {
-			return m, err
-		}
-		if c.Phase == contract.PhaseClosed && c.Progress.Work == nil {
-			return m, nil
-		}
-		time.Sleep(100 * time.Millisecond)
-	}
+	m.WithKey = float64(b.rows) / time.Since(from).Seconds()
+	return m, b.ferry.Close(ctx, name)
 }
 
 // memory reads a figure of /proc/PID/status in MB.

@@ -54,8 +54,9 @@ func measureFromMaria(ctx context.Context, rows, streams, pairs int) error {
 	if err := b.fillMaria(ctx); err != nil {
 		return err
 	}
-	b.old, b.fresh = b.mariaEnd("bench"), b.postgresEnd(b.target)
-	return b.measureEnds(ctx, pairs, ends{name: "load from mariadb", files: b.dumpFiles, read: b.readMaria, write: b.copyBare,
+	b.old, b.fresh = rig.MariaDB("old", "bench", b.maria), rig.Postgres("new", b.target)
+	binary := func(ctx context.Context, dir string) error { return b.dumpFiles(ctx, dir, "binary") } // what costs the target least
+	return b.measureEnds(ctx, pairs, ends{name: "load from mariadb", files: binary, read: b.readMaria, write: b.copyBare,
 		clear: func(ctx context.Context) error {
 			return b.sql(ctx, b.target, "DROP SCHEMA IF EXISTS bench CASCADE", "CHECKPOINT")
 		}})
@@ -78,8 +79,9 @@ INSERT INTO bench.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025
 	if err := b.maria1(ctx, "CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
 		return err
 	}
-	b.old, b.fresh = b.postgresEnd(b.target), b.mariaEnd("bench")
-	return b.measureEnds(ctx, pairs, ends{name: "load to mariadb", files: b.dumpFiles, read: b.readPostgres, write: b.loadBare,
+	b.old, b.fresh = rig.Postgres("old", b.target), rig.MariaDB("new", "bench", b.maria)
+	texts := func(ctx context.Context, dir string) error { return b.dumpFiles(ctx, dir, "text") }
+	return b.measureEnds(ctx, pairs, ends{name: "load to mariadb", files: texts, read: b.readPostgres, write: b.loadBare,
 		clear: func(ctx context.Context) error { return b.maria1(ctx, "DROP TABLE IF EXISTS bench.readings") }})
 }
 
@@ -191,10 +193,10 @@ func (b *bench) readMaria(ctx context.Context) (measure, error) {
 }
 
 // dumpFiles writes the loaded rows to a file for each stream.
-func (b *bench) dumpFiles(ctx context.Context, dir string) error {
+func (b *bench) dumpFiles(ctx context.Context, dir, format string) error {
 	_, err := b.streamsAtOnce(func(i int) *exec.Cmd {
 		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c",
-			fmt.Sprintf(`\copy (SELECT * FROM bench.readings WHERE id > %d AND id <= %d) TO '%s'`, b.rows*i/b.streams, b.rows*(i+1)/b.streams, filepath.Join(dir, strconv.Itoa(i))))
+			fmt.Sprintf(`\copy (SELECT * FROM bench.readings WHERE id > %d AND id <= %d) TO '%s' (FORMAT %s)`, b.rows*i/b.streams, b.rows*(i+1)/b.streams, filepath.Join(dir, strconv.Itoa(i)), format))
 	})
 	return err
 }
@@ -207,7 +209,7 @@ CREATE TABLE bench.readings (id bigint, apiary varchar(40), number smallint, rea
 	}
 	from := time.Now()
 	m, err := b.streamsAtOnce(func(i int) *exec.Cmd {
-		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c", fmt.Sprintf(`\copy bench.readings FROM '%s'`, filepath.Join(dir, strconv.Itoa(i))))
+		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c", fmt.Sprintf(`\copy bench.readings FROM '%s' (FORMAT binary)`, filepath.Join(dir, strconv.Itoa(i))))
 	})
 	if err == nil { // as our own load does, the key after the rows
 		err = b.addKey(ctx, "bench.readings")

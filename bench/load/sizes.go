@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"dustyferry/bench/rig"
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
@@ -34,7 +35,7 @@ func measureSizes(ctx context.Context, list string, streams int) error {
 		}
 		defer (*s).Stop()
 	}
-	b.old, b.fresh = b.postgresEnd(b.source), b.postgresEnd(b.target)
+	b.old, b.fresh = rig.Postgres("old", b.source), rig.Postgres("new", b.target)
 	stop, err := b.startService(ctx)
 	if err != nil {
 		return err
@@ -79,7 +80,7 @@ var cutIn = regexp.MustCompile(`cut in ([0-9a-zµ.]+)`)
 // chunks.
 func (b *bench) cutting(ctx context.Context, seconds float64) (float64, error) {
 	name := fmt.Sprintf("run%d", b.run)
-	entries, err := client.Do[[]contract.JournalEntry](b.api.API.ListJournalWithResponse(ctx, &contract.ListJournalParams{Crossing: &name}))
+	entries, err := client.Do[[]contract.JournalEntry](b.ferry.API.ListJournalWithResponse(ctx, &contract.ListJournalParams{Crossing: &name}))
 	if err != nil {
 		return 0, err
 	}

@@ -7,7 +7,6 @@ package main
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"flag"
 	"fmt"
 	"os"
@@ -19,7 +18,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/bench/rig"
-	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )
@@ -62,25 +60,16 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 	if err := src.QueryRow(ctx, "SELECT sum(pg_table_size(oid))::bigint FROM pg_class WHERE relname LIKE 'pgbench_%' AND relkind = 'r'").Scan(&size); err != nil {
 		return err
 	}
-	svc, token, end, err := rig.Serve(ctx)
+	ferry, end, err := rig.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer end()
-	api, err := client.New(svc.URL(), token)
-	if err != nil {
+	if err := ferry.Register(ctx, rig.Postgres("old", s[0]), rig.Postgres("new", s[1])); err != nil {
 		return err
 	}
-	plain := contract.Disable
-	for i, name := range []string{"old", "new"} {
-		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres, Host: s[i].Host, Port: s[i].Port,
-			Database: "postgres", User: "postgres", Password: "unused", Tls: &plain})); err != nil {
-			return err
-		}
-	}
 	limit, chunk := int64(float64(size)*0.9/(minutes*60)), int64(1<<20)
-	if _, err := client.Do[contract.Crossing](api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{"public.*"},
-		Settings: &contract.Settings{SpeedLimit: &limit, ChunkBytes: &chunk}})); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", Tables: &[]string{"public.*"}, Settings: &contract.Settings{SpeedLimit: &limit, ChunkBytes: &chunk}}); err != nil {
 		return err
 	}
 	args := []string{"-n", "-c", "2", "-j", "1", "-T", strconv.Itoa(int(minutes*60) + 600)}
@@ -92,7 +81,7 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 		return err
 	}
 	defer func() { _ = writes.Process.Kill(); _ = writes.Wait() }()
-	if _, err := client.Do[contract.Crossing](api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
+	if err := ferry.Go(ctx, "spring"); err != nil {
 		return err
 	}
 	var first, last int64 // of the log
@@ -103,12 +92,9 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 	var kept []float64 // MB
 	for {
 		time.Sleep(5 * time.Second)
-		c, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(ctx, "spring"))
+		c, err := ferry.Get(ctx, "spring")
 		if err != nil {
 			return err
-		}
-		if c.Condition != contract.ConditionRunning {
-			return errors.New(c.Reason)
 		}
 		if c.Phase != contract.PhaseLoading && c.Phase != contract.PhasePrepared && c.Phase != contract.PhaseSurveyed {
 			break

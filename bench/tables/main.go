@@ -15,7 +15,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/bench/rig"
-	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )
@@ -54,39 +53,28 @@ func measure(ctx context.Context, tables int, kind contract.Kind) error {
 		return err
 	}
 	fmt.Printf("one session: %.1f s\n", limit)
-	svc, token, end, err := rig.Serve(ctx)
+	ferry, end, err := rig.Start(ctx)
 	if err != nil {
 		return err
 	}
 	defer end()
-	api, err := client.New(svc.URL(), token)
-	if err != nil {
+	if err := ferry.Register(ctx, rig.Postgres("old", s[0]), rig.Postgres("new", s[1])); err != nil {
 		return err
 	}
-	plain := contract.Disable
-	for i, name := range []string{"old", "new"} {
-		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres, Host: s[i].Host, Port: s[i].Port,
-			Database: "postgres", User: "postgres", Password: "unused", Tls: &plain})); err != nil {
-			return err
-		}
-	}
-	if _, err := client.Do[contract.Crossing](api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Kind: &kind, Tables: &[]string{"marsh.*"}})); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", Kind: &kind, Tables: &[]string{"marsh.*"}}); err != nil {
 		return err
 	}
 	from := time.Now()
-	if _, err := client.Do[contract.Crossing](api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
+	if err := ferry.Go(ctx, "spring"); err != nil {
 		return err
 	}
 	var landed, whole float64
 	phase := ""
 	for whole == 0 {
 		time.Sleep(100 * time.Millisecond)
-		c, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(ctx, "spring"))
+		c, err := ferry.Get(ctx, "spring")
 		if err != nil {
 			return err
-		}
-		if c.Condition != contract.ConditionRunning {
-			return fmt.Errorf("%s: %s", c.Condition, c.Reason)
 		}
 		now := time.Since(from).Seconds()
 		if at := string(c.Phase); at != phase {

@@ -23,7 +23,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"dustyferry/internal/client"
+	"dustyferry/bench/rig"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 	"dustyferry/internal/service"
@@ -84,16 +84,14 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 		return err
 	}
 	defer svc.Stop()
-	api, err := client.New(svc.URL(), token)
+	ferry, err := rig.Open(svc.URL(), token)
 	if err != nil {
 		return err
 	}
-	plain := contract.Disable
-	for name, port := range map[string]int{"old": link.Addr().(*net.TCPAddr).Port, "new": s[1].Port} {
-		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: name, Engine: contract.Postgres, Host: "127.0.0.1", Port: port,
-			Database: "postgres", User: "postgres", Password: "unused", Tls: &plain})); err != nil {
-			return err
-		}
+	far := rig.Postgres("old", s[0])
+	far.Port = link.Addr().(*net.TCPAddr).Port
+	if err := ferry.Register(ctx, far, rig.Postgres("new", s[1])); err != nil {
+		return err
 	}
 	var all []result
 	var workers []*exec.Cmd
@@ -111,7 +109,7 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 			}
 			workers = append(workers, w)
 		}
-		r, err := load(ctx, api, s, n, rows)
+		r, err := load(ctx, ferry, s, n, rows)
 		if err != nil {
 			return err
 		}
@@ -129,21 +127,20 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 }
 
 // load carries the table with the workers that there are.
-func load(ctx context.Context, api *client.Client, s [3]*localserver.Postgres, n, rows int) (result, error) {
+func load(ctx context.Context, ferry rig.Ferry, s [3]*localserver.Postgres, n, rows int) (result, error) {
 	r := result{Workers: n, Lanes: n * lanesEach}
 	name := fmt.Sprintf("with-%d", n)
 	if err := exec1(ctx, s[1].URL("postgres"), "DROP SCHEMA IF EXISTS marsh CASCADE"); err != nil {
 		return r, err
 	}
 	kind, label, lanes, chunk := contract.Load, "far", r.Lanes, int64(2<<20)
-	if _, err := client.Do[contract.Crossing](api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name, Source: "old", Target: "new", Kind: &kind,
-		Tables: &[]string{"marsh.*"}, Settings: &contract.Settings{Lanes: &lanes, WorkerLabel: &label, ChunkBytes: &chunk}})); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{"marsh.*"}, Settings: &contract.Settings{Lanes: &lanes, WorkerLabel: &label, ChunkBytes: &chunk}}); err != nil {
 		return r, err
 	}
-	if _, err := client.Do[contract.Crossing](api.API.StartCrossingWithResponse(ctx, name, contract.StartCrossingJSONRequestBody{})); err != nil {
+	if err := ferry.Go(ctx, name); err != nil {
 		return r, err
 	}
-	if err := until(ctx, api, name, func(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep }); err != nil {
+	if err := ferry.Await(ctx, name, 300*time.Millisecond, rig.InStep); err != nil {
 		return r, err
 	}
 	// The ledger says when which lane read what. A lane is free from the landing of one
@@ -170,25 +167,7 @@ SELECT sum(extract(epoch FROM k.ended_at - k.started_at))::float8 FROM chunks k 
 	}
 	r.MBPerS = float64(bytes) / 1e6 / seconds
 	r.ClaimsMS = (seconds*float64(r.Lanes) - busy) / r.ReadsEach * 1000
-	if _, err := client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{})); err != nil {
-		return r, err
-	}
-	return r, until(ctx, api, name, func(c contract.Crossing) bool { return c.Phase == contract.PhaseClosed && c.Progress.Work == nil })
-}
-
-func until(ctx context.Context, api *client.Client, name string, ok func(contract.Crossing) bool) error {
-	for {
-		c, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(ctx, name))
-		switch {
-		case err != nil:
-			return err
-		case c.Condition != contract.ConditionRunning:
-			return errors.New(c.Reason)
-		case ok(c):
-			return nil
-		}
-		time.Sleep(300 * time.Millisecond)
-	}
+	return r, ferry.Close(ctx, name)
 }
 
 func startWorker(ctx context.Context, control, dir string, i int) (*exec.Cmd, error) {
