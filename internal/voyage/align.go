@@ -110,8 +110,13 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *records.Crossing, want stri
 		if st != nil && st.Ask == want {
 			return nil
 		}
-		if push != nil && n%20 == 0 {
-			push()
+		if n%20 == 0 {
+			if now, err := v.Store.CrossingByID(ctx, c.ID); err == nil && now.Phase == domain.PhaseLoading {
+				return domain.Conflict("tables of %s are being loaded again meanwhile; compare when it is in step", c.Name)
+			}
+			if push != nil {
+				push()
+			}
 		}
 		if !sleep(ctx, 50*time.Millisecond) {
 			return ctx.Err()

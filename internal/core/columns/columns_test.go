@@ -135,3 +135,36 @@ func TestAsLogged(t *testing.T) {
 		t.Errorf("a type that nobody knows: %+v", got)
 	}
 }
+
+// TestPlacesOfColumns: whether columns stand in another order, and whether a statement may
+// have put them there.
+func TestPlacesOfColumns(t *testing.T) {
+	id, mites, note, hive := col(0, "id", "int"), col(0, "mites", "int"), col(0, "note", "text"), col(0, "hive", "int")
+	for _, c := range []struct {
+		was, now *domain.Table
+		want     bool
+	}{
+		{table(id, mites, note), table(id, mites, note), false},
+		{table(id, mites, note), table(id, note), false},
+		{table(id, mites, note), table(id, note, mites), true},
+		{table(id, mites, note), table(hive, id, mites, note), false},
+		{table(id, mites, note), table(note, hive), false},
+		{table(id, mites), table(mites, hive, id), true},
+	} {
+		if got := columns.Moved(c.was, c.now); got != c.want {
+			t.Errorf("%v to %v: moved is %t", c.was.Columns, c.now.Columns, got)
+		}
+	}
+	for statement, want := range map[string][2]bool{
+		"ALTER TABLE h ADD mites int AFTER id":        {true, false},
+		"alter table h modify id int first":           {true, false},
+		"ALTER TABLE h ADD first_seen date":           {false, false},
+		"ALTER TABLE h RENAME COLUMN mites TO varroa": {false, true},
+		"ALTER TABLE h CHANGE mites varroa int":       {false, true},
+		"ALTER TABLE h ADD mites int":                 {false, false},
+	} {
+		if got := [2]bool{columns.Moves(statement), columns.Renames(statement)}; got != want {
+			t.Errorf("%q: gives places, gives names: %v", statement, got)
+		}
+	}
+}
