@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"dustyferry/internal/core/interleave"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
@@ -193,7 +194,7 @@ func (b *batch) cascade(ctx context.Context, t *followed, c captured, loading bo
 			continue
 		}
 		if loading { // rows of chunks that were read before must be there to be found
-			if err := b.f.set.settle(ctx, a.child); err != nil {
+			if err := b.f.set.settle(ctx, a.child, b.txs); err != nil {
 				return err
 			}
 		}
@@ -230,8 +231,9 @@ func (b *batch) cascade(ctx context.Context, t *followed, c captured, loading bo
 }
 
 // settle waits until every chunk of a table that is being read now has landed or
-// gone back; one that begins later sees all of the batch. Once a batch is enough.
-func (s *tableSet) settle(ctx context.Context, t *followed) error {
+// gone back; one that begins later sees all of the batch, and so may one that is being
+// read. Once a batch is enough.
+func (s *tableSet) settle(ctx context.Context, t *followed, batch []domain.Tx) error {
 	if t.settled {
 		return nil
 	}
@@ -244,7 +246,7 @@ func (s *tableSet) settle(ctx context.Context, t *followed) error {
 		}
 		now := map[int64]int64{}
 		for i := range chunks {
-			if k := &chunks[i]; k.State == domain.ChunkReading {
+			if k := &chunks[i]; k.State == domain.ChunkReading && !interleave.AllVisible(k.Domain().Snapshot, batch) {
 				now[k.ID] = k.Epoch
 			}
 		}
