@@ -1,16 +1,18 @@
 package mariadb
 
 import (
+	"syscall"
 	"testing"
 	"time"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/binlog"
+	"dustyferry/internal/protocol/resultset"
 )
 
-// BenchmarkRead reads rows of eleven columns in a snapshot and converts them; its
-// limit is the client reading them to nothing (bench/load-mariadb.sh).
+// BenchmarkRead reads rows of eleven columns in a snapshot and converts them, packed for
+// PostgreSQL and into its texts; its limit is receiving them.
 func BenchmarkRead(b *testing.B) {
 	d, db := openFor(b)
 	const rows = 200_000
@@ -24,25 +26,56 @@ INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01
 		}
 	}
 	p := planFor(b, d, "readings")
-	r, err := d.OpenReader(b.Context())
+	opened, err := d.OpenReader(b.Context())
 	if err != nil {
 		b.Fatal(err)
 	}
+	r := opened.(*reader)
 	defer r.Close()
-	b.ReportAllocs()
-	for b.Loop() {
-		if _, err := r.Begin(b.Context()); err != nil {
-			b.Fatal(err)
-		}
-		sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, false, func(x engine.Block) error { x.Release(); return nil })
-		if err != nil || sum.Rows != rows {
-			b.Fatalf("%d rows (%v)", sum.Rows, err)
-		}
-		if err := r.End(b.Context()); err != nil {
-			b.Fatal(err)
+	if !r.Packs(p) {
+		b.Fatal("the table is not packed")
+	}
+	copied := func(packed bool) func() (int64, error) {
+		return func() (int64, error) {
+			sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, packed, func(x engine.Block) error { x.Release(); return nil })
+			return sum.Rows, err
 		}
 	}
-	b.ReportMetric(float64(rows*b.N)/b.Elapsed().Seconds(), "rows/s")
+	for _, c := range []struct {
+		name string
+		read func() (int64, error)
+	}{{"packed", copied(true)}, {"texts", copied(false)}, {"limit: cut into fields", func() (n int64, err error) {
+		r.c.net.Gather()
+		defer r.c.net.Plain()
+		err = r.c.values(b.Context(), statement(p, ""), func(*resultset.Decoder) error { n++; return nil })
+		return n, err
+	}}} {
+		b.Run(c.name, func(b *testing.B) {
+			b.ReportAllocs()
+			before := cpu()
+			for b.Loop() {
+				if _, err := r.Begin(b.Context()); err != nil {
+					b.Fatal(err)
+				}
+				if n, err := c.read(); err != nil || n != rows {
+					b.Fatalf("%d rows (%v)", n, err)
+				}
+				if err := r.End(b.Context()); err != nil {
+					b.Fatal(err)
+				}
+			}
+			all := float64(rows * b.N)
+			b.ReportMetric(all/b.Elapsed().Seconds(), "rows/s")
+			b.ReportMetric((cpu()-before).Seconds()/all*1e9, "cpu-ns/row")
+		})
+	}
+}
+
+// cpu is what this process has used.
+func cpu() time.Duration {
+	var u syscall.Rusage
+	_ = syscall.Getrusage(syscall.RUSAGE_SELF, &u)
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
 }
 
 // BenchmarkCapture reads a backlog of mixed changes from the log and decodes it, beside its
