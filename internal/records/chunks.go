@@ -19,7 +19,7 @@ type Chunk struct {
 	CrossingID int64                 `db:"crossing_id"`
 	TableID    int64                 `db:"table_id"`
 	Ordinal    int                   `db:"ordinal"`
-	Place      int                   `db:"place"` // of its table among those of the crossing
+	Place      int                   `db:"place"` // of its table in the order in which tables are carried
 	Lower      JSON[domain.KeyValue] `db:"lower"`
 	Upper      JSON[domain.KeyValue] `db:"upper"`
 	State      domain.ChunkState     `db:"state"`

@@ -124,6 +124,45 @@ func TestLanesAreWantedBesideBusyOnes(t *testing.T) {
 	}
 }
 
+// TestTablesOfOneChunkComeFirst: what cannot be cut is carried before what can, the rest
+// by its size.
+func TestTablesOfOneChunkComeFirst(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 9, 1)
+	var plans []domain.TablePlan
+	for _, p := range []domain.TablePlan{{Key: []string{"id"}, KeyOrder: "ours", Table: domain.Table{Bytes: 900}}, {Table: domain.Table{Bytes: 5}}, {Key: []string{"id"}, KeyOrder: "ours", Table: domain.Table{Bytes: 1000}},
+		{Table: domain.Table{Bytes: 50}}, {Key: []string{"id"}, KeyOrder: "none", Table: domain.Table{Bytes: 20}}} {
+		p.Source = domain.TableName{Schema: "a", Name: fmt.Sprint("t", p.Table.Bytes)}
+		p.Target = p.Source
+		plans = append(plans, p)
+	}
+	if err := s.SavePlans(t.Context(), &c, plans); err != nil {
+		t.Fatal(err)
+	}
+	tables, err := s.Tables(t.Context(), c.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	names := map[int64]string{}
+	for i := range tables {
+		names[tables[i].ID] = tables[i].SourceName
+		if err := s.SaveChunks(t.Context(), &tables[i], chunkplan.Chunks(nil)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var order []string
+	for range tables {
+		k, err := s.Claim(t.Context(), c.ID, "w", records.Together{})
+		if err != nil || k == nil {
+			t.Fatalf("%+v (%v)", k, err)
+		}
+		order = append(order, names[k.TableID])
+	}
+	if got := strings.Join(order, " "); got != "a.t50 a.t20 a.t5 a.t1000 a.t900" {
+		t.Errorf("the order is %s", got)
+	}
+}
+
 func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 3, 60)

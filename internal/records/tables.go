@@ -297,6 +297,11 @@ func (s *Store) Table(ctx context.Context, id int64) (Table, error) {
 	return t, notFound(err, "the table is no longer part of the crossing")
 }
 
+// uncutFirst is how far ahead of others tables come that are one chunk whatever their
+// size: a lane is busy with such a one for as long as it takes, and changes wait meanwhile,
+// the more the longer it has grown.
+const uncutFirst = 1_000_000
+
 // SaveChunks replaces a table's chunks.
 func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk) error {
 	state := domain.TableLoading
@@ -307,9 +312,13 @@ func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk)
 		if _, err := tx.ExecContext(ctx, `DELETE FROM chunks WHERE table_id = $1`, t.ID); err != nil {
 			return err
 		}
+		place := t.Ordinal
+		if !t.Plan.V.Cuts() {
+			place -= uncutFirst
+		}
 		for _, c := range chunks {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO chunks (crossing_id, table_id, place, ordinal, lower, upper) VALUES ($1, $2, $3, $4, $5, $6)`,
-				t.CrossingID, t.ID, t.Ordinal, c.Ordinal, nullable(c.Lower), nullable(c.Upper)); err != nil {
+				t.CrossingID, t.ID, place, c.Ordinal, nullable(c.Lower), nullable(c.Upper)); err != nil {
 				return err
 			}
 		}

@@ -3,11 +3,11 @@
 // 64-bit hash for each row. A sum, unlike an exclusive or, does not let pairs
 // of duplicates cancel out.
 //
-// The hash is xxHash64 (Y. Collet) over a row's bytes in the engine's wire
+// The hash is XXH3 of 64 bits (Y. Collet) over a row's bytes in the engine's wire
 // form, mixed with the number of bytes by the hash itself.
 package rowhash
 
-import "github.com/cespare/xxhash/v2"
+import "github.com/zeebo/xxh3"
 
 // Sum is the sum of a set of rows.
 type Sum struct {
@@ -17,7 +17,7 @@ type Sum struct {
 }
 
 // Add takes one whole row.
-func (s *Sum) Add(row []byte) { s.AddHash(xxhash.Sum64(row), len(row)) }
+func (s *Sum) Add(row []byte) { s.AddHash(xxh3.Hash(row), len(row)) }
 
 // AddHash takes one row by its hash and size.
 func (s *Sum) AddHash(h uint64, size int) {
@@ -38,7 +38,7 @@ func (s *Sum) Merge(o Sum) {
 func (s Sum) SameAs(o Sum) bool { return s.Rows == o.Rows && s.Hash == o.Hash }
 
 // Of returns one row's hash.
-func Of(row []byte) uint64 { return xxhash.Sum64(row) }
+func Of(row []byte) uint64 { return xxh3.Hash(row) }
 
 // Digest hashes a row that arrives in pieces.
-type Digest = xxhash.Digest
+type Digest = xxh3.Hasher

@@ -38,7 +38,6 @@ type Frames struct {
 	buf    [5]byte
 	head   int
 	need   int
-	size   int
 	begun  bool
 	digest rowhash.Digest
 	skip   int // bytes of the binary header still to be left out of the hash
@@ -58,6 +57,10 @@ const maxFrame = 1<<30 + 1<<20
 func (f *Frames) Feed(p []byte) (int, error) {
 	at := 0
 	for at < len(p) {
+		if n := f.whole(p[at:]); n > 0 {
+			at += n
+			continue
+		}
 		if f.inBody {
 			n := min(f.need, len(p)-at)
 			f.body(p[at : at+n])
@@ -82,8 +85,25 @@ func (f *Frames) Feed(p []byte) (int, error) {
 	return at, nil
 }
 
+// whole takes the usual frame, which lies in one piece at the front of p and is not the
+// first, and returns how many bytes it has; 0: it is another.
+func (f *Frames) whole(p []byte) int {
+	if f.inBody || f.head > 0 || !f.begun || len(p) < 5 || p[0] != 'd' {
+		return 0
+	}
+	end := int(binary.BigEndian.Uint32(p[1:])) + 1
+	if end < 5 || end > len(p) {
+		return 0
+	}
+	row := p[5:end]
+	if len(row) > 0 && !(f.Binary && IsTrailer(row)) {
+		f.Sum.AddHash(rowhash.Of(row), len(row))
+	}
+	return end
+}
+
 func (f *Frames) begin(size int) {
-	f.head, f.need, f.size, f.seen, f.inBody = 0, size, size, 0, true
+	f.head, f.need, f.seen, f.inBody = 0, size, 0, true
 	f.skip = 0
 	if f.Binary && !f.begun {
 		f.skip = HeaderSize
@@ -95,18 +115,11 @@ func (f *Frames) begin(size int) {
 }
 
 func (f *Frames) body(p []byte) {
-	whole := f.need == f.size && len(p) == f.size
 	f.need -= len(p)
 	if f.skip > 0 {
 		n := min(f.skip, len(p))
 		f.skip -= n
 		p = p[n:]
-	}
-	if whole { // the usual case: the frame lies in one piece
-		f.seen = len(p)
-		copy(f.tail[:], p)
-		f.end(rowhash.Of(p), true)
-		return
 	}
 	if len(p) > 0 {
 		if f.seen == 0 {

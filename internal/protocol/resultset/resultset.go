@@ -187,6 +187,7 @@ type Decoder struct {
 	Raw     [][]byte  // the row's values as they came, nil for NULL; they point into the packet
 	Fields  [][]byte  // its texts, nil for NULL; good until the next
 	Floats  []float64 // in place of the text, where the column is a float
+	sizes   []int     // of each column's values
 	room    []byte
 	ends    []int
 }
@@ -229,9 +230,14 @@ func (c *Column) Form() Form {
 	return Plain
 }
 
+// always is the size of what is always NULL.
+const always = -1
+
 // size is how many bytes a value has, 0 where each says it itself.
 func (c *Column) size() int {
 	switch c.kind {
+	case typeNull:
+		return always
 	case typeTiny:
 		return 1
 	case typeShort, typeYear:
@@ -249,6 +255,9 @@ func (d *Decoder) Cut(b []byte) error {
 	n := len(d.Columns)
 	if d.Raw == nil {
 		d.Raw = make([][]byte, n)
+		for i := range d.Columns {
+			d.sizes = append(d.sizes, d.Columns[i].size())
+		}
 	}
 	nulls := (n + 9) / 8
 	if len(b) < 1+nulls {
@@ -256,14 +265,16 @@ func (d *Decoder) Cut(b []byte) error {
 	}
 	bits := b[1 : 1+nulls]
 	b = b[1+nulls:]
-	for i := range d.Columns {
-		c := &d.Columns[i]
-		if at := i + 2; bits[at/8]>>(at%8)&1 == 1 || c.kind == typeNull {
+	for i, size := range d.sizes {
+		if at := i + 2; bits[at/8]>>(at%8)&1 == 1 || size == always {
 			d.Raw[i] = nil
 			continue
 		}
-		size := c.size()
-		if size == 0 {
+		switch {
+		case size > 0:
+		case len(b) > 0 && b[0] < 0xfb:
+			size, b = int(b[0]), b[1:]
+		default:
 			var took int
 			var ok bool
 			if size, took, ok = Length(b); !ok {
