@@ -89,6 +89,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 		return nil, err
 	}
 	size := append([]domain.Entry{clocks}, append(orderEntry(s.plans), roomEntry(s.plans))...)
+	size = append(size, oneChunkEntries(c, s.plans)...)
 	if try && !under {
 		size = append(size, trialEntries(ctx, c, s)...)
 	} else if size, err = v.lastTrial(ctx, c, s, size); err != nil {
@@ -356,6 +357,31 @@ func sizes(plans []domain.TablePlan, so string) domain.Entry {
 	}
 	return domain.Entry{Verdict: domain.Fine, Topic: topicSize, Subject: "crossing",
 		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, so)}
+}
+
+// longRead is for how long changes may wait for one read before a person is told of it.
+const longRead = 20 * time.Second
+
+// oneChunkEntries tell of tables that cannot be cut and take long to read: the changes of
+// all tables wait for as long.
+func oneChunkEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+	if c.Kind != domain.KindLoadCapture {
+		return nil
+	}
+	set := c.Settings.V
+	set.Lanes = 1
+	var out []domain.Entry
+	for i := range plans {
+		p := &plans[i]
+		took, rate := loadTime(p.Table.Bytes, set)
+		if p.Cuts() || took < longRead {
+			continue
+		}
+		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "one chunk", Subject: p.Source.String(),
+			Measured: fmt.Sprintf("its %.1f MB cannot be cut: while they are read, about %s at %.1f MB/s, changes wait, and the source keeps the log that is written meanwhile", float64(p.Table.Bytes)/1e6, took, float64(rate)/1e6),
+			Remedy:   "give it a primary key on the source, or start when little is written; it is read before tables that can be cut"})
+	}
+	return out
 }
 
 // loadTime reckons how long a load takes, and the rate that was assumed.
