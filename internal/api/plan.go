@@ -23,7 +23,7 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 		return nil, err
 	}
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
-		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: c.Settings.V.ChunkBytes,
+		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: voyage.ChunkAim(c.Settings.V),
 		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(p.Notes)}
 	for _, k := range p.Plan.Table.Columns {
 		out.Columns = append(out.Columns, plannedColumn(k, &p))

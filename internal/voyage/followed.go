@@ -227,7 +227,7 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 		return false, err
 	}
 	waited := false
-	for {
+	for pause := 20 * time.Millisecond; ; pause = min(pause*3/2, 200*time.Millisecond) {
 		if snap, ok := t.landed[ordinal]; ok {
 			return interleave.Decide(domain.ChunkLanded, snap, tx) == interleave.Apply, nil
 		}
@@ -265,7 +265,7 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 			s.waits(fmt.Sprintf("changes wait for chunk %d of %s, which is being read", ordinal+1, t.row.SourceName))
 			defer s.waits("")
 		}
-		if !sleep(ctx, 20*time.Millisecond) {
+		if !sleep(ctx, pause) {
 			return false, ctx.Err()
 		}
 	}

@@ -203,7 +203,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	out.Target = here.Table(out.Plan.Target)
 	out.Chunks = 1
 	if out.Plan.Cuts() {
-		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, c.Settings.V.ChunkBytes)
+		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, ChunkAim(c.Settings.V))
 	}
 	there := out.Plan.OnTarget()
 	if out.Target == nil {
@@ -299,7 +299,7 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 		out.Rows += max(0, p.Table.Rows)
 		out.Bytes += p.Table.Bytes
 		if p.Cuts() {
-			out.Chunks += chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
+			out.Chunks += chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings.V))
 		} else {
 			out.Chunks++
 		}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
@@ -145,12 +146,15 @@ func (v *Voyage) advance(ctx context.Context, c *records.Crossing, from, to doma
 	return err
 }
 
+// ChunkAim is how many bytes a chunk is to have, by the settings.
+func ChunkAim(s domain.Settings) int64 { return share.Aim(s.ChunkBytes, s.SpeedLimit, s.Lanes) }
+
 // cut plans a table's chunks.
 func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table) (int, error) {
 	p := &t.Plan.V
 	n := 1
 	if p.Cuts() {
-		n = chunkplan.Count(p.Table.Bytes, c.Settings.V.ChunkBytes)
+		n = chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings.V))
 	}
 	var bounds []domain.KeyValue
 	if n > 1 {

@@ -13,6 +13,18 @@ import (
 // that its beginning and end cost little.
 const ReadTime = 6 * time.Second
 
+// leastChunk is what a chunk is worth its cost at, however slowly it is read.
+const leastChunk = 256 << 10
+
+// Aim is how many bytes a chunk is to have: chunk, but where a load's speed is limited, to
+// limit bytes a second of all its lanes, no more than a lane reads in [ReadTime].
+func Aim(chunk, limit int64, lanes int) int64 {
+	if limit <= 0 {
+		return chunk
+	}
+	return min(chunk, max(int64(float64(limit)*ReadTime.Seconds())/int64(max(lanes, 1)), leastChunk))
+}
+
 // mostTogether bounds what one read takes at once.
 const mostTogether = 4096
 

@@ -31,6 +31,18 @@ func TestReadsFindTheirSize(t *testing.T) {
 	}
 }
 
+func TestChunksOfASlowLoadAreSmall(t *testing.T) {
+	for _, c := range []struct {
+		chunk, limit int64
+		lanes        int
+		want         int64
+	}{{16 << 20, 0, 4, 16 << 20}, {16 << 20, 4 << 20, 4, 6 << 20}, {16 << 20, 1 << 30, 4, 16 << 20}, {16 << 20, 1000, 4, 256 << 10}, {64 << 10, 1000, 4, 64 << 10}, {16 << 20, 1 << 20, 0, 6 << 20}} {
+		if got := share.Aim(c.chunk, c.limit, c.lanes); got != c.want {
+			t.Errorf("%+v: %d", c, got)
+		}
+	}
+}
+
 // tables are 2,000 of 100 TB together, the largest a tenth of it.
 func tables() []int64 {
 	var out []int64
