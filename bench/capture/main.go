@@ -67,30 +67,17 @@ INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it 
 	}
 	defer end()
 	b.ferry = f
-	quiet := rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
-	if err := b.follow(ctx); err != nil {
-		return err
-	}
-	following := rig.CPU(20 * time.Second)
 	src, err := pgx.Connect(ctx, b.source.URL("postgres"))
 	if err != nil {
 		return err
 	}
 	defer func() { _ = src.Close(ctx) }()
-	first, err := first(ctx, b.target.URL("postgres"), func(id int) error {
+	calm, err := b.quietly(ctx, pace, b.follow, func(id int) error {
 		_, err := src.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'first', 1, now(), 'x')", id)
 		return err
-	})
+	}, b.latency)
 	if err != nil {
 		return err
-	}
-	fmt.Printf("quiet: %.2f %% of a core without a crossing, %.2f %% with one; the first change was on the target after %.1f ms (median of 20)\n", quiet*100, following*100, first)
-	var lag latency
-	if pace > 0 {
-		if lag, err = b.latency(ctx, pace); err != nil {
-			return err
-		}
-		fmt.Printf("commit to commit at %.0f transactions/s: half within %.1f ms, 99 of 100 within %.1f ms, all within %.0f ms (%d transactions)\n", lag.Pace, lag.P50, lag.P99, lag.Max, lag.N)
 	}
 	var ours, limit, ratio, decode []float64
 	for i := range pairs + 1 { // the first pair warms up and is not counted
@@ -103,7 +90,7 @@ INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it 
 			ours, limit, ratio, decode = append(ours, o), append(limit, l), append(ratio, o/l), append(decode, d/l)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "decode_ratio": float64(int(rig.Median(decode)*1000)) / 1000, "latency_ms": lag, "quiet_core_share": quiet, "following_core_share": following, "first_change_ms": first, "ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "decode_ratio": float64(int(rig.Median(decode)*1000)) / 1000, "latency_ms": calm.Lag, "quiet_core_share": calm.Quiet, "following_core_share": calm.Following, "first_change_ms": calm.First, "ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
 		"ours": int(rig.Median(ours)), "limit": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
 }
 

@@ -60,25 +60,12 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 	}
 	defer end()
 	b.ferry = f
-	quiet := rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
-	if err := b.follow(ctx); err != nil {
-		return err
-	}
-	following := rig.CPU(20 * time.Second)
-	first, err := first(ctx, b.target.URL("postgres"), func(id int) error {
+	calm, err := b.quietly(ctx, pace, b.follow, func(id int) error {
 		_, err := b.db.ExecContext(ctx, fmt.Sprintf("INSERT INTO marsh.readings VALUES (%d, 'first', 1, now(), 'x')", id))
 		return err
-	})
+	}, b.latency)
 	if err != nil {
 		return err
-	}
-	fmt.Printf("quiet: %.2f %% of a core without a crossing, %.2f %% with one; the first change was on the target after %.1f ms (median of 20)\n", quiet*100, following*100, first)
-	var lag latency
-	if pace > 0 {
-		if lag, err = b.latency(ctx, pace); err != nil {
-			return err
-		}
-		fmt.Printf("commit to commit at %.0f transactions/s: half within %.1f ms, 99 of 100 within %.1f ms, all within %.0f ms (%d transactions)\n", lag.Pace, lag.P50, lag.P99, lag.Max, lag.N)
 	}
 	var ours, limit, ratio []float64
 	for i := range pairs + 1 { // the first pair warms up and is not counted
@@ -91,7 +78,7 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 			ours, limit, ratio = append(ours, o), append(limit, d), append(ratio, o/d)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture from MariaDB", "latency_ms": lag, "quiet_core_share": quiet, "following_core_share": following, "first_change_ms": first,
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture from MariaDB", "latency_ms": calm.Lag, "quiet_core_share": calm.Quiet, "following_core_share": calm.Following, "first_change_ms": calm.First,
 		"ratio": float64(int(rig.Median(ratio)*1000)) / 1000, "ours": int(rig.Median(ours)), "decoded_to_nothing": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
 }
 

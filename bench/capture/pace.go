@@ -114,6 +114,38 @@ func first(ctx context.Context, target string, insert func(id int) error) (float
 	return rig.Median(ms), nil
 }
 
+// calm is what following costs when little happens.
+type calm struct {
+	Quiet     float64 // share of a core without a crossing, and with one
+	Following float64
+	First     float64 // milliseconds until the first change after a quiet time is on the target
+	Lag       latency
+}
+
+// quietly measures that: follow brings a crossing in step, insert makes a change, paced
+// measures commits at a pace, unless that is 0.
+func (b *bench) quietly(ctx context.Context, pace int, follow func(context.Context) error, insert func(id int) error, paced func(context.Context, int) (latency, error)) (calm, error) {
+	var c calm
+	c.Quiet = rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
+	if err := follow(ctx); err != nil {
+		return c, err
+	}
+	c.Following = rig.CPU(20 * time.Second)
+	var err error
+	if c.First, err = first(ctx, b.target.URL("postgres"), insert); err != nil {
+		return c, err
+	}
+	fmt.Printf("quiet: %.2f %% of a core without a crossing, %.2f %% with one; the first change was on the target after %.1f ms (median of 20)\n", c.Quiet*100, c.Following*100, c.First)
+	if pace == 0 {
+		return c, nil
+	}
+	if c.Lag, err = paced(ctx, pace); err != nil {
+		return c, err
+	}
+	fmt.Printf("commit to commit at %.0f transactions/s: half within %.1f ms, 99 of 100 within %.1f ms, all within %.0f ms (%d transactions)\n", c.Lag.Pace, c.Lag.P50, c.Lag.P99, c.Lag.Max, c.Lag.N)
+	return c, nil
+}
+
 // decode reads the backlog with the product's own capture, to nothing.
 func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
 	db, err := postgres.Driver{}.Open(ctx, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: "unused", TLS: "disable"})
