@@ -100,7 +100,7 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 		t.Errorf("%s from %s to %s: packed is %t", table, from.kind, to.kind, packed)
 	}
 	packed = packed && !from.texts
-	if err := w.Begin(t.Context(), &there, packed); err != nil {
+	if err := w.Begin(t.Context(), &there, packed, nil); err != nil {
 		t.Fatal(err)
 	}
 	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, packed, func(b engine.Block) error {

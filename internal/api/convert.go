@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -61,6 +62,7 @@ func settingsOut(s domain.Settings) contract.Settings {
 		HandoverUrl: &s.HandoverURL, HandoverCommand: &s.HandoverCommand, NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget(s.NonEmptyTarget)),
 		LeastLanes: &s.LeastLanes, RowLimit: &s.RowLimit, SourceShare: &s.SourceShare, QuietHours: ptr(notNil(s.QuietHours)), QuietZone: &s.QuietZone, QuietSpeed: &s.QuietSpeed,
 		BadRows: ptr(contract.SettingsBadRows(s.BadRows)), BadRowsLimit: &s.BadRowsLimit, BuildLanes: &s.BuildLanes, LagLimitSeconds: ptr(s.LagLimit.Seconds()), WorkerLabel: &s.WorkerLabel,
+		Repeat:        ptr(contract.SettingsRepeat(cmp.Or(s.Repeat, domain.RepeatWays[0]))),
 		ColumnChanges: ptr(contract.SettingsColumnChanges(s.ColumnChanges)), RetainedLimit: &s.RetainedLimit, RetainedOver: ptr(contract.SettingsRetainedOver(s.RetainedOver)),
 		StopAt: &s.StopAt, StartFrom: &s.StartFrom, Slot: &s.Slot,
 		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
@@ -103,6 +105,9 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 	}
 	if in.RetainedOver != nil {
 		base.RetainedOver = string(*in.RetainedOver)
+	}
+	if in.Repeat != nil {
+		base.Repeat = string(*in.Repeat)
 	}
 	if in.BadRows != nil {
 		base.BadRows = string(*in.BadRows)

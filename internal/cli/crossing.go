@@ -312,7 +312,7 @@ func (a *app) crossingRestart() *cobra.Command {
 		Use: "restart NAME", Short: "Begin again from nothing, or one table of it", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if only == "" && !yes {
-				return exitWith(ExitUsage, "this empties every target table of %s and copies all rows again; add --yes if that is what you want, or --table for one table", args[0])
+				return exitWith(ExitUsage, "this copies all rows of %s again, and empties every target table first unless its setting repeat is 'in place'; add --yes if that is what you want, or --table for one table", args[0])
 			}
 			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
 				return client.Do[contract.Crossing](api.API.RestartCrossingWithResponse(cmd.Context(), args[0], contract.RestartCrossingJSONRequestBody{Table: only}))

@@ -656,6 +656,24 @@ func (e SettingsNonEmptyTarget) Valid() bool {
 	}
 }
 
+// Defines values for SettingsRepeat.
+const (
+	EmptyFirst SettingsRepeat = "empty first"
+	InPlace    SettingsRepeat = "in place"
+)
+
+// Valid indicates whether the value is a known member of the SettingsRepeat enum.
+func (e SettingsRepeat) Valid() bool {
+	switch e {
+	case EmptyFirst:
+		return true
+	case InPlace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsRetainedOver.
 const (
 	GoOn    SettingsRetainedOver = "go on"
@@ -1826,6 +1844,9 @@ type Settings struct {
 	// QuietZone Time zone of quiet_hours by its IANA name; empty for UTC
 	QuietZone *string `json:"quiet_zone,omitempty"`
 
+	// Repeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
+	Repeat *SettingsRepeat `json:"repeat,omitempty"`
+
 	// RetainedLimit Bytes of log that the source may keep for the crossing, 0 for any
 	RetainedLimit *int64 `json:"retained_limit,omitempty"`
 
@@ -1869,6 +1890,9 @@ type SettingsHoldPoints string
 
 // SettingsNonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
 type SettingsNonEmptyTarget string
+
+// SettingsRepeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
+type SettingsRepeat string
 
 // SettingsRetainedOver What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
 type SettingsRetainedOver string

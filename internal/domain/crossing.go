@@ -94,6 +94,7 @@ type Settings struct {
 	LagLimit     time.Duration `json:"lag_limit" yaml:"lag_limit"`           // above it people are told; 0: never
 	WorkerLabel  string        `json:"worker_label" yaml:"worker_label"`     // only workers started with this label carry its chunks; empty: any
 
+	Repeat        string `json:"repeat" yaml:"repeat"`                 // see [RepeatWays]
 	ColumnChanges string `json:"column_changes" yaml:"column_changes"` // see [ColumnChangesWays]
 	RetainedLimit int64  `json:"retained_limit" yaml:"retained_limit"` // bytes of log that the source may keep for the crossing; 0: any
 	RetainedOver  string `json:"retained_over" yaml:"retained_over"`   // see [RetainedOverWays]
@@ -110,6 +111,11 @@ var ColumnChangesWays = []string{"hold", "carry"}
 // RetainedLimit: capture goes on and people are told, or the log is released and the
 // crossing held, to be loaded again.
 var RetainedOverWays = []string{"go on", "release"}
+
+// RepeatWays are how a load that is done again brings its rows: its tables are emptied
+// first and their keys and indexes built anew, or the rows of each chunk take the place of
+// those of its range in one transaction, so that nobody who reads the target misses any.
+var RepeatWays = []string{"empty first", "in place"}
 
 // BadRowsWays are what can become of a row that the target cannot take: its table
 // waits for a person, or the row is set aside with its error and the rest lands.
@@ -131,6 +137,7 @@ func DefaultSettings() Settings {
 		BadRows:        "hold",
 		BadRowsLimit:   1000,
 		BuildLanes:     2,
+		Repeat:         "empty first",
 		ColumnChanges:  "hold",
 		RetainedOver:   "go on",
 	}
@@ -152,6 +159,7 @@ func (s Settings) WithDefaults() Settings {
 	fill(&s.BadRows, d.BadRows)
 	fill(&s.BadRowsLimit, d.BadRowsLimit)
 	fill(&s.BuildLanes, d.BuildLanes)
+	fill(&s.Repeat, d.Repeat)
 	fill(&s.ColumnChanges, d.ColumnChanges)
 	fill(&s.RetainedOver, d.RetainedOver)
 	return s
@@ -195,6 +203,8 @@ func (s Settings) Validate() error {
 		return Invalid("source_share is %g; give a share above 0 and at most 1, or 0 for no limit", s.SourceShare)
 	case s.QuietSpeed < 0:
 		return Invalid("quiet_speed is %d; give bytes per second, or 0 for nothing in quiet hours", s.QuietSpeed)
+	case s.Repeat != "" && !slices.Contains(RepeatWays, s.Repeat): // crossings of before have none
+		return Invalid("repeat is %q; choose empty first or in place", s.Repeat)
 	case !slices.Contains(BadRowsWays, s.BadRows):
 		return Invalid("bad_rows is %q; choose hold or set aside", s.BadRows)
 	case s.LagLimit < 0:

@@ -25,6 +25,8 @@ type TablePlan struct {
 	Where string `json:"where,omitempty"`
 	// From is what is read in place of a table: a query in the source's SQL.
 	From string `json:"from,omitempty"`
+	// InPlace: rows of each chunk take the place of those that stand in its range.
+	InPlace bool `json:"in_place,omitempty"`
 	// Uncut: the table is one chunk, whatever its key.
 	Uncut bool `json:"uncut,omitempty"`
 	// KeyLater: the target's table may get its primary key after its rows; its engine

@@ -214,10 +214,12 @@ type Writer interface {
 	// Packs reports whether the writer can take packed rows: its table has the very
 	// types that the plan says, since bytes meant for one type could be read as another.
 	Packs(ctx context.Context, p *domain.TablePlan) (bool, error)
-	Begin(ctx context.Context, p *domain.TablePlan, packed bool) error
+	// Begin opens the transaction. With over, the rows of that chunk's range are removed in
+	// it first.
+	Begin(ctx context.Context, p *domain.TablePlan, packed bool, over *domain.Chunk) error
 	Write(ctx context.Context, data []byte) error
 	// Careful opens the transaction as Begin does, for rows that come by Put.
-	Careful(ctx context.Context, p *domain.TablePlan) error
+	Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error
 	// Put writes rows, each in the form of [protocol/pgcopy.AppendFields], all or none:
 	// after the server's refusal the transaction stands as it stood before.
 	Put(ctx context.Context, rows [][]byte) error

@@ -7,6 +7,10 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// InPlace is what becomes of rows that stand when a load is repeated in place: they stay
+// until those of their chunk come. People cannot choose it for rows that are not ours.
+const InPlace = "in place"
+
 // TargetTables says for a survey what stands on a target where the plans will
 // write: what differs, what holds rows, what will be made.
 func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[domain.TableName]int64, set domain.Settings,
@@ -39,6 +43,8 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced (standing: replace)"
 		case n == 0:
 			e.Verdict, e.Measured = domain.Fine, "it stands already, is alike and empty"
+		case way == InPlace:
+			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows; those of the source take their place, chunk by chunk"
 		case way == "keep":
 			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which stay, unless the source truncates the table; a comparison will find them where the source lacks them"
 		case way == "empty":

@@ -76,6 +76,7 @@ type Settings struct {
 	BuildLanes      int               `yaml:"build_lanes,omitempty" jsonschema:"minimum=1,maximum=32,description=Keys and indexes built at once on the target"`
 	LagLimit        time.Duration     `yaml:"lag_limit,omitempty" jsonschema:"description=Lag above which people are told; 0 for none"`
 	WorkerLabel     string            `yaml:"worker_label,omitempty" jsonschema:"description=Only workers started with this label carry its chunks"`
+	Repeat          string            `yaml:"repeat,omitempty" jsonschema:"enum=empty first,enum=in place,description=How a load that is done again brings its rows"`
 	ColumnChanges   string            `yaml:"column_changes,omitempty" jsonschema:"enum=hold,enum=carry,description=What becomes of a change of a table's columns on the source"`
 	RetainedLimit   Size              `yaml:"retained_limit,omitempty" jsonschema:"description=Log that the source may keep for the crossing; 0 for any"`
 	RetainedOver    string            `yaml:"retained_over,omitempty" jsonschema:"enum=go on,enum=release,description=What becomes of the crossing above it: people are told\\, or the log is released and the crossing held"`
@@ -207,7 +208,7 @@ func (s Settings) Domain() domain.Settings {
 		CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
 		LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: int64(s.QuietSpeed),
 		BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel,
-		ColumnChanges: s.ColumnChanges, RetainedLimit: int64(s.RetainedLimit), RetainedOver: s.RetainedOver, StopAt: s.StopAt, StartFrom: s.StartFrom, Slot: s.Slot}
+		Repeat: s.Repeat, ColumnChanges: s.ColumnChanges, RetainedLimit: int64(s.RetainedLimit), RetainedOver: s.RetainedOver, StopAt: s.StopAt, StartFrom: s.StartFrom, Slot: s.Slot}
 }
 
 // Write returns a crossing as a manifest.
@@ -221,6 +222,6 @@ func Write(c *domain.Crossing) ([]byte, error) {
 			CutoverDepth: s.CutoverDepth, HandoverURL: s.HandoverURL, HandoverCommand: s.HandoverCommand, NonEmptyTarget: s.NonEmptyTarget, HoldPoints: s.HoldPoints,
 			LeastLanes: s.LeastLanes, RowLimit: s.RowLimit, SourceShare: s.SourceShare, QuietHours: s.QuietHours, QuietZone: s.QuietZone, QuietSpeed: Size(s.QuietSpeed),
 			BadRows: s.BadRows, BadRowsLimit: s.BadRowsLimit, BuildLanes: s.BuildLanes, LagLimit: s.LagLimit, WorkerLabel: s.WorkerLabel,
-			ColumnChanges: s.ColumnChanges, RetainedLimit: Size(s.RetainedLimit), RetainedOver: s.RetainedOver, StopAt: s.StopAt, StartFrom: s.StartFrom, Slot: s.Slot},
+			Repeat: s.Repeat, ColumnChanges: s.ColumnChanges, RetainedLimit: Size(s.RetainedLimit), RetainedOver: s.RetainedOver, StopAt: s.StopAt, StartFrom: s.StartFrom, Slot: s.Slot},
 	}})
 }

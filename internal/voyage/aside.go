@@ -70,7 +70,7 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 		return err
 	}
 	l.tell(ctx, c, chunk, snap)
-	if err := l.writer.Careful(ctx, &there); err != nil {
+	if err := l.writer.Careful(ctx, &there, over(plan, &dc)); err != nil {
 		return err
 	}
 	aside := c.Settings.V.BadRows == "set aside"

@@ -193,7 +193,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 			return err
 		}
 	}
-	if err := l.writer.Begin(ctx, &there, packed); err != nil {
+	if err := l.writer.Begin(ctx, &there, packed, over(plan, &dc)); err != nil {
 		return err
 	}
 	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, packed, l.v.brakesOf(c.ID, pace.Of(c.Settings.V, time.Now())), m)
@@ -215,6 +215,14 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	}
 	l.together = records.Together{Table: chunk.TableID, Most: share.Next(chunk.Run, time.Since(began))}
 	return l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, sum)
+}
+
+// over is the range whose rows a chunk takes the place of, if it does.
+func over(p *domain.TablePlan, c *domain.Chunk) *domain.Chunk {
+	if !p.InPlace {
+		return nil
+	}
+	return c
 }
 
 // tell says what the chunk's read sees, so that changes it sees need not wait for it. The

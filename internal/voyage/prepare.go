@@ -31,6 +31,9 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if block := blocking(s.entries); block != "" {
 		return domain.Conflict("the survey found what blocks: %s", block)
 	}
+	for i := range s.plans {
+		s.plans[i].InPlace = c.Settings.V.NonEmptyTarget == engine.InPlace
+	}
 	if err := v.Store.SavePlans(ctx, c, s.plans); err != nil {
 		return err
 	}
@@ -149,11 +152,12 @@ func (v *Voyage) advance(ctx context.Context, c *records.Crossing, from, to doma
 // ChunkAim is how many bytes a chunk is to have, by the settings.
 func ChunkAim(s domain.Settings) int64 { return share.Aim(s.ChunkBytes, s.SpeedLimit, s.Lanes) }
 
-// cut plans a table's chunks.
+// cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
+// is the same on both sides, and where no other unique value can move from one to another.
 func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table) (int, error) {
 	p := &t.Plan.V
 	n := 1
-	if p.Cuts() {
+	if p.Cuts() && (!p.InPlace || rangesAlike(p) && !replaces(p)) {
 		n = chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings.V))
 	}
 	var bounds []domain.KeyValue
@@ -215,7 +219,13 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	if err := src.DropCapture(ctx, c.Domain().ObjectName(), c.Undo.V); err != nil {
 		return err
 	}
-	if err := dst.Unbuild(ctx, dst.Deferred(nil, onTarget(plansOf(tables)))); err != nil {
+	inPlace := c.Kind == domain.KindLoad && c.Settings.V.Repeat == engine.InPlace
+	deferred := dst.Deferred(nil, onTarget(plansOf(tables)))
+	if inPlace { // what stands goes on standing, but for foreign keys that would act
+		quiet := dst.AppliesQuietly(ctx)
+		deferred = slices.DeleteFunc(deferred, func(o engine.Object) bool { return quiet || o.Kind != "foreign" })
+	}
+	if err := dst.Unbuild(ctx, deferred); err != nil {
 		return err
 	}
 	if err := dst.ForgetStream(ctx, c.UID); err != nil {
@@ -224,6 +234,9 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	fresh := *c
 	fresh.Phase = domain.PhasePrepared
 	fresh.Settings.V.NonEmptyTarget = "empty" // the rows there are our own
+	if inPlace {
+		fresh.Settings.V.NonEmptyTarget = engine.InPlace
+	}
 	fresh.Rules.V = slices.Clone(fresh.Rules.V)
 	for i := range fresh.Rules.V {
 		fresh.Rules.V[i].Standing = ""

@@ -8,6 +8,7 @@ import (
 
 	"dustyferry/internal/core/calendar"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -44,7 +45,11 @@ func (v *Voyage) Schedule(ctx context.Context, c *records.Crossing, s records.Sc
 			return domain.Invalid("crossing %s follows changes, so that its load need not repeat; only crossings of kind load can", c.Name)
 		}
 		if confirm != c.Target {
-			return domain.Invalid("each run of %s empties its tables on %s, but for those that have a watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+			does := "empties its tables on " + c.Target + ", but for those that have a watermark, and loads them again"
+			if c.Settings.V.Repeat == engine.InPlace {
+				does = "replaces the rows of its tables on " + c.Target
+			}
+			return domain.Invalid("each run of %s %s; confirm it by giving the target's name, %s", c.Name, does, c.Target)
 		}
 		s.NextAt = sql.NullTime{Time: plan.Next(time.Now()), Valid: true}
 	}

@@ -1639,6 +1639,11 @@ export interface components {
             /** @description Only workers started with this label carry its chunks; empty for any */
             worker_label?: string;
             /**
+             * @description How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
+             * @enum {string}
+             */
+            repeat?: "empty first" | "in place";
+            /**
              * @description What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
              * @enum {string}
              */

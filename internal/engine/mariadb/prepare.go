@@ -71,7 +71,7 @@ func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.
 		return d.explain(err)
 	}
 	switch way := p.WhatStands(s); {
-	case !some || way == "keep":
+	case !some || way == "keep" || way == engine.InPlace:
 		return nil
 	case way == "refuse":
 		return domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)

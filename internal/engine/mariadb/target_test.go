@@ -75,7 +75,7 @@ func land(t testing.TB, from, to engine.Database, p *domain.TablePlan, m engine.
 		t.Fatal(err)
 	}
 	there := p.OnTarget()
-	if err := w.Begin(t.Context(), &there, false); err != nil {
+	if err := w.Begin(t.Context(), &there, false, nil); err != nil {
 		t.Fatal(err)
 	}
 	if m.Sum, err = r.Copy(t.Context(), p, &domain.Chunk{}, false, func(b engine.Block) error {

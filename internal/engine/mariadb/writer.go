@@ -117,8 +117,8 @@ var fileBuffers = sync.Pool{New: func() any { b := make([]byte, 0, fileBuffer*2)
 func (w *writer) Packs(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
 
 // Begin opens the transaction and the load into the table.
-func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool) error {
-	if err := w.Careful(ctx, p); err != nil {
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool, over *domain.Chunk) error {
+	if err := w.Careful(ctx, p, over); err != nil {
 		return err
 	}
 	w.start(ctx)
@@ -126,7 +126,7 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool) error {
 }
 
 // Careful opens the transaction alone; rows come by Put.
-func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
+func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
 	w.plan, w.table, w.columns = p, p.Target, w.columns[:0]
 	for _, c := range p.Columns {
 		switch {
@@ -140,7 +140,13 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
 			w.columns = append(w.columns, asText)
 		}
 	}
-	return w.d.explain(beginMarked(ctx, w.conn, w.origin))
+	if err := beginMarked(ctx, w.conn, w.origin); err != nil || over == nil {
+		return w.d.explain(err)
+	}
+	all := *p
+	all.Where = "" // it chooses rows of the source
+	_, err := w.conn.ExecContext(ctx, "DELETE FROM "+qualified(p.Target)+keyRange(&all, over.Lower, over.Upper))
+	return w.d.explain(err)
 }
 
 // Put loads rows behind a savepoint.

@@ -100,7 +100,7 @@ func TestPackedRowsNeedTheVeryTypes(t *testing.T) {
 			t.Errorf("table %s takes packed rows: %t (%v)", table, able, err)
 		}
 	}
-	if err := w.Begin(t.Context(), p, true); err != nil {
+	if err := w.Begin(t.Context(), p, true, nil); err != nil {
 		t.Fatal(err)
 	}
 	var data []byte

@@ -207,7 +207,7 @@ func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.
 	if m.Snapshot, err = r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Begin(t.Context(), p, false); err != nil {
+	if err := w.Begin(t.Context(), p, false, nil); err != nil {
 		return rowhash.Sum{}, err
 	}
 	sum, err := r.Copy(t.Context(), p, c, false, func(b engine.Block) error {

@@ -131,7 +131,7 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 	switch way := p.WhatStands(s); {
 	case some && way == "refuse":
 		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
-	case way == "keep":
+	case way == "keep" || way == engine.InPlace:
 		some = false
 	}
 	if len(p.Key) > 0 && !keyLater(p) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {

@@ -66,9 +66,9 @@ func (w *writer) Packs(ctx context.Context, p *domain.TablePlan) (bool, error) {
 }
 
 // Begin opens the target transaction and the COPY into the table.
-func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool) error {
-	if _, err := w.conn.Exec(ctx, w.begin).ReadAll(); err != nil {
-		return w.d.explain(err)
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool, over *domain.Chunk) error {
+	if err := w.open(ctx, p, over); err != nil {
+		return err
 	}
 	var err error
 	if w.w, err = takeWire(ctx, w.conn); err != nil {
@@ -90,6 +90,18 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool) er
 		return w.frame(ctx, pgcopy.Header())
 	}
 	return nil
+}
+
+// open opens the transaction, and removes the rows of a range in it.
+func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
+	sql := w.begin
+	if over != nil {
+		all := *p
+		all.Where = "" // it chooses rows of the source
+		sql += "; DELETE FROM " + qualified(p.Target) + keyRange(&all, over.Lower, over.Upper)
+	}
+	_, err := w.conn.Exec(ctx, sql).ReadAll()
+	return w.d.explain(err)
 }
 
 // frame sends data as one CopyData frame.
@@ -126,10 +138,9 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 }
 
 // Careful opens the transaction alone; rows come by Put.
-func (w *writer) Careful(ctx context.Context, p *domain.TablePlan) error {
+func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
 	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", qualified(p.Target), columnList(p.Carried()))
-	_, err := w.conn.Exec(ctx, w.begin).ReadAll()
-	return w.d.explain(err)
+	return w.open(ctx, p, over)
 }
 
 // Put copies rows behind a savepoint.

@@ -127,6 +127,7 @@ const lockable: readonly (readonly [string, string])[] = [
   ["bad_rows", "rows that cannot land"],
   ["bad_rows_limit", "how many of them"],
   ["build_lanes", "indexes built at once"],
+  ["repeat", "a load that is done again"],
   ["worker_label", "label of workers"],
   ["lag_limit", "lag to be told of"],
   ["column_changes", "changes of columns"],

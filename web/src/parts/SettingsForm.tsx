@@ -58,6 +58,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
     number("badLimit", (n) => (out.bad_rows_limit = Math.round(n)));
     number("build", (n) => (out.build_lanes = Math.round(n)));
     if (edit.bad) out.bad_rows = edit.bad as NonNullable<Settings["bad_rows"]>;
+    if (edit.repeat) out.repeat = edit.repeat as NonNullable<Settings["repeat"]>;
     if (edit.quiet !== undefined)
       out.quiet_hours = edit.quiet
         .split(";")
@@ -121,6 +122,14 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
             disabled={fixed !== undefined}
             options={standingWays}
             {...choice("fill", s.non_empty_target ?? "refuse")}
+          />
+          <Choice
+            label="A load that is done again"
+            options={[
+              ["empty first", "empties its tables first"],
+              ["in place", "replaces rows in place"],
+            ]}
+            {...choice("repeat", s.repeat ?? "empty first")}
           />
           <Choice
             label="Rows that the target cannot take"

@@ -209,8 +209,10 @@ function Schedule({ crossing: c }: { crossing: Crossing }) {
               </p>
             ) : (
               <p>
-                Each run empties the crossing’s tables on {c.target} and loads them again. A run is skipped
-                while the one before has not ended.
+                {c.settings.repeat === "in place"
+                  ? `Each run replaces the rows of the crossing’s tables on ${c.target}, chunk by chunk.`
+                  : `Each run empties the crossing’s tables on ${c.target} and loads them again.`}{" "}
+                A run is skipped while the one before has not ended.
               </p>
             ),
           }}
