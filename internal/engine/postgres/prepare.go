@@ -128,14 +128,21 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
 		return false, d.explain(err)
 	}
-	switch way := p.WhatStands(s); {
+	way := p.WhatStands(s)
+	switch {
 	case some && way == "refuse":
 		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
 	case way == "keep" || way == engine.InPlace:
 		some = false
 	}
-	if len(p.Key) > 0 && !keyLater(p) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
-		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s (%s)", qualified(p.Target), keyKind(p), quoteAll(p.Key)))
+	// Without its key, after a load that did not end, a table would be read through for the
+	// rows of each chunk.
+	if len(p.Key) > 0 && (!keyLater(p) || way == engine.InPlace) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
+		named := ""
+		if keyLater(p) {
+			named = "CONSTRAINT " + quote(keyName(p)) + " "
+		}
+		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s%s (%s)", qualified(p.Target), named, keyKind(p), quoteAll(p.Key)))
 		return some, d.explain(err)
 	}
 	return some, nil
