@@ -21,51 +21,39 @@ import (
 // silently not hold; and reading must outlast a target that is slow for a while.
 var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600", "TRANSACTION ISOLATION LEVEL REPEATABLE READ"}
 
-// shaper turns rows as the server gives them into rows in the neutral form.
+// writing appends a value, as it came, in the form in which it goes; not ok: it becomes
+// NULL.
+type writing func(dst, raw []byte) ([]byte, bool, error)
+
+// shaper turns rows as the server gives them into rows of the neutral form, or packed ones.
 type shaper struct {
+	plan   *domain.TablePlan
 	conv   []typemap.Convert
-	floats []int // bits of a float that is written as it is; 0: by its converter
-	names  []string
-	number []byte
+	packed bool
+	ways   []writing // of each column, once the first row has come with its columns
 }
 
-func newShaper(p *domain.TablePlan, conv []typemap.Convert) *shaper {
-	s := &shaper{conv: conv, floats: make([]int, len(conv))}
-	for i, c := range p.Columns {
-		s.names = append(s.names, c.Name)
-		if p.TargetSide == nil {
-			s.floats[i] = typemap.FloatBits(c, c)
-		} else {
-			s.floats[i] = typemap.FloatBits(c, p.TargetSide.Columns[i])
+func newShaper(p *domain.TablePlan, conv []typemap.Convert, packed bool) *shaper {
+	return &shaper{plan: p, conv: conv, packed: packed}
+}
+
+// append adds the row that was cut, in the form of [pgcopy.AppendFields].
+func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
+	if s.ways == nil {
+		for i := range d.Columns {
+			s.ways = append(s.ways, s.way(i, &d.Columns[i]))
 		}
 	}
-	return s
-}
-
-// append adds the row that was read in the form of [pgcopy.AppendFields].
-func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
-	if err := d.Texts(); err != nil {
-		return dst, err
-	}
-	dst = binary.BigEndian.AppendUint16(dst, uint16(len(d.Fields)))
-	for i, text := range d.Fields {
+	dst = binary.BigEndian.AppendUint16(dst, uint16(len(d.Raw)))
+	for i, raw := range d.Raw {
 		at := len(dst)
 		dst = append(dst, 0xff, 0xff, 0xff, 0xff) // NULL, until there is a value
-		if text == nil {
+		if raw == nil {
 			continue
 		}
-		if d.Columns[i].IsFloat() {
-			if bits := s.floats[i]; bits != 0 {
-				dst = typemap.AppendFloat(dst, d.Floats[i], bits)
-				binary.BigEndian.PutUint32(dst[at:], uint32(len(dst)-at-4))
-				continue
-			}
-			s.number = typemap.AppendFloat(s.number[:0], d.Floats[i], d.Columns[i].Bits())
-			text = s.number
-		}
-		out, ok, err := s.conv[i](dst, text)
+		out, ok, err := s.ways[i](dst, raw)
 		if err != nil {
-			return dst, domain.Conflict("column %s: %s", s.names[i], err)
+			return dst, domain.Conflict("column %s: %s", s.plan.Columns[i].Name, err)
 		}
 		if ok {
 			dst = out
@@ -73,6 +61,62 @@ func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
 		}
 	}
 	return dst, nil
+}
+
+// way chooses how a column's values are written.
+func (s *shaper) way(i int, c *resultset.Column) writing {
+	from := s.plan.Columns[i]
+	to := from
+	if s.plan.TargetSide != nil {
+		to = s.plan.TargetSide.Columns[i]
+	}
+	if s.packed {
+		return pack(c, from, to, s.conv[i])
+	}
+	if bits := typemap.FloatBits(from, to); bits != 0 && c.Form() == resultset.Real {
+		return func(dst, raw []byte) ([]byte, bool, error) {
+			return typemap.AppendFloat(dst, c.Float(raw), bits), true, nil
+		}
+	}
+	return textWay(c, s.conv[i])
+}
+
+// textWay converts the text that the server gives of a value.
+func textWay(c *resultset.Column, conv typemap.Convert) writing {
+	if c.Form() == resultset.Plain {
+		return writing(conv)
+	}
+	var text []byte
+	return func(dst, raw []byte) ([]byte, bool, error) {
+		var err error
+		if text, err = appendText(text[:0], c, raw); err != nil {
+			return dst, false, err
+		}
+		return conv(dst, text)
+	}
+}
+
+// appendText writes the text that the server gives of a value.
+func appendText(dst []byte, c *resultset.Column, raw []byte) ([]byte, error) {
+	if c.Form() == resultset.Real {
+		return typemap.AppendFloat(dst, c.Float(raw), c.Bits()), nil
+	}
+	return c.AppendText(dst, raw)
+}
+
+// sourceTexts are the texts of the row that was cut, nil for NULL.
+func sourceTexts(d *resultset.Decoder) ([][]byte, error) {
+	out := make([][]byte, len(d.Raw))
+	for i, raw := range d.Raw {
+		if raw == nil {
+			continue
+		}
+		var err error
+		if out[i], err = appendText([]byte{}, &d.Columns[i], raw); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 type reader struct {
@@ -109,13 +153,10 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return sink(engine.Block{Data: *full, Release: func() { blocks.Put(full) }})
 	}
 	var refused error
-	add := newShaper(p, converters(p)).append
-	if packed {
-		add = newPacker(p, converters(p)).append
-	}
+	s := newShaper(p, converters(p), packed)
 	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
 		from := len(*buf)
-		if *buf, err = add(*buf, d); err != nil {
+		if *buf, err = s.append(*buf, d); err != nil {
 			return err
 		}
 		sum.Add((*buf)[from:])
@@ -139,14 +180,17 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 
 // Rows reads the chunk row by row.
 func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
-	s := newShaper(p, converters(p))
+	s := newShaper(p, converters(p), false)
 	var row []byte
 	var fields [][]byte
 	var stop error
 	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) error {
 		var refused error
 		if row, refused = s.append(row[:0], d); refused != nil {
-			stop = take(d.Fields, refused)
+			texts, err := sourceTexts(d)
+			if stop = err; err == nil {
+				stop = take(texts, refused)
+			}
 			return stop
 		}
 		if fields, stop = pgcopy.Fields(fields[:0], row); stop == nil {

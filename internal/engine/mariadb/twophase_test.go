@@ -22,7 +22,12 @@ func session(t *testing.T, db *sql.DB, statements ...string) {
 	// A session whose transaction is prepared takes nothing else: it ends.
 	defer func() { _ = conn.Raw(func(any) error { return driver.ErrBadConn }) }()
 	for _, q := range statements {
-		if _, err := conn.ExecContext(t.Context(), q); err != nil {
+		_, err := conn.ExecContext(t.Context(), q)
+		// What a session has prepared is nobody else's until the server has seen it go.
+		for end := time.Now().Add(5 * time.Second); err != nil && strings.Contains(err.Error(), "XAER_NOTA") && time.Now().Before(end); _, err = conn.ExecContext(t.Context(), q) {
+			time.Sleep(5 * time.Millisecond)
+		}
+		if err != nil {
 			t.Fatalf("%s: %v", q, err)
 		}
 	}

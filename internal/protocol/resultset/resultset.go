@@ -181,19 +181,12 @@ func Texts(fields [][]byte, b []byte) error {
 	return nil
 }
 
-// Decoder reads rows of the binary form.
+// Decoder takes rows of the binary form apart.
 type Decoder struct {
 	Columns []Column
-	Raw     [][]byte  // the row's values as they came, nil for NULL; they point into the packet
-	Fields  [][]byte  // its texts, nil for NULL; good until the next
-	Floats  []float64 // in place of the text, where the column is a float
-	sizes   []int     // of each column's values
-	room    []byte
-	ends    []int
+	Raw     [][]byte // the row's values as they came, nil for NULL; they point into the packet
+	sizes   []int    // of each column's values
 }
-
-// IsFloat reports whether a column's values are in Floats.
-func (c *Column) IsFloat() bool { return c.kind == typeFloat || c.kind == typeDouble }
 
 // Bits is how wide a float is.
 func (c *Column) Bits() int {
@@ -289,43 +282,6 @@ func (d *Decoder) Cut(b []byte) error {
 	}
 	return nil
 }
-
-// Texts writes the texts of the row that was cut into Fields and Floats.
-func (d *Decoder) Texts() error {
-	if d.Fields == nil {
-		n := len(d.Columns)
-		d.Fields, d.Floats, d.ends = make([][]byte, n), make([]float64, n), make([]int, n)
-	}
-	d.room = d.room[:0]
-	for i := range d.Columns {
-		c, v := &d.Columns[i], d.Raw[i]
-		d.ends[i] = -1
-		switch form := c.Form(); {
-		case v == nil || form == Plain:
-			d.Fields[i] = v
-		case form == Real:
-			d.Floats[i], d.Fields[i] = c.Float(v), notNull
-		default:
-			var err error
-			if d.room, err = c.AppendText(d.room, v); err != nil {
-				return err
-			}
-			d.ends[i] = len(d.room)
-		}
-	}
-	// The room may have moved while it grew.
-	from := 0
-	for i, end := range d.ends {
-		if end >= 0 {
-			d.Fields[i] = d.room[from:end:end]
-			from = end
-		}
-	}
-	return nil
-}
-
-// notNull stands in Fields for a float.
-var notNull = []byte{}
 
 // Float is the value of a column of floats.
 func (c *Column) Float(v []byte) float64 {
