@@ -103,9 +103,8 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 	if err := w.Begin(t.Context(), &there, packed, nil); err != nil {
 		t.Fatal(err)
 	}
-	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, packed, func(b engine.Block) error {
-		defer b.Release()
-		return w.Write(t.Context(), b.Data)
+	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, packed, func(b []byte) error {
+		return w.Write(t.Context(), b)
 	})
 	if err != nil {
 		return p, err

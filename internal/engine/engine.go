@@ -172,16 +172,6 @@ type SequenceValue struct {
 	Called   bool
 }
 
-// Block is a piece of row data. Between engines that are alike it is in their
-// wire form, cut anywhere. For a plan whose sides are unlike it holds whole rows
-// in the form of [protocol/pgcopy.AppendFields]: the number of fields, and each
-// field's length and text, in the target's text form; or, where they are packed, in
-// the target's binary form. Release gives its memory back.
-type Block struct {
-	Data    []byte
-	Release func()
-}
-
 // Reader reads chunks, each in a snapshot of its own.
 type Reader interface {
 	// Begin opens the snapshot and returns what it sees.
@@ -189,8 +179,12 @@ type Reader interface {
 	// Packs reports whether Copy can give the rows of a plan packed: its target is of
 	// another engine, and its values can be written in that engine's binary form.
 	Packs(p *domain.TablePlan) bool
-	// Copy hands the chunk's rows to sink, counting and hashing them.
-	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(Block) error) (rowhash.Sum, error)
+	// Copy hands the chunk's rows to sink, counting and hashing them. What sink gets is good
+	// until it returns. Between engines that are alike it is in their wire form, cut
+	// anywhere. For a plan whose sides are unlike it holds whole rows in the form of
+	// [protocol/pgcopy.AppendFields]: the number of fields, and each field's length and text,
+	// in the target's text form; or, where they are packed, in the target's binary form.
+	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(block []byte) error) (rowhash.Sum, error)
 	// Rows hands on the chunk's rows one by one, in the open snapshot, as texts in the
 	// target's form. A row that cannot be brought into that form comes with the reason,
 	// and as the source's texts. The fields are good until the next.

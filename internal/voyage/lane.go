@@ -278,53 +278,28 @@ func isAway(err error) bool {
 	return errors.As(err, new(away)) || sqlClass(err) == "53" || sqlClass(err) == "58" || strings.Contains(err.Error(), "could not extend file")
 }
 
-// queued is how many blocks may wait between reader and writer: enough to keep
-// both busy, little enough to keep a lane small.
-const queued = 3
-
-// pump moves a chunk's blocks from reader to writer, each on its own goroutine.
+// pump moves a chunk's blocks from reader to writer. One goroutine does both, so that a
+// block is written while the processor still has it at hand: the sockets hold enough for
+// the two servers to go on meanwhile.
 func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool, br *brakes, m *moved) (rowhash.Sum, error) {
-	blocks := make(chan engine.Block, queued)
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	var sum rowhash.Sum
-	var readErr error
-	go func() {
-		defer close(blocks)
-		reading := time.Now()
-		sum, readErr = r.Copy(ctx, p, c, packed, func(b engine.Block) error {
-			m.read.Add(int64(len(b.Data)))
-			defer func() { reading = time.Now() }()
-			if err := br.rest(ctx, time.Since(reading)); err != nil {
-				b.Release()
-				return err
-			}
-			select {
-			case blocks <- b:
-				return nil
-			case <-ctx.Done():
-				b.Release()
-				return ctx.Err()
-			}
-		})
-	}()
-	var writeErr error
-	for b := range blocks {
-		if writeErr == nil {
-			if writeErr = br.pass(ctx, len(b.Data), m.density); writeErr == nil {
-				writeErr = w.Write(ctx, b.Data)
-			}
-			m.written.Add(int64(len(b.Data)))
-			if writeErr != nil {
-				cancel()
-			}
+	reading := time.Now()
+	var refused error // by the writer, or called off: no fault of reading
+	sum, err := r.Copy(ctx, p, c, packed, func(block []byte) error {
+		m.read.Add(int64(len(block)))
+		if refused = br.rest(ctx, time.Since(reading)); refused == nil {
+			refused = br.pass(ctx, len(block), m.density)
 		}
-		b.Release()
+		if refused == nil {
+			refused = w.Write(ctx, block)
+		}
+		m.written.Add(int64(len(block)))
+		reading = time.Now()
+		return refused
+	})
+	if refused != nil {
+		return sum, refused
 	}
-	if writeErr != nil {
-		return sum, writeErr
-	}
-	return sum, readErr
+	return sum, err
 }
 
 // returnChunk takes a chunk back from whoever held it: first the ledger raises

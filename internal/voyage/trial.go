@@ -59,9 +59,8 @@ func trial(ctx context.Context, src engine.Database, p *domain.TablePlan, most i
 					return
 				}
 				<-ready
-				_, err = r.Copy(step, p, &domain.Chunk{}, r.Packs(p), func(b engine.Block) error {
-					defer b.Release()
-					n.Add(int64(len(b.Data)))
+				_, err = r.Copy(step, p, &domain.Chunk{}, r.Packs(p), func(block []byte) error {
+					n.Add(int64(len(block)))
 					if time.Since(from) > trialStep {
 						return errEnough
 					}

@@ -37,7 +37,7 @@ INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01
 	}
 	copied := func(packed bool) func() (int64, error) {
 		return func() (int64, error) {
-			sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, packed, func(x engine.Block) error { x.Release(); return nil })
+			sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, packed, func([]byte) error { return nil })
 			return sum.Rows, err
 		}
 	}

@@ -102,9 +102,8 @@ func read(t *testing.T, d *database, p *domain.TablePlan) (rows []string, at dom
 	if at, err = r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	sum, err := r.Copy(t.Context(), p, &domain.Chunk{}, false, func(b engine.Block) error {
-		defer b.Release()
-		for data := b.Data; len(data) > 0; {
+	sum, err := r.Copy(t.Context(), p, &domain.Chunk{}, false, func(data []byte) error {
+		for len(data) > 0 {
 			f, rest, err := pgcopy.Next(nil, data)
 			if err != nil {
 				return err

@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 
 	"dustyferry/internal/core/rowhash"
@@ -120,14 +119,15 @@ func sourceTexts(d *resultset.Decoder) ([][]byte, error) {
 }
 
 type reader struct {
-	d *database
-	c *wire
+	d     *database
+	c     *wire
+	block []byte // what is handed on at a time, and as much as a row usually has
 }
 
 // OpenReader opens a connection for reading chunks.
 func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
 	c, err := d.dial(ctx, reading...)
-	return &reader{d, c}, err
+	return &reader{d: d, c: c, block: make([]byte, 0, blockSize+(16<<10))}, err
 }
 
 // Begin opens the snapshot.
@@ -139,30 +139,22 @@ func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
 // blockSize is how much row data is handed on at a time.
 const blockSize = engine.GatherSize
 
-var blocks = sync.Pool{New: func() any { b := make([]byte, 0, blockSize+(16<<10)); return &b }}
-
 // Copy reads the chunk's rows and hands them on in blocks of whole rows.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(engine.Block) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
-	buf := blocks.Get().(*[]byte)
-	*buf = (*buf)[:0]
-	give := func() error {
-		full := buf
-		buf = blocks.Get().(*[]byte)
-		*buf = (*buf)[:0]
-		return sink(engine.Block{Data: *full, Release: func() { blocks.Put(full) }})
-	}
+	buf := r.block[:0]
 	var refused error
 	s := newShaper(p, converters(p), packed)
 	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
-		from := len(*buf)
-		if *buf, err = s.append(*buf, d); err != nil {
+		from := len(buf)
+		if buf, err = s.append(buf, d); err != nil {
 			return err
 		}
-		sum.Add((*buf)[from:])
-		if len(*buf) >= blockSize {
+		sum.Add(buf[from:])
+		if len(buf) >= blockSize {
 			r.c.net.Gather() // there will be more
-			refused = give()
+			refused = sink(buf)
+			buf = buf[:0]
 		}
 		return refused
 	})
@@ -172,8 +164,8 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return sum, refused
 	case err != nil:
 		return sum, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
-	case len(*buf) > 0:
-		return sum, give()
+	case len(buf) > 0:
+		return sum, sink(buf)
 	}
 	return sum, nil
 }

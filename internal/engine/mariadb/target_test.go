@@ -78,9 +78,8 @@ func land(t testing.TB, from, to engine.Database, p *domain.TablePlan, m engine.
 	if err := w.Begin(t.Context(), &there, false, nil); err != nil {
 		t.Fatal(err)
 	}
-	if m.Sum, err = r.Copy(t.Context(), p, &domain.Chunk{}, false, func(b engine.Block) error {
-		defer b.Release()
-		return w.Write(t.Context(), b.Data)
+	if m.Sum, err = r.Copy(t.Context(), p, &domain.Chunk{}, false, func(b []byte) error {
+		return w.Write(t.Context(), b)
 	}); err != nil {
 		return err
 	}

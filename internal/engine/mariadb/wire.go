@@ -29,7 +29,7 @@ import (
 // "Client/Server Protocol"): rows and the log's events come as the bytes that the
 // server sent, without a value made of each.
 type wire struct {
-	net  *engine.Gatherer
+	net  *engine.Bulk
 	in   *bufio.Reader
 	seq  byte
 	long []byte // a packet that the reading buffer does not hold
@@ -79,7 +79,7 @@ func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) 
 
 // over lets what is said go over conn from now on.
 func (c *wire) over(conn net.Conn) {
-	c.net = &engine.Gatherer{Conn: conn}
+	c.net = engine.NewBulk(conn)
 	c.in = bufio.NewReaderSize(c.net, engine.GatherSize)
 }
 

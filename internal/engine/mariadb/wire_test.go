@@ -91,7 +91,7 @@ func TestReadingOverTLS(t *testing.T) {
 	if _, err := r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, false, func(b engine.Block) error { b.Release(); return nil })
+	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, false, func([]byte) error { return nil })
 	if err != nil || sum.Rows != 3 || sum.Bytes < 40_000_000 { // in hexadecimal digits
 		t.Errorf("%+v %v", sum, err)
 	}

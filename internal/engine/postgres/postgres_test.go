@@ -210,9 +210,8 @@ func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.
 	if err := w.Begin(t.Context(), p, false, nil); err != nil {
 		return rowhash.Sum{}, err
 	}
-	sum, err := r.Copy(t.Context(), p, c, false, func(b engine.Block) error {
-		defer b.Release()
-		return w.Write(t.Context(), b.Data)
+	sum, err := r.Copy(t.Context(), p, c, false, func(b []byte) error {
+		return w.Write(t.Context(), b)
 	})
 	if err != nil {
 		return sum, err
@@ -281,8 +280,7 @@ func TestReadersStopWhenTold(t *testing.T) {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithCancel(t.Context())
-	_, err = r.Copy(ctx, planned(t, src, "public.h"), &domain.Chunk{}, false, func(b engine.Block) error {
-		b.Release()
+	_, err = r.Copy(ctx, planned(t, src, "public.h"), &domain.Chunk{}, false, func([]byte) error {
 		cancel()
 		return ctx.Err()
 	})

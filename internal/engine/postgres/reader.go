@@ -16,8 +16,9 @@ import (
 )
 
 type reader struct {
-	d    *database
-	conn *pgconn.PgConn
+	d     *database
+	conn  *pgconn.PgConn
+	block []byte // what is read at a time
 }
 
 // OpenReader opens a connection for reading chunks.
@@ -26,7 +27,7 @@ func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &reader{d: d, conn: conn.PgConn()}, nil
+	return &reader{d: d, conn: conn.PgConn(), block: make([]byte, blockSize)}, nil
 }
 
 func (r *reader) Close() {
@@ -83,7 +84,7 @@ func (r *reader) Packs(*domain.TablePlan) bool { return false }
 // Copy reads the chunk's rows in the open snapshot. What sink gets are the
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func(engine.Block) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
 	if p.Unlike {
 		return r.copyTexts(ctx, p, c, sink)
 	}
@@ -94,7 +95,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return rowhash.Sum{}, err
 	}
 	f := pgcopy.Frames{Binary: p.Binary}
-	if err := w.copyOut(sql, &f, sink); err != nil {
+	if err := w.copyOut(sql, &f, r.block, sink); err != nil {
 		w.cut()
 		if ctx.Err() != nil {
 			err = ctx.Err()
@@ -107,31 +108,22 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	return f.Sum, nil
 }
 
-// copyOut runs a COPY TO STDOUT until the server is ready again.
-func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) error) error {
+// copyOut runs a COPY TO STDOUT until the server is ready again, and reads into buf.
+func (w *wire) copyOut(sql string, f *pgcopy.Frames, buf []byte, sink func([]byte) error) error {
 	if err := w.query(sql); err != nil {
 		return err
 	}
 	var ctl control
 	data := false // row data follows, as against control messages
 	for {
-		buf := blocks.Get().(*[]byte)
 		filled, ready := 0, false
-		give := func() error {
-			if filled == 0 {
-				blocks.Put(buf)
-				return nil
-			}
-			return sink(engine.Block{Data: (*buf)[:filled], Release: func() { blocks.Put(buf) }})
-		}
 		// Fill the block before handing it on, so that it is written in one go.
-		for filled < blockSize && !ready {
-			n, err := w.in.Read((*buf)[filled:])
+		for filled < len(buf) && !ready {
+			n, err := w.on.Read(buf[filled:])
 			if err != nil {
-				blocks.Put(buf)
 				return err
 			}
-			piece := (*buf)[filled : filled+n]
+			piece := buf[filled : filled+n]
 			if data {
 				took, err := f.Feed(piece)
 				filled += took
@@ -139,7 +131,6 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) err
 					continue
 				}
 				if !errors.Is(err, pgcopy.ErrEnd) {
-					blocks.Put(buf)
 					return err
 				}
 				piece, data = piece[took:], false
@@ -147,7 +138,6 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) err
 			for len(piece) > 0 {
 				took, kind, err := ctl.feed(piece, 'H')
 				if err != nil {
-					blocks.Put(buf)
 					return err
 				}
 				piece = piece[took:]
@@ -156,26 +146,27 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, sink func(engine.Block) err
 				}
 				if kind == 'H' {
 					data = true
-					copy((*buf)[filled:], piece) // move row data up to where the block begins
-					took, err := f.Feed((*buf)[filled : filled+len(piece)])
+					copy(buf[filled:], piece) // move row data up to where the block begins
+					took, err := f.Feed(buf[filled : filled+len(piece)])
 					filled += took
-					piece = (*buf)[filled : filled+len(piece)-took]
+					piece = buf[filled : filled+len(piece)-took]
 					if errors.Is(err, pgcopy.ErrEnd) {
 						piece, data = append([]byte{}, piece...), false
 					} else if err != nil {
-						blocks.Put(buf)
 						return err
 					}
 				}
 			}
 		}
-		if err := give(); err != nil {
-			return err
+		if filled > 0 {
+			if err := sink(buf[:filled]); err != nil {
+				return err
+			}
 		}
 		if ready {
 			return ctl.err
 		}
-		w.in.Gather() // a whole block came, so there will be more
+		w.on.Gather() // a whole block came, so there will be more
 	}
 }
 

@@ -8,7 +8,6 @@ import (
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/pgcopy"
 )
 
@@ -147,36 +146,31 @@ func textList(cols []domain.Column) string {
 }
 
 // copyTexts reads a chunk for a target of another engine.
-func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func(engine.Block) error) (rowhash.Sum, error) {
+func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	w := newWriting(p)
-	buf := blocks.Get().(*[]byte)
-	n := 0
-	give := func() error {
-		full, size := buf, n
-		buf, n = blocks.Get().(*[]byte), 0
-		return sink(engine.Block{Data: (*full)[:size], Release: func() { blocks.Put(full) }})
-	}
+	buf := r.block[:0]
 	var refused error // by the taker: not the source's fault
 	row := w.each(func(out [][]byte) error {
 		size := 2
 		for _, f := range out {
 			size += 4 + len(f)
 		}
-		if n > 0 && n+size > len(*buf) {
-			if refused = give(); refused != nil {
+		if len(buf) > 0 && len(buf)+size > cap(buf) {
+			if refused = sink(buf); refused != nil {
 				return refused
 			}
+			buf = buf[:0]
 		}
-		if size > len(*buf) { // a row wider than a block travels alone
+		if size > cap(buf) { // a row wider than a block travels alone
 			wide := pgcopy.AppendFields(make([]byte, 0, size), out)
 			sum.Add(wide)
-			refused = sink(engine.Block{Data: wide, Release: func() {}})
+			refused = sink(wide)
 			return refused
 		}
-		b := pgcopy.AppendFields((*buf)[:n], out)[n:]
-		n += len(b)
-		sum.Add(b)
+		from := len(buf)
+		buf = pgcopy.AppendFields(buf, out)
+		sum.Add(buf[from:])
 		return nil
 	})
 	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), from(p), keyRange(p, c.Lower, c.Upper)))
@@ -185,10 +179,9 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		return sum, refused
 	case err != nil:
 		return sum, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
-	case n > 0:
-		return sum, give()
+	case len(buf) > 0:
+		return sum, sink(buf)
 	}
-	blocks.Put(buf)
 	return sum, nil
 }
 

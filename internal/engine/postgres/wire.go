@@ -5,7 +5,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"sync"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -17,12 +16,10 @@ import (
 // calls do not count, small enough that a lane holds little.
 const blockSize = engine.GatherSize
 
-var blocks = sync.Pool{New: func() any { b := make([]byte, blockSize); return &b }}
-
 // wire is a connection taken out of pgx's hands while row data flows over it.
 type wire struct {
 	hc   *pgconn.HijackedConn
-	in   *engine.Gatherer
+	on   *engine.Bulk
 	stop func() bool
 }
 
@@ -33,8 +30,8 @@ func takeWire(ctx context.Context, conn *pgconn.PgConn) (*wire, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &wire{hc: hc, in: &engine.Gatherer{Conn: hc.Conn}}
-	w.stop = context.AfterFunc(ctx, w.in.CallOff)
+	w := &wire{hc: hc, on: engine.NewBulk(hc.Conn)}
+	w.stop = context.AfterFunc(ctx, w.on.CallOff)
 	return w, nil
 }
 
@@ -44,7 +41,7 @@ func (w *wire) giveBack() (*pgconn.PgConn, error) {
 		_ = w.hc.Conn.Close()
 		return nil, context.Canceled
 	}
-	w.in.Plain()
+	w.on.Plain()
 	return pgconn.Construct(w.hc)
 }
 
@@ -55,7 +52,7 @@ func (w *wire) cut() {
 
 func (w *wire) query(sql string) error {
 	b := binary.BigEndian.AppendUint32([]byte{'Q'}, uint32(len(sql)+5))
-	_, err := w.hc.Conn.Write(append(append(b, sql...), 0))
+	_, err := w.on.Write(append(append(b, sql...), 0))
 	return err
 }
 

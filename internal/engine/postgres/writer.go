@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"net"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -107,8 +106,10 @@ func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chu
 // frame sends data as one CopyData frame.
 func (w *writer) frame(ctx context.Context, data []byte) error {
 	head := binary.BigEndian.AppendUint32([]byte{'d'}, uint32(len(data)+4))
-	if _, err := (&net.Buffers{head, data}).WriteTo(w.w.hc.Conn); err != nil {
-		return w.fail(ctx, err)
+	for _, b := range [2][]byte{head, data} {
+		if _, err := w.w.on.Write(b); err != nil {
+			return w.fail(ctx, err)
+		}
 	}
 	return nil
 }
@@ -131,7 +132,7 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 		binary.BigEndian.PutUint32(w.text[1:], uint32(len(w.text)-1))
 		data = w.text
 	}
-	if _, err := w.w.hc.Conn.Write(data); err != nil {
+	if _, err := w.w.on.Write(data); err != nil {
 		return w.fail(ctx, err)
 	}
 	return nil
@@ -177,7 +178,7 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 			return err
 		}
 	}
-	if _, err := w.w.hc.Conn.Write([]byte{'c', 0, 0, 0, 4}); err != nil {
+	if _, err := w.w.on.Write([]byte{'c', 0, 0, 0, 4}); err != nil {
 		return w.fail(ctx, err)
 	}
 	if _, err := w.w.await('Z'); err != nil {
