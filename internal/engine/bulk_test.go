@@ -9,6 +9,7 @@ import (
 	"os"
 	"syscall"
 	"testing"
+	"time"
 )
 
 // joined are the two ends of a connection on loopback.
@@ -40,48 +41,62 @@ func noise(size int) []byte {
 }
 
 func TestBulkPassesEverythingOnHoweverItIsCut(t *testing.T) {
-	for _, gather := range []bool{false, true} {
-		b, far := joined(t)
-		want := noise(9 << 20)
-		go func() { // an echo, in pieces of its own
-			buf := make([]byte, 100<<10)
-			for {
-				n, err := far.Read(buf[:1+rand.IntN(len(buf))])
-				if _, werr := far.Write(buf[:n]); err != nil || werr != nil {
-					_ = far.CloseWrite()
-					return
-				}
+	want := noise(9 << 20)
+	b, far := joined(t)
+	go func() { // an echo, in pieces of its own
+		buf := make([]byte, 100<<10)
+		for {
+			n, err := far.Read(buf[:1+rand.IntN(len(buf))])
+			if _, werr := far.Write(buf[:n]); err != nil || werr != nil {
+				return
 			}
-		}()
-		go func() {
-			for rest := want; len(rest) > 0; {
-				n := min(1+rand.IntN(700<<10), len(rest))
-				if n, err := b.Write(rest[:n]); err != nil {
-					t.Errorf("%d bytes written: %v", n, err)
-					break
-				}
-				rest = rest[n:]
-			}
-			_ = b.Conn.(*net.TCPConn).CloseWrite()
-		}()
+		}
+	}()
+	for _, gather := range []bool{false, true, true} {
+		sent := make(chan error, 1)
 		if gather {
 			b.Gather()
+			go func() { _, err := far.Write(want); sent <- err }()
+		} else {
+			go func() { sent <- inPieces(b, want) }()
 		}
-		var got []byte
-		buf := make([]byte, 300<<10)
-		for {
-			n, err := b.Read(buf[:1+rand.IntN(len(buf))])
-			if got = append(got, buf[:n]...); err != nil {
-				if err != io.EOF {
-					t.Errorf("the end is %v", err)
-				}
-				break
+		got := make([]byte, 0, len(want))
+		for len(got) < len(want) {
+			n, err := b.Read(got[len(got):min(len(got)+1+rand.IntN(300<<10), len(want))])
+			if got = got[:len(got)+n]; err != nil {
+				t.Fatal(err)
 			}
 		}
-		if !bytes.Equal(got, want) {
-			t.Errorf("gathered %t: %d bytes came of %d, or others", gather, len(got), len(want))
+		if err := <-sent; err != nil || !bytes.Equal(got, want) {
+			t.Errorf("gathered %t: other data came than was sent (%v)", gather, err)
+		}
+		b.Plain()
+		if _, err := b.Write([]byte("and back")); err != nil { // the echo's answer comes as ever
+			t.Fatal(err)
+		}
+		if _, err := io.ReadFull(b, got[:8]); err != nil || string(got[:8]) != "and back" {
+			t.Errorf("gathered %t, then plain: %q (%v)", gather, got[:8], err)
 		}
 	}
+	b.Gather()
+	_ = far.CloseWrite()
+	for range 2 {
+		if n, err := b.Read(make([]byte, 10)); err != io.EOF {
+			t.Errorf("at the end came %d bytes (%v)", n, err)
+		}
+	}
+}
+
+// inPieces writes p in pieces of any size.
+func inPieces(w io.Writer, p []byte) error {
+	for len(p) > 0 {
+		n := min(1+rand.IntN(700<<10), len(p))
+		if _, err := w.Write(p[:n]); err != nil {
+			return err
+		}
+		p = p[n:]
+	}
+	return nil
 }
 
 func TestGatheredReadsAreFew(t *testing.T) {
@@ -144,12 +159,32 @@ func TestBulkCanBeCalledOff(t *testing.T) {
 		}
 		done := make(chan error)
 		go func() { done <- c.do(b) }()
+		time.Sleep(time.Duration(rand.IntN(20)) * time.Millisecond) // before, or while it waits
 		b.CallOff()
 		if err := <-done; !errors.Is(err, os.ErrDeadlineExceeded) {
 			t.Errorf("%s that is called off says: %v", c.name, err)
 		}
 		if err := c.do(b); !errors.Is(err, os.ErrDeadlineExceeded) {
 			t.Errorf("%s after it was called off says: %v", c.name, err)
+		}
+	}
+}
+
+// A connection that is closed while somebody reads it is not read by whoever gets its number.
+func TestBulkIsClosedUnderAReader(t *testing.T) {
+	for range 50 {
+		b, _ := joined(t)
+		b.Gather()
+		done := make(chan error)
+		go func() { _, err := b.Read(make([]byte, 10)); done <- err }()
+		time.Sleep(time.Duration(rand.IntN(6000)) * time.Microsecond)
+		_ = b.Close()
+		if err := <-done; !errors.Is(err, net.ErrClosed) {
+			t.Fatalf("a read of a connection that is closed says: %v", err)
+		}
+		b.Plain()
+		if _, err := b.Read(make([]byte, 10)); !errors.Is(err, net.ErrClosed) {
+			t.Fatalf("a read after it says: %v", err)
 		}
 	}
 }

@@ -38,16 +38,17 @@ func takeWire(ctx context.Context, conn *pgconn.PgConn) (*wire, error) {
 // giveBack returns the connection to pgx. The server must be ready for a query.
 func (w *wire) giveBack() (*pgconn.PgConn, error) {
 	if !w.stop() {
-		_ = w.hc.Conn.Close()
+		_ = w.on.Close()
 		return nil, context.Canceled
 	}
 	w.on.Plain()
+	w.hc.Conn = w.on.Conn
 	return pgconn.Construct(w.hc)
 }
 
 func (w *wire) cut() {
 	w.stop()
-	_ = w.hc.Conn.Close()
+	_ = w.on.Close()
 }
 
 func (w *wire) query(sql string) error {
@@ -111,7 +112,7 @@ func (w *wire) await(want byte) (byte, error) {
 	var c control
 	var b [4096]byte
 	for {
-		n, err := w.hc.Conn.Read(b[:])
+		n, err := w.on.Read(b[:])
 		if err != nil {
 			return 0, err
 		}
