@@ -2673,13 +2673,13 @@ type ClientInterface interface {
 	// RefreshCrossingWithBody performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 	RefreshCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RefreshCrossing performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 	RefreshCrossing(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RestartCrossingWithBody performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
@@ -3600,7 +3600,7 @@ func (c *Client) Repair(ctx context.Context, name Name, id ID, body RepairJSONRe
 // RefreshCrossingWithBody performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
 // with any type of body and a specified content type.
 //
-// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 func (c *Client) RefreshCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRefreshCrossingRequestWithBody(c.Server, name, contentType, body)
 	if err != nil {
@@ -3616,7 +3616,7 @@ func (c *Client) RefreshCrossingWithBody(ctx context.Context, name Name, content
 // RefreshCrossing performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 func (c *Client) RefreshCrossing(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRefreshCrossingRequest(c.Server, name, body)
 	if err != nil {
@@ -8899,7 +8899,7 @@ type ClientWithResponsesInterface interface {
 	// RefreshCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 	//
 	// Returns a wrapper object for the known response body format(s).
 	RefreshCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error)
@@ -8907,7 +8907,7 @@ type ClientWithResponsesInterface interface {
 	// RefreshCrossingWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 	RefreshCrossingWithResponse(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error)
 
 	// RestartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
@@ -13754,7 +13754,7 @@ func (c *ClientWithResponses) RepairWithResponse(ctx context.Context, name Name,
 // RefreshCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request,
 // with any type of body and a specified content type.
 //
-// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) RefreshCrossingWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error) {
@@ -13768,7 +13768,7 @@ func (c *ClientWithResponses) RefreshCrossingWithBodyWithResponse(ctx context.Co
 // RefreshCrossingWithResponse performs a POST /api/crossings/{name}/refresh (the `RefreshCrossing` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew
+// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 func (c *ClientWithResponses) RefreshCrossingWithResponse(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error) {
 	rsp, err := c.RefreshCrossing(ctx, name, body, reqEditors...)
 	if err != nil {

@@ -132,6 +132,13 @@ UPDATE objects SET state = 'waiting', error = '' WHERE crossing_id = $1 AND stag
 	return err
 }
 
+// UnmakeForeignKeys says that a crossing's foreign keys are gone and to be made again.
+func (s *Store) UnmakeForeignKeys(ctx context.Context, crossing int64) error {
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE objects SET state = 'waiting', error = '' WHERE crossing_id = $1 AND stage = 'deferred' AND kind = 'foreign' AND state = 'made'`, crossing)
+	return err
+}
+
 // RewriteObject writes an object's statement anew while it is not made; an empty
 // one leaves it out.
 func (s *Store) RewriteObject(ctx context.Context, crossing, id int64, statement string) error {

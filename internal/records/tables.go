@@ -401,6 +401,12 @@ func (s *Store) SetWatermark(ctx context.Context, table int64, mark string) erro
 	return err
 }
 
+// LoadInPlace lets rows of a table be replaced chunk by chunk when it begins again.
+func (s *Store) LoadInPlace(ctx context.Context, table int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET plan = jsonb_set(plan, '{in_place}', 'true') WHERE id = $1`, table)
+	return err
+}
+
 // HasWatermark reports whether a table of a crossing has a watermark.
 func (s *Store) HasWatermark(ctx context.Context, crossing int64) (bool, error) {
 	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`, crossing)

@@ -136,6 +136,13 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
+		if t.Plan.V.InPlace {
+			if err := v.loadInPlace(ctx, dst, &c, &t); err != nil {
+				return err
+			}
+			v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s is loaded again in place", t.SourceName)
+			continue
+		}
 		if err := v.clearTable(ctx, src, dst, &c, &t); err != nil {
 			return err
 		}
@@ -173,6 +180,28 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *re
 		return err
 	}
 	return v.Store.OpenTable(ctx, t.ID)
+}
+
+// loadInPlace lets a table begin again whose rows stay until others take their place. It is
+// cut anew, as ranges that a first load may have need not do for that.
+func (v *Voyage) loadInPlace(ctx context.Context, dst engine.Database, c *records.Crossing, t *records.Table) error {
+	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if away := inTheWay(ctx, dst, dst.Deferred(nil, onTarget(plansOf(tables)))); len(away) > 0 {
+		if err := v.Store.UnmakeForeignKeys(ctx, c.ID); err != nil {
+			return err
+		}
+		if err := dst.Unbuild(ctx, away); err != nil {
+			return err
+		}
+	}
+	_, err = v.cut(ctx, c, t)
+	return err
 }
 
 // withoutForeign leaves out foreign keys, which do not stand in a load's way.

@@ -190,6 +190,18 @@ func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table)
 	return len(chunks), v.Store.SaveChunks(ctx, t, chunks)
 }
 
+// repeatsInPlace reports whether rows that a load has brought stay until those of the next
+// take their place.
+func repeatsInPlace(c *records.Crossing) bool {
+	return c.Kind == domain.KindLoad && c.Settings.V.Repeat == engine.InPlace
+}
+
+// inTheWay is what has to go for a load in place: foreign keys, where they would act.
+func inTheWay(ctx context.Context, dst engine.Database, deferred []engine.Object) []engine.Object {
+	quiet := dst.AppliesQuietly(ctx)
+	return slices.DeleteFunc(deferred, func(o engine.Object) bool { return quiet || o.Kind != "foreign" })
+}
+
 // restart begins again from nothing: chunks, marks, capture and the target's
 // rows are dropped, and the crossing prepares anew.
 func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(string)) error {
@@ -219,11 +231,10 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	if err := src.DropCapture(ctx, c.Domain().ObjectName(), c.Undo.V); err != nil {
 		return err
 	}
-	inPlace := c.Kind == domain.KindLoad && c.Settings.V.Repeat == engine.InPlace
+	inPlace := repeatsInPlace(c)
 	deferred := dst.Deferred(nil, onTarget(plansOf(tables)))
-	if inPlace { // what stands goes on standing, but for foreign keys that would act
-		quiet := dst.AppliesQuietly(ctx)
-		deferred = slices.DeleteFunc(deferred, func(o engine.Object) bool { return quiet || o.Kind != "foreign" })
+	if inPlace {
+		deferred = inTheWay(ctx, dst, deferred)
 	}
 	if err := dst.Unbuild(ctx, deferred); err != nil {
 		return err

@@ -42,6 +42,9 @@ func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm,
 		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry crossing restart' to load it anew", c.Name)
 	}
 	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.Plan.V.Watermark == "" }) && confirm != c.Target {
+		if repeatsInPlace(c) {
+			return domain.Invalid("a refresh of %s replaces all rows of those of its tables on %s that have no watermark; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+		}
 		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 	}
 	if _, err := v.AddTask(ctx, c, TaskRefresh, struct{}{}, actor); err != nil {

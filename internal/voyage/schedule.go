@@ -8,7 +8,6 @@ import (
 
 	"dustyferry/internal/core/calendar"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -46,7 +45,7 @@ func (v *Voyage) Schedule(ctx context.Context, c *records.Crossing, s records.Sc
 		}
 		if confirm != c.Target {
 			does := "empties its tables on " + c.Target + ", but for those that have a watermark, and loads them again"
-			if c.Settings.V.Repeat == engine.InPlace {
+			if repeatsInPlace(c) {
 				does = "replaces the rows of its tables on " + c.Target
 			}
 			return domain.Invalid("each run of %s %s; confirm it by giving the target's name, %s", c.Name, does, c.Target)

@@ -309,6 +309,11 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 				if d.ID != t.ID {
 					v.Say(ctx, "warning", System, c.Name, d.SourceName, "restart", "%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
 				}
+				if repeatsInPlace(c) && c.Phase == domain.PhaseInStep { // before that, keys may be lacking
+					if err := v.Store.LoadInPlace(ctx, d.ID); err != nil {
+						return err
+					}
+				}
 				if err := v.Store.ResetTable(ctx, d.ID); err != nil {
 					return err
 				}

@@ -564,7 +564,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew */
+        /** @description Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place */
         post: operations["refreshCrossing"];
         delete?: never;
         options?: never;

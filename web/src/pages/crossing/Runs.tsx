@@ -18,7 +18,11 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
             confirm={{
               title: `Refresh ${c.name}?`,
               verb: "Refresh now",
-              body: `Rows past the watermarks replace those with the same keys on ${c.target}. Tables without a watermark are emptied and loaded again.`,
+              body: `Rows past the watermarks replace those with the same keys on ${c.target}. ${
+                c.settings.repeat === "in place"
+                  ? "All rows of tables without a watermark are replaced in place."
+                  : "Tables without a watermark are emptied and loaded again."
+              }`,
             }}
             act={() =>
               take(
