@@ -165,7 +165,7 @@ func (b *Bulk) direct(name string, ready func(func(fd uintptr) bool) error, call
 		return 0, err
 	}
 	if errno != 0 {
-		return 0, &net.OpError{Op: name, Net: "tcp", Source: b.LocalAddr(), Addr: b.RemoteAddr(), Err: os.NewSyscallError(name, errno)}
+		return 0, &net.OpError{Op: name, Net: b.LocalAddr().Network(), Source: b.LocalAddr(), Addr: b.RemoteAddr(), Err: os.NewSyscallError(name, errno)}
 	}
 	return n, nil
 }
@@ -263,7 +263,7 @@ func (s *socket) read(p []byte) (n int, err error) {
 		return 0, net.ErrClosed
 	}
 	if errno != 0 {
-		return 0, &net.OpError{Op: "read", Net: "tcp", Err: os.NewSyscallError("read", errno)}
+		return 0, &net.OpError{Op: "read", Net: "socket", Err: os.NewSyscallError("read", errno)}
 	}
 	return n, nil
 }
