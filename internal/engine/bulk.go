@@ -186,7 +186,7 @@ func move(call, fd uintptr, p []byte) (int, syscall.Errno) {
 // socket is one that the runtime does not watch. Its reads wait by poll(2).
 type socket struct {
 	mu     sync.Mutex
-	fd     int  // -1: closed
+	fd     int
 	busy   bool // a read is under way, which closes what was closed meanwhile
 	closed bool
 	little bool // the last read took all that was there
