@@ -82,7 +82,11 @@ func (f *ferry) sideOf(engine, name string) side {
 		url, server, database = p.targetURL(), servers.target, p.target
 	}
 	f.register(name, server, database)
-	return side{"public", func(s string) { exec1(t, url, s) }, func(q string) []string { return collect(t, connect(t, url), q) }}
+	return side{"public", func(s string) { exec1(t, url, s) }, func(q string) []string {
+		c := connect(t, url)
+		defer func() { _ = c.Close(t.Context()) }() // some ask many times
+		return collect(t, c, q)
+	}}
 }
 
 // toSchema is a rule that brings tables of a MariaDB database to the schema public.

@@ -189,6 +189,40 @@ func TestBulkIsClosedUnderAReader(t *testing.T) {
 	}
 }
 
+// Nothing is left open, however often a connection goes to and fro and wherever it ends.
+func TestBulkLeavesNoDescriptor(t *testing.T) {
+	open := func() int {
+		list, err := os.ReadDir("/proc/self/fd")
+		if err != nil {
+			t.Skip("this system does not list open files")
+		}
+		return len(list)
+	}
+	before := 0
+	for i := range 60 {
+		b, far := joined(t)
+		for range 3 {
+			b.Gather()
+			_, _ = far.Write([]byte("x"))
+			_, _ = b.Read(make([]byte, 10))
+			b.Plain()
+		}
+		if i%2 == 0 {
+			b.Gather()
+		}
+		if i%3 == 0 {
+			b.CallOff()
+		}
+		_, _ = b.Close(), far.Close()
+		if i == 0 { // the poller has its own from now on
+			before = open()
+		}
+	}
+	if after := open(); after > before+2 {
+		t.Errorf("%d descriptors are open, %d were before", after, before)
+	}
+}
+
 func TestBulkSaysWhatBroke(t *testing.T) {
 	var b *Bulk
 	for _, gather := range []bool{true, false} {
