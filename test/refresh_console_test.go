@@ -18,7 +18,7 @@ INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FRO
 	f.register("old-barn", servers.source, p.source)
 	f.register("new-barn", servers.target, p.target)
 	manifest := "dusty_ferry: 1\ncrossing:\n  name: %s\n  kind: %s\n  source: old-barn\n  target: new-barn\n  tables: [saltmarsh.*]\n%s"
-	for _, m := range []string{fmt.Sprintf(manifest, "spring", "load", "  rules: [{tables: saltmarsh.inspections, watermark: changed_at, overlap: 5m}]\n"), fmt.Sprintf(manifest, "autumn", "load+capture", "")} {
+	for _, m := range []string{fmt.Sprintf(manifest, "spring", "load", "  rules: [{tables: saltmarsh.inspections, watermark: changed_at, overlap: 5m}]\n  settings: {repeat: in place}\n"), fmt.Sprintf(manifest, "autumn", "load+capture", "")} {
 		if a := f.cli("crossing", "create", "--file", write(t, m)); a.code != 0 {
 			t.Fatal(a.err)
 		}
@@ -33,6 +33,7 @@ INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FRO
 	j.at("/crossings/spring/runs")
 	press(t, ctx, "Refresh now")
 	shows(t, ctx, "Rows past the watermarks replace those with the same keys")
+	shows(t, ctx, "All rows of tables without a watermark are replaced in place")
 	press(t, ctx, "Refresh now")
 	shows(t, ctx, "rows past the watermarks of 1 table")
 	axe(t, ctx, "runs that refresh")
