@@ -92,7 +92,10 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	default:
 		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", e.TLS)
 	}
-	pc, err := pgxpool.ParseConfig("sslmode=" + e.TLS)
+	// With the host, as without one this may be taken for a socket of this machine, which
+	// needs no encryption.
+	host := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(e.Host)
+	pc, err := pgxpool.ParseConfig("host='" + host + "' sslmode=" + e.TLS)
 	if err != nil {
 		return nil, fmt.Errorf("preparing the connection: %w", err)
 	}

@@ -467,3 +467,23 @@ func TestQuoting(t *testing.T) {
 		}
 	}
 }
+
+// A server without encryption is good enough for who prefers it, and not for who wants it,
+// also where this machine has a socket of its own.
+func TestEncryptionIsNotLeftOut(t *testing.T) {
+	d := fresh(t)
+	for tls, ok := range map[string]bool{"": true, "prefer": true, "disable": true, "require": false, "verify-full": false} {
+		c := d.conf
+		got, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: c.Host, Port: int(c.Port), Database: c.Database, User: c.User, Password: c.Password, TLS: tls})
+		if err == nil {
+			got.Close()
+		}
+		if (err == nil) != ok {
+			t.Errorf("tls %q: %v", tls, err)
+		}
+	}
+	_, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: `it's \ nowhere`, Port: 1, TLS: "disable"})
+	if err == nil || !strings.Contains(err.Error(), `it's \ nowhere`) {
+		t.Errorf("a host with quotes: %v", err)
+	}
+}
