@@ -30,6 +30,7 @@ func (p *process) start() {
 	p.t.Helper()
 	p.cmd = exec.Command(binary(p.t), p.args...)
 	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	p.cmd.Env = append(os.Environ(), "DUSTYFERRY_ALLOW_ROOT=true")
 	out, err := p.cmd.StdoutPipe()
 	if err != nil {
 		p.t.Fatal(err)

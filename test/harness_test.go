@@ -123,7 +123,7 @@ func startOn(t *testing.T, control string) *ferry {
 		log = os.Stderr
 	}
 	f.set = service.Settings{
-		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: control, Lanes: 4, Serve: true, Version: "test",
+		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: control, Lanes: 4, Serve: true, AllowRoot: true, Version: "test",
 		Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(s string) { f.token = s },
 	}
 	f.again()

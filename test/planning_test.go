@@ -14,7 +14,7 @@ import (
 func TestPlanningInTheConsole(t *testing.T) {
 	p := newPair(t)
 	m := mariaDB(t)
-	if err := demo.FillMariaDB(t.Context(), m.DSN(""), 20_000); err != nil {
+	if err := demo.FillMariaDB(t.Context(), m.DSN(""), "thyme", 20_000); err != nil {
 		t.Fatal(err)
 	}
 	db, err := sql.Open("mysql", m.DSN("saltmarsh"))

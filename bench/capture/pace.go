@@ -148,7 +148,7 @@ func (b *bench) quietly(ctx context.Context, pace int, follow func(context.Conte
 
 // decode reads the backlog with the product's own capture, to nothing.
 func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
-	db, err := postgres.Driver{}.Open(ctx, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: "unused", TLS: "disable"})
+	db, err := postgres.Driver{}.Open(ctx, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: b.source.Password, TLS: "disable"})
 	if err != nil {
 		return 0, err
 	}

@@ -223,7 +223,7 @@ func (b *bench) startService(ctx context.Context) (func(), error) {
 		return nil, err
 	}
 	_ = os.Chmod(dir, 0o711)
-	b.serve = exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "serve", "--listen", "127.0.0.1:0", "--data-dir", dir, "--process-lanes", strconv.Itoa(b.streams))
+	b.serve = exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "serve", "--allow-root", "--listen", "127.0.0.1:0", "--data-dir", dir, "--process-lanes", strconv.Itoa(b.streams))
 	out, err := b.serve.StdoutPipe()
 	if err != nil {
 		return nil, err

@@ -46,7 +46,9 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 		return err
 	}
 	bench := func(args ...string) *exec.Cmd {
-		return exec.CommandContext(ctx, pgbench, append(args, "-h", s[0].Host, "-p", strconv.Itoa(s[0].Port), "-U", "postgres", "postgres")...)
+		cmd := exec.CommandContext(ctx, pgbench, append(args, "-h", s[0].Host, "-p", strconv.Itoa(s[0].Port), "-U", "postgres", "postgres")...)
+		cmd.Env = append(os.Environ(), "PGPASSWORD="+s[0].Password)
+		return cmd
 	}
 	if out, err := bench("-i", "-q", "-s", "20").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)

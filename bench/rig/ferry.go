@@ -33,7 +33,7 @@ var plain = contract.Disable
 
 // Postgres and MariaDB are servers as a service registers them.
 func Postgres(name string, s *localserver.Postgres) contract.NewDatabase {
-	return contract.NewDatabase{Name: name, Engine: contract.Postgres, Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: "unused", Tls: &plain}
+	return contract.NewDatabase{Name: name, Engine: contract.Postgres, Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
 }
 
 // MariaDB is [Postgres] for one of its databases.

@@ -78,7 +78,7 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	token := ""
-	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, ControlURL: s[2].URL("postgres"), Lanes: 1, Serve: true, Version: "bench",
+	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, ControlURL: s[2].URL("postgres"), Lanes: 1, Serve: true, AllowRoot: true, Version: "bench",
 		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
 	if err != nil {
 		return err
@@ -172,7 +172,7 @@ SELECT sum(extract(epoch FROM k.ended_at - k.started_at))::float8 FROM chunks k 
 
 func startWorker(ctx context.Context, control, dir string, i int) (*exec.Cmd, error) {
 	w := exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "worker", "--control-url", control, "--key-file", filepath.Join(dir, "key"),
-		"--data-dir", filepath.Join(dir, fmt.Sprint("worker", i)), "--process-lanes", strconv.Itoa(lanesEach), "--label", "far")
+		"--data-dir", filepath.Join(dir, fmt.Sprint("worker", i)), "--process-lanes", strconv.Itoa(lanesEach), "--label", "far", "--allow-root")
 	w.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	w.Stderr = os.Stderr
 	out, err := w.StdoutPipe()

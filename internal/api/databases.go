@@ -2,13 +2,12 @@ package api
 
 import (
 	"context"
-	"slices"
-	"strings"
 	"time"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage"
 )
 
 func databaseOut(d *records.Database, usedBy []string) contract.Database {
@@ -50,66 +49,24 @@ func (s *calls) GetDatabase(ctx context.Context, r contract.GetDatabaseRequestOb
 // AddDatabase registers a database.
 func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestObject) (contract.AddDatabaseResponseObject, error) {
 	b := r.Body
-	if err := domain.ValidName(b.Name); err != nil {
-		return nil, err
-	}
-	row := records.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User,
-		Secret: s.Voyage.Box.Seal(b.Password), TLS: "prefer"}
+	row := records.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User, TLS: "prefer"}
 	if b.Tls != nil {
 		row.TLS = string(*b.Tls)
 	}
-	if err := reachable(row); err != nil {
+	if err := s.Voyage.AddDatabase(ctx, row, b.Password, who(ctx).Name); err != nil {
 		return nil, err
 	}
-	if err := s.Voyage.AddDatabase(ctx, row); err != nil {
-		return nil, err
-	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", b.Name, "database", "%s registered database %s (%s at %s:%d/%s)", who(ctx).Name, b.Name, b.Engine, b.Host, b.Port, b.Database)
 	d, err := s.database(ctx, b.Name)
 	return contract.AddDatabase201JSONResponse(d), err
 }
 
-// reachable says what is missing or wrong in a database's record, or nil.
-func reachable(row records.Database) error {
-	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName}, {"user", row.Username}} {
-		if strings.TrimSpace(f.value) == "" {
-			return domain.Invalid("the %s is missing", f.name)
-		}
-	}
-	if row.Port < 1 || row.Port > 65535 {
-		return domain.Invalid("the port is %d; give a number from 1 to 65535", row.Port)
-	}
-	if ways := []string{"disable", "prefer", "require", "verify-full"}; !slices.Contains(ways, row.TLS) {
-		return domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", row.TLS)
-	}
-	return nil
-}
-
 // ChangeDatabase keeps a new address or sign-in once it was reached that way.
 func (s *calls) ChangeDatabase(ctx context.Context, r contract.ChangeDatabaseRequestObject) (contract.ChangeDatabaseResponseObject, error) {
-	row, err := s.Store.Database(ctx, r.Name)
-	if err != nil {
-		return nil, err
-	}
 	b := r.Body
-	take(&row.Host, b.Host)
-	take(&row.Port, b.Port)
-	take(&row.Username, b.User)
-	take(&row.TLS, b.Tls)
-	if b.Password != nil {
-		row.Secret = s.Voyage.Box.Seal(*b.Password)
-	}
-	if err := reachable(row); err != nil {
+	change := voyage.DatabaseChange{Host: b.Host, User: b.User, Password: b.Password, TLS: (*string)(b.Tls), Port: b.Port}
+	if err := s.Voyage.ChangeDatabase(ctx, r.Name, change, who(ctx).Name); err != nil {
 		return nil, err
 	}
-	if err := s.Voyage.ChangeDatabase(ctx, row); err != nil {
-		return nil, err
-	}
-	word := ""
-	if b.Password != nil {
-		word = ", with another password"
-	}
-	s.Voyage.Say(ctx, "warning", who(ctx).Name, "", r.Name, "database", "%s changed database %s: it is reached at %s:%d/%s as %s now%s", who(ctx).Name, r.Name, row.Host, row.Port, row.DBName, row.Username, word)
 	d, err := s.database(ctx, r.Name)
 	return contract.ChangeDatabase200JSONResponse(d), err
 }

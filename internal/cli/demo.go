@@ -2,14 +2,17 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"io"
 	"log/slog"
 	"net"
 	"net/http"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -39,6 +42,9 @@ itself and exits 0 only if the certificate shows zero findings.`,
 			if source != "postgres" && source != "mariadb" {
 				return exitWith(ExitUsage, "--source is %q; choose postgres or mariadb", source)
 			}
+			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGHUP)
+			defer stop()
+			cmd.SetContext(ctx)
 			d := &demoRun{app: a, out: cmd.OutOrStdout(), rows: rows, writers: writers, kind: source}
 			defer d.stop()
 			if err := d.start(cmd.Context(), listen); err != nil {
@@ -99,7 +105,7 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 		return err
 	}
 	d.say("Starting a source (%s) and a target (PostgreSQL) server …", map[string]string{"postgres": "PostgreSQL", "mariadb": "MariaDB"}[d.kind])
-	if d.target, err = localserver.StartPostgres(ctx, localserver.Options{Password: demoPassword}); err != nil {
+	if d.target, err = localserver.StartPostgres(ctx, localserver.Options{}); err != nil {
 		return err
 	}
 	d.later(d.target.Stop)
@@ -112,7 +118,7 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 		return err
 	}
 	d.later(func() { _ = log.Close() })
-	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4, Serve: true,
+	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4, Serve: true, AllowRoot: true,
 		Version: version, Build: build(), Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) { d.token = t }})
 	if err != nil {
 		return err
@@ -134,34 +140,34 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 	return d.startHook()
 }
 
-const demoPassword = "thyme-and-clover"
-
 // startSource starts and fills the source, and says how it is registered.
 func (d *demoRun) startSource(ctx context.Context) (contract.NewDatabase, error) {
 	filling := func() {
 		d.say("Filling the source with Saltmarsh Apiaries: %s scale readings and eleven other tables …", num(int64(d.rows)))
 	}
-	out := contract.NewDatabase{Name: "old-barn", Password: demoPassword}
+	out := contract.NewDatabase{Name: "old-barn"}
 	if d.kind == "mariadb" {
-		m, err := localserver.StartMariaDB(ctx, localserver.Options{Password: demoPassword})
+		m, err := localserver.StartMariaDB(ctx, localserver.Options{})
 		if err != nil {
 			return out, err
 		}
 		d.later(m.Stop)
 		app := *m
-		app.User, app.Password = "app", ""
+		app.User, app.Password = "app", rand.Text()
 		d.house, d.moved = demo.MariaDB(app.DSN("saltmarsh")), demo.Moved(d.target.URL("postgres"))
 		out.Engine, out.Host, out.Port, out.User, out.Database = contract.Mariadb, m.Host, m.Port, m.User, "saltmarsh"
+		out.Password = m.Password
 		filling()
-		return out, demo.FillMariaDB(ctx, m.DSN(""), d.rows)
+		return out, demo.FillMariaDB(ctx, m.DSN(""), app.Password, d.rows)
 	}
-	p, err := localserver.StartPostgres(ctx, localserver.Options{Password: demoPassword})
+	p, err := localserver.StartPostgres(ctx, localserver.Options{})
 	if err != nil {
 		return out, err
 	}
 	d.later(p.Stop)
 	d.house, d.moved = demo.Postgres(p.URL("postgres")), demo.Postgres(d.target.URL("postgres"))
 	out.Engine, out.Host, out.Port, out.User, out.Database = contract.Postgres, p.Host, p.Port, p.User, "postgres"
+	out.Password = p.Password
 	filling()
 	return out, demo.Fill(ctx, p.URL("postgres"), d.rows)
 }

@@ -15,6 +15,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"github.com/spf13/viper"
 	"golang.org/x/term"
 
@@ -56,7 +57,7 @@ type app struct {
 
 // Main runs the program and returns its exit code.
 func Main() int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{conf: viper.New(), out: os.Stdout, err: os.Stderr}
 	root := a.root()
@@ -115,7 +116,7 @@ found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
 		c.GroupID = "journey"
 		root.AddCommand(c)
 	}
-	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.workersCmd(), a.webhookCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
+	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.migrateCmd(), a.workersCmd(), a.webhookCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
 		c.GroupID = "service"
 		root.AddCommand(c)
 	}
@@ -136,12 +137,43 @@ func (a *app) readConfig(cmd *cobra.Command) error {
 		if err := a.conf.ReadInConfig(); err != nil {
 			return exitWith(ExitUsage, "the settings file %s cannot be read: %w", path, err)
 		}
+		if err := a.knownKeys(cmd.Root(), path); err != nil {
+			return err
+		}
 	}
 	switch a.conf.GetString("output") {
 	case "table", "json", "yaml":
 		return nil
 	}
 	return exitWith(ExitUsage, "--output is %q; choose table, json or yaml", a.conf.GetString("output"))
+}
+
+// knownKeys refuses a settings file with a key that no command has a flag for: what was
+// meant by it would be left out in silence.
+func (a *app) knownKeys(root *cobra.Command, path string) error {
+	known := map[string]bool{}
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, set := range []*pflag.FlagSet{c.Flags(), c.PersistentFlags()} {
+			set.VisitAll(func(f *pflag.Flag) { known[f.Name] = true })
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	walk(root)
+	file := viper.New()
+	file.SetConfigFile(path)
+	file.SetConfigType("yaml")
+	if err := file.ReadInConfig(); err != nil {
+		return exitWith(ExitUsage, "the settings file %s cannot be read: %w", path, err)
+	}
+	for _, key := range file.AllKeys() {
+		if !known[key] {
+			return exitWith(ExitUsage, "the settings file %s has the key %q, which is no setting; 'dustyferry serve --help' lists them", path, key)
+		}
+	}
+	return nil
 }
 
 func (a *app) client() (*client.Client, error) {

@@ -12,17 +12,18 @@ import (
 var mariaSchema string
 
 // FillMariaDB creates the scenario on a MariaDB server, as the database saltmarsh,
-// and a user app without a password for the application, who has no rights beyond
+// and a user app with the password for the application, who has no rights beyond
 // it: a server that is made read-only refuses its writes. rows is the size of
 // scale_readings.
-func FillMariaDB(ctx context.Context, dsn string, rows int) error {
+func FillMariaDB(ctx context.Context, dsn, password string, rows int) error {
 	db, err := sql.Open("mysql", dsn)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = db.Close() }()
 	small := min(max(rows/200, 200), 20_000)
-	statements := strings.Split(strings.SplitN(mariaSchema, "\n", 3)[2], "\n--\n")
+	schema := strings.Replace(mariaSchema, "CREATE USER 'app'@'127.0.0.1'", "CREATE USER 'app'@'127.0.0.1' IDENTIFIED BY '"+password+"'", 1)
+	statements := strings.Split(strings.SplitN(schema, "\n", 3)[2], "\n--\n")
 	statements = append(statements, fmt.Sprintf(`
 INSERT INTO saltmarsh.keepers (name, email, joined, skills, profile, portrait)
 SELECT concat(elt(1 + seq %% 6, 'Wren', 'Ingrid', 'Tomasz', 'Odile', 'Rurik', 'Maud'), ' ', elt(1 + seq %% 5, 'Reed', 'Salt', 'Thistle', 'Marsh', 'Heather'), ' ', seq),

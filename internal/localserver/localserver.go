@@ -7,8 +7,10 @@ package localserver
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"net"
 	"net/url"
 	"os"
@@ -29,18 +31,22 @@ type Options struct {
 	Dir      string            // data directory; empty: a new temporary one, removed on Stop
 	Port     int               // 0: a free one
 	Settings map[string]string // server settings over the defaults
-	Password string            // of the user "postgres"; empty: anyone on this machine may sign in
+	Password string            // of the user "postgres"; empty: a random one
 	Durable  bool              // keep commits safe from a power failure; tests and demo need not
+	// Private serves no network at all: only the operating-system user it runs as reaches
+	// it, through a socket in a directory of mode 0700, as a role that is no superuser.
+	Private bool
 }
 
 // Postgres is a running PostgreSQL server.
 type Postgres struct {
-	Host     string
+	Host     string // an address, or the directory of a private server's socket
 	Port     int
 	User     string
 	Password string
 	Dir      string
 
+	database  string // the one that a private server is for
 	temporary bool
 	process   process
 	relaunch  func(context.Context) error
@@ -49,18 +55,46 @@ type Postgres struct {
 // ErrMissing says that the machine has no PostgreSQL server installed.
 var ErrMissing = errors.New("no PostgreSQL server is installed on this machine; install Debian's package postgresql, or give a control database with --control-url")
 
-// Bin returns the path of one of the server's programs.
-func Bin(name string) (string, error) {
-	found, _ := filepath.Glob("/usr/lib/postgresql/*/bin/" + name)
+// Bin returns the path of one of the server's programs, of the newest version.
+func Bin(name string) (string, error) { return binOf("*", name) }
+
+// binOf returns the path of a program of one major version, or "*" for the newest.
+func binOf(major, name string) (string, error) {
+	found, _ := filepath.Glob("/usr/lib/postgresql/" + major + "/bin/" + name)
 	slices.SortFunc(found, func(a, b string) int { return version(b) - version(a) })
 	if len(found) > 0 {
 		return found[0], nil
 	}
-	if p, err := exec.LookPath(name); err == nil {
+	p, err := exec.LookPath(name)
+	if err != nil {
+		return "", ErrMissing
+	}
+	if major == "*" {
+		return p, nil
+	}
+	if out, err := exec.Command(p, "--version").Output(); err == nil && strings.Contains(string(out), ") "+major+".") {
 		return p, nil
 	}
 	return "", ErrMissing
 }
+
+// bin returns a program of the version that made the data directory: a server reads no
+// other version's files.
+func (p *Postgres) bin(name string) (string, error) {
+	b, err := os.ReadFile(filepath.Join(p.data(), "PG_VERSION"))
+	if err != nil {
+		return Bin(name)
+	}
+	major := strings.TrimSpace(string(b))
+	path, err := binOf(major, name)
+	if err != nil {
+		return "", fmt.Errorf("the database in %s was made by PostgreSQL %s, and that version's program %s is not installed; "+
+			"install Debian's package postgresql-%s (a newer version cannot read these files)", p.Dir, major, name, major)
+	}
+	return path, nil
+}
+
+func (p *Postgres) data() string { return filepath.Join(p.Dir, "data") }
 
 func version(path string) int {
 	n, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
@@ -99,33 +133,23 @@ func StartPostgres(ctx context.Context, o Options) (*Postgres, error) {
 	if _, err := Bin("initdb"); err != nil {
 		return nil, err
 	}
-	p := &Postgres{Host: "127.0.0.1", Port: o.Port, User: "postgres", Password: o.Password, Dir: o.Dir}
+	p := &Postgres{Host: "127.0.0.1", Port: o.Port, User: "postgres", Password: o.Password, Dir: o.Dir, database: "postgres"}
 	if err := p.makeDir(); err != nil {
 		return nil, err
 	}
-	data := filepath.Join(p.Dir, "data")
-	if _, err := os.Stat(filepath.Join(data, "PG_VERSION")); err != nil {
-		if err := p.initdb(ctx, data); err != nil {
-			return nil, err
-		}
-	}
-	if err := waitForOld(ctx, data); err != nil {
+	if err := waitForOld(ctx, p.Dir, p.data()); err != nil {
 		return nil, err
 	}
-	if p.Port == 0 {
-		port, err := freePort()
-		if err != nil {
-			return nil, err
-		}
-		p.Port = port
+	if err := p.prepare(ctx, &o); err != nil {
+		return nil, err
 	}
 	p.relaunch = func(ctx context.Context) error {
-		if err := waitForOld(ctx, data); err != nil {
+		if err := waitForOld(ctx, p.Dir, p.data()); err != nil {
 			return err
 		}
-		return p.launch(data, o)
+		return p.launch(o)
 	}
-	if err := p.launch(data, o); err != nil {
+	if err := p.launch(o); err != nil {
 		return nil, err
 	}
 	if err := p.ready(ctx); err != nil {
@@ -133,6 +157,45 @@ func StartPostgres(ctx context.Context, o Options) (*Postgres, error) {
 		return nil, err
 	}
 	return p, nil
+}
+
+// prepare makes the data directory when there is none, and decides how the server is
+// reached.
+func (p *Postgres) prepare(ctx context.Context, o *Options) error {
+	if p.Password == "" && !o.Private {
+		word, err := p.keptPassword()
+		if err != nil {
+			return err
+		}
+		p.Password = word
+	}
+	if !exists(filepath.Join(p.data(), "PG_VERSION")) {
+		if err := p.initdb(ctx); err != nil {
+			return err
+		}
+	}
+	if o.Private {
+		return p.makePrivate(ctx)
+	}
+	var err error
+	if p.Port == 0 {
+		p.Port, err = freePort()
+	}
+	return err
+}
+
+// keptPassword returns the random password of a server that was given none.
+func (p *Postgres) keptPassword() (string, error) {
+	path := filepath.Join(p.Dir, "password")
+	b, err := os.ReadFile(path)
+	if err == nil {
+		return string(b), nil
+	}
+	word := rand.Text()
+	if err := os.WriteFile(path, []byte(word), 0o600); err != nil {
+		return "", fmt.Errorf("keeping the server's password: %w", err)
+	}
+	return word, nil
 }
 
 func (p *Postgres) makeDir() error {
@@ -146,32 +209,38 @@ func (p *Postgres) makeDir() error {
 	if err := os.MkdirAll(p.Dir, 0o711); err != nil {
 		return fmt.Errorf("making the data directory: %w", err)
 	}
+	return own(p.Dir)
+}
+
+// own gives a file to the user that servers run as.
+func own(path string) error {
 	uid, gid, err := ids()
 	if err != nil || uid < 0 {
 		return err
 	}
-	return os.Chown(p.Dir, uid, gid)
+	return os.Chown(path, uid, gid)
 }
 
-func (p *Postgres) initdb(ctx context.Context, data string) error {
+func (p *Postgres) initdb(ctx context.Context) error {
 	bin, err := Bin("initdb")
 	if err != nil {
 		return err
 	}
-	args := []string{"-D", data, "-U", "postgres", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync", "--auth=trust"}
-	if p.Password != "" {
+	args := []string{"-D", p.data(), "-U", "postgres", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync"}
+	if p.Password == "" {
+		args = append(args, "--auth=reject")
+	} else {
 		f, err := os.CreateTemp(p.Dir, "pw")
 		if err != nil {
 			return err
 		}
 		defer func() { _ = os.Remove(f.Name()) }()
 		_, _ = f.WriteString(p.Password + "\n")
-		_ = f.Chmod(0o600)
 		_ = f.Close()
-		if uid, gid, err := ids(); err == nil && uid >= 0 {
-			_ = os.Chown(f.Name(), uid, gid)
+		if err := own(f.Name()); err != nil {
+			return err
 		}
-		args = append(args[:len(args)-1], "--auth=scram-sha-256", "--pwfile="+f.Name())
+		args = append(args, "--auth=scram-sha-256", "--pwfile="+f.Name())
 	}
 	cmd := exec.CommandContext(ctx, bin, args...)
 	if err := asUser(cmd); err != nil {
@@ -183,32 +252,6 @@ func (p *Postgres) initdb(ctx context.Context, data string) error {
 	return nil
 }
 
-// waitForOld lets a server of a process that was killed finish its shutdown.
-func waitForOld(ctx context.Context, data string) error {
-	for try := 0; ; try++ {
-		b, err := os.ReadFile(filepath.Join(data, "postmaster.pid"))
-		if err != nil {
-			return nil
-		}
-		line, _, _ := strings.Cut(string(b), "\n")
-		pid, err := strconv.Atoi(line)
-		if err != nil || pid <= 0 || syscall.Kill(pid, 0) != nil {
-			return nil
-		}
-		if try == 20 {
-			_ = syscall.Kill(pid, syscall.SIGINT)
-		}
-		if try == 150 {
-			return fmt.Errorf("the server in %s (process %d) is still running; stop it first", data, pid)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(100 * time.Millisecond):
-		}
-	}
-}
-
 func freePort() (int, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -218,8 +261,8 @@ func freePort() (int, error) {
 	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
-func (p *Postgres) launch(data string, o Options) error {
-	bin, err := Bin("postgres")
+func (p *Postgres) launch(o Options) error {
+	bin, err := p.bin("postgres")
 	if err != nil {
 		return err
 	}
@@ -240,10 +283,11 @@ func (p *Postgres) launch(data string, o Options) error {
 		settings["fsync"] = "off"
 		settings["full_page_writes"] = "off"
 	}
-	for k, v := range o.Settings {
-		settings[k] = v
+	if o.Private {
+		maps.Copy(settings, p.privately())
 	}
-	args := []string{"-D", data}
+	maps.Copy(settings, o.Settings)
+	args := []string{"-D", p.data()}
 	for k, v := range settings {
 		args = append(args, "-c", k+"="+v)
 	}
@@ -269,7 +313,7 @@ func (p *Postgres) ready(ctx context.Context) error {
 			return ctx.Err()
 		default:
 		}
-		c, err := pgx.Connect(ctx, p.URL("postgres"))
+		c, err := pgx.Connect(ctx, p.URL(p.database))
 		if err == nil {
 			return c.Close(ctx)
 		}
@@ -282,10 +326,13 @@ func (p *Postgres) ready(ctx context.Context) error {
 
 // URL returns a connection address for one of its databases.
 func (p *Postgres) URL(database string) string {
-	u := url.URL{Scheme: "postgres", User: url.User(p.User), Host: net.JoinHostPort(p.Host, strconv.Itoa(p.Port)), Path: "/" + database, RawQuery: "sslmode=disable"}
-	if p.Password != "" {
-		u.User = url.UserPassword(p.User, p.Password)
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(p.User, p.Password), Path: "/" + database}
+	if strings.HasPrefix(p.Host, "/") {
+		u.User = url.User(p.User)
+		u.RawQuery = url.Values{"host": {p.Host}, "port": {strconv.Itoa(p.Port)}}.Encode()
+		return u.String()
 	}
+	u.Host, u.RawQuery = net.JoinHostPort(p.Host, strconv.Itoa(p.Port)), "sslmode=disable"
 	return u.String()
 }
 

@@ -3,9 +3,11 @@ package localserver
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -47,6 +49,9 @@ func StartMariaDB(ctx context.Context, o Options) (*MariaDB, error) {
 		return nil, ErrNoMariaDB
 	}
 	m := &MariaDB{Host: "127.0.0.1", Port: o.Port, User: "root", Password: o.Password}
+	if m.Password == "" {
+		m.Password = rand.Text()
+	}
 	if m.Dir, err = os.MkdirTemp("", "dusty-ferry-"); err != nil {
 		return nil, fmt.Errorf("making a data directory: %w", err)
 	}
@@ -70,14 +75,37 @@ func StartMariaDB(ctx context.Context, o Options) (*MariaDB, error) {
 		return nil, fmt.Errorf("mariadb-install-db failed: %w: %s", err, bytes.TrimSpace(out))
 	}
 	m.relaunch = func() error { return m.launch(server, data, o) }
-	if err := m.relaunch(); err != nil {
-		return nil, err
-	}
-	if err := m.ready(ctx); err != nil {
+	if err := m.first(ctx, server, data, o); err != nil {
 		m.Stop()
 		return nil, err
 	}
 	return m, nil
+}
+
+// first starts the new server with the password of its user, which is set before it takes
+// any connection.
+func (m *MariaDB) first(ctx context.Context, server, data string, o Options) error {
+	word := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(m.Password)
+	file := filepath.Join(m.Dir, "first.sql")
+	text := "CREATE OR REPLACE USER 'root'@'127.0.0.1' IDENTIFIED BY '" + word + "';\n" +
+		"GRANT ALL PRIVILEGES ON *.* TO 'root'@'127.0.0.1' WITH GRANT OPTION;\n" +
+		"DROP USER IF EXISTS 'root'@'localhost', ''@'localhost', 'root'@'::1';\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		return fmt.Errorf("writing the server's password: %w", err)
+	}
+	defer func() { _ = os.Remove(file) }()
+	if err := own(file); err != nil {
+		return err
+	}
+	o.Settings = maps.Clone(o.Settings)
+	if o.Settings == nil {
+		o.Settings = map[string]string{}
+	}
+	o.Settings["init-file"] = file
+	if err := m.launch(server, data, o); err != nil {
+		return err
+	}
+	return m.ready(ctx)
 }
 
 func exists(path string) bool {
@@ -116,12 +144,9 @@ func (m *MariaDB) launch(server, data string, o Options) error {
 	return m.process.start(cmd, syscall.SIGTERM, m.Dir, true)
 }
 
-// ready waits for the server and gives its user the password. The server starts
-// without one, on the loopback address only.
+// ready waits until the server takes connections.
 func (m *MariaDB) ready(ctx context.Context) error {
-	first := *m
-	first.Password = ""
-	db, err := sql.Open("mysql", first.DSN(""))
+	db, err := sql.Open("mysql", m.DSN(""))
 	if err != nil {
 		return err
 	}
@@ -135,27 +160,13 @@ func (m *MariaDB) ready(ctx context.Context) error {
 		default:
 		}
 		if err = db.PingContext(ctx); err == nil {
-			break
+			return nil
 		}
 		if try > 400 {
 			return fmt.Errorf("the server does not take connections: %w\n%s", err, lastLines(m.Dir))
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	if m.Password == "" {
-		return nil
-	}
-	word := strings.NewReplacer(`\`, `\\`, `'`, `\'`).Replace(m.Password)
-	for _, q := range []string{
-		"CREATE OR REPLACE USER 'root'@'127.0.0.1' IDENTIFIED BY '" + word + "'",
-		"GRANT ALL PRIVILEGES ON *.* TO 'root'@'127.0.0.1' WITH GRANT OPTION",
-		"DROP USER IF EXISTS 'root'@'localhost'",
-	} {
-		if _, err := db.ExecContext(ctx, q); err != nil {
-			return fmt.Errorf("setting the server's password: %w", err)
-		}
-	}
-	return nil
 }
 
 // DSN is the driver's name for one of the server's databases.
@@ -175,17 +186,7 @@ func (m *MariaDB) Crash(ctx context.Context) error {
 	if err := m.relaunch(); err != nil {
 		return err
 	}
-	db, err := sql.Open("mysql", m.DSN(""))
-	if err != nil {
-		return err
-	}
-	defer func() { _ = db.Close() }()
-	for try := 0; ; try++ {
-		if err = db.PingContext(ctx); err == nil || try > 400 || ctx.Err() != nil {
-			return err
-		}
-		time.Sleep(50 * time.Millisecond)
-	}
+	return m.ready(ctx)
 }
 
 // Stop ends the server and removes its directory.

@@ -19,7 +19,8 @@ type process struct {
 	cmd       *exec.Cmd
 	end       syscall.Signal
 	dir       string
-	temporary bool // the directory goes with the process
+	remove    string // a directory beside dir that goes with the process, or ""
+	temporary bool   // the directory goes with the process
 
 	guard  *exec.Cmd
 	hold   io.WriteCloser // while it is open, the guard leaves the server alone
@@ -32,18 +33,47 @@ func (p *process) start(cmd *exec.Cmd, end syscall.Signal, dir string, temporary
 		return fmt.Errorf("starting the server: %w", err)
 	}
 	p.exited = make(chan struct{})
-	go func() { _ = cmd.Wait(); close(p.exited) }()
-	return p.watch()
+	if err := p.watch(); err != nil {
+		return err
+	}
+	guard := p.guard
+	go func() {
+		_ = cmd.Wait()
+		_ = guard.Process.Kill() // it has nothing to end any more, and the number may be another's soon
+		close(p.exited)
+	}()
+	if err := remember(dir, cmd.Process.Pid); err != nil {
+		return fmt.Errorf("noting which process the server is: %w", err)
+	}
+	return nil
 }
 
 // watch starts the guard: it waits for the end of a pipe that only this process
-// holds open, which also comes when this process is killed.
+// holds open, which also comes when this process is killed. It ends the server only if
+// the process of that number is still the one that was started: field 22 of
+// /proc/PID/stat is when it was (proc(5)).
 func (p *process) watch() error {
-	clean := "true"
-	if p.temporary {
-		clean = `for i in 1 2 3 4 5 6 7 8 9 10; do kill -0 ` + strconv.Itoa(p.cmd.Process.Pid) + ` 2>/dev/null || break; sleep 0.3; done; rm -rf "$1"`
+	pid := strconv.Itoa(p.cmd.Process.Pid)
+	began, err := startTime(p.cmd.Process.Pid)
+	if err != nil {
+		return err
 	}
-	p.guard = exec.Command("/bin/sh", "-c", fmt.Sprintf("read _; kill -%d %d 2>/dev/null; %s", p.end, p.cmd.Process.Pid, clean), "sh", p.dir)
+	script := `
+is_it() { [ "$(sed 's/.*) //' /proc/` + pid + `/stat 2>/dev/null | cut -d' ' -f20)" = "` + began + `" ]; }
+read _
+is_it && kill -` + strconv.Itoa(int(p.end)) + ` ` + pid + ` 2>/dev/null
+`
+	remove := []string{}
+	if p.temporary {
+		remove = append(remove, p.dir)
+	}
+	if p.remove != "" {
+		remove = append(remove, p.remove)
+	}
+	if len(remove) > 0 {
+		script += `for i in 1 2 3 4 5 6 7 8 9 10; do is_it || break; sleep 0.3; done; rm -rf "$@"`
+	}
+	p.guard = exec.Command("/bin/sh", append([]string{"-c", script, "sh"}, remove...)...)
 	p.guard.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	hold, err := p.guard.StdinPipe()
 	if err != nil {
@@ -87,6 +117,9 @@ func (p *process) stop() {
 	}
 	if p.temporary {
 		_ = os.RemoveAll(p.dir)
+	}
+	if p.remove != "" {
+		_ = os.RemoveAll(p.remove)
 	}
 }
 

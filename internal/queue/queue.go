@@ -78,6 +78,19 @@ func Migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	})
 }
 
+// UpToDate reports whether the queue's own tables are those that this program needs.
+func UpToDate(ctx context.Context, pool *pgxpool.Pool) (bool, error) {
+	m, err := rivermigrate.New(riverpgxv5.New(pool), nil)
+	if err != nil {
+		return false, err
+	}
+	r, err := m.Validate(ctx, nil)
+	if err != nil {
+		return false, fmt.Errorf("looking at the job queue's schema: %w", err)
+	}
+	return r.OK, nil
+}
+
 // New returns a queue; nothing runs before Start.
 func New(pool *pgxpool.Pool, c Config) (*Queue, error) {
 	q := &Queue{pool: pool, workers: river.NewWorkers()}

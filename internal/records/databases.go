@@ -14,6 +14,7 @@ import (
 // Database is a registered database. Secret is sealed.
 type Database struct {
 	ID        int64     `db:"id"`
+	UID       *string   `db:"uid"` // nil: its secret is not bound yet
 	Name      string    `db:"name"`
 	Engine    string    `db:"engine"`
 	Host      string    `db:"host"`
@@ -33,8 +34,8 @@ func (d Database) SameWay(o Database) bool {
 // AddDatabase registers a database.
 func (s *Store) AddDatabase(ctx context.Context, d Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
-INSERT INTO databases (name, engine, host, port, dbname, username, secret, tls)
-VALUES (:name, :engine, :host, :port, :dbname, :username, :secret, :tls)`, d)
+INSERT INTO databases (uid, name, engine, host, port, dbname, username, secret, tls)
+VALUES (:uid, :name, :engine, :host, :port, :dbname, :username, :secret, :tls)`, d)
 	if duplicate(err) {
 		return domain.Conflict("a database named %s is registered already; choose another name, or remove that one first", d.Name)
 	}
@@ -70,7 +71,7 @@ func (s *Store) Database(ctx context.Context, name string) (Database, error) {
 // ChangeDatabase keeps how a database is reached now.
 func (s *Store) ChangeDatabase(ctx context.Context, d Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
-UPDATE databases SET host = :host, port = :port, username = :username, secret = :secret, tls = :tls WHERE id = :id`, d)
+UPDATE databases SET uid = :uid, host = :host, port = :port, username = :username, secret = :secret, tls = :tls WHERE id = :id`, d)
 	return err
 }
 

@@ -7,11 +7,9 @@ import (
 	"context"
 	"database/sql"
 	"database/sql/driver"
-	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"strconv"
 	"time"
 
@@ -19,14 +17,9 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
-	"github.com/pressly/goose/v3/lock"
 
 	"dustyferry/internal/domain"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
 
 // Lease is how long a holder may be silent before its work is taken back, and
 // Renew how often it speaks. Both were measured against killed and frozen
@@ -68,58 +61,6 @@ func Open(ctx context.Context, url string) (*Store, error) {
 func (s *Store) Close() {
 	_ = s.DB.Close()
 	s.Pool.Close()
-}
-
-// Migrate brings the schema up to date; several processes may do so at once.
-func (s *Store) Migrate(ctx context.Context) error {
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	locker, err := lock.NewPostgresSessionLocker()
-	if err != nil {
-		return err
-	}
-	p, err := goose.NewProvider(goose.DialectPostgres, s.DB.DB, sub, goose.WithSessionLocker(locker))
-	if err != nil {
-		return err
-	}
-	stands, err := s.Schema(ctx)
-	if err != nil {
-		return err
-	}
-	if known := Known(); stands > known {
-		return Newer(stands)
-	}
-	if _, err := p.Up(ctx); err != nil {
-		return fmt.Errorf("bringing the control database's schema up to date: %w", err)
-	}
-	return nil
-}
-
-// Known is the newest version of the schema that this program knows.
-func Known() int64 {
-	list, _ := fs.Glob(migrations, "migrations/*.sql")
-	var newest int64
-	for _, name := range list {
-		v, _ := goose.NumericComponent(name)
-		newest = max(newest, v)
-	}
-	return newest
-}
-
-// Schema is the version of the control database's schema, 0 before the first.
-func (s *Store) Schema(ctx context.Context) (int64, error) {
-	there, err := single[bool](ctx, s, `SELECT to_regclass('goose_db_version') IS NOT NULL`)
-	if err != nil || !there {
-		return 0, err
-	}
-	return single[int64](ctx, s, `SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied`)
-}
-
-// Newer is the error of a program that is older than the control database.
-func Newer(stands int64) error {
-	return domain.Conflict("the control database has been brought to version %d by a newer program; this one knows version %d. Start the newer program here too", stands, Known())
 }
 
 // In runs f in a transaction.

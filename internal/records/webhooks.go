@@ -11,6 +11,7 @@ import (
 // Webhook is an address that is told of events. Secret is sealed.
 type Webhook struct {
 	ID        int64          `db:"id"`
+	UID       *string        `db:"uid"` // nil: its secret is not bound yet
 	Name      string         `db:"name"`
 	URL       string         `db:"url"`
 	Secret    []byte         `db:"secret"`
@@ -34,7 +35,9 @@ type Delivery struct {
 
 // AddWebhook keeps a webhook.
 func (s *Store) AddWebhook(ctx context.Context, w Webhook) error {
-	_, err := s.DB.NamedExecContext(ctx, `INSERT INTO webhooks (name, url, secret, events, crossings) VALUES (:name, :url, :secret, :events, :crossings)`, w)
+	_, err := s.DB.NamedExecContext(ctx, `
+INSERT INTO webhooks (uid, name, url, secret, events, crossings)
+VALUES (:uid, :name, :url, :secret, :events, :crossings)`, w)
 	if duplicate(err) {
 		return domain.Conflict("a webhook named %s exists already; choose another name", w.Name)
 	}

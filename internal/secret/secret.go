@@ -25,21 +25,17 @@ type Box struct {
 	key  []byte
 }
 
-// OpenBox reads the key file, making it when it is missing. A file that others
-// may read is refused.
+// ErrNoKey says that there is no key file.
+var ErrNoKey = errors.New("there is no key file")
+
+// OpenBox reads the key file, and returns [ErrNoKey] when there is none. A file that
+// others may read is refused.
 func OpenBox(path string) (*Box, error) {
 	b, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
-		key := make([]byte, 32)
-		_, _ = rand.Read(key)
-		b = []byte(hex.EncodeToString(key) + "\n")
-		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-			return nil, fmt.Errorf("making the key file's directory: %w", err)
-		}
-		if err := os.WriteFile(path, b, 0o600); err != nil {
-			return nil, fmt.Errorf("writing the key file: %w", err)
-		}
-	} else if err != nil {
+		return nil, ErrNoKey
+	}
+	if err != nil {
 		return nil, fmt.Errorf("reading the key file: %w", err)
 	}
 	if st, err := os.Stat(path); err == nil && st.Mode().Perm()&0o077 != 0 {
@@ -57,11 +53,34 @@ func OpenBox(path string) (*Box, error) {
 	return &Box{aead, key}, err
 }
 
-// Seal encrypts a secret.
-func (b *Box) Seal(plain string) []byte {
+// MakeKey makes a key file with a random key; a file that is there is kept, and an error.
+func MakeKey(path string) (*Box, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return nil, fmt.Errorf("making the key file's directory: %w", err)
+	}
+	key := make([]byte, 32)
+	_, _ = rand.Read(key)
+	f, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("writing the key file: %w", err)
+	}
+	_, err = f.WriteString(hex.EncodeToString(key) + "\n")
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return nil, fmt.Errorf("writing the key file: %w", err)
+	}
+	return OpenBox(path)
+}
+
+// Fingerprint names the key without telling it: the first 16 hexadecimal digits of an
+// HMAC-SHA-256 by it.
+func (b *Box) Fingerprint() string { return hex.EncodeToString(b.Derive("fingerprint"))[:16] }
+
+// Seal encrypts a secret and binds it to what it is for (AES-GCM's additional data): it
+// cannot be opened for anything else.
+func (b *Box) Seal(plain, bound string) []byte {
 	nonce := make([]byte, b.aead.NonceSize())
 	_, _ = rand.Read(nonce)
-	return b.aead.Seal(nonce, nonce, []byte(plain), nil)
+	return b.aead.Seal(nonce, nonce, []byte(plain), []byte(bound))
 }
 
 // Derive returns a key of its own for a purpose, always the same for the same key
@@ -72,15 +91,15 @@ func (b *Box) Derive(purpose string) []byte {
 	return h.Sum(nil)
 }
 
-// Open decrypts what Seal made.
-func (b *Box) Open(sealed []byte) (string, error) {
+// Open decrypts what Seal made for the same use.
+func (b *Box) Open(sealed []byte, bound string) (string, error) {
 	n := b.aead.NonceSize()
 	if len(sealed) < n {
 		return "", errors.New("a sealed secret is cut short")
 	}
-	plain, err := b.aead.Open(nil, sealed[:n], sealed[n:], nil)
+	plain, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(bound))
 	if err != nil {
-		return "", errors.New("a stored password cannot be opened with this key file; give the key file it was sealed with (--key-file), or enter the password again")
+		return "", errors.New("a stored password cannot be opened: it was sealed with another key, or for another address; enter the password again")
 	}
 	return string(plain), nil
 }

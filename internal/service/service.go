@@ -30,9 +30,13 @@ import (
 // Settings are a process's settings.
 type Settings struct {
 	Listen     string   // host:port of the HTTP interface
+	Hosts      []string // further names under which people reach the HTTP interface
 	DataDir    string   // where the key file and our own control database live
 	ControlURL string   // empty: our own
 	KeyFile    string   // empty: <DataDir>/key
+	NewKey     bool     // make another key in place of one that is lost
+	Migrate    bool     // bring the control database of an older program up to date
+	AllowRoot  bool     // run as root, which commands of a hand-over then do too
 	Lanes      int      // lanes this process carries at once
 	Labels     []string // what this process is good for; crossings can ask for a label
 	Serve      bool     // with the HTTP interface; otherwise a worker only
@@ -45,9 +49,14 @@ type Settings struct {
 	FirstToken func(token string)
 }
 
+// Worker reports whether this process only helps a service.
+func (s *Settings) Worker() bool { return !s.Serve }
+
 // Service is a running process.
 type Service struct {
 	set     Settings
+	lock    *os.File // of the data directory
+	dumped  string   // the dump of before the records were changed
 	control *localserver.Postgres
 	store   *records.Store
 	voyage  *voyage.Voyage
@@ -88,32 +97,21 @@ func (s *Service) start(ctx context.Context) error {
 	if set.KeyFile == "" {
 		set.KeyFile = filepath.Join(set.DataDir, "key")
 	}
-	if err := os.MkdirAll(set.DataDir, 0o711); err != nil {
-		return fmt.Errorf("making the data directory: %w", err)
+	if err := set.check(); err != nil {
+		return err
 	}
-	box, err := secret.OpenBox(set.KeyFile)
+	if err := makeDataDir(set.DataDir); err != nil {
+		return err
+	}
+	if err := s.openControl(ctx); err != nil {
+		return err
+	}
+	if err := s.agree(ctx); err != nil {
+		return err
+	}
+	box, err := s.openKey(ctx)
 	if err != nil {
 		return err
-	}
-	if set.ControlURL == "" {
-		if !set.Serve {
-			return errors.New("a worker needs the control database of the service it helps; give it with --control-url")
-		}
-		s.control, err = localserver.StartPostgres(ctx, localserver.Options{Dir: filepath.Join(set.DataDir, "control"), Durable: true})
-		if err != nil {
-			return fmt.Errorf("starting our own control database: %w", err)
-		}
-		set.ControlURL = s.control.URL("postgres")
-		set.Log.Info("our own control database runs", "port", s.control.Port)
-	}
-	if s.store, err = records.Open(ctx, set.ControlURL); err != nil {
-		return err
-	}
-	if err := s.store.Migrate(ctx); err != nil {
-		return err
-	}
-	if err := queue.Migrate(ctx, s.store.Pool); err != nil {
-		return fmt.Errorf("bringing the job queue's schema up to date: %w", err)
 	}
 	host, _ := os.Hostname()
 	name := fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:4])
@@ -216,6 +214,9 @@ func (s *Service) Stop() {
 		s.store.Close()
 	}
 	s.control.Stop()
+	if s.lock != nil {
+		_ = s.lock.Close()
+	}
 }
 
 // easeCollector lets the heap grow further between two collections than is usual:

@@ -98,7 +98,9 @@ func (v *Voyage) AddWebhook(ctx context.Context, w records.Webhook, secret, acto
 	if w.Crossings == "" {
 		w.Crossings = "*"
 	}
-	w.Secret = v.Box.Seal(secret)
+	uid := records.NewUID()
+	w.UID = &uid
+	w.Secret = v.Box.Seal(secret, w.Bound())
 	if err := v.Store.AddWebhook(ctx, w); err != nil {
 		return err
 	}
@@ -156,7 +158,7 @@ func (v *Voyage) send(ctx context.Context, d *records.Delivery) (string, error) 
 	if err != nil {
 		return "", err
 	}
-	secret, err := v.Box.Open(w.Secret)
+	secret, err := v.Box.Open(w.Secret, w.Bound())
 	if err != nil {
 		return "", err
 	}

@@ -95,7 +95,7 @@ func (v *Voyage) CheckStopMethod(ctx context.Context, source string, m domain.St
 
 // Endpoint returns where a registered database is, with its password.
 func (v *Voyage) Endpoint(d records.Database) (engine.Endpoint, error) {
-	pw, err := v.Box.Open(d.Secret)
+	pw, err := v.Box.Open(d.Secret, d.Bound())
 	if err != nil {
 		return engine.Endpoint{}, domain.Unavailable(err, "database %s: %s", d.Name, err)
 	}
@@ -147,42 +147,6 @@ func (v *Voyage) Reach(ctx context.Context, row records.Database) (engine.Databa
 	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
 	defer cancel()
 	return d.Open(limit, e)
-}
-
-// ChangeDatabase keeps how a database is reached from now on, once it was reached so.
-// Crossings under way that write to it must find there what they keep beside the rows.
-func (v *Voyage) ChangeDatabase(ctx context.Context, row records.Database) error {
-	there, err := v.Reach(ctx, row)
-	if err != nil {
-		return err
-	}
-	defer there.Close()
-	list, err := v.Store.Underway(ctx)
-	if err != nil {
-		return err
-	}
-	for i := range list {
-		c := &list[i]
-		if c.TargetID != row.ID || c.Kind == domain.KindLoad {
-			continue
-		}
-		if _, _, err := there.StreamAt(ctx, c.UID); err != nil {
-			return domain.Conflict("crossing %s is under way to %s, and nothing of it is found at %s:%d/%s (%s); give the address of the same database, or close the crossing first",
-				c.Name, row.Name, row.Host, row.Port, row.DBName, err)
-		}
-	}
-	return v.Store.ChangeDatabase(ctx, row)
-}
-
-// AddDatabase registers a database after it was reached once with what was given, so
-// that a wrong password is met then and not in the night.
-func (v *Voyage) AddDatabase(ctx context.Context, row records.Database) error {
-	there, err := v.Reach(ctx, row)
-	if err != nil {
-		return err
-	}
-	there.Close()
-	return v.Store.AddDatabase(ctx, row)
 }
 
 // Forget closes a database that is no longer registered.

@@ -10,7 +10,6 @@ package mariadb
 
 import (
 	"context"
-	"crypto/tls"
 	"database/sql"
 	"database/sql/driver"
 	"errors"
@@ -89,28 +88,27 @@ const sqlMode = "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION,ALLOW_INVALID_DATES,N
 
 // Open connects and returns the database.
 func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, error) {
+	switch e.TLS {
+	case "":
+		e.TLS = "prefer"
+	case "disable", "prefer", "require", "verify-full":
+	default:
+		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", e.TLS)
+	}
 	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Net, c.Addr, c.DBName = e.User, e.Password, "tcp", net.JoinHostPort(e.Host, strconv.Itoa(e.Port)), e.Database
+	// Without the password: pooled connections are signed in by us.
+	c.User, c.Net, c.Addr, c.DBName = e.User, "tcp", net.JoinHostPort(e.Host, strconv.Itoa(e.Port)), e.Database
 	c.Timeout, c.InterpolateParams, c.Collation, c.ClientFoundRows = 10*time.Second, true, "utf8mb4_general_ci", true
 	c.Logger = &mysql.NopLogger{}
 	// Reading must outlast a target that is slow for a while, and writing a source.
 	c.Params = map[string]string{"time_zone": "'+00:00'", "net_write_timeout": "3600", "net_read_timeout": "3600", "sql_mode": sqlMode}
-	switch e.TLS {
-	case "disable":
-	case "", "prefer":
-		c.TLSConfig = "preferred"
-	case "require":
-		c.TLSConfig = "skip-verify"
-	case "verify-full":
-		c.TLS = &tls.Config{ServerName: e.Host}
-	default:
-		return nil, domain.Invalid("tls is %q; choose disable, prefer, require or verify-full", e.TLS)
-	}
+	d := &database{end: e, name: c.Addr + "/" + e.Database, idle: make(chan *wire, idleWires)}
+	c.DialFunc = d.dialPooled
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, fmt.Errorf("preparing the connection: %w", err)
 	}
-	d := &database{pool: sql.OpenDB(connector), end: e, name: c.Addr + "/" + e.Database, idle: make(chan *wire, idleWires)}
+	d.pool = sql.OpenDB(connector)
 	d.pool.SetMaxOpenConns(60)
 	d.pool.SetMaxIdleConns(4)
 	d.pool.SetConnMaxIdleTime(30 * time.Second)
@@ -141,6 +139,8 @@ func (d *database) explain(err error) error {
 		return nil
 	case errors.As(err, new(*engine.ServerError)), errors.As(err, new(*domain.Problem)):
 		return err
+	case errors.As(err, &se) && se.Number == signInRefused:
+		return domain.Unavailable(err, "%s", se.Message)
 	case errors.As(err, &se) && (se.Number == 1045 || se.Number == 1698 || se.Number == 1044):
 		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name, the password and the user's rights", d.name, d.end.User, se.Message)
 	case errors.As(err, &se) && se.Number == 1049:

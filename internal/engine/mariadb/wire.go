@@ -4,20 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/sha1"
-	"crypto/sha512"
-	"crypto/tls"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"slices"
-	"strconv"
-	"strings"
-	"time"
 
-	"filippo.io/edwards25519"
 	"github.com/go-sql-driver/mysql"
 
 	"dustyferry/internal/domain"
@@ -35,17 +27,8 @@ type wire struct {
 	long []byte // a packet that the reading buffer does not hold
 }
 
-// Capabilities of the protocol that are used.
 const (
-	canLongPassword   = 1
-	canDatabase       = 1 << 3
-	canProtocol41     = 1 << 9
-	canTLS            = 1 << 11
-	canTransactions   = 1 << 13
-	canSecure         = 1 << 15
-	canPluginAuth     = 1 << 19
 	largestPacket     = 1<<24 - 1
-	utf8mb4GeneralCI  = 45
 	commandQuery      = 0x03
 	commandPrepare    = 0x16
 	commandExecute    = 0x17
@@ -53,170 +36,10 @@ const (
 	commandBinlogDump = 0x12
 )
 
-// dial connects, signs in and makes settings of the session.
-func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) {
-	nd := net.Dialer{Timeout: 10 * time.Second}
-	conn, err := nd.DialContext(ctx, "tcp", net.JoinHostPort(d.end.Host, strconv.Itoa(d.end.Port)))
-	if err != nil {
-		return nil, d.explain(err)
-	}
-	c := &wire{}
-	c.over(conn)
-	_ = conn.SetDeadline(time.Now().Add(15 * time.Second))
-	if err := c.signIn(d); err != nil {
-		_ = conn.Close()
-		return nil, d.explain(err)
-	}
-	for _, q := range settings {
-		if err := c.run("SET SESSION " + q); err != nil {
-			c.close()
-			return nil, d.explain(err)
-		}
-	}
-	_ = conn.SetDeadline(time.Time{})
-	return c, nil
-}
-
-// over lets what is said go over conn from now on.
-func (c *wire) over(conn net.Conn) {
+// setConn replaces the underlying connection.
+func (c *wire) setConn(conn net.Conn) {
 	c.net = engine.NewBulk(conn)
 	c.in = bufio.NewReaderSize(c.net, engine.GatherSize)
-}
-
-func (c *wire) signIn(d *database) error {
-	hello, err := c.packet()
-	if err != nil {
-		return err
-	}
-	if len(hello) > 0 && hello[0] == 0xff {
-		return serverSaid(hello)
-	}
-	scramble, server, err := greeting(hello)
-	if err != nil {
-		return err
-	}
-	can := uint32(canLongPassword | canDatabase | canProtocol41 | canTransactions | canSecure | canPluginAuth)
-	head := func() []byte {
-		b := binary.LittleEndian.AppendUint32(nil, can)
-		b = binary.LittleEndian.AppendUint32(b, largestPacket)
-		return append(append(b, utf8mb4GeneralCI), make([]byte, 23)...)
-	}
-	if d.end.TLS != "disable" && server&canTLS != 0 {
-		can |= canTLS
-		if err := c.send(head()); err != nil {
-			return err
-		}
-		t := tls.Client(c.net, &tls.Config{ServerName: d.end.Host, InsecureSkipVerify: d.end.TLS != "verify-full"}) //nolint:gosec // as the person chose
-		if err := t.Handshake(); err != nil {
-			return fmt.Errorf("encrypting the connection: %w", err)
-		}
-		c.over(t)
-	} else if d.end.TLS == "require" || d.end.TLS == "verify-full" {
-		return domain.Unavailable(nil, "%s offers no encryption; set it up there, or choose tls: prefer", d.name)
-	}
-	word := nativePassword(d.end.Password, scramble)
-	b := append(append(head(), d.end.User...), 0)
-	b = append(append(b, byte(len(word))), word...)
-	b = append(append(b, d.end.Database...), 0)
-	b = append(append(b, "mysql_native_password"...), 0)
-	if err := c.send(b); err != nil {
-		return err
-	}
-	answer, err := c.packet()
-	if err != nil {
-		return err
-	}
-	if len(answer) > 0 && answer[0] == 0xfe { // the server wants another way of signing in
-		plugin, rest, _ := strings.Cut(string(answer[1:]), "\x00")
-		switch plugin {
-		case "mysql_native_password":
-			word = nativePassword(d.end.Password, []byte(strings.TrimRight(rest, "\x00")))
-		case "client_ed25519":
-			word = signed(d.end.Password, []byte(rest))
-		default:
-			return domain.Unavailable(nil, "%s wants user %q to sign in by %s; give us a user that signs in by ed25519 or mysql_native_password", d.name, d.end.User, plugin)
-		}
-		if err := c.send(word); err != nil {
-			return err
-		}
-		if answer, err = c.packet(); err != nil {
-			return err
-		}
-	}
-	if len(answer) > 0 && answer[0] == 0xff {
-		return serverSaid(answer)
-	}
-	return nil
-}
-
-// greeting reads the server's first packet: the scramble and what it can do.
-func greeting(b []byte) ([]byte, uint32, error) {
-	short := errors.New("the server's greeting is cut short")
-	if len(b) < 2 || b[0] != 10 {
-		return nil, 0, fmt.Errorf("this is no MariaDB server, or one of another protocol")
-	}
-	end := strings.IndexByte(string(b[1:]), 0)
-	if end < 0 || len(b) < 1+end+1+4+8+1+2+1+2+2+1+10 {
-		return nil, 0, short
-	}
-	b = b[1+end+1+4:]
-	scramble := append([]byte{}, b[:8]...)
-	can := uint32(binary.LittleEndian.Uint16(b[9:])) | uint32(binary.LittleEndian.Uint16(b[14:]))<<16
-	rest := b[27:]
-	if n := min(12, len(rest)); n > 0 {
-		scramble = append(scramble, rest[:n]...)
-	}
-	return scramble, can, nil
-}
-
-// nativePassword proves that we know the password without sending it:
-// SHA1(password) XOR SHA1(scramble, SHA1(SHA1(password))).
-func nativePassword(password string, scramble []byte) []byte {
-	if password == "" {
-		return nil
-	}
-	one := sha1.Sum([]byte(password))
-	two := sha1.Sum(one[:])
-	h := sha1.New()
-	h.Write(scramble)
-	h.Write(two[:])
-	out := h.Sum(nil)
-	for i := range out {
-		out[i] ^= one[i]
-	}
-	return out
-}
-
-// signed proves that we know the password by an Ed25519 signature of the scramble,
-// whose secret is the password's SHA-512 (MariaDB documentation, "Authentication
-// Plugin - ed25519"; RFC 8032, 5.1.6).
-func signed(password string, scramble []byte) []byte {
-	h := sha512.Sum512([]byte(password))
-	digest := func(parts ...[]byte) *edwards25519.Scalar {
-		sum := sha512.Sum512(bytes.Join(parts, nil))
-		s, _ := edwards25519.NewScalar().SetUniformBytes(sum[:]) // takes any 64 bytes
-		return s
-	}
-	secret, _ := edwards25519.NewScalar().SetBytesWithClamping(h[:32]) // takes any 32 bytes
-	public := new(edwards25519.Point).ScalarBaseMult(secret)
-	nonce := digest(h[32:], scramble)
-	r := new(edwards25519.Point).ScalarBaseMult(nonce).Bytes()
-	k := digest(r, public.Bytes(), scramble)
-	return append(r, k.MultiplyAdd(k, secret, nonce).Bytes()...)
-}
-
-func serverSaid(b []byte) error {
-	e := &mysql.MySQLError{}
-	if len(b) >= 3 {
-		e.Number = binary.LittleEndian.Uint16(b[1:])
-		text := b[3:]
-		if len(text) > 6 && text[0] == '#' {
-			copy(e.SQLState[:], text[1:6])
-			text = text[6:]
-		}
-		e.Message = string(text)
-	}
-	return e
 }
 
 // packet reads one packet, also one that was sent in several. It is good until

@@ -107,6 +107,11 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	if c.TLSConfig != nil {
 		c.TLSConfig.ServerName = e.Host
 	}
+	if e.TLS != "verify-full" {
+		// Whoever answers at this address could ask for the password itself, or for a
+		// hash of it that can be searched; SCRAM tells nothing to who does not know it.
+		c.RequireAuth = "scram-sha-256,none"
+	}
 	c.ConnectTimeout = 10 * time.Second
 	for k, v := range session {
 		c.RuntimeParams[k] = v
@@ -154,6 +159,8 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, pe.Message)
 	case errors.As(err, &pe) && strings.HasPrefix(pe.Code, "57P"):
 		return domain.Unavailable(err, "%s is not taking connections: %s; wait until the server is up", d.name, pe.Message)
+	case strings.Contains(err.Error(), "require_auth check failed"):
+		return domain.Unavailable(err, "%s wants the password of %q in clear text or as an md5 hash, over a connection that does not prove who answers; set password_encryption = 'scram-sha-256' there and give the user its password anew, or use tls: verify-full", d.name, d.conf.User)
 	case errors.As(err, new(*engine.ServerError)):
 		return err
 	case errors.As(err, &pe):

@@ -49,7 +49,7 @@ func fresh(t *testing.T, statements ...string) *database {
 		t.Fatal(err)
 	}
 	_ = admin.Close(t.Context())
-	db, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name, User: "postgres", TLS: "disable"})
+	db, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name, User: "postgres", Password: host.Password, TLS: "disable"})
 	if err != nil {
 		t.Fatal(err)
 	}
