@@ -120,7 +120,7 @@ func TestRowsSetAsideAreTriedAgain(t *testing.T) {
 	exec1(t, p.sourceURL(), `UPDATE public.hives SET grams = 7 WHERE id = 1`)
 	eventually(t, 20*time.Second, func() bool { return one[int](t, p.targetURL(), "SELECT count(*)::int FROM public.hives") == 499 })
 	exec1(t, p.targetURL(), `ALTER TABLE public.hives DROP CONSTRAINT weighed`)
-	if a := f.cli("crossing", "restart", "spring", "--table", "public.hives"); a.code != 0 {
+	if a := f.cli("crossing", "restart", "spring", "--table", "public.hives", "--confirm", "public.hives"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.await(30*time.Second, "begun again", func(c contract.Crossing) bool { return c.Phase != contract.PhaseInStep })

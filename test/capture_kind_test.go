@@ -70,7 +70,7 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	}
 	settle(t, f)
 	sameTexts(t, "lots", rows(source), rows(target))
-	if a := f.cli("crossing", "restart", "spring", "--yes"); a.code == 0 || !strings.Contains(a.err, "only follows changes") {
+	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code == 0 || !strings.Contains(a.err, "only follows changes") {
 		t.Errorf("a restart, which would empty the tables: %+v", a)
 	}
 
@@ -122,7 +122,7 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	if a := f.cli("crossing", "set", "spring", "--stop-at", "noon"); a.code == 0 || !strings.Contains(a.err, "a time such as") {
 		t.Errorf("%+v", a)
 	}
-	if a := f.cli("crossing", "close", "spring", "--wait"); a.code != 0 {
+	if a := f.cli("crossing", "close", "spring", "--wait", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if how == "slot" {
@@ -198,7 +198,7 @@ func TestTheSourcesLogIsBounded(t *testing.T) {
 			eventually(t, 10*time.Second, func() bool {
 				return one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_replication_slots WHERE database = current_database()`) == 0
 			})
-			if a := f.cli("crossing", "restart", "spring", "--yes"); a.code != 0 {
+			if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code != 0 {
 				t.Fatal(a.err)
 			}
 			eventually(t, time.Minute, func() bool { // once more: the phase may still be that of before

@@ -120,7 +120,7 @@ func columnsChange(t *testing.T, from, to string) {
 		if !strings.Contains(c.Reason, "restart") {
 			t.Error(c.Reason)
 		}
-		inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives")
+		inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives", "--confirm", source.schema+".hives")
 		same("name, frames, coalesce(grams, -1), coalesce(eggs, -1)")
 		source.exec("ALTER TABLE hives DROP COLUMN grams, DROP COLUMN eggs")
 		insert("'dropped', 11")
@@ -176,7 +176,7 @@ func columnsChange(t *testing.T, from, to string) {
 	c = f.await(30*time.Second, "held again", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
 	t.Log(c.Reason)
 	source.exec("UPDATE hives SET frames = 5000000000 WHERE id = 100")
-	inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives")
+	inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives", "--confirm", source.schema+".hives")
 	source.exec("UPDATE hives SET name = 'at the end' WHERE id = 2")
 	settle(t, f)
 	sameTexts(t, "everything", hives(source, "name, frames, coalesce(weighed, -1)"), hives(target, "name, frames, coalesce(weighed, -1)"))

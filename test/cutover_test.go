@@ -134,7 +134,7 @@ func TestReadOnlyCutover(t *testing.T) {
 		t.Errorf("the source took a write: %v", err)
 	}
 	sameEverywhere(t, p, "public")
-	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring", contract.CloseCrossingJSONRequestBody{Reopen: true})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring", contract.CloseCrossingJSONRequestBody{Reopen: true, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.await(30*time.Second, "closed", func(c contract.Crossing) bool { return c.Phase == contract.PhaseClosed && c.Progress.Work == nil })
@@ -154,7 +154,7 @@ func TestOpenFindingsBlockTheCutover(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{Confirm: ptr("spring")}))
-	refused(t, err, "not ready to cut over", "1 open findings", "dustyferry repair spring")
+	refused(t, err, "not ready to cut over", "1 finding open", "dustyferry repair spring")
 	list, err := client.Do[[]contract.Entry](f.API.GetReadinessWithResponse(t.Context(), "spring"))
 	if err != nil {
 		t.Fatal(err)

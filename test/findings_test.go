@@ -62,7 +62,7 @@ INSERT INTO saltmarsh.visitor_notes VALUES ('2001-01-01', 'ghost', 'boo')`)
 			t.Errorf("%s: %d found, want %d (all: %v)", what, kinds[what], n, kinds)
 		}
 	}
-	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id, contract.RepairJSONRequestBody{Findings: []int64{}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id, contract.RepairJSONRequestBody{Findings: []int64{}, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.await(30*time.Second, "repaired", func(contract.Crossing) bool {

@@ -202,7 +202,7 @@ func TestRecordsOfAnOlderProgramAreLeftAlone(t *testing.T) {
 		}
 		c := connect(t, f.set.ControlURL)
 		for _, q := range []string{`DROP TABLE facts`, `ALTER TABLE databases DROP COLUMN uid`, `ALTER TABLE webhooks DROP COLUMN uid`,
-			`ALTER TABLE tokens DROP COLUMN see_rows`, `DELETE FROM goose_db_version WHERE version_id >= 16`} {
+			`ALTER TABLE tokens DROP COLUMN see_rows`, `ALTER TABLE journal DROP COLUMN detail`, `DELETE FROM goose_db_version WHERE version_id >= 16`} {
 			if _, err := c.Exec(t.Context(), q); err != nil {
 				t.Fatalf("%s: %v", q, err)
 			}

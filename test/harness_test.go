@@ -168,8 +168,11 @@ func (f *ferry) cross(p pair, set contract.Settings, tables ...string) {
 	f.t.Helper()
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(f.t.Context(), contract.NewCrossing{
-		Name: "spring", Source: "old", Target: "new", Tables: &tables, Settings: &set})); err != nil {
+	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Settings: &set}
+	if len(tables) > 0 {
+		c.Tables = &tables
+	}
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(f.t.Context(), c)); err != nil {
 		f.t.Fatal(err)
 	}
 }

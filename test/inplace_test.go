@@ -72,10 +72,10 @@ func repeatedInPlace(t *testing.T, from, to string) {
 			time.Sleep(5 * time.Millisecond)
 		}
 	})
-	if a := f.cli("crossing", "restart", "spring"); a.code == 0 || !strings.Contains(a.err, "in place") {
+	if a := f.cli("crossing", "restart", "spring"); a.code != 2 || !strings.Contains(a.err, "--all") {
 		t.Errorf("without --yes: %+v", a)
 	}
-	if a := f.cli("crossing", "restart", "spring", "--yes"); a.code != 0 {
+	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.await(30*time.Second, "begun again", func(c contract.Crossing) bool { return c.Phase != contract.PhaseInStep })
@@ -96,7 +96,7 @@ func repeatedInPlace(t *testing.T, from, to string) {
 	source.exec("DELETE FROM notes WHERE title = 'note 3'")
 	source.exec("INSERT INTO notes VALUES ('one more', 'z')")
 	source.exec("UPDATE readings SET grams = 42000 WHERE id = 7") // is not asked for
-	if a := f.cli("crossing", "restart", "spring", "--table", home+"notes"); a.code != 0 {
+	if a := f.cli("crossing", "restart", "spring", "--table", home+"notes", "--confirm", home+"notes"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	eventually(t, 30*time.Second, func() bool {
@@ -117,7 +117,7 @@ func repeatedInPlace(t *testing.T, from, to string) {
 	}
 	// After a load that broke off, keys are lacking that a load in place needs.
 	target.exec("ALTER TABLE readings DROP CONSTRAINT readings_pkey; DELETE FROM readings WHERE id > 10000")
-	if a := f.cli("crossing", "restart", "spring", "--yes"); a.code != 0 {
+	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.await(30*time.Second, "begun again", func(c contract.Crossing) bool { return c.Phase != contract.PhaseInStep })

@@ -63,7 +63,7 @@ func TestTheWholeJourney(t *testing.T) {
 	sameEverywhere(t, p, "saltmarsh")
 	sequences(t, p)
 
-	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring", contract.CloseCrossingJSONRequestBody{Reopen: true})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring", contract.CloseCrossingJSONRequestBody{Reopen: true, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.awaitPhase(contract.PhaseClosed)

@@ -63,7 +63,7 @@ INSERT INTO public.readings VALUES ('2026-03-09', 3, 3)`)
 		f.story()
 		t.Errorf("what the log does not tell: %s, %d findings", r.State, r.Findings)
 	}
-	if a := f.cli("crossing", "restart", "spring", "--table", "public.readings"); a.code != 0 {
+	if a := f.cli("crossing", "restart", "spring", "--table", "public.readings", "--confirm", "public.readings"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.await(time.Minute, "loaded again", func(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep })

@@ -373,7 +373,7 @@ func (f *ferry) whole(v voyage) {
 	if r.State != "differing" {
 		t.Errorf("damage was not found: %+v", r)
 	}
-	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id, contract.RepairJSONRequestBody{Findings: []int64{}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id, contract.RepairJSONRequestBody{Findings: []int64{}, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.await(30*time.Second, "repaired", func(c contract.Crossing) bool { return c.Progress.Work == nil })

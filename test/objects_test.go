@@ -73,7 +73,7 @@ rules:
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.Findings != 2 {
 		t.Errorf("%d findings, want the two rows that were kept", r.Findings)
 	}
-	for _, args := range [][]string{{"crossing", "restart", "spring", "--table", "public.kept"}, {"crossing", "restart", "spring", "--yes"}} {
+	for _, args := range [][]string{{"crossing", "restart", "spring", "--table", "public.kept", "--confirm", "public.kept"}, {"crossing", "restart", "spring", "--all", "--confirm", "spring"}} {
 		if a := f.cli(args...); a.code == 0 || !strings.Contains(a.err, "keep the rows") {
 			t.Errorf("%v: exit %d, %s%s", args, a.code, a.out, a.err)
 		}

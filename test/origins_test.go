@@ -92,7 +92,7 @@ func faceToFace(t *testing.T, here, there string) {
 	}
 	sameTexts(t, "lots", all(left), all(right))
 	// A table that is loaded anew is emptied on the target first: that is not brought back.
-	if a := f.cli("crossing", "restart", "there", "--table", lots(left)); a.code != 0 {
+	if a := f.cli("crossing", "restart", "there", "--table", lots(left), "--confirm", lots(left)); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	eventually(t, time.Minute, func() bool {

@@ -172,7 +172,7 @@ func ownColumns(t *testing.T, from, to string) {
 		f.findings(r.Id)
 		t.Errorf("%d findings", r.Findings)
 	}
-	if a := f.cli("repair", "spring"); a.code != 0 {
+	if a := f.cli("repair", "spring", "--confirm", "spring"); a.code != 0 {
 		t.Errorf("repair: %s%s", a.out, a.err)
 	}
 	if now := strings.Join(target.texts("SELECT concat_ws('|', email, CASE WHEN phone IS NULL THEN 'NULL' ELSE concat(phone, '') END) FROM "+target.schema+".keepers ORDER BY id"), "\n"); now != masked {

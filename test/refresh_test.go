@@ -144,7 +144,7 @@ crossing:
 	if a := f.cli("reconcile", "spring"); a.code != 3 {
 		t.Errorf("%+v", a)
 	}
-	if a := f.cli("repair", "spring"); a.code != 0 {
+	if a := f.cli("repair", "spring", "--confirm", "spring"); a.code != 0 {
 		t.Errorf("%+v", a)
 	}
 	sameTexts(t, "inspections, mended", rows(source, "true"), rows(target, "true"))

@@ -292,7 +292,7 @@ func TestEventsResume(t *testing.T) {
 		ended <- brief.Events(t.Context(), "", nil, func(client.Event) error { begun <- true; return nil })
 	}()
 	<-begun
-	if _, err := client.Do[struct{}](f.API.RemoveTokenWithResponse(t.Context(), "brief")); err != nil {
+	if _, err := client.Do[struct{}](f.API.RemoveTokenWithResponse(t.Context(), "brief", &contract.RemoveTokenParams{Confirm: ptr("brief")})); err != nil {
 		t.Fatal(err)
 	}
 	select {

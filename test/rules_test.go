@@ -83,7 +83,7 @@ crossing:
 		t.Errorf("exit %d:\n%s%s", a.code, a.out, a.err)
 	}
 	exported := f.cli("crossing", "export", "spring").out
-	if again := f.cli("crossing", "remove", "spring"); again.code == 0 { // drafts can go
+	if again := f.cli("crossing", "remove", "spring", "--confirm", "spring"); again.code == 0 { // drafts can go
 		if err := os.WriteFile(file, []byte(exported), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -113,7 +113,7 @@ UPDATE meadow.weather SET on_day = on_day + 2000 WHERE on_day = date '2025-02-01
 	if r.Findings != 2 {
 		t.Errorf("%d findings", r.Findings)
 	}
-	if a := f.cli("repair", "spring"); a.code != 0 {
+	if a := f.cli("repair", "spring", "--confirm", "spring"); a.code != 0 {
 		t.Errorf("repair: %s%s", a.out, a.err)
 	}
 	if a := f.cli("recheck", "spring"); a.code != 0 {

@@ -89,7 +89,7 @@ func TestASchedule(t *testing.T) {
 			t.Errorf("%v: %+v", wrong.args, a)
 		}
 	}
-	if a := f.cli("crossing", "remove", "spring"); a.code != 0 {
+	if a := f.cli("crossing", "remove", "spring", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if a := f.cli("crossing", "create", "spring", "--kind", "load", "--source", "old", "--target", "new", "--table", "public.*"); a.code != 0 {

@@ -38,9 +38,9 @@ INSERT INTO saltmarsh.swarms SELECT g, 'k' || g % 9, 0 FROM generate_series(1, 3
 	f.startCrossing()
 	f.await(time.Minute, "under way", func(c contract.Crossing) bool { return c.Progress.ChunksLanded > 2 })
 	do("belongs to spring already", "crossing", "add-table", "spring", "saltmarsh.sheds")
-	do("has no table", "crossing", "leave-out", "spring", "saltmarsh.shed")
+	do("has no table", "crossing", "leave-out", "spring", "saltmarsh.shed", "--confirm", "saltmarsh.shed")
 	do("", "crossing", "add-table", "spring", "saltmarsh.swarms")
-	do("", "crossing", "leave-out", "spring", "saltmarsh.sheds")
+	do("", "crossing", "leave-out", "spring", "saltmarsh.sheds", "--confirm", "saltmarsh.sheds")
 	do("", "crossing", "set", "spring", "--speed-limit", "0")
 	f.await(time.Minute, "with swarms", func(c contract.Crossing) bool {
 		return c.Progress.Work == nil && one[bool](t, p.targetURL(), "SELECT to_regclass('saltmarsh.swarms') IS NOT NULL")
@@ -51,7 +51,7 @@ INSERT INTO saltmarsh.swarms SELECT g, 'k' || g % 9, 0 FROM generate_series(1, 3
 		t.Fatalf("after the load: %+v", r)
 	}
 	// Once more, from in step.
-	do("", "crossing", "leave-out", "spring", "saltmarsh.swarms")
+	do("", "crossing", "leave-out", "spring", "saltmarsh.swarms", "--confirm", "saltmarsh.swarms")
 	exec1(t, p.targetURL(), "DROP TABLE saltmarsh.swarms")
 	time.Sleep(time.Second)
 	do("", "crossing", "add-table", "spring", "saltmarsh.swarms")
@@ -64,7 +64,7 @@ INSERT INTO saltmarsh.swarms SELECT g, 'k' || g % 9, 0 FROM generate_series(1, 3
 	if n := one[int](t, p.targetURL(), "SELECT count(*)::int FROM pg_indexes WHERE schemaname = 'saltmarsh' AND tablename = 'swarms'"); n != 2 {
 		t.Errorf("swarms has %d indexes on the target", n)
 	}
-	do("", "crossing", "restart", "spring", "--yes")
+	do("", "crossing", "restart", "spring", "--all", "--confirm", "spring")
 	f.await(time.Minute, "begun again", func(c contract.Crossing) bool { return c.Phase != contract.PhaseInStep })
 	c := f.awaitPhase(contract.PhaseInStep)
 	if got := strings.Join(c.Tables, " "); got != "saltmarsh.* -saltmarsh.sheds" {

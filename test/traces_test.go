@@ -23,13 +23,13 @@ func TestTracesOfALostCrossing(t *testing.T) {
 		}
 	}
 	uid := one[string](t, p.targetURL(), `SELECT crossing FROM dusty_ferry.stream`)
-	if a := f.cli("database", "traces", "old", "--remove", uid); a.code == 0 || !strings.Contains(a.err, "close it") {
+	if a := f.cli("database", "traces", "old", "--remove", uid, "--confirm", "old"); a.code == 0 || !strings.Contains(a.err, "close it") {
 		t.Errorf("of a crossing under way: %+v", a)
 	}
 	g := start(t) // another installation, whose records know nothing of it
 	g.register("old", servers.source, p.source)
 	g.register("new", servers.target, p.target)
-	if a := g.cli("database", "traces", "old", "--remove", uid); a.code == 0 || !strings.Contains(a.err, "alive") {
+	if a := g.cli("database", "traces", "old", "--remove", uid, "--confirm", "old"); a.code == 0 || !strings.Contains(a.err, "alive") {
 		t.Errorf("of a crossing of another installation that is under way: %+v", a)
 	}
 	f.svc.Stop()
@@ -41,7 +41,7 @@ func TestTracesOfALostCrossing(t *testing.T) {
 	}
 	t.Log("\n" + lost.out + g.cli("database", "traces", "new").out)
 	for _, side := range []string{"old", "new"} {
-		if a := g.cli("database", "traces", side, "--remove", uid); a.code != 0 {
+		if a := g.cli("database", "traces", side, "--remove", uid, "--confirm", side); a.code != 0 {
 			t.Fatal(a.err)
 		}
 		if a := g.cli("database", "traces", side); !strings.Contains(a.out, "No crossing has left anything") {

@@ -89,7 +89,7 @@ func InStep(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep }
 
 // Close closes a crossing and waits until nothing is left of it.
 func (f Ferry) Close(ctx context.Context, name string) error {
-	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
 		return err
 	}
 	return f.Await(ctx, name, 100*time.Millisecond, func(c contract.Crossing) bool { return c.Phase == contract.PhaseClosed && c.Progress.Work == nil })

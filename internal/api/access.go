@@ -10,6 +10,7 @@ import (
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
 )
 
@@ -23,11 +24,23 @@ func (s *calls) GetVersion(context.Context, contract.GetVersionRequestObject) (c
 }
 
 func (s *calls) SignIn(ctx context.Context, r contract.SignInRequestObject) (contract.SignInResponseObject, error) {
+	g, ok := ctx.(*gin.Context)
+	if !ok {
+		return nil, domain.Invalid("a sign-in needs a request of its own")
+	}
+	if !s.sameOrigin(g) {
+		return nil, nil
+	}
 	t, err := s.Store.TokenByHash(ctx, secret.HashToken(r.Body.Token))
 	if err != nil {
 		return nil, err
 	}
 	if t == nil {
+		from := addressOf(g.Request)
+		if !s.limits.address(g.Request).failed.Allow() {
+			return nil, &tooMany{"too many sign-ins from your address failed; wait a while", failedWait}
+		}
+		s.refuse(ctx, "nobody", "", "sign in", "sign-in "+from, "a sign-in from %s with an unknown token was refused", from)
 		time.Sleep(300 * time.Millisecond) // guessing shall not be quick
 		return nil, domain.Forbidden("this token is not known; paste it whole, or ask an admin for a new one")
 	}
@@ -36,32 +49,32 @@ func (s *calls) SignIn(ctx context.Context, r contract.SignInRequestObject) (con
 	if err := s.Store.AddSession(ctx, hash, t.ID, until); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", t.Name, "", "", "sign in", "%s signed in to the console", t.Name)
-	cookie := (&http.Cookie{Name: cookieName, Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Expires: until, Secure: secure(ctx)}).String()
-	return contract.SignIn200JSONResponse{Body: contract.Session{Name: t.Name, Role: contract.Role(t.Role)},
-		Headers: contract.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
+	s.Voyage.Say(ctx, "info", t.Name, "", "", "sign in", "%s signed in to the console from %s", t.Name, addressOf(g.Request))
+	cookie := (&http.Cookie{Name: sessionCookie(g.Request), Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
+		Expires: until, Secure: g.Request.TLS != nil}).String()
+	return contract.SignIn200JSONResponse{Body: sessionOut(t), Headers: contract.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
 }
 
-func secure(ctx context.Context) bool {
-	g, ok := ctx.(*gin.Context)
-	return ok && g.Request.TLS != nil
+func sessionOut(t *records.Token) contract.Session {
+	return contract.Session{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows()}
 }
 
 func (s *calls) GetSession(ctx context.Context, _ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
-	t := who(ctx)
-	return contract.GetSession200JSONResponse{Name: t.Name, Role: contract.Role(t.Role)}, nil
+	return contract.GetSession200JSONResponse(sessionOut(who(ctx))), nil
 }
 
 func (s *calls) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (contract.SignOutResponseObject, error) {
-	if g, ok := ctx.(*gin.Context); ok {
-		if cookie, err := g.Cookie(cookieName); err == nil {
-			if err := s.Store.EndSession(ctx, secret.HashToken(cookie)); err != nil {
-				return nil, err
-			}
+	g, ok := ctx.(*gin.Context)
+	if !ok {
+		return nil, domain.Invalid("a sign-out needs a request of its own")
+	}
+	name := sessionCookie(g.Request)
+	if cookie, err := g.Cookie(name); err == nil {
+		if err := s.Store.EndSession(ctx, secret.HashToken(cookie)); err != nil {
+			return nil, err
 		}
 	}
-	gone := (&http.Cookie{Name: cookieName, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1}).String()
+	gone := (&http.Cookie{Name: name, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1, Secure: g.Request.TLS != nil}).String()
 	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: &gone}}, nil
 }
 
@@ -69,7 +82,7 @@ func (s *calls) ListTokens(ctx context.Context, _ contract.ListTokensRequestObje
 	rows, err := s.Store.Tokens(ctx)
 	out := contract.ListTokens200JSONResponse{}
 	for _, t := range rows {
-		out = append(out, contract.Token{Name: t.Name, Role: contract.Role(t.Role), CreatedAt: t.CreatedAt, UsedAt: stamp(t.UsedAt)})
+		out = append(out, contract.Token{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows(), CreatedAt: t.CreatedAt, UsedAt: stamp(t.UsedAt)})
 	}
 	return out, err
 }
@@ -78,18 +91,25 @@ func (s *calls) AddToken(ctx context.Context, r contract.AddTokenRequestObject) 
 	if err := domain.ValidName(r.Body.Name); err != nil {
 		return nil, err
 	}
-	if !r.Body.Role.Valid() {
-		return nil, domain.Invalid("the role is %q; choose viewer, operator or admin", r.Body.Role)
+	rows := r.Body.Role != contract.Viewer
+	if r.Body.SeeRows != nil {
+		if rows = *r.Body.SeeRows; !rows && r.Body.Role == contract.Admin {
+			return nil, domain.Invalid("see_rows is false, and admins always may see rows; choose the role operator or viewer")
+		}
 	}
 	token, hash := secret.NewToken()
-	if err := s.Store.AddToken(ctx, r.Body.Name, string(r.Body.Role), hash); err != nil {
+	if err := s.Store.AddToken(ctx, r.Body.Name, string(r.Body.Role), rows, hash); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Body.Name, "token", "%s made the token %s (%s)", who(ctx).Name, r.Body.Name, r.Body.Role)
-	return contract.AddToken201JSONResponse{Name: r.Body.Name, Role: r.Body.Role, Token: &token, CreatedAt: time.Now()}, nil
+	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Body.Name, "token", "%s made the token %s (%s, %s)", who(ctx).Name, r.Body.Name, r.Body.Role,
+		map[bool]string{true: "may see rows", false: "may not see rows"}[rows])
+	return contract.AddToken201JSONResponse{Name: r.Body.Name, Role: r.Body.Role, SeeRows: rows, Token: &token, CreatedAt: time.Now()}, nil
 }
 
 func (s *calls) RemoveToken(ctx context.Context, r contract.RemoveTokenRequestObject) (contract.RemoveTokenResponseObject, error) {
+	if err := domain.Confirmed(text(r.Params.Confirm), r.Name, "revoking the token "+r.Name); err != nil {
+		return nil, err
+	}
 	if err := s.Store.RemoveToken(ctx, r.Name); err != nil {
 		return nil, err
 	}

@@ -1,6 +1,8 @@
 package api
 
 import (
+	"context"
+	"dustyferry/internal/domain"
 	"fmt"
 	"strings"
 )
@@ -30,12 +32,15 @@ func certificateText(c map[string]any) string {
 	line("closed by", c["closed_by"])
 	if r, ok := c["reconciliation"].(map[string]any); ok {
 		b.WriteString("\nRECONCILIATION\n")
-		line("result", fmt.Sprintf("%v (%v), %v findings", r["state"], r["depth"], r["findings"]))
+		line("result", fmt.Sprintf("%v (%v), %s findings", r["state"], r["depth"], whole(r["findings"])))
 		line("rows", fmt.Sprintf("%s on the source, %s on the target, in %v tables", whole(r["source_rows"]), whole(r["target_rows"]), r["tables"]))
 		line("at", r["position"])
 		line("ended", r["ended_at"])
 	} else {
 		b.WriteString("\nNo reconciliation was made.\n")
+	}
+	if n := num(c["tables_not_compared"]); n > 0 {
+		fmt.Fprintf(&b, "\nNot compared since they were loaded last: %s of the tables below.\n", whole(n))
 	}
 	if k, ok := c["cutover"].(map[string]any); ok {
 		b.WriteString("\nCUTOVER\n")
@@ -58,7 +63,7 @@ func certificateText(c map[string]any) string {
 		if n == 0 {
 			return
 		}
-		fmt.Fprintf(&b, "\n%s\n  %.0f %s\n", title, n, what)
+		fmt.Fprintf(&b, "\n%s\n  %s %s\n", title, whole(n), what)
 		rows, _ := c[list].([]any)
 		for _, a := range rows {
 			if m, ok := a.(map[string]any); ok {
@@ -79,22 +84,41 @@ func certificateText(c map[string]any) string {
 			width = max(width, len(fmt.Sprint(m["table"])))
 		}
 	}
-	fmt.Fprintf(&b, "\nTABLES\n  %-*s %14s %14s %14s %10s %9s  %s\n", width, "table", "rows loaded", "source rows", "target rows", "changes", "findings", "hash on both sides")
+	fmt.Fprintf(&b, "\nTABLES\n  %-*s %14s %14s %14s %10s %9s  %-20s  %s\n", width, "table", "rows loaded", "source rows", "target rows", "changes", "findings", "compared", "hash on both sides")
 	for _, t := range tables {
 		m, ok := t.(map[string]any)
 		if !ok {
 			continue
 		}
 		n := num(m["inserts"]) + num(m["updates"]) + num(m["deletes"])
-		hash := m["source_hash"]
-		if hash == nil {
-			hash = "not compared"
-		} else if hash != m["target_hash"] {
+		hash, when := m["source_hash"], m["compared_at"]
+		switch {
+		case when == nil:
+			hash, when = "not compared since it was loaded", "-"
+		case hash == nil:
+			hash = "compared by counts only"
+		case hash != m["target_hash"]:
 			hash = fmt.Sprintf("%v / %v", hash, m["target_hash"])
 		}
-		fmt.Fprintf(&b, "  %-*v %14s %14s %14s %10.0f %9s  %v\n", width, m["table"], whole(m["rows_loaded"]), whole(m["source_rows"]), whole(m["target_rows"]), n, whole(m["findings"]), hash)
+		fmt.Fprintf(&b, "  %-*v %14s %14s %14s %10s %9s  %-20v  %v\n", width, m["table"], whole(m["rows_loaded"]), whole(m["source_rows"]), whole(m["target_rows"]), domain.Grouped(int64(n)), whole(m["findings"]), when, hash)
 	}
 	return b.String()
+}
+
+// hideKeys takes values of rows out of an account that is shown to who may not see them.
+func hideKeys(ctx context.Context, account map[string]any) {
+	if who(ctx).MaySeeRows() {
+		return
+	}
+	for _, list := range []string{"set_aside", "cut"} {
+		rows, _ := account[list].([]any)
+		for _, r := range rows {
+			if m, ok := r.(map[string]any); ok {
+				m["key"] = []any{"(hidden)"}
+				m["error"] = hidden(ctx, fmt.Sprint(m["error"]))
+			}
+		}
+	}
 }
 
 func num(v any) float64 {
@@ -104,7 +128,7 @@ func num(v any) float64 {
 
 func whole(v any) string {
 	if f, ok := v.(float64); ok {
-		return fmt.Sprintf("%.0f", f)
+		return domain.Grouped(int64(f))
 	}
 	return "-"
 }

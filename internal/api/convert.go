@@ -33,10 +33,13 @@ func convertAll[A, B any](in []A, f func(A) B) []B {
 	return out
 }
 
-func entries(in []domain.Entry) []contract.Entry {
+func entries(ctx context.Context, in []domain.Entry) []contract.Entry {
 	out := []contract.Entry{}
 	for _, e := range in {
-		x := contract.Entry{Verdict: contract.Verdict(e.Verdict), Topic: e.Topic, Subject: e.Subject, Measured: e.Measured}
+		x := contract.Entry{Verdict: contract.Verdict(e.Verdict), Topic: e.Topic, Subject: e.Subject, Measured: hidden(ctx, e.Measured)}
+		if e.Values != "" && who(ctx).MaySeeRows() {
+			x.Measured += ": " + e.Values
+		}
 		if e.Remedy != "" {
 			x.Remedy = &e.Remedy
 		}
@@ -45,11 +48,16 @@ func entries(in []domain.Entry) []contract.Entry {
 	return out
 }
 
-func journal(in []records.Entry) []contract.JournalEntry {
+// journal shows entries. What was run or set, word for word, is not for viewers.
+func journal(ctx context.Context, in []records.Entry) []contract.JournalEntry {
 	out := []contract.JournalEntry{}
 	for _, e := range in {
-		out = append(out, contract.JournalEntry{Id: e.ID, At: e.At, Actor: e.Actor, Crossing: e.Crossing, Subject: e.Subject, Act: e.Act,
-			Severity: contract.Severity(e.Severity), Message: e.Message})
+		x := contract.JournalEntry{Id: e.ID, At: e.At, Actor: e.Actor, Crossing: e.Crossing, Subject: e.Subject, Act: e.Act,
+			Severity: contract.Severity(e.Severity), Message: hidden(ctx, e.Message)}
+		if e.Detail != "" && who(ctx).Role != "viewer" {
+			x.Detail = ptr(hidden(ctx, e.Detail))
+		}
+		out = append(out, x)
 	}
 	return out
 }
@@ -67,6 +75,15 @@ func settingsOut(s domain.Settings) contract.Settings {
 		StopAt: &s.StopAt, StartFrom: &s.StartFrom, Slot: &s.Slot,
 		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
 	}
+}
+
+// settingsFor shows settings to a caller. A command may hold secrets of its own.
+func settingsFor(ctx context.Context, s domain.Settings) contract.Settings {
+	out := settingsOut(s)
+	if who(ctx).Role == "viewer" {
+		out.HandoverCommand = nil
+	}
+	return out
 }
 
 func take[T any](to *T, from *T) {
@@ -140,13 +157,9 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
 	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase),
-		Condition: contract.Condition(c.Condition), Reason: c.Reason, WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Rules: as[[]contract.Rule](notNil(c.Rules.V)), Planning: as[contract.Planning](c.Planning.V), Settings: settingsOut(c.Settings.V),
+		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Rules: as[[]contract.Rule](notNil(c.Rules.V)), Planning: as[contract.Planning](c.Planning.V), Settings: settingsFor(ctx, c.Settings.V),
 		CreatedAt: c.CreatedAt, SurveyedAt: stamp(c.SurveyedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
 		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt), ClosedAt: stamp(c.ClosedAt)}
-	// A setting that can run commands may hold secrets of its own.
-	if who(ctx).Role == "viewer" {
-		out.Settings.HandoverCommand = nil
-	}
 	p := &out.Progress
 	p.Capture = "none"
 	p.Tables, p.TablesLanded, p.TablesHeld = c.Progress.Tables, c.TablesLanded, c.TablesHeld
@@ -202,8 +215,8 @@ func remaining(done, total int64, now, average float64) (expected, low, high *fl
 	return ptr(left.Expected.Seconds()), ptr(left.Low.Seconds()), ptr(left.High.Seconds())
 }
 
-func tableOut(t *records.TableLine) contract.Table {
-	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: t.Reason, Key: notNil(t.Key.V),
+func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
+	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: hidden(ctx, t.Reason), Key: notNil(t.Key.V),
 		Binary: t.Binary, RowsEstimated: max(t.EstRows, t.Rows), BytesEstimated: max(t.EstBytes, t.Bytes), Rows: t.Rows, Bytes: t.Bytes,
 		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate, StartedAt: stamp(t.StartedAt), LandedAt: stamp(t.LandedAt),
 		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges, LastChangeAt: stamp(t.LastChangeAt)}
@@ -226,7 +239,7 @@ func tableOut(t *records.TableLine) contract.Table {
 
 func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) contract.Chunk {
 	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts, Rows: k.Rows, Bytes: k.Bytes,
-		Worker: k.Worker, StartedAt: stamp(k.StartedAt), EndedAt: stamp(k.EndedAt), Error: k.Error}
+		Worker: k.Worker, StartedAt: stamp(k.StartedAt), EndedAt: stamp(k.EndedAt), Error: hidden(ctx, k.Error)}
 	if k.With.Valid {
 		out.With = ptr(int(k.With.Int64) + 1)
 	}
@@ -234,14 +247,26 @@ func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) 
 		out.Together = &k.Run
 	}
 	if k.Lower.V != nil {
-		out.Lower = ptr([]string(k.Lower.V))
+		out.Lower = ptr(bounds(ctx, k.Lower.V))
 	}
 	if k.Upper.V != nil {
-		out.Upper = ptr([]string(k.Upper.V))
+		out.Upper = ptr(bounds(ctx, k.Upper.V))
 	}
 	if k.State == domain.ChunkLanded {
 		out.Hash = ptr(fmt.Sprintf("%016x", uint64(k.Hash)))
 		out.Position = ptr(s.Voyage.Position(ctx, source, k.Domain().Snapshot.Log))
+	}
+	return out
+}
+
+// bounds are a chunk's: values of keys, hidden from who may not see rows.
+func bounds(ctx context.Context, key []string) []string {
+	if who(ctx).MaySeeRows() {
+		return key
+	}
+	out := make([]string, len(key))
+	for i := range out {
+		out[i] = "(hidden)"
 	}
 	return out
 }

@@ -180,7 +180,12 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 }
 
 func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestRequestObject) (contract.ImportManifestResponseObject, error) {
-	f, err := manifest.Parse([]byte(*r.Body))
+	given := ""
+	if r.JSONBody != nil {
+		given = r.JSONBody.Manifest
+	}
+	take(&given, (*string)(r.TextBody))
+	f, err := manifest.Parse([]byte(given))
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +203,11 @@ func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestReq
 	if err != nil {
 		return nil, err
 	}
-	text, err := manifest.Write(c.Domain())
+	d := c.Domain()
+	if who(ctx).Role == "viewer" {
+		d.Settings.HandoverCommand = "" // it may hold secrets of its own
+	}
+	text, err := manifest.Write(d)
 	return contract.ExportManifest200TextResponse(text), err
 }
 
@@ -244,6 +253,9 @@ func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingReq
 	if err != nil {
 		return nil, err
 	}
+	if err := domain.Confirmed(text(r.Params.Confirm), c.Name, "removing the records of "+c.Name); err != nil {
+		return nil, err
+	}
 	return contract.RemoveCrossing204Response{}, s.Voyage.Remove(ctx, &c, who(ctx).Name)
 }
 
@@ -253,7 +265,7 @@ func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject
 		return nil, err
 	}
 	found, err := s.Store.SurveyOf(ctx, c.ID)
-	return contract.GetSurvey200JSONResponse(entries(found)), err
+	return contract.GetSurvey200JSONResponse(entries(ctx, found)), err
 }
 
 func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
@@ -265,7 +277,7 @@ func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingReq
 		found, err = s.Voyage.Survey(ctx, c)
 		return err
 	})
-	return contract.SurveyCrossing200JSONResponse(entries(found)), err
+	return contract.SurveyCrossing200JSONResponse(entries(ctx, found)), err
 }
 
 func (s *calls) StartCrossing(ctx context.Context, r contract.StartCrossingRequestObject) (contract.StartCrossingResponseObject, error) {
@@ -291,7 +303,20 @@ func (s *calls) ResumeCrossing(ctx context.Context, r contract.ResumeCrossingReq
 
 func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingRequestObject) (contract.RestartCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
-		return s.Voyage.RestartCrossing(ctx, c, r.Body.Table, actor)
+		table, all := text(r.Body.Table), r.Body.All != nil && *r.Body.All
+		name, act := c.Name, "restarting every table of "+c.Name
+		switch {
+		case all && table != "":
+			return domain.Invalid("table and all are both given; give one of them")
+		case !all && table == "":
+			return domain.Invalid("table is missing; give a table's name, or all: true for every table")
+		case table != "":
+			name, act = table, "restarting "+table
+		}
+		if err := domain.Confirmed(text(r.Body.Confirm), name, act); err != nil {
+			return err
+		}
+		return s.Voyage.RestartCrossing(ctx, c, table, actor)
 	})
 	return contract.RestartCrossing202JSONResponse(c), err
 }
@@ -314,6 +339,9 @@ func (s *calls) AddTable(ctx context.Context, r contract.AddTableRequestObject) 
 
 func (s *calls) LeaveOutTable(ctx context.Context, r contract.LeaveOutTableRequestObject) (contract.LeaveOutTableResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		if err := domain.Confirmed(text(r.Body.Confirm), r.Body.Table, "leaving out "+r.Body.Table); err != nil {
+			return err
+		}
 		return s.Voyage.LeaveOut(ctx, c, r.Body.Table, actor)
 	})
 	return contract.LeaveOutTable200JSONResponse(c), err
@@ -328,6 +356,9 @@ func (s *calls) TakeUpCrossing(ctx context.Context, r contract.TakeUpCrossingReq
 
 func (s *calls) CloseCrossing(ctx context.Context, r contract.CloseCrossingRequestObject) (contract.CloseCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "closing "+c.Name); err != nil {
+			return err
+		}
 		return s.Voyage.StartClose(ctx, c, voyage.CloseArgs{Reopen: r.Body.Reopen}, actor)
 	})
 	return contract.CloseCrossing202JSONResponse(c), err

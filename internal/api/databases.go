@@ -96,7 +96,7 @@ func (s *calls) CheckDatabase(ctx context.Context, r contract.CheckDatabaseReque
 		return nil, err
 	}
 	return contract.CheckDatabase200JSONResponse{Version: f.Version, Encrypted: f.Encrypted, RoundTripSeconds: f.RoundTrip.Seconds(), User: f.User,
-		AsSource: entries(f.AsSource), AsTarget: entries(f.AsTarget)}, nil
+		AsSource: entries(ctx, f.AsSource), AsTarget: entries(ctx, f.AsTarget)}, nil
 }
 
 func (s *calls) ListDatabaseTables(ctx context.Context, r contract.ListDatabaseTablesRequestObject) (contract.ListDatabaseTablesResponseObject, error) {
@@ -136,7 +136,7 @@ func (s *calls) PreviewRows(ctx context.Context, r contract.PreviewRowsRequestOb
 	if err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Params.Table, "look", "%s looked at the first rows of %s in %s", who(ctx).Name, r.Params.Table, r.Name)
+	s.looked(ctx, "", r.Params.Table, "%s looked at the first rows of %s in %s", who(ctx).Name, r.Params.Table, r.Name)
 	return contract.PreviewRows200JSONResponse(preview(t.Columns, rows, limit)), nil
 }
 
@@ -165,5 +165,8 @@ func (s *calls) ListTraces(ctx context.Context, r contract.ListTracesRequestObje
 
 // RemoveTraces removes what one crossing has left in a database.
 func (s *calls) RemoveTraces(ctx context.Context, r contract.RemoveTracesRequestObject) (contract.RemoveTracesResponseObject, error) {
+	if err := domain.Confirmed(text(r.Params.Confirm), r.Name, "removing what a crossing left in "+r.Name); err != nil {
+		return nil, err
+	}
 	return contract.RemoveTraces204Response{}, s.Voyage.RemoveTraces(ctx, r.Name, r.Uid, who(ctx).Name)
 }

@@ -6,14 +6,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"regexp"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+
+	"github.com/gin-gonic/gin"
 )
 
 // watchable are the calls a stream may repeat: those answered from the records
@@ -29,8 +34,15 @@ type pulse struct {
 	streams map[*stream]bool
 }
 
-// topic is one call as a role sees it.
-type topic struct{ role, path string }
+// topic is one call as callers with these rights see it.
+type topic struct {
+	role    string
+	seeRows bool
+	path    string
+}
+
+// ofRows are the topics whose answers hold rows of the databases.
+var ofRows = regexp.MustCompile(`^/api/crossings/[^/?]+/(set-aside|reconciliations/[0-9]+/findings)(\?.*)?$`)
 
 func newPulse(answer http.Handler) *pulse {
 	return &pulse{answer: answer, streams: map[*stream]bool{}}
@@ -68,7 +80,7 @@ func (p *pulse) beat(ctx context.Context) {
 	for s := range p.streams {
 		streams = append(streams, s)
 		for _, t := range s.topics {
-			wanted[topic{s.role, t}] = answered{}
+			wanted[s.topic(t)] = answered{}
 		}
 	}
 	p.mu.Unlock()
@@ -77,7 +89,7 @@ func (p *pulse) beat(ctx context.Context) {
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	free := make(chan struct{}, together)
-	for t := range wanted {
+	for _, t := range slices.Collect(maps.Keys(wanted)) {
 		free <- struct{}{}
 		wg.Go(func() {
 			defer func() { <-free }()
@@ -95,7 +107,7 @@ func (p *pulse) beat(ctx context.Context) {
 
 // ask makes the call as that role.
 func (p *pulse) ask(ctx context.Context, t topic) answered {
-	ctx = context.WithValue(ctx, whoKey{}, &records.Token{Name: "event stream", Role: t.role})
+	ctx = context.WithValue(ctx, whoKey{}, &records.Token{Name: "event stream", Role: t.role, SeeRows: t.seeRows, Beat: true})
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.path, nil)
 	if err != nil {
 		return answered{status: http.StatusBadRequest}
@@ -118,17 +130,34 @@ func (k *kept) Write(b []byte) (int, error) { return k.body.Write(b) }
 
 // StreamEvents opens a stream of server-sent events.
 func (s *calls) StreamEvents(ctx context.Context, r contract.StreamEventsRequestObject) (contract.StreamEventsResponseObject, error) {
-	e := &stream{s: s.Server, ctx: ctx, role: who(ctx).Role, after: -1, sent: map[string][]byte{}, wake: make(chan struct{}, 1)}
+	g, ok := ctx.(*gin.Context)
+	if !ok {
+		return nil, domain.Invalid("a stream needs a request of its own")
+	}
+	t := who(ctx)
+	e := &stream{s: s.Server, ctx: ctx, token: t.ID, role: t.Role, seeRows: t.MaySeeRows(), after: -1, sent: map[string][]byte{}, wake: make(chan struct{}, 1)}
 	if r.Params.Topic != nil {
 		e.topics = *r.Params.Topic
 	}
 	if len(e.topics) > 24 {
 		return nil, domain.Invalid("a stream carries at most 24 topics, this asks for %d", len(e.topics))
 	}
+	var rows []string
 	for _, t := range e.topics {
-		if len(t) > 600 || !watchable.MatchString(t) {
+		// An encoded character in the path would be another path to the router than here.
+		path, _, _ := strings.Cut(t, "?")
+		if len(t) > 600 || !watchable.MatchString(t) || strings.ContainsAny(path, "%;") {
 			return nil, domain.Invalid("%q is no topic; give the path of a call under /api/crossings, /api/journal or /api/workers", t)
 		}
+		if ofRows.MatchString(t) {
+			if !e.seeRows {
+				return nil, domain.Forbidden("%s shows rows of the databases, which your token may not see; ask an admin for one that may (token add --see-rows)", path)
+			}
+			rows = append(rows, path)
+		}
+	}
+	if n := s.pulse.topicsOf(e); n > tokenTopics {
+		return nil, &tooMany{fmt.Sprintf("the event streams of this token would carry %d different topics, and %d may be; close some (each console tab has a stream)", n, tokenTopics), 5 * time.Second}
 	}
 	take(&e.after, r.Params.After)
 	take(&e.after, r.Params.LastEventID)
@@ -138,17 +167,47 @@ func (s *calls) StreamEvents(ctx context.Context, r contract.StreamEventsRequest
 			return nil, err
 		}
 	}
+	var err error
+	if e.end, err = s.limits.openStream(g.Request, t.ID); err != nil {
+		return nil, err
+	}
+	unhurried(g, 0)
+	for _, path := range rows {
+		s.looked(ctx, strings.Split(path, "/")[3], path, "%s looked at rows in %s, as they change", t.Name, path)
+	}
 	return e, nil
+}
+
+// topicsOf counts the different topics that a token's streams would carry with one more.
+func (p *pulse) topicsOf(e *stream) int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	all := map[string]bool{}
+	for s := range p.streams {
+		if s.token != e.token {
+			continue
+		}
+		for _, t := range s.topics {
+			all[t] = true
+		}
+	}
+	for _, t := range e.topics {
+		all[t] = true
+	}
+	return len(all)
 }
 
 // stream is one caller's event stream.
 type stream struct {
-	s      *Server
-	ctx    context.Context
-	role   string
-	topics []string
-	after  int64 // the newest journal entry sent
-	sent   map[string][]byte
+	s       *Server
+	ctx     context.Context
+	token   int64
+	role    string
+	seeRows bool
+	end     func() // gives back what the stream counts for
+	topics  []string
+	after   int64 // the newest journal entry sent
+	sent    map[string][]byte
 
 	mu    sync.Mutex
 	fresh map[string]answered // answers not sent yet
@@ -156,12 +215,15 @@ type stream struct {
 	wake  chan struct{}
 }
 
+// topic is a topic as this stream's caller sees it.
+func (e *stream) topic(path string) topic { return topic{e.role, e.seeRows, path} }
+
 // give hands the answers of a beat over; what was not taken before is replaced.
 func (e *stream) give(all map[topic]answered) {
 	e.mu.Lock()
 	e.fresh, e.well = map[string]answered{}, true
 	for _, t := range e.topics {
-		a := all[topic{e.role, t}]
+		a := all[e.topic(t)]
 		e.fresh[t] = a
 		e.well = e.well && a.status != 0 && a.status < 500
 	}
@@ -178,8 +240,8 @@ const checked = 5 * time.Second
 // VisitStreamEventsResponse writes events until the reader or the service goes,
 // or the caller's token is revoked.
 func (e *stream) VisitStreamEventsResponse(w http.ResponseWriter) error {
+	defer e.end()
 	rc := http.NewResponseController(w)
-	_ = rc.SetWriteDeadline(time.Time{})
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
@@ -198,7 +260,7 @@ func (e *stream) VisitStreamEventsResponse(w http.ResponseWriter) error {
 	}()
 	first := map[topic]answered{} // not only at the next beat
 	for _, t := range e.topics {
-		first[topic{e.role, t}] = p.ask(e.ctx, topic{e.role, t})
+		first[e.topic(t)] = p.ask(e.ctx, e.topic(t))
 	}
 	e.give(first)
 	check := time.NewTicker(checked)
@@ -237,7 +299,7 @@ func (e *stream) send(w http.ResponseWriter) error {
 		}
 		return nil // the control database is away: silence tells
 	}
-	for _, j := range journal(rows) {
+	for _, j := range journal(e.ctx, rows) {
 		b, err := json.Marshal(j)
 		if err != nil {
 			return err

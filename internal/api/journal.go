@@ -24,7 +24,7 @@ func (s *calls) ListJournal(ctx context.Context, r contract.ListJournalRequestOb
 	take(&f.Before, p.Before)
 	f.Oldest = p.After != nil
 	rows, err := s.Store.Journal(ctx, f)
-	return contract.ListJournal200JSONResponse(journal(rows)), err
+	return contract.ListJournal200JSONResponse(journal(ctx, rows)), err
 }
 
 // exported is how many entries of an export are read at a time.
@@ -88,7 +88,7 @@ func (e *journalFile) VisitExportJournalResponse(w http.ResponseWriter) error {
 func (e *journalFile) lines(w io.Writer) func(*records.Entry) error {
 	if e.format == "jsonl" {
 		enc := json.NewEncoder(w)
-		return func(x *records.Entry) error { return enc.Encode(journal([]records.Entry{*x})[0]) }
+		return func(x *records.Entry) error { return enc.Encode(journal(e.ctx, []records.Entry{*x})[0]) }
 	}
 	c := csv.NewWriter(w)
 	_ = c.Write([]string{"number", "time", "actor", "crossing", "subject", "act", "severity", "message"})

@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"runtime"
 	"slices"
 	"strings"
@@ -24,7 +26,7 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	}
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
 		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: voyage.ChunkAim(c.Settings.V),
-		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(p.Notes)}
+		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(ctx, p.Notes)}
 	for _, k := range p.Plan.Table.Columns {
 		out.Columns = append(out.Columns, plannedColumn(k, &p))
 	}
@@ -150,7 +152,7 @@ func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestOb
 		return contract.GetFitCheck200JSONResponse{Entries: []contract.Entry{}}, nil
 	}
 	out := contract.GetFitCheck200JSONResponse{Share: f.Share, Extremes: f.Extremes, StartedAt: &f.StartedAt, Tables: f.Tables, TablesDone: f.Done,
-		Rows: f.Rows, Bytes: f.Bytes, Misfits: f.Misfits, Entries: entries(f.Entries)}
+		Rows: f.Rows, Bytes: f.Bytes, Misfits: f.Misfits, Entries: entries(ctx, f.Entries)}
 	if !f.EndedAt.IsZero() {
 		out.EndedAt = &f.EndedAt
 	}
@@ -187,16 +189,12 @@ func (s *calls) GetLastLook(ctx context.Context, r contract.GetLastLookRequestOb
 	loss := func(x voyage.Loss) contract.Loss { return contract.Loss{Table: x.Table, Rows: x.Rows} }
 	return contract.GetLastLook200JSONResponse{Source: src, Target: dst, Tables: l.Tables, Rows: l.Rows, Bytes: l.Bytes, Chunks: l.Chunks,
 		Create: l.Create, StandingEmpty: l.Empty, Losses: convertAll(l.Losses, loss), RowsLost: l.RowsLost, Refused: convertAll(l.Refused, loss),
-		Blocks: entries(l.Blocks), ToKnow: l.ToKnow, LoadSeconds: l.LoadTime.Seconds(), LoadSecondsFrom: l.LoadTimeFrom}, err
+		Blocks: entries(ctx, l.Blocks), ToKnow: l.ToKnow, LoadSeconds: l.LoadTime.Seconds(), LoadSecondsFrom: l.LoadTimeFrom}, err
 }
 
 func (s *calls) GetDefaults(ctx context.Context, _ contract.GetDefaultsRequestObject) (contract.GetDefaultsResponseObject, error) {
 	set, err := s.Store.Defaults(ctx)
-	out := settingsOut(set)
-	if who(ctx).Role == "viewer" {
-		out.HandoverCommand = nil
-	}
-	return contract.GetDefaults200JSONResponse(out), err
+	return contract.GetDefaults200JSONResponse(settingsFor(ctx, set)), err
 }
 
 func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestObject) (contract.SetDefaultsResponseObject, error) {
@@ -205,14 +203,9 @@ func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestOb
 		return nil, err
 	}
 	set := settingsIn(before, r.Body).WithDefaults()
-	if err := set.Validate(); err != nil {
+	if err := s.Voyage.ChangeDefaults(ctx, set, who(ctx).Name); err != nil {
 		return nil, err
 	}
-	if err := s.Store.SaveDefaults(ctx, set); err != nil {
-		return nil, err
-	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", "", "change", "%s changed what new crossings begin with: %d lanes, chunks of %.1f MB, speed limit %.1f MB/s (0: none), pause budget %s, stop method %s",
-		who(ctx).Name, set.Lanes, float64(set.ChunkBytes)/1e6, float64(set.SpeedLimit)/1e6, set.PauseBudget, set.StopMethod)
 	return contract.SetDefaults200JSONResponse(settingsOut(set)), nil
 }
 
@@ -226,6 +219,10 @@ func (s *calls) SetHouse(ctx context.Context, r contract.SetHouseRequestObject) 
 	if err := h.Validate(); err != nil {
 		return nil, err
 	}
+	before, err := s.Store.House(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if err := s.Store.SaveHouse(ctx, h); err != nil {
 		return nil, err
 	}
@@ -236,8 +233,10 @@ func (s *calls) SetHouse(ctx context.Context, r contract.SetHouseRequestObject) 
 		return strings.Join(names, ", ")
 	}
 	checks := convertAll(h.Checks, func(c domain.Check) string { return string(c) })
-	s.Voyage.Say(ctx, "warning", who(ctx).Name, "", "", "change", "%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
-		who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked))
+	old, _ := json.Marshal(before)
+	now, _ := json.Marshal(h)
+	s.Voyage.Record(ctx, records.Entry{Actor: who(ctx).Name, Act: "change", Severity: "warning", Message: fmt.Sprintf("%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
+		who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked)), Detail: fmt.Sprintf("%s → %s", old, now)})
 	return contract.SetHouse200JSONResponse(*r.Body), nil
 }
 

@@ -7,9 +7,11 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
@@ -19,7 +21,6 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
-	"dustyferry/internal/secret"
 	"dustyferry/internal/voyage"
 )
 
@@ -31,46 +32,53 @@ type Server struct {
 	Version string
 	Build   string
 	Listen  string // the address people reach us at
+	// KnownHost reports whether a name, beside those of loopback, is this service's.
+	KnownHost func(name string) bool
 
 	started time.Time
 	metrics *metrics
 	pulse   *pulse
+	limits  *limits
+	rules   rules
 }
-
-const cookieName = "dusty_ferry_session"
 
 // sessionLength is how long a console sign-in lasts: a working day with its
 // night watch.
 const sessionLength = 16 * time.Hour
 
 // Handler returns the HTTP handler. ctx ends the event streams.
-func (s *Server) Handler(ctx context.Context) http.Handler {
+func (s *Server) Handler(ctx context.Context) (http.Handler, error) {
 	gin.SetMode(gin.ReleaseMode)
 	s.started = time.Now()
+	s.limits = newLimits()
+	var err error
+	if s.rules, err = newRules(); err != nil {
+		return nil, err
+	}
 	s.metrics = newMetrics(s)
 	within := gin.New() // for the event streams, whose callers have signed in
 	within.ContextWithFallback = true
-	within.Use(s.recovery)
+	within.Use(s.recovery, s.validate)
 	s.register(within)
 	s.pulse = newPulse(within)
 	go s.pulse.run(ctx)
 	g := gin.New()
 	g.ContextWithFallback = true
-	g.Use(s.recovery, s.headers, s.metrics.count)
+	g.Use(s.recovery, s.headers, s.metrics.count, s.deadlines, s.host)
 	g.GET("/healthz", func(c *gin.Context) { c.String(http.StatusOK, "ok\n") })
 	g.GET("/readyz", s.ready)
 	g.GET("/metrics", s.metrics.serve)
 	g.GET("/api/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", contract.Document) })
-	s.register(g.Group("", s.signIn, s.limitBody))
+	s.register(g.Group("", s.signIn, s.body, s.validate))
 	s.serveConsole(g)
-	return g
+	return g, nil
 }
 
 // register serves the contract's calls.
 func (s *Server) register(g gin.IRouter) {
 	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(&calls{s}, nil, contract.StrictGinServerOptions{
 		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
-			s.fail(c, domain.Invalid("the request's body cannot be read: %s", err))
+			s.fail(c, domain.Invalid("the request's body cannot be read: %s", firstLine(err.Error())))
 		},
 		HandlerErrorFunc:         s.fail,
 		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Debug("an answer was not sent", "error", err) },
@@ -100,11 +108,6 @@ func (s *Server) headers(c *gin.Context) {
 	c.Next()
 }
 
-func (s *Server) limitBody(c *gin.Context) {
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 4<<20)
-	c.Next()
-}
-
 func (s *Server) ready(c *gin.Context) {
 	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
 	defer cancel()
@@ -115,91 +118,18 @@ func (s *Server) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
-// open lists the calls that need no sign-in.
-var open = map[string]bool{"GET /api/version": true, "POST /api/session": true}
-
-// admin lists the calls that need the admin role; every other call that
-// changes something needs operator.
-func needs(method, path string) string {
-	switch {
-	case strings.HasPrefix(path, "/api/tokens"), strings.HasPrefix(path, "/api/webhooks"), (path == "/api/defaults" || path == "/api/house") && method != http.MethodGet, strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
-		return "admin"
-	case method == http.MethodGet, path == "/api/session":
-		return "viewer"
-	}
-	return "operator"
-}
-
-var rank = map[string]int{"viewer": 1, "operator": 2, "admin": 3}
-
-type whoKey struct{}
-
-// signIn finds out who asks, and whether their role allows it.
-func (s *Server) signIn(c *gin.Context) {
-	if open[c.Request.Method+" "+c.FullPath()] {
-		c.Next()
-		return
-	}
-	t, err := s.tokenOf(c)
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	if t == nil {
-		s.problem(c, http.StatusUnauthorized, "Not signed in", "sign in first: send an access token as 'Authorization: Bearer …', or sign in to the console")
-		return
-	}
-	if need := needs(c.Request.Method, c.FullPath()); rank[t.Role] < rank[need] {
-		s.problem(c, http.StatusForbidden, "Not allowed", "your role is "+t.Role+", this needs "+need+"; ask an admin for a token with that role")
-		return
-	}
-	c.Request = c.Request.WithContext(context.WithValue(c.Request.Context(), whoKey{}, t))
-	c.Next()
-}
-
-func (s *Server) tokenOf(c *gin.Context) (*records.Token, error) {
-	if h := c.GetHeader("Authorization"); h != "" {
-		token, ok := strings.CutPrefix(h, "Bearer ")
-		if !ok {
-			return nil, nil
-		}
-		return s.Store.TokenByHash(c.Request.Context(), secret.HashToken(token))
-	}
-	cookie, err := c.Cookie(cookieName)
-	if err != nil || cookie == "" {
-		return nil, nil
-	}
-	return s.Store.SessionToken(c.Request.Context(), secret.HashToken(cookie))
-}
-
-// stillIn reports whether a request that lasts is still let in: its token may
-// have been revoked, or its session ended.
-func (s *Server) stillIn(ctx context.Context) (bool, error) {
-	c, ok := ctx.(*gin.Context)
-	if !ok {
-		return true, nil
-	}
-	t, err := s.tokenOf(c)
-	return t != nil && t.Role == who(ctx).Role, err
-}
-
-// who returns the token the request came with.
-func who(ctx context.Context) *records.Token {
-	t, _ := ctx.Value(whoKey{}).(*records.Token)
-	if t == nil {
-		return &records.Token{Name: "nobody", Role: "viewer"}
-	}
-	return t
-}
-
 // fail answers with a problem document. What is not meant for people goes to
 // the log only.
 func (s *Server) fail(c *gin.Context, err error) {
 	var p *domain.Problem
 	var big *http.MaxBytesError
+	var often *tooMany
 	switch {
 	case errors.As(err, &big):
-		s.problem(c, http.StatusRequestEntityTooLarge, "Too large", "the request is larger than 4 MB")
+		s.problem(c, http.StatusRequestEntityTooLarge, "Too large", fmt.Sprintf("the request is larger than %d KiB, the most that this call takes", big.Limit>>10))
+	case errors.As(err, &often):
+		c.Header("Retry-After", strconv.Itoa(max(1, int(often.wait.Seconds()+0.999))))
+		s.problem(c, http.StatusTooManyRequests, "Too many", often.what)
 	case errors.As(err, &p):
 		status := map[domain.ProblemKind]int{
 			domain.ProblemInvalid: http.StatusBadRequest, domain.ProblemNotFound: http.StatusNotFound, domain.ProblemConflict: http.StatusConflict,

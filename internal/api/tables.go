@@ -27,7 +27,7 @@ func (s *calls) ListTables(ctx context.Context, r contract.ListTablesRequestObje
 		out.Total += n
 	}
 	for i := range rows {
-		out.Tables = append(out.Tables, tableOut(&rows[i]))
+		out.Tables = append(out.Tables, tableOut(ctx, &rows[i]))
 	}
 	return out, err
 }
@@ -44,7 +44,7 @@ func (s *calls) table(ctx context.Context, name string, id int64) (records.Cross
 
 func (s *calls) GetTable(ctx context.Context, r contract.GetTableRequestObject) (contract.GetTableResponseObject, error) {
 	_, t, err := s.table(ctx, r.Name, r.Id)
-	return contract.GetTable200JSONResponse(tableOut(&t)), err
+	return contract.GetTable200JSONResponse(tableOut(ctx, &t)), err
 }
 
 func (s *calls) ListChunks(ctx context.Context, r contract.ListChunksRequestObject) (contract.ListChunksResponseObject, error) {
@@ -194,6 +194,7 @@ func (s *calls) ListSetAside(ctx context.Context, r contract.ListSetAsideRequest
 	take(&cut, r.Params.Cut)
 	take(&offset, r.Params.Offset)
 	take(&limit, r.Params.Limit)
+	s.looked(ctx, c.Name, table, "%s looked at rows set aside of %s", who(ctx).Name, c.Name)
 	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, cut, max(offset, 0), min(max(limit, 1), 1000))
 	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a records.Aside) contract.AsideRow {
 		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row.V, Column: a.Column, Error: a.Error, At: a.At}

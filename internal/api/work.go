@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
@@ -17,7 +18,7 @@ func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject
 	rows, err := s.Store.Tasks(ctx, c.ID)
 	out := contract.ListTasks200JSONResponse{}
 	for _, t := range rows {
-		out = append(out, contract.Task{Id: t.ID, Kind: t.Kind, State: contract.TaskState(t.State), Note: t.Note, Error: t.Error, Actor: t.Actor,
+		out = append(out, contract.Task{Id: t.ID, Kind: t.Kind, State: contract.TaskState(t.State), Note: t.Note, Error: hidden(ctx, t.Error), Actor: t.Actor,
 			Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: stamp(t.EndedAt)})
 	}
 	return out, err
@@ -94,6 +95,7 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	if err != nil {
 		return nil, err
 	}
+	s.looked(ctx, c.Name, fmt.Sprintf("comparison %d", r.Id), "%s looked at findings of comparison %d of %s", who(ctx).Name, r.Id, c.Name)
 	matched, states, err := s.Store.CountFindings(ctx, r.Id, f)
 	out := contract.ListFindings200JSONResponse{Findings: []contract.Finding{}, Matched: matched, States: states}
 	for _, n := range states {
@@ -116,6 +118,9 @@ func notNil[T any](s []T) []T {
 
 func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (contract.RepairResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "repairing rows on the target of "+c.Name); err != nil {
+			return err
+		}
 		return s.Voyage.StartRepair(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
 	})
 	return contract.Repair202JSONResponse(c), err
@@ -134,7 +139,7 @@ func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequest
 		return nil, err
 	}
 	list, err := s.Voyage.Readiness(ctx, &c, c.Settings.V)
-	return contract.GetReadiness200JSONResponse(entries(list)), err
+	return contract.GetReadiness200JSONResponse(entries(ctx, list)), err
 }
 
 func (s *calls) ListCutovers(ctx context.Context, r contract.ListCutoversRequestObject) (contract.ListCutoversResponseObject, error) {
@@ -203,6 +208,7 @@ func (s *calls) GetCertificate(ctx context.Context, r contract.GetCertificateReq
 	if account == nil {
 		return nil, domain.Conflict("crossing %s has no certificate yet; it is written when the crossing is closed", c.Name)
 	}
+	hideKeys(ctx, account)
 	if r.Params.Format != nil && *r.Params.Format == "text" {
 		return contract.GetCertificate200TextResponse(certificateText(account)), nil
 	}

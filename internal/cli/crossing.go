@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
@@ -27,7 +28,7 @@ func (a *app) crossingCreate() *cobra.Command {
 		Use: "create NAME", Short: "Create a crossing, from flags or from a manifest",
 		Example: `  dustyferry crossing create spring --source old --target new --table 'shop.*' --table '-shop.tmp*'
   dustyferry crossing create --file spring.yaml`,
-		Args: cobra.MaximumNArgs(1),
+		Args: atMostOne,
 	}
 	settings := settingFlags(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -38,6 +39,9 @@ func (a *app) crossingCreate() *cobra.Command {
 		var out contract.Crossing
 		switch {
 		case file != "":
+			if err := onlyFile(cmd, args); err != nil {
+				return err
+			}
 			text, err := os.ReadFile(file)
 			if err != nil {
 				return exitWith(ExitUsage, "the manifest cannot be read: %w", err)
@@ -57,7 +61,7 @@ func (a *app) crossingCreate() *cobra.Command {
 			}
 			k := contract.Kind(kind)
 			out, err = client.Do[contract.Crossing](api.API.AddCrossingWithResponse(cmd.Context(), contract.NewCrossing{
-				Name: args[0], Source: source, Target: target, Kind: &k, Tables: &tables, Settings: set}))
+				Name: args[0], Source: source, Target: target, Kind: &k, Tables: someOf(tables), Settings: set}))
 			if err != nil {
 				return err
 			}
@@ -75,9 +79,27 @@ func (a *app) crossingCreate() *cobra.Command {
 	return c
 }
 
+// onlyFile refuses what is given beside a manifest: it says everything, and what is beside
+// it would be left out in silence.
+func onlyFile(cmd *cobra.Command, args []string) error {
+	var beside []string
+	cmd.LocalFlags().Visit(func(f *pflag.Flag) {
+		if f.Name != "file" {
+			beside = append(beside, "--"+f.Name)
+		}
+	})
+	if len(args) > 0 {
+		beside = append(beside, "the name "+args[0])
+	}
+	if len(beside) > 0 {
+		return exitWith(ExitUsage, "--file says everything about the crossing, so %s cannot stand beside it; write it into the file", strings.Join(beside, ", "))
+	}
+	return nil
+}
+
 func (a *app) crossingSchema() *cobra.Command {
 	return &cobra.Command{
-		Use: "schema", Short: "Print the manifest's format as a JSON Schema, for editors and checks", Args: cobra.NoArgs,
+		Use: "schema", Short: "Print the manifest's format as a JSON Schema, for editors and checks", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			text, err := manifest.Schema()
 			if err == nil {
@@ -93,7 +115,7 @@ func (a *app) crossingList() *cobra.Command {
 	var waiting bool
 	var limit int
 	c := &cobra.Command{
-		Use: "list", Short: "List crossings, those that need a person first", Args: cobra.NoArgs,
+		Use: "list", Short: "List crossings, those that need a person first", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			api, err := a.client()
 			if err != nil {
@@ -235,16 +257,16 @@ func (a *app) crossingSet() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+		return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
 			return client.Do[contract.Crossing](api.API.ChangeCrossingWithResponse(cmd.Context(), args[0], *set))
-		}, "Settings of %s are changed.", false)
+		}, "Settings of "+args[0]+" are changed.")
 	}
 	return c
 }
 
-// act asks for something, says so, and with wait follows the crossing until it
-// is in the wanted phase.
-func (a *app) act(ctx context.Context, name string, want contract.Phase, f func(*client.Client) (contract.Crossing, error), said string, wait bool) error {
+// act asks for something and says so, and where that is waited for, follows the crossing
+// until it is in the wanted phase.
+func (a *app) act(ctx context.Context, name string, w waiting, f func(*client.Client) (contract.Crossing, error), said string) error {
 	api, err := a.client()
 	if err != nil {
 		return err
@@ -253,25 +275,31 @@ func (a *app) act(ctx context.Context, name string, want contract.Phase, f func(
 	if err != nil {
 		return err
 	}
-	if !wait {
-		return a.show(c, func(w *table) { w.line(said, name) })
+	if !w.on {
+		return a.show(c, func(w *table) { w.line("%s", said) })
 	}
-	fmt.Fprintf(a.err, said+"\n", name)
-	return a.follow(ctx, api, name, want)
+	fmt.Fprintln(a.err, said)
+	if err := w.within(ctx, name+" is not "+string(w.want)+" yet and goes on", func(ctx context.Context) error { return a.follow(ctx, api, name, w.want) }); err != nil {
+		return err
+	}
+	if c, err = client.Do[contract.Crossing](api.API.GetCrossingWithResponse(ctx, name)); err != nil {
+		return err
+	}
+	return a.show(c, func(t *table) { t.line("Crossing %s is %s.", name, c.Phase) })
 }
 
 func (a *app) crossingStart() *cobra.Command {
-	var wait bool
+	w := waiting{want: contract.PhaseInStep}
 	var confirm string
 	c := &cobra.Command{
 		Use: "start NAME", Short: "Begin: survey, make the tables, load and capture", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.act(cmd.Context(), args[0], contract.PhaseInStep, func(api *client.Client) (contract.Crossing, error) {
+			return a.act(cmd.Context(), args[0], w, func(api *client.Client) (contract.Crossing, error) {
 				return client.Do[contract.Crossing](api.API.StartCrossingWithResponse(cmd.Context(), args[0], contract.StartCrossingJSONRequestBody{Confirm: &confirm}))
-			}, "Crossing %s begins. Watch it with: dustyferry watch "+args[0], wait)
+			}, "Crossing "+args[0]+" begins. Watch it with: dustyferry watch "+args[0])
 		},
 	}
-	c.Flags().BoolVar(&wait, "wait", false, "wait until it is in step, showing progress")
+	w.flags(c, "wait until it is in step, showing progress")
 	c.Flags().StringVar(&confirm, "confirm", "", "the target database's name, where rows on the target will be removed")
 	return c
 }
@@ -281,13 +309,13 @@ func (a *app) crossingPause() *cobra.Command {
 	c := &cobra.Command{
 		Use: "pause NAME", Short: "Stop load and capture; nothing is lost", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			said := "Crossing %s is paused. While capture stands still the source keeps its log: resume before its disk fills."
+			said := "Crossing " + args[0] + " is paused. While capture stands still the source keeps its log: resume before its disk fills."
 			if keep {
-				said = "The load of %s is paused; capture goes on."
+				said = "The load of " + args[0] + " is paused; capture goes on."
 			}
-			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+			return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
 				return client.Do[contract.Crossing](api.API.PauseCrossingWithResponse(cmd.Context(), args[0], contract.PauseCrossingJSONRequestBody{KeepCapture: keep}))
-			}, said, false)
+			}, said)
 		},
 	}
 	c.Flags().BoolVar(&keep, "keep-capture", false, "let capture go on while the load stands still")
@@ -298,70 +326,107 @@ func (a *app) crossingResume() *cobra.Command {
 	return &cobra.Command{
 		Use: "resume NAME", Short: "Let a paused or held crossing go on", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
+			return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
 				return client.Do[contract.Crossing](api.API.ResumeCrossingWithResponse(cmd.Context(), args[0]))
-			}, "Crossing %s goes on.", false)
+			}, "Crossing "+args[0]+" goes on.")
 		},
 	}
 }
 
 func (a *app) crossingRestart() *cobra.Command {
 	var only string
-	var yes bool
+	var all bool
 	c := &cobra.Command{
-		Use: "restart NAME", Short: "Begin again from nothing, or one table of it", Args: exactly("the crossing's NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if only == "" && !yes {
-				return exitWith(ExitUsage, "this copies all rows of %s again, and empties every target table first unless its setting repeat is 'in place'; add --yes if that is what you want, or --table for one table", args[0])
-			}
-			return a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.RestartCrossingWithResponse(cmd.Context(), args[0], contract.RestartCrossingJSONRequestBody{Table: only}))
-			}, "Crossing %s begins again.", false)
-		},
+		Use: "restart NAME", Short: "Copy one table again, or all of them", Args: exactly("the crossing's NAME"),
+		Long: `Copy one table again (--table), or all of them (--all). Target tables are emptied first,
+unless the crossing's setting repeat is 'in place'.`,
+		Example: `  dustyferry crossing restart spring --table shop.orders --confirm shop.orders
+  dustyferry crossing restart spring --all --confirm spring`,
+	}
+	confirm := confirmFlag(c, "the table's name, or with --all the crossing's,")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if all == (only != "") {
+			return exitWith(ExitUsage, "give one of --table (copy one table again) and --all (copy every table of %s again)", args[0])
+		}
+		name, act, body := args[0], "restarting every table of "+args[0], contract.Restart{}
+		if all {
+			body.All = &all
+		} else {
+			name, act, body.Table = only, "restarting "+only, &only
+		}
+		word, err := a.confirmed(*confirm, name, act)
+		if err != nil {
+			return err
+		}
+		body.Confirm = &word
+		return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
+			return client.Do[contract.Crossing](api.API.RestartCrossingWithResponse(cmd.Context(), args[0], body))
+		}, upperFirst(act)+" has begun.")
 	}
 	c.Flags().StringVar(&only, "table", "", "only this table (schema.table)")
-	c.Flags().BoolVar(&yes, "yes", false, "yes, copy everything again")
+	c.Flags().BoolVar(&all, "all", false, "every table")
 	return c
 }
 
 func (a *app) crossingClose() *cobra.Command {
-	var reopen, wait bool
+	var reopen bool
+	var w waiting
 	c := &cobra.Command{
 		Use: "close NAME", Short: "End a crossing: remove what it left on both servers, write its certificate", Args: exactly("the crossing's NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			err := a.act(cmd.Context(), args[0], "", func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(cmd.Context(), args[0], contract.CloseCrossingJSONRequestBody{Reopen: reopen}))
-			}, "Crossing %s is being closed; then: dustyferry certificate "+args[0], false)
-			if err != nil || !wait {
-				return err
-			}
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
+		Example: "  dustyferry crossing close spring --wait --confirm spring",
+	}
+	confirm := confirmFlag(c, "the crossing's name")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		word, err := a.confirmed(*confirm, args[0], "closing "+args[0])
+		if err != nil {
+			return err
+		}
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		out, err := client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(cmd.Context(), args[0], contract.CloseCrossingJSONRequestBody{Reopen: reopen, Confirm: &word}))
+		if err != nil {
+			return err
+		}
+		said := fmt.Sprintf("Crossing %s is being closed; then: dustyferry certificate %s", args[0], args[0])
+		if w.on {
 			// The task, not the phase: that is closed as soon as nothing is written any more.
-			return awaitTask(cmd.Context(), api, args[0], "close")
-		},
+			if err := w.within(cmd.Context(), args[0]+" is being closed and goes on to be", func(ctx context.Context) error { return awaitTask(ctx, api, args[0], "close") }); err != nil {
+				return err
+			}
+			if out, err = client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), args[0])); err != nil {
+				return err
+			}
+			said = fmt.Sprintf("Crossing %s is closed. Its account: dustyferry certificate %s", args[0], args[0])
+		}
+		return a.show(out, func(t *table) { t.line("%s", said) })
 	}
 	c.Flags().BoolVar(&reopen, "reopen-source", false, "let the source take writes again after a cutover")
-	c.Flags().BoolVar(&wait, "wait", false, "wait until everything is removed and the certificate written")
+	w.flags(c, "wait until everything is removed and the certificate written")
 	return c
 }
 
 func (a *app) crossingRemove() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "remove NAME", Short: "Remove a closed crossing from the records; the journal keeps its story", Args: exactly("the crossing's NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.client()
-			if err != nil {
-				return err
-			}
-			if _, err := client.Do[struct{}](api.API.RemoveCrossingWithResponse(cmd.Context(), args[0])); err != nil {
-				return err
-			}
-			return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Crossing %s is removed from the records.", args[0]) })
-		},
 	}
+	confirm := confirmFlag(c, "the crossing's name")
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		word, err := a.confirmed(*confirm, args[0], "removing the records of "+args[0])
+		if err != nil {
+			return err
+		}
+		api, err := a.client()
+		if err != nil {
+			return err
+		}
+		if _, err := client.Do[struct{}](api.API.RemoveCrossingWithResponse(cmd.Context(), args[0], &contract.RemoveCrossingParams{Confirm: &word})); err != nil {
+			return err
+		}
+		return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Crossing %s is removed from the records.", args[0]) })
+	}
+	return c
 }
 
 func (a *app) surveyCmd() *cobra.Command {

@@ -30,9 +30,30 @@ func (a *app) cutoverReady() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(list, func(w *table) { entries(w, list) })
+			blocks := count(list, contract.Blocks)
+			err = a.show(list, func(w *table) {
+				entries(w, list)
+				if blocks == 0 {
+					w.line("\nAll %d readiness checks pass. Rehearse with: dustyferry cutover rehearse %s", len(list), args[0])
+				}
+			})
+			if err == nil && blocks > 0 {
+				return exitWith(ExitHeld, "%s of the cutover of %s: see what blocks above", counted(int64(blocks), "check")+" stands in the way", args[0])
+			}
+			return err
 		},
 	}
+}
+
+// count is how many entries have a verdict.
+func count(list []contract.Entry, v contract.Verdict) int {
+	n := 0
+	for _, e := range list {
+		if e.Verdict == v {
+			n++
+		}
+	}
+	return n
 }
 
 func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
@@ -43,7 +64,7 @@ func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
 	} else {
 		c.Use, c.Short = "start NAME", "Stop writes, drain, compare, hand over to the target"
 		c.Example = "  dustyferry cutover start spring --confirm spring"
-		c.Flags().StringVar(&confirm, "confirm", "", "the crossing's name once more: writes to the source will stop")
+		c.Flags().StringVar(&confirm, "confirm", "", "the crossing's name once more: writes to the source will stop; asked for on a terminal")
 	}
 	settings := settingFlags(c)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -55,15 +76,30 @@ func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		k, err := client.Do[contract.Cutover](api.API.CutoverWithResponse(cmd.Context(), args[0], contract.NewCutover{Rehearsal: rehearsal, Confirm: &confirm, Settings: set}))
+		body := contract.NewCutover{Rehearsal: rehearsal, Settings: set}
+		if !rehearsal {
+			word, err := a.confirmed(confirm, args[0], "a cutover, which stops writes to the source and hands over,")
+			if err != nil {
+				return err
+			}
+			body.Confirm = &word
+		}
+		k, err := client.Do[contract.Cutover](api.API.CutoverWithResponse(cmd.Context(), args[0], body))
 		if err != nil {
 			return err
 		}
 		p := a.progress()
 		k, err = awaitCutover(cmd.Context(), api, args[0], k.Id, p)
 		p.end()
-		if err != nil {
+		switch {
+		case err != nil && cmd.Context().Err() != nil:
+			return exitWith(ExitStopped, "%s of %s goes on in the service; see it with: dustyferry cutover show %s; undo it with: dustyferry cutover abort %s",
+				cutoverWord(k), args[0], args[0], args[0])
+		case err != nil:
 			return err
+		case k.WaitsFor != "":
+			return exitWith(ExitHeld, "%s of %s is %s; let it go on with: dustyferry cutover confirm %s; undo it with: dustyferry cutover abort %s",
+				cutoverWord(k), args[0], k.WaitsFor, args[0], args[0])
 		}
 		if err := a.show(k, func(w *table) { showCutover(w, k) }); err != nil {
 			return err
@@ -83,23 +119,26 @@ func cutoverWord(k contract.Cutover) string {
 	return "the cutover"
 }
 
-// awaitCutover waits until it has ended, showing the step under way.
+// awaitCutover waits until it has ended or waits for a person, showing the step under way.
+// What is known of it is returned also with an error.
 func awaitCutover(ctx context.Context, api *client.Client, name string, id int64, p *progress) (contract.Cutover, error) {
+	var last contract.Cutover
 	for {
 		list, err := client.Do[[]contract.Cutover](api.API.ListCutoversWithResponse(ctx, name))
 		if err != nil {
-			return contract.Cutover{}, err
+			return last, err
 		}
 		for _, k := range list {
-			if k.Id == id && k.EndedAt != nil {
+			if k.Id != id {
+				continue
+			}
+			if last = k; k.EndedAt != nil || k.WaitsFor != "" {
 				return k, nil
 			}
-			if k.Id == id {
-				sayStep(p, k)
-			}
+			sayStep(p, k)
 		}
 		if err := pause(ctx, 200*time.Millisecond); err != nil {
-			return contract.Cutover{}, err
+			return last, err
 		}
 	}
 }
@@ -166,6 +205,10 @@ func (a *app) cutoverShow() *cobra.Command {
 }
 
 func (a *app) cutoverSay(word, short string) *cobra.Command {
+	said := "Confirmed. The cutover goes on."
+	if word == "abort" {
+		said = "The cutover is being undone; the source takes writes again when it is."
+	}
 	return &cobra.Command{
 		Use: word + " NAME", Short: short, Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -181,7 +224,7 @@ func (a *app) cutoverSay(word, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]string{word: args[0]}, func(w *table) { w.line("Understood (%s). See: dustyferry cutover show %s", word, args[0]) })
+			return a.show(map[string]string{word: args[0]}, func(w *table) { w.line("%s See it with: dustyferry cutover show %s", said, args[0]) })
 		},
 	}
 }

@@ -62,8 +62,9 @@ func (a *app) databaseChange() *cobra.Command {
 	c := &cobra.Command{
 		Use: "change NAME", Short: "Change where a database is reached, or how to sign in", Args: exactly("the database's NAME"),
 		Long: `Change a database's address, user, password or encryption; what is not named stays.
-It is reached once in the new way before anything is kept. With --password the new one is
-read from DUSTYFERRY_DATABASE_PASSWORD, or asked for.`,
+It is reached once in the new way before anything is kept. With --password it is read from
+DUSTYFERRY_DATABASE_PASSWORD, or asked for; another host or port, or weaker encryption,
+needs it again.`,
 		Example: `  dustyferry database change old --host 127.0.0.1 --port 5433`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
@@ -99,7 +100,7 @@ read from DUSTYFERRY_DATABASE_PASSWORD, or asked for.`,
 				return err
 			}
 			return a.show(out, func(w *table) {
-				w.line("Database %s was reached, and is at %s:%d/%s as %s from now on.", out.Name, out.Host, out.Port, out.Database, out.User)
+				w.line("Database %s was reached, and is at %s:%d/%s as %s now.", out.Name, out.Host, out.Port, out.Database, out.User)
 			})
 		},
 	}
@@ -108,7 +109,7 @@ read from DUSTYFERRY_DATABASE_PASSWORD, or asked for.`,
 	f.IntVar(&port, "port", 0, "port")
 	f.StringVar(&user, "user", "", "user to sign in as")
 	f.StringVar(&tls, "tls", "", "encryption: disable, prefer, require or verify-full")
-	f.BoolVar(&password, "password", false, "another password")
+	f.BoolVar(&password, "password", false, "give the password: another one, or again for another address")
 	return c
 }
 
@@ -127,7 +128,7 @@ func (a *app) password() (string, error) {
 
 func (a *app) databaseList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the registered databases", Args: cobra.NoArgs,
+		Use: "list", Short: "List the registered databases", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			api, err := a.client()
 			if err != nil {
@@ -245,7 +246,7 @@ func (a *app) databaseRemove() *cobra.Command {
 }
 
 func (a *app) databaseTraces() *cobra.Command {
-	var remove string
+	var remove, confirm string
 	var statements bool
 	c := &cobra.Command{
 		Use: "traces NAME", Short: "What crossings have left in a database, and removing it", Args: exactly("the database's NAME"),
@@ -254,14 +255,18 @@ refuse writes, bookkeeping. Closing a crossing removes its own; what is left of 
 records are lost is removed with --remove and the crossing's ID, or by hand with the
 statements that --statements shows.`,
 		Example: `  dustyferry database traces old
-  dustyferry database traces old --remove 4f1c0a9b2d`,
+  dustyferry database traces old --remove 4f1c0a9b2d --confirm old`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {
 				return err
 			}
 			if remove != "" {
-				if _, err := client.Do[struct{}](api.API.RemoveTracesWithResponse(cmd.Context(), args[0], remove)); err != nil {
+				word, err := a.confirmed(confirm, args[0], "removing what crossing "+remove+" left in "+args[0])
+				if err != nil {
+					return err
+				}
+				if _, err := client.Do[struct{}](api.API.RemoveTracesWithResponse(cmd.Context(), args[0], remove, &contract.RemoveTracesParams{Confirm: &word})); err != nil {
 					return err
 				}
 				return a.show(map[string]string{"removed": remove}, func(w *table) { w.line("What crossing %s had left in %s is removed.", remove, args[0]) })
@@ -292,6 +297,7 @@ statements that --statements shows.`,
 			})
 		},
 	}
+	c.Flags().StringVar(&confirm, "confirm", "", "with --remove: the database's name once more, to say that you mean it; asked for on a terminal")
 	c.Flags().StringVar(&remove, "remove", "", "remove what the crossing with this ID has left")
 	c.Flags().BoolVar(&statements, "statements", false, "show the statements that remove it by hand")
 	return c

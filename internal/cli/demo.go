@@ -29,7 +29,7 @@ func (a *app) demoCmd() *cobra.Command {
 	var unattended bool
 	var listen, source string
 	c := &cobra.Command{
-		Use: "demo", Short: "Try everything on Saltmarsh Apiaries, a made-up honey cooperative", Args: cobra.NoArgs,
+		Use: "demo", Short: "Try everything on Saltmarsh Apiaries, a made-up honey cooperative", Args: none,
 		Long: `Starts a source and a target server, a control database and the service on this
 machine, fills the source with the made-up Saltmarsh Apiaries, and keeps writing
 to it like an application would. Then the crossing is yours to drive, from the
@@ -225,7 +225,7 @@ Drive the crossing "spring" there, or from another terminal:
   dustyferry reconcile spring
   dustyferry cutover rehearse spring
   dustyferry cutover start spring --confirm spring
-  dustyferry crossing close spring --wait
+  dustyferry crossing close spring --wait --confirm spring
   dustyferry certificate spring
 
 Ctrl-C ends the demo and removes everything it made.`, d.svc.URL(), d.token, d.svc.URL(), d.token)
@@ -308,7 +308,8 @@ func (d *demoRun) drive(ctx context.Context) error {
 		return fmt.Errorf("%d transactions of the application failed: %s", n, why)
 	}
 	next("Close: what was left on both servers is removed, the certificate is written.")
-	if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, "spring", contract.CloseCrossingJSONRequestBody{})); err != nil {
+	name := "spring"
+	if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
 		return err
 	}
 	if err := awaitTask(ctx, d.api, "spring", "close"); err != nil {

@@ -34,7 +34,7 @@ stop the load.`,
 		if err != nil {
 			return err
 		}
-		body := contract.NewFitCheck{Extremes: &extremes, Tables: &tables}
+		body := contract.NewFitCheck{Extremes: &extremes, Tables: someOf(tables)}
 		number, err := strconv.ParseFloat(strings.TrimSpace(strings.TrimSuffix(share, "%")), 64)
 		if err != nil || number <= 0 || number > 100 {
 			return exitWith(ExitUsage, "--share is %q; give a percentage such as 5%%", share)

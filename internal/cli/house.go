@@ -14,7 +14,7 @@ import (
 func (a *app) house() *cobra.Command {
 	var file string
 	c := &cobra.Command{
-		Use: "house", Short: "Show or replace the house rules, which hold for all crossings", Args: cobra.NoArgs,
+		Use: "house", Short: "Show or replace the house rules, which hold for all crossings", Args: none,
 		Long: `Without --file it shows the house rules. With it, an admin replaces them. The file:
 
   tables: ["shop.*"]                # patterns that new crossings begin with

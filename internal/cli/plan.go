@@ -11,7 +11,7 @@ func (a *app) crossingPlan() *cobra.Command {
 	var statements bool
 	c := &cobra.Command{
 		Use: "plan NAME TABLE", Short: "Show what will happen to one table: columns of both sides, and the statements", Example: "  dustyferry crossing plan spring saltmarsh.keepers --statements",
-		Args: cobra.ExactArgs(2),
+		Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		api, err := a.client()

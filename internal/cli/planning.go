@@ -118,7 +118,7 @@ func orNone(s string) string {
 func (a *app) crossingCopy() *cobra.Command {
 	var source, target string
 	c := &cobra.Command{
-		Use: "copy NAME NEW", Short: "Create a crossing NEW that is planned as NAME is", Args: cobra.ExactArgs(2),
+		Use: "copy NAME NEW", Short: "Create a crossing NEW that is planned as NAME is", Args: exactly("the crossing's NAME", "the NEW crossing's name"),
 		Example: "  dustyferry crossing copy spring summer --target archive",
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -147,10 +147,18 @@ func some(s string) *string {
 	return &s
 }
 
+// someOf is a list that may be left unsaid.
+func someOf[T any](list []T) *[]T {
+	if len(list) == 0 {
+		return nil
+	}
+	return &list
+}
+
 func (a *app) crossingPreview() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "preview NAME TABLE", Short: "Show the first rows of a table or query as they will arrive", Args: cobra.ExactArgs(2),
+		Use: "preview NAME TABLE", Short: "Show the first rows of a table or query as they will arrive", Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
 		Example: "  dustyferry crossing preview spring saltmarsh.keepers --limit 5",
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {

@@ -28,7 +28,7 @@ Exits with 3 when something differs.`,
 				return err
 			}
 			r, err := client.Do[contract.Reconciliation](api.API.ReconcileWithResponse(cmd.Context(), args[0],
-				contract.NewReconciliation{Depth: contract.NewReconciliationDepth(depth), Tables: &tables}))
+				contract.NewReconciliation{Depth: contract.NewReconciliationDepth(depth), Tables: someOf(tables)}))
 			if err != nil {
 				return err
 			}
@@ -95,7 +95,10 @@ func showReconciliation(w *table, name string, r contract.Reconciliation) {
 		w.row(t.Name, right+num(t.SourceRows), right+num(t.TargetRows), right+fmt.Sprint(t.Parts), right+fmt.Sprint(t.DifferingParts), right+num(t.Findings), right+took(t.Seconds), hash)
 	}
 	if r.Findings > 0 && r.Depth == "hashes" {
-		w.line("\nSee the rows with: dustyferry findings %s; copy them again with: dustyferry repair %s", name, name)
+		w.line("\nSee the rows with: dustyferry findings %s; copy them again with: dustyferry repair %s --confirm %s", name, name, name)
+	}
+	if r.Findings > 0 && r.Depth == "counts" {
+		w.line("\nIt counted rows only; which ones are missing, a comparison by hashes finds: dustyferry reconcile %s", name)
 	}
 }
 
@@ -108,51 +111,92 @@ func counted(n int64, thing string) string {
 }
 
 // lastReconciliation finds the newest one that ended, or the one asked for.
-func lastReconciliation(ctx context.Context, api *client.Client, name string, id int64) (int64, error) {
+func lastReconciliation(ctx context.Context, api *client.Client, name string, id int64) (contract.Reconciliation, error) {
 	if id != 0 {
-		return id, nil
+		return client.Do[contract.Reconciliation](api.API.GetReconciliationWithResponse(ctx, name, id))
 	}
 	list, err := client.Do[[]contract.Reconciliation](api.API.ListReconciliationsWithResponse(ctx, name))
 	if err != nil {
-		return 0, err
+		return contract.Reconciliation{}, err
 	}
 	for _, r := range list {
-		if r.EndedAt != nil && r.Depth == "hashes" {
-			return r.Id, nil
+		if r.State == "clean" || r.State == "differing" {
+			return r, nil
 		}
 	}
-	return 0, fmt.Errorf("crossing %s has not been compared yet; run 'dustyferry reconcile %s'", name, name)
+	return contract.Reconciliation{}, fmt.Errorf("crossing %s has not been compared yet; run 'dustyferry reconcile %s'", name, name)
+}
+
+// comparison says what a comparison was.
+func comparison(r contract.Reconciliation) string {
+	scope := "all tables"
+	if len(r.Scope) > 0 {
+		scope = "tables " + strings.Join(r.Scope, ", ")
+	}
+	when := ""
+	if r.EndedAt != nil {
+		when = ", ended " + stampText(r.EndedAt)
+	}
+	return fmt.Sprintf("Reconciliation %d (%s, %s%s, at %s): %s", r.Id, r.Depth, scope, when, r.Position, r.State)
 }
 
 func (a *app) findingsCmd() *cobra.Command {
 	var id int64
+	var limit, offset int
+	var state, tableName string
 	c := &cobra.Command{
 		Use: "findings NAME", Short: "Show which rows differ, with both rows", Args: exactly("the crossing's NAME"),
+		Long: `Show what a comparison found, a page at a time: which rows differ, with both rows and
+spaces visible. A comparison by counts knows how many rows are missing or extra, not which.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if limit < 1 || offset < 0 {
+				return exitWith(ExitUsage, "--limit is %d and --offset %d; give at least 1 and 0", limit, offset)
+			}
 			api, err := a.client()
 			if err != nil {
 				return err
 			}
-			if id, err = lastReconciliation(cmd.Context(), api, args[0], id); err != nil {
-				return err
-			}
-			list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(cmd.Context(), args[0], id, &contract.ListFindingsParams{}))
+			r, err := lastReconciliation(cmd.Context(), api, args[0], id)
 			if err != nil {
 				return err
 			}
-			return a.show(list, func(w *table) { showFindings(w, id, list.Findings) })
+			p := &contract.ListFindingsParams{Limit: &limit, Offset: &offset, State: (*contract.FindingState)(some(state)), Table: some(tableName)}
+			list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(cmd.Context(), args[0], r.Id, p))
+			if err != nil {
+				return err
+			}
+			return a.show(list, func(w *table) { showFindings(w, args[0], r, list, offset) })
 		},
 	}
-	c.Flags().Int64Var(&id, "reconciliation", 0, "number of the reconciliation (default: the last)")
+	f := c.Flags()
+	f.Int64Var(&id, "reconciliation", 0, "number of the reconciliation (default: the last)")
+	f.IntVar(&limit, "limit", 100, "how many findings a page has, up to 10000")
+	f.IntVar(&offset, "offset", 0, "how many findings to skip")
+	f.StringVar(&state, "state", "", "only those that are open, repaired or equal")
+	f.StringVar(&tableName, "table", "", "only those of this table (schema.table)")
 	return c
 }
 
-func showFindings(w *table, id int64, list []contract.Finding) {
-	if len(list) == 0 {
-		w.line("Reconciliation %d found no difference.", id)
+func showFindings(w *table, name string, r contract.Reconciliation, page contract.FindingPage, offset int) {
+	w.line("%s.", comparison(r))
+	switch {
+	case r.Findings == 0:
+		w.line("It found no difference.")
+		return
+	case r.Depth == "counts":
+		w.line("It counted %s more on one side than on the other; which ones, only a comparison by hashes finds: dustyferry reconcile %s", counted(r.Findings, "row"), name)
+		for _, t := range deref(r.Results) {
+			if t.Findings > 0 {
+				w.row("   ", t.Name, num(t.SourceRows)+" on the source", num(t.TargetRows)+" on the target")
+			}
+		}
+		return
+	case len(page.Findings) == 0:
+		w.line("It found %s; none of them is chosen by these flags.", counted(r.Findings, "difference"))
 		return
 	}
-	for _, f := range list {
+	w.line("Findings %s to %s of %s.%s", num(int64(offset+1)), num(int64(offset+len(page.Findings))), num(int64(page.Matched)), beyond(r, page))
+	for _, f := range page.Findings {
 		key := strings.Join(f.Key, ", ")
 		if key != "" {
 			key = " key (" + key + ")"
@@ -171,6 +215,17 @@ func showFindings(w *table, id int64, list []contract.Finding) {
 		}
 		w.flush()
 	}
+	if next := offset + len(page.Findings); next < page.Matched {
+		w.line("\n%s more: dustyferry findings %s --offset %d", num(int64(page.Matched-next)), name, next)
+	}
+}
+
+// beyond says how many differences were counted without being kept.
+func beyond(r contract.Reconciliation, page contract.FindingPage) string {
+	if n := r.Findings - int64(page.Total); n > 0 {
+		return fmt.Sprintf(" %s more were counted and not kept; repair these, and compare again.", num(n))
+	}
+	return ""
 }
 
 // visible shows a value so that spaces and control characters can be seen.
@@ -195,8 +250,8 @@ func (a *app) repairCmd() *cobra.Command {
 		Long: `Copy the rows of findings again, while the applier stands still at a shared log
 position; then look at them again with 'dustyferry recheck', or compare
 everything with 'dustyferry reconcile'.`,
-	}, "repair", "copying rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64) error {
-		_, err := client.Do[contract.Crossing](api.API.RepairWithResponse(ctx, name, id, contract.RepairJSONRequestBody{Findings: only}))
+	}, "repair", "copying rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64, confirm string) error {
+		_, err := client.Do[contract.Crossing](api.API.RepairWithResponse(ctx, name, id, contract.RepairJSONRequestBody{Findings: only, Confirm: &confirm}))
 		return err
 	})
 }
@@ -206,7 +261,7 @@ func (a *app) recheckCmd() *cobra.Command {
 		Use: "recheck NAME", Short: "Compare only the rows of findings again", Args: exactly("the crossing's NAME"),
 		Long: `Compare only the rows of findings again, at one shared log position, with both
 sides live. Exits with 3 when one of them still differs.`,
-	}, "compare again", "comparing rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64) error {
+	}, "compare again", "comparing rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64, _ string) error {
 		_, err := client.Do[contract.Crossing](api.API.RecheckWithResponse(ctx, name, id, contract.RecheckJSONRequestBody{Findings: only}))
 		return err
 	})
@@ -214,21 +269,36 @@ sides live. Exits with 3 when one of them still differs.`,
 
 // findingsTask is a command that does something with findings and says how they
 // stand afterwards.
-func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx context.Context, api *client.Client, name string, id int64, only []int64) error) *cobra.Command {
+func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx context.Context, api *client.Client, name string, id int64, only []int64, confirm string) error) *cobra.Command {
 	var id int64
 	only := []int64{}
+	confirm := new(string)
+	if kind == "repair" {
+		confirm = confirmFlag(c, "the crossing's name")
+	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		ctx, name := cmd.Context(), args[0]
 		api, err := a.client()
 		if err != nil {
 			return err
 		}
-		if id, err = lastReconciliation(ctx, api, name, id); err != nil {
+		r, err := lastReconciliation(ctx, api, name, id)
+		if err != nil {
 			return err
+		}
+		id := r.Id
+		if r.Depth == "counts" && r.Findings > 0 {
+			return exitWith(ExitProblem, "reconciliation %d was by counts, so it does not know which rows differ; compare by hashes first: dustyferry reconcile %s", id, name)
+		}
+		word := ""
+		if kind == "repair" {
+			if word, err = a.confirmed(*confirm, name, "repairing rows on the target of "+name); err != nil {
+				return err
+			}
 		}
 		p := a.progress()
 		p.say(-1, "%s", said)
-		if err = do(ctx, api, name, id, only); err == nil {
+		if err = do(ctx, api, name, id, only, word); err == nil {
 			err = awaitTask(ctx, api, name, kind)
 		}
 		p.end()

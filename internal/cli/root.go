@@ -12,6 +12,7 @@ import (
 	"os/signal"
 	"runtime"
 	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -28,8 +29,9 @@ const (
 	ExitProblem  = 1 // the service or a database said no; the message says why
 	ExitUsage    = 2 // the command line is wrong
 	ExitFindings = 3 // a comparison found differences
-	ExitHeld     = 4 // --wait met a crossing that waits for a person
+	ExitHeld     = 4 // something waits for a person, or a check stands in the way
 	ExitUndone   = 5 // a cutover was undone
+	ExitStopped  = 130
 )
 
 // version is set by the build.
@@ -51,6 +53,7 @@ func exitWith(code int, format string, args ...any) error {
 // app is what every command shares.
 type app struct {
 	conf *viper.Viper
+	ran  bool // the command line was understood, and a command began
 	out  io.Writer
 	err  io.Writer
 }
@@ -70,10 +73,51 @@ func Main() int {
 	}
 	fmt.Fprintln(os.Stderr, "Error: "+err.Error())
 	var c *coded
-	if errors.As(err, &c) {
+	switch {
+	case errors.As(err, &c):
 		return c.code
+	case !a.ran: // the command line was not even understood
+		return ExitUsage
 	}
 	return ExitProblem
+}
+
+// groups gives every command that only holds others a way to say that one is not there:
+// by itself it would print its help and succeed.
+func groups(c *cobra.Command) {
+	for _, sub := range c.Commands() {
+		groups(sub)
+	}
+	if c.Runnable() || !c.HasSubCommands() {
+		return
+	}
+	c.Args = cobra.ArbitraryArgs
+	c.RunE = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return cmd.Help()
+		}
+		text := fmt.Sprintf("%s has no command %q", cmd.CommandPath(), args[0])
+		if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+			text += "; did you mean " + strings.Join(near, " or ") + "?"
+		}
+		return exitWith(ExitUsage, "%s; see '%s --help'", text, cmd.CommandPath())
+	}
+}
+
+// atMostOne is for commands that take a name, or none.
+func atMostOne(cmd *cobra.Command, args []string) error {
+	if len(args) > 1 {
+		return exitWith(ExitUsage, "unexpected argument %q; see '%s --help'", args[1], cmd.CommandPath())
+	}
+	return nil
+}
+
+// none is for commands that take no arguments.
+func none(cmd *cobra.Command, args []string) error {
+	if len(args) > 0 {
+		return exitWith(ExitUsage, "unexpected argument %q; see '%s --help'", args[0], cmd.CommandPath())
+	}
+	return nil
 }
 
 func (a *app) root() *cobra.Command {
@@ -89,7 +133,8 @@ Settings come from flags, then environment variables (DUSTYFERRY_SERVICE for
 --service and so on), then a YAML file (--config).
 
 Exit codes: 0 done, 1 refused or failed, 2 wrong command line, 3 a comparison
-found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
+found differences, 4 something waits for a person or stands in the way, 5 a
+cutover was undone, 130 stopped by Ctrl-C.`,
 		Example: `  dustyferry serve                       start the service
   dustyferry demo                        try everything on made-up data
   dustyferry database add old --host 127.0.0.1 --database shop --user ferry
@@ -100,7 +145,9 @@ found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			return a.readConfig(cmd)
+			err := a.readConfig(cmd)
+			a.ran = err == nil
+			return err
 		},
 	}
 	f := root.PersistentFlags()
@@ -120,6 +167,7 @@ found differences, 4 the crossing waits for a person, 5 a cutover was undone.`,
 		c.GroupID = "service"
 		root.AddCommand(c)
 	}
+	groups(root)
 	return root
 }
 
@@ -216,7 +264,7 @@ func build() string {
 
 func (a *app) versionCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Show version and build", Args: cobra.NoArgs,
+		Use: "version", Short: "Show version and build", Args: none,
 		RunE: func(*cobra.Command, []string) error {
 			return a.show(map[string]string{"version": version, "build": build(), "go": runtime.Version()}, func(w *table) {
 				w.pairs("version", version, "build", build(), "go", runtime.Version())
@@ -232,7 +280,7 @@ func exactly(names ...string) cobra.PositionalArgs {
 			return exitWith(ExitUsage, "%s is missing; see '%s --help'", names[len(args)], cmd.CommandPath())
 		}
 		if len(args) > len(names) {
-			return exitWith(ExitUsage, "%q is too much; see '%s --help'", args[len(names)], cmd.CommandPath())
+			return exitWith(ExitUsage, "unexpected argument %q; see '%s --help'", args[len(names)], cmd.CommandPath())
 		}
 		return nil
 	}

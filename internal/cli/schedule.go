@@ -226,7 +226,7 @@ the body. What is not answered with 2xx is sent again, for about a day.`,
 
 func (a *app) webhookList() *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the addresses that are told", Args: cobra.NoArgs,
+		Use: "list", Short: "List the addresses that are told", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			api, err := a.client()
 			if err != nil {

@@ -33,7 +33,7 @@ func (a *app) settings() service.Settings {
 
 func (a *app) serveCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use: "serve", Short: "Run the service: HTTP interface, console and work", Args: cobra.NoArgs,
+		Use: "serve", Short: "Run the service: HTTP interface, console and work", Args: none,
 		Long: `Run the service. At its first start it shows an admin token once. It listens on
 loopback unless told otherwise; anything else needs --tls-cert and --tls-key.
 
@@ -91,7 +91,7 @@ func (a *app) runProcess(cmd *cobra.Command, set service.Settings) error {
 
 func (a *app) migrateCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use: "migrate", Short: "Bring the control database of an older version up to date", Args: cobra.NoArgs,
+		Use: "migrate", Short: "Bring the control database of an older version up to date", Args: none,
 		Long: `Bring the control database of an older version up to date. Stop the service and all
 workers first. A dump of it is kept in the data directory before anything changes.`,
 		Example: "  dustyferry migrate --data-dir /var/lib/dustyferry",
@@ -114,7 +114,7 @@ workers first. A dump of it is kept in the data directory before anything change
 
 func (a *app) workerCmd() *cobra.Command {
 	c := &cobra.Command{
-		Use: "worker", Short: "Help a service with its work, on this or another machine", Args: cobra.NoArgs,
+		Use: "worker", Short: "Help a service with its work, on this or another machine", Args: none,
 		Example: "  dustyferry worker --control-url postgres://ferry@10.0.0.5/control --key-file ./key",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return a.runProcess(cmd, a.settings()) },
 	}

@@ -43,11 +43,12 @@ func TestTablesLineUp(t *testing.T) {
 func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
 	w := &table{}
 	a, b := "oak ", "oak\u00a0"
-	showFindings(w, 3, []contract.Finding{
+	r := contract.Reconciliation{Id: 3, Depth: "hashes", State: "differing", Findings: 902}
+	showFindings(w, "spring", r, contract.FindingPage{Total: 900, Matched: 900, Findings: []contract.Finding{
 		{Id: 1, Table: "s.t", Kind: "differing", Key: []string{"7"}, Columns: []string{"tree"}, Order: []string{"id", "tree"}, Source: map[string]*string{"tree": &a}, Target: map[string]*string{"tree": &b}, State: "open"},
 		{Id: 2, Table: "s.bag", Kind: "missing on target", Copies: 2, Order: []string{"v"}, Source: map[string]*string{"v": nil}, State: "open"},
-	})
-	for _, want := range []string{`#1 s.t key (7): differing`, `"oak "`, `"oak\u00a0"`, `2 copies`, `NULL`, `(no row)`} {
+	}}, 100)
+	for _, want := range []string{`Reconciliation 3 (hashes, all tables`, `Findings 101 to 102 of 900.`, `2 more were counted and not kept`, `798 more: dustyferry findings spring --offset 102`, `#1 s.t key (7): differing`, `"oak "`, `"oak\u00a0"`, `2 copies`, `NULL`, `(no row)`} {
 		if !strings.Contains(w.String(), want) {
 			t.Errorf("%q is missing in\n%s", want, w)
 		}

@@ -40,7 +40,7 @@ func (a *app) follow(ctx context.Context, api *client.Client, name string, want 
 		return err
 	}
 	f, onTerminal := a.out.(*os.File)
-	onTerminal = onTerminal && term.IsTerminal(int(f.Fd()))
+	onTerminal = onTerminal && term.IsTerminal(int(f.Fd())) && a.conf.GetString("output") == "table"
 	show, lost := a.lines()
 	var window *tea.Program
 	if onTerminal {
@@ -53,14 +53,24 @@ func (a *app) follow(ctx context.Context, api *client.Client, name string, want 
 		err := feed(ctx, api, name, onTerminal, func(s sight) error {
 			show(s)
 			c := s.crossing
-			if c.Phase == want || want == contract.PhaseInStep && c.Phase == contract.PhaseClosed {
-				return errDone
+			if want == contract.PhaseClosed { // a watch goes on whatever happens
+				if c.Phase == want {
+					return errDone
+				}
+				return nil
 			}
-			if c.Condition == contract.ConditionHeld && want != contract.PhaseClosed {
-				end = exitWith(ExitHeld, "crossing %s waits for a person: %s", name, c.Reason)
-				return errDone
+			switch {
+			case c.Condition == contract.ConditionHeld, c.Condition == contract.ConditionFailed:
+				end = exitWith(ExitHeld, "crossing %s is %s: %s", name, c.Condition, c.Reason)
+			case c.Condition == contract.ConditionPaused:
+				end = exitWith(ExitHeld, "crossing %s was paused before it was %s; let it go on with: dustyferry crossing resume %s", name, want, name)
+			case c.Phase == want:
+			case c.Phase == contract.PhaseClosed:
+				end = exitWith(ExitProblem, "crossing %s was closed before it was %s", name, want)
+			default:
+				return nil
 			}
-			return nil
+			return errDone
 		}, lost)
 		switch {
 		case errors.Is(err, errGone):
@@ -95,9 +105,13 @@ func (a *app) follow(ctx context.Context, api *client.Client, name string, want 
 // lines is the view where there is no terminal: a line whenever something moved.
 func (a *app) lines() (show func(sight), lost func()) {
 	said := ""
+	out := a.out
+	if a.conf.GetString("output") != "table" {
+		out = a.err // the answer itself is for a program
+	}
 	say := func(line string) {
 		if line != said {
-			fmt.Fprintln(a.out, time.Now().Format("15:04:05")+"  "+line)
+			fmt.Fprintln(out, time.Now().Format("15:04:05")+"  "+line)
 			said = line
 		}
 	}

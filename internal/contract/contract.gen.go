@@ -1302,10 +1302,13 @@ type JournalEntry struct {
 	Actor    string    `json:"actor"`
 	At       time.Time `json:"at"`
 	Crossing string    `json:"crossing"`
-	Id       int64     `json:"id"`
-	Message  string    `json:"message"`
-	Severity Severity  `json:"severity"`
-	Subject  string    `json:"subject"`
+
+	// Detail What was run or set, word for word: changed settings, statements, commands. Not for viewers
+	Detail   *string  `json:"detail,omitempty"`
+	Id       int64    `json:"id"`
+	Message  string   `json:"message"`
+	Severity Severity `json:"severity"`
+	Subject  string   `json:"subject"`
 }
 
 // Kind defines model for Kind.
@@ -1512,6 +1515,15 @@ type NewSchedule struct {
 
 // NewScheduleMissed What becomes of runs that were due while no service ran
 type NewScheduleMissed string
+
+// NewToken defines model for NewToken.
+type NewToken struct {
+	Name string `json:"name"`
+	Role Role   `json:"role"`
+
+	// SeeRows Whether it may see rows of the databases; left out: operators may, viewers may not. Admins always may
+	SeeRows *bool `json:"see_rows,omitempty"`
+}
 
 // NewWebhook defines model for NewWebhook.
 type NewWebhook struct {
@@ -1721,6 +1733,18 @@ type Reconciliation struct {
 // ReconciliationState defines model for Reconciliation.State.
 type ReconciliationState string
 
+// Restart One table, or all of them: either table or all is given
+type Restart struct {
+	// All Every table begins again
+	All *bool `json:"all,omitempty"`
+
+	// Confirm The table's name, or the crossing's for all
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Table schema.table of the source
+	Table *string `json:"table,omitempty"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -1795,6 +1819,9 @@ type Schedule struct {
 type Session struct {
 	Name string `json:"name"`
 	Role Role   `json:"role"`
+
+	// SeeRows Whether it may see rows of the databases
+	SeeRows bool `json:"see_rows"`
 }
 
 // Settings defines model for Settings.
@@ -2000,6 +2027,9 @@ type Token struct {
 	Name      string    `json:"name"`
 	Role      Role      `json:"role"`
 
+	// SeeRows Whether it may see rows of the databases
+	SeeRows bool `json:"see_rows"`
+
 	// Token Only in the answer to its creation
 	Token  *string    `json:"token,omitempty"`
 	UsedAt *time.Time `json:"used_at,omitempty"`
@@ -2054,6 +2084,9 @@ type Worker struct {
 	Version   string    `json:"version"`
 }
 
+// Confirm defines model for Confirm.
+type Confirm = string
+
 // Descending defines model for Descending.
 type Descending = bool
 
@@ -2087,6 +2120,12 @@ type ListCrossingsParams struct {
 // ListCrossingsParamsSort defines parameters for ListCrossings.
 type ListCrossingsParamsSort string
 
+// RemoveCrossingParams defines parameters for RemoveCrossing.
+type RemoveCrossingParams struct {
+	// Confirm The name of what is removed, said again
+	Confirm *Confirm `form:"confirm,omitempty" json:"confirm,omitempty"`
+}
+
 // GetCertificateParams defines parameters for GetCertificate.
 type GetCertificateParams struct {
 	Format *string `form:"format,omitempty" json:"format,omitempty"`
@@ -2094,6 +2133,9 @@ type GetCertificateParams struct {
 
 // CloseCrossingJSONBody defines parameters for CloseCrossing.
 type CloseCrossingJSONBody struct {
+	// Confirm The crossing's name
+	Confirm *string `json:"confirm,omitempty"`
+
 	// Reopen Let the source take writes again after a cutover
 	Reopen bool `json:"reopen"`
 }
@@ -2116,6 +2158,15 @@ type GetHistoryParams struct {
 	From    *time.Time `form:"from,omitempty" json:"from,omitempty"`
 	To      *time.Time `form:"to,omitempty" json:"to,omitempty"`
 	Points  *int       `form:"points,omitempty" json:"points,omitempty"`
+}
+
+// LeaveOutTableJSONBody defines parameters for LeaveOutTable.
+type LeaveOutTableJSONBody struct {
+	// Confirm The table's name
+	Confirm *string `json:"confirm,omitempty"`
+
+	// Table schema.table of the source
+	Table string `json:"table"`
 }
 
 // ChangeObjectJSONBody defines parameters for ChangeObject.
@@ -2164,6 +2215,9 @@ type RecheckJSONBody struct {
 
 // RepairJSONBody defines parameters for Repair.
 type RepairJSONBody struct {
+	// Confirm The crossing's name
+	Confirm *string `json:"confirm,omitempty"`
+
 	// Findings Numbers of findings; none means all open ones
 	Findings []int64 `json:"findings"`
 }
@@ -2172,12 +2226,6 @@ type RepairJSONBody struct {
 type RefreshCrossingJSONBody struct {
 	// Confirm The target's name, where tables are loaded anew
 	Confirm *string `json:"confirm,omitempty"`
-}
-
-// RestartCrossingJSONBody defines parameters for RestartCrossing.
-type RestartCrossingJSONBody struct {
-	// Table schema.table, or empty for everything
-	Table string `json:"table"`
 }
 
 // ListSetAsideParams defines parameters for ListSetAside.
@@ -2248,6 +2296,12 @@ type ListDatabaseTablesParams struct {
 	Fresh   *bool     `form:"fresh,omitempty" json:"fresh,omitempty"`
 }
 
+// RemoveTracesParams defines parameters for RemoveTraces.
+type RemoveTracesParams struct {
+	// Confirm The name of what is removed, said again
+	Confirm *Confirm `form:"confirm,omitempty" json:"confirm,omitempty"`
+}
+
 // StreamEventsParams defines parameters for StreamEvents.
 type StreamEventsParams struct {
 	Topic       *[]string `form:"topic,omitempty" json:"topic,omitempty"`
@@ -2301,6 +2355,12 @@ type ExportJournalParams struct {
 // ExportJournalParamsFormat defines parameters for ExportJournal.
 type ExportJournalParamsFormat string
 
+// ImportManifestJSONBody defines parameters for ImportManifest.
+type ImportManifestJSONBody struct {
+	// Manifest The manifest's text
+	Manifest string `json:"manifest"`
+}
+
 // ImportManifestTextBody defines parameters for ImportManifest.
 type ImportManifestTextBody = string
 
@@ -2309,10 +2369,10 @@ type SignInJSONBody struct {
 	Token string `json:"token"`
 }
 
-// AddTokenJSONBody defines parameters for AddToken.
-type AddTokenJSONBody struct {
-	Name string `json:"name"`
-	Role Role   `json:"role"`
+// RemoveTokenParams defines parameters for RemoveToken.
+type RemoveTokenParams struct {
+	// Confirm The name of what is removed, said again
+	Confirm *Confirm `form:"confirm,omitempty" json:"confirm,omitempty"`
 }
 
 // AddCrossingJSONRequestBody defines body for AddCrossing for application/json ContentType.
@@ -2337,7 +2397,7 @@ type CutoverJSONRequestBody = NewCutover
 type CheckFitJSONRequestBody = NewFitCheck
 
 // LeaveOutTableJSONRequestBody defines body for LeaveOutTable for application/json ContentType.
-type LeaveOutTableJSONRequestBody = OneTable
+type LeaveOutTableJSONRequestBody LeaveOutTableJSONBody
 
 // ChangeObjectJSONRequestBody defines body for ChangeObject for application/json ContentType.
 type ChangeObjectJSONRequestBody ChangeObjectJSONBody
@@ -2358,7 +2418,7 @@ type RepairJSONRequestBody RepairJSONBody
 type RefreshCrossingJSONRequestBody RefreshCrossingJSONBody
 
 // RestartCrossingJSONRequestBody defines body for RestartCrossing for application/json ContentType.
-type RestartCrossingJSONRequestBody RestartCrossingJSONBody
+type RestartCrossingJSONRequestBody = Restart
 
 // PutScheduleJSONRequestBody defines body for PutSchedule for application/json ContentType.
 type PutScheduleJSONRequestBody = NewSchedule
@@ -2381,6 +2441,9 @@ type SetDefaultsJSONRequestBody = Settings
 // SetHouseJSONRequestBody defines body for SetHouse for application/json ContentType.
 type SetHouseJSONRequestBody = House
 
+// ImportManifestJSONRequestBody defines body for ImportManifest for application/json ContentType.
+type ImportManifestJSONRequestBody ImportManifestJSONBody
+
 // ImportManifestTextRequestBody defines body for ImportManifest for text/plain ContentType.
 type ImportManifestTextRequestBody = ImportManifestTextBody
 
@@ -2388,7 +2451,7 @@ type ImportManifestTextRequestBody = ImportManifestTextBody
 type SignInJSONRequestBody SignInJSONBody
 
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
-type AddTokenJSONRequestBody AddTokenJSONBody
+type AddTokenJSONRequestBody = NewToken
 
 // AddWebhookJSONRequestBody defines body for AddWebhook for application/json ContentType.
 type AddWebhookJSONRequestBody = NewWebhook
@@ -2482,7 +2545,7 @@ type ClientInterface interface {
 	AddCrossing(ctx context.Context, body AddCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveCrossing performs a DELETE /api/crossings/{name} (the `RemoveCrossing` operationId) request.
-	RemoveCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveCrossing(ctx context.Context, name Name, params *RemoveCrossingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCrossing performs a GET /api/crossings/{name} (the `GetCrossing` operationId) request.
 	GetCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2583,13 +2646,13 @@ type ClientInterface interface {
 	// LeaveOutTableWithBody performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Take a table out while the others go on; what has landed of it stays on the target
+	// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 	LeaveOutTableWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LeaveOutTable performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Take a table out while the others go on; what has landed of it stays on the target
+	// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 	LeaveOutTable(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportManifest performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
@@ -2822,7 +2885,7 @@ type ClientInterface interface {
 	// RemoveTraces performs a DELETE /api/databases/{name}/traces/{uid} (the `RemoveTraces` operationId) request.
 	//
 	// Remove what one crossing has left there; one that is under way is to be closed instead.
-	RemoveTraces(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveTraces(ctx context.Context, name Name, uid string, params *RemoveTracesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDefaults performs a GET /api/defaults (the `GetDefaults` operationId) request.
 	GetDefaults(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2863,6 +2926,10 @@ type ClientInterface interface {
 	// with any type of body and a specified content type.
 	ImportManifestWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ImportManifest performs a POST /api/manifests (the `ImportManifest` operationId) request.
+	// Takes a body of the `application/json` content type.
+	ImportManifest(ctx context.Context, body ImportManifestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ImportManifestWithTextBody performs a POST /api/manifests (the `ImportManifest` operationId) request.
 	// Takes a body of the `text/plain` content type.
 	ImportManifestWithTextBody(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2893,7 +2960,7 @@ type ClientInterface interface {
 	AddToken(ctx context.Context, body AddTokenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveToken performs a DELETE /api/tokens/{name} (the `RemoveToken` operationId) request.
-	RemoveToken(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RemoveToken(ctx context.Context, name Name, params *RemoveTokenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetVersion performs a GET /api/version (the `GetVersion` operationId) request.
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -2979,8 +3046,8 @@ func (c *Client) AddCrossing(ctx context.Context, body AddCrossingJSONRequestBod
 }
 
 // RemoveCrossing performs a DELETE /api/crossings/{name} (the `RemoveCrossing` operationId) request.
-func (c *Client) RemoveCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveCrossingRequest(c.Server, name)
+func (c *Client) RemoveCrossing(ctx context.Context, name Name, params *RemoveCrossingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCrossingRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -3310,7 +3377,7 @@ func (c *Client) GetLastLook(ctx context.Context, name Name, reqEditors ...Reque
 // LeaveOutTableWithBody performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 // with any type of body and a specified content type.
 //
-// Take a table out while the others go on; what has landed of it stays on the target
+// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 func (c *Client) LeaveOutTableWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaveOutTableRequestWithBody(c.Server, name, contentType, body)
 	if err != nil {
@@ -3326,7 +3393,7 @@ func (c *Client) LeaveOutTableWithBody(ctx context.Context, name Name, contentTy
 // LeaveOutTable performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Take a table out while the others go on; what has landed of it stays on the target
+// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 func (c *Client) LeaveOutTable(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLeaveOutTableRequest(c.Server, name, body)
 	if err != nil {
@@ -4099,8 +4166,8 @@ func (c *Client) ListTraces(ctx context.Context, name Name, reqEditors ...Reques
 // RemoveTraces performs a DELETE /api/databases/{name}/traces/{uid} (the `RemoveTraces` operationId) request.
 //
 // Remove what one crossing has left there; one that is under way is to be closed instead.
-func (c *Client) RemoveTraces(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveTracesRequest(c.Server, name, uid)
+func (c *Client) RemoveTraces(ctx context.Context, name Name, uid string, params *RemoveTracesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTracesRequest(c.Server, name, uid, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4250,6 +4317,20 @@ func (c *Client) ImportManifestWithBody(ctx context.Context, contentType string,
 	return c.Client.Do(req)
 }
 
+// ImportManifest performs a POST /api/manifests (the `ImportManifest` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) ImportManifest(ctx context.Context, body ImportManifestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportManifestRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ImportManifestWithTextBody performs a POST /api/manifests (the `ImportManifest` operationId) request.
 // Takes a body of the `text/plain` content type.
 func (c *Client) ImportManifestWithTextBody(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4360,8 +4441,8 @@ func (c *Client) AddToken(ctx context.Context, body AddTokenJSONRequestBody, req
 }
 
 // RemoveToken performs a DELETE /api/tokens/{name} (the `RemoveToken` operationId) request.
-func (c *Client) RemoveToken(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRemoveTokenRequest(c.Server, name)
+func (c *Client) RemoveToken(ctx context.Context, name Name, params *RemoveTokenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveTokenRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4686,7 +4767,7 @@ func NewAddCrossingRequestWithBody(server string, contentType string, body io.Re
 }
 
 // NewRemoveCrossingRequest constructs an http.Request for the RemoveCrossing method
-func NewRemoveCrossingRequest(server string, name Name) (*http.Request, error) {
+func NewRemoveCrossingRequest(server string, name Name, params *RemoveCrossingParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4709,6 +4790,33 @@ func NewRemoveCrossingRequest(server string, name Name) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Confirm != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", *params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -7544,7 +7652,7 @@ func NewListTracesRequest(server string, name Name) (*http.Request, error) {
 }
 
 // NewRemoveTracesRequest constructs an http.Request for the RemoveTraces method
-func NewRemoveTracesRequest(server string, name Name, uid string) (*http.Request, error) {
+func NewRemoveTracesRequest(server string, name Name, uid string, params *RemoveTracesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -7574,6 +7682,33 @@ func NewRemoveTracesRequest(server string, name Name, uid string) (*http.Request
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Confirm != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", *params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8123,6 +8258,17 @@ func NewExportJournalRequest(server string, params *ExportJournalParams) (*http.
 	return req, nil
 }
 
+// NewImportManifestRequest calls the generic ImportManifest builder with application/json body
+func NewImportManifestRequest(server string, body ImportManifestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewImportManifestRequestWithBody(server, "application/json", bodyReader)
+}
+
 // NewImportManifestRequestWithTextBody calls the generic ImportManifest builder with text/plain body
 func NewImportManifestRequestWithTextBody(server string, body ImportManifestTextRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -8325,7 +8471,7 @@ func NewAddTokenRequestWithBody(server string, contentType string, body io.Reade
 }
 
 // NewRemoveTokenRequest constructs an http.Request for the RemoveToken method
-func NewRemoveTokenRequest(server string, name Name) (*http.Request, error) {
+func NewRemoveTokenRequest(server string, name Name, params *RemoveTokenParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8348,6 +8494,33 @@ func NewRemoveTokenRequest(server string, name Name) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Confirm != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", *params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
@@ -8648,7 +8821,7 @@ type ClientWithResponsesInterface interface {
 	// RemoveCrossingWithResponse performs a DELETE /api/crossings/{name} (the `RemoveCrossing` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	RemoveCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveCrossingResponse, error)
+	RemoveCrossingWithResponse(ctx context.Context, name Name, params *RemoveCrossingParams, reqEditors ...RequestEditorFn) (*RemoveCrossingResponse, error)
 
 	// GetCrossingWithResponse performs a GET /api/crossings/{name} (the `GetCrossing` operationId) request.
 	//
@@ -8781,7 +8954,7 @@ type ClientWithResponsesInterface interface {
 	// LeaveOutTableWithBodyWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Take a table out while the others go on; what has landed of it stays on the target
+	// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	LeaveOutTableWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error)
@@ -8789,7 +8962,7 @@ type ClientWithResponsesInterface interface {
 	// LeaveOutTableWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Take a table out while the others go on; what has landed of it stays on the target
+	// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 	LeaveOutTableWithResponse(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error)
 
 	// ExportManifestWithResponse performs a GET /api/crossings/{name}/manifest (the `ExportManifest` operationId) request.
@@ -9106,7 +9279,7 @@ type ClientWithResponsesInterface interface {
 	// Remove what one crossing has left there; one that is under way is to be closed instead.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	RemoveTracesWithResponse(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*RemoveTracesResponse, error)
+	RemoveTracesWithResponse(ctx context.Context, name Name, uid string, params *RemoveTracesParams, reqEditors ...RequestEditorFn) (*RemoveTracesResponse, error)
 
 	// GetDefaultsWithResponse performs a GET /api/defaults (the `GetDefaults` operationId) request.
 	//
@@ -9163,6 +9336,10 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ImportManifestWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportManifestResponse, error)
 
+	// ImportManifestWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	ImportManifestWithResponse(ctx context.Context, body ImportManifestJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportManifestResponse, error)
+
 	// ImportManifestWithTextBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request.
 	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
 	ImportManifestWithTextBodyWithResponse(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*ImportManifestResponse, error)
@@ -9205,7 +9382,7 @@ type ClientWithResponsesInterface interface {
 	// RemoveTokenWithResponse performs a DELETE /api/tokens/{name} (the `RemoveToken` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	RemoveTokenWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error)
+	RemoveTokenWithResponse(ctx context.Context, name Name, params *RemoveTokenParams, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error)
 
 	// GetVersionWithResponse performs a GET /api/version (the `GetVersion` operationId) request.
 	//
@@ -13245,8 +13422,8 @@ func (c *ClientWithResponses) AddCrossingWithResponse(ctx context.Context, body 
 // RemoveCrossingWithResponse performs a DELETE /api/crossings/{name} (the `RemoveCrossing` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) RemoveCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveCrossingResponse, error) {
-	rsp, err := c.RemoveCrossing(ctx, name, reqEditors...)
+func (c *ClientWithResponses) RemoveCrossingWithResponse(ctx context.Context, name Name, params *RemoveCrossingParams, reqEditors ...RequestEditorFn) (*RemoveCrossingResponse, error) {
+	rsp, err := c.RemoveCrossing(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -13516,7 +13693,7 @@ func (c *ClientWithResponses) GetLastLookWithResponse(ctx context.Context, name 
 // LeaveOutTableWithBodyWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 // with any type of body and a specified content type.
 //
-// Take a table out while the others go on; what has landed of it stays on the target
+// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) LeaveOutTableWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error) {
@@ -13530,7 +13707,7 @@ func (c *ClientWithResponses) LeaveOutTableWithBodyWithResponse(ctx context.Cont
 // LeaveOutTableWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Take a table out while the others go on; what has landed of it stays on the target
+// Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost.
 func (c *ClientWithResponses) LeaveOutTableWithResponse(ctx context.Context, name Name, body LeaveOutTableJSONRequestBody, reqEditors ...RequestEditorFn) (*LeaveOutTableResponse, error) {
 	rsp, err := c.LeaveOutTable(ctx, name, body, reqEditors...)
 	if err != nil {
@@ -14171,8 +14348,8 @@ func (c *ClientWithResponses) ListTracesWithResponse(ctx context.Context, name N
 // Remove what one crossing has left there; one that is under way is to be closed instead.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) RemoveTracesWithResponse(ctx context.Context, name Name, uid string, reqEditors ...RequestEditorFn) (*RemoveTracesResponse, error) {
-	rsp, err := c.RemoveTraces(ctx, name, uid, reqEditors...)
+func (c *ClientWithResponses) RemoveTracesWithResponse(ctx context.Context, name Name, uid string, params *RemoveTracesParams, reqEditors ...RequestEditorFn) (*RemoveTracesResponse, error) {
+	rsp, err := c.RemoveTraces(ctx, name, uid, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -14294,6 +14471,16 @@ func (c *ClientWithResponses) ImportManifestWithBodyWithResponse(ctx context.Con
 	return ParseImportManifestResponse(rsp)
 }
 
+// ImportManifestWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ImportManifestWithResponse(ctx context.Context, body ImportManifestJSONRequestBody, reqEditors ...RequestEditorFn) (*ImportManifestResponse, error) {
+	rsp, err := c.ImportManifest(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportManifestResponse(rsp)
+}
+
 // ImportManifestWithTextBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request.
 // Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) ImportManifestWithTextBodyWithResponse(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*ImportManifestResponse, error) {
@@ -14384,8 +14571,8 @@ func (c *ClientWithResponses) AddTokenWithResponse(ctx context.Context, body Add
 // RemoveTokenWithResponse performs a DELETE /api/tokens/{name} (the `RemoveToken` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) RemoveTokenWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error) {
-	rsp, err := c.RemoveToken(ctx, name, reqEditors...)
+func (c *ClientWithResponses) RemoveTokenWithResponse(ctx context.Context, name Name, params *RemoveTokenParams, reqEditors ...RequestEditorFn) (*RemoveTokenResponse, error) {
+	rsp, err := c.RemoveToken(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -17228,7 +17415,7 @@ type ServerInterface interface {
 	AddCrossing(c *gin.Context)
 
 	// (DELETE /api/crossings/{name})
-	RemoveCrossing(c *gin.Context, name Name)
+	RemoveCrossing(c *gin.Context, name Name, params RemoveCrossingParams)
 
 	// (GET /api/crossings/{name})
 	GetCrossing(c *gin.Context, name Name)
@@ -17405,7 +17592,7 @@ type ServerInterface interface {
 	ListTraces(c *gin.Context, name Name)
 
 	// (DELETE /api/databases/{name}/traces/{uid})
-	RemoveTraces(c *gin.Context, name Name, uid string)
+	RemoveTraces(c *gin.Context, name Name, uid string, params RemoveTracesParams)
 
 	// (GET /api/defaults)
 	GetDefaults(c *gin.Context)
@@ -17447,7 +17634,7 @@ type ServerInterface interface {
 	AddToken(c *gin.Context)
 
 	// (DELETE /api/tokens/{name})
-	RemoveToken(c *gin.Context, name Name)
+	RemoveToken(c *gin.Context, name Name, params RemoveTokenParams)
 
 	// (GET /api/version)
 	GetVersion(c *gin.Context)
@@ -17604,6 +17791,17 @@ func (siw *ServerInterfaceWrapper) RemoveCrossing(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveCrossingParams
+
+	// ------------- Optional query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confirm", c.Request.URL.Query(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter confirm: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -17611,7 +17809,7 @@ func (siw *ServerInterfaceWrapper) RemoveCrossing(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveCrossing(c, name)
+	siw.Handler.RemoveCrossing(c, name, params)
 }
 
 // GetCrossing operation middleware
@@ -19451,6 +19649,17 @@ func (siw *ServerInterfaceWrapper) RemoveTraces(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveTracesParams
+
+	// ------------- Optional query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confirm", c.Request.URL.Query(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter confirm: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -19458,7 +19667,7 @@ func (siw *ServerInterfaceWrapper) RemoveTraces(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveTraces(c, name, uid)
+	siw.Handler.RemoveTraces(c, name, uid, params)
 }
 
 // GetDefaults operation middleware
@@ -19860,6 +20069,17 @@ func (siw *ServerInterfaceWrapper) RemoveToken(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveTokenParams
+
+	// ------------- Optional query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confirm", c.Request.URL.Query(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter confirm: %w", err), http.StatusBadRequest)
+		return
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -19867,7 +20087,7 @@ func (siw *ServerInterfaceWrapper) RemoveToken(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.RemoveToken(c, name)
+	siw.Handler.RemoveToken(c, name, params)
 }
 
 // GetVersion operation middleware
@@ -20229,7 +20449,8 @@ func (response AddCrossingdefaultApplicationProblemPlusJSONResponse) VisitAddCro
 }
 
 type RemoveCrossingRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params RemoveCrossingParams
 }
 
 type RemoveCrossingResponseObject interface {
@@ -22546,8 +22767,9 @@ func (response ListTracesdefaultApplicationProblemPlusJSONResponse) VisitListTra
 }
 
 type RemoveTracesRequestObject struct {
-	Name Name   `json:"name"`
-	Uid  string `json:"uid"`
+	Name   Name   `json:"name"`
+	Uid    string `json:"uid"`
+	Params RemoveTracesParams
 }
 
 type RemoveTracesResponseObject interface {
@@ -22929,7 +23151,8 @@ func (response ExportJournaldefaultApplicationProblemPlusJSONResponse) VisitExpo
 }
 
 type ImportManifestRequestObject struct {
-	Body *ImportManifestTextRequestBody
+	JSONBody *ImportManifestJSONRequestBody
+	TextBody *ImportManifestTextRequestBody
 }
 
 type ImportManifestResponseObject interface {
@@ -23172,7 +23395,8 @@ func (response AddTokendefaultApplicationProblemPlusJSONResponse) VisitAddTokenR
 }
 
 type RemoveTokenRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params RemoveTokenParams
 }
 
 type RemoveTokenResponseObject interface {
@@ -23851,10 +24075,11 @@ func (sh *strictHandler) AddCrossing(ctx *gin.Context) {
 }
 
 // RemoveCrossing operation middleware
-func (sh *strictHandler) RemoveCrossing(ctx *gin.Context, name Name) {
+func (sh *strictHandler) RemoveCrossing(ctx *gin.Context, name Name, params RemoveCrossingParams) {
 	var request RemoveCrossingRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveCrossing(ctx, request.(RemoveCrossingRequestObject))
@@ -25747,11 +25972,12 @@ func (sh *strictHandler) ListTraces(ctx *gin.Context, name Name) {
 }
 
 // RemoveTraces operation middleware
-func (sh *strictHandler) RemoveTraces(ctx *gin.Context, name Name, uid string) {
+func (sh *strictHandler) RemoveTraces(ctx *gin.Context, name Name, uid string, params RemoveTracesParams) {
 	var request RemoveTracesRequestObject
 
 	request.Name = name
 	request.Uid = uid
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveTraces(ctx, request.(RemoveTracesRequestObject))
@@ -25987,13 +26213,36 @@ func (sh *strictHandler) ExportJournal(ctx *gin.Context, params ExportJournalPar
 func (sh *strictHandler) ImportManifest(ctx *gin.Context) {
 	var request ImportManifestRequestObject
 
-	data, err := io.ReadAll(ctx.Request.Body)
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
+	if strings.HasPrefix(ctx.GetHeader("Content-Type"), "application/json") {
+
+		var body ImportManifestJSONRequestBody
+		var err error
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = ctx.ShouldBindJSON(&body)
+		} else if binding.Validator != nil {
+			// ShouldBindJSON runs the struct validator after decoding; keep that.
+			err = binding.Validator.ValidateStruct(&body)
+		}
+		if err != nil {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+		request.JSONBody = &body
+
 	}
-	body := ImportManifestTextRequestBody(data)
-	request.Body = &body
+	if strings.HasPrefix(ctx.GetHeader("Content-Type"), "text/plain") {
+		data, err := io.ReadAll(ctx.Request.Body)
+		if err != nil {
+			sh.options.RequestErrorHandlerFunc(ctx, err)
+			return
+		}
+		body := ImportManifestTextRequestBody(data)
+		request.TextBody = &body
+	}
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.ImportManifest(ctx, request.(ImportManifestRequestObject))
@@ -26172,10 +26421,11 @@ func (sh *strictHandler) AddToken(ctx *gin.Context) {
 }
 
 // RemoveToken operation middleware
-func (sh *strictHandler) RemoveToken(ctx *gin.Context, name Name) {
+func (sh *strictHandler) RemoveToken(ctx *gin.Context, name Name, params RemoveTokenParams) {
 	var request RemoveTokenRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.RemoveToken(ctx, request.(RemoveTokenRequestObject))

@@ -47,4 +47,5 @@ type Entry struct {
 	Subject  string  `json:"subject"`          // what it is about: source, target, a table
 	Measured string  `json:"measured"`         // what was found, one sentence
 	Remedy   string  `json:"remedy,omitempty"` // what to do, a statement where possible
+	Values   string  `json:"values,omitempty"` // values of rows that show it; for who may see rows
 }

@@ -8,12 +8,15 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"math"
 	"regexp"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/token"
 
 	"dustyferry/internal/domain"
 )
@@ -86,24 +89,40 @@ type Settings struct {
 	HoldPoints      []domain.StepName `yaml:"hold_points,omitempty" jsonschema:"description=Steps of a cutover before which it waits for a person: stop writes; close source"`
 }
 
-// Size is a number of bytes, written as a number or with KB, MB, GB (powers of
-// 1024).
+// Size is a number of bytes, written as a number or with a unit: kB, MB, GB, TB are powers
+// of 1,000 and KiB, MiB, GiB, TiB powers of 1,024.
 type Size int64
 
-var sizeForm = regexp.MustCompile(`^([0-9]+)\s*([KMG]?)B?$`)
+// units are those of sizes, with how many bytes each is.
+var units = []struct {
+	name  string
+	bytes int64
+}{{"TiB", 1 << 40}, {"TB", 1e12}, {"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10}, {"kB", 1e3}}
+
+var sizeForm = regexp.MustCompile(`^([0-9]+)\s*([A-Za-z]*)$`)
 
 // ParseSize reads a size such as 64MB.
 func ParseSize(s string) (int64, error) {
-	m := sizeForm.FindStringSubmatch(strings.ToUpper(strings.TrimSpace(s)))
-	if m == nil {
-		return 0, domain.Invalid("%q is no size; write it like 64MB", s)
+	m := sizeForm.FindStringSubmatch(strings.TrimSpace(s))
+	unit := int64(0)
+	if m != nil {
+		if m[2] == "" || strings.EqualFold(m[2], "B") {
+			unit = 1
+		}
+		for _, u := range units {
+			if strings.EqualFold(m[2], u.name) || strings.EqualFold(m[2]+"B", u.name) {
+				unit = u.bytes
+			}
+		}
+	}
+	if unit == 0 {
+		return 0, domain.Invalid("%q is no size; write it like 64MB (64,000,000 bytes) or 64MiB (67,108,864 bytes)", s)
 	}
 	n, err := strconv.ParseInt(m[1], 10, 64)
-	shift := map[string]uint{"": 0, "K": 10, "M": 20, "G": 30}[m[2]]
-	if err != nil || n > (1<<62)>>shift {
+	if err != nil || n > math.MaxInt64/unit {
 		return 0, domain.Invalid("%q is too large a size", s)
 	}
-	return n << shift, nil
+	return n * unit, nil
 }
 
 // UnmarshalYAML implements the YAML library's decoder.
@@ -118,12 +137,9 @@ func (z Size) MarshalYAML() ([]byte, error) { return []byte(z.String()), nil }
 
 // String writes a size in the largest unit that fits exactly.
 func (z Size) String() string {
-	for _, u := range []struct {
-		shift uint
-		name  string
-	}{{30, "GB"}, {20, "MB"}, {10, "KB"}} {
-		if z > 0 && z%(1<<u.shift) == 0 {
-			return fmt.Sprintf("%d%s", z>>u.shift, u.name)
+	for _, u := range units {
+		if z > 0 && int64(z)%u.bytes == 0 {
+			return fmt.Sprintf("%d%s", int64(z)/u.bytes, u.name)
 		}
 	}
 	return strconv.FormatInt(int64(z), 10)
@@ -186,8 +202,75 @@ func ParseRules(text []byte) ([]domain.Rule, error) {
 	return list, domain.ValidRules(list)
 }
 
+// Bounds of a text that may come from anybody: its bytes, how deep its values may nest, and
+// how long it may take to read. YAML's names for values elsewhere in the text (anchors and
+// aliases) are refused, as a few of them make a text of any size.
+const (
+	largestText = 1 << 20
+	deepest     = 20
+	longestRead = 5 * time.Second
+)
+
 // decode reads YAML strictly; what names the text in errors.
 func decode(what string, text []byte, to any) error {
+	if len(text) > largestText {
+		return domain.Invalid("%s has %d bytes; %d may be", what, len(text), largestText)
+	}
+	read := make(chan error, 1)
+	go func() {
+		defer func() {
+			if r := recover(); r != nil {
+				read <- domain.Invalid("%s cannot be read: its form is broken", what)
+			}
+		}()
+		if err := bounded(what, text); err != nil {
+			read <- err
+			return
+		}
+		read <- parse(what, text, to)
+	}()
+	select {
+	case err := <-read:
+		return err
+	case <-time.After(longestRead):
+		return domain.Invalid("%s takes longer than %s to read; write it plainly", what, longestRead)
+	}
+}
+
+// bounded looks at the words of a text before values are made of them.
+func bounded(what string, text []byte) error {
+	depth := 0
+	indents := []int{}
+	line := 0
+	for _, t := range lexer.Tokenize(string(text)) {
+		at := func(why string) error {
+			return domain.Invalid("%s is wrong at line %d, column %d: %s", what, t.Position.Line, t.Position.Column, why)
+		}
+		switch t.Type {
+		case token.AnchorType, token.AliasType, token.MergeKeyType:
+			return at("names for values elsewhere in the text (&, *, <<) are not taken; write the value where it belongs")
+		case token.TagType:
+			return at("tags (!) are not taken")
+		case token.MappingStartType, token.SequenceStartType:
+			depth++
+		case token.MappingEndType, token.SequenceEndType:
+			depth--
+		}
+		if depth == 0 && (t.Position.Line != line || t.Type == token.SequenceEntryType) {
+			line = t.Position.Line
+			for len(indents) > 0 && indents[len(indents)-1] >= t.Position.Column {
+				indents = indents[:len(indents)-1]
+			}
+			indents = append(indents, t.Position.Column)
+		}
+		if depth+len(indents) > deepest {
+			return at(fmt.Sprintf("values nest deeper than %d", deepest))
+		}
+	}
+	return nil
+}
+
+func parse(what string, text []byte, to any) error {
 	err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(to)
 	if err == nil {
 		return nil

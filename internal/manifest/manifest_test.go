@@ -2,6 +2,7 @@ package manifest_test
 
 import (
 	"bytes"
+	"fmt"
 	"reflect"
 	"strings"
 	"testing"
@@ -102,15 +103,67 @@ func TestTheSchemaSaysWhatIsRead(t *testing.T) {
 	}
 }
 
-func TestSizes(t *testing.T) {
-	for in, want := range map[string]int64{"64MB": 64 << 20, "1 gb": 1 << 30, "512k": 512 << 10, "17": 17} {
-		if got, err := manifest.ParseSize(in); err != nil || got != want {
-			t.Errorf("%s: %d (%v), want %d", in, got, err, want)
+// TestATextFromAnybodyHarmsNothing: what would take all memory, or for ever, is refused at
+// once, with its place.
+func TestATextFromAnybodyHarmsNothing(t *testing.T) {
+	bomb := "a: &a [x,x,x,x,x,x,x,x,x]\n"
+	for c := 'b'; c < 'k'; c++ {
+		bomb += fmt.Sprintf("%c: &%c [%s]\n", c, c, strings.Repeat(fmt.Sprintf("*%c,", c-1), 9))
+	}
+	for name, c := range map[string]struct{ text, want string }{
+		"aliases":        {bomb, "line 1"},
+		"a merge":        {"dusty_ferry: 1\ncrossing:\n  <<: {name: x}\n", "line 3"},
+		"a tag":          {"dusty_ferry: !!binary aGVsbG8=\n", "tags"},
+		"deep in flow":   {"dusty_ferry: " + strings.Repeat("[", 400) + strings.Repeat("]", 400), "deeper than"},
+		"deep in blocks": {deep(300), "deeper than"},
+		"deep in lists":  {"dusty_ferry: 1\ncrossing:\n  tables:\n  " + strings.Repeat("- ", 400) + "x\n", "deeper than"},
+		"large":          {"dusty_ferry: 1 # " + strings.Repeat("x", 2<<20), "bytes"},
+		"endless flow":   {"crossing: " + strings.Repeat("{a: ", 200_000), "deeper than"},
+	} {
+		began := time.Now()
+		if _, err := manifest.Parse([]byte(c.text)); !domain.IsKind(err, domain.ProblemInvalid) || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v", name, err)
+		}
+		if d := time.Since(began); d > 4*time.Second {
+			t.Errorf("%s took %s", name, d)
 		}
 	}
-	for _, in := range []string{"", "-1MB", "1.5MB", "99999999999GB"} {
-		if _, err := manifest.ParseSize(in); err == nil {
-			t.Errorf("%q was taken", in)
+}
+
+func deep(n int) string {
+	var b strings.Builder
+	for i := range n {
+		b.WriteString(strings.Repeat(" ", i) + "a:\n")
+	}
+	return b.String()
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add([]byte("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"a.*\"]\n"))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		if _, err := manifest.Parse(text); err != nil && !domain.IsKind(err, domain.ProblemInvalid) {
+			t.Errorf("%q: %v", text, err)
+		}
+	})
+}
+
+func TestUnitsMeanWhatTheySay(t *testing.T) {
+	for text, want := range map[string]int64{"7": 7, "7 B": 7, "16MB": 16_000_000, "16MiB": 16 << 20, "1kB": 1000, "1KB": 1000, "1KiB": 1024, "2 GB": 2_000_000_000, "2gib": 2 << 30, "512k": 512_000, "16M": 16_000_000, "4Mi": 4 << 20, "1TB": 1_000_000_000_000} {
+		if n, err := manifest.ParseSize(text); n != want || err != nil {
+			t.Errorf("%s is %d (%v), want %d", text, n, err, want)
+		}
+	}
+	for _, bad := range []string{"", "MB", "1.5MB", "-1MB", "16m b", "16 potatoes", "99999999999TB", "16MBB"} {
+		if n, err := manifest.ParseSize(bad); err == nil {
+			t.Errorf("%q was taken for %d", bad, n)
+		}
+	}
+	for n, want := range map[int64]string{16 << 20: "16MiB", 16_000_000: "16MB", 1000: "1kB", 1001: "1001", 0: "0", 3 << 40: "3TiB"} {
+		if got := manifest.Size(n).String(); got != want {
+			t.Errorf("%d is written %s, want %s", n, got, want)
+		}
+		if back, err := manifest.ParseSize(want); back != n || err != nil {
+			t.Errorf("%s is read as %d (%v)", want, back, err)
 		}
 	}
 }

@@ -26,5 +26,5 @@ func Schema() ([]byte, error) {
 // JSONSchema implements the schema library's interface.
 func (Size) JSONSchema() *jsonschema.Schema {
 	return &jsonschema.Schema{OneOf: []*jsonschema.Schema{
-		{Type: "integer", Minimum: "0"}, {Type: "string", Pattern: `^[0-9]+ *([KMGkmg]?)[Bb]?$`, Examples: []any{"64MB"}}}}
+		{Type: "integer", Minimum: "0"}, {Type: "string", Pattern: `^[0-9]+ *([KkMmGgTt][Ii]?)?[Bb]?$`, Examples: []any{"64MB", "64MiB"}}}}
 }

@@ -14,14 +14,21 @@ type Token struct {
 	ID        int64        `db:"id"`
 	Name      string       `db:"name"`
 	Role      string       `db:"role"`
+	SeeRows   bool         `db:"see_rows"` // of the databases; see MaySeeRows
 	Hash      string       `db:"hash"`
 	CreatedAt time.Time    `db:"created_at"`
 	UsedAt    sql.NullTime `db:"used_at"`
+
+	// Beat marks the event streams' own calls, which are made again and again.
+	Beat bool `db:"-"`
 }
 
+// MaySeeRows reports whether the token may see rows of the databases: admins always may.
+func (t *Token) MaySeeRows() bool { return t.SeeRows || t.Role == "admin" }
+
 // AddToken keeps a token's hash.
-func (s *Store) AddToken(ctx context.Context, name, role, hash string) error {
-	_, err := s.DB.ExecContext(ctx, `INSERT INTO tokens (name, role, hash) VALUES ($1, $2, $3)`, name, role, hash)
+func (s *Store) AddToken(ctx context.Context, name, role string, seeRows bool, hash string) error {
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO tokens (name, role, see_rows, hash) VALUES ($1, $2, $3, $4)`, name, role, seeRows, hash)
 	if duplicate(err) {
 		return domain.Conflict("a token named %s exists already; choose another name", name)
 	}
@@ -31,7 +38,7 @@ func (s *Store) AddToken(ctx context.Context, name, role, hash string) error {
 // FirstToken adds a token if there is none at all, and reports whether it did.
 func (s *Store) FirstToken(ctx context.Context, name, role, hash string) (bool, error) {
 	res, err := s.DB.ExecContext(ctx, `
-INSERT INTO tokens (name, role, hash) SELECT $1, $2, $3 WHERE NOT EXISTS (SELECT 1 FROM tokens) ON CONFLICT DO NOTHING`, name, role, hash)
+INSERT INTO tokens (name, role, see_rows, hash) SELECT $1, $2, true, $3 WHERE NOT EXISTS (SELECT 1 FROM tokens) ON CONFLICT DO NOTHING`, name, role, hash)
 	if err != nil {
 		return false, err
 	}
@@ -46,7 +53,12 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 
 // TokenByHash returns the token, or nil.
 func (s *Store) TokenByHash(ctx context.Context, hash string) (*Token, error) {
-	return s.token(ctx, `UPDATE tokens SET used_at = now() WHERE hash = $1 RETURNING *`, hash)
+	t, err := s.token(ctx, `SELECT * FROM tokens WHERE hash = $1`, hash)
+	if t == nil || err != nil || t.UsedAt.Valid && time.Since(t.UsedAt.Time) < time.Minute {
+		return t, err
+	}
+	_, err = s.DB.ExecContext(ctx, `UPDATE tokens SET used_at = now() WHERE id = $1`, t.ID)
+	return t, err
 }
 
 // RemoveToken forgets a token and its sessions. The last admin token stays.

@@ -15,6 +15,7 @@ type Entry struct {
 	Act      string    `db:"act"`
 	Severity string    `db:"severity"`
 	Message  string    `db:"message"`
+	Detail   string    `db:"detail"` // what was run or set, word for word
 }
 
 // Write appends to the journal and wakes those who listen.
@@ -24,8 +25,8 @@ func (s *Store) Write(ctx context.Context, e Entry) error {
 	}
 	_, err := s.DB.NamedExecContext(ctx, `
 WITH j AS (
-  INSERT INTO journal (actor, crossing, subject, act, severity, message)
-  VALUES (:actor, :crossing, :subject, :act, :severity, :message) RETURNING id)
+  INSERT INTO journal (actor, crossing, subject, act, severity, message, detail)
+  VALUES (:actor, :crossing, :subject, :act, :severity, :message, :detail) RETURNING id)
 SELECT pg_notify('dusty_ferry_journal', CAST(id AS text)) FROM j`, e)
 	return err
 }

@@ -210,3 +210,47 @@ func (s *Store) SaveFinding(ctx context.Context, id int64, f domain.Finding) err
 	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = 'open', kind = $2, detail = $3, changed_at = now() WHERE id = $1`, id, f.Kind, JSON[domain.Finding]{f})
 	return err
 }
+
+// TableComparison is what the newest comparison of a depth says of a table as it was
+// loaded last.
+type TableComparison struct {
+	TableID          int64        `db:"table_id"`
+	Name             string       `db:"name"`
+	ReconciliationID int64        `db:"reconciliation_id"`
+	Depth            domain.Depth `db:"depth"`
+	Position         Pos          `db:"position"`
+	EndedAt          time.Time    `db:"ended_at"`
+	SourceRows       int64        `db:"source_rows"`
+	TargetRows       int64        `db:"target_rows"`
+	SourceHash       string       `db:"source_hash"`
+	TargetHash       string       `db:"target_hash"`
+	Findings         int64        `db:"findings"` // all that were counted; those that were kept are in one of three states
+	Open             int64        `db:"open"`
+	Repaired         int64        `db:"repaired"`
+	Equal            int64        `db:"equal"`
+}
+
+// Unlisted is how many differences were counted and not kept one by one.
+func (t TableComparison) Unlisted() int64 { return t.Findings - t.Open - t.Repaired - t.Equal }
+
+// TableComparisons lists, for each table, the newest comparison of each depth that was made
+// after the table had landed: what was compared before it was loaded again says nothing.
+func (s *Store) TableComparisons(ctx context.Context, crossing int64) ([]TableComparison, error) {
+	return all[TableComparison](ctx, s, `
+WITH newest AS (
+  SELECT DISTINCT ON (x.table_id, r.depth)
+         x.table_id, t.source_name AS name, t.ordinal, r.id AS reconciliation_id, r.depth, r.position, r.ended_at,
+         x.source_rows, x.target_rows, x.source_hash, x.target_hash, x.findings
+    FROM reconciled_tables x
+    JOIN reconciliations r ON r.id = x.reconciliation_id
+    JOIN tables t ON t.id = x.table_id
+   WHERE r.crossing_id = $1 AND x.state = 'done' AND r.state IN ('clean', 'differing') AND t.landed_at <= r.started_at
+   ORDER BY x.table_id, r.depth, r.id DESC)
+SELECT n.table_id, n.name, n.reconciliation_id, n.depth, n.position, n.ended_at, n.source_rows, n.target_rows, n.source_hash, n.target_hash, n.findings,
+       f.open, f.repaired, f.equal
+  FROM newest n
+ CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state = 'open') AS open, count(*) FILTER (WHERE state = 'repaired') AS repaired,
+                            count(*) FILTER (WHERE state = 'equal') AS equal
+                       FROM findings f WHERE f.reconciliation_id = n.reconciliation_id AND f.table_id = n.table_id) f
+ ORDER BY n.ordinal, n.table_id, n.reconciliation_id DESC`, crossing)
+}

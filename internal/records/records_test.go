@@ -398,7 +398,7 @@ func TestTheLastAdminStays(t *testing.T) {
 	if err := s.RemoveToken(t.Context(), "admin"); err == nil {
 		t.Error("the last admin token was revoked")
 	}
-	if err := s.AddToken(t.Context(), "night", "viewer", "h3"); err != nil {
+	if err := s.AddToken(t.Context(), "night", "viewer", false, "h3"); err != nil {
 		t.Fatal(err)
 	}
 	tok, err := s.TokenByHash(t.Context(), "h3")

@@ -142,6 +142,10 @@ func (s *Service) start(ctx context.Context) error {
 }
 
 func (s *Service) listen() error {
+	known, err := s.set.knownHosts()
+	if err != nil {
+		return err
+	}
 	ln, err := net.Listen("tcp", s.set.Listen)
 	if err != nil {
 		return fmt.Errorf("listening on %s: %w; choose another address with --listen", s.set.Listen, err)
@@ -149,9 +153,13 @@ func (s *Service) listen() error {
 	s.ln = ln
 	ctx, end := context.WithCancel(context.Background())
 	s.end = end
-	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build, Listen: ln.Addr().String()}
+	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build, Listen: ln.Addr().String(), KnownHost: known}
+	handler, err := srv.Handler(ctx)
+	if err != nil {
+		return err
+	}
 	s.http = &http.Server{
-		Handler:           srv.Handler(ctx),
+		Handler:           handler,
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		BaseContext:       func(net.Listener) context.Context { return ctx },

@@ -1,8 +1,12 @@
 package service
 
 import (
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
 	"net"
 	"os"
+	"slices"
 	"strings"
 
 	"dustyferry/internal/domain"
@@ -33,6 +37,24 @@ func (s *Settings) check() error {
 		return domain.Invalid("--listen is %s, which others on the network reach, and tokens would cross it unencrypted; give --tls-cert and --tls-key, or listen on 127.0.0.1", s.Listen)
 	}
 	return nil
+}
+
+// knownHosts returns what tells the names under which this service may be asked for, beside
+// those of loopback: those that were given, and those of the certificate.
+func (s *Settings) knownHosts() (func(name string) bool, error) {
+	var leaf *x509.Certificate
+	if s.TLSCert != "" {
+		pair, err := tls.LoadX509KeyPair(s.TLSCert, s.TLSKey)
+		if err != nil {
+			return nil, fmt.Errorf("reading the certificate and its key: %w", err)
+		}
+		if leaf, err = x509.ParseCertificate(pair.Certificate[0]); err != nil {
+			return nil, fmt.Errorf("reading the certificate: %w", err)
+		}
+	}
+	return func(name string) bool {
+		return slices.ContainsFunc(s.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) || leaf != nil && leaf.VerifyHostname(name) == nil
+	}, nil
 }
 
 // loopback reports whether only this machine reaches a host: every address that it

@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"dustyferry/internal/core/lifecycle"
@@ -142,7 +143,6 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 		}
 		cert[kept.count], cert[kept.list] = total, list
 	}
-	byTable := map[int64]records.ReconciledTable{}
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -166,16 +166,7 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 			break
 		}
 	}
-	cert["findings"] = nil
 	if last != nil {
-		results, err := v.Store.ReconciledTables(ctx, last.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range results {
-			byTable[r.TableID] = r
-		}
-		cert["findings"] = last.Findings
 		cert["reconciliation"] = map[string]any{"id": last.ID, "depth": last.Depth, "state": last.State, "tables": last.Tables,
 			"source_rows": last.SourceRows, "target_rows": last.TargetRows, "findings": last.Findings,
 			"position": v.Position(ctx, c.Source, domain.Position(last.Position)), "ended_at": stamp(last.EndedAt.Time, last.EndedAt.Valid)}
@@ -194,17 +185,39 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 			"end_position":        v.Position(ctx, c.Source, domain.Position(final.EndPosition)),
 			"write_pause_seconds": final.ReleasedAt.Time.Sub(final.PausedAt.Time).Seconds()}
 	}
+	results, err := v.Store.TableComparisons(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	best, err := v.compared(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
 	var list []map[string]any
+	findings, uncompared := int64(0), 0
 	for _, t := range tables {
 		m := map[string]any{"table": t.SourceName, "target": t.TargetName, "rows_loaded": t.RowsLanded, "bytes_loaded": t.BytesLanded,
 			"chunks": t.Chunks, "inserts": t.Inserts, "updates": t.Updates, "deletes": t.Deletes, "truncates": t.Truncates}
-		if r, ok := byTable[t.ID]; ok {
-			m["source_rows"], m["target_rows"], m["findings"] = r.SourceRows, r.TargetRows, r.Findings
+		at := slices.IndexFunc(results, func(r records.TableComparison) bool {
+			return r.TableID == t.ID && r.ReconciliationID == best[t.SourceName].Number
+		})
+		if at < 0 {
+			uncompared++ // not since it was loaded last
+		} else {
+			r := &results[at]
+			findings += r.Findings - r.Equal
+			m["source_rows"], m["target_rows"], m["findings"], m["findings_mended"] = r.SourceRows, r.TargetRows, r.Findings, r.Equal
+			m["compared_at"], m["compared_by"], m["reconciliation"] = stamp(r.EndedAt, true), r.Depth, r.ReconciliationID
+			m["position"] = v.Position(ctx, c.Source, domain.Position(r.Position))
 			if r.SourceHash != "" {
 				m["source_hash"], m["target_hash"] = r.SourceHash, r.TargetHash
 			}
 		}
 		list = append(list, m)
+	}
+	cert["findings"], cert["tables_not_compared"] = findings, uncompared
+	if uncompared == len(tables) {
+		cert["findings"] = nil
 	}
 	cert["tables"] = list
 	return cert, nil

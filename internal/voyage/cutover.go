@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -36,6 +37,10 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 	if err := v.CheckStopMethod(ctx, c.Source, set.StopMethod); err != nil {
 		return 0, err
 	}
+	other := c.Settings.V.Changes(set)
+	if err := v.cutoverSettings(ctx, c, other, set); err != nil {
+		return 0, err
+	}
 	ready, err := v.Readiness(ctx, c, set)
 	if err != nil {
 		return 0, err
@@ -59,9 +64,48 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 		return v.Queue.AddTask(ctx, tx, task)
 	})
 	if err == nil {
-		v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s started a %s", actor, cutoverWord(rehearsal))
+		e := records.Entry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info", Message: fmt.Sprintf("%s started a %s", actor, cutoverWord(rehearsal))}
+		if len(other) > 0 {
+			var public string
+			public, e.Detail = domain.ChangesText(other)
+			e.Message += ", with other settings than the crossing's: " + public
+			e.Severity = "warning"
+		}
+		v.Record(ctx, e)
 	}
 	return id, err
+}
+
+// ofCutover are the settings that a cutover has; they may be given with it.
+var ofCutover = []string{"pause_budget", "stop_method", "cutover_depth", "handover_url", "handover_command", "hold_points", "in_step_lag"}
+
+// cutoverSettings refuses settings given with a cutover that are none of its own, or that
+// the house rules lock to something else.
+func (v *Voyage) cutoverSettings(ctx context.Context, c *records.Crossing, given []domain.SettingChange, set domain.Settings) error {
+	for _, g := range given {
+		if !slices.Contains(ofCutover, g.Name) {
+			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). With a cutover go %s", g.Name, c.Name, strings.Join(ofCutover, ", "))
+		}
+	}
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return err
+	}
+	base, err := v.Store.Defaults(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range base.Changes(set) {
+		if !slices.Contains(house.Locked, g.Name) || !slices.Contains(ofCutover, g.Name) {
+			continue
+		}
+		if g.Name == "stop_method" && v.CheckStopMethod(ctx, c.Source, base.StopMethod) != nil {
+			continue // the house's way is not there for this source
+		}
+		return domain.Conflict("%s is %s, and this service's house rules lock it to %s; set it to that ('dustyferry crossing set %s'), or have an admin change the house rules ('dustyferry house')",
+			g.Name, g.New, g.Old, c.Name)
+	}
+	return nil
 }
 
 func cutoverWord(rehearsal bool) string {

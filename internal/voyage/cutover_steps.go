@@ -30,7 +30,7 @@ func (r *run) readiness(ctx context.Context) (string, error) {
 	if block := blocking(list); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
-	return fmt.Sprintf("%d points hold", len(list)), nil
+	return fmt.Sprintf("all %d readiness checks pass", len(list)), nil
 }
 
 func (r *run) stopWrites(ctx context.Context) (string, error) {
@@ -218,6 +218,12 @@ func (r *run) handOver(ctx context.Context) (string, error) {
 		cmd.Env = append(os.Environ(), "DUSTYFERRY_CROSSING="+r.c.Name, "DUSTYFERRY_TARGET="+r.c.Target)
 		cmd.Stdin = bytes.NewReader(body)
 		out, err := cmd.CombinedOutput()
+		ended := "ran"
+		if err != nil {
+			ended = "failed: " + err.Error()
+		}
+		r.v.Record(ctx, records.Entry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over", Severity: "warning",
+			Message: "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(string(out[:min(len(out), 4000)]))})
 		if err != nil {
 			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
 		}

@@ -183,9 +183,9 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 			remedy += fmt.Sprintf(", or plan the column as %s", m.Suggest)
 		}
 		e := domain.Entry{Verdict: domain.Blocks, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
-			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit: %s", many(m.Count, "value"), m.Column, m.Type, does(m.Count), strings.Join(examples, "; "))}
+			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit", many(m.Count, "value"), m.Column, m.Type, does(m.Count)), Values: strings.Join(examples, "; ")}
 		if m.Cuts == m.Count {
-			e.Measured = fmt.Sprintf("%s of %s will be cut to %s: %s", many(m.Count, "value"), m.Column, many(m.Limit, "byte"), strings.Join(examples, "; "))
+			e.Measured = fmt.Sprintf("%s of %s will be cut to %s", many(m.Count, "value"), m.Column, many(m.Limit, "byte"))
 			e.Remedy = "allow longer values in the rules, or take cut away to have them refused"
 		}
 		if m.Nulls+m.Cuts == m.Count { // the load goes on, the values do not

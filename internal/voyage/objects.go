@@ -94,7 +94,6 @@ func (v *Voyage) runs(ctx context.Context, o *records.Object, f func() error) er
 // statements carries out a person's statements of a stage, in their order: the
 // first that fails ends it, as later ones may need it.
 func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine.Database, list []records.Object, stage string, note func(string)) error {
-	n := 0
 	for i := range list {
 		o := &list[i]
 		if o.Stage != stage || o.State == records.ObjectMade || o.State == records.ObjectLeftOut {
@@ -104,13 +103,19 @@ func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine
 			v.Say(ctx, "warning", System, c.Name, o.Name, "build", "statement %s was under way when its process ended; it runs again", o.Name)
 		}
 		note("running statement " + o.Name)
-		if err := v.runs(ctx, o, func() error { return dst.Run(ctx, o.Statement) }); err != nil {
+		ran := o.Statement
+		err := v.runs(ctx, o, func() error { return dst.Run(ctx, o.Statement) })
+		what, severity := "ran on the target", "info"
+		if err != nil {
+			what, severity = "failed on the target: "+err.Error(), "error"
+		}
+		if ctx.Err() == nil {
+			v.Record(ctx, records.Entry{Actor: System, Crossing: c.Name, Subject: o.Name, Act: "build", Severity: severity,
+				Message: fmt.Sprintf("statement %s %s", o.Name, what), Detail: ran})
+		}
+		if err != nil {
 			return fmt.Errorf("statement %s: %w", o.Name, err)
 		}
-		n++
-	}
-	if n > 0 {
-		v.Say(ctx, "info", System, c.Name, "", "build", "%s %s the load ran on the target", many(int64(n), "statement"), stage)
 	}
 	return nil
 }
@@ -232,9 +237,11 @@ func (v *Voyage) ChangeObject(ctx context.Context, c *records.Crossing, id int64
 		return o, err
 	}
 	if statement == "" {
-		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s leaves out %s %s", actor, o.Kind, o.Name)
+		v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
+			Message: fmt.Sprintf("%s leaves out %s %s", actor, o.Kind, o.Name), Detail: o.Statement})
 	} else {
-		v.Say(ctx, "warning", actor, c.Name, o.Table, "change", "%s wrote %s %s by hand", actor, o.Kind, o.Name)
+		v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
+			Message: fmt.Sprintf("%s wrote %s %s by hand", actor, o.Kind, o.Name), Detail: o.Statement + "\n→\n" + statement})
 	}
 	return v.Store.ObjectOf(ctx, c.ID, id)
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"dustyferry/internal/core/proof"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
@@ -55,10 +56,6 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		return nil, err
 	}
 	out = append(out, v.unended(ctx, c, plansOf(tables))...)
-	recs, err := v.Store.Reconciliations(ctx, c.ID)
-	if err != nil {
-		return nil, err
-	}
 	house, err := v.Store.House(ctx)
 	if err != nil {
 		return nil, err
@@ -69,23 +66,16 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		}
 		return domain.ToKnow, ""
 	}
-	remedy := "dustyferry reconcile " + c.Name
 	verdict, why := wanted(domain.CheckCompare)
-	switch {
-	case len(recs) == 0:
-		add(false, verdict, "reconciliation", remedy, "source and target have never been compared; the cutover itself compares them (%s)%s", set.CutoverDepth, why)
-	case recs[0].State == "clean":
-		add(recs[0].Depth == domain.DepthHashes, verdict, "reconciliation", remedy, "the last comparison (%s, %s) was clean over %d tables and %d rows%s",
-			recs[0].Depth, recs[0].CreatedAt.UTC().Format(time.DateTime), recs[0].Tables, recs[0].SourceRows, unlessHashed(recs[0].Depth, why))
-	case recs[0].State == "differing" && recs[0].Equal == recs[0].Findings:
-		add(true, verdict, "reconciliation", remedy, "the last comparison found %d rows that differed; all were mended, compared again and are equal", recs[0].Findings)
-	case recs[0].State == "differing" && recs[0].Open == 0:
-		add(false, verdict, "reconciliation", remedy, "the findings of the last comparison were repaired, but not compared again%s", why)
-	case recs[0].State == "differing":
-		add(false, domain.Blocks, "reconciliation", "dustyferry repair "+c.Name, "the last comparison left %d open findings", max(recs[0].Open, recs[0].Findings))
-	default:
-		add(false, verdict, "reconciliation", remedy, "the last comparison is %s%s", recs[0].State, why)
+	compared, err := v.compared(ctx, c.ID)
+	if err != nil {
+		return nil, err
 	}
+	names := make([]string, len(tables))
+	for i := range tables {
+		names[i] = tables[i].SourceName
+	}
+	out = append(out, proof.Of(c.Name, names, compared, verdict, why))
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -140,12 +130,24 @@ func forRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
 // topicPause is of what is known of the write pause.
 const topicPause = "write pause"
 
-// unlessHashed is why a comparison is not enough.
-func unlessHashed(d domain.Depth, why string) string {
-	if d == domain.DepthHashes || why == "" {
-		return ""
+// compared is, by table, what the comparison that counts says of it.
+func (v *Voyage) compared(ctx context.Context, crossing int64) (map[string]proof.Compared, error) {
+	list, err := v.Store.TableComparisons(ctx, crossing)
+	if err != nil {
+		return nil, fmt.Errorf("reading what comparisons found: %w", err)
 	}
-	return why + ", by hashes"
+	byTable := map[string][]proof.Compared{}
+	for _, t := range list {
+		byTable[t.Name] = append(byTable[t.Name], proof.Compared{Table: t.Name, Number: t.ReconciliationID, Depth: t.Depth, EndedAt: t.EndedAt,
+			Rows: t.SourceRows, Findings: t.Findings, Open: t.Open, Repaired: t.Repaired, Equal: t.Equal})
+	}
+	out := map[string]proof.Compared{}
+	for name, all := range byTable {
+		if best, ok := proof.Best(all); ok {
+			out[name] = best
+		}
+	}
+	return out, nil
 }
 
 func yesNo(b bool, yes, no string) string {

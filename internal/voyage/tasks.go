@@ -402,16 +402,34 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	if err := v.Store.SaveSettings(ctx, c.ID, s); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "change", "%s changed settings: %d lanes, %s, pause budget %s, stop method %s, cutover depth %s",
-		actor, s.Lanes, speedText(s.SpeedLimit), s.PauseBudget, s.StopMethod, s.CutoverDepth)
+	v.recordSettings(ctx, actor, c.Name, "settings of "+c.Name, c.Settings.V.Changes(s))
 	return nil
 }
 
-func speedText(limit int64) string {
-	if limit == 0 {
-		return "no speed limit"
+// recordSettings writes into the journal which settings somebody changed, and to what.
+func (v *Voyage) recordSettings(ctx context.Context, actor, crossing, what string, list []domain.SettingChange) {
+	if len(list) == 0 {
+		return
 	}
-	return fmt.Sprintf("speed limit %.1f MB/s", float64(limit)/1e6)
+	public, detail := domain.ChangesText(list)
+	v.Record(ctx, records.Entry{Actor: actor, Crossing: crossing, Act: "change", Severity: "info",
+		Message: fmt.Sprintf("%s changed %s: %s", actor, what, public), Detail: detail})
+}
+
+// ChangeDefaults changes what new crossings begin with.
+func (v *Voyage) ChangeDefaults(ctx context.Context, set domain.Settings, actor string) error {
+	before, err := v.Store.Defaults(ctx)
+	if err != nil {
+		return err
+	}
+	if err := set.Validate(); err != nil {
+		return err
+	}
+	if err := v.Store.SaveDefaults(ctx, set); err != nil {
+		return err
+	}
+	v.recordSettings(ctx, actor, "", "the defaults for new crossings", before.Changes(set))
+	return nil
 }
 
 // tablesText says which tables are chosen.
@@ -460,7 +478,35 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	if err := v.Store.SavePlanning(ctx, c.ID, patterns, rules, planning); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "change", "%s planned %s anew: tables %s; %s, %s", actor, c.Name, tablesText(patterns, planning),
-		many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries"))
+	v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
+		tablesText(patterns, planning), many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
+		Detail: planChanges(plan{c.Patterns.V, c.Rules.V, c.Planning.V}, plan{patterns, rules, planning})})
 	return nil
+}
+
+// plan is what a person plans for a crossing.
+type plan struct {
+	Tables   []string        `json:"tables"`
+	Rules    []domain.Rule   `json:"rules"`
+	Planning domain.Planning `json:"planning"`
+}
+
+// planChanges says what of a plan is another, word for word.
+func planChanges(before, after plan) string {
+	var out []string
+	diff := func(name string, a, b any) {
+		x, err := json.Marshal(a)
+		y, err2 := json.Marshal(b)
+		if err == nil && err2 == nil && string(x) != string(y) {
+			out = append(out, fmt.Sprintf("%s: %s → %s", name, x, y))
+		}
+	}
+	diff("tables", before.Tables, after.Tables)
+	diff("rules", before.Rules, after.Rules)
+	diff("queries", before.Planning.Queries, after.Planning.Queries)
+	diff("parameters", before.Planning.Parameters, after.Planning.Parameters)
+	diff("before", before.Planning.Before, after.Planning.Before)
+	diff("after", before.Planning.After, after.Planning.After)
+	diff("carry", before.Planning.Carry, after.Planning.Carry)
+	return strings.Join(out, "\n")
 }

@@ -202,12 +202,16 @@ func (v *Voyage) Position(ctx context.Context, database string, p domain.Positio
 
 // Say appends to the journal and to the log.
 func (v *Voyage) Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any) {
-	msg := fmt.Sprintf(format, args...)
-	level := map[string]slog.Level{"warning": slog.LevelWarn, "error": slog.LevelError}[severity]
-	v.Log.Log(ctx, level, msg, "crossing", crossing, "act", act, "subject", subject, "actor", actor)
+	v.Record(ctx, records.Entry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity, Message: fmt.Sprintf(format, args...)})
+}
+
+// Record appends an entry to the journal, and its message to the log.
+func (v *Voyage) Record(ctx context.Context, e records.Entry) {
+	level := map[string]slog.Level{"warning": slog.LevelWarn, "error": slog.LevelError}[e.Severity]
+	v.Log.Log(ctx, level, e.Message, "crossing", e.Crossing, "act", e.Act, "subject", e.Subject, "actor", e.Actor)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if err := v.Store.Write(end, records.Entry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity, Message: msg}); err != nil {
+	if err := v.Store.Write(end, e); err != nil {
 		v.Log.Error("the journal could not be written", "error", err)
 	}
 }

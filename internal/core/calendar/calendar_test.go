@@ -26,6 +26,19 @@ func TestWhenItIsDue(t *testing.T) {
 		{"@monthly", "UTC", "2026-11-27T17:45:00Z", "2026-12-01T00:00:00Z"},
 		// In the night when summer time ends there is only one of it.
 		{"30 2 * * *", "Europe/Amsterdam", "2026-10-24T12:00:00Z", "2026-10-25T00:30:00Z"},
+		{"30 2 * * *", "Europe/Amsterdam", "2026-10-25T00:30:00Z", "2026-10-26T01:30:00Z"},
+		{"30 2 * * *", "Europe/Amsterdam", "2026-10-25T01:10:00Z", "2026-10-26T01:30:00Z"},
+		{"30 1 * * *", "America/New_York", "2026-11-01T05:30:00Z", "2026-11-02T06:30:00Z"},
+		// In the night when it begins there is none: when the clock jumps, to three.
+		{"30 2 * * *", "Europe/Amsterdam", "2026-03-28T12:00:00Z", "2026-03-29T01:00:00Z"},
+		{"30 2 * * *", "Europe/Amsterdam", "2026-03-29T01:00:00Z", "2026-03-30T00:30:00Z"},
+		{"0 * * * *", "Europe/Amsterdam", "2026-03-29T00:30:00Z", "2026-03-29T01:00:00Z"},
+		{"0 * * * *", "Europe/Amsterdam", "2026-03-29T01:00:00Z", "2026-03-29T02:00:00Z"},
+		// A clock that is put forward at midnight has no midnight, one put forward by half an hour a short one.
+		{"0 0 * * *", "Africa/Cairo", "2026-04-23T12:00:00Z", "2026-04-23T22:00:00Z"},
+		{"10 2 * * *", "Australia/Lord_Howe", "2026-10-03T12:00:00Z", "2026-10-03T15:30:00Z"},
+		// Whole days that a calendar left out.
+		{"0 12 30 12 *", "Pacific/Apia", "2011-12-28T00:00:00Z", "2011-12-30T10:00:00Z"},
 	} {
 		p, err := calendar.Parse(c.cron, c.zone)
 		if err != nil {
@@ -35,7 +48,7 @@ func TestWhenItIsDue(t *testing.T) {
 			t.Errorf("%s in %s after %s: %s, want %s", c.cron, c.zone, c.after, got, c.want)
 		}
 	}
-	for _, bad := range [][2]string{{"", ""}, {"61 * * * *", ""}, {"* * * *", ""}, {"0 0 30 2 *", ""}, {"0 2 * * *", "Saltmarsh"}} {
+	for _, bad := range [][2]string{{"", ""}, {"61 * * * *", ""}, {"* * * *", ""}, {"0 0 30 2 *", ""}, {"0 2 * * *", "Saltmarsh"}, {"0 2 * * *", "Local"}, {"TZ=0", ""}, {"TZ=UTC 0 2 * * *", ""}, {"CRON_TZ=UTC 0 2 * * *", ""}, {"@every 1h", ""}} {
 		if _, err := calendar.Parse(bad[0], bad[1]); !domain.IsKind(err, domain.ProblemInvalid) {
 			t.Errorf("%q: %v", bad, err)
 		}
@@ -57,5 +70,30 @@ func TestWhatWasMissed(t *testing.T) {
 	}
 	if run, _, _ := p.Due(due, late, "skip"); run {
 		t.Error("what was to be skipped runs")
+	}
+}
+
+// TestADayIsNeverSkippedNorDoneTwice goes through years of days in zones whose clocks are
+// put back and forward in odd ways.
+func TestADayIsNeverSkippedNorDoneTwice(t *testing.T) {
+	for _, zone := range []string{"Europe/Amsterdam", "America/New_York", "Australia/Lord_Howe", "Africa/Cairo", "America/St_Johns", "Asia/Kathmandu", "America/Sao_Paulo", "UTC"} {
+		loc, err := time.LoadLocation(zone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, hour := range []string{"0 0", "30 0", "30 1", "0 2", "30 2", "15 3"} {
+			p, err := calendar.Parse(hour+" * * *", zone)
+			if err != nil {
+				t.Fatal(err)
+			}
+			last := time.Date(2015, 1, 1, 12, 0, 0, 0, loc)
+			for range 365 * 6 {
+				next := p.Next(last)
+				if a, b := last.In(loc), next.In(loc); b.Sub(a) < 12*time.Hour && a.Hour() != 12 || b.YearDay() == a.YearDay() && b.Year() == a.Year() || b.Sub(a) > 26*time.Hour {
+					t.Fatalf("%s in %s: after %s comes %s", hour, zone, a, b)
+				}
+				last = next
+			}
+		}
 	}
 }

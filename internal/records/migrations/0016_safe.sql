@@ -14,3 +14,6 @@ ALTER TABLE webhooks ADD COLUMN uid text UNIQUE;
 -- Whether a token may see rows of the databases.
 ALTER TABLE tokens ADD COLUMN see_rows boolean NOT NULL DEFAULT false;
 UPDATE tokens SET see_rows = role IN ('operator', 'admin');
+
+-- What was run or set, word for word: changed settings, statements, commands.
+ALTER TABLE journal ADD COLUMN detail text NOT NULL DEFAULT '';

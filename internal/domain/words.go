@@ -1,0 +1,37 @@
+package domain
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Grouped writes a whole number with a thin space (U+2009) between its thousands, as
+// every text of ours for people does: 71 177.
+func Grouped[N int | int64](n N) string {
+	s := strconv.FormatInt(int64(n), 10)
+	sign := ""
+	if s[0] == '-' {
+		sign, s = "-", s[1:]
+	}
+	if len(s) < 4 {
+		return sign + s
+	}
+	var b strings.Builder
+	b.WriteString(sign)
+	for i, d := range s {
+		if i > 0 && (len(s)-i)%3 == 0 {
+			b.WriteRune('\u2009')
+		}
+		b.WriteRune(d)
+	}
+	return b.String()
+}
+
+// Many writes a number of things, in the singular where there is one.
+func Many[N int | int64](n N, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%s %ss", Grouped(n), thing)
+}
