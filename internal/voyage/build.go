@@ -36,7 +36,9 @@ func (v *Voyage) buildAll(ctx context.Context, c *records.Crossing, dst engine.D
 		o := q.next(c.Settings.V.BuildLanes)
 		if o != nil && ctx.Err() == nil {
 			note(fmt.Sprintf("building %s (%d of %d built)", q.text(), n, total))
-			go func() { done <- made{o, v.buildOne(ctx, dst, o)} }()
+			go func() {
+				done <- made{o, domain.Guarded("building "+o.Name, func() error { return v.buildOne(ctx, dst, o) })}
+			}()
 			continue
 		}
 		if len(q.running) == 0 {

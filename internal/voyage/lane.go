@@ -72,7 +72,7 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 			_, err := v.Store.Alone(ctx, keeperLock, func() error { return v.movePhases(ctx) })
 			return err
 		}
-		err = l.carry(ctx, &c, chunk)
+		err = domain.Guarded("carrying a chunk", func() error { return l.carry(ctx, &c, chunk) })
 		if err != nil {
 			l.close()
 			v.returnChunk(ctx, &c, chunk, err)
@@ -345,7 +345,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 	if !handedBack {
 		text = cause.Error()
 	}
-	hold := !handedBack && (chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)))
+	hold := !handedBack && (chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)) || v.logFault(cause))
 	if err := v.Store.GiveBack(ctx, chunk.ID, epoch, backoff(chunk.Attempts), text, !handedBack, hold); err != nil {
 		v.Log.Warn("a chunk could not be given back", "error", err)
 		return

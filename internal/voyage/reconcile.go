@@ -156,7 +156,7 @@ func both(f func(side int) error) error {
 	var errs [2]error
 	var wg sync.WaitGroup
 	for side := range errs {
-		wg.Go(func() { errs[side] = f(side) })
+		wg.Go(func() { errs[side] = domain.Guarded("comparing", func() error { return f(side) }) })
 	}
 	wg.Wait()
 	return errors.Join(errs[0], errs[1])

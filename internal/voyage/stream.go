@@ -53,8 +53,13 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}}
 	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
 	var side sync.WaitGroup
-	side.Go(func() { f.tell(run, cancel) })
-	err = f.run(run)
+	side.Go(func() {
+		if err := domain.Guarded("reporting how far capture is", func() error { f.tell(run, cancel); return nil }); err != nil {
+			cancel(err)
+		}
+	})
+	err = domain.Guarded("applying changes", func() error { return f.run(run) })
+	v.logFault(err)
 	if cause := context.Cause(run); cause != nil {
 		err = cause
 	}

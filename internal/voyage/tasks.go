@@ -69,7 +69,10 @@ func (v *Voyage) RunTask(ctx context.Context, id int64) error {
 			}
 		})
 	})
-	err = v.doTask(run, &c, t)
+	err = domain.Guarded(t.Kind, func() error { return v.doTask(run, &c, t) })
+	if v.logFault(err) {
+		v.Hold(ctx, &c, "", fmt.Sprintf("%s stopped: %s", t.Kind, err))
+	}
 	cause := context.Cause(run)
 	cancel(nil)
 	keep.Wait()

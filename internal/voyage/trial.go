@@ -49,6 +49,7 @@ func trial(ctx context.Context, src engine.Database, p *domain.TablePlan, most i
 		open.Add(lanes)
 		for i := range lanes {
 			wg.Go(func() {
+				defer domain.Recover("reading for a moment", &errs[i])
 				r, err := src.OpenReader(step)
 				if err == nil {
 					defer r.Close()

@@ -9,6 +9,7 @@ package voyage
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -238,9 +239,24 @@ func (v *Voyage) Start(ctx context.Context) error {
 		return err
 	}
 	for _, loop := range []func(context.Context){v.keep, v.follow, v.report, v.deliver, v.watchBurden} {
-		v.loops.Go(func() { loop(run) })
+		v.loops.Go(func() {
+			for run.Err() == nil { // a loop that met a fault begins anew
+				v.logFault(domain.Guarded("one of the service's loops", func() error { loop(run); return nil }))
+				sleep(run, time.Second)
+			}
+		})
 	}
 	return nil
+}
+
+// logFault writes a fault with its stack to the log, and reports whether err is one.
+func (v *Voyage) logFault(err error) bool {
+	var f *domain.Fault
+	if !errors.As(err, &f) {
+		return false
+	}
+	v.Log.Error("a fault", "while", f.What, "panic", f.Value, "stack", f.Stack)
+	return true
 }
 
 // Stop ends the loops; what they held is given back before it returns.

@@ -161,6 +161,7 @@ func (c *capture) run(ctx context.Context) {
 			rows.Close()
 		}
 	}()
+	defer domain.Recover("reading the source's log", &c.err)
 	for ctx.Err() == nil {
 		b, err := c.c.event()
 		if err == nil {

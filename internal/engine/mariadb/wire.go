@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"slices"
@@ -28,6 +29,7 @@ type wire struct {
 }
 
 const (
+	largestAnswer     = 1<<30 + 1<<20 // the greatest max_allowed_packet, and what stands around a value
 	largestPacket     = 1<<24 - 1
 	commandQuery      = 0x03
 	commandPrepare    = 0x16
@@ -65,6 +67,9 @@ func (c *wire) packet() ([]byte, error) {
 			return nil, err
 		}
 		from := len(c.long)
+		if from+n > largestAnswer {
+			return nil, fmt.Errorf("the server sends more than %d bytes as one packet", largestAnswer)
+		}
 		c.long = slices.Grow(c.long, n)[:from+n]
 		if _, err := io.ReadFull(c.in, c.long[from:]); err != nil {
 			return nil, err

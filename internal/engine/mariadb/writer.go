@@ -2,15 +2,14 @@ package mariadb
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 	"sync"
-	"sync/atomic"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -106,8 +105,6 @@ func (l *loading) Read(b []byte) (int, error) {
 	return n, nil
 }
 
-var loads atomic.Int64
-
 // fileBuffer is how much of the file is made at a time.
 const fileBuffer = 256 << 10
 
@@ -181,7 +178,8 @@ func (w *writer) Put(ctx context.Context, rows [][]byte) error {
 // start begins the load of a file into the table.
 func (w *writer) start(ctx context.Context) {
 	run, cancel := context.WithCancel(ctx)
-	l := &loading{name: "dusty-ferry-" + strconv.FormatInt(loads.Add(1), 10), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), cancel: cancel}
+	// Random: a server may ask for any name that is registered, another crossing's too.
+	l := &loading{name: rand.Text(), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), cancel: cancel}
 	for range 2 {
 		l.free <- (*fileBuffers.Get().(*[]byte))[:0]
 	}
@@ -192,6 +190,7 @@ func (w *writer) start(ctx context.Context) {
 		defer close(l.done)
 		defer cancel()
 		defer mysql.DeregisterReaderHandler(l.name)
+		defer domain.Recover("writing a chunk to the target", &l.err)
 		l.result, l.err = w.conn.ExecContext(run, text)
 	}()
 }

@@ -181,6 +181,7 @@ func (c *capture) run(ctx context.Context) {
 		defer cancel()
 		_ = c.conn.Close(end)
 	}()
+	defer domain.Recover("reading the source's log", &c.err)
 	for ctx.Err() == nil {
 		if err := c.statusIfDue(false); err != nil {
 			c.err = c.d.explain(err)

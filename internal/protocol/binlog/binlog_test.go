@@ -219,3 +219,66 @@ func FuzzEvents(f *testing.F) {
 		}
 	})
 }
+
+// FuzzAnyTable: rows of a table that the log itself makes up, of whatever types and sizes.
+func FuzzAnyTable(f *testing.F) {
+	table := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColDatetime2, Meta: 9}, {Type: ColTime2, Meta: 200}, {Type: ColTimestamp2, Meta: 7}, {Type: ColBlob, Meta: 8}, {Type: ColNewDecimal, Meta: 3<<8 | 9}, {Type: ColBit, Meta: 0xffff}, {Type: ColEnum, Meta: 900}}}
+	f.Add(table.AppendMap(nil), append([]byte{1, 0, 0, 0, 0, 0, 1, 0, 7, 0x7f, 0}, bytes.Repeat([]byte{0xff}, 90)...))
+	for kind := range 256 {
+		one := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColumnType(kind), Meta: 0x0909}}}
+		f.Add(one.AppendMap(nil), append([]byte{1, 0, 0, 0, 0, 0, 1, 0, 1, 1, 0}, bytes.Repeat([]byte{0x7f}, 40)...))
+	}
+	f.Fuzz(func(t *testing.T, mapped, body []byte) {
+		r := Reader{}
+		if _, err := r.TableMap(mapped); err != nil {
+			return
+		}
+		for _, kind := range []Type{TypeWriteRows, TypeUpdateRows, TypeDeleteRows, TypeWriteRowsPacked} {
+			x, err := r.Rows(kind, body)
+			if err != nil {
+				continue
+			}
+			var before, after []Value
+			var text []byte
+			for n := 0; n <= len(body)*9; n++ {
+				if more, err := x.Next(&before, &after, &text); err != nil || !more {
+					break
+				}
+			}
+		}
+	})
+}
+
+// TestWhatIsSaidTakesNoRoom: a compressed part that becomes, or says that it becomes, very
+// large is refused, and so are digits of a second that no column has.
+func TestWhatIsSaidTakesNoRoom(t *testing.T) {
+	var z bytes.Buffer
+	w := zlib.NewWriter(&z)
+	chunk := make([]byte, 1<<20)
+	for range (largest >> 20) + 1 {
+		if _, err := w.Write(chunk); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if z.Len() > 1<<20 {
+		t.Fatalf("the bomb has %d bytes", z.Len())
+	}
+	for name, c := range map[string]struct {
+		size uint32
+		want string
+	}{"it says so": {largest + 1<<20, "log_bin_compress"}, "it says less": {1000, "holds"}} {
+		head := binary.BigEndian.AppendUint32([]byte{0x84}, c.size)
+		if _, err := unpack(append(head, z.Bytes()...)); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	for _, kind := range []ColumnType{ColTime2, ColDatetime2, ColTimestamp2} {
+		c := cursor{b: bytes.Repeat([]byte{0x80}, 40)}
+		if _, err := (Column{Type: kind, Meta: 9}).appendText(nil, &c); err == nil || !strings.Contains(err.Error(), "9 digits") {
+			t.Errorf("type %d with 9 digits of a second: %v", kind, err)
+		}
+	}
+}

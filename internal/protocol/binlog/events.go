@@ -131,9 +131,9 @@ func DecodeXid(body []byte) (uint64, error) {
 	return x, c.err()
 }
 
-// largest is the most a compressed part may say it holds: the server's own limit
-// of an event.
-const largest = 1 << 30
+// largest is the most that a compressed part may hold: a megabyte of it can become a
+// gigabyte. Room is made as its bytes come, not by what it says.
+const largest = 256 << 20
 
 // unpack reads a compressed part: a byte with the algorithm and the length of the
 // length, the length, big-endian, and zlib data.
@@ -144,8 +144,11 @@ func unpack(b []byte) ([]byte, error) {
 	if err := c.err(); err != nil {
 		return nil, err
 	}
-	if head>>4 != 8 || size > largest {
-		return nil, fmt.Errorf("binlog: compression %#x of %d bytes is not known", head, size)
+	switch {
+	case head>>4 != 8:
+		return nil, fmt.Errorf("binlog: compression %#x is not known", head)
+	case size > largest:
+		return nil, fmt.Errorf("binlog: a compressed event says that it holds %d bytes, and %d may be; turn log_bin_compress off for rows as large as that", size, largest)
 	}
 	z, err := zlib.NewReader(bytes.NewReader(c.b))
 	if err != nil {

@@ -13,6 +13,12 @@ import (
 // unsigned numbers, everything else as its bytes.
 func (k Column) appendText(dst []byte, c *cursor) ([]byte, error) {
 	switch k.Type {
+	case ColTime2, ColDatetime2, ColTimestamp2:
+		if k.Meta > mostFraction {
+			return dst, fmt.Errorf("a fraction of a second of %d digits is not possible", k.Meta)
+		}
+	}
+	switch k.Type {
 	case ColTiny:
 		return k.appendInt(dst, c, 1), c.err()
 	case ColShort:
@@ -78,6 +84,9 @@ func (k Column) appendText(dst []byte, c *cursor) ([]byte, error) {
 	}
 	return dst, fmt.Errorf("values of the log's type %d cannot be read", k.Type)
 }
+
+// mostFraction is how many digits of a second a value has at most.
+const mostFraction = 6
 
 func (k Column) appendInt(dst []byte, c *cursor, n int) []byte {
 	v := c.uint(n)
