@@ -58,7 +58,7 @@ func TestRunsInTheConsole(t *testing.T) {
 	fill(t, ctx, "Type new-barn to confirm", "new-barn")
 	press(t, ctx, "Schedule it")
 	shows(t, ctx, "write five fields")
-	press(t, ctx, "Leave it")
+	press(t, ctx, "Cancel")
 	fill(t, ctx, "Load anew by", "0 2 * * *")
 	press(t, ctx, "Schedule it")
 	fill(t, ctx, "Type new-barn to confirm", "new-barn")

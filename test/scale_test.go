@@ -85,7 +85,7 @@ SELECT 'many' || n, 'season-' || n, kind, source_id, target_id, patterns, settin
 	fill(t, ctx, "Search names", "season-39")
 	eventually(t, 20*time.Second, func() bool { return eval[float64](t, ctx, `document.querySelectorAll('main li').length`) == 11 })
 	fill(t, ctx, "Search names", "season-%")
-	shows(t, ctx, "No crossing is like that")
+	shows(t, ctx, "No crossings match these filters")
 	visit(t, ctx, f.url+"/?condition=waiting")
 	shows(t, ctx, "season-77")
 	axe(t, ctx, "the overview of hundreds")

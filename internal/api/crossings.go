@@ -229,11 +229,32 @@ func (s *calls) ChooseTables(ctx context.Context, r contract.ChooseTablesRequest
 			rules = as[[]domain.Rule](*r.Body.Rules)
 		}
 		if r.Body.Planning != nil {
-			planning = as[domain.Planning](*r.Body.Planning)
+			planning = laidOver(planning, *r.Body.Planning)
 		}
 		return s.Voyage.ChooseTables(ctx, c, r.Body.Patterns, notNil(rules), planning, actor)
 	})
 	return contract.ChooseTables200JSONResponse(c), err
+}
+
+// laidOver is a planning with the parts that a request gives.
+func laidOver(base domain.Planning, in contract.Planning) domain.Planning {
+	given := as[domain.Planning](in)
+	if in.Queries != nil {
+		base.Queries = given.Queries
+	}
+	if in.Parameters != nil {
+		base.Parameters = given.Parameters
+	}
+	if in.Before != nil {
+		base.Before = given.Before
+	}
+	if in.After != nil {
+		base.After = given.After
+	}
+	if in.Carry != nil {
+		base.Carry = given.Carry
+	}
+	return base
 }
 
 func (s *calls) CopyCrossing(ctx context.Context, r contract.CopyCrossingRequestObject) (contract.CopyCrossingResponseObject, error) {

@@ -126,7 +126,11 @@ func wrong(err error) error {
 		}
 		return domain.Invalid("the request's body cannot be read: %s", firstLine(plainly(re)))
 	}
-	if path := strings.Join(se.JSONPointer(), "."); path != "" {
+	path := strings.Join(se.JSONPointer(), ".")
+	if se.SchemaField == "properties" {
+		return domain.Invalid("%s is no field of this call; /api/openapi.yaml describes those there are", strings.TrimPrefix(path+"."+unknownField(se), "."))
+	}
+	if path != "" {
 		what = strings.TrimPrefix(what+"."+path, ".")
 	}
 	if what == "" {
@@ -142,6 +146,20 @@ func plainly(re *openapi3filter.RequestError) string {
 	return re.Reason
 }
 
+// kinds are the types of values, as people name them.
+var kinds = map[string]string{"integer": "a whole number", "number": "a number", "string": "a text", "boolean": "true or false", "array": "a list", "object": "an object"}
+
+// unknownField is the first field that a value has and its schema does not.
+func unknownField(e *openapi3.SchemaError) string {
+	given, _ := e.Value.(map[string]any)
+	for _, name := range slices.Sorted(maps.Keys(given)) {
+		if _, ok := e.Schema.Properties[name]; !ok {
+			return name
+		}
+	}
+	return ""
+}
+
 // complaint is what is wrong with a value.
 func complaint(e *openapi3.SchemaError) string {
 	switch e.SchemaField {
@@ -154,16 +172,13 @@ func complaint(e *openapi3.SchemaError) string {
 		}
 		return fmt.Sprintf("is %q; choose from %s", fmt.Sprint(e.Value), strings.Join(words, ", "))
 	case "type":
-		kinds := map[string]string{"integer": "a whole number", "number": "a number", "string": "a text", "boolean": "true or false", "array": "a list", "object": "an object"}
 		for kind, name := range kinds {
 			if e.Schema.Type.Is(kind) {
-				return fmt.Sprintf("is no %s; give %s", strings.TrimPrefix(strings.TrimPrefix(name, "a "), "an "), name)
+				return "must be " + name
 			}
 		}
 	case "required":
 		return "is missing"
-	case "properties":
-		return "is no field of this call; /api/openapi.yaml describes those there are"
 	case "minimum":
 		return fmt.Sprintf("is %v; give at least %v", e.Value, *e.Schema.Min)
 	case "maximum":

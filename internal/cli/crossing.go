@@ -83,8 +83,8 @@ func (a *app) crossingCreate() *cobra.Command {
 // it would be left out in silence.
 func onlyFile(cmd *cobra.Command, args []string) error {
 	var beside []string
-	cmd.LocalFlags().Visit(func(f *pflag.Flag) {
-		if f.Name != "file" {
+	cmd.Flags().Visit(func(f *pflag.Flag) {
+		if f.Name != "file" && cmd.InheritedFlags().Lookup(f.Name) == nil {
 			beside = append(beside, "--"+f.Name)
 		}
 	})

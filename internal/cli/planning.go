@@ -50,8 +50,11 @@ anew. The file has the keys that a manifest has under crossing:
 					return body, err
 				}
 			}
-			*body.Planning, err = like[contract.Planning](p.Planning)
-			return body, err
+			if *body.Planning, err = like[contract.Planning](p.Planning); err != nil {
+				return body, err
+			}
+			whole(body.Planning)
+			return body, nil
 		})
 		if err != nil {
 			return err
@@ -60,6 +63,22 @@ anew. The file has the keys that a manifest has under crossing:
 	}
 	c.Flags().StringVarP(&file, "file", "f", "", "file with the planning that replaces the one there is")
 	return c
+}
+
+// whole gives every part of a planning, as a file replaces all of it: a part that is not
+// given would stay as it is.
+func whole(p *contract.Planning) {
+	fill(&p.Queries, []contract.Query{})
+	fill(&p.Parameters, map[string]string{})
+	fill(&p.Before, []string{})
+	fill(&p.After, []string{})
+	fill(&p.Carry, []contract.PlanningCarry{})
+}
+
+func fill[T any](to **T, none T) {
+	if *to == nil {
+		*to = &none
+	}
 }
 
 func showPlanning(w *table, c contract.Crossing) {

@@ -92,6 +92,7 @@ func groups(c *cobra.Command) {
 		return
 	}
 	c.Args = cobra.ArbitraryArgs
+	c.SuggestionsMinimumDistance = 2
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
 			return cmd.Help()

@@ -1065,7 +1065,7 @@ type Crossing struct {
 	Name      string     `json:"name"`
 	Phase     Phase      `json:"phase"`
 
-	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
 	Planning   Planning   `json:"planning"`
 	Progress   Progress   `json:"progress"`
 	Reason     string     `json:"reason"`
@@ -1434,7 +1434,7 @@ type NewCrossing struct {
 	Kind *Kind  `json:"kind,omitempty"`
 	Name string `json:"name"`
 
-	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
 	Planning *Planning `json:"planning,omitempty"`
 	Rules    *[]Rule   `json:"rules,omitempty"`
 	Settings *Settings `json:"settings,omitempty"`
@@ -1579,7 +1579,7 @@ type PlannedObject struct {
 	Statement string `json:"statement"`
 }
 
-// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
 type Planning struct {
 	// After Statements that run on the target when the load has ended and its indexes stand
 	After *[]string `json:"after,omitempty"`
@@ -2262,7 +2262,7 @@ type ChooseTablesJSONBody struct {
 	// Patterns Patterns schema.table with *; a leading - leaves out; the last that matches wins
 	Patterns []string `json:"patterns"`
 
-	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values.
+	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
 	Planning *Planning `json:"planning,omitempty"`
 
 	// Rules Replaces the rules; absent: they stay

@@ -1,6 +1,6 @@
 import { LogOut } from "lucide-react";
 import { lazy, Suspense } from "react";
-import { Link, NavLink, Route, Routes } from "react-router";
+import { Link, NavLink, Route, Routes, useLocation } from "react-router";
 import { Refused, api, type Session } from "./api";
 import { useFreshness, LiveStream, useRead } from "./live";
 import { usePrefs } from "./prefs";
@@ -8,6 +8,7 @@ import { SessionProvider, useSession } from "./session";
 import { clock } from "./time";
 import { SignIn } from "./pages/SignIn";
 import { Overview } from "./pages/Overview";
+import { Broken } from "./parts/Broken";
 import { Button } from "./parts/Button";
 
 const Databases = lazy(() => import("./pages/Databases"));
@@ -43,6 +44,8 @@ const places = [
 ] as const;
 
 function Frame({ session }: { session: Session }) {
+  const { pathname, search } = useLocation();
+  const here = pathname + search;
   const signOut = async () => {
     await api.DELETE("/api/session");
     // A fresh page: nothing of what was shown stays in memory.
@@ -89,30 +92,32 @@ function Frame({ session }: { session: Session }) {
       </header>
       <main id="main" className="mx-auto max-w-[1240px] px-4 py-3">
         <ViewerNote />
-        <Suspense fallback={<p className="text-soft">Opening the page …</p>}>
-          <Routes>
-            <Route path="/" element={<Overview />} />
-            <Route path="/databases" element={<Databases />} />
-            <Route path="/databases/:name" element={<DatabasePage />} />
-            <Route path="/crossings/new" element={<NewCrossing />} />
-            <Route path="/crossings/:name/*" element={<CrossingFrame />} />
-            <Route path="/journal" element={<Journal />} />
-            <Route path="/workers" element={<Workers />} />
-            <Route path="/access" element={<Access />} />
-            <Route path="/settings" element={<SettingsPage />} />
-            <Route
-              path="*"
-              element={
-                <p>
-                  There is no such page.{" "}
-                  <Link to="/" className="link">
-                    See all crossings
-                  </Link>
-                </p>
-              }
-            />
-          </Routes>
-        </Suspense>
+        <Broken at={here}>
+          <Suspense fallback={<p className="text-soft">Opening the page …</p>}>
+            <Routes>
+              <Route path="/" element={<Overview />} />
+              <Route path="/databases" element={<Databases />} />
+              <Route path="/databases/:name" element={<DatabasePage />} />
+              <Route path="/crossings/new" element={<NewCrossing />} />
+              <Route path="/crossings/:name/*" element={<CrossingFrame />} />
+              <Route path="/journal" element={<Journal />} />
+              <Route path="/workers" element={<Workers />} />
+              <Route path="/access" element={<Access />} />
+              <Route path="/settings" element={<SettingsPage />} />
+              <Route
+                path="*"
+                element={
+                  <p>
+                    There is no such page.{" "}
+                    <Link to="/" className="link">
+                      See all crossings
+                    </Link>
+                  </p>
+                }
+              />
+            </Routes>
+          </Suspense>
+        </Broken>
       </main>
     </div>
   );

@@ -602,7 +602,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Take a table out while the others go on; what has landed of it stays on the target */
+        /** @description Take a table out while the others go on; what has landed of it stays on the target. Its plan and its place in the source's log are lost. */
         post: operations["leaveOutTable"];
         delete?: never;
         options?: never;
@@ -1240,6 +1240,8 @@ export interface components {
         Session: {
             name: string;
             role: components["schemas"]["Role"];
+            /** @description Whether it may see rows of the databases */
+            see_rows: boolean;
         };
         Database: {
             name: string;
@@ -1279,6 +1281,15 @@ export interface components {
         OneTable: {
             /** @description schema.table of the source */
             table: string;
+        };
+        /** @description One table, or all of them: either table or all is given */
+        Restart: {
+            /** @description schema.table of the source */
+            table?: string;
+            /** @description Every table begins again */
+            all?: boolean;
+            /** @description The table's name, or the crossing's for all */
+            confirm?: string;
         };
         NewSchedule: {
             /**
@@ -1717,7 +1728,7 @@ export interface components {
             /** @description Cut longer values to longest, and keep a record of it */
             cut?: boolean;
         };
-        /** @description What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. */
+        /** @description What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is. */
         Planning: {
             /** @description Queries whose rows become tables of the target; crossings of kind load */
             queries?: components["schemas"]["Query"][];
@@ -2297,10 +2308,20 @@ export interface components {
             act: string;
             severity: components["schemas"]["Severity"];
             message: string;
+            /** @description What was run or set, word for word: changed settings, statements, commands. Not for viewers */
+            detail?: string;
+        };
+        NewToken: {
+            name: string;
+            role: components["schemas"]["Role"];
+            /** @description Whether it may see rows of the databases; left out: operators may, viewers may not. Admins always may */
+            see_rows?: boolean;
         };
         Token: {
             name: string;
             role: components["schemas"]["Role"];
+            /** @description Whether it may see rows of the databases */
+            see_rows: boolean;
             /** @description Only in the answer to its creation */
             token?: string;
             /** Format: date-time */
@@ -2341,6 +2362,8 @@ export interface components {
         Offset: number;
         Descending: boolean;
         ID: number;
+        /** @description The name of what is removed, said again */
+        Confirm: string;
     };
     requestBodies: never;
     headers: never;
@@ -2602,7 +2625,10 @@ export interface operations {
     };
     removeTraces: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The name of what is removed, said again */
+                confirm?: components["parameters"]["Confirm"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -2758,7 +2784,10 @@ export interface operations {
     };
     removeCrossing: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The name of what is removed, said again */
+                confirm?: components["parameters"]["Confirm"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -3390,10 +3419,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    /** @description schema.table, or empty for everything */
-                    table: string;
-                };
+                "application/json": components["schemas"]["Restart"];
             };
         };
         responses: {
@@ -3477,7 +3503,12 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["OneTable"];
+                "application/json": {
+                    /** @description schema.table of the source */
+                    table: string;
+                    /** @description The table's name */
+                    confirm?: string;
+                };
             };
         };
         responses: {
@@ -3530,6 +3561,8 @@ export interface operations {
                 "application/json": {
                     /** @description Let the source take writes again after a cutover */
                     reopen: boolean;
+                    /** @description The crossing's name */
+                    confirm?: string;
                 };
             };
         };
@@ -3966,6 +3999,8 @@ export interface operations {
                 "application/json": {
                     /** @description Numbers of findings; none means all open ones */
                     findings: number[];
+                    /** @description The crossing's name */
+                    confirm?: string;
                 };
             };
         };
@@ -4158,6 +4193,10 @@ export interface operations {
         requestBody: {
             content: {
                 "text/plain": string;
+                "application/json": {
+                    /** @description The manifest's text */
+                    manifest: string;
+                };
             };
         };
         responses: {
@@ -4415,10 +4454,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": {
-                    name: string;
-                    role: components["schemas"]["Role"];
-                };
+                "application/json": components["schemas"]["NewToken"];
             };
         };
         responses: {
@@ -4436,7 +4472,10 @@ export interface operations {
     };
     removeToken: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The name of what is removed, said again */
+                confirm?: components["parameters"]["Confirm"];
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];

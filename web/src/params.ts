@@ -21,3 +21,6 @@ export function useParam(name: string, fallback = ""): [string, (value: string) 
   );
   return [all.get(name) ?? fallback, change];
 }
+
+/** The page in an address, from 0; what is no number there is the first. */
+export const pageNumber = (text: string): number => (/^\d{1,9}$/.test(text) ? Number(text) : 0);

@@ -1,7 +1,7 @@
 import { createContext, useContext } from "react";
 import type { Role, Session } from "./api";
 
-const Context = createContext<Session>({ name: "", role: "viewer" });
+const Context = createContext<Session>({ name: "", role: "viewer", see_rows: false });
 export const SessionProvider = Context;
 export const useSession = (): Session => useContext(Context);
 
@@ -12,4 +12,12 @@ export function useForbidden(needs: Role): string | undefined {
   const { role } = useSession();
   if (rank[role] >= rank[needs]) return undefined;
   return `Your role is ${role}; this needs ${needs}. Ask an admin for a token with that role.`;
+}
+
+/** Why this person may not see rows of the databases, or undefined when they may. */
+export function useHiddenRows(): string | undefined {
+  const { see_rows } = useSession();
+  return see_rows
+    ? undefined
+    : "Your token may not see rows of the databases. Ask an admin for one that may.";
 }

@@ -6,7 +6,7 @@ import { usePrefs, type Prefs } from "./prefs";
 export const clock = (at: Date, zone: Prefs["clock"]): string =>
   zone === "utc"
     ? `${at.toISOString().slice(11, 19)} UTC`
-    : at.toLocaleTimeString([], { hour12: false, hour: "2-digit", minute: "2-digit", second: "2-digit" });
+    : at.toLocaleTimeString([], { hourCycle: "h23", hour: "2-digit", minute: "2-digit", second: "2-digit" });
 
 const day = (at: Date, zone: Prefs["clock"]): string =>
   zone === "utc"

@@ -9,7 +9,7 @@ import { useForbidden, useSession } from "../session";
 import { Moment } from "../time";
 
 const roles = [
-  ["viewer", "sees everything, changes nothing"],
+  ["viewer", "sees everything but rows of the databases, changes nothing"],
   ["operator", "plans, starts, steers and cuts over crossings"],
   ["admin", "also registers databases, sets commands and hands out tokens"],
 ] as const;
@@ -47,7 +47,10 @@ export default function Access() {
                       className="flex flex-wrap items-center gap-x-4 gap-y-1 border-t border-line py-2 text-sm"
                     >
                       <span className="font-medium">{t.name}</span>
-                      <span>{t.role}</span>
+                      <span>
+                        {t.role}
+                        {t.see_rows ? ", sees rows" : ", sees no rows"}
+                      </span>
                       <span className="text-soft">
                         made <Moment at={t.created_at} />,{" "}
                         {t.used_at ? (
@@ -61,12 +64,17 @@ export default function Access() {
                       <span className="ml-auto">
                         <Act
                           needs="admin"
-                          act={() =>
-                            take(api.DELETE("/api/tokens/{name}", { params: { path: { name: t.name } } }))
+                          act={(confirm) =>
+                            take(
+                              api.DELETE("/api/tokens/{name}", {
+                                params: { path: { name: t.name }, query: { confirm } },
+                              }),
+                            )
                           }
                           confirm={{
                             title: `Revoke ${t.name}?`,
-                            verb: "Revoke it",
+                            verb: "Revoke",
+                            typed: t.name,
                             body: (
                               <p>
                                 Whoever uses it is signed out within seconds, here and on the command line.
@@ -93,6 +101,8 @@ export default function Access() {
 function NewToken() {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
+  const [seeRows, setSeeRows] = useState<boolean>();
+  const mayChoose = role !== "admin";
   const [made, setMade] = useState<string>();
   return (
     <Panel title="Make a token">
@@ -113,12 +123,32 @@ function NewToken() {
           }}
           options={roles.map(([r]) => [r, r] as const)}
         />
+        <label className="flex items-center gap-2 text-sm">
+          <input
+            type="checkbox"
+            disabled={!mayChoose}
+            checked={mayChoose ? (seeRows ?? role === "operator") : true}
+            onChange={(e) => {
+              setSeeRows(e.target.checked);
+            }}
+          />
+          May see rows of the databases
+        </label>
         <Act
           strong
           needs="admin"
           blocked={name.trim() === "" ? "Give it a name" : undefined}
           act={async () => {
-            const t = await take(api.POST("/api/tokens", { body: { name: name.trim(), role } }));
+            const t = await take(
+              api.POST("/api/tokens", {
+                body: {
+                  name: name.trim(),
+                  role,
+                  ...(mayChoose && seeRows !== undefined && { see_rows: seeRows }),
+                },
+              }),
+            );
+            setSeeRows(undefined);
             setMade(t.token);
             setName("");
           }}

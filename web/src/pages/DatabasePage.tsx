@@ -5,7 +5,8 @@ import { api, take, type Database, type Facts } from "../api";
 import { count, duration } from "../format";
 import { useRead } from "../live";
 import { Act } from "../parts/Act";
-import { Input, Panel } from "../parts/Fields";
+import { Choice, Input, Panel } from "../parts/Fields";
+import { parseNumber } from "../parts/number";
 import { Figure } from "../parts/Figure";
 import { Said } from "../parts/Said";
 import { TableBrowser } from "../parts/TableBrowser";
@@ -107,9 +108,23 @@ export default function DatabasePage() {
   );
 }
 
+const encryptions = [
+  ["disable", "never encrypted"],
+  ["prefer", "encrypted where the server has it"],
+  ["require", "always encrypted"],
+  ["verify-full", "always, certificate checked"],
+] as const;
+const strength = (tls: string | undefined) => encryptions.findIndex(([t]) => t === tls);
+
 /** Another address or sign-in, reached once before it is kept. */
 function Change({ database: d }: { database: Database }) {
   const [edit, setEdit] = useState<Record<string, string>>({});
+  const port = parseNumber(edit.port ?? String(d.port), { whole: true, min: 1, max: 65535 });
+  const elsewhere =
+    (edit.host ?? d.host) !== d.host ||
+    port.value !== d.port ||
+    (edit.tls !== undefined && strength(edit.tls) < strength(d.tls));
+  const needsPassword = elsewhere && (edit.password ?? "") === "";
   const input = (key: string, now: string) => ({
     value: edit[key] ?? now,
     onChange: (e: { target: { value: string } }) => {
@@ -118,30 +133,48 @@ function Change({ database: d }: { database: Database }) {
   });
   return (
     <details className="sheet mt-4 px-3 py-2 text-sm">
-      <summary className="font-semibold">Another address or sign-in</summary>
+      <summary className="font-semibold">Edit connection</summary>
       <div className="mt-2 grid gap-2 md:grid-cols-4">
         <Input label="Host" {...input("host", d.host)} />
-        <Input label="Port" inputMode="numeric" {...input("port", String(d.port))} />
+        <Input label="Port" inputMode="numeric" error={port.error} {...input("port", String(d.port))} />
         <Input label="User" {...input("user", d.user)} />
         <Input
           label="Password"
           type="password"
           autoComplete="off"
-          placeholder="as it is"
+          placeholder={elsewhere ? "give it again" : "unchanged"}
+          error={
+            needsPassword
+              ? "The stored one is sent to no other address and over no weaker connection"
+              : undefined
+          }
           {...input("password", "")}
+        />
+        <Choice
+          label="Encryption"
+          value={edit.tls ?? d.tls}
+          onChange={(tls) => {
+            setEdit({ ...edit, tls });
+          }}
+          options={encryptions}
         />
       </div>
       <div className="mt-2">
         <Act
           needs="admin"
-          blocked={Object.keys(edit).length === 0 ? "Nothing is different yet" : undefined}
+          blocked={
+            Object.keys(edit).length === 0
+              ? "No changes to save"
+              : (port.error ?? (needsPassword ? "Give the password again" : undefined))
+          }
           act={() =>
             take(
               api.PATCH("/api/databases/{name}", {
                 params: { path: { name: d.name } },
                 body: {
                   ...(edit.host !== undefined && { host: edit.host }),
-                  ...(edit.port !== undefined && { port: Math.round(Number(edit.port)) }),
+                  ...(edit.port !== undefined && port.value !== undefined && { port: port.value }),
+                  ...(edit.tls !== undefined && { tls: edit.tls }),
                   ...(edit.user !== undefined && { user: edit.user }),
                   ...(edit.password !== undefined && edit.password !== "" && { password: edit.password }),
                 },
@@ -152,7 +185,7 @@ function Change({ database: d }: { database: Database }) {
             setEdit({});
           }}
         >
-          Reach it so, and keep it
+          Test and save
         </Act>
       </div>
     </details>

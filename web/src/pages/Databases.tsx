@@ -5,6 +5,7 @@ import { api, take } from "../api";
 import { useRead } from "../live";
 import { Act } from "../parts/Act";
 import { Choice, Input, Panel } from "../parts/Fields";
+import { parseNumber } from "../parts/number";
 import { Nothing, Said } from "../parts/Said";
 import { UsedBy } from "../parts/UsedBy";
 
@@ -62,6 +63,7 @@ function Register() {
       setForm({ ...form, [name]: e.target.value });
     },
   });
+  const port = parseNumber(form.port, { whole: true, min: 1, max: 65535 });
   const missing = (["name", "host", "port", "database", "user"] as const).find((k) => form[k].trim() === "");
   return (
     <Panel title="Register a database">
@@ -70,7 +72,7 @@ function Register() {
         shown again.
       </p>
       <div className="mt-2 grid grid-cols-2 gap-3">
-        <Input label="Name here" {...field("name")} className="col-span-2" autoComplete="off" />
+        <Input label="Name in Dusty Ferry" {...field("name")} className="col-span-2" autoComplete="off" />
         <Choice
           label="Engine"
           value={engine}
@@ -80,12 +82,12 @@ function Register() {
           }}
           options={[
             ["postgres", "PostgreSQL"],
-            ["mariadb", "MariaDB (as a source)"],
+            ["mariadb", "MariaDB"],
           ]}
           className="col-span-2"
         />
         <Input label="Host" {...field("host")} />
-        <Input label="Port" inputMode="numeric" {...field("port")} />
+        <Input label="Port" inputMode="numeric" error={port.error} {...field("port")} />
         <Input label="Database" {...field("database")} />
         <Input label="User" {...field("user")} autoComplete="off" />
         <Input label="Password" type="password" {...field("password")} autoComplete="new-password" />
@@ -107,11 +109,11 @@ function Register() {
         <Act
           strong
           needs="admin"
-          blocked={missing && `The ${missing} is missing`}
+          blocked={missing ? `The ${missing} is missing` : port.error}
           act={() =>
             take(
               api.POST("/api/databases", {
-                body: { ...form, engine, port: Number(form.port), tls },
+                body: { ...form, engine, port: port.value ?? 0, tls },
               }),
             )
           }

@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { phases, type Crossing } from "../api";
 import { count, duration, percent, perSecond, share, whole } from "../format";
 import { useLive } from "../live";
-import { useParam } from "../params";
+import { pageNumber, useParam } from "../params";
 import { Bar } from "../parts/Bar";
 import { Choice, Search } from "../parts/Fields";
 import { Pager } from "../parts/Pager";
@@ -38,7 +38,7 @@ export function Overview() {
         waiting: condition === "waiting" ? true : undefined,
         sort,
         descending: order === "last" ? true : undefined,
-        offset: Number(page) * size || undefined,
+        offset: pageNumber(page) * size || undefined,
         limit: size,
       },
     },
@@ -114,14 +114,14 @@ export function Overview() {
                 , then plan a crossing from one to the other.
               </Nothing>
             )}
-            {data.total > 0 && data.matched === 0 && <Nothing>No crossing is like that.</Nothing>}
+            {data.total > 0 && data.matched === 0 && <Nothing>No crossings match these filters.</Nothing>}
             <ul className="mt-3 grid gap-2">
               {data.crossings.map((c) => (
                 <Row key={c.name} crossing={c} />
               ))}
             </ul>
             <Pager
-              page={Number(page)}
+              page={pageNumber(page)}
               setPage={(p) => {
                 setPage(String(p));
               }}

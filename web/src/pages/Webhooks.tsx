@@ -72,7 +72,7 @@ export function Webhooks() {
                           confirm={{
                             title: `Remove ${w.name}?`,
                             verb: "Remove it",
-                            body: <p>It is told no more; what is on its way is dropped.</p>,
+                            body: <p>No further messages are sent; what is on its way is dropped.</p>,
                           }}
                         >
                           Remove

@@ -8,7 +8,8 @@ import { Button } from "./Button";
 interface ActProps {
   /** What the button says, with its sign. */
   children: ReactNode;
-  act: () => Promise<unknown>;
+  /** What is done; with a typed confirmation, it gets the word that was typed. */
+  act: (confirmed: string) => Promise<unknown>;
   needs?: Role;
   strong?: boolean;
   /** Why it cannot be done now. */
@@ -49,7 +50,7 @@ export function Act({
         if (confirm) {
           doing.reset();
           setOpen(true);
-        } else doing.mutate();
+        } else doing.mutate("");
       }}
     >
       {children}
@@ -63,15 +64,14 @@ export function Act({
           {doing.error.message}
         </span>
       )}
-      {confirm && (
+      {confirm && open && (
         <Ask
-          open={open}
           setOpen={setOpen}
           {...confirm}
           busy={doing.isPending}
           error={doing.error?.message}
-          go={() => {
-            doing.mutate();
+          go={(word) => {
+            doing.mutate(word);
           }}
         />
       )}
@@ -80,7 +80,6 @@ export function Act({
 }
 
 interface AskProps {
-  open: boolean;
   setOpen: (open: boolean) => void;
   title: string;
   body: ReactNode;
@@ -88,20 +87,15 @@ interface AskProps {
   typed?: string;
   busy: boolean;
   error: string | undefined;
-  go: () => void;
+  go: (word: string) => void;
 }
 
-function Ask({ open, setOpen, title, body, verb, typed, busy, error, go }: AskProps) {
+/** Asks once: it is made anew each time, so that nothing typed before is there again. */
+function Ask({ setOpen, title, body, verb, typed, busy, error, go }: AskProps) {
   const [word, setWord] = useState("");
   const id = useId();
   return (
-    <Dialog.Root
-      open={open}
-      onOpenChange={(now) => {
-        setWord("");
-        setOpen(now);
-      }}
-    >
+    <Dialog.Root open onOpenChange={setOpen}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-10 bg-ink/40" />
         <Dialog.Content className="sheet fixed top-1/2 left-1/2 z-20 max-h-[90vh] w-[min(34rem,94vw)] -translate-x-1/2 -translate-y-1/2 overflow-y-auto p-5 shadow-lg">
@@ -112,7 +106,7 @@ function Ask({ open, setOpen, title, body, verb, typed, busy, error, go }: AskPr
           <form
             onSubmit={(e) => {
               e.preventDefault();
-              go();
+              go(word);
             }}
           >
             {typed !== undefined && (
@@ -136,7 +130,7 @@ function Ask({ open, setOpen, title, body, verb, typed, busy, error, go }: AskPr
             )}
             <div className="mt-4 flex justify-end gap-2">
               <Dialog.Close asChild>
-                <Button>Leave it</Button>
+                <Button>Cancel</Button>
               </Dialog.Close>
               <Button strong type="submit" disabled={busy || (typed !== undefined && word !== typed)}>
                 {busy ? "Asking the service …" : verb}

@@ -22,6 +22,7 @@ export function Entries({ crossing }: { crossing?: string }) {
   const [named, setNamed] = useParam("crossing");
   const [since, setSince] = useParam("since");
   const [limit, setLimit] = useState(step);
+  const moment = since === "" || Number.isNaN(Date.parse(since)) ? undefined : new Date(since);
   const query = {
     crossing: crossing ?? named,
     search,
@@ -29,7 +30,7 @@ export function Entries({ crossing }: { crossing?: string }) {
     subject,
     actor,
     act,
-    since: since === "" ? undefined : new Date(since).toISOString(),
+    since: moment?.toISOString(),
   };
   const entries = useLive("/api/journal", { query: { ...query, limit } }, { keep: true });
   const file = (format: string) => address("/api/journal/export" as never, { query: { ...query, format } });
@@ -57,6 +58,7 @@ export function Entries({ crossing }: { crossing?: string }) {
         <Input
           label="Since"
           type="datetime-local"
+          error={since !== "" && !moment ? `“${since}” is no time; all entries are shown` : undefined}
           value={since}
           onChange={(e) => {
             setSince(e.target.value);
@@ -74,7 +76,7 @@ export function Entries({ crossing }: { crossing?: string }) {
       <Said of={entries} reading="Reading the journal">
         {(list) =>
           list.length === 0 ? (
-            <Nothing>No entry is like that.</Nothing>
+            <Nothing>No entries match these filters.</Nothing>
           ) : (
             <>
               <ol className="sheet mt-2 px-3 py-1" aria-label="Entries, newest first">
@@ -123,6 +125,12 @@ function Entry({ entry: e, inCrossing }: { entry: JournalEntry; inCrossing: bool
         {e.message}
         {e.subject !== "" && !e.message.includes(e.subject) && (
           <span className="text-xs text-soft"> ({e.subject})</span>
+        )}
+        {e.detail !== undefined && (
+          <details className="text-xs">
+            <summary className="cursor-pointer text-soft">Details</summary>
+            <pre className="num whitespace-pre-wrap">{e.detail}</pre>
+          </details>
         )}
       </span>
     </li>

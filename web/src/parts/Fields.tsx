@@ -1,22 +1,30 @@
 import { useEffect, useId, useState, type ComponentProps, type ReactNode } from "react";
 
-/** A labelled input. */
+/** A labelled input; an error says beside it what is wrong. */
 export function Input({
   label,
   hint,
+  error,
   className = "",
   ...rest
-}: ComponentProps<"input"> & { label: string; hint?: string }) {
+}: ComponentProps<"input"> & { label: string; hint?: string | undefined; error?: string | undefined }) {
   const id = useId();
+  const described = [hint && `${id}-hint`, error && `${id}-error`].filter(Boolean).join(" ");
   return (
     <label htmlFor={id} className={`block min-w-0 text-sm ${className}`}>
       <span className="text-soft">{label}</span>
       <input
         id={id}
         {...rest}
-        aria-describedby={hint ? `${id}-hint` : undefined}
-        className="field mt-0.5 block w-full"
+        aria-invalid={error !== undefined}
+        aria-describedby={described === "" ? undefined : described}
+        className={`field mt-0.5 block w-full ${error === undefined ? "" : "border-brick"}`}
       />
+      {error && (
+        <span id={`${id}-error`} role="alert" className="block text-xs text-brick">
+          {error}
+        </span>
+      )}
       {hint && (
         <span id={`${id}-hint`} className="block text-xs text-soft">
           {hint}

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { count } from "../format";
 import { useRead } from "../live";
 import { Button } from "./Button";
+import { useHiddenRows } from "../session";
 import { Said } from "./Said";
 
 /** A table of a database, or one of a crossing, whose rows are shown as they will arrive. */
@@ -11,6 +12,7 @@ type Of = { database: string } | { crossing: string };
 /** The first rows of a table, read when a person asks; leaving cancels the read. */
 export function Preview({ of, table }: { of: Of; table: string }) {
   const [asked, setAsked] = useState(false);
+  const hidden = useHiddenRows();
   return (
     <section aria-label={`First rows of ${table}`} className="mt-3">
       <div className="flex flex-wrap items-center gap-3">
@@ -20,6 +22,8 @@ export function Preview({ of, table }: { of: Of; table: string }) {
         </h3>
         {!asked && (
           <Button
+            disabled={hidden !== undefined}
+            title={hidden}
             onClick={() => {
               setAsked(true);
             }}
@@ -27,7 +31,9 @@ export function Preview({ of, table }: { of: Of; table: string }) {
             <Eye size={15} aria-hidden /> Look at 20 rows
           </Button>
         )}
-        <span className="text-xs text-soft">Read-only, at most 5 seconds; the journal keeps who looked.</span>
+        <span className="text-xs text-soft">
+          {hidden ?? "Read-only, at most 5 seconds; the journal keeps who looked."}
+        </span>
       </div>
       {asked &&
         ("crossing" in of ? (

@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { Role, Settings } from "../api";
 import { Act } from "./Act";
 import { Choice, Input } from "./Fields";
+import { firstError, parseNumber, type Bounds } from "./number";
 
 interface Props {
   settings: Settings;
@@ -23,6 +24,26 @@ export const standingWays = [
 
 const mega = (n: number | undefined) => String(Math.round((n ?? 0) / 1e3) / 1e3);
 
+/** The numbers of the form, by their fields' names. */
+const numbers: Record<string, Bounds & { label: string }> = {
+  lanes: { label: "Lanes", whole: true, min: 1, max: 64 },
+  chunk: { label: "Chunk size", min: 0.065536 },
+  limit: { label: "Speed limit", min: 0 },
+  attempts: { label: "Tries of a chunk", whole: true, min: 1, max: 100 },
+  least: { label: "Least lanes", whole: true, min: 0, max: 64 },
+  rows: { label: "Row limit", whole: true, min: 0 },
+  share: { label: "Share of time spent reading", min: 0, max: 100 },
+  quietSpeed: { label: "Speed in quiet hours", min: 0 },
+  badLimit: { label: "Set aside at most", whole: true, min: 1, max: 1_000_000 },
+  build: { label: "Indexes built at once", whole: true, min: 1, max: 32 },
+  batch: { label: "Changes folded into one write", whole: true, min: 1, max: 1_000_000 },
+  lag: { label: "In step when lag is under", min: 0 },
+  dwell: { label: "In step for at least", min: 0 },
+  lagLimit: { label: "Alert when lag exceeds", min: 0 },
+  retained: { label: "Log kept by the source", min: 0 },
+  budget: { label: "Pause budget", min: 1 },
+};
+
 /** Every setting of a crossing, with its unit and what it is for. Only what was changed is sent. */
 export function SettingsForm({ settings: s, save, needs = "operator", fixed, captureOnly }: Props) {
   const [edit, setEdit] = useState<Record<string, string>>({});
@@ -41,22 +62,36 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
   });
   const point = (name: "stop writes" | "close source") =>
     (edit[`hold ${name}`] ?? (holds.has(name) ? "yes" : "no")) === "yes";
+  const parsed = (name: string) => parseNumber(edit[name] ?? "", numbers[name] ?? {});
+  /** A field for a number: what is wrong with it is said beside it. */
+  const digits = (name: string, now: string) => ({
+    ...text(name, now),
+    inputMode: numbers[name]?.whole ? ("numeric" as const) : ("decimal" as const),
+    error: edit[name] === undefined ? undefined : parsed(name).error,
+  });
+  const wrong = firstError(
+    Object.fromEntries(
+      Object.keys(numbers)
+        .filter((name) => edit[name] !== undefined)
+        .map((name) => [numbers[name]?.label ?? name, parsed(name)]),
+    ),
+  );
   const changed = (): Settings => {
     const out: Settings = {};
     const number = (name: string, to: (n: number) => void) => {
-      const v = edit[name];
-      if (v !== undefined) to(Number(v.replace(",", ".")));
+      const { value } = parsed(name);
+      if (value !== undefined) to(value);
     };
-    number("lanes", (n) => (out.lanes = Math.round(n)));
+    number("lanes", (n) => (out.lanes = n));
     number("chunk", (n) => (out.chunk_bytes = Math.round(n * 1e6)));
     number("limit", (n) => (out.speed_limit = Math.round(n * 1e6)));
-    number("attempts", (n) => (out.max_attempts = Math.round(n)));
-    number("least", (n) => (out.least_lanes = Math.round(n)));
-    number("rows", (n) => (out.row_limit = Math.round(n)));
+    number("attempts", (n) => (out.max_attempts = n));
+    number("least", (n) => (out.least_lanes = n));
+    number("rows", (n) => (out.row_limit = n));
     number("share", (n) => (out.source_share = n / 100));
     number("quietSpeed", (n) => (out.quiet_speed = Math.round(n * 1e6)));
-    number("badLimit", (n) => (out.bad_rows_limit = Math.round(n)));
-    number("build", (n) => (out.build_lanes = Math.round(n)));
+    number("badLimit", (n) => (out.bad_rows_limit = n));
+    number("build", (n) => (out.build_lanes = n));
     if (edit.bad) out.bad_rows = edit.bad as NonNullable<Settings["bad_rows"]>;
     if (edit.repeat) out.repeat = edit.repeat as NonNullable<Settings["repeat"]>;
     if (edit.quiet !== undefined)
@@ -66,7 +101,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
         .filter((h) => h !== "");
     if (edit.zone !== undefined) out.quiet_zone = edit.zone.trim();
     if (edit.label !== undefined) out.worker_label = edit.label.trim();
-    number("batch", (n) => (out.batch_changes = Math.round(n)));
+    number("batch", (n) => (out.batch_changes = n));
     number("lag", (n) => (out.in_step_lag_seconds = n));
     number("lagLimit", (n) => (out.lag_limit_seconds = n));
     number("retained", (n) => (out.retained_limit = Math.round(n * 1e6)));
@@ -91,31 +126,23 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
       <fieldset className="mt-1">
         <legend className="text-sm font-semibold">Load</legend>
         <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
-          <Input
-            label="Lanes"
-            hint="parallel paths, 1 to 64"
-            inputMode="numeric"
-            {...text("lanes", String(s.lanes ?? 1))}
-          />
+          <Input label="Lanes" hint="parallel paths, 1 to 64" {...digits("lanes", String(s.lanes ?? 1))} />
           <Input
             label="Speed limit, MB/s"
             hint="over all lanes of a process; 0 for none"
-            inputMode="decimal"
-            {...text("limit", mega(s.speed_limit))}
+            {...digits("limit", mega(s.speed_limit))}
           />
           <Input
             label="Chunk size, MB"
             hint={fixed ?? "aimed at; what a failure repeats"}
             disabled={fixed !== undefined}
-            inputMode="decimal"
-            {...text("chunk", mega(s.chunk_bytes))}
+            {...digits("chunk", mega(s.chunk_bytes))}
           />
           <Input
             label="Tries of a chunk"
             hint={fixed ?? "before its table is held"}
             disabled={fixed !== undefined}
-            inputMode="numeric"
-            {...text("attempts", String(s.max_attempts ?? 0))}
+            {...digits("attempts", String(s.max_attempts ?? 0))}
           />
           <Choice
             label="Target tables that hold rows"
@@ -142,14 +169,9 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
           <Input
             label="Set aside at most"
             hint="rows of a table, then it is held"
-            inputMode="numeric"
-            {...text("badLimit", String(s.bad_rows_limit ?? 0))}
+            {...digits("badLimit", String(s.bad_rows_limit ?? 0))}
           />
-          <Input
-            label="Indexes built at once"
-            inputMode="numeric"
-            {...text("build", String(s.build_lanes ?? 0))}
-          />
+          <Input label="Indexes built at once" {...digits("build", String(s.build_lanes ?? 0))} />
         </div>
       </fieldset>
       <fieldset className="mt-3">
@@ -158,20 +180,13 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
           <Input
             label="Least lanes"
             hint="the number is found between it and Lanes; 0: always Lanes"
-            inputMode="numeric"
-            {...text("least", String(s.least_lanes ?? 0))}
+            {...digits("least", String(s.least_lanes ?? 0))}
           />
+          <Input label="Row limit, rows/s" hint="0 for none" {...digits("rows", String(s.row_limit ?? 0))} />
           <Input
-            label="Row limit, rows/s"
-            hint="0 for none"
-            inputMode="numeric"
-            {...text("rows", String(s.row_limit ?? 0))}
-          />
-          <Input
-            label="Share of the source's time, %"
-            hint="for which a lane may be reading; 0 for all"
-            inputMode="decimal"
-            {...text("share", String(Math.round((s.source_share ?? 0) * 1000) / 10))}
+            label="At most this share of time spent reading the source, %"
+            hint="of each lane; 0 for all"
+            {...digits("share", String(Math.round((s.source_share ?? 0) * 1000) / 10))}
           />
           <Input label="Label of workers" placeholder="any" {...text("label", s.worker_label ?? "")} />
           <Input
@@ -184,8 +199,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
           <Input
             label="Speed in them, MB/s"
             hint="0: no chunk begins"
-            inputMode="decimal"
-            {...text("quietSpeed", mega(s.quiet_speed))}
+            {...digits("quietSpeed", mega(s.quiet_speed))}
           />
         </div>
       </fieldset>
@@ -193,27 +207,20 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
         <legend className="text-sm font-semibold">Changes</legend>
         <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
           <Input
-            label="In step below, seconds of lag"
-            inputMode="decimal"
-            {...text("lag", String(s.in_step_lag_seconds ?? 0))}
+            label="In step when lag is under, seconds"
+            {...digits("lag", String(s.in_step_lag_seconds ?? 0))}
           />
+          <Input label="For at least, seconds" {...digits("dwell", String(s.in_step_dwell_seconds ?? 0))} />
           <Input
-            label="… for at least, seconds"
-            inputMode="decimal"
-            {...text("dwell", String(s.in_step_dwell_seconds ?? 0))}
-          />
-          <Input
-            label="Tell above a lag of, seconds"
+            label="Alert when lag exceeds, seconds"
             hint="0: never; journal and webhooks"
-            inputMode="decimal"
-            {...text("lagLimit", String(s.lag_limit_seconds ?? 0))}
+            {...digits("lagLimit", String(s.lag_limit_seconds ?? 0))}
           />
           <Input
             label="Changes folded into one write"
             hint={fixed ?? "at most"}
             disabled={fixed !== undefined}
-            inputMode="numeric"
-            {...text("batch", String(s.batch_changes ?? 0))}
+            {...digits("batch", String(s.batch_changes ?? 0))}
           />
           <Choice
             label="Changes of columns on the source"
@@ -226,8 +233,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
           <Input
             label="Log kept by the source, MB"
             hint="limit; 0 for none"
-            inputMode="decimal"
-            {...text("retained", mega(s.retained_limit))}
+            {...digits("retained", mega(s.retained_limit))}
           />
           <Choice
             label="Above that limit"
@@ -269,8 +275,7 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
           <Input
             label="Pause budget, seconds"
             hint="a longer write pause undoes everything"
-            inputMode="decimal"
-            {...text("budget", String(s.pause_budget_seconds ?? 0))}
+            {...digits("budget", String(s.pause_budget_seconds ?? 0))}
           />
           <Choice
             label="Writes are stopped by"
@@ -324,13 +329,13 @@ export function SettingsForm({ settings: s, save, needs = "operator", fixed, cap
       <div className="mt-3">
         <Act
           needs={needs}
-          blocked={Object.keys(edit).length === 0 ? "Nothing is different yet" : undefined}
+          blocked={Object.keys(edit).length === 0 ? "No changes to save" : wrong}
           act={() => save(changed())}
           onDone={() => {
             setEdit({});
           }}
         >
-          Save these settings
+          Save
         </Act>
       </div>
     </>

@@ -133,7 +133,7 @@ export function TableBrowser({ database, selected, onSelect, patterns, onChoose,
             <Nothing>
               {all?.length === 0
                 ? "The database holds no tables this user can see."
-                : "No table is like that."}
+                : "No tables match these filters."}
             </Nothing>
           ) : (
             <div className="mt-2">

@@ -1,5 +1,5 @@
 import { Plus, Trash2 } from "lucide-react";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { Link } from "react-router";
 import { api, take, type Crossing, type Planning } from "../../api";
 import { Act } from "../../parts/Act";
@@ -16,64 +16,115 @@ const kinds: readonly (readonly [Carried, string])[] = [
   ["triggers", "Triggers, at cutover"],
 ];
 
-/** One statement a line block; an empty line parts two. */
-const split = (s: string) =>
-  s
-    .split(/\n\s*\n/)
-    .map((x) => x.trim())
-    .filter((x) => x !== "");
-
 interface Edit {
-  queries: { table: string; query: string; key: string }[];
+  queries: Query[];
   parameters: { name: string; value: string }[];
-  before: string;
-  after: string;
+  before: string[];
+  after: string[];
   carry: Carried[];
 }
 
 const begin = (p: Planning): Edit => ({
-  queries: (p.queries ?? []).map((q) => ({ table: q.table, query: q.query, key: (q.key ?? []).join(", ") })),
+  queries: p.queries ?? [],
   parameters: Object.entries(p.parameters ?? {}).map(([name, value]) => ({ name, value })),
-  before: (p.before ?? []).join("\n\n"),
-  after: (p.after ?? []).join("\n\n"),
+  before: p.before ?? [],
+  after: p.after ?? [],
   carry: p.carry ?? [],
 });
 
-function planning(e: Edit): Planning {
-  const queries = e.queries.map((q): Query => {
-    const key = q.key.split(/[\s,]+/).filter((k) => k !== "");
-    return { table: q.table.trim(), query: q.query.trim(), ...(key.length > 0 && { key }) };
-  });
-  const parameters = Object.fromEntries(
-    e.parameters.filter((p) => p.name.trim() !== "").map((p) => [p.name.trim().replace(/^:/, ""), p.value]),
+const filled = (s: string) => s.trim() !== "";
+
+/** What was edited, and nothing else: the rest stays as it is, to the byte. */
+const planning = (e: Partial<Edit>): Planning => ({
+  ...(e.queries && {
+    queries: e.queries.map((q) => {
+      const { key, ...rest } = q;
+      const columns = (key ?? []).filter(filled);
+      return columns.length > 0 ? { ...rest, key: columns } : rest;
+    }),
+  }),
+  ...(e.parameters && {
+    parameters: Object.fromEntries(
+      e.parameters.filter((p) => filled(p.name)).map((p) => [p.name.trim().replace(/^:/, ""), p.value]),
+    ),
+  }),
+  ...(e.before && { before: e.before.filter(filled) }),
+  ...(e.after && { after: e.after.filter(filled) }),
+  ...(e.carry && { carry: e.carry }),
+});
+
+/** Texts, each in a field of its own, in their order. */
+function List({
+  name,
+  add,
+  hint,
+  list,
+  draft,
+  change,
+  field,
+}: {
+  /** What one of them is. */
+  name: string;
+  /** What the button says that adds one. */
+  add: string;
+  hint?: string;
+  list: string[];
+  draft: boolean;
+  change: (list: string[]) => void;
+  field: (label: string, value: string, set: (value: string) => void) => ReactNode;
+}) {
+  return (
+    <div className="mt-1">
+      {hint && <p className="text-xs text-soft">{hint}</p>}
+      {list.map((value, i) => (
+        <div key={i} className="mt-1 grid grid-cols-[1fr_auto] items-end gap-2">
+          {field(`${name} ${i + 1}`, value, (now) => {
+            change(list.map((x, n) => (n === i ? now : x)));
+          })}
+          {draft && (
+            <Button
+              aria-label={`Remove ${name.toLowerCase()} ${i + 1}`}
+              onClick={() => {
+                change(list.filter((_, n) => n !== i));
+              }}
+            >
+              <Trash2 size={15} aria-hidden />
+            </Button>
+          )}
+        </div>
+      ))}
+      {draft && (
+        <Button
+          className="mt-1"
+          onClick={() => {
+            change([...list, ""]);
+          }}
+        >
+          <Plus size={15} aria-hidden /> {add}
+        </Button>
+      )}
+    </div>
   );
-  return {
-    ...(queries.length > 0 && { queries }),
-    ...(Object.keys(parameters).length > 0 && { parameters }),
-    ...(split(e.before).length > 0 && { before: split(e.before) }),
-    ...(split(e.after).length > 0 && { after: split(e.after) }),
-    ...(e.carry.length > 0 && { carry: e.carry }),
-  };
 }
 
 /** What is planned beside tables: queries, the values of parameters, statements, and what is carried too. */
 export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: boolean }) {
-  const [edit, setEdit] = useState<Edit>();
-  const e = edit ?? begin(c.planning);
+  const [edit, setEdit] = useState<Partial<Edit>>();
+  const e: Edit = { ...begin(c.planning), ...edit };
   const set = (change: Partial<Edit>) => {
-    setEdit({ ...e, ...change });
+    setEdit({ ...edit, ...change });
   };
   const save = (
     <Act
       strong
       blocked={
-        draft ? (edit ? undefined : "Nothing was changed") : `The crossing is ${c.phase}: its plan is fixed`
+        draft ? (edit ? undefined : "No changes to save") : `The crossing is ${c.phase}: its plan is fixed`
       }
       act={() =>
         take(
           api.PUT("/api/crossings/{name}/tables", {
             params: { path: { name: c.name } },
-            body: { patterns: c.tables, planning: planning(e) },
+            body: { patterns: c.tables, planning: planning(edit ?? {}) },
           }),
         )
       }
@@ -81,7 +132,7 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
         setEdit(undefined);
       }}
     >
-      Keep it
+      Save
     </Act>
   );
   return (
@@ -101,24 +152,33 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
           return (
             <fieldset key={i} disabled={!draft} className="mt-2 border-t border-line pt-2">
               <legend className="sr-only">Query {i + 1}</legend>
-              <div className="grid grid-cols-2 gap-2">
-                <Input
-                  label="Table that its rows become"
-                  placeholder="schema.table"
-                  value={q.table}
-                  onChange={(x) => {
-                    change({ table: x.target.value });
-                  }}
-                />
-                <Input
-                  label="Key columns"
-                  placeholder="none: rows are matched whole"
-                  value={q.key}
-                  onChange={(x) => {
-                    change({ key: x.target.value });
-                  }}
-                />
-              </div>
+              <Input
+                label="Table that its rows become"
+                placeholder="schema.table"
+                value={q.table}
+                onChange={(x) => {
+                  change({ table: x.target.value });
+                }}
+              />
+              <List
+                name="Key column"
+                add="Add a key column"
+                hint={(q.key ?? []).length === 0 ? "No key: its rows are matched whole." : ""}
+                list={q.key ?? []}
+                draft={draft}
+                change={(key) => {
+                  change({ key });
+                }}
+                field={(label, value, put) => (
+                  <Input
+                    label={label}
+                    value={value}
+                    onChange={(x) => {
+                      put(x.target.value);
+                    }}
+                  />
+                )}
+              />
               <Text
                 label="SELECT, in the source’s SQL"
                 className="mt-1"
@@ -135,7 +195,7 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
                       set({ queries: e.queries.filter((_, n) => n !== i) });
                     }}
                   >
-                    <Trash2 size={15} aria-hidden /> Take query {i + 1} away
+                    <Trash2 size={15} aria-hidden /> Remove query {i + 1}
                   </Button>
                 )}
                 {edit === undefined && (
@@ -154,7 +214,7 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
           <Button
             className="mt-2"
             onClick={() => {
-              set({ queries: [...e.queries, { table: "", query: "", key: "" }] });
+              set({ queries: [...e.queries, { table: "", query: "" }] });
             }}
           >
             <Plus size={15} aria-hidden /> Add a query
@@ -189,7 +249,7 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
               />
               {draft && (
                 <Button
-                  aria-label={`Take parameter ${p.name} away`}
+                  aria-label={`Remove parameter ${p.name}`}
                   onClick={() => {
                     set({ parameters: e.parameters.filter((_, n) => n !== i) });
                   }}
@@ -212,28 +272,45 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
         )}
       </Panel>
       <Panel title={`Statements that run on ${c.target}`}>
-        <Text
-          label="When its tables stand, before the first row"
-          hint="Each by itself and once; an empty line parts two. The first that fails stops the start."
-          className="mt-1"
-          rows={5}
-          disabled={!draft}
-          value={e.before}
-          onChange={(x) => {
-            set({ before: x.target.value });
-          }}
-        />
-        <Text
-          label="When the load has ended and its indexes stand"
-          hint="The first that fails holds the crossing; it can be written anew there."
-          className="mt-2"
-          rows={5}
-          disabled={!draft}
-          value={e.after}
-          onChange={(x) => {
-            set({ after: x.target.value });
-          }}
-        />
+        {(
+          [
+            [
+              "before",
+              "When its tables stand, before the first row",
+              "Each by itself and once. The first that fails stops the start.",
+            ],
+            [
+              "after",
+              "When the load has ended and its indexes stand",
+              "The first that fails holds the crossing; it can be written anew there.",
+            ],
+          ] as const
+        ).map(([when, title, hint]) => (
+          <section key={when} aria-label={title} className="mt-2">
+            <h3 className="text-sm font-semibold">{title}</h3>
+            <List
+              name={`Statement ${when} the load,`}
+              add={`Add a statement ${when} the load`}
+              hint={hint}
+              list={e[when]}
+              draft={draft}
+              change={(list) => {
+                set({ [when]: list });
+              }}
+              field={(label, value, put) => (
+                <Text
+                  label={label}
+                  rows={4}
+                  disabled={!draft}
+                  value={value}
+                  onChange={(x) => {
+                    put(x.target.value);
+                  }}
+                />
+              )}
+            />
+          </section>
+        ))}
         <fieldset className="mt-3" disabled={!draft}>
           <legend className="text-sm font-semibold">Carried too</legend>
           <p className="text-xs text-soft">

@@ -57,9 +57,11 @@ interface Certificate {
     inserts: number;
     updates: number;
     deletes: number;
+    compared_at?: string;
     source_hash?: string;
     target_hash?: string;
   }[];
+  tables_not_compared?: number;
 }
 
 /** The account of a finished crossing, to print and to file. */
@@ -148,6 +150,11 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
             ) : (
               <p className="text-sm">None was made.</p>
             )}
+            {(k.tables_not_compared ?? 0) > 0 && (
+              <p className="text-sm text-amber">
+                {count(k.tables_not_compared ?? 0, "table")} not compared since the last load: see the list.
+              </p>
+            )}
             {k.cutover && (
               <>
                 <h3 className="mt-4 font-semibold">Cutover</h3>
@@ -187,6 +194,7 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
                         </th>
                       ),
                     )}
+                    <th className="py-1 pr-3 font-medium">Compared</th>
                     <th className="py-1 font-medium">Hash on both sides</th>
                   </tr>
                 </thead>
@@ -201,9 +209,14 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
                       <Number n={t.target_rows} />
                       <Number n={t.inserts + t.updates + t.deletes} />
                       <Number n={t.findings} />
+                      <td className="num py-0.5 pr-3 text-xs">
+                        {t.compared_at === undefined ? "–" : <Moment at={t.compared_at} full />}
+                      </td>
                       <td className="num py-0.5 text-xs">
                         {t.source_hash === undefined
-                          ? "not compared"
+                          ? t.compared_at === undefined
+                            ? "not compared since it was loaded"
+                            : "compared by counts only"
                           : t.source_hash === t.target_hash
                             ? t.source_hash
                             : `${t.source_hash} / ${t.target_hash ?? ""}`}

@@ -4,6 +4,7 @@ import { bytes, duration, perSecond, each } from "../../format";
 import { useLive } from "../../live";
 import { useParam } from "../../params";
 import { Chart } from "../../parts/Chart";
+import { Trouble } from "../../parts/Said";
 import { Moment } from "../../time";
 
 const windows = [
@@ -39,7 +40,25 @@ export function Charts({ crossing: c }: { crossing: Crossing }) {
     [setZoom],
   );
   const h = history.data;
-  if (!h) return <p className="mt-2 text-sm text-soft">Reading the history …</p>;
+  if (!h)
+    return history.error ? (
+      <Trouble>
+        The charts cannot be read: {history.error.message}{" "}
+        {zoom !== "" && (
+          <button
+            type="button"
+            className="link underline"
+            onClick={() => {
+              setZoom("");
+            }}
+          >
+            Back to the window
+          </button>
+        )}
+      </Trouble>
+    ) : (
+      <p className="mt-2 text-sm text-soft">Reading the history …</p>
+    );
   const common = { times: h.at, from: Date.parse(h.from) / 1000, to: Date.parse(h.to) / 1000, onZoom };
   return (
     <section aria-label="Over time" className="mt-2">

@@ -229,7 +229,9 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
       )}
       {c.phase !== "closed" && c.phase !== "cutting over" && (
         <Act
-          act={() => take(api.POST("/api/crossings/{name}/close", { ...path, body: { reopen } }))}
+          act={(confirm) =>
+            take(api.POST("/api/crossings/{name}/close", { ...path, body: { reopen, confirm } }))
+          }
           confirm={{
             title: `Close ${c.name}?`,
             verb: "Close it",

@@ -3,17 +3,40 @@ import { useState } from "react";
 import { api, take, type Crossing, type Finding, type Reconciliation } from "../../api";
 import { count, whole } from "../../format";
 import { useLive } from "../../live";
-import { useParam } from "../../params";
+import { pageNumber, useParam } from "../../params";
 import { Act } from "../../parts/Act";
 import { Apart } from "../../parts/Apart";
 import { Choice, Panel, Search } from "../../parts/Fields";
 import { Pager } from "../../parts/Pager";
 import { Nothing, Said } from "../../parts/Said";
+import { useHiddenRows } from "../../session";
 import { Moment } from "../../time";
 
 const size = 50;
 
-export function Findings({ crossing: c, r }: { crossing: Crossing; r: Reconciliation }) {
+export function Findings(of: { crossing: Crossing; r: Reconciliation }) {
+  const hidden = useHiddenRows();
+  if (of.r.depth === "counts")
+    return (
+      <Panel title="Findings" className="mt-3">
+        <Nothing>
+          This comparison counted {count(of.r.findings, "row")} more on one side than on the other. Which ones
+          they are, only a comparison by hashes finds.
+        </Nothing>
+      </Panel>
+    );
+  if (hidden !== undefined)
+    return (
+      <Panel title="Findings" className="mt-3">
+        <Nothing>
+          {count(of.r.open_findings, "finding")} of {whole(of.r.findings)} are open. {hidden}
+        </Nothing>
+      </Panel>
+    );
+  return <List {...of} />;
+}
+
+function List({ crossing: c, r }: { crossing: Crossing; r: Reconciliation }) {
   const [state, setState] = useParam("state");
   const [kind, setKind] = useParam("kind");
   const [table, setTable] = useParam("table");
@@ -24,13 +47,15 @@ export function Findings({ crossing: c, r }: { crossing: Crossing; r: Reconcilia
     "/api/crossings/{name}/reconciliations/{id}/findings",
     {
       path: { name: c.name, id: r.id },
-      query: { state, kind, table, search, offset: Number(page) * size || undefined, limit: size },
+      query: { state, kind, table, search, offset: pageNumber(page) * size || undefined, limit: size },
     },
     { keep: true },
   );
   const path = { params: { path: { name: c.name, id: r.id } } };
-  const repair = (findings: number[]) => () =>
-    take(api.POST("/api/crossings/{name}/reconciliations/{id}/repair", { ...path, body: { findings } }));
+  const repair = (findings: number[]) => (confirm: string) =>
+    take(
+      api.POST("/api/crossings/{name}/reconciliations/{id}/repair", { ...path, body: { findings, confirm } }),
+    );
   const recheck = (findings: number[]) => () =>
     take(api.POST("/api/crossings/{name}/reconciliations/{id}/recheck", { ...path, body: { findings } }));
   const open = list.data?.states.open ?? 0;
@@ -61,6 +86,7 @@ export function Findings({ crossing: c, r }: { crossing: Crossing; r: Reconcilia
             confirm={{
               title: `Repair ${count(number, "finding")}?`,
               verb: "Copy these rows again",
+              typed: c.name,
               body: (
                 <p>
                   {count(number, "row")} of {c.target} are made what {c.source} has at one shared log
@@ -116,7 +142,7 @@ export function Findings({ crossing: c, r }: { crossing: Crossing; r: Reconcilia
       <Said of={list} reading="Reading the findings">
         {(page_) =>
           page_.findings.length === 0 ? (
-            <Nothing>No finding is like that.</Nothing>
+            <Nothing>No findings match these filters.</Nothing>
           ) : (
             <ul className="mt-2 grid gap-2">
               {page_.findings.map((f) => (
@@ -141,7 +167,7 @@ export function Findings({ crossing: c, r }: { crossing: Crossing; r: Reconcilia
         }
       </Said>
       <Pager
-        page={Number(page)}
+        page={pageNumber(page)}
         setPage={(p) => {
           setPage(String(p));
         }}
@@ -164,7 +190,7 @@ interface RowProps {
   f: Finding;
   chosen: boolean;
   choose: (on: boolean) => void;
-  repair: () => Promise<unknown>;
+  repair: (confirm: string) => Promise<unknown>;
   recheck: () => Promise<unknown>;
   blocked: string | undefined;
 }
@@ -217,6 +243,7 @@ function Row({ crossing: c, f, chosen, choose, repair, recheck, blocked }: RowPr
               confirm={{
                 title: `Repair finding ${f.id}?`,
                 verb: "Copy this row again",
+                typed: c.name,
                 body: (
                   <p>
                     One row of <bdi>{f.table}</bdi> on {c.target} is made what {c.source} has:{" "}

@@ -5,6 +5,7 @@ import { bytes, count } from "../../format";
 import { useLive } from "../../live";
 import { Act } from "../../parts/Act";
 import { Choice, Input, Panel } from "../../parts/Fields";
+import { parseNumber } from "../../parts/number";
 import { Nothing, Said } from "../../parts/Said";
 import { Verdicts } from "../../parts/Verdicts";
 import { Moment } from "../../time";
@@ -30,12 +31,8 @@ export function FitCheck({ crossing: c }: { crossing: Crossing }) {
   const [scope, setScope] = useState("all");
   const [limit, setLimit] = useState("");
   const draft = c.phase === "draft" || c.phase === "surveyed";
-  const speed = limit.trim() === "" ? 0 : Number(limit);
-  const blocked = !draft
-    ? "It belongs before the start"
-    : Number.isNaN(speed) || speed < 0
-      ? "The speed limit is no number"
-      : undefined;
+  const speed = parseNumber(limit, { min: 0, optional: true });
+  const blocked = !draft ? "It belongs before the start" : speed.error && `Speed limit: ${speed.error}`;
   return (
     <Panel title="Fit check" className="mt-3">
       <p className="text-sm text-soft">
@@ -48,6 +45,7 @@ export function FitCheck({ crossing: c }: { crossing: Crossing }) {
           label="Speed limit, MB/s"
           inputMode="decimal"
           placeholder="none"
+          error={speed.error}
           value={limit}
           onChange={(e) => {
             setLimit(e.target.value);
@@ -62,7 +60,7 @@ export function FitCheck({ crossing: c }: { crossing: Crossing }) {
                 body: {
                   extremes: scope === "extremes",
                   share: scope === "all" || scope === "extremes" ? 1 : Number(scope),
-                  speed_limit: Math.round(speed * 1e6),
+                  speed_limit: Math.round((speed.value ?? 0) * 1e6),
                 },
               }),
             )

@@ -120,7 +120,7 @@ function Line({ crossing: c, object: o, first }: { crossing: Crossing; object: M
                     setEdited(undefined);
                   }}
                 >
-                  Keep this statement
+                  Save
                 </Act>
                 {o.state !== "left out" && (
                   <Act

@@ -125,7 +125,7 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
             <Button type="submit">Add</Button>
             <Act
               strong
-              blocked={edited === undefined ? "The choice is kept already" : undefined}
+              blocked={edited === undefined ? "No unsaved changes" : undefined}
               act={() =>
                 take(
                   api.PUT("/api/crossings/{name}/tables", {
@@ -138,7 +138,7 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
                 setEdited(undefined);
               }}
             >
-              Keep this choice
+              Save selection
             </Act>
           </form>
         )}
@@ -202,7 +202,7 @@ function Rules({ crossing: c, draft }: { crossing: Crossing; draft: boolean }) {
                     )
                   }
                 >
-                  Take it away
+                  Remove
                 </Act>
               </span>
             )}

@@ -13,6 +13,8 @@ import { bytes } from "../../format";
 import { Act } from "../../parts/Act";
 import { Button } from "../../parts/Button";
 import { Choice, Input } from "../../parts/Fields";
+import { firstError, parseNumber } from "../../parts/number";
+import { ownRule, withRule } from "../../parts/rules";
 import { standingWays } from "../../parts/SettingsForm";
 
 const tones: Record<string, string> = {
@@ -68,7 +70,7 @@ export function PlanColumns({
             setEditing(true);
           }}
         >
-          <Pencil size={15} aria-hidden /> Plan it otherwise
+          <Pencil size={15} aria-hidden /> Edit plan
         </Button>
       )}
     </>
@@ -108,10 +110,31 @@ function Line({ column: k }: { column: PlannedColumn }) {
 
 const text = (s: string | undefined) => (s === undefined || s.trim() === "" ? undefined : s.trim());
 
-/** Writes what a person wants for this table as its own rule, behind the others. */
+const bytesOfAValue = { whole: true, min: 1, optional: true };
+
+/** A column's rule without what says nothing. */
+const cleaned = (k: ColumnRule): ColumnRule =>
+  k.leave_out
+    ? { leave_out: true }
+    : {
+        ...(text(k.name) && { name: text(k.name) }),
+        ...(text(k.type) && { type: text(k.type) }),
+        ...(text(k.mask) && { mask: text(k.mask) }),
+        ...(text(k.expression) && { expression: k.expression }),
+        ...(k.value !== undefined && { value: k.value }),
+        ...(k.longest && { longest: k.longest, ...(k.cut && { cut: true }) }),
+      };
+
+/** Writes what a person wants for this table as its own rule. */
 function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: TablePlan; done: () => void }) {
-  const own = c.rules.find((r) => r.tables === p.source) ?? { tables: p.source };
+  const [own] = useState<Rule>(() => ownRule(c.rules, p.source));
   const [rule, setRule] = useState<Rule>(own);
+  const [longest, setLongest] = useState<Record<string, string>>({});
+  const wrong = firstError(
+    Object.fromEntries(
+      Object.entries(longest).map(([name, typed]) => [name, parseNumber(typed, bytesOfAValue)]),
+    ),
+  );
   const [fresh, setFresh] = useState({ name: "", value: "", expression: "" });
   const column = (name: string): ColumnRule => rule.columns?.[name] ?? {};
   const set = (name: string, change: ColumnRule) => {
@@ -121,39 +144,27 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
   const save = () => {
     const columns: Record<string, ColumnRule> = {};
     for (const [name, k] of Object.entries(rule.columns ?? {})) {
-      const kept: ColumnRule = k.leave_out
-        ? { leave_out: true }
-        : {
-            ...(text(k.name) && { name: text(k.name) }),
-            ...(text(k.type) && { type: text(k.type) }),
-            ...(text(k.mask) && { mask: text(k.mask) }),
-            ...(text(k.expression) && { expression: text(k.expression) }),
-            ...(k.value !== undefined && { value: k.value }),
-            ...(k.longest && { longest: k.longest, ...(k.cut && { cut: true }) }),
-          };
+      const kept = k === own.columns?.[name] ? k : cleaned(k);
       if (Object.keys(kept).length > 0) columns[name] = kept;
     }
     if (text(fresh.name))
       columns[fresh.name.trim()] = text(fresh.expression)
-        ? { expression: fresh.expression.trim() }
+        ? { expression: fresh.expression }
         : { value: fresh.value };
-    const mine: Rule = {
-      tables: p.source,
-      ...(text(rule.schema) && { schema: text(rule.schema) }),
-      ...(text(rule.name) && { name: text(rule.name) }),
-      ...(text(rule.where) && { where: text(rule.where) }),
-      ...(text(rule.note) && { note: text(rule.note) }),
-      ...(text(rule.watermark) && { watermark: text(rule.watermark) }),
-      ...(text(rule.overlap) && { overlap: text(rule.overlap) }),
-      ...(rule.standing && { standing: rule.standing }),
-      ...(rule.statements && Object.keys(rule.statements).length > 0 && { statements: rule.statements }),
-      ...(Object.keys(columns).length > 0 && { columns }),
-    };
-    const others = c.rules.filter((r) => r.tables !== p.source);
+    // What was not edited stays as it is, to the byte.
+    const blanked = (["schema", "name", "where", "note", "watermark", "overlap"] as const).filter(
+      (key) => rule[key] !== own[key] && !text(rule[key]),
+    );
+    const mine = Object.fromEntries(
+      Object.entries({ ...rule, columns }).filter(
+        ([key]) =>
+          !blanked.some((b) => b === key) && !(key === "columns" && Object.keys(columns).length === 0),
+      ),
+    ) as Rule;
     return take(
       api.PUT("/api/crossings/{name}/tables", {
         params: { path: { name: c.name } },
-        body: { patterns: c.tables, rules: Object.keys(mine).length > 1 ? [...others, mine] : others },
+        body: { patterns: c.tables, rules: withRule(c.rules, mine) },
       }),
     );
   };
@@ -242,16 +253,13 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
                   />
                 </td>
                 <td className="py-1 pr-2">
-                  <input
-                    type="number"
-                    min={0}
-                    aria-label={`Most bytes of a value of ${k.name}`}
-                    className="field num block w-full text-xs"
-                    placeholder="any"
-                    disabled={k.key > 0 || column(k.name).leave_out}
-                    value={column(k.name).longest ?? ""}
-                    onChange={(e) => {
-                      set(k.name, { longest: Number(e.target.value) || undefined });
+                  <Longest
+                    column={k.name}
+                    disabled={k.key > 0 || (column(k.name).leave_out ?? false)}
+                    typed={longest[k.name] ?? String(column(k.name).longest ?? "")}
+                    onType={(typed) => {
+                      setLongest({ ...longest, [k.name]: typed });
+                      set(k.name, { longest: parseNumber(typed, bytesOfAValue).value });
                     }}
                   />
                 </td>
@@ -288,13 +296,13 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
             <li key={name} className="flex flex-wrap items-center gap-2 break-words">
               {columnText(name, column(name))}
               <Button
-                aria-label={`Take column ${name} away`}
+                aria-label={`Remove column ${name}`}
                 onClick={() => {
                   const rest = Object.entries(rule.columns ?? {}).filter(([other]) => other !== name);
                   setRule({ ...rule, columns: Object.fromEntries(rest) });
                 }}
               >
-                Take it away
+                Remove
               </Button>
             </li>
           ))}
@@ -323,15 +331,51 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
         )}
       </div>
       <div className="mt-2 flex flex-wrap gap-2">
-        <Act strong act={save} onDone={done}>
-          Keep this plan
+        <Act strong act={save} onDone={done} blocked={wrong}>
+          Save
         </Act>
-        <Button onClick={done}>Leave it as it is</Button>
+        <Button onClick={done}>Cancel</Button>
       </div>
       <p className="mt-1 text-xs text-soft">
         Kept as a rule of this table; a survey and a fit check made before no longer count.
       </p>
     </div>
+  );
+}
+
+/** How many bytes a value may have. */
+function Longest({
+  column,
+  disabled,
+  typed,
+  onType,
+}: {
+  column: string;
+  disabled: boolean;
+  typed: string;
+  onType: (typed: string) => void;
+}) {
+  const { error } = parseNumber(typed, bytesOfAValue);
+  return (
+    <>
+      <input
+        inputMode="numeric"
+        aria-label={`Most bytes of a value of ${column}`}
+        aria-invalid={error !== undefined}
+        className={`field num block w-full text-xs ${error === undefined ? "" : "border-brick"}`}
+        placeholder="any"
+        disabled={disabled}
+        value={typed}
+        onChange={(e) => {
+          onType(e.target.value);
+        }}
+      />
+      {error && (
+        <span role="alert" className="block text-xs text-brick">
+          {error}
+        </span>
+      )}
+    </>
   );
 }
 

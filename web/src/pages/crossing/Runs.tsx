@@ -10,6 +10,14 @@ import { Moment } from "../../time";
 /** Every time that the load ran, each beside the one before, and when it runs next. */
 export function Runs({ crossing: c }: { crossing: Crossing }) {
   const runs = useLive("/api/crossings/{name}/runs", { path: { name: c.name } });
+  const tables = useLive(
+    "/api/crossings/{name}/tables",
+    { path: { name: c.name }, query: { limit: 1 } },
+    { enabled: c.kind === "load" },
+  );
+  // Tables without a watermark are loaded anew by a refresh.
+  const marked = c.rules.filter((r) => r.watermark).length;
+  const clears = marked === 0 || (tables.data?.total ?? 0) > marked;
   return (
     <div className="grid items-start gap-3 lg:grid-cols-[minmax(0,1fr)_320px]">
       <Panel title="Runs of the load">
@@ -18,17 +26,18 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
             confirm={{
               title: `Refresh ${c.name}?`,
               verb: "Refresh now",
+              ...(clears && { typed: c.target }),
               body: `Rows past the watermarks replace those with the same keys on ${c.target}. ${
                 c.settings.repeat === "in place"
                   ? "All rows of tables without a watermark are replaced in place."
                   : "Tables without a watermark are emptied and loaded again."
               }`,
             }}
-            act={() =>
+            act={(confirm) =>
               take(
                 api.POST("/api/crossings/{name}/refresh", {
                   params: { path: { name: c.name } },
-                  body: { confirm: c.target },
+                  body: clears ? { confirm } : {},
                 }),
               )
             }
@@ -50,7 +59,7 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
                       <th className="py-1 pr-4 font-medium">State</th>
                       <th className="py-1 pr-4 text-right font-medium">Took</th>
                       <th className="py-1 pr-4 text-right font-medium">Rows</th>
-                      <th className="py-1 pr-4 text-right font-medium">Than before</th>
+                      <th className="py-1 pr-4 text-right font-medium">Change</th>
                       <th className="py-1 pr-4 text-right font-medium">Size</th>
                       <th className="py-1 pr-4 text-right font-medium">Speed</th>
                       <th className="py-1 text-right font-medium">Set aside</th>

@@ -2,11 +2,13 @@ import { useLive } from "../../live";
 import { type Crossing } from "../../api";
 import { count, whole } from "../../format";
 import { Panel } from "../../parts/Fields";
+import { useHiddenRows } from "../../session";
 
 type Shown = { crossing: Crossing; table?: string };
 
 /** Rows that the target could not take, or took with a value cut; nothing while there are none. */
 export function SetAside(shown: Shown) {
+  if (useHiddenRows() !== undefined) return null;
   return (
     <>
       <Rows {...shown} cut={false} />

@@ -4,6 +4,7 @@ import { count } from "../../format";
 import { Act } from "../../parts/Act";
 import { Button } from "../../parts/Button";
 import { Text } from "../../parts/Fields";
+import { ownRule, withRule } from "../../parts/rules";
 
 /** The statements that make a table and what belongs to it, as they are run; a draft's can be written by hand. */
 export function Statements({
@@ -51,17 +52,16 @@ function Statement({
 }) {
   const [edited, setEdited] = useState<string>();
   const what = o.kind === "table" ? o.kind : `${o.kind} ${o.name}`;
-  const own: Rule = c.rules.find((r) => r.tables === table) ?? { tables: table };
+  const own = ownRule(c.rules, table);
   const keep = (sql: string | undefined) => {
     const statements = Object.fromEntries(Object.entries(own.statements ?? {}).filter(([w]) => w !== what));
     if (sql !== undefined) statements[what] = sql;
     const mine: Rule = { ...own, statements };
     if (Object.keys(statements).length === 0) delete mine.statements;
-    const others = c.rules.filter((r) => r.tables !== table);
     return take(
       api.PUT("/api/crossings/{name}/tables", {
         params: { path: { name: c.name } },
-        body: { patterns: c.tables, rules: Object.keys(mine).length > 1 ? [...others, mine] : others },
+        body: { patterns: c.tables, rules: withRule(c.rules, mine) },
       }),
     );
   };
@@ -96,9 +96,9 @@ function Statement({
           ) : (
             <>
               <Act act={() => keep(edited)} onDone={done}>
-                Keep this statement
+                Save
               </Act>
-              <Button onClick={done}>Leave it as it is</Button>
+              <Button onClick={done}>Cancel</Button>
             </>
           )}
           {edited === undefined && own.statements?.[what] !== undefined && (

@@ -59,11 +59,11 @@ function Head({ crossing: c, table: t }: { crossing: Crossing; table: Table }) {
             blocked={
               stopped ? `The crossing is ${c.phase}` : t.chunks === 0 ? "It has not begun to load" : undefined
             }
-            act={() =>
+            act={(confirm) =>
               take(
                 api.POST("/api/crossings/{name}/restart", {
                   params: { path: { name: c.name } },
-                  body: { table: t.name },
+                  body: { table: t.name, confirm },
                 }),
               )
             }
@@ -86,11 +86,11 @@ function Head({ crossing: c, table: t }: { crossing: Crossing; table: Table }) {
             blocked={
               stopped || t.chunks === 0 ? "A table is left out between the start and the cutover" : undefined
             }
-            act={() =>
+            act={(confirm) =>
               take(
                 api.POST("/api/crossings/{name}/leave-out", {
                   params: { path: { name: c.name } },
-                  body: { table: t.name },
+                  body: { table: t.name, confirm },
                 }),
               )
             }

@@ -7,6 +7,7 @@ import { useParam } from "../../params";
 import { Act } from "../../parts/Act";
 import { Bar } from "../../parts/Bar";
 import { Choice, Input, Panel, Search } from "../../parts/Fields";
+import { firstError, parseNumber } from "../../parts/number";
 import { Figure } from "../../parts/Figure";
 import { Grid, type Column } from "../../parts/Grid";
 import { Nothing, Said } from "../../parts/Said";
@@ -279,7 +280,7 @@ function tableColumns(c: Crossing): Column<Table>[] {
       ),
     },
     {
-      name: "Still",
+      name: "Time left",
       width: "5.4rem",
       right: true,
       cell: (t) =>
@@ -303,6 +304,8 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
   const [limit, setLimit] = useState<string>();
   const nowLanes = String(c.settings.lanes ?? 1);
   const nowLimit = String(Math.round((c.settings.speed_limit ?? 0) / 1e3) / 1e3);
+  const wish = parseNumber(wanted ?? nowLanes, { whole: true, min: 1, max: 64 });
+  const speed = parseNumber(limit ?? nowLimit, { min: 0 });
   const over = ["cut over", "closed", "cutting over"].includes(c.phase);
   return (
     <Panel title="Lanes">
@@ -352,6 +355,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
         <Input
           label="Lanes"
           inputMode="numeric"
+          error={wish.error}
           value={wanted ?? nowLanes}
           onChange={(e) => {
             setWanted(e.target.value);
@@ -360,6 +364,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
         <Input
           label="Limit, MB/s (0: none)"
           inputMode="decimal"
+          error={speed.error}
           value={limit ?? nowLimit}
           onChange={(e) => {
             setLimit(e.target.value);
@@ -371,16 +376,17 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
               over
                 ? `The crossing is ${c.phase}: there is nothing to steer`
                 : (wanted ?? nowLanes) === nowLanes && (limit ?? nowLimit) === nowLimit
-                  ? "Nothing is different yet"
-                  : undefined
+                  ? "No changes to save"
+                  : firstError({ Lanes: wish, Limit: speed })
             }
             act={() =>
               take(
                 api.PATCH("/api/crossings/{name}", {
                   params: { path: { name: c.name } },
                   body: {
-                    lanes: Math.round(Number(wanted ?? nowLanes)),
-                    speed_limit: Math.round(Number((limit ?? nowLimit).replace(",", ".")) * 1e6),
+                    ...(wanted !== undefined && wish.value !== undefined && { lanes: wish.value }),
+                    ...(limit !== undefined &&
+                      speed.value !== undefined && { speed_limit: Math.round(speed.value * 1e6) }),
                   },
                 }),
               )
@@ -390,7 +396,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
               setLimit(undefined);
             }}
           >
-            Use these from now on
+            Apply now
           </Act>
         </div>
       </div>
