@@ -25,7 +25,7 @@ var rooms = map[string][]string{
 	"service":     {"api", "engine", "localserver", "queue", "records", "secret", "voyage"},
 	"client":      {"contract"},
 	"demo":        {},
-	"cli":         {"client", "contract", "manifest", "demo", "localserver", "service"},
+	"cli":         {"domain", "client", "contract", "manifest", "demo", "localserver", "service"},
 }
 
 // TestRoomsImportInwards holds the import rules, and that domain and core do no

@@ -109,13 +109,13 @@ func TestCertificatesCanBeRead(t *testing.T) {
 "source":{"name":"old","engine":"postgres","host":"h","port":5432,"database":"d","user":"u"},"target":{"name":"new","engine":"postgres","host":"h2","port":5432,"database":"d","user":"u"},
 "started_at":"2026-11-23T08:00:00Z","reconciliation":{"state":"clean","depth":"hashes","findings":0,"source_rows":1234567,"target_rows":1234567,"tables":2},
 "cutover":{"decided_by":"ann","at":"2026-11-23T09:00:00Z","write_pause_seconds":0.25,"steps":[{"step":"drain","state":"done","seconds":0.1,"note":"all"}]},
-"tables":[{"table":"s.t","rows_loaded":10,"source_rows":12,"target_rows":12,"findings":0,"inserts":1,"updates":2,"deletes":3,"source_hash":"ab","target_hash":"ab"},{"table":"s.u","rows_loaded":1,"source_hash":"ab","target_hash":"cd"}]}`
+"tables":[{"table":"s.t","rows_loaded":10,"source_rows":12,"target_rows":12,"findings":0,"compared_at":"2026-11-23T08:30:00Z","inserts":1,"updates":2,"deletes":3,"source_hash":"ab","target_hash":"ab"},{"table":"s.u","rows_loaded":1,"compared_at":"2026-11-23T08:30:00Z","source_hash":"ab","target_hash":"cd"},{"table":"s.v","rows_loaded":1}]}`
 	var cert map[string]any
 	if err := json.NewDecoder(bytes.NewReader([]byte(raw))).Decode(&cert); err != nil {
 		t.Fatal(err)
 	}
 	text := certificateText(cert)
-	for _, want := range []string{"CERTIFICATE OF THE CROSSING spring", "old (postgres at h:5432/d as u)", "clean (hashes), 0 findings", "1234567 on the source", "0.250 s", "decided by", "ab / cd"} {
+	for _, want := range []string{"CERTIFICATE OF THE CROSSING spring", "old (postgres at h:5432/d as u)", "clean (hashes), 0 findings", "1\u2009234\u2009567 on the source", "0.250 s", "decided by", "ab / cd", "not compared since it was loaded"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}
@@ -129,7 +129,7 @@ func TestCertificatesCanBeRead(t *testing.T) {
 func TestEveryRefusalSaysWhatToDo(t *testing.T) {
 	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume, lifecycle.Restart, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close, lifecycle.Remove, lifecycle.Change} {
 		for _, p := range []domain.Phase{domain.PhaseDraft, domain.PhaseLoading, domain.PhaseCuttingOver, domain.PhaseCutOver, domain.PhaseClosed} {
-			err := lifecycle.Allow(act, "spring", p, domain.ConditionRunning)
+			err := lifecycle.Allow(act, "spring", domain.KindLoadCapture, p, domain.ConditionRunning)
 			if err == nil {
 				continue
 			}
@@ -138,7 +138,7 @@ func TestEveryRefusalSaysWhatToDo(t *testing.T) {
 			}
 		}
 	}
-	if err := lifecycle.Allow("sing", "spring", domain.PhaseDraft, domain.ConditionRunning); err == nil {
+	if err := lifecycle.Allow("sing", "spring", domain.KindLoad, domain.PhaseDraft, domain.ConditionRunning); err == nil {
 		t.Error("an unknown act was allowed")
 	}
 }

@@ -156,7 +156,7 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
-	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase),
+	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
 		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Rules: as[[]contract.Rule](notNil(c.Rules.V)), Planning: as[contract.Planning](c.Planning.V), Settings: settingsFor(ctx, c.Settings.V),
 		CreatedAt: c.CreatedAt, SurveyedAt: stamp(c.SurveyedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
 		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt), ClosedAt: stamp(c.ClosedAt)}
@@ -200,15 +200,15 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 		p.RowsPerSecond, p.BytesPerSecond = max(c.RowsRate, 0), max(c.BytesRate, 0)
 		since := max(time.Since(c.StartedAt.Time).Seconds(), 1)
 		p.AverageRowsPerSecond = ptr(float64(c.Rows) / since)
-		p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = remaining(c.Bytes, p.BytesEstimated, p.BytesPerSecond, float64(c.Bytes)/since)
+		p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = remaining(c.Bytes, p.BytesEstimated, p.BytesPerSecond, since)
 	}
 	return out
 }
 
 // remaining is how long a load still takes, with the range that its rates span;
 // nil where it is not known.
-func remaining(done, total int64, now, average float64) (expected, low, high *float64) {
-	left := gauge.Left(done, total, now, average)
+func remaining(done, total int64, now, since float64) (expected, low, high *float64) {
+	left := gauge.Left(done, total, now, float64(done)/since, time.Duration(since*float64(time.Second)))
 	if !left.Known {
 		return nil, nil, nil
 	}
@@ -231,7 +231,7 @@ func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
 		since := max(until.Sub(t.StartedAt.Time).Seconds(), 0.001)
 		out.AverageRowsPerSecond = ptr(float64(t.Rows) / since)
 		if !t.LandedAt.Valid && t.Bytes > 0 {
-			out.RemainingSeconds, out.RemainingLowSeconds, out.RemainingHighSeconds = remaining(t.Bytes, out.BytesEstimated, t.BytesRate, float64(t.Bytes)/since)
+			out.RemainingSeconds, out.RemainingLowSeconds, out.RemainingHighSeconds = remaining(t.Bytes, out.BytesEstimated, t.BytesRate, since)
 		}
 	}
 	return out

@@ -292,7 +292,7 @@ func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject
 func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
 	var found []domain.Entry
 	_, err := s.on(ctx, r.Name, func(c *records.Crossing, _ string) (err error) {
-		if err := lifecycle.Allow(lifecycle.Survey, c.Name, c.Phase, c.Condition); err != nil {
+		if err := lifecycle.Allow(lifecycle.Survey, c.Name, c.Kind, c.Phase, c.Condition); err != nil {
 			return err
 		}
 		found, err = s.Voyage.Survey(ctx, c)

@@ -146,7 +146,7 @@ func (a *app) crossingList() *cobra.Command {
 					if p.Capture != "none" {
 						lag = took(p.LagSeconds)
 					}
-					w.row(c.Name, string(c.Phase), string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows), right+num(int64(p.RowsPerSecond)), right+lag)
+					w.row(c.Name, c.PhaseLabel, string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows), right+num(int64(p.RowsPerSecond)), right+lag)
 				}
 			})
 		},
@@ -199,8 +199,12 @@ func (a *app) crossingShow() *cobra.Command {
 
 func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 	p := c.Progress
-	state := fmt.Sprintf("%s, %s", c.Phase, c.Condition)
-	w.pairs("crossing", c.Name, "kind", string(c.Kind), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason, "work", deref(p.Work),
+	state := fmt.Sprintf("%s, %s", c.PhaseLabel, c.Condition)
+	waits := c.WaitsFor
+	if waits == c.Reason {
+		waits = ""
+	}
+	w.pairs("crossing", c.Name, "kind", string(c.Kind), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason, "waits for", waits, "work", deref(p.Work),
 		"created", stampText(&c.CreatedAt), "started", stampText(c.StartedAt), "landed", stampText(c.LandedAt), "in step", stampText(c.InStepAt),
 		"cut over", stampText(c.CutOverAt), "closed", stampText(c.ClosedAt))
 	if p.Chunks > 0 {
@@ -285,7 +289,7 @@ func (a *app) act(ctx context.Context, name string, w waiting, f func(*client.Cl
 	if c, err = client.Do[contract.Crossing](api.API.GetCrossingWithResponse(ctx, name)); err != nil {
 		return err
 	}
-	return a.show(c, func(t *table) { t.line("Crossing %s is %s.", name, c.Phase) })
+	return a.show(c, func(t *table) { t.line("Crossing %s is %s.", name, c.PhaseLabel) })
 }
 
 func (a *app) crossingStart() *cobra.Command {

@@ -96,6 +96,7 @@ func (d *demoRun) stop() {
 func (d *demoRun) later(f func()) { d.ends = append(d.ends, f) }
 
 func (d *demoRun) start(ctx context.Context, listen string) error {
+	grouping = true // what it says is for people, wherever it goes
 	var err error
 	if d.dir, err = os.MkdirTemp("", "dusty-ferry-demo-"); err != nil {
 		return err

@@ -63,6 +63,7 @@ func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	a := &app{conf: viper.New(), out: os.Stdout, err: os.Stderr}
+	grouping = term.IsTerminal(int(os.Stdout.Fd()))
 	root := a.root()
 	err := root.ExecuteContext(ctx)
 	if err == nil {

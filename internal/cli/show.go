@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -10,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 
 	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
 )
 
 var dashes = strings.NewReplacer("-", "_")
@@ -125,21 +127,16 @@ func (t *table) String() string {
 	return t.b.String()
 }
 
-// num writes a whole number with thin groups of three: 1 234 567.
+// grouping is whether numbers are written for people's eyes; a program that reads the
+// output gets them plain.
+var grouping = true
+
+// num writes a whole number, in groups of three with thin spaces: 1 234 567.
 func num(n int64) string {
-	s := fmt.Sprint(n)
-	neg := strings.HasPrefix(s, "-")
-	s = strings.TrimPrefix(s, "-")
-	var out []string
-	for len(s) > 3 {
-		out = append([]string{s[len(s)-3:]}, out...)
-		s = s[:len(s)-3]
+	if !grouping {
+		return strconv.FormatInt(n, 10)
 	}
-	s = strings.Join(append([]string{s}, out...), " ")
-	if neg {
-		s = "-" + s
-	}
-	return s
+	return domain.Grouped(n)
 }
 
 // size writes bytes with a decimal unit.

@@ -12,7 +12,7 @@ import (
 )
 
 func TestNumbersForPeople(t *testing.T) {
-	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1 000", 1234567: "1 234 567", -12345: "-12 345"} {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1\u2009000", 1234567: "1\u2009234\u2009567", -12345: "-12\u2009345"} {
 		if got := num(n); got != want {
 			t.Errorf("%d is %q, want %q", n, got, want)
 		}

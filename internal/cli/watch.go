@@ -121,7 +121,7 @@ func (a *app) lines() (show func(sight), lost func()) {
 
 func plainLine(c contract.Crossing) string {
 	p := c.Progress
-	out := fmt.Sprintf("%s: %s, %s; %s loaded, %s rows, %d of %d chunks", c.Name, c.Phase, c.Condition, percent(p), num(p.Rows), p.ChunksLanded, p.Chunks)
+	out := fmt.Sprintf("%s: %s, %s; %s loaded, %s rows, %d of %d chunks", c.Name, c.PhaseLabel, c.Condition, percent(p), num(p.Rows), p.ChunksLanded, p.Chunks)
 	if p.RowsPerSecond >= 1 {
 		out += fmt.Sprintf(", %s rows/s", num(int64(p.RowsPerSecond)))
 	}

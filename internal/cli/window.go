@@ -135,7 +135,7 @@ func (w *window) View() tea.View {
 	v.AltScreen = !w.over
 	v.WindowTitle = w.name
 	if c := w.sight.crossing; c.Name != "" {
-		v.WindowTitle = fmt.Sprintf("%s: %s, %s", c.Name, c.Phase, c.Condition)
+		v.WindowTitle = fmt.Sprintf("%s: %s, %s", c.Name, c.PhaseLabel, c.Condition)
 	}
 	return v
 }
@@ -168,7 +168,7 @@ func (w *window) draw() []string {
 }
 
 func (w *window) title(c contract.Crossing) []string {
-	state := string(c.Phase) + ", "
+	state := c.PhaseLabel + ", "
 	switch c.Condition {
 	case contract.ConditionHeld, contract.ConditionFailed:
 		state += trouble.Render(string(c.Condition))

@@ -1065,6 +1065,9 @@ type Crossing struct {
 	Name      string     `json:"name"`
 	Phase     Phase      `json:"phase"`
 
+	// PhaseLabel The phase as people read it: a crossing of kind load that is in step is loaded, as it follows nothing
+	PhaseLabel string `json:"phase_label"`
+
 	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
 	Planning   Planning   `json:"planning"`
 	Progress   Progress   `json:"progress"`

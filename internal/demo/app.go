@@ -77,8 +77,8 @@ func (a *App) Failed() (int64, string) {
 // Refused returns how many writes met the closed source.
 func (a *App) Refused() int64 { return a.refused.Load() }
 
-// Longest returns the longest time one transaction took: what a user of the
-// application felt of the write pause.
+// Longest returns the longest time one transaction took, from its first try to its
+// commit: what a user of the application felt of the write pause.
 func (a *App) Longest() time.Duration {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -100,6 +100,7 @@ func (a *App) write(ctx context.Context, seed uint64) {
 			_ = db.Close()
 		}
 	}()
+	var from time.Time // of the first try of what is being written
 	for ctx.Err() == nil {
 		if h := a.house.Load(); at != h {
 			if db != nil {
@@ -113,15 +114,18 @@ func (a *App) write(ctx context.Context, seed uint64) {
 			db.SetMaxOpenConns(1)
 			at = h
 		}
-		from := time.Now()
+		if from.IsZero() {
+			from = time.Now()
+		}
 		if err := one(ctx, db, at.day, rng); err != nil {
 			a.note(ctx, err)
-			continue
+			continue // it is tried again, and its user waits since the first try
 		}
 		a.written.Add(1)
 		a.mu.Lock()
 		a.longest = max(a.longest, time.Since(from))
 		a.mu.Unlock()
+		from = time.Time{}
 		rest(ctx, a.pause)
 	}
 }

@@ -33,6 +33,15 @@ const (
 	PhaseClosed      Phase = "closed"
 )
 
+// PhaseLabel is a phase as people read it: a crossing that only loads is in step with
+// nothing.
+func (k Kind) PhaseLabel(p Phase) string {
+	if k == KindLoad && p == PhaseInStep {
+		return "loaded"
+	}
+	return string(p)
+}
+
 // Condition stands beside the phase and says whether work goes on.
 type Condition string
 

@@ -86,7 +86,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 			to = append(to, e)
 		}
 	}
-	if block := blocking(append(from, to...)); block != "" {
+	if block := blocking(append(from, to...), "dustyferry survey "+c.Name); block != "" {
 		return domain.Conflict("the survey of %s found what blocks: %s", a.Table, block)
 	}
 	for _, p := range s.plans {
@@ -229,6 +229,6 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 	if _, err := v.kick(ctx, c); err != nil {
 		return err
 	}
-	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, many(t.RowsLanded, "row"), t.TargetName, c.Target)
+	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, domain.Many(t.RowsLanded, "row"), t.TargetName, c.Target)
 	return nil
 }

@@ -80,6 +80,9 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 	if err := v.Store.Release(ctx, c.ID); err != nil {
 		return err
 	}
+	if err := v.Store.EndRun(ctx, c.ID, "given up", "the crossing was closed"); err != nil {
+		return err
+	}
 	v.Say(ctx, "info", actor, c.Name, "", "close", "%s closed %s: slot, publication and bookkeeping are removed from both servers, the certificate is written", actor, c.Name)
 	return nil
 }

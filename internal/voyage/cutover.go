@@ -45,7 +45,7 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 	if err != nil {
 		return 0, err
 	}
-	if block := blocking(forRehearsal(ready, rehearsal)); block != "" {
+	if block := blocking(forRehearsal(ready, rehearsal), "dustyferry cutover ready "+c.Name); block != "" {
 		return 0, domain.Conflict("crossing %s is not ready to cut over: %s", c.Name, block)
 	}
 	list := steps

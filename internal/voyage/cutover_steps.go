@@ -27,7 +27,7 @@ func (r *run) readiness(ctx context.Context) (string, error) {
 	if err := r.v.Store.SaveReadiness(ctx, r.k.ID, list); err != nil {
 		return "", err
 	}
-	if block := blocking(list); block != "" {
+	if block := blocking(list, "dustyferry cutover ready "+c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
 	return fmt.Sprintf("all %d readiness checks pass", len(list)), nil
@@ -63,7 +63,7 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 	// What was on its way to its end has a moment for it.
 	for end := time.Now().Add(2 * time.Second); ; {
 		e := r.v.unended(ctx, r.c, r.plans)
-		if block := blocking(e); block == "" {
+		if block := blocking(e, "dustyferry cutover ready "+r.c.Name); block == "" {
 			break
 		} else if time.Now().After(end) {
 			return "", domain.Conflict("writes cannot be stopped: %s", block)
@@ -72,7 +72,7 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 			return "", context.Cause(ctx)
 		}
 	}
-	return fmt.Sprintf("writes to %d tables are stopped (%s)", len(r.plans), set.StopMethod), nil
+	return fmt.Sprintf("writes to %s are stopped (%s)", domain.Many(len(r.plans), "table"), set.StopMethod), nil
 }
 
 func (r *run) markEnd(ctx context.Context) (string, error) {
@@ -85,7 +85,7 @@ func (r *run) markEnd(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if block := blocking(columnEntries(r.c, cat, tables)); block != "" {
+	if block := blocking(columnEntries(r.c, cat, tables), "dustyferry survey "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
 	at, err := r.src.Heartbeat(ctx)
@@ -159,7 +159,7 @@ func (r *run) reconcile(ctx context.Context) (string, error) {
 	if res.Findings > 0 {
 		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings, r.c.Name)
 	}
-	return fmt.Sprintf("%d tables, %d rows alike on both sides (%s)", res.Tables, res.SourceRows, depth), nil
+	return fmt.Sprintf("%s, %s alike on both sides (%s)", domain.Many(res.Tables, "table"), domain.Many(res.SourceRows, "row"), depth), nil
 }
 
 func (r *run) sequences(ctx context.Context) (string, error) {
@@ -174,7 +174,7 @@ func (r *run) sequences(ctx context.Context) (string, error) {
 	for i := range values {
 		values[i].Sequence = ownedThere(values[i].Sequence, r.plans)
 	}
-	return fmt.Sprintf("%d sequences moved", len(values)), r.dst.SetSequences(ctx, values)
+	return domain.Many(len(values), "sequence") + " moved", r.dst.SetSequences(ctx, values)
 }
 
 func (r *run) build(ctx context.Context) (string, error) {

@@ -58,7 +58,7 @@ func (l *laneWork) keepCuts(ctx context.Context, chunk *records.Chunk, cut int64
 	}
 	if more := rows - shownCuts; more > 0 {
 		f.bad = append(f.bad, records.Aside{Row: records.JSON[map[string]*string]{V: map[string]*string{}},
-			Error: "cut: values of " + many(more, "more row") + " of this chunk"})
+			Error: "cut: values of " + domain.Many(more, "more row") + " of this chunk"})
 	}
 	if ok, err := l.v.Store.KeepCut(ctx, chunk.ID, chunk.Epoch, f.bad); err != nil {
 		return err
@@ -77,7 +77,7 @@ func (f *follower) tellCuts(ctx context.Context, t *records.Table) {
 	n := watchCuts(&t.Plan.V)
 	say := func() {
 		if cut := n.Swap(0); cut > 0 {
-			f.v.Say(context.WithoutCancel(ctx), "warning", System, f.c.Name, t.SourceName, "cut", "%s of %s brought by changes, longer than a rule allows: cut", many(cut, "value"), t.SourceName)
+			f.v.Say(context.WithoutCancel(ctx), "warning", System, f.c.Name, t.SourceName, "cut", "%s of %s brought by changes, longer than a rule allows: cut", domain.Many(cut, "value"), t.SourceName)
 		}
 	}
 	f.beside.Go(func() {

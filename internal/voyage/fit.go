@@ -104,7 +104,7 @@ func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note f
 				}
 				if time.Since(said) > time.Second {
 					said = time.Now()
-					note(fmt.Sprintf("looking at %s, table %d of %d: %s so far", p.Source, i+1, len(plans), many(f.Rows+check.Rows, "row")))
+					note(fmt.Sprintf("looking at %s, table %d of %d: %s so far", p.Source, i+1, len(plans), domain.Many(f.Rows+check.Rows, "row")))
 				}
 				return nil
 			})
@@ -120,7 +120,7 @@ func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note f
 			return err
 		}
 	}
-	v.Say(ctx, "info", System, c.Name, "", "fit check", "the fit check looked at %s in %d tables: %s", many(f.Rows, "row"), f.Tables, misfitText(f.Misfits))
+	v.Say(ctx, "info", System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s", domain.Many(f.Rows, "row"), domain.Many(f.Tables, "table"), misfitText(f.Misfits))
 	return nil
 }
 
@@ -128,7 +128,7 @@ func misfitText(misfits int64) string {
 	if misfits == 0 {
 		return "every value fits"
 	}
-	return fmt.Sprintf("%s %s not fit", many(misfits, "value"), does(misfits))
+	return fmt.Sprintf("%s %s not fit", domain.Many(misfits, "value"), does(misfits))
 }
 
 // does is the verb that goes with a number of things.
@@ -165,7 +165,7 @@ func within(plans []domain.TablePlan, patterns []string) ([]domain.TablePlan, er
 func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain.Entry {
 	found := check.Misfits()
 	if len(found) == 0 {
-		return []domain.Entry{{Verdict: domain.Fine, Topic: "fit", Subject: p.Source.String(), Measured: fmt.Sprintf("%s looked at; every value fits", many(check.Rows, "row"))}}
+		return []domain.Entry{{Verdict: domain.Fine, Topic: "fit", Subject: p.Source.String(), Measured: fmt.Sprintf("%s looked at; every value fits", domain.Many(check.Rows, "row"))}}
 	}
 	var out []domain.Entry
 	for _, m := range found {
@@ -183,9 +183,9 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 			remedy += fmt.Sprintf(", or plan the column as %s", m.Suggest)
 		}
 		e := domain.Entry{Verdict: domain.Blocks, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
-			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit", many(m.Count, "value"), m.Column, m.Type, does(m.Count)), Values: strings.Join(examples, "; ")}
+			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit", domain.Many(m.Count, "value"), m.Column, m.Type, does(m.Count)), Values: strings.Join(examples, "; ")}
 		if m.Cuts == m.Count {
-			e.Measured = fmt.Sprintf("%s of %s will be cut to %s", many(m.Count, "value"), m.Column, many(m.Limit, "byte"))
+			e.Measured = fmt.Sprintf("%s of %s will be cut to %s", domain.Many(m.Count, "value"), m.Column, domain.Many(m.Limit, "byte"))
 			e.Remedy = "allow longer values in the rules, or take cut away to have them refused"
 		}
 		if m.Nulls+m.Cuts == m.Count { // the load goes on, the values do not
@@ -251,7 +251,7 @@ func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []do
 			out = append(out, e)
 		}
 	}
-	e := domain.Entry{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), many(f.Rows, "row"))}
+	e := domain.Entry{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), domain.Many(f.Rows, "row"))}
 	if f.Tables < len(plans) {
 		e.Verdict, e.Remedy = less, remedy
 		e.Measured += fmt.Sprintf(" of %d of the %d tables", f.Tables, len(plans)) + why

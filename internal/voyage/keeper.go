@@ -272,7 +272,7 @@ func (v *Voyage) arrived(ctx context.Context, c *records.Crossing, phase domain.
 		if err := v.Store.EndRun(ctx, c.ID, "done", ""); err != nil {
 			return err
 		}
-		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is in step: %s", c.Name, map[bool]string{true: "the load is complete, its indexes stand", false: "the lag is below its threshold"}[c.Kind == domain.KindLoad]))
+		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is %s: %s", c.Name, c.Kind.PhaseLabel(domain.PhaseInStep), map[bool]string{true: "the load is complete, its indexes stand", false: "the lag is below its threshold"}[c.Kind == domain.KindLoad]))
 	}
 	return nil
 }

@@ -2,7 +2,6 @@ package voyage
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -175,7 +174,7 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 		return ctx.Err()
 	}
 	if len(failed) > 0 {
-		return fmt.Errorf("%d of %d objects could not be made ('dustyferry crossing objects %s' lists them): %w", len(failed), n+len(failed), c.Name, errors.Join(failed...))
+		return fmt.Errorf("%d of %d objects could not be made; the first: %w ('dustyferry crossing objects %s' lists them)", len(failed), n+len(failed), failed[0], c.Name)
 	}
 	if n > 0 {
 		v.Say(ctx, "info", System, c.Name, "", "build", "%d deferred indexes and constraints stand on the target", n)

@@ -28,7 +28,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if c.Phase == domain.PhaseDraft {
 		c.Phase = domain.PhaseSurveyed // saving the survey moved it on
 	}
-	if block := blocking(s.entries); block != "" {
+	if block := blocking(s.entries, "dustyferry survey "+c.Name); block != "" {
 		return domain.Conflict("the survey found what blocks: %s", block)
 	}
 	for i := range s.plans {

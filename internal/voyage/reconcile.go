@@ -1,9 +1,9 @@
 package voyage
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -80,7 +80,7 @@ func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, q
 		state, severity = "differing", "warning"
 		v.tell(ctx, c, EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
 	}
-	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, many(findings, "finding"))
+	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, domain.Many(findings, "finding"))
 	return v.Store.EndReconciliation(end, id, state, "")
 }
 
@@ -159,7 +159,10 @@ func both(f func(side int) error) error {
 		wg.Go(func() { errs[side] = domain.Guarded("comparing", func() error { return f(side) }) })
 	}
 	wg.Wait()
-	return errors.Join(errs[0], errs[1])
+	if errs[0] != nil && errs[1] != nil && errs[0].Error() != errs[1].Error() {
+		return fmt.Errorf("%w; and on the other side: %w", errs[0], errs[1])
+	}
+	return cmp.Or(errs[0], errs[1])
 }
 
 func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconciliation, t *records.Table) (int64, error) {

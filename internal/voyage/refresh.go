@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -47,6 +48,9 @@ func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm,
 		}
 		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 	}
+	if err := refreshable(c, tables); err != nil {
+		return err
+	}
 	if _, err := v.AddTask(ctx, c, TaskRefresh, struct{}{}, actor); err != nil {
 		return err
 	}
@@ -54,18 +58,48 @@ func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm,
 	return nil
 }
 
+// refreshable refuses a refresh of which a part cannot be done, before any of it is:
+// tables without a watermark are loaded anew, and with them those that refer to them.
+func refreshable(c *records.Crossing, tables []records.Table) error {
+	for i := range tables {
+		if tables[i].Plan.V.Watermark != "" {
+			continue
+		}
+		for _, t := range withDependents(tables, tables[i].SourceName) {
+			if err := keeps(c, tables, t.SourceName); err != nil {
+				return domain.Conflict("a refresh of %s loads %s anew, and that cannot be: %s", c.Name, tables[i].SourceName, err)
+			}
+		}
+	}
+	return nil
+}
+
 func (v *Voyage) refresh(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
 	if err := v.Store.BeginRun(ctx, c.ID, t.Actor, false); err != nil {
 		return err
 	}
-	done, err := v.refreshTables(ctx, c, t, note)
-	if err != nil {
-		if ctx.Err() == nil {
-			_ = v.Store.EndRun(ctx, c.ID, "failed", err.Error())
+	err := v.refreshed(ctx, c, t, note)
+	if err != nil && ctx.Err() == nil && !errors.Is(context.Cause(ctx), domain.ErrTakenOver) {
+		if kept := v.Store.EndRun(ctx, c.ID, "failed", err.Error()); kept != nil {
+			return fmt.Errorf("%w (and how the run ended could not be kept: %w)", err, kept)
 		}
+	}
+	return err
+}
+
+func (v *Voyage) refreshed(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("%s past the watermarks of %s", many(done.rows, "row"), counted(done.tables, "table", "tables"))
+	if err := refreshable(c, tables); err != nil {
+		return err
+	}
+	done, err := v.refreshTables(ctx, c, t, note)
+	if err != nil {
+		return err
+	}
+	text := fmt.Sprintf("%s past the watermarks of %s", domain.Many(done.rows, "row"), counted(done.tables, "table", "tables"))
 	if err := v.Store.EndRefresh(ctx, c.ID, done.tables, done.rows, done.bytes, text, len(done.others) == 0); err != nil {
 		return err
 	}
@@ -75,21 +109,21 @@ func (v *Voyage) refresh(ctx context.Context, c *records.Crossing, t *records.Ta
 	}
 	for _, name := range done.others {
 		if err := v.RestartCrossing(ctx, c, name, t.Actor); err != nil {
-			return err
+			return fmt.Errorf("%s has no watermark and could not be loaded anew: %w", name, err)
 		}
 	}
 	return nil
 }
 
-// refreshed is what a refresh has done.
-type refreshed struct {
+// refreshDone is what a refresh has done.
+type refreshDone struct {
 	tables      int
 	rows, bytes int64
 	others      []string // tables without a watermark
 }
 
-func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) (refreshed, error) {
-	var done refreshed
+func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) (refreshDone, error) {
+	var done refreshDone
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
 		return done, err

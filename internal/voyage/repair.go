@@ -34,7 +34,7 @@ func (v *Voyage) StartRepair(ctx context.Context, c *records.Crossing, a RepairA
 		return domain.Conflict("none of the findings asked for is open in reconciliation %d; there is nothing to repair", a.Reconciliation)
 	}
 	if _, err = v.AddTask(ctx, c, TaskRepair, a, actor); err == nil {
-		v.Say(ctx, "info", actor, c.Name, "", "repair", "%s asked to copy the rows of %s of reconciliation %d again", actor, many(int64(open), "finding"), a.Reconciliation)
+		v.Say(ctx, "info", actor, c.Name, "", "repair", "%s asked to copy the rows of %s of reconciliation %d again", actor, domain.Many(int64(open), "finding"), a.Reconciliation)
 	}
 	return err
 }
@@ -84,7 +84,7 @@ func (v *Voyage) recheck(ctx context.Context, c *records.Crossing, a RepairArgs,
 			if equal < len(list) {
 				severity = "warning"
 			}
-			v.Say(ctx, severity, actor, c.Name, t.SourceName, "reconcile", "%d of %s of %s compared again are equal now (reconciliation %d)", equal, many(int64(len(list)), "row"), t.SourceName, a.Reconciliation)
+			v.Say(ctx, severity, actor, c.Name, t.SourceName, "reconcile", "%d of %s of %s compared again are equal now (reconciliation %d)", equal, domain.Many(int64(len(list)), "row"), t.SourceName, a.Reconciliation)
 		}
 		return nil
 	})
@@ -171,7 +171,7 @@ func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, 
 			if err := v.Store.SetFindings(ctx, ids, "repaired"); err != nil {
 				return err
 			}
-			v.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%d rows of %s were copied again (reconciliation %d)", len(list), t.SourceName, a.Reconciliation)
+			v.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%s of %s %s copied again (reconciliation %d)", domain.Many(len(list), "row"), t.SourceName, map[bool]string{true: "was", false: "were"}[len(list) == 1], a.Reconciliation)
 		}
 		return nil
 	})

@@ -154,7 +154,7 @@ func ruleEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
 				n++
 			}
 		}
-		e := domain.Entry{Verdict: domain.Fine, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1), Measured: fmt.Sprintf("%s matches %s", r.Tables, many(int64(n), "table"))}
+		e := domain.Entry{Verdict: domain.Fine, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1), Measured: fmt.Sprintf("%s matches %s", r.Tables, domain.Many(int64(n), "table"))}
 		if n == 0 {
 			e.Verdict, e.Remedy = domain.ToKnow, "mend its pattern, or take it away"
 		}
@@ -356,7 +356,7 @@ func sizes(plans []domain.TablePlan, so string) domain.Entry {
 		bytes += p.Table.Bytes
 	}
 	return domain.Entry{Verdict: domain.Fine, Topic: topicSize, Subject: "crossing",
-		Measured: fmt.Sprintf("%d tables, about %s and %.1f MB; %s", len(plans), many(rows, "row"), float64(bytes)/1e6, so)}
+		Measured: fmt.Sprintf("%s, about %s and %.1f MB; %s", domain.Many(len(plans), "table"), domain.Many(rows, "row"), float64(bytes)/1e6, so)}
 }
 
 // longRead is for how long changes may wait for one read before a person is told of it.
@@ -393,33 +393,26 @@ func loadTime(bytes int64, s domain.Settings) (time.Duration, int64) {
 	return time.Duration(bytes/rate) * time.Second, rate
 }
 
-// many writes a number of things: thousands and millions in words, one in the
-// singular.
-func many(n int64, thing string) string {
-	switch {
-	case n == 1:
-		return "1 " + thing
-	case n >= 1_000_000:
-		return fmt.Sprintf("%.1f million %ss", float64(n)/1e6, thing)
-	case n >= 10_000:
-		return fmt.Sprintf("%d thousand %ss", n/1000, thing)
-	}
-	return fmt.Sprintf("%d %ss", n, thing)
-}
-
-// blocking returns a sentence with what blocks, or an empty string.
-func blocking(entries []domain.Entry) string {
-	var out []string
+// blocking is what blocks first, with what to do about it and how many other points there
+// are, or "" where nothing does; see is where all of them are listed.
+func blocking(entries []domain.Entry, see string) string {
+	first, others := "", 0
 	for _, e := range entries {
-		if e.Verdict == domain.Blocks {
-			s := e.Subject + ": " + e.Measured
+		switch {
+		case e.Verdict != domain.Blocks:
+		case first != "":
+			others++
+		default:
+			first = e.Subject + ": " + e.Measured
 			if e.Remedy != "" {
-				s += " (" + e.Remedy + ")"
+				first += " (" + e.Remedy + ")"
 			}
-			out = append(out, s)
 		}
 	}
-	return strings.Join(out, "; ")
+	if others > 0 {
+		first += fmt.Sprintf("; %s more: %s", domain.Many(others, "point"), see)
+	}
+	return first
 }
 
 // labelEntry says when no worker has the label that the crossing asks for.

@@ -192,7 +192,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 		}
 		if look.RowsLost > 0 {
 			return domain.Invalid("starting %s removes %s from %d tables of %s (%s first); confirm it by giving the target's name, %s",
-				c.Name, many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
+				c.Name, domain.Many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
 		}
 	}
 	if err := v.CheckCaptureSettings(ctx, c.Source, c.Kind, c.Settings.V); err != nil {
@@ -482,7 +482,7 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 		return err
 	}
 	v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
-		tablesText(patterns, planning), many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
+		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
 		Detail: planChanges(plan{c.Patterns.V, c.Rules.V, c.Planning.V}, plan{patterns, rules, planning})})
 	return nil
 }

@@ -144,7 +144,7 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 		}
 		tried += fmt.Sprintf("%.0f MB/s with %d", x.rate/1e6, x.lanes)
 	}
-	out := []domain.Entry{sizes(s.plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about %s, longer if the target is slower than the source", largest.Source, tried, many(int64(set.Lanes), "lane"), took))}
+	out := []domain.Entry{sizes(s.plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about %s, longer if the target is slower than the source", largest.Source, tried, domain.Many(int64(set.Lanes), "lane"), took))}
 	chunk := int64(1) << (bits.Len64(uint64(best.rate/float64(best.lanes)*share.ReadTime.Seconds())) - 1)
 	// Several are carried in one read, so that it takes about that long: a chunk must only
 	// not take longer by itself, and the largest table makes some for each lane.
@@ -153,7 +153,7 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 	if best.lanes == steps[len(steps)-1].lanes {
 		why = fmt.Sprintf("of up to %d readers that many gave most", best.lanes)
 	}
-	e := domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s; so many chunks are read at once that it takes about %s", many(int64(best.lanes), "lane"), chunk>>20, why, share.ReadTime)}
+	e := domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s; so many chunks are read at once that it takes about %s", domain.Many(int64(best.lanes), "lane"), chunk>>20, why, share.ReadTime)}
 	if best.lanes != set.Lanes || chunk < set.ChunkBytes/2 {
 		e.Remedy = fmt.Sprintf("dustyferry crossing set %s --lanes %d --chunk-size %dMB", c.Name, best.lanes, chunk>>20)
 	}

@@ -312,7 +312,7 @@ func sleep(ctx context.Context, d time.Duration) bool {
 
 // allow checks an act against the lifecycle.
 func allow(act lifecycle.Act, c *records.Crossing) error {
-	return lifecycle.Allow(act, c.Name, c.Phase, c.Condition)
+	return lifecycle.Allow(act, c.Name, c.Kind, c.Phase, c.Condition)
 }
 
 // onTarget returns plans as the target's engine must know them.

@@ -1894,6 +1894,8 @@ export interface components {
             source: string;
             target: string;
             phase: components["schemas"]["Phase"];
+            /** @description The phase as people read it: a crossing of kind load that is in step is loaded, as it follows nothing */
+            phase_label: string;
             condition: components["schemas"]["Condition"];
             reason: string;
             /** @description What a person has to do, empty when nothing */

@@ -61,14 +61,23 @@ type Remaining struct {
 	Known    bool
 }
 
-// Left estimates how long the rest of a load takes, from its recent and its
-// average speed; the two disagreeing is what makes the range wide.
-func Left(done, total int64, now, average float64) Remaining {
+// What an estimate needs before it can be believed: a load begins slowly, and its first rows
+// say nothing of the rest.
+const (
+	believedAfter = 5 * time.Second
+	believedShare = 0.01 // of what there is to do
+)
+
+// Left estimates how long the rest of a load takes that has not ended, from its recent and
+// its average speed; the two disagreeing is what makes the range wide. It is not known
+// before enough is done, nor when more is done than there was thought to be, and it is
+// never 0, as the load has not ended.
+func Left(done, total int64, now, average float64, elapsed time.Duration) Remaining {
 	rest := float64(total - done)
-	if rest <= 0 {
-		return Remaining{Known: total > 0}
+	if rest <= 0 || now <= 0 && average <= 0 {
+		return Remaining{}
 	}
-	if now <= 0 && average <= 0 {
+	if elapsed < believedAfter || float64(done) < believedShare*float64(total) {
 		return Remaining{}
 	}
 	if now <= 0 {
@@ -78,7 +87,8 @@ func Left(done, total int64, now, average float64) Remaining {
 		average = now
 	}
 	at := func(rate float64) time.Duration {
-		return time.Duration(math.Min(rest/rate, 10*365*24*3600) * float64(time.Second)).Round(time.Second)
+		d := time.Duration(math.Min(rest/rate, 10*365*24*3600) * float64(time.Second)).Round(time.Second)
+		return max(d, time.Second)
 	}
 	fast, slow := math.Max(now, average)*1.05, math.Min(now, average)*0.95
 	return Remaining{Expected: at((now + average) / 2), Low: at(fast), High: at(slow), Known: true}

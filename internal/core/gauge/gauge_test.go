@@ -26,17 +26,26 @@ func TestOverLooksOnlyAtTheWindow(t *testing.T) {
 }
 
 func TestLeft(t *testing.T) {
-	if r := gauge.Left(50, 100, 10, 10); !r.Known || r.Expected != 5*time.Second || r.Low > r.Expected || r.High < r.Expected {
+	const minute = time.Minute
+	if r := gauge.Left(50, 100, 10, 10, minute); !r.Known || r.Expected != 5*time.Second || r.Low > r.Expected || r.High < r.Expected {
 		t.Errorf("half done at 10/s: %+v", r)
 	}
-	if r := gauge.Left(50, 100, 0, 0); r.Known {
-		t.Errorf("no rate, no estimate: %+v", r)
-	}
-	steady, jumpy := gauge.Left(0, 1000, 10, 10), gauge.Left(0, 1000, 2, 10)
+	steady, jumpy := gauge.Left(10, 1000, 10, 10, minute), gauge.Left(10, 1000, 2, 10, minute)
 	if jumpy.High-jumpy.Low <= steady.High-steady.Low {
 		t.Error("a rate far from its average must widen the range")
 	}
-	if r := gauge.Left(120, 100, 5, 5); !r.Known || r.Expected != 0 {
-		t.Errorf("more landed than estimated is nothing left, not negative: %+v", r)
+	for name, r := range map[string]gauge.Remaining{
+		"no rate":                           gauge.Left(50, 100, 0, 0, minute),
+		"just begun":                        gauge.Left(50, 100, 10, 10, time.Second),
+		"534 of 209,598 rows":               gauge.Left(534, 209_598, 140, 140, minute),
+		"more done than there seemed to be": gauge.Left(120, 100, 5, 5, minute),
+		"as much done as there seemed":      gauge.Left(100, 100, 5, 5, minute),
+	} {
+		if r.Known {
+			t.Errorf("%s: %+v", name, r)
+		}
+	}
+	if r := gauge.Left(999_999, 1_000_000, 1e9, 1e9, minute); !r.Known || r.Expected <= 0 || r.Low <= 0 {
+		t.Errorf("almost done is not done: %+v", r)
 	}
 }

@@ -60,13 +60,13 @@ var allowed = map[Act]struct {
 
 // Allow returns nil when the act is allowed in the phase, and otherwise one
 // sentence that says why not and what to do.
-func Allow(act Act, name string, phase domain.Phase, condition domain.Condition) error {
+func Allow(act Act, name string, kind domain.Kind, phase domain.Phase, condition domain.Condition) error {
 	a, ok := allowed[act]
 	if !ok {
 		return domain.Invalid("there is no act %q", act)
 	}
 	if !slices.Contains(a.phases, phase) {
-		return domain.Conflict("crossing %s is %s, so it cannot %s: %s", name, phase, act, a.hint)
+		return domain.Conflict("crossing %s is %s, so it cannot %s: %s", name, kind.PhaseLabel(phase), act, a.hint)
 	}
 	if act == Pause && condition == domain.ConditionPaused {
 		return domain.Conflict("crossing %s is paused already; use resume to let it go on", name)

@@ -23,7 +23,7 @@ func TestAllowSaysWhatToDo(t *testing.T) {
 		{lifecycle.Remove, domain.PhaseLoading, domain.ConditionRunning, "close it first"},
 		{lifecycle.Pause, domain.PhaseLoading, domain.ConditionPaused, "paused already"},
 	} {
-		err := lifecycle.Allow(c.act, "spring", c.phase, c.cond)
+		err := lifecycle.Allow(c.act, "spring", domain.KindLoadCapture, c.phase, c.cond)
 		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
 			t.Errorf("%s in %s, %s: %v, want %q", c.act, c.phase, c.cond, err, c.want)
 		}

@@ -15,7 +15,7 @@ export function StateMark({ crossing }: { crossing: Crossing }) {
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
       <Icon size={16} aria-hidden className={tone} />
-      <span className="font-medium">{crossing.phase}</span>
+      <span className="font-medium">{crossing.phase_label}</span>
       {!closed && <span className={tone}>{crossing.condition}</span>}
     </span>
   );

@@ -118,7 +118,11 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
     <Act
       strong
       blocked={
-        draft ? (edit ? undefined : "No changes to save") : `The crossing is ${c.phase}: its plan is fixed`
+        draft
+          ? edit
+            ? undefined
+            : "No changes to save"
+          : `The crossing is ${c.phase_label}: its plan is fixed`
       }
       act={() =>
         take(

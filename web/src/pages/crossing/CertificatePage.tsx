@@ -75,7 +75,9 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
     refetchInterval: (q) => (q.state.status === "error" && c.phase === "closed" ? 1000 : false),
   });
   if (c.phase !== "closed") {
-    return <Nothing>The certificate is written when the crossing is closed. It is {c.phase} now.</Nothing>;
+    return (
+      <Nothing>The certificate is written when the crossing is closed. It is {c.phase_label} now.</Nothing>
+    );
   }
   return (
     <Said of={certificate} reading="Reading the certificate">

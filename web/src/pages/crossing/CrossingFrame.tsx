@@ -59,7 +59,7 @@ const titleOf = (c: Crossing): string => {
   const p = c.progress;
   const far = c.phase === "loading" ? ` ${percent(share(p))}` : "";
   const how = c.phase === "closed" ? "" : `, ${c.condition}`;
-  return `${c.waits_for === "" ? "" : "! "}${c.name}: ${c.phase}${far}${how}`;
+  return `${c.waits_for === "" ? "" : "! "}${c.name}: ${c.phase_label}${far}${how}`;
 };
 
 function Head({ crossing: c }: { crossing: Crossing }) {

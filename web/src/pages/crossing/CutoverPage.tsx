@@ -39,7 +39,7 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
       : going
         ? "One is under way"
         : c.phase !== "in step"
-          ? `It starts from in step; the crossing is ${c.phase}`
+          ? `It starts from in step; the crossing is ${c.phase_label}`
           : c.condition !== "running"
             ? `The crossing is ${c.condition}: resume it first`
             : blocking > 0

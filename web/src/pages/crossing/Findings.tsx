@@ -64,7 +64,7 @@ function List({ crossing: c, r }: { crossing: Crossing; r: Reconciliation }) {
   const number = some.length > 0 ? some.length : open;
   const mending =
     c.phase !== "catching up" && c.phase !== "in step"
-      ? `Rows can be repaired between the load and the cutover; the crossing is ${c.phase}`
+      ? `Rows can be repaired between the load and the cutover; the crossing is ${c.phase_label}`
       : undefined;
   return (
     <Panel

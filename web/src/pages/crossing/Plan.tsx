@@ -142,7 +142,9 @@ function Choose({ crossing: c }: { crossing: Crossing }) {
             </Act>
           </form>
         )}
-        {!draft && <p className="mt-1 text-sm text-soft">The crossing is {c.phase}: its tables are fixed.</p>}
+        {!draft && (
+          <p className="mt-1 text-sm text-soft">The crossing is {c.phase_label}: its tables are fixed.</p>
+        )}
         {queries.length > 0 && (
           <p className="mt-1 text-sm">
             <span className="text-soft">And the rows of queries: </span>
@@ -349,7 +351,7 @@ function Start({ crossing: c }: { crossing: Crossing }) {
   if (!draft) {
     return (
       <Nothing>
-        The crossing has started: it is {c.phase}.{" "}
+        The crossing has started: it is {c.phase_label}.{" "}
         <Link to={`/crossings/${encodeURIComponent(c.name)}`} className="link">
           See how it goes
         </Link>

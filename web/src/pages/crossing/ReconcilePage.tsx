@@ -124,7 +124,7 @@ function List({ crossing: c }: { crossing: Crossing }) {
           </Act>
           {!ready && (
             <span className="text-sm text-soft">
-              The load has to be complete first; the crossing is {c.phase}.
+              The load has to be complete first; the crossing is {c.phase_label}.
             </span>
           )}
         </div>

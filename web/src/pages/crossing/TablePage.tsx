@@ -57,7 +57,11 @@ function Head({ crossing: c, table: t }: { crossing: Crossing; table: Table }) {
           </Link>
           <Act
             blocked={
-              stopped ? `The crossing is ${c.phase}` : t.chunks === 0 ? "It has not begun to load" : undefined
+              stopped
+                ? `The crossing is ${c.phase_label}`
+                : t.chunks === 0
+                  ? "It has not begun to load"
+                  : undefined
             }
             act={(confirm) =>
               take(

@@ -47,7 +47,7 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
           ? { value: "capture", beside: "does not run at the moment", tone: "text-amber" }
           : {
               value: "nothing",
-              beside: p.work ? `now: ${p.work}` : over ? `it is ${c.phase}` : c.condition,
+              beside: p.work ? `now: ${p.work}` : over ? `it is ${c.phase_label}` : c.condition,
               tone: "text-reed",
             };
   return (
@@ -374,7 +374,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
           <Act
             blocked={
               over
-                ? `The crossing is ${c.phase}: there is nothing to steer`
+                ? `The crossing is ${c.phase_label}: there is nothing to steer`
                 : (wanted ?? nowLanes) === nowLanes && (limit ?? nowLimit) === nowLimit
                   ? "No changes to save"
                   : firstError({ Lanes: wish, Limit: speed })
