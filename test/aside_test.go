@@ -80,7 +80,7 @@ crossing:
 		}
 	}
 	// The account of the crossing is honest about them.
-	for _, c := range []struct{ want, say string }{{"", "crossing close spring --wait"}, {"4 rows that the target could not take", "certificate spring"}} {
+	for _, c := range []struct{ want, say string }{{"", "crossing close spring --confirm spring --wait"}, {"4 rows that the target could not take", "certificate spring"}} {
 		if a := f.cli(strings.Fields(c.say)...); a.code != 0 || !strings.Contains(a.out, c.want) || c.want != "" && !strings.Contains(a.out, "hives key (777)") {
 			t.Errorf("%s: %+v", c.say, a)
 		}

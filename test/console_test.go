@@ -386,7 +386,7 @@ func (j *journey) house() {
 	shows(t, ctx, "asked to abort")
 	j.looked("journal")
 	j.at("/crossings/spring/log?about=saltmarsh.keepers")
-	shows(t, ctx, "rows of saltmarsh.keepers were copied again")
+	shows(t, ctx, "copied again (reconciliation")
 	axe(t, ctx, "log")
 	j.at("/workers")
 	shows(t, ctx, "at work")

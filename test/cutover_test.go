@@ -220,14 +220,20 @@ func TestTheHTTPFace(t *testing.T) {
 			t.Errorf("%s has no content security policy", path)
 		}
 	}
-	res, err := http.Post(f.url+"/api/session", "application/json", strings.NewReader(`{"token":"`+f.token+`"}`))
+	sign, err := http.NewRequestWithContext(t.Context(), http.MethodPost, f.url+"/api/session", strings.NewReader(`{"token":"`+f.token+`"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sign.Header.Set("Content-Type", "application/json")
+	sign.Header.Set("Origin", f.url) // as a browser says from which page it comes
+	res, err := http.DefaultClient.Do(sign)
 	if err != nil {
 		t.Fatal(err)
 	}
 	_ = res.Body.Close()
 	cookies := res.Cookies()
 	if len(cookies) != 1 || !cookies[0].HttpOnly || cookies[0].SameSite != http.SameSiteStrictMode {
-		t.Fatalf("%v", cookies)
+		t.Fatalf("%s: %v", res.Status, cookies)
 	}
 	req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, f.url+"/api/crossings", nil)
 	req.AddCookie(cookies[0])

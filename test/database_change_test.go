@@ -24,9 +24,10 @@ func TestADatabaseMovesHouse(t *testing.T) {
 		"the port is 70000":                    {"new", "--port", "70000"},
 		"choose disable, prefer":               {"new", "--tls", "perhaps"},
 		"no database named":                    {"barn", "--port", "1"},
-		"nothing of it is found":               {"new", "--port", itoa(servers.source.Port)}, // same name, another server
+		"nothing of it is found":               {"new", "--port", itoa(servers.source.Port), "--password"}, // same name, another server
+		"give the password again":              {"new", "--port", itoa(servers.source.Port)},
 	} {
-		if args[0] == "new" && strings.Contains(want, "nothing of it") {
+		if strings.Contains(want, "nothing of it") {
 			exec1(t, dbURL(servers.source, "postgres"), "CREATE DATABASE "+p.target)
 		}
 		a := f.cli(append([]string{"database", "change"}, args...)...)

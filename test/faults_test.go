@@ -266,7 +266,11 @@ func TestPauseResumeRestart(t *testing.T) {
 	f.awaitPhase(contract.PhaseInStep)
 	again := func(table string) {
 		t.Helper()
-		if _, err := client.Do[contract.Crossing](f.API.RestartCrossingWithResponse(t.Context(), "spring", contract.RestartCrossingJSONRequestBody{Table: &table, Confirm: &table})); err != nil {
+		begin := contract.RestartCrossingJSONRequestBody{Table: &table, Confirm: &table}
+		if table == "" {
+			begin = contract.RestartCrossingJSONRequestBody{All: ptr(true), Confirm: ptr("spring")}
+		}
+		if _, err := client.Do[contract.Crossing](f.API.RestartCrossingWithResponse(t.Context(), "spring", begin)); err != nil {
 			t.Fatal(err)
 		}
 		f.await(30*time.Second, "begun again", func(c contract.Crossing) bool {

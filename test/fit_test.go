@@ -91,7 +91,7 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 	if list := survey(); !says(list, contract.ToKnow, "has not been looked at", "dustyferry fit spring") {
 		t.Errorf("the survey does not ask for a fit check: %+v", list)
 	}
-	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 || !says(got.Entries, contract.Fine, "meadow.fine", "1000 rows") {
+	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 || !says(got.Entries, contract.Fine, "meadow.fine", "1\u2009000 rows") {
 		t.Errorf("before anything is planted: %+v", got)
 	}
 	if list := survey(); !says(list, contract.Fine, "every value fits") || !says(list, contract.Fine, "meadow.lots", "moisture", "found no such value") || says(list, contract.ToKnow, "moisture") {

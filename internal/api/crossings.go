@@ -7,7 +7,6 @@ import (
 	"github.com/google/uuid"
 
 	"dustyferry/internal/contract"
-	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/manifest"
 	"dustyferry/internal/records"
@@ -291,11 +290,8 @@ func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject
 
 func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
 	var found []domain.Entry
-	_, err := s.on(ctx, r.Name, func(c *records.Crossing, _ string) (err error) {
-		if err := lifecycle.Allow(lifecycle.Survey, c.Name, c.Kind, c.Phase, c.Condition); err != nil {
-			return err
-		}
-		found, err = s.Voyage.Survey(ctx, c)
+	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) (err error) {
+		found, err = s.Voyage.Survey(ctx, c, actor)
 		return err
 	})
 	return contract.SurveyCrossing200JSONResponse(entries(ctx, found)), err

@@ -8,7 +8,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
 )
@@ -164,12 +163,4 @@ func (s *Server) looked(ctx context.Context, crossing, subject, format string, a
 		return // a stream's look was noted when it was opened
 	}
 	s.Voyage.Say(ctx, "info", who(ctx).Name, crossing, subject, "look", format, args...)
-}
-
-// notYours is the error of a call whose answer would show rows.
-func notYours(ctx context.Context, path string) error {
-	if why := allowed(who(ctx), http.MethodGet, path); why != "" {
-		return domain.Forbidden("%s", why)
-	}
-	return nil
 }

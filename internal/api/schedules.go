@@ -9,7 +9,11 @@ import (
 )
 
 func scheduleOut(s *records.Schedule) contract.Schedule {
-	return contract.Schedule{At: stamp(s.OnceAt), Cron: s.Cron, Zone: s.Zone, Missed: s.Missed, NextAt: stamp(s.NextAt), Actor: s.Actor}
+	out := contract.Schedule{At: stamp(s.OnceAt), Cron: s.Cron, Zone: s.Zone, Missed: s.Missed, NextAt: stamp(s.NextAt), Actor: s.Actor}
+	if s.PausedBy != "" {
+		out.PausedBy = &s.PausedBy
+	}
+	return out
 }
 
 func (s *calls) schedule(ctx context.Context, c *records.Crossing) (contract.Schedule, error) {
@@ -66,6 +70,29 @@ func (s *calls) RemoveSchedule(ctx context.Context, r contract.RemoveScheduleReq
 	return contract.RemoveSchedule204Response{}, s.Voyage.Unschedule(ctx, &c, who(ctx).Name)
 }
 
+// PauseSchedule keeps a schedule from starting anything.
+func (s *calls) PauseSchedule(ctx context.Context, r contract.PauseScheduleRequestObject) (contract.PauseScheduleResponseObject, error) {
+	out, err := s.onSchedule(ctx, r.Name, s.Voyage.PauseSchedule)
+	return contract.PauseSchedule200JSONResponse(out), err
+}
+
+// ResumeSchedule lets a paused schedule go on.
+func (s *calls) ResumeSchedule(ctx context.Context, r contract.ResumeScheduleRequestObject) (contract.ResumeScheduleResponseObject, error) {
+	out, err := s.onSchedule(ctx, r.Name, s.Voyage.ResumeSchedule)
+	return contract.ResumeSchedule200JSONResponse(out), err
+}
+
+func (s *calls) onSchedule(ctx context.Context, name string, act func(context.Context, *records.Crossing, string) error) (contract.Schedule, error) {
+	c, err := s.Store.Crossing(ctx, name)
+	if err != nil {
+		return contract.Schedule{}, err
+	}
+	if err := act(ctx, &c, who(ctx).Name); err != nil {
+		return contract.Schedule{}, err
+	}
+	return s.schedule(ctx, &c)
+}
+
 // ListRuns lists the times that a crossing's load ran.
 func (s *calls) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
@@ -74,7 +101,11 @@ func (s *calls) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) 
 	}
 	list, err := s.Store.Runs(ctx, c.ID, 200)
 	return contract.ListRuns200JSONResponse(convertAll(list, func(r records.Run) contract.Run {
-		return contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: stamp(r.EndedAt), Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note}
+		out := contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: stamp(r.EndedAt), Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note, DueAt: stamp(r.DueAt)}
+		if r.Times > 1 {
+			out.Times = &r.Times
+		}
+		return out
 	})), err
 }
 

@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"dustyferry/internal/contract"
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
@@ -18,10 +19,28 @@ func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject
 	rows, err := s.Store.Tasks(ctx, c.ID)
 	out := contract.ListTasks200JSONResponse{}
 	for _, t := range rows {
-		out = append(out, contract.Task{Id: t.ID, Kind: t.Kind, State: contract.TaskState(t.State), Note: t.Note, Error: hidden(ctx, t.Error), Actor: t.Actor,
-			Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: stamp(t.EndedAt)})
+		out = append(out, taskOut(ctx, &t))
 	}
 	return out, err
+}
+
+func taskOut(ctx context.Context, t *records.Task) contract.Task {
+	return contract.Task{Id: t.ID, Kind: string(t.Kind), State: contract.TaskState(t.State), Note: t.Note, Error: hidden(ctx, t.Error), Actor: t.Actor,
+		Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: stamp(t.EndedAt), Ends: t.Cancel != "" && !t.EndedAt.Valid,
+		Cancellable: !t.EndedAt.Valid && lifecycle.Cancel(t.Kind) == ""}
+}
+
+// CancelTask ends a task before its time.
+func (s *calls) CancelTask(ctx context.Context, r contract.CancelTaskRequestObject) (contract.CancelTaskResponseObject, error) {
+	c, err := s.Store.Crossing(ctx, r.Name)
+	if err != nil {
+		return nil, err
+	}
+	t, err := s.Voyage.CancelTask(ctx, &c, r.Id, who(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	return contract.CancelTask202JSONResponse(taskOut(ctx, &t)), nil
 }
 
 func (s *calls) reconciliation(ctx context.Context, name string, id int64) (contract.Reconciliation, error) {

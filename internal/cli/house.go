@@ -24,6 +24,8 @@ func (a *app) house() *cobra.Command {
                                     # the others before a cutover
   locked: [lanes, speed_limit, pause_budget, tables, rules]   # crossings cannot change these;
                                     # locked rules stand behind a crossing's own and win
+  journal_days: 1100                # how long the journal is kept; without it, for ever
+  history_days: 400                 # runs, tasks, comparisons with findings, and cutovers
 
 The settings that new crossings begin with are on the console's settings page.`,
 	}
@@ -52,7 +54,8 @@ The settings that new crossings begin with are on the console's settings page.`,
 			for _, k := range deref(h.Checks) {
 				checks = append(checks, string(k))
 			}
-			w.pairs("New crossings begin with", list(deref(h.Tables), "every table"), "Checks that must be done", list(checks, "none"), "Locked", list(deref(h.Locked), "nothing"))
+			w.pairs("New crossings begin with", list(deref(h.Tables), "every table"), "Checks that must be done", list(checks, "none"), "Locked", list(deref(h.Locked), "nothing"),
+				"The journal is kept", keptFor(h.JournalDays), "Runs, tasks, comparisons and cutovers are kept", keptFor(h.HistoryDays))
 			if rules := deref(h.Rules); len(rules) > 0 {
 				w.line("")
 				ruleRows(w, rules)
@@ -61,6 +64,13 @@ The settings that new crossings begin with are on the console's settings page.`,
 	}
 	c.Flags().StringVarP(&file, "file", "f", "", "file with the house rules that replace those there are (needs the admin role)")
 	return c
+}
+
+func keptFor(days *int) string {
+	if days == nil || *days == 0 {
+		return "for ever"
+	}
+	return counted(int64(*days), "day")
 }
 
 func (a *app) setHouse(cmd *cobra.Command, api *client.Client, file string) (contract.House, error) {

@@ -14,7 +14,7 @@ import (
 
 func (a *app) scheduleCmd() *cobra.Command {
 	c := &cobra.Command{Use: "schedule", Short: "Let a crossing start at a time, or load anew again and again"}
-	c.AddCommand(a.scheduleSet(), a.scheduleShow(), a.scheduleRemove())
+	c.AddCommand(a.scheduleSet(), a.scheduleShow(), a.schedulePause(), a.scheduleResume(), a.scheduleRemove())
 	return c
 }
 
@@ -108,8 +108,50 @@ func (a *app) scheduleShow() *cobra.Command {
 				if out.NextAt != nil {
 					next = stampText(out.NextAt)
 				}
+				if out.PausedBy != nil {
+					next += ", which is skipped: it is paused by " + *out.PausedBy
+				}
 				w.pairs("When", how, "Next", next, "What was missed", out.Missed, "Set by", out.Actor)
 			})
+		},
+	}
+}
+
+func (a *app) schedulePause() *cobra.Command {
+	return &cobra.Command{
+		Use: "pause NAME", Short: "Keep a crossing's schedule from starting anything", Args: exactly("the crossing's NAME"),
+		Long: `Keep a crossing's schedule from starting anything until it is resumed. Each time that was due
+meanwhile is kept among its runs, as skipped. What is under way goes on: 'dustyferry crossing
+pause' stops that.`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			out, err := client.Do[contract.Schedule](api.API.PauseScheduleWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) {
+				w.line("The schedule of %s is paused. To let it go on: dustyferry schedule resume %s", args[0], args[0])
+			})
+		},
+	}
+}
+
+func (a *app) scheduleResume() *cobra.Command {
+	return &cobra.Command{
+		Use: "resume NAME", Short: "Let a paused schedule go on", Args: exactly("the crossing's NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			out, err := client.Do[contract.Schedule](api.API.ResumeScheduleWithResponse(cmd.Context(), args[0]))
+			if err != nil {
+				return err
+			}
+			return a.show(out, func(w *table) { w.line("The schedule of %s goes on; next at %s.", args[0], stampText(out.NextAt)) })
 		},
 	}
 }
@@ -150,7 +192,11 @@ func (a *app) runsCmd() *cobra.Command {
 				w.row("STARTED", "BY", "STATE", "TOOK", "ROWS", "CHANGE", "SIZE", "SPEED", "SET ASIDE", "NOTE")
 				for i, r := range out {
 					if r.EndedAt == nil || r.State != contract.RunStateDone {
-						w.row(stampText(&r.StartedAt), r.By, string(r.State), "", "", "", "", "", "", r.Note)
+						note := r.Note
+						if r.Times != nil {
+							note = fmt.Sprintf("%s (%d times in a row, last at %s)", note, *r.Times, stampText(r.DueAt))
+						}
+						w.row(stampText(&r.StartedAt), r.By, string(r.State), "", "", "", "", "", "", note)
 						continue
 					}
 					s := r.EndedAt.Sub(r.StartedAt).Seconds()

@@ -460,6 +460,7 @@ func (e ReconciledTableState) Valid() bool {
 
 // Defines values for ReconciliationState.
 const (
+	ReconciliationStateCancelled ReconciliationState = "cancelled"
 	ReconciliationStateClean     ReconciliationState = "clean"
 	ReconciliationStateDiffering ReconciliationState = "differing"
 	ReconciliationStateFailed    ReconciliationState = "failed"
@@ -470,6 +471,8 @@ const (
 // Valid indicates whether the value is a known member of the ReconciliationState enum.
 func (e ReconciliationState) Valid() bool {
 	switch e {
+	case ReconciliationStateCancelled:
+		return true
 	case ReconciliationStateClean:
 		return true
 	case ReconciliationStateDiffering:
@@ -532,7 +535,9 @@ func (e RuleStanding) Valid() bool {
 
 // Defines values for RunState.
 const (
+	RunStateAsked   RunState = "asked"
 	RunStateDone    RunState = "done"
+	RunStateDue     RunState = "due"
 	RunStateFailed  RunState = "failed"
 	RunStateGivenUp RunState = "given up"
 	RunStateRunning RunState = "running"
@@ -542,7 +547,11 @@ const (
 // Valid indicates whether the value is a known member of the RunState enum.
 func (e RunState) Valid() bool {
 	switch e {
+	case RunStateAsked:
+		return true
 	case RunStateDone:
+		return true
+	case RunStateDue:
 		return true
 	case RunStateFailed:
 		return true
@@ -1286,6 +1295,12 @@ type House struct {
 	// Checks What must have been done: a fit check of all tables before the start, a clean comparison by hashes or a rehearsal before a cutover
 	Checks *[]HouseChecks `json:"checks,omitempty"`
 
+	// HistoryDays How many days runs, tasks, comparisons with their findings, and cutovers are kept, from 7; 0 for ever
+	HistoryDays *int `json:"history_days,omitempty"`
+
+	// JournalDays How many days the journal is kept, from 7; 0 for ever
+	JournalDays *int `json:"journal_days,omitempty"`
+
 	// Locked What crossings cannot have otherwise: settings by their names without units, tables, rules
 	Locked *[]string `json:"locked,omitempty"`
 
@@ -1789,8 +1804,11 @@ type RuleStanding string
 
 // Run defines model for Run.
 type Run struct {
-	By      string     `json:"by"`
-	Bytes   int64      `json:"bytes"`
+	By    string `json:"by"`
+	Bytes int64  `json:"bytes"`
+
+	// DueAt When a schedule wanted it; of several that were skipped, the last
+	DueAt   *time.Time `json:"due_at,omitempty"`
 	EndedAt *time.Time `json:"ended_at,omitempty"`
 	Id      int64      `json:"id"`
 	Note    string     `json:"note"`
@@ -1801,6 +1819,9 @@ type Run struct {
 	StartedAt time.Time `json:"started_at"`
 	State     RunState  `json:"state"`
 	Tables    int       `json:"tables"`
+
+	// Times How many times in a row it was skipped for the same reason; absent for one
+	Times *int `json:"times,omitempty"`
 }
 
 // RunState defines model for Run.State.
@@ -1815,7 +1836,10 @@ type Schedule struct {
 
 	// NextAt Absent when nothing more is to come
 	NextAt *time.Time `json:"next_at,omitempty"`
-	Zone   string     `json:"zone"`
+
+	// PausedBy Who paused it; absent when it is not paused
+	PausedBy *string `json:"paused_by,omitempty"`
+	Zone     string  `json:"zone"`
 }
 
 // Session defines model for Session.
@@ -2010,15 +2034,21 @@ type TableState string
 
 // Task defines model for Task.
 type Task struct {
-	Actor     string     `json:"actor"`
-	CreatedAt time.Time  `json:"created_at"`
-	EndedAt   *time.Time `json:"ended_at,omitempty"`
-	Error     string     `json:"error"`
-	Id        int64      `json:"id"`
-	Kind      string     `json:"kind"`
-	Note      string     `json:"note"`
-	State     TaskState  `json:"state"`
-	Worker    string     `json:"worker"`
+	Actor string `json:"actor"`
+
+	// Cancellable It can be ended before its time
+	Cancellable bool       `json:"cancellable"`
+	CreatedAt   time.Time  `json:"created_at"`
+	EndedAt     *time.Time `json:"ended_at,omitempty"`
+
+	// Ends It was asked to end before its time
+	Ends   bool      `json:"ends"`
+	Error  string    `json:"error"`
+	Id     int64     `json:"id"`
+	Kind   string    `json:"kind"`
+	Note   string    `json:"note"`
+	State  TaskState `json:"state"`
+	Worker string    `json:"worker"`
 }
 
 // TaskState defines model for Task.State.
@@ -2782,6 +2812,14 @@ type ClientInterface interface {
 	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 	PutSchedule(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PauseSchedule performs a POST /api/crossings/{name}/schedule/pause (the `PauseSchedule` operationId) request.
+	//
+	// Nothing is started while the schedule is paused; each time that was due is kept among the runs, as skipped.
+	PauseSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResumeSchedule performs a POST /api/crossings/{name}/schedule/resume (the `ResumeSchedule` operationId) request.
+	ResumeSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 	//
 	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
@@ -2837,6 +2875,11 @@ type ClientInterface interface {
 
 	// ListTasks performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	ListTasks(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelTask performs a POST /api/crossings/{name}/tasks/{id}/cancel (the `CancelTask` operationId) request.
+	//
+	// Ends a task before its time, within seconds: what it changed so far is taken back where it must be. A cutover is aborted instead; closing and building are carried to their end.
+	CancelTask(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDatabases performs a GET /api/databases (the `ListDatabases` operationId) request.
 	ListDatabases(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3813,6 +3856,34 @@ func (c *Client) PutSchedule(ctx context.Context, name Name, body PutScheduleJSO
 	return c.Client.Do(req)
 }
 
+// PauseSchedule performs a POST /api/crossings/{name}/schedule/pause (the `PauseSchedule` operationId) request.
+//
+// Nothing is started while the schedule is paused; each time that was due is kept among the runs, as skipped.
+func (c *Client) PauseSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPauseScheduleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResumeSchedule performs a POST /api/crossings/{name}/schedule/resume (the `ResumeSchedule` operationId) request.
+func (c *Client) ResumeSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResumeScheduleRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 //
 // Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
@@ -3999,6 +4070,21 @@ func (c *Client) TakeUpCrossing(ctx context.Context, name Name, reqEditors ...Re
 // ListTasks performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 func (c *Client) ListTasks(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTasksRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelTask performs a POST /api/crossings/{name}/tasks/{id}/cancel (the `CancelTask` operationId) request.
+//
+// Ends a task before its time, within seconds: what it changed so far is taken back where it must be. A cutover is aborted instead; closing and building are carried to their end.
+func (c *Client) CancelTask(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelTaskRequest(c.Server, name, id)
 	if err != nil {
 		return nil, err
 	}
@@ -6553,6 +6639,74 @@ func NewPutScheduleRequestWithBody(server string, name Name, contentType string,
 	return req, nil
 }
 
+// NewPauseScheduleRequest constructs an http.Request for the PauseSchedule method
+func NewPauseScheduleRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/schedule/pause", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewResumeScheduleRequest constructs an http.Request for the ResumeSchedule method
+func NewResumeScheduleRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/schedule/resume", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSetAsideRequest constructs an http.Request for the ListSetAside method
 func NewListSetAsideRequest(server string, name Name, params *ListSetAsideParams) (*http.Request, error) {
 	var err error
@@ -7255,6 +7409,47 @@ func NewListTasksRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelTaskRequest constructs an http.Request for the CancelTask method
+func NewCancelTaskRequest(server string, name Name, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/tasks/%s/cancel", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9132,6 +9327,18 @@ type ClientWithResponsesInterface interface {
 	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 	PutScheduleWithResponse(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error)
 
+	// PauseScheduleWithResponse performs a POST /api/crossings/{name}/schedule/pause (the `PauseSchedule` operationId) request.
+	//
+	// Nothing is started while the schedule is paused; each time that was due is kept among the runs, as skipped.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	PauseScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*PauseScheduleResponse, error)
+
+	// ResumeScheduleWithResponse performs a POST /api/crossings/{name}/schedule/resume (the `ResumeSchedule` operationId) request.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ResumeScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeScheduleResponse, error)
+
 	// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 	//
 	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
@@ -9211,6 +9418,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ListTasksWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListTasksResponse, error)
+
+	// CancelTaskWithResponse performs a POST /api/crossings/{name}/tasks/{id}/cancel (the `CancelTask` operationId) request.
+	//
+	// Ends a task before its time, within seconds: what it changed so far is taken back where it must be. A cutover is aborted instead; closing and building are carried to their end.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	CancelTaskWithResponse(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*CancelTaskResponse, error)
 
 	// ListDatabasesWithResponse performs a GET /api/databases (the `ListDatabases` operationId) request.
 	//
@@ -11363,6 +11577,102 @@ func (r PutScheduleResponse) ContentType() string {
 	return ""
 }
 
+type PauseScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PauseScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PauseScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PauseScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PauseScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PauseScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PauseScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResumeScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ResumeScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResumeScheduleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResumeScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResumeScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResumeScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResumeScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSetAsideResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11933,6 +12243,54 @@ func (r ListTasksResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListTasksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelTaskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Task
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CancelTaskResponse) GetJSON202() *Task {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelTaskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelTaskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelTaskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelTaskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelTaskResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14051,6 +14409,30 @@ func (c *ClientWithResponses) PutScheduleWithResponse(ctx context.Context, name 
 	return ParsePutScheduleResponse(rsp)
 }
 
+// PauseScheduleWithResponse performs a POST /api/crossings/{name}/schedule/pause (the `PauseSchedule` operationId) request.
+//
+// Nothing is started while the schedule is paused; each time that was due is kept among the runs, as skipped.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) PauseScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*PauseScheduleResponse, error) {
+	rsp, err := c.PauseSchedule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePauseScheduleResponse(rsp)
+}
+
+// ResumeScheduleWithResponse performs a POST /api/crossings/{name}/schedule/resume (the `ResumeSchedule` operationId) request.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ResumeScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeScheduleResponse, error) {
+	rsp, err := c.ResumeSchedule(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResumeScheduleResponse(rsp)
+}
+
 // ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
 //
 // Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
@@ -14213,6 +14595,19 @@ func (c *ClientWithResponses) ListTasksWithResponse(ctx context.Context, name Na
 		return nil, err
 	}
 	return ParseListTasksResponse(rsp)
+}
+
+// CancelTaskWithResponse performs a POST /api/crossings/{name}/tasks/{id}/cancel (the `CancelTask` operationId) request.
+//
+// Ends a task before its time, within seconds: what it changed so far is taken back where it must be. A cutover is aborted instead; closing and building are carried to their end.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) CancelTaskWithResponse(ctx context.Context, name Name, id ID, reqEditors ...RequestEditorFn) (*CancelTaskResponse, error) {
+	rsp, err := c.CancelTask(ctx, name, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelTaskResponse(rsp)
 }
 
 // ListDatabasesWithResponse performs a GET /api/databases (the `ListDatabases` operationId) request.
@@ -16005,6 +16400,72 @@ func ParsePutScheduleResponse(rsp *http.Response) (*PutScheduleResponse, error) 
 	return response, nil
 }
 
+// ParsePauseScheduleResponse parses an HTTP response from a PauseScheduleWithResponse call
+func ParsePauseScheduleResponse(rsp *http.Response) (*PauseScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PauseScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResumeScheduleResponse parses an HTTP response from a ResumeScheduleWithResponse call
+func ParseResumeScheduleResponse(rsp *http.Response) (*ResumeScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResumeScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSetAsideResponse parses an HTTP response from a ListSetAsideWithResponse call
 func ParseListSetAsideResponse(rsp *http.Response) (*ListSetAsideResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16388,6 +16849,39 @@ func ParseListTasksResponse(rsp *http.Response) (*ListTasksResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelTaskResponse parses an HTTP response from a CancelTaskWithResponse call
+func ParseCancelTaskResponse(rsp *http.Response) (*CancelTaskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelTaskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Task
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17531,6 +18025,12 @@ type ServerInterface interface {
 	// (PUT /api/crossings/{name}/schedule)
 	PutSchedule(c *gin.Context, name Name)
 
+	// (POST /api/crossings/{name}/schedule/pause)
+	PauseSchedule(c *gin.Context, name Name)
+
+	// (POST /api/crossings/{name}/schedule/resume)
+	ResumeSchedule(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/set-aside)
 	ListSetAside(c *gin.Context, name Name, params ListSetAsideParams)
 
@@ -17566,6 +18066,9 @@ type ServerInterface interface {
 
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(c *gin.Context, name Name)
+
+	// (POST /api/crossings/{name}/tasks/{id}/cancel)
+	CancelTask(c *gin.Context, name Name, id ID)
 
 	// (GET /api/databases)
 	ListDatabases(c *gin.Context)
@@ -18912,6 +19415,56 @@ func (siw *ServerInterfaceWrapper) PutSchedule(c *gin.Context) {
 	siw.Handler.PutSchedule(c, name)
 }
 
+// PauseSchedule operation middleware
+func (siw *ServerInterfaceWrapper) PauseSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.PauseSchedule(c, name)
+}
+
+// ResumeSchedule operation middleware
+func (siw *ServerInterfaceWrapper) ResumeSchedule(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ResumeSchedule(c, name)
+}
+
 // ListSetAside operation middleware
 func (siw *ServerInterfaceWrapper) ListSetAside(c *gin.Context) {
 
@@ -19387,6 +19940,40 @@ func (siw *ServerInterfaceWrapper) ListTasks(c *gin.Context) {
 	}
 
 	siw.Handler.ListTasks(c, name)
+}
+
+// CancelTask operation middleware
+func (siw *ServerInterfaceWrapper) CancelTask(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CancelTask(c, name, id)
 }
 
 // ListDatabases operation middleware
@@ -20276,6 +20863,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/api/crossings/:name/schedule", wrapper.RemoveSchedule)
 	router.GET(options.BaseURL+"/api/crossings/:name/schedule", wrapper.GetSchedule)
 	router.PUT(options.BaseURL+"/api/crossings/:name/schedule", wrapper.PutSchedule)
+	router.POST(options.BaseURL+"/api/crossings/:name/schedule/pause", wrapper.PauseSchedule)
+	router.POST(options.BaseURL+"/api/crossings/:name/schedule/resume", wrapper.ResumeSchedule)
 	router.GET(options.BaseURL+"/api/crossings/:name/runs", wrapper.ListRuns)
 	router.GET(options.BaseURL+"/api/webhooks", wrapper.ListWebhooks)
 	router.POST(options.BaseURL+"/api/webhooks", wrapper.AddWebhook)
@@ -20305,6 +20894,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/crossings/:name/history", wrapper.GetHistory)
 	router.GET(options.BaseURL+"/api/crossings/:name/applied", wrapper.GetApplied)
 	router.GET(options.BaseURL+"/api/crossings/:name/tasks", wrapper.ListTasks)
+	router.POST(options.BaseURL+"/api/crossings/:name/tasks/:id/cancel", wrapper.CancelTask)
 	router.GET(options.BaseURL+"/api/crossings/:name/reconciliations", wrapper.ListReconciliations)
 	router.POST(options.BaseURL+"/api/crossings/:name/reconciliations", wrapper.Reconcile)
 	router.GET(options.BaseURL+"/api/crossings/:name/reconciliations/:id", wrapper.GetReconciliation)
@@ -21943,6 +22533,84 @@ func (response PutScheduledefaultApplicationProblemPlusJSONResponse) VisitPutSch
 	return err
 }
 
+type PauseScheduleRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type PauseScheduleResponseObject interface {
+	VisitPauseScheduleResponse(w http.ResponseWriter) error
+}
+
+type PauseSchedule200JSONResponse Schedule
+
+func (response PauseSchedule200JSONResponse) VisitPauseScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PauseScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PauseScheduledefaultApplicationProblemPlusJSONResponse) VisitPauseScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeScheduleRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ResumeScheduleResponseObject interface {
+	VisitResumeScheduleResponse(w http.ResponseWriter) error
+}
+
+type ResumeSchedule200JSONResponse Schedule
+
+func (response ResumeSchedule200JSONResponse) VisitResumeScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResumeScheduledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResumeScheduledefaultApplicationProblemPlusJSONResponse) VisitResumeScheduleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSetAsideRequestObject struct {
 	Name   Name `json:"name"`
 	Params ListSetAsideParams
@@ -22411,6 +23079,46 @@ type ListTasksdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListTasksdefaultApplicationProblemPlusJSONResponse) VisitListTasksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelTaskRequestObject struct {
+	Name Name `json:"name"`
+	Id   ID   `json:"id"`
+}
+
+type CancelTaskResponseObject interface {
+	VisitCancelTaskResponse(w http.ResponseWriter) error
+}
+
+type CancelTask202JSONResponse Task
+
+func (response CancelTask202JSONResponse) VisitCancelTaskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CancelTaskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CancelTaskdefaultApplicationProblemPlusJSONResponse) VisitCancelTaskResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23798,6 +24506,12 @@ type StrictServerInterface interface {
 	// (PUT /api/crossings/{name}/schedule)
 	PutSchedule(ctx context.Context, request PutScheduleRequestObject) (PutScheduleResponseObject, error)
 
+	// (POST /api/crossings/{name}/schedule/pause)
+	PauseSchedule(ctx context.Context, request PauseScheduleRequestObject) (PauseScheduleResponseObject, error)
+
+	// (POST /api/crossings/{name}/schedule/resume)
+	ResumeSchedule(ctx context.Context, request ResumeScheduleRequestObject) (ResumeScheduleResponseObject, error)
+
 	// (GET /api/crossings/{name}/set-aside)
 	ListSetAside(ctx context.Context, request ListSetAsideRequestObject) (ListSetAsideResponseObject, error)
 
@@ -23833,6 +24547,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(ctx context.Context, request ListTasksRequestObject) (ListTasksResponseObject, error)
+
+	// (POST /api/crossings/{name}/tasks/{id}/cancel)
+	CancelTask(ctx context.Context, request CancelTaskRequestObject) (CancelTaskResponseObject, error)
 
 	// (GET /api/databases)
 	ListDatabases(ctx context.Context, request ListDatabasesRequestObject) (ListDatabasesResponseObject, error)
@@ -25346,6 +26063,58 @@ func (sh *strictHandler) PutSchedule(ctx *gin.Context, name Name) {
 	}
 }
 
+// PauseSchedule operation middleware
+func (sh *strictHandler) PauseSchedule(ctx *gin.Context, name Name) {
+	var request PauseScheduleRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PauseSchedule(ctx, request.(PauseScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PauseSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(PauseScheduleResponseObject); ok {
+		if err := validResponse.VisitPauseScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ResumeSchedule operation middleware
+func (sh *strictHandler) ResumeSchedule(ctx *gin.Context, name Name) {
+	var request ResumeScheduleRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ResumeSchedule(ctx, request.(ResumeScheduleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResumeSchedule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ResumeScheduleResponseObject); ok {
+		if err := validResponse.VisitResumeScheduleResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSetAside operation middleware
 func (sh *strictHandler) ListSetAside(ctx *gin.Context, name Name, params ListSetAsideParams) {
 	var request ListSetAsideRequestObject
@@ -25699,6 +26468,33 @@ func (sh *strictHandler) ListTasks(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ListTasksResponseObject); ok {
 		if err := validResponse.VisitListTasksResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CancelTask operation middleware
+func (sh *strictHandler) CancelTask(ctx *gin.Context, name Name, id ID) {
+	var request CancelTaskRequestObject
+
+	request.Name = name
+	request.Id = id
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CancelTask(ctx, request.(CancelTaskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CancelTask")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(CancelTaskResponseObject); ok {
+		if err := validResponse.VisitCancelTaskResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

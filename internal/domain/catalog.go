@@ -1,15 +1,10 @@
 package domain
 
-import "strings"
-
 // TableName is a table's schema and name, as stored (not quoted).
 type TableName struct {
 	Schema string `json:"schema"`
 	Name   string `json:"name"`
 }
-
-// String shows the name to a person: schema.name, not quoted.
-func (t TableName) String() string { return t.Schema + "." + t.Name }
 
 // Column is one column of a table.
 type Column struct {
@@ -172,60 +167,4 @@ func (c *Catalog) Table(n TableName) *Table {
 		}
 	}
 	return nil
-}
-
-// MatchTables applies selection patterns in order; the last that matches a
-// table wins. A pattern is schema.table with * for any run of characters; a
-// leading "-" leaves tables out. No pattern at all means every table.
-func MatchTables(patterns []string, tables []TableName) []TableName {
-	if len(patterns) == 0 {
-		patterns = []string{"*.*"}
-	}
-	var chosen []TableName
-	for _, t := range tables {
-		in := false
-		for _, p := range patterns {
-			p, out := strings.CutPrefix(p, "-")
-			if wildcard(p, t.String()) {
-				in = !out
-			}
-		}
-		if in {
-			chosen = append(chosen, t)
-		}
-	}
-	return chosen
-}
-
-// Like reports whether a name matches a pattern with * for any characters.
-func Like(pattern, name string) bool { return wildcard(pattern, name) }
-
-// ValidPatterns says what is wrong with selection patterns, or nil.
-func ValidPatterns(patterns []string) error {
-	for _, p := range patterns {
-		switch {
-		case !strings.Contains(p, "."):
-			return Invalid("the table pattern %q has no schema; write schema.table, with * for any characters", p)
-		case strings.Count(p, "*") > 6:
-			return Invalid("the table pattern %q has more than six *; a simpler one chooses the same tables", p)
-		}
-	}
-	return nil
-}
-
-func wildcard(pattern, s string) bool {
-	head, rest, star := strings.Cut(pattern, "*")
-	if !strings.HasPrefix(s, head) {
-		return false
-	}
-	s = s[len(head):]
-	if !star {
-		return s == ""
-	}
-	for i := 0; i <= len(s); i++ {
-		if wildcard(rest, s[i:]) {
-			return true
-		}
-	}
-	return false
 }

@@ -186,8 +186,8 @@ func (s Settings) Validate() error {
 	switch {
 	case s.Lanes < 1 || s.Lanes > 64:
 		return Invalid("lanes is %d; give a number from 1 to 64", s.Lanes)
-	case s.ChunkBytes < 1<<16 || s.ChunkBytes > 4<<30:
-		return Invalid("chunk_bytes is %d; give a size from 64 KiB to 4 GiB", s.ChunkBytes)
+	case s.ChunkBytes < 64_000 || s.ChunkBytes > 4<<30:
+		return Invalid("chunk_bytes is %d; give a size from 64 KB to 4 GiB", s.ChunkBytes)
 	case s.MaxAttempts < 1 || s.MaxAttempts > 100:
 		return Invalid("max_attempts is %d; give a number from 1 to 100", s.MaxAttempts)
 	case s.BatchChanges < 1 || s.BatchChanges > 1_000_000:

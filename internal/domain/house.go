@@ -25,7 +25,15 @@ type House struct {
 	// Locked names what crossings cannot have otherwise: settings, as the API calls
 	// them without a unit, and tables and rules.
 	Locked []string `json:"locked,omitempty" yaml:"locked,omitempty"`
+	// How many days the records keep what is over: the journal; and runs, tasks,
+	// comparisons with their findings, and cutovers. 0: for ever.
+	JournalDays int `json:"journal_days,omitempty" yaml:"journal_days,omitempty"`
+	HistoryDays int `json:"history_days,omitempty" yaml:"history_days,omitempty"`
 }
+
+// leastDays is the shortest time for which the records keep what is over: a mistake must not
+// empty them before somebody has looked.
+const leastDays = 7
 
 // lockable are the settings by the names that people know, with those of their
 // record.
@@ -47,6 +55,14 @@ func (h House) Validate() error {
 	for _, c := range h.Checks {
 		if c != CheckFit && c != CheckCompare && c != CheckRehearsal {
 			return Invalid("checks names %q; choose from %q, %q and %q", c, CheckFit, CheckCompare, CheckRehearsal)
+		}
+	}
+	for _, keep := range []struct {
+		name string
+		days int
+	}{{"journal_days", h.JournalDays}, {"history_days", h.HistoryDays}} {
+		if keep.days != 0 && (keep.days < leastDays || keep.days > 36_500) {
+			return Invalid("%s is %d; give from %d to 36500 days, or 0 to keep everything", keep.name, keep.days, leastDays)
 		}
 	}
 	names := append(slices.Sorted(maps.Keys(lockable())), "rules", "tables")

@@ -35,8 +35,8 @@ type Query struct {
 
 // Name is the table's name.
 func (q Query) Name() TableName {
-	schema, name, _ := strings.Cut(q.Table, ".")
-	return TableName{Schema: schema, Name: name}
+	name, _ := ParseTableName(q.Table)
+	return name
 }
 
 var (
@@ -49,9 +49,9 @@ func (p Planning) Validate() error {
 	seen := map[string]bool{}
 	for i, q := range p.Queries {
 		n := i + 1
-		schema, name, dot := strings.Cut(q.Table, ".")
+		_, err := ParseTableName(q.Table)
 		switch {
-		case !dot || schema == "" || name == "" || strings.Contains(q.Table, "*"):
+		case err != nil || strings.Contains(q.Table, "*"):
 			return Invalid("query %d: table is %q; write the name schema.table that its rows will have", n, q.Table)
 		case seen[q.Table]:
 			return Invalid("query %d: there is another query for %s; give one of them another table", n, q.Table)

@@ -39,7 +39,7 @@ type ColumnRule struct {
 const AnyColumn = "*"
 
 // Matches reports whether the rule is for a table.
-func (r Rule) Matches(t TableName) bool { return wildcard(r.Tables, t.String()) }
+func (r Rule) Matches(t TableName) bool { return matches(r.Tables, t) }
 
 // RuleFor folds the rules that match a table into one.
 func RuleFor(rules []Rule, t TableName) Rule {

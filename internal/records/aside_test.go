@@ -68,7 +68,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.GiveBack(ctx, b.ID, epoch, 0, "", false, false); err != nil || total() != 3 {
+	if mine, err := s.GiveBack(ctx, b, epoch, 0, "", false, ""); err != nil || !mine || total() != 3 {
 		t.Errorf("given back: %d rows, %v", total(), err)
 	}
 	if k := claim(); k.ID != b.ID || k.Attempts != 1 || total() != 1 {

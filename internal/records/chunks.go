@@ -326,16 +326,23 @@ UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id
 	return fresh, err
 }
 
-// GiveBack returns a fenced chunk to the ledger, or holds it with its table.
-func (s *Store) GiveBack(ctx context.Context, id, epoch int64, wait time.Duration, cause string, counts, hold bool) error {
+// GiveBack returns a fenced chunk to the ledger, or holds it with its table and its crossing,
+// for the reason given. False says that somebody else has it by now.
+func (s *Store) GiveBack(ctx context.Context, k *Chunk, epoch int64, wait time.Duration, cause string, counts bool, hold string) (bool, error) {
 	state := domain.ChunkPending
-	if hold {
+	if hold != "" {
 		state = domain.ChunkHeld
 	}
-	return s.In(ctx, func(tx *sqlx.Tx) error {
+	mine := false
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		if hold != "" {
+			if err := steering(ctx, tx, k.CrossingID); err != nil {
+				return err
+			}
+		}
 		if cause != "" {
 			if _, err := tx.ExecContext(ctx, `
-INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epoch, worker, started_at, $2 FROM chunks WHERE id = $1`, id, cause); err != nil {
+INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epoch, worker, started_at, $2 FROM chunks WHERE id = $1`, k.ID, cause); err != nil {
 				return err
 			}
 		}
@@ -344,22 +351,48 @@ INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epo
 		if _, err := tx.ExecContext(ctx, `
 UPDATE chunks m SET state = 'pending', leader = NULL, ended_at = now(), not_before = now(), attempts = CASE WHEN $3 THEN m.attempts ELSE greatest(m.attempts - 1, 0) END
   FROM chunks k WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND k.run > 1
-   AND m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`, id, epoch, counts); err != nil {
+   AND m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`, k.ID, epoch, counts); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `
+		res, err := tx.ExecContext(ctx, `
 UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not_before = now() + $4::interval, error = $5,
        attempts = CASE WHEN $6 THEN attempts ELSE greatest(attempts - 1, 0) END
- WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, state, seconds(wait), cause, counts)
+ WHERE id = $1 AND epoch = $2 AND state = 'reading'`, k.ID, epoch, state, seconds(wait), cause, counts)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 || hold == "" {
+			mine = n > 0
+			return err
+		}
+		mine = true
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1 AND state IN ('loading', 'held')`, k.TableID, hold); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, setCondition, k.CrossingID, domain.ConditionHeld, hold, false, goesOn)
 		return err
 	})
+	return mine, err
 }
 
 // ResetTable begins a table again: no chunk can be claimed, every epoch is
 // raised so that nobody who still holds one can land it, and the table is
 // "planned" until a keeper has emptied it on the target and opens it again.
 func (s *Store) ResetTable(ctx context.Context, table int64) error {
-	return s.In(ctx, func(tx *sqlx.Tx) error { return resetTable(ctx, tx, table) })
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var c struct {
+			Name  string       `db:"name"`
+			Phase domain.Phase `db:"phase"`
+		}
+		err := tx.GetContext(ctx, &c, `SELECT name, phase FROM crossings WHERE id = (SELECT crossing_id FROM tables WHERE id = $1) FOR UPDATE`, table)
+		if err != nil {
+			return notFound(err, "the table is no longer part of the crossing")
+		}
+		if c.Phase == domain.PhaseCuttingOver || c.Phase == domain.PhaseCutOver || c.Phase == domain.PhaseClosed {
+			return domain.Conflict("crossing %s is %s; its tables cannot be loaded again", c.Name, c.Phase)
+		}
+		return resetTable(ctx, tx, table)
+	})
 }
 
 func resetTable(ctx context.Context, tx *sqlx.Tx, table int64) error {
@@ -372,9 +405,27 @@ UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `
-UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL, built = false
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL
  WHERE id = (SELECT crossing_id FROM tables WHERE id = $1)`, table)
 	return err
+}
+
+// ResetAll begins all tables of a crossing again, which is prepared then: nothing is loaded
+// or emptied before it has been planned anew.
+func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var ids []int64
+		if err := tx.SelectContext(ctx, &ids, `SELECT id FROM tables WHERE crossing_id = $1 ORDER BY id FOR UPDATE`, crossing); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := resetTable(ctx, tx, id); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE crossings SET phase = 'prepared' WHERE id = $1 AND phase = 'loading'`, crossing)
+		return err
+	})
 }
 
 // ToClear lists tables that begin again and have to be emptied first.

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
 	"dustyferry/internal/core/lifecycle"
@@ -34,7 +35,9 @@ type Crossing struct {
 	StartAt     Pos                   `db:"start_at"`
 	MaxRead     Pos                   `db:"max_read"`
 	Undo        JSON[[]string]        `db:"undo"`
-	Built       bool                  `db:"built"`
+	Built       bool                  `db:"built"` // what is made before cutover stands
+	PlanVersion int64                 `db:"plan_version"`
+	Trouble     string                `db:"trouble"` // what keeps it from going on by itself
 	BelowSince  sql.NullTime          `db:"below_since"`
 	LagTold     bool                  `db:"lag_told"`
 	LanesNow    sql.NullInt64         `db:"lanes_now"`
@@ -53,10 +56,21 @@ func (c *Crossing) Domain() *domain.Crossing {
 		Phase: c.Phase, Condition: c.Condition, Reason: c.Reason, Tables: c.Patterns.V, Rules: c.Rules.V, Planning: c.Planning.V, Settings: c.Settings.V, CreatedAt: c.CreatedAt}
 }
 
+// built is whether everything stands on the target that is made before cutover: computed
+// from what is to be made, so that nothing can say so wrongly. What is carried along and
+// cannot be made is told, and stops nothing.
+const built = `(c.counted AND NOT EXISTS (
+       SELECT FROM objects o
+        WHERE o.crossing_id = c.id AND o.stage IN ('deferred', 'after', 'carried') AND NOT o.late AND o.state NOT IN ('made', 'left out')
+          AND NOT (o.stage = 'carried' AND o.state = 'failed')))`
+
+const crossingFields = `
+       c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
+       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, ` + built + ` AS built, c.plan_version, c.trouble,
+       c.below_since, c.lag_told, c.lanes_now, c.pace, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
+
 const crossingColumns = `
-SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since, c.lag_told, c.lanes_now, c.pace,
-       c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at
+SELECT ` + crossingFields + `
   FROM crossings c
   JOIN databases s ON s.id = c.source_id
   JOIN databases t ON t.id = c.target_id`
@@ -104,9 +118,12 @@ func (s *Store) FitOf(ctx context.Context, id int64) (*domain.FitCheck, error) {
 	return f.V, err
 }
 
-// SaveFit keeps how a fit check stands.
-func (s *Store) SaveFit(ctx context.Context, id int64, f *domain.FitCheck) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1`, id, JSON[*domain.FitCheck]{f})
+// SaveFit keeps how a fit check of the plan that was read stands.
+func (s *Store) SaveFit(ctx context.Context, c *Crossing, f *domain.FitCheck) error {
+	ok, err := s.changed(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1 AND plan_version = $3`, c.ID, JSON[*domain.FitCheck]{f}, c.PlanVersion)
+	if err == nil && !ok {
+		err = domain.Conflict("crossing %s was planned anew while its values were looked at; check them again", c.Name)
+	}
 	return err
 }
 
@@ -141,48 +158,121 @@ UPDATE crossings
        in_step_at  = CASE WHEN $3 = 'in step' THEN coalesce(in_step_at, now()) ELSE in_step_at END,
        cut_over_at = CASE WHEN $3 = 'cut over' THEN now() ELSE cut_over_at END,
        started_at  = CASE WHEN $3 = 'loading' THEN coalesce(started_at, now()) ELSE started_at END,
-       closed_at   = CASE WHEN $3 = 'closed' THEN now() ELSE closed_at END
+       closed_at   = CASE WHEN $3 = 'closed' THEN now() ELSE closed_at END,
+       -- What is closed waits for nothing any more.
+       condition   = CASE WHEN $3 = 'closed' THEN 'running' ELSE condition END,
+       reason      = CASE WHEN $3 = 'closed' THEN '' ELSE reason END,
+       trouble     = CASE WHEN $3 = 'closed' THEN '' ELSE trouble END
  WHERE id = $1 AND phase = $2`, id, from, to)
 }
 
-// SetCondition sets the condition and its reason.
-func (s *Store) SetCondition(ctx context.Context, id int64, c domain.Condition, reason string, keepCapture bool) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET condition = $2, reason = $3, keep_capture = $4 WHERE id = $1`, id, c, reason, keepCapture)
+// SetCondition changes the condition, with its reason, if it is one of those that it is
+// thought to be. A closed crossing has none to change.
+func (s *Store) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition, reason string, keepCapture bool) (bool, error) {
+	return s.changed(ctx, setCondition, id, to, reason, keepCapture, from)
+}
+
+const setCondition = `
+UPDATE crossings SET condition = $2, reason = $3, keep_capture = $4 WHERE id = $1 AND condition = ANY ($5) AND phase <> 'closed'`
+
+// GoOnTx lets a crossing go on inside the caller's transaction, unless somebody has paused it.
+func GoOnTx(ctx context.Context, tx pgx.Tx, id int64) error {
+	_, err := tx.Exec(ctx, setCondition, id, domain.ConditionRunning, "", false, goesOn)
 	return err
 }
 
-// SaveSettings replaces the settings.
-func (s *Store) SaveSettings(ctx context.Context, id int64, set domain.Settings) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET settings = $2 WHERE id = $1`, id, JSON[domain.Settings]{set})
+// SamePlanTx returns an error when a crossing has another plan than the one that was read, or
+// is changed inside another transaction to have one.
+func SamePlanTx(ctx context.Context, tx pgx.Tx, c *Crossing) error {
+	var now int64
+	if err := tx.QueryRow(ctx, `SELECT plan_version FROM crossings WHERE id = $1 FOR UPDATE`, c.ID).Scan(&now); err != nil {
+		return err
+	}
+	if now != c.PlanVersion {
+		return changedMeanwhile(c.Name)
+	}
+	return nil
+}
+
+// Hold makes a crossing wait for a person. One that is paused stays so: what holds it is met
+// again when it goes on.
+func (s *Store) Hold(ctx context.Context, id int64, reason string) (bool, error) {
+	return s.SetCondition(ctx, id, goesOn, domain.ConditionHeld, reason, false)
+}
+
+// goesOn are the conditions of a crossing that nobody has paused.
+var goesOn = []domain.Condition{domain.ConditionRunning, domain.ConditionHeld, domain.ConditionFailed}
+
+// steering is the lock under which a crossing is held and resumed as a whole: its chunks,
+// tables and itself. It ends with the transaction.
+func steering(ctx context.Context, tx *sqlx.Tx, crossing int64) error {
+	_, err := tx.ExecContext(ctx, `SELECT pg_advisory_xact_lock(7262821, ($1 % 2147483647)::int)`, crossing)
 	return err
 }
 
-// SavePlanning replaces patterns, rules and the rest of the planning, and forgets
-// what was found with the old.
-func (s *Store) SavePlanning(ctx context.Context, id int64, patterns []string, rules []domain.Rule, planning domain.Planning) error {
-	_, err := s.DB.ExecContext(ctx, `
-UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL, phase = 'draft'
- WHERE id = $1 AND phase IN ('draft', 'surveyed')`,
-		id, JSON[[]string]{patterns}, JSON[[]domain.Rule]{rules}, JSON[domain.Planning]{planning})
+// SetTrouble keeps what keeps a crossing from going on by itself; empty: nothing. It reports
+// whether that is new.
+func (s *Store) SetTrouble(ctx context.Context, id int64, text string) (bool, error) {
+	return s.changed(ctx, `UPDATE crossings SET trouble = $2 WHERE id = $1 AND trouble <> $2`, id, text)
+}
+
+// SaveSettings replaces the settings. With planned, those of the plan are among them: then
+// the crossing must not have begun, and its plan must be the one that was read.
+func (s *Store) SaveSettings(ctx context.Context, c *Crossing, set domain.Settings, planned bool) error {
+	ok, err := s.changed(ctx, `
+UPDATE crossings SET settings = $2, plan_version = plan_version + $4::int
+ WHERE id = $1 AND phase <> 'closed' AND (NOT $3 OR plan_version = $5 AND phase IN ('draft', 'surveyed') AND NOT `+beginning+`)`,
+		c.ID, JSON[domain.Settings]{set}, planned, map[bool]int{true: 1}[planned], c.PlanVersion)
+	if err == nil && !ok {
+		err = changedMeanwhile(c.Name)
+	}
 	return err
 }
 
-// SaveSurvey keeps what a survey found.
-func (s *Store) SaveSurvey(ctx context.Context, id int64, entries []domain.Entry) error {
-	_, err := s.DB.ExecContext(ctx, `
+// beginning is whether a crossing is about to begin, by the plan that it has then.
+const beginning = `EXISTS (SELECT FROM tasks k WHERE k.crossing_id = crossings.id AND k.kind IN ('prepare', 'restart') AND k.state IN ('waiting', 'running'))`
+
+func changedMeanwhile(name string) error {
+	return domain.Conflict("crossing %s has begun, or was planned anew, in the meantime; look at it again", name)
+}
+
+// SavePlanning replaces patterns, rules and the rest of the planning, and forgets what was
+// found with the old. The plan must be the one that was read, and must not be in use.
+func (s *Store) SavePlanning(ctx context.Context, c *Crossing, patterns []string, rules []domain.Rule, planning domain.Planning) error {
+	ok, err := s.changed(ctx, `
+UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL, phase = 'draft', plan_version = plan_version + 1
+ WHERE id = $1 AND phase IN ('draft', 'surveyed') AND plan_version = $5 AND NOT `+beginning,
+		c.ID, JSON[[]string]{patterns}, JSON[[]domain.Rule]{rules}, JSON[domain.Planning]{planning}, c.PlanVersion)
+	if err == nil && !ok {
+		err = changedMeanwhile(c.Name)
+	}
+	return err
+}
+
+// SaveSurvey keeps what a survey found of the plan that it read.
+func (s *Store) SaveSurvey(ctx context.Context, c *Crossing, entries []domain.Entry) error {
+	ok, err := s.changed(ctx, `
 UPDATE crossings SET survey = $2, surveyed_at = now(), phase = CASE WHEN phase = 'draft' THEN 'surveyed' ELSE phase END
- WHERE id = $1`, id, JSON[[]domain.Entry]{entries})
+ WHERE id = $1 AND plan_version = $3 AND phase <> 'closed'`, c.ID, JSON[[]domain.Entry]{entries}, c.PlanVersion)
+	if err == nil && !ok {
+		err = domain.Conflict("crossing %s was planned anew while it was surveyed; survey it again", c.Name)
+	}
 	return err
 }
 
-// EditPatterns changes which tables are chosen, from what they are at that moment.
-func (s *Store) EditPatterns(ctx context.Context, id int64, edit func([]string) []string) error {
+// EditPlan changes which tables and queries are chosen, from what they are at that moment.
+func (s *Store) EditPlan(ctx context.Context, id int64, edit func(patterns []string, p *domain.Planning) []string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		var now JSON[[]string]
-		if err := tx.GetContext(ctx, &now, `SELECT patterns FROM crossings WHERE id = $1 FOR UPDATE`, id); err != nil {
+		var now struct {
+			Patterns JSON[[]string]        `db:"patterns"`
+			Planning JSON[domain.Planning] `db:"planning"`
+		}
+		if err := tx.GetContext(ctx, &now, `SELECT patterns, planning FROM crossings WHERE id = $1 FOR UPDATE`, id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE crossings SET patterns = $2 WHERE id = $1`, id, JSON[[]string]{append([]string{}, edit(now.V)...)})
+		patterns := append([]string{}, edit(now.Patterns.V, &now.Planning.V)...)
+		_, err := tx.ExecContext(ctx, `UPDATE crossings SET patterns = $2, planning = $3, plan_version = plan_version + 1 WHERE id = $1`,
+			id, JSON[[]string]{patterns}, now.Planning)
 		return err
 	})
 }
@@ -218,12 +308,6 @@ UPDATE streams SET applied = $2, received = $2, source_at = $2, recent = '[]', e
 // SaveUndo adds to what has to be restored on the source.
 func (s *Store) SaveUndo(ctx context.Context, id int64, undo []string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET undo = $2 WHERE id = $1`, id, JSON[[]string]{undo})
-	return err
-}
-
-// SetBuilt says that the deferred objects stand.
-func (s *Store) SetBuilt(ctx context.Context, id int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET built = true WHERE id = $1`, id)
 	return err
 }
 
@@ -270,7 +354,7 @@ func (s *Store) View(ctx context.Context, id int64) (lifecycle.View, error) {
 		Dwell   int64        `db:"dwell"`
 	}
 	err := s.DB.GetContext(ctx, &v, `
-SELECT c.kind, c.phase, c.max_read, c.built, (c.settings->>'in_step_dwell')::bigint AS dwell,
+SELECT c.kind, c.phase, c.max_read, `+built+` AS built, (c.settings->>'in_step_dwell')::bigint AS dwell,
        coalesce((SELECT sum(chunks) FROM tables WHERE crossing_id = c.id), 0) AS chunks,
        coalesce((SELECT sum(chunks_landed) FROM tables WHERE crossing_id = c.id), 0) AS landed,
        coalesce(st.applied, 0) AS applied, coalesce(st.lag_seconds, 0) AS lag,

@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -41,42 +42,97 @@ type Object struct {
 	Error     string          `db:"error"`
 	Seconds   sql.NullFloat64 `db:"seconds"`
 	EndedAt   sql.NullTime    `db:"ended_at"`
+	Planned   string          `db:"planned"` // the statement that was planned
+	ByHand    bool            `db:"by_hand"` // a person wrote another, or left it out
+	Late      bool            `db:"late"`    // made at cutover
+	Try       int64           `db:"try"`
 }
 
-const objectColumns = `SELECT id, ordinal, stage, kind, name, table_name, statement, state, error, seconds, ended_at FROM objects`
+const objectColumns = `SELECT id, ordinal, stage, kind, name, table_name, statement, state, error, seconds, ended_at, planned, by_hand, late, try FROM objects`
 
-// SaveObjects replaces what a crossing will make. Tables that were made stay in
-// the account.
-func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []Object) error {
+// key tells a crossing's objects apart.
+func (o *Object) key() string { return o.Stage + "\x00" + o.Kind + "\x00" + o.Table + "\x00" + o.Name }
+
+// Listing says which part of what a crossing makes a list is of, and what becomes of what
+// was made.
+type Listing struct {
+	Table string // of this table of the target: what is made after its load, but for foreign keys
+	Adds  bool   // what is not in the list stays
+	Anew  bool   // what was made is to be made again, but for what is carried along and stands already
+}
+
+// SaveObjects keeps what a crossing is to make. What was made stays made while it is planned
+// by the same text, and what a person wrote for one stays, whatever is planned.
+func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []Object, l Listing) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE crossing_id = $1 AND NOT (stage = 'table' AND state = 'made')`, crossing); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET counted = true WHERE id = $1`, crossing); err != nil {
 			return err
 		}
-		for i, o := range list {
-			if _, err := tx.ExecContext(ctx, `
-INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement) VALUES ($1, $2, $3, $4, $5, $6, $7)
-ON CONFLICT (crossing_id, stage, kind, table_name, name) DO UPDATE SET ordinal = EXCLUDED.ordinal, statement = EXCLUDED.statement, state = 'waiting', error = ''`,
-				crossing, i+1, o.Stage, o.Kind, o.Name, o.Table, o.Statement); err != nil {
+		var stand []Object
+		if err := tx.SelectContext(ctx, &stand, objectColumns+`
+ WHERE crossing_id = $1 AND ($2 = '' OR table_name = $2 AND stage = 'deferred' AND kind <> 'foreign') FOR UPDATE`, crossing, l.Table); err != nil {
+			return err
+		}
+		known := map[string]*Object{}
+		for i := range stand {
+			known[stand[i].key()] = &stand[i]
+		}
+		for i := range list {
+			if err := saveObject(ctx, tx, crossing, &list[i], known[list[i].key()], i+1, l); err != nil {
 				return err
 			}
+			delete(known, list[i].key())
 		}
-		return nil
+		if l.Adds {
+			return nil
+		}
+		var gone []int64
+		for _, o := range known {
+			if o.Stage != StageTable || o.State != ObjectMade { // tables that were made stay in the account
+				gone = append(gone, o.ID)
+			}
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE id = ANY ($1)`, append([]int64{}, gone...))
+		return err
 	})
 }
 
-// AddObjects adds to what a crossing will make.
-func (s *Store) AddObjects(ctx context.Context, crossing int64, list []Object) error {
-	return s.In(ctx, func(tx *sqlx.Tx) error {
-		for i, o := range list {
-			if _, err := tx.ExecContext(ctx, `
-INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement) VALUES ($1, 1000000 + $2, $3, $4, $5, $6, $7)
-ON CONFLICT (crossing_id, stage, kind, table_name, name) DO UPDATE SET statement = EXCLUDED.statement, state = 'waiting', error = '' WHERE objects.state <> 'made'`,
-				crossing, i+1, o.Stage, o.Kind, o.Name, o.Table, o.Statement); err != nil {
-				return err
-			}
-		}
+// saveObject keeps one object of a list; stands is what is kept of it already, or nil.
+func saveObject(ctx context.Context, tx *sqlx.Tx, crossing int64, o, stands *Object, place int, l Listing) error {
+	if l.Adds {
+		place += 1_000_000
+	}
+	if stands == nil {
+		_, err := tx.ExecContext(ctx, `
+INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement, planned, late) VALUES ($1, $2, $3, $4, $5, $6, $7, $7, $8)`,
+			crossing, place, o.Stage, o.Kind, o.Name, o.Table, o.Statement, o.Late)
+		return err
+	}
+	if l.Table != "" || l.Adds {
+		place = stands.Ordinal
+	}
+	statement, state := o.Statement, ObjectWaiting
+	if stands.ByHand {
+		statement = stands.Statement
+	}
+	again := l.Anew && (stands.Stage != StageCarried || stands.Kind == "materialized view" || stands.State != ObjectMade)
+	if left := stands.State == ObjectLeftOut; left && stands.ByHand || !left && statement == stands.Statement && !again {
+		state = stands.State
+	}
+	if state == stands.State && statement == stands.Statement && o.Statement == stands.Planned && place == stands.Ordinal && o.Late == stands.Late {
 		return nil
-	})
+	}
+	_, err := tx.ExecContext(ctx, `
+UPDATE objects SET ordinal = $2, statement = $3, planned = $4, state = $5, late = $6,
+       error = CASE WHEN $5 = state THEN error ELSE '' END, try = try + CASE WHEN $5 = state THEN 0 ELSE 1 END
+ WHERE id = $1`, stands.ID, place, statement, o.Statement, state, o.Late)
+	return err
+}
+
+// RunAgain lists the statements that restarting a crossing runs again: a person's own, which
+// have run.
+func (s *Store) RunAgain(ctx context.Context, crossing int64) ([]Object, error) {
+	return all[Object](ctx, s, objectColumns+` WHERE crossing_id = $1 AND kind = 'statement' AND state = 'made' ORDER BY stage = 'after', ordinal`, crossing)
 }
 
 // Objects lists what a crossing makes, in the order of making.
@@ -92,12 +148,23 @@ func (s *Store) ObjectOf(ctx context.Context, crossing, id int64) (Object, error
 	return o, notFound(err, "the crossing makes no such object")
 }
 
-// TellObject keeps what came of an object.
-func (s *Store) TellObject(ctx context.Context, id int64, state, text string, took time.Duration) error {
-	_, err := s.DB.ExecContext(ctx, `
-UPDATE objects SET state = $2, error = $3, seconds = CASE WHEN $2 = 'running' THEN NULL ELSE $4::double precision END,
-       ended_at = CASE WHEN $2 = 'running' THEN NULL ELSE now() END WHERE id = $1`, id, state, text, took.Seconds())
-	return err
+// BeginObject notes that an object is being made, and returns by what number the try tells
+// of it; 0: it is not to be made any more.
+func (s *Store) BeginObject(ctx context.Context, id int64) (int64, error) {
+	try, err := single[int64](ctx, s, `
+UPDATE objects SET state = 'running', error = '', seconds = NULL, ended_at = NULL, try = try + 1
+ WHERE id = $1 AND state IN ('waiting', 'failed', 'running') RETURNING try`, id)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return try, err
+}
+
+// EndObject keeps what came of a try, unless the object was begun again, or is to be, since.
+func (s *Store) EndObject(ctx context.Context, id, try int64, state, text string, took time.Duration) (bool, error) {
+	return s.changed(ctx, `
+UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended_at = now() WHERE id = $1 AND try = $2 AND state = 'running'`,
+		id, try, state, text, took.Seconds())
 }
 
 // Told is what came of making a part of a table.
@@ -124,27 +191,30 @@ UPDATE objects SET state = $5, error = $6, ended_at = now()
 	})
 }
 
-// UnmakeObjects says that a table's deferred objects, but for foreign keys, are gone
-// and to be made again.
-func (s *Store) UnmakeObjects(ctx context.Context, crossing int64, table string) error {
-	_, err := s.DB.ExecContext(ctx, `
-UPDATE objects SET state = 'waiting', error = '' WHERE crossing_id = $1 AND stage = 'deferred' AND table_name = $2 AND kind <> 'foreign' AND state = 'made'`, crossing, table)
-	return err
-}
-
 // UnmakeForeignKeys says that a crossing's foreign keys are gone and to be made again.
 func (s *Store) UnmakeForeignKeys(ctx context.Context, crossing int64) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE objects SET state = 'waiting', error = '' WHERE crossing_id = $1 AND stage = 'deferred' AND kind = 'foreign' AND state = 'made'`, crossing)
+UPDATE objects SET state = 'waiting', error = '', try = try + 1
+ WHERE crossing_id = $1 AND stage = 'deferred' AND kind = 'foreign' AND state IN ('made', 'running')`, crossing)
 	return err
 }
 
-// RewriteObject writes an object's statement anew while it is not made; an empty
-// one leaves it out.
+// SetLate says whether foreign keys wait for cutover.
+func (s *Store) SetLate(ctx context.Context, crossing int64, late bool) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE objects SET late = $2 WHERE crossing_id = $1 AND stage = 'deferred' AND kind = 'foreign' AND late <> $2`, crossing, late)
+	return err
+}
+
+// RewriteObject writes an object's statement anew while it is not made; an empty one leaves
+// it out. One whose process ended while it was made can be written as well, when nobody
+// makes it any more.
 func (s *Store) RewriteObject(ctx context.Context, crossing, id int64, statement string) error {
 	ok, err := s.changed(ctx, `
-UPDATE objects SET statement = $3, state = CASE WHEN $3 = '' THEN 'left out' ELSE 'waiting' END, error = ''
- WHERE crossing_id = $1 AND id = $2 AND stage <> 'table' AND state IN ('waiting', 'failed', 'left out')`, crossing, id, statement)
+UPDATE objects o SET statement = $3, by_hand = $3 <> planned, state = CASE WHEN $3 = '' THEN 'left out' ELSE 'waiting' END, error = '', try = try + 1
+ WHERE crossing_id = $1 AND id = $2 AND stage <> 'table'
+   AND (state IN ('waiting', 'failed', 'left out')
+        OR state = 'running' AND NOT EXISTS (SELECT FROM tasks k WHERE k.crossing_id = o.crossing_id AND k.state IN ('waiting', 'running')
+                                                                   AND k.kind IN ('prepare', 'restart', 'build', 'cutover')))`, crossing, id, statement)
 	if err == nil && !ok {
 		err = domain.Conflict("the object is made already, or is being made; its statement cannot be changed any more")
 	}

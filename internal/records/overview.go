@@ -62,6 +62,7 @@ type Totals struct {
 // point or a person's word is awaited by a cutover's running step.
 const waitsFor = `
 CASE WHEN c.condition IN ('held', 'failed') THEN c.reason
+     WHEN c.trouble <> '' THEN c.trouble
      WHEN c.phase = 'cutting over' THEN coalesce((SELECT s.note FROM cutovers k JOIN cutover_steps s ON s.cutover_id = k.id
             WHERE k.crossing_id = c.id AND k.state = 'running' AND s.state = 'running' AND s.note LIKE 'waiting for a person%' LIMIT 1), '')
      WHEN c.phase IN ('draft', 'surveyed', 'in step') THEN coalesce((SELECT 'the last run failed: ' || x.note
@@ -71,9 +72,7 @@ CASE WHEN c.condition IN ('held', 'failed') THEN c.reason
 const under = `('prepared', 'loading', 'catching up', 'in step', 'cutting over')`
 
 const lineColumns = `
-SELECT c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, c.built, c.below_since, c.lag_told, c.lanes_now, c.pace,
-       c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at,
+SELECT ` + crossingFields + `,
        p.*, least(1, (p.bytes)::float8 / nullif(p.est_bytes, 0)) AS share,
        st.crossing_id IS NOT NULL AS has_stream, coalesce(st.lease_until > now(), false) AS stream_live, coalesce(st.worker, '') AS worker,
        coalesce(st.applied, 0) AS applied,

@@ -41,8 +41,8 @@ SELECT r.id, r.crossing_id, r.task_id, r.depth, r.state, r.position, r.patterns,
        coalesce(sum(x.findings), 0)::bigint AS findings,
        (SELECT count(*) FROM findings f WHERE f.reconciliation_id = r.id AND f.state = 'open') AS open,
        (SELECT count(*) FROM findings f WHERE f.reconciliation_id = r.id AND f.state = 'equal') AS equal,
-       coalesce(sum(greatest(y.est_rows, y.rows_landed)), 0)::bigint AS expected
-  FROM reconciliations r LEFT JOIN reconciled_tables x ON x.reconciliation_id = r.id LEFT JOIN tables y ON y.id = x.table_id`
+       coalesce(sum(x.expected), 0)::bigint AS expected
+  FROM reconciliations r LEFT JOIN reconciled_tables x ON x.reconciliation_id = r.id`
 
 // AddReconciliationTx adds one inside the caller's transaction.
 func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth domain.Depth, patterns []string) (int64, error) {
@@ -64,7 +64,8 @@ func (s *Store) Reconciliation(ctx context.Context, crossing, id int64) (Reconci
 	return r, notFound(err, "the crossing has no reconciliation %d", id)
 }
 
-// BeginReconciliation starts it over: position and tables anew.
+// BeginReconciliation starts it over: position and tables anew. What is found does not depend
+// on the tables, which a restart of the crossing replaces.
 func (s *Store) BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, q := range []string{
@@ -75,17 +76,19 @@ func (s *Store) BeginReconciliation(ctx context.Context, id int64, at domain.Pos
 				return err
 			}
 		}
-		for _, t := range tables {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO reconciled_tables (reconciliation_id, table_id) VALUES ($1, $2)`, id, t); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, `
+INSERT INTO reconciled_tables (reconciliation_id, table_id, name, ordinal, expected, columns)
+SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
+       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(CASE jsonb_typeof(t.plan->'columns') WHEN 'array' THEN t.plan->'columns' ELSE '[]' END) WITH ORDINALITY AS a (c, n))
+  FROM tables t WHERE t.id = ANY ($2)`, id, tables); err != nil {
+			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE reconciliations SET state = 'running', position = $2, started_at = coalesce(started_at, now()) WHERE id = $1`, id, Pos(at))
 		return err
 	})
 }
 
-// EndReconciliation records how it ended: clean, differing or failed.
+// EndReconciliation records how it ended: clean, differing, failed or cancelled.
 func (s *Store) EndReconciliation(ctx context.Context, id int64, state, cause string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE reconciliations SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id, state, cause)
 	return err
@@ -127,8 +130,8 @@ UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconcilia
 // ReconciledTables lists the results of one reconciliation.
 func (s *Store) ReconciledTables(ctx context.Context, id int64) ([]ReconciledTable, error) {
 	return all[ReconciledTable](ctx, s, `
-SELECT x.*, t.source_name AS name, greatest(t.est_rows, t.rows_landed) AS expected FROM reconciled_tables x JOIN tables t ON t.id = x.table_id
- WHERE x.reconciliation_id = $1 ORDER BY t.ordinal`, id)
+SELECT reconciliation_id, table_id, name, state, parts, differing_parts, source_rows, target_rows, source_hash, target_hash, findings, seconds, expected
+  FROM reconciled_tables WHERE reconciliation_id = $1 ORDER BY ordinal, table_id`, id)
 }
 
 // Finding is a kept finding.
@@ -168,22 +171,23 @@ type FindingFilter struct {
 	Limit  int
 }
 
+const findingFrom = `
+  FROM findings f JOIN reconciled_tables t ON t.reconciliation_id = f.reconciliation_id AND t.table_id = f.table_id`
+
 const findingWhere = `
- WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.state = $2) AND ($3 = '' OR f.kind = $3) AND ($4 = '' OR t.source_name = $4)
+ WHERE f.reconciliation_id = $1 AND ($2 = '' OR f.state = $2) AND ($3 = '' OR f.kind = $3) AND ($4 = '' OR t.name = $4)
    AND ($5 = '' OR f.detail->>'key' ILIKE $5) AND (cardinality($6::bigint[]) = 0 OR f.id = ANY ($6))`
 
 // Findings lists findings of a reconciliation.
 func (s *Store) Findings(ctx context.Context, reconciliation int64, f FindingFilter) ([]Finding, error) {
 	return all[Finding](ctx, s, `
-SELECT f.id, f.reconciliation_id, f.table_id, t.source_name AS table_name, f.kind, f.detail, f.state, f.changed_at,
-       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(t.plan->'columns') WITH ORDINALITY AS a (c, n)) AS column_order
-  FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
+SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.detail, f.state, f.changed_at, t.columns AS column_order`+findingFrom+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...), f.Limit, f.Offset)
 }
 
 // CountFindings counts those the filter lets through, and all by their state.
 func (s *Store) CountFindings(ctx context.Context, reconciliation int64, f FindingFilter) (int, map[string]int, error) {
-	matched, err := single[int](ctx, s, `SELECT count(*) FROM findings f JOIN tables t ON t.id = f.table_id`+findingWhere,
+	matched, err := single[int](ctx, s, `SELECT count(*)`+findingFrom+findingWhere,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...))
 	if err != nil {
 		return 0, nil, err

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/localserver"
@@ -228,25 +229,36 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if again, _ := s.RaiseEpoch(t.Context(), k.ID, k.Epoch); again != 0 {
 		t.Error("two took the chunk back")
 	}
-	if err := s.GiveBack(t.Context(), k.ID, epoch, 0, "the cable was cut", true, false); err != nil {
-		t.Fatal(err)
+	if mine, err := s.GiveBack(t.Context(), k, epoch, 0, "the cable was cut", true, ""); err != nil || !mine {
+		t.Fatal(mine, err)
 	}
 	k, err = s.Claim(t.Context(), c.ID, "w2", records.Together{})
 	if err != nil || k == nil || k.Epoch != 3 || k.Attempts != 2 || k.Error != "the cable was cut" {
 		t.Errorf("%+v (%v)", k, err)
 	}
-	if err := s.HoldTable(t.Context(), table.ID, "why"); err != nil {
-		t.Fatal(err)
+	if mine, err := s.GiveBack(t.Context(), k, k.Epoch-1, 0, "late", true, "why"); err != nil || mine {
+		t.Fatal(mine, err)
+	}
+	if now, _ := s.CrossingByID(t.Context(), c.ID); now.Condition != domain.ConditionRunning {
+		t.Errorf("held by who had lost the chunk: %+v", now)
 	}
 	epoch, _ = s.RaiseEpoch(t.Context(), k.ID, k.Epoch)
-	if err := s.GiveBack(t.Context(), k.ID, epoch, 0, "again", true, true); err != nil {
-		t.Fatal(err)
+	if mine, err := s.GiveBack(t.Context(), k, epoch, 0, "again", true, "why"); err != nil || !mine {
+		t.Fatal(mine, err)
+	}
+	held, err := s.Table(t.Context(), table.ID)
+	now, _ := s.CrossingByID(t.Context(), c.ID)
+	if err != nil || held.State != domain.TableHeld || held.Reason != "why" || now.Condition != domain.ConditionHeld || now.Reason != "why" {
+		t.Errorf("held: %+v, %+v (%v)", held, now, err)
 	}
 	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.Together{}); k != nil {
 		t.Error("a held chunk was claimed")
 	}
-	if err := s.ResumeTables(t.Context(), c.ID); err != nil {
-		t.Fatal(err)
+	if ok, err := s.Resume(t.Context(), c.ID, domain.ConditionPaused); err != nil || ok {
+		t.Fatal("what is held was resumed as paused", err)
+	}
+	if ok, err := s.Resume(t.Context(), c.ID, domain.ConditionHeld); err != nil || !ok {
+		t.Fatal(ok, err)
 	}
 	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.Together{}); k == nil || k.Attempts != 1 {
 		t.Errorf("after resuming the tries count anew: %+v", k)
@@ -267,8 +279,16 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if other, _ := s.ClaimStream(t.Context(), "w2", nil); other != nil {
 		t.Error("two follow one crossing")
 	}
-	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionPaused, "night", false); err != nil {
-		t.Fatal(err)
+	pause := func(keep bool) {
+		t.Helper()
+		from := []domain.Condition{domain.ConditionRunning, domain.ConditionPaused}
+		if ok, err := s.SetCondition(t.Context(), c.ID, from, domain.ConditionPaused, "night", keep); err != nil || !ok {
+			t.Fatal(ok, err)
+		}
+	}
+	pause(false)
+	if held, err := s.Hold(t.Context(), c.ID, "trouble"); err != nil || held {
+		t.Error("a hold ended a pause", err)
 	}
 	if next, _ := s.Claim(t.Context(), c.ID, "w", records.Together{}); next != nil {
 		t.Error("a chunk was claimed while paused")
@@ -279,9 +299,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{}); ok {
 		t.Error("capture does not stop")
 	}
-	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionPaused, "night", true); err != nil {
-		t.Fatal(err)
-	}
+	pause(true)
 	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{Applied: 120}); !ok {
 		t.Error("capture should go on")
 	}
@@ -296,8 +314,8 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	}
 	ask := func(w records.Wish) {
 		t.Helper()
-		if err := s.Ask(t.Context(), c.ID, w.What, w.At); err != nil {
-			t.Fatal(err)
+		if mine, err := s.Ask(t.Context(), c.ID, w.By, "a test", w.What, w.At); err != nil || !mine {
+			t.Fatal(mine, err)
 		}
 	}
 	answer := func(epoch int64, was, now records.Wish) {
@@ -312,35 +330,51 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 			t.Errorf("%s: the wish is %+v (%v), want %+v", why, w, err, want)
 		}
 	}
-	hold, holding := records.Wish{What: "hold"}, records.Wish{What: "holding", At: 5}
+	hold, holding := records.Wish{What: "hold", By: "a"}, records.Wish{What: "holding", At: 5, By: "a"}
 	ask(hold)
 	answer(st.Epoch-1, hold, holding)
 	stands(hold, "an old applier's answer")
 	answer(st.Epoch, hold, holding)
 	stands(holding, "the applier's answer")
-	if ok, err := s.Follow(t.Context(), c.ID, 9); err != nil || !ok {
+	// Somebody else has to wait: a position that moved under the first one's feet would have
+	// it compare what does not belong together.
+	if mine, err := s.Ask(t.Context(), c.ID, "b", "another test", "hold", 0); err != nil || mine {
+		t.Error("two had the applier stand still at once", err)
+	}
+	if ok, err := s.Follow(t.Context(), c.ID, "b", 9); err != nil || ok {
+		t.Error("somebody else went on from the first one's hold", err)
+	}
+	if err := s.LetGo(t.Context(), c.ID, "b"); err != nil {
+		t.Fatal(err)
+	}
+	stands(holding, "let go by somebody else")
+	if ok, err := s.Follow(t.Context(), c.ID, "a", 9); err != nil || !ok {
 		t.Errorf("going on from where it holds: %v %v", ok, err)
 	}
-	// Somebody else asks for a later position before the answer about this one.
-	later := records.Wish{What: "go", At: 12}
+	// A later position is asked for before the answer about this one.
+	later := records.Wish{What: "go", At: 12, By: "a"}
 	ask(later)
-	answer(st.Epoch, records.Wish{What: "go", At: 9}, records.Wish{What: "reached", At: 9})
+	answer(st.Epoch, records.Wish{What: "go", At: 9, By: "a"}, records.Wish{What: "reached", At: 9})
 	stands(later, "an answer to an older wish")
 	answer(st.Epoch, later, records.Wish{What: "reached", At: 12})
-	stands(records.Wish{What: "reached", At: 12}, "the answer")
+	stands(records.Wish{What: "reached", At: 12, By: "a"}, "the answer")
+	if err := s.LetGo(t.Context(), c.ID, "a"); err != nil {
+		t.Fatal(err)
+	}
 
+	hold.By, holding.By = "b", "b"
 	ask(hold)
 	answer(st.Epoch, hold, holding)
 	if _, err := s.DB.ExecContext(t.Context(), `UPDATE streams SET ask_until = now() - interval '1 second'`); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.KeepAsking(t.Context(), c.ID); err != nil {
+	if err := s.KeepAsking(t.Context(), c.ID, "b"); err != nil {
 		t.Fatal(err)
 	}
 	if w, _ := s.Asked(t.Context(), c.ID, st.Epoch); w.What != "" {
 		t.Errorf("the wish of somebody who is gone still stands: %+v", w)
 	}
-	if ok, err := s.Follow(t.Context(), c.ID, 9); err != nil || ok {
+	if ok, err := s.Follow(t.Context(), c.ID, "b", 9); err != nil || ok {
 		t.Errorf("going on from a hold that has lapsed: %v %v", ok, err)
 	}
 }
@@ -425,7 +459,7 @@ func TestTheLastAdminStays(t *testing.T) {
 func TestTasksAreTakenOverOnlyWhenSilent(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 1, 1)
-	add := func(kind string) (int64, error) {
+	add := func(kind lifecycle.Work) (int64, error) {
 		var id int64
 		err := pgx.BeginFunc(t.Context(), s.Pool, func(tx pgx.Tx) (err error) {
 			id, err = records.AddTaskTx(t.Context(), tx, c.ID, kind, struct{}{}, "me")

@@ -55,7 +55,7 @@ func (s *Store) UnboundSecrets(ctx context.Context) ([]Unbound, error) {
 	for i := range databases {
 		out = append(out, Unbound{"database " + databases[i].Name, databases[i].Secret, &databases[i], nil})
 	}
-	webhooks, err := all[Webhook](ctx, s, `SELECT * FROM webhooks WHERE uid IS NULL`)
+	webhooks, err := all[Webhook](ctx, s, webhookColumns+` WHERE uid IS NULL`)
 	for i := range webhooks {
 		out = append(out, Unbound{"webhook " + webhooks[i].Name, webhooks[i].Secret, nil, &webhooks[i]})
 	}

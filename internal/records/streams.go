@@ -6,6 +6,8 @@ import (
 	"errors"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"dustyferry/internal/domain"
 )
 
@@ -29,6 +31,8 @@ type Stream struct {
 	Reading    bool         `db:"reading"` // its holder has opened the log
 	Ask        string       `db:"ask"`
 	AskAt      Pos          `db:"ask_at"`
+	AskBy      string       `db:"ask_by"`  // whose wish it is
+	AskFor     string       `db:"ask_for"` // what for
 	SourceAt   Pos          `db:"source_at"`
 	// Noticed is what was seen of the source's tables when they were last looked at.
 	Noticed JSON[[]domain.Entry] `db:"noticed"`
@@ -54,7 +58,7 @@ func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedT
 
 const streamColumns = `
 SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at, noticed,
-       lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at
+       lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at, ask_by, ask_for
   FROM streams`
 
 // Stream returns a crossing's stream, or nil when it has none.
@@ -151,37 +155,63 @@ UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()
 	return err
 }
 
-// DropStream gives the lease back; a failure makes the next try wait, and with
-// hold no try is made until a person resumes the crossing. False says that somebody else
-// holds it by now.
-func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause string, hold bool) (bool, error) {
-	return s.changed(ctx, `
+// DropStream gives the lease back; a failure makes the next try wait. With hold, no try is
+// made until a person resumes the crossing, which is held for that reason. False says that
+// somebody else holds the lease by now.
+func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause, hold string) (bool, error) {
+	mine := false
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		if hold != "" {
+			if err := steering(ctx, tx, crossing); err != nil {
+				return err
+			}
+		}
+		res, err := tx.ExecContext(ctx, `
 UPDATE streams SET lease_until = '-infinity', not_before = now() + $3::interval, error = $4,
-       failures = CASE WHEN $5 THEN -1 WHEN $4 <> '' THEN failures + 1 ELSE failures END
+       failures = CASE WHEN $5 <> '' THEN -1 WHEN $4 <> '' THEN failures + 1 ELSE failures END
  WHERE crossing_id = $1 AND epoch = $2`, crossing, epoch, seconds(wait), cause, hold)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 || hold == "" {
+			mine = n > 0
+			return err
+		}
+		mine = true
+		_, err = tx.ExecContext(ctx, setCondition, crossing, domain.ConditionHeld, hold, false, goesOn)
+		return err
+	})
+	return mine, err
 }
 
-// Ask asks the applier to stop between two transactions (hold), to go on up to
-// a position (go), or to go on freely (""). The wish lapses after a moment
-// unless it is repeated, so that nobody's death stops an applier for good.
-func (s *Store) Ask(ctx context.Context, crossing int64, what string, at domain.Position) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = $2, ask_at = $3, ask_until = now() + interval '15 seconds' WHERE crossing_id = $1`,
-		crossing, what, Pos(at))
+// Ask asks the applier to stop between two transactions (hold), or to go on up to a position
+// (go), for the sake of what is said. The wish lapses after a moment unless it is repeated, so
+// that nobody's death stops an applier for good. There is one wish at a time: false says that
+// somebody else has one.
+func (s *Store) Ask(ctx context.Context, crossing int64, by, sake, what string, at domain.Position) (bool, error) {
+	return s.changed(ctx, `
+UPDATE streams SET ask = $4, ask_at = $5, ask_by = $2, ask_for = $3, ask_until = now() + interval '15 seconds'
+ WHERE crossing_id = $1 AND (ask_by = $2 OR ask = '' OR ask_until <= now())`, crossing, by, sake, what, Pos(at))
+}
+
+// LetGo ends a wish. With an empty by, whosever it is.
+func (s *Store) LetGo(ctx context.Context, crossing int64, by string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = '', ask_by = '', ask_for = '' WHERE crossing_id = $1 AND ($2 = '' OR ask_by = $2)`, crossing, by)
 	return err
 }
 
-// Follow turns the wish to hold, once the applier holds, into one to go on up to
-// a position. False says that the applier may have gone on by itself meanwhile.
-func (s *Store) Follow(ctx context.Context, crossing int64, at domain.Position) (bool, error) {
+// Follow turns the wish to hold, once the applier holds, into one to go on up to a position.
+// False says that the applier may have gone on by itself meanwhile.
+func (s *Store) Follow(ctx context.Context, crossing int64, by string, at domain.Position) (bool, error) {
 	return s.changed(ctx, `
-UPDATE streams SET ask = 'go', ask_at = $2, ask_until = now() + interval '15 seconds'
- WHERE crossing_id = $1 AND ask = 'holding' AND ask_until > now()`, crossing, Pos(at))
+UPDATE streams SET ask = 'go', ask_at = $3, ask_until = now() + interval '15 seconds'
+ WHERE crossing_id = $1 AND ask_by = $2 AND ask = 'holding' AND ask_until > now()`, crossing, by, Pos(at))
 }
 
 // KeepAsking prolongs a wish that has not lapsed.
-func (s *Store) KeepAsking(ctx context.Context, crossing int64) error {
+func (s *Store) KeepAsking(ctx context.Context, crossing int64, by string) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask <> '' AND ask_until > now()`, crossing)
+UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask_by = $2 AND ask <> '' AND ask_until > now()`, crossing, by)
 	return err
 }
 
@@ -194,21 +224,30 @@ func (s *Store) Asked(ctx context.Context, crossing, epoch int64) (Wish, error) 
 	if st.Epoch != epoch {
 		return Wish{}, domain.ErrTakenOver
 	}
-	return Wish{st.Ask, domain.Position(st.AskAt)}, nil
+	return st.Wish(), nil
 }
 
-// Wish is what an applier is asked for, with the position it is about.
+// Wish is what an applier is asked for, with the position it is about, and by whom.
 type Wish struct {
 	What string
 	At   domain.Position
+	By   string
+}
+
+// Wish is the present wish.
+func (st *Stream) Wish() Wish {
+	if st.Ask == "" {
+		return Wish{}
+	}
+	return Wish{st.Ask, domain.Position(st.AskAt), st.AskBy}
 }
 
 // Answer says that a wish is fulfilled: holding, or reached. A wish that has
 // become another one meanwhile stays unanswered.
 func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now Wish) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET ask = $5, ask_at = $6 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_until > now()`,
-		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At))
+UPDATE streams SET ask = $5, ask_at = $6 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
+		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At), was.By)
 	return err
 }
 

@@ -162,12 +162,19 @@ SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, 
        rows_landed, bytes_landed, inserts, updates, deletes, truncates, started_at, landed_at, watermark
   FROM tables`
 
-// SavePlans replaces a crossing's tables, largest first. A target table that
+// SavePlans replaces a crossing's tables, largest first, if its plan is the one that was read. A target table that
 // another crossing writes is a conflict.
 func (s *Store) SavePlans(ctx context.Context, c *Crossing, plans []domain.TablePlan) error {
 	plans = slices.Clone(plans)
 	slices.SortStableFunc(plans, func(a, b domain.TablePlan) int { return int(min(1, max(-1, b.Table.Bytes-a.Table.Bytes))) })
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		var now int64
+		if err := tx.GetContext(ctx, &now, `SELECT plan_version FROM crossings WHERE id = $1 AND phase <> 'closed' FOR UPDATE`, c.ID); err != nil {
+			return notFound(err, "crossing %s is closed, or gone", c.Name)
+		}
+		if now != c.PlanVersion {
+			return domain.Conflict("crossing %s was planned anew while it was surveyed", c.Name)
+		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE crossing_id = $1`, c.ID); err != nil {
 			return err
 		}
@@ -204,6 +211,9 @@ UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = 
 // BeingAdded is why a table is held whose chunks must not be claimed yet, not even when a
 // person resumes the crossing.
 const BeingAdded = "it is being added"
+
+// BeingLeftOut is why a table is held that is being taken out of the crossing.
+const BeingLeftOut = "it is being left out"
 
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
@@ -327,7 +337,7 @@ UPDATE tables SET state = $3, reason = CASE WHEN $3 = 'held' THEN reason ELSE ''
        seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks), state)
 		if err == nil && state == domain.TableHeld { // the crossing loads again
 			_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL, built = false WHERE id = $1`, t.CrossingID)
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL WHERE id = $1`, t.CrossingID)
 		}
 		return err
 	})
@@ -340,29 +350,38 @@ func nullable(k domain.KeyValue) any {
 	return JSON[domain.KeyValue]{k}
 }
 
-// HoldTable makes a table wait for a person.
-func (s *Store) HoldTable(ctx context.Context, id int64, reason string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1`, id, reason)
-	return err
-}
-
-// ResumeTables lets held tables and chunks of a crossing go on.
-func (s *Store) ResumeTables(ctx context.Context, crossing int64) error {
-	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'pending', attempts = 0, not_before = now() WHERE crossing_id = $1 AND state = 'held'`, crossing); err != nil {
+// Resume lets a crossing go on that is paused or held, with its tables and chunks, if its
+// condition is still the one that was read.
+func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Condition) (bool, error) {
+	resumed := false
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		if err := steering(ctx, tx, crossing); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE chunks SET not_before = now() WHERE crossing_id = $1 AND state = 'pending'`, crossing); err != nil {
+		res, err := tx.ExecContext(ctx, `SELECT 1 FROM crossings WHERE id = $1 AND condition = $2 AND phase <> 'closed'`, crossing, from)
+		if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE streams SET failures = 0, not_before = now(), error = '' WHERE crossing_id = $1`, crossing); err != nil {
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN 'landed' ELSE 'loading' END, reason = ''
- WHERE crossing_id = $1 AND state = 'held' AND reason <> $2`, crossing, BeingAdded)
-		return err
+		resumed = true
+		for _, q := range []string{
+			`UPDATE chunks SET state = 'pending', attempts = 0, not_before = now() WHERE crossing_id = $1 AND state = 'held'
+			    AND table_id IN (SELECT id FROM tables WHERE crossing_id = $1 AND state <> 'planned' AND reason <> '` + BeingAdded + `' AND reason <> '` + BeingLeftOut + `')`,
+			`UPDATE chunks SET not_before = now() WHERE crossing_id = $1 AND state = 'pending'`,
+			`UPDATE streams SET failures = 0, not_before = now(), error = '' WHERE crossing_id = $1`,
+			`UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN 'landed' ELSE 'loading' END, reason = ''
+			  WHERE crossing_id = $1 AND state = 'held' AND reason <> '` + BeingAdded + `' AND reason <> '` + BeingLeftOut + `'`,
+			`UPDATE crossings SET condition = 'running', reason = '', keep_capture = false, trouble = '' WHERE id = $1`,
+		} {
+			if _, err := tx.ExecContext(ctx, q, crossing); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
+	return resumed, err
 }
 
 // CountChanges adds applied changes to a table's counters.

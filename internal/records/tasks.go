@@ -5,11 +5,13 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/pace"
 	"dustyferry/internal/domain"
 )
@@ -19,7 +21,7 @@ import (
 type Task struct {
 	ID         int64           `db:"id"`
 	CrossingID int64           `db:"crossing_id"`
-	Kind       string          `db:"kind"`
+	Kind       lifecycle.Work  `db:"kind"`
 	Args       json.RawMessage `db:"args"`
 	State      string          `db:"state"`
 	Epoch      int64           `db:"epoch"`
@@ -31,21 +33,130 @@ type Task struct {
 	CreatedAt  time.Time       `db:"created_at"`
 	StartedAt  sql.NullTime    `db:"started_at"`
 	EndedAt    sql.NullTime    `db:"ended_at"`
+	Cancel     string          `db:"cancel"` // why it is to end before its time; empty: it is not
 }
 
-// AddTaskTx adds a waiting task inside the caller's transaction, which also
-// carries the queue's job.
-func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind string, args any, actor string) (int64, error) {
+// AddTaskTx adds a waiting task inside the caller's transaction, which also carries the
+// queue's job. Work under way beside which it cannot be done keeps it from being added, or is
+// asked to end; see [lifecycle.Beside].
+func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind lifecycle.Work, args any, actor string) (int64, error) {
 	b, err := json.Marshal(args)
 	if err != nil {
+		return 0, err
+	}
+	var name string
+	var phase domain.Phase
+	err = tx.QueryRow(ctx, `SELECT name, phase FROM crossings WHERE id = $1 FOR UPDATE`, crossing).Scan(&name, &phase)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return 0, domain.NotFound("the crossing is gone")
+	}
+	if err != nil {
+		return 0, err
+	}
+	if phase == domain.PhaseClosed && kind != lifecycle.WorkClose { // closing it may have to be done once more
+		return 0, domain.Conflict("crossing %s is closed", name)
+	}
+	rows, err := tx.Query(ctx, `SELECT id, kind FROM tasks WHERE crossing_id = $1 AND state IN ('waiting', 'running') ORDER BY id`, crossing)
+	if err != nil {
+		return 0, err
+	}
+	var ends []string
+	var other struct {
+		id   int64
+		kind lifecycle.Work
+	}
+	_, err = pgx.ForEachRow(rows, []any{&other.id, &other.kind}, func() error {
+		switch lifecycle.Beside(kind, other.kind) {
+		case lifecycle.Refused:
+			return busy(name, other.kind, other.id)
+		case lifecycle.Ends:
+			ends = append(ends, string(other.kind))
+		}
+		return nil
+	})
+	if err != nil {
+		return 0, err
+	}
+	if _, err := tx.Exec(ctx, cancelTasks, crossing, append([]string{}, ends...), endedFor(kind)); err != nil {
 		return 0, err
 	}
 	var id int64
 	err = tx.QueryRow(ctx, `INSERT INTO tasks (crossing_id, kind, args, actor) VALUES ($1, $2, $3, $4) RETURNING id`, crossing, kind, b, actor).Scan(&id)
 	if duplicate(err) {
-		return 0, domain.Conflict("the crossing is already busy with a %s; wait until it has ended", kind)
+		return 0, domain.Conflict("crossing %s is busy: %s is under way; wait until it has ended", name, kind)
 	}
 	return id, err
+}
+
+const cancelTasks = `UPDATE tasks SET cancel = $3 WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') AND cancel = ''`
+
+// endedFor is why work ends when other work begins.
+func endedFor(kind lifecycle.Work) string { return "it was ended for a " + string(kind) }
+
+// Ending is a task that was asked to end and has not yet. Idle: nobody carries it out, so that
+// whoever waits may end it.
+type Ending struct {
+	ID   int64          `db:"id"`
+	Kind lifecycle.Work `db:"kind"`
+	Idle bool           `db:"idle"`
+}
+
+// EndTasks asks work of some kinds on a crossing to end for the sake of other work, and lists
+// what has not ended yet.
+func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work, why string) ([]Ending, error) {
+	names := make([]string, len(kinds))
+	for i, k := range kinds {
+		names[i] = string(k)
+	}
+	if _, err := s.DB.ExecContext(ctx, cancelTasks, crossing, names, why); err != nil {
+		return nil, err
+	}
+	return all[Ending](ctx, s, `
+SELECT id, kind, state = 'waiting' OR lease_until < now() AS idle FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id`, crossing, names)
+}
+
+// NotBusy returns an error while work of one of the kinds is under way on a crossing.
+func (s *Store) NotBusy(ctx context.Context, crossing int64, name string, kinds ...lifecycle.Work) error {
+	var names []string
+	for _, k := range kinds {
+		names = append(names, string(k))
+	}
+	list, err := all[Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id LIMIT 1`, crossing, names)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	return busy(name, list[0].Kind, list[0].ID)
+}
+
+// busy says which work under way keeps other work from beginning.
+func busy(name string, kind lifecycle.Work, id int64) error {
+	todo := fmt.Sprintf("wait until it has ended, or cancel it ('dustyferry task cancel %s %d')", name, id)
+	switch kind {
+	case lifecycle.WorkCutover:
+		todo = "wait until it has ended, or abort it ('dustyferry cutover abort " + name + "')"
+	case lifecycle.WorkClose, lifecycle.WorkBuild:
+		todo = "wait until it has ended"
+	}
+	return domain.Conflict("crossing %s is busy: %s is under way; %s", name, kind, todo)
+}
+
+// CancelTask asks a task to end before its time. One that has ended already is a conflict.
+func (s *Store) CancelTask(ctx context.Context, crossing, id int64, why string) (Task, error) {
+	t, err := single[Task](ctx, s, `
+UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE crossing_id = $1 AND id = $2 AND state IN ('waiting', 'running') RETURNING *`, crossing, id, why)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return t, err
+	}
+	if t, err = s.TaskOf(ctx, crossing, id); err == nil {
+		err = domain.Conflict("task %d (%s) has ended already: %s", id, t.Kind, t.State)
+	}
+	return t, err
+}
+
+// TaskOf returns one task of a crossing.
+func (s *Store) TaskOf(ctx context.Context, crossing, id int64) (Task, error) {
+	t, err := single[Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND id = $2`, crossing, id)
+	return t, notFound(err, "the crossing has no task %d; 'dustyferry task list' shows what it has", id)
 }
 
 // ClaimTask takes a waiting task, or one whose holder fell silent.
@@ -60,9 +171,14 @@ UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until 
 	return &t, err
 }
 
-// RenewTask prolongs the lease; false says that the task is no longer ours.
-func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, error) {
-	return s.changed(ctx, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch, seconds(Lease))
+// RenewTask prolongs the lease; false says that the task is no longer ours. With it comes why
+// the task is to end before its time, if it is.
+func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, string, error) {
+	why, err := single[string](ctx, s, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'running' RETURNING cancel`, id, epoch, seconds(Lease))
+	if errors.Is(err, sql.ErrNoRows) {
+		return false, "", nil
+	}
+	return err == nil, why, err
 }
 
 // HoldsTask reports whether the task is still ours under the epoch.
@@ -88,6 +204,15 @@ func (s *Store) EndTask(ctx context.Context, id, epoch int64, state, cause strin
 func (s *Store) ReleaseTask(ctx context.Context, id, epoch int64) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = '-infinity' WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch)
 	return err
+}
+
+// LastBegun is how a crossing was begun last: by a prepare or a restart; empty: not at all.
+func (s *Store) LastBegun(ctx context.Context, crossing int64) (lifecycle.Work, error) {
+	kinds, err := all[lifecycle.Work](ctx, s, `SELECT kind FROM tasks WHERE crossing_id = $1 AND kind IN ('prepare', 'restart') ORDER BY id DESC LIMIT 1`, crossing)
+	if err != nil || len(kinds) == 0 {
+		return "", err
+	}
+	return kinds[0], nil
 }
 
 // Tasks lists a crossing's newest tasks.

@@ -95,7 +95,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.GiveBack(ctx, second.ID, epoch, 0, "a row would not fit", true, false); err != nil {
+	if mine, err := s.GiveBack(ctx, second, epoch, 0, "a row would not fit", true, ""); err != nil || !mine {
 		t.Fatal(err)
 	}
 	for want := 5; want < 7; want++ {

@@ -146,15 +146,15 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 	if err != nil || len(cells) != 2 || cells[0].Landed != 1 || cells[0].Reading != 1 || cells[0].Pending != 1 || cells[1].First != 3 {
 		t.Errorf("%+v (%v)", cells, err)
 	}
-	if err := s.GiveBack(t.Context(), k.ID, k.Epoch, 0, "the line was cut", true, false); err != nil {
-		t.Fatal(err)
+	if mine, err := s.GiveBack(t.Context(), k, k.Epoch, 0, "the line was cut", true, ""); err != nil || !mine {
+		t.Fatal(mine, err)
 	}
 	again, tries, err := s.ChunkStory(t.Context(), table.ID, k.Ordinal)
 	if err != nil || again.State != domain.ChunkPending || len(tries) != 1 || tries[0].Error != "the line was cut" {
 		t.Errorf("%+v %+v (%v)", again, tries, err)
 	}
-	if err := s.SetCondition(t.Context(), c.ID, domain.ConditionHeld, "mend it", false); err != nil {
-		t.Fatal(err)
+	if held, err := s.Hold(t.Context(), c.ID, "mend it"); err != nil || !held {
+		t.Fatal(held, err)
 	}
 	for _, sort := range []string{"need", "name", "phase", "progress", "rate", "lag", "created", "'; DROP TABLE crossings"} {
 		got, n, err := s.Lines(t.Context(), records.Filter{Sort: sort, Waiting: true})

@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"dustyferry/internal/domain"
 )
 
@@ -18,6 +20,7 @@ type Webhook struct {
 	Events    JSON[[]string] `db:"events"`    // empty: all
 	Crossings string         `db:"crossings"` // pattern over names, with *
 	CreatedAt time.Time      `db:"created_at"`
+	Failures  int            `db:"failures"` // tries in a row that it did not take
 }
 
 // Delivery is one event on its way to a webhook.
@@ -33,6 +36,8 @@ type Delivery struct {
 	CreatedAt time.Time    `db:"created_at"`
 }
 
+const webhookColumns = `SELECT id, uid, name, url, secret, events, crossings, created_at, failures FROM webhooks`
+
 // AddWebhook keeps a webhook.
 func (s *Store) AddWebhook(ctx context.Context, w Webhook) error {
 	_, err := s.DB.NamedExecContext(ctx, `
@@ -46,18 +51,18 @@ VALUES (:uid, :name, :url, :secret, :events, :crossings)`, w)
 
 // Webhooks lists all, by name.
 func (s *Store) Webhooks(ctx context.Context) ([]Webhook, error) {
-	return all[Webhook](ctx, s, `SELECT * FROM webhooks ORDER BY name`)
+	return all[Webhook](ctx, s, webhookColumns+` ORDER BY name`)
 }
 
 // Webhook returns one by its name.
 func (s *Store) Webhook(ctx context.Context, name string) (Webhook, error) {
-	w, err := single[Webhook](ctx, s, `SELECT * FROM webhooks WHERE name = $1`, name)
+	w, err := single[Webhook](ctx, s, webhookColumns+` WHERE name = $1`, name)
 	return w, notFound(err, "there is no webhook named %s; 'dustyferry webhook list' shows those that are", name)
 }
 
 // WebhookByID returns one by its number.
 func (s *Store) WebhookByID(ctx context.Context, id int64) (Webhook, error) {
-	w, err := single[Webhook](ctx, s, `SELECT * FROM webhooks WHERE id = $1`, id)
+	w, err := single[Webhook](ctx, s, webhookColumns+` WHERE id = $1`, id)
 	return w, notFound(err, "the webhook is gone")
 }
 
@@ -76,29 +81,73 @@ func (s *Store) AddDelivery(ctx context.Context, webhook int64, event, body stri
 	return err
 }
 
-// Deliveries lists a webhook's newest.
+// Deliveries lists a webhook's newest. What waits is tried when those before it are through.
 func (s *Store) Deliveries(ctx context.Context, webhook int64, limit int) ([]Delivery, error) {
-	return all[Delivery](ctx, s, `SELECT * FROM deliveries WHERE webhook_id = $1 ORDER BY id DESC LIMIT $2`, webhook, limit)
+	return all[Delivery](ctx, s, `
+SELECT d.id, d.webhook_id, d.event, d.body, d.attempts, CASE WHEN d.next_at IS NOT NULL THEN greatest(d.next_at, w.next_at) END AS next_at, d.done_at, d.answer, d.created_at
+  FROM deliveries d JOIN webhooks w ON w.id = d.webhook_id WHERE d.webhook_id = $1 ORDER BY d.id DESC LIMIT $2`, webhook, limit)
 }
 
-// ClaimDelivery takes one that is due; whoever takes it and dies leaves it to be
-// tried again after a minute. It returns nil when there is none.
-func (s *Store) ClaimDelivery(ctx context.Context) (*Delivery, error) {
-	list, err := all[Delivery](ctx, s, `
-UPDATE deliveries SET attempts = attempts + 1, next_at = now() + interval '1 minute'
- WHERE id = (SELECT id FROM deliveries WHERE next_at <= now() ORDER BY next_at LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *`)
+// WebhooksDue lists the webhooks that have something to be sent and are to be tried now.
+func (s *Store) WebhooksDue(ctx context.Context) ([]int64, error) {
+	return all[int64](ctx, s, `
+SELECT w.id FROM webhooks w WHERE w.next_at <= now() AND EXISTS (SELECT FROM deliveries d WHERE d.webhook_id = w.id AND d.next_at IS NOT NULL)`)
+}
+
+// ClaimDelivery takes the oldest that waits for a webhook, and with it the webhook, so that
+// it is sent one thing after the other; whoever takes it and dies leaves it to be tried again
+// after a minute. It returns nil when there is none, or somebody else sends.
+func (s *Store) ClaimDelivery(ctx context.Context, webhook int64) (*Delivery, error) {
+	var list []Delivery
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		res, err := tx.ExecContext(ctx, `UPDATE webhooks SET next_at = now() + interval '1 minute' WHERE id = $1 AND next_at <= now()`, webhook)
+		if err != nil {
+			return err
+		}
+		if n, err := res.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		if err := tx.SelectContext(ctx, &list, `
+UPDATE deliveries SET attempts = attempts + 1
+ WHERE id = (SELECT min(id) FROM deliveries WHERE webhook_id = $1 AND next_at IS NOT NULL)
+RETURNING id, webhook_id, event, body, attempts, next_at, done_at, answer, created_at`, webhook); err != nil || len(list) > 0 {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE webhooks SET next_at = '-infinity' WHERE id = $1`, webhook)
+		return err
+	})
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
 	return &list[0], nil
 }
 
-// TellDelivery keeps what came of a try: with wait 0 there is no other.
-func (s *Store) TellDelivery(ctx context.Context, id int64, done bool, answer string, wait time.Duration) error {
-	_, err := s.DB.ExecContext(ctx, `
-UPDATE deliveries SET answer = $3, done_at = CASE WHEN $2 THEN now() END,
-       next_at = CASE WHEN $4::interval > interval '0' THEN now() + $4::interval END WHERE id = $1`, id, done, answer, seconds(wait))
-	return err
+// Delivered keeps that a webhook took what it was sent.
+func (s *Store) Delivered(ctx context.Context, d *Delivery, answer string) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2, done_at = now(), next_at = NULL WHERE id = $1`, d.ID, answer); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE webhooks SET failures = 0, next_at = '-infinity' WHERE id = $1`, d.WebhookID)
+		return err
+	})
+}
+
+// NotDelivered keeps that a webhook did not take what it was sent: it is tried again after a
+// while. What is older than that is given up.
+func (s *Store) NotDelivered(ctx context.Context, d *Delivery, answer string, wait, old time.Duration) error {
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2 WHERE id = $1`, d.ID, answer); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `
+UPDATE deliveries SET next_at = NULL, answer = CASE WHEN answer = '' THEN 'given up: those before it were not taken' ELSE answer END
+ WHERE webhook_id = $1 AND next_at IS NOT NULL AND created_at < now() - $2::interval`, d.WebhookID, seconds(old)); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE webhooks SET failures = failures + 1, next_at = now() + $2::interval WHERE id = $1`, d.WebhookID, seconds(wait))
+		return err
+	})
 }
 
 // ThinDeliveries forgets deliveries of long ago.

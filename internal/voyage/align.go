@@ -17,6 +17,14 @@ type aligned struct {
 	at             domain.Position
 }
 
+// alignment says how views are opened.
+type alignment struct {
+	quiet    bool         // nothing changes on either side
+	standing bool         // the applier stands still until the end
+	sake     string       // what for
+	note     func(string) // is told of waiting; may be nil
+}
+
 func (a *aligned) close() {
 	a.source.Close()
 	a.target.Close()
@@ -26,17 +34,18 @@ func (a *aligned) close() {
 // while both databases stay live: the applier stops between two transactions,
 // a source snapshot with a known position is taken, the applier goes exactly
 // there, the target's view is opened. Then f runs; with standing, the applier
-// stands still meanwhile, otherwise it goes on at once.
+// stands still meanwhile, otherwise it goes on at once. Who comes while the
+// applier stands for somebody else waits for its turn, and says so.
 //
 // With quiet (writes are stopped and everything is drained), or when nothing is
 // captured, plain views are enough.
-func (v *Voyage) align(ctx context.Context, c *records.Crossing, quiet, standing bool, f func(*aligned) error) error {
+func (v *Voyage) align(ctx context.Context, c *records.Crossing, how alignment, f func(*aligned) error) error {
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
 		return err
 	}
 	a := &aligned{}
-	if quiet || c.Kind == domain.KindLoad || c.Phase == domain.PhaseCutOver {
+	if how.quiet || c.Kind == domain.KindLoad || c.Phase == domain.PhaseCutOver {
 		if a.source, _, err = src.OpenView(ctx, false, 0); err != nil {
 			return err
 		}
@@ -47,17 +56,21 @@ func (v *Voyage) align(ctx context.Context, c *records.Crossing, quiet, standing
 		defer a.close()
 		return f(a)
 	}
+	by := records.NewUID()
+	if err := v.turn(ctx, c, by, how); err != nil {
+		return err
+	}
 	run, cancel := context.WithCancel(ctx)
 	var keep sync.WaitGroup
 	keep.Go(func() {
-		every(run, 3*time.Second, func() { _ = v.Store.KeepAsking(run, c.ID) })
+		every(run, 3*time.Second, func() { _ = v.Store.KeepAsking(run, c.ID, by) })
 	})
 	letGo := func() {
 		cancel()
 		keep.Wait()
 		end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer done()
-		_ = v.Store.Ask(end, c.ID, "", 0)
+		_ = v.Store.LetGo(end, c.ID, by)
 	}
 	freed := false
 	defer func() {
@@ -65,10 +78,7 @@ func (v *Voyage) align(ctx context.Context, c *records.Crossing, quiet, standing
 			letGo()
 		}
 	}()
-	if err := v.Store.Ask(ctx, c.ID, "hold", 0); err != nil {
-		return err
-	}
-	if err := v.awaitAnswer(ctx, c, "holding", 30*time.Second, nil); err != nil {
+	if err := v.awaitAnswer(ctx, c, records.Wish{What: "holding", By: by}, 30*time.Second, nil); err != nil {
 		return err
 	}
 	if a.source, a.at, err = src.OpenView(ctx, true, 20*time.Second); err != nil {
@@ -76,43 +86,72 @@ func (v *Voyage) align(ctx context.Context, c *records.Crossing, quiet, standing
 	}
 	defer a.source.Close()
 	lapsed := domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
-	if ok, err := v.Store.Follow(ctx, c.ID, a.at); err != nil || !ok {
+	if ok, err := v.Store.Follow(ctx, c.ID, by, a.at); err != nil || !ok {
 		return cmp.Or(err, lapsed)
 	}
 	// Something must come after the position, or an idle source would not tell
 	// that nothing else does.
 	push := func() { _, _ = src.Heartbeat(ctx) }
 	push()
-	if err := v.awaitAnswer(ctx, c, "reached", 2*time.Minute, push); err != nil {
+	if err := v.awaitAnswer(ctx, c, records.Wish{What: "reached", At: a.at, By: by}, 2*time.Minute, push); err != nil {
 		return err
 	}
 	if a.target, _, err = dst.OpenView(ctx, false, 0); err != nil {
 		return err
 	}
 	defer a.target.Close()
-	if st, err := v.Store.Stream(ctx, c.ID); err != nil || st == nil || st.Ask != "reached" {
+	if st, err := v.Store.Stream(ctx, c.ID); err != nil || st == nil || st.Wish() != (records.Wish{What: "reached", At: a.at, By: by}) {
 		return cmp.Or(err, lapsed)
 	}
-	if !standing {
+	if !how.standing {
 		letGo()
 		freed = true
 	}
 	return f(a)
 }
 
-func (v *Voyage) awaitAnswer(ctx context.Context, c *records.Crossing, want string, limit time.Duration, push func()) error {
+// turn waits until the applier stands still for nobody else, and asks it to hold.
+func (v *Voyage) turn(ctx context.Context, c *records.Crossing, by string, how alignment) error {
+	for n := 0; ; n++ {
+		mine, err := v.Store.Ask(ctx, c.ID, by, how.sake, "hold", 0)
+		if err != nil || mine {
+			return err
+		}
+		st, err := v.Store.Stream(ctx, c.ID)
+		if err != nil {
+			return err
+		}
+		if st == nil {
+			return domain.Conflict("crossing %s follows no changes, so both sides cannot be brought to a shared position", c.Name)
+		}
+		if n == 1 && how.note != nil {
+			how.note("waiting for its turn: " + st.AskFor + " has both sides stand at a shared position")
+		}
+		if !sleep(ctx, 200*time.Millisecond) {
+			return ctx.Err()
+		}
+	}
+}
+
+// awaitAnswer waits until the applier has done what it was asked for.
+func (v *Voyage) awaitAnswer(ctx context.Context, c *records.Crossing, want records.Wish, limit time.Duration, push func()) error {
 	end := time.Now().Add(limit)
 	for n := 1; time.Now().Before(end); n++ {
 		st, err := v.Store.Stream(ctx, c.ID)
 		if err != nil {
 			return err
 		}
-		if st != nil && st.Ask == want {
-			return nil
+		if st != nil {
+			if now := st.Wish(); now.By == want.By && now.What == want.What && (want.At == 0 || now.At == want.At) {
+				return nil
+			}
+			if st.AskBy != want.By {
+				return domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
+			}
 		}
 		if n%20 == 0 {
-			if now, err := v.Store.CrossingByID(ctx, c.ID); err == nil && now.Phase == domain.PhaseLoading {
-				return domain.Conflict("tables of %s are being loaded again meanwhile; compare when it is in step", c.Name)
+			if err := v.unalignable(ctx, c, st); err != nil {
+				return err
 			}
 			if push != nil {
 				push()
@@ -123,4 +162,20 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *records.Crossing, want stri
 		}
 	}
 	return domain.Unavailable(nil, "capture did not stop at a shared position within %s, so both sides cannot be compared; see whether capture runs ('dustyferry crossing show %s') and try again", limit, c.Name)
+}
+
+// unalignable says why a crossing cannot come to a shared position as it is now.
+func (v *Voyage) unalignable(ctx context.Context, c *records.Crossing, st *records.Stream) error {
+	now, err := v.Store.CrossingByID(ctx, c.ID)
+	switch {
+	case err != nil:
+		return err
+	case now.Phase == domain.PhaseLoading:
+		return domain.Conflict("tables of %s are being loaded again meanwhile; compare when it is in step", c.Name)
+	case now.Condition == domain.ConditionPaused && !now.KeepCapture:
+		return domain.Conflict("crossing %s is paused (%s), and both sides can only be compared while capture runs; resume it first", c.Name, now.Reason)
+	case now.Condition == domain.ConditionHeld && st != nil && st.Failures < 0:
+		return domain.Conflict("capture of %s is held, so both sides cannot be compared: %s", c.Name, now.Reason)
+	}
+	return nil
 }

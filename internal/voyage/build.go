@@ -49,8 +49,11 @@ func (v *Voyage) buildAll(ctx context.Context, c *records.Crossing, dst engine.D
 }
 
 func objectOf(o *records.Object) engine.Object {
-	schema, name, _ := strings.Cut(o.Table, ".")
-	return engine.Object{Kind: o.Kind, Name: o.Name, Table: domain.TableName{Schema: schema, Name: name}, SQL: o.Statement}
+	table, err := domain.ParseTableName(o.Table)
+	if err != nil { // of none, or written by a version that did not quote
+		table.Schema, table.Name, _ = strings.Cut(o.Table, ".")
+	}
+	return engine.Object{Kind: o.Kind, Name: o.Name, Table: table, SQL: o.Statement}
 }
 
 // buildOne makes one object; one that collides with changes that are applied

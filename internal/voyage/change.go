@@ -35,7 +35,11 @@ func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor
 	if err != nil {
 		return err
 	}
-	if cat.Table(domain.Query{Table: table}.Name()) == nil {
+	name, err := domain.ParseTableName(table)
+	if err != nil {
+		return err
+	}
+	if cat.Table(name) == nil {
 		return noSuchTable(c, table)
 	}
 	if _, err := v.AddTask(ctx, c, TaskAdd, AddArgs{table}, actor); err != nil {
@@ -54,15 +58,15 @@ func noSuchTable(c *records.Crossing, table string) error {
 // be repeated.
 func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, note func(string)) error {
 	note("surveying " + a.Table)
-	choose := func(patterns []string) []string {
-		patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return p == "-"+a.Table })
-		if len(domain.MatchTables(patterns, []domain.TableName{domain.Query{Table: a.Table}.Name()})) == 1 {
-			return patterns
-		}
-		return append(patterns, a.Table)
+	name, err := domain.ParseTableName(a.Table)
+	if err != nil {
+		return err
+	}
+	choose := func(patterns []string, plan *domain.Planning) []string {
+		return domain.Choose(patterns, plan.Queries, name)
 	}
 	wider := *c
-	wider.Patterns.V = choose(c.Patterns.V)
+	wider.Patterns.V = choose(c.Patterns.V, &wider.Planning.V)
 	s, types, err := v.planned(ctx, &wider)
 	if err != nil {
 		return err
@@ -113,7 +117,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	}
 	everything := append(plansOf(tables), one...)
 	list = append(list, deferred(s.dst, catalogThere(s.catalog, everything), everything)...) // foreign keys from and to it
-	if err := v.Store.AddObjects(ctx, c.ID, list); err != nil {
+	if err := v.Store.SaveObjects(ctx, c.ID, list, records.Listing{Adds: true}); err != nil {
 		return err
 	}
 	if err := v.makeTables(ctx, c, s, one); err != nil {
@@ -128,7 +132,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	if known >= 0 {
 		t = tables[known]
 	} else {
-		if err := v.Store.EditPatterns(ctx, c.ID, choose); err != nil {
+		if err := v.Store.EditPlan(ctx, c.ID, choose); err != nil {
 			return err
 		}
 		if t, err = v.Store.AddTable(ctx, c, plan, s.catalog); err != nil {
@@ -155,6 +159,20 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	}
 	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name, counted(n, "chunk", "chunks"))
 	return v.topUp(ctx)
+}
+
+// unadd takes a table out again whose adding ended before its time. What was made of it on
+// the target stays there, empty.
+func (v *Voyage) unadd(ctx context.Context, c *records.Crossing, a AddArgs) error {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == a.Table && t.Reason == records.BeingAdded })
+	if at < 0 {
+		return nil
+	}
+	return v.dropTable(ctx, c, tables, at)
 }
 
 // awaitFollower waits until somebody follows the crossing who took it up after it was
@@ -199,11 +217,25 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 			return domain.Conflict("%s cannot be left out alone: rows of %s go with its rows on the source, which is followed by way of it; leave that one out first", table, o.SourceName)
 		}
 	}
+	if err := v.Store.NotBusy(ctx, c.ID, c.Name, TaskPrepare, TaskRestart, TaskRefresh, TaskCutover, TaskClose); err != nil {
+		return err
+	}
+	if err := v.dropTable(ctx, c, tables, at); err != nil {
+		return err
+	}
+	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, domain.Many(t.RowsLanded, "row"), t.TargetName, c.Target)
+	return nil
+}
+
+// dropTable stops a table's chunks, fences the target from them, and takes the table out of
+// the plan and the records.
+func (v *Voyage) dropTable(ctx context.Context, c *records.Crossing, tables []records.Table, at int) error {
+	t := &tables[at]
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {
 		return err
 	}
-	if err := v.Store.StopTable(ctx, t.ID, "it is being left out"); err != nil {
+	if err := v.Store.StopTable(ctx, t.ID, records.BeingLeftOut); err != nil {
 		return err
 	}
 	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
@@ -214,21 +246,15 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 	if err != nil {
 		return err
 	}
-	if err := v.Store.EditPatterns(ctx, c.ID, func(patterns []string) []string {
-		patterns = slices.DeleteFunc(slices.Clone(patterns), func(p string) bool { return p == table })
-		if len(patterns) == 0 {
-			patterns = []string{"*.*"}
-		}
-		return append(patterns, "-"+table)
+	if err := v.Store.EditPlan(ctx, c.ID, func(patterns []string, plan *domain.Planning) []string {
+		return domain.Unchoose(patterns, plan, t.Plan.V.Source)
 	}); err != nil {
 		return err
 	}
 	if err := v.Store.DropTable(ctx, c.ID, t, deferred(dst, cat, plansOf(rest))); err != nil {
 		return err
 	}
-	if _, err := v.kick(ctx, c); err != nil {
-		return err
-	}
-	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, domain.Many(t.RowsLanded, "row"), t.TargetName, c.Target)
-	return nil
+
+	_, err = v.kick(ctx, c)
+	return err
 }

@@ -20,29 +20,58 @@ type CloseArgs struct {
 // StartClose ends a crossing: what it left on both servers is removed and its
 // certificate written.
 func (v *Voyage) StartClose(ctx context.Context, c *records.Crossing, a CloseArgs, actor string) error {
-	if err := allow(lifecycle.Close, c); err != nil {
+	err := allow(lifecycle.Close, c)
+	if err != nil && c.Phase == domain.PhaseClosed {
+		cert, found := v.Store.CertificateOf(ctx, c.ID)
+		if found != nil {
+			return found
+		}
+		if cert == nil { // it did not come to its end
+			err = nil
+		}
+	}
+	if err != nil {
 		return err
 	}
-	_, err := v.AddTask(ctx, c, TaskClose, a, actor)
+	_, err = v.AddTask(ctx, c, TaskClose, a, actor)
 	return err
 }
 
 func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, actor string) error {
+	// What is under way ends first: it would go on making what is removed here.
+	if err := v.endWork(ctx, c, lifecycle.All(TaskClose, TaskCutover), "it was ended, as "+c.Name+" was closed"); err != nil {
+		return err
+	}
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
 		return err
 	}
+	now, err := v.Store.CrossingByID(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if now.Phase != domain.PhaseClosed {
+		if err := allow(lifecycle.Close, &now); err != nil {
+			return err
+		}
+	}
+	*c = now
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
 	}
-	was := c.Phase
 	cert, err := v.certificate(ctx, c, tables, actor)
 	if err != nil {
 		return err
 	}
-	if _, err := v.Store.SetPhase(ctx, c.ID, was, domain.PhaseClosed); err != nil {
-		return err
+	if c.Phase != domain.PhaseClosed { // by a process before us
+		closed, err := v.Store.SetPhase(ctx, c.ID, c.Phase, domain.PhaseClosed)
+		if err != nil {
+			return err
+		}
+		if !closed {
+			return meanwhile(c)
+		}
 	}
 	for _, t := range tables {
 		if t.ChunksLanded < t.Chunks {

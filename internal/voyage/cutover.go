@@ -239,6 +239,9 @@ func (v *Voyage) cutover(ctx context.Context, c *records.Crossing, t *records.Ta
 	return r.finish(ctx, before)
 }
 
+// by is whose wish it is that the applier stands at the end position.
+func (r *run) by() string { return fmt.Sprintf("cutover %d", r.k.ID) }
+
 // guard watches for an abort, an exhausted pause budget and lost locks.
 func (r *run) guard(ctx context.Context, cancel context.CancelCauseFunc) {
 	every(ctx, 250*time.Millisecond, func() {
@@ -402,7 +405,7 @@ func (r *run) reopen(ctx context.Context) error {
 		r.stop = nil
 	}
 	// A process that died in the middle may have left capture standing still.
-	_ = r.v.Store.Ask(ctx, r.c.ID, "", 0)
+	_ = r.v.Store.LetGo(ctx, r.c.ID, r.by())
 	if err := r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans); err != nil {
 		return err
 	}

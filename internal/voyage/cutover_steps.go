@@ -103,23 +103,35 @@ func (r *run) markEnd(ctx context.Context) (string, error) {
 // so nothing of the tables comes after it.
 func (r *run) drain(ctx context.Context) (string, error) {
 	from := time.Now()
-	if err := r.v.Store.Ask(ctx, r.c.ID, "go", domain.Position(r.k.EndPosition)); err != nil {
-		return "", err
+	ask := func() (bool, error) {
+		return r.v.Store.Ask(ctx, r.c.ID, r.by(), "the cutover", "go", domain.Position(r.k.EndPosition))
 	}
-	defer func() { _ = r.v.Store.Ask(context.WithoutCancel(ctx), r.c.ID, "", 0) }()
+	for { // what stood still for somebody else has been let go, or lapses
+		mine, err := ask()
+		if err != nil {
+			return "", err
+		}
+		if mine {
+			break
+		}
+		if !sleep(ctx, 50*time.Millisecond) {
+			return "", context.Cause(ctx)
+		}
+	}
+	defer func() { _ = r.v.Store.LetGo(context.WithoutCancel(ctx), r.c.ID, r.by()) }()
 	for n := 1; ; n++ {
 		st, err := r.v.Store.Stream(ctx, r.c.ID)
 		if err != nil {
 			return "", err
 		}
-		if st != nil && st.Ask == "reached" && st.AskAt == r.k.EndPosition {
+		if st != nil && st.Wish() == (records.Wish{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
 			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
 		}
 		if n%100 == 0 { // the wish lapses unless it is repeated
 			if st == nil || st.Ask == "" {
-				err = r.v.Store.Ask(ctx, r.c.ID, "go", domain.Position(r.k.EndPosition))
+				_, err = ask()
 			} else {
-				err = r.v.Store.KeepAsking(ctx, r.c.ID)
+				err = r.v.Store.KeepAsking(ctx, r.c.ID, r.by())
 			}
 			if err != nil {
 				return "", err
@@ -149,7 +161,7 @@ func (r *run) reconcile(ctx context.Context) (string, error) {
 	if err := r.v.Store.SetEnd(ctx, r.k.ID, 0, id); err != nil {
 		return "", err
 	}
-	if err := r.v.reconcile(ctx, r.c, id, r.k.Settings.V.StopMethod != domain.StopWord); err != nil {
+	if err := r.v.reconcile(ctx, r.c, id, r.k.Settings.V.StopMethod != domain.StopWord, nil); err != nil {
 		return "", err
 	}
 	res, err := r.v.Store.Reconciliation(ctx, r.c.ID, id)

@@ -1,7 +1,9 @@
 package voyage
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -59,13 +61,16 @@ func scopeText(share float64, extremes bool) string {
 func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note func(string)) (err error) {
 	f := &domain.FitCheck{Share: a.Share, Extremes: a.Extremes, StartedAt: time.Now().UTC(), Entries: []domain.Entry{}}
 	defer func() {
-		if ctx.Err() != nil { // another process begins anew
+		var early ended
+		if ctx.Err() != nil && !errors.As(context.Cause(ctx), &early) { // another process begins anew
 			return
 		}
 		if f.EndedAt = time.Now().UTC(); err != nil {
-			f.Error = err.Error()
+			f.Error = cmp.Or(early.why, err.Error())
 		}
-		if saved := v.Store.SaveFit(ctx, c.ID, f); err == nil {
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer cancel()
+		if saved := v.Store.SaveFit(end, c, f); err == nil {
 			err = saved
 		}
 	}()
@@ -116,7 +121,7 @@ func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note f
 			f.Entries = append(f.Entries, misfits(p, check, f)...)
 		}
 		f.Done++
-		if err := v.Store.SaveFit(ctx, c.ID, f); err != nil {
+		if err := v.Store.SaveFit(ctx, c, f); err != nil {
 			return err
 		}
 	}

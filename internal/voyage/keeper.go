@@ -4,8 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -21,18 +24,35 @@ const keeperLock = 7262820
 
 // keep is the keeper: every second, on any one process at a time, it returns
 // what dead workers held, tops lanes up, wakes stalled tasks, and moves phases
-// on.
+// on. What goes wrong with one crossing keeps it from none of the others.
 func (v *Voyage) keep(ctx context.Context) {
 	beat := 0
 	every(ctx, time.Second, func() {
 		beat++
 		_, err := v.Store.Alone(ctx, keeperLock, func() error {
-			return errors.Join(v.mendClock(ctx), v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.startDue(ctx), v.watchLag(ctx), v.sample(ctx, beat))
+			return errors.Join(v.mendClock(ctx), v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.noteDue(ctx), v.startDue(ctx), v.watchLag(ctx), v.sample(ctx, beat))
 		})
 		if err != nil && ctx.Err() == nil {
 			v.Log.Warn("the keeper met an error", "error", err)
 		}
 	})
+}
+
+// troubled keeps, on the crossing itself, what keeps it from going on by itself, and says so
+// once; without an error, that nothing does.
+func (v *Voyage) troubled(ctx context.Context, c *records.Crossing, doing string, err error) error {
+	if ctx.Err() != nil || err == nil && c.Trouble == "" {
+		return nil
+	}
+	text := ""
+	if err != nil {
+		text = fmt.Sprintf("%s: %s; it is tried again", doing, err)
+	}
+	fresh, kept := v.Store.SetTrouble(ctx, c.ID, text)
+	if kept == nil && fresh && text != "" {
+		v.Say(ctx, "warning", System, c.Name, "", "keeper", "%s", text)
+	}
+	return kept
 }
 
 // mendClock lets nothing wait for a clock that was set back.
@@ -54,7 +74,29 @@ func (v *Voyage) sample(ctx context.Context, beat int) error {
 			return err
 		}
 	}
+	if beat%60 == 0 { // a step at a time
+		if err := v.thin(ctx); err != nil {
+			return err
+		}
+	}
 	return errors.Join(v.Store.TakeSamples(ctx), v.Store.RateTables(ctx))
+}
+
+// thin removes a step of what is older than the house wants kept.
+func (v *Voyage) thin(ctx context.Context) error {
+	house, err := v.Store.House(ctx)
+	if err != nil || house.JournalDays == 0 && house.HistoryDays == 0 {
+		return err
+	}
+	gone, err := v.Store.Thin(ctx, house)
+	var text []string
+	for _, name := range slices.Sorted(maps.Keys(gone)) {
+		text = append(text, fmt.Sprintf("%s of %s", domain.Many(gone[name], "line"), name))
+	}
+	if len(text) > 0 {
+		v.Say(ctx, "info", System, "", "", "keeper", "removed from the records, as older than the house rules keep: %s", strings.Join(text, ", "))
+	}
+	return err
 }
 
 func (v *Voyage) returnLost(ctx context.Context) error {
@@ -62,20 +104,29 @@ func (v *Voyage) returnLost(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	away := map[int64]bool{}
+	// Crossings side by side, so that a target that does not answer keeps no other waiting.
+	of := map[int64][]records.Chunk{}
 	for i := range lost {
-		if away[lost[i].CrossingID] {
-			continue
-		}
-		c, err := v.Store.CrossingByID(ctx, lost[i].CrossingID)
-		if err != nil {
-			return err
-		}
-		v.Say(ctx, "warning", System, c.Name, "", "keeper", "worker %s fell silent while carrying a chunk; the chunk is taken back", lost[i].Worker)
-		before := time.Now()
-		v.returnChunk(ctx, &c, &lost[i], context.Canceled)
-		away[c.ID] = time.Since(before) > 3*time.Second
+		of[lost[i].CrossingID] = append(of[lost[i].CrossingID], lost[i])
 	}
+	var all sync.WaitGroup
+	for id, chunks := range of {
+		all.Go(func() {
+			c, err := v.Store.CrossingByID(ctx, id)
+			if err != nil {
+				return
+			}
+			for i := range chunks {
+				v.Say(ctx, "warning", System, c.Name, "", "keeper", "worker %s fell silent while carrying a chunk; the chunk is taken back", chunks[i].Worker)
+				before := time.Now()
+				v.returnChunk(ctx, &c, &chunks[i], context.Canceled)
+				if time.Since(before) > 3*time.Second {
+					return // the side is away: at the next round
+				}
+			}
+		})
+	}
+	all.Wait()
 	jobs, err := v.Store.DeadLanes(ctx)
 	for _, j := range jobs {
 		err = errors.Join(err, v.Queue.Cancel(ctx, j))
@@ -121,30 +172,87 @@ func (v *Voyage) topUp(ctx context.Context) error {
 	return nil
 }
 
-// clearTables finishes the restart of tables: fence, empty, open again.
+// clearTables finishes the restart of tables: fence, empty, open again. Each crossing is seen
+// to beside the others, and its databases may take the time they need.
 func (v *Voyage) clearTables(ctx context.Context) error {
 	tables, err := v.Store.ToClear(ctx)
 	if err != nil {
 		return err
 	}
+	of := map[int64][]records.Table{}
 	for _, t := range tables {
-		c, err := v.Store.CrossingByID(ctx, t.CrossingID)
-		if err != nil {
-			return err
+		of[t.CrossingID] = append(of[t.CrossingID], t)
+	}
+	for id, list := range of {
+		v.mu.Lock()
+		busy := v.clearing[id]
+		v.clearing[id] = true
+		v.mu.Unlock()
+		if busy {
+			continue
 		}
-		src, dst, err := v.Both(ctx, &c)
-		if err != nil {
-			return err
+		v.loops.Go(func() {
+			defer func() {
+				v.mu.Lock()
+				defer v.mu.Unlock()
+				delete(v.clearing, id)
+			}()
+			if _, err := v.Store.Alone(ctx, clearLock+id, func() error { return v.clearOf(ctx, id, list) }); err != nil && ctx.Err() == nil {
+				v.Log.Warn("the restart of tables met an error", "error", err)
+			}
+		})
+	}
+	return nil
+}
+
+// clearLock and the crossing's number are the lock of who empties its tables.
+const clearLock = 7262820 << 32
+
+// clearOf empties tables of one crossing.
+func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) error {
+	c, err := v.Store.CrossingByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	err = domain.Guarded("restarting tables", func() error { return v.clearEach(ctx, &c, tables) })
+	v.logFault(err)
+	return v.troubled(ctx, &c, "tables could not begin again", err)
+}
+
+func (v *Voyage) clearEach(ctx context.Context, c *records.Crossing, tables []records.Table) error {
+	// Nobody may write, or build, what is about to be emptied.
+	left, err := v.Store.EndTasks(ctx, c.ID, lifecycle.Disturbs(), "it was ended for the restart of a table")
+	if err != nil {
+		return err
+	}
+	for _, t := range left {
+		if t.Idle {
+			if err := v.RunTask(ctx, t.ID); err != nil {
+				return err
+			}
+		}
+	}
+	if len(left) > 0 {
+		return nil // at the next round
+	}
+	src, dst, err := v.Both(ctx, c)
+	if err != nil {
+		return err
+	}
+	for i := range tables {
+		t := &tables[i]
+		if now, err := v.Store.Table(ctx, t.ID); err != nil || now.State != domain.TablePlanned {
+			continue // somebody else has done it, or the crossing began anew
 		}
 		if t.Plan.V.InPlace {
-			if err := v.loadInPlace(ctx, dst, &c, &t); err != nil {
-				return err
+			if err := v.loadInPlace(ctx, dst, c, t); err != nil {
+				return fmt.Errorf("%s: %w", t.SourceName, err)
 			}
 			v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s is loaded again in place", t.SourceName)
 			continue
 		}
-		if err := v.clearTable(ctx, src, dst, &c, &t); err != nil {
-			return err
+		if err := v.clearTable(ctx, src, dst, c, t); err != nil {
+			return fmt.Errorf("%s: %w", t.SourceName, err)
 		}
 		v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s has been emptied on the target and is loaded again", t.SourceName)
 	}
@@ -152,10 +260,12 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 }
 
 func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *records.Crossing, t *records.Table) error {
-	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
+	limit, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	if err := v.fenceTable(limit, dst, c, t.ID); err != nil {
 		return err
 	}
-	chunks, err := v.Store.Chunks(ctx, t.ID)
+	chunks, err := v.Store.Chunks(limit, t.ID)
 	if err != nil {
 		return err
 	}
@@ -164,12 +274,16 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *re
 		ids = append(ids, k.ID)
 	}
 	there := t.Plan.V.OnTarget()
-	limit, cancel := context.WithTimeout(ctx, time.Minute)
-	defer cancel()
 	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{there}))); err != nil {
 		return err
 	}
-	if err := v.Store.UnmakeObjects(limit, t.CrossingID, there.Target.String()); err != nil {
+	cat, err := v.Store.CatalogOf(limit, c.ID)
+	if err != nil {
+		return err
+	}
+	one := []domain.TablePlan{t.Plan.V}
+	again := slices.DeleteFunc(deferred(dst, catalogThere(cat, one), one), func(o records.Object) bool { return o.Kind == "foreign" })
+	if err := v.Store.SaveObjects(limit, c.ID, again, records.Listing{Table: t.TargetName, Anew: true}); err != nil {
 		return err
 	}
 	origin, err := src.Origin(limit)
@@ -229,32 +343,34 @@ func (v *Voyage) movePhases(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var all []error
 	for i := range under {
-		c := &under[i]
-		if c.Condition == domain.ConditionPaused || c.Phase == domain.PhaseCuttingOver {
-			continue
+		if err := v.movePhase(ctx, &under[i]); err != nil {
+			all = append(all, fmt.Errorf("%s: %w", under[i].Name, err))
 		}
-		view, err := v.Store.View(ctx, c.ID)
-		if err != nil {
+	}
+	return errors.Join(all...)
+}
+
+func (v *Voyage) movePhase(ctx context.Context, c *records.Crossing) error {
+	if c.Condition == domain.ConditionPaused || c.Phase == domain.PhaseCuttingOver {
+		return nil
+	}
+	view, err := v.Store.View(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if next := lifecycle.Next(view); next != c.Phase {
+		moved, err := v.Store.SetPhase(ctx, c.ID, c.Phase, next)
+		if err != nil || !moved {
 			return err
 		}
-		if next := lifecycle.Next(view); next != c.Phase {
-			moved, err := v.Store.SetPhase(ctx, c.ID, c.Phase, next)
-			if err != nil {
-				return err
-			}
-			if moved {
-				v.Say(ctx, "info", System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name, next, c.Phase)
-				if err := v.arrived(ctx, c, next); err != nil {
-					return err
-				}
-			}
-			continue
-		}
-		if c.Phase == domain.PhaseCatchingUp && !c.Built && c.Condition == domain.ConditionRunning && lifecycle.Consistent(view) {
-			if _, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System); err != nil && !domain.IsKind(err, domain.ProblemConflict) {
-				return err
-			}
+		v.Say(ctx, "info", System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name, c.Kind.PhaseLabel(next), c.Kind.PhaseLabel(c.Phase))
+		return v.arrived(ctx, c, next)
+	}
+	if c.Phase == domain.PhaseCatchingUp && !c.Built && c.Condition == domain.ConditionRunning && lifecycle.Consistent(view) {
+		if _, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System); err != nil && !domain.IsKind(err, domain.ProblemConflict) {
+			return err
 		}
 	}
 	return nil

@@ -335,7 +335,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 	}
 	handedBack := errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver)
 	if !handedBack && isAway(cause) {
-		if err := v.Store.GiveBack(ctx, chunk.ID, epoch, 0, cause.Error(), false, false); err != nil {
+		if _, err := v.Store.GiveBack(ctx, chunk, epoch, 0, cause.Error(), false, ""); err != nil {
 			v.Log.Warn("a chunk could not be given back", "error", err)
 		}
 		v.rest(ctx, c, cause)
@@ -345,34 +345,41 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 	if !handedBack {
 		text = cause.Error()
 	}
-	hold := !handedBack && (chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)) || v.logFault(cause))
-	if err := v.Store.GiveBack(ctx, chunk.ID, epoch, backoff(chunk.Attempts), text, !handedBack, hold); err != nil {
+	var t records.Table
+	var where, hold string
+	if !handedBack {
+		if t, err = v.Store.Table(ctx, chunk.TableID); err != nil {
+			return
+		}
+		where = boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
+		if chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)) || v.logFault(cause) {
+			hold = heldText(c, &t, chunk, where, cause)
+		}
+	}
+	mine, err := v.Store.GiveBack(ctx, chunk, epoch, backoff(chunk.Attempts), text, !handedBack, hold)
+	if err != nil {
 		v.Log.Warn("a chunk could not be given back", "error", err)
 		return
 	}
-	if handedBack {
-		return
-	}
-	t, err := v.Store.Table(ctx, chunk.TableID)
-	if err != nil {
-		return
-	}
-	where := boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
-	if !hold {
+	switch {
+	case handedBack || !mine:
+	case hold != "":
+		v.held(ctx, c, t.SourceName, hold)
+	default:
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
 			chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.V.MaxAttempts, text)
-		return
 	}
-	reason := fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Mend the cause and resume the crossing, or restart the table; the other tables go on",
-		chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, strings.TrimSuffix(text, "."))
+}
+
+// heldText says why a chunk waits for a person, with its table.
+func heldText(c *records.Crossing, t *records.Table, chunk *records.Chunk, where string, cause error) string {
+	text := strings.TrimSuffix(cause.Error(), ".")
 	if errors.As(cause, new(*refusedRows)) {
-		reason = fmt.Sprintf("chunk %d of %s (%s): %s. Mend the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
-			chunk.Ordinal+1, t.SourceName, where, strings.TrimSuffix(text, "."))
+		return fmt.Sprintf("chunk %d of %s (%s): %s. Mend the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
+			chunk.Ordinal+1, t.SourceName, where, text)
 	}
-	if err := v.Store.HoldTable(ctx, t.ID, reason); err != nil {
-		v.Log.Warn("a table could not be held", "error", err)
-	}
-	v.Hold(ctx, c, t.SourceName, reason)
+	return fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Mend the cause and resume the crossing, or restart the table; the other tables go on",
+		chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, text)
 }
 
 // rest lets the whole crossing wait for a side that is away, so that its chunks do not

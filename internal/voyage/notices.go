@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
@@ -15,6 +16,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"dustyferry/internal/domain"
@@ -121,43 +123,71 @@ func (v *Voyage) TestWebhook(ctx context.Context, name, actor string) error {
 	return v.Store.AddDelivery(ctx, w.ID, EventTest, string(body))
 }
 
-// lastTry is the number of tries of a delivery; with the waits between them that is
-// a little more than a day.
-const lastTry = 14
+// keepTrying is how long a webhook is tried with the same thing. What is older when it still
+// takes nothing is given up.
+const keepTrying = 26 * time.Hour
 
-// deliver sends what is due, one after the other, on every process.
+// deliver sends what is due, on every process: to each webhook one thing after the other, in
+// order, and to all of them side by side, so that one that is slow keeps no other waiting.
 func (v *Voyage) deliver(ctx context.Context) {
+	var mu sync.Mutex
+	busy := map[int64]bool{}
+	var sending sync.WaitGroup
+	defer sending.Wait()
 	every(ctx, time.Second, func() {
-		for ctx.Err() == nil {
-			d, err := v.Store.ClaimDelivery(ctx)
-			if err != nil || d == nil {
-				return
+		due, err := v.Store.WebhooksDue(ctx)
+		if err != nil {
+			return
+		}
+		for _, id := range due {
+			mu.Lock()
+			taken := busy[id]
+			busy[id] = true
+			mu.Unlock()
+			if taken {
+				continue
 			}
-			answer, err := v.send(ctx, d)
-			wait := time.Duration(0)
-			if err != nil {
-				answer = err.Error()
-				if d.Attempts < lastTry {
-					wait = min(5*time.Second<<min(d.Attempts-1, 12), 4*time.Hour)
-					wait += rand.N(wait/4 + 1)
-				}
-			}
-			end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-			if err := v.Store.TellDelivery(end, d.ID, err == nil, answer, wait); err != nil {
-				v.Log.Warn("what came of a webhook could not be kept", "error", err)
-			}
-			cancel()
+			sending.Go(func() {
+				defer func() {
+					mu.Lock()
+					defer mu.Unlock()
+					delete(busy, id)
+				}()
+				v.logFault(domain.Guarded("telling a webhook", func() error { v.deliverTo(ctx, id); return nil }))
+			})
 		}
 	})
 }
 
+// deliverTo sends a webhook what waits for it, until it does not take something.
+func (v *Voyage) deliverTo(ctx context.Context, id int64) {
+	for ctx.Err() == nil {
+		d, err := v.Store.ClaimDelivery(ctx, id)
+		if err != nil || d == nil {
+			return
+		}
+		w, err := v.Store.WebhookByID(ctx, id)
+		if err != nil {
+			return
+		}
+		answer, err := v.send(ctx, &w, d)
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		if err == nil {
+			err = v.Store.Delivered(end, d, answer)
+		} else {
+			wait := min(5*time.Second<<min(w.Failures, 12), 4*time.Hour)
+			err = cmp.Or(v.Store.NotDelivered(end, d, err.Error(), wait+rand.N(wait/4+1), keepTrying), err)
+		}
+		cancel()
+		if err != nil { // at its next time
+			return
+		}
+	}
+}
+
 // send posts one delivery. Its signature is the hexadecimal HMAC-SHA-256 (RFC 2104), by
 // the webhook's secret, of the time in the header, a full stop, and the body.
-func (v *Voyage) send(ctx context.Context, d *records.Delivery) (string, error) {
-	w, err := v.Store.WebhookByID(ctx, d.WebhookID)
-	if err != nil {
-		return "", err
-	}
+func (v *Voyage) send(ctx context.Context, w *records.Webhook, d *records.Delivery) (string, error) {
 	secret, err := v.Box.Open(w.Secret, w.Bound())
 	if err != nil {
 		return "", err

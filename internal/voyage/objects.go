@@ -21,7 +21,8 @@ func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) 
 		if o.Table.Name == "" {
 			table = o.Table.Schema
 		}
-		out = append(out, records.Object{Stage: stage, Kind: o.Kind, Name: o.Name, Table: table, Statement: o.SQL})
+		late := stage == records.StageCarried && o.Kind == "trigger" && c.Kind != domain.KindLoad
+		out = append(out, records.Object{Stage: stage, Kind: o.Kind, Name: o.Name, Table: table, Statement: o.SQL, Late: late})
 	}
 	said := func(stage string, list []string) {
 		for i, sql := range list {
@@ -70,13 +71,15 @@ func deferred(dst engine.Database, cat *domain.Catalog, plans []domain.TablePlan
 	return out
 }
 
-// runs carries out an object's statement and keeps what came of it.
+// runs carries out an object's statement and keeps what came of it. An object that was made
+// meanwhile, or left out, is not made.
 func (v *Voyage) runs(ctx context.Context, o *records.Object, f func() error) error {
-	if err := v.Store.TellObject(ctx, o.ID, records.ObjectRunning, "", 0); err != nil {
+	try, err := v.Store.BeginObject(ctx, o.ID)
+	if err != nil || try == 0 {
 		return err
 	}
 	began := time.Now()
-	err := f()
+	err = f()
 	if ctx.Err() != nil {
 		return ctx.Err() // another process tries again
 	}
@@ -84,14 +87,15 @@ func (v *Voyage) runs(ctx context.Context, o *records.Object, f func() error) er
 	if err != nil {
 		state, text = records.ObjectFailed, err.Error()
 	}
-	if kept := v.Store.TellObject(ctx, o.ID, state, text, time.Since(began)); kept != nil {
+	if _, kept := v.Store.EndObject(ctx, o.ID, try, state, text, time.Since(began)); kept != nil {
 		return kept
 	}
 	return err
 }
 
 // statements carries out a person's statements of a stage, in their order: the
-// first that fails ends it, as later ones may need it.
+// first that fails ends it, as later ones may need it. One whose process ended while it ran
+// is not run again unasked: it may have taken effect.
 func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine.Database, list []records.Object, stage string, note func(string)) error {
 	for i := range list {
 		o := &list[i]
@@ -99,7 +103,11 @@ func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine
 			continue
 		}
 		if o.State == records.ObjectRunning {
-			v.Say(ctx, "warning", System, c.Name, o.Name, "build", "statement %s was under way when its process ended; it runs again", o.Name)
+			err := domain.Conflict("it was under way when its process ended, and whether it took effect is not known: look at the target; then leave it out if it did ('dustyferry crossing objects %s --id %d --leave-out'), or give it once more to have it run ('--file')", c.Name, o.ID)
+			if _, kept := v.Store.EndObject(ctx, o.ID, o.Try, records.ObjectFailed, err.Error(), 0); kept != nil {
+				return kept
+			}
+			return fmt.Errorf("statement %s: %w", o.Name, err)
 		}
 		note("running statement " + o.Name)
 		ran := o.Statement
@@ -132,7 +140,7 @@ func (v *Voyage) recount(ctx context.Context, c *records.Crossing, dst engine.Da
 	if err != nil {
 		return nil, err
 	}
-	if err := v.Store.SaveObjects(ctx, c.ID, deferred(dst, cat, plansOf(tables))); err != nil {
+	if err := v.Store.SaveObjects(ctx, c.ID, deferred(dst, cat, plansOf(tables)), records.Listing{Adds: true}); err != nil {
 		return nil, err
 	}
 	return v.Store.Objects(ctx, c.ID)
@@ -157,10 +165,17 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 	}
 	last = last || c.Kind == domain.KindLoad
 	early := last || dst.AppliesQuietly(ctx)
+	if err := v.Store.SetLate(ctx, c.ID, !early); err != nil {
+		return err
+	}
+	landed, err := v.landedThere(ctx, c)
+	if err != nil {
+		return err
+	}
 	var waiting []*records.Object
 	for i := range list {
 		o := &list[i]
-		if o.Stage != records.StageDeferred || o.State == records.ObjectMade || o.State == records.ObjectLeftOut || o.Kind == "foreign" && !early {
+		if o.Stage != records.StageDeferred || o.State == records.ObjectMade || o.State == records.ObjectLeftOut || o.Kind == "foreign" && !early || !landed(o) {
 			continue
 		}
 		waiting = append(waiting, o)
@@ -183,6 +198,22 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 		return err
 	}
 	return v.carry(ctx, c, dst, list, last, note)
+}
+
+// landedThere says of what objects are made the rows have landed: others have to wait, as
+// those of a table that was added, or began again, in the meantime.
+func (v *Voyage) landedThere(ctx context.Context, c *records.Crossing) (func(*records.Object) bool, error) {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	loading := map[string]bool{}
+	for i := range tables {
+		if t := &tables[i]; t.ChunksLanded < t.Chunks || t.State == domain.TablePlanned || t.State == domain.TableLoading {
+			loading[t.TargetName] = true
+		}
+	}
+	return func(o *records.Object) bool { return !loading[o.Table] && (o.Kind != "foreign" || len(loading) == 0) }, nil
 }
 
 // carry makes views, routines and, last, triggers. Some need others: what fails is

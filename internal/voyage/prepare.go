@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -17,12 +18,17 @@ import (
 // prepare surveys, makes the target's tables, makes capture durable and cuts
 // the tables into chunks; then the load begins. Every part can be repeated.
 func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(string)) error {
+	return v.prepareAs(ctx, c, false, note)
+}
+
+// prepareAs prepares; with anew, what was made on the target before is made again.
+func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, note func(string)) error {
 	note("surveying both sides")
 	s, err := v.survey(ctx, c, false)
 	if err != nil {
 		return err
 	}
-	if err := v.Store.SaveSurvey(ctx, c.ID, s.entries); err != nil {
+	if err := v.Store.SaveSurvey(ctx, c, s.entries); err != nil {
 		return err
 	}
 	if c.Phase == domain.PhaseDraft {
@@ -42,7 +48,7 @@ func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(str
 	if err != nil {
 		return err
 	}
-	if err := v.Store.SaveObjects(ctx, c.ID, list); err != nil {
+	if err := v.Store.SaveObjects(ctx, c.ID, list, records.Listing{Anew: anew}); err != nil {
 		return err
 	}
 	if err := v.makeTables(ctx, c, s, s.plans); err != nil {
@@ -210,17 +216,15 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 		return err
 	}
 	note("stopping what is under way")
+	if err := v.endWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit), "it was ended for a restart"); err != nil {
+		return err
+	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
 	}
-	for _, t := range tables {
-		if err := v.Store.ResetTable(ctx, t.ID); err != nil {
-			return err
-		}
-	}
 	// From here on no lane can claim: the phase says so. Old holders are fenced.
-	if _, err := v.Store.SetPhase(ctx, c.ID, domain.PhaseLoading, domain.PhasePrepared); err != nil {
+	if err := v.Store.ResetAll(ctx, c.ID); err != nil {
 		return err
 	}
 	for _, t := range tables {
@@ -252,5 +256,5 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	for i := range fresh.Rules.V {
 		fresh.Rules.V[i].Standing = ""
 	}
-	return v.prepare(ctx, &fresh, note)
+	return v.prepareAs(ctx, &fresh, true, note)
 }

@@ -61,12 +61,12 @@ func (v *Voyage) StartReconcile(ctx context.Context, c *records.Crossing, depth 
 
 // reconcile compares source and target at one shared position and keeps what it
 // finds.
-func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, quiet bool) error {
+func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, quiet bool, note func(string)) error {
 	r, err := v.Store.Reconciliation(ctx, c.ID, id)
 	if err != nil {
 		return err
 	}
-	findings, err := v.compare(ctx, c, &r, quiet)
+	findings, err := v.compare(ctx, c, &r, quiet, note)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if err != nil {
@@ -84,7 +84,7 @@ func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, q
 	return v.Store.EndReconciliation(end, id, state, "")
 }
 
-func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Reconciliation, quiet bool) (int64, error) {
+func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Reconciliation, quiet bool, note func(string)) (int64, error) {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return 0, err
@@ -105,7 +105,7 @@ func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Re
 		ids = append(ids, t.ID)
 	}
 	var total int64
-	err = v.align(ctx, c, quiet, false, func(a *aligned) error {
+	err = v.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note}, func(a *aligned) error {
 		if err := v.Store.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
 			return err
 		}

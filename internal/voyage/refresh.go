@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -14,6 +15,8 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // A load that repeats need not read everything again: of tables whose rules name a
@@ -48,10 +51,25 @@ func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm,
 		}
 		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 	}
+	return v.refreshAs(ctx, c, 0, actor)
+}
+
+// refreshAs begins a refresh; run is the due run that asked for it, or 0.
+func (v *Voyage) refreshAs(ctx context.Context, c *records.Crossing, run int64, actor string) error {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
 	if err := refreshable(c, tables); err != nil {
 		return err
 	}
-	if _, err := v.AddTask(ctx, c, TaskRefresh, struct{}{}, actor); err != nil {
+	_, err = v.addTask(ctx, c, TaskRefresh, BeginArgs{run}, actor, func(tx pgx.Tx) error {
+		if run == 0 {
+			return nil
+		}
+		return goOn(ctx, tx, c, run)
+	})
+	if err != nil {
 		return err
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "refresh", "%s began a refresh of %s", actor, c.Name)
@@ -75,7 +93,11 @@ func refreshable(c *records.Crossing, tables []records.Table) error {
 }
 
 func (v *Voyage) refresh(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
-	if err := v.Store.BeginRun(ctx, c.ID, t.Actor, false); err != nil {
+	var a BeginArgs
+	if err := json.Unmarshal(t.Args, &a); err != nil {
+		return err
+	}
+	if err := v.Store.BeginRun(ctx, c.ID, a.Run, t.Actor, false); err != nil {
 		return err
 	}
 	err := v.refreshed(ctx, c, t, note)
@@ -108,7 +130,7 @@ func (v *Voyage) refreshed(ctx context.Context, c *records.Crossing, t *records.
 		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
 	}
 	for _, name := range done.others {
-		if err := v.RestartCrossing(ctx, c, name, t.Actor); err != nil {
+		if err := v.restartTable(ctx, c, tables, name, t.Actor); err != nil {
 			return fmt.Errorf("%s has no watermark and could not be loaded anew: %w", name, err)
 		}
 	}
@@ -163,8 +185,21 @@ func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *reco
 		}
 		note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
 		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan.V, there: table.Plan.V.OnTarget(), began: time.Now()}
-		if err := r.table(src, from.Engine, table); err != nil {
-			return done, fmt.Errorf("%s: %w", table.SourceName, err)
+		for {
+			err := r.table(src, from.Engine, table)
+			if err == nil {
+				break
+			}
+			if !errors.Is(err, errPaused) {
+				return done, fmt.Errorf("%s: %w", table.SourceName, err)
+			}
+			// The read was ended, so that the source need not keep a snapshot for it; the rows
+			// that stand already are put once more.
+			note(fmt.Sprintf("paused; %s is read again from where it began", table.SourceName))
+			if err := r.unpaused(); err != nil {
+				return done, err
+			}
+			note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
 		}
 		done.tables++
 		done.rows += r.rows
@@ -187,7 +222,23 @@ type refresher struct {
 	rows, bytes int64
 }
 
+var errPaused = errors.New("the crossing is paused")
+
+// unpaused waits until the crossing goes on.
+func (r *refresher) unpaused() error {
+	for {
+		now, err := r.v.Store.CrossingByID(r.ctx, r.c.ID)
+		if err != nil || now.Condition != domain.ConditionPaused {
+			return err
+		}
+		if !sleep(r.ctx, time.Second) {
+			return r.ctx.Err()
+		}
+	}
+}
+
 func (r *refresher) table(src engine.Database, from string, t *records.Table) error {
+	r.batch, r.size, r.rows, r.bytes = nil, 0, 0, 0
 	// Read first: rows written from now on are past it the next time.
 	next, err := src.Greatest(r.ctx, r.plan, r.plan.Watermark)
 	if err != nil {
@@ -244,11 +295,11 @@ func (r *refresher) flush() error {
 		return nil
 	}
 	now, err := r.v.Store.CrossingByID(r.ctx, r.c.ID)
-	for err == nil && now.Condition == domain.ConditionPaused && sleep(r.ctx, time.Second) {
-		now, err = r.v.Store.CrossingByID(r.ctx, r.c.ID)
-	}
 	if err != nil {
 		return err
+	}
+	if now.Condition == domain.ConditionPaused {
+		return errPaused
 	}
 	if err := r.apply.Begin(r.ctx); err != nil {
 		return err

@@ -62,12 +62,12 @@ func (v *Voyage) StartRecheck(ctx context.Context, c *records.Crossing, a Repair
 // recheck compares the rows of findings at one shared position, with both
 // databases live. A finding whose row is alike now is equal; one that still
 // differs is open, with the rows as they are now.
-func (v *Voyage) recheck(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+func (v *Voyage) recheck(ctx context.Context, c *records.Crossing, a RepairArgs, actor string, note func(string)) error {
 	byTable, err := v.findingsByTable(ctx, records.FindingFilter{IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err
 	}
-	return v.align(ctx, c, false, false, func(al *aligned) error {
+	return v.align(ctx, c, alignment{sake: "comparing rows again", note: note}, func(al *aligned) error {
 		views := [2]engine.View{al.source, al.target}
 		for id, list := range byTable {
 			t, err := v.Store.Table(ctx, id)
@@ -136,7 +136,7 @@ func (v *Voyage) findingsByTable(ctx context.Context, f records.FindingFilter, r
 
 // repair makes the target's rows at the findings' keys what the source's are at
 // one shared position, while the applier stands still there.
-func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string, note func(string)) error {
 	byTable, err := v.findingsByTable(ctx, records.FindingFilter{State: "open", IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err
@@ -149,7 +149,7 @@ func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, 
 	if err != nil {
 		return err
 	}
-	return v.align(ctx, c, false, true, func(al *aligned) error {
+	return v.align(ctx, c, alignment{standing: true, sake: "a repair", note: note}, func(al *aligned) error {
 		for id, list := range byTable {
 			t, err := v.Store.Table(ctx, id)
 			if err != nil {

@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -79,76 +80,167 @@ func (v *Voyage) Unschedule(ctx context.Context, c *records.Crossing, actor stri
 	return nil
 }
 
-// startDue starts what is due.
-func (v *Voyage) startDue(ctx context.Context) error {
+// PauseSchedule keeps a schedule from starting anything until it is resumed.
+func (v *Voyage) PauseSchedule(ctx context.Context, c *records.Crossing, actor string) error {
+	if err := v.Store.PauseSchedule(ctx, c.ID, actor); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "schedule", "%s paused the schedule of %s", actor, c.Name)
+	return nil
+}
+
+// ResumeSchedule lets a paused schedule start what is due from now on.
+func (v *Voyage) ResumeSchedule(ctx context.Context, c *records.Crossing, actor string) error {
+	if err := v.Store.PauseSchedule(ctx, c.ID, ""); err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "schedule", "%s resumed the schedule of %s", actor, c.Name)
+	return nil
+}
+
+// noteDue notes what is due, and moves each schedule on. One that cannot be read keeps none
+// of the others.
+func (v *Voyage) noteDue(ctx context.Context) error {
 	due, err := v.Store.DueSchedules(ctx)
 	if err != nil {
 		return err
 	}
+	var all []error
 	for _, s := range due {
-		c, err := v.Store.CrossingByID(ctx, s.CrossingID)
+		if err := v.noteOne(ctx, s); err != nil {
+			all = append(all, err)
+		}
+	}
+	return errors.Join(all...)
+}
+
+func (v *Voyage) noteOne(ctx context.Context, s records.Schedule) error {
+	var next sql.NullTime
+	note := ""
+	if s.Cron != "" {
+		plan, err := calendar.Parse(s.Cron, s.Zone)
 		if err != nil {
-			return err
-		}
-		run, note := true, ""
-		var next sql.NullTime
-		if s.Cron != "" {
-			plan, err := calendar.Parse(s.Cron, s.Zone)
-			if err != nil {
-				return err
+			c, found := v.Store.CrossingByID(ctx, s.CrossingID)
+			if found != nil {
+				return found
 			}
-			run, next.Time, note = plan.Due(s.NextAt.Time, time.Now(), s.Missed)
-			next.Valid = !next.Time.IsZero()
-		} else if time.Since(s.NextAt.Time) > calendar.Late {
-			run, note = s.Missed != "skip", "due when no service ran"
+			return v.troubled(ctx, &c, "its schedule cannot be read; schedule it again", err)
 		}
-		// Moved on first: whatever becomes of this run, it is not begun twice.
-		if ok, err := v.Store.Reschedule(ctx, c.ID, s.NextAt.Time, next); err != nil || !ok {
-			return err
+		_, next.Time, note = plan.Due(s.NextAt.Time, time.Now(), s.Missed)
+		next.Valid = !next.Time.IsZero()
+	} else if time.Since(s.NextAt.Time) > calendar.Late {
+		note = "due when no service ran"
+	}
+	_, err := v.Store.Due(ctx, s, next, note)
+	return err
+}
+
+// startDue begins what is due and has not begun. A run whose beginning cannot be kept now is
+// begun at the next round.
+func (v *Voyage) startDue(ctx context.Context) error {
+	if err := v.settleLost(ctx); err != nil {
+		return err
+	}
+	due, err := v.Store.DueRuns(ctx)
+	if err != nil {
+		return err
+	}
+	var all []error
+	for _, r := range due {
+		if err := v.runDue(ctx, r); err != nil {
+			all = append(all, err)
 		}
-		if err := v.runDue(ctx, &c, run, note); err != nil {
+	}
+	return errors.Join(all...)
+}
+
+// settleLost ends runs that were asked for and whose work ended before it could say what came
+// of them.
+func (v *Voyage) settleLost(ctx context.Context) error {
+	lost, err := v.Store.LostRuns(ctx)
+	if err != nil {
+		return err
+	}
+	for _, id := range lost {
+		if _, err := v.Store.SettleRun(ctx, id, "failed", "the work that was to carry it out ended before it began"); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// whyNot says why a due run does not come about, or nothing.
+func whyNot(c *records.Crossing, s *records.Schedule, r *records.DueRun) string {
+	switch {
+	case s == nil:
+		return "its schedule was removed"
+	case s.PausedBy != "":
+		return "the schedule is paused by " + s.PausedBy
+	case s.Missed == "skip" && r.Note != "": // it was missed
+		return r.Note
+	case c.Condition == domain.ConditionPaused:
+		return c.Name + " is paused: " + c.Reason
+	case c.Phase == domain.PhaseClosed:
+		return "it is closed; remove its schedule"
+	case c.Condition == domain.ConditionHeld:
+		return c.Name + " is held; mend the cause and resume it"
+	case c.Phase == domain.PhaseInStep && c.Kind != domain.KindLoad:
+		return "it follows changes"
+	case c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed && c.Phase != domain.PhaseInStep:
+		return "the run before has not ended (" + c.Kind.PhaseLabel(c.Phase) + ")"
+	}
+	return ""
+}
+
 // runDue begins a scheduled run, or says why there is none.
-func (v *Voyage) runDue(ctx context.Context, c *records.Crossing, run bool, note string) error {
+func (v *Voyage) runDue(ctx context.Context, r records.DueRun) error {
 	const by = "its schedule"
-	skip := func(why string) error {
-		v.Say(ctx, "warning", System, c.Name, "", "schedule", "a run of %s was skipped: %s", c.Name, why)
-		return v.Store.NoteRun(ctx, c.ID, by, "skipped", why)
+	c, err := v.Store.CrossingByID(ctx, r.CrossingID)
+	if err != nil {
+		return err
 	}
-	if !run {
-		return skip(note)
+	s, err := v.Store.ScheduleOf(ctx, c.ID)
+	if err != nil {
+		return err
 	}
-	var err error
+	if why := whyNot(&c, s, &r); why != "" {
+		fresh, err := v.Store.SettleRun(ctx, r.ID, "skipped", why)
+		if err == nil && fresh {
+			v.Say(ctx, "warning", System, c.Name, "", "schedule", "a run of %s was skipped: %s", c.Name, why)
+		}
+		return err
+	}
 	switch c.Phase {
 	case domain.PhaseDraft, domain.PhaseSurveyed:
-		err = v.StartCrossing(ctx, c, c.Target, by)
-	case domain.PhaseInStep:
-		if c.Kind != domain.KindLoad {
-			return skip("it follows changes")
-		}
-		var fresh bool
-		if fresh, err = v.Store.HasWatermark(ctx, c.ID); err == nil && fresh {
-			err = v.StartRefresh(ctx, c, c.Target, by)
-		} else if err == nil {
-			err = v.RestartCrossing(ctx, c, "", by)
-		}
-	case domain.PhaseClosed:
-		return skip("it is closed; remove its schedule")
+		err = v.startAs(ctx, &c, r.ID, by)
 	default:
-		return skip("the run before has not ended (" + string(c.Phase) + ", " + string(c.Condition) + ")")
-	}
-	if err != nil {
-		if ctx.Err() != nil {
-			return err
+		var marks bool
+		if marks, err = v.Store.HasWatermark(ctx, c.ID); err == nil && marks {
+			err = v.refreshAs(ctx, &c, r.ID, by)
+		} else if err == nil {
+			err = v.restartDue(ctx, &c, r.ID, by)
 		}
-		v.Say(ctx, "error", System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name, err)
-		v.tell(ctx, c, EventFailed, "its scheduled run could not begin: "+err.Error())
-		return v.Store.NoteRun(ctx, c.ID, by, "failed", err.Error())
 	}
-	return nil
+	var told *domain.Problem
+	if err == nil || !errors.As(err, &told) {
+		return err // the records could not be reached: at the next round
+	}
+	fresh, kept := v.Store.SettleRun(ctx, r.ID, "failed", err.Error())
+	if kept == nil && fresh {
+		v.Say(ctx, "error", System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name, err)
+		v.tell(ctx, &c, EventFailed, "its scheduled run could not begin: "+err.Error())
+	}
+	return kept
+}
+
+// restartDue loads everything anew for a schedule, as a person's restart does.
+func (v *Voyage) restartDue(ctx context.Context, c *records.Crossing, run int64, by string) error {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if err := keeps(c, tables, ""); err != nil {
+		return err
+	}
+	return v.restartAs(ctx, c, run, by)
 }

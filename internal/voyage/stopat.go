@@ -183,7 +183,7 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 	f.mu.Unlock()
 	text := fmt.Sprintf("capture stopped at log position %s, as stop_at says (%s): all that was committed before is applied. Resume with another stop_at, or with none, to go on; the source keeps its log until then",
 		f.v.Position(ctx, f.c.Source, at), stop.text)
-	if err := f.v.Store.SetCondition(ctx, f.c.ID, domain.ConditionPaused, text, false); err != nil {
+	if _, err := f.v.Store.SetCondition(ctx, f.c.ID, []domain.Condition{domain.ConditionRunning, domain.ConditionHeld, domain.ConditionPaused}, domain.ConditionPaused, text, false); err != nil {
 		return err
 	}
 	f.v.Say(ctx, "warning", System, f.c.Name, "capture", "pause", "%s", text)

@@ -73,23 +73,28 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 	}
 	switch {
 	case over, ctx.Err() != nil, errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop), errors.Is(err, errAnew):
-		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", false)
+		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", "")
 	case domain.IsKind(err, domain.ProblemConflict):
-		// Who was replaced meanwhile, as by a restart, has nothing to say any more.
-		if mine, dropped := v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true); dropped == nil && !mine {
-			return
-		}
-		v.Hold(end, &c, "capture", "capture is held: "+err.Error())
+		v.holdStream(end, &c, st, err, "capture is held: "+err.Error())
 	case lasting(err) && st.Failures >= 3:
-		text := fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Mend the row or the table there and resume, or restart the table", err)
-		if mine, dropped := v.Store.DropStream(end, c.ID, st.Epoch, 0, err.Error(), true); dropped == nil && !mine {
-			return
-		}
-		v.Hold(end, &c, "capture", text)
+		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Mend the row or the table there and resume, or restart the table", err))
 	default:
 		wait := backoff(st.Failures)
-		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), false)
+		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), "")
 		v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
+	}
+}
+
+// holdStream gives a stream back, whose crossing waits for a person. Who was replaced
+// meanwhile, as by a restart, has nothing to say any more.
+func (v *Voyage) holdStream(ctx context.Context, c *records.Crossing, st *records.Stream, cause error, reason string) {
+	mine, err := v.Store.DropStream(ctx, c.ID, st.Epoch, 0, cause.Error(), reason)
+	if err != nil {
+		v.Log.Error("capture could not be held", "crossing", c.Name, "error", err)
+		return
+	}
+	if mine {
+		v.held(ctx, c, "capture", reason)
 	}
 }
 

@@ -1,25 +1,56 @@
 package voyage
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+
+	"github.com/jackc/pgx/v5"
 )
 
-// Survey looks at both sides without changing anything, and keeps what it found.
-func (v *Voyage) Survey(ctx context.Context, c *records.Crossing) ([]domain.Entry, error) {
-	s, err := v.survey(ctx, c, true)
+// Survey looks at both sides without changing anything, and keeps what it found. It is work
+// like any other: it ends when somebody cancels it, or when ctx does.
+func (v *Voyage) Survey(ctx context.Context, c *records.Crossing, actor string) ([]domain.Entry, error) {
+	if err := allow(lifecycle.Survey, c); err != nil {
+		return nil, err
+	}
+	// Without a job for the queue: it is carried out here, and now. Should this process die,
+	// the keeper has another one end it.
+	var id int64
+	err := v.Queue.In(ctx, func(tx pgx.Tx) (err error) {
+		id, err = records.AddTaskTx(ctx, tx, c.ID, TaskSurvey, struct{}{}, actor)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
-	return s.entries, v.Store.SaveSurvey(ctx, c.ID, s.entries)
+	stay := context.WithoutCancel(ctx)
+	gone := context.AfterFunc(ctx, func() { _, _ = v.Store.CancelTask(stay, c.ID, id, "whoever asked for it went away") })
+	defer gone()
+	worked, err := v.runTask(stay, id)
+	if err := cmp.Or(worked, err, ctx.Err()); err != nil {
+		return nil, err
+	}
+	return v.Store.SurveyOf(ctx, c.ID)
+}
+
+// surveyTask looks at both sides and keeps what it found.
+func (v *Voyage) surveyTask(ctx context.Context, c *records.Crossing, note func(string)) error {
+	note("looking at both sides")
+	s, err := v.survey(ctx, c, true)
+	if err != nil {
+		return err
+	}
+	return v.Store.SaveSurvey(ctx, c, s.entries)
 }
 
 type surveyed struct {

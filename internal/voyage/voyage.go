@@ -217,15 +217,21 @@ func (v *Voyage) Record(ctx context.Context, e records.Entry) {
 	}
 }
 
-// Hold makes a crossing wait for a person.
+// Hold makes a crossing wait for a person. One that is paused stays so, and one that is closed
+// waits for nothing any more.
 func (v *Voyage) Hold(ctx context.Context, c *records.Crossing, subject, reason string) {
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if err := v.Store.SetCondition(end, c.ID, domain.ConditionHeld, reason, false); err != nil {
+	if _, err := v.Store.Hold(end, c.ID, reason); err != nil {
 		v.Log.Error("the crossing could not be held", "crossing", c.Name, "error", err)
 	}
-	v.Say(end, "error", System, c.Name, subject, "hold", "%s", reason)
-	v.tell(end, c, EventHeld, reason)
+	v.held(end, c, subject, reason)
+}
+
+// held tells of a crossing that waits for a person.
+func (v *Voyage) held(ctx context.Context, c *records.Crossing, subject, reason string) {
+	v.Say(ctx, "error", System, c.Name, subject, "hold", "%s", reason)
+	v.tell(ctx, c, EventHeld, reason)
 }
 
 // Start begins the loops of this process: the queue's jobs, the streams and the

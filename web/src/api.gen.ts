@@ -314,6 +314,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/schedule/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Nothing is started while the schedule is paused; each time that was due is kept among the runs, as skipped. */
+        post: operations["pauseSchedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/schedule/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post: operations["resumeSchedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/runs": {
         parameters: {
             query?: never;
@@ -812,6 +849,26 @@ export interface paths {
         get: operations["listTasks"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/tasks/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Ends a task before its time, within seconds: what it changed so far is taken back where it must be. A cutover is aborted instead; closing and building are carried to their end. */
+        post: operations["cancelTask"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1322,13 +1379,15 @@ export interface components {
              */
             next_at?: string;
             actor: string;
+            /** @description Who paused it; absent when it is not paused */
+            paused_by?: string;
         };
         Run: {
             /** Format: int64 */
             id: number;
             by: string;
             /** @enum {string} */
-            state: "running" | "done" | "given up" | "skipped" | "failed";
+            state: "due" | "asked" | "running" | "done" | "given up" | "skipped" | "failed";
             /** Format: date-time */
             started_at: string;
             /** Format: date-time */
@@ -1344,6 +1403,13 @@ export interface components {
              */
             set_aside: number;
             note: string;
+            /**
+             * Format: date-time
+             * @description When a schedule wanted it; of several that were skipped, the last
+             */
+            due_at?: string;
+            /** @description How many times in a row it was skipped for the same reason; absent for one */
+            times?: number;
         };
         /** @enum {string} */
         Event: "loaded" | "in step" | "held" | "failed" | "lag" | "log" | "differs" | "cut over" | "undone";
@@ -1463,6 +1529,10 @@ export interface components {
             checks?: ("fit check" | "comparison" | "rehearsal")[];
             /** @description What crossings cannot have otherwise: settings by their names without units, tables, rules */
             locked?: string[];
+            /** @description How many days the journal is kept, from 7; 0 for ever */
+            journal_days?: number;
+            /** @description How many days runs, tasks, comparisons with their findings, and cutovers are kept, from 7; 0 for ever */
+            history_days?: number;
         };
         MadeObject: {
             /** Format: int64 */
@@ -2132,6 +2202,10 @@ export interface components {
         Task: {
             /** Format: int64 */
             id: number;
+            /** @description It was asked to end before its time */
+            ends: boolean;
+            /** @description It can be ended before its time */
+            cancellable: boolean;
             kind: string;
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed" | "cancelled";
@@ -2180,7 +2254,7 @@ export interface components {
             /** Format: int64 */
             rows_expected: number;
             /** @enum {string} */
-            state: "waiting" | "running" | "clean" | "differing" | "failed";
+            state: "waiting" | "running" | "clean" | "differing" | "failed" | "cancelled";
             position: string;
             tables: number;
             tables_done: number;
@@ -3088,6 +3162,52 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    pauseSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schedule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resumeSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The schedule */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listRuns: {
         parameters: {
             query?: never;
@@ -3843,6 +3963,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Task"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    cancelTask: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Asked to end */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Task"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -45,7 +45,7 @@ var allowed = map[Act]struct {
 	Start:     {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared}, "it has been started already; use resume, or restart to begin again"},
 	Pause:     {under, "only a crossing under way can be paused"},
 	Resume:    {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
-	Restart:   {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "a crossing that has cut over cannot start again: its target is in use"},
+	Restart:   {under, "only what has been started can begin again, and what has cut over cannot: its target is in use"},
 	Refresh:   {[]domain.Phase{domain.PhaseInStep}, "rows past the watermarks can be read when the load before has ended"},
 	TakeUp:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows that are still to be loaded belong to the log of the first server; restart it to load from this one"},
 	AddTable:  {under[1:], "tables are chosen by its patterns before it starts, and can be added between its start and its cutover"},

@@ -39,7 +39,7 @@ type capture struct {
 
 	marks  waymarks
 	reader binlog.Reader
-	tables map[string]*captured
+	tables map[domain.TableName]*captured
 	file   uint64
 	number uint32 // by which the server tells its readers apart
 	tx     domain.Tx
@@ -78,7 +78,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[string]*captured{}, waiting: map[binlog.XID]*engine.Spool{}, except: except, file: uint64(from) >> fileBits}
+	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*engine.Spool{}, except: except, file: uint64(from) >> fileBits}
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
 		for _, col := range t.Plan.Table.Columns {
@@ -91,7 +91,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 			}
 			k.shape, k.names, k.at = append(k.shape, n), append(k.names, col.Name), append(k.at, at)
 		}
-		c.tables[t.Plan.Source.Schema+"."+t.Plan.Source.Name] = k
+		c.tables[t.Plan.Source] = k
 	}
 	c.received.Store(uint64(from))
 	if c.c, err = d.dial(ctx); err != nil {
@@ -376,7 +376,7 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 			schema = q.Database
 		}
 		bringing := c.except != "" && strings.HasSuffix(strings.TrimSpace(q.SQL), strings.TrimSpace(remark(c.except)))
-		if k := c.tables[schema+"."+m[2]]; k != nil && !bringing {
+		if k := c.tables[domain.TableName{Schema: schema, Name: m[2]}]; k != nil && !bringing {
 			if err := c.begin(ctx); err != nil {
 				return err
 			}
@@ -387,8 +387,7 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 		}
 	} else if redefines.MatchString(q.SQL) {
 		for name, k := range c.tables {
-			schema, table, _ := strings.Cut(name, ".")
-			if !mentions(q.SQL, q.Database, schema, table) {
+			if !mentions(q.SQL, q.Database, name.Schema, name.Name) {
 				continue
 			}
 			if err := c.redefined(ctx, k, "the source ran: "+q.SQL, q.SQL); err != nil {
@@ -424,7 +423,7 @@ func (c *capture) redefined(ctx context.Context, k *captured, note, statement st
 
 // mapped checks that a table still has the columns of its plan.
 func (c *capture) mapped(ctx context.Context, t *binlog.Table) error {
-	k := c.tables[t.Database+"."+t.Name]
+	k := c.tables[domain.TableName{Schema: t.Database, Name: t.Name}]
 	if k == nil {
 		return nil
 	}
@@ -443,7 +442,7 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 	if err != nil {
 		return err
 	}
-	k := c.tables[x.Table.Database+"."+x.Table.Name]
+	k := c.tables[domain.TableName{Schema: x.Table.Database, Name: x.Table.Name}]
 	if k == nil && c.except != "" && x.Table.Database == bookkeeping && x.Table.Name == bringing {
 		c.passed, err = c.brings(x)
 		return err

@@ -51,7 +51,9 @@ func newPreparing(xid binlog.XID) *preparing {
 }
 
 // ours reports whether a table is followed.
-func (c *capture) ours(t *binlog.Table) bool { return c.tables[t.Database+"."+t.Name] != nil }
+func (c *capture) ours(t *binlog.Table) bool {
+	return c.tables[domain.TableName{Schema: t.Database, Name: t.Name}] != nil
+}
 
 // prepared takes the group as one that waits for its end.
 func (c *capture) prepared(ctx context.Context, end domain.Position) error {

@@ -30,7 +30,7 @@ func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds [
 		if !slices.Contains(schemas, p.Source.Schema) {
 			schemas = append(schemas, p.Source.Schema)
 		}
-		tables = append(tables, p.Source.String())
+		tables = append(tables, p.Source.Schema+"\x1f"+p.Source.Name)
 	}
 	var out []engine.Object
 	for _, what := range []struct {
@@ -54,7 +54,7 @@ SELECT CASE c.relkind WHEN 'm' THEN 'materialized view' ELSE 'view' END, c.relna
 		{domain.CarryTriggers, `
 SELECT 'trigger', t.tgname, n.nspname, c.relname, pg_get_triggerdef(t.oid)
   FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
- WHERE n.nspname || '.' || c.relname = ANY ($1) AND NOT t.tgisinternal AND t.tgname NOT LIKE 'dusty_ferry%' ORDER BY t.oid`, tables},
+ WHERE n.nspname || E'\x1f' || c.relname = ANY ($1) AND NOT t.tgisinternal AND t.tgname NOT LIKE 'dusty_ferry%' ORDER BY t.oid`, tables},
 	} {
 		if !slices.Contains(kinds, what.kind) {
 			continue

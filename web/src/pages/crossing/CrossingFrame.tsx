@@ -15,6 +15,7 @@ import { Plan } from "./Plan";
 import { ReconcilePage } from "./ReconcilePage";
 import { Runs } from "./Runs";
 import { TablePage } from "./TablePage";
+import { Tasks } from "./Tasks";
 import { UnderWay } from "./UnderWay";
 
 /** Everything about one crossing: its head, the way through its parts, and the part that is open. */
@@ -140,6 +141,7 @@ function Head({ crossing: c }: { crossing: Crossing }) {
           {c.reason}
         </p>
       )}
+      <Tasks crossing={c} />
     </>
   );
 }

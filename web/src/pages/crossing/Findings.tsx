@@ -104,7 +104,6 @@ function List({ crossing: c, r }: { crossing: Crossing; r: Reconciliation }) {
         </span>
       }
     >
-      {c.progress.work && <p className="text-sm text-timber">Now: {c.progress.work}</p>}
       <div className="mt-1 grid grid-cols-2 gap-3 md:grid-cols-4">
         <Choice
           label="State"

@@ -26,6 +26,7 @@ const results = {
   clean: "text-reed",
   differing: "text-brick",
   failed: "text-brick",
+  cancelled: "text-soft",
 } as const;
 
 const done = (r: Reconciliation) =>

@@ -82,6 +82,8 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
 }
 
 const tones: Record<Run["state"], string> = {
+  due: "text-soft",
+  asked: "text-soft",
   running: "text-timber",
   done: "text-reed",
   "given up": "text-soft",
@@ -102,6 +104,17 @@ function Line({ run: r, before }: { run: Run; before: Run | undefined }) {
       <td className="py-1.5 pr-4">
         <span className={tones[r.state]}>{r.state}</span>
         {r.note !== "" && <span className="block text-xs break-words text-soft">{r.note}</span>}
+        {r.times !== undefined && (
+          <span className="block text-xs text-soft">
+            {r.times} times in a row, last
+            {r.due_at && (
+              <>
+                {" "}
+                <Moment at={r.due_at} />
+              </>
+            )}
+          </span>
+        )}
       </td>
       <td className="num py-1.5 pr-4 text-right">{done ? duration(seconds) : ""}</td>
       <td className="num py-1.5 pr-4 text-right">{done ? whole(r.rows) : ""}</td>
@@ -142,9 +155,23 @@ function Schedule({ crossing: c }: { crossing: Crossing }) {
                 {s.cron !== "" && `, by the clock of ${s.zone === "" ? "UTC" : s.zone}; missed: ${s.missed}`};
                 next {s.next_at ? <Moment at={s.next_at} /> : "nothing more"}; set by {s.actor}
               </p>
-              <Act act={() => take(api.DELETE("/api/crossings/{name}/schedule", { params: path }))}>
-                Remove it
-              </Act>
+              {s.paused_by !== undefined && (
+                <p className="text-sm text-amber">Paused by {s.paused_by}: what is due is skipped.</p>
+              )}
+              <span className="flex flex-wrap gap-2">
+                {s.paused_by === undefined ? (
+                  <Act act={() => take(api.POST("/api/crossings/{name}/schedule/pause", { params: path }))}>
+                    Pause the schedule
+                  </Act>
+                ) : (
+                  <Act act={() => take(api.POST("/api/crossings/{name}/schedule/resume", { params: path }))}>
+                    Resume the schedule
+                  </Act>
+                )}
+                <Act act={() => take(api.DELETE("/api/crossings/{name}/schedule", { params: path }))}>
+                  Remove it
+                </Act>
+              </span>
             </>
           )
         }

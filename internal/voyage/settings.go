@@ -1,0 +1,174 @@
+package voyage
+
+import (
+	"context"
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+)
+
+// HoldToHouse returns an error when settings or patterns of a crossing are otherwise
+// than the house lets them be.
+func (v *Voyage) HoldToHouse(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
+	base, err := v.Store.Defaults(ctx)
+	if err != nil {
+		return err
+	}
+	return house.Hold(base, s, patterns)
+}
+
+// ChangeSettings changes lanes and speed limit at any time, the rest before the
+// start.
+func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s domain.Settings, actor string) error {
+	s = s.WithDefaults()
+	if err := s.Validate(); err != nil {
+		return err
+	}
+	if err := v.CheckStopMethod(ctx, c.Source, s.StopMethod); err != nil {
+		return err
+	}
+	if err := v.CheckCaptureSettings(ctx, c.Source, c.Kind, s); err != nil {
+		return err
+	}
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return err
+	}
+	if err := v.HoldToHouse(ctx, house, s, c.Patterns.V); err != nil {
+		return err
+	}
+	live := c.Settings.V
+	live.Lanes, live.SpeedLimit = s.Lanes, s.SpeedLimit
+	live.HandoverURL, live.HandoverCommand = s.HandoverURL, s.HandoverCommand
+	live.PauseBudget, live.StopMethod, live.CutoverDepth = s.PauseBudget, s.StopMethod, s.CutoverDepth
+	live.InStepLag, live.InStepDwell = s.InStepLag, s.InStepDwell
+	live.HoldPoints = s.HoldPoints
+	live.LeastLanes, live.RowLimit, live.SourceShare = s.LeastLanes, s.RowLimit, s.SourceShare
+	live.QuietHours, live.QuietZone, live.QuietSpeed = s.QuietHours, s.QuietZone, s.QuietSpeed
+	live.BadRows, live.BadRowsLimit, live.BuildLanes, live.WorkerLabel, live.LagLimit = s.BadRows, s.BadRowsLimit, s.BuildLanes, s.WorkerLabel, s.LagLimit
+	live.ColumnChanges, live.RetainedLimit, live.RetainedOver, live.StopAt = s.ColumnChanges, s.RetainedLimit, s.RetainedOver, s.StopAt
+	planned := !reflect.DeepEqual(live, s)
+	if planned {
+		if err := allow(lifecycle.Change, c); err != nil {
+			return err
+		}
+	}
+	if c.Phase == domain.PhaseCuttingOver {
+		return domain.Conflict("crossing %s is cutting over; its settings stand until that has ended", c.Name)
+	}
+	if err := v.Store.SaveSettings(ctx, c, s, planned); err != nil {
+		return err
+	}
+	v.recordSettings(ctx, actor, c.Name, "settings of "+c.Name, c.Settings.V.Changes(s))
+	return nil
+}
+
+// recordSettings writes into the journal which settings somebody changed, and to what.
+func (v *Voyage) recordSettings(ctx context.Context, actor, crossing, what string, list []domain.SettingChange) {
+	if len(list) == 0 {
+		return
+	}
+	public, detail := domain.ChangesText(list)
+	v.Record(ctx, records.Entry{Actor: actor, Crossing: crossing, Act: "change", Severity: "info",
+		Message: fmt.Sprintf("%s changed %s: %s", actor, what, public), Detail: detail})
+}
+
+// ChangeDefaults changes what new crossings begin with.
+func (v *Voyage) ChangeDefaults(ctx context.Context, set domain.Settings, actor string) error {
+	before, err := v.Store.Defaults(ctx)
+	if err != nil {
+		return err
+	}
+	if err := set.Validate(); err != nil {
+		return err
+	}
+	if err := v.Store.SaveDefaults(ctx, set); err != nil {
+		return err
+	}
+	v.recordSettings(ctx, actor, "", "the defaults for new crossings", before.Changes(set))
+	return nil
+}
+
+// tablesText says which tables are chosen.
+func tablesText(patterns []string, p domain.Planning) string {
+	switch {
+	case len(patterns) > 0:
+		return strings.Join(patterns, ", ")
+	case len(p.Queries) > 0:
+		return "none"
+	}
+	return "every one"
+}
+
+func counted(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}
+
+// ChooseTables replaces what is planned for a crossing that has not started; a
+// survey or fit check made before no longer counts.
+func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
+	if err := allow(lifecycle.Change, c); err != nil {
+		return err
+	}
+	if err := domain.ValidPatterns(patterns); err != nil {
+		return err
+	}
+	if err := domain.ValidRules(rules); err != nil {
+		return err
+	}
+	if err := planning.Validate(); err != nil {
+		return err
+	}
+	house, err := v.Store.House(ctx)
+	if err != nil {
+		return err
+	}
+	if err := v.HoldToHouse(ctx, house, c.Settings.V, patterns); err != nil {
+		return err
+	}
+	if slices.Contains(house.Locked, "rules") {
+		rules = house.Lay(rules)
+	}
+	if err := v.Store.SavePlanning(ctx, c, patterns, rules, planning); err != nil {
+		return err
+	}
+	v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
+		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
+		Detail: planChanges(plan{c.Patterns.V, c.Rules.V, c.Planning.V}, plan{patterns, rules, planning})})
+	return nil
+}
+
+// plan is what a person plans for a crossing.
+type plan struct {
+	Tables   []string        `json:"tables"`
+	Rules    []domain.Rule   `json:"rules"`
+	Planning domain.Planning `json:"planning"`
+}
+
+// planChanges says what of a plan is another, word for word.
+func planChanges(before, after plan) string {
+	var out []string
+	diff := func(name string, a, b any) {
+		x, err := json.Marshal(a)
+		y, err2 := json.Marshal(b)
+		if err == nil && err2 == nil && string(x) != string(y) {
+			out = append(out, fmt.Sprintf("%s: %s → %s", name, x, y))
+		}
+	}
+	diff("tables", before.Tables, after.Tables)
+	diff("rules", before.Rules, after.Rules)
+	diff("queries", before.Planning.Queries, after.Planning.Queries)
+	diff("parameters", before.Planning.Parameters, after.Planning.Parameters)
+	diff("before", before.Planning.Before, after.Planning.Before)
+	diff("after", before.Planning.After, after.Planning.After)
+	diff("carry", before.Planning.Carry, after.Planning.Carry)
+	return strings.Join(out, "\n")
+}
