@@ -191,14 +191,21 @@ func TestTheSourcesLogIsBounded(t *testing.T) {
 				sameEverywhere(t, p, "public")
 				return
 			}
-			c := f.await(20*time.Second, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
-			if !strings.Contains(c.Reason, "released") || !strings.Contains(c.Reason, "restart") {
-				t.Error(c.Reason)
+			// It stays paused, as a person wanted it, and says beside it what has happened.
+			c := f.await(20*time.Second, "waiting for a person", func(c contract.Crossing) bool { return strings.Contains(c.WaitsFor, "released") })
+			if c.Condition != contract.ConditionPaused || !strings.Contains(c.WaitsFor, "restart") {
+				t.Errorf("%s, %s", c.Condition, c.WaitsFor)
 			}
 			eventually(t, 10*time.Second, func() bool {
 				return one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_replication_slots WHERE database = current_database()`) == 0
 			})
 			if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code != 0 {
+				t.Fatal(a.err)
+			}
+			f.await(20*time.Second, "prepared", func(c contract.Crossing) bool {
+				return c.Phase == contract.PhaseLoading && c.Condition == contract.ConditionPaused && c.WaitsFor == ""
+			})
+			if a := f.cli("crossing", "resume", "spring"); a.code != 0 {
 				t.Fatal(a.err)
 			}
 			eventually(t, time.Minute, func() bool { // once more: the phase may still be that of before

@@ -200,16 +200,19 @@ func TestRecordsOfAnOlderProgramAreLeftAlone(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		c := connect(t, f.set.ControlURL)
-		for _, q := range []string{`DROP TABLE facts`, `ALTER TABLE databases DROP COLUMN uid`, `ALTER TABLE webhooks DROP COLUMN uid`,
-			`ALTER TABLE tokens DROP COLUMN see_rows`, `ALTER TABLE journal DROP COLUMN detail`, `DELETE FROM goose_db_version WHERE version_id >= 16`} {
-			if _, err := c.Exec(t.Context(), q); err != nil {
-				t.Fatalf("%s: %v", q, err)
-			}
-		}
-		if _, err := c.Exec(t.Context(), `UPDATE databases SET secret = $1`, key.Seal(servers.source.Password, "")); err != nil {
+		exec1(t, f.set.ControlURL, `DROP SCHEMA public CASCADE; CREATE SCHEMA public`)
+		store, err := records.Open(t.Context(), f.set.ControlURL)
+		if err != nil {
 			t.Fatal(err)
 		}
+		defer store.Close()
+		if err := store.MigrateTo(t.Context(), 15); err != nil {
+			t.Fatal(err)
+		}
+		exec1(t, f.set.ControlURL, `INSERT INTO databases (name, engine, host, port, dbname, username, secret, tls) VALUES ('old', 'postgres', $1, $2, $3, $4, $5, 'disable')`,
+			servers.source.Host, servers.source.Port, p.source, servers.source.User, key.Seal(servers.source.Password, ""))
+		exec1(t, f.set.ControlURL, `INSERT INTO tokens (name, role, hash) VALUES ('admin', 'admin', $1)`, secret.HashToken(f.token))
+		exec1(t, f.set.ControlURL, `INSERT INTO workers (name, host, pid, version) VALUES ('older', 'here', 1, 'before')`)
 	}
 	older()
 	exec1(t, f.set.ControlURL, `UPDATE workers SET seen_at = now()`)

@@ -112,7 +112,7 @@ crossing:
 	close(done)
 	reading.Wait()
 	// Every inspection of the first load is within five minutes of the watermark.
-	if r := runs()[0]; !strings.HasPrefix(r.Note, "5011 rows past the watermarks of 2 tables") {
+	if r := runs()[0]; !strings.HasPrefix(r.Note, "5\u2009011 rows past the watermarks of 2 tables") {
 		t.Errorf("the run: %+v", r)
 	}
 	rows := func(s side, from string) []string {

@@ -22,7 +22,7 @@ var rooms = map[string][]string{
 	"console":     {},
 	"voyage":      {"domain", "core", "engine", "records", "queue", "secret"},
 	"api":         {"domain", "core", "contract", "console", "manifest", "records", "secret", "voyage"},
-	"service":     {"api", "engine", "localserver", "queue", "records", "secret", "voyage"},
+	"service":     {"domain", "api", "engine", "localserver", "queue", "records", "secret", "voyage"},
 	"client":      {"contract"},
 	"demo":        {},
 	"cli":         {"domain", "client", "contract", "manifest", "demo", "localserver", "service"},

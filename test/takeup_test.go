@@ -72,7 +72,7 @@ func TestAReplicaIsPromoted(t *testing.T) {
 	server[0].Stop()
 	maria(t, db[1], "STOP SLAVE", "RESET SLAVE ALL", "UPDATE dunes.hives SET grams = grams + 1", "INSERT INTO dunes.hives (grams) VALUES (8)")
 
-	if a := f.cli("database", "change", "old", "--port", itoa(server[1].Port)); a.code != 0 || !strings.Contains(a.out, itoa(server[1].Port)) {
+	if a := f.cli("database", "change", "old", "--port", itoa(server[1].Port), "--password"); a.code != 0 || !strings.Contains(a.out, itoa(server[1].Port)) {
 		t.Fatalf("%+v", a)
 	}
 	if a := f.cli("crossing", "resume", "spring"); a.code != 0 {

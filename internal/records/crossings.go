@@ -177,6 +177,9 @@ UPDATE crossings SET condition = $2, reason = $3, keep_capture = $4 WHERE id = $
 
 // GoOnTx lets a crossing go on inside the caller's transaction, unless somebody has paused it.
 func GoOnTx(ctx context.Context, tx pgx.Tx, id int64) error {
+	if _, err := tx.Exec(ctx, `UPDATE crossings SET trouble = '' WHERE id = $1`, id); err != nil {
+		return err
+	}
 	_, err := tx.Exec(ctx, setCondition, id, domain.ConditionRunning, "", false, goesOn)
 	return err
 }
@@ -213,7 +216,7 @@ func steering(ctx context.Context, tx *sqlx.Tx, crossing int64) error {
 // SetTrouble keeps what keeps a crossing from going on by itself; empty: nothing. It reports
 // whether that is new.
 func (s *Store) SetTrouble(ctx context.Context, id int64, text string) (bool, error) {
-	return s.changed(ctx, `UPDATE crossings SET trouble = $2 WHERE id = $1 AND trouble <> $2`, id, text)
+	return s.changed(ctx, `UPDATE crossings SET trouble = $2 WHERE id = $1 AND trouble <> $2 AND phase <> 'closed'`, id, text)
 }
 
 // SaveSettings replaces the settings. With planned, those of the plan are among them: then

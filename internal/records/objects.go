@@ -77,11 +77,17 @@ func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []Object, 
 		for i := range stand {
 			known[stand[i].key()] = &stand[i]
 		}
+		saved := map[string]bool{}
 		for i := range list {
-			if err := saveObject(ctx, tx, crossing, &list[i], known[list[i].key()], i+1, l); err != nil {
+			key := list[i].key()
+			if saved[key] {
+				continue
+			}
+			if err := saveObject(ctx, tx, crossing, &list[i], known[key], i+1, l); err != nil {
 				return err
 			}
-			delete(known, list[i].key())
+			saved[key] = true
+			delete(known, key)
 		}
 		if l.Adds {
 			return nil

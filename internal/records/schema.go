@@ -18,7 +18,10 @@ import (
 var migrations embed.FS
 
 // Migrate brings the schema up to date; several processes may do so at once.
-func (s *Store) Migrate(ctx context.Context) error {
+func (s *Store) Migrate(ctx context.Context) error { return s.MigrateTo(ctx, Known()) }
+
+// MigrateTo brings the schema up to a version, as the program that knew no newer one did.
+func (s *Store) MigrateTo(ctx context.Context, version int64) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -38,7 +41,7 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if known := Known(); stands > known {
 		return Newer(stands)
 	}
-	if _, err := p.Up(ctx); err != nil {
+	if _, err := p.UpTo(ctx, version); err != nil {
 		return fmt.Errorf("bringing the control database's schema up to date: %w", err)
 	}
 	return nil

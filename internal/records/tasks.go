@@ -91,7 +91,12 @@ func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind lifecycle.Wo
 const cancelTasks = `UPDATE tasks SET cancel = $3 WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') AND cancel = ''`
 
 // endedFor is why work ends when other work begins.
-func endedFor(kind lifecycle.Work) string { return "it was ended for a " + string(kind) }
+func endedFor(kind lifecycle.Work) string {
+	if kind == lifecycle.WorkClose {
+		return "the crossing was closed"
+	}
+	return "the crossing was restarted"
+}
 
 // Ending is a task that was asked to end and has not yet. Idle: nobody carries it out, so that
 // whoever waits may end it.

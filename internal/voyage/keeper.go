@@ -221,7 +221,7 @@ func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) 
 
 func (v *Voyage) clearEach(ctx context.Context, c *records.Crossing, tables []records.Table) error {
 	// Nobody may write, or build, what is about to be emptied.
-	left, err := v.Store.EndTasks(ctx, c.ID, lifecycle.Disturbs(), "it was ended for the restart of a table")
+	left, err := v.Store.EndTasks(ctx, c.ID, lifecycle.Disturbs(), "a table was restarted")
 	if err != nil {
 		return err
 	}

@@ -216,7 +216,7 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 		return err
 	}
 	note("stopping what is under way")
-	if err := v.endWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit), "it was ended for a restart"); err != nil {
+	if err := v.endWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit), "the crossing was restarted"); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)

@@ -217,12 +217,16 @@ func (v *Voyage) Record(ctx context.Context, e records.Entry) {
 	}
 }
 
-// Hold makes a crossing wait for a person. One that is paused stays so, and one that is closed
-// waits for nothing any more.
+// Hold makes a crossing wait for a person. One that is paused stays so, and shows the reason
+// beside its pause; one that is closed waits for nothing any more.
 func (v *Voyage) Hold(ctx context.Context, c *records.Crossing, subject, reason string) {
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
-	if _, err := v.Store.Hold(end, c.ID, reason); err != nil {
+	held, err := v.Store.Hold(end, c.ID, reason)
+	if err == nil && !held {
+		_, err = v.Store.SetTrouble(end, c.ID, reason)
+	}
+	if err != nil {
 		v.Log.Error("the crossing could not be held", "crossing", c.Name, "error", err)
 	}
 	v.held(end, c, subject, reason)

@@ -131,28 +131,3 @@ func TestEnumsKeepTheirValues(t *testing.T) {
 		}
 	}
 }
-
-// TestNamesThatAreTooLong block, unless a rule shortens them.
-func TestNamesThatAreTooLong(t *testing.T) {
-	w := Way{From: MariaDB, To: Postgres}
-	long := strings.Repeat("n", 64)
-	keepers, _ := meadow()
-	keepers.Columns[2].Name = long
-	keepers.Table.Columns, keepers.Table.Indexes = keepers.Columns, nil
-	for _, c := range []struct {
-		rule   domain.Rule
-		blocks bool
-	}{{domain.Rule{}, true}, {domain.Rule{Columns: map[string]domain.ColumnRule{long: {Name: "n"}}}, false}, {domain.Rule{Name: long}, true}} {
-		_, notes, err := w.Shape(keepers, c.rule)
-		if err != nil {
-			t.Fatal(err)
-		}
-		blocks := false
-		for _, n := range notes {
-			blocks = blocks || n.Verdict == Impossible
-		}
-		if blocks != c.blocks {
-			t.Errorf("%+v: blocks %v", c.rule, blocks)
-		}
-	}
-}

@@ -53,14 +53,8 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 		}
 		side.Table.Columns = side.Columns
 	}
-	long := func(notes []Noted) []Noted {
-		if w.To == Postgres && w.From != w.To {
-			return append(notes, tooLong(p.TargetSide)...)
-		}
-		return notes
-	}
 	if r.Empty() && p.From == "" {
-		return p, long(notes), nil
+		return p, notes, nil
 	}
 	if w.From == w.To && (p.From != "" || slices.ContainsFunc(p.Columns, replaced)) {
 		asTexts(&p)
@@ -81,7 +75,7 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 	if err := w.rename(&p, r); err != nil {
 		return p, nil, err
 	}
-	return p, long(append(notes, more...)), w.add(&p, r)
+	return p, append(notes, more...), w.add(&p, r)
 }
 
 // leaveOut takes columns out of a plan, and with them what is made of them, which

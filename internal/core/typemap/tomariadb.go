@@ -6,6 +6,7 @@ import (
 	"sort"
 	"strings"
 
+	"dustyferry/internal/core/naming"
 	"dustyferry/internal/domain"
 )
 
@@ -393,7 +394,7 @@ func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
 	if !strings.HasPrefix(name, table) {
 		name = table + "_" + name
 	}
-	return domain.Constraint{Name: strings.ToValidUTF8(name[:min(len(name), 64)], ""), Of: k.Name, Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
+	return domain.Constraint{Name: naming.MariaDB.Fit(name), Of: k.Name, Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
 		Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", listIn(k.Columns), quotedIn(to.Schema), quotedIn(to.Name), listIn(k.ReferenceColumns), k.Rules)}
 }
 

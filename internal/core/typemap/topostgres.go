@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"strings"
 
+	"dustyferry/internal/core/naming"
 	"dustyferry/internal/domain"
 )
 
@@ -135,9 +136,9 @@ func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	}
 	there.Table.Columns = there.Columns
 	for _, k := range p.Table.Keys {
-		name := k.Name
+		name := naming.Postgres.Fit(p.Target.Name + "_" + k.Name) // one space for the whole schema
 		if k.Primary {
-			name = p.Target.Name + "_pkey"
+			name = naming.Postgres.Fit(p.Target.Name + "_pkey")
 		}
 		there.Table.Keys = append(there.Table.Keys, domain.Key{Columns: k.Columns, Primary: k.Primary, Name: name})
 	}
@@ -150,7 +151,7 @@ func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 		if x.Unique {
 			def = "UNIQUE INDEX"
 		}
-		name := p.Target.Name + "_" + x.Name
+		name := naming.Postgres.Fit(p.Target.Name + "_" + x.Name)
 		there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: name, Unique: x.Unique, Columns: x.Columns,
 			Definition: fmt.Sprintf("CREATE %s %s ON %s.%s (%s)", def, quoted(name), quoted(p.Target.Schema), quoted(p.Target.Name), list(x.Columns))})
 	}
@@ -182,22 +183,12 @@ func labelsCheck(table string, c domain.Column) domain.Constraint {
 	for i, l := range labels {
 		labels[i] = "'" + strings.ReplaceAll(l, "'", "''") + "'"
 	}
-	return domain.Constraint{Name: table + "_" + c.Name + labelsSuffix, Kind: "check", Columns: []string{c.Name},
+	short := naming.Server{Bytes: naming.Postgres.Bytes - len(labelsSuffix)}
+	return domain.Constraint{Name: short.Fit(table+"_"+c.Name) + labelsSuffix, Kind: "check", Columns: []string{c.Name},
 		Definition: "CHECK (" + quoted(c.Name) + " IN (" + strings.Join(labels, ", ") + "))"}
 }
 
 const labelsSuffix = "_values"
-
-// tooLong names what PostgreSQL would cut short.
-func tooLong(side *domain.TablePlan) []Noted {
-	var notes []Noted
-	for _, name := range append(columnNames(side.Columns), side.Target.Schema, side.Target.Name) {
-		if len(name) > 63 {
-			notes = append(notes, Noted{Column: name, Verdict: Impossible, Note: fmt.Sprintf("the name has %d bytes, PostgreSQL takes 63; rename it by a rule", len(name))})
-		}
-	}
-	return notes
-}
 
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 

@@ -12,7 +12,17 @@ import (
 
 // Run carries out a person's statement.
 func (d *database) Run(ctx context.Context, sql string) error {
-	_, err := d.pool.ExecContext(ctx, sql)
+	conn, err := d.session(ctx)
+	if err != nil {
+		return err
+	}
+	defer drop(conn) // a person's statement may have changed the session
+	stop, err := d.endsWith(ctx, conn)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	_, err = conn.ExecContext(ctx, sql)
 	return d.explain(err)
 }
 

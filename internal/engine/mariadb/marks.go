@@ -5,7 +5,9 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -90,6 +92,29 @@ func (d *database) session(ctx context.Context, settings ...string) (*sql.Conn, 
 func drop(conn *sql.Conn) {
 	_ = conn.Raw(func(any) error { return errDrop })
 	_ = conn.Close()
+}
+
+// kill ends a connection on the server, with what it is doing. A user may end its own. It
+// does not wait.
+func (d *database) kill(id uint32) {
+	if id == 0 {
+		return
+	}
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_, _ = d.pool.ExecContext(ctx, "KILL "+strconv.FormatUint(uint64(id), 10))
+	}()
+}
+
+// endsWith has a session's statement end on the server when the context does, until the
+// function returned is called.
+func (d *database) endsWith(ctx context.Context, conn *sql.Conn) (func() bool, error) {
+	var id uint32
+	if err := conn.QueryRowContext(ctx, "SELECT connection_id()").Scan(&id); err != nil {
+		return nil, d.explain(err)
+	}
+	return context.AfterFunc(ctx, func() { d.kill(id) }), nil
 }
 
 // landing is how sessions that write to the target are set: what foreign keys and

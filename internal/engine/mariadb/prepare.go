@@ -269,6 +269,11 @@ func (d *database) Build(ctx context.Context, o engine.Object) error {
 		return err
 	}
 	defer drop(conn)
+	stop, err := d.endsWith(ctx, conn)
+	if err != nil {
+		return err
+	}
+	defer stop()
 	if _, err := conn.ExecContext(ctx, o.SQL); err != nil {
 		return fmt.Errorf("building %s %s on %s: %w", o.Kind, o.Name, o.Table, d.explain(err))
 	}

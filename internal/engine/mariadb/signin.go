@@ -52,7 +52,7 @@ func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) 
 	if err != nil {
 		return nil, d.explain(err)
 	}
-	c := &wire{}
+	c := &wire{kill: d.kill}
 	c.setConn(conn)
 	if err := c.signIn(d); err != nil {
 		_ = conn.Close()
@@ -73,6 +73,7 @@ func (c *wire) signIn(d *database) error {
 	if err != nil {
 		return err
 	}
+	c.id = connectionOf(hello)
 	can := uint32(canLongPassword | canDatabase | canProtocol41 | canTransactions | canSecure | canPluginAuth)
 	head := binary.LittleEndian.AppendUint32(nil, can)
 	head = binary.LittleEndian.AppendUint32(head, largestPacket)
@@ -82,6 +83,15 @@ func (c *wire) signIn(d *database) error {
 		return serverSaid(answer)
 	}
 	return err
+}
+
+// connectionOf is the number of the connection in a greeting (protocol version, server
+// version ended by 0, number), 0 where it has none.
+func connectionOf(hello []byte) uint32 {
+	if at := bytes.IndexByte(hello, 0); at > 0 && len(hello) >= at+5 {
+		return binary.LittleEndian.Uint32(hello[at+1:])
+	}
+	return 0
 }
 
 // enter signs in by the server's greeting and returns its last answer, OK or an error.

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"dustyferry/internal/core/naming"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
@@ -223,7 +224,7 @@ func (s server) surroundings() string {
 }
 
 // SurveyTarget looks at everything a crossing needs of the target.
-func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
+func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
 	s, err := d.server(ctx)
 	if err != nil {
 		return nil, err
@@ -253,6 +254,13 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 			}
 		}
 	}
+	list := d.names(cat, plans, s.variables["lower_case_table_names"] != "0")
+	e = append(e, naming.MariaDB.Judge(list)...)
+	taken, err := d.takenNames(ctx, plans, list)
+	if err != nil {
+		return nil, err
+	}
+	e = append(e, taken...)
 	e.add(domain.Fine, "clock and texts", "target", "", "%s", s.surroundings())
 	rows, err := d.pool.QueryContext(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ?", d.end.Database)
 	if err != nil {

@@ -26,6 +26,8 @@ type wire struct {
 	in   *bufio.Reader
 	seq  byte
 	long []byte // a packet that the reading buffer does not hold
+	id   uint32 // of the connection on the server
+	kill func(id uint32)
 }
 
 const (
@@ -226,9 +228,15 @@ func (d *database) briefly(ctx context.Context, f func(*wire) error) error {
 	}
 }
 
-// within ends the connection when the context ends first.
+// within ends the connection when the context ends first, and what the server does for it:
+// that the connection is gone the server would notice only when it has something to send.
 func (c *wire) within(ctx context.Context, f func() error) error {
-	stop := context.AfterFunc(ctx, c.close)
+	stop := context.AfterFunc(ctx, func() {
+		c.close()
+		if c.kill != nil {
+			c.kill(c.id)
+		}
+	})
 	defer stop()
 	err := f()
 	if ctx.Err() != nil {

@@ -351,12 +351,29 @@ SELECT set_config('maintenance_work_mem', greatest(setting::bigint, 262144)::tex
 	_, err = conn.Exec(ctx, o.SQL)
 	var pe *pgconn.PgError
 	if errors.As(err, &pe) && (pe.Code == "42P07" || pe.Code == "42710" || pe.Code == "42P16") {
-		return nil // it stands already
+		if there, looked := stands(ctx, conn, o); looked != nil || there {
+			return d.explain(looked) // it stands already
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("building %s %s on %s: %w", o.Kind, o.Name, o.Table, d.explain(err))
 	}
 	return nil
+}
+
+// stands reports whether a deferred object is there: of that name, of that table, whole, and
+// unique if it is to be. What has its name and is of something else is none.
+func stands(ctx context.Context, conn *pgx.Conn, o engine.Object) (bool, error) {
+	var there bool
+	err := conn.QueryRow(ctx, `
+SELECT EXISTS (SELECT FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid JOIN pg_namespace n ON n.oid = t.relnamespace
+                WHERE n.nspname = $1 AND t.relname = $2 AND k.conname = $3 AND $4 <> 'index')
+    OR EXISTS (SELECT FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace n ON n.oid = t.relnamespace
+                WHERE n.nspname = $1 AND t.relname = $2 AND x.relname = $3 AND $4 = 'index' AND i.indisvalid AND (i.indisunique OR NOT $5))
+    OR $6 AND EXISTS (SELECT FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid JOIN pg_namespace n ON n.oid = t.relnamespace
+                WHERE n.nspname = $1 AND t.relname = $2 AND k.contype = 'p')`,
+		o.Table.Schema, o.Table.Name, o.Name, o.Kind, strings.Contains(o.SQL, "UNIQUE INDEX"), strings.Contains(o.SQL, "PRIMARY KEY")).Scan(&there)
+	return there, err
 }
 
 // BuildsBeside: indexes of one table can be built at once; what alters it cannot.

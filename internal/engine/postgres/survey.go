@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"dustyferry/internal/core/naming"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
@@ -262,7 +263,13 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 			e.add(domain.Blocks, "extension", x, "install the extension's package on the target's machine", "the source uses extension %s, which the target does not have", x)
 		}
 	}
-	return append(e, engine.LeftReferences(plans)...), nil
+	list := d.names(cat, plans)
+	e = append(e, naming.Postgres.Judge(list)...)
+	taken, err := d.takenNames(ctx, plans, list)
+	if err != nil {
+		return nil, err
+	}
+	return append(append(e, taken...), engine.LeftReferences(plans)...), nil
 }
 
 var plainName = regexp.MustCompile(`^[a-z_][a-z0-9_$]*$`)
