@@ -100,6 +100,12 @@ func TestLargeTransactions(t *testing.T) {
 	}
 	settle(t, f)
 	sameEverywhere(t, p, "public")
+	if t.Failed() {
+		for _, url := range []string{p.sourceURL(), p.targetURL()} {
+			t.Log(one[string](t, url, `SELECT string_agg(x, '; ') FROM (SELECT note || ' ' || id / 100000 || ': ' || count(*) AS x FROM public.readings GROUP BY note, id / 100000 ORDER BY 1) y`))
+		}
+		f.story()
+	}
 	streamed := one[int64](t, p.sourceURL(), "SELECT stream_txns FROM pg_stat_replication_slots s JOIN pg_replication_slots r USING (slot_name) WHERE r.database = current_database()")
 	if streamed == 0 {
 		t.Error("no transaction was streamed: this tested less than it should")

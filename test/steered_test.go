@@ -152,7 +152,9 @@ crossing:
 		t.Errorf("chosen are %v and %+v", c.Tables, c.Planning.Queries)
 	}
 	f.must("crossing", "restart", "spring", "--all", "--confirm", "spring")
-	eventually(t, time.Minute, func() bool { return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep })
+	eventually(t, time.Minute, func() bool {
+		return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep
+	})
 	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{}))
 	if err != nil || tables.Total != 1 {
 		t.Errorf("%+v (%v)", tables, err)
@@ -298,7 +300,9 @@ crossing:
 	f.awaitPhase(contract.PhaseInStep)
 	lines("first, second")
 	f.must("crossing", "restart", "spring", "--all", "--confirm", "spring")
-	eventually(t, time.Minute, func() bool { return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep })
+	eventually(t, time.Minute, func() bool {
+		return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep
+	})
 	lines("first, first, second, second")
 	if !told(f.journalOf("restart"), "statements that run again: before 1, before 2") {
 		f.story()
@@ -315,7 +319,9 @@ crossing:
 	lines("first, first, second, second")
 	f.must("crossing", "objects", "spring", "--id", fmt.Sprint(object("before 1").Id), "--leave-out")
 	f.must("crossing", "resume", "spring")
-	f.await(time.Minute, "going on, or held for its rows", func(c contract.Crossing) bool { return c.Phase != contract.PhasePrepared || c.Condition == contract.ConditionHeld })
+	f.await(time.Minute, "going on, or held for its rows", func(c contract.Crossing) bool {
+		return c.Phase != contract.PhasePrepared || c.Condition == contract.ConditionHeld
+	})
 	lines("first, first, second, second")
 }
 
@@ -331,7 +337,9 @@ func TestHistoryOutlivesARestart(t *testing.T) {
 	exec1(t, p.targetURL(), `UPDATE public.lots SET jars = -1 WHERE id IN (5, 6)`)
 	found := f.reconcile(contract.NewReconciliationDepthHashes)
 	f.must("crossing", "restart", "spring", "--all", "--confirm", "spring")
-	eventually(t, time.Minute, func() bool { return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep })
+	eventually(t, time.Minute, func() bool {
+		return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep
+	})
 	r, err := client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(t.Context(), "spring", found.Id))
 	if err != nil || r.State != contract.ReconciliationStateDiffering || r.Findings != 2 || len(deref(r.Results)) != 1 || deref(r.Results)[0].Name != "public.lots" {
 		t.Errorf("%+v (%v)", r, err)
