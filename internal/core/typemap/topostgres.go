@@ -192,14 +192,6 @@ const labelsSuffix = "_values"
 
 func quoted(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }
 
-func columnNames(cols []domain.Column) []string {
-	out := make([]string, len(cols))
-	for i, c := range cols {
-		out[i] = c.Name
-	}
-	return out
-}
-
 func list(names []string) string {
 	out := make([]string, len(names))
 	for i, n := range names {
