@@ -1,0 +1,319 @@
+package hunt
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// What is equal, said by plain SQL.
+
+// pinned makes a session read rows as they are, whatever role and database are set to.
+const pinned = `SET search_path = ''; SET timezone = 'UTC'; SET extra_float_digits = 3; SET "DateStyle" = 'ISO, YMD'; SET "IntervalStyle" = 'postgres';
+SET bytea_output = 'hex'; SET xmlbinary = 'base64'; SET row_security = off; SET client_encoding = 'UTF8'; SET lc_monetary = 'C'; SET client_min_messages = 'error';
+SET statement_timeout = '60s'; SET lock_timeout = 0; SET default_transaction_read_only = off; SET session_replication_role = origin; SET default_transaction_isolation = 'read committed'`
+
+func (r *run) open(s side) (*pgx.Conn, error) {
+	c, err := pgx.Connect(r.ctx, s.url(s.server.User, s.server.Password))
+	if err != nil {
+		return nil, err
+	}
+	_, err = c.Exec(r.ctx, pinned)
+	return c, err
+}
+
+// strings1 reads one column of texts.
+func (r *run) strings1(c *pgx.Conn, sql string) ([]string, error) {
+	rows, err := c.Query(r.ctx, sql)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowTo[string])
+}
+
+const ours = `n.nspname NOT IN ('pg_catalog', 'information_schema', 'dusty_ferry', 'pg_toast') AND n.nspname NOT LIKE 'pg_temp%' AND n.nspname NOT LIKE 'pg_toast%'`
+
+// members are what extensions brought.
+const members = `NOT EXISTS (SELECT FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e')`
+
+// asked are the tables to be compared: each with its columns, and how it is read.
+const asked = `
+SELECT format('%I.%I', n.nspname, c.relname) || chr(1) || CASE c.relkind WHEN 'r' THEN 'ONLY ' ELSE '' END || chr(1) || coalesce(
+       (SELECT string_agg(quote_ident(attname), ', ' ORDER BY attname) FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped), '')
+  FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND ` + ours + ` AND ` + members + ` ORDER BY 1`
+
+// differ is how the two sides differ, in words; empty: they are equal.
+func (r *run) differ() (string, error) {
+	src, err := r.open(r.source)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = src.Close(r.ctx) }()
+	dst, err := r.open(r.target)
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = dst.Close(r.ctx) }()
+	list, err := r.strings1(src, asked)
+	if err != nil {
+		return "", err
+	}
+	there, err := r.strings1(dst, asked)
+	if err != nil {
+		return "", err
+	}
+	var out []string
+	for _, line := range list {
+		part := strings.Split(line, "\x01")
+		name, only, cols := part[0], part[1], part[2]
+		if len(r.s.Tables) > 0 && !slices.Contains(r.s.Tables, strings.ReplaceAll(name, `"`, "")) {
+			continue
+		}
+		if !slices.ContainsFunc(there, func(l string) bool { return strings.HasPrefix(l, name+"\x01") }) {
+			out = append(out, name+" is not on the target")
+			continue
+		}
+		where := ""
+		if w := r.s.Where[strings.ReplaceAll(name, `"`, "")]; w != "" {
+			where = " WHERE " + w
+		}
+		a, err := r.sum(src, only+name+where, cols)
+		if err != nil {
+			return "", err
+		}
+		if b, err := r.sum(dst, only+name, cols); err != nil {
+			out = append(out, fmt.Sprintf("%s cannot be read on the target: %s", name, err))
+		} else if a != b {
+			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target", name, a, b))
+		}
+	}
+	return strings.Join(out, "; "), nil
+}
+
+// sum is how many rows there are, and a hash of them that knows no order.
+func (r *run) sum(c *pgx.Conn, from, cols string) (string, error) {
+	row := "ROW(" + cols + ")"
+	if cols == "" {
+		row = "ROW()"
+	}
+	var s string
+	err := c.QueryRow(r.ctx, fmt.Sprintf(`SELECT count(*) || ' rows of ' || coalesce(left(md5(string_agg(h, '' ORDER BY h COLLATE "C")), 8), '-') FROM (SELECT md5(%s::text) AS h FROM %s) x`, row, from)).Scan(&s)
+	return s, err
+}
+
+// judge is the last look at a script that came to its end.
+func (r *run) judge() error {
+	if !r.created || r.cutOver {
+		return nil
+	}
+	return r.equal()
+}
+
+// identitySQL is how the log identifies rows of every table.
+const identitySQL = `SELECT format('%I.%I', n.nspname, c.relname) || ' ' || c.relreplident::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p') AND ` + ours + ` ORDER BY 1`
+
+func (r *run) remember() error {
+	c, err := r.open(r.source)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = c.Close(r.ctx) }()
+	list, err := r.strings1(c, identitySQL)
+	r.identities = map[string]string{}
+	for _, l := range list {
+		i := strings.LastIndex(l, " ")
+		r.identities[l[:i]] = l[i+1:]
+	}
+	return err
+}
+
+// afterwards judges what a cutover left: equal rows, the same objects, counters that go on,
+// and a source that takes no write by any way.
+func (r *run) afterwards() error {
+	differs, err := r.differ()
+	if err != nil {
+		return err
+	}
+	if differs != "" {
+		return fault("after the cutover %s", differs)
+	}
+	if err := r.sameObjects(); err != nil {
+		return err
+	}
+	return r.closed()
+}
+
+// objectsSQL are what tables have besides rows.
+const objectsSQL = `
+SELECT 'index ' || format('%I.%I', n.nspname, t.relname) || ' ' || regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE (UNIQUE )?INDEX .* ON ', '\1ON ') || CASE WHEN i.indisvalid THEN '' ELSE ' INVALID' END
+  FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace n ON n.oid = t.relnamespace WHERE ` + ours + `
+UNION ALL
+SELECT 'constraint ' || format('%I.%I', n.nspname, t.relname) || ' ' || conname || ' ' || pg_get_constraintdef(k.oid)
+  FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid JOIN pg_namespace n ON n.oid = t.relnamespace WHERE contype <> 't' AND contype <> 'n' AND ` + ours + `
+UNION ALL
+SELECT 'column ' || format('%I.%I', n.nspname, t.relname) || ' ' || attname || ' ' || format_type(atttypid, atttypmod) || CASE WHEN attnotnull THEN ' not null' ELSE '' END
+       || ' ' || attidentity::text || ' ' || attgenerated::text || ' ' || coalesce((SELECT pg_get_expr(adbin, adrelid) FROM pg_attrdef WHERE adrelid = attrelid AND adnum = attnum), '')
+  FROM pg_attribute a JOIN pg_class t ON t.oid = a.attrelid JOIN pg_namespace n ON n.oid = t.relnamespace WHERE attnum > 0 AND NOT attisdropped AND t.relkind IN ('r', 'p') AND ` + ours + `
+UNION ALL
+SELECT 'sequence ' || format('%I.%I', schemaname, sequencename) || format(' start %s min %s max %s by %s cycle %s cache %s', start_value, min_value, max_value, increment_by, cycle, cache_size)
+  FROM pg_sequences n WHERE ` + `n.schemaname NOT IN ('dusty_ferry')` + `
+UNION ALL
+SELECT 'trigger ' || format('%I.%I', n.nspname, t.relname) || ' ' || tgname || ' ' || tgenabled::text FROM pg_trigger g JOIN pg_class t ON t.oid = g.tgrelid JOIN pg_namespace n ON n.oid = t.relnamespace
+ WHERE NOT tgisinternal AND tgparentid = 0 AND tgname NOT LIKE 'dusty%' AND ` + ours
+
+// sameObjects compares what stands beside the rows; what the survey or the plan tells of as
+// not carried is not missed.
+func (r *run) sameObjects() error {
+	src, err := r.open(r.source)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = src.Close(r.ctx) }()
+	dst, err := r.open(r.target)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = dst.Close(r.ctx) }()
+	a, err := r.strings1(src, objectsSQL)
+	if err != nil {
+		return err
+	}
+	b, err := r.strings1(dst, objectsSQL)
+	if err != nil {
+		return err
+	}
+	var word string
+	for _, l := range a {
+		if slices.Contains(b, l) {
+			continue
+		}
+		if word == "" {
+			for _, path := range []string{"/survey", "/plan", "/readiness"} {
+				_, body, _ := r.product.call(r.ctx, "GET", r.path(path), nil)
+				word += string(body)
+			}
+		}
+		kind, rest, _ := strings.Cut(l, " ")
+		table, rest, _ := strings.Cut(rest, " ")
+		name, _, _ := strings.Cut(rest, " ")
+		if kind == "index" || kind == "sequence" {
+			name = table
+		}
+		if (kind == "trigger" || kind == "constraint") && strings.Contains(word, name) && kind == "trigger" {
+			continue
+		}
+		if len(r.s.Tables) > 0 && !slices.Contains(r.s.Tables, strings.ReplaceAll(table, `"`, "")) {
+			continue
+		}
+		return fault("after the cutover the target lacks: %s", l)
+	}
+	return r.counters(src, dst)
+}
+
+// counters go on where the source's stood.
+func (r *run) counters(src, dst *pgx.Conn) error {
+	const q = `SELECT format('%I.%I', schemaname, sequencename) || ' ' || increment_by || ' ' || coalesce(last_value::text, '-') FROM pg_sequences WHERE schemaname <> 'dusty_ferry' ORDER BY 1`
+	a, err := r.strings1(src, q)
+	if err != nil {
+		return err
+	}
+	b, err := r.strings1(dst, q)
+	if err != nil {
+		return err
+	}
+	for _, l := range a {
+		part := strings.Split(l, " ")
+		for _, m := range b {
+			other := strings.Split(m, " ")
+			if other[0] != part[0] || part[2] == "-" {
+				continue
+			}
+			if other[2] == "-" {
+				return fault("after the cutover the counter %s begins anew", part[0])
+			}
+			var x, y, by int64
+			_, _ = fmt.Sscan(part[2], &x)
+			_, _ = fmt.Sscan(other[2], &y)
+			_, _ = fmt.Sscan(part[1], &by)
+			if by > 0 && y < x || by < 0 && y > x {
+				return fault("after the cutover the counter %s stands at %d, the source's at %d", part[0], y, x)
+			}
+		}
+	}
+	return nil
+}
+
+// closed tries to write to the closed source by every way there is.
+func (r *run) closed() error {
+	c, err := r.open(r.source)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = c.Close(r.ctx) }()
+	list, err := r.strings1(c, `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p') AND `+ours+` AND `+members+` ORDER BY 1`)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		if len(r.s.Tables) > 0 && !slices.ContainsFunc(r.s.Tables, func(x string) bool { return strings.HasPrefix(strings.ReplaceAll(t, `"`, ""), x) }) {
+			continue
+		}
+		for _, role := range []string{"origin", "replica"} {
+			for _, sql := range []string{"INSERT INTO %s SELECT * FROM %[1]s LIMIT 0", "DELETE FROM %s WHERE false", "TRUNCATE %s CASCADE"} {
+				sql = fmt.Sprintf(sql, t)
+				if strings.HasPrefix(sql, "INSERT") {
+					sql = fmt.Sprintf("DO $$ BEGIN EXECUTE 'INSERT INTO %[1]s (' || (SELECT string_agg(quote_ident(attname), ',') FROM pg_catalog.pg_attribute WHERE attrelid = '%[1]s'::pg_catalog.regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' AND attidentity <> 'a')"+
+						" || ') SELECT ' || (SELECT string_agg(quote_ident(attname), ',') FROM pg_catalog.pg_attribute WHERE attrelid = '%[1]s'::pg_catalog.regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' AND attidentity <> 'a') || ' FROM %[1]s LIMIT 0'; END $$", t)
+				}
+				if _, err := c.Exec(r.ctx, "BEGIN READ WRITE; SET LOCAL session_replication_role = "+role); err != nil {
+					return err
+				}
+				_, err := c.Exec(r.ctx, sql)
+				_, _ = c.Exec(r.ctx, "ROLLBACK")
+				if err == nil {
+					return fault("the closed source takes writes to %s (session_replication_role %s): %s", t, role, short(sql))
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// leftBehind looks for anything of ours after closing.
+func (r *run) leftBehind() error {
+	for _, s := range []side{r.source, r.target} {
+		c, err := r.open(s)
+		if err != nil {
+			return err
+		}
+		left, err := r.strings1(c, `
+SELECT 'slot ' || slot_name FROM pg_replication_slots WHERE database = current_database()
+UNION ALL SELECT 'publication ' || pubname FROM pg_publication
+UNION ALL SELECT 'schema ' || nspname FROM pg_namespace WHERE nspname = 'dusty_ferry'
+UNION ALL SELECT 'trigger ' || tgname FROM pg_trigger WHERE tgname LIKE 'dusty%'
+UNION ALL SELECT 'setting ' || unnest(setconfig) FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase WHERE d.datname = current_database() AND array_to_string(setconfig, ',') LIKE '%read_only%on%'`)
+		if err == nil && s.name == "source" {
+			var now []string
+			now, err = r.strings1(c, identitySQL)
+			for _, l := range now {
+				i := strings.LastIndex(l, " ")
+				if was := r.identities[l[:i]]; was != "" && was != l[i+1:] {
+					left = append(left, fmt.Sprintf("replica identity of %s: %s, it was %s", l[:i], l[i+1:], was))
+				}
+			}
+		}
+		_ = c.Close(r.ctx)
+		if err != nil {
+			return err
+		}
+		if len(left) > 0 {
+			return fault("left behind on the %s after closing: %s", s.name, strings.Join(left, ", "))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,289 @@
+package hunt
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+)
+
+// patience is how long a wait may take before it counts as a standstill, on a busy machine.
+const patience = 60 * time.Second
+
+func (r *run) path(rest string) string { return "/api/crossings/" + r.name + rest }
+
+// operate does what an operator would.
+func (r *run) operate(text string) error {
+	word, rest, _ := strings.Cut(text, " ")
+	switch word {
+	case "create":
+		return r.create()
+	case "start":
+		return r.ask("/start", answer{"confirm": "target"})
+	case "pause":
+		return r.ask("/pause", answer{"keep_capture": rest == "load"})
+	case "resume":
+		return r.ask("/resume", nil)
+	case "restart":
+		return r.ask("/restart", answer{"table": rest, "confirm": rest})
+	case "add":
+		return r.ask("/add-table", answer{"table": rest})
+	case "await":
+		return r.await(rest)
+	case "wait":
+		d, err := time.ParseDuration(rest)
+		time.Sleep(d)
+		return err
+	case "kill":
+		r.product.kill()
+		return r.product.start(r.ctx)
+	case "freeze":
+		r.product.freeze(1500 * time.Millisecond)
+		return nil
+	case "equal":
+		return r.equal()
+	case "reconcile":
+		return r.reconcile()
+	case "rehearse":
+		return r.cutover(true)
+	case "cutover":
+		return r.cutover(false)
+	case "close":
+		return r.close()
+	}
+	return fmt.Errorf("nothing is known of %q", text)
+}
+
+// ask asks for an act. What is refused because of the phase, as a pause of what is over, is
+// no word about a table; everything else is.
+func (r *run) ask(path string, body any) error {
+	_, err := r.product.do(r.ctx, "POST", r.path(path), body)
+	var no *refusal
+	if errors.As(err, &no) && path != "/start" {
+		return nil
+	}
+	if no != nil {
+		return errTold{no.text}
+	}
+	return err
+}
+
+func (r *run) create() error {
+	if err := r.remember(); err != nil {
+		return err
+	}
+	for _, s := range []side{r.source, r.target} {
+		if _, err := r.product.do(r.ctx, "POST", "/api/databases", answer{"name": r.name + "_" + s.name, "engine": "postgres", "host": s.server.Host,
+			"port": s.server.Port, "database": s.database, "user": s.user, "password": "honey", "tls": "disable"}); err != nil {
+			return told(err)
+		}
+	}
+	body := answer{"name": r.name, "source": r.name + "_source", "target": r.name + "_target", "settings": r.s.Settings}
+	if len(r.s.Tables) > 0 {
+		body["tables"] = r.s.Tables
+	}
+	if len(r.s.Where) > 0 {
+		var rules []answer
+		for _, t := range sortedKeys(r.s.Where) {
+			rules = append(rules, answer{"tables": t, "where": r.s.Where[t]})
+		}
+		body["rules"], body["kind"] = rules, "load"
+	}
+	_, err := r.product.do(r.ctx, "POST", "/api/crossings", body)
+	r.created = err == nil
+	return told(err)
+}
+
+func told(err error) error {
+	var no *refusal
+	if errors.As(err, &no) {
+		return errTold{no.text}
+	}
+	return err
+}
+
+// await waits for a phase. A crossing that is held has spoken.
+func (r *run) await(phase string) error {
+	order := []string{"loading", "catching up", "in step", "cut over", "closed"}
+	rank := func(p string) int {
+		for i, o := range order {
+			if o == p {
+				return i
+			}
+		}
+		return -1
+	}
+	var c answer
+	var err error
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(60 * time.Millisecond) {
+		if c, err = r.product.get(r.ctx, r.path("")); err != nil {
+			return err
+		}
+		if said := r.stopped(c); said != "" {
+			return errTold{said}
+		}
+		if rank(str(c, "phase")) >= rank(phase) {
+			return nil
+		}
+	}
+	return fault("standstill: not %s within %s, but %s and %s: %s %s", phase, patience, str(c, "phase"), str(c, "condition"), str(c, "waits_for"), r.why())
+}
+
+// stopped is what a crossing says that has stopped.
+func (r *run) stopped(c answer) string {
+	if k := str(c, "condition"); k == "held" || k == "failed" {
+		return k + ": " + str(c, "reason")
+	}
+	if tables, _ := r.product.list(r.ctx, r.path("/tasks")); len(tables) > 0 && str(tables[0], "state") == "failed" && str(c, "phase") != "in step" {
+		return "the task " + str(tables[0], "kind") + " failed: " + str(tables[0], "error")
+	}
+	return ""
+}
+
+// why is the newest warning.
+func (r *run) why() string {
+	if j := r.journal(); len(j) > 0 {
+		return "; " + j[len(j)-1]
+	}
+	return ""
+}
+
+// equal waits until both sides are equal by plain SQL, while nobody writes any more.
+func (r *run) equal() error {
+	r.quiet()
+	var differs string
+	for end := time.Now().Add(patience / 2); ; time.Sleep(200 * time.Millisecond) {
+		c, err := r.product.get(r.ctx, r.path(""))
+		if err != nil {
+			return err
+		}
+		if said := r.stopped(c); said != "" {
+			return errTold{said}
+		}
+		if differs, err = r.differ(); err != nil {
+			return err
+		}
+		if differs == "" {
+			return nil
+		}
+		if time.Now().After(end) {
+			return r.silent(differs, c)
+		}
+		p, _ := c["progress"].(answer)
+		if lag, _ := p["lag_bytes"].(float64); lag == 0 && str(c, "phase") == "in step" && end.Sub(time.Now()) < patience/2-8*time.Second {
+			return r.silent(differs, c) // it believes to be done, for seconds
+		}
+	}
+}
+
+// silent is a difference that nobody told of, unless the readiness list does.
+func (r *run) silent(differs string, c answer) error {
+	if said := r.unready(); said != "" && r.mayTell(said) {
+		return errTold{said}
+	}
+	return fault("%s, and it is %s and %s; %s%s", differs, str(c, "phase"), str(c, "condition"), str(c, "waits_for"), r.why())
+}
+
+// unready is what the readiness list says that is no yes.
+func (r *run) unready() string {
+	list, _ := r.product.list(r.ctx, r.path("/readiness"))
+	var out []string
+	for _, e := range list {
+		if v := str(e, "verdict"); v == "blocked" || v == "blocks" || v == "to mend" || v == "stop" || strings.HasPrefix(v, "block") {
+			out = append(out, str(e, "subject")+": "+str(e, "measured"))
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+// reconcile compares, and holds the answer against plain SQL when nobody writes.
+func (r *run) reconcile() error {
+	v, err := r.product.do(r.ctx, "POST", r.path("/reconciliations"), answer{"depth": "hashes"})
+	if err != nil {
+		var no *refusal
+		if errors.As(err, &no) {
+			return nil
+		}
+		return err
+	}
+	a, _ := v.(answer)
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		if a, err = r.product.get(r.ctx, r.path(fmt.Sprintf("/reconciliations/%v", a["id"]))); err != nil {
+			return err
+		}
+		switch str(a, "state") {
+		case "waiting", "running":
+			continue
+		case "clean":
+			if len(r.loops) > 0 || len(r.sessions) > 0 {
+				return nil
+			}
+			differs, err := r.differ()
+			if err == nil && differs != "" {
+				return fault("compared clean, but %s", differs)
+			}
+			return err
+		case "differing":
+			differs, err := r.differ()
+			if err != nil {
+				return err
+			}
+			if differs == "" && len(r.loops) == 0 {
+				return fault("%v findings, but both sides are equal", a["findings"])
+			}
+			return errTold{fmt.Sprintf("compared: %v findings; %s", a["findings"], differs)}
+		default:
+			return errTold{"the comparison failed: " + str(a, "error")}
+		}
+	}
+	return fault("standstill: a comparison did not end within %s%s", patience, r.why())
+}
+
+func (r *run) cutover(rehearsal bool) error {
+	if !rehearsal {
+		r.quiet()
+	}
+	_, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), answer{"rehearsal": rehearsal, "confirm": r.name})
+	if no := (*refusal)(nil); errors.As(err, &no) && strings.Contains(no.text, "confirm") { // an older build knows no confirmation
+		_, err = r.product.do(r.ctx, "POST", r.path("/cutovers"), answer{"rehearsal": rehearsal})
+	}
+	if err != nil {
+		if rehearsal {
+			return nil
+		}
+		if no := (*refusal)(nil); errors.As(err, &no) {
+			return errTold{no.text + " " + r.unready()}
+		}
+		return err
+	}
+	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		list, err := r.product.list(r.ctx, r.path("/cutovers"))
+		if err != nil {
+			return err
+		}
+		if len(list) == 0 || list[0]["ended_at"] == nil {
+			continue
+		}
+		switch state := str(list[0], "state"); {
+		case rehearsal:
+			return nil
+		case state == "done":
+			r.cutOver = true
+			return r.afterwards()
+		default:
+			return errTold{"the cutover was " + state + ": " + str(list[0], "error")}
+		}
+	}
+	return fault("standstill: a cutover did not end within %s%s", patience, r.why())
+}
+
+// close ends the crossing; nothing of ours may stay.
+func (r *run) close() error {
+	if _, err := r.product.do(r.ctx, "POST", r.path("/close"), answer{"reopen": true, "confirm": r.name}); err != nil {
+		return told(err)
+	}
+	if err := r.await("closed"); err != nil {
+		return err
+	}
+	return r.leftBehind()
+}
