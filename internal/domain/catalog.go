@@ -14,6 +14,7 @@ type Column struct {
 	NotNull   bool   `json:"not_null,omitempty"`  //
 	Default   string `json:"default,omitempty"`   // expression, empty when none
 	Identity  string `json:"identity,omitempty"`  // "", "always" or "by default"
+	Counter   string `json:"counter,omitempty"`   // of an identity: the options of its sequence, in the engine's own words
 	Generated bool   `json:"generated,omitempty"` // computed by the database; Default is its expression
 	Computed  string `json:"computed,omitempty"`  // its expression, where its values can be read like others
 	Stored    bool   `json:"stored,omitempty"`    // computed when the row is written, not when it is read
@@ -27,6 +28,8 @@ type Column struct {
 	// Wire is "portable" when the binary form means the same on every server of
 	// the engine, "local" when it names objects by server-local numbers.
 	Wide bool `json:"wide,omitempty"` // values may be stored out of line
+	// Operators is the schema of the type's operators where it is not the system's own.
+	Operators string `json:"operators,omitempty"`
 	// Expression is what is read in place of the column, in the source's SQL.
 	Expression string `json:"expression,omitempty"`
 	// Number is the column's own, which stays with it whatever it is called, and is
@@ -51,6 +54,7 @@ type Key struct {
 	Columns []string `json:"columns"`
 	Primary bool     `json:"primary"`
 	Name    string   `json:"name"`
+	Include []string `json:"include,omitempty"` // columns that its index carries along
 }
 
 // Index is a secondary index; Definition is the statement that makes it.
@@ -73,6 +77,8 @@ type Constraint struct {
 	Columns          []string `json:"columns,omitempty"`
 	ReferenceColumns []string `json:"reference_columns,omitempty"`
 	Rules            string   `json:"rules,omitempty"` // ON DELETE …, ON UPDATE …
+	// Unproved: rows that stand may break it (NOT VALID), so it is made after them, as such.
+	Unproved bool `json:"unproved,omitempty"`
 	// Unlogged: rows that it changes by itself are not in the source's log.
 	Unlogged bool `json:"unlogged,omitempty"`
 }
@@ -83,6 +89,8 @@ type Partition struct {
 	Parent TableName `json:"parent"`
 	Bound  string    `json:"bound"`        // FOR VALUES …
 	By     string    `json:"by,omitempty"` // set when it is itself partitioned
+	// Identity is how the log identifies its rows, as the clause that sets it.
+	Identity string `json:"identity,omitempty"`
 }
 
 // Sequence is a number generator of the source.
@@ -97,6 +105,7 @@ type Sequence struct {
 	OwnedBy     TableName `json:"owned_by,omitzero"`
 	OwnedColumn string    `json:"owned_column,omitempty"`
 	Identity    bool      `json:"identity,omitempty"`
+	Cache       int64     `json:"cache,omitempty"` // numbers that a session takes at once
 }
 
 // Table is all that the catalog says about one table.
@@ -120,6 +129,12 @@ type Table struct {
 	Collation   string       `json:"collation,omitempty"` // of new columns, where tables have one
 	// Written changes when the server writes all rows anew; empty where it does not tell.
 	Written string `json:"written,omitempty"`
+	// ID is the table itself, whatever it is called; another one of its name has another.
+	// Empty where the server does not tell.
+	ID string `json:"id,omitempty"`
+	// Identity is how the log identifies rows of the table, or of the root of partitions, as
+	// the clause that sets it; RowIdentity is what that means for all of its rows.
+	Identity string `json:"identity,omitempty"`
 }
 
 // PrimaryKey returns the primary key, or nil.
@@ -154,6 +169,8 @@ type Catalog struct {
 	Sequences  []Sequence `json:"sequences"`
 	Types      []UserType `json:"types"` // in an order in which they can be created
 	Extensions []string   `json:"extensions"`
+	// Places are the schemas that extensions are in, where they are not the usual one.
+	Places map[string]string `json:"places,omitempty"`
 	// Server tells the server from others whose log has other places; empty where
 	// its log itself does.
 	Server string `json:"server,omitempty"`

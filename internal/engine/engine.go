@@ -165,6 +165,11 @@ type WriteStop interface {
 	Alive(ctx context.Context) error
 }
 
+// Left says that something of ours is still there which has no effect any more.
+type Left struct{ What string }
+
+func (l Left) Error() string { return l.What }
+
 // SequenceValue is where a sequence stands.
 type SequenceValue struct {
 	Sequence domain.Sequence
@@ -394,15 +399,17 @@ type Fix struct {
 type Applier interface {
 	Begin(ctx context.Context) error
 	// Apply writes a net effect. With replace, rows are removed and inserted
-	// instead of updated, so that unique values can change places.
-	Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error
+	// instead of updated, so that unique values can change places. It returns the patches
+	// whose rows are not there: nothing was written of them.
+	Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) (missing []domain.Row, err error)
 	// ApplyWhole applies changes of a table without a key, one by one.
 	ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error
 	// Find returns the keys of the rows whose columns have the values, within the
 	// batch; values and keys are in the target's form.
 	Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error)
-	// Move changes a row's key in place, keeping values the log left unsaid.
-	Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error
+	// Move changes a row's key in place, keeping values the log left unsaid, and reports
+	// whether the row was there.
+	Move(ctx context.Context, p *domain.TablePlan, c domain.Change) (bool, error)
 	Truncate(ctx context.Context, plans []*domain.TablePlan, note string) error
 	// Commit makes the batch durable with its position and, if it has one, its
 	// waymark. It returns [domain.ErrTakenOver] when the stream has a newer epoch.

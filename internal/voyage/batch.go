@@ -222,19 +222,29 @@ func (b *batch) move(ctx context.Context, t *followed, i int, loading bool) erro
 		if err := b.begin(ctx); err != nil {
 			return err
 		}
-		return b.f.apply.Move(ctx, &t.there, c.ch)
+		moved, err := b.f.apply.Move(ctx, &t.there, c.ch)
+		if err != nil || moved {
+			return err
+		}
+		// It came there under another key since, or not at all: it is fetched as it is now.
+		return b.fetch(ctx, t, c.ch.New)
 	case from:
 		b.fold(t).Add(fold.Atom{Remove: true, Row: c.ch.Old})
 	case to:
-		row, err := b.f.src.FetchRow(ctx, &t.row.Plan.V, keyOf(c.ch.New, t.key))
-		if err != nil {
-			return err
-		}
-		if row != nil { // else it is gone again: a later change of the log says so
-			b.fold(t).Add(fold.Atom{Row: row})
-		}
+		return b.fetch(ctx, t, c.ch.New)
 	}
 	return nil
+}
+
+// fetch puts a row as it is on the source now: what came after the change at hand comes again
+// and changes nothing by that. A row that is gone, or has another key, a later change of the
+// log tells of.
+func (b *batch) fetch(ctx context.Context, t *followed, of domain.Row) error {
+	row, err := b.f.src.FetchRow(ctx, &t.row.Plan.V, keyOf(of, t.key))
+	if err == nil && row != nil {
+		b.fold(t).Add(fold.Atom{Row: row})
+	}
+	return err
 }
 
 // truncate empties all tables of one statement, or begins a table again when
@@ -304,6 +314,26 @@ func (f *follower) ofWhole(ctx context.Context, t *followed, tx domain.Tx) (inte
 	}
 }
 
+// missing puts rows that a change took for there, with values that it left unsaid, and that
+// are not: as the source has them now.
+func (b *batch) missing(ctx context.Context, t *followed, rows []domain.Row) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	whole := fold.New(t.key)
+	for _, r := range rows {
+		row, err := b.f.src.FetchRow(ctx, &t.row.Plan.V, keyOf(r, t.key))
+		if err != nil {
+			return err
+		}
+		if row != nil {
+			whole.Add(fold.Atom{Row: row})
+		}
+	}
+	_, err := b.f.apply.Apply(ctx, &t.there, whole.Net(), t.replace)
+	return err
+}
+
 // write brings the folds to the target.
 func (b *batch) write(ctx context.Context) error {
 	for _, id := range b.f.set.order {
@@ -312,8 +342,12 @@ func (b *batch) write(ctx context.Context) error {
 			if err := b.begin(ctx); err != nil {
 				return err
 			}
-			if err := b.f.apply.Apply(ctx, &t.there, f.Net(), t.replace); err != nil {
+			missing, err := b.f.apply.Apply(ctx, &t.there, f.Net(), t.replace)
+			if err != nil {
 				return b.f.partitioned(ctx, t, err)
+			}
+			if err := b.missing(ctx, t, missing); err != nil {
+				return err
 			}
 		}
 		if list := b.whole[id]; len(list) > 0 {

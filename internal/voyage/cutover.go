@@ -179,8 +179,19 @@ func (v *Voyage) cutover(ctx context.Context, c *records.Crossing, t *records.Ta
 		return nil // the process before us had ended it, but for saying so
 	}
 	r := &run{v: v, c: c, k: k, task: t}
-	if r.src, r.dst, err = v.Both(ctx, c); err != nil {
-		return err
+	for r.src == nil {
+		if r.src, r.dst, err = v.Both(ctx, c); err == nil {
+			break
+		}
+		// What was begun is ended by somebody, however long a server is away.
+		if t.Epoch <= 1 || !domain.IsKind(err, domain.ProblemUnavailable) {
+			return err
+		}
+		r.src = nil
+		_ = v.Store.NoteTask(ctx, t.ID, fmt.Sprintf("waits for both servers: %s", err))
+		if !sleep(ctx, 2*time.Second) {
+			return ctx.Err()
+		}
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
@@ -406,29 +417,28 @@ func (r *run) reopen(ctx context.Context) error {
 	}
 	// A process that died in the middle may have left capture standing still.
 	_ = r.v.Store.LetGo(ctx, r.c.ID, r.by())
-	if err := r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans); err != nil {
+	err := r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans)
+	if left := (engine.Left{}); errors.As(err, &left) {
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
+	} else if err != nil {
 		return err
 	}
 	now := time.Now()
 	if err := r.v.Store.SetPause(ctx, r.k.ID, nil, &now); err != nil {
 		return err
 	}
-	_, err := r.v.Store.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseInStep)
+	_, err = r.v.Store.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseInStep)
 	return err
 }
 
 // undo takes everything back: the source takes writes again and capture goes
 // on, as if the cutover had not been.
 func (r *run) undo(ctx context.Context, cause error) error {
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
-	defer cancel()
-	if err := r.mine(end); err != nil {
-		return err // whoever took the cutover over has undone it, or finished it
-	}
-	if err := r.reopen(end); err != nil {
-		r.v.Hold(end, r.c, "cutover", fmt.Sprintf("the cutover failed (%s) and could not be undone: %s. The source may still refuse writes", cause, err))
+	if err := r.openAgain(ctx, cause); err != nil {
 		return err
 	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
+	defer cancel()
 	done, err := r.v.Store.Steps(end, r.k.ID)
 	if err != nil {
 		return err
@@ -444,6 +454,36 @@ func (r *run) undo(ctx context.Context, cause error) error {
 		r.v.tell(end, r.c, EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
 	}
 	return undone{cause}
+}
+
+// openAgain tries to let the source take writes again until that has worked, or another
+// process has the cutover: a source that stays closed without anybody in charge is the worst
+// that can be left behind.
+func (r *run) openAgain(ctx context.Context, cause error) error {
+	for try := 1; ; try++ {
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
+		err := r.mine(end) // whoever took the cutover over has undone it, or finished it
+		if err != nil {
+			cancel()
+			return err
+		}
+		if err = r.reopen(end); err == nil {
+			if try > 1 {
+				_, err = r.v.Store.SetCondition(end, r.c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning, "", false)
+			}
+			cancel()
+			return err
+		}
+		text := fmt.Sprintf("the cutover failed (%s), and could not be undone yet: %s. It is tried again until it works; the source may still refuse writes", cause, err)
+		if try == 1 {
+			r.v.Hold(end, r.c, "cutover", text)
+		}
+		_ = r.v.Store.NoteTask(end, r.task.ID, fmt.Sprintf("try %d: %s", try, text))
+		cancel()
+		if !sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
+			return err
+		}
+	}
 }
 
 // undone is the reason why a cutover was taken back: nothing is broken, and the

@@ -304,7 +304,7 @@ func (r *refresher) flush() error {
 	if err := r.apply.Begin(r.ctx); err != nil {
 		return err
 	}
-	if err := r.apply.Apply(r.ctx, &r.there, fold.Net{Puts: r.batch}, replaces(r.plan)); err != nil {
+	if _, err := r.apply.Apply(r.ctx, &r.there, fold.Net{Puts: r.batch}, replaces(r.plan)); err != nil {
 		return err
 	}
 	if err := r.apply.Commit(r.ctx, 0, "", time.Now().UnixMilli()); err != nil {

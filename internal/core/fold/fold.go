@@ -57,17 +57,29 @@ func HasUnchanged(r domain.Row) bool {
 	return false
 }
 
-// Complete fills unchanged values of new from a whole old row, which logs that
-// carry whole old rows make possible.
-func Complete(c *domain.Change) {
-	if !c.OldWhole || c.New == nil {
-		return
+// Complete fills unchanged values of new: those of the key from the old row, which a log
+// repeats where the key's values lie out of line, and all of them from a whole old row. It
+// reports whether the key is known then; without it nothing says which row is meant.
+func Complete(c *domain.Change, key []int) bool {
+	if c.New == nil {
+		return true
 	}
-	for i := range c.New {
-		if c.New[i].Kind == domain.Unchanged {
-			c.New[i] = c.Old[i]
+	if c.OldWhole {
+		for i := range c.New {
+			if c.New[i].Kind == domain.Unchanged {
+				c.New[i] = c.Old[i]
+			}
 		}
 	}
+	for _, k := range key {
+		if c.New[k].Kind == domain.Unchanged && c.Old != nil {
+			c.New[k] = c.Old[k]
+		}
+		if c.New[k].Kind == domain.Unchanged {
+			return false
+		}
+	}
+	return true
 }
 
 // Net is the net effect of a batch on one table. To be written in this order:

@@ -83,9 +83,24 @@ func TestMovesNeedTheOldRow(t *testing.T) {
 		t.Error("a move with an unchanged value must be told apart")
 	}
 	move.Old, move.OldWhole = row("1", "large"), true
-	fold.Complete(&move)
+	fold.Complete(&move, []int{0})
 	if fold.Moves(move, []int{0}) || string(move.New[1].Data) != "large" {
 		t.Error("a whole old row completes the new one")
+	}
+}
+
+// A key whose values lie out of line is logged as unchanged: it is the old row's, or not known.
+func TestAKeyOutOfLineIsTheOldRows(t *testing.T) {
+	same := domain.Change{Kind: domain.Update, Old: row("long", "~"), New: row("=", "new")}
+	if !fold.Complete(&same, []int{0}) || string(same.New[0].Data) != "long" || fold.Moves(same, []int{0}) {
+		t.Errorf("an unchanged key is taken for %q", same.New[0].Data)
+	}
+	if atoms := fold.Split(same, []int{0}); len(atoms) != 1 || !atoms[0].Patch {
+		t.Errorf("a change beside the key became %v", atoms)
+	}
+	none := domain.Change{Kind: domain.Update, New: row("=", "new")}
+	if fold.Complete(&none, []int{0}) {
+		t.Error("a change whose key nothing says must not pass")
 	}
 }
 

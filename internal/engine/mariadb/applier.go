@@ -129,20 +129,25 @@ func (a *applier) inPieces(ctx context.Context, p *domain.TablePlan, head, betwe
 }
 
 // Apply writes a net effect: removes, patches, puts.
-func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error {
+func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) ([]domain.Row, error) {
 	removes := n.Removes
 	if replace {
 		removes = append(append([]domain.Row{}, n.Removes...), n.Puts...)
 	}
 	if err := a.remove(ctx, p, removes); err != nil {
-		return err
+		return nil, err
 	}
+	var missing []domain.Row
 	for _, r := range n.Patches {
-		if err := a.update(ctx, p, r, r); err != nil {
-			return err
+		there, err := a.update(ctx, p, r, r)
+		if err != nil {
+			return nil, err
+		}
+		if !there {
+			missing = append(missing, r)
 		}
 	}
-	return a.put(ctx, p, n.Puts, replace || len(p.Key) == 0)
+	return missing, a.put(ctx, p, n.Puts, replace || len(p.Key) == 0)
 }
 
 // remove deletes rows by key. One column is asked for as a list, which the server
@@ -181,8 +186,9 @@ func (a *applier) put(ctx context.Context, p *domain.TablePlan, rows []domain.Ro
 	})
 }
 
-// update sets all that the log said of a row, found by the key of old.
-func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row domain.Row) error {
+// update sets all that the log said of a row, found by the key of old, and reports whether
+// it was there.
+func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row domain.Row) (bool, error) {
 	cols, at := written(p)
 	var set []string
 	for i, c := range cols {
@@ -191,11 +197,16 @@ func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row doma
 		}
 	}
 	key, keyAt := keyed(p)
-	return a.exec(ctx, p, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt, old))
+	res, err := a.conn.ExecContext(ctx, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt, old))
+	if err != nil {
+		return false, a.wrap(p, err)
+	}
+	n, err := res.RowsAffected() // rows found: see ClientFoundRows
+	return n > 0, err
 }
 
 // Move changes a row's key in place.
-func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error {
+func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) (bool, error) {
 	return a.update(ctx, p, c.Old, c.New)
 }
 

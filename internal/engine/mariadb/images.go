@@ -19,12 +19,9 @@ func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) 
 		return nil
 	}
 	if ch.Kind == domain.Update {
-		for _, i := range k.key {
-			if ch.New[i].Kind == domain.Unchanged {
-				ch.New[i] = ch.Old[i]
-			}
+		if !fold.Complete(ch, k.key) {
+			return domain.Conflict("the log of the source does not say which row of %s an update changed; set binlog_row_image = FULL there, and restart the table", k.table.Plan.Source)
 		}
-		fold.Complete(ch)
 		return nil
 	}
 	if k.defaults == nil {

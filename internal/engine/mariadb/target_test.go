@@ -241,7 +241,7 @@ func apply(t *testing.T, to *database, plans []*domain.TablePlan, changes []doma
 		f := fold.New(key)
 		flush := func() {
 			n := f.Net()
-			if err := a.Apply(t.Context(), &there, n, len(n.Patches) == 0); err != nil {
+			if _, err := a.Apply(t.Context(), &there, n, len(n.Patches) == 0); err != nil {
 				t.Fatal(err)
 			}
 			f = fold.New(key)
@@ -254,7 +254,7 @@ func apply(t *testing.T, to *database, plans []*domain.TablePlan, changes []doma
 				whole = append(whole, c)
 			case fold.Moves(c, key):
 				flush()
-				if err := a.Move(t.Context(), &there, c); err != nil {
+				if _, err := a.Move(t.Context(), &there, c); err != nil {
 					t.Fatal(err)
 				}
 			default:

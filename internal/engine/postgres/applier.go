@@ -130,7 +130,7 @@ func (r rowsOf) value(c int) string { return fmt.Sprintf("u.c%d::%s", c, r.cols[
 func (r rowsOf) match(table string) string {
 	var on []string
 	for c := range r.cols {
-		on = append(on, fmt.Sprintf("%s.%s = %s", table, quote(r.cols[c].Name), r.value(c)))
+		on = append(on, fmt.Sprintf("%s.%s%s%s", table, quote(r.cols[c].Name), equals(r.cols[c]), r.value(c)))
 	}
 	return strings.Join(on, " AND ")
 }
@@ -162,27 +162,41 @@ func inPieces(rows []domain.Row, f func([]domain.Row) error) error {
 }
 
 // Apply writes a net effect: removes, patches, puts.
-func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) error {
+func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) (missing []domain.Row, err error) {
 	cols := p.Carried()
 	key := p.KeyIndexes(cols)
 	keyCols := pick(cols, key)
+	if replace && len(n.Patches) > 0 {
+		// To be removed and inserted they have to be whole.
+		whole, gone, err := a.fill(ctx, p, cols, key, n.Patches)
+		if err != nil {
+			return nil, err
+		}
+		missing = gone
+		n.Puts, n.Patches = append(append([]domain.Row{}, n.Puts...), whole...), nil
+	}
 	removes := n.Removes
 	if replace {
 		removes = append(append([]domain.Row{}, n.Removes...), n.Puts...)
 	}
-	err := inPieces(removes, func(rows []domain.Row) error {
+	err = inPieces(removes, func(rows []domain.Row) error {
 		r := arrays(keyCols, key, rows, nil)
 		return a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r.params...)
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	err = inPieces(n.Patches, func(rows []domain.Row) error {
-		_, err := a.patch(ctx, p, cols, key, rows)
+		changed, err := a.patch(ctx, p, cols, key, rows)
+		if err != nil || changed == int64(len(rows)) {
+			return err
+		}
+		_, gone, err := a.fill(ctx, p, cols, key, rows)
+		missing = append(missing, gone...)
 		return err
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if !replace {
 		// Changing a row that is there costs the server a fifth less than putting it, which
@@ -195,13 +209,54 @@ func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, re
 			return a.put(ctx, p, cols, key, rows, false)
 		})
 		if err != nil {
-			return err
+			return nil, err
 		}
 		n.Puts = n.Puts[n.Standing:]
 	}
-	return inPieces(n.Puts, func(rows []domain.Row) error {
+	return missing, inPieces(n.Puts, func(rows []domain.Row) error {
 		return a.put(ctx, p, cols, key, rows, replace)
 	})
+}
+
+// fill gives rows the values that they leave unsaid, from the target, and returns apart
+// those that are not there.
+func (a *applier) fill(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) (whole, gone []domain.Row, err error) {
+	err = inPieces(rows, func(rows []domain.Row) error {
+		r := arrays(pick(cols, key), key, rows, nil)
+		names := make([]string, len(cols))
+		for i, c := range cols {
+			names[i] = "t." + quote(c.Name)
+		}
+		from := strings.Replace(r.from, ") AS u(", ") WITH ORDINALITY AS u(", 1)
+		from = strings.TrimSuffix(from, ")") + ", ord)"
+		there, err := textRows(ctx, a.conn, fmt.Sprintf("SELECT u.ord, %s FROM %s JOIN %s t ON %s", strings.Join(names, ", "), from, qualified(p.Target), r.match("t")), r.params)
+		if err != nil {
+			return a.wrap(p, err)
+		}
+		found := make([]domain.Row, len(rows))
+		for _, t := range there {
+			var at int
+			if _, err := fmt.Sscan(string(t[0].Data), &at); err != nil || at < 1 || at > len(rows) {
+				return fmt.Errorf("reading rows of %s: the place %q", p.Target, t[0].Data)
+			}
+			found[at-1] = t[1:]
+		}
+		for i, row := range rows {
+			if found[i] == nil {
+				gone = append(gone, row)
+				continue
+			}
+			full := slices.Clone(row)
+			for c := range full {
+				if full[c].Kind == domain.Unchanged {
+					full[c] = found[i][c]
+				}
+			}
+			whole = append(whole, full)
+		}
+		return nil
+	})
+	return whole, gone, err
 }
 
 func pick(cols []domain.Column, idx []int) []domain.Column {
@@ -271,7 +326,7 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 	var on, set []string
 	for _, k := range key {
 		isKey[k] = true
-		on = append(on, "t."+quote(cols[k].Name)+" = "+r.value(k))
+		on = append(on, "t."+quote(cols[k].Name)+equals(cols[k])+r.value(k))
 	}
 	for c, col := range cols {
 		switch {
@@ -290,27 +345,32 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 	return tag.RowsAffected(), a.wrap(p, err)
 }
 
-// Move changes a row's key in place.
-func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) error {
+// Move changes a row's key: the row is taken out and put back with what the log said, so
+// that columns which only an INSERT may give a value, and partitions, do not matter.
+func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) (bool, error) {
 	cols := p.Carried()
-	var set, on []string
+	var on, values []string
 	var params []any
 	param := func(v domain.Value, col domain.Column) string {
 		if v.Kind != domain.Present {
-			return "NULL"
+			return "NULL::" + col.Type
 		}
 		params = append(params, string(v.Data))
 		return fmt.Sprintf("$%d::text::%s", len(params), col.Type)
 	}
 	for i, col := range cols {
-		if c.New[i].Kind != domain.Unchanged {
-			set = append(set, quote(col.Name)+" = "+param(c.New[i], col))
+		if c.New[i].Kind == domain.Unchanged {
+			values = append(values, "gone."+quote(col.Name))
+		} else {
+			values = append(values, param(c.New[i], col))
 		}
 	}
 	for _, k := range p.KeyIndexes(cols) {
-		on = append(on, quote(cols[k].Name)+" = "+param(c.Old[k], cols[k]))
+		on = append(on, quote(cols[k].Name)+equals(cols[k])+param(c.Old[k], cols[k]))
 	}
-	return a.exec(ctx, p, fmt.Sprintf("UPDATE %s SET %s WHERE %s", qualified(p.Target), strings.Join(set, ", "), strings.Join(on, " AND ")), params...)
+	tag, err := a.tx.Exec(ctx, fmt.Sprintf("WITH gone AS (DELETE FROM %[1]s WHERE %[2]s RETURNING *) INSERT INTO %[1]s (%[3]s) OVERRIDING SYSTEM VALUE SELECT %[4]s FROM gone",
+		qualified(p.Target), strings.Join(on, " AND "), quoteAll(columnNames(cols)), strings.Join(values, ", ")), params...)
+	return tag.RowsAffected() > 0, a.wrap(p, err)
 }
 
 // ApplyWhole applies changes of a table without a key in their order; runs of
@@ -357,7 +417,25 @@ func (a *applier) Truncate(ctx context.Context, plans []*domain.TablePlan, note 
 	if strings.Contains(note, "RESTART") {
 		restart = " RESTART IDENTITY"
 	}
+	if _, err := a.tx.Exec(ctx, "SAVEPOINT truncating"); err != nil {
+		return a.d.explain(err)
+	}
 	_, err := a.tx.Exec(ctx, "TRUNCATE "+strings.Join(names, ", ")+restart)
+	var pe *pgconn.PgError
+	if errors.As(err, &pe) && pe.Code == "0A000" {
+		// Tables that are not emptied refer to one that is: while they load, each of a
+		// statement's tables has its own turn. Their rows go one by one then.
+		if _, err = a.tx.Exec(ctx, "ROLLBACK TO SAVEPOINT truncating"); err == nil {
+			for _, n := range names {
+				if _, err = a.tx.Exec(ctx, "DELETE FROM "+n); err != nil {
+					break
+				}
+			}
+		}
+	}
+	if err == nil {
+		_, err = a.tx.Exec(ctx, "RELEASE SAVEPOINT truncating")
+	}
 	return a.d.explain(err)
 }
 
@@ -383,7 +461,7 @@ func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain
 	}
 	for i, k := range p.Key {
 		params = append(params, key[i])
-		on = append(on, fmt.Sprintf("%s = $%d::text::%s", quote(k), i+1, columnOf(p, k).Type))
+		on = append(on, fmt.Sprintf("%s%s$%d::text::%s", quote(k), equals(*columnOf(p, k)), i+1, columnOf(p, k).Type))
 	}
 	rows, err := d.textRows(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(list, ", "), qualified(p.Source), strings.Join(on, " AND ")), params)
 	if err != nil || len(rows) == 0 {
@@ -430,7 +508,7 @@ func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.
 	var on []string
 	var params []any
 	for i, c := range match {
-		on = append(on, fmt.Sprintf("%s = $%d::text::%s", quote(c.Name), i+1, c.Type))
+		on = append(on, fmt.Sprintf("%s%s$%d::text::%s", quote(c.Name), equals(c), i+1, c.Type))
 		params = append(params, string(values[i].Data))
 	}
 	var keys []domain.Column

@@ -58,6 +58,7 @@ type capture struct {
 // relation maps a relation's columns to the plan's.
 type relation struct {
 	table engine.CaptureTable
+	key   []int // plan positions of the key
 	at    []int // plan position of each relation column, -1 for none
 	width int
 	note  string          // how it differs from the plan
@@ -207,6 +208,10 @@ func (c *capture) run(ctx context.Context) {
 			}
 		case *pgproto3.ErrorResponse:
 			c.err = fmt.Errorf("the source ended the replication stream: %w", c.d.explain(pgconn.ErrorResponseToPgError(m)))
+			return
+		case *pgproto3.NoticeResponse, *pgproto3.ParameterStatus, *pgproto3.NotificationResponse: // end nothing
+		default:
+			c.err = fmt.Errorf("the source sent a message amid the replication stream that is not understood: %T", m)
 			return
 		}
 	}
@@ -367,7 +372,7 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 		return nil, nil
 	}
 	cols := t.Plan.Carried()
-	r := &relation{table: t, width: len(cols), writing: newWriting(t.Plan)}
+	r := &relation{table: t, key: t.Plan.KeyIndexes(cols), width: len(cols), writing: newWriting(t.Plan)}
 	var types []string
 	for _, col := range m.Columns {
 		var name string
@@ -453,7 +458,10 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 	if ch.New, err = row(fresh); err != nil {
 		return fmt.Errorf("a change of %s in the log: %w", r.table.Plan.Source, err)
 	}
-	fold.Complete(&ch)
+	if !fold.Complete(&ch, r.key) {
+		return domain.Conflict("the source's log does not say which row of %s an update changed, as the key's value lies out of line and this server repeats it only where the whole row is logged: ALTER TABLE %s REPLICA IDENTITY FULL there, then restart the table",
+			r.table.Plan.Source, qualified(r.table.Plan.Source))
+	}
 	return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
 }
 

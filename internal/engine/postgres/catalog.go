@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -52,6 +53,12 @@ func (c *catalogReader) each(ctx context.Context, sql string, row func(pgx.Rows)
 	return rows.Err()
 }
 
+// identityOf is how the log identifies rows of the table c, as the clause that sets it. An
+// index that was dropped identifies none any more.
+const identityOf = `CASE c.relreplident WHEN 'f' THEN 'FULL' WHEN 'n' THEN 'NOTHING' WHEN 'i' THEN coalesce(
+         (SELECT 'USING INDEX ' || quote_ident(x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = c.oid AND i.indisreplident), 'NOTHING')
+       ELSE 'DEFAULT' END`
+
 // ours leaves out the system's schemas, our own, and what extensions brought.
 const ours = `n.nspname NOT IN ('pg_catalog', 'information_schema', '` + bookkeeping + `')
    AND n.nspname !~ '^pg_(toast|temp)'
@@ -59,7 +66,7 @@ const ours = `n.nspname NOT IN ('pg_catalog', 'information_schema', '` + bookkee
 
 func (c *catalogReader) readTables(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
+SELECT c.oid, n.nspname, c.relname, `+identityOf+`,
        coalesce(CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, ''),
        CASE WHEN c.relkind = 'p'
             THEN (SELECT coalesce(sum(greatest(l.reltuples, 0)), 0)::bigint
@@ -72,10 +79,6 @@ SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
             THEN (SELECT coalesce(sum(pg_indexes_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p WHERE p.isleaf)
             ELSE pg_indexes_size(c.oid) END,
        pg_has_role(c.relowner, 'USAGE'),
-       CASE WHEN c.relkind = 'p'
-            THEN (SELECT CASE WHEN count(*) = 0 THEN 'd' WHEN min(l.relreplident::text) = max(l.relreplident::text) THEN min(l.relreplident::text) ELSE 'n' END
-                    FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
-            ELSE c.relreplident::text END,
        coalesce(obj_description(c.oid, 'pg_class'), ''),
        coalesce(CASE WHEN c.relkind = 'p'
             THEN (SELECT md5(string_agg(l.oid || '/' || pg_relation_filenode(l.oid), ',' ORDER BY l.oid))
@@ -89,16 +92,28 @@ SELECT c.oid, n.nspname, c.relname, c.relreplident::text,
    AND `+ours+`
  ORDER BY n.nspname, c.relname`, func(r pgx.Rows) error {
 		var oid uint32
-		var own, leaf string
 		t := &domain.Table{}
-		if err := r.Scan(&oid, &t.Schema, &t.Name, &own, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &leaf, &t.Comment, &t.Written); err != nil {
+		if err := r.Scan(&oid, &t.Schema, &t.Name, &t.Identity, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &t.Comment, &t.Written); err != nil {
 			return err
 		}
-		t.RowIdentity = map[string]string{"d": "primary", "f": "full", "i": "index", "n": "none"}[leaf]
+		t.ID, t.RowIdentity = fmt.Sprint(oid), rowIdentity(t.Identity)
 		c.tables[oid] = t
 		c.order = append(c.order, oid)
 		return nil
 	})
+}
+
+// rowIdentity is what a clause that identifies rows means.
+func rowIdentity(clause string) string {
+	switch clause {
+	case "DEFAULT":
+		return "primary"
+	case "FULL":
+		return "full"
+	case "NOTHING":
+		return "none"
+	}
+	return "index"
 }
 
 func (c *catalogReader) readColumns(ctx context.Context) error {
@@ -117,16 +132,22 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
                     FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation)
             ELSE '' END,
        coalesce((SELECT CASE co.collprovider
-                          WHEN 'd' THEN db.datlocprovider = 'c' AND db.datcollate IN ('C', 'POSIX')
+                          WHEN 'd' THEN coalesce(to_jsonb(db) ->> 'datlocprovider', 'c') = 'c' AND db.datcollate IN ('C', 'POSIX')
                           WHEN 'c' THEN co.collcollate IN ('C', 'POSIX')
                           ELSE false END
+                        AND pg_encoding_to_char(db.encoding) = 'UTF8' -- keys are compared here as UTF-8
                    FROM pg_collation co, pg_database db
                   WHERE co.oid = a.attcollation AND db.datname = current_database()), false),
        CASE WHEN t.typtype = 'c' OR t.typsend = 0 OR t.typreceive = 0
               OR format_type(t.oid, NULL) LIKE 'reg%'
               OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid, NULL) LIKE 'reg%'))
             THEN 'local' ELSE 'portable' END,
-       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), ''), a.attnum, (a.attmissingval::text::text[])[1]
+       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), ''), a.attnum, (a.attmissingval::text::text[])[1],
+       coalesce((SELECT CASE WHEN xn.nspname <> 'pg_catalog' THEN xn.nspname END
+                   FROM pg_opclass oc JOIN pg_am am ON am.oid = oc.opcmethod AND am.amname = 'btree'
+                   JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amopstrategy = 3 AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype
+                   JOIN pg_operator op ON op.oid = ao.amopopr JOIN pg_namespace xn ON xn.oid = op.oprnamespace
+                  WHERE oc.opcdefault AND oc.opcintype = t.oid), '')
   FROM pg_attribute a
   JOIN base b ON b.id = a.atttypid AND b.typtype <> 'd'
   JOIN pg_type t ON t.oid = b.at
@@ -140,7 +161,7 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
 		var oid uint32
 		var col domain.Column
 		if err := r.Scan(&oid, &col.Name, &col.Type, &col.BaseType, &col.NotNull, &col.Default, &col.Identity, &col.Generated,
-			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment, &col.Number, &col.Fill); err != nil {
+			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment, &col.Number, &col.Fill, &col.Operators); err != nil {
 			return err
 		}
 		if t := c.tables[oid]; t != nil {
@@ -160,7 +181,7 @@ SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coal
   FROM pg_constraint k
   LEFT JOIN pg_class fc ON fc.oid = k.confrelid
   LEFT JOIN pg_namespace fn ON fn.oid = fc.relnamespace
- WHERE k.contype IN ('c', 'u', 'x', 'f') AND k.conrelid <> 0 AND k.conparentid = 0
+ WHERE (k.contype IN ('c', 'u', 'x', 'f') OR k.contype = 'p' AND k.condeferrable) AND k.conrelid <> 0 AND k.conparentid = 0
  ORDER BY k.conrelid, k.conname`, func(r pgx.Rows) error {
 		var oid uint32
 		var k domain.Constraint
@@ -168,7 +189,8 @@ SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coal
 		if err := r.Scan(&oid, &k.Name, &kind, &k.Definition, &k.References.Schema, &k.References.Name, &k.Columns, &k.ReferenceColumns, &k.Rules); err != nil {
 			return err
 		}
-		k.Kind = map[string]string{"c": "check", "u": "unique", "x": "exclude", "f": "foreign"}[kind]
+		k.Unproved = strings.HasSuffix(k.Definition, " NOT VALID")
+		k.Kind = map[string]string{"c": "check", "u": "unique", "p": "unique", "x": "exclude", "f": "foreign"}[kind]
 		if t := c.tables[oid]; t != nil {
 			t.Constraints = append(t.Constraints, k)
 		}
@@ -186,6 +208,8 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
        coalesce(pg_get_indexdef(i.indexrelid), ''), -- of one that is being dropped: nothing
        ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY u(num, ord)
                JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num ORDER BY u.ord),
+       ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnatts - 1]) WITH ORDINALITY u(num, ord)
+               JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num WHERE u.ord > i.indnkeyatts ORDER BY u.ord),
        CASE WHEN i.indpred IS NOT NULL THEN 'of part of the rows only' WHEN i.indexprs IS NOT NULL THEN 'of an expression'
             WHEN am.amname NOT IN ('btree', 'hash') THEN 'of the kind ' || am.amname ELSE '' END
   FROM pg_index i
@@ -196,8 +220,8 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
 		var oid uint32
 		var x domain.Index
 		var primary, identity, key, constraint bool
-		var cols []string
-		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols, &x.Why); err != nil {
+		var cols, include []string
+		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols, &include, &x.Why); err != nil {
 			return err
 		}
 		t := c.tables[oid]
@@ -208,7 +232,7 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
 			t.IdentityKey = cols
 		}
 		if key {
-			t.Keys = append(t.Keys, domain.Key{Columns: cols, Primary: primary, Name: x.Name})
+			t.Keys = append(t.Keys, domain.Key{Columns: cols, Primary: primary, Name: x.Name, Include: include})
 		}
 		if !constraint {
 			if x.Why == "" {
@@ -222,23 +246,28 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
 
 func (c *catalogReader) readPartitions(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT r.oid, n.nspname, l.relname, pn.nspname, pc.relname, pg_get_expr(l.relpartbound, l.oid),
-       coalesce(CASE WHEN l.relkind = 'p' THEN pg_get_partkeydef(l.oid) END, '')
+SELECT r.oid, n.nspname, c.relname, pn.nspname, pc.relname, pg_get_expr(c.relpartbound, c.oid),
+       coalesce(CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, ''), `+identityOf+`
   FROM pg_class r
   CROSS JOIN LATERAL pg_partition_tree(r.oid) p
-  JOIN pg_class l ON l.oid = p.relid
-  JOIN pg_namespace n ON n.oid = l.relnamespace
+  JOIN pg_class c ON c.oid = p.relid
+  JOIN pg_namespace n ON n.oid = c.relnamespace
   JOIN pg_class pc ON pc.oid = p.parentrelid
   JOIN pg_namespace pn ON pn.oid = pc.relnamespace
  WHERE r.relkind = 'p' AND NOT r.relispartition AND p.level > 0
- ORDER BY r.oid, p.level, l.relname`, func(r pgx.Rows) error {
+ ORDER BY r.oid, p.level, c.relname`, func(r pgx.Rows) error {
 		var oid uint32
 		var p domain.Partition
-		if err := r.Scan(&oid, &p.Table.Schema, &p.Table.Name, &p.Parent.Schema, &p.Parent.Name, &p.Bound, &p.By); err != nil {
+		if err := r.Scan(&oid, &p.Table.Schema, &p.Table.Name, &p.Parent.Schema, &p.Parent.Name, &p.Bound, &p.By, &p.Identity); err != nil {
 			return err
 		}
 		if t := c.tables[oid]; t != nil {
 			t.Partitions = append(t.Partitions, p)
+			// A row's old values in the log are as its partition identifies them, and the
+			// log says of them what the root does: where the two differ, neither is known.
+			if p.By == "" && (p.Identity != t.Identity || strings.HasPrefix(p.Identity, "USING")) {
+				t.RowIdentity = "none"
+			}
 		}
 		return nil
 	})
@@ -246,7 +275,7 @@ SELECT r.oid, n.nspname, l.relname, pn.nspname, pc.relname, pg_get_expr(l.relpar
 
 func (c *catalogReader) readSequences(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcycle,
+SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcycle, s.seqcache,
        coalesce(tn.nspname, ''), coalesce(tc.relname, ''), coalesce(a.attname, ''), coalesce(dep.deptype = 'i', false)
   FROM pg_sequence s
   JOIN pg_class c ON c.oid = s.seqrelid
@@ -259,11 +288,21 @@ SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqinc
  WHERE c.relpersistence <> 't' AND `+ours+`
  ORDER BY n.nspname, c.relname`, func(r pgx.Rows) error {
 		var s domain.Sequence
-		if err := r.Scan(&s.Name.Schema, &s.Name.Name, &s.Type, &s.Start, &s.Increment, &s.Min, &s.Max, &s.Cycle,
+		if err := r.Scan(&s.Name.Schema, &s.Name.Name, &s.Type, &s.Start, &s.Increment, &s.Min, &s.Max, &s.Cycle, &s.Cache,
 			&s.OwnedBy.Schema, &s.OwnedBy.Name, &s.OwnedColumn, &s.Identity); err != nil {
 			return err
 		}
 		c.cat.Sequences = append(c.cat.Sequences, s)
+		if !s.Identity {
+			return nil
+		}
+		for _, t := range c.tables {
+			if t.TableName == s.OwnedBy {
+				if col := t.Column(s.OwnedColumn); col != nil {
+					col.Counter = sequenceOptions(s)
+				}
+			}
+		}
 		return nil
 	})
 }
@@ -279,9 +318,11 @@ SELECT n.nspname, t.typname,
                                  FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped) || ')'
          WHEN 'r' THEN 'RANGE (SUBTYPE = ' || (SELECT format_type(g.rngsubtype, NULL) FROM pg_range g WHERE g.rngtypid = t.oid) || ')'
          ELSE format_type(t.typbasetype, t.typtypmod)
+              || coalesce((SELECT ' COLLATE ' || quote_ident(cn.nspname) || '.' || quote_ident(co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace
+                            JOIN pg_type b ON b.oid = t.typbasetype WHERE co.oid = t.typcollation AND t.typcollation <> b.typcollation), '')
               || CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END
               || coalesce(' DEFAULT ' || t.typdefault, '')
-              || coalesce((SELECT string_agg(' CONSTRAINT ' || quote_ident(k.conname) || ' ' || pg_get_constraintdef(k.oid), '') FROM pg_constraint k WHERE k.contypid = t.oid), '')
+              || coalesce((SELECT string_agg(' CONSTRAINT ' || quote_ident(k.conname) || ' ' || pg_get_constraintdef(k.oid), '') FROM pg_constraint k WHERE k.contypid = t.oid AND k.convalidated), '')
        END, t.typtype::text
   FROM pg_type t
   JOIN pg_namespace n ON n.oid = t.typnamespace
@@ -307,10 +348,12 @@ SELECT n.nspname, t.typname,
 }
 
 func (c *catalogReader) readExtensions(ctx context.Context) error {
-	return c.each(ctx, `SELECT extname FROM pg_extension WHERE extname <> 'plpgsql' ORDER BY extname`, func(r pgx.Rows) error {
-		var name string
-		err := r.Scan(&name)
+	c.cat.Places = map[string]string{}
+	return c.each(ctx, `SELECT extname, n.nspname FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace WHERE extname <> 'plpgsql' ORDER BY extname`, func(r pgx.Rows) error {
+		var name, place string
+		err := r.Scan(&name, &place)
 		c.cat.Extensions = append(c.cat.Extensions, name)
+		c.cat.Places[name] = place
 		return err
 	})
 }

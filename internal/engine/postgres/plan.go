@@ -19,15 +19,15 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 		unique = t.Keys[0].Columns // the primary key comes first
 	}
 	primary := t.PrimaryKey()
-	switch t.RowIdentity {
-	case "primary":
+	switch {
+	case t.RowIdentity == "primary":
 		p.Key = unique
 		if primary == nil {
 			p.SetIdentity = "full"
 		}
-	case "index":
+	case t.RowIdentity == "index" && len(t.IdentityKey) > 0:
 		p.Key = t.IdentityKey
-	case "full":
+	case t.RowIdentity == "full":
 		p.Key = unique
 	default:
 		p.Key, p.SetIdentity = unique, "full"

@@ -58,6 +58,8 @@ type database struct {
 	conf *pgx.ConnConfig
 	pool *pgxpool.Pool
 	name string // for messages: host:port/database
+
+	major int // version of the server
 }
 
 var _ engine.Database = (*database)(nil)
@@ -81,6 +83,73 @@ var session = map[string]string{
 	"idle_in_transaction_session_timeout": "0",
 	"default_transaction_isolation":       "read committed",
 	"default_transaction_read_only":       "off",
+	"default_transaction_deferrable":      "off",
+	"synchronous_commit":                  "on",
+	"client_min_messages":                 "error",
+	"array_nulls":                         "on",
+	"standard_conforming_strings":         "on",
+	"transform_null_equals":               "off",
+	"quote_all_identifiers":               "off",
+	"xmlbinary":                           "base64",
+}
+
+// since are settings that servers know from a version on.
+var since = map[string]struct {
+	version int
+	value   string
+}{
+	"idle_session_timeout": {14, "0"},
+	"transaction_timeout":  {17, "0"},
+}
+
+// learn asks a server what it is, so that every session can be set by what it knows.
+func (d *database) learn(ctx context.Context, c *pgx.ConnConfig) error {
+	conn, err := pgx.ConnectConfig(ctx, c.Copy())
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	if d.major, err = strconv.Atoi(strings.FieldsFunc(conn.PgConn().ParameterStatus("server_version"), func(r rune) bool { return r < '0' || r > '9' })[0]); err != nil {
+		return err
+	}
+	for name, s := range since {
+		if d.major >= s.version {
+			c.RuntimeParams[name] = s.value
+		}
+	}
+	// Only a superuser can have set this for a role, and only one can set it back.
+	var role string
+	if err := conn.QueryRow(ctx, "SELECT current_setting('session_replication_role')").Scan(&role); err != nil {
+		return err
+	}
+	if role != "origin" {
+		c.RuntimeParams["session_replication_role"] = "origin"
+	}
+	return nil
+}
+
+// readBack holds a session against what it was set to: something between us and the server
+// may not pass settings on.
+func (d *database) readBack(ctx context.Context) error {
+	var names []string
+	for name := range d.conf.RuntimeParams {
+		if name != "application_name" {
+			names = append(names, name)
+		}
+	}
+	rows, err := d.pool.Query(ctx, "SELECT n, current_setting(n) FROM unnest($1::text[]) n", names)
+	if err != nil {
+		return err
+	}
+	var name, is string
+	_, err = pgx.ForEachRow(rows, []any{&name, &is}, func() error {
+		want := d.conf.RuntimeParams[name]
+		if first, _, _ := strings.Cut(is, ","); is != want && first != want && (name != "search_path" || is != `""`) {
+			return domain.Conflict("%s does not take our settings: %s is %q there, after it was set to %q; connect to the server itself, without what stands between", d.name, name, is, want)
+		}
+		return nil
+	})
+	return err
 }
 
 // Open connects and returns the database.
@@ -118,11 +187,15 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	}
 	pc.MaxConns, pc.MinConns = 6, 0
 	pc.MaxConnIdleTime = 30 * time.Second
-	d := &database{conf: c.Copy(), name: net.JoinHostPort(e.Host, strconv.Itoa(e.Port)) + "/" + e.Database}
+	d := &database{conf: c, name: net.JoinHostPort(e.Host, strconv.Itoa(e.Port)) + "/" + e.Database}
+	if err := d.learn(ctx, c); err != nil {
+		return nil, d.explain(err)
+	}
+	d.conf = c.Copy()
 	if d.pool, err = pgxpool.NewWithConfig(ctx, pc); err != nil {
 		return nil, d.explain(err)
 	}
-	if err := d.pool.Ping(ctx); err != nil {
+	if err := d.readBack(ctx); err != nil {
 		d.pool.Close()
 		return nil, d.explain(err)
 	}
@@ -232,30 +305,60 @@ func keyRange(p *domain.TablePlan, lower, upper domain.KeyValue) string {
 	if lower == nil && upper == nil && p.Where == "" {
 		return ""
 	}
-	row := func(k domain.KeyValue) string {
-		var v []string
-		for i, name := range p.Key {
-			v = append(v, literal(k[i])+"::"+columnOf(p, name).Type)
-		}
-		return "ROW(" + strings.Join(v, ", ") + ")"
-	}
-	left := "ROW(" + quoteAll(p.Key) + ")"
-	if len(p.Key) == 1 {
-		left = quote(p.Key[0])
-		row = func(k domain.KeyValue) string { return literal(k[0]) + "::" + columnOf(p, p.Key[0]).Type }
-	}
 	var cond []string
 	if p.Where != "" {
 		cond = append(cond, "("+p.Where+")")
 	}
 	if lower != nil {
-		cond = append(cond, left+" >= "+row(lower))
+		cond = append(cond, beyond(p, ">", lower, true))
 	}
 	if upper != nil {
-		cond = append(cond, left+" < "+row(upper))
+		cond = append(cond, beyond(p, "<", upper, false))
 	}
 	return " WHERE " + strings.Join(cond, " AND ")
 }
+
+// beyond is the condition that a row's key lies on one side of a bound, or with same at it.
+func beyond(p *domain.TablePlan, side string, bound domain.KeyValue, same bool) string {
+	value := func(i int) string { return literal(bound[i]) + "::" + columnOf(p, p.Key[i]).Type }
+	with := side
+	if same {
+		with += "="
+	}
+	own := false
+	for _, k := range p.Key {
+		own = own || columnOf(p, k).Operators != ""
+	}
+	switch {
+	case len(p.Key) == 1:
+		return quote(p.Key[0]) + operator(*columnOf(p, p.Key[0]), with) + value(0)
+	case !own:
+		values := make([]string, len(bound))
+		for i := range bound {
+			values[i] = value(i)
+		}
+		return "ROW(" + quoteAll(p.Key) + ") " + with + " ROW(" + strings.Join(values, ", ") + ")"
+	}
+	// Rows are compared by operators of one name and schema; here each column has its own.
+	last := len(p.Key) - 1
+	out := quote(p.Key[last]) + operator(*columnOf(p, p.Key[last]), with) + value(last)
+	for i := last - 1; i >= 0; i-- {
+		c := *columnOf(p, p.Key[i])
+		out = fmt.Sprintf("(%[1]s%[2]s%[3]s AND (%[1]s%[4]s%[3]s OR %[5]s))", quote(p.Key[i]), operator(c, side+"="), value(i), operator(c, side), out)
+	}
+	return out
+}
+
+// operator is an operator of a column's type, with its schema where that is not the system's:
+// our sessions look for nothing anywhere else.
+func operator(c domain.Column, name string) string {
+	if c.Operators == "" {
+		return " " + name + " "
+	}
+	return " OPERATOR(" + quote(c.Operators) + "." + name + ") "
+}
+
+func equals(c domain.Column) string { return operator(c, "=") }
 
 func columnOf(p *domain.TablePlan, name string) *domain.Column {
 	for i := range p.Columns {

@@ -338,13 +338,13 @@ func TestApplying(t *testing.T) {
 		want string
 	}{
 		{"removes, patches and puts", func(a engine.Applier) error {
-			return a.Apply(t.Context(), h, fold.Net{Removes: []domain.Row{row("1", "~", "~")}, Patches: []domain.Row{row("3", "=", "3.50")}, Puts: []domain.Row{row("2", "~", "~"), row("4", `back\slash, "q"`, "4")}}, false)
+			return applied(a.Apply(t.Context(), h, fold.Net{Removes: []domain.Row{row("1", "~", "~")}, Patches: []domain.Row{row("3", "=", "3.50")}, Puts: []domain.Row{row("2", "~", "~"), row("4", `back\slash, "q"`, "4")}}, false))
 		}, `2 ~ ~; 3 large 3.50; 4 back\slash, "q" 4.00`},
 		{"replaced rows", func(a engine.Applier) error {
-			return a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("2", "new", "9")}}, true)
+			return applied(a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("2", "new", "9")}}, true))
 		}, `2 new 9.00; 3 large 3.50; 4 back\slash, "q" 4.00`},
 		{"a key moved in place keeps what was unsaid", func(a engine.Applier) error {
-			return a.Move(t.Context(), h, domain.Change{Kind: domain.Update, Old: row("3", "~", "~"), New: row("33", "=", "7")})
+			return was(a.Move(t.Context(), h, domain.Change{Kind: domain.Update, Old: row("3", "~", "~"), New: row("33", "=", "7")}))
 		}, `2 new 9.00; 4 back\slash, "q" 4.00; 33 large 7.00`},
 		{"truncate", func(a engine.Applier) error {
 			return a.Truncate(t.Context(), []*domain.TablePlan{h}, "CASCADE")
@@ -375,7 +375,7 @@ func TestOnlyTheNewestApplierCommits(t *testing.T) {
 	d := fresh(t, bookkeepingTables, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
 	h := planned(t, d, "public.h")
 	put := func(a engine.Applier) error {
-		return a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("1")}}, false)
+		return applied(a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("1")}}, false))
 	}
 	if at, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil || at != 100 {
 		t.Fatalf("at %d (%v)", at, err)
@@ -486,4 +486,20 @@ func TestEncryptionIsNotLeftOut(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), `it's \ nowhere`) {
 		t.Errorf("a host with quotes: %v", err)
 	}
+}
+
+// applied wants nothing to be missing.
+func applied(missing []domain.Row, err error) error {
+	if err == nil && len(missing) > 0 {
+		err = fmt.Errorf("%d rows are missing", len(missing))
+	}
+	return err
+}
+
+// was wants the row to have been there.
+func was(there bool, err error) error {
+	if err == nil && !there {
+		err = errors.New("the row is missing")
+	}
+	return err
 }

@@ -33,7 +33,15 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 		}
 		for _, e := range cat.Extensions {
 			if !slices.Contains(here.Extensions, e) {
-				if err := run("extension "+e, "CREATE EXTENSION IF NOT EXISTS "+quote(e)); err != nil {
+				place := cat.Places[e]
+				if place == "" {
+					place = "public"
+				}
+				if err := run("schema "+place, "CREATE SCHEMA IF NOT EXISTS "+quote(place)); err != nil {
+					return err
+				}
+				// Without a place it would go where our sessions look, which is nowhere.
+				if err := run("extension "+e, "CREATE EXTENSION IF NOT EXISTS "+quote(e)+" SCHEMA "+quote(place)); err != nil {
 					return err
 				}
 			}
@@ -142,7 +150,7 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 		if keyLater(p) {
 			named = "CONSTRAINT " + quote(keyName(p)) + " "
 		}
-		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s%s (%s)", qualified(p.Target), named, keyKind(p), quoteAll(p.Key)))
+		_, err := tx.Exec(ctx, fmt.Sprintf("ALTER TABLE %s ADD %s%s", qualified(p.Target), named, keyBody(p)))
 		return some, d.explain(err)
 	}
 	return some, nil
@@ -207,6 +215,17 @@ func keyKind(p *domain.TablePlan) string {
 	return "UNIQUE"
 }
 
+// keyBody is the key as a constraint.
+func keyBody(p *domain.TablePlan) string {
+	body := keyKind(p) + " (" + quoteAll(p.Key) + ")"
+	for _, k := range p.Table.Keys {
+		if slices.Equal(k.Columns, p.Key) && len(k.Include) > 0 && !p.Unlike {
+			return body + " INCLUDE (" + quoteAll(k.Include) + ")"
+		}
+	}
+	return body
+}
+
 // createTable returns the statements that make the table with its columns,
 // checks and key; everything else waits until the rows are there.
 func createTable(p *domain.TablePlan) []string {
@@ -221,6 +240,9 @@ func createTable(p *domain.TablePlan) []string {
 			line += " GENERATED ALWAYS AS (" + c.Default + ") STORED"
 		case c.Identity != "":
 			line += " GENERATED " + strings.ToUpper(c.Identity) + " AS IDENTITY"
+			if c.Counter != "" {
+				line += " (" + c.Counter + ")"
+			}
 		case c.Default != "":
 			line += " DEFAULT " + c.Default
 		}
@@ -230,12 +252,12 @@ func createTable(p *domain.TablePlan) []string {
 		lines = append(lines, line)
 	}
 	for _, k := range p.Table.Constraints {
-		if k.Kind == "check" {
-			lines = append(lines, "  CONSTRAINT "+quote(k.Name)+" "+strings.TrimSuffix(k.Definition, " NOT VALID"))
+		if k.Kind == "check" && !k.Unproved {
+			lines = append(lines, "  CONSTRAINT "+quote(k.Name)+" "+k.Definition)
 		}
 	}
 	if name := keyName(p); name != "" && !keyLater(p) {
-		lines = append(lines, fmt.Sprintf("  CONSTRAINT %s %s (%s)", quote(name), keyKind(p), quoteAll(p.Key)))
+		lines = append(lines, fmt.Sprintf("  CONSTRAINT %s %s", quote(name), keyBody(p)))
 	}
 	sql := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") + "\n)"
 	if p.Table.PartitionBy != "" {
@@ -308,7 +330,7 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 		have := keyName(&p)
 		if keyLater(&p) {
 			out = append(out, engine.Object{Kind: "primary key", Name: have, Table: p.Target,
-				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s PRIMARY KEY (%s)", qualified(p.Target), quote(have), quoteAll(p.Key))})
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", qualified(p.Target), quote(have), keyBody(&p))})
 		}
 		if k := t.PrimaryKey(); k != nil && k.Name != have {
 			out = append(out, engine.Object{Kind: "unique", Name: k.Name, Table: p.Target,
@@ -318,7 +340,7 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 			o := engine.Object{Kind: k.Kind, Name: k.Name, Table: p.Target,
 				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s %s", qualified(p.Target), quote(k.Name), k.Definition)}
 			switch {
-			case k.Name == have || k.Kind == "check":
+			case k.Name == have || k.Kind == "check" && !k.Unproved:
 			case k.Kind != "foreign":
 				out = append(out, o)
 			case chosen[k.References]:

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
@@ -18,7 +19,8 @@ import (
 type reader struct {
 	d     *database
 	conn  *pgconn.PgConn
-	block []byte // what is read at a time
+	block []byte          // what is read at a time
+	seen  domain.Position // where the log stood when the snapshot had been taken
 }
 
 // OpenReader opens a connection for reading chunks.
@@ -40,7 +42,7 @@ func (r *reader) Close() {
 // statement, after its snapshot was taken, so every commit the snapshot sees
 // lies before it.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT pg_current_snapshot()::text, pg_current_wal_insert_lsn()::text").ReadAll()
+	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT pg_current_snapshot()::text, (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_insert_lsn() END)::text").ReadAll()
 	if err != nil {
 		return domain.Snapshot{}, r.d.explain(err)
 	}
@@ -50,6 +52,7 @@ func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
 		return s, err
 	}
 	s.Log, err = parseLSN(string(row[1]))
+	r.seen = s.Log
 	return s, err
 }
 
@@ -114,7 +117,8 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, buf []byte, sink func([]byt
 		return err
 	}
 	var ctl control
-	data := false // row data follows, as against control messages
+	data := false    // row data follows, as against control messages
+	copying := false // it may yet come
 	for {
 		filled, ready := 0, false
 		// Fill the block before handing it on, so that it is written in one go.
@@ -135,26 +139,37 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, buf []byte, sink func([]byt
 				}
 				piece, data = piece[took:], false
 			}
-			for len(piece) > 0 {
-				took, kind, err := ctl.feed(piece, 'H')
+			for len(piece) > 0 && !ready {
+				if data {
+					copy(buf[filled:], piece) // move row data up to where the block begins
+					took, err := f.Feed(buf[filled : filled+len(piece)])
+					filled += took
+					if err == nil {
+						piece = nil
+						continue
+					}
+					if !errors.Is(err, pgcopy.ErrEnd) {
+						return err
+					}
+					piece, data = append([]byte{}, buf[filled:filled+len(piece)-took]...), false
+				}
+				took, kind, err := ctl.feed(piece)
 				if err != nil {
 					return err
 				}
 				piece = piece[took:]
-				if kind == 'Z' {
+				switch kind {
+				case 'H':
+					copying, data = true, true
+				case 'N', 'S', 'A':
+					data = copying // a word in between; rows go on
+				case 'c', 'C', 'E':
+					copying = false
+				case 'Z':
 					ready = true
-				}
-				if kind == 'H' {
-					data = true
-					copy(buf[filled:], piece) // move row data up to where the block begins
-					took, err := f.Feed(buf[filled : filled+len(piece)])
-					filled += took
-					piece = buf[filled : filled+len(piece)-took]
-					if errors.Is(err, pgcopy.ErrEnd) {
-						piece, data = append([]byte{}, piece...), false
-					} else if err != nil {
-						return err
-					}
+				case 0: // not whole yet
+				default:
+					return fmt.Errorf("the server sent a message of the kind %q amid rows", kind)
 				}
 			}
 		}
@@ -164,7 +179,7 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, buf []byte, sink func([]byt
 			}
 		}
 		if ready {
-			return ctl.err
+			return ctl.copied(f.Sum.Rows)
 		}
 		w.on.Gather() // a whole block came, so there will be more
 	}
@@ -179,7 +194,7 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	w := newWriting(p)
 	var fields [][]byte
 	var stop error
-	_, err := r.conn.CopyTo(ctx, &rowSink{row: func(row []byte) error {
+	err := copyTo(ctx, r.conn, &rowSink{row: func(row []byte) error {
 		if fields, stop = pgcopy.Fields(fields[:0], row); stop != nil {
 			return stop
 		}
@@ -199,8 +214,27 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	return nil
 }
 
-// End closes the snapshot.
+// flushWait bounds the wait for the source to make durable what was read.
+const flushWait = 30 * time.Second
+
+// End closes the snapshot, and waits until the source has made durable what it saw: a source
+// that commits asynchronously can forget rows in a crash that were read here, and the next
+// transactions take the numbers of those that it forgot.
 func (r *reader) End(ctx context.Context) error {
-	_, err := r.conn.Exec(ctx, "COMMIT").ReadAll()
+	durable := "SELECT pg_is_in_recovery() OR pg_current_wal_flush_lsn() >= " + literal(lsn(r.seen)) + "::pg_lsn"
+	res, err := r.conn.Exec(ctx, "COMMIT; "+durable).ReadAll()
+	for began := time.Now(); err == nil; res, err = r.conn.Exec(ctx, durable).ReadAll() {
+		if string(res[len(res)-1].Rows[0][0]) == "t" {
+			return nil
+		}
+		if time.Since(began) > flushWait {
+			return domain.Unavailable(nil, "the source has not made durable within %s what was read from it; see its synchronous_commit and wal_writer_delay", flushWait)
+		}
+		// A commit of our own that waits for the disk takes all before it along. Where that is
+		// not allowed, the server does it by itself before long.
+		if _, refused := r.conn.Exec(ctx, "SELECT pg_logical_emit_message(true, 'dusty_ferry_flush', '')").ReadAll(); refused != nil {
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
 	return r.d.explain(err)
 }

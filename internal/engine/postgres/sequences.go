@@ -9,12 +9,16 @@ import (
 )
 
 func createSequence(q domain.Sequence) string {
+	return fmt.Sprintf("CREATE SEQUENCE %s AS %s %s", qualified(q.Name), q.Type, sequenceOptions(q))
+}
+
+// sequenceOptions are how a sequence counts.
+func sequenceOptions(q domain.Sequence) string {
 	cycle := "NO CYCLE"
 	if q.Cycle {
 		cycle = "CYCLE"
 	}
-	return fmt.Sprintf("CREATE SEQUENCE %s AS %s START %d INCREMENT %d MINVALUE %d MAXVALUE %d %s",
-		qualified(q.Name), q.Type, q.Start, q.Increment, q.Min, q.Max, cycle)
+	return fmt.Sprintf("START %d INCREMENT %d MINVALUE %d MAXVALUE %d CACHE %d %s", q.Start, q.Increment, q.Min, q.Max, max(q.Cache, 1), cycle)
 }
 
 // SequenceValues reads where the sequences stand.

@@ -14,31 +14,33 @@ import (
 	"dustyferry/internal/engine"
 )
 
-// CaptureUndo returns what restores the row identities that PrepareCapture sets.
+// CaptureUndo returns what restores the row identities that PrepareCapture sets, of a root
+// and each of its partitions as it was.
 func (d *database) CaptureUndo(plans []domain.TablePlan) []string {
 	var undo []string
 	for i := range plans {
-		was := map[string]string{"none": "NOTHING", "full": "FULL"}[plans[i].Table.RowIdentity]
-		if was == "" {
-			was = "DEFAULT"
-		}
 		for _, t := range identityTables(&plans[i]) {
-			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t), was))
+			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t.Table), t.Identity))
 		}
 	}
 	return undo
 }
 
-// identityTables lists the tables whose row identity has to be set: the table
-// itself, and the leaves of a partitioned one.
-func identityTables(p *domain.TablePlan) []domain.TableName {
+// identityTables lists the tables whose row identity has to be set, with what it is: the
+// table itself, and the leaves of a partitioned one.
+func identityTables(p *domain.TablePlan) []domain.Partition {
 	if p.SetIdentity == "" {
 		return nil
 	}
-	out := []domain.TableName{p.Source}
+	out := []domain.Partition{{Table: p.Source, Identity: p.Table.Identity}}
 	for _, part := range p.Table.Partitions {
 		if part.By == "" {
-			out = append(out, part.Table)
+			out = append(out, part)
+		}
+	}
+	for i := range out {
+		if out[i].Identity == "" { // planned by an older version
+			out[i].Identity = "DEFAULT"
 		}
 	}
 	return out
@@ -52,8 +54,8 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	for i := range plans {
 		tables = append(tables, qualified(plans[i].Source))
 		for _, t := range identityTables(&plans[i]) {
-			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(plans[i].SetIdentity))); err != nil {
-				return 0, fmt.Errorf("setting the row identity of %s: %w", t, err)
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t.Table), strings.ToUpper(plans[i].SetIdentity))); err != nil {
+				return 0, fmt.Errorf("setting the row identity of %s: %w", t.Table, err)
 			}
 		}
 	}

@@ -43,10 +43,7 @@ func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, nam
 			return nil, fmt.Errorf("making the source read-only: %w", d.explain(err))
 		}
 		// Sessions that are open keep their old setting: they are ended.
-		_, err := d.pool.Exec(ctx, `
-SELECT pg_terminate_backend(pid) FROM pg_stat_activity
- WHERE datname = current_database() AND backend_type = 'client backend' AND application_name <> 'dusty-ferry'`)
-		return s, d.explain(err)
+		return s, d.endSessions(ctx)
 	}
 	conn, err := d.connect(ctx, map[string]string{"application_name": holder(name)})
 	if err != nil {
@@ -131,11 +128,14 @@ func (s *stop) Alive(ctx context.Context) error {
 // CloseWrites puts a trigger on each table that refuses writes, in the very
 // transaction that holds the locks: no write gets between the two.
 func (s *stop) CloseWrites(ctx context.Context, message string) error {
-	if s.method == domain.StopReadOnly {
-		return nil // the database stays read-only
+	all, err := s.d.family(ctx, s.plans)
+	if err != nil {
+		return err
 	}
+	// The database stays read-only where that is the method, and a session that begins a
+	// transaction READ WRITE all the same is refused like everywhere else.
 	run := func(tx pgx.Tx) error {
-		for _, sql := range closeStatements(s.name, s.plans, message) {
+		for _, sql := range closeStatements(s.name, all, message) {
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return fmt.Errorf("closing the source for writes: %w", s.d.explain(err))
 			}
@@ -145,7 +145,7 @@ func (s *stop) CloseWrites(ctx context.Context, message string) error {
 	if s.conn == nil {
 		return pgx.BeginFunc(ctx, s.d.pool, run)
 	}
-	for _, sql := range append(closeStatements(s.name, s.plans, message), "COMMIT") {
+	for _, sql := range append(closeStatements(s.name, all, message), "COMMIT") {
 		if _, err := s.conn.Exec(ctx, sql); err != nil {
 			return fmt.Errorf("closing the source for writes: %w", s.d.explain(err))
 		}
@@ -159,18 +159,53 @@ func holder(name string) string { return name + "_hold" }
 
 func gate(name string) string { return quote(name + "_moved") }
 
-func closeStatements(name string, plans []domain.TablePlan, message string) []string {
+// family lists the tables of the plans with everything that rows of theirs can be written
+// to directly: partitions at every level, whose roots' triggers say nothing of it.
+func (d *database) family(ctx context.Context, plans []domain.TablePlan) ([]domain.TableName, error) {
+	var names []string
+	for i := range plans {
+		names = append(names, qualified(plans[i].Source))
+	}
+	rows, err := d.pool.Query(ctx, `
+SELECT DISTINCT n.nspname, c.relname
+  FROM unnest($1::text[]) AS u(name) CROSS JOIN LATERAL (
+       SELECT to_regclass(u.name)::oid AS oid UNION SELECT relid FROM pg_partition_tree(to_regclass(u.name))) f
+  JOIN pg_class c ON c.oid = f.oid JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p') ORDER BY 1, 2`, names)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	out, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (t domain.TableName, err error) {
+		return t, r.Scan(&t.Schema, &t.Name)
+	})
+	return out, d.explain(err)
+}
+
+// closeStatements put triggers on tables that refuse every write, in whatever role a session
+// is, and by whatever statement.
+func closeStatements(name string, tables []domain.TableName, message string) []string {
 	out := []string{
 		"CREATE SCHEMA IF NOT EXISTS dusty_ferry",
 		"GRANT USAGE ON SCHEMA dusty_ferry TO PUBLIC",
 		fmt.Sprintf(`CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS %s`, gate(name),
 			literal("BEGIN RAISE EXCEPTION USING ERRCODE = 'read_only_sql_transaction', MESSAGE = "+literal(message)+"; END")),
 	}
-	for _, p := range plans {
-		out = append(out, fmt.Sprintf("CREATE OR REPLACE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION dusty_ferry.%[1]s()",
-			gate(name), qualified(p.Source)))
+	for _, t := range tables {
+		out = append(out,
+			fmt.Sprintf("DROP TRIGGER IF EXISTS %s ON %s", gate(name), qualified(t)),
+			fmt.Sprintf("CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION dusty_ferry.%[1]s()", gate(name), qualified(t)),
+			fmt.Sprintf("ALTER TABLE %s ENABLE ALWAYS TRIGGER %s", qualified(t), gate(name)))
 	}
 	return out
+}
+
+// endSessions ends every session of the database but ours: a setting of the database holds
+// for new ones alone.
+func (d *database) endSessions(ctx context.Context) error {
+	_, err := d.pool.Exec(ctx, `
+SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+ WHERE datname = current_database() AND backend_type = 'client backend' AND application_name NOT LIKE 'dusty-ferry%' AND pid <> pg_backend_pid()`)
+	return d.explain(err)
 }
 
 // Release ends the session that holds the locks.
@@ -189,7 +224,10 @@ func (d *database) Reopen(ctx context.Context, method domain.StopMethod, name st
 		if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+" RESET default_transaction_read_only"); err != nil {
 			return fmt.Errorf("making the source writable again: %w", d.explain(err))
 		}
-		return nil
+		// Who connected meanwhile has the setting still.
+		if err := d.endReadOnly(ctx); err != nil {
+			return fmt.Errorf("making the source writable again: %w", err)
+		}
 	}
 	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = $1 AND datname = current_database()`, holder(name)); err != nil {
 		return d.explain(err)
@@ -198,8 +236,13 @@ func (d *database) Reopen(ctx context.Context, method domain.StopMethod, name st
 	if err := d.pool.QueryRow(ctx, `SELECT to_regprocedure('dusty_ferry.' || $1 || '()') IS NOT NULL`, gate(name)).Scan(&there); err != nil || !there {
 		return d.explain(err)
 	}
+	// Another body lets writes through at once, and waits for nobody; the triggers go when
+	// their tables' readers let them.
+	if _, err := d.pool.Exec(ctx, fmt.Sprintf(`CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'`, gate(name))); err != nil {
+		return fmt.Errorf("opening the source for writes again: %w", d.explain(err))
+	}
 	if err := d.alterQuickly(ctx, fmt.Sprintf("DROP FUNCTION dusty_ferry.%s() CASCADE", gate(name))); err != nil {
-		return fmt.Errorf("opening the source for writes again: %w", err)
+		return engine.Left{What: fmt.Sprintf("triggers %s that do nothing any more are still on its tables (%s); closing the crossing drops them", gate(name), err)}
 	}
 	_, err := d.pool.Exec(ctx, `
 DO $$ BEGIN
@@ -210,3 +253,6 @@ DO $$ BEGIN
 END $$`)
 	return d.explain(err)
 }
+
+// endReadOnly ends sessions that connected while the database was read-only.
+func (d *database) endReadOnly(ctx context.Context) error { return d.endSessions(ctx) }

@@ -136,8 +136,12 @@ func from(p *domain.TablePlan) string {
 func textList(cols []domain.Column) string {
 	var out []string
 	for _, c := range cols {
-		if c.BaseType == "inet" { // its cast writes what its output leaves out
+		switch c.BaseType {
+		case "inet": // its cast writes what its output leaves out
 			out = append(out, "textin(inet_out("+read(c)+"))")
+			continue
+		case "character", "bpchar": // its cast leaves out what its output writes: blanks at the end
+			out = append(out, "textin(bpcharout("+read(c)+"))")
 			continue
 		}
 		out = append(out, read(c)+"::text")
@@ -173,7 +177,7 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		sum.Add(buf[from:])
 		return nil
 	})
-	_, err := r.conn.CopyTo(ctx, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), from(p), keyRange(p, c.Lower, c.Upper)))
+	err := copyTo(ctx, r.conn, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), from(p), keyRange(p, c.Lower, c.Upper)))
 	switch {
 	case refused != nil:
 		return sum, refused

@@ -119,6 +119,16 @@ func comparedList(p *domain.TablePlan) string {
 type rowSink struct {
 	row   func([]byte) error
 	begun bool
+	rows  int64
+}
+
+// copyTo runs a COPY whose rows a sink takes; the server must have counted as many.
+func copyTo(ctx context.Context, conn *pgconn.PgConn, s *rowSink, sql string) error {
+	tag, err := conn.CopyTo(ctx, s, sql)
+	if err == nil && tag.RowsAffected() != s.rows {
+		err = fmt.Errorf("the server says that it copied %d rows, but %d came", tag.RowsAffected(), s.rows)
+	}
+	return err
 }
 
 func (s *rowSink) Write(b []byte) (int, error) {
@@ -132,12 +142,12 @@ func (s *rowSink) Write(b []byte) (int, error) {
 	if pgcopy.IsTrailer(row) {
 		return len(b), nil
 	}
+	s.rows++
 	return len(b), s.row(row)
 }
 
 func (v *view) copyRows(ctx context.Context, sql string, row func([]byte) error) error {
-	_, err := v.conn.PgConn().CopyTo(ctx, &rowSink{row: row}, "COPY ("+sql+") TO STDOUT (FORMAT binary)")
-	return v.d.explain(err)
+	return v.d.explain(copyTo(ctx, v.conn.PgConn(), &rowSink{row: row}, "COPY ("+sql+") TO STDOUT (FORMAT binary)"))
 }
 
 // Sums reads every row once.
@@ -257,7 +267,7 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 		var params []any
 		for i, val := range narrow.SplitKey(key, len(p.Key)) {
 			params = append(params, val)
-			on = append(on, quote(p.Key[i])+" = $"+strconv.Itoa(i+1)+"::text::"+columnOf(p, p.Key[i]).Type)
+			on = append(on, quote(p.Key[i])+equals(*columnOf(p, p.Key[i]))+"$"+strconv.Itoa(i+1)+"::text::"+columnOf(p, p.Key[i]).Type)
 		}
 		rows, err := textRows(ctx, v.conn, "SELECT "+names+" FROM "+from(p)+" WHERE "+strings.Join(on, " AND "), params)
 		if err != nil {

@@ -1,10 +1,14 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
@@ -26,6 +30,11 @@ type wire struct {
 // takeWire takes the raw connection. It must be idle. While it is out, a
 // cancelled context cuts it.
 func takeWire(ctx context.Context, conn *pgconn.PgConn) (*wire, error) {
+	// The driver may still read in the background after a slow write; what it has read, or
+	// will, would be lost to us.
+	if err := conn.SyncConn(ctx); err != nil {
+		return nil, err
+	}
 	hc, err := conn.Hijack()
 	if err != nil {
 		return nil, err
@@ -58,15 +67,18 @@ func (w *wire) query(sql string) error {
 }
 
 // control reads the messages around row data, which are small, from pieces of
-// any size.
+// any size. It knows the messages that may come there; any other is an error, as what it
+// means for the rows is not known.
 type control struct {
-	buf []byte
-	err error
+	buf  []byte
+	err  error
+	rows int64 // what the server says it copied
+	told bool  // and it did say so
 }
 
-// feed takes bytes until a message of kind until has passed and returns how
-// many it took and whether that was so. A server error is kept in err.
-func (c *control) feed(p []byte, until ...byte) (int, byte, error) {
+// feed takes bytes until one message has passed, and returns how many it took and the
+// message's kind, 0 when it is not whole yet. A server's error is kept in err.
+func (c *control) feed(p []byte) (int, byte, error) {
 	at := 0
 	for at < len(p) {
 		need := 5 - len(c.buf)
@@ -80,57 +92,144 @@ func (c *control) feed(p []byte, until ...byte) (int, byte, error) {
 			continue
 		}
 		size := int(binary.BigEndian.Uint32(c.buf[1:5])) + 1
-		if size < 5 || size > 1<<20 {
+		if size < 5 || size > maxControl {
 			return at, 0, fmt.Errorf("the server sent a control message of %d bytes", size)
 		}
 		if len(c.buf) < size {
 			continue
 		}
 		kind, body := c.buf[0], c.buf[5:]
-		if kind == 'E' && c.err == nil {
-			var e pgproto3.ErrorResponse
-			if err := e.Decode(body); err != nil {
-				return at, 0, err
-			}
-			c.err = pgconn.ErrorResponseToPgError(&e)
-		}
 		c.buf = c.buf[:0]
-		for _, u := range until {
-			if kind == u {
-				return at, kind, nil
-			}
-		}
-		if kind == 'Z' {
-			return at, kind, nil
-		}
+		return at, kind, c.message(kind, body)
 	}
 	return at, 0, nil
 }
 
-// await reads until the wanted message or until the server is ready.
-func (w *wire) await(want byte) (byte, error) {
+// maxControl bounds a message that is not row data; a notice holds what a function put into it.
+const maxControl = 64 << 20
+
+// message understands one message, or refuses it.
+// Source: PostgreSQL documentation, "Message Formats".
+func (c *control) message(kind byte, body []byte) error {
+	switch kind {
+	case 'N', 'S', 'A': // notices, settings and notifications come at any time and end nothing
+	case 'G', 'H', 'c', 'Z': // a copy begins, its data is over, the server is ready
+	case 'C':
+		tag, _, _ := bytes.Cut(body, []byte{0})
+		n, err := strconv.ParseInt(strings.TrimPrefix(string(tag), "COPY "), 10, 64)
+		if err != nil {
+			return fmt.Errorf("the server ended a COPY by saying %q", tag)
+		}
+		c.rows, c.told = n, true
+	case 'E':
+		if c.err != nil {
+			break
+		}
+		var e pgproto3.ErrorResponse
+		if err := e.Decode(body); err != nil {
+			return err
+		}
+		c.err = pgconn.ErrorResponseToPgError(&e)
+	default:
+		return fmt.Errorf("the server sent a message of the kind %q amid a COPY", kind)
+	}
+	return nil
+}
+
+// copied is the outcome of a COPY that is over: the server must have counted as many rows as
+// passed here.
+func (c *control) copied(rows int64) error {
+	switch {
+	case c.err != nil:
+		return c.err
+	case !c.told:
+		return errors.New("the server ended a COPY without saying how many rows it copied")
+	case c.rows != rows:
+		return fmt.Errorf("the server says that it copied %d rows, but %d passed", c.rows, rows)
+	}
+	return nil
+}
+
+// began reads until the server takes row data.
+func (w *wire) began() error {
 	var c control
 	var b [4096]byte
 	for {
 		n, err := w.on.Read(b[:])
 		if err != nil {
-			return 0, err
+			return err
 		}
 		for at := 0; at < n; {
-			took, kind, err := c.feed(b[at:n], want)
+			took, kind, err := c.feed(b[at:n])
 			if err != nil {
-				return 0, err
+				return err
 			}
 			at += took
-			if kind == want && want != 'Z' {
-				if at != n {
-					return 0, errors.New("the server sent more than was asked for")
-				}
-				return kind, nil
+			switch {
+			case kind == 'Z' && c.err != nil:
+				return c.err
+			case kind == 'G' && at == n, kind == 'N', kind == 'S', kind == 'A', kind == 'E', kind == 0:
+			default:
+				return fmt.Errorf("the server sent a message of the kind %q where it was to take rows", kind)
 			}
-			if kind == 'Z' {
-				return kind, c.err
+			if kind == 'G' {
+				return nil
 			}
 		}
 	}
+}
+
+// hearing reads what the server says while it takes row data: it may send notices without
+// end, as from triggers, and stops taking rows when nobody reads them.
+type hearing struct {
+	done chan struct{}
+	ctl  control
+	err  error
+}
+
+// hear begins to read until the server is ready for the next statement.
+func (w *wire) hear() *hearing {
+	h := &hearing{done: make(chan struct{})}
+	go func() {
+		defer close(h.done)
+		var b [4096]byte
+		for {
+			n, err := w.on.Read(b[:])
+			if err != nil {
+				h.err = err
+				return
+			}
+			for at := 0; at < n; {
+				took, kind, err := h.ctl.feed(b[at:n])
+				if err != nil {
+					h.err = err
+					return
+				}
+				at += took
+				if kind == 'Z' {
+					return
+				}
+			}
+		}
+	}()
+	return h
+}
+
+// failed is the server's error so far, after the wire could not be written.
+func (h *hearing) failed() error {
+	select {
+	case <-h.done:
+		return h.ctl.err
+	case <-time.After(closeGrace):
+		return nil
+	}
+}
+
+// end waits for the outcome of a COPY of so many rows.
+func (h *hearing) end(rows int64) error {
+	<-h.done
+	if h.err != nil {
+		return h.err
+	}
+	return h.ctl.copied(rows)
 }

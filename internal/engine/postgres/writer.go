@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"time"
 
@@ -19,9 +20,10 @@ import (
 const closeGrace = 2 * time.Second
 
 type writer struct {
-	d    *database
-	conn *pgconn.PgConn
-	w    *wire
+	d       *database
+	conn    *pgconn.PgConn
+	w       *wire
+	hearing *hearing // of the COPY under way
 
 	begin  string // how a transaction begins
 	rows   bool   // what comes are rows in the neutral form
@@ -82,9 +84,10 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool, ov
 	if err := w.w.query(sql); err != nil {
 		return w.fail(ctx, err)
 	}
-	if _, err := w.w.await('G'); err != nil {
+	if err := w.w.began(); err != nil {
 		return w.fail(ctx, err)
 	}
+	w.hearing = w.w.hear()
 	if packed {
 		return w.frame(ctx, pgcopy.Header())
 	}
@@ -157,7 +160,10 @@ func (w *writer) Put(ctx context.Context, rows [][]byte) error {
 		}
 		w.text = pgcopy.AppendText(w.text, w.fields)
 	}
-	_, err := w.conn.CopyFrom(ctx, bytes.NewReader(w.text), w.copy)
+	tag, err := w.conn.CopyFrom(ctx, bytes.NewReader(w.text), w.copy)
+	if err == nil && tag.RowsAffected() != int64(len(rows)) {
+		err = domain.Conflict("the target kept %d of %d rows that it was given: a trigger or rule there drops rows", tag.RowsAffected(), len(rows))
+	}
 	after := "RELEASE SAVEPOINT rows"
 	if err != nil {
 		after = "ROLLBACK TO SAVEPOINT rows; RELEASE SAVEPOINT rows"
@@ -181,7 +187,7 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 	if _, err := w.w.on.Write([]byte{'c', 0, 0, 0, 4}); err != nil {
 		return w.fail(ctx, err)
 	}
-	if _, err := w.w.await('Z'); err != nil {
+	if err := w.hearing.end(m.Sum.Rows); err != nil {
 		return w.fail(ctx, err)
 	}
 	conn, err := w.w.giveBack()
@@ -216,6 +222,12 @@ ON CONFLICT (crossing, chunk) DO UPDATE
 func (w *writer) fail(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
+	}
+	if w.hearing != nil { // why the server takes no more says more than that it does not
+		var pe *pgconn.PgError
+		if said := w.hearing.failed(); said != nil && !errors.As(err, &pe) {
+			err = said
+		}
 	}
 	return w.d.explain(err)
 }
