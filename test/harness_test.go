@@ -30,10 +30,13 @@ var servers struct{ source, target *localserver.Postgres }
 func TestMain(m *testing.M) { os.Exit(run(m)) }
 
 func run(m *testing.M) int {
+	if !alone() {
+		return inShards()
+	}
 	ctx := context.Background()
 	for _, s := range []**localserver.Postgres{&servers.source, &servers.target} {
 		var err error
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_replication_slots": "40", "max_wal_senders": "40", "max_prepared_transactions": "10"}, Password: "honey & salt"}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_replication_slots": "100", "max_wal_senders": "60", "max_prepared_transactions": "10"}, Password: "honey & salt"}); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}

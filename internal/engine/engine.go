@@ -95,6 +95,10 @@ type Source interface {
 	// that are open have ended.
 	Unfinished(ctx context.Context, least time.Duration) ([]string, error)
 	DropCapture(ctx context.Context, name string, undo []string) error
+	// Mind sees to what capture needs of tables that change under it, such as new
+	// partitions, and returns the tables whose changes the log does not give any more. What
+	// restores a change of it is handed to undo before it is made.
+	Mind(ctx context.Context, name string, plans []domain.TablePlan, undo func(sql string) error) ([]domain.TableName, error)
 	// OpenCapture reads the log from a place on. What our own transactions wrote here that
 	// brought rows of the database except (see Origin) is passed over: it has them already.
 	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable, except string) (Capture, error)
@@ -352,6 +356,8 @@ type Target interface {
 	// Fence raises a chunk's epoch on the target, so that an older holder can
 	// no longer land it, and returns its mark if it has landed.
 	Fence(ctx context.Context, crossing string, chunk, epoch int64) (*Mark, error)
+	// Marked lists the chunks of a crossing that have landed, as the target knows it.
+	Marked(ctx context.Context, crossing string) (map[int64]bool, error)
 	// ClearTable empties a table and forgets its chunks' marks, in one transaction.
 	ClearTable(ctx context.Context, crossing, origin string, p *domain.TablePlan, chunks []int64) error
 	// TakeStream makes epoch the only one that may apply, and returns the

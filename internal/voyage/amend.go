@@ -321,6 +321,17 @@ func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Ta
 				Remedy: "leave it out: dustyferry crossing leave-out " + c.Name + " " + p.Source.String()})
 			continue
 		}
+		again := "dustyferry crossing restart " + c.Name + " --table " + p.Source.String()
+		if another(p, now) {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: topicAnother, Subject: p.Source.String(),
+				Measured: "another table has its name on the source now: the one that was loaded was renamed or dropped, and what is written to this one is not in what capture reads", Remedy: "load it: " + again})
+			continue
+		}
+		if rewritten(p, now) {
+			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: topicRewritten, Subject: p.Source.String(),
+				Measured: "its rows were written anew on the source, or a partition of it was emptied, of which the log does not tell (TRUNCATE of a partition, ALTER … USING, VACUUM FULL, CLUSTER)",
+				Remedy:   "compare it: dustyferry reconcile " + c.Name + " --table " + p.Source.String() + "; where it differs, " + again})
+		}
 		out = append(out, partitionEntries(c, p, now)...)
 		changes := columns.Between(&p.Table, now, "RENAME")
 		if len(changes) == 0 {
@@ -342,30 +353,52 @@ func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Ta
 	return out
 }
 
+// another reports whether a table is not the one that was planned, but has its name.
+func another(p *domain.TablePlan, now *domain.Table) bool {
+	return p.Table.ID != "" && now.ID != "" && p.Table.ID != now.ID
+}
+
+// rewritten reports whether the server has put all rows, or those of a partition, anew.
+func rewritten(p *domain.TablePlan, now *domain.Table) bool {
+	return p.Table.Written != "" && now.Written != "" && p.Table.Written != now.Written
+}
+
+// Topics of what the log does not tell.
+const (
+	topicAnother   = "another table"
+	topicRewritten = "rows written anew"
+)
+
 // topicNewTable is of a table that was made on the source after the start.
 const topicNewTable = "new table"
 
 // lookAtTables looks at the source's catalog for what the log does not tell, and keeps it
 // for the readiness list. New tables are told of, or added, as the crossing says.
-func (f *follower) lookAtTables(ctx context.Context) {
+//
+// A conflict that it returns ends capture: rows are written that it cannot see.
+func (f *follower) lookAtTables(ctx context.Context) error {
 	v := f.v
 	cat, err := v.Catalog(ctx, f.c.Source, true)
 	if err != nil {
-		return
+		return nil // asked again soon
 	}
 	c, err := v.Store.CrossingByID(ctx, f.c.ID)
 	if err != nil {
-		return
+		return nil
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
-		return
+		return nil
 	}
 	list := columnEntries(&c, cat, tables)
 	if err := v.Store.Notice(ctx, c.ID, list); err != nil {
-		return
+		return nil
 	}
+	f.prove(ctx, &c, cat, tables)
 	for _, e := range list {
+		if e.Topic == topicAnother && c.Phase != domain.PhaseCuttingOver {
+			return domain.Conflict("%s: %s. To %s", e.Subject, e.Measured, e.Remedy)
+		}
 		if e.Topic != topicNewTable || f.told[e.Subject] {
 			continue
 		}
@@ -376,5 +409,46 @@ func (f *follower) lookAtTables(ctx context.Context) {
 			}
 		}
 		v.Say(ctx, "warning", System, c.Name, e.Subject, "columns", "%s was made on the source, and the patterns of %s choose it; it is not followed. To add it: %s", e.Subject, c.Name, e.Remedy)
+	}
+	return nil
+}
+
+// doubt is of a table whose rows were written anew: which writing, and the comparison after
+// which another counts.
+type doubt struct {
+	written string
+	after   int64
+}
+
+// prove compares tables whose rows the source wrote anew without a word in its log, once for
+// each writing, and takes the doubt away when they are alike.
+func (f *follower) prove(ctx context.Context, c *records.Crossing, cat *domain.Catalog, tables []records.Table) {
+	v := f.v
+	compared, err := v.compared(ctx, c.ID)
+	if err != nil {
+		return
+	}
+	for i := range tables {
+		t, p := &tables[i], tables[i].Plan.V
+		now := cat.Table(p.Source)
+		if p.From != "" || now == nil || another(&p, now) || !rewritten(&p, now) {
+			continue
+		}
+		said := compared[t.SourceName]
+		d, known := f.doubts[t.ID]
+		switch {
+		case known && d.written == now.Written && said.Number > d.after && said.Depth == domain.DepthHashes && said.Findings == 0:
+			p.Table.Written = now.Written
+			if err := v.Store.Amend(ctx, c.ID, f.epoch, t.ID, p, nil); err == nil {
+				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile", "%s was written anew on the source, and is alike on both sides", t.SourceName)
+			}
+		case known && d.written == now.Written:
+		case c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
+			f.doubts[t.ID] = doubt{now.Written, said.Number}
+			v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
+			if _, err := v.StartReconcile(ctx, c, domain.DepthHashes, []string{domain.Exactly(p.Source)}, System); err != nil {
+				delete(f.doubts, t.ID)
+			}
+		}
 	}
 }

@@ -235,12 +235,13 @@ func (f *follower) guess(unread int64) int64 {
 	return int64(float64(unread) / (float64(f.seenBytes) / float64(f.seen)))
 }
 
-// reachedIdle lets the source forget log that concerns other databases or
-// tables only: everything before the position was delivered, and applied.
+// reachedIdle notes that everything before the position was delivered, and applied, where the
+// log concerns other databases or tables only. The source is not told: it is once the
+// target's own position has moved there, which it does every second, so that what was
+// confirmed is never beyond what a target knows that was set back.
 func (f *follower) reachedIdle(at domain.Position) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.received = max(f.received, at)
-	f.cap.Confirm(max(f.applied, at))
 	f.past(at)
 }

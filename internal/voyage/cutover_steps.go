@@ -85,8 +85,15 @@ func (r *run) markEnd(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if block := blocking(columnEntries(r.c, cat, tables), "dustyferry survey "+r.c.Name); block != "" {
+	if block := blocking(provedInside(columnEntries(r.c, cat, tables), r.k.Settings.V.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
+	}
+	lost, err := r.src.Mind(ctx, r.c.Domain().CaptureName(), r.plans, func(string) error { return nil })
+	if err != nil {
+		return "", err
+	}
+	if len(lost) > 0 {
+		return "", domain.Conflict("not ready: changes of %s are not in what capture reads any more; load it again: dustyferry crossing restart %s --table %s", lost[0], r.c.Name, lost[0])
 	}
 	at, err := r.src.Heartbeat(ctx)
 	if err != nil {

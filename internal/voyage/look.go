@@ -26,10 +26,19 @@ const catalogKept = 30 * time.Second
 
 // Catalog returns a database's catalog for browsing, read lately.
 func (v *Voyage) Catalog(ctx context.Context, database string, fresh bool) (*domain.Catalog, error) {
+	kept := catalogKept
+	if fresh {
+		kept = 0
+	}
+	return v.catalogOf(ctx, database, kept)
+}
+
+// catalogOf returns a database's catalog that is not older than kept.
+func (v *Voyage) catalogOf(ctx context.Context, database string, kept time.Duration) (*domain.Catalog, error) {
 	v.mu.Lock()
 	have, ok := v.catalogs[database]
 	v.mu.Unlock()
-	if ok && !fresh && time.Since(have.at) < catalogKept {
+	if ok && time.Since(have.at) < kept {
 		return have.cat, nil
 	}
 	db, err := v.Open(ctx, database)

@@ -42,18 +42,18 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	if err != nil {
 		return nil, err
 	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
 	if st != nil {
-		out = append(out, st.Noticed.V...)
+		out = append(out, provedInside(v.noticed(ctx, c, st, tables), set.CutoverDepth)...)
 	}
 	live := st != nil && st.Live
 	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
 	if st != nil {
 		limit := set.InStepLag.Seconds()
 		add(st.LagSeconds <= limit, domain.Blocks, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
-	}
-	tables, err := v.Store.Tables(ctx, c.ID)
-	if err != nil {
-		return nil, err
 	}
 	out = append(out, v.unended(ctx, c, plansOf(tables))...)
 	house, err := v.Store.House(ctx)
@@ -94,6 +94,29 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		add(false, verdict, topicPause, "dustyferry cutover rehearse "+c.Name, "the cutover has not been rehearsed, so its write pause is not known%s", why)
 	}
 	return out, nil
+}
+
+// provedInside takes what a cutover by hashes finds by itself for no reason against it.
+func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
+	for i := range list {
+		if list[i].Topic == topicRewritten && depth == domain.DepthHashes {
+			list[i].Verdict = domain.ToKnow
+		}
+	}
+	return list
+}
+
+// noticed is what the source's catalog says of the tables now, or where it cannot be asked
+// what it said last.
+func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.Stream, tables []records.Table) []domain.Entry {
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	cat, err := v.catalogOf(ctx, c.Source, 3*time.Second)
+	if err != nil {
+		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocks, Topic: "tables", Subject: c.Source,
+			Measured: "the source cannot be asked whether its tables are as they were: " + err.Error(), Remedy: "see to the source: dustyferry database check " + c.Source})
+	}
+	return columnEntries(c, cat, tables)
 }
 
 // unended says which two-phase transactions could still be committed on the source when its

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -50,7 +52,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		return
 	}
 	run, cancel := context.WithCancelCause(ctx)
-	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}}
+	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}, doubts: map[int64]doubt{}}
 	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
 	var side sync.WaitGroup
 	side.Go(func() {
@@ -141,6 +143,8 @@ type follower struct {
 	stop      atomic.Pointer[stopping]
 	until     int64           // of what is applied just then: no transaction committed at that time or later, microseconds
 	told      map[string]bool // new tables that the journal has been told of
+	doubts    map[int64]doubt // tables whose rows were written anew
+	plans     []domain.TablePlan
 }
 
 type beat struct {
@@ -166,7 +170,16 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			}
 			f.mindStop(ctx)
 			if n%60 == 5 {
-				f.lookAtTables(ctx)
+				if err := f.lookAtTables(ctx); err != nil {
+					cancel(err)
+					return
+				}
+			}
+			if n%5 == 2 {
+				if err := f.mindTables(ctx, src); err != nil {
+					cancel(err)
+					return
+				}
 			}
 			n++
 		}
@@ -294,6 +307,10 @@ func (f *follower) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := f.durable(ctx); err != nil {
+		return err
+	}
+	f.plans = plansOf(tables)
 	defer f.beside.Wait()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
@@ -348,6 +365,47 @@ func (f *follower) run(ctx context.Context) error {
 			return err
 		}
 	}
+}
+
+// durable holds what landed against what the target knows to have landed: one that was set
+// back, by a failover or a restore, has lost rows that nobody would load again.
+func (f *follower) durable(ctx context.Context) error {
+	landed, err := f.v.Store.LandedChunks(ctx, f.c.ID)
+	if err != nil || len(landed) == 0 {
+		return err
+	}
+	marked, err := f.dst.Marked(ctx, f.c.UID)
+	if err != nil {
+		return err
+	}
+	var lost []string
+	for _, c := range landed {
+		if !marked[c.ID] && !slices.Contains(lost, c.Table) {
+			lost = append(lost, c.Table)
+		}
+	}
+	if len(lost) > 0 {
+		return domain.Conflict("the target has lost chunks of %s that had landed (a failover, a restore, or fsync off), and whatever else it had committed since: load again, all tables: dustyferry crossing restart %s --all", strings.Join(lost, ", "), f.c.Name)
+	}
+	return nil
+}
+
+// mindTables sees to new partitions, and to tables that are not published any more.
+func (f *follower) mindTables(ctx context.Context, src engine.Database) error {
+	limit, done := context.WithTimeout(ctx, 5*time.Second)
+	defer done()
+	lost, err := src.Mind(limit, f.c.Domain().CaptureName(), f.plans, func(sql string) error {
+		c, err := f.v.Store.CrossingByID(limit, f.c.ID)
+		if err != nil || slices.Contains(c.Undo.V, sql) {
+			return err
+		}
+		return f.v.Store.SaveUndo(limit, c.ID, append(c.Undo.V, sql))
+	})
+	if err != nil || len(lost) == 0 {
+		return nil // asked again soon
+	}
+	return domain.Conflict("changes of %s are not in what capture reads any more: the table is not in the publication %s on the source, as it was taken out, or another table has its name now. To load it again: dustyferry crossing restart %s --table %s",
+		lost[0], f.c.Domain().CaptureName(), f.c.Name, lost[0])
 }
 
 // obey fulfils a wish to stop between two transactions: hold where it is, then

@@ -104,7 +104,7 @@ func (g *gen) relations() {
 		g.set(fmt.Sprintf("ALTER TABLE %s ADD COLUMN made text DEFAULT hive.made()", a.q()), a.word())
 	}
 	if g.chance(0.1) {
-		g.set(fmt.Sprintf("ALTER TABLE %s ENABLE ROW LEVEL SECURITY; CREATE POLICY some ON %s USING (false)", a.q(), a.q()))
+		g.set(fmt.Sprintf("ALTER TABLE %s ENABLE ROW LEVEL SECURITY; CREATE POLICY hidden ON %s USING (false)", a.q(), a.q()))
 	}
 	if g.chance(0.06) {
 		g.set(fmt.Sprintf("CREATE RULE quiet AS ON DELETE TO %s DO ALSO NOTHING", a.q()), a.word())
@@ -301,11 +301,12 @@ func (g *gen) work() {
 			t.q(), g.names(t), g.values(t, x), n, t.q(), g.names(t), g.values(t, x), n+1, n+n, g.change1(t)))
 	case 6:
 		g.salt++
-		g.sql(session, prefix+fmt.Sprintf("BEGIN; %s; PREPARE TRANSACTION 'p%d_{source}'", g.change1(t), g.salt))
+		n := g.salt
+		g.sql(session, prefix+fmt.Sprintf("BEGIN; %s; PREPARE TRANSACTION 'p%d_{source}'", g.change1(t), n))
 		if g.chance(0.5) {
 			g.sql("b", g.change1(t))
 		}
-		g.sql(session, fmt.Sprintf("%s PREPARED 'p%d_{source}'", pick(g, "COMMIT", "COMMIT", "ROLLBACK"), g.salt))
+		g.sql(session, fmt.Sprintf("%s PREPARED 'p%d_{source}'", pick(g, "COMMIT", "COMMIT", "ROLLBACK"), n))
 	case 7:
 		var names []string
 		for _, x := range g.tables {
@@ -407,7 +408,7 @@ func (g *gen) trouble() {
 	case 4:
 		g.step(Server, "source", "crash")
 	case 5, 6:
-		g.step(Server, "target", "crash", "*")
+		g.step(Server, "target", "crash")
 	case 7, 8:
 		g.ferry("pause" + pick(g, "", " load"))
 		g.work()

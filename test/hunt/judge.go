@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -45,8 +46,23 @@ SELECT format('%I.%I', n.nspname, c.relname) || chr(1) || CASE c.relkind WHEN 'r
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND ` + ours + ` AND ` + members + ` ORDER BY 1`
 
-// differ is how the two sides differ, in words; empty: they are equal.
+// wanted reports whether the crossing carries the table.
+func (r *run) wanted(table string) bool {
+	return len(r.s.Tables) == 0 || slices.ContainsFunc(r.s.Tables, func(t string) bool { return bare(t) == bare(table) })
+}
+
+// differ is how the two sides differ, in words; empty: they are equal. A session of its own
+// may be ended, as by a way to stop writes, or by a crash: it looks again.
 func (r *run) differ() (string, error) {
+	said, err := r.look()
+	for try := 0; err != nil && try < 20 && r.ctx.Err() == nil; try++ {
+		time.Sleep(200 * time.Millisecond)
+		said, err = r.look()
+	}
+	return said, err
+}
+
+func (r *run) look() (string, error) {
 	src, err := r.open(r.source)
 	if err != nil {
 		return "", err
@@ -69,7 +85,7 @@ func (r *run) differ() (string, error) {
 	for _, line := range list {
 		part := strings.Split(line, "\x01")
 		name, only, cols := part[0], part[1], part[2]
-		if len(r.s.Tables) > 0 && !slices.Contains(r.s.Tables, strings.ReplaceAll(name, `"`, "")) {
+		if !r.wanted(name) {
 			continue
 		}
 		if !slices.ContainsFunc(there, func(l string) bool { return strings.HasPrefix(l, name+"\x01") }) {
@@ -77,8 +93,10 @@ func (r *run) differ() (string, error) {
 			continue
 		}
 		where := ""
-		if w := r.s.Where[strings.ReplaceAll(name, `"`, "")]; w != "" {
-			where = " WHERE " + w
+		for t, w := range r.s.Where {
+			if bare(t) == bare(name) {
+				where = " WHERE " + w
+			}
 		}
 		a, err := r.sum(src, only+name+where, cols)
 		if err != nil {
@@ -100,7 +118,7 @@ func (r *run) sum(c *pgx.Conn, from, cols string) (string, error) {
 		row = "ROW()"
 	}
 	var s string
-	err := c.QueryRow(r.ctx, fmt.Sprintf(`SELECT count(*) || ' rows of ' || coalesce(left(md5(string_agg(h, '' ORDER BY h COLLATE "C")), 8), '-') FROM (SELECT md5(%s::text) AS h FROM %s) x`, row, from)).Scan(&s)
+	err := c.QueryRow(r.ctx, fmt.Sprintf(`SELECT count(*) || ' rows of ' || coalesce(left(md5(string_agg(h, '' ORDER BY h COLLATE "C")), 8), '-') FROM (SELECT md5(convert_to(%s::text, 'UTF8')) AS h FROM %s) x`, row, from)).Scan(&s)
 	return s, err
 }
 
@@ -206,7 +224,7 @@ func (r *run) sameObjects() error {
 		if (kind == "trigger" || kind == "constraint") && strings.Contains(word, name) && kind == "trigger" {
 			continue
 		}
-		if len(r.s.Tables) > 0 && !slices.Contains(r.s.Tables, strings.ReplaceAll(table, `"`, "")) {
+		if !r.wanted(table) {
 			continue
 		}
 		return fault("after the cutover the target lacks: %s", l)
@@ -260,7 +278,7 @@ func (r *run) closed() error {
 		return err
 	}
 	for _, t := range list {
-		if len(r.s.Tables) > 0 && !slices.ContainsFunc(r.s.Tables, func(x string) bool { return strings.HasPrefix(strings.ReplaceAll(t, `"`, ""), x) }) {
+		if len(r.s.Tables) > 0 && !slices.ContainsFunc(r.s.Tables, func(x string) bool { return strings.HasPrefix(bare(t), bare(x)) }) {
 			continue
 		}
 		for _, role := range []string{"origin", "replica"} {

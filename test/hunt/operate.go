@@ -184,12 +184,12 @@ func (r *run) silent(differs string, c answer) error {
 	return fault("%s, and it is %s and %s; %s%s", differs, str(c, "phase"), str(c, "condition"), str(c, "waits_for"), r.why())
 }
 
-// unready is what the readiness list says that is no yes.
+// unready is what the readiness list says that is no plain yes.
 func (r *run) unready() string {
 	list, _ := r.product.list(r.ctx, r.path("/readiness"))
 	var out []string
 	for _, e := range list {
-		if v := str(e, "verdict"); v == "blocked" || v == "blocks" || v == "to mend" || v == "stop" || strings.HasPrefix(v, "block") {
+		if str(e, "verdict") != "fine" {
 			out = append(out, str(e, "subject")+": "+str(e, "measured"))
 		}
 	}
@@ -243,9 +243,19 @@ func (r *run) cutover(rehearsal bool) error {
 	if !rehearsal {
 		r.quiet()
 	}
-	_, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), answer{"rehearsal": rehearsal, "confirm": r.name})
+	body := answer{"rehearsal": rehearsal, "confirm": r.name}
+	_, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), body)
 	if no := (*refusal)(nil); errors.As(err, &no) && strings.Contains(no.text, "confirm") { // an older build knows no confirmation
-		_, err = r.product.do(r.ctx, "POST", r.path("/cutovers"), answer{"rehearsal": rehearsal})
+		delete(body, "confirm")
+		_, err = r.product.do(r.ctx, "POST", r.path("/cutovers"), body)
+	}
+	// What will pass by itself an operator waits for.
+	for end := time.Now().Add(patience / 2); err != nil && !rehearsal && time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
+		no := (*refusal)(nil)
+		if !errors.As(err, &no) || r.mayTell(no.text) {
+			break
+		}
+		_, err = r.product.do(r.ctx, "POST", r.path("/cutovers"), body)
 	}
 	if err != nil {
 		if rehearsal {

@@ -203,12 +203,15 @@ func (l *Lane) Run(ctx context.Context, s *Script) (v Verdict) {
 // mayTell reports whether what was said names a table that it may name by now.
 func (r *run) mayTell(said string) bool {
 	for _, name := range r.s.May(r.done) {
-		if name == "*" || strings.Contains(said, name) {
+		if name == "*" || strings.Contains(bare(said), bare(name)) {
 			return true
 		}
 	}
 	return false
 }
+
+// bare is a text without the marks around names, which may be doubled or escaped.
+func bare(s string) string { return strings.NewReplacer(`"`, "", `\`, "").Replace(s) }
 
 func (r *run) journal() []string {
 	list, _ := r.product.list(r.ctx, "/api/journal?crossing="+escape(r.name)+"&limit=40")
@@ -254,7 +257,7 @@ func (r *run) step(st Step) error {
 			return err
 		}
 		if _, err := c.Exec(r.ctx, r.text(st.Text)).ReadAll(); err != nil {
-			return fmt.Errorf("%s: %w", st.Text, err)
+			return fmt.Errorf("%w in %s", err, short(st.Text))
 		}
 	case SQL:
 		c, err := r.session(st.On)

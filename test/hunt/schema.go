@@ -54,7 +54,17 @@ type tab struct {
 
 func ident(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"` }
 func (t *tab) q() string    { return ident(t.schema) + "." + ident(t.name) }
-func (t *tab) word() string { return t.schema + "." + t.name }
+
+// word is the table's name as the product writes it.
+func (t *tab) word() string {
+	part := func(s string) string {
+		if strings.ContainsAny(s, `."`) {
+			return ident(s)
+		}
+		return s
+	}
+	return part(t.schema) + "." + part(t.name)
+}
 
 func (t *tab) keyList() string {
 	var out []string
@@ -269,7 +279,7 @@ func (g *gen) create(t *tab, kind string) {
 		g.set(fmt.Sprintf("CREATE SEQUENCE %s.%s INCREMENT 3 MAXVALUE 99999999 CYCLE", ident(t.schema), ident(t.name+"_no")))
 		lines = append(lines, fmt.Sprintf("no bigint DEFAULT nextval('%s.%s')", strings.ReplaceAll(ident(t.schema), "'", "''"), strings.ReplaceAll(ident(t.name+"_no"), "'", "''")))
 	default:
-		if t.partitioned {
+		if t.partitioned || kind == "parent" {
 			t.identity = ""
 		} else {
 			lines = append(lines, "no bigint "+t.identity)
@@ -352,10 +362,10 @@ func (g *gen) create(t *tab, kind string) {
 		g.set(fmt.Sprintf("CREATE INDEX ON %s (%s) WHERE %s IS NOT NULL", t.q(), t.keyList(), ident(t.cols[0].name)))
 	}
 	if g.chance(0.2) && !t.partitioned {
-		g.set(fmt.Sprintf("CREATE INDEX ON %s (lower(%s::text), (1)) ", t.q(), ident(t.key[0].name)))
+		g.set(fmt.Sprintf("CREATE INDEX ON %s ((%s IS NULL), %s DESC)", t.q(), ident(t.cols[0].name), ident(t.key[0].name)))
 	}
-	if g.chance(0.15) && !t.partitioned && kind == "key" {
-		g.set(fmt.Sprintf("CREATE UNIQUE INDEX ON %s (%s) INCLUDE (%s)", t.q(), t.keyList(), ident(t.cols[len(t.cols)-1].name)))
+	if g.chance(0.15) && !t.partitioned && kind == "key" && t.cols[0].storage == "" {
+		g.set(fmt.Sprintf("CREATE UNIQUE INDEX ON %s (%s) INCLUDE (%s)", t.q(), t.keyList(), ident(t.cols[0].name)))
 	}
 	if t.rows > 0 {
 		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(1, %d) g", t.q(), g.names(t), g.values(t, "g"), t.rows))

@@ -66,7 +66,9 @@ func Complete(c *domain.Change, key []int) bool {
 	}
 	if c.OldWhole {
 		for i := range c.New {
-			if c.New[i].Kind == domain.Unchanged {
+			// An unchanged value lies out of line, so it cannot have been NULL: an old row that
+			// says so is not whole, whatever the log calls it.
+			if c.New[i].Kind == domain.Unchanged && c.Old[i].Kind == domain.Present {
 				c.New[i] = c.Old[i]
 			}
 		}

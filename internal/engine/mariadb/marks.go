@@ -217,6 +217,24 @@ UPDATE dusty_ferry.chunk_mark
 	return nil
 }
 
+// Marked lists the chunks of a crossing that have landed.
+func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool, error) {
+	rows, err := d.pool.QueryContext(ctx, "SELECT chunk FROM dusty_ferry.chunk_mark WHERE crossing = ? AND landed", crossing)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	out := map[int64]bool{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, d.explain(err)
+		}
+		out[id] = true
+	}
+	return out, d.explain(rows.Err())
+}
+
 // TakeStream makes epoch the only one that can commit applied changes.
 func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error) {
 	var at uint64

@@ -71,10 +71,10 @@ type relation struct {
 // OpenCapture starts streaming from the slot.
 func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable, except string) (engine.Capture, error) {
 	var xid uint64
-	var status string
+	var status, confirmed string
 	err := d.pool.QueryRow(ctx, `
-SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(wal_status, '')
-  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&xid, &status)
+SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(to_jsonb(s) ->> 'wal_status', ''), confirmed_flush_lsn::text
+  FROM pg_replication_slots s WHERE slot_name = $1`, name).Scan(&xid, &status, &confirmed)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, domain.Conflict("the source has lost the replication slot %s: changes since then cannot be read any more; restart the crossing to load again", name)
 	}
@@ -83,6 +83,13 @@ SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(wal_statu
 	}
 	if status == "lost" {
 		return nil, domain.Conflict("the source has removed log that the replication slot %s still needed: restart the crossing to load again, with a larger max_slot_wal_keep_size", name)
+	}
+	// What was confirmed is durable on the target, or was. The server would pass it over in
+	// silence.
+	if told, err := parseLSN(confirmed); err != nil {
+		return nil, err
+	} else if told > from {
+		return nil, domain.Conflict("the target stands at log position %s, but had told the source that everything up to %s was durable there: it has lost what it had committed (a failover, a restore, or fsync off), and the source does not send it again. Load again: dustyferry crossing restart, for all tables", lsn(from), confirmed)
 	}
 	// Another process of ours that was cut off may still hold the slot.
 	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active`, name); err != nil {

@@ -95,6 +95,18 @@ SELECT epoch, landed, snapshot, rows, bytes, hash
 	return &m, err
 }
 
+// Marked lists the chunks of a crossing that have landed.
+func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	rows, err := d.pool.Query(ctx, `SELECT chunk FROM dusty_ferry.chunk_mark WHERE crossing = $1 AND landed`, crossing)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	var id int64
+	_, err = pgx.ForEachRow(rows, []any{&id}, func() error { out[id] = true; return nil })
+	return out, d.explain(err)
+}
+
 // TakeStream makes epoch the only one that can commit applied changes.
 func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error) {
 	var at domain.Position

@@ -34,7 +34,7 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan) []naming
 		}
 		if p.Statements["table"] == "" {
 			for _, k := range p.Table.Constraints {
-				if k.Kind == "check" {
+				if k.Kind == "check" && !k.Unproved {
 					add("constraint", k.Name, "constraint "+p.Target.String(), byHand)
 				}
 			}
@@ -56,7 +56,7 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan) []naming
 			continue // a person gave it a name
 		}
 		space := "constraint " + o.Table.String()
-		if o.Kind != "foreign" {
+		if o.Kind != "foreign" && o.Kind != "check" {
 			space = relations + o.Table.Schema
 		}
 		out = append(out, naming.Name{Kind: o.Kind, Name: o.Name, Space: space, Subject: subjects[o.Table], Remedy: byHand})

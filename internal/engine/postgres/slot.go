@@ -80,6 +80,49 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	return parseLSN(at)
 }
 
+// Mind gives new partitions of a table the row identity that its others have, without which
+// the server refuses the application's own updates of what is published, and looks whether
+// every table is published still: the very table that was planned, not another of its name.
+func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePlan, undo func(sql string) error) ([]domain.TableName, error) {
+	var names []string
+	for i := range plans {
+		p := &plans[i]
+		names = append(names, qualified(p.Source))
+		if p.SetIdentity == "" || p.Table.PartitionBy == "" {
+			continue
+		}
+		rows, err := d.pool.Query(ctx, `
+SELECT n.nspname, c.relname FROM pg_partition_tree(to_regclass($1)) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE t.isleaf AND c.relreplident::text <> $2`, qualified(p.Source), p.SetIdentity[:1])
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		fresh, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (t domain.TableName, err error) { return t, r.Scan(&t.Schema, &t.Name) })
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		for _, t := range fresh {
+			if err := undo(fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY DEFAULT", qualified(t))); err != nil {
+				return nil, err
+			}
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity))); err != nil {
+				return nil, err
+			}
+		}
+	}
+	rows, err := d.pool.Query(ctx, `
+SELECT u.at - 1 FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at)
+ WHERE to_regclass(u.name) IS NOT NULL AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1)
+   AND NOT EXISTS (SELECT FROM pg_publication_tables p WHERE p.pubname = $1 AND to_regclass(quote_ident(p.schemaname) || '.' || quote_ident(p.tablename)) = to_regclass(u.name))`, name, names)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	var out []domain.TableName
+	var at int
+	_, err = pgx.ForEachRow(rows, []any{&at}, func() error { out = append(out, plans[at].Source); return nil })
+	return out, d.explain(err)
+}
+
 // publishMore adds tables to a publication that stands.
 func (d *database) publishMore(ctx context.Context, name string, plans []domain.TablePlan) error {
 	rows, err := d.pool.Query(ctx, `
@@ -122,8 +165,15 @@ func (d *database) alterQuickly(ctx context.Context, sql string) error {
 			return err
 		})
 		var pe *pgconn.PgError
-		if !errors.As(err, &pe) || pe.Code != "55P03" || try == 9 {
+		if !errors.As(err, &pe) || pe.Code != "55P03" {
 			return d.explain(err)
+		}
+		if try == 9 {
+			said := d.explain(err)
+			if list, err := d.Unfinished(ctx, time.Second); err == nil && len(list) > 0 {
+				return domain.Unavailable(said, "%s keeps it from being locked; end it or wait for it, then try again", list[0])
+			}
+			return said
 		}
 		select {
 		case <-ctx.Done():
@@ -225,6 +275,20 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
 		}
 		if !there {
 			return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to be there since before the slot was made", name, plans[i].Source)
+		}
+		// Read as JSON, as older servers lack these columns.
+		var some, root string
+		if err := d.pool.QueryRow(ctx, `
+SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'some rows' WHEN to_jsonb(r) ->> 'prattrs' IS NOT NULL THEN 'some columns' END
+                   FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = $1 AND r.prrelid = to_regclass($2)), ''),
+       coalesce((SELECT to_jsonb(p) ->> 'pubviaroot' FROM pg_publication p WHERE p.pubname = $1), '')`, name, qualified(plans[i].Source)).Scan(&some, &root); err != nil {
+			return 0, d.explain(err)
+		}
+		if some != "" {
+			return 0, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy are made anew", name, some, plans[i].Source, quote(name))
+		}
+		if plans[i].Table.PartitionBy != "" && root != "true" {
+			return 0, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name, plans[i].Source, quote(name))
 		}
 	}
 	return parseLSN(at)
