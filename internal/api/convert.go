@@ -180,6 +180,14 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 			p.Capture = c.Worker
 		}
 		p.Changes, p.LagSeconds, p.LagBytes, p.RetainedBytes = c.Changes, c.LagSeconds, c.LagBytes, c.Retained
+		for _, l := range []struct {
+			from sql.NullFloat64
+			to   **float64
+		}{{c.LagP50, &p.LagP50Seconds}, {c.LagP99, &p.LagP99Seconds}, {c.LagAge, &p.LagAgeSeconds}} {
+			if l.from.Valid {
+				*l.to = &l.from.Float64
+			}
+		}
 		p.LagTransactions, p.LagGuessed = &c.LagTransactions, &c.LagGuessed
 		if c.StreamLive && c.CatchUp >= 0 {
 			p.CatchUpSeconds = &c.CatchUp

@@ -144,7 +144,7 @@ func (a *app) crossingList() *cobra.Command {
 					p := c.Progress
 					lag := "-"
 					if p.Capture != "none" {
-						lag = took(p.LagSeconds)
+						lag = shortLag(p)
 					}
 					w.row(c.Name, c.PhaseLabel, string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows), right+num(int64(p.RowsPerSecond)), right+lag)
 				}

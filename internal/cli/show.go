@@ -16,9 +16,21 @@ import (
 
 var dashes = strings.NewReplacer("-", "_")
 
+// shortLag is the lag, or that nobody measures it.
+func shortLag(p contract.Progress) string {
+	if p.LagAgeSeconds != nil {
+		return "not measured for " + took(*p.LagAgeSeconds)
+	}
+	return took(p.LagSeconds)
+}
+
 // lagText is how far the target is behind, and until when it will be.
 func lagText(p contract.Progress) string {
-	out := took(p.LagSeconds) + ", " + size(p.LagBytes)
+	out := shortLag(p)
+	if p.LagP99Seconds != nil && p.LagAgeSeconds == nil {
+		out += fmt.Sprintf(" (99 of 100 transactions of the last minute within %s)", took(*p.LagP99Seconds))
+	}
+	out += ", " + size(p.LagBytes)
 	if n := deref(p.LagTransactions); n > 0 {
 		about := map[bool]string{true: "about "}[deref(p.LagGuessed)]
 		out += ", " + about + counted(n, "transaction")

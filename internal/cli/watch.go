@@ -129,7 +129,7 @@ func plainLine(c contract.Crossing) string {
 		out += ", " + took(*p.RemainingSeconds) + " left"
 	}
 	if p.Capture != "none" {
-		out += fmt.Sprintf("; %s changes applied, lag %s", num(p.Changes), took(p.LagSeconds))
+		out += fmt.Sprintf("; %s changes applied, lag %s", num(p.Changes), shortLag(p))
 	}
 	if p.Work != nil {
 		out += "; " + *p.Work

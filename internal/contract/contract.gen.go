@@ -1660,10 +1660,21 @@ type Progress struct {
 	ChangesPerSecond float64  `json:"changes_per_second"`
 	Chunks           int      `json:"chunks"`
 	ChunksLanded     int      `json:"chunks_landed"`
-	LagBytes         int64    `json:"lag_bytes"`
+
+	// LagAgeSeconds Nobody has measured the lag for so long: what the other figures say is as old
+	LagAgeSeconds *float64 `json:"lag_age_seconds,omitempty"`
+	LagBytes      int64    `json:"lag_bytes"`
 
 	// LagGuessed Some of them were not read yet; their number was reckoned from their bytes
-	LagGuessed *bool   `json:"lag_guessed,omitempty"`
+	LagGuessed *bool `json:"lag_guessed,omitempty"`
+
+	// LagP50Seconds Median of the last minute; lacking when nothing was measured
+	LagP50Seconds *float64 `json:"lag_p50_seconds,omitempty"`
+
+	// LagP99Seconds 99th percentile of the last minute; lacking when nothing was measured
+	LagP99Seconds *float64 `json:"lag_p99_seconds,omitempty"`
+
+	// LagSeconds From a transaction's commit on the source to its commit on the target, by the source's clock: of the last one, or of what waits longer
 	LagSeconds float64 `json:"lag_seconds"`
 
 	// LagTransactions Transactions of the source that are not applied yet

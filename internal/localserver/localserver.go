@@ -36,6 +36,9 @@ type Options struct {
 	// Private serves no network at all: only the operating-system user it runs as reaches
 	// it, through a socket in a directory of mode 0700, as a role that is no superuser.
 	Private bool
+	// Programs is the directory of the server's programs; empty: the newest version that is
+	// installed.
+	Programs string
 }
 
 // Postgres is a running PostgreSQL server.
@@ -47,6 +50,7 @@ type Postgres struct {
 	Dir      string
 
 	database  string // the one that a private server is for
+	programs  string
 	temporary bool
 	process   process
 	relaunch  func(context.Context) error
@@ -81,6 +85,9 @@ func binOf(major, name string) (string, error) {
 // bin returns a program of the version that made the data directory: a server reads no
 // other version's files.
 func (p *Postgres) bin(name string) (string, error) {
+	if p.programs != "" {
+		return filepath.Join(p.programs, name), nil
+	}
 	b, err := os.ReadFile(filepath.Join(p.data(), "PG_VERSION"))
 	if err != nil {
 		return Bin(name)
@@ -130,10 +137,10 @@ func ids() (uid, gid int, err error) {
 
 // StartPostgres starts a server and waits until it takes connections.
 func StartPostgres(ctx context.Context, o Options) (*Postgres, error) {
-	if _, err := Bin("initdb"); err != nil {
+	if _, err := Bin("initdb"); err != nil && o.Programs == "" {
 		return nil, err
 	}
-	p := &Postgres{Host: "127.0.0.1", Port: o.Port, User: "postgres", Password: o.Password, Dir: o.Dir, database: "postgres"}
+	p := &Postgres{Host: "127.0.0.1", Port: o.Port, User: "postgres", Password: o.Password, Dir: o.Dir, database: "postgres", programs: o.Programs}
 	if err := p.makeDir(); err != nil {
 		return nil, err
 	}
@@ -222,7 +229,7 @@ func own(path string) error {
 }
 
 func (p *Postgres) initdb(ctx context.Context) error {
-	bin, err := Bin("initdb")
+	bin, err := p.bin("initdb")
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,12 @@ type Line struct {
 	Applied    Pos     `db:"applied"`
 	LagSeconds float64 `db:"lag_seconds"`
 	LagBytes   int64   `db:"lag_bytes"`
-	Retained   int64   `db:"retained"`
+
+	LagP50 sql.NullFloat64 `db:"lag_p50"` // of the last minute
+	LagP99 sql.NullFloat64 `db:"lag_p99"`
+	LagAge sql.NullFloat64 `db:"lag_age"` // how old what is known of the lag is, seconds; NULL: it is fresh
+
+	Retained int64 `db:"retained"`
 
 	RetainedAge     sql.NullFloat64 `db:"retained_age"` // seconds
 	LagTransactions int64           `db:"lag_transactions"`
@@ -78,6 +83,9 @@ SELECT ` + crossingFields + `,
        coalesce(st.applied, 0) AS applied,
        -- While nobody says how large it is, the lag grows with time.
        coalesce(st.lag_seconds + CASE WHEN c.phase IN ` + `('loading', 'catching up', 'in step', 'cutting over')` + ` THEN greatest(extract(epoch FROM now() - st.reported_at) - 3, 0) ELSE 0 END, 0)::float8 AS lag_seconds,
+       st.lag_p50, st.lag_p99,
+       CASE WHEN c.phase IN ('loading', 'catching up', 'in step', 'cutting over') AND c.kind <> 'load' AND coalesce(st.reported_at < now() - interval '5 seconds', true)
+            THEN extract(epoch FROM now() - coalesce(st.reported_at, c.started_at, c.created_at)) END::float8 AS lag_age,
        coalesce(st.lag_transactions, 0) AS lag_transactions, coalesce(st.lag_guessed, false) AS lag_guessed, coalesce(st.catch_up, -1) AS catch_up,
        extract(epoch FROM now() - st.retained_since)::float8 AS retained_age, coalesce(st.lag_bytes, 0) AS lag_bytes,
        coalesce(st.retained, 0) AS retained, coalesce(st.note, '') AS capture_note, coalesce(st.changes, 0) AS changes,

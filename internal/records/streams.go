@@ -100,6 +100,7 @@ type Report struct {
 	Received, Applied domain.Position
 	Committed         int64
 	LagSeconds        float64
+	LagP50, LagP99    sql.NullFloat64 // of the last minute
 	LagBytes          int64
 	LagTransactions   int64
 	Guessed           bool    // some of them were not read yet, and were reckoned from their bytes
@@ -121,7 +122,7 @@ func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report
 	}
 	return s.changed(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
-       lag_transactions = $9, lag_guessed = $17, catch_up = $18, changes = changes + $10, reported_at = now(), failures = 0, error = '',
+       lag_transactions = $9, lag_guessed = $17, catch_up = $18, lag_p50 = $19, lag_p99 = $20, changes = changes + $10, reported_at = now(), failures = 0, error = '',
        source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15,
        following = CASE WHEN $16 THEN st.epoch ELSE following END
   FROM crossings c
@@ -129,7 +130,7 @@ UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
 		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.LagTransactions, r.Changes,
-		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following, r.Guessed, r.CatchUp)
+		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following, r.Guessed, r.CatchUp, r.LagP50, r.LagP99)
 }
 
 // Notice keeps what was seen of the source's tables.

@@ -34,6 +34,17 @@ type Task struct {
 	StartedAt  sql.NullTime    `db:"started_at"`
 	EndedAt    sql.NullTime    `db:"ended_at"`
 	Cancel     string          `db:"cancel"` // why it is to end before its time; empty: it is not
+	Begun      bool            `db:"begun"`  // of one that begins a load: the load has begun
+}
+
+// Begun notes that the load of a task has begun, for whoever resumes it: what was loaded
+// since must not be thrown away. It fails for who no longer holds the task.
+func (s *Store) Begun(ctx context.Context, id, epoch int64) error {
+	ok, err := s.changed(ctx, `UPDATE tasks SET begun = true WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch)
+	if err == nil && !ok {
+		err = domain.ErrTakenOver
+	}
+	return err
 }
 
 // AddTaskTx adds a waiting task inside the caller's transaction, which also carries the

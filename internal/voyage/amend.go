@@ -238,6 +238,9 @@ func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []recor
 	if err != nil {
 		return err
 	}
+	if err := v.sameName(ctx, c, src, t); err != nil {
+		return err
+	}
 	a, err := v.weigh(ctx, c, src, dst, plansOf(tables), &t.Plan.V, &domain.Change{Kind: domain.Redefine}, 0)
 	if err != nil || len(a.changes) == 0 && !a.moved {
 		return err
@@ -249,6 +252,36 @@ func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []recor
 	}
 	v.Say(ctx, "info", System, c.Name, t.SourceName, "columns", "%s is planned anew, as its columns have changed: %s", t.SourceName, columns.Words(a.changes))
 	return v.Store.Amend(ctx, c.ID, 0, t.ID, a.plan, nil)
+}
+
+// sameName brings a plan to the table that has the name now: another one perhaps, with other
+// partitions, or with rows that were written anew. What capture needs of it is made.
+func (v *Voyage) sameName(ctx context.Context, c *records.Crossing, src engine.Database, t *records.Table) error {
+	cat, err := v.Catalog(ctx, c.Source, true)
+	if err != nil {
+		return err
+	}
+	p := t.Plan.V
+	now := cat.Table(p.Source)
+	if now == nil || now.ID == p.Table.ID && now.Written == p.Table.Written && slices.Equal(now.Partitions, p.Table.Partitions) {
+		return nil // one that is gone is told of where columns are looked at
+	}
+	if another(&p, now) {
+		bare, err := src.Plan(now)
+		if err != nil {
+			return err
+		}
+		p.SetIdentity, p.Table.Identity = bare.SetIdentity, now.Identity
+		v.Say(ctx, "warning", System, c.Name, t.SourceName, "restart", "%s is another table on the source now; this one is loaded and followed", t.SourceName)
+	}
+	p.Table.ID, p.Table.Written, p.Table.Partitions = now.ID, now.Written, now.Partitions
+	if c.Kind != domain.KindLoad && c.Settings.V.Slot == "" {
+		if _, err := v.makeCapture(ctx, c, src, []domain.TablePlan{p}); err != nil {
+			return err
+		}
+	}
+	t.Plan.V = p
+	return v.Store.Amend(ctx, c.ID, 0, t.ID, p, nil)
 }
 
 // needed reports whether a new row must give the column a value.

@@ -25,7 +25,7 @@ func (v *Voyage) begin(ctx context.Context, c *records.Crossing, t *records.Task
 	if err := json.Unmarshal(t.Args, &a); err != nil {
 		return err
 	}
-	if t.Note == noteBegun {
+	if t.Begun {
 		// The process before us had done it, but for saying so.
 		_, err := v.Store.SetPhase(ctx, c.ID, domain.PhasePrepared, domain.PhaseLoading)
 		return err
@@ -37,11 +37,18 @@ func (v *Voyage) begin(ctx context.Context, c *records.Crossing, t *records.Task
 	if t.Kind == TaskRestart {
 		f = v.restart
 	}
-	err := f(ctx, c, note)
+	err := f(ctx, c, begunNote{note, func() error { return v.Store.Begun(ctx, t.ID, t.Epoch) }})
 	if err != nil && ctx.Err() == nil {
 		v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
 	}
 	return err
+}
+
+// begunNote tells how a beginning goes: in words for people, and once the load has begun for
+// whoever takes the task over, who must not begin again then.
+type begunNote struct {
+	say   func(string)
+	begun func() error
 }
 
 // StartCrossing begins the journey: prepare, then load and capture.

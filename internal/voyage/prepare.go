@@ -17,12 +17,13 @@ import (
 
 // prepare surveys, makes the target's tables, makes capture durable and cuts
 // the tables into chunks; then the load begins. Every part can be repeated.
-func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note func(string)) error {
+func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note begunNote) error {
 	return v.prepareAs(ctx, c, false, note)
 }
 
 // prepareAs prepares; with anew, what was made on the target before is made again.
-func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, note func(string)) error {
+func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, begin begunNote) error {
+	note := begin.say
 	note("surveying both sides")
 	s, err := v.survey(ctx, c, false)
 	if err != nil {
@@ -104,7 +105,9 @@ func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, 
 		chunks += n
 	}
 	cut := time.Since(began)
-	note(noteBegun)
+	if err := begin.begun(); err != nil {
+		return err
+	}
 	if err := v.advance(ctx, c, domain.PhasePrepared, domain.PhaseLoading); err != nil {
 		return err
 	}
@@ -210,7 +213,8 @@ func inTheWay(ctx context.Context, dst engine.Database, deferred []engine.Object
 
 // restart begins again from nothing: chunks, marks, capture and the target's
 // rows are dropped, and the crossing prepares anew.
-func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(string)) error {
+func (v *Voyage) restart(ctx context.Context, c *records.Crossing, begin begunNote) error {
+	note := begin.say
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
 		return err
@@ -256,5 +260,5 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, note func(str
 	for i := range fresh.Rules.V {
 		fresh.Rules.V[i].Standing = ""
 	}
-	return v.prepareAs(ctx, &fresh, true, note)
+	return v.prepareAs(ctx, &fresh, true, begin)
 }

@@ -139,7 +139,10 @@ func (f *follower) mindStop(ctx context.Context) {
 		return
 	}
 	f.mu.Lock()
-	if stop.clock > 0 && time.Now().Add(f.clock).UnixMicro() > stop.clock+int64(time.Second/time.Microsecond) {
+	f.mu.Lock()
+	now := f.sourceTime()
+	f.mu.Unlock()
+	if stop.clock > 0 && now.UnixMicro() > stop.clock+int64(time.Second/time.Microsecond) {
 		stop.at = f.sourceAt // asked for when it was later already
 	}
 	f.mu.Unlock()

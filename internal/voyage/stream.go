@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
@@ -120,9 +121,11 @@ type follower struct {
 	applied   domain.Position
 	received  domain.Position
 	committed int64
-	lag       float64
-	taken     int64 // transactions taken from the stream and not applied yet
-	seen      int64 // transactions applied since the stream began, and the log they took
+	lags      gauge.Lags // from the source's commit to the target's
+	behind    int64      // bytes of log that are not applied, as last asked
+	unread    int64      // of them, those that are not even read
+	taken     int64      // transactions taken from the stream and not applied yet
+	seen      int64      // transactions applied since the stream began, and the log they took
 	seenBytes int64
 	changes   int64
 	counts    map[int64]*[4]int64 // inserts, updates, deletes, truncates since the last report
@@ -152,40 +155,25 @@ type beat struct {
 	sent time.Time
 }
 
-// tell renews the lease and reports, and sends heartbeats whose way to the
-// target measures the lag.
+// tell renews the lease and reports, once a second, by what is known at that moment. What
+// has to be asked of the source is asked beside it: a source that is slow to answer must not
+// cost a healthy stream its lease.
 func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
-	n := 0
+	var beside sync.WaitGroup
+	defer beside.Wait()
+	beside.Go(func() {
+		if err := domain.Guarded("looking at the source", func() error { f.watchSource(ctx, cancel); return nil }); err != nil {
+			cancel(err)
+		}
+	})
 	var trend gauge.Trend
 	every(ctx, time.Second, func() {
 		f.mu.Lock()
-		src := f.src // nil until the stream runs
-		f.mu.Unlock()
-		if src != nil {
-			if at, err := src.Heartbeat(ctx); err == nil {
-				f.mu.Lock()
-				f.beats = append(f.beats, beat{at, time.Now()})
-				f.sourceAt = at
-				f.mu.Unlock()
-			}
-			f.mindStop(ctx)
-			if n%60 == 5 {
-				if err := f.lookAtTables(ctx); err != nil {
-					cancel(err)
-					return
-				}
-			}
-			if n%5 == 2 {
-				if err := f.mindTables(ctx, src); err != nil {
-					cancel(err)
-					return
-				}
-			}
-			n++
-		}
-		f.mu.Lock()
 		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Changes: f.changes,
-			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note, Following: src != nil}
+			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note, Following: f.src != nil}
+		if _, p50, p99, known := f.lags.Of(f.sourceTime()); known {
+			r.LagP50, r.LagP99 = sql.NullFloat64{Float64: p50, Valid: true}, sql.NullFloat64{Float64: p99, Valid: true}
+		}
 		newest := f.applied
 		if len(f.beats) > 0 {
 			newest = f.beats[len(f.beats)-1].at
@@ -194,15 +182,17 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			r.LagTransactions = f.cap.Waiting() + f.taken
 			r.Guessed = f.applied < newest && f.received < newest // some are not even read
 		}
+		if newest > f.applied {
+			r.LagBytes = f.behind
+		}
+		unread := f.unread
+		following := f.src != nil
 		counts := f.counts
 		f.changes, f.counts = 0, map[int64]*[4]int64{}
 		f.read, f.written, f.applieds = 0, 0, nil
 		f.mu.Unlock()
-		if src != nil && newest > r.Applied {
-			if r.LagBytes, _ = src.LogBytes(ctx, r.Applied, newest); r.Guessed {
-				unread, _ := src.LogBytes(ctx, r.Received, newest)
-				r.LagTransactions += f.guess(unread)
-			}
+		if r.Guessed {
+			r.LagTransactions += f.guess(unread)
 		}
 		trend.Add(time.Now(), float64(r.LagBytes))
 		r.CatchUp = trend.Zero()
@@ -214,12 +204,61 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			cancel(f.whyNot(ctx))
 			return
 		}
-		if src != nil {
+		if following {
 			_ = f.v.Store.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.V.InStepLag.Seconds())
 		}
 		for id, k := range counts {
 			_ = f.v.Store.CountChanges(ctx, id, k[0], k[1], k[2], k[3])
 		}
+	})
+}
+
+// askFor is how long one question to a source may take.
+const askFor = 10 * time.Second
+
+// watchSource sends heartbeats, whose way to the target measures the lag, and asks the source
+// how far behind the target is and what has become of its tables.
+func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFunc) {
+	n := 0
+	every(ctx, time.Second, func() {
+		f.mu.Lock()
+		src, applied, received := f.src, f.applied, f.received // src is nil until the stream runs
+		f.mu.Unlock()
+		if src == nil {
+			return
+		}
+		asking, done := context.WithTimeout(ctx, askFor)
+		defer done()
+		if at, err := src.Heartbeat(asking); err == nil {
+			f.mu.Lock()
+			f.beats = append(f.beats, beat{at, time.Now()})
+			f.sourceAt = at
+			f.mu.Unlock()
+			behind, _ := src.LogBytes(asking, applied, at)
+			unread, _ := src.LogBytes(asking, received, at)
+			f.mu.Lock()
+			f.behind, f.unread = behind, unread
+			f.mu.Unlock()
+		}
+		f.mindStop(asking)
+		switch {
+		case n%60 == 5:
+			looking, done := context.WithTimeout(ctx, 3*askFor)
+			defer done()
+			if now, err := src.Clock(looking); err == nil {
+				f.mu.Lock()
+				f.clock = time.Until(now)
+				f.mu.Unlock()
+			}
+			if err := f.lookAtTables(looking); err != nil {
+				cancel(err)
+			}
+		case n%5 == 2:
+			if err := f.mindTables(asking, src); err != nil {
+				cancel(err)
+			}
+		}
+		n++
 	})
 }
 
@@ -231,27 +270,26 @@ func (f *follower) whyNot(ctx context.Context) error {
 	return errToldToStop
 }
 
-// lagNow is how far the target is behind: while heartbeats are on their way,
-// the age of the oldest of them or of the newest applied commit, whichever says
-// more; otherwise what the last heartbeat took. The caller holds mu.
+// sourceTime is what the source's clock says now. The caller holds mu.
+func (f *follower) sourceTime() time.Time { return time.Now().Add(f.clock) }
+
+// lagNow is how far the target is behind: what the newest transaction took from the source's
+// commit to the target's, or for how long one waits that takes longer. The caller holds mu.
 func (f *follower) lagNow() float64 {
-	if len(f.beats) == 0 {
-		return f.lag
+	lag, _, _, _ := f.lags.Of(f.sourceTime())
+	if len(f.beats) > 0 {
+		lag = max(lag, time.Since(f.beats[0].sent).Seconds())
 	}
-	age := time.Since(f.beats[0].sent).Seconds()
-	if age < 2 {
-		return max(age, 0)
-	}
-	if f.committed > 0 {
-		age = max(age, time.Now().Add(f.clock).Sub(time.UnixMicro(f.committed)).Seconds())
-	}
-	return age
+	return lag
 }
 
 // reached keeps a position as durable on the target.
 func (f *follower) reached(at domain.Position, committed int64) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
+	if committed > f.committed && f.taken > 0 {
+		f.lags.Add(f.sourceTime(), f.sourceTime().Sub(time.UnixMicro(committed)).Seconds())
+	}
 	f.applied = max(f.applied, at)
 	f.committed = max(f.committed, committed)
 	f.received = max(f.received, f.cap.Received())
@@ -263,7 +301,7 @@ func (f *follower) reached(at domain.Position, committed int64) {
 // delivered, and applied. The caller holds mu.
 func (f *follower) past(at domain.Position) {
 	for len(f.beats) > 0 && f.beats[0].at <= at {
-		f.lag = time.Since(f.beats[0].sent).Seconds()
+		f.lags.Add(f.sourceTime(), time.Since(f.beats[0].sent).Seconds())
 		f.beats = f.beats[1:]
 	}
 }
@@ -330,7 +368,9 @@ func (f *follower) run(ctx context.Context) error {
 	defer f.apply.Close()
 	defer f.apply.Abort()
 	if now, err := src.Clock(ctx); err == nil {
+		f.mu.Lock()
 		f.clock = time.Until(now)
+		f.mu.Unlock()
 	}
 	var list []engine.CaptureTable
 	for i := range tables {

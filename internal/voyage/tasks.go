@@ -31,10 +31,6 @@ const (
 	TaskRefresh   = lifecycle.WorkRefresh
 )
 
-// noteBegun is the note of a prepare or restart whose load has begun: whoever
-// takes such a task over must not begin again.
-const noteBegun = "the load has begun"
-
 // AddTask adds a task and its job in one transaction.
 func (v *Voyage) AddTask(ctx context.Context, c *records.Crossing, kind lifecycle.Work, args any, actor string) (int64, error) {
 	return v.addTask(ctx, c, kind, args, actor, nil)

@@ -1909,8 +1909,26 @@ export interface components {
             changes: number;
             /** Format: double */
             changes_per_second: number;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description From a transaction's commit on the source to its commit on the target, by the source's clock: of the last one, or of what waits longer
+             */
             lag_seconds: number;
+            /**
+             * Format: double
+             * @description Median of the last minute; lacking when nothing was measured
+             */
+            lag_p50_seconds?: number;
+            /**
+             * Format: double
+             * @description 99th percentile of the last minute; lacking when nothing was measured
+             */
+            lag_p99_seconds?: number;
+            /**
+             * Format: double
+             * @description Nobody has measured the lag for so long: what the other figures say is as old
+             */
+            lag_age_seconds?: number;
             /** Format: int64 */
             lag_bytes: number;
             /**

@@ -62,3 +62,10 @@ export function share(p: {
 }
 
 export const percent = (x: number): string => `${Math.floor(x * 100)} %`;
+
+// lagValue is the lag, or for how long nobody has measured it: that is not 0.
+export function lagValue(p: { lag_seconds: number; lag_age_seconds?: number }): string {
+  return p.lag_age_seconds === undefined
+    ? duration(p.lag_seconds)
+    : `not measured for ${duration(p.lag_age_seconds)}`;
+}

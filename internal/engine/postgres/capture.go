@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -73,7 +72,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	var xid uint64
 	var status, confirmed string
 	err := d.pool.QueryRow(ctx, `
-SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(to_jsonb(s) ->> 'wal_status', ''), confirmed_flush_lsn::text
+SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_status', ''), confirmed_flush_lsn::text
   FROM pg_replication_slots s WHERE slot_name = $1`, name).Scan(&xid, &status, &confirmed)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return nil, domain.Conflict("the source has lost the replication slot %s: changes since then cannot be read any more; restart the crossing to load again", name)
@@ -101,6 +100,9 @@ SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(to_jsonb(
 	}
 	for _, t := range tables {
 		c.byName[t.Plan.Source] = t
+		for _, part := range d.published(t.Plan) {
+			c.byName[part] = t
+		}
 	}
 	c.confirmed.Store(uint64(from))
 	c.received.Store(uint64(from))
@@ -128,12 +130,12 @@ SELECT pg_snapshot_xmax(pg_current_snapshot())::text::bigint, coalesce(to_jsonb(
 
 func (c *capture) start(ctx context.Context, name string, from domain.Position) error {
 	protocol := "proto_version '1'"
-	if v, _ := strconv.Atoi(strings.SplitN(c.conn.ParameterStatus("server_version"), ".", 2)[0]); v >= 14 {
+	if c.d.major >= 14 {
 		// Large transactions come while they are in progress: the server need not keep them.
-		protocol = "proto_version '2', streaming 'on'"
+		protocol = "proto_version '2', streaming 'on', messages 'true'"
 	}
 	c.conn.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(
-		"START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s, messages 'true')",
+		"START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s)",
 		quote(name), lsn(from), protocol, literal(quote(name)))})
 	if err := c.conn.Frontend().Flush(); err != nil {
 		return err
@@ -342,14 +344,37 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 		if m.Options&2 != 0 {
 			note = append(note, "RESTART IDENTITY")
 		}
-		c.group++
-		for _, id := range m.Relations {
-			if r := c.rels[id]; r != nil && !c.ours {
-				if err := c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
-					Change: domain.Change{Kind: domain.Truncate, Table: r.table.ID, Note: strings.Join(note, " "), Group: c.group}}); err != nil {
-					return err
-				}
-			}
+		return c.truncated(ctx, m.Relations, strings.Join(note, " "))
+	}
+	return nil
+}
+
+// truncated hands a statement's tables on that were emptied together. Where partitions are
+// published one by one, a table is emptied when all of its partitions are; of some of them
+// nothing can be told to the target.
+func (c *capture) truncated(ctx context.Context, relations []uint32, note string) error {
+	c.group++
+	if c.ours {
+		return nil
+	}
+	parts := map[int64]int{}
+	var order []*relation
+	for _, id := range relations {
+		r := c.rels[id]
+		if r == nil {
+			continue
+		}
+		if parts[r.table.ID]++; parts[r.table.ID] == 1 {
+			order = append(order, r)
+		}
+	}
+	for _, r := range order {
+		if p := r.table.Plan; p.Table.PartitionBy != "" && !c.d.throughRoot() && parts[r.table.ID] < len(leaves(p)) {
+			return domain.Conflict("a partition of %s was emptied on the source by itself (TRUNCATE), which this version's log does not tell of in full; load the table again: restart it", p.Source)
+		}
+		if err := c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
+			Change: domain.Change{Kind: domain.Truncate, Table: r.table.ID, Note: note, Group: c.group}}); err != nil {
+			return err
 		}
 	}
 	return nil

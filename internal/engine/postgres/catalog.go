@@ -70,19 +70,19 @@ SELECT c.oid, n.nspname, c.relname, `+identityOf+`,
        coalesce(CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, ''),
        CASE WHEN c.relkind = 'p'
             THEN (SELECT coalesce(sum(greatest(l.reltuples, 0)), 0)::bigint
-                    FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
+                    FROM `+partitionTree("c.oid")+` p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
             ELSE c.reltuples::bigint END,
        CASE WHEN c.relkind = 'p'
-            THEN (SELECT coalesce(sum(pg_table_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p WHERE p.isleaf)
+            THEN (SELECT coalesce(sum(pg_table_size(p.relid)), 0)::bigint FROM `+partitionTree("c.oid")+` p WHERE p.isleaf)
             ELSE pg_table_size(c.oid) END,
        CASE WHEN c.relkind = 'p'
-            THEN (SELECT coalesce(sum(pg_indexes_size(p.relid)), 0)::bigint FROM pg_partition_tree(c.oid) p WHERE p.isleaf)
+            THEN (SELECT coalesce(sum(pg_indexes_size(p.relid)), 0)::bigint FROM `+partitionTree("c.oid")+` p WHERE p.isleaf)
             ELSE pg_indexes_size(c.oid) END,
        pg_has_role(c.relowner, 'USAGE'),
        coalesce(obj_description(c.oid, 'pg_class'), ''),
        coalesce(CASE WHEN c.relkind = 'p'
             THEN (SELECT md5(string_agg(l.oid || '/' || pg_relation_filenode(l.oid), ',' ORDER BY l.oid))
-                    FROM pg_partition_tree(c.oid) p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
+                    FROM `+partitionTree("c.oid")+` p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
             ELSE pg_relation_filenode(c.oid)::text END, '')
   FROM pg_class c
   JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -126,7 +126,7 @@ WITH RECURSIVE base AS (
 SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(t.oid, NULL), a.attnotnull,
        coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
        CASE a.attidentity WHEN 'a' THEN 'always' WHEN 'd' THEN 'by default' ELSE '' END,
-       a.attgenerated <> '',
+       coalesce(to_jsonb(a) ->> 'attgenerated', '') <> '',
        CASE WHEN a.attcollation <> 0 AND a.attcollation <> own.typcollation
             THEN (SELECT quote_ident(cn.nspname) || '.' || quote_ident(co.collname)
                     FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation)
@@ -249,7 +249,7 @@ func (c *catalogReader) readPartitions(ctx context.Context) error {
 SELECT r.oid, n.nspname, c.relname, pn.nspname, pc.relname, pg_get_expr(c.relpartbound, c.oid),
        coalesce(CASE WHEN c.relkind = 'p' THEN pg_get_partkeydef(c.oid) END, ''), `+identityOf+`
   FROM pg_class r
-  CROSS JOIN LATERAL pg_partition_tree(r.oid) p
+  CROSS JOIN LATERAL `+partitionTree("r.oid")+` p
   JOIN pg_class c ON c.oid = p.relid
   JOIN pg_namespace n ON n.oid = c.relnamespace
   JOIN pg_class pc ON pc.oid = p.parentrelid

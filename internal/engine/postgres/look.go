@@ -133,8 +133,7 @@ SELECT DISTINCT 'COMMIT PREPARED ' || quote_literal(x.gid) FROM pg_prepared_xact
   JOIN pg_locks own ON own.locktype = 'transactionid' AND own.transactionid = x.transaction AND own.pid IS NULL
   JOIN pg_locks l ON l.virtualtransaction = own.virtualtransaction AND l.pid IS NULL AND l.locktype = 'relation'
  WHERE x.database = current_database()
-   AND (l.relation = ANY (SELECT to_regclass(n) FROM unnest($1::text[]) n)
-     OR pg_partition_root(l.relation) = ANY (SELECT to_regclass(n) FROM unnest($1::text[]) n))
+   AND l.relation IN (SELECT t.relid FROM unnest($1::text[]) n CROSS JOIN LATERAL `+partitionTree("to_regclass(n)")+` t)
  ORDER BY 1`, names)
 	if err != nil {
 		return nil, d.explain(err)

@@ -42,7 +42,7 @@ func (r *reader) Close() {
 // statement, after its snapshot was taken, so every commit the snapshot sees
 // lies before it.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT pg_current_snapshot()::text, (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_insert_lsn() END)::text").ReadAll()
+	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT "+r.d.snapshotFunction()+"::text, (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_insert_lsn() END)::text").ReadAll()
 	if err != nil {
 		return domain.Snapshot{}, r.d.explain(err)
 	}

@@ -52,7 +52,9 @@ func identityTables(p *domain.TablePlan) []domain.Partition {
 func (d *database) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error) {
 	var tables []string
 	for i := range plans {
-		tables = append(tables, qualified(plans[i].Source))
+		for _, t := range d.published(&plans[i]) {
+			tables = append(tables, qualified(t))
+		}
 		for _, t := range identityTables(&plans[i]) {
 			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t.Table), strings.ToUpper(plans[i].SetIdentity))); err != nil {
 				return 0, fmt.Errorf("setting the row identity of %s: %w", t.Table, err)
@@ -70,8 +72,14 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
 		return 0, d.explain(err)
 	}
-	if _, err := d.pool.Exec(ctx, fmt.Sprintf("CREATE PUBLICATION %s FOR TABLE %s WITH (publish_via_partition_root = true)",
-		quote(name), strings.Join(tables, ", "))); err != nil {
+	sql := "CREATE PUBLICATION " + quote(name)
+	if len(tables) > 0 { // of partitions alone there may be none yet
+		sql += " FOR TABLE " + strings.Join(tables, ", ")
+	}
+	if d.throughRoot() {
+		sql += " WITH (publish_via_partition_root = true)"
+	}
+	if _, err := d.pool.Exec(ctx, sql); err != nil {
 		return 0, fmt.Errorf("creating the publication: %w", d.explain(err))
 	}
 	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
@@ -85,29 +93,33 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 // every table is published still: the very table that was planned, not another of its name.
 func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePlan, undo func(sql string) error) ([]domain.TableName, error) {
 	var names []string
+	var of []domain.TableName
 	for i := range plans {
 		p := &plans[i]
-		names = append(names, qualified(p.Source))
-		if p.SetIdentity == "" || p.Table.PartitionBy == "" {
+		if p.Table.PartitionBy == "" || p.SetIdentity == "" && d.throughRoot() {
+			names, of = append(names, qualified(p.Source)), append(of, p.Source)
 			continue
 		}
-		rows, err := d.pool.Query(ctx, `
-SELECT n.nspname, c.relname FROM pg_partition_tree(to_regclass($1)) t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
- WHERE t.isleaf AND c.relreplident::text <> $2`, qualified(p.Source), p.SetIdentity[:1])
+		parts, err := d.partitionsNow(ctx, p.Source)
 		if err != nil {
-			return nil, d.explain(err)
+			return nil, err
 		}
-		fresh, err := pgx.CollectRows(rows, func(r pgx.CollectableRow) (t domain.TableName, err error) { return t, r.Scan(&t.Schema, &t.Name) })
-		if err != nil {
-			return nil, d.explain(err)
-		}
-		for _, t := range fresh {
+		for t, identity := range parts {
+			if !d.throughRoot() {
+				names, of = append(names, qualified(t)), append(of, p.Source)
+			}
+			if p.SetIdentity == "" || identity == p.SetIdentity[:1] {
+				continue
+			}
 			if err := undo(fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY DEFAULT", qualified(t))); err != nil {
 				return nil, err
 			}
 			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity))); err != nil {
 				return nil, err
 			}
+		}
+		if d.throughRoot() {
+			names, of = append(names, qualified(p.Source)), append(of, p.Source)
 		}
 	}
 	rows, err := d.pool.Query(ctx, `
@@ -119,7 +131,22 @@ SELECT u.at - 1 FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at)
 	}
 	var out []domain.TableName
 	var at int
-	_, err = pgx.ForEachRow(rows, []any{&at}, func() error { out = append(out, plans[at].Source); return nil })
+	_, err = pgx.ForEachRow(rows, []any{&at}, func() error { out = append(out, of[at]); return nil })
+	return out, d.explain(err)
+}
+
+// partitionsNow are the partitions that hold rows, each with the letter of its row identity.
+func (d *database) partitionsNow(ctx context.Context, root domain.TableName) (map[domain.TableName]string, error) {
+	rows, err := d.pool.Query(ctx, `
+SELECT n.nspname, c.relname, c.relreplident::text FROM `+partitionTree("to_regclass($1)")+` t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+ WHERE t.isleaf`, qualified(root))
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	out := map[domain.TableName]string{}
+	var t domain.TableName
+	var identity string
+	_, err = pgx.ForEachRow(rows, []any{&t.Schema, &t.Name, &identity}, func() error { out[t] = identity; return nil })
 	return out, d.explain(err)
 }
 
@@ -137,7 +164,10 @@ SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r
 		return d.explain(err)
 	}
 	for i := range plans {
-		if s := plans[i].Source; len(there) > 0 && !there[s] {
+		for _, s := range d.published(&plans[i]) {
+			if len(there) == 0 || there[s] {
+				continue
+			}
 			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER PUBLICATION %s ADD TABLE %s", quote(name), qualified(s))); err != nil {
 				return fmt.Errorf("adding %s to the publication: %w", s, err)
 			}
@@ -230,7 +260,7 @@ func (d *database) Clock(ctx context.Context) (time.Time, error) {
 // Snapshot returns what a new read would see now.
 func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
 	var s string
-	if err := d.pool.QueryRow(ctx, `SELECT pg_current_snapshot()::text`).Scan(&s); err != nil {
+	if err := d.pool.QueryRow(ctx, "SELECT "+d.snapshotFunction()+"::text").Scan(&s); err != nil {
 		return domain.Snapshot{}, d.explain(err)
 	}
 	return parseSnapshot(s)
@@ -268,13 +298,15 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
 		return 0, d.explain(err)
 	}
 	for i := range plans {
-		var there bool
-		if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_publication_tables WHERE pubname = $1 AND schemaname = $2 AND tablename = $3)
- AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1 AND pubinsert AND pubupdate AND pubdelete AND pubtruncate)`, name, plans[i].Source.Schema, plans[i].Source.Name).Scan(&there); err != nil {
-			return 0, d.explain(err)
-		}
-		if !there {
-			return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to be there since before the slot was made", name, plans[i].Source)
+		for _, t := range d.published(&plans[i]) {
+			var there bool
+			if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_publication_tables WHERE pubname = $1 AND schemaname = $2 AND tablename = $3)
+ AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1 AND pubinsert AND pubupdate AND pubdelete AND pubtruncate)`, name, t.Schema, t.Name).Scan(&there); err != nil {
+				return 0, d.explain(err)
+			}
+			if !there {
+				return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to be there since before the slot was made", name, t)
+			}
 		}
 		// Read as JSON, as older servers lack these columns.
 		var some, root string
@@ -287,7 +319,7 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 		if some != "" {
 			return 0, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy are made anew", name, some, plans[i].Source, quote(name))
 		}
-		if plans[i].Table.PartitionBy != "" && root != "true" {
+		if plans[i].Table.PartitionBy != "" && d.throughRoot() && root != "true" {
 			return 0, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name, plans[i].Source, quote(name))
 		}
 	}

@@ -169,7 +169,7 @@ func (d *database) family(ctx context.Context, plans []domain.TablePlan) ([]doma
 	rows, err := d.pool.Query(ctx, `
 SELECT DISTINCT n.nspname, c.relname
   FROM unnest($1::text[]) AS u(name) CROSS JOIN LATERAL (
-       SELECT to_regclass(u.name)::oid AS oid UNION SELECT relid FROM pg_partition_tree(to_regclass(u.name))) f
+       SELECT to_regclass(u.name)::oid AS oid UNION SELECT relid FROM `+partitionTree("to_regclass(u.name)")+` t) f
   JOIN pg_class c ON c.oid = f.oid JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p') ORDER BY 1, 2`, names)
 	if err != nil {

@@ -38,7 +38,7 @@ SELECT current_setting('server_version'), current_setting('server_version_num'):
        current_setting('max_wal_senders')::int, (SELECT count(*) FROM pg_stat_replication),
        r.rolsuper, r.rolreplication OR r.rolsuper, has_database_privilege(current_database(), 'CREATE'), pg_is_in_recovery(),
        coalesce((SELECT s.version || ' ' || s.cipher FROM pg_stat_ssl s WHERE s.pid = pg_backend_pid() AND s.ssl), 'not encrypted'),
-       current_user, r.rolsuper, current_setting('max_slot_wal_keep_size'),
+       current_user, r.rolsuper, coalesce(current_setting('max_slot_wal_keep_size', true), '-1'),
        current_setting('max_connections')::int, (SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend'),
        (SELECT reset_val FROM pg_settings WHERE name = 'TimeZone'), b.enc, b.datcollate,
        coalesce(extract(epoch FROM now() - pg_last_xact_replay_timestamp())::float8, 0), pg_last_xact_replay_timestamp() IS NOT NULL
@@ -87,16 +87,6 @@ func (e *entries) add(v domain.Verdict, topic, subject, remedy, format string, a
 	*e = append(*e, domain.Entry{Verdict: v, Topic: topic, Subject: subject, Measured: fmt.Sprintf(format, args...), Remedy: remedy})
 }
 
-func (s server) versionEntry(side string) []domain.Entry {
-	var e entries
-	if s.num < 150000 {
-		e.add(domain.Blocks, "version", side, "use PostgreSQL 15 or later", "the server is PostgreSQL %s; 15 is the oldest we carry", s.version)
-	} else {
-		e.add(domain.Fine, "version", side, "", "PostgreSQL %s, %s", s.version, s.ssl)
-	}
-	return e
-}
-
 func (s server) sourceEntries(capture bool) []domain.Entry {
 	var e entries
 	e.add(domain.Fine, "clock and texts", "source", "", "%s", s.surroundings())
@@ -106,6 +96,7 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 	if !capture {
 		return e
 	}
+	e = append(e, s.lacks()...)
 	switch {
 	case s.standby:
 		e.add(domain.Blocks, "standby", "source", "connect to the primary server", "the server is a standby, on which changes cannot be captured")

@@ -38,7 +38,7 @@ func (d *database) OpenView(ctx context.Context, exact bool, limit time.Duration
 	if !exact {
 		_, err := conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY")
 		if err == nil {
-			_, err = conn.Exec(ctx, "SELECT pg_current_snapshot()") // takes the snapshot now
+			_, err = conn.Exec(ctx, "SELECT "+d.snapshotFunction()) // takes the snapshot now
 		}
 		if err != nil {
 			v.Close()

@@ -1,7 +1,7 @@
 import { Plus } from "lucide-react";
 import { Link } from "react-router";
 import { phases, type Crossing } from "../api";
-import { count, duration, percent, perSecond, share, whole } from "../format";
+import { count, lagValue, percent, perSecond, share, whole } from "../format";
 import { useLive } from "../live";
 import { pageNumber, useParam } from "../params";
 import { Bar } from "../parts/Bar";
@@ -168,7 +168,7 @@ function Row({ crossing: c }: { crossing: Crossing }) {
               : perSecond(p.changes_per_second, "chg")}
         </span>
         <span className="num text-right text-sm" title="how far the target is behind the source">
-          {p.capture === "none" ? "–" : `lag ${duration(p.lag_seconds)}`}
+          {p.capture === "none" ? "–" : `lag ${lagValue(p)}`}
         </span>
       </div>
       {c.waits_for !== "" && <p className="mt-1 text-sm break-words text-brick">{c.waits_for}</p>}

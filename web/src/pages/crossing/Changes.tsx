@@ -1,7 +1,7 @@
 import { useMemo } from "react";
 import { Link } from "react-router";
 import type { Crossing, Table } from "../../api";
-import { bytes, count, duration, perSecond, whole } from "../../format";
+import { bytes, count, duration, lagValue, perSecond, whole } from "../../format";
 import { useLive } from "../../live";
 import { useParam } from "../../params";
 import { Panel, Search } from "../../parts/Fields";
@@ -31,7 +31,7 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
               value={a.applied_position || "–"}
               beside={`${bytes(a.behind_bytes)} behind`}
             />
-            <Figure name="Lag" value={duration(p.lag_seconds)} beside={lagText(p)} />
+            <Figure name="Lag" value={lagValue(p)} beside={lagText(p)} />
             <Figure
               name="Log kept on the source"
               value={bytes(a.retained_bytes)}
@@ -115,6 +115,8 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
 /** How much is still to be applied, and until when. */
 function lagText(p: Crossing["progress"]): string {
   const out = [bytes(p.lag_bytes)];
+  if (p.lag_p99_seconds !== undefined && p.lag_age_seconds === undefined)
+    out.unshift(`99 of 100 within ${duration(p.lag_p99_seconds)}`);
   if (p.lag_transactions)
     out.push(`${p.lag_guessed ? "about " : ""}${count(p.lag_transactions, "transaction")}`);
   if (p.catch_up_seconds !== undefined && p.catch_up_seconds > 0 && p.lag_seconds > 1)

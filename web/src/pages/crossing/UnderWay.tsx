@@ -1,7 +1,7 @@
 import { useCallback, useMemo, useState } from "react";
 import { Link } from "react-router";
 import { api, take, type Crossing, type Table } from "../../api";
-import { bytes, count, duration, each, perSecond, percent, share, whole } from "../../format";
+import { bytes, count, duration, each, lagValue, perSecond, percent, share, whole } from "../../format";
 import { useLive } from "../../live";
 import { useParam } from "../../params";
 import { Act } from "../../parts/Act";
@@ -89,7 +89,7 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
         <Figure
           name="Lag"
           testid="lag"
-          value={p.capture === "none" ? "no capture" : over ? "ended" : duration(p.lag_seconds)}
+          value={p.capture === "none" ? "no capture" : over ? "ended" : lagValue(p)}
           beside={
             p.capture === "none"
               ? ""
