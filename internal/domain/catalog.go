@@ -129,12 +129,22 @@ type Table struct {
 	Collation   string       `json:"collation,omitempty"` // of new columns, where tables have one
 	// Written changes when the server writes all rows anew; empty where it does not tell.
 	Written string `json:"written,omitempty"`
+	// Needs are objects of a user's own that the table's definition refers to.
+	Needs []Needed `json:"needs,omitempty"`
 	// ID is the table itself, whatever it is called; another one of its name has another.
 	// Empty where the server does not tell.
 	ID string `json:"id,omitempty"`
 	// Identity is how the log identifies rows of the table, or of the root of partitions, as
 	// the clause that sets it; RowIdentity is what that means for all of its rows.
 	Identity string `json:"identity,omitempty"`
+}
+
+// Needed is an object of a user's own that a table's definition refers to and that has to
+// stand before the table.
+type Needed struct {
+	Kind       string `json:"kind"` // function or collation
+	Name       string `json:"name"` // as the server writes it, with its schema
+	Definition string `json:"definition"`
 }
 
 // PrimaryKey returns the primary key, or nil.

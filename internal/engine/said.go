@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"strings"
 
@@ -32,6 +33,21 @@ func Collided(err error) bool {
 		return true
 	}
 	return strings.Contains(said.Text, "error 1205") // MariaDB's lock wait timeout has no state of its own
+}
+
+// Away reports whether a server was not there: it was not reached, cut the connection, or is
+// starting or stopping. It can come back by itself.
+func Away(err error) bool {
+	var said *ServerError
+	if errors.As(err, &said) && strings.HasPrefix(said.State, "57P") {
+		return true
+	}
+	var state interface{ SQLState() string }
+	if errors.As(err, &state) {
+		return strings.HasPrefix(state.SQLState(), "57P")
+	}
+	var op *net.OpError
+	return errors.As(err, &op) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 }
 
 // Unreached says of an error on the way to a server what to do about it; other

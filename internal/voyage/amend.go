@@ -427,7 +427,7 @@ func (f *follower) lookAtTables(ctx context.Context) error {
 	if err := v.Store.Notice(ctx, c.ID, list); err != nil {
 		return nil
 	}
-	f.prove(ctx, &c, cat, tables)
+	v.prove(ctx, &c, cat, tables)
 	for _, e := range list {
 		if e.Topic == topicAnother && c.Phase != domain.PhaseCuttingOver {
 			return domain.Conflict("%s: %s. To %s", e.Subject, e.Measured, e.Remedy)
@@ -455,8 +455,7 @@ type doubt struct {
 
 // prove compares tables whose rows the source wrote anew without a word in its log, once for
 // each writing, and takes the doubt away when they are alike.
-func (f *follower) prove(ctx context.Context, c *records.Crossing, cat *domain.Catalog, tables []records.Table) {
-	v := f.v
+func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Catalog, tables []records.Table) {
 	compared, err := v.compared(ctx, c.ID)
 	if err != nil {
 		return
@@ -468,19 +467,29 @@ func (f *follower) prove(ctx context.Context, c *records.Crossing, cat *domain.C
 			continue
 		}
 		said := compared[t.SourceName]
-		d, known := f.doubts[t.ID]
+		v.mu.Lock()
+		d, known := v.doubts[t.ID]
+		known = known && d.written == now.Written
+		fresh := !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning
+		if fresh {
+			if v.doubts == nil {
+				v.doubts = map[int64]doubt{}
+			}
+			v.doubts[t.ID] = doubt{now.Written, said.Number}
+		}
+		v.mu.Unlock()
 		switch {
-		case known && d.written == now.Written && said.Number > d.after && said.Depth == domain.DepthHashes && said.Findings == 0:
+		case known && said.Number > d.after && said.Depth == domain.DepthHashes && said.Findings == 0:
 			p.Table.Written = now.Written
-			if err := v.Store.Amend(ctx, c.ID, f.epoch, t.ID, p, nil); err == nil {
+			if err := v.Store.Amend(ctx, c.ID, 0, t.ID, p, nil); err == nil {
 				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile", "%s was written anew on the source, and is alike on both sides", t.SourceName)
 			}
-		case known && d.written == now.Written:
-		case c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
-			f.doubts[t.ID] = doubt{now.Written, said.Number}
+		case fresh:
 			v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
 			if _, err := v.StartReconcile(ctx, c, domain.DepthHashes, []string{domain.Exactly(p.Source)}, System); err != nil {
-				delete(f.doubts, t.ID)
+				v.mu.Lock()
+				delete(v.doubts, t.ID)
+				v.mu.Unlock()
 			}
 		}
 	}

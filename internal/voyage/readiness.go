@@ -116,6 +116,7 @@ func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.S
 		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocks, Topic: "tables", Subject: c.Source,
 			Measured: "the source cannot be asked whether its tables are as they were: " + err.Error(), Remedy: "see to the source: dustyferry database check " + c.Source})
 	}
+	v.prove(ctx, c, cat, tables)
 	return columnEntries(c, cat, tables)
 }
 

@@ -53,7 +53,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		return
 	}
 	run, cancel := context.WithCancelCause(ctx)
-	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}, doubts: map[int64]doubt{}}
+	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}}
 	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
 	var side sync.WaitGroup
 	side.Go(func() {
@@ -146,7 +146,6 @@ type follower struct {
 	stop      atomic.Pointer[stopping]
 	until     int64           // of what is applied just then: no transaction committed at that time or later, microseconds
 	told      map[string]bool // new tables that the journal has been told of
-	doubts    map[int64]doubt // tables whose rows were written anew
 	plans     []domain.TablePlan
 }
 

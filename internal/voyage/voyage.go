@@ -50,6 +50,7 @@ type Voyage struct {
 	probes   map[string]*probe      // by database
 	brakes   map[int64]*brakes      // by crossing
 	catalogs map[string]readCatalog // by database
+	doubts   map[int64]doubt        // tables whose rows the source wrote anew
 	engines  map[string]string      // by database
 }
 

@@ -52,7 +52,7 @@ func (g *gen) databases() {
 	s["stop_method"] = pick(g, "lock", "lock", "lock", "read-only")
 	s["cutover_depth"] = pick(g, "hashes", "hashes", "counts", "none")
 	if g.chance(0.5) {
-		s["speed_limit"] = pick(g, 200_000, 500_000, 1_000_000)
+		s["speed_limit"] = pick(g, 1_000_000, 3_000_000)
 	}
 }
 
@@ -87,9 +87,9 @@ func (g *gen) relations() {
 	a := g.tables[0]
 	if len(g.tables) > 1 && !a.partitioned && g.chance(0.4) && len(a.kids) == 0 {
 		b := g.tables[1]
-		if a.unique != "" && !b.partitioned {
+		if a.unique != "" && !a.late && !b.partitioned {
 			how := pick(g, "", " ON DELETE CASCADE ON UPDATE CASCADE", " DEFERRABLE INITIALLY DEFERRED", " NOT VALID")
-			g.set(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int; ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (parent) REFERENCES %s (u)%s", b.q(), b.q(), ident("fk_"+b.cols[0].name), a.q(), how), "DEFERRABLE", "deferrable")
+			g.set(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int; ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (parent) REFERENCES %s (u)%s", b.q(), b.q(), ident("fk_"+b.cols[0].name), a.q(), how))
 			g.set(fmt.Sprintf("UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q()))
 		}
 	}
@@ -376,7 +376,7 @@ func (g *gen) change() {
 			t.next += 1000
 		}
 	case 10:
-		g.sql("a", fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", pick(g, append([]string{t.q()}, t.leaves...)...), pick(g, "FULL", "DEFAULT")), t.word())
+		g.sql("a", fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY FULL", pick(g, append([]string{t.q()}, t.leaves...)...)), t.word())
 	case 11:
 		g.sql("a", fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", t.q(), ident(c.name)), t.word())
 		return

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -151,7 +152,7 @@ func TestHunt(t *testing.T) {
 					kinds[kindOf(v)]++
 					many := kinds[kindOf(v)]
 					mu.Unlock()
-					t.Errorf("seed %d, lane %d: %s", s.Seed, n, v.Fault)
+					t.Errorf("seed %d, lane %d: %s\n  %s", s.Seed, n, v.Fault, strings.Join(v.Notes, "\n  "))
 					if *shrinks && many == 1 {
 						s, v = lane.Shrink(t.Context(), s, v)
 					}

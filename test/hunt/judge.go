@@ -13,7 +13,7 @@ import (
 
 // pinned makes a session read rows as they are, whatever role and database are set to.
 const pinned = `SET search_path = ''; SET timezone = 'UTC'; SET extra_float_digits = 3; SET "DateStyle" = 'ISO, YMD'; SET "IntervalStyle" = 'postgres';
-SET bytea_output = 'hex'; SET xmlbinary = 'base64'; SET row_security = off; SET client_encoding = 'UTF8'; SET lc_monetary = 'C'; SET client_min_messages = 'error';
+SET bytea_output = 'hex'; SET quote_all_identifiers = off; SET xmlbinary = 'base64'; SET row_security = off; SET client_encoding = 'UTF8'; SET lc_monetary = 'C'; SET client_min_messages = 'error';
 SET statement_timeout = '60s'; SET lock_timeout = 0; SET default_transaction_read_only = off; SET session_replication_role = origin; SET default_transaction_isolation = 'read committed'`
 
 func (r *run) open(s side) (*pgx.Conn, error) {
@@ -105,7 +105,7 @@ func (r *run) look() (string, error) {
 		if b, err := r.sum(dst, only+name, cols); err != nil {
 			out = append(out, fmt.Sprintf("%s cannot be read on the target: %s", name, err))
 		} else if a != b {
-			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target", name, a, b))
+			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target%s", name, a, b, r.sample(src, dst, only+name+where, only+name, cols)))
 		}
 	}
 	return strings.Join(out, "; "), nil
@@ -120,6 +120,39 @@ func (r *run) sum(c *pgx.Conn, from, cols string) (string, error) {
 	var s string
 	err := c.QueryRow(r.ctx, fmt.Sprintf(`SELECT count(*) || ' rows of ' || coalesce(left(md5(string_agg(h, '' ORDER BY h COLLATE "C")), 8), '-') FROM (SELECT md5(convert_to(%s::text, 'UTF8')) AS h FROM %s) x`, row, from)).Scan(&s)
 	return s, err
+}
+
+// sample is a row that one side has and the other has not, cut short.
+func (r *run) sample(src, dst *pgx.Conn, from, there, cols string) string {
+	a, err := r.strings1(src, fmt.Sprintf("SELECT left(ROW(%s)::text, 300) FROM %s LIMIT 20000", cols, from))
+	if err != nil {
+		return ""
+	}
+	b, err := r.strings1(dst, fmt.Sprintf("SELECT left(ROW(%s)::text, 300) FROM %s LIMIT 20000", cols, there))
+	if err != nil {
+		return ""
+	}
+	in := func(list []string) map[string]bool {
+		m := map[string]bool{}
+		for _, x := range list {
+			m[x] = true
+		}
+		return m
+	}
+	var out string
+	for _, side := range []struct {
+		name        string
+		list, other []string
+	}{{"source", a, b}, {"target", b, a}} {
+		other := in(side.other)
+		for _, x := range side.list {
+			if !other[x] {
+				out += fmt.Sprintf("; only on the %s: %s", side.name, short(x))
+				break
+			}
+		}
+	}
+	return out
 }
 
 // judge is the last look at a script that came to its end.

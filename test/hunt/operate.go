@@ -152,7 +152,8 @@ func (r *run) why() string {
 func (r *run) equal() error {
 	r.quiet()
 	var differs string
-	for end := time.Now().Add(patience / 2); ; time.Sleep(200 * time.Millisecond) {
+	var still time.Time // since when it has believed to be done
+	for end := time.Now().Add(patience); ; time.Sleep(200 * time.Millisecond) {
 		c, err := r.product.get(r.ctx, r.path(""))
 		if err != nil {
 			return err
@@ -166,15 +167,25 @@ func (r *run) equal() error {
 		if differs == "" {
 			return nil
 		}
-		if time.Now().After(end) {
-			return r.silent(differs, c)
-		}
 		p, _ := c["progress"].(answer)
-		if lag, _ := p["lag_bytes"].(float64); lag == 0 && str(c, "phase") == "in step" && end.Sub(time.Now()) < patience/2-8*time.Second {
-			return r.silent(differs, c) // it believes to be done, for seconds
+		lag, _ := p["lag_seconds"].(float64)
+		bytes, _ := p["lag_bytes"].(float64)
+		done := str(c, "phase") == "in step" && lag < 3 && bytes == 0 && p["lag_age_seconds"] == nil
+		switch {
+		case !done:
+			still = time.Time{}
+		case still.IsZero():
+			still = time.Now()
+		}
+		if time.Now().After(end) || done && time.Since(still) > believed {
+			return r.silent(fmt.Sprintf("%s, lag %.1f s and %.0f bytes", differs, lag, bytes), c)
 		}
 	}
 }
+
+// believed is for how long a crossing may take itself for done while it is not: it looks at
+// its tables every few seconds.
+const believed = 8 * time.Second
 
 // silent is a difference that nobody told of, unless the readiness list does.
 func (r *run) silent(differs string, c answer) error {
@@ -295,5 +306,19 @@ func (r *run) close() error {
 	if err := r.await("closed"); err != nil {
 		return err
 	}
-	return r.leftBehind()
+	// The phase comes first, so that nothing begins any more; then what was made is removed.
+	for end := time.Now().Add(patience); ; time.Sleep(200 * time.Millisecond) {
+		tasks, err := r.product.list(r.ctx, r.path("/tasks"))
+		if err != nil {
+			return err
+		}
+		switch {
+		case len(tasks) == 0 || str(tasks[0], "state") == "done":
+			return r.leftBehind()
+		case str(tasks[0], "state") == "failed":
+			return fault("closing failed: %s", str(tasks[0], "error"))
+		case time.Now().After(end):
+			return fault("standstill: closing did not end within %s%s", patience, r.why())
+		}
+	}
 }

@@ -43,6 +43,7 @@ type tab struct {
 	cols         []col
 	big          string // a column of large values, kept out of line
 	unique       string // a column of numbers that are unique
+	late         bool   // it is held at commit
 	leaves       []string
 	rows         int
 	identity     string // a clause of the identity column, if there is one
@@ -289,7 +290,8 @@ func (g *gen) create(t *tab, kind string) {
 		lines = append(lines, "gen text GENERATED ALWAYS AS ('g' || "+pick(g, "'x'", "''")+") STORED")
 	}
 	if t.unique != "" {
-		lines = append(lines, "UNIQUE (u)"+pick(g, "", "", " DEFERRABLE INITIALLY DEFERRED"))
+		t.late = g.chance(0.3)
+		lines = append(lines, "UNIQUE (u)"+map[bool]string{true: " DEFERRABLE INITIALLY DEFERRED"}[t.late])
 	}
 	switch kind {
 	case "key", "parts", "parent":

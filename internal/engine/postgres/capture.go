@@ -56,13 +56,14 @@ type capture struct {
 
 // relation maps a relation's columns to the plan's.
 type relation struct {
-	table engine.CaptureTable
-	key   []int // plan positions of the key
-	at    []int // plan position of each relation column, -1 for none
-	width int
-	note  string          // how it differs from the plan
-	now   []domain.Column // then: its columns, by name and type
-	told  bool            // that it differs
+	table  engine.CaptureTable
+	key    []int // plan positions of the key
+	at     []int // plan position of each relation column, -1 for none
+	width  int
+	note   string          // how it differs from the plan
+	now    []domain.Column // then: its columns, by name and type
+	told   bool            // that it differs, in the transaction toldIn
+	toldIn uint64
 
 	writing writing
 }
@@ -447,8 +448,9 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 	switch {
 	case r == nil, c.ours:
 		return nil
-	case r.note != "" && !r.told:
-		r.told = true
+	case r.note != "" && (!r.told || r.toldIn != c.tx.ID):
+		// Each transaction is told of: of one the rows may not matter, of the next they may.
+		r.told, r.toldIn = true, c.tx.ID
 		return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
 			Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note, Columns: r.now}})
 	case r.note != "":

@@ -20,10 +20,10 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	defer func() { _ = tx.Rollback(ctx) }()
 	c := &catalogReader{tx: tx, tables: map[uint32]*domain.Table{}}
 	for _, read := range []func(context.Context) error{
-		c.readTables, c.readColumns, c.readConstraints, c.readIndexes, c.readPartitions, c.readSequences, c.readTypes, c.readExtensions,
+		c.readTables, c.readColumns, c.readConstraints, c.readIndexes, c.readPartitions, c.readNeeds, c.readSequences, c.readTypes, c.readExtensions,
 	} {
 		if err := read(ctx); err != nil {
-			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, err)
+			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
 		}
 	}
 	for _, oid := range c.order {
@@ -205,7 +205,8 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
          AND NOT EXISTS (SELECT 1 FROM pg_attribute a
                           WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) AND NOT a.attnotnull),
        EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')),
-       coalesce(pg_get_indexdef(i.indexrelid), ''), -- of one that is being dropped: nothing
+       -- Of a partitioned table's index the server says ONLY, which would leave its partitions without.
+       coalesce(CASE ic.relkind WHEN 'I' THEN regexp_replace(pg_get_indexdef(i.indexrelid), ' ON ONLY ', ' ON ') ELSE pg_get_indexdef(i.indexrelid) END, ''), -- of one that is being dropped: nothing
        ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnkeyatts - 1]) WITH ORDINALITY u(num, ord)
                JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = u.num ORDER BY u.ord),
        ARRAY(SELECT a.attname::text FROM unnest(i.indkey[0:i.indnatts - 1]) WITH ORDINALITY u(num, ord)
@@ -268,6 +269,39 @@ SELECT r.oid, n.nspname, c.relname, pn.nspname, pc.relname, pg_get_expr(c.relpar
 			if p.By == "" && (p.Identity != t.Identity || strings.HasPrefix(p.Identity, "USING")) {
 				t.RowIdentity = "none"
 			}
+		}
+		return nil
+	})
+}
+
+// readNeeds reads functions that defaults, generated columns, checks and indexes call, and
+// collations of columns, as far as they are a user's own.
+func (c *catalogReader) readNeeds(ctx context.Context) error {
+	return c.each(ctx, `
+WITH used AS (
+  SELECT ad.adrelid AS relid, 'pg_attrdef'::regclass::oid AS classid, ad.oid AS objid FROM pg_attrdef ad
+  UNION ALL SELECT k.conrelid, 'pg_constraint'::regclass, k.oid FROM pg_constraint k WHERE k.contype = 'c' AND k.conrelid <> 0
+  UNION ALL SELECT i.indrelid, 'pg_class'::regclass, i.indexrelid FROM pg_index i)
+SELECT DISTINCT u.relid, 'function', p.oid::regprocedure::text, pg_get_functiondef(p.oid)
+  FROM used u JOIN pg_depend d ON d.classid = u.classid AND d.objid = u.objid AND d.refclassid = 'pg_proc'::regclass
+  JOIN pg_proc p ON p.oid = d.refobjid AND p.oid >= 16384 AND p.prokind <> 'a'
+ WHERE NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'e')
+UNION ALL
+SELECT DISTINCT a.attrelid, 'collation', quote_ident(n.nspname) || '.' || quote_ident(k.collname),
+       format('CREATE COLLATION IF NOT EXISTS %I.%I (provider = %s, %s%s)', n.nspname, k.collname, CASE k.collprovider WHEN 'i' THEN 'icu' ELSE 'libc' END,
+              CASE WHEN k.collprovider = 'i' THEN format('locale = %L', coalesce(to_jsonb(k) ->> 'colllocale', to_jsonb(k) ->> 'colliculocale', k.collcollate))
+                   ELSE format('lc_collate = %L, lc_ctype = %L', k.collcollate, k.collctype) END,
+              CASE WHEN to_jsonb(k) ->> 'collisdeterministic' = 'false' THEN ', deterministic = false' ELSE '' END)
+  FROM pg_attribute a JOIN pg_collation k ON k.oid = a.attcollation AND k.oid >= 16384 JOIN pg_namespace n ON n.oid = k.collnamespace
+ WHERE a.attnum > 0 AND NOT a.attisdropped
+ ORDER BY 1, 2, 3`, func(r pgx.Rows) error {
+		var oid uint32
+		var n domain.Needed
+		if err := r.Scan(&oid, &n.Kind, &n.Name, &n.Definition); err != nil {
+			return err
+		}
+		if t := c.tables[oid]; t != nil {
+			t.Needs = append(t.Needs, n)
 		}
 		return nil
 	})

@@ -51,6 +51,16 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 				return err
 			}
 		}
+		for i := range plans {
+			for _, n := range plans[i].Table.Needs {
+				if n.Kind != "collation" || plans[i].Unlike {
+					continue
+				}
+				if err := run("collation "+n.Name, n.Definition); err != nil {
+					return err
+				}
+			}
+		}
 		for _, t := range cat.TypesOf(plans) {
 			stands := slices.ContainsFunc(here.Types, func(h domain.UserType) bool { return h.Name == t.Name })
 			if !stands {
@@ -200,6 +210,11 @@ func schemasOf(cat *domain.Catalog, plans []domain.TablePlan) []string {
 	}
 	for _, p := range plans {
 		add(p.Target.Schema)
+		for _, n := range p.Table.Needs {
+			if name, err := domain.ParseTableName(n.Name); err == nil && n.Kind == "collation" && !p.Unlike {
+				add(name.Schema)
+			}
+		}
 		for _, part := range p.Table.Partitions {
 			add(part.Table.Schema)
 		}
@@ -218,10 +233,9 @@ func keyKind(p *domain.TablePlan) string {
 // keyBody is the key as a constraint.
 func keyBody(p *domain.TablePlan) string {
 	body := keyKind(p) + " (" + quoteAll(p.Key) + ")"
-	for _, k := range p.Table.Keys {
-		if slices.Equal(k.Columns, p.Key) && len(k.Include) > 0 && !p.Unlike {
-			return body + " INCLUDE (" + quoteAll(k.Include) + ")"
-		}
+	at := slices.IndexFunc(p.Table.Keys, func(k domain.Key) bool { return slices.Equal(k.Columns, p.Key) })
+	if at >= 0 && len(p.Table.Keys[at].Include) > 0 && !p.Unlike {
+		body += " INCLUDE (" + quoteAll(p.Table.Keys[at].Include) + ")"
 	}
 	return body
 }

@@ -79,8 +79,8 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	if d.throughRoot() {
 		sql += " WITH (publish_via_partition_root = true)"
 	}
-	if _, err := d.pool.Exec(ctx, sql); err != nil {
-		return 0, fmt.Errorf("creating the publication: %w", d.explain(err))
+	if err := d.alterQuickly(ctx, sql); err != nil {
+		return 0, fmt.Errorf("creating the publication: %w", err)
 	}
 	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
 		return 0, fmt.Errorf("creating the replication slot: %w", d.explain(err))
@@ -96,7 +96,7 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 	var of []domain.TableName
 	for i := range plans {
 		p := &plans[i]
-		if p.Table.PartitionBy == "" || p.SetIdentity == "" && d.throughRoot() {
+		if p.SetIdentity == "" && (p.Table.PartitionBy == "" || d.throughRoot()) {
 			names, of = append(names, qualified(p.Source)), append(of, p.Source)
 			continue
 		}
@@ -105,20 +105,22 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 			return nil, err
 		}
 		for t, identity := range parts {
-			if !d.throughRoot() {
+			if !d.throughRoot() && t != p.Source {
 				names, of = append(names, qualified(t)), append(of, p.Source)
 			}
 			if p.SetIdentity == "" || identity == p.SetIdentity[:1] {
 				continue
 			}
-			if err := undo(fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY DEFAULT", qualified(t))); err != nil {
-				return nil, err
+			if t != p.Source { // a new partition; what the table itself was is kept already
+				if err := undo(fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY DEFAULT", qualified(t))); err != nil {
+					return nil, err
+				}
 			}
 			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity))); err != nil {
 				return nil, err
 			}
 		}
-		if d.throughRoot() {
+		if d.throughRoot() || p.Table.PartitionBy == "" {
 			names, of = append(names, qualified(p.Source)), append(of, p.Source)
 		}
 	}
@@ -195,7 +197,7 @@ func (d *database) alterQuickly(ctx context.Context, sql string) error {
 			return err
 		})
 		var pe *pgconn.PgError
-		if !errors.As(err, &pe) || pe.Code != "55P03" {
+		if !errors.As(err, &pe) || pe.Code != "55P03" && pe.Code != "40P01" {
 			return d.explain(err)
 		}
 		if try == 9 {

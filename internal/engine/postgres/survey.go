@@ -207,7 +207,8 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	if len(missing) > 0 {
 		e.add(domain.ToKnow, "statistics", "source", "ANALYZE", "%d tables have never been counted (%s …); their sizes are guesses", len(missing), missing[0])
 	}
-	return e, nil
+	list, err := d.inventory(ctx, plans, capture)
+	return append(e, list...), err
 }
 
 // SurveyTarget looks at everything a crossing needs of the target.
@@ -252,6 +253,23 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		}
 		if !there {
 			e.add(domain.Blocks, "extension", x, "install the extension's package on the target's machine", "the source uses extension %s, which the target does not have", x)
+		}
+	}
+	for i := range plans {
+		if plans[i].Unlike {
+			continue
+		}
+		for _, n := range plans[i].Table.Needs {
+			var there bool
+			if n.Kind != "function" {
+				continue
+			}
+			if err := d.pool.QueryRow(ctx, `SELECT to_regprocedure($1) IS NOT NULL`, n.Name).Scan(&there); err != nil {
+				return nil, d.explain(err)
+			}
+			if !there {
+				e.add(domain.Blocks, "function", plans[i].Source.String(), "make it on the target first: "+n.Definition, "its definition calls the function %s, which the target does not have", n.Name)
+			}
 		}
 	}
 	list := d.names(cat, plans)
