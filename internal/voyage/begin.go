@@ -39,13 +39,7 @@ func (v *Voyage) begin(ctx context.Context, c *records.Crossing, t *records.Task
 		f = v.restart
 	}
 	err := f(ctx, c, begunNote{note, func() error { return v.Store.Begun(ctx, t.ID, t.Epoch) }})
-	// A server that is away for a moment, as in a restart, is waited for: what was done is
-	// found done.
-	for try := 1; engine.Away(err) && try <= beginTries && sleep(ctx, backoff(try)); try++ {
-		note(fmt.Sprintf("waits for a server, and goes on by itself (try %d of %d): %s", try, beginTries, err))
-		err = f(ctx, c, begunNote{note, func() error { return v.Store.Begun(ctx, t.ID, t.Epoch) }})
-	}
-	if err != nil && ctx.Err() == nil {
+	if err != nil && ctx.Err() == nil && !engine.Away(err) { // that is waited for, see patiently
 		v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
 	}
 	return err
@@ -57,9 +51,6 @@ type begunNote struct {
 	say   func(string)
 	begun func() error
 }
-
-// beginTries is how often a beginning is tried again while a server is away: some minutes.
-const beginTries = 12
 
 // StartCrossing begins the journey: prepare, then load and capture.
 //

@@ -12,6 +12,7 @@ import (
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 )
 
@@ -81,7 +82,7 @@ func (v *Voyage) runTask(ctx context.Context, id int64) (work, kept error) {
 	var keep sync.WaitGroup
 	keep.Go(func() { v.keepTask(run, cancel, t) })
 	if t.Cancel == "" {
-		err = domain.Guarded(string(t.Kind), func() error { return v.doTask(run, &c, t) })
+		err = v.patiently(run, &c, t)
 	} else {
 		err = ended{t.Cancel}
 		cancel(err)
@@ -115,6 +116,36 @@ func (v *Voyage) runTask(ctx context.Context, id int64) (work, kept error) {
 		return err, v.Store.EndTask(end, t.ID, t.Epoch, "failed", err.Error())
 	}
 	return nil, v.Store.EndTask(end, t.ID, t.Epoch, "done", "")
+}
+
+// awayTries is how often work is tried again while a server is away: some minutes.
+const awayTries = 12
+
+// patiently carries out a task. Work that can be repeated waits for a server that is away for
+// a moment, as in a restart: what was done is found done. A cutover takes itself back, and a
+// person waits for the others.
+func (v *Voyage) patiently(ctx context.Context, c *records.Crossing, t *records.Task) error {
+	for try := 1; ; try++ {
+		err := domain.Guarded(string(t.Kind), func() error { return v.doTask(ctx, c, t) })
+		repeats := t.Kind == TaskPrepare || t.Kind == TaskRestart || t.Kind == TaskClose || t.Kind == TaskBuild
+		if !repeats || !engine.Away(err) {
+			return err
+		}
+		if try > awayTries {
+			if t.Kind != TaskClose && ctx.Err() == nil {
+				v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
+			}
+			return err
+		}
+		_ = v.Store.NoteTask(ctx, t.ID, fmt.Sprintf("waits for a server, and goes on by itself (try %d of %d): %s", try, awayTries, err))
+		if !sleep(ctx, backoff(try)) {
+			return err
+		}
+		now, found := v.Store.CrossingByID(ctx, c.ID)
+		if found == nil {
+			*c = now
+		}
+	}
 }
 
 // keepTask prolongs the lease of a task, and ends the work when it is not ours any more, when
@@ -238,7 +269,7 @@ func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Tas
 		return v.begin(ctx, c, t, note)
 	case TaskBuild:
 		if err := v.build(ctx, c, note, false); err != nil {
-			if ctx.Err() == nil {
+			if ctx.Err() == nil && !engine.Away(err) {
 				v.Hold(ctx, c, "", fmt.Sprintf("%s. Mend the cause and resume", err))
 			}
 			return err

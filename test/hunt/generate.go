@@ -87,7 +87,7 @@ func (g *gen) relations() {
 	a := g.tables[0]
 	if len(g.tables) > 1 && !a.partitioned && g.chance(0.4) && len(a.kids) == 0 {
 		b := g.tables[1]
-		if a.unique != "" && !a.late && !b.partitioned {
+		if a.unique != "" && !a.late && !b.partitioned && !b.strict {
 			how := pick(g, "", " ON DELETE CASCADE ON UPDATE CASCADE", " DEFERRABLE INITIALLY DEFERRED", " NOT VALID")
 			g.set(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int; ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (parent) REFERENCES %s (u)%s", b.q(), b.q(), ident("fk_"+b.cols[0].name), a.q(), how))
 			g.set(fmt.Sprintf("UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q()))

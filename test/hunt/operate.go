@@ -91,6 +91,9 @@ func (r *run) create() error {
 	}
 	_, err := r.product.do(r.ctx, "POST", "/api/crossings", body)
 	r.created = err == nil
+	if err == nil { // who moves data looks before; what the survey tells of is told
+		_, _ = r.product.do(r.ctx, "POST", r.path("/survey"), nil)
+	}
 	return told(err)
 }
 
@@ -140,12 +143,19 @@ func (r *run) stopped(c answer) string {
 	return ""
 }
 
-// why is the newest warning.
+// why is what is under way, and the newest line of the journal.
 func (r *run) why() string {
-	if j := r.journal(); len(j) > 0 {
-		return "; " + j[len(j)-1]
+	var out string
+	tasks, _ := r.product.list(r.ctx, r.path("/tasks"))
+	for _, t := range tasks {
+		if s := str(t, "state"); s == "running" || s == "waiting" {
+			out += fmt.Sprintf("; task %s %s on %s: %s", str(t, "kind"), s, str(t, "worker"), str(t, "note"))
+		}
 	}
-	return ""
+	if j := r.journal(); len(j) > 0 {
+		out += "; " + j[len(j)-1]
+	}
+	return out
 }
 
 // equal waits until both sides are equal by plain SQL, while nobody writes any more.
@@ -277,6 +287,7 @@ func (r *run) cutover(rehearsal bool) error {
 		}
 		return err
 	}
+	again := 2 // what was undone is tried again: something may have come in between
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		list, err := r.product.list(r.ctx, r.path("/cutovers"))
 		if err != nil {
@@ -291,6 +302,11 @@ func (r *run) cutover(rehearsal bool) error {
 		case state == "done":
 			r.cutOver = true
 			return r.afterwards()
+		case again > 0 && !r.mayTell(str(list[0], "error")):
+			again--
+			if _, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), body); err != nil {
+				return told(err)
+			}
 		default:
 			return errTold{"the cutover was " + state + ": " + str(list[0], "error")}
 		}

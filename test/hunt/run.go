@@ -262,7 +262,9 @@ func (r *run) step(st Step) error {
 	case SQL:
 		c, err := r.session(st.On)
 		if err == nil {
-			_, err = c.Exec(r.ctx, r.text(st.Text)).ReadAll()
+			if _, err = c.Exec(r.ctx, r.text(st.Text)).ReadAll(); err != nil {
+				_, _ = c.Exec(r.ctx, "ROLLBACK").ReadAll()
+			}
 		}
 		r.heed(st.Text, err)
 	case Loop:
