@@ -460,6 +460,8 @@ func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Cat
 	if err != nil {
 		return
 	}
+	var fresh []*records.Table
+	var patterns []string
 	for i := range tables {
 		t, p := &tables[i], tables[i].Plan.V
 		now := cat.Table(p.Source)
@@ -469,28 +471,32 @@ func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Cat
 		said := compared[t.SourceName]
 		v.mu.Lock()
 		d, known := v.doubts[t.ID]
-		known = known && d.written == now.Written
-		fresh := !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning
-		if fresh {
-			if v.doubts == nil {
-				v.doubts = map[int64]doubt{}
-			}
-			v.doubts[t.ID] = doubt{now.Written, said.Number}
-		}
 		v.mu.Unlock()
+		known = known && d.written == now.Written
 		switch {
 		case known && said.Number > d.after && said.Depth == domain.DepthHashes && said.Findings == 0:
 			p.Table.Written = now.Written
 			if err := v.Store.Amend(ctx, c.ID, 0, t.ID, p, nil); err == nil {
 				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile", "%s was written anew on the source, and is alike on both sides", t.SourceName)
 			}
-		case fresh:
-			v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
-			if _, err := v.StartReconcile(ctx, c, domain.DepthHashes, []string{domain.Exactly(p.Source)}, System); err != nil {
-				v.mu.Lock()
-				delete(v.doubts, t.ID)
-				v.mu.Unlock()
-			}
+		case !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
+			fresh, patterns = append(fresh, t), append(patterns, domain.Exactly(p.Source))
 		}
+	}
+	if len(fresh) == 0 {
+		return
+	}
+	// Who looks next tries again where something else is being compared.
+	if _, err := v.StartReconcile(ctx, c, domain.DepthHashes, patterns, System); err != nil {
+		return
+	}
+	for _, t := range fresh {
+		v.mu.Lock()
+		if v.doubts == nil {
+			v.doubts = map[int64]doubt{}
+		}
+		v.doubts[t.ID] = doubt{cat.Table(t.Plan.V.Source).Written, compared[t.SourceName].Number}
+		v.mu.Unlock()
+		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
 	}
 }

@@ -251,8 +251,12 @@ func (r *run) sameObjects() error {
 		kind, rest, _ := strings.Cut(l, " ")
 		table, rest, _ := strings.Cut(rest, " ")
 		name, _, _ := strings.Cut(rest, " ")
-		if kind == "index" || kind == "sequence" {
+		switch kind {
+		case "index", "sequence":
 			name = table
+		case "trigger": // names may hold blanks; its own does not
+			f := strings.Fields(l)
+			name = f[len(f)-2]
 		}
 		if (kind == "trigger" || kind == "constraint") && strings.Contains(word, name) && kind == "trigger" {
 			continue

@@ -291,7 +291,7 @@ func (r *run) heed(sql string, err error) {
 		return
 	}
 	said := err.Error()
-	for _, sign := range []string{"replica identity", "publi", "dusty_ferry", "read-only"} {
+	for _, sign := range []string{"replica identity", "publication", "dusty_ferry", "read-only"} {
 		if strings.Contains(said, sign) && !r.cutOver {
 			r.mu.Lock()
 			r.refused = append(r.refused, fmt.Sprintf("%s: %s", short(sql), said))
