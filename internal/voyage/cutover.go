@@ -48,6 +48,9 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 	if block := blocking(forRehearsal(ready, rehearsal), "dustyferry cutover ready "+c.Name); block != "" {
 		return 0, domain.Conflict("crossing %s is not ready to cut over: %s", c.Name, block)
 	}
+	if err := v.yieldTo(ctx, c, "a "+cutoverWord(rehearsal)+" was asked for"); err != nil {
+		return 0, err
+	}
 	list := steps
 	if rehearsal {
 		list = steps[:5]
@@ -74,6 +77,20 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 		v.Record(ctx, e)
 	}
 	return id, err
+}
+
+// yieldTo ends comparisons that nobody asked for.
+func (v *Voyage) yieldTo(ctx context.Context, c *records.Crossing, why string) error {
+	tasks, err := v.Store.Tasks(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		if t.Kind == TaskReconcile && t.Actor == System && (t.State == "waiting" || t.State == "running") {
+			return v.endWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
+		}
+	}
+	return nil
 }
 
 // ofCutover are the settings that a cutover has; they may be given with it.

@@ -47,7 +47,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 		return nil, err
 	}
 	if st != nil {
-		out = append(out, provedInside(v.noticed(ctx, c, st, tables), set.CutoverDepth)...)
+		out = append(out, provedInside(v.noticed(ctx, c, st, tables, set.CutoverDepth), set.CutoverDepth)...)
 	}
 	live := st != nil && st.Live
 	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
@@ -108,7 +108,7 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 
 // noticed is what the source's catalog says of the tables now, or where it cannot be asked
 // what it said last.
-func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.Stream, tables []records.Table) []domain.Entry {
+func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	cat, err := v.catalogOf(ctx, c.Source, 3*time.Second)
@@ -116,7 +116,9 @@ func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.S
 		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocks, Topic: "tables", Subject: c.Source,
 			Measured: "the source cannot be asked whether its tables are as they were: " + err.Error(), Remedy: "see to the source: dustyferry database check " + c.Source})
 	}
-	v.prove(ctx, c, cat, tables)
+	if depth != domain.DepthHashes { // which would prove it inside the pause
+		v.prove(ctx, c, cat, tables)
+	}
 	return columnEntries(c, cat, tables)
 }
 

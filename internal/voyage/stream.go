@@ -122,6 +122,7 @@ type follower struct {
 	received  domain.Position
 	committed int64
 	lags      gauge.Lags // from the source's commit to the target's
+	asked     time.Time  // since when the source owes us an answer; zero: it does not
 	behind    int64      // bytes of log that are not applied, as last asked
 	unread    int64      // of them, those that are not even read
 	taken     int64      // transactions taken from the stream and not applied yet
@@ -228,7 +229,18 @@ func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFu
 		}
 		asking, done := context.WithTimeout(ctx, askFor)
 		defer done()
-		if at, err := src.Heartbeat(asking); err == nil {
+		f.mu.Lock()
+		if f.asked.IsZero() {
+			f.asked = time.Now()
+		}
+		f.mu.Unlock()
+		at, err := src.Heartbeat(asking)
+		f.mu.Lock()
+		if err == nil {
+			f.asked = time.Time{}
+		}
+		f.mu.Unlock()
+		if err == nil {
 			f.mu.Lock()
 			f.beats = append(f.beats, beat{at, time.Now()})
 			f.sourceAt = at
@@ -278,6 +290,9 @@ func (f *follower) lagNow() float64 {
 	lag, _, _, _ := f.lags.Of(f.sourceTime())
 	if len(f.beats) > 0 {
 		lag = max(lag, time.Since(f.beats[0].sent).Seconds())
+	}
+	if !f.asked.IsZero() { // what it has committed since then is not known either
+		lag = max(lag, time.Since(f.asked).Seconds())
 	}
 	return lag
 }

@@ -48,7 +48,6 @@ type tab struct {
 	leaves       []string
 	rows         int
 	identity     string // a clause of the identity column, if there is one
-	inherits     string
 	kids         []string
 	partitioned  bool
 	next         int
