@@ -27,7 +27,18 @@ lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettie
 
 test: build lint ## Everything: lint, unit tests with the race detector, end to end, console
 	$(GO) test -race ./internal/... ./cmd/...
-	$(GO) test -count=1 -timeout 40m ./test/...
+	$(GO) test -count=1 -timeout 45m ./test
+	$(GO) test -count=1 -timeout 10m ./test/hunt
+
+MINUTES ?= 30
+SEED ?= 0
+BINARY ?= $(CURDIR)/bin/dustyferry
+
+hunt: build ## Random scripts against real servers, judged by plain SQL: MINUTES=30 SEED=… BINARY=…
+	$(GO) test -count=1 -timeout 0 -run 'TestHunt$$' ./test/hunt -hunt.minutes=$(MINUTES) -hunt.seed=$(SEED) -hunt.binary=$(abspath $(BINARY))
+
+versions: build ## A whole crossing under writes, for every pair of PostgreSQL versions
+	DUSTYFERRY_ALL_VERSIONS=1 $(GO) test -count=1 -timeout 60m -run 'TestAllVersions$$' ./test
 
 soak: build ## Twenty minutes of transfers under random faults; its account goes to docs/soak.md
 	@scripts/soak
@@ -38,4 +49,4 @@ bench: build ## Measure the hot paths beside their physical limits
 screenshots: build ## Take the pictures in docs/screenshots anew
 	@scripts/screenshots
 
-.PHONY: help setup console build demo demo-hand lint test soak bench screenshots
+.PHONY: help setup console build demo demo-hand lint test hunt versions soak bench screenshots

@@ -262,7 +262,7 @@ CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELEC
 	for range 2 { // and the schedule goes on afterwards
 		before := len(f.runs())
 		exec1(t, f.set.ControlURL, `UPDATE schedules SET next_at = now()`)
-		eventually(t, 30*time.Second, func() bool { return len(f.runs()) > before })
+		eventually(t, 30*time.Second, func() bool { return len(f.runs()) > before && f.runs()[0].EndedAt != nil })
 	}
 	for _, r := range f.runs() {
 		if r.State == contract.RunStateRunning || r.EndedAt == nil {

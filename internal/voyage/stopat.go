@@ -139,10 +139,7 @@ func (f *follower) mindStop(ctx context.Context) {
 		return
 	}
 	f.mu.Lock()
-	f.mu.Lock()
-	now := f.sourceTime()
-	f.mu.Unlock()
-	if stop.clock > 0 && now.UnixMicro() > stop.clock+int64(time.Second/time.Microsecond) {
+	if stop.clock > 0 && f.sourceTime().UnixMicro() > stop.clock+int64(time.Second/time.Microsecond) {
 		stop.at = f.sourceAt // asked for when it was later already
 	}
 	f.mu.Unlock()
