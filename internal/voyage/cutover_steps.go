@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"strings"
@@ -224,9 +226,9 @@ func (r *run) handOver(ctx context.Context) (string, error) {
 		return "", err
 	}
 	if set.HandoverURL != "" {
-		answer, err := post(ctx, set.HandoverURL, body, nil)
+		answer, err := r.askWebhook(ctx, set.HandoverURL, body)
 		if err != nil {
-			return "", fmt.Errorf("the hand-over webhook: %w", err)
+			return "", err
 		}
 		note = "the webhook answered " + answer
 	}
@@ -249,6 +251,37 @@ func (r *run) handOver(ctx context.Context) (string, error) {
 		note = "the command ran"
 	}
 	return note, nil
+}
+
+// handOverTries is how often a hand-over's webhook is asked.
+const handOverTries = 3
+
+// askWebhook tells a webhook of the hand-over. One that does not answer may have acted all the
+// same: it is asked again with the same key, by which it can tell that it is the same
+// hand-over, before anything is undone; and what is not known then is said.
+func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, error) {
+	key := fmt.Sprintf("%s-cutover-%d", r.c.UID, r.k.ID)
+	unknown := false
+	for try := 1; ; try++ {
+		answer, err := post(ctx, url, body, map[string]string{"Idempotency-Key": key})
+		if err == nil {
+			return answer, nil
+		}
+		var op *net.OpError
+		never := errors.As(err, &op) && op.Op == "dial" // it was not even reached
+		refused := answered(err)
+		unknown = unknown || !never && !refused
+		if refused || ctx.Err() != nil || try == handOverTries {
+			if unknown {
+				return "", fmt.Errorf("the hand-over webhook: %w. Whether it took effect is not known: it was asked %d times with the Idempotency-Key %s; see there whether applications use the target already, as the source takes writes again", err, try, key)
+			}
+			return "", fmt.Errorf("the hand-over webhook: %w", err)
+		}
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
+		if !sleep(ctx, time.Duration(try)*time.Second) {
+			return "", ctx.Err()
+		}
+	}
 }
 
 func (r *run) release(ctx context.Context) (string, error) {

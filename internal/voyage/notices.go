@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -199,6 +200,13 @@ func (v *Voyage) send(ctx context.Context, w *records.Webhook, d *records.Delive
 		"Dusty-Ferry-Event": d.Event, "Dusty-Ferry-Delivery": strconv.FormatInt(d.ID, 10), "Dusty-Ferry-Time": at, "Dusty-Ferry-Signature": hex.EncodeToString(h.Sum(nil))})
 }
 
+// refusedBy is an answer that says no, as against none.
+type refusedBy struct{ status string }
+
+func (r refusedBy) Error() string { return "it answered " + r.status }
+
+func answered(err error) bool { return errors.As(err, new(refusedBy)) }
+
 // post sends a JSON document and returns what was answered; anything but 2xx is an error,
 // a redirection too.
 func post(ctx context.Context, url string, body []byte, headers map[string]string) (string, error) {
@@ -220,7 +228,7 @@ func post(ctx context.Context, url string, body []byte, headers map[string]strin
 	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
 	_ = res.Body.Close()
 	if res.StatusCode/100 != 2 {
-		return "", fmt.Errorf("it answered %s", res.Status)
+		return "", refusedBy{res.Status}
 	}
 	return res.Status, nil
 }

@@ -40,6 +40,11 @@ func (v *Voyage) AddTask(ctx context.Context, c *records.Crossing, kind lifecycl
 // addTask adds a task, its job and whatever else belongs to it in one transaction: either all
 // of it comes about, or nothing.
 func (v *Voyage) addTask(ctx context.Context, c *records.Crossing, kind lifecycle.Work, args any, actor string, with func(pgx.Tx) error) (int64, error) {
+	if actor != System && lifecycle.Beside(kind, TaskReconcile) == lifecycle.Refused {
+		if err := v.yieldTo(ctx, c, fmt.Sprintf("%s asked for other work: %s", actor, kind)); err != nil {
+			return 0, err
+		}
+	}
 	var id int64
 	err := v.Queue.In(ctx, func(tx pgx.Tx) error {
 		var err error

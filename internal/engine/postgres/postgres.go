@@ -1,4 +1,4 @@
-// Package postgres is the PostgreSQL engine: PostgreSQL 15 and later as source
+// Package postgres is the PostgreSQL engine: PostgreSQL 11 and later as source
 // and as target. It speaks SQL through pgx, moves rows as COPY data over the
 // raw connection, and follows changes through the server's logical replication
 // protocol with the built-in pgoutput plugin.
