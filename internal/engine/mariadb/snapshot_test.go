@@ -23,9 +23,12 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 	from := here(t, d)
 	ctx, stop := context.WithCancel(t.Context())
 	defer stop()
+	// Writers get so many writes for each read, so that what is read stays small however slow
+	// the machine is.
+	turns := make(chan struct{}, 100)
 	for range 2 {
 		go func() {
-			for ctx.Err() == nil {
+			for range turns {
 				_, _ = db.ExecContext(ctx, "INSERT INTO x (v) VALUES (1), (2)")
 				time.Sleep(time.Millisecond)
 			}
@@ -39,7 +42,9 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 				return
 			}
 			defer func() { _ = conn.Close() }()
-			for i := 0; ctx.Err() == nil; i++ {
+			i := 0
+			for range turns {
+				i++
 				x := fmt.Sprintf("'keeper %d','lot %d'", w, i)
 				for _, q := range []string{"XA START " + x, "INSERT INTO x (v) VALUES (3)", "XA END " + x, "XA PREPARE " + x, "XA COMMIT " + x} {
 					_, _ = conn.ExecContext(t.Context(), q)
@@ -53,7 +58,9 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 	}
 	var shots []seen
 	for range 120 {
-		time.Sleep(time.Millisecond)
+		for range 40 {
+			turns <- struct{}{}
+		}
 		rows, at := read(t, d, p)
 		s := seen{map[string]bool{}, at}
 		for _, r := range rows {
@@ -61,6 +68,7 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 		}
 		shots = append(shots, s)
 	}
+	close(turns)
 	stop()
 	ending.Wait()
 	time.Sleep(100 * time.Millisecond)
