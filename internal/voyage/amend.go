@@ -386,16 +386,6 @@ func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Ta
 	return out
 }
 
-// another reports whether a table is not the one that was planned, but has its name.
-func another(p *domain.TablePlan, now *domain.Table) bool {
-	return p.Table.ID != "" && now.ID != "" && p.Table.ID != now.ID
-}
-
-// rewritten reports whether the server has put all rows, or those of a partition, anew.
-func rewritten(p *domain.TablePlan, now *domain.Table) bool {
-	return p.Table.Written != "" && now.Written != "" && p.Table.Written != now.Written
-}
-
 // Topics of what the log does not tell.
 const (
 	topicAnother   = "another table"
@@ -444,59 +434,4 @@ func (f *follower) lookAtTables(ctx context.Context) error {
 		v.Say(ctx, "warning", System, c.Name, e.Subject, "columns", "%s was made on the source, and the patterns of %s choose it; it is not followed. To add it: %s", e.Subject, c.Name, e.Remedy)
 	}
 	return nil
-}
-
-// doubt is of a table whose rows were written anew: which writing, and the comparison after
-// which another counts.
-type doubt struct {
-	written string
-	after   int64
-}
-
-// prove compares tables whose rows the source wrote anew without a word in its log, once for
-// each writing, and takes the doubt away when they are alike.
-func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Catalog, tables []records.Table) {
-	compared, err := v.compared(ctx, c.ID)
-	if err != nil {
-		return
-	}
-	var fresh []*records.Table
-	var patterns []string
-	for i := range tables {
-		t, p := &tables[i], tables[i].Plan.V
-		now := cat.Table(p.Source)
-		if p.From != "" || now == nil || another(&p, now) || !rewritten(&p, now) {
-			continue
-		}
-		said := compared[t.SourceName]
-		v.mu.Lock()
-		d, known := v.doubts[t.ID]
-		v.mu.Unlock()
-		known = known && d.written == now.Written
-		switch {
-		case known && said.Number > d.after && said.Depth == domain.DepthHashes && said.Findings == 0:
-			p.Table.Written = now.Written
-			if err := v.Store.Amend(ctx, c.ID, 0, t.ID, p, nil); err == nil {
-				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile", "%s was written anew on the source, and is alike on both sides", t.SourceName)
-			}
-		case !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
-			fresh, patterns = append(fresh, t), append(patterns, domain.Exactly(p.Source))
-		}
-	}
-	if len(fresh) == 0 {
-		return
-	}
-	// Who looks next tries again where something else is being compared.
-	if _, err := v.StartReconcile(ctx, c, domain.DepthHashes, patterns, System); err != nil {
-		return
-	}
-	for _, t := range fresh {
-		v.mu.Lock()
-		if v.doubts == nil {
-			v.doubts = map[int64]doubt{}
-		}
-		v.doubts[t.ID] = doubt{cat.Table(t.Plan.V.Source).Written, compared[t.SourceName].Number}
-		v.mu.Unlock()
-		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
-	}
 }

@@ -1,0 +1,114 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+)
+
+// How a cutover is taken back.
+
+// reopen lets the source take writes again and the crossing follow it.
+func (r *run) reopen(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+	defer cancel()
+	if r.stop != nil {
+		_ = r.stop.Release(ctx)
+		r.stop = nil
+	}
+	// A process that died in the middle may have left capture standing still.
+	_ = r.v.Store.LetGo(ctx, r.c.ID, r.by())
+	err := r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans)
+	if left := (engine.Left{}); errors.As(err, &left) {
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
+	} else if err != nil {
+		return err
+	}
+	now := time.Now()
+	if err := r.v.Store.SetPause(ctx, r.k.ID, nil, &now); err != nil {
+		return err
+	}
+	_, err = r.v.Store.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseInStep)
+	return err
+}
+
+// undo takes everything back: the source takes writes again and capture goes
+// on, as if the cutover had not been.
+func (r *run) undo(ctx context.Context, cause error) error {
+	if err := r.openAgain(ctx, cause); err != nil {
+		return err
+	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
+	defer cancel()
+	done, err := r.v.Store.Steps(end, r.k.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range done {
+		if s.State == domain.StepDone || s.State == domain.StepRunning {
+			_ = r.v.Store.SetStep(end, r.k.ID, s.Name, domain.StepUndone, s.Note)
+		}
+	}
+	_ = r.v.Store.EndCutover(end, r.k.ID, "undone", cause.Error())
+	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s", cutoverWord(r.k.Rehearsal), cause)
+	if !r.k.Rehearsal {
+		r.v.tell(end, r.c, EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
+	}
+	return undone{cause}
+}
+
+// openAgain tries to let the source take writes again until that has worked, or another
+// process has the cutover: a source that stays closed without anybody in charge is the worst
+// that can be left behind.
+func (r *run) openAgain(ctx context.Context, cause error) error {
+	for try := 1; ; try++ {
+		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
+		err := r.mine(end) // whoever took the cutover over has undone it, or finished it
+		if err != nil {
+			cancel()
+			return err
+		}
+		if err = r.reopen(end); err == nil {
+			if try > 1 {
+				_, err = r.v.Store.SetCondition(end, r.c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning, "", false)
+			}
+			cancel()
+			return err
+		}
+		text := fmt.Sprintf("the cutover failed (%s), and could not be undone yet: %s. It is tried again until it works; the source may still refuse writes", cause, err)
+		if try == 1 {
+			r.v.Hold(end, r.c, "cutover", text)
+		}
+		_ = r.v.Store.NoteTask(end, r.task.ID, fmt.Sprintf("try %d: %s", try, text))
+		cancel()
+		if !sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
+			return err
+		}
+	}
+}
+
+// undone is the reason why a cutover was taken back: nothing is broken, and the
+// journal has said it already.
+type undone struct{ error }
+
+// yieldTo ends comparisons that nobody asked for.
+func (v *Voyage) yieldTo(ctx context.Context, c *records.Crossing, why string) error {
+	tasks, err := v.Store.Tasks(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		if t.Kind == TaskReconcile && t.Actor == System && (t.State == "waiting" || t.State == "running") {
+			return v.endWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
+		}
+	}
+	return nil
+}
+
+func (u undone) Unwrap() error { return u.error }
