@@ -221,10 +221,6 @@ func (s *stop) Release(ctx context.Context) error {
 // Reopen lets the source take writes again, whatever had been done to stop it.
 func (d *database) Reopen(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan) error {
 	if method == domain.StopReadOnly {
-		if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+" RESET default_transaction_read_only"); err != nil {
-			return fmt.Errorf("making the source writable again: %w", d.explain(err))
-		}
-		// Who connected meanwhile has the setting still.
 		if err := d.endReadOnly(ctx); err != nil {
 			return fmt.Errorf("making the source writable again: %w", err)
 		}
@@ -254,5 +250,17 @@ END $$`)
 	return d.explain(err)
 }
 
-// endReadOnly ends sessions that connected while the database was read-only.
-func (d *database) endReadOnly(ctx context.Context) error { return d.endSessions(ctx) }
+// endReadOnly makes the database writable again if it is read-only, for sessions that
+// connected meanwhile too: they have the setting still, so they are ended.
+func (d *database) endReadOnly(ctx context.Context) error {
+	var is bool
+	if err := d.pool.QueryRow(ctx, `
+SELECT EXISTS (SELECT FROM pg_db_role_setting s JOIN pg_database b ON b.oid = s.setdatabase
+                WHERE b.datname = current_database() AND s.setrole = 0 AND 'default_transaction_read_only=on' = ANY (s.setconfig))`).Scan(&is); err != nil || !is {
+		return d.explain(err)
+	}
+	if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+" RESET default_transaction_read_only"); err != nil {
+		return d.explain(err)
+	}
+	return d.endSessions(ctx)
+}
