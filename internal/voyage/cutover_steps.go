@@ -21,6 +21,9 @@ import (
 func (r *run) readiness(ctx context.Context) (string, error) {
 	c := *r.c
 	c.Phase = domain.PhaseInStep // it was, when the cutover was asked for
+	if _, err := r.v.Catalog(ctx, r.c.Source, true); err != nil { // the list takes one that is seconds old
+		return "", err
+	}
 	list, err := r.v.Readiness(ctx, &c, r.k.Settings.V)
 	if err != nil {
 		return "", err
