@@ -48,7 +48,7 @@ func foreignKeysThatAct(t *testing.T, to string) {
 	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", name+".*", "--chunk-size", "64KiB", "--speed-limit", "150KB", "--stop-method", "word"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	stop := writers(3).run(t, mariaDB(t).DSN(name), 15, 5*time.Millisecond, acting)
+	stop := writers(3).run(t, mariaDB(t).DSN(name), 15, 25*time.Millisecond, acting)
 	defer stop()
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseLoading)
