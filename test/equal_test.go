@@ -248,6 +248,16 @@ func TestATargetThatWasSetBack(t *testing.T) {
 	f.again()
 	f.held("lost what it had committed", "restart")
 	f.must("crossing", "restart", "spring", "--all", "--confirm", "spring")
+	// It is in step still when the restart has only been asked for.
+	eventually(t, 60*time.Second, func() bool {
+		n := 0
+		for _, e := range f.journalOf("load") {
+			if strings.HasPrefix(e.Message, "the load begins") {
+				n++
+			}
+		}
+		return n == 2
+	})
 	f.awaitPhase(contract.PhaseInStep)
 	sameEverywhere(t, p, "marsh")
 	f.svc.Stop()
