@@ -20,7 +20,7 @@ import (
 
 func (r *run) readiness(ctx context.Context) (string, error) {
 	c := *r.c
-	c.Phase = domain.PhaseInStep // it was, when the cutover was asked for
+	c.Phase = domain.PhaseInStep                                  // it was, when the cutover was asked for
 	if _, err := r.v.Catalog(ctx, r.c.Source, true); err != nil { // the list takes one that is seconds old
 		return "", err
 	}
