@@ -431,6 +431,12 @@ func (s *Store) HasWatermark(ctx context.Context, crossing int64) (bool, error) 
 	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`, crossing)
 }
 
+// Trust notes another writing of a table's rows as one that changed none of them; false: the
+// plan has another by now. Nothing else of the plan is touched, which somebody may amend.
+func (s *Store) Trust(ctx context.Context, table int64, was, now string) (bool, error) {
+	return s.changed(ctx, `UPDATE tables SET plan = jsonb_set(plan, '{table,written}', to_jsonb($3::text)) WHERE id = $1 AND plan->'table'->>'written' = $2`, table, was, now)
+}
+
 // Amend keeps a table's plan and its entry in the catalog as its columns are now, and
 // lets the tables named begin again, all if the stream still has that epoch; 0: whoever follows.
 func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domain.TablePlan, again []int64) error {

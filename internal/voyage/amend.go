@@ -263,10 +263,22 @@ func (v *Voyage) sameName(ctx context.Context, c *records.Crossing, src engine.D
 	}
 	p := t.Plan.V
 	now := cat.Table(p.Source)
-	if now == nil || now.ID == p.Table.ID && now.Written == p.Table.Written && slices.Equal(now.Partitions, p.Table.Partitions) {
+	if now == nil || now.ID == p.Table.ID && now.Written == p.Table.Written && len(without(now.Partitions, p.Table.Partitions))+len(without(p.Table.Partitions, now.Partitions)) == 0 {
 		return nil // one that is gone is told of where columns are looked at
 	}
-	if another(&p, now) {
+	parts := slices.Clone(now.Partitions)
+	if !another(&p, now) {
+		// How the log identified rows before we set it is what closing restores.
+		for i := range parts {
+			k := slices.IndexFunc(p.Table.Partitions, func(o domain.Partition) bool { return o.Table == parts[i].Table })
+			switch {
+			case k >= 0:
+				parts[i].Identity = p.Table.Partitions[k].Identity
+			case p.SetIdentity != "":
+				parts[i].Identity = "" // new, and set by us meanwhile: it was made as all are
+			}
+		}
+	} else {
 		bare, err := src.Plan(now)
 		if err != nil {
 			return err
@@ -274,7 +286,7 @@ func (v *Voyage) sameName(ctx context.Context, c *records.Crossing, src engine.D
 		p.SetIdentity, p.Table.Identity = bare.SetIdentity, now.Identity
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "restart", "%s is another table on the source now; this one is loaded and followed", t.SourceName)
 	}
-	p.Table.ID, p.Table.Written, p.Table.Partitions = now.ID, now.Written, now.Partitions
+	p.Table.ID, p.Table.Written, p.Table.Partitions = now.ID, now.Written, parts
 	if c.Kind != domain.KindLoad && c.Settings.V.Slot == "" {
 		if _, err := v.makeCapture(ctx, c, src, []domain.TablePlan{p}); err != nil {
 			return err

@@ -240,9 +240,13 @@ func (b *batch) move(ctx context.Context, t *followed, i int, loading bool) erro
 // and changes nothing by that. A row that is gone, or has another key, a later change of the
 // log tells of.
 func (b *batch) fetch(ctx context.Context, t *followed, of domain.Row) error {
+	return b.fetchInto(ctx, t, of, b.fold(t))
+}
+
+func (b *batch) fetchInto(ctx context.Context, t *followed, of domain.Row, to *fold.Fold) error {
 	row, err := b.f.src.FetchRow(ctx, &t.row.Plan.V, keyOf(of, t.key))
 	if err == nil && row != nil {
-		b.fold(t).Add(fold.Atom{Row: row})
+		to.Add(fold.Atom{Row: row})
 	}
 	return err
 }
@@ -322,12 +326,8 @@ func (b *batch) missing(ctx context.Context, t *followed, rows []domain.Row) err
 	}
 	whole := fold.New(t.key)
 	for _, r := range rows {
-		row, err := b.f.src.FetchRow(ctx, &t.row.Plan.V, keyOf(r, t.key))
-		if err != nil {
+		if err := b.fetchInto(ctx, t, r, whole); err != nil {
 			return err
-		}
-		if row != nil {
-			whole.Add(fold.Atom{Row: row})
 		}
 	}
 	_, err := b.f.apply.Apply(ctx, &t.there, whole.Net(), t.replace)

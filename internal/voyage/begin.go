@@ -2,10 +2,6 @@ package voyage
 
 import (
 	"context"
-	"dustyferry/internal/core/lifecycle"
-	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +9,11 @@ import (
 	"strings"
 
 	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
 )
 
 // BeginArgs are the arguments of tasks that begin a load.
@@ -38,7 +39,11 @@ func (v *Voyage) begin(ctx context.Context, c *records.Crossing, t *records.Task
 	if t.Kind == TaskRestart {
 		f = v.restart
 	}
-	err := f(ctx, c, begunNote{note, func() error { return v.Store.Begun(ctx, t.ID, t.Epoch) }})
+	err := f(ctx, c, begunNote{note, func() error {
+		err := v.Store.Begun(ctx, t.ID, t.Epoch)
+		t.Begun = t.Begun || err == nil // for whoever repeats it in this process
+		return err
+	}})
 	if err != nil && ctx.Err() == nil && !engine.Away(err) { // that is waited for, see patiently
 		v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
 	}

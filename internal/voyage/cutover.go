@@ -244,7 +244,7 @@ func (v *Voyage) cutover(ctx context.Context, c *records.Crossing, t *records.Ta
 		}
 	}
 	if err := context.Cause(guarded); err != nil {
-		return r.undo(context.WithoutCancel(ctx), err)
+		return r.undo(ctx, err)
 	}
 	if k.Rehearsal {
 		return r.rehearsed(ctx)
@@ -369,8 +369,7 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 			if ctx.Err() != nil {
 				return err
 			}
-			if s.Name == domain.StepHandOver && r.k.Settings.V.StopMethod != domain.StopWord {
-				// Nobody was told yet: this can still be taken back.
+			if s.Name == domain.StepHandOver { // nobody took it up: this can still be taken back
 				return r.undo(ctx, fmt.Errorf("hand-over: %w", err))
 			}
 			return err
@@ -400,7 +399,7 @@ func (r *run) pause(ctx context.Context) string {
 // rehearsed ends a rehearsal: the source takes writes again, and the pause that
 // was measured is the prediction.
 func (r *run) rehearsed(ctx context.Context) error {
-	if err := r.reopen(ctx); err != nil {
+	if err := r.openAgain(ctx, errors.New("the rehearsal is over")); err != nil {
 		return err
 	}
 	if err := r.v.Store.EndCutover(ctx, r.k.ID, "done", ""); err != nil {

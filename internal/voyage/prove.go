@@ -20,11 +20,11 @@ func rewritten(p *domain.TablePlan, now *domain.Table) bool {
 	return p.Table.Written != "" && now.Written != "" && p.Table.Written != now.Written
 }
 
-// doubt is of a table whose rows were written anew: which writing, and the comparison after
-// which another counts.
+// doubt is of a table whose rows were written anew: which writing, and the first comparison
+// that began after it was noticed. An older one may have looked before it.
 type doubt struct {
 	written string
-	after   int64
+	from    int64
 }
 
 // prove compares tables whose rows the source wrote anew without a word in its log, once for
@@ -48,9 +48,8 @@ func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Cat
 		v.mu.Unlock()
 		known = known && d.written == now.Written
 		switch {
-		case known && said.Number > d.after && said.Depth == domain.DepthHashes && said.Findings == 0:
-			p.Table.Written = now.Written
-			if err := v.Store.Amend(ctx, c.ID, 0, t.ID, p, nil); err == nil {
+		case known && said.Number >= d.from && said.Depth == domain.DepthHashes && said.Findings == 0:
+			if ok, err := v.Store.Trust(ctx, t.ID, p.Table.Written, now.Written); err == nil && ok {
 				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile", "%s was written anew on the source, and is alike on both sides", t.SourceName)
 			}
 		case !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
@@ -61,7 +60,8 @@ func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Cat
 		return
 	}
 	// Who looks next tries again where something else is being compared.
-	if _, err := v.StartReconcile(ctx, c, domain.DepthHashes, patterns, System); err != nil {
+	id, err := v.StartReconcile(ctx, c, domain.DepthHashes, patterns, System)
+	if err != nil {
 		return
 	}
 	for _, t := range fresh {
@@ -69,7 +69,7 @@ func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Cat
 		if v.doubts == nil {
 			v.doubts = map[int64]doubt{}
 		}
-		v.doubts[t.ID] = doubt{cat.Table(t.Plan.V.Source).Written, compared[t.SourceName].Number}
+		v.doubts[t.ID] = doubt{cat.Table(t.Plan.V.Source).Written, id}
 		v.mu.Unlock()
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
 	}

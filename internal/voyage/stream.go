@@ -121,6 +121,7 @@ type follower struct {
 	committed int64
 	lags      gauge.Lags // from the source's commit to the target's
 	asked     time.Time  // since when the source owes us an answer; zero: it does not
+	since     time.Time  // when the stream began to run
 	behind    int64      // bytes of log that are not applied, as last asked
 	unread    int64      // of them, those that are not even read
 	taken     int64      // transactions taken from the stream and not applied yet
@@ -225,7 +226,10 @@ func (f *follower) sourceTime() time.Time { return time.Now().Add(f.clock) }
 // lagNow is how far the target is behind: what the newest transaction took from the source's
 // commit to the target's, or for how long one waits that takes longer. The caller holds mu.
 func (f *follower) lagNow() float64 {
-	lag, _, _, _ := f.lags.Of(f.sourceTime())
+	lag, _, _, known := f.lags.Of(f.sourceTime())
+	if !known && !f.since.IsZero() {
+		lag = time.Since(f.since).Seconds() // nothing was measured yet: not more than this is known
+	}
 	if len(f.beats) > 0 {
 		lag = max(lag, time.Since(f.beats[0].sent).Seconds())
 	}
@@ -340,7 +344,7 @@ func (f *follower) run(ctx context.Context) error {
 	defer capture.Close()
 	f.mu.Lock()
 	f.applied = at
-	f.src, f.cap = src, capture
+	f.src, f.cap, f.since = src, capture, time.Now()
 	f.mu.Unlock()
 	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker, v.Position(ctx, f.c.Source, at))
 	f.mindStop(ctx)

@@ -65,7 +65,8 @@ func (r *run) undo(ctx context.Context, cause error) error {
 
 // openAgain tries to let the source take writes again until that has worked, or another
 // process has the cutover: a source that stays closed without anybody in charge is the worst
-// that can be left behind.
+// that can be left behind. A process that stops, whose context is not cancelled any more,
+// tries once: another one goes on.
 func (r *run) openAgain(ctx context.Context, cause error) error {
 	for try := 1; ; try++ {
 		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
@@ -81,13 +82,13 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 			cancel()
 			return err
 		}
-		text := fmt.Sprintf("the cutover failed (%s), and could not be undone yet: %s. It is tried again until it works; the source may still refuse writes", cause, err)
+		text := fmt.Sprintf("the %s (%s) could not be undone yet: %s. It is tried again until it works; the source may still refuse writes", cutoverWord(r.k.Rehearsal), cause, err)
 		if try == 1 {
 			r.v.Hold(end, r.c, "cutover", text)
 		}
 		_ = r.v.Store.NoteTask(end, r.task.ID, fmt.Sprintf("try %d: %s", try, text))
 		cancel()
-		if !sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
+		if ctx.Done() == nil || !sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
 			return err
 		}
 	}

@@ -49,10 +49,6 @@ type Script struct {
 	Tables []string
 	// Where is a condition of a table, by its name.
 	Where map[string]string
-	// Plain roles may neither be quiet on the target nor see others' sessions.
-	Plain bool
-	// Leaves says that the source is closed for good in the end, and is to be probed.
-	Leaves bool
 }
 
 // May lists the tables that may be told of, all steps up to n taken together.
@@ -82,12 +78,6 @@ func (s *Script) Write(w io.Writer) {
 	}
 	for _, k := range sortedKeys(s.Where) {
 		fmt.Fprintf(w, "where %s %s\n", k, s.Where[k])
-	}
-	if s.Plain {
-		fmt.Fprintln(w, "plain")
-	}
-	if s.Leaves {
-		fmt.Fprintln(w, "leaves")
 	}
 	for _, st := range s.Steps {
 		fmt.Fprintf(w, "\n%s | %s", st.Do, st.On)
@@ -134,10 +124,6 @@ func Read(r io.Reader) (*Script, error) {
 		case "where":
 			k, v, _ := strings.Cut(rest, " ")
 			s.Where[k] = v
-		case "plain":
-			s.Plain = true
-		case "leaves":
-			s.Leaves = true
 		case "":
 		default:
 			return nil, fmt.Errorf("not a line of a script: %s", line)

@@ -217,6 +217,10 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 // flushWait bounds the wait for the source to make durable what was read.
 const flushWait = 30 * time.Second
 
+// flush takes everything before it to the server's own disk; a standby's answer is not waited
+// for.
+const flush = "BEGIN; SET LOCAL synchronous_commit = local; SELECT pg_logical_emit_message(true, 'dusty_ferry_flush', ''); COMMIT"
+
 // End closes the snapshot, and waits until the source has made durable what it saw: a source
 // that commits asynchronously can forget rows in a crash that were read here, and the next
 // transactions take the numbers of those that it forgot.
@@ -232,7 +236,8 @@ func (r *reader) End(ctx context.Context) error {
 		}
 		// A commit of our own that waits for the disk takes all before it along. Where that is
 		// not allowed, the server does it by itself before long.
-		if _, refused := r.conn.Exec(ctx, "SELECT pg_logical_emit_message(true, 'dusty_ferry_flush', '')").ReadAll(); refused != nil {
+		if _, refused := r.conn.Exec(ctx, flush).ReadAll(); refused != nil {
+			_, _ = r.conn.Exec(ctx, "ROLLBACK").ReadAll()
 			time.Sleep(20 * time.Millisecond)
 		}
 	}
