@@ -28,7 +28,7 @@ lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettie
 test: build lint ## Everything: lint, unit tests with the race detector, end to end, console
 	$(GO) test -race ./internal/... ./cmd/...
 	$(GO) test -count=1 -timeout 45m ./test
-	$(GO) test -count=1 -timeout 10m ./test/hunt
+	$(GO) test -count=1 -timeout 20m ./test/hunt
 
 MINUTES ?= 30
 SEED ?= 0

@@ -18,7 +18,10 @@ var dashes = strings.NewReplacer("-", "_")
 
 // shortLag is the lag, or that nobody measures it.
 func shortLag(p contract.Progress) string {
-	if p.LagAgeSeconds != nil {
+	switch {
+	case p.LagAgeSeconds != nil && *p.LagAgeSeconds < 5: // it has only just begun
+		return "not measured yet"
+	case p.LagAgeSeconds != nil:
 		return "not measured for " + took(*p.LagAgeSeconds)
 	}
 	return took(p.LagSeconds)

@@ -15,7 +15,7 @@ func TestMatchTables(t *testing.T) {
 		patterns []string
 		want     string
 	}{
-		{nil, "[shop.orders shop.order_lines shop.tmp_1 log.visits odd.a.b*c]"},
+		{nil, `[shop.orders shop.order_lines shop.tmp_1 log.visits odd."a.b*c"]`},
 		{[]string{"shop.*"}, "[shop.orders shop.order_lines shop.tmp_1]"},
 		{[]string{"shop.*", "-shop.tmp*"}, "[shop.orders shop.order_lines]"},
 		{[]string{"-shop.tmp*", "shop.*"}, "[shop.orders shop.order_lines shop.tmp_1]"}, // the last that matches wins

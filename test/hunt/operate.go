@@ -8,7 +8,7 @@ import (
 )
 
 // patience is how long a wait may take before it counts as a standstill, on a busy machine.
-const patience = 60 * time.Second
+const patience = 2 * time.Minute
 
 func (r *run) path(rest string) string { return "/api/crossings/" + r.name + rest }
 

@@ -161,7 +161,7 @@ type run struct {
 
 // Run carries a script out and judges.
 func (l *Lane) Run(ctx context.Context, s *Script) (v Verdict) {
-	ctx, cancel := context.WithTimeout(ctx, 4*time.Minute)
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
 	l.made++
 	r := &run{Lane: l, s: s, ctx: ctx, name: fmt.Sprintf("seed_%d_%d", s.Seed, l.made), sessions: map[string]*pgconn.PgConn{}}

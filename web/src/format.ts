@@ -65,7 +65,6 @@ export const percent = (x: number): string => `${Math.floor(x * 100)} %`;
 
 // lagValue is the lag, or for how long nobody has measured it: that is not 0.
 export function lagValue(p: { lag_seconds: number; lag_age_seconds?: number }): string {
-  return p.lag_age_seconds === undefined
-    ? duration(p.lag_seconds)
-    : `not measured for ${duration(p.lag_age_seconds)}`;
+  if (p.lag_age_seconds === undefined) return duration(p.lag_seconds);
+  return p.lag_age_seconds < 5 ? "not measured yet" : `not measured for ${duration(p.lag_age_seconds)}`;
 }
