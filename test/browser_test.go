@@ -50,7 +50,7 @@ func do(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Voi
 	limit, cancel := context.WithTimeout(ctx, 25*time.Second)
 	defer cancel()
 	if err := chromedp.Do(limit, steps...); err != nil {
-		body, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`document.body.innerText.slice(0, 800)`))
+		body, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`(document.body?.innerText ?? "").slice(0, 800)`))
 		t.Fatalf("%v; the page shows:\n%s", err, body)
 	}
 }
@@ -75,7 +75,7 @@ func eval[T any](t *testing.T, ctx context.Context, js string) T {
 // shown is the page's text with ordinary spaces.
 func shown(t *testing.T, ctx context.Context) string {
 	t.Helper()
-	return strings.ReplaceAll(eval[string](t, ctx, `document.body.innerText`), "\u00a0", " ")
+	return strings.ReplaceAll(eval[string](t, ctx, `document.body?.innerText ?? ""`), "\u00a0", " ")
 }
 
 // shows waits until the page's text contains what.

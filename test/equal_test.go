@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/client"
@@ -416,3 +418,82 @@ func forward(t *testing.T, host string, port int) *line {
 
 func (l *line) hold() { <-l.gate; l.gate <- make(chan struct{}) }
 func (l *line) goOn() { g := <-l.gate; close(g); l.gate <- g }
+
+// TestActsOfTheTargetsOwn: onto rows that are there, with a role that may not keep them
+// quiet, the target's foreign keys and triggers would change further rows.
+func TestActsOfTheTargetsOwn(t *testing.T) {
+	p := newPair(t)
+	const tables = `CREATE SCHEMA marsh; CREATE TABLE marsh.hives (id int PRIMARY KEY, n int); CREATE TABLE marsh.frames (id int PRIMARY KEY, hive int REFERENCES marsh.hives ON DELETE CASCADE);`
+	exec1(t, p.sourceURL(), tables)
+	user := "plain_" + p.target
+	exec1(t, p.targetURL(), tables+fmt.Sprintf(`CREATE ROLE %[1]s LOGIN PASSWORD 'reed'; GRANT CREATE ON DATABASE %[2]s TO %[1]s; GRANT ALL ON SCHEMA marsh TO %[1]s; ALTER TABLE marsh.hives OWNER TO %[1]s; ALTER TABLE marsh.frames OWNER TO %[1]s`, user, p.target))
+	f := start(t)
+	f.register("old", servers.source, p.source)
+	disable := contract.Disable
+	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "new", Engine: contract.Postgres, Host: servers.target.Host, Port: servers.target.Port, Database: p.target, User: user, Password: "reed", Tls: &disable})); err != nil {
+		t.Fatal(err)
+	}
+	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Kind: ptr(contract.Capture), Tables: &[]string{"marsh.*"}}
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), c)); err != nil {
+		t.Fatal(err)
+	}
+	survey := f.cli("survey", "spring").out
+	for _, w := range []string{"triggers and foreign keys", `foreign key "frames_hive_fkey" of marsh.frames`, "GRANT SET ON PARAMETER session_replication_role"} {
+		if !strings.Contains(strings.Join(strings.Fields(survey), " "), w) {
+			t.Errorf("the survey has no word of %q: %s", w, survey)
+		}
+	}
+	f.startCrossing()
+	f.held("may not keep the target's own acts quiet", "frames_hive_fkey")
+	exec1(t, dbURL(servers.target, "postgres"), "GRANT SET ON PARAMETER session_replication_role TO "+user)
+	f.must("crossing", "resume", "spring")
+	f.awaitPhase(contract.PhaseInStep)
+	exec1(t, p.sourceURL(), "INSERT INTO marsh.hives VALUES (1, 1), (2, 2); INSERT INTO marsh.frames VALUES (1, 1), (2, 2); UPDATE marsh.hives SET n = 5 WHERE id = 1; DELETE FROM marsh.hives WHERE id = 2")
+	settle(t, f)
+	sameEverywhere(t, p, "marsh")
+}
+
+// TestAWaitThatStandsIsSaid: what waits for a lock of somebody's says so, is taken down, and
+// comes through when the lock is gone.
+func TestAWaitThatStandsIsSaid(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.deeds (id int PRIMARY KEY, n int); INSERT INTO marsh.deeds SELECT g, g FROM generate_series(1, 500) g; CREATE TABLE marsh.other (id int PRIMARY KEY); INSERT INTO marsh.other SELECT generate_series(1, 500)")
+	exec1(t, p.targetURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.deeds (id int PRIMARY KEY, n int)")
+	lock := func() func() {
+		conn, err := pgx.Connect(t.Context(), p.targetURL())
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := conn.Exec(t.Context(), "BEGIN; LOCK TABLE marsh.deeds IN SHARE MODE"); err != nil {
+			t.Fatal(err)
+		}
+		return func() { _ = conn.Close(t.Context()) }
+	}
+	f := start(t)
+	f.set.StuckAfter = 2 * time.Second
+	f.svc.Stop()
+	f.again()
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2)}, "marsh.*")
+	free := lock()
+	f.startCrossing()
+	said := func(act, words string) {
+		t.Helper()
+		eventually(t, time.Minute, func() bool {
+			return slices.ContainsFunc(f.journalOf(act), func(e contract.JournalEntry) bool {
+				return strings.Contains(e.Message, words) && strings.Contains(e.Message, "waits for a lock that session")
+			})
+		})
+	}
+	said("chunk", "of marsh.deeds was taken down and will be tried again: nothing has moved for")
+	eventually(t, time.Minute, func() bool { // and it held back no other table
+		return one[int](t, p.targetURL(), "SELECT count(*) FROM marsh.other") == 500
+	})
+	free()
+	f.awaitPhase(contract.PhaseInStep)
+	free = lock()
+	exec1(t, p.sourceURL(), "UPDATE marsh.deeds SET n = n + 1")
+	said("capture", "the target does not end a statement of ours")
+	free()
+	settle(t, f)
+	sameEverywhere(t, p, "marsh")
+}

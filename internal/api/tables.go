@@ -117,8 +117,12 @@ func (s *calls) ListLanes(ctx context.Context, r contract.ListLanesRequestObject
 	rows, err := s.Store.CarryingNow(ctx, c.ID)
 	return contract.ListLanes200JSONResponse{Wanted: wanted(c), SpeedLimit: c.Settings.V.SpeedLimit, OpenChunks: c.Chunks - c.ChunksLanded,
 		Carrying: convertAll(rows, func(k records.Carrying) contract.Lane {
+			var waits *string
+			if k.Waits != "" {
+				waits = &k.Waits
+			}
 			return contract.Lane{Worker: k.Worker, Table: k.TableName, TableId: k.TableID, Chunk: k.Ordinal + 1, LastChunk: k.Ordinal + k.Run, OfChunks: k.OfChunks, Attempt: k.Attempts,
-				Rows: k.Rows, Bytes: k.Bytes, StartedAt: k.StartedAt.Time}
+				Rows: k.Rows, Bytes: k.Bytes, StartedAt: k.StartedAt.Time, WaitsFor: waits}
 		})}, err
 }
 

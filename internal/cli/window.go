@@ -255,6 +255,9 @@ func (w *window) lanes(all bool) []string {
 	if all {
 		for _, k := range l.Carrying[:min(len(l.Carrying), 8)] {
 			out = append(out, quiet.Render(fmt.Sprintf("       %s, %s of %d, %s in %s, by %s", clip(k.Table, 30), chunksText(k), k.OfChunks, size(k.Bytes), took(time.Since(k.StartedAt).Seconds()), k.Worker)))
+			if k.WaitsFor != nil {
+				out = append(out, wrapped("         ", *k.WaitsFor, w.width)...)
+			}
 		}
 	}
 	return out

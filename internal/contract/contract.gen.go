@@ -1345,7 +1345,10 @@ type Lane struct {
 	StartedAt time.Time `json:"started_at"`
 	Table     string    `json:"table"`
 	TableId   int64     `json:"table_id"`
-	Worker    string    `json:"worker"`
+
+	// WaitsFor What it waits for, when nothing has moved for a while (serve --stuck-after)
+	WaitsFor *string `json:"waits_for,omitempty"`
+	Worker   string  `json:"worker"`
 }
 
 // Lanes defines model for Lanes.

@@ -65,6 +65,10 @@ type Database interface {
 	// a read-only transaction of at most five seconds; values are cut after 200
 	// characters. A nil value is NULL.
 	Preview(ctx context.Context, t *domain.Table, limit int) ([][]*string, error)
+	// Doing says what the server does at this moment for one of our sessions, by the name that
+	// its Session gave, and whether it is at work: not where it waits for us, for a lock or for
+	// nothing, and not where it does not know the session any more.
+	Doing(ctx context.Context, session string) (what string, works bool, err error)
 	// OpenView opens a consistent read-only view for comparing. With exact, the
 	// view's log position is known and returned: it holds exactly the
 	// transactions whose commit record begins before it.
@@ -200,6 +204,8 @@ type Reader interface {
 	Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error
 	// End closes the snapshot.
 	End(ctx context.Context) error
+	// Session names the connection on the server, see [Database].Doing.
+	Session() string
 	Close()
 }
 
@@ -214,6 +220,8 @@ type Mark struct {
 
 // Writer lands chunks.
 type Writer interface {
+	// Session names the connection on the server, see [Database].Doing.
+	Session() string
 	// Packs reports whether the writer can take packed rows: its table has the very
 	// types that the plan says, since bytes meant for one type could be read as another.
 	Packs(ctx context.Context, p *domain.TablePlan) (bool, error)
@@ -403,6 +411,8 @@ type Fix struct {
 // Applier writes captured changes, each batch in one transaction with the
 // position it brings the target to.
 type Applier interface {
+	// Session names the connection on the server, see [Database].Doing.
+	Session() string
 	Begin(ctx context.Context) error
 	// Apply writes a net effect. With replace, rows are removed and inserted
 	// instead of updated, so that unique values can change places. It returns the patches

@@ -11,6 +11,10 @@ import (
 // until those of their chunk come. People cannot choose it for rows that are not ours.
 const InPlace = "in place"
 
+// TopicActs is what a survey files acts of a standing table's own under that our writes
+// would set off.
+const TopicActs = "triggers and foreign keys"
+
 // TargetTables says for a survey what stands on a target where the plans will
 // write: what differs, what holds rows, what will be made.
 func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[domain.TableName]int64, set domain.Settings,

@@ -32,6 +32,7 @@ type Chunk struct {
 	Rows       int64                 `db:"rows"`
 	Bytes      int64                 `db:"bytes"`
 	ReadBytes  int64                 `db:"read_bytes"`
+	Waits      string                `db:"waits"`
 	Hash       int64                 `db:"hash"`
 	StartedAt  sql.NullTime          `db:"started_at"`
 	EndedAt    sql.NullTime          `db:"ended_at"`

@@ -145,8 +145,9 @@ func (s *Store) FirstSample(ctx context.Context, crossing int64) (time.Time, boo
 	return *t, true, err
 }
 
-// ChunkProgress keeps how far a chunk being read has come.
-func (s *Store) ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET rows = $3, read_bytes = $4, bytes = $5 WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, rows, read, written)
+// ChunkProgress keeps how far a chunk being read has come, and what it waits for if nothing
+// has moved for a while.
+func (s *Store) ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64, waits string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET rows = $3, read_bytes = $4, bytes = $5, waits = $6 WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, rows, read, written, waits)
 	return err
 }

@@ -112,7 +112,7 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 	if k, err = s.Claim(t.Context(), c.ID, "w", records.Together{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
-	if err := s.ChunkProgress(t.Context(), k.ID, k.Epoch, 5, 700, 500); err != nil {
+	if err := s.ChunkProgress(t.Context(), k.ID, k.Epoch, 5, 700, 500, ""); err != nil {
 		t.Fatal(err)
 	}
 	line, err := s.Line(t.Context(), c.Name)
@@ -130,7 +130,7 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 		if err := s.RateTables(t.Context()); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.ChunkProgress(t.Context(), k.ID, k.Epoch, 5000, 700_000, 500_000); err != nil {
+		if err := s.ChunkProgress(t.Context(), k.ID, k.Epoch, 5000, 700_000, 500_000, ""); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(20 * time.Millisecond)

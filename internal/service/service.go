@@ -29,17 +29,18 @@ import (
 
 // Settings are a process's settings.
 type Settings struct {
-	Listen     string   // host:port of the HTTP interface
-	Hosts      []string // further names under which people reach the HTTP interface
-	DataDir    string   // where the key file and our own control database live
-	ControlURL string   // empty: our own
-	KeyFile    string   // empty: <DataDir>/key
-	NewKey     bool     // make another key in place of one that is lost
-	Migrate    bool     // bring the control database of an older program up to date
-	AllowRoot  bool     // run as root, which commands of a hand-over then do too
-	Lanes      int      // lanes this process carries at once
-	Labels     []string // what this process is good for; crossings can ask for a label
-	Serve      bool     // with the HTTP interface; otherwise a worker only
+	Listen     string        // host:port of the HTTP interface
+	Hosts      []string      // further names under which people reach the HTTP interface
+	DataDir    string        // where the key file and our own control database live
+	ControlURL string        // empty: our own
+	KeyFile    string        // empty: <DataDir>/key
+	NewKey     bool          // make another key in place of one that is lost
+	Migrate    bool          // bring the control database of an older program up to date
+	AllowRoot  bool          // run as root, which commands of a hand-over then do too
+	Lanes      int           // lanes this process carries at once
+	StuckAfter time.Duration // see voyage.StuckAfter, which it is when 0
+	Labels     []string      // what this process is good for; crossings can ask for a label
+	Serve      bool          // with the HTTP interface; otherwise a worker only
 	TLSCert    string
 	TLSKey     string
 	Version    string
@@ -84,6 +85,9 @@ func DefaultDataDir() string {
 // Start starts the process and returns when it is ready.
 func Start(ctx context.Context, set Settings) (*Service, error) {
 	easeCollector()
+	if set.StuckAfter <= 0 {
+		set.StuckAfter = voyage.StuckAfter
+	}
 	s := &Service{set: set, failed: make(chan error, 1)}
 	if err := s.start(ctx); err != nil {
 		s.Stop()
@@ -122,7 +126,7 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, Version: set.Version, Outdated: s.failed}
+	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed}
 	s.store.Reveal = s.voyage.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"unicode/utf8"
 
 	"dustyferry/internal/core/rowhash"
@@ -58,11 +59,13 @@ func rowText(a records.Aside) string {
 
 // careful carries a chunk that was refused. It returns refusedRows when rows cannot
 // land and are not to be set aside.
-func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *records.Chunk) error {
+func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
 	l.close()
+	m.at.Store(nil)
 	if err := l.connect(ctx, c); err != nil {
 		return err
 	}
+	m.on(l)
 	plan, dc := &l.table.Plan.V, chunk.Domain()
 	there, cuts := plan.OnTarget(), watchCuts(plan)
 	snap, err := l.reader.Begin(ctx)
@@ -74,7 +77,7 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 		return err
 	}
 	aside := c.Settings.V.BadRows == "set aside"
-	f := &sifter{ctx: ctx, w: l.writer, plan: plan, cols: plan.Carried(), most: c.Settings.V.BadRowsLimit}
+	f := &sifter{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.Carried(), most: c.Settings.V.BadRowsLimit}
 	if plan.Unlike {
 		f.cols = plan.Seen()
 	}
@@ -128,6 +131,7 @@ var errManyBad = errors.New("enough rows that cannot land are known")
 // sifter puts rows batch by batch and keeps those that are refused.
 type sifter struct {
 	ctx   context.Context
+	steps *atomic.Int64 // grows with every sign of life
 	w     engine.Writer
 	plan  *domain.TablePlan
 	cols  []domain.Column
@@ -161,7 +165,9 @@ func (f *sifter) put(rows [][]byte) error {
 	if len(rows) == 0 {
 		return nil
 	}
+	f.steps.Add(1)
 	err := f.w.Put(f.ctx, rows)
+	f.steps.Add(1)
 	switch {
 	case err == nil:
 		for _, r := range rows {

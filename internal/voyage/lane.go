@@ -133,8 +133,8 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 		}
 		l.table, l.seen = t, 0
 	}
-	var moved moved
-	density := l.density(chunk.TableID)
+	moved := moved{density: l.density(chunk.TableID)}
+	var still standstill
 	var keep sync.WaitGroup
 	defer keep.Wait()
 	defer cancel(nil)
@@ -148,13 +148,20 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 			if err == nil {
 				v.brakesOf(c.ID, pace.Of(set, time.Now())) // a new limit holds within the chunk
 			}
-			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(), moved.read.Load(), moved.written.Load())
+			if asked := still.since(time.Now(), moved.steps.Load(), v.StuckAfter); asked == 0 || moved.brake.Load() {
+				still.waits = ""
+			} else if word, works := v.doing(ctx, c, moved.at.Load()); works {
+				still.waits = stuck(asked, word)
+			} else {
+				cancel(stood{stuck(asked, word)})
+				return
+			}
+			_ = v.Store.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(), moved.read.Load(), moved.written.Load(), still.waits)
 		})
 	})
-	moved.density = density
 	err := l.move(ctx, c, chunk, &moved)
 	if err != nil && ctx.Err() == nil && ofRows(err) {
-		err = l.careful(ctx, c, chunk)
+		err = l.careful(ctx, c, chunk, &moved)
 	}
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		return cause
@@ -166,6 +173,10 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 type moved struct {
 	read, written atomic.Int64
 	density       float64 // rows in a byte, 0: not known
+
+	steps atomic.Int64 // grows with every sign of life
+	brake atomic.Bool  // it is our own limits that hold it back
+	at    atomic.Pointer[sessions]
 }
 
 // rows guesses how many rows were written so far, from how many the table has
@@ -178,6 +189,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err := l.connect(ctx, c); err != nil {
 		return err
 	}
+	m.on(l)
 	plan, dc := &l.table.Plan.V, chunk.Domain()
 	cuts := watchCuts(plan)
 	began := time.Now()
@@ -185,6 +197,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err != nil {
 		return err
 	}
+	m.steps.Add(1)
 	l.tell(ctx, c, chunk, snap)
 	there := plan.OnTarget()
 	packed := l.reader.Packs(plan)
@@ -200,12 +213,14 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err != nil {
 		return err
 	}
+	m.steps.Add(1)
 	if err := l.keepCuts(ctx, chunk, cuts.Load()); err != nil {
 		return err
 	}
 	if err := l.reader.End(ctx); err != nil {
 		return err
 	}
+	m.steps.Add(1)
 	mark := engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: sum}
 	if err := l.writer.Land(ctx, mark); err != nil {
 		return err
@@ -286,12 +301,16 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 	var refused error // by the writer, or called off: no fault of reading
 	sum, err := r.Copy(ctx, p, c, packed, func(block []byte) error {
 		m.read.Add(int64(len(block)))
+		m.brake.Store(true)
 		if refused = br.rest(ctx, time.Since(reading)); refused == nil {
 			refused = br.pass(ctx, len(block), m.density)
 		}
+		m.steps.Add(1)
+		m.brake.Store(false)
 		if refused == nil {
 			refused = w.Write(ctx, block)
 		}
+		m.steps.Add(1)
 		m.written.Add(int64(len(block)))
 		reading = time.Now()
 		return refused
@@ -339,6 +358,15 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 			v.Log.Warn("a chunk could not be given back", "error", err)
 		}
 		v.rest(ctx, c, cause)
+		return
+	}
+	if s := (stood{}); errors.As(cause, &s) { // no fault of the chunk's
+		mine, err := v.Store.GiveBack(ctx, chunk, epoch, backoff(2), cause.Error(), false, "")
+		if err != nil {
+			v.Log.Warn("a chunk could not be given back", "error", err)
+		} else if t, err := v.Store.Table(ctx, chunk.TableID); err == nil && mine {
+			v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s was taken down and will be tried again: %s", chunk.Ordinal+1, t.SourceName, cause)
+		}
 		return
 	}
 	text := ""

@@ -59,7 +59,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 			cancel(err)
 		}
 	})
-	err = domain.Guarded("applying changes", func() error { return f.run(run) })
+	err = domain.Guarded("applying changes", func() error { return f.run(run, cancel) })
 	v.logFault(err)
 	if cause := context.Cause(run); cause != nil {
 		err = cause
@@ -283,7 +283,7 @@ func (f *follower) count(table int64, kind domain.ChangeKind) {
 	}
 }
 
-func (f *follower) run(ctx context.Context) error {
+func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	v := f.v
 	src, dst, err := v.Both(ctx, f.c)
 	if err != nil {
@@ -318,9 +318,12 @@ func (f *follower) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if f.apply, err = dst.OpenApplier(ctx, f.c.UID, origin, f.epoch); err != nil {
+	applier, err := dst.OpenApplier(ctx, f.c.UID, origin, f.epoch)
+	if err != nil {
 		return err
 	}
+	watch := &watched{Applier: applier}
+	f.apply = watch
 	defer f.apply.Close()
 	defer f.apply.Abort()
 	if now, err := src.Clock(ctx); err == nil {
@@ -347,6 +350,7 @@ func (f *follower) run(ctx context.Context) error {
 	f.src, f.cap, f.since = src, capture, time.Now()
 	f.mu.Unlock()
 	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker, v.Position(ctx, f.c.Source, at))
+	f.beside.Go(func() { f.mindApplier(ctx, watch, cut) })
 	f.mindStop(ctx)
 	for {
 		if err := f.obey(ctx); err != nil {

@@ -88,7 +88,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 		return nil, err
 	}
 	if under { // its own tables and slot stand there already
-		to = slices.DeleteFunc(to, func(e domain.Entry) bool { return e.Topic == "target table" })
+		to = slices.DeleteFunc(to, func(e domain.Entry) bool { return e.Topic == "target table" || e.Topic == engine.TopicActs })
 	}
 	if same, err := v.sameDatabase(ctx, c); err != nil {
 		return nil, err

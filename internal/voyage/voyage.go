@@ -37,6 +37,8 @@ type Voyage struct {
 	Worker  string // this process's name
 	Labels  []string
 	Lanes   int // chunks this process carries at once
+	// StuckAfter is for how long nothing may move before it is asked what is waited for.
+	StuckAfter time.Duration
 	// Outdated is told when a newer program has changed the records.
 	Outdated chan error
 	Version  string

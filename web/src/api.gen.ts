@@ -2156,6 +2156,8 @@ export interface components {
             bytes: number;
             /** Format: date-time */
             started_at: string;
+            /** @description What it waits for, when nothing has moved for a while (serve --stuck-after) */
+            waits_for?: string;
         };
         Lanes: {
             wanted: number;

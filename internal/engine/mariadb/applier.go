@@ -24,6 +24,7 @@ type applier struct {
 	crossing string
 	origin   string
 	epoch    int64
+	session  string // its name on the server
 }
 
 // OpenApplier opens the session that applies changes.
@@ -32,7 +33,12 @@ func (d *database) OpenApplier(ctx context.Context, crossing, origin string, epo
 	if err != nil {
 		return nil, err
 	}
-	return &applier{d: d, conn: conn, crossing: crossing, origin: origin, epoch: epoch}, nil
+	id, err := sessionOf(ctx, conn)
+	if err != nil {
+		drop(conn)
+		return nil, d.explain(err)
+	}
+	return &applier{d: d, conn: conn, crossing: crossing, origin: origin, epoch: epoch, session: id}, nil
 }
 
 // AppliesQuietly reports that foreign keys can stand: our sessions do without.

@@ -26,6 +26,8 @@ type writer struct {
 	conn   *sql.Conn
 	origin string
 
+	session string // its name on the server
+
 	plan    *domain.TablePlan
 	table   domain.TableName
 	columns []loaded
@@ -41,7 +43,12 @@ func (d *database) OpenWriter(ctx context.Context, origin string) (engine.Writer
 	if err != nil {
 		return nil, err
 	}
-	return &writer{d: d, conn: conn, origin: origin}, nil
+	id, err := sessionOf(ctx, conn)
+	if err != nil {
+		drop(conn)
+		return nil, d.explain(err)
+	}
+	return &writer{d: d, conn: conn, origin: origin, session: id}, nil
 }
 
 // loaded is how a column's values go into the file.

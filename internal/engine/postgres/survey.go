@@ -233,6 +233,11 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		return nil, err
 	}
 	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
+	acts, err := d.acting(ctx, s, plans, set)
+	if err != nil {
+		return nil, err
+	}
+	e = append(e, acts...)
 	e.add(domain.Fine, "clock and texts", "target", "", "%s", s.surroundings())
 	later := 0
 	for i := range plans {

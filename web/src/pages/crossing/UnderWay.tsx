@@ -342,6 +342,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
                     {bytes(k.bytes)}, since <Moment at={k.started_at} />
                     {k.attempt > 1 && `, try ${k.attempt}`}
                   </span>
+                  {k.waits_for && <span className="block break-words">{k.waits_for}</span>}
                   <span className="block truncate text-soft" title={k.worker}>
                     by {k.worker}
                   </span>
