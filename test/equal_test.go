@@ -419,6 +419,27 @@ func forward(t *testing.T, host string, port int) *line {
 func (l *line) hold() { <-l.gate; l.gate <- make(chan struct{}) }
 func (l *line) goOn() { g := <-l.gate; close(g); l.gate <- g }
 
+// TestARolledBackPartOfALargeTransaction: servers stream what was rolled back before they came
+// to decode it, and do not always say so.
+func TestARolledBackPartOfALargeTransaction(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.deeds (id int PRIMARY KEY, n int, t text); ALTER TABLE marsh.deeds ALTER t SET STORAGE EXTERNAL")
+	f := start(t)
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2)})
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	f.svc.Stop()
+	const rows = "INSERT INTO marsh.deeds SELECT g, g, repeat(md5(g::text), 70) FROM generate_series(%d, %d) g;"
+	exec1(t, p.sourceURL(), "BEGIN;"+fmt.Sprintf(rows, 1, 20000)+"SAVEPOINT s;"+fmt.Sprintf(rows, 20001, 40000)+`SAVEPOINT inner_s; UPDATE marsh.deeds SET n = -1 WHERE id % 100 = 7; RELEASE inner_s; ROLLBACK TO s;
+UPDATE marsh.deeds SET n = 0 WHERE id % 1000 = 3; SAVEPOINT kept; DELETE FROM marsh.deeds WHERE id % 500 = 9; RELEASE kept; COMMIT`)
+	f.again()
+	settle(t, f)
+	sameEverywhere(t, p, "marsh")
+	if n := one[int](t, p.targetURL(), "SELECT count(*) FROM marsh.deeds"); n != 20_000-40 {
+		t.Errorf("%d rows", n)
+	}
+}
+
 // TestActsOfTheTargetsOwn: onto rows that are there, with a role that may not keep them
 // quiet, the target's foreign keys and triggers would change further rows.
 func TestActsOfTheTargetsOwn(t *testing.T) {

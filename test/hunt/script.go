@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -137,6 +138,9 @@ func Read(r io.Reader) (*Script, error) {
 
 // setting reads a number where there is one.
 func setting(v string) any {
+	if n, err := strconv.ParseInt(v, 10, 64); err == nil {
+		return n
+	}
 	var n float64
 	if _, err := fmt.Sscanf(v, "%g", &n); err == nil && fmt.Sprint(n) == v {
 		return n

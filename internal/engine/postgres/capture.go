@@ -117,8 +117,10 @@ SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_stat
 func (c *capture) start(ctx context.Context, name string, from domain.Position) error {
 	protocol := "proto_version '1'"
 	if c.d.major >= 14 {
-		// Large transactions come while they are in progress: the server need not keep them.
-		protocol = "proto_version '2', streaming 'on', messages 'true'"
+		protocol = "proto_version '2', messages 'true'"
+		if !c.d.plain.Load() { // large transactions come while they are in progress: the server need not keep them
+			protocol += ", streaming 'on'"
+		}
 	}
 	c.conn.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(
 		"START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s)",

@@ -11,6 +11,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -60,6 +61,8 @@ type database struct {
 	name string // for messages: host:port/database
 
 	major int // version of the server
+
+	plain atomic.Bool // large transactions are read when they have ended, not while in progress
 }
 
 var _ engine.Database = (*database)(nil)

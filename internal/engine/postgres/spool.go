@@ -2,6 +2,12 @@ package postgres
 
 import (
 	"context"
+	"maps"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/jackc/pgx/v5"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -25,15 +31,25 @@ type spools struct {
 // they would come by themselves.
 type spool struct {
 	engine.Spool
-	aborted map[uint32]bool // subtransactions
+	top  uint32
+	subs map[uint32]outcome // subtransactions that have messages, and those rolled back
 }
+
+// outcome is what became of a subtransaction.
+type outcome byte
+
+const (
+	unknown outcome = iota
+	committed
+	aborted
+)
 
 func (s *spools) begin(xid uint32) {
 	if s.of == nil {
 		s.of = map[uint32]*spool{}
 	}
 	if s.of[xid] == nil {
-		s.of[xid] = &spool{aborted: map[uint32]bool{}}
+		s.of[xid] = &spool{top: xid, subs: map[uint32]outcome{}}
 	}
 	s.open = s.of[xid]
 }
@@ -45,6 +61,9 @@ func (s *spools) keep(b []byte) error {
 	if err != nil {
 		return err
 	}
+	if _, known := s.open.subs[sub]; !known && sub != 0 && sub != s.open.top {
+		s.open.subs[sub] = unknown
+	}
 	return s.open.Keep(sub, rest)
 }
 
@@ -54,7 +73,7 @@ func (s *spools) abort(xid, sub uint32) {
 		return
 	}
 	if xid != sub {
-		p.aborted[sub] = true
+		p.subs[sub] = aborted
 		return
 	}
 	p.Close()
@@ -79,6 +98,9 @@ func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 	if p != nil {
 		delete(c.spools.of, m.XID)
 		defer p.Close()
+		if err := c.settle(ctx, p); err != nil {
+			return err
+		}
 		if err := c.replay(ctx, p); err != nil {
 			return err
 		}
@@ -86,12 +108,66 @@ func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 	return c.message(ctx, m.Commit, 0)
 }
 
+// statusPiece is for how many subtransactions the server is asked at once.
+const statusPiece = 10_000
+
+// settle asks the server what became of the subtransactions of a transaction that was
+// committed: it does not always say in the stream that one was rolled back (seen of versions
+// 14 to 18, of what was rolled back before the server came to decode it).
+func (c *capture) settle(ctx context.Context, p *spool) error {
+	open := map[string]uint32{}
+	for sub, became := range p.subs {
+		if became == unknown {
+			open[strconv.FormatUint(c.fullXID(sub), 10)] = sub
+		}
+	}
+	for ids := slices.Collect(maps.Keys(open)); len(ids) > 0; {
+		piece := ids[:min(len(ids), statusPiece)]
+		later := 0
+		asking, cancel := context.WithTimeout(ctx, statusLimit)
+		rows, err := c.d.pool.Query(asking, "SELECT x, coalesce(pg_xact_status(x::xid8), '') FROM unnest($1::text[]) x", piece)
+		if err == nil {
+			var id, status string
+			_, err = pgx.ForEachRow(rows, []any{&id, &status}, func() error {
+				switch status {
+				case "committed":
+					p.subs[open[id]] = committed
+				case "aborted":
+					p.subs[open[id]] = aborted
+				case "in progress": // the commit is in the log, and not yet to be seen
+					later++
+				default:
+					c.d.plain.Store(true)
+					return domain.Unavailable(nil, "the source does not know any more whether part of a large transaction was rolled back; its log is read without streaming from now on")
+				}
+				return nil
+			})
+		}
+		cancel()
+		if err != nil {
+			return c.d.explain(err)
+		}
+		if later == 0 {
+			ids = ids[len(piece):]
+		} else {
+			time.Sleep(5 * time.Millisecond)
+		}
+		if err := c.statusIfDue(false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// statusLimit bounds one such question.
+const statusLimit = 30 * time.Second
+
 func (c *capture) replay(ctx context.Context, p *spool) error {
 	n := 0
 	return p.Each(func(sub uint32, b []byte) error {
 		// What a rolled back subtransaction did to rows never happened; how it described a
 		// table holds until the server says otherwise.
-		if p.aborted[sub] && b[0] != 'R' {
+		if p.subs[sub] == aborted && b[0] != 'R' {
 			return nil
 		}
 		m, err := pgoutput.Decode(b)
