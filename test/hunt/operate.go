@@ -305,7 +305,11 @@ func (r *run) cutover(rehearsal bool) error {
 		case again > 0 && !r.mayTell(str(list[0], "error")):
 			again--
 			if _, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), body); err != nil {
-				return told(err)
+				if no := (*refusal)(nil); !errors.As(err, &no) || r.mayTell(no.text) {
+					return told(err)
+				}
+				again++ // not ready at this moment
+				time.Sleep(500 * time.Millisecond)
 			}
 		default:
 			return errTold{"the cutover was " + state + ": " + str(list[0], "error")}

@@ -380,7 +380,7 @@ func (g *gen) create(t *tab, kind string) {
 
 func cutName(s string) string {
 	if len(s) > 50 {
-		return s[:50]
+		return s[:48] + s[len(s)-2:]
 	}
 	return s
 }

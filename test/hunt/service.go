@@ -156,6 +156,9 @@ func (p *product) do(ctx context.Context, method, path string, body any) (any, e
 			last = &refusal{code, string(b)}
 			continue
 		case code >= 300:
+			if code == 500 {
+				return nil, fault("%s %s: %s", method, path, b)
+			}
 			return nil, &refusal{code, string(b)}
 		case len(b) == 0:
 			return nil, nil
