@@ -10,6 +10,7 @@ const (
 	Delete
 	Truncate
 	Redefine // the table's columns are not those of the plan any more
+	Unread   // rows changed, and the log does not say which: Note says by what
 )
 
 // ValueKind tells a NULL, a value and "the same as before" apart.
@@ -41,7 +42,7 @@ type Change struct {
 	New Row // nil for Delete and Truncate
 	// OldWhole: Old holds every column.
 	OldWhole bool
-	// Note says, for Redefine, what differs; for Truncate, how (cascade, restart).
+	// Note says, for Redefine, what differs; for Unread, what happened; for Truncate, how (cascade, restart).
 	Note string
 	// Columns are those of the log from a Redefine on, by name and type, where the log
 	// says so, and Statement what was run, where it says that.

@@ -29,6 +29,7 @@ type amendment struct {
 	drops   bool             // all of them only drop what may as well stay
 	moved   bool             // columns have other places
 	lost    bool             // and the log, which goes by places, does not say which
+	other   []string         // what else of its definition is not as it was, where the log tells of definitions
 }
 
 // redefined handles a change of a table's columns that shows in a transaction. When there is
@@ -53,8 +54,13 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 			return err
 		}
 		verdict, err := f.ofWhole(ctx, t, e.Tx)
-		if err != nil || verdict == interleave.TruncateDrop {
-			return err // every read sees its rows as they are then
+		if err != nil {
+			return err
+		}
+		// Every read sees its rows as they are then; but where the log goes by places only, the
+		// plan has to know the new ones for what comes.
+		if verdict == interleave.TruncateDrop && e.Change.Columns != nil {
+			return nil
 		}
 	}
 	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change, e.Tx.Commit)
@@ -63,6 +69,10 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 	}
 	name, what := t.row.SourceName, columns.Words(a.changes)
 	if len(a.changes) == 0 && !a.moved {
+		if len(a.other) > 0 {
+			return domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows the log does not say: restart the table: dustyferry crossing restart %s --table %s",
+				name, e.Change.Note, strings.Join(a.other, ", "), f.c.Name, name)
+		}
 		if e.Change.Columns != nil || e.Change.Statement == "" {
 			return domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
 		}
@@ -113,6 +123,43 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 	return errAnew
 }
 
+// unsaid handles rows that have changed without the log saying which. While the table loads,
+// reads that come see them; otherwise a person has it loaded again.
+func (f *follower) unsaid(ctx context.Context, b *batch, last domain.Tx, committed bool, e *engine.Event) error {
+	t := f.set.tables[e.Change.Table]
+	if t == nil {
+		return nil
+	}
+	loading, err := f.loading(ctx)
+	if err != nil {
+		return err
+	}
+	if loading {
+		seen := batch{f: f, txs: []domain.Tx{e.Tx}}
+		if err := seen.waitVisible(ctx); err != nil {
+			return err
+		}
+		verdict, err := f.ofWhole(ctx, t, e.Tx)
+		if err != nil || verdict == interleave.TruncateDrop {
+			return err
+		}
+	}
+	if b.written {
+		b.abort() // of this transaction alone: it is read again
+		b.begun = false
+	} else {
+		b.split()
+		if committed {
+			if err := f.settle(ctx, b, last, false); err != nil {
+				return err
+			}
+		}
+	}
+	name := t.row.SourceName
+	return domain.Conflict("rows of %s may have changed in a way that the log does not say: %s. Restart the table: dustyferry crossing restart %s --table %s; or, if it is not on the source any more, leave it out: dustyferry crossing leave-out %s %s",
+		name, e.Change.Note, f.c.Name, name, f.c.Name, name)
+}
+
 // hold says why the crossing waits, with the statements that would mend the target.
 func (a *amendment) hold(c *records.Crossing, name string) error {
 	text := fmt.Sprintf("the columns of %s changed on the source: %s", name, columns.Words(a.changes))
@@ -161,6 +208,9 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 		a.moved, a.lost = true, true
 	}
 	if len(a.changes) == 0 && !a.moved {
+		if ch.Statement != "" {
+			a.other = columns.Others(&was.Table, now)
+		}
 		return a, nil
 	}
 	bare, err := src.Plan(now)

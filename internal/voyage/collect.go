@@ -3,6 +3,7 @@ package voyage
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"dustyferry/internal/domain"
@@ -105,6 +106,12 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 				}
 				continue
 			}
+			if e.Change.Kind == domain.Unread {
+				if err := f.unsaid(ctx, b, last, committedTxs > 0, e); err != nil {
+					return err
+				}
+				continue
+			}
 			b.changes = append(b.changes, captured{e.Tx, e.Change})
 			b.size += e.Size
 			b.taken += int64(e.Size)
@@ -158,6 +165,9 @@ func (f *follower) batch(ctx context.Context, limit domain.Position) error {
 		}
 	}
 	if committedTxs == 0 {
+		if len(b.changes) > 0 {
+			return fmt.Errorf("%d changes were read that belong to no transaction; nothing of them is applied", len(b.changes))
+		}
 		if progress > 0 {
 			f.reachedIdle(progress)
 		}

@@ -44,7 +44,7 @@ func (g *gen) databases() {
 		g.s.Source = "ENCODING 'WIN1252' LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
 	s := g.s.Settings
-	s["chunk_bytes"] = 64000
+	s["chunk_bytes"] = 66000
 	s["lanes"] = pick(g, 1, 2, 4)
 	s["in_step_dwell_seconds"] = 0.2
 	s["pause_budget_seconds"] = 60

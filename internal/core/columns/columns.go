@@ -101,6 +101,54 @@ func Between(was, now *domain.Table, statement string) []Change {
 	return out
 }
 
+// Others lists in words what else of a table's definition is not as it was and matters to its
+// rows: how columns keep and compare texts, what they compute, the primary key, foreign
+// keys and the storage. Other indexes do not.
+func Others(was, now *domain.Table) []string {
+	var out []string
+	add := func(what, w, n string) {
+		if w != n {
+			out = append(out, fmt.Sprintf("%s is %s now, it was %s", what, orNone(n), orNone(w)))
+		}
+	}
+	for _, c := range was.Columns {
+		n := now.Column(c.Name)
+		if n == nil {
+			continue // see Between
+		}
+		add("the character set of "+c.Name, c.Charset, n.Charset)
+		add("the collation of "+c.Name, c.Collation, n.Collation)
+		add("what "+c.Name+" computes", c.Computed, n.Computed)
+	}
+	foreign := func(t *domain.Table) string {
+		var list []string
+		for _, k := range t.Constraints {
+			if k.Kind == "foreign" {
+				list = append(list, fmt.Sprintf("(%s) to %s (%s) %s", strings.Join(k.Columns, ", "), k.References, strings.Join(k.ReferenceColumns, ", "), k.Rules))
+			}
+		}
+		slices.Sort(list)
+		return strings.Join(list, "; ")
+	}
+	var primary [2]string
+	for i, t := range [2]*domain.Table{was, now} {
+		if k := t.PrimaryKey(); k != nil {
+			primary[i] = "(" + strings.Join(k.Columns, ", ") + ")"
+		}
+	}
+	add("the primary key", primary[0], primary[1])
+	add("the set of foreign keys", foreign(was), foreign(now))
+	add("the storage engine", strings.ToLower(was.Storage), strings.ToLower(now.Storage))
+	return out
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
 // Moved reports whether columns that stay stand in another order.
 func Moved(was, now *domain.Table) bool {
 	last := -1

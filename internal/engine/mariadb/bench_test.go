@@ -47,7 +47,7 @@ INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01
 	}{{"packed", copied(true)}, {"texts", copied(false)}, {"limit: cut into fields", func() (n int64, err error) {
 		r.c.net.Gather()
 		defer r.c.net.Plain()
-		err = r.c.values(b.Context(), statement(p, ""), func(*resultset.Decoder) error { n++; return nil })
+		err = r.c.values(b.Context(), selecting(p, ""), func(*resultset.Decoder) error { n++; return nil })
 		return n, err
 	}}} {
 		b.Run(c.name, func(b *testing.B) {

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"hash/fnv"
-	"regexp"
 	"slices"
 	"strings"
 	"sync"
@@ -14,6 +13,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"dustyferry/internal/core/statement"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -50,9 +50,13 @@ type capture struct {
 	begun  bool   // the transaction's begin was handed on
 	group  int
 
-	preparing  *preparing                   // the group that is being read ends with a prepare
-	completing *binlog.XID                  // it is the end of a two-phase transaction
-	waiting    map[binlog.XID]*engine.Spool // what was prepared and has not ended
+	preparing  *preparing           // the group that is being read ends with a prepare
+	completing *binlog.XID          // it is the end of a two-phase transaction
+	waiting    map[binlog.XID]*kept // what was prepared and has not ended
+	saved      *kept                // what came after the transaction's first savepoint
+	alone      bool                 // the group is one statement, which ends it
+	last       uint32               // where the last event of this file ended
+	folds      bool                 // the server tells names of tables apart by their letters, not by their case
 
 	before []binlog.Value
 	after  []binlog.Value
@@ -78,7 +82,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*engine.Spool{}, except: except, file: uint64(from) >> fileBits}
+	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits}
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
 		for _, col := range t.Plan.Table.Columns {
@@ -99,7 +103,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	}
 	// What comes before the log's own format event is summed as the server is set.
 	var sums string
-	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum").Scan(&sums); err != nil {
+	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum, @@global.lower_case_table_names <> 0").Scan(&sums, &c.folds); err != nil {
 		c.c.close()
 		return nil, d.explain(err)
 	}
@@ -214,6 +218,8 @@ func (c *capture) skip(ctx context.Context) error {
 // void calls a transaction off that was not committed.
 func (c *capture) void(ctx context.Context) error {
 	began := c.inTx && c.begun
+	c.saved.Close()
+	c.saved = nil
 	c.inTx, c.begun, c.preparing, c.completing = false, false, nil, nil
 	if !began {
 		return nil
@@ -249,6 +255,12 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		return err
 	}
 	end := position(c.file, uint64(h.Next))
+	if h.Next != 0 && !h.Artificial() {
+		if h.Next < c.last && h.Type != binlog.TypeFormat && h.Type != binlog.TypeRotate {
+			return domain.Conflict("a file of the source's log is larger than 4 GiB, and the server cannot say places in it: restart the crossing to load again, and make smaller transactions")
+		}
+		c.last = h.Next
+	}
 	switch h.Type {
 	case binlog.TypeFormat: // a file begins, and transactions never go over two
 		if _, err := c.reader.Format(body); err != nil {
@@ -260,6 +272,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		if err != nil {
 			return err
 		}
+		c.last = 0
 		c.file, err = fileNumber(r.File)
 		return err
 	case binlog.TypeStartEncryption:
@@ -276,7 +289,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return err
 		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
-		c.preparing, c.completing, c.passed = nil, nil, false
+		c.preparing, c.completing, c.passed, c.alone = nil, nil, false, g.Standalone
 		switch {
 		case g.Prepared:
 			c.preparing = newPreparing(g.XID)
@@ -288,11 +301,20 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			c.group++
 		}
 		return nil
-	case binlog.TypeQuery, binlog.TypeQueryCompressed:
-		if c.preparing != nil { // the end of its statements, which says nothing
-			return nil
-		}
+	case binlog.TypeQuery, binlog.TypeQueryCompressed, binlog.TypeExecuteLoad:
 		return c.query(ctx, h, body, end)
+	case binlog.TypeIncident:
+		if !c.inTx {
+			c.tx = domain.Tx{Commit: end, At: int64(h.At) * 1e6}
+		}
+		if err := c.unsaid(ctx, nil, "the server says that its log lacks events (an incident)"); err != nil || c.inTx {
+			return err
+		}
+		return c.commit(ctx, h, end)
+	case binlog.TypeAnnotate, binlog.TypeCheckpoint, binlog.TypeGtidList, binlog.TypeStop:
+		return nil // what was run as text, and the server's own bookkeeping
+	case binlog.TypeIntVar, binlog.TypeRand, binlog.TypeUserVar, binlog.TypeBeginLoad, binlog.TypeAppendBlock, binlog.TypeDeleteFile:
+		return nil // they belong to a statement, which comes after them and is told of
 	case binlog.TypeXid:
 		return c.commit(ctx, h, end)
 	case binlog.TypeXAPrepare:
@@ -301,11 +323,18 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		}
 		return c.prepared(ctx, end)
 	}
-	if c.preparing != nil {
-		if h.Type == binlog.TypeTableMap || isRows(h.Type) {
-			return c.preparing.keep(h, body, c.ours)
+	switch {
+	case h.Type != binlog.TypeTableMap && !isRows(h.Type):
+		if h.Ignorable() {
+			return nil
 		}
-		return nil
+		return domain.Conflict("the source's log holds an event of type %d, which is not understood: restart the crossing to load again", h.Type)
+	case !c.inTx:
+		return domain.Conflict("the source's log holds rows outside of any transaction: restart the crossing to load again")
+	case c.preparing != nil:
+		return c.preparing.keep(h, body, c.ours)
+	case c.saved != nil:
+		return c.saved.keep(h.Type, body)
 	}
 	return c.content(ctx, h.Type, body)
 }
@@ -337,6 +366,13 @@ func (c *capture) begin(ctx context.Context) error {
 
 // commit ends a transaction; one that concerns us not is only progress.
 func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Position) error {
+	if rows := c.saved; rows != nil {
+		c.saved = nil
+		defer rows.Close()
+		if err := c.replay(ctx, rows); err != nil {
+			return err
+		}
+	}
 	c.inTx = false
 	c.marks.ended(end, c.gtid)
 	c.received.Store(uint64(end))
@@ -346,11 +382,6 @@ func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Positi
 	c.tx.End, c.tx.At = end, int64(h.At)*1e6
 	return c.emit(ctx, engine.Event{Kind: engine.EventCommit, Tx: c.tx})
 }
-
-var (
-	truncates = regexp.MustCompile("(?is)^\\s*(?:/\\*.*?\\*/\\s*)*TRUNCATE\\s+(?:TABLE\\s+)?(?:`?([^`.\\s]+)`?\\s*\\.\\s*)?`?([^`\\s;]+)`?")
-	redefines = regexp.MustCompile(`(?is)^\s*(?:/\*.*?\*/\s*)*(?:ALTER|DROP|RENAME|CREATE\s+OR\s+REPLACE)\b.*?\bTABLES?\b`)
-)
 
 // query handles a statement in the log: the beginning and end of transactions
 // without a number, TRUNCATE, and what changes tables.
@@ -362,21 +393,49 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 	if c.completing != nil {
 		return c.ended(ctx, h, *c.completing, q.SQL, end)
 	}
-	switch strings.ToUpper(strings.TrimSpace(q.SQL)) {
-	case "BEGIN":
-		return nil
-	case "COMMIT":
-		return c.commit(ctx, h, end)
-	case "ROLLBACK":
-		return domain.Conflict("the source's log holds a rolled back transaction that changed tables without transactions; leave those tables out")
+	s := understand(&q)
+	if c.preparing != nil {
+		return c.preparing.rows.statement(s, q.SQL)
 	}
-	if m := truncates.FindStringSubmatch(q.SQL); m != nil {
-		schema := m[1]
-		if schema == "" {
-			schema = q.Database
+	switch s.Kind {
+	case statement.Begin:
+		return nil
+	case statement.Commit:
+		return c.commit(ctx, h, end)
+	case statement.Rollback: // its rows of tables without transactions stand, but such tables are not followed
+		if err := c.void(ctx); err != nil {
+			return err
 		}
-		bringing := c.except != "" && strings.HasSuffix(strings.TrimSpace(q.SQL), strings.TrimSpace(remark(c.except)))
-		if k := c.tables[domain.TableName{Schema: schema, Name: m[2]}]; k != nil && !bringing {
+		return c.commit(ctx, h, end)
+	case statement.Savepoint, statement.RollbackTo:
+		if c.saved == nil {
+			c.saved = &kept{}
+		}
+		return c.saved.statement(s, q.SQL)
+	}
+	if !c.inTx { // a server that gives its transactions no numbers
+		c.alone, c.tx = true, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
+	}
+	if err := c.means(ctx, s, &q); err != nil {
+		return err
+	}
+	if !c.alone {
+		return nil // it goes on
+	}
+	return c.commit(ctx, h, end)
+}
+
+// means carries out what a statement means for tables that are followed.
+func (c *capture) means(ctx context.Context, s statement.Statement, q *binlog.Query) error {
+	ran := "the source ran: " + shortened(q.SQL)
+	switch s.Kind {
+	case statement.Nothing:
+		return nil
+	case statement.Truncate:
+		if c.except != "" && strings.HasSuffix(strings.TrimSpace(q.SQL), strings.TrimSpace(remark(c.except))) {
+			return nil // we brought it
+		}
+		for _, k := range c.named(s.Tables, q.Database) {
 			if err := c.begin(ctx); err != nil {
 				return err
 			}
@@ -385,33 +444,84 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 				return err
 			}
 		}
-	} else if redefines.MatchString(q.SQL) {
-		for name, k := range c.tables {
-			if !mentions(q.SQL, q.Database, name.Schema, name.Name) {
-				continue
-			}
-			if err := c.redefined(ctx, k, "the source ran: "+q.SQL, q.SQL); err != nil {
+		return nil
+	case statement.Alter:
+		for _, k := range c.named(s.Tables, q.Database) {
+			if err := c.redefined(ctx, k, ran, q.SQL); err != nil {
 				return err
 			}
 		}
+		return nil
+	case statement.Replace:
+		list := c.named(s.Tables, q.Database)
+		if s.Schema != "" {
+			list = c.in(s.Schema)
+		}
+		if len(list) == 0 {
+			return nil
+		}
+		return c.unsaid(ctx, list, ran)
+	case statement.Rows:
+		ran = "a session changed rows with its log format set to statements, so that the log does not hold the rows (" + shortened(q.SQL) + "); sessions that connected before the format was set keep the old one"
+		list := c.named(s.Tables, q.Database)
+		if len(list) == 0 { // triggers are for us to see only with a right of their own
+			ran += ". It names this table not, but may have changed it by a trigger, a view or a routine"
+		}
+		return c.unsaid(ctx, list, ran)
 	}
-	// A statement by itself ends its own group.
-	return c.commit(ctx, h, end)
+	return c.unsaid(ctx, nil, "the log holds a statement that is not understood, and may be about this table: "+shortened(q.SQL))
 }
 
-// mentions reports whether a statement that ran in a database names a table.
-func mentions(statement, database, schema, table string) bool {
-	named := regexp.MustCompile("(?i)(?:`?([^`.\\s]+)`?\\s*\\.\\s*)?(?:`" + regexp.QuoteMeta(table) + "`|\\b" + regexp.QuoteMeta(table) + "\\b)")
-	for _, m := range named.FindAllStringSubmatch(statement, -1) {
-		in := m[1]
-		if in == "" {
-			in = database
-		}
-		if strings.EqualFold(in, schema) {
-			return true
+// named are the followed tables among names that a statement gives.
+func (c *capture) named(names []statement.Name, database string) []*captured {
+	var out []*captured
+	for of, k := range c.tables {
+		if slices.ContainsFunc(names, func(n statement.Name) bool {
+			if n.Schema == "" {
+				n.Schema = database
+			}
+			return n.Schema == of.Schema && n.Table == of.Name || c.folds && strings.EqualFold(n.Schema, of.Schema) && strings.EqualFold(n.Table, of.Name)
+		}) {
+			out = append(out, k)
 		}
 	}
-	return false
+	return inOrder(out)
+}
+
+// in are the followed tables of a database.
+func (c *capture) in(schema string) []*captured {
+	var out []*captured
+	for of, k := range c.tables {
+		if of.Schema == schema || c.folds && strings.EqualFold(of.Schema, schema) {
+			out = append(out, k)
+		}
+	}
+	return inOrder(out)
+}
+
+func inOrder(list []*captured) []*captured {
+	slices.SortFunc(list, func(a, b *captured) int { return int(a.table.ID - b.table.ID) })
+	return list
+}
+
+// unsaid tells of tables, or of all, that their rows changed in a way that the log does not
+// say.
+func (c *capture) unsaid(ctx context.Context, list []*captured, note string) error {
+	if list == nil {
+		for _, k := range c.tables {
+			list = append(list, k)
+		}
+		list = inOrder(list)
+	}
+	for _, k := range list {
+		if err := c.begin(ctx); err != nil {
+			return err
+		}
+		if err := c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Unread, Table: k.table.ID, Note: note}}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (c *capture) redefined(ctx context.Context, k *captured, note, statement string) error {

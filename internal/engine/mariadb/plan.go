@@ -58,8 +58,8 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	return out
 }
 
-// statement reads a plan's rows, or part of them.
-func statement(p *domain.TablePlan, where string) string {
+// selecting reads a plan's rows, or part of them.
+func selecting(p *domain.TablePlan, where string) string {
 	return "SELECT " + selectedList(p) + " FROM " + from(p) + where
 }
 

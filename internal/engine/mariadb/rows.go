@@ -145,7 +145,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	buf := r.block[:0]
 	var refused error
 	s := newShaper(p, converters(p), packed)
-	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
+	err := r.c.values(ctx, selecting(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
 		from := len(buf)
 		if buf, err = s.append(buf, d); err != nil {
 			return err
@@ -176,7 +176,7 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	var row []byte
 	var fields [][]byte
 	var stop error
-	err := r.c.values(ctx, statement(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) error {
+	err := r.c.values(ctx, selecting(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) error {
 		var refused error
 		if row, refused = s.append(row[:0], d); refused != nil {
 			texts, err := sourceTexts(d)

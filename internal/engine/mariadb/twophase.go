@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/binlog"
 )
 
@@ -20,7 +19,7 @@ import (
 // preparing collects the group of events that ends with a prepare.
 type preparing struct {
 	xid  binlog.XID
-	rows *engine.Spool   // the tables' and rows' events, by their type
+	rows *kept           // the tables' and rows' events
 	ours map[uint64]bool // by the log's number of the table
 }
 
@@ -43,16 +42,16 @@ func (p *preparing) keep(h binlog.Header, body []byte, ours func(t *binlog.Table
 	if !p.ours[id] {
 		return nil
 	}
-	return p.rows.Keep(uint32(h.Type), body)
+	return p.rows.keep(h.Type, body)
 }
 
 func newPreparing(xid binlog.XID) *preparing {
-	return &preparing{xid: xid, rows: &engine.Spool{}, ours: map[uint64]bool{}}
+	return &preparing{xid: xid, rows: &kept{}, ours: map[uint64]bool{}}
 }
 
 // ours reports whether a table is followed.
 func (c *capture) ours(t *binlog.Table) bool {
-	return c.tables[domain.TableName{Schema: t.Database, Name: t.Name}] != nil
+	return c.tables[domain.TableName{Schema: t.Database, Name: t.Name}] != nil || t.Database == bookkeeping
 }
 
 // prepared takes the group as one that waits for its end.
@@ -84,9 +83,12 @@ func (c *capture) ended(ctx context.Context, h binlog.Header, xid binlog.XID, st
 	return c.commit(ctx, h, end)
 }
 
-func (c *capture) replay(ctx context.Context, rows *engine.Spool) error {
-	return rows.Each(func(of uint32, body []byte) error {
-		return c.content(ctx, binlog.Type(of), slices.Clone(body)) // what is made of it outlives the next
+func (c *capture) replay(ctx context.Context, rows *kept) error {
+	return rows.each(func(kind binlog.Type, body []byte) error {
+		if kind == binlog.TypeQuery {
+			return c.unsaid(ctx, nil, string(body))
+		}
+		return c.content(ctx, kind, slices.Clone(body)) // what is made of it outlives the next
 	})
 }
 
@@ -98,7 +100,7 @@ func (c *capture) over(ctx context.Context, end domain.Position) error {
 
 // lookBack finds what a transaction did that was prepared before this stream began, or
 // whose server wrote it there: from the file in which its end stands back to the first.
-func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Position) (*engine.Spool, error) {
+func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Position) (*kept, error) {
 	first := c.file
 	if err := c.d.logFiles(ctx, func(_ string, n uint64, _ int64) { first = min(first, n) }); err != nil {
 		return nil, err
@@ -114,7 +116,7 @@ func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Posit
 
 // preparedIn looks through one file of the log for the last preparation under that name,
 // unless it has ended there as well.
-func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, end domain.Position) (*engine.Spool, error) {
+func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, end domain.Position) (*kept, error) {
 	var found, open *preparing
 	drop := func() {
 		for _, p := range []*preparing{found, open} {
@@ -141,6 +143,12 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 			}
 		case open != nil && (h.Type == binlog.TypeTableMap || isRows(h.Type)):
 			return open.keep(h, body, c.ours)
+		case open != nil && (h.Type == binlog.TypeQuery || h.Type == binlog.TypeQueryCompressed):
+			q, err := binlog.DecodeQuery(h.Type, body)
+			if err != nil {
+				return err
+			}
+			return open.rows.statement(understand(&q), q.SQL)
 		case open != nil && h.Type == binlog.TypeXAPrepare:
 			found, open = open, nil
 		}

@@ -57,7 +57,7 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 }
 
 func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
-	return v.d.explain(v.c.readAs(ctx, p, converters(p), statement(p, where), visit))
+	return v.d.explain(v.c.readAs(ctx, p, converters(p), selecting(p, where), visit))
 }
 
 // Sums returns one sum for each part.
@@ -89,7 +89,7 @@ func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain
 	var out domain.Row
 	err := d.briefly(ctx, func(c *wire) error {
 		out = nil
-		return c.readAs(ctx, p, converters(p), statement(p, " WHERE "+equals(p.KeyColumns(), key)), func(_ []byte, fields [][]byte) error {
+		return c.readAs(ctx, p, converters(p), selecting(p, " WHERE "+equals(p.KeyColumns(), key)), func(_ []byte, fields [][]byte) error {
 			out = engine.TextRow(fields)
 			return nil
 		})

@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"math/rand/v2"
+	"slices"
+	"strings"
 
+	"dustyferry/internal/core/statement"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/protocol/binlog"
 )
@@ -106,7 +109,11 @@ func (d *database) Undisturbed(ctx context.Context, t domain.TableName, at domai
 		if err != nil {
 			return err
 		}
-		if redefines.MatchString(q.SQL) && mentions(q.SQL, q.Database, t.Schema, t.Name) {
+		s := understand(&q)
+		about := s.Schema == t.Schema || slices.ContainsFunc(s.Tables, func(n statement.Name) bool {
+			return (n.Schema == "" && strings.EqualFold(q.Database, t.Schema) || strings.EqualFold(n.Schema, t.Schema)) && strings.EqualFold(n.Table, t.Name)
+		})
+		if s.Kind == statement.Unknown || about && (s.Kind == statement.Alter || s.Kind == statement.Replace) {
 			if statements++; statements > 1 {
 				return errEnough
 			}

@@ -24,19 +24,29 @@ var (
 // Type is the kind of an event.
 type Type byte
 
-// The kinds of event that are told apart; others are passed over.
+// The kinds of event that are told apart.
 const (
 	TypeQuery              Type = 2
+	TypeStop               Type = 3
+	TypeIntVar             Type = 5
+	TypeAppendBlock        Type = 9
+	TypeDeleteFile         Type = 11
+	TypeRand               Type = 13
+	TypeUserVar            Type = 14
 	TypeRotate             Type = 4
 	TypeFormat             Type = 15
 	TypeXid                Type = 16
+	TypeBeginLoad          Type = 17
+	TypeExecuteLoad        Type = 18
 	TypeTableMap           Type = 19
 	TypeWriteRows          Type = 23
 	TypeUpdateRows         Type = 24
 	TypeDeleteRows         Type = 25
+	TypeIncident           Type = 26
 	TypeHeartbeat          Type = 27
 	TypeXAPrepare          Type = 38
 	TypeAnnotate           Type = 160
+	TypeCheckpoint         Type = 161
 	TypeGtid               Type = 162
 	TypeGtidList           Type = 163
 	TypeStartEncryption    Type = 164
@@ -62,6 +72,10 @@ type Header struct {
 // Artificial reports whether the server made the event up for the stream: it
 // stands in no log file.
 func (h Header) Artificial() bool { return h.Flags&0x20 != 0 }
+
+// Ignorable reports whether the server says that a reader that does not know the event may
+// pass over it.
+func (h Header) Ignorable() bool { return h.Flags&0x80 != 0 }
 
 // Reader takes events apart. It remembers from the format event whether they
 // carry checksums, and the tables that were mapped.

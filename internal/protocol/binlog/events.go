@@ -98,21 +98,61 @@ func DecodeGtid(body []byte) (Gtid, error) {
 type Query struct {
 	Database string
 	SQL      string
+	SQLMode  uint64 // of the session, as bits
+	Charset  uint16 // the number of the collation that the session sent the statement in; 0: not said
 }
 
-// DecodeQuery reads a query event, also a compressed one.
+// Bits of a query's SQLMode.
+const (
+	ModeAnsiQuotes  = 1 << 2
+	ModeNoBackslash = 1 << 20
+)
+
+// status reads what a session had set (MariaDB source, log_event.h, Q_…_CODE), as far as it
+// matters here; what comes after a kind that is not known is left.
+func (q *Query) status(b []byte) {
+	sizes := map[uint64]int{3: 4, 7: 2, 8: 2, 9: 8, 10: 4, 13: 3, 128: 3, 129: 8}
+	c := cursor{b: b}
+	for len(c.b) > 0 {
+		switch kind := c.uint(1); kind {
+		case 0:
+			c.take(4)
+		case 1:
+			q.SQLMode = c.uint(8)
+		case 4:
+			q.Charset = uint16(c.uint(2))
+			c.take(4)
+		case 2:
+			c.take(int(c.uint(1)) + 1)
+		case 5, 6:
+			c.take(int(c.uint(1)))
+		default:
+			n, known := sizes[kind]
+			if !known {
+				return
+			}
+			c.take(n)
+		}
+	}
+}
+
+// DecodeQuery reads a query event, also a compressed one, or that of a LOAD DATA.
 func DecodeQuery(t Type, body []byte) (Query, error) {
 	c := cursor{b: body}
 	c.take(8) // thread and execution time
 	name := int(c.uint(1))
 	c.take(2) // error code
 	vars := int(c.uint(2))
-	c.take(vars)
+	if t == TypeExecuteLoad {
+		c.take(13) // which file, and where its name stands in the statement
+	}
+	set := c.take(vars)
 	q := Query{Database: string(c.take(name))}
 	c.take(1)
 	if err := c.err(); err != nil {
 		return q, err
 	}
+	q.status(set)
 	sql := c.b
 	if t == TypeQueryCompressed {
 		var err error

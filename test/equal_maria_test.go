@@ -1,0 +1,128 @@
+package test
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"dustyferry/internal/contract"
+)
+
+// mariaSession runs statements of one session of a MariaDB source, each for itself.
+type mariaSession func(statements ...string)
+
+// mariaToMaria starts a crossing of a schema's tables, without noise, and returns a session
+// on the source.
+func mariaToMaria(t *testing.T, f *ferry, tables string, set string) (mariaSession, side, side) {
+	t.Helper()
+	schema, db := newMaria(t)
+	f.registerMaria("old", schema, db, sourceRights(schema)...)
+	target := f.sideOf("mariadb", "new")
+	source := side{schema, func(s string) { maria(t, db, strings.Split(s, ";\n")...) }, func(q string) []string { return texts(t, db, q) }}
+	source.exec(tables)
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"%s.*\", \"-%s.noise*\"]\n  settings: {in_step_dwell: 200ms%s}\n", schema, schema, set)
+	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
+		t.Fatal(a.err)
+	}
+	conn, err := db.Conn(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = conn.Close() })
+	return func(statements ...string) {
+		t.Helper()
+		for _, s := range statements {
+			if _, err := conn.ExecContext(t.Context(), s); err != nil {
+				t.Fatalf("%s: %v", s, err)
+			}
+		}
+	}, source, target
+}
+
+func sameHives(t *testing.T, f *ferry, source, target side) {
+	t.Helper()
+	settle(t, f)
+	sameTexts(t, "hives", hives(source, "n, name"), hives(target, "n, name"))
+}
+
+// TestMariaDBLosesNothingInSilence: what real applications write into a log, and every
+// spelling of what concerns whole tables, ends equal, or holds and says which table.
+func TestMariaDBLosesNothingInSilence(t *testing.T) {
+	f := start(t)
+	ask, source, target := mariaToMaria(t, f, "CREATE TABLE hives (id int PRIMARY KEY, n int, name varchar(40) CHARACTER SET latin1 DEFAULT 'x') PARTITION BY RANGE (id) (PARTITION p0 VALUES LESS THAN (1000), PARTITION p1 VALUES LESS THAN (1000000));\n"+
+		"INSERT INTO hives SELECT seq, seq, 'Bläue' FROM seq_1_to_1500;\nCREATE TABLE calm (id int PRIMARY KEY);\nINSERT INTO calm VALUES (1);\nCREATE TABLE noise (id int) ENGINE=MyISAM;\nCREATE TABLE noise_2 (id int PRIMARY KEY)", "")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	again := func() {
+		t.Helper()
+		f.must("crossing", "restart", "spring", "--table", source.schema+".hives", "--confirm", source.schema+".hives")
+		f.await(90*time.Second, "in step again", func(c contract.Crossing) bool {
+			return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning
+		})
+	}
+	equal := func(name string, statements ...string) {
+		t.Helper()
+		ask(statements...)
+		sameHives(t, f, source, target)
+		if t.Failed() {
+			t.Fatalf("after %s", name)
+		}
+	}
+	held := func(words string, statements ...string) {
+		t.Helper()
+		ask(statements...)
+		f.held("hives", words)
+		again()
+		sameHives(t, f, source, target)
+		if t.Failed() {
+			t.Fatalf("after %s", statements[0])
+		}
+	}
+	const more = "INSERT INTO hives (id, n) SELECT seq, seq FROM seq_%d_to_%d"
+	equal("savepoints", "BEGIN", "INSERT INTO hives VALUES (10001, 1, 'before')", "SAVEPOINT Level_1", fmt.Sprintf(more, 20001, 26000), "SAVEPOINT `level 2`", "UPDATE hives SET n = -1 WHERE id = 3",
+		"ROLLBACK TO `level 2`", "RELEASE SAVEPOINT level_1", "DELETE FROM hives WHERE id = 4", "COMMIT")
+	// A write to a table without transactions makes the log keep what was rolled back.
+	equal("a rolled back part", "BEGIN", "INSERT INTO hives VALUES (10002, 1, 'stays')", "SAVEPOINT s", fmt.Sprintf(more, 30001, 30500), "SAVEPOINT t", "UPDATE hives SET n = -2 WHERE id < 20", "INSERT INTO noise VALUES (1)",
+		"ROLLBACK TO SAVEPOINT s", "INSERT INTO hives VALUES (10003, 1, 'stays too')", "COMMIT")
+	equal("a rolled back transaction", "BEGIN", "INSERT INTO hives VALUES (10004, 1, 'never was')", "INSERT INTO noise VALUES (2)", "ROLLBACK", "INSERT INTO hives VALUES (10005, 1, 'was')")
+	equal("transactions of other tables", "BEGIN", "INSERT INTO noise_2 VALUES (1)", "INSERT INTO noise VALUES (2)", "ROLLBACK", "CREATE TABLE noise_3 (hives int)", "DROP TABLE noise_3", "CREATE VIEW over_hives AS SELECT * FROM hives", "ANALYZE TABLE hives")
+	for _, s := range []string{"-- emptied\nTRUNCATE hives", "# emptied\nTRUNCATE TABLE hives/* all */", "/*!50000 TRUNCATE TABLE */ hives", "/*!100000 TRUNCATE hives */", "SET STATEMENT lock_wait_timeout = 5 FOR TRUNCATE hives"} {
+		equal(s, fmt.Sprintf("INSERT IGNORE INTO hives SELECT seq, seq, 'ö' FROM seq_1_to_%d", 50), s, "INSERT INTO hives VALUES (7, 7, 'first')")
+	}
+	equal("rows", "INSERT IGNORE INTO hives SELECT seq, seq, 'Grün' FROM seq_1_to_1500")
+	held("format set to statements", "SET SESSION binlog_format = 'STATEMENT'", "UPDATE hives SET n = n + 1 WHERE id < 100", "SET SESSION binlog_format = 'ROW'")
+	// A statement about another table writes to this one by a trigger.
+	held("by a trigger", "CREATE TRIGGER spread AFTER INSERT ON noise_2 FOR EACH ROW UPDATE hives SET n = 0 WHERE id = NEW.id", "SET SESSION binlog_format = 'STATEMENT'", "INSERT INTO noise_2 VALUES (5)", "SET SESSION binlog_format = 'ROW'")
+	ask("DROP TRIGGER spread")
+	held("TRUNCATE PARTITION", "ALTER TABLE hives TRUNCATE PARTITION p0")
+	held("RENAME TABLE", "CREATE TABLE noise_4 LIKE hives", "INSERT INTO noise_4 VALUES (1, 1, 'another')", "RENAME TABLE hives TO noise_5, noise_4 TO hives")
+	held("CREATE OR REPLACE", "CREATE OR REPLACE TABLE hives (id int PRIMARY KEY, n int, name varchar(40) CHARACTER SET latin1 DEFAULT 'x')", "INSERT INTO hives VALUES (1, 1, 'ü')")
+	held("character set of name", "ALTER TABLE hives CONVERT TO CHARACTER SET utf8mb4", "INSERT INTO hives VALUES (2, 2, '🐝')")
+	held("primary key", "ALTER TABLE hives DROP PRIMARY KEY, ADD PRIMARY KEY (id, n)", "UPDATE hives SET name = 'ä' WHERE id = 2")
+	held("columns of", "SET STATEMENT max_statement_time = 10 FOR ALTER /* wide */ TABLE hives MODIFY n bigint")
+	equal("the end", "INSERT INTO hives VALUES (99, 5000000000, 'the end')")
+}
+
+// TestAMariaTableIsAlteredBeforeItsTurn: columns that change places while a table waits to be
+// loaded, so that later rows in the log mean others.
+func TestAMariaTableIsAlteredBeforeItsTurn(t *testing.T) {
+	f := start(t)
+	ask, source, target := mariaToMaria(t, f, "CREATE TABLE apiaries (id int PRIMARY KEY, v varchar(2000));\nINSERT INTO apiaries SELECT seq, repeat('x', 1500) FROM seq_1_to_4000;\nCREATE TABLE hives (id int PRIMARY KEY, n varchar(20), name varchar(20));\nINSERT INTO hives SELECT seq, concat('n', seq), concat('name', seq) FROM seq_1_to_100;\nANALYZE TABLE apiaries, hives",
+		", lanes: 1, speed_limit: 1MiB, chunk_size: 256KiB, column_changes: carry")
+	f.startCrossing()
+	f.await(30*time.Second, "loading", func(c contract.Crossing) bool { return c.Phase == contract.PhaseLoading && c.Progress.ChunksLanded > 0 })
+	ask("ALTER TABLE hives MODIFY COLUMN name varchar(20) AFTER id", "UPDATE hives SET n = 'N', name = 'NAME' WHERE id < 50")
+	c := f.await(90*time.Second, "in step, or held", func(c contract.Crossing) bool {
+		return c.Phase == contract.PhaseInStep || c.Condition == contract.ConditionHeld
+	})
+	if c.Condition == contract.ConditionHeld {
+		if !strings.Contains(c.Reason, "hives") {
+			t.Fatal(c.Reason)
+		}
+		f.must("crossing", "restart", "spring", "--table", source.schema+".hives", "--confirm", source.schema+".hives")
+		f.awaitPhase(contract.PhaseInStep)
+	}
+	ask("UPDATE hives SET n = 'late' WHERE id = 60", "INSERT INTO hives (id, n, name) VALUES (200, 'n', 'name')")
+	sameHives(t, f, source, target)
+}
