@@ -68,11 +68,11 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 		return err
 	}
 	name, what := t.row.SourceName, columns.Words(a.changes)
+	if len(a.other) > 0 {
+		return domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows the log does not say: restart the table: dustyferry crossing restart %s --table %s",
+			name, e.Change.Note, strings.Join(a.other, ", "), f.c.Name, name)
+	}
 	if len(a.changes) == 0 && !a.moved {
-		if len(a.other) > 0 {
-			return domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows the log does not say: restart the table: dustyferry crossing restart %s --table %s",
-				name, e.Change.Note, strings.Join(a.other, ", "), f.c.Name, name)
-		}
 		if e.Change.Columns != nil || e.Change.Statement == "" {
 			return domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
 		}
@@ -207,10 +207,11 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 	if places := a.moved || !last && columns.Moves(ch.Statement); places && draw.way.From == typemap.MariaDB && (!last || columns.Renames(ch.Statement)) {
 		a.moved, a.lost = true, true
 	}
-	if len(a.changes) == 0 && !a.moved {
-		if ch.Statement != "" {
-			a.other = columns.Others(&was.Table, now)
-		}
+	again := at == 0 && draw.way.From == typemap.MariaDB // a table that begins again
+	if again || ch.Statement != "" {
+		a.other = columns.Others(&was.Table, now)
+	}
+	if len(a.changes) == 0 && !a.moved && (!again || len(a.other) == 0) {
 		return a, nil
 	}
 	bare, err := src.Plan(now)
@@ -275,6 +276,12 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 		}
 		a.todo = append(a.todo, dst.Alters(&side, []columns.Change{there})...)
 	}
+	for _, now := range side.Columns {
+		is := stands.Column(now.Name)
+		if again && draw.way.To == typemap.MariaDB && is != nil && is.Type == now.Type && (is.Charset != now.Charset || is.Collation != now.Collation) {
+			a.todo = append(a.todo, dst.Alters(&side, []columns.Change{{Kind: columns.Retyped, Was: *is, Now: now}})...)
+		}
+	}
 	return a, nil
 }
 
@@ -292,7 +299,7 @@ func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []recor
 		return err
 	}
 	a, err := v.weigh(ctx, c, src, dst, plansOf(tables), &t.Plan.V, &domain.Change{Kind: domain.Redefine}, 0)
-	if err != nil || len(a.changes) == 0 && !a.moved {
+	if err != nil || len(a.changes) == 0 && !a.moved && len(a.other) == 0 {
 		return err
 	}
 	for _, sql := range a.todo {
@@ -300,7 +307,7 @@ func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []recor
 			return domain.Conflict("the columns of %s have changed on the source, and its table on the target cannot be brought to them (%s): %s. Alter it by hand, then restart the table again", t.SourceName, sql, err)
 		}
 	}
-	v.Say(ctx, "info", System, c.Name, t.SourceName, "columns", "%s is planned anew, as its columns have changed: %s", t.SourceName, columns.Words(a.changes))
+	v.Say(ctx, "info", System, c.Name, t.SourceName, "columns", "%s is planned anew, as its definition has changed: %s", t.SourceName, strings.Join(append(a.other, columns.Words(a.changes)), ", "))
 	return v.Store.Amend(ctx, c.ID, 0, t.ID, a.plan, nil)
 }
 

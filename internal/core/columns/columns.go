@@ -130,6 +130,11 @@ func Others(was, now *domain.Table) []string {
 		slices.Sort(list)
 		return strings.Join(list, "; ")
 	}
+	// Where columns have other names, keys say the same in other words.
+	if slices.ContainsFunc(was.Columns, func(c domain.Column) bool { return now.Column(c.Name) == nil }) {
+		add("the storage engine", strings.ToLower(was.Storage), strings.ToLower(now.Storage))
+		return out
+	}
 	var primary [2]string
 	for i, t := range [2]*domain.Table{was, now} {
 		if k := t.PrimaryKey(); k != nil {

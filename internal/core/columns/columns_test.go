@@ -168,3 +168,35 @@ func TestPlacesOfColumns(t *testing.T) {
 		}
 	}
 }
+
+func TestOthersSeesTheWholeDefinition(t *testing.T) {
+	table := func(change func(*domain.Table)) *domain.Table {
+		x := &domain.Table{Storage: "InnoDB", Columns: []domain.Column{{Name: "id", Type: "int"}, {Name: "t", Type: "varchar(9)", Charset: "latin1", Collation: "latin1_bin"}, {Name: "c", Type: "int", Computed: "id + 1"}},
+			Keys: []domain.Key{{Name: "PRIMARY", Primary: true, Columns: []string{"id"}}}, Constraints: []domain.Constraint{{Kind: "foreign", Columns: []string{"c"}, References: domain.TableName{Name: "o"}, Rules: "ON DELETE CASCADE"}}}
+		change(x)
+		return x
+	}
+	was := table(func(*domain.Table) {})
+	for want, change := range map[string]func(*domain.Table){
+		"the character set of t":  func(x *domain.Table) { x.Columns[1].Charset = "utf8mb4" },
+		"the collation of t":      func(x *domain.Table) { x.Columns[1].Collation = "latin1_general_ci" },
+		"what c computes":         func(x *domain.Table) { x.Columns[2].Computed = "id + 2" },
+		"the primary key":         func(x *domain.Table) { x.Keys[0].Columns = []string{"id", "t"} },
+		"the set of foreign keys": func(x *domain.Table) { x.Constraints[0].Rules = "" },
+		"the storage engine":      func(x *domain.Table) { x.Storage = "Aria" },
+	} {
+		if got := columns.Others(was, table(change)); len(got) != 1 || !strings.HasPrefix(got[0], want+" is ") {
+			t.Errorf("%s: %q", want, got)
+		}
+	}
+	for name, change := range map[string]func(*domain.Table){
+		"nothing":         func(*domain.Table) {},
+		"an index":        func(x *domain.Table) { x.Indexes = []domain.Index{{Name: "i", Definition: "KEY i (t)"}} },
+		"a renamed key":   func(x *domain.Table) { x.Columns[0].Name, x.Keys[0].Columns = "nr", []string{"nr"} },
+		"storage in caps": func(x *domain.Table) { x.Storage = "INNODB" },
+	} {
+		if got := columns.Others(was, table(change)); len(got) != 0 {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+}
