@@ -109,7 +109,7 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 // noticed is what the source's catalog says of the tables now, or where it cannot be asked
 // what it said last.
 func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth) []domain.Entry {
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 12*time.Second)
 	defer cancel()
 	cat, err := v.catalogOf(ctx, c.Source, 3*time.Second)
 	if err != nil {
@@ -125,7 +125,7 @@ func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.S
 // unended says which two-phase transactions could still be committed on the source when its
 // writes have been stopped: they need no session, and some no lock.
 func (v *Voyage) unended(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
-	ctx, cancel := context.WithTimeout(ctx, 2*time.Second) // a list that people look at waits for nobody
+	ctx, cancel := context.WithTimeout(ctx, 8*time.Second) // a list that people look at waits for nobody for long
 	defer cancel()
 	src, err := v.Open(ctx, c.Source)
 	var list []string

@@ -100,15 +100,13 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	c.User, c.Net, c.Addr, c.DBName = e.User, "tcp", net.JoinHostPort(e.Host, strconv.Itoa(e.Port)), e.Database
 	c.Timeout, c.InterpolateParams, c.Collation, c.ClientFoundRows = 10*time.Second, true, "utf8mb4_general_ci", true
 	c.Logger = &mysql.NopLogger{}
-	// Reading must outlast a target that is slow for a while, and writing a source.
-	c.Params = map[string]string{"time_zone": "'+00:00'", "net_write_timeout": "3600", "net_read_timeout": "3600", "sql_mode": sqlMode}
 	d := &database{end: e, name: c.Addr + "/" + e.Database, idle: make(chan *wire, idleWires)}
 	c.DialFunc = d.dialPooled
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, fmt.Errorf("preparing the connection: %w", err)
 	}
-	d.pool = sql.OpenDB(connector)
+	d.pool = sql.OpenDB(pinner{connector, d})
 	d.pool.SetMaxOpenConns(60)
 	d.pool.SetMaxIdleConns(4)
 	d.pool.SetConnMaxIdleTime(30 * time.Second)

@@ -58,6 +58,10 @@ func (d *database) dial(ctx context.Context, settings ...string) (*wire, error) 
 		_ = conn.Close()
 		return nil, d.explain(err)
 	}
+	if err := d.pin(ctx, c); err != nil {
+		c.close()
+		return nil, d.explain(err)
+	}
 	for _, q := range settings {
 		if err := c.run("SET SESSION " + q); err != nil {
 			c.close()
