@@ -198,6 +198,9 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 		return err
 	}
 	m.steps.Add(1)
+	if c.Kind != domain.KindLoad && snap.Log != 0 && snap.Log < domain.Position(c.StartAt) {
+		return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are captured (%s before %s)", l.v.Position(ctx, c.Source, snap.Log), l.v.Position(ctx, c.Source, domain.Position(c.StartAt)))}
+	}
 	l.tell(ctx, c, chunk, snap)
 	there := plan.OnTarget()
 	packed := l.reader.Packs(plan)

@@ -223,6 +223,9 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 		if err != nil {
 			return 0, err
 		}
+		if len(found) == 0 {
+			return 0, fmt.Errorf("%d parts of %s differ by their sums, but no row of them does when rows are compared one by one: the two sides' forms of a value are not alike, and whether the tables are equal is not known; please report this", len(differing), t.SourceName)
+		}
 		res.Findings = int64(len(found))
 		if err := v.Store.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
 			return 0, err

@@ -582,6 +582,11 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 			if e.Change.Old, err = k.row(c.before, domain.Value{}); err != nil {
 				return err
 			}
+			for i, v := range c.before {
+				if v.Absent && slices.Contains(k.key, k.at[i]) {
+					return domain.Conflict("the source's log does not hold the key of a changed row of %s: let its sessions log whole rows (SET GLOBAL binlog_row_image = 'FULL', and let them connect anew), then restart the table", k.table.Plan.Source)
+				}
+			}
 			e.Change.OldWhole = !slices.ContainsFunc(c.before, func(v binlog.Value) bool { return v.Absent })
 		}
 		if x.After != nil {

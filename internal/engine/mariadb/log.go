@@ -12,9 +12,15 @@ import (
 // What a source's binary log is asked for beside its events.
 
 // PrepareCapture needs nothing on the source: the binary log is there for all.
-// It returns where the log stands now.
+// It returns the place in it of what can be read now.
 func (d *database) PrepareCapture(ctx context.Context, _ string, _ []domain.TablePlan) (domain.Position, error) {
-	return d.now(ctx)
+	if _, err := d.now(ctx); err != nil {
+		return 0, err
+	}
+	// Not where the log ends: a server that waits for its replica before it commits has
+	// written there already what no read sees yet.
+	s, err := d.Snapshot(ctx)
+	return s.Log, err
 }
 
 // CaptureUndo is empty: nothing is changed.

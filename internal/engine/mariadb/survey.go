@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -324,7 +325,19 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	if own.String != "" {
 		e.add(domain.ToKnow, "sequences", "source", "CREATE SEQUENCE on the target, with where each stands", "sequences of their own (%s) are not made on the target; numbered columns are", own.String)
 	}
-	e = append(e, d.replicaEntry(ctx)...)
+	e = append(e, d.replicaEntry(ctx, capture && s.variables["log_slave_updates"] != "ON")...)
+	if capture {
+		list, err := d.unlogged(ctx)
+		if err != nil {
+			return nil, err
+		}
+		e = append(e, list...)
+	}
+	list, err := d.leftBehind(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e = append(e, list...)
 	if !s.seesForeignKeys(d.end.Database) {
 		verdict := domain.ToKnow
 		if capture { // one that acts by itself would change rows unseen
@@ -342,6 +355,9 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)", "it has no key: it is one chunk, and each changed row is found by all its values")
 		case p.KeyOrder == "none":
 			e.add(domain.ToKnow, "key order", name, "", "its key (%s) has an order of its own, which cannot be asked for: the table is one chunk", quoteAll(p.Key))
+		}
+		if k := p.Table.PrimaryKey(); capture && s.variables["binlog_row_image"] != "FULL" && len(p.Key) > 0 && (k == nil || !slices.Equal(k.Columns, p.Key)) {
+			e.add(domain.Blocks, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "with binlog_row_image %s the log does not always carry its key (%s), which is not its primary key", s.variables["binlog_row_image"], quoteAll(p.Key))
 		}
 		for _, c := range p.Columns {
 			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil && p.TargetSide.Engine != "mariadb" {
@@ -404,7 +420,9 @@ func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan
 
 // replicaEntry tells how far the server is behind, where it follows another one and
 // lets us ask.
-func (d *database) replicaEntry(ctx context.Context) []domain.Entry {
+//
+// With silent, the server does not log what it replicates.
+func (d *database) replicaEntry(ctx context.Context, silent bool) []domain.Entry {
 	rows, err := d.pool.QueryContext(ctx, "SHOW REPLICA STATUS")
 	if err != nil { // without the right REPLICA MONITOR nobody can tell
 		return nil
@@ -427,10 +445,59 @@ func (d *database) replicaEntry(ctx context.Context) []domain.Entry {
 		return nil
 	}
 	var e entries
+	if silent {
+		e.add(domain.Blocks, "binary log", "source", "log_slave_updates = ON in the server's configuration; then restart the server; or choose the server that it follows as the source", "the server follows another one and does not log what it gets from there (log_slave_updates is off), so none of that would arrive")
+	}
 	if behind := values[at]; behind.Valid {
 		e.add(domain.ToKnow, "replica", "source", "", "the server follows another one and is %s s behind it; what is written there arrives with that delay", behind.String)
 	} else {
 		e.add(domain.ToKnow, "replica", "source", "START REPLICA", "the server follows another one, but does not at the moment: what is written there does not arrive")
 	}
 	return e
+}
+
+// unlogged says which changes the server leaves out of its log by its own filters.
+func (d *database) unlogged(ctx context.Context) ([]domain.Entry, error) {
+	var file, offset string
+	var do, ignore sql.NullString
+	err := d.pool.QueryRowContext(ctx, "SHOW MASTER STATUS").Scan(&file, &offset, &do, &ignore)
+	if errors.Is(err, sql.ErrNoRows) || err != nil { // said elsewhere
+		return nil, nil
+	}
+	var e entries
+	for name, list := range map[string]string{"binlog_do_db": do.String, "binlog_ignore_db": ignore.String} {
+		if list != "" {
+			e.add(domain.Blocks, "binary log", "source", "take "+name+" out of the server's configuration; then restart the server", "the server logs changes of some databases only (%s is %s), which goes by where a session stands and not by what it writes to: changes would be missing", name, list)
+		}
+	}
+	return e, nil
+}
+
+// leftBehind says which tables of the database cannot be carried at all, and are in no plan.
+func (d *database) leftBehind(ctx context.Context) ([]domain.Entry, error) {
+	rows, err := d.pool.QueryContext(ctx, `
+SELECT t.table_name, t.table_type, coalesce((SELECT group_concat(k.column_name ORDER BY k.ordinal_position SEPARATOR ', ') FROM information_schema.columns k
+         WHERE k.table_schema = t.table_schema AND k.table_name = t.table_name AND k.column_type LIKE '%COMPRESSED%'), '')
+  FROM information_schema.tables t WHERE t.table_schema = ? AND t.table_type NOT IN ('VIEW', 'SEQUENCE', 'SYSTEM VIEW') ORDER BY 1`, d.end.Database)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	var e entries
+	for rows.Next() {
+		var table, kind, compressed string
+		if err := rows.Scan(&table, &kind, &compressed); err != nil {
+			return nil, d.explain(err)
+		}
+		name := domain.TableName{Schema: d.end.Database, Name: table}
+		switch {
+		case kind == "SYSTEM VERSIONED":
+			e.add(domain.ToKnow, "left behind", name.String(), "ALTER TABLE "+qualified(name)+" DROP SYSTEM VERSIONING, or carry it by hand", "it is system-versioned, and is not carried: neither its rows nor its history")
+		case kind != "BASE TABLE":
+			e.add(domain.ToKnow, "left behind", name.String(), "carry it by hand", "it is a %s, and is not carried", strings.ToLower(kind))
+		case compressed != "":
+			e.add(domain.Blocks, "compressed columns", name.String(), "ALTER TABLE … MODIFY them without COMPRESSED, or leave the table out", "columns %s are COMPRESSED, which its log writes in a form that is not read here", compressed)
+		}
+	}
+	return e, d.explain(rows.Err())
 }
