@@ -59,8 +59,11 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 		}
 		// Every read sees its rows as they are then; but where the log goes by places only, the
 		// plan has to know the new ones for what comes.
-		if verdict == interleave.TruncateDrop && e.Change.Columns != nil {
-			return nil
+		if verdict == interleave.TruncateDrop {
+			asPlanned, err := f.asPlanned(ctx, &t.row.Plan.V)
+			if err != nil || asPlanned || e.Change.Columns != nil {
+				return err
+			}
 		}
 	}
 	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change, e.Tx.Commit)
@@ -121,6 +124,16 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 		return err
 	}
 	return errAnew
+}
+
+// asPlanned reports whether a table is on the source now as its plan has it.
+func (f *follower) asPlanned(ctx context.Context, p *domain.TablePlan) (bool, error) {
+	cat, err := f.v.Catalog(ctx, f.c.Source, true)
+	if err != nil {
+		return false, err
+	}
+	now := cat.Table(p.Source)
+	return now != nil && len(columns.Between(&p.Table, now, "")) == 0 && !columns.Moved(&p.Table, now) && len(columns.Others(&p.Table, now)) == 0, nil
 }
 
 // unsaid handles rows that have changed without the log saying which. While the table loads,
