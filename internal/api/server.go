@@ -8,8 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"strconv"
 	"strings"
@@ -118,6 +120,19 @@ func (s *Server) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
+// controlAway reports whether an error that no database of a crossing gave, which would be a
+// problem with a name, is the control database's that is away: it ends its sessions (57P),
+// takes no more (53), or the connection broke.
+func controlAway(err error) bool {
+	var said interface{ SQLState() string }
+	if errors.As(err, &said) {
+		code := said.SQLState()
+		return strings.HasPrefix(code, "57P") || strings.HasPrefix(code, "53") || strings.HasPrefix(code, "08")
+	}
+	var broken net.Error
+	return errors.As(err, &broken) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
+}
+
 // fail answers with a problem document. What is not meant for people goes to
 // the log only.
 func (s *Server) fail(c *gin.Context, err error) {
@@ -142,6 +157,9 @@ func (s *Server) fail(c *gin.Context, err error) {
 		s.problem(c, status, title, err.Error())
 	case errors.Is(err, context.Canceled):
 		c.AbortWithStatus(499)
+	case controlAway(err):
+		c.Header("Retry-After", "2")
+		s.problem(c, http.StatusServiceUnavailable, "Not possible now", "the control database does not answer ("+err.Error()+"); nothing is lost, ask again in a moment")
 	default:
 		s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
 		s.problem(c, http.StatusInternalServerError, "Internal error", "something went wrong inside the service ("+err.Error()+"); its log says more")

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"errors"
+	"math"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -114,10 +115,18 @@ func (d *database) SequenceValues(ctx context.Context, seqs []domain.Sequence) (
 	var out []engine.SequenceValue
 	for _, q := range seqs {
 		v := engine.SequenceValue{Sequence: q}
-		err := d.pool.QueryRowContext(ctx, "SELECT coalesce(max("+quote(q.OwnedColumn)+"), 0) FROM "+qualified(q.OwnedBy)).Scan(&v.Last)
+		// The counter itself may be past the greatest number that stands: rows were removed, or
+		// rolled back.
+		var last uint64
+		err := d.pool.QueryRowContext(ctx, "SELECT greatest((SELECT coalesce(max("+quote(q.OwnedColumn)+"), 0) FROM "+qualified(q.OwnedBy)+"), coalesce((SELECT auto_increment FROM information_schema.tables WHERE table_schema = ? AND table_name = ?), 1) - 1, 0)",
+			q.OwnedBy.Schema, q.OwnedBy.Name).Scan(&last)
 		if err != nil {
 			return nil, d.explain(err)
 		}
+		if last > math.MaxInt64 {
+			return nil, domain.Conflict("the numbering of %s.%s stands at %d, more than a sequence can count to on every target; set its next number on the target by hand and leave the column without AUTO_INCREMENT until then", q.OwnedBy, q.OwnedColumn, last)
+		}
+		v.Last = int64(last)
 		v.Called = v.Last > 0
 		v.Last = max(v.Last, 1)
 		out = append(out, v)

@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"database/sql"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -79,5 +80,28 @@ func TestStoppingWritesAmongWaiters(t *testing.T) {
 	}
 	if _, err := app.ExecContext(t.Context(), "UPDATE x SET v = 9 WHERE id = 1"); err != nil {
 		t.Errorf("a write after the source was opened again: %v", err)
+	}
+}
+
+// TestCountersAreTakenAsTheyStand: numbers that were given and removed again are not given
+// twice by the target.
+func TestCountersAreTakenAsTheyStand(t *testing.T) {
+	d, root := open(t)
+	run(t, root, "CREATE TABLE given (id int AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO given VALUES (NULL), (NULL), (NULL)", "DELETE FROM given", "CREATE TABLE below (id bigint AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO below VALUES (-7)",
+		"CREATE TABLE far (id bigint unsigned AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO far VALUES (9223372036854775900)", "CREATE TABLE none (id int AUTO_INCREMENT PRIMARY KEY)")
+	of := func(table string) domain.Sequence {
+		return domain.Sequence{OwnedBy: domain.TableName{Schema: d.end.Database, Name: table}, OwnedColumn: "id"}
+	}
+	for table, want := range map[string]string{"given": "3 true", "below": "1 false", "none": "1 false"} {
+		v, err := d.SequenceValues(t.Context(), []domain.Sequence{of(table)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(v[0].Last, v[0].Called); got != want {
+			t.Errorf("%s: %s, want %s", table, got, want)
+		}
+	}
+	if _, err := d.SequenceValues(t.Context(), []domain.Sequence{of("far")}); !domain.IsKind(err, domain.ProblemConflict) {
+		t.Errorf("a counter beyond 2^63: %v", err)
 	}
 }
