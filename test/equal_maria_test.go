@@ -131,9 +131,9 @@ func TestAMariaTableIsAlteredBeforeItsTurn(t *testing.T) {
 // TestTheMariaSurveyTellsWhatIsLeft: what cannot be carried is named before the start.
 func TestTheMariaSurveyTellsWhatIsLeft(t *testing.T) {
 	f := start(t)
-	_, source, _ := mariaToMaria(t, f, "CREATE TABLE hives (id int PRIMARY KEY, n int, name varchar(9));\nCREATE TABLE ledger (id int PRIMARY KEY) WITH SYSTEM VERSIONING;\nCREATE TABLE notes (id int PRIMARY KEY, t text COMPRESSED);\nCREATE TABLE old_way (id int NOT NULL, n int, UNIQUE (id)) ENGINE = Aria", "")
+	_, source, _ := mariaToMaria(t, f, "CREATE TABLE hives (id int PRIMARY KEY, n int, name varchar(9));\nCREATE TABLE ledger (id int PRIMARY KEY) WITH SYSTEM VERSIONING;\nCREATE TABLE notes (id int PRIMARY KEY, t text COMPRESSED);\nCREATE TABLE old_way (id int NOT NULL, n int, UNIQUE (id)) ENGINE = Aria;\nCREATE TABLE letters (id int PRIMARY KEY, t text, UNIQUE whole (t))", "")
 	said := strings.Join(strings.Fields(f.cli("survey", "spring").out), " ")
-	for _, w := range []string{"left behind", source.schema + ".ledger", "it is system-versioned, and is not carried", "columns t are COMPRESSED", "it is kept by Aria"} {
+	for _, w := range []string{"left behind", source.schema + ".ledger", "it is system-versioned, and is not carried", "columns t are COMPRESSED", "it is kept by Aria", "its unique key whole is on values too long"} {
 		if !strings.Contains(said, w) {
 			t.Errorf("no word of %q: %s", w, said)
 		}

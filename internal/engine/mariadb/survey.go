@@ -333,7 +333,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		}
 		e = append(e, list...)
 	}
-	list, err := d.leftBehind(ctx)
+	list, err := d.leftBehind(ctx, plans, capture)
 	if err != nil {
 		return nil, err
 	}
@@ -473,11 +473,14 @@ func (d *database) unlogged(ctx context.Context) ([]domain.Entry, error) {
 	return e, nil
 }
 
-// leftBehind says which tables of the database cannot be carried at all, and are in no plan.
-func (d *database) leftBehind(ctx context.Context) ([]domain.Entry, error) {
+// leftBehind says which tables of the database are of a kind that is in no plan, and what of
+// those that are planned cannot be carried.
+func (d *database) leftBehind(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error) {
 	rows, err := d.pool.QueryContext(ctx, `
 SELECT t.table_name, t.table_type, coalesce((SELECT group_concat(k.column_name ORDER BY k.ordinal_position SEPARATOR ', ') FROM information_schema.columns k
-         WHERE k.table_schema = t.table_schema AND k.table_name = t.table_name AND k.column_type LIKE '%COMPRESSED%'), '')
+         WHERE k.table_schema = t.table_schema AND k.table_name = t.table_name AND k.column_type LIKE '%COMPRESSED%'), ''),
+       coalesce((SELECT group_concat(DISTINCT x.index_name ORDER BY x.index_name SEPARATOR ', ') FROM information_schema.statistics x
+         WHERE x.table_schema = t.table_schema AND x.table_name = t.table_name AND x.index_type = 'HASH' AND t.engine = 'InnoDB'), '')
   FROM information_schema.tables t WHERE t.table_schema = ? AND t.table_type NOT IN ('VIEW', 'SEQUENCE', 'SYSTEM VIEW') ORDER BY 1`, d.end.Database)
 	if err != nil {
 		return nil, d.explain(err)
@@ -485,16 +488,20 @@ SELECT t.table_name, t.table_type, coalesce((SELECT group_concat(k.column_name O
 	defer func() { _ = rows.Close() }()
 	var e entries
 	for rows.Next() {
-		var table, kind, compressed string
-		if err := rows.Scan(&table, &kind, &compressed); err != nil {
+		var table, kind, compressed, hashed string
+		if err := rows.Scan(&table, &kind, &compressed, &hashed); err != nil {
 			return nil, d.explain(err)
 		}
 		name := domain.TableName{Schema: d.end.Database, Name: table}
+		planned := slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == name })
 		switch {
 		case kind == "SYSTEM VERSIONED":
 			e.add(domain.ToKnow, "left behind", name.String(), "ALTER TABLE "+qualified(name)+" DROP SYSTEM VERSIONING, or carry it by hand", "it is system-versioned, and is not carried: neither its rows nor its history")
 		case kind != "BASE TABLE":
 			e.add(domain.ToKnow, "left behind", name.String(), "carry it by hand", "it is a %s, and is not carried", strings.ToLower(kind))
+		case !planned:
+		case hashed != "" && capture:
+			e.add(domain.Blocks, "hidden columns", name.String(), "DROP INDEX "+hashed+" ON "+qualified(name)+", and make it again after the cutover; or leave the table out", "its unique key %s is on values too long for an index, for which the server keeps a hidden column in its log", hashed)
 		case compressed != "":
 			e.add(domain.Blocks, "compressed columns", name.String(), "ALTER TABLE … MODIFY them without COMPRESSED, or leave the table out", "columns %s are COMPRESSED, which its log writes in a form that is not read here", compressed)
 		}
