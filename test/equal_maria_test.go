@@ -16,12 +16,20 @@ type mariaSession func(statements ...string)
 // on the source.
 func mariaToMaria(t *testing.T, f *ferry, tables string, set string) (mariaSession, side, side) {
 	t.Helper()
+	return fromMaria(t, f, "mariadb", tables, set)
+}
+
+func fromMaria(t *testing.T, f *ferry, to, tables, set string) (mariaSession, side, side) {
+	t.Helper()
 	schema, db := newMaria(t)
 	f.registerMaria("old", schema, db, sourceRights(schema)...)
-	target := f.sideOf("mariadb", "new")
+	target := f.sideOf(to, "new")
 	source := side{schema, func(s string) { maria(t, db, strings.Split(s, ";\n")...) }, func(q string) []string { return texts(t, db, q) }}
 	source.exec(tables)
 	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"%s.*\", \"-%s.noise*\"]\n  settings: {in_step_dwell: 200ms%s}\n", schema, schema, set)
+	if r := toSchema("mariadb", to, schema); r != "" {
+		manifest += "  rules:\n" + r + "\n"
+	}
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}
@@ -138,4 +146,38 @@ func TestTheMariaSurveyTellsWhatIsLeft(t *testing.T) {
 			t.Errorf("no word of %q: %s", w, said)
 		}
 	}
+}
+
+// TestWhatOthersClosedStaysClosed: a source that somebody made read-only is not opened by the
+// undoing of a cutover.
+func TestWhatOthersClosedStaysClosed(t *testing.T) {
+	f := start(t)
+	_, source, target := fromMaria(t, f, "postgres", "CREATE TABLE hives (id int PRIMARY KEY, n int, name varchar(9));\nINSERT INTO hives VALUES (1, 1, 'x')", "")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	_, root := newMaria(t)
+	readOnly := func() (on int) {
+		if err := root.QueryRowContext(t.Context(), "SELECT @@global.read_only").Scan(&on); err != nil {
+			t.Fatal(err)
+		}
+		return on
+	}
+	method := contract.SettingsStopMethod("read-only")
+	set := contract.Settings{StopMethod: &method, PauseBudgetSeconds: ptr(60.0)}
+	maria(t, root, "SET GLOBAL read_only = ON")
+	t.Cleanup(func() { _, _ = root.Exec("SET GLOBAL read_only = OFF") })
+	if k := f.cutOver(true, set); k.State == contract.CutoverStateDone || !strings.Contains(k.Error, "read-only already, by somebody else") {
+		t.Errorf("the rehearsal ended %s: %s", k.State, k.Error)
+	}
+	if readOnly() != 1 {
+		t.Fatal("it was opened")
+	}
+	maria(t, root, "SET GLOBAL read_only = OFF")
+	if k := f.cutOver(true, set); k.State != contract.CutoverStateDone {
+		t.Errorf("the rehearsal ended %s: %s", k.State, k.Error)
+	}
+	if readOnly() != 0 {
+		t.Error("it is closed after a rehearsal")
+	}
+	sameHives(t, f, source, target)
 }

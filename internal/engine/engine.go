@@ -140,6 +140,9 @@ type Source interface {
 	Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error)
 	// FetchRow returns the row at the key as it is now, or nil.
 	FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (domain.Row, error)
+	// MayStop says why the method cannot be used now: what it would set is set already, by
+	// somebody else, and taking it back would open what they closed.
+	MayStop(ctx context.Context, method domain.StopMethod) error
 	// StopWrites makes the source accept no more writes to the tables.
 	StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan, wait time.Duration) (WriteStop, error)
 	// Reopen undoes every trace of StopWrites and CloseWrites, also those left

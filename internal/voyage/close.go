@@ -124,6 +124,9 @@ func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *records.
 		return err
 	}
 	for _, k := range cuts {
+		if !k.PausedAt.Valid {
+			continue // it closed nothing
+		}
 		methods[k.Settings.V.StopMethod] = true
 	}
 	for m := range methods {

@@ -55,6 +55,9 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 			}
 		}
 	}
+	if err := r.src.MayStop(ctx, set.StopMethod); err != nil {
+		return "", err
+	}
 	// The pause counts from the moment the first writer may have to wait.
 	r.paused = time.Now()
 	if err := r.v.Store.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {

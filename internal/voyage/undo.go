@@ -24,7 +24,14 @@ func (r *run) reopen(ctx context.Context) error {
 	}
 	// A process that died in the middle may have left capture standing still.
 	_ = r.v.Store.LetGo(ctx, r.c.ID, r.by())
-	err := r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans)
+	// What was not closed by us is not for us to open.
+	k, err := r.v.Store.Cutover(ctx, r.k.ID)
+	if err != nil {
+		return err
+	}
+	if k.PausedAt.Valid {
+		err = r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans)
+	}
 	if left := (engine.Left{}); errors.As(err, &left) {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
 	} else if err != nil {

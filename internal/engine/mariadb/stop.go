@@ -17,6 +17,21 @@ func (Driver) StopMethods() []domain.StopMethod {
 	return []domain.StopMethod{domain.StopReadOnly, domain.StopWord}
 }
 
+// MayStop refuses a server that is read-only already.
+func (d *database) MayStop(ctx context.Context, method domain.StopMethod) error {
+	if method != domain.StopReadOnly {
+		return nil
+	}
+	var on bool
+	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.read_only").Scan(&on); err != nil {
+		return d.explain(err)
+	}
+	if on {
+		return domain.Conflict("the source is read-only already, by somebody else (read_only is ON), and undoing a cutover would open it: let it take writes (SET GLOBAL read_only = OFF), or set stop_method to word")
+	}
+	return nil
+}
+
 // StopWrites makes the server read-only, or trusts a person's word. The server's
 // table locks end with their session and cannot be turned into a lasting stop
 // without a gap, so they are not used.

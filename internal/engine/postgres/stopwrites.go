@@ -30,6 +30,9 @@ func (Driver) StopMethods() []domain.StopMethod {
 	return []domain.StopMethod{domain.StopLock, domain.StopReadOnly, domain.StopWord}
 }
 
+// MayStop refuses nothing: what a stop sets is told apart from what others set.
+func (d *database) MayStop(context.Context, domain.StopMethod) error { return nil }
+
 // StopWrites makes the source take no more writes to the tables. With locks,
 // readers go on and writers wait; a lock that cannot be had within wait is an
 // error and nothing stays locked.
