@@ -338,6 +338,10 @@ func ByHand(p *domain.TablePlan, objects []Object) []Object {
 	return out
 }
 
+// UnknownSession is what a server does that does not know a session: it has ended there, or a
+// proxy gave us another number for it.
+const UnknownSession = "the server does not know the session; it has ended there, or is behind a proxy"
+
 // Target is what a database can do as a target.
 type Target interface {
 	// Holds counts the rows of the planned target tables that stand, up to a

@@ -150,7 +150,7 @@ func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *record
 			}
 			if asked := still.since(time.Now(), moved.steps.Load(), v.StuckAfter); asked == 0 || moved.brake.Load() {
 				still.waits = ""
-			} else if word, works := v.doing(ctx, c, moved.at.Load()); works {
+			} else if word, works := v.doing(ctx, c, moved.at.Load(), asked); works {
 				still.waits = stuck(asked, word)
 			} else {
 				cancel(stood{stuck(asked, word)})

@@ -55,17 +55,18 @@ func (m *moved) on(l *laneWork) {
 }
 
 // doing asks both sides what they do for a lane, and whether one of them is at work.
-func (v *Voyage) doing(ctx context.Context, c *records.Crossing, at *sessions) (string, bool) {
+func (v *Voyage) doing(ctx context.Context, c *records.Crossing, at *sessions, stood time.Duration) (string, bool) {
 	if at == nil {
 		return "the connections could not be opened", false
 	}
-	from, reads := v.doingOn(ctx, c.Source, at.reader)
-	to, writes := v.doingOn(ctx, c.Target, at.writer)
+	from, reads := v.doingOn(ctx, c.Source, at.reader, stood)
+	to, writes := v.doingOn(ctx, c.Target, at.writer, stood)
 	return "on the source " + from + ", on the target " + to, reads || writes
 }
 
-// doingOn asks one side. One that does not answer is not at work for us.
-func (v *Voyage) doingOn(ctx context.Context, database, session string) (string, bool) {
+// doingOn asks one side about a wait that has stood for so long. One that does not answer is
+// not at work for us; one that does not know the session may be, for a while.
+func (v *Voyage) doingOn(ctx context.Context, database, session string, stood time.Duration) (string, bool) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	db, err := v.Open(ctx, database)
@@ -75,6 +76,9 @@ func (v *Voyage) doingOn(ctx context.Context, database, session string) (string,
 	what, works, err := db.Doing(ctx, session)
 	if err != nil {
 		return "nobody answers: " + err.Error(), false
+	}
+	if what == engine.UnknownSession {
+		works = stood < 10*v.StuckAfter
 	}
 	return what, works
 }
@@ -141,7 +145,7 @@ func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.C
 			}
 			return
 		}
-		word, works := f.v.doingOn(ctx, f.c.Target, w.Session())
+		word, works := f.v.doingOn(ctx, f.c.Target, w.Session(), d)
 		if w.steps.Load() != steps {
 			return
 		}

@@ -53,7 +53,7 @@ type capture struct {
 	preparing  *preparing           // the group that is being read ends with a prepare
 	completing *binlog.XID          // it is the end of a two-phase transaction
 	waiting    map[binlog.XID]*kept // what was prepared and has not ended
-	saved      *kept                // what came after the transaction's first savepoint
+	saved      *preparing           // what came after the transaction's first savepoint
 	alone      bool                 // the group is one statement, which ends it
 	last       uint32               // where the last event of this file ended
 	folds      bool                 // the server tells names of tables apart by their letters, not by their case
@@ -218,8 +218,10 @@ func (c *capture) skip(ctx context.Context) error {
 // void calls a transaction off that was not committed.
 func (c *capture) void(ctx context.Context) error {
 	began := c.inTx && c.begun
-	c.saved.Close()
-	c.saved = nil
+	if c.saved != nil {
+		c.saved.rows.Close()
+		c.saved = nil
+	}
 	c.inTx, c.begun, c.preparing, c.completing = false, false, nil, nil
 	if !began {
 		return nil
@@ -288,6 +290,9 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		if err != nil {
 			return err
 		}
+		if c.inTx && (c.begun || c.saved != nil) {
+			return domain.Conflict("a transaction in the source's log does not end before the next begins: restart the crossing to load again")
+		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
 		c.preparing, c.completing, c.passed, c.alone = nil, nil, false, g.Standalone
 		switch {
@@ -334,7 +339,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 	case c.preparing != nil:
 		return c.preparing.keep(h, body, c.ours)
 	case c.saved != nil:
-		return c.saved.keep(h.Type, body)
+		return c.saved.keep(h, body, c.ours)
 	}
 	return c.content(ctx, h.Type, body)
 }
@@ -366,10 +371,10 @@ func (c *capture) begin(ctx context.Context) error {
 
 // commit ends a transaction; one that concerns us not is only progress.
 func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Position) error {
-	if rows := c.saved; rows != nil {
+	if saved := c.saved; saved != nil {
 		c.saved = nil
-		defer rows.Close()
-		if err := c.replay(ctx, rows); err != nil {
+		defer saved.rows.Close()
+		if err := c.replay(ctx, saved.rows); err != nil {
 			return err
 		}
 	}
@@ -409,9 +414,9 @@ func (c *capture) query(ctx context.Context, h binlog.Header, body []byte, end d
 		return c.commit(ctx, h, end)
 	case statement.Savepoint, statement.RollbackTo:
 		if c.saved == nil {
-			c.saved = &kept{}
+			c.saved = newPreparing(binlog.XID{})
 		}
-		return c.saved.statement(s, q.SQL)
+		return c.saved.rows.statement(s, q.SQL)
 	}
 	if !c.inTx { // a server that gives its transactions no numbers
 		c.alone, c.tx = true, domain.Tx{Commit: end, At: int64(h.At) * 1e6}

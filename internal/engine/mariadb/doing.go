@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"dustyferry/internal/engine"
 	"errors"
 	"strconv"
 	"strings"
@@ -31,7 +32,7 @@ func (d *database) Doing(ctx context.Context, session string) (string, bool, err
 	low := strings.ToLower(state)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
-		return "the server does not know the session any more", false, nil
+		return engine.UnknownSession, false, nil
 	case err != nil:
 		return "", false, d.explain(err)
 	case command == "Sleep":

@@ -124,7 +124,7 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 		return e
 	}
 	if f := s.variables["binlog_format"]; f != "ROW" {
-		e.add(domain.Blocks, "binary log", "source", "SET GLOBAL binlog_format = 'ROW'", "binlog_format is %s, so the log does not carry every row change", f)
+		e.add(domain.Blocks, "binary log", "source", "SET GLOBAL binlog_format = 'ROW'; then let sessions connect anew", "binlog_format is %s, so the log does not carry every row change; the %d sessions that are connected keep it until they connect anew", f, s.connected)
 	} else {
 		e.add(domain.Fine, "binary log", "source", "", "rows are logged, with %s images", strings.ToLower(s.variables["binlog_row_image"]))
 	}

@@ -16,7 +16,8 @@ import (
 // stream that begins between the two looks back in the log for them, so that nothing has to
 // be remembered over a restart.
 
-// preparing collects the group of events that ends with a prepare.
+// preparing collects events of a group until it is known what becomes of them: one that ends
+// with a prepare, or what comes after a savepoint.
 type preparing struct {
 	xid  binlog.XID
 	rows *kept           // the tables' and rows' events

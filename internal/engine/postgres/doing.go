@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"dustyferry/internal/engine"
 	"errors"
 	"strconv"
 
@@ -28,7 +29,7 @@ SELECT coalesce(state, ''), coalesce(wait_event_type, ''), coalesce(wait_event, 
   FROM pg_stat_activity WHERE pid::text = $1 AND usename = current_user`, session).Scan(&state, &kind, &event, &by)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows):
-		return "the server does not know the session any more", false, nil
+		return engine.UnknownSession, false, nil
 	case err != nil:
 		return "", false, d.explain(err)
 	case state != "active":
