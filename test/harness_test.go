@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -112,10 +113,34 @@ type ferry struct {
 // its own on the shared server.
 func start(t *testing.T) *ferry {
 	t.Helper()
+	if err := setUp(); err != nil {
+		t.Fatal(err)
+	}
 	name := fmt.Sprintf("control_%d", counter.Add(1))
-	exec1(t, dbURL(servers.target, "postgres"), "CREATE DATABASE "+name)
+	exec1(t, dbURL(servers.target, "postgres"), "CREATE DATABASE "+name+" TEMPLATE control_set_up")
 	return startOn(t, dbURL(servers.target, name))
 }
+
+// setUp makes a control database once that all others are copies of, as every service would
+// make it: setting one up takes longer than many a test.
+var setUp = sync.OnceValue(func() error {
+	dir, err := os.MkdirTemp("", "dusty-ferry-")
+	if err != nil {
+		return err
+	}
+	defer func() { _ = os.RemoveAll(dir) }()
+	ctx := context.Background()
+	conn, err := pgx.Connect(ctx, dbURL(servers.target, "postgres"))
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(ctx) }()
+	if _, err := conn.Exec(ctx, "CREATE DATABASE control_set_up"); err != nil {
+		return err
+	}
+	_, err = service.Migrate(ctx, service.Settings{DataDir: filepath.Join(dir, "data"), ControlURL: dbURL(servers.target, "control_set_up"), AllowRoot: true, Version: "test", Log: slog.New(slog.DiscardHandler)})
+	return err
+})
 
 // startOn runs the service with a control database that stands.
 func startOn(t *testing.T, control string) *ferry {
