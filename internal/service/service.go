@@ -38,7 +38,7 @@ type Settings struct {
 	Migrate    bool          // bring the control database of an older program up to date
 	AllowRoot  bool          // run as root, which commands of a hand-over then do too
 	Lanes      int           // lanes this process carries at once
-	StuckAfter time.Duration // see voyage.StuckAfter, which it is when 0
+	StuckAfter time.Duration // for how long nothing may move; 0: StuckAfter
 	Labels     []string      // what this process is good for; crossings can ask for a label
 	Serve      bool          // with the HTTP interface; otherwise a worker only
 	TLSCert    string
@@ -49,6 +49,9 @@ type Settings struct {
 	// FirstToken is told the first admin token, when there was none.
 	FirstToken func(token string)
 }
+
+// StuckAfter is for how long nothing may move where nobody says otherwise.
+const StuckAfter = voyage.StuckAfter
 
 // Worker reports whether this process only helps a service.
 func (s *Settings) Worker() bool { return !s.Serve }
@@ -86,7 +89,7 @@ func DefaultDataDir() string {
 func Start(ctx context.Context, set Settings) (*Service, error) {
 	easeCollector()
 	if set.StuckAfter <= 0 {
-		set.StuckAfter = voyage.StuckAfter
+		set.StuckAfter = StuckAfter
 	}
 	s := &Service{set: set, failed: make(chan error, 1)}
 	if err := s.start(ctx); err != nil {
