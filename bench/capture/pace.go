@@ -161,7 +161,16 @@ func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
 	if err != nil {
 		return 0, err
 	}
-	c, err := db.OpenCapture(ctx, "decoded", 0, []engine.CaptureTable{{ID: 1, Plan: &plan}}, "")
+	conn, err := pgx.Connect(ctx, b.source.URL("postgres"))
+	if err != nil {
+		return 0, err
+	}
+	defer func() { _ = conn.Close(ctx) }()
+	var at int64
+	if err := conn.QueryRow(ctx, "SELECT (confirmed_flush_lsn - '0/0'::pg_lsn)::bigint FROM pg_replication_slots WHERE slot_name = 'decoded'").Scan(&at); err != nil {
+		return 0, err
+	}
+	c, err := db.OpenCapture(ctx, "decoded", domain.Position(at), []engine.CaptureTable{{ID: 1, Plan: &plan}}, "")
 	if err != nil {
 		return 0, err
 	}
