@@ -44,26 +44,15 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 	if err := f.v.Store.NoteColumnChange(ctx, t.row.ID, e.Tx.Commit); err != nil {
 		return err
 	}
-	loading, err := f.loading(ctx)
+	loading, reads, err := f.readsSee(ctx, t, e.Tx)
 	if err != nil {
 		return err
 	}
-	if loading {
-		seen := batch{f: f, txs: []domain.Tx{e.Tx}}
-		if err := seen.waitVisible(ctx); err != nil {
+	if reads {
+		// Where the log goes by places only, the plan has to know the new ones for what comes.
+		asPlanned, err := f.asPlanned(ctx, &t.row.Plan.V)
+		if err != nil || asPlanned || e.Change.Columns != nil {
 			return err
-		}
-		verdict, err := f.ofWhole(ctx, t, e.Tx)
-		if err != nil {
-			return err
-		}
-		// Every read sees its rows as they are then; but where the log goes by places only, the
-		// plan has to know the new ones for what comes.
-		if verdict == interleave.TruncateDrop {
-			asPlanned, err := f.asPlanned(ctx, &t.row.Plan.V)
-			if err != nil || asPlanned || e.Change.Columns != nil {
-				return err
-			}
 		}
 	}
 	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change, e.Tx.Commit)
@@ -82,16 +71,8 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 		f.v.Say(ctx, "info", System, f.c.Name, name, "columns", "%s on the source: its columns are as they were", e.Change.Note)
 		return nil
 	}
-	if b.written {
-		b.abort() // of this transaction alone: it is read again
-		b.begun = false
-	} else {
-		b.split()
-		if committed {
-			if err := f.settle(ctx, b, last, false); err != nil {
-				return err
-			}
-		}
+	if err := f.before(ctx, b, last, committed); err != nil {
+		return err
 	}
 	carry := f.c.Settings.V.ColumnChanges == "carry"
 	switch {
@@ -126,6 +107,34 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 	return errAnew
 }
 
+// readsSee reports whether a load is under way, and whether every read of the table has seen,
+// or will see, what a transaction did to it as a whole.
+func (f *follower) readsSee(ctx context.Context, t *followed, tx domain.Tx) (loading, reads bool, err error) {
+	if loading, err = f.loading(ctx); err != nil || !loading {
+		return loading, false, err
+	}
+	seen := batch{f: f, txs: []domain.Tx{tx}}
+	if err := seen.waitVisible(ctx); err != nil {
+		return true, false, err
+	}
+	verdict, err := f.ofWhole(ctx, t, tx)
+	return true, verdict == interleave.TruncateDrop, err
+}
+
+// before makes durable what was collected before the transaction at hand, which is read again.
+func (f *follower) before(ctx context.Context, b *batch, last domain.Tx, committed bool) error {
+	if b.written {
+		b.abort() // of this transaction alone
+		b.begun = false
+		return nil
+	}
+	b.split()
+	if !committed {
+		return nil
+	}
+	return f.settle(ctx, b, last, false)
+}
+
 // asPlanned reports whether a table is on the source now as its plan has it.
 func (f *follower) asPlanned(ctx context.Context, p *domain.TablePlan) (bool, error) {
 	cat, err := f.v.Catalog(ctx, f.c.Source, true)
@@ -143,30 +152,11 @@ func (f *follower) unsaid(ctx context.Context, b *batch, last domain.Tx, committ
 	if t == nil {
 		return nil
 	}
-	loading, err := f.loading(ctx)
-	if err != nil {
+	if _, reads, err := f.readsSee(ctx, t, e.Tx); err != nil || reads {
 		return err
 	}
-	if loading {
-		seen := batch{f: f, txs: []domain.Tx{e.Tx}}
-		if err := seen.waitVisible(ctx); err != nil {
-			return err
-		}
-		verdict, err := f.ofWhole(ctx, t, e.Tx)
-		if err != nil || verdict == interleave.TruncateDrop {
-			return err
-		}
-	}
-	if b.written {
-		b.abort() // of this transaction alone: it is read again
-		b.begun = false
-	} else {
-		b.split()
-		if committed {
-			if err := f.settle(ctx, b, last, false); err != nil {
-				return err
-			}
-		}
+	if err := f.before(ctx, b, last, committed); err != nil {
+		return err
 	}
 	name := t.row.SourceName
 	return domain.Conflict("rows of %s may have changed in a way that the log does not say: %s. Restart the table: dustyferry crossing restart %s --table %s; or, if it is not on the source any more, leave it out: dustyferry crossing leave-out %s %s",

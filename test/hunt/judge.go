@@ -208,7 +208,7 @@ func (r *run) afterwards() error {
 
 // objectsSQL are what tables have besides rows.
 const objectsSQL = `
-SELECT 'index ' || format('%I.%I', n.nspname, t.relname) || ' ' || regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE (UNIQUE )?INDEX .* ON ', '\1ON ') || CASE WHEN i.indisvalid THEN '' ELSE ' INVALID' END
+SELECT 'index ' || format('%I.%I', n.nspname, t.relname) || ' ' || CASE WHEN i.indisunique THEN 'UNIQUE ' ELSE '' END || regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE .*?INDEX .*? ON ', 'ON ') || CASE WHEN i.indisvalid THEN '' ELSE ' INVALID' END
   FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace n ON n.oid = t.relnamespace WHERE ` + ours + `
 UNION ALL
 SELECT 'constraint ' || format('%I.%I', n.nspname, t.relname) || ' ' || conname || ' ' || pg_get_constraintdef(k.oid)
