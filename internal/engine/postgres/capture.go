@@ -333,6 +333,9 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 			note = append(note, "RESTART IDENTITY")
 		}
 		return c.truncated(ctx, m.Relations, strings.Join(note, " "))
+	case pgoutput.Origin, pgoutput.Type: // whose transaction it was, and a type's name, both known otherwise
+	default:
+		return domain.Conflict("the source's log holds a message that is not understood (%T): restart the crossing to load again", m)
 	}
 	return nil
 }
