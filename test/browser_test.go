@@ -47,7 +47,7 @@ func browser(t *testing.T) context.Context {
 
 func do(t *testing.T, ctx context.Context, steps ...chromedp.Action[chromedp.Void]) {
 	t.Helper()
-	limit, cancel := context.WithTimeout(ctx, 25*time.Second)
+	limit, cancel := context.WithTimeout(ctx, patience*25*time.Second)
 	defer cancel()
 	if err := chromedp.Do(limit, steps...); err != nil {
 		body, _ := chromedp.Run(ctx, chromedp.Evaluate[string](`(document.body?.innerText ?? "").slice(0, 800)`))
@@ -63,7 +63,7 @@ func visit(t *testing.T, ctx context.Context, url string) {
 
 func eval[T any](t *testing.T, ctx context.Context, js string) T {
 	t.Helper()
-	limit, cancel := context.WithTimeout(ctx, 20*time.Second)
+	limit, cancel := context.WithTimeout(ctx, patience*20*time.Second)
 	defer cancel()
 	v, err := chromedp.Run(limit, chromedp.Evaluate[T](js))
 	if err != nil {
@@ -81,7 +81,7 @@ func shown(t *testing.T, ctx context.Context) string {
 // shows waits until the page's text contains what.
 func shows(t *testing.T, ctx context.Context, what ...string) {
 	t.Helper()
-	end := time.Now().Add(40 * time.Second)
+	end := time.Now().Add(patience * 40 * time.Second)
 	for _, w := range what {
 		text := ""
 		for {
@@ -155,7 +155,7 @@ func js(text string) string {
 func press(t *testing.T, ctx context.Context, label string) {
 	t.Helper()
 	code := fmt.Sprintf(`(() => {%s const b = [...room.querySelectorAll('button')].find(b => says(b, %s) && !b.disabled); if (b) b.click(); return !!b })()`, find, js(label))
-	end := time.Now().Add(15 * time.Second)
+	end := time.Now().Add(patience * 15 * time.Second)
 	for !eval[bool](t, ctx, code) {
 		if time.Now().After(end) {
 			t.Fatalf("there is no button %q to press:\n%s", label, shown(t, ctx))
@@ -168,7 +168,7 @@ func press(t *testing.T, ctx context.Context, label string) {
 func follow(t *testing.T, ctx context.Context, label string) {
 	t.Helper()
 	code := fmt.Sprintf(`(() => {%s const a = [...room.querySelectorAll('a')].find(a => a.innerText.trim().split('\n')[0] === %s); if (a) a.click(); return !!a })()`, find, js(label))
-	end := time.Now().Add(15 * time.Second)
+	end := time.Now().Add(patience * 15 * time.Second)
 	for !eval[bool](t, ctx, code) {
 		if time.Now().After(end) {
 			t.Fatalf("there is no link %q:\n%s", label, shown(t, ctx))
@@ -181,7 +181,7 @@ func follow(t *testing.T, ctx context.Context, label string) {
 func fill(t *testing.T, ctx context.Context, label, value string) {
 	t.Helper()
 	code := fmt.Sprintf(`(() => {%s const el = labelled(%s); if (el) set(el, %s); return !!el })()`, find, js(label), js(value))
-	end := time.Now().Add(15 * time.Second)
+	end := time.Now().Add(patience * 15 * time.Second)
 	for !eval[bool](t, ctx, code) {
 		if time.Now().After(end) {
 			t.Fatalf("there is no field %q:\n%s", label, shown(t, ctx))

@@ -221,9 +221,15 @@ func (f *ferry) show() contract.Crossing {
 	return c
 }
 
+// patience stretches every wait of a test: a wait that ends well costs nothing, and a
+// machine may be ten times slower than the one a limit was thought of on.
+const patience = 5
+
+
 // await polls until ok, or fails with what the crossing says of itself.
 func (f *ferry) await(limit time.Duration, what string, ok func(c contract.Crossing) bool) contract.Crossing {
 	f.t.Helper()
+	limit *= patience
 	end := time.Now().Add(limit)
 	var c contract.Crossing
 	var err error
@@ -267,7 +273,7 @@ func (f *ferry) reconcile(depth contract.NewReconciliationDepth) contract.Reconc
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 90 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		if r, err = client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(f.t.Context(), "spring", r.Id)); err != nil {
 			f.t.Fatal(err)
 		}
@@ -298,7 +304,7 @@ func (f *ferry) cutOver(rehearsal bool, set contract.Settings) contract.Cutover 
 
 func (f *ferry) cutOverEnd() contract.Cutover {
 	f.t.Helper()
-	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 2 * time.Minute); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		list, err := client.Do[[]contract.Cutover](f.API.ListCutoversWithResponse(f.t.Context(), "spring"))
 		if err == nil && len(list) > 0 && list[0].EndedAt != nil {
 			return list[0]

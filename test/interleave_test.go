@@ -49,7 +49,7 @@ func readAhead(t *testing.T, from string) {
 	}
 	wait := func(what string, ok func() bool) {
 		t.Helper()
-		for end := time.Now().Add(30 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
+		for end := time.Now().Add(patience * 30 * time.Second); !ok(); time.Sleep(50 * time.Millisecond) {
 			if time.Now().After(end) {
 				t.Fatalf("not within 30 s: %s", what)
 			}

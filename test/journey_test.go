@@ -68,7 +68,7 @@ func TestTheWholeJourney(t *testing.T) {
 	}
 	f.awaitPhase(contract.PhaseClosed)
 	var cert map[string]any
-	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		if cert, err = client.Do[map[string]any](f.API.GetCertificateWithResponse(t.Context(), "spring", &contract.GetCertificateParams{})); err == nil {
 			break
 		}

@@ -145,7 +145,7 @@ INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generat
 	quietly(fresh, cut)
 	heal()
 	eventually(t, time.Minute, func() bool { return f.cli("crossing", "set", "spring", "--speed-limit", "0").code == 0 })
-	end := time.Now().Add(2 * time.Minute)
+	end := time.Now().Add(patience * 2 * time.Minute)
 	for c := f.show(); c.Phase != contract.PhaseInStep; c = f.show() {
 		heal()
 		if time.Now().After(end) {

@@ -135,7 +135,7 @@ INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series
 		}
 		return c
 	}
-	for end := time.Now().Add(40 * time.Second); state("load1").Progress.ChunksLanded == 0; time.Sleep(200 * time.Millisecond) {
+	for end := time.Now().Add(patience * 40 * time.Second); state("load1").Progress.ChunksLanded == 0; time.Sleep(200 * time.Millisecond) {
 		if time.Now().After(end) {
 			f.story()
 			t.Fatal("the short load waits for the end of the long one")
@@ -147,7 +147,7 @@ INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series
 	if a := f.cli("crossing", "set", "load0", "--speed-limit", "0"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	for end := time.Now().Add(40 * time.Second); state("load0").Phase != contract.PhaseInStep; time.Sleep(200 * time.Millisecond) {
+	for end := time.Now().Add(patience * 40 * time.Second); state("load0").Phase != contract.PhaseInStep; time.Sleep(200 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the long load does not come to its end")
 		}

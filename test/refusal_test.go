@@ -182,7 +182,7 @@ func refused(t *testing.T, err error, want ...string) {
 
 func eventually(t *testing.T, limit time.Duration, ok func() bool) {
 	t.Helper()
-	for end := time.Now().Add(limit); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * limit); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		if ok() {
 			return
 		}

@@ -121,7 +121,7 @@ func TestASchedule(t *testing.T) {
 	}
 	await := func(n int, state contract.RunState) contract.Run {
 		t.Helper()
-		for end := time.Now().Add(40 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		for end := time.Now().Add(patience * 40 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 			if list := runs(); len(list) == n && list[0].State == state {
 				return list[0]
 			}
@@ -142,7 +142,7 @@ func TestASchedule(t *testing.T) {
 	due("3 days")
 	await(3, contract.RunStateRunning)
 	due("1 second")
-	for end := time.Now().Add(20 * time.Second); len(runs()) < 4 && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 20 * time.Second); len(runs()) < 4 && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 	}
 	if r := runs()[0]; r.State != contract.RunStateSkipped || !strings.Contains(r.Note, "has not ended") {
 		t.Errorf("beside another: %+v", r)
@@ -163,7 +163,7 @@ func TestASchedule(t *testing.T) {
 	if a.code != 0 || !strings.Contains(a.out, "+1") {
 		t.Errorf("%+v", a)
 	}
-	for end := time.Now().Add(20 * time.Second); !hook.heard("in step") && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 20 * time.Second); !hook.heard("in step") && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 	}
 	hook.mu.Lock()
 	defer hook.mu.Unlock()

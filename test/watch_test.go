@@ -53,7 +53,7 @@ func inTerminal(t *testing.T, env []string, command string) *terminal {
 
 func (x *terminal) shows(want string) {
 	x.t.Helper()
-	for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(patience * 30 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
 		if strings.Contains(x.text(), want) {
 			return
 		}
