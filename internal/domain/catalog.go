@@ -19,6 +19,7 @@ type Column struct {
 	Computed  string `json:"computed,omitempty"`  // its expression, where its values can be read like others
 	Stored    bool   `json:"stored,omitempty"`    // computed when the row is written, not when it is read
 	OnUpdate  string `json:"on_update,omitempty"` // expression that a changed row gets, where the server has that
+	Hidden    bool   `json:"hidden,omitempty"`    // SELECT * leaves it out
 	Comment   string `json:"comment,omitempty"`
 	Collation string `json:"collation,omitempty"` // only when it is not the type's own
 	Charset   string `json:"charset,omitempty"`   // of texts, where the server has more than one

@@ -14,6 +14,7 @@ import (
 type ServerError struct {
 	Text  string
 	State string // SQLSTATE
+	Class Class  // as the engine knows it; Unclassed goes by the state
 	Err   error
 }
 
@@ -21,34 +22,81 @@ func (e *ServerError) Error() string    { return e.Text }
 func (e *ServerError) Unwrap() error    { return e.Err }
 func (e *ServerError) SQLState() string { return e.State }
 
-// Collided reports whether a server ended a statement because another stood in its
-// way: it can be tried again as it was.
-func Collided(err error) bool {
-	var said *ServerError
-	if !errors.As(err, &said) {
-		return false
+// Class is what a refusal means for whoever tries again. Each engine sorts its server's
+// errors into them.
+type Class int
+
+// The classes.
+const (
+	Unclassed   Class = iota
+	Gone              // the server was not there: it can come back by itself
+	NoRoom            // it can take nothing now: no disk, memory or connections left, or read-only
+	Collision         // another statement stood in the way: it can be tried again as it was
+	OfRows            // rows themselves were refused, by their values, by rules or as too large
+	OfStatement       // the statement was: an object or a right is missing
+)
+
+// ByState sorts by SQLSTATE, the standard's classes and PostgreSQL's own (its documentation,
+// appendix "PostgreSQL Error Codes").
+func ByState(state string) Class {
+	if len(state) != 5 {
+		return Unclassed
 	}
-	switch said.State {
+	switch state {
 	case "40P01", "40001", "55P03": // deadlock, serialization, lock not available
-		return true
+		return Collision
 	}
-	return strings.Contains(said.Text, "error 1205") // MariaDB's lock wait timeout has no state of its own
+	switch state[:2] {
+	case "22", "23", "54":
+		return OfRows
+	case "42":
+		return OfStatement
+	case "53", "58":
+		return NoRoom
+	case "08":
+		return Gone
+	}
+	if strings.HasPrefix(state, "57P") {
+		return Gone
+	}
+	return Unclassed
 }
 
-// Away reports whether a server was not there: it was not reached, cut the connection, or is
-// starting or stopping. It can come back by itself.
-func Away(err error) bool {
+// ClassOf is the class of an error, whoever gave it.
+func ClassOf(err error) Class {
 	var said *ServerError
-	if errors.As(err, &said) && strings.HasPrefix(said.State, "57P") {
-		return true
+	if errors.As(err, &said) && said.Class != Unclassed {
+		return said.Class
 	}
 	var state interface{ SQLState() string }
 	if errors.As(err, &state) {
-		return strings.HasPrefix(state.SQLState(), "57P")
+		if strings.Contains(err.Error(), "could not extend file") {
+			return NoRoom
+		}
+		return ByState(state.SQLState())
 	}
 	var op *net.OpError
-	return errors.As(err, &op) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	if errors.As(err, new(gone)) || errors.As(err, &op) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return Gone
+	}
+	return Unclassed
 }
+
+// gone marks an error that came of a connection that ended.
+type gone struct{ error }
+
+func (g gone) Unwrap() error { return g.error }
+
+// IsGone marks an error of a driver as one of a connection that ended.
+func IsGone(err error) error { return gone{err} }
+
+// Collided reports whether a server ended a statement because another stood in its
+// way: it can be tried again as it was.
+func Collided(err error) bool { return ClassOf(err) == Collision }
+
+// Away reports whether a server was not there: it was not reached, cut the connection, or is
+// starting or stopping. It can come back by itself.
+func Away(err error) bool { return ClassOf(err) == Gone }
 
 // Unreached says of an error on the way to a server what to do about it; other
 // errors come back as they are.

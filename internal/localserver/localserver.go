@@ -353,7 +353,7 @@ func (p *Postgres) Crash(ctx context.Context, away time.Duration) error {
 		return ctx.Err()
 	}
 	var err error
-	for range 20 { // its children notice its end a moment later
+	for range 300 { // its children notice its end a moment later
 		if err = p.relaunch(ctx); err == nil {
 			if err = p.ready(ctx); err == nil {
 				return nil

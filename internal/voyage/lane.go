@@ -287,13 +287,12 @@ type away struct{ error }
 
 func (a away) Unwrap() error { return a.error }
 
-// isAway reports whether a side is away, or cannot take anything now (class 53: no
-// disk, memory or connections left; 58: its files fail it), whatever the chunk.
+// isAway reports whether a side is away, or cannot take anything now, whatever the chunk.
 func isAway(err error) bool {
 	if domain.IsKind(err, domain.ProblemConflict) {
 		return false // somebody has to do something
 	}
-	return errors.As(err, new(away)) || sqlClass(err) == "53" || sqlClass(err) == "58" || strings.Contains(err.Error(), "could not extend file")
+	return errors.As(err, new(away)) || engine.ClassOf(err) == engine.NoRoom
 }
 
 // pump moves a chunk's blocks from reader to writer. One goroutine does both, so that a
@@ -440,26 +439,13 @@ func backoff(attempts int) time.Duration {
 // lasting reports whether trying again cannot help: the database itself says
 // that data or permissions are wrong, or a person has to do something.
 func lasting(err error) bool {
-	return ofRows(err) || sqlClass(err) == "42"
+	return ofRows(err) || engine.ClassOf(err) == engine.OfStatement
 }
 
 // ofRows reports whether rows themselves may be what was refused: by their values,
-// by rules of the table (23), or as larger than the server can take (54).
+// by rules of the table, or as larger than the server can take.
 func ofRows(err error) bool {
-	switch sqlClass(err) {
-	case "22", "23", "54":
-		return true
-	}
-	return domain.IsKind(err, domain.ProblemConflict)
-}
-
-// sqlClass is the class of the database's error code, or empty.
-func sqlClass(err error) string {
-	var s interface{ SQLState() string }
-	if !errors.As(err, &s) || len(s.SQLState()) != 5 {
-		return ""
-	}
-	return s.SQLState()[:2]
+	return engine.ClassOf(err) == engine.OfRows || domain.IsKind(err, domain.ProblemConflict)
 }
 
 func boundsText(p *domain.TablePlan, lower, upper domain.KeyValue) string {

@@ -8,7 +8,11 @@ import (
 
 // Generate makes the script of a seed.
 func Generate(seed uint64) *Script {
-	g := &gen{Rand: rand.New(rand.NewPCG(seed, 0x5a17)), s: &Script{Seed: seed, Settings: map[string]any{}, Where: map[string]string{}}}
+	world := WorldOf(seed)
+	g := &gen{Rand: rand.New(rand.NewPCG(seed, 0x5a17)), s: &Script{Seed: seed, Pair: world.Pair(), Settings: map[string]any{}, Where: map[string]string{}}, away: world.Target == "mariadb"}
+	if world.Source == "mariadb" {
+		return generateMaria(g, world.Target)
+	}
 	g.databases()
 	g.roles()
 	g.types()

@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -20,6 +21,8 @@ var (
 	binary  = flag.String("hunt.binary", "", "the program that is hunted; empty: this tree's")
 	replay  = flag.String("hunt.script", "", "a saved script to run")
 	shrinks = flag.Bool("hunt.shrink", true, "shrink what fails")
+	pairs   = flag.String("hunt.pairs", "", "pairs of engines to hunt, such as mm,mp,pm,pp; empty: all")
+	at      = flag.Int("hunt.at", 4, "how many scripts run at once")
 	where   = flag.String("hunt.found", "found", "where failing scripts are saved")
 )
 
@@ -70,11 +73,23 @@ var fixed = []uint64{3, 4, 6, 8, 9, 19}
 func TestHunt(t *testing.T) {
 	bin := program(t)
 	// A seed has its servers: those that are set as its number says.
-	queues := make([]chan *Script, len(Servers))
+	queues := make([]chan *Script, len(Worlds))
 	for i := range queues {
 		queues[i] = make(chan *Script, 2)
 	}
-	give := func(s *Script) { queues[s.Seed%uint64(len(queues))] <- s }
+	asked := func(w World) bool {
+		return *pairs == "" || slices.Contains(strings.Split(*pairs, ","), w.Pair())
+	}
+	give := func(s *Script) {
+		n := s.Seed % uint64(len(Worlds))
+		for i, w := range Worlds { // a script may be of another build's worlds
+			if Worlds[n].Pair() != s.Pair && w.Pair() == s.Pair {
+				n = uint64(i)
+			}
+		}
+		queues[n] <- s
+	}
+	turns := make(chan struct{}, *at)
 	end := time.Now().Add(time.Duration(*minutes * float64(time.Minute)))
 	go func() {
 		defer func() {
@@ -108,8 +123,10 @@ func TestHunt(t *testing.T) {
 			if count == 0 && *minutes == 0 {
 				count = 1
 			}
-			for n := uint64(0); (count == 0 || n < uint64(count)) && (*minutes == 0 || time.Now().Before(end)); n++ {
-				give(Generate(begin + n))
+			for n := begin; (count == 0 || n < begin+uint64(count)) && (*minutes == 0 || time.Now().Before(end)); n++ {
+				if asked(WorldOf(n)) {
+					give(Generate(n))
+				}
 			}
 		default:
 			for _, n := range fixed {
@@ -142,9 +159,11 @@ func TestHunt(t *testing.T) {
 						return
 					}
 				}
+				turns <- struct{}{}
 				began := time.Now()
 				v := lane.Run(t.Context(), s)
-				fmt.Printf("%s lane %d seed %-10d %5.1f s  %s\n", time.Now().Format("15:04:05"), n, s.Seed, time.Since(began).Seconds(), short(v.String()))
+				<-turns
+				fmt.Printf("%s lane %d %s seed %-10d %5.1f s  %s\n", time.Now().Format("15:04:05"), n, s.Pair, s.Seed, time.Since(began).Seconds(), short(v.String()))
 				switch {
 				case v.Fault != "":
 					tally.faults.Add(1)

@@ -48,16 +48,20 @@ SELECT format('%I.%I', n.nspname, c.relname) || chr(1) || CASE c.relkind WHEN 'r
 
 // wanted reports whether the crossing carries the table.
 func (r *run) wanted(table string) bool {
-	return len(r.s.Tables) == 0 || slices.ContainsFunc(r.s.Tables, func(t string) bool { return bare(t) == bare(table) })
+	return len(r.s.Tables) == 0 || slices.ContainsFunc(r.s.Tables, func(t string) bool { return bare(r.text(t)) == bare(table) })
 }
 
 // differ is how the two sides differ, in words; empty: they are equal. A session of its own
 // may be ended, as by a way to stop writes, or by a crash: it looks again.
 func (r *run) differ() (string, error) {
-	said, err := r.look()
+	look := r.look
+	if r.source.maria != nil || r.target.maria != nil {
+		look = r.across
+	}
+	said, err := look()
 	for try := 0; err != nil && try < 20 && r.ctx.Err() == nil; try++ {
 		time.Sleep(200 * time.Millisecond)
-		said, err = r.look()
+		said, err = look()
 	}
 	return said, err
 }
@@ -168,6 +172,9 @@ const identitySQL = `SELECT format('%I.%I', n.nspname, c.relname) || ' ' || c.re
  WHERE c.relkind IN ('r', 'p') AND ` + ours + ` ORDER BY 1`
 
 func (r *run) remember() error {
+	if r.source.maria != nil {
+		return nil
+	}
 	c, err := r.open(r.source)
 	if err != nil {
 		return err
@@ -200,8 +207,16 @@ func (r *run) afterwards() error {
 	if differs != "" {
 		return fault("after the cutover %s", differs)
 	}
-	if err := r.sameObjects(); err != nil {
+	if r.source.maria == nil && r.target.maria == nil {
+		err = r.sameObjects()
+	} else {
+		err = r.sameInMaria()
+	}
+	if err != nil {
 		return err
+	}
+	if r.source.maria != nil {
+		return r.closedMaria()
 	}
 	return r.closed()
 }
@@ -350,6 +365,12 @@ func (r *run) closed() error {
 // leftBehind looks for anything of ours after closing.
 func (r *run) leftBehind() error {
 	for _, s := range []side{r.source, r.target} {
+		if s.maria != nil {
+			if err := r.leftInMaria(s); err != nil {
+				return err
+			}
+			continue
+		}
 		c, err := r.open(s)
 		if err != nil {
 			return err

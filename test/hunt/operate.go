@@ -73,14 +73,18 @@ func (r *run) create() error {
 		return err
 	}
 	for _, s := range []side{r.source, r.target} {
-		if _, err := r.product.do(r.ctx, "POST", "/api/databases", answer{"name": r.name + "_" + s.name, "engine": "postgres", "host": s.server.Host,
-			"port": s.server.Port, "database": s.database, "user": s.user, "password": "honey", "tls": "disable"}); err != nil {
+		if _, err := r.product.do(r.ctx, "POST", "/api/databases", answer{"name": r.name + "_" + s.name, "engine": s.engine(), "host": "127.0.0.1",
+			"port": s.port(), "database": s.database, "user": s.user, "password": "honey", "tls": "disable"}); err != nil {
 			return told(err)
 		}
 	}
 	body := answer{"name": r.name, "source": r.name + "_source", "target": r.name + "_target", "settings": r.s.Settings}
 	if len(r.s.Tables) > 0 {
-		body["tables"] = r.s.Tables
+		var tables []string
+		for _, t := range r.s.Tables {
+			tables = append(tables, r.text(t))
+		}
+		body["tables"] = tables
 	}
 	if len(r.s.Where) > 0 {
 		var rules []answer
@@ -261,6 +265,8 @@ func (r *run) reconcile() error {
 }
 
 func (r *run) cutover(rehearsal bool) error {
+	r.stopping.Store(true)
+	defer r.stopping.Store(false)
 	if !rehearsal {
 		r.quiet()
 	}

@@ -4,15 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/localserver"
 )
@@ -21,55 +22,97 @@ import (
 type Lane struct {
 	dir            string
 	binary         string
-	source, target *localserver.Postgres
+	world          World
+	source, target side
+	records        *localserver.Postgres // where the service keeps its own
 	product        *product
 	made           int
 }
 
-// Servers are the settings that the servers of a lane differ by.
-var Servers = []map[string]string{
-	{},
-	{"wal_writer_delay": "10s", "log_statement": "all", "client_min_messages": "debug1", "bytea_output": "escape", "DateStyle": "German, DMY",
-		"IntervalStyle": "sql_standard", "extra_float_digits": "-3", "row_security": "off", "logical_decoding_work_mem": "64kB", "TimeZone": "America/St_Johns"},
-	{"wal_writer_delay": "10s", "logical_decoding_work_mem": "256kB", "default_transaction_isolation": "serializable", "statement_timeout": "20s", "lock_timeout": "3s",
-		"idle_in_transaction_session_timeout": "15s", "shared_buffers": "16MB"},
+// World is what servers a lane has.
+type World struct {
+	Source, Target string            // their engines
+	Settings       map[string]string // that they are started with
 }
 
-// NewLane starts the servers of a lane, whose settings are the number's, and a product of
-// the binary.
+// Pair is the world's engines by their first letters, such as pm.
+func (w World) Pair() string { return w.Source[:1] + w.Target[:1] }
+
+// Worlds are the lanes there are; the number of a seed says which one is its own.
+var Worlds = []World{
+	{"postgres", "postgres", nil},
+	{"postgres", "postgres", map[string]string{"wal_writer_delay": "10s", "log_statement": "all", "client_min_messages": "debug1", "bytea_output": "escape", "DateStyle": "German, DMY",
+		"IntervalStyle": "sql_standard", "extra_float_digits": "-3", "row_security": "off", "logical_decoding_work_mem": "64kB", "TimeZone": "America/St_Johns"}},
+	{"postgres", "postgres", map[string]string{"wal_writer_delay": "10s", "logical_decoding_work_mem": "256kB", "default_transaction_isolation": "serializable", "statement_timeout": "20s", "lock_timeout": "3s",
+		"idle_in_transaction_session_timeout": "15s", "shared_buffers": "16MB"}},
+	{"mariadb", "mariadb", nil},
+	{"mariadb", "postgres", nil},
+	{"postgres", "mariadb", nil},
+	{"mariadb", "mariadb", map[string]string{"log-bin-compress": "ON", "log-bin-compress-min-len": "10", "binlog-row-metadata": "FULL", "binlog-checksum": "NONE", "max-binlog-size": "65536",
+		"character-set-server": "latin1", "collation-server": "latin1_swedish_ci", "default-time-zone": "-03:30", "skip-character-set-client-handshake": "ON"}},
+	{"mariadb", "postgres", map[string]string{"init-connect": "SET NAMES latin1", "binlog-annotate-row-events": "OFF", "max-binlog-size": "131072", "sql-mode": "ANSI_QUOTES,PAD_CHAR_TO_FULL_LENGTH",
+		"max-allowed-packet": "1048576", "default-time-zone": "+05:45"}},
+}
+
+// WorldOf is the world of a seed.
+func WorldOf(seed uint64) World { return Worlds[seed%uint64(len(Worlds))] }
+
+// NewLane starts the servers of a lane, whose world is the number's, and a product of the
+// binary.
 func NewLane(ctx context.Context, binary string, number int) (*Lane, error) {
 	dir, err := os.MkdirTemp("", "hunt-")
 	if err != nil {
 		return nil, err
 	}
-	l := &Lane{dir: dir, binary: binary}
-	settings := map[string]string{"max_replication_slots": "20", "max_wal_senders": "20", "max_prepared_transactions": "20"}
-	for k, v := range Servers[number%len(Servers)] {
-		settings[k] = v
-	}
-	for _, s := range []**localserver.Postgres{&l.source, &l.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: settings, Password: "salt & honey", Durable: true}); err != nil {
-			l.Close()
-			return nil, err
-		}
-	}
-	if err := l.superuser(ctx, l.target, "CREATE DATABASE control TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"); err != nil {
-		l.Close()
-		return nil, err
-	}
-	// What the records of the service stand on is not what is hunted.
-	for _, set := range []string{"synchronous_commit = on", "statement_timeout = 0", "lock_timeout = 0", "default_transaction_isolation = 'read committed'",
-		"idle_in_transaction_session_timeout = 0", "client_min_messages = notice", "\"DateStyle\" = 'ISO'", "\"IntervalStyle\" = 'postgres'", "\"TimeZone\" = 'UTC'"} {
-		if err := l.superuser(ctx, l.target, "ALTER DATABASE control SET "+set); err != nil {
-			l.Close()
-			return nil, err
-		}
-	}
-	if l.product, err = launch(ctx, binary, dir, l.target.URL("control")); err != nil {
+	l := &Lane{dir: dir, binary: binary, world: Worlds[number]}
+	if err := l.launchAll(ctx); err != nil {
 		l.Close()
 		return nil, err
 	}
 	return l, nil
+}
+
+func (l *Lane) launchAll(ctx context.Context) (err error) {
+	l.source.name, l.target.name = "source", "target"
+	for _, x := range []struct {
+		side   *side
+		engine string
+	}{{&l.source, l.world.Source}, {&l.target, l.world.Target}} {
+		settings := map[string]string{}
+		if l.world.Source == x.engine || l.world.Source != "postgres" && x.engine != "postgres" {
+			maps.Copy(settings, l.world.Settings)
+		}
+		o := localserver.Options{Settings: settings, Password: "salt & honey", Durable: true}
+		if x.engine == "mariadb" {
+			if x.side.maria, err = localserver.StartMariaDB(ctx, o); err != nil {
+				return err
+			}
+			continue
+		}
+		for k, v := range map[string]string{"max_replication_slots": "20", "max_wal_senders": "20", "max_prepared_transactions": "20"} {
+			settings[k] = v
+		}
+		if x.side.server, err = localserver.StartPostgres(ctx, o); err != nil {
+			return err
+		}
+	}
+	if l.records = l.target.server; l.records == nil {
+		if l.records, err = localserver.StartPostgres(ctx, localserver.Options{Password: "salt & honey"}); err != nil {
+			return err
+		}
+	}
+	if err := l.superuser(ctx, l.records, "CREATE DATABASE control TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"); err != nil {
+		return err
+	}
+	// What the records of the service stand on is not what is hunted.
+	for _, set := range []string{"synchronous_commit = on", "statement_timeout = 0", "lock_timeout = 0", "default_transaction_isolation = 'read committed'",
+		"idle_in_transaction_session_timeout = 0", "client_min_messages = notice", "\"DateStyle\" = 'ISO'", "\"IntervalStyle\" = 'postgres'", "\"TimeZone\" = 'UTC'"} {
+		if err := l.superuser(ctx, l.records, "ALTER DATABASE control SET "+set); err != nil {
+			return err
+		}
+	}
+	l.product, err = launch(ctx, l.binary, l.dir, l.records.URL("control"))
+	return err
 }
 
 // Close ends everything the lane started.
@@ -77,11 +120,13 @@ func (l *Lane) Close() {
 	if l.product != nil {
 		l.product.stop()
 	}
-	for _, s := range []*localserver.Postgres{l.source, l.target} {
+	for _, s := range []*localserver.Postgres{l.source.server, l.target.server, l.records} {
 		if s != nil {
 			s.Stop()
 		}
 	}
+	l.source.maria.Stop()
+	l.target.maria.Stop()
 	_ = os.RemoveAll(l.dir)
 }
 
@@ -131,6 +176,7 @@ func fault(format string, args ...any) error { return errFault{fmt.Sprintf(forma
 // side is one of the two databases.
 type side struct {
 	server   *localserver.Postgres
+	maria    *localserver.MariaDB
 	name     string
 	database string
 	user     string // whom the product signs in as
@@ -149,12 +195,15 @@ type run struct {
 	name       string
 	source     side
 	target     side
-	sessions   map[string]*pgconn.PgConn
+	sessions   map[string]session
 	loops      []func()
 	done       int // steps
 	created    bool
-	identities map[string]string // replica identity of every table before
-	refused    []string          // what the application was refused
+	identities map[string]string            // replica identity of every table before
+	refused    []string                     // what the application was refused
+	globals    map[string]map[string]string // variables of MariaDB servers as they were
+	schemas    map[string]string            // of a PostgreSQL side's tables, where the other is MariaDB
+	stopping   atomic.Bool                  // a rehearsal or a cutover may refuse writes
 	mu         sync.Mutex
 	cutOver    bool
 }
@@ -164,10 +213,11 @@ func (l *Lane) Run(ctx context.Context, s *Script) (v Verdict) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Minute)
 	defer cancel()
 	l.made++
-	r := &run{Lane: l, s: s, ctx: ctx, name: fmt.Sprintf("seed_%d_%d", s.Seed, l.made), sessions: map[string]*pgconn.PgConn{}}
+	r := &run{Lane: l, s: s, ctx: ctx, name: fmt.Sprintf("seed_%d_%d", s.Seed, l.made), sessions: map[string]session{}}
 	id := fmt.Sprintf("%d_%d", s.Seed%1e6, l.made)
-	r.source = side{l.source, "source", "src_" + id, "mover_" + id}
-	r.target = side{l.target, "target", "dst_" + id, "mover_" + id}
+	r.source, r.target = l.source, l.target
+	r.source.database, r.target.database = "src_"+id, "dst_"+id
+	r.source.user, r.target.user = "mover_"+id, "mover_"+id
 	defer r.clean()
 	err := r.all()
 	if err == nil {
@@ -228,6 +278,12 @@ func (r *run) prepare() error {
 		side side
 		how  string
 	}{{r.source, r.s.Source}, {r.target, r.s.Target}} {
+		if x.side.maria != nil {
+			if err := r.prepareMaria(x.side, x.how); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := r.superuser(r.ctx, x.side.server, "CREATE DATABASE "+x.side.database+" TEMPLATE template0 "+x.how,
 			"CREATE ROLE "+x.side.user+" LOGIN SUPERUSER PASSWORD 'honey'"); err != nil {
 			return err
@@ -256,14 +312,14 @@ func (r *run) step(st Step) error {
 		if err != nil {
 			return err
 		}
-		if _, err := c.Exec(r.ctx, r.text(st.Text)).ReadAll(); err != nil {
+		if err := c.exec(r.ctx, r.text(st.Text)); err != nil {
 			return fmt.Errorf("%w in %s", err, short(st.Text))
 		}
 	case SQL:
 		c, err := r.session(st.On)
 		if err == nil {
-			if _, err = c.Exec(r.ctx, r.text(st.Text)).ReadAll(); err != nil {
-				_, _ = c.Exec(r.ctx, "ROLLBACK").ReadAll()
+			if err = c.exec(r.ctx, r.text(st.Text)); err != nil {
+				_ = c.exec(r.ctx, "ROLLBACK")
 			}
 		}
 		r.heed(st.Text, err)
@@ -274,7 +330,7 @@ func (r *run) step(st Step) error {
 	case Server:
 		return r.befall(st)
 	case Ferry:
-		return r.operate(st.Text)
+		return r.operate(r.text(st.Text))
 	}
 	return nil
 }
@@ -292,7 +348,7 @@ func (r *run) heed(sql string, err error) {
 	}
 	said := err.Error()
 	for _, sign := range []string{"replica identity", "publication", "dusty_ferry", "read-only"} {
-		if strings.Contains(said, sign) && !r.cutOver {
+		if strings.Contains(said, sign) && !r.cutOver && !r.stopping.Load() {
 			r.mu.Lock()
 			r.refused = append(r.refused, fmt.Sprintf("%s: %s", short(sql), said))
 			r.mu.Unlock()
@@ -309,8 +365,8 @@ func short(s string) string {
 }
 
 // session returns the named session, anew when it was cut.
-func (r *run) session(on string) (*pgconn.PgConn, error) {
-	if c := r.sessions[on]; c != nil && !c.IsClosed() {
+func (r *run) session(on string) (session, error) {
+	if c := r.sessions[on]; c != nil && !c.gone() {
 		return c, nil
 	}
 	c, err := r.connect(on)
@@ -320,45 +376,30 @@ func (r *run) session(on string) (*pgconn.PgConn, error) {
 	return c, err
 }
 
-func (r *run) connect(on string) (*pgconn.PgConn, error) {
-	s := r.source
-	if strings.HasPrefix(on, "target") {
-		s = r.target
-	}
-	c, err := pgconn.Connect(r.ctx, s.url(s.server.User, s.server.Password))
-	if err != nil {
-		return nil, err
-	}
-	// Our own sessions are pinned: the application's are tested by what they do.
-	_, err = c.Exec(r.ctx, "SET client_min_messages = error; SET statement_timeout = '20s'; SET lock_timeout = '4s'; SET DateStyle = ISO; SET IntervalStyle = postgres;"+
-		"SET default_transaction_read_only = off; SET default_transaction_isolation = 'read committed'; SET idle_in_transaction_session_timeout = 0; SET search_path = public").ReadAll()
-	return c, err
-}
-
 func (r *run) loop(st Step) {
 	ctx, cancel := context.WithCancel(r.ctx)
 	var done sync.WaitGroup
 	done.Go(func() {
-		var c *pgconn.PgConn
+		var c session
 		for n := 0; ctx.Err() == nil; n++ {
 			var err error
-			if c == nil || c.IsClosed() {
+			if c == nil || c.gone() {
 				if c, err = r.connect(st.On); err != nil {
 					time.Sleep(100 * time.Millisecond)
 					continue
 				}
 			}
-			_, err = c.Exec(ctx, strings.ReplaceAll(r.text(st.Text), "{n}", fmt.Sprint(n))).ReadAll()
+			err = c.exec(ctx, strings.ReplaceAll(r.text(st.Text), "{n}", fmt.Sprint(n)))
 			if ctx.Err() == nil {
 				r.heed(st.Text, err)
 			}
 			if err != nil {
-				_, _ = c.Exec(ctx, "ROLLBACK").ReadAll()
+				_ = c.exec(ctx, "ROLLBACK")
 			}
 			time.Sleep(20 * time.Millisecond)
 		}
 		if c != nil {
-			_ = c.Close(context.Background())
+			c.close(context.Background())
 		}
 	})
 	r.loops = append(r.loops, func() { cancel(); done.Wait() })
@@ -371,17 +412,21 @@ func (r *run) quiet() {
 	}
 	r.loops = nil
 	for k, c := range r.sessions {
-		_ = c.Close(r.ctx)
+		c.close(r.ctx)
 		delete(r.sessions, k)
 	}
-	c, err := r.connect("source")
+	if r.source.maria != nil {
+		r.quietMaria()
+		return
+	}
+	c, err := r.open(r.source)
 	if err != nil {
 		return
 	}
 	defer func() { _ = c.Close(r.ctx) }()
-	res := c.ExecParams(r.ctx, "SELECT gid FROM pg_prepared_xacts WHERE database = current_database()", nil, nil, nil, nil).Read()
-	for _, row := range res.Rows {
-		_, _ = c.Exec(r.ctx, "COMMIT PREPARED '"+string(row[0])+"'").ReadAll()
+	list, _ := r.strings1(c, "SELECT gid FROM pg_prepared_xacts WHERE database = current_database()")
+	for _, gid := range list {
+		_, _ = c.Exec(r.ctx, "COMMIT PREPARED '"+gid+"'")
 	}
 }
 
@@ -389,6 +434,9 @@ func (r *run) befall(st Step) error {
 	s := r.source
 	if st.On == "target" {
 		s = r.target
+	}
+	if s.maria != nil {
+		return r.befallMaria(s, st.Text)
 	}
 	switch st.Text {
 	case "crash":
@@ -422,6 +470,10 @@ func (r *run) clean() {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
 	for _, s := range []side{r.source, r.target} {
+		if s.maria != nil {
+			r.cleanMaria(s)
+			continue
+		}
 		_ = r.superuser(ctx, s.server, fmt.Sprintf("DO $$ BEGIN PERFORM pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE database = '%[1]s' AND active; "+
 			"PERFORM pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '%[1]s'; END $$", s.database))
 		for range 20 {

@@ -3,6 +3,7 @@ package hunt
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"strings"
 )
 
@@ -12,6 +13,7 @@ type gen struct {
 	s      *Script
 	tables []*tab
 	latin  bool // the source is not UTF-8
+	away   bool // the target is MariaDB
 	salt   int
 }
 
@@ -169,6 +171,28 @@ var valueTypes = []col{
 	{typ: "ltree", value: "('top.n' || g)::ltree", extension: "ltree"},
 }
 
+// keyTypes are those whose values the target takes.
+func (g *gen) keyTypes() []col {
+	if !g.away {
+		return keyTypes
+	}
+	return slices.DeleteFunc(slices.Clone(keyTypes), func(c col) bool {
+		fits := slices.Contains([]string{"int", "bigint", "smallint", "text", "text COLLATE \"C\"", "varchar(60)", "uuid", "numeric(14,4)", "double precision", "date", "timestamptz", "bytea", "boolean", "char(14)"}, c.typ)
+		return !fits || c.storage != ""
+	})
+}
+
+func (g *gen) valueTypes() []col {
+	if !g.away {
+		return valueTypes
+	}
+	list := slices.DeleteFunc(slices.Clone(valueTypes), func(c col) bool {
+		return strings.Contains(strings.ToLower(c.value), "infinity") || strings.Contains(c.value, "'NaN'") || c.typ == "bpchar"
+	})
+	return append(list, col{typ: "numeric", value: "g / 7.0"}, col{typ: "real", value: "(g / 3.0)::real"}, col{typ: "double precision", value: "g / 3.0e10"},
+		col{typ: "date", value: "'1999-12-31'::date + g"}, col{typ: "timestamptz", value: "'2021-05-06 07:08:09.123456+05'::timestamptz + g * interval '1.7 s'"})
+}
+
 var schemaNames = []string{"public", "public", "public", "Odd Schema", "apiary"}
 var tableNames = []string{"hives", "harvest", "Order", "jar lots", "it's", "a.b", "select", "queen\"s", "frames", "Übersicht", "lots_of_honey_with_a_name_that_is_as_long_as_a_name_can_be_here"}
 var columnNames = []string{"v", "Value", "group", "x y", "a\"b", "größe", "dropped", "user", "val$1", "ctid_", "mask", "ord"}
@@ -189,6 +213,9 @@ func (g *gen) table(n int) *tab {
 		t.name = strings.NewReplacer("Ü", "U").Replace(t.name)
 	}
 	kind := pick(g, "key", "key", "key", "key", "key", "none", "unique", "parts", "parts", "parts", "parent")
+	if g.away && kind == "parent" {
+		kind = "key"
+	}
 	t.partitioned = kind == "parts"
 	keys := pick(g, 1, 1, 1, 1, 2, 2, 3, 4)
 	if t.partitioned {
@@ -196,7 +223,7 @@ func (g *gen) table(n int) *tab {
 		keys = pick(g, 0, 0, 1)
 	}
 	for i := range keys {
-		c := keyTypes[g.IntN(len(keyTypes))]
+		c := pick(g, g.keyTypes()...)
 		c.name = fmt.Sprintf("k%d", i)
 		if i == 0 && g.chance(0.3) {
 			c.name = "Id"
@@ -213,7 +240,7 @@ func (g *gen) table(n int) *tab {
 	}
 	names := g.Perm(len(columnNames))
 	for i := range pick(g, 1, 2, 3, 5) {
-		c := valueTypes[g.IntN(len(valueTypes))]
+		c := pick(g, g.valueTypes()...)
 		c.name = columnNames[names[i]]
 		if g.latin {
 			c.name = strings.NewReplacer("ö", "o", "ß", "s").Replace(c.name)
@@ -346,7 +373,7 @@ func (g *gen) create(t *tab, kind string) {
 	g.identities(t, kind)
 	if kind == "parent" {
 		kid := ident(t.schema) + "." + ident(cutName(t.name)+"_kid")
-		g.set(fmt.Sprintf("CREATE TABLE %s (extra text, PRIMARY KEY (%s)) INHERITS (%s)", kid, t.keyList(), t.q()), t.word())
+		g.set(fmt.Sprintf("CREATE TABLE %s (extra text, PRIMARY KEY (%s)) INHERITS (%s)", kid, t.keyList(), t.q()), t.word(), t.schema+"."+cutName(t.name)+"_kid")
 		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(900001, 900020) g", kid, g.names(t), g.values(t, "g")))
 		t.kids = append(t.kids, kid)
 	}

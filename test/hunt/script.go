@@ -41,6 +41,7 @@ const (
 // Script is what a seed stands for.
 type Script struct {
 	Seed  uint64
+	Pair  string // of engines, as a world's
 	Steps []Step
 	// Source and Target are how the two databases are made, after CREATE DATABASE x.
 	Source, Target string
@@ -70,7 +71,7 @@ func (s *Script) Without(i, j int) *Script {
 
 // Write prints the script in the form that [Read] takes.
 func (s *Script) Write(w io.Writer) {
-	fmt.Fprintf(w, "seed %d\nsource %s\ntarget %s\n", s.Seed, s.Source, s.Target)
+	fmt.Fprintf(w, "seed %d\npair %s\nsource %s\ntarget %s\n", s.Seed, s.Pair, s.Source, s.Target)
 	for _, k := range sortedKeys(s.Settings) {
 		fmt.Fprintf(w, "setting %s %v\n", k, s.Settings[k])
 	}
@@ -113,6 +114,8 @@ func Read(r io.Reader) (*Script, error) {
 			if _, err := fmt.Sscan(rest, &s.Seed); err != nil {
 				return nil, err
 			}
+		case "pair":
+			s.Pair = rest
 		case "source":
 			s.Source = rest
 		case "target":

@@ -146,7 +146,8 @@ func nesting(v []byte) int {
 	return deepest
 }
 
-// Labels takes the values out of MariaDB's enum('a','b') or set('a','b').
+// Labels takes the values out of MariaDB's enum('a','b') or set('a','b'), which the server
+// writes with quotes doubled and with \\, \n, \r and \0 for what they stand for.
 func Labels(typ string) []string {
 	var out []string
 	rest := typ[strings.IndexByte(typ, '(')+1:]
@@ -160,10 +161,27 @@ func Labels(typ string) []string {
 				}
 				i++
 			}
+			if rest[i] == '\\' && i+1 < len(rest) {
+				i++
+				b.WriteByte(unescaped(rest[i]))
+				continue
+			}
 			b.WriteByte(rest[i])
 		}
 		out = append(out, b.String())
 		rest = strings.TrimPrefix(rest[min(i+1, len(rest)):], ",")
 	}
 	return out
+}
+
+func unescaped(c byte) byte {
+	switch c {
+	case 'n':
+		return '\n'
+	case 'r':
+		return '\r'
+	case '0':
+		return 0
+	}
+	return c
 }

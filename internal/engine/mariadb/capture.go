@@ -83,13 +83,16 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		return nil, err
 	}
 	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits}
+	charsets := d.charsets(ctx)
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
 		for _, col := range t.Plan.Table.Columns {
 			at := slices.IndexFunc(t.Plan.Columns, func(c domain.Column) bool { return c.Name == col.Name })
 			n := &normal{}
 			if at >= 0 { // not left out
-				if n, err = newNormal(col); err != nil {
+				if n, err = newNormal(col, charsets); engine.Away(err) {
+					return nil, err
+				} else if err != nil {
 					return nil, domain.Conflict("%s.%s: %s", t.Plan.Source, col.Name, err)
 				}
 			}

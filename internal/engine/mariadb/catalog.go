@@ -120,7 +120,7 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 		if json && k.BaseType == "longtext" {
 			k.BaseType, k.Type = "json", "json"
 		}
-		if strings.Contains(k.Type, "unsigned") {
+		if k.BaseType != "enum" && k.BaseType != "set" && strings.Contains(k.Type, "unsigned") { // labels may say so too
 			k.BaseType += " unsigned"
 		}
 		if strings.Contains(extra, "auto_increment") {
@@ -131,6 +131,7 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 		if _, on, ok := strings.Cut(extra, "on update "); ok {
 			k.OnUpdate = on
 		}
+		k.Hidden = strings.Contains(extra, "INVISIBLE")
 		if generated == "ALWAYS" {
 			k.Computed, k.Default, k.Stored = expression, "", strings.Contains(extra, "STORED")
 		}
@@ -148,16 +149,17 @@ func (c *catalogReader) readIndexes(ctx context.Context) error {
 		nullable bool
 		part     bool // of a value only
 		kind     string
+		ignored  bool // by the server's planner
 	}
 	found := map[string]map[string]*index{}
 	var order [][2]string
 	err := c.each(ctx, `
-SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coalesce(sub_part, 0), coalesce(nullable, '') = 'YES', index_type, coalesce(collation, 'A') = 'D'
+SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coalesce(sub_part, 0), coalesce(nullable, '') = 'YES', index_type, coalesce(collation, 'A') = 'D', ignored = 'YES'
   FROM information_schema.statistics WHERE table_schema = ? ORDER BY table_name, index_name <> 'PRIMARY', index_name, seq_in_index`, func(r *sql.Rows) error {
 		var table, name, column, kind string
-		var unique, nullable, descending bool
+		var unique, nullable, descending, ignored bool
 		var part int
-		if err := r.Scan(&table, &name, &unique, &column, &part, &nullable, &kind, &descending); err != nil {
+		if err := r.Scan(&table, &name, &unique, &column, &part, &nullable, &kind, &descending, &ignored); err != nil {
 			return err
 		}
 		if found[table] == nil {
@@ -165,7 +167,7 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coales
 		}
 		x := found[table][name]
 		if x == nil {
-			x = &index{unique: unique, kind: kind}
+			x = &index{unique: unique, kind: kind, ignored: ignored}
 			found[table][name] = x
 			order = append(order, [2]string{table, name})
 		}
@@ -203,7 +205,7 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coales
 		case x.part:
 			out.Columns, out.Why = nil, "of parts of values"
 		}
-		out.Definition = fmt.Sprintf("%sINDEX %s (%s)", word, quote(o[1]), strings.Join(x.pieces, ", "))
+		out.Definition = fmt.Sprintf("%sINDEX %s (%s)", word, quote(o[1]), strings.Join(x.pieces, ", ")) + map[bool]string{true: " IGNORED"}[x.ignored]
 		if x.unique && !x.nullable && out.Columns != nil {
 			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Name: t.Name + "_" + o[1]})
 		}

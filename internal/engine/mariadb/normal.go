@@ -7,10 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"golang.org/x/text/encoding"
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
-
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 )
@@ -19,14 +15,14 @@ import (
 // is what the catalogue of types converts from.
 type normal struct {
 	unsigned bool
-	charset  *encoding.Decoder // nil: UTF-8, or bytes
-	labels   []string          // of an enum or set
+	charset  decoder  // nil: UTF-8, or bytes
+	labels   []string // of an enum or set
 	set      bool
 	pad      int // binary(n): the log leaves trailing zero bytes out
 	form     func([]byte) ([]byte, error)
 }
 
-func newNormal(c domain.Column) (*normal, error) {
+func newNormal(c domain.Column, charsets decoders) (_ *normal, err error) {
 	n := &normal{unsigned: strings.HasSuffix(c.BaseType, " unsigned")}
 	switch c.BaseType {
 	case "enum", "set":
@@ -41,28 +37,8 @@ func newNormal(c domain.Column) (*normal, error) {
 	case "inet6":
 		n.form = inet6Text
 	}
-	switch c.Charset {
-	case "", "utf8mb4", "utf8mb3", "utf8", "ascii", "binary":
-	case "latin1": // the server's latin1 is Windows' code page 1252
-		n.charset = charmap.Windows1252.NewDecoder()
-	case "latin2":
-		n.charset = charmap.ISO8859_2.NewDecoder()
-	case "cp1250":
-		n.charset = charmap.Windows1250.NewDecoder()
-	case "cp1251":
-		n.charset = charmap.Windows1251.NewDecoder()
-	case "koi8r":
-		n.charset = charmap.KOI8R.NewDecoder()
-	case "greek":
-		n.charset = charmap.ISO8859_7.NewDecoder()
-	case "ucs2", "utf16":
-		n.charset = unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM).NewDecoder()
-	case "utf16le":
-		n.charset = unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewDecoder()
-	default:
-		return nil, fmt.Errorf("texts of the character set %s cannot be read from the log; convert the column to utf8mb4", c.Charset)
-	}
-	return n, nil
+	n.charset, err = charsets(c.Charset)
+	return n, err
 }
 
 func (n *normal) value(v []byte) ([]byte, error) {
@@ -72,7 +48,7 @@ func (n *normal) value(v []byte) ([]byte, error) {
 	case n.form != nil:
 		return n.form(v)
 	case n.charset != nil:
-		return n.charset.Bytes(v)
+		return n.charset(make([]byte, 0, len(v)+len(v)/2), v), nil
 	case n.pad > len(v):
 		return append(append(make([]byte, 0, n.pad), v...), make([]byte, n.pad-len(v))...), nil
 	}
@@ -127,8 +103,44 @@ func inet4Text(v []byte) ([]byte, error) {
 	return []byte(netip.AddrFrom4(b).String()), nil
 }
 
+// inet6Text writes an address as the server does: the longest run of zero words, of whatever
+// length, becomes ::, and what holds an address of version 4 ends with that one (its source,
+// Inet6::to_string).
 func inet6Text(v []byte) ([]byte, error) {
 	var b [16]byte
 	copy(b[:], v)
-	return []byte(netip.AddrFrom16(b).String()), nil
+	var word [8]uint16
+	for i := range word {
+		word[i] = uint16(b[2*i])<<8 | uint16(b[2*i+1])
+	}
+	at, long := -1, 0
+	for i := 0; i < len(word); i++ {
+		n := 0
+		for i+n < len(word) && word[i+n] == 0 {
+			n++
+		}
+		if n > long {
+			at, long = i, n
+		}
+		i += n
+	}
+	var out []byte
+	for i := 0; i < len(word); i++ {
+		switch {
+		case i == at:
+			if i == 0 {
+				out = append(out, ':')
+			}
+			out = append(out, ':')
+			i += long - 1
+		case i == 6 && at == 0 && (long == 6 || long == 5 && word[5] == 0xffff):
+			return append(out, netip.AddrFrom4([4]byte(b[12:])).String()...), nil
+		default:
+			out = strconv.AppendUint(out, uint64(word[i]), 16)
+			if i+1 < len(word) {
+				out = append(out, ':')
+			}
+		}
+	}
+	return out, nil
 }

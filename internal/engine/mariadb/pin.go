@@ -25,7 +25,7 @@ var pinned = [][2]string{
 	{"max_statement_time", "0"}, {"idle_transaction_timeout", "0"}, {"idle_readonly_transaction_timeout", "0"}, {"idle_write_transaction_timeout", "0"},
 	{"net_write_timeout", "3600"}, {"net_read_timeout", "3600"}, {"time_zone", "'+00:00'"},
 	{"tx_isolation", "'REPEATABLE-READ'"}, {"autocommit", "1"}, {"completion_type", "'NO_CHAIN'"}, {"foreign_key_checks", "1"}, {"unique_checks", "1"},
-	{"system_versioning_asof", "'DEFAULT'"},
+	{"system_versioning_asof", "'DEFAULT'"}, {"group_concat_max_len", "1073741824"}, // of JSON_ARRAYAGG too
 }
 
 // pinning are the statements that set a session, and the last of them asks which settings

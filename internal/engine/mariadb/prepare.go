@@ -171,8 +171,15 @@ func columnLine(p *domain.TablePlan, c domain.Column) string {
 	if c.Collation != "" && c.Collation != p.Table.Collation && c.Charset != "" && c.BaseType != "json" {
 		line += " CHARACTER SET " + c.Charset + " COLLATE " + c.Collation
 	}
+	end := check
+	if c.Hidden {
+		end = " INVISIBLE" + end
+	}
+	if c.Comment != "" {
+		end = " COMMENT '" + escape.Replace(c.Comment) + "'" + end
+	}
 	if c.Generated {
-		return line + " GENERATED ALWAYS AS (" + c.Computed + ") " + map[bool]string{false: "VIRTUAL", true: "STORED"}[c.Stored]
+		return line + " GENERATED ALWAYS AS (" + c.Computed + ") " + map[bool]string{false: "VIRTUAL", true: "STORED"}[c.Stored] + end
 	}
 	if c.NotNull {
 		line += " NOT NULL"
@@ -191,10 +198,7 @@ func columnLine(p *domain.TablePlan, c domain.Column) string {
 	if c.OnUpdate != "" {
 		line += " ON UPDATE " + c.OnUpdate
 	}
-	if c.Comment != "" {
-		line += " COMMENT '" + escape.Replace(c.Comment) + "'"
-	}
-	return line + check
+	return line + end
 }
 
 // early reports whether an index is made with its table: the one that identifies

@@ -345,6 +345,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		}
 		e.add(verdict, "permission", "source", "GRANT REFERENCES ON "+quote(d.end.Database)+".* TO "+account(s.user), "user %s cannot see foreign keys, so none is made on the target, and what they change by themselves cannot be told", s.user)
 	}
+	charsets := d.charsets(ctx)
 	for i := range plans {
 		p, name := &plans[i], plans[i].Source.String()
 		if !strings.EqualFold(p.Table.Storage, "InnoDB") {
@@ -371,7 +372,12 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			}
 		}
 		for _, c := range p.Columns {
-			if _, err := newNormal(c); err != nil && capture {
+			if !capture {
+				break
+			}
+			if _, err := newNormal(c, charsets); engine.Away(err) {
+				return nil, err
+			} else if err != nil {
 				e.add(domain.Blocks, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4", "%s: %s", c.Name, err)
 			}
 		}
