@@ -47,6 +47,9 @@ func (g *gen) databases() {
 		g.latin = true
 		g.s.Source = "ENCODING 'WIN1252' LC_COLLATE 'C' LC_CTYPE 'C'"
 	}
+	if g.away {
+		g.s.Target = "CHARACTER SET utf8mb4" + pick(g, "", " | all")
+	}
 	s := g.s.Settings
 	s["chunk_bytes"] = 66000
 	s["lanes"] = pick(g, 1, 2, 4)
@@ -72,6 +75,9 @@ var roleSettings = []string{
 
 func (g *gen) roles() {
 	for _, side := range []string{"source", "target"} {
+		if side == "target" && g.away {
+			continue
+		}
 		for range pick(g, 0, 0, 1, 2, 3) {
 			set := pick(g, roleSettings...)
 			if g.latin && strings.Contains(set, "client_encoding") {

@@ -2,6 +2,7 @@ package hunt
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -254,7 +255,7 @@ func (g *mgen) table(n int) {
 	for _, c := range t.cols {
 		lines = append(lines, bt(c.name)+" "+c.typ)
 	}
-	if g.chance(0.2) {
+	if g.chance(0.2) && !t.numbers && slices.Contains([]string{"int", "bigint", "varchar(60)", "bigint unsigned"}, t.key[0].typ) {
 		lines = append(lines, pick(g.gen, "gen varchar(40) AS (concat('g', "+t.keyText()+")) STORED", "gen varchar(80) AS (concat('g', "+t.keyText()+")) VIRTUAL"))
 	}
 	if t.unique != "" {
@@ -356,7 +357,7 @@ func (g *mgen) relations() {
 		g.mset(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int, ADD CONSTRAINT fk_parent FOREIGN KEY (parent) REFERENCES %s (u)%s; UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q(), how, b.q(), a.q()))
 	}
 	if g.chance(0.1) {
-		g.mset(fmt.Sprintf("CREATE TRIGGER noted BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = NEW.%s", a.q(), bt(a.cols[0].name), bt(a.cols[0].name)))
+		g.step(Set, "source super", fmt.Sprintf("CREATE TRIGGER noted BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = NEW.%s", a.q(), bt(a.cols[0].name), bt(a.cols[0].name)))
 	}
 }
 

@@ -225,7 +225,7 @@ func (g *gen) table(n int) *tab {
 	for i := range keys {
 		c := pick(g, g.keyTypes()...)
 		c.name = fmt.Sprintf("k%d", i)
-		if i == 0 && g.chance(0.3) {
+		if i == 0 && g.chance(0.3) && !(g.away && t.partitioned) {
 			c.name = "Id"
 		}
 		t.key = append(t.key, c)

@@ -136,6 +136,23 @@ func (a *applier) inPieces(ctx context.Context, p *domain.TablePlan, head, betwe
 
 // Apply writes a net effect: removes, patches, puts.
 func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) ([]domain.Row, error) {
+	var missing []domain.Row
+	if replace && len(n.Patches) > 0 {
+		// To be removed and inserted, as where rows swap what is unique, they have to be whole.
+		whole := append([]domain.Row{}, n.Puts...)
+		for _, r := range n.Patches {
+			there, err := a.fill(ctx, p, r)
+			if err != nil {
+				return nil, err
+			}
+			if there == nil {
+				missing = append(missing, r)
+			} else {
+				whole = append(whole, there)
+			}
+		}
+		n.Puts, n.Patches = whole, nil
+	}
 	removes := n.Removes
 	if replace {
 		removes = append(append([]domain.Row{}, n.Removes...), n.Puts...)
@@ -143,7 +160,6 @@ func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, re
 	if err := a.remove(ctx, p, removes); err != nil {
 		return nil, err
 	}
-	var missing []domain.Row
 	for _, r := range n.Patches {
 		there, err := a.update(ctx, p, r, r)
 		if err != nil {
@@ -154,6 +170,65 @@ func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, re
 		}
 	}
 	return missing, a.put(ctx, p, n.Puts, replace || len(p.Key) == 0)
+}
+
+// fill returns a row with what the log left unsaid of it as it stands; nil where it is not
+// there.
+func (a *applier) fill(ctx context.Context, p *domain.TablePlan, row domain.Row) (domain.Row, error) {
+	var cols []domain.Column
+	var at []int
+	for i, c := range p.Columns {
+		if !c.Generated && row[i].Kind == domain.Unchanged {
+			cols, at = append(cols, c), append(at, i)
+		}
+	}
+	key, keyAt := keyed(p)
+	var there domain.Row
+	err := a.read(ctx, cols, qualified(p.Target)+" WHERE "+keyIn(key, keyAt, row), func(texts []domain.Value) error {
+		there = append(domain.Row{}, row...)
+		for i, v := range texts {
+			there[at[i]] = v
+		}
+		return nil
+	})
+	return there, err
+}
+
+// read gives the values of columns, row for row.
+func (a *applier) read(ctx context.Context, cols []domain.Column, from string, each func([]domain.Value) error) error {
+	list := make([]string, len(cols))
+	conv := make([]typemap.Convert, len(cols))
+	raw := make([]sql.RawBytes, len(cols))
+	to := make([]any, len(cols))
+	for i, c := range cols {
+		list[i], conv[i], to[i] = selected(c, quote(c.Name)), typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c), &raw[i]
+	}
+	rows, err := a.conn.QueryContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from)
+	if err != nil {
+		return a.d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		if err := rows.Scan(to...); err != nil {
+			return a.d.explain(err)
+		}
+		out := make([]domain.Value, len(cols))
+		for i, v := range raw {
+			if v == nil {
+				out[i] = domain.Value{Kind: domain.Null}
+				continue
+			}
+			text, _, err := conv[i](nil, v)
+			if err != nil {
+				return err
+			}
+			out[i] = domain.Value{Kind: domain.Present, Data: text}
+		}
+		if err := each(out); err != nil {
+			return err
+		}
+	}
+	return a.d.explain(rows.Err())
 }
 
 // remove deletes rows by key. One column is asked for as a list, which the server
@@ -325,33 +400,14 @@ func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.
 	for i, c := range match {
 		on[i] = quote(c.Name) + " = " + valueOf(c, values[i])
 	}
-	cols := p.KeyColumns()
-	list := make([]string, len(cols))
-	conv := make([]typemap.Convert, len(cols))
-	raw := make([]sql.RawBytes, len(cols))
-	to := make([]any, len(cols))
-	for i, c := range cols {
-		list[i], conv[i], to[i] = selected(c, quote(c.Name)), typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c), &raw[i]
-	}
-	rows, err := a.conn.QueryContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+qualified(p.Target)+" WHERE "+strings.Join(on, " AND "))
-	if err != nil {
-		return nil, a.d.explain(err)
-	}
-	defer func() { _ = rows.Close() }()
 	var out []domain.KeyValue
-	for rows.Next() {
-		if err := rows.Scan(to...); err != nil {
-			return nil, a.d.explain(err)
-		}
-		k := make(domain.KeyValue, len(cols))
-		for i, v := range raw {
-			text, _, err := conv[i](nil, v)
-			if err != nil {
-				return nil, err
-			}
-			k[i] = string(text)
+	err := a.read(ctx, p.KeyColumns(), qualified(p.Target)+" WHERE "+strings.Join(on, " AND "), func(texts []domain.Value) error {
+		k := make(domain.KeyValue, len(texts))
+		for i, v := range texts {
+			k[i] = string(v.Data)
 		}
 		out = append(out, k)
-	}
-	return out, a.d.explain(rows.Err())
+		return nil
+	})
+	return out, err
 }
