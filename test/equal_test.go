@@ -518,3 +518,55 @@ func TestAWaitThatStandsIsSaid(t *testing.T) {
 	settle(t, f)
 	sameEverywhere(t, p, "marsh")
 }
+
+// TestAPreparationThatIsRepeated keeps what tables were before its first attempt: the second
+// finds its own row identities there.
+func TestAPreparationThatIsRepeated(t *testing.T) {
+	f, p := start(t), newPair(t)
+	exec1(t, p.sourceURL(), `CREATE SCHEMA marsh; CREATE TABLE marsh.loose (id int, n text); INSERT INTO marsh.loose SELECT g, g FROM generate_series(1, 500) g`)
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2)})
+	open := connect(t, p.sourceURL()) // the slot waits for its end
+	if _, err := open.Exec(t.Context(), "BEGIN; CREATE TABLE public.later (id int)"); err != nil {
+		t.Fatal(err)
+	}
+	f.startCrossing()
+	const making = "FROM pg_stat_activity WHERE query LIKE '%pg_create_logical_replication_slot%' AND datname = current_database() AND pid <> pg_backend_pid()"
+	eventually(t, 30*time.Second, func() bool { return one[int](t, p.sourceURL(), "SELECT count(*) "+making) == 1 })
+	exec1(t, p.sourceURL(), "SELECT pg_terminate_backend(pid) "+making)
+	eventually(t, 30*time.Second, func() bool { return one[int](t, p.sourceURL(), "SELECT count(*) "+making) == 1 })
+	if _, err := open.Exec(t.Context(), "COMMIT"); err != nil {
+		t.Fatal(err)
+	}
+	f.awaitPhase(contract.PhaseInStep)
+	f.must("crossing", "pause", "spring")
+	f.must("crossing", "close", "spring", "--confirm", "spring", "--wait")
+	if now := one[string](t, p.sourceURL(), "SELECT relreplident::text FROM pg_class WHERE oid = 'marsh.loose'::regclass"); now != "d" {
+		t.Errorf("the row identity is %s, it was d", now)
+	}
+}
+
+// TestTablesThatInheritAreNoPartitions are left as they were when their parent's row identity
+// is seen to.
+func TestTablesThatInheritAreNoPartitions(t *testing.T) {
+	f, p := start(t), newPair(t)
+	exec1(t, p.sourceURL(), `CREATE SCHEMA marsh; CREATE TABLE marsh.hives (id int PRIMARY KEY DEFERRABLE, n int); INSERT INTO marsh.hives SELECT g, g FROM generate_series(1, 50) g;
+CREATE TABLE marsh.kid (PRIMARY KEY (id)) INHERITS (marsh.hives); INSERT INTO marsh.kid SELECT g, g FROM generate_series(100, 150) g`)
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2)})
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	identities := func() string {
+		return one[string](t, p.sourceURL(), "SELECT string_agg(relname || ' ' || relreplident::text, ', ' ORDER BY relname) FROM pg_class WHERE relnamespace = 'marsh'::regnamespace AND relkind = 'r'")
+	}
+	looks := time.Now().Add(4 * time.Second) // tables are seen to every two seconds or so
+	eventually(t, 30*time.Second, func() bool {
+		if now := identities(); now != "hives f, kid d" {
+			t.Fatalf("row identities: %s", now)
+		}
+		return time.Now().After(looks)
+	})
+	f.must("crossing", "pause", "spring")
+	f.must("crossing", "close", "spring", "--confirm", "spring", "--wait")
+	if now := identities(); now != "hives d, kid d" {
+		t.Errorf("row identities: %s", now)
+	}
+}

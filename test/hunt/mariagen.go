@@ -183,7 +183,7 @@ func (g *mgen) databases() {
 var mglobals = []string{
 	"binlog_row_image = 'MINIMAL'", "binlog_row_image = 'MINIMAL'", "binlog_row_image = 'NOBLOB'", "max_statement_time = 2", "sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT'",
 	"sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,IGNORE_SPACE'", "sql_mode = 'ORACLE'", "sql_mode = ''", "sql_mode = 'NO_ZERO_DATE,NO_ZERO_IN_DATE,TRADITIONAL,NO_AUTO_VALUE_ON_ZERO'", "init_connect = 'SET NAMES latin1'", "init_connect = 'SET autocommit = 0'",
-	"time_zone = '+13:45'", "sql_select_limit = 2", "completion_type = 'CHAIN'", "completion_type = 'RELEASE'", "tx_isolation = 'READ-COMMITTED'", "tx_isolation = 'SERIALIZABLE'", "tx_isolation = 'READ-UNCOMMITTED'",
+	"time_zone = '+12:45'", "sql_select_limit = 2", "completion_type = 'CHAIN'", "completion_type = 'RELEASE'", "tx_isolation = 'READ-COMMITTED'", "tx_isolation = 'SERIALIZABLE'", "tx_isolation = 'READ-UNCOMMITTED'",
 	"lock_wait_timeout = 1", "innodb_lock_wait_timeout = 1", "wait_timeout = 2", "net_write_timeout = 1", "net_read_timeout = 1", "max_allowed_packet = 1048576", "log_bin_compress = ON", "binlog_annotate_row_events = OFF",
 	"binlog_checksum = 'NONE'", "binlog_row_metadata = 'MINIMAL'", "autocommit = 0", "foreign_key_checks = 0", "unique_checks = 0", "sql_auto_is_null = 1", "group_concat_max_len = 4", "max_sort_length = 8", "old_mode = ''",
 	"div_precision_increment = 0", "explicit_defaults_for_timestamp = OFF", "sql_warnings = ON", "max_join_size = 10", "sql_safe_updates = 1", "lc_time_names = 'de_DE'", "character_set_results = 'latin1'", "collation_connection = 'latin1_swedish_ci'",

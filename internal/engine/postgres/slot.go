@@ -20,6 +20,9 @@ func (d *database) CaptureUndo(plans []domain.TablePlan) []string {
 	var undo []string
 	for i := range plans {
 		for _, t := range identityTables(&plans[i]) {
+			if strings.EqualFold(t.Identity, plans[i].SetIdentity) {
+				continue // by somebody else, or by us in an attempt before, which kept what it was
+			}
 			undo = append(undo, fmt.Sprintf("ALTER TABLE IF EXISTS %s REPLICA IDENTITY %s", qualified(t.Table), t.Identity))
 		}
 	}
@@ -100,7 +103,7 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 			names, of = append(names, qualified(p.Source)), append(of, p.Source)
 			continue
 		}
-		parts, err := d.partitionsNow(ctx, p.Source)
+		parts, err := d.partitionsNow(ctx, p.Source, p.Table.PartitionBy != "")
 		if err != nil {
 			return nil, err
 		}
@@ -116,7 +119,7 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 					return nil, err
 				}
 			}
-			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity))); err != nil {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity)), whilePublished(name)); err != nil {
 				return nil, err
 			}
 		}
@@ -137,11 +140,12 @@ SELECT u.at - 1 FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at)
 	return out, d.explain(err)
 }
 
-// partitionsNow are the partitions that hold rows, each with the letter of its row identity.
-func (d *database) partitionsNow(ctx context.Context, root domain.TableName) (map[domain.TableName]string, error) {
+// partitionsNow are the partitions that hold rows, each with the letter of its row identity;
+// what inherits from a table without being a partition of it is a table of its own.
+func (d *database) partitionsNow(ctx context.Context, root domain.TableName, parted bool) (map[domain.TableName]string, error) {
 	rows, err := d.pool.Query(ctx, `
 SELECT n.nspname, c.relname, c.relreplident::text FROM `+partitionTree("to_regclass($1)")+` t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
- WHERE t.isleaf`, qualified(root))
+ WHERE t.isleaf AND (t.level = 0 OR $2)`, qualified(root), parted)
 	if err != nil {
 		return nil, d.explain(err)
 	}
@@ -150,6 +154,22 @@ SELECT n.nspname, c.relname, c.relreplident::text FROM `+partitionTree("to_regcl
 	var identity string
 	_, err = pgx.ForEachRow(rows, []any{&t.Schema, &t.Name, &identity}, func() error { out[t] = identity; return nil })
 	return out, d.explain(err)
+}
+
+// guard says in a transaction whether what it is for may still be done.
+type guard func(context.Context, pgx.Tx) (bool, error)
+
+// whilePublished lets nothing be done once the publication has been dropped, and keeps it from
+// being dropped meanwhile: what closing has restored is not set again.
+func whilePublished(name string) guard {
+	return func(ctx context.Context, tx pgx.Tx) (bool, error) {
+		var there bool
+		if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock_shared(hashtextextended($1, 1))", name); err != nil {
+			return false, err
+		}
+		err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT FROM pg_publication WHERE pubname = $1)", name).Scan(&there)
+		return there, err
+	}
 }
 
 // publishMore adds tables to a publication that stands.
@@ -187,11 +207,16 @@ func parseAt(at string, err error) (domain.Position, error) {
 
 // alterQuickly runs DDL that needs a lock for an instant, without queueing the
 // source's own work behind a long wait.
-func (d *database) alterQuickly(ctx context.Context, sql string) error {
+func (d *database) alterQuickly(ctx context.Context, sql string, guards ...guard) error {
 	for try := 0; ; try++ {
 		err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 			if _, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '2s'"); err != nil {
 				return err
+			}
+			for _, allowed := range guards {
+				if ok, err := allowed(ctx, tx); err != nil || !ok {
+					return err
+				}
 			}
 			_, err := tx.Exec(ctx, sql)
 			return err
@@ -231,7 +256,14 @@ func (d *database) DropCapture(ctx context.Context, name string, undo []string) 
 	if err != nil {
 		return d.explain(err)
 	}
-	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
+	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 1))", name)
+		if err == nil {
+			_, err = tx.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name))
+		}
+		return err
+	})
+	if err != nil {
 		return d.explain(err)
 	}
 	for _, sql := range undo {
