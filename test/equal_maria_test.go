@@ -1,8 +1,10 @@
 package test
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -178,6 +180,34 @@ func TestWhatOthersClosedStaysClosed(t *testing.T) {
 	}
 	if readOnly() != 0 {
 		t.Error("it is closed after a rehearsal")
+	}
+	sameHives(t, f, source, target)
+}
+
+// TestWritesThatReadOnlyDoesNotBind: a user above read_only goes on writing after the stop; the
+// cutover finds out at its end, and is undone.
+func TestWritesThatReadOnlyDoesNotBind(t *testing.T) {
+	f := start(t)
+	_, source, target := fromMaria(t, f, "postgres", "CREATE TABLE hives (id int PRIMARY KEY, n int, name varchar(9));\nINSERT INTO hives VALUES (1, 1, 'x')", "")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	_, root := newMaria(t)
+	writing, stop := context.WithCancel(t.Context())
+	var wg sync.WaitGroup
+	wg.Go(func() {
+		for writing.Err() == nil {
+			_, _ = root.ExecContext(writing, "UPDATE "+source.schema+".hives SET n = n + 1 WHERE id = 1")
+		}
+	})
+	method, depth := contract.SettingsStopMethod("read-only"), contract.SettingsCutoverDepthNone
+	set := contract.Settings{StopMethod: &method, CutoverDepth: &depth, PauseBudgetSeconds: ptr(60.0)}
+	if k := f.cutOver(false, set); k.State == contract.CutoverStateDone || !strings.Contains(k.Error, "came to the source after its writes were stopped") || !strings.Contains(k.Error, "hives") {
+		t.Errorf("the cutover ended %s: %s", k.State, k.Error)
+	}
+	stop()
+	wg.Wait()
+	if k := f.cutOver(false, set); k.State != contract.CutoverStateDone {
+		t.Errorf("the cutover ended %s: %s", k.State, k.Error)
 	}
 	sameHives(t, f, source, target)
 }

@@ -225,7 +225,6 @@ func (f *ferry) show() contract.Crossing {
 // machine may be ten times slower than the one a limit was thought of on.
 const patience = 5
 
-
 // await polls until ok, or fails with what the crossing says of itself.
 func (f *ferry) await(limit time.Duration, what string, ok func(c contract.Crossing) bool) contract.Crossing {
 	f.t.Helper()

@@ -320,7 +320,7 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	}
 	answer := func(epoch int64, was, now records.Wish) {
 		t.Helper()
-		if err := s.Answer(t.Context(), c.ID, epoch, was, now); err != nil {
+		if err := s.Answer(t.Context(), c.ID, epoch, was, now, 0); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -34,6 +34,7 @@ type Stream struct {
 	AskBy      string       `db:"ask_by"`  // whose wish it is
 	AskFor     string       `db:"ask_for"` // what for
 	SourceAt   Pos          `db:"source_at"`
+	Answered   int64        `db:"answered"` // changes that its holder had applied at its last answer
 	// Noticed is what was seen of the source's tables when they were last looked at.
 	Noticed JSON[[]domain.Entry] `db:"noticed"`
 }
@@ -57,7 +58,7 @@ func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedT
 }
 
 const streamColumns = `
-SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at, noticed,
+SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at, noticed, answered,
        lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at, ask_by, ask_for
   FROM streams`
 
@@ -244,11 +245,12 @@ func (st *Stream) Wish() Wish {
 }
 
 // Answer says that a wish is fulfilled: holding, or reached. A wish that has
-// become another one meanwhile stays unanswered.
-func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now Wish) error {
+// become another one meanwhile stays unanswered. Changes is how many the holder has applied
+// by then since it follows.
+func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now Wish, changes int64) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET ask = $5, ask_at = $6 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
-		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At), was.By)
+UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
+		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At), was.By, changes)
 	return err
 }
 

@@ -168,6 +168,8 @@ type run struct {
 	plans  []domain.TablePlan
 	stop   engine.WriteStop
 	paused time.Time
+
+	drained drained
 }
 
 // cutover carries out a cutover task. A process that takes the task over from a

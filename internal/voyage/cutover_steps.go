@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -140,6 +141,7 @@ func (r *run) drain(ctx context.Context) (string, error) {
 			return "", err
 		}
 		if st != nil && st.Wish() == (records.Wish{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
+			r.drained = drained{epoch: st.Epoch, changes: st.Answered}
 			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
 		}
 		if n%100 == 0 { // the wish lapses unless it is repeated
@@ -217,9 +219,55 @@ func (r *run) closeSource(ctx context.Context) (string, error) {
 	}
 	msg := fmt.Sprintf("this table has moved to database %s (crossing %s)", r.c.Target, r.c.Name)
 	if r.k.Settings.V.StopMethod == domain.StopWord {
-		return "the person's word stands; the source is not closed by us", nil
+		return "the person's word stands; the source is not closed by us", r.stillQuiet(ctx)
 	}
-	return "writes to the source now fail, saying that the tables have moved", r.stop.CloseWrites(ctx, msg)
+	if err := r.stop.CloseWrites(ctx, msg); err != nil {
+		return "", err
+	}
+	// Locks bind everyone; that nobody wrote in spite of another way is looked for.
+	if r.k.Settings.V.StopMethod != domain.StopLock {
+		if err := r.stillQuiet(ctx); err != nil {
+			return "", err
+		}
+	}
+	return "writes to the source now fail, saying that the tables have moved", nil
+}
+
+// drained is what whoever follows had applied when the end was reached.
+type drained struct{ epoch, changes int64 }
+
+// stillQuiet makes sure that no row has changed on the source since its writes were stopped,
+// as by what it is a replica of, by an event of its own, or by users whom nothing binds: the
+// log is applied to where it ends now, and must hold nothing of the tables.
+func (r *run) stillQuiet(ctx context.Context) error {
+	before := r.drained
+	at, err := r.src.Heartbeat(ctx)
+	if err != nil {
+		return err
+	}
+	if at <= domain.Position(r.k.EndPosition) {
+		return nil
+	}
+	r.k.EndPosition = records.Pos(at)
+	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
+		return err
+	}
+	if _, err := r.drain(ctx); err != nil {
+		return err
+	}
+	if r.drained.epoch != before.epoch {
+		return domain.Conflict("capture was taken over while writes were stopped, so it is not known whether rows changed since: cut over again")
+	}
+	n := r.drained.changes - before.changes
+	if n == 0 {
+		return nil
+	}
+	var tables []string
+	if list, err := r.v.Store.RecentlyApplied(ctx, r.c.ID); err == nil && len(list) > 0 {
+		tables = list[0].Tables
+	}
+	return domain.Conflict("%s of %s came to the source after its writes were stopped: something writes that the stop does not bind (a replica's own source, an event, a user above it). Find and stop it, then cut over again",
+		domain.Many(int(n), "change"), cmp.Or(strings.Join(tables, ", "), "the tables"))
 }
 
 // handOver tells the applications: a webhook, a command, both or none.

@@ -128,6 +128,7 @@ type follower struct {
 	seen      int64      // transactions applied since the stream began, and the log they took
 	seenBytes int64
 	changes   int64
+	total     int64               // of them since it follows
 	counts    map[int64]*[4]int64 // inserts, updates, deletes, truncates since the last report
 	beats     []beat              // heartbeats sent and not applied yet
 	clock     time.Duration       // the source's time minus ours
@@ -262,10 +263,17 @@ func (f *follower) past(at domain.Position) {
 	}
 }
 
+func (f *follower) counted() int64 {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.total
+}
+
 func (f *follower) count(table int64, kind domain.ChangeKind) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.changes++
+	f.total++
 	k := f.counts[table]
 	if k == nil {
 		k = &[4]int64{}
@@ -380,7 +388,7 @@ func (f *follower) obey(ctx context.Context) error {
 	for wish.What != "" && ctx.Err() == nil {
 		switch wish.What {
 		case "hold":
-			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "holding", At: f.applied}); err != nil {
+			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "holding", At: f.applied}, f.counted()); err != nil {
 				return err
 			}
 		case "go":
@@ -391,7 +399,7 @@ func (f *follower) obey(ctx context.Context) error {
 			if !done { // asked for something else: see what at once
 				break
 			}
-			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "reached", At: wish.At}); err != nil {
+			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "reached", At: wish.At}, f.counted()); err != nil {
 				return err
 			}
 		}

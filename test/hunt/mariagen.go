@@ -354,10 +354,10 @@ func (g *mgen) relations() {
 	a, b := g.tables[0], g.tables[1]
 	if a.unique != "" && a.engine == "InnoDB" && b.engine == "InnoDB" && len(a.parts) == 0 && len(b.key) > 0 && b.key[0].name != "id" && g.chance(0.5) {
 		how := pick(g.gen, "", " ON DELETE CASCADE ON UPDATE CASCADE", " ON DELETE SET NULL")
-		g.mset(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int, ADD CONSTRAINT fk_parent FOREIGN KEY (parent) REFERENCES %s (u)%s; UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q(), how, b.q(), a.q()))
+		g.mset(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int, ADD CONSTRAINT fk_parent FOREIGN KEY (parent) REFERENCES %s (u)%s; UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q(), how, b.q(), a.q()), map[bool]string{false: b.word(), true: "fk_parent of another"}[b.primary])
 	}
 	if g.chance(0.1) {
-		g.step(Set, "source super", fmt.Sprintf("CREATE TRIGGER noted BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = NEW.%s", a.q(), bt(a.cols[0].name), bt(a.cols[0].name)))
+		g.step(Set, "source super", fmt.Sprintf("SET NAMES utf8mb4; CREATE TRIGGER noted BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = NEW.%s", a.q(), bt(a.cols[0].name), bt(a.cols[0].name)))
 	}
 }
 
@@ -485,7 +485,7 @@ func (g *mgen) work() {
 		if g.chance(0.5) {
 			g.msql("b", g.change1(t))
 		}
-		g.msql(session, fmt.Sprintf("XA %s 'x%d_{source}'", pick(g.gen, "COMMIT", "COMMIT", "ROLLBACK"), n))
+		g.msql(session, fmt.Sprintf("XA %s 'x%d_{source}'", pick(g.gen, "COMMIT", "COMMIT", "ROLLBACK"), n), "the two-phase transaction") // one rolled back may stand again after a crash
 	case 8:
 		g.msql(session, prefix+g.spelled(pick(g.gen, "TRUNCATE TABLE ", "TRUNCATE ")+t.q())+"; "+g.change1(t))
 	case 9:

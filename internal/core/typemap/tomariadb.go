@@ -391,7 +391,7 @@ func (w Way) indexesInMariaDB(p, there *domain.TablePlan, left func(string, ...a
 func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
 	to := w.name(k.References)
 	name := k.Name
-	if !strings.HasPrefix(name, table) {
+	if w.From != MariaDB && !strings.HasPrefix(name, table) {
 		name = table + "_" + name
 	}
 	return domain.Constraint{Name: naming.MariaDB.Fit(name), Of: k.Name, Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,

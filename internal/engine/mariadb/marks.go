@@ -38,7 +38,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.chunk_mark (
   session  bigint unsigned NOT NULL DEFAULT 0,
   at       timestamp(6) NOT NULL DEFAULT current_timestamp(6),
   PRIMARY KEY (crossing, chunk)
-) ENGINE = InnoDB`, `
+) ENGINE = InnoDB ROW_FORMAT = DYNAMIC`, `
 CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   crossing  varchar(64) NOT NULL PRIMARY KEY,
   epoch     bigint NOT NULL,
@@ -47,7 +47,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   waymark   text NOT NULL DEFAULT '',
   session   bigint unsigned NOT NULL DEFAULT 0,
   at        timestamp(6) NOT NULL DEFAULT current_timestamp(6)
-) ENGINE = InnoDB`, bringingTable,
+) ENGINE = InnoDB ROW_FORMAT = DYNAMIC`, bringingTable,
 }
 
 // said reports whether the server answered with one of the error numbers.

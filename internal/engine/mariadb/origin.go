@@ -22,7 +22,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.bringing (
   session bigint unsigned NOT NULL,
   times   bigint unsigned NOT NULL,
   PRIMARY KEY (origin, session)
-) ENGINE = InnoDB`
+) ENGINE = InnoDB ROW_FORMAT = DYNAMIC`
 )
 
 // markOrigin says within a transaction whose rows it brings.

@@ -145,7 +145,7 @@ func createTable(p *domain.TablePlan) string {
 			lines = append(lines, "  CONSTRAINT "+quote(k.Name)+" "+k.Definition)
 		}
 	}
-	out := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") + "\n) ENGINE = InnoDB"
+	out := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") + "\n) ENGINE = InnoDB ROW_FORMAT = DYNAMIC" // in others keys are shorter, whatever the server's default
 	if c := p.Table.Collation; c != "" {
 		charset, _, _ := strings.Cut(c, "_")
 		out += " DEFAULT CHARACTER SET " + charset + " COLLATE " + c

@@ -112,7 +112,7 @@ func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Posit
 			return rows, err
 		}
 	}
-	return nil, domain.Conflict("the source committed the two-phase transaction %s, which was prepared in a part of its log that it has removed: restart the crossing to load again, and end prepared transactions sooner", xid)
+	return nil, domain.Conflict("the source committed the two-phase transaction %s, whose rows are not in the log that it keeps (it was prepared in a part that is removed, or said to be rolled back before a crash): restart the crossing to load again, and end prepared transactions sooner", xid)
 }
 
 // preparedIn looks through one file of the log for the last preparation under that name,
