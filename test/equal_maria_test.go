@@ -142,8 +142,12 @@ func TestAMariaTableIsAlteredBeforeItsTurn(t *testing.T) {
 func TestTheMariaSurveyTellsWhatIsLeft(t *testing.T) {
 	f := start(t)
 	_, source, _ := mariaToMaria(t, f, "CREATE TABLE hives (id int PRIMARY KEY, n int, name varchar(9));\nCREATE TABLE ledger (id int PRIMARY KEY) WITH SYSTEM VERSIONING;\nCREATE TABLE notes (id int PRIMARY KEY, t text COMPRESSED);\nCREATE TABLE old_way (id int NOT NULL, n int, UNIQUE (id)) ENGINE = Aria;\nCREATE TABLE letters (id int PRIMARY KEY, t text, UNIQUE whole (t))", "")
+	_, root := newMaria(t)
+	maria(t, root, "SET GLOBAL mysql56_temporal_format = OFF")
+	defer maria(t, root, "SET GLOBAL mysql56_temporal_format = ON")
+	source.exec("CREATE TABLE old_times (id int PRIMARY KEY, at datetime(3), day datetime)")
 	said := strings.Join(strings.Fields(f.cli("survey", "spring").out), " ")
-	for _, w := range []string{"left behind", source.schema + ".ledger", "it is system-versioned, and is not carried", "columns t are COMPRESSED", "it is kept by Aria", "its unique key whole is on values too long"} {
+	for _, w := range []string{"at keeps its fractions of a second in the form of servers before 10.1", "left behind", source.schema + ".ledger", "it is system-versioned, and is not carried", "columns t are COMPRESSED", "it is kept by Aria", "its unique key whole is on values too long"} {
 		if !strings.Contains(said, w) {
 			t.Errorf("no word of %q: %s", w, said)
 		}
@@ -210,4 +214,18 @@ func TestWritesThatReadOnlyDoesNotBind(t *testing.T) {
 		t.Errorf("the cutover ended %s: %s", k.State, k.Error)
 	}
 	sameHives(t, f, source, target)
+}
+
+// TestAnAlterThatTheLogDoesNotHold: a session with its log off changes a column's type; the
+// next rows show it.
+func TestAnAlterThatTheLogDoesNotHold(t *testing.T) {
+	f := start(t)
+	_, source, _ := fromMaria(t, f, "mariadb", "CREATE TABLE hives (id int PRIMARY KEY, n int, m int, name varchar(9));\nINSERT INTO hives VALUES (1, 1, 2, 'x')", "")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	source.exec("SET SESSION sql_log_bin = 0;\nALTER TABLE hives MODIFY m bigint, MODIFY n varchar(20);\nSET SESSION sql_log_bin = 1")
+	source.exec("UPDATE hives SET n = 'seven', m = 7")
+	f.await(30*time.Second, "held", func(c contract.Crossing) bool {
+		return c.Condition == contract.ConditionHeld && strings.Contains(c.Reason, "hives") && strings.Contains(c.Reason, "column")
+	})
 }

@@ -556,7 +556,7 @@ func (g *mgen) change() {
 	case 14:
 		ddl(fmt.Sprintf("ALTER TABLE %s ADD SYSTEM VERSIONING", t.q()))
 	case 15:
-		ddl(fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d, COMMENT = 'x'", t.q(), 5000+g.salt))
+		ddl(fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", t.q(), 5000+g.salt))
 	case 16:
 		ddl(fmt.Sprintf("ALTER TABLE %s ADD COLUMN comp int AS (%d) STORED", t.q(), g.salt))
 	case 17:

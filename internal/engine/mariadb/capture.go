@@ -545,8 +545,12 @@ func (c *capture) mapped(ctx context.Context, t *binlog.Table) error {
 	if k == nil {
 		return nil
 	}
-	if len(t.Columns) != len(k.shape) {
-		return c.redefined(ctx, k, fmt.Sprintf("it has %d columns now, the plan has %d", len(t.Columns), len(k.shape)), "")
+	how, err := k.strange(t)
+	if err != nil {
+		return err
+	}
+	if t.Strange = how != ""; t.Strange {
+		return c.redefined(ctx, k, how, "")
 	}
 	for i := range t.Columns {
 		t.Columns[i].Unsigned = k.shape[i].unsigned
@@ -565,7 +569,7 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 		c.passed, err = c.brings(x)
 		return err
 	}
-	if k == nil || len(x.Table.Columns) != len(k.shape) {
+	if k == nil || x.Table.Strange {
 		return nil
 	}
 	if err := c.begin(ctx); err != nil {

@@ -375,6 +375,9 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 			if !capture {
 				break
 			}
+			if fraction, _ := bracketed(c.Type); fraction > 0 && strings.Contains(c.Type, "/* mariadb-5.3 */") {
+				e.add(domain.Blocks, "binary log", name, "SET GLOBAL mysql56_temporal_format = ON; ALTER TABLE "+qualified(p.Source)+" FORCE", "%s keeps its fractions of a second in the form of servers before 10.1, which cannot be read from the log", c.Name)
+			}
 			if _, err := newNormal(c, charsets); engine.Away(err) {
 				return nil, err
 			} else if err != nil {

@@ -48,6 +48,8 @@ type Table struct {
 	Database string
 	Name     string
 	Columns  []Column
+	// Strange marks a table that is not the one expected; it is the caller's.
+	Strange bool
 	// Signedness says that the log itself told which numbers are unsigned.
 	Signedness bool
 }
