@@ -3,11 +3,13 @@ package test
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
 )
 
@@ -228,4 +230,67 @@ func TestAnAlterThatTheLogDoesNotHold(t *testing.T) {
 	f.await(30*time.Second, "held", func(c contract.Crossing) bool {
 		return c.Condition == contract.ConditionHeld && strings.Contains(c.Reason, "hives") && strings.Contains(c.Reason, "column")
 	})
+}
+
+// TestValuesLargerThanThePacket: the target takes a megabyte at once. What fits in it lands
+// whatever its spelling in a statement would need; what does not is told with what to set.
+func TestValuesLargerThanThePacket(t *testing.T) {
+	f, p := start(t), newPair(t)
+	name, db := newMaria(t)
+	exec1(t, p.sourceURL(), `CREATE SCHEMA marsh; CREATE TABLE marsh.photos (id int PRIMARY KEY, photo bytea, note text, n int);
+INSERT INTO marsh.photos SELECT 1, decode(repeat('00ff5c27', 700000), 'hex'), repeat('é''\', 400000), 1`)
+	maria(t, db, "SET GLOBAL max_allowed_packet = 1048576")
+	t.Cleanup(func() { _, _ = db.Exec("SET GLOBAL max_allowed_packet = 16777216") })
+	f.register("old", servers.source, p.source)
+	f.registerMaria("new", name, db, targetRights(name)...)
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+		Settings: &contract.Settings{InStepDwellSeconds: ptr(0.2)}})); err != nil {
+		t.Fatal(err)
+	}
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	same := func() bool {
+		return slices.Equal(collect(t, connect(t, p.sourceURL()), "SELECT concat_ws('|', id, md5(photo), md5(note), n) FROM marsh.photos ORDER BY 1"),
+			texts(t, db, "SELECT concat_ws('|', id, md5(photo), md5(note), n) FROM photos ORDER BY 1"))
+	}
+	if !same() {
+		t.Fatal("the load differs")
+	}
+	exec1(t, p.sourceURL(), `INSERT INTO marsh.photos SELECT 2, decode(repeat('00ff5c27', 220000), 'hex'), repeat('''\', 200000), 2;
+UPDATE marsh.photos SET photo = decode(repeat('5c27', 400000), 'hex'), note = repeat('''\', 300000) WHERE id = 1; INSERT INTO marsh.photos SELECT g, decode(repeat('5c', 100000), 'hex'), 'x', g FROM generate_series(10, 40) g`)
+	eventually(t, 30*time.Second, same)
+	exec1(t, p.sourceURL(), `INSERT INTO marsh.photos SELECT 3, decode(repeat('00ff5c27', 900000), 'hex'), 'large', 3`)
+	f.await(30*time.Second, "held", func(c contract.Crossing) bool {
+		return c.Condition == contract.ConditionHeld && strings.Contains(c.Reason, "photos") && strings.Contains(c.Reason, "SET GLOBAL max_allowed_packet = ")
+	})
+	maria(t, db, "SET GLOBAL max_allowed_packet = 16777216")
+	f.must("crossing", "resume", "spring")
+	eventually(t, 30*time.Second, same)
+}
+
+// TestKeysOfFloats are found on a MariaDB target, where a number of four bytes is compared in
+// eight: rows by such keys are changed, moved and removed like others.
+func TestKeysOfFloats(t *testing.T) {
+	for _, from := range []string{"mariadb", "postgres"} {
+		t.Run(from, func(t *testing.T) {
+			f := start(t)
+			source, target := f.sideOf(from, "old"), f.sideOf("mariadb", "new")
+			source.exec("CREATE TABLE scales (weight " + map[string]string{"mariadb": "float", "postgres": "real"}[from] + " PRIMARY KEY, n int)")
+			insert := map[string]string{"mariadb": "INSERT INTO scales SELECT seq / 3, seq FROM seq_%d_to_%d", "postgres": "INSERT INTO scales SELECT g / 3.0, g FROM generate_series(%d, %d) g"}[from]
+			source.exec(fmt.Sprintf(insert, 1, 2000))
+			if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+				Settings: &contract.Settings{InStepDwellSeconds: ptr(0.2), ChunkBytes: ptr(int64(64 << 10))}})); err != nil {
+				t.Fatal(err)
+			}
+			f.startCrossing()
+			f.awaitPhase(contract.PhaseInStep)
+			source.exec("DELETE FROM scales WHERE n % 3 = 1;\nUPDATE scales SET n = -n WHERE n % 3 = 2;\nUPDATE scales SET weight = weight + 10000 WHERE n > 1900")
+			source.exec(fmt.Sprintf(insert, 5001, 5100))
+			const q = "SELECT concat(n, ' ', round(weight)) FROM scales ORDER BY n"
+			eventually(t, 30*time.Second, func() bool { return slices.Equal(source.texts(q), target.texts(q)) })
+			if r := f.reconcile(contract.NewReconciliationDepthHashes); r.Findings != 0 {
+				t.Errorf("%d findings", r.Findings)
+			}
+		})
+	}
 }

@@ -3,6 +3,7 @@ package mariadb
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"fmt"
 	"strings"
 
@@ -25,6 +26,7 @@ type applier struct {
 	origin   string
 	epoch    int64
 	session  string // its name on the server
+	packet   int    // bytes of a statement, or of a value, that the server takes
 }
 
 // OpenApplier opens the session that applies changes.
@@ -38,11 +40,21 @@ func (d *database) OpenApplier(ctx context.Context, crossing, origin string, epo
 		drop(conn)
 		return nil, d.explain(err)
 	}
-	return &applier{d: d, conn: conn, crossing: crossing, origin: origin, epoch: epoch, session: id}, nil
+	a := &applier{d: d, conn: conn, crossing: crossing, origin: origin, epoch: epoch, session: id}
+	if err := a.measure(ctx); err != nil {
+		drop(conn)
+		return nil, err
+	}
+	return a, nil
 }
 
 // AppliesQuietly reports that foreign keys can stand: our sessions do without.
 func (d *database) AppliesQuietly(context.Context) bool { return true }
+
+// measure asks how much the server takes at once.
+func (a *applier) measure(ctx context.Context) error {
+	return a.d.explain(a.conn.QueryRowContext(ctx, "SELECT @@max_allowed_packet").Scan(&a.packet))
+}
 
 func (a *applier) Begin(ctx context.Context) error {
 	return a.d.explain(beginMarked(ctx, a.conn, a.origin))
@@ -86,6 +98,14 @@ func valueOf(c domain.Column, v domain.Value) string {
 	return literal(c, string(v.Data))
 }
 
+// soughtIn is a value that a column is compared with.
+func soughtIn(c domain.Column, v domain.Value) string {
+	if v.Kind != domain.Present {
+		return "NULL"
+	}
+	return sought(c, string(v.Data))
+}
+
 // keyed returns the key's columns with where each stands in a row.
 func keyed(p *domain.TablePlan) (cols []domain.Column, at []int) {
 	at = p.KeyIndexes(p.Columns)
@@ -95,10 +115,47 @@ func keyed(p *domain.TablePlan) (cols []domain.Column, at []int) {
 	return cols, at
 }
 
+// values collects what a statement gives of a row: small values stand in its text, large ones
+// go beside it, which the driver sends as they are and in parts.
+type values struct {
+	large int // bytes from which a value is large; 0: none is
+	args  []any
+}
+
+func (v *values) add(c domain.Column, x domain.Value) string {
+	if v.large == 0 || x.Kind != domain.Present || len(x.Data) < v.large {
+		return valueOf(c, x)
+	}
+	switch text := string(x.Data); {
+	case typemap.IsBytes(strings.TrimSuffix(c.BaseType, " unsigned")):
+		if b, err := hex.DecodeString(strings.TrimPrefix(text, `\x`)); err == nil && strings.HasPrefix(text, `\x`) {
+			v.args = append(v.args, b)
+			return "?"
+		}
+	case c.Charset != "":
+		v.args = append(v.args, text)
+		return "?"
+	}
+	return valueOf(c, x)
+}
+
+// largeIn is from how many bytes on values of a row go beside its statement: 0 where the
+// whole row is small.
+func (a *applier) largeIn(row domain.Row) int {
+	total := 0
+	for _, v := range row {
+		total += len(v.Data)
+	}
+	if total < a.packet/8 {
+		return 0
+	}
+	return max(a.packet/1000, 1000)
+}
+
 func keyIn(cols []domain.Column, at []int, row domain.Row) string {
 	on := make([]string, len(cols))
 	for i, c := range cols {
-		on[i] = quote(c.Name) + " = " + valueOf(c, row[at[i]])
+		on[i] = quote(c.Name) + " = " + soughtIn(c, row[at[i]])
 	}
 	return "(" + strings.Join(on, " AND ") + ")"
 }
@@ -125,7 +182,7 @@ func (a *applier) inPieces(ctx context.Context, p *domain.TablePlan, head, betwe
 			b.WriteString(between)
 		}
 		write(&b, r)
-		if n++; n >= most || b.Len() > maxStatement {
+		if n++; n >= most || b.Len() > min(maxStatement, a.packet/2) {
 			if err := flush(); err != nil {
 				return err
 			}
@@ -238,7 +295,7 @@ func (a *applier) remove(ctx context.Context, p *domain.TablePlan, rows []domain
 	head := "DELETE FROM " + qualified(p.Target) + " WHERE "
 	if len(cols) == 1 {
 		return a.inPieces(ctx, p, head+quote(cols[0].Name)+" IN (", ", ", ")", rows, maxRows, func(b *strings.Builder, r domain.Row) {
-			b.WriteString(valueOf(cols[0], r[at[0]]))
+			b.WriteString(soughtIn(cols[0], r[at[0]]))
 		})
 	}
 	return a.inPieces(ctx, p, head, " OR ", "", rows, maxRows/5, func(b *strings.Builder, r domain.Row) { b.WriteString(keyIn(cols, at, r)) })
@@ -250,6 +307,7 @@ func (a *applier) remove(ctx context.Context, p *domain.TablePlan, rows []domain
 func (a *applier) put(ctx context.Context, p *domain.TablePlan, rows []domain.Row, plain bool) error {
 	cols, at := written(p)
 	var names, set []string
+	small := make([]domain.Row, 0, len(rows))
 	for _, c := range cols {
 		names = append(names, quote(c.Name))
 		set = append(set, quote(c.Name)+" = VALUES("+quote(c.Name)+")")
@@ -258,7 +316,23 @@ func (a *applier) put(ctx context.Context, p *domain.TablePlan, rows []domain.Ro
 	if !plain {
 		tail = " ON DUPLICATE KEY UPDATE " + strings.Join(set, ", ")
 	}
-	return a.inPieces(ctx, p, "INSERT INTO "+qualified(p.Target)+" ("+strings.Join(names, ", ")+") VALUES ", ", ", tail, rows, maxRows, func(b *strings.Builder, r domain.Row) {
+	head := "INSERT INTO " + qualified(p.Target) + " (" + strings.Join(names, ", ") + ") VALUES "
+	for _, r := range rows {
+		large := a.largeIn(r)
+		if large == 0 {
+			small = append(small, r)
+			continue
+		}
+		v := values{large: large}
+		list := make([]string, len(cols))
+		for i, c := range cols {
+			list[i] = v.add(c, r[at[i]])
+		}
+		if _, err := a.run(ctx, p, head+"("+strings.Join(list, ", ")+")"+tail, v.args...); err != nil {
+			return err
+		}
+	}
+	return a.inPieces(ctx, p, head, ", ", tail, small, maxRows, func(b *strings.Builder, r domain.Row) {
 		for i, c := range cols {
 			b.WriteString(map[bool]string{true: "(", false: ", "}[i == 0])
 			b.WriteString(valueOf(c, r[at[i]]))
@@ -272,15 +346,16 @@ func (a *applier) put(ctx context.Context, p *domain.TablePlan, rows []domain.Ro
 func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row domain.Row) (bool, error) {
 	cols, at := written(p)
 	var set []string
+	v := values{large: a.largeIn(row)}
 	for i, c := range cols {
 		if row[at[i]].Kind != domain.Unchanged {
-			set = append(set, quote(c.Name)+" = "+valueOf(c, row[at[i]]))
+			set = append(set, quote(c.Name)+" = "+v.add(c, row[at[i]]))
 		}
 	}
 	key, keyAt := keyed(p)
-	res, err := a.conn.ExecContext(ctx, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt, old))
+	res, err := a.run(ctx, p, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt, old), v.args...)
 	if err != nil {
-		return false, a.wrap(p, err)
+		return false, err
 	}
 	n, err := res.RowsAffected() // rows found: see ClientFoundRows
 	return n > 0, err
@@ -305,9 +380,9 @@ func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, row doma
 	for i, c := range cols {
 		on[i] = sameValue(c, row[at[i]])
 	}
-	res, err := a.conn.ExecContext(ctx, fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT %d", qualified(p.Target), strings.Join(on, " AND "), copies))
+	res, err := a.run(ctx, p, fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT %d", qualified(p.Target), strings.Join(on, " AND "), copies))
 	if err != nil {
-		return 0, a.wrap(p, err)
+		return 0, err
 	}
 	return res.RowsAffected()
 }
@@ -321,12 +396,10 @@ func sameValue(c domain.Column, v domain.Value) string {
 		return name + " IS NULL"
 	case typemap.IsBytes(base):
 		return "HEX(" + name + ") = '" + strings.ToUpper(strings.TrimPrefix(string(v.Data), `\x`)) + "'"
-	case base == "float":
-		return name + " = CAST(" + literal(c, string(v.Data)) + " AS FLOAT)"
 	case c.Charset != "" || base == "enum" || base == "set" || base == "json":
 		return "CAST(CONVERT(" + name + " USING utf8mb4) AS BINARY) = CAST(" + literal(c, string(v.Data)) + " AS BINARY)"
 	}
-	return name + " = " + literal(c, string(v.Data))
+	return name + " = " + sought(c, string(v.Data))
 }
 
 // Truncate empties the tables. It deletes, as TRUNCATE would commit what the batch
@@ -341,8 +414,34 @@ func (a *applier) Truncate(ctx context.Context, plans []*domain.TablePlan, _ str
 }
 
 func (a *applier) exec(ctx context.Context, p *domain.TablePlan, text string) error {
-	_, err := a.conn.ExecContext(ctx, text)
-	return a.wrap(p, err)
+	_, err := a.run(ctx, p, text)
+	return err
+}
+
+// run carries a statement out. What the server does not take at once it would answer by
+// cutting the connection, again and again.
+func (a *applier) run(ctx context.Context, p *domain.TablePlan, text string, args ...any) (sql.Result, error) {
+	longest := len(text)
+	for _, v := range args {
+		switch v := v.(type) {
+		case string:
+			longest = max(longest, len(v))
+		case []byte:
+			longest = max(longest, len(v))
+		}
+	}
+	const frame = 1024 // of the statement around a value
+	if a.packet > 0 && longest > a.packet-frame {
+		return nil, domain.Conflict("a row of %s needs %d bytes at once, the target takes %d (max_allowed_packet): SET GLOBAL max_allowed_packet = %d there, keep it in its configuration, and resume", p.Target, longest, a.packet, roundUp(longest+frame))
+	}
+	res, err := a.conn.ExecContext(ctx, text, args...)
+	return res, a.wrap(p, err)
+}
+
+// roundUp is the next multiple of what the setting counts in, with room.
+func roundUp(n int) int {
+	const mb = 1 << 20
+	return (n/mb + 2) * mb
 }
 
 func (a *applier) wrap(p *domain.TablePlan, err error) error {
@@ -369,6 +468,9 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 			}
 		}
 		a := &applier{d: d, conn: c}
+		if err := a.measure(ctx); err != nil {
+			return err
+		}
 		cols, _ := keyed(p)
 		for _, f := range fixes {
 			if f.Old != nil {
@@ -398,7 +500,7 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error) {
 	on := make([]string, len(match))
 	for i, c := range match {
-		on[i] = quote(c.Name) + " = " + valueOf(c, values[i])
+		on[i] = quote(c.Name) + " = " + soughtIn(c, values[i])
 	}
 	var out []domain.KeyValue
 	err := a.read(ctx, p.KeyColumns(), qualified(p.Target)+" WHERE "+strings.Join(on, " AND "), func(texts []domain.Value) error {

@@ -52,6 +52,7 @@ func TestKeysInTheServersOrder(t *testing.T) {
 	for i, columns := range []string{
 		"k varchar(40)", "k varchar(40) CHARACTER SET latin1 COLLATE latin1_german2_ci", "k varchar(200) COLLATE utf8mb4_bin", "k varbinary(30)", "k binary(6)",
 		"k decimal(12,3)", "k datetime(3)", "k date, n decimal(5)", "k varchar(20), n bigint unsigned", "n tinyint, k varchar(20) COLLATE utf8mb4_unicode_ci", "k uuid",
+		"k timestamp(3)", "k time(2)", "k year, n int", "k bit(40)", "k float", "k double", "k inet6", "k inet4", "k float, n int",
 	} {
 		table := fmt.Sprintf("t%d", i)
 		var names []string
@@ -61,7 +62,8 @@ func TestKeysInTheServersOrder(t *testing.T) {
 		key := strings.Join(names, ", ")
 		run(t, db, "CREATE TABLE "+table+" ("+columns+", PRIMARY KEY ("+key+")) ENGINE=InnoDB")
 		value := map[string]string{"uuid": "uuid()", "decimal(12,3)": "seq * 7919 % 10007 / 8 - 300", "datetime(3)": "'2025-01-01' + INTERVAL seq * 7919 % 10007 * 1001 MICROSECOND + INTERVAL seq SECOND", "date,": "'2025-01-01' + INTERVAL seq % 200 DAY",
-			"varbinary(30)": "unhex(sha1(seq))", "binary(6)": "unhex(left(sha1(seq), 12))"}[strings.Fields(columns)[1]]
+			"timestamp(3)": "'2001-01-01' + INTERVAL seq * 7919 SECOND", "time(2)": "sec_to_time(CAST(seq AS SIGNED) * 977.25 - 400000)", "year,": "1901 + seq % 200", "bit(40)": "seq * 7919", "double": "seq / 3e7 - 1e-5",
+			"inet6": "concat(if(seq % 2, '2001:db8::', '::ffff:10.0.'), if(seq % 2, hex(seq), concat(seq DIV 250, '.', seq % 250)))", "inet4": "inet_ntoa(3000000000 + seq * 7919)", "float": "seq / 3 - 100.1", "float,": "seq / 3 - 100.1", "varbinary(30)": "unhex(sha1(seq))", "binary(6)": "unhex(left(sha1(seq), 12))"}[strings.Fields(columns)[1]]
 		if value == "" {
 			value = "concat(char(ascii('A') + seq % 60), elt(1 + seq % 5, 'ö', 'z', 'ß ', '''\\\\', 'É'), seq)"
 		}
@@ -89,6 +91,21 @@ func TestKeysInTheServersOrder(t *testing.T) {
 		where, err := d.Locate(t.Context(), p, bounds, all)
 		if err != nil {
 			t.Fatalf("%s: %v", columns, err)
+		}
+		if i == 0 { // more than one statement holds
+			var many []domain.KeyValue
+			for range 60 {
+				many = append(many, all...)
+			}
+			at, err := d.Locate(t.Context(), p, bounds, many)
+			if err != nil || len(at) != len(many) {
+				t.Fatalf("%d of %d keys were located (%v)", len(at), len(many), err)
+			}
+			for j := range at {
+				if at[j] != where[j%len(all)] {
+					t.Fatalf("key %d lies in %d, alone it lay in %d", j, at[j], where[j%len(all)])
+				}
+			}
 		}
 		// What each chunk holds by reading is what the server said of the keys.
 		held := make([]int64, len(bounds)+1)

@@ -99,6 +99,7 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	// Without the password: pooled connections are signed in by us.
 	c.User, c.Net, c.Addr, c.DBName = e.User, "tcp", net.JoinHostPort(e.Host, strconv.Itoa(e.Port)), e.Database
 	c.Timeout, c.InterpolateParams, c.Collation, c.ClientFoundRows = 10*time.Second, true, "utf8mb4_general_ci", true
+	c.MaxAllowedPacket = 0 // as the server says
 	c.Logger = &mysql.NopLogger{}
 	d := &database{end: e, name: c.Addr + "/" + e.Database, idle: make(chan *wire, idleWires)}
 	c.DialFunc = d.dialPooled
@@ -209,6 +210,15 @@ func literal(c domain.Column, v string) string {
 		v = strings.TrimSuffix(v, "+00")
 	}
 	return "'" + escape.Replace(v) + "'"
+}
+
+// sought is a value that a column is compared with. A number of four bytes is compared in
+// eight, where its text is another number.
+func sought(c domain.Column, v string) string {
+	if strings.TrimSuffix(c.BaseType, " unsigned") == "float" {
+		return "CAST(" + literal(c, v) + " AS FLOAT)"
+	}
+	return literal(c, v)
 }
 
 var (

@@ -138,13 +138,13 @@ func beyond(p *domain.TablePlan, bound domain.KeyValue, op, last string) string 
 	for i := range cols {
 		var all []string
 		for j := range i {
-			all = append(all, quote(cols[j].Name)+" = "+literal(cols[j], bound[j]))
+			all = append(all, quote(cols[j].Name)+" = "+sought(cols[j], bound[j]))
 		}
 		o := op
 		if i == len(cols)-1 {
 			o = last
 		}
-		alternatives = append(alternatives, strings.Join(append(all, quote(cols[i].Name)+" "+o+" "+literal(cols[i], bound[i])), " AND "))
+		alternatives = append(alternatives, strings.Join(append(all, quote(cols[i].Name)+" "+o+" "+sought(cols[i], bound[i])), " AND "))
 	}
 	return "(" + strings.Join(alternatives, " OR ") + ")"
 }
@@ -214,6 +214,22 @@ func ordered(c domain.Column, v string) string {
 		return "CAST(" + v + " AS DATE)"
 	case "datetime":
 		return "CAST(" + v + " AS DATETIME(6))"
+	case "timestamp": // of our sessions, whose zone is UTC; a PostgreSQL target's form says so
+		return "CAST(replace(" + v + ", '+00', '') AS DATETIME(6))"
+	case "time":
+		return "CAST(" + v + " AS TIME(6))"
+	case "year":
+		return "CAST(" + v + " AS UNSIGNED)"
+	case "bit":
+		return "CAST(conv(" + v + ", 2, 10) AS UNSIGNED)"
+	case "float":
+		return "CAST(" + v + " AS FLOAT)"
+	case "double":
+		return "CAST(" + v + " AS DOUBLE)"
+	case "inet6":
+		return "CAST(" + v + " AS INET6)"
+	case "inet4":
+		return "CAST(" + v + " AS INET4)"
 	case "uuid":
 		return "CAST(" + v + " AS UUID)"
 	case "binary", "varbinary":
@@ -282,8 +298,28 @@ func (d *database) seek(ctx context.Context, p *domain.TablePlan, want int) ([]d
 }
 
 // Locate asks the server where keys lie among bounds, in its own order, by sorting
-// both together.
+// both together; of many keys some at a time, as a server does not take every statement.
 func (d *database) Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error) {
+	const most = 256 << 10 // bytes of keys in one statement
+	var out []int
+	for len(keys) > 0 {
+		n, size := 0, 0
+		for n < len(keys) && (n == 0 || size < most) {
+			for _, v := range keys[n] {
+				size += len(v) + 4
+			}
+			n++
+		}
+		some, err := d.locate(ctx, p, bounds, keys[:n])
+		if err != nil {
+			return nil, err
+		}
+		out, keys = append(out, some...), keys[n:]
+	}
+	return out, nil
+}
+
+func (d *database) locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error) {
 	out := make([]int, len(keys))
 	list, err := json.Marshal(append(slices.Clone(bounds), keys...))
 	if err != nil {

@@ -79,7 +79,7 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 func equals(cols []domain.Column, key domain.KeyValue) string {
 	on := make([]string, len(cols))
 	for i, c := range cols {
-		on[i] = quote(c.Name) + " = " + literal(c, key[i])
+		on[i] = quote(c.Name) + " = " + sought(c, key[i])
 	}
 	return "(" + strings.Join(on, " AND ") + ")"
 }
