@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgproto3"
 
+	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
 
@@ -192,6 +193,7 @@ func (w *wire) hear() *hearing {
 	h := &hearing{done: make(chan struct{})}
 	go func() {
 		defer close(h.done)
+		defer domain.Recover("hearing what the target answers", &h.err)
 		var b [4096]byte
 		for {
 			n, err := w.on.Read(b[:])
