@@ -141,7 +141,7 @@ func (r *run) stopped(c answer) string {
 	if k := str(c, "condition"); k == "held" || k == "failed" {
 		return k + ": " + str(c, "reason")
 	}
-	if tables, _ := r.product.list(r.ctx, r.path("/tasks")); len(tables) > 0 && str(tables[0], "state") == "failed" && str(c, "phase") != "in step" {
+	if tables, _ := r.product.list(r.ctx, r.path("/tasks")); len(tables) > 0 && str(tables[0], "state") == "failed" && str(tables[0], "kind") != "cutover" && str(c, "phase") != "in step" {
 		return "the task " + str(tables[0], "kind") + " failed: " + str(tables[0], "error")
 	}
 	return ""
