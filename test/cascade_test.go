@@ -19,7 +19,8 @@ var actingKeys = []string{
 		"FOREIGN KEY (keeper) REFERENCES keepers (id) ON DELETE CASCADE ON UPDATE CASCADE, FOREIGN KEY (code) REFERENCES keepers (code) ON DELETE SET NULL ON UPDATE CASCADE)",
 	"CREATE TABLE frames (id bigint PRIMARY KEY AUTO_INCREMENT, keeper int, number int, grams int, FOREIGN KEY (keeper, number) REFERENCES hives (keeper, number) ON DELETE CASCADE ON UPDATE CASCADE)",
 	"CREATE TABLE swarms (id int PRIMARY KEY, mother int, born int, FOREIGN KEY (mother) REFERENCES swarms (id) ON DELETE CASCADE)",
-	"CREATE TABLE visits (id bigint PRIMARY KEY AUTO_INCREMENT, keeper int, note varchar(30), FOREIGN KEY (keeper) REFERENCES keepers (id) ON DELETE SET NULL)",
+	"CREATE TABLE visits (id bigint PRIMARY KEY AUTO_INCREMENT, keeper int, note varchar(30), seen timestamp NULL DEFAULT '2020-01-01 00:00:00' ON UPDATE CURRENT_TIMESTAMP, " +
+		"FOREIGN KEY (keeper) REFERENCES keepers (id) ON DELETE SET NULL)",
 }
 
 // TestForeignKeysThatAct follows a MariaDB database whose foreign keys remove and

@@ -348,8 +348,12 @@ func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row doma
 	var set []string
 	v := values{large: a.largeIn(row)}
 	for i, c := range cols {
-		if row[at[i]].Kind != domain.Unchanged {
+		switch {
+		case row[at[i]].Kind != domain.Unchanged:
 			set = append(set, quote(c.Name)+" = "+v.add(c, row[at[i]]))
+		case c.BaseType == "timestamp" || c.BaseType == "datetime":
+			// One that notes the last change by itself (ON UPDATE) does so where nothing is said of it.
+			set = append(set, quote(c.Name)+" = "+quote(c.Name))
 		}
 	}
 	key, keyAt := keyed(p)
