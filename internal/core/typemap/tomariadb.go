@@ -23,6 +23,7 @@ const (
 // place says where a column stands in its table.
 type place struct {
 	keyed   int      // how many texts and binaries the primary key has, 0 where the column is not in it
+	room    int      // bytes of the key for each of them
 	labels  []string // of an enumeration
 	numbers bool     // the target can number it: a whole number that begins a key
 }
@@ -41,14 +42,13 @@ func toMariaDB(c domain.Column, in place) Mapped {
 	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Wire: "portable", Comment: c.Comment}}
 	to := func(typ string, v Verdict, note string) { m.Column.Type, m.Verdict, m.Note = typ, v, note }
 	// Texts and binaries of a primary key cannot be of any length.
-	short := func(typ string, room int, what string) {
-		n := room / in.keyed
+	short := func(typ string, n int, what string) {
 		to(fmt.Sprintf("%s(%d)", typ, n), Lossy, fmt.Sprintf("a key there holds %d %s of it: a longer value stops the load", n, what))
 	}
 	text := func(v Verdict, note string) {
 		to("longtext", v, note)
 		if in.keyed > 0 {
-			short("varchar", textKey, "characters")
+			short("varchar", min(textKey/in.keyed, in.room/4), "characters")
 		}
 	}
 	a, b := args(c.Type)
@@ -78,7 +78,7 @@ func toMariaDB(c domain.Column, in place) Mapped {
 		to("tinyint(1)", Wider, "kept as 1 and 0")
 	case "character varying":
 		switch {
-		case a > 0 && a*4 <= rowBytes/2 && (in.keyed == 0 || a*4*in.keyed <= keyBytes-64):
+		case a > 0 && a*4 <= rowBytes/2 && (in.keyed == 0 || a*4 <= in.room):
 			to(fmt.Sprintf("varchar(%d)", a), Exact, "")
 		default:
 			text(Wider, "")
@@ -97,7 +97,7 @@ func toMariaDB(c domain.Column, in place) Mapped {
 	case "bytea":
 		to("longblob", Wider, "")
 		if in.keyed > 0 {
-			short("varbinary", keyBytes-64, "bytes")
+			short("varbinary", in.room, "bytes")
 		}
 	case "date":
 		to("date", Lossy, noDate)
@@ -248,12 +248,7 @@ func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	} else {
 		primary = p.Key
 	}
-	varying := 0
-	for _, name := range primary {
-		if c := p.Table.Column(name); c != nil && isVarying(c.BaseType) {
-			varying++
-		}
-	}
+	varying, room := w.keyRoom(&p.Table, primary)
 	numbered := false
 	for _, c := range p.Columns {
 		if c.Generated {
@@ -262,7 +257,7 @@ func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 		}
 		in := place{labels: w.labelsOf(c.BaseType)}
 		if slices.Contains(primary, c.Name) {
-			in.keyed = max(varying, 1)
+			in.keyed, in.room = varying, room
 		}
 		in.numbers = !numbered && len(primary) > 0 && primary[0] == c.Name && slices.Contains([]string{"smallint", "integer", "bigint"}, c.BaseType)
 		m := toMariaDB(c, in)
@@ -299,12 +294,42 @@ func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	return p, notes
 }
 
-func isVarying(base string) bool {
-	switch base {
-	case "text", "name", "character varying", "character", "bytea", "xml", "citext":
-		return true
+// keyRoom says how many columns of a key can be of any length, at least one, and how many
+// bytes each of them has when the others have taken theirs.
+func (w Way) keyRoom(t *domain.Table, key []string) (varying, room int) {
+	fixed := 0
+	for _, name := range key {
+		c := t.Column(name)
+		if c == nil {
+			continue
+		}
+		a, _ := args(c.Type)
+		switch c.BaseType {
+		case "smallint", "integer", "bigint", "oid", "real", "double precision", "boolean", "date", "timestamp without time zone", "timestamp with time zone", "time without time zone", "money":
+			fixed += 8
+		case "numeric":
+			fixed += 32
+		case "bit":
+			fixed += max(a, 1)/8 + 1
+		case "uuid":
+			fixed += 36 * 4
+		case "inet", "cidr", "macaddr", "macaddr8":
+			fixed += 50 * 4
+		case "time with time zone":
+			fixed += 24 * 4
+		case "interval":
+			fixed += 120 * 4
+		default:
+			if len(w.labelsOf(c.BaseType)) > 0 {
+				fixed += 2
+				continue
+			}
+			varying++
+		}
 	}
-	return false
+	const lengths = 64 // of what varies, and whether there is a value
+	varying = max(varying, 1)
+	return varying, max((keyBytes-lengths-fixed)/varying, 4)
 }
 
 // fitRow makes the widest texts large objects until a row is short enough; notes

@@ -124,8 +124,8 @@ func TestTypesForMariaDB(t *testing.T) {
 	}{
 		{"smallint", "smallint", "smallint", place{}}, {"bigint", "bigint", "bigint", place{}}, {"numeric(10,2)", "numeric", "decimal(10,2)", place{}}, {"numeric", "numeric", "decimal(65,30)", place{}},
 		{"numeric(80,2)", "numeric", "decimal(65,30)", place{}}, {"boolean", "boolean", "tinyint(1)", place{}}, {"character varying(60)", "character varying", "varchar(60)", place{}},
-		{"character varying", "character varying", "longtext", place{}}, {"text", "text", "longtext", place{}}, {"text", "text", "varchar(700)", place{keyed: 1}}, {"text", "text", "varchar(350)", place{keyed: 2}},
-		{"bytea", "bytea", "longblob", place{}}, {"bytea", "bytea", "varbinary(3008)", place{keyed: 1}}, {"character varying(5000)", "character varying", "varchar(5000)", place{}}, {"character varying(5000)", "character varying", "varchar(700)", place{keyed: 1}},
+		{"character varying", "character varying", "longtext", place{}}, {"text", "text", "longtext", place{}}, {"text", "text", "varchar(700)", place{keyed: 1, room: 3008}}, {"text", "text", "varchar(350)", place{keyed: 2, room: 1504}},
+		{"bytea", "bytea", "longblob", place{}}, {"bytea", "bytea", "varbinary(3008)", place{keyed: 1, room: 3008}}, {"character varying(5000)", "character varying", "varchar(5000)", place{}}, {"character varying(5000)", "character varying", "varchar(700)", place{keyed: 1, room: 3008}},
 		{"timestamp(3) without time zone", "timestamp without time zone", "datetime(3)", place{}}, {"timestamp with time zone", "timestamp with time zone", "datetime(6)", place{}}, {"timestamp(0) with time zone", "timestamp with time zone", "datetime", place{}},
 		{"time(2) without time zone", "time without time zone", "time(2)", place{}}, {"interval", "interval", "varchar(120)", place{}}, {"uuid", "uuid", "char(36)", place{}}, {"jsonb", "jsonb", "json", place{}},
 		{"bit(5)", "bit", "bit(5)", place{}}, {"bit(65)", "bit", "longtext", place{}}, {"text[]", "text[]", "longtext", place{}}, {"meadow.mood", "meadow.mood", "enum('calm','it''s wild')", place{labels: []string{"calm", "it's wild"}}},
@@ -211,5 +211,20 @@ func TestAPlanGetsItsOtherSide(t *testing.T) {
 	}
 	if q, _, ok := (Way{From: Postgres, To: Postgres}).Complete(domain.TablePlan{}); !ok || q.TargetSide != nil {
 		t.Error("engines that are alike need nothing")
+	}
+}
+
+// TestKeysFitTheirRoom: what a MariaDB key may hold in all is shared among what can be of any
+// length, after the others have taken theirs.
+func TestKeysFitTheirRoom(t *testing.T) {
+	table := &domain.Table{Columns: []domain.Column{{Name: "a", BaseType: "text", Type: "text"}, {Name: "b", BaseType: "bytea", Type: "bytea"}, {Name: "c", BaseType: "uuid", Type: "uuid"},
+		{Name: "d", BaseType: "interval", Type: "interval"}, {Name: "e", BaseType: "integer", Type: "integer"}, {Name: "f", BaseType: "text[]", Type: "text[]"}}}
+	for _, c := range []struct {
+		key           []string
+		varying, room int
+	}{{[]string{"a"}, 1, 3008}, {[]string{"e"}, 1, 3000}, {[]string{"a", "b"}, 2, 1504}, {[]string{"a", "b", "c"}, 2, 1432}, {[]string{"a", "d", "f", "e"}, 2, 1260}} {
+		if varying, room := (Way{}).keyRoom(table, c.key); varying != c.varying || room != c.room {
+			t.Errorf("%v: %d of %d bytes, want %d of %d", c.key, varying, room, c.varying, c.room)
+		}
 	}
 }

@@ -82,7 +82,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits}
+	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits, last: uint32(uint64(from) & (1<<fileBits - 1))}
 	charsets := d.charsets(ctx)
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
@@ -210,7 +210,7 @@ func (c *capture) skip(ctx context.Context) error {
 	}
 	c.mu.Lock()
 	c.c.close()
-	c.c, c.file = fresh, c.file+1
+	c.c, c.file, c.last = fresh, c.file+1, 0
 	if ctx.Err() != nil { // closed meanwhile
 		fresh.close()
 	}
@@ -283,7 +283,9 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 	case binlog.TypeStartEncryption:
 		return domain.Conflict("the source's binary log is encrypted in a way that is sent encrypted; it cannot be read")
 	case binlog.TypeHeartbeat:
-		if c.inTx || h.Next == 0 {
+		// It names its file. One that comes between two files says nothing: what it means is
+		// not where the next begins.
+		if n, err := fileNumber(string(body)); c.inTx || h.Next == 0 || c.last == 0 || err != nil || n != c.file {
 			return nil
 		}
 		c.received.Store(uint64(end))
