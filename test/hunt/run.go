@@ -245,7 +245,7 @@ func (l *Lane) Run(ctx context.Context, s *Script) (v Verdict) {
 		v.Fault = "the application was refused because of us: " + refused[0]
 	}
 	if v.Fault != "" {
-		v.Notes = r.journal()
+		v.Notes = append(r.journal(), r.findings()...)
 	}
 	return v
 }
@@ -270,6 +270,18 @@ func (r *run) journal() []string {
 		out = append(out, str(list[i], "at")+" "+str(list[i], "message"))
 	}
 	return out
+}
+
+// findings are the first of the last comparison that has any.
+func (r *run) findings() []string {
+	list, _ := r.product.list(r.ctx, r.path("/reconciliations"))
+	for _, c := range list {
+		if n, _ := c["findings"].(float64); n > 0 {
+			page, _ := r.product.get(r.ctx, r.path(fmt.Sprintf("/reconciliations/%v/findings?limit=3", c["id"])))
+			return []string{fmt.Sprintf("findings of %v: %.1500v", c["id"], page)}
+		}
+	}
+	return nil
 }
 
 // prepare makes the databases and the roles.
