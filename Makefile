@@ -33,9 +33,10 @@ test: build lint ## Everything: lint, unit tests with the race detector, end to 
 MINUTES ?= 30
 SEED ?= 0
 BINARY ?= $(CURDIR)/bin/dustyferry
+PAIRS ?= pp,mm,mp,pm
 
-hunt: build ## Random scripts against real servers, judged by plain SQL: MINUTES=30 SEED=… BINARY=…
-	$(GO) test -count=1 -timeout 0 -run 'TestHunt$$' ./test/hunt -hunt.minutes=$(MINUTES) -hunt.seed=$(SEED) -hunt.binary=$(abspath $(BINARY))
+hunt: build ## Random scripts against real servers, judged by plain SQL: MINUTES=30 SEED=… BINARY=… PAIRS=pp,mm,mp,pm
+	$(GO) test -count=1 -timeout 0 -run 'TestHunt$$' ./test/hunt -hunt.minutes=$(MINUTES) -hunt.seed=$(SEED) -hunt.pairs=$(PAIRS) -hunt.binary=$(abspath $(BINARY))
 
 versions: build ## A whole crossing under writes, for every pair of PostgreSQL versions
 	DUSTYFERRY_ALL_VERSIONS=1 $(GO) test -count=1 -timeout 60m -run 'TestAllVersions$$' ./test

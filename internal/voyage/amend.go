@@ -438,6 +438,10 @@ func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Ta
 				Remedy:   "compare it: dustyferry reconcile " + c.Name + " --table " + p.Source.String() + "; where it differs, " + again})
 		}
 		out = append(out, partitionEntries(c, p, now)...)
+		if text := columns.Objects(&p.Table, now); text != "" {
+			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "objects", Subject: p.Source.String(), Measured: text,
+				Remedy: "do the same on the target; the crossing carries what stood at its start"})
+		}
 		changes := columns.Between(&p.Table, now, "RENAME")
 		if len(changes) == 0 {
 			continue

@@ -226,7 +226,9 @@ func (r *run) sameInMaria() error {
 			}
 		}
 		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" {
-			if name := strings.Fields(rest); len(name) > 1 && strings.Contains(word, "not carried") && strings.Contains(word, name[1]) && kind != "column" {
+			if name := strings.Fields(rest); len(name) > 1 && kind != "column" && slices.ContainsFunc(name[1:], func(n string) bool {
+				return len(n) > 3 && (strings.Contains(word, "not carried") || strings.Contains(word, "since the start")) && strings.Contains(word, n)
+			}) {
 				continue
 			}
 		}

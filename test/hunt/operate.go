@@ -203,10 +203,22 @@ const believed = 8 * time.Second
 
 // silent is a difference that nobody told of, unless the readiness list does.
 func (r *run) silent(differs string, c answer) error {
-	if said := r.unready(); said != "" && r.mayTell(said) {
+	if said := r.unready() + r.surveyed(); said != "" && r.mayTell(said) {
 		return errTold{said}
 	}
 	return fault("%s, and it is %s and %s; %s%s", differs, str(c, "phase"), str(c, "condition"), str(c, "waits_for"), r.why())
+}
+
+// surveyed is what the last survey says that is no plain yes.
+func (r *run) surveyed() string {
+	list, _ := r.product.list(r.ctx, r.path("/survey"))
+	var out string
+	for _, e := range list {
+		if str(e, "verdict") != "fine" {
+			out += "; " + str(e, "subject") + ": " + str(e, "measured")
+		}
+	}
+	return out
 }
 
 // unready is what the readiness list says that is no plain yes.

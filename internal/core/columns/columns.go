@@ -147,6 +147,34 @@ func Others(was, now *domain.Table) []string {
 	return out
 }
 
+// Objects says in words which indexes and constraints a table has got or lost; empty where
+// they are the same by their names.
+func Objects(was, now *domain.Table) string {
+	names := func(t *domain.Table) []string {
+		var out []string
+		for _, x := range t.Indexes {
+			out = append(out, "index "+x.Name)
+		}
+		for _, k := range t.Constraints {
+			out = append(out, k.Kind+" constraint "+k.Name)
+		}
+		slices.Sort(out)
+		return out
+	}
+	a, b := names(was), names(now)
+	without := func(list, other []string) string {
+		return strings.Join(slices.DeleteFunc(slices.Clone(list), func(s string) bool { return slices.Contains(other, s) }), ", ")
+	}
+	var out []string
+	if made := without(b, a); made != "" {
+		out = append(out, "made on the source since the start, and not on the target: "+made)
+	}
+	if gone := without(a, b); gone != "" {
+		out = append(out, "gone from the source since the start, and still on the target: "+gone)
+	}
+	return strings.Join(out, "; ")
+}
+
 func orNone(s string) string {
 	if s == "" {
 		return "none"

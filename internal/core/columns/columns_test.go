@@ -200,3 +200,16 @@ func TestOthersSeesTheWholeDefinition(t *testing.T) {
 		}
 	}
 }
+
+// TestObjectsThatCameAndWent names what a table has got and lost.
+func TestObjectsThatCameAndWent(t *testing.T) {
+	was := &domain.Table{Indexes: []domain.Index{{Name: "by_name"}, {Name: "by_day"}}, Constraints: []domain.Constraint{{Name: "heavy", Kind: "check"}}}
+	if text := columns.Objects(was, was); text != "" {
+		t.Errorf("nothing changed: %s", text)
+	}
+	now := &domain.Table{Indexes: []domain.Index{{Name: "by_day"}, {Name: "by_hive"}}}
+	want := "made on the source since the start, and not on the target: index by_hive; gone from the source since the start, and still on the target: check constraint heavy, index by_name"
+	if text := columns.Objects(was, now); text != want {
+		t.Errorf("%s", text)
+	}
+}
