@@ -1,8 +1,12 @@
 package typemap
 
 import (
+	"bytes"
+	"cmp"
+	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -53,6 +57,9 @@ func Limits(engine string, c domain.Column) Limit {
 					return fmt.Errorf("it has %d characters, %s holds %d", n, c.Type, a)
 				}
 			}
+			if engine == Postgres {
+				return unlikeText(v)
+			}
 			return nil
 		}
 	case "enum":
@@ -62,6 +69,14 @@ func Limits(engine string, c domain.Column) Limit {
 				return fmt.Errorf("it is none of the values of %s", c.Type)
 			}
 			return nil
+		}
+	}
+	if engine == Postgres {
+		switch c.BaseType {
+		case "text":
+			return unlikeText
+		case "json", "jsonb":
+			return func(v []byte) error { return cmp.Or(unlikeText(v), strictJSON(v)) }
 		}
 	}
 	if engine != MariaDB {
@@ -80,6 +95,9 @@ func Limits(engine string, c domain.Column) Limit {
 			if n := nesting(v); n > maxNesting {
 				return fmt.Errorf("the document is nested %d levels deep, MariaDB reads %d", n, maxNesting)
 			}
+			if halfSurrogate(v) {
+				return errors.New("the document holds half of a surrogate pair (\\ud800 to \\udfff alone), which MariaDB does not take")
+			}
 			return nil
 		}
 	case most > 0:
@@ -95,6 +113,69 @@ func Limits(engine string, c domain.Column) Limit {
 		}
 	}
 	return nil
+}
+
+// unlikeText says why a text cannot be one of PostgreSQL's: MariaDB keeps bytes of zero, and
+// surrogates that stand alone, which are no UTF-8.
+func unlikeText(v []byte) error {
+	switch {
+	case bytes.IndexByte(v, 0) >= 0:
+		return errors.New("it holds a byte of zero, which no text of PostgreSQL does")
+	case !utf8.Valid(v):
+		return errors.New("it is no UTF-8 (a surrogate that stands alone)")
+	}
+	return nil
+}
+
+// strictJSON finds what MariaDB takes for JSON and PostgreSQL does not: numbers that end with
+// a point, as 1. and 1.e5, and escapes that are none, as \x.
+func strictJSON(v []byte) error {
+	inside := false
+	for i := 0; i < len(v); i++ {
+		switch c := v[i]; {
+		case inside && c == '\\':
+			if i++; i < len(v) && strings.IndexByte(`"\/bfnrtu`, v[i]) < 0 {
+				return fmt.Errorf("the document holds the escape \\%c, which PostgreSQL does not take", v[i])
+			}
+		case c == '"':
+			inside = !inside
+		case !inside && c == '.' && (i+1 == len(v) || v[i+1] < '0' || v[i+1] > '9'):
+			return errors.New("the document holds a number that ends with its point, which PostgreSQL does not take")
+		}
+	}
+	return nil
+}
+
+// halfSurrogate reports whether an escape of a document is half of a surrogate pair.
+func halfSurrogate(v []byte) bool {
+	high := -2 // where the escape behind a high one has to begin
+	for i := 0; i+1 < len(v); i++ {
+		if v[i] != '\\' {
+			continue
+		}
+		if v[i+1] != 'u' || i+6 > len(v) {
+			i++
+			continue
+		}
+		n, err := strconv.ParseUint(string(v[i+2:i+6]), 16, 16)
+		switch {
+		case err != nil:
+		case n >= 0xdc00 && n <= 0xdfff:
+			if high != i {
+				return true
+			}
+			high = -2
+		case high >= 0: // the one before had no other half
+			return true
+		case n >= 0xd800 && n < 0xdc00:
+			high = i + 6
+		}
+		i += 5
+		if high >= 0 && (high >= len(v) || v[high] != '\\') {
+			return true
+		}
+	}
+	return high >= 0
 }
 
 // mostBytes are what MariaDB's texts and binaries hold, where that is little.

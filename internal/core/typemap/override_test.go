@@ -63,7 +63,7 @@ func TestLimitsOfColumns(t *testing.T) {
 		if err := limit([]byte(c.fits)); err != nil {
 			t.Errorf("%s: %.20s: %v", c.col.Type, c.fits, err)
 		}
-		if err := limit([]byte(c.isnt)); err == nil {
+		if err := limit([]byte(c.isnt)); err == nil && c.isnt != "" {
 			t.Errorf("%s holds %.20s", c.col.Type, c.isnt)
 		}
 	}

@@ -116,7 +116,7 @@ func toMariaDB(c domain.Column, in place) Mapped {
 	case "inet", "cidr", "macaddr", "macaddr8":
 		to("varchar(50)", Wider, "kept as text")
 	case "json", "jsonb":
-		to("json", Lossy, "a document nested more than 32 levels deep stops the load")
+		to("json", Lossy, "a document nested more than 32 levels deep, or with half of a surrogate pair, stops the load")
 	case "bit":
 		if a = max(a, 1); a <= 64 {
 			to(fmt.Sprintf("bit(%d)", a), Exact, "")

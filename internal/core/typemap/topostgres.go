@@ -57,7 +57,7 @@ func ToPostgres(c domain.Column) Mapped {
 	case "tinytext", "mediumtext", "longtext":
 		to("text", Wider, "")
 	case "json":
-		to("json", Exact, "")
+		to("json", Lossy, "a document with a number such as 1. or an escape such as \\x, which PostgreSQL does not take, stops the load")
 	case "enum":
 		to("text", Wider, "kept as text; a check holds the allowed values, and the server's mark of a wrong one")
 	case "set":

@@ -172,6 +172,10 @@ func classOf(e *mysql.MySQLError) engine.Class {
 		if strings.Contains(e.Message, "28") || strings.Contains(e.Message, "122") || strings.Contains(e.Message, "No space left") {
 			return engine.NoRoom
 		}
+	case 1062: // an index that is built while rows change meets them before they have settled, and cannot name its key
+		if strings.Contains(e.Message, "*UNKNOWN*") {
+			return engine.Collision
+		}
 	case 1118, 1153, 1406, 1301: // a row, a packet or a value too large
 		return engine.OfRows
 	}
