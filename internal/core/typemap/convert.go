@@ -23,7 +23,7 @@ type Convert func(dst, value []byte) ([]byte, bool, error)
 // A masked column's values are replaced by hashes of what they would be.
 func Compile(from, to string, column, target domain.Column) Convert {
 	if column.Mask != "" {
-		return masked(column, target)
+		return masked(from, column, target)
 	}
 	f := compile(from, to, column, target)
 	if target.Type != usual(from, to, column) {
