@@ -294,3 +294,41 @@ func TestKeysOfFloats(t *testing.T) {
 		})
 	}
 }
+
+// TestATargetThatTakesNothingForAWhile: a MariaDB target that is read-only is waited for, by
+// the load and by capture; neither counts it as a fault of the rows.
+func TestATargetThatTakesNothingForAWhile(t *testing.T) {
+	f, p := start(t), newPair(t)
+	name, db := newMaria(t)
+	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.hives (id int PRIMARY KEY, n int); INSERT INTO marsh.hives SELECT g, g FROM generate_series(1, 20000) g")
+	f.register("old", servers.source, p.source)
+	f.registerMaria("new", name, db, targetRights(name)...)
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+		Settings: &contract.Settings{InStepDwellSeconds: ptr(0.2), ChunkBytes: ptr(int64(64 << 10))}})); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _, _ = db.Exec("SET GLOBAL read_only = OFF") })
+	closed := func(work func()) {
+		t.Helper()
+		maria(t, db, "SET GLOBAL read_only = ON")
+		work()
+		for until := time.Now().Add(6 * time.Second); time.Now().Before(until); time.Sleep(300 * time.Millisecond) {
+			if c := f.show(); c.Condition == contract.ConditionHeld {
+				t.Fatalf("held: %s", c.Reason)
+			}
+		}
+		maria(t, db, "SET GLOBAL read_only = OFF")
+	}
+	f.must("crossing", "set", "spring", "--speed-limit", "20KB")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseLoading)
+	closed(func() {})
+	f.must("crossing", "set", "spring", "--speed-limit", "0")
+	f.awaitPhase(contract.PhaseInStep)
+	closed(func() {
+		exec1(t, p.sourceURL(), "UPDATE marsh.hives SET n = -n WHERE id % 2 = 0; DELETE FROM marsh.hives WHERE id % 7 = 0")
+	})
+	eventually(t, time.Minute, func() bool {
+		return one[string](t, p.sourceURL(), "SELECT count(*) || ' ' || sum(n) FROM marsh.hives") == texts(t, db, "SELECT concat(count(*), ' ', sum(n)) FROM hives")[0]
+	})
+}

@@ -94,9 +94,12 @@ func IsGone(err error) error { return gone{err} }
 // way: it can be tried again as it was.
 func Collided(err error) bool { return ClassOf(err) == Collision }
 
-// Away reports whether a server was not there: it was not reached, cut the connection, or is
-// starting or stopping. It can come back by itself.
-func Away(err error) bool { return ClassOf(err) == Gone }
+// Away reports whether a server was not there, or can take nothing now: it was not reached,
+// cut the connection, is starting or stopping, is full or read-only. It can come back by itself.
+func Away(err error) bool {
+	c := ClassOf(err)
+	return c == Gone || c == NoRoom
+}
 
 // Unreached says of an error on the way to a server what to do about it; other
 // errors come back as they are.
