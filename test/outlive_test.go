@@ -190,3 +190,29 @@ INSERT INTO marsh.readings VALUES (%[3]d, 1, 'new'); UPDATE marsh.hives SET keep
 		time.Sleep(50 * time.Millisecond)
 	}
 }
+
+// TestATaskThatWaitsForALock says whose it is, and goes on when it is let go.
+func TestATaskThatWaitsForALock(t *testing.T) {
+	f, p := start(t), newPair(t)
+	f.set.StuckAfter = 2 * time.Second
+	f.svc.Stop()
+	f.again()
+	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.hives (id int PRIMARY KEY, n int); CREATE INDEX by_n ON marsh.hives (n); INSERT INTO marsh.hives SELECT g, g FROM generate_series(1, 5000) g")
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2), ChunkBytes: ptr(int64(64 << 10)), SpeedLimit: ptr(int64(30_000))}, "marsh.*")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseLoading)
+	eventually(t, 30*time.Second, func() bool { return one[bool](t, p.targetURL(), "SELECT to_regclass('marsh.hives') IS NOT NULL") })
+	holds := connect(t, p.targetURL())
+	if _, err := holds.Exec(t.Context(), "BEGIN; LOCK TABLE marsh.hives IN ROW EXCLUSIVE MODE"); err != nil {
+		t.Fatal(err)
+	}
+	f.must("crossing", "set", "spring", "--speed-limit", "0")
+	eventually(t, time.Minute, func() bool { return told(f.journalOf("build"), "nothing has moved for", "CREATE INDEX", fmt.Sprintf("session %d holds", holds.PgConn().PID())) })
+	if _, err := holds.Exec(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	f.awaitPhase(contract.PhaseInStep)
+	if n := one[int](t, p.targetURL(), "SELECT count(*) FROM pg_indexes WHERE schemaname = 'marsh'"); n != 2 {
+		t.Errorf("%d indexes stand", n)
+	}
+}

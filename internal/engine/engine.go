@@ -69,6 +69,8 @@ type Database interface {
 	// its Session gave, and whether it is at work: not where it waits for us, for a lock or for
 	// nothing, and not where it does not know the session any more.
 	Doing(ctx context.Context, session string) (what string, works bool, err error)
+	// Locked says which statements of ours have waited for a lock for so long, and for whose.
+	Locked(ctx context.Context, since time.Duration) ([]string, error)
 	// OpenView opens a consistent read-only view for comparing. With exact, the
 	// view's log position is known and returned: it holds exactly the
 	// transactions whose commit record begins before it.

@@ -158,3 +158,32 @@ func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.C
 		f.set.waits(still.waits)
 	})
 }
+
+// mindTask says what a task waits for that has gone on for a while: statements of ours, on
+// either side, that wait for somebody's lock.
+func (v *Voyage) mindTask(ctx context.Context, c *records.Crossing, t *records.Task) {
+	began, said := time.Now(), false
+	every(ctx, v.StuckAfter/2, func() {
+		if time.Since(began) < v.StuckAfter {
+			return
+		}
+		for _, side := range []struct{ name, database string }{{"source", c.Source}, {"target", c.Target}} {
+			ask, cancel := context.WithTimeout(ctx, 5*time.Second)
+			db, err := v.Open(ask, side.database)
+			var list []string
+			if err == nil {
+				list, err = db.Locked(ask, v.StuckAfter)
+			}
+			cancel()
+			if err != nil || len(list) == 0 {
+				continue
+			}
+			word := stuck(time.Since(began), fmt.Sprintf("on the %s, %s", side.name, list[0]))
+			_ = v.Store.NoteTask(ctx, t.ID, word)
+			if !said {
+				said = true
+				v.Say(ctx, "warning", System, c.Name, "", string(t.Kind), "%s of %s: %s", t.Kind, c.Name, word)
+			}
+		}
+	})
+}

@@ -86,6 +86,8 @@ func (v *Voyage) runTask(ctx context.Context, id int64) (work, kept error) {
 	run, cancel := context.WithCancelCause(ctx)
 	var keep sync.WaitGroup
 	keep.Go(func() { v.keepTask(run, cancel, t) })
+	of := c // the work may change its own
+	keep.Go(func() { v.mindTask(run, &of, t) })
 	if t.Cancel == "" {
 		err = v.patiently(run, &c, t)
 	} else {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Session names the connection on the server.
@@ -45,4 +46,25 @@ func (d *database) Doing(ctx context.Context, session string) (string, bool, err
 		return "the server is at work (" + state + ")", true, nil
 	}
 	return "the server is at work", true, nil
+}
+
+// Locked asks the list of processes, where a user sees the own ones; whose the lock is it does
+// not say.
+func (d *database) Locked(ctx context.Context, since time.Duration) ([]string, error) {
+	rows, err := d.pool.QueryContext(ctx, `
+SELECT concat(left(replace(coalesce(info, command), '\n', ' '), 120), ': ', state, ' (SHOW PROCESSLIST, and information_schema.innodb_trx, tell more)') FROM information_schema.processlist
+ WHERE user = substring_index(current_user(), '@', 1) AND command <> 'Sleep' AND (state LIKE 'Waiting for%lock%' OR state LIKE 'Waiting for table%') AND time_ms >= ? ORDER BY time_ms DESC`, since.Milliseconds())
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	defer func() { _ = rows.Close() }()
+	var out []string
+	for rows.Next() {
+		var text string
+		if err := rows.Scan(&text); err != nil {
+			return nil, d.explain(err)
+		}
+		out = append(out, text)
+	}
+	return out, d.explain(rows.Err())
 }
