@@ -239,6 +239,9 @@ func (a *applier) fill(ctx context.Context, p *domain.TablePlan, row domain.Row)
 			cols, at = append(cols, c), append(at, i)
 		}
 	}
+	if len(cols) == 0 { // what is unsaid the target computes
+		return row, nil
+	}
 	key, keyAt := keyed(p)
 	var there domain.Row
 	err := a.read(ctx, cols, qualified(p.Target)+" WHERE "+keyIn(key, keyAt, row), func(texts []domain.Value) error {
@@ -259,6 +262,9 @@ func (a *applier) read(ctx context.Context, cols []domain.Column, from string, e
 	to := make([]any, len(cols))
 	for i, c := range cols {
 		list[i], conv[i], to[i] = selected(c, quote(c.Name)), typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c), &raw[i]
+		if strings.HasPrefix(c.BaseType, "float") { // as a text it has six digits
+			list[i] = "CAST(" + quote(c.Name) + " AS DOUBLE)"
+		}
 	}
 	rows, err := a.conn.QueryContext(ctx, "SELECT "+strings.Join(list, ", ")+" FROM "+from)
 	if err != nil {
