@@ -139,6 +139,7 @@ var mvalues = []mcol{
 	{typ: "date", value: "if(g % 9, date '2020-02-29', '0000-00-00')", alike: true},
 	{typ: "datetime", value: "if(g % 9, timestamp '2020-02-29 12:00:00', '2020-00-00 00:00:00')", alike: true},
 	{typ: "int INVISIBLE", value: "g"},
+	{typ: "text COMPRESSED", value: "repeat('honey ', g % 50)"},
 	{typ: "int DEFAULT (1 + 2)", value: "g"},
 }
 
@@ -272,7 +273,7 @@ func (g *mgen) table(n int) {
 		may = append(may, t.word())
 	}
 	for _, c := range t.cols {
-		if strings.Contains(c.typ, "sjis") {
+		if strings.Contains(c.typ, "sjis") || strings.Contains(c.typ, "COMPRESSED") {
 			may = append(may, t.word())
 		}
 	}
@@ -293,6 +294,14 @@ func (g *mgen) table(n int) {
 		}
 	}
 	options := " ENGINE=" + t.engine
+	if g.chance(0.03) && kind != "parts" {
+		options += " WITH SYSTEM VERSIONING"
+		may = append(may, t.word())
+	}
+	if g.chance(0.03) && kind != "parts" && strings.HasPrefix(t.cols[0].typ, "text") && !strings.Contains(t.cols[0].typ, "COMPRESSED") {
+		lines = append(lines, "UNIQUE KEY whole ("+bt(t.cols[0].name)+", "+bt(t.key[0].name)+")")
+		may = append(may, t.word())
+	}
 	if g.chance(0.3) {
 		options += pick(g.gen, " DEFAULT CHARSET=latin1", " COLLATE=utf8mb4_unicode_ci", " ROW_FORMAT=COMPRESSED", " ROW_FORMAT=REDUNDANT", " COMMENT='it''s ours'", " AUTO_INCREMENT=70000")
 	}
