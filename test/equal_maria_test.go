@@ -198,6 +198,7 @@ func TestWritesThatReadOnlyDoesNotBind(t *testing.T) {
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	_, root := newMaria(t)
+	t.Cleanup(func() { _, _ = root.Exec("SET GLOBAL read_only = OFF") }) // of a cutover that was
 	writing, stop := context.WithCancel(t.Context())
 	var wg sync.WaitGroup
 	wg.Go(func() {
