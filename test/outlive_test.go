@@ -207,7 +207,9 @@ func TestATaskThatWaitsForALock(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.must("crossing", "set", "spring", "--speed-limit", "0")
-	eventually(t, time.Minute, func() bool { return told(f.journalOf("build"), "nothing has moved for", "CREATE INDEX", fmt.Sprintf("session %d holds", holds.PgConn().PID())) })
+	eventually(t, time.Minute, func() bool {
+		return told(f.journalOf("build"), "nothing has moved for", "CREATE INDEX", fmt.Sprintf("session %d holds", holds.PgConn().PID()))
+	})
 	if _, err := holds.Exec(t.Context(), "ROLLBACK"); err != nil {
 		t.Fatal(err)
 	}
