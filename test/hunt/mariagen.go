@@ -53,99 +53,6 @@ func (t *mtab) keys() string {
 	return strings.Join(out, ", ")
 }
 
-// mkeys are types that a key can be of.
-var mkeys = []mcol{
-	{typ: "int", value: "g", move: "k + 1000000"},
-	{typ: "int", value: "cast(g AS signed) * 3 - 4000", move: "k + 1000000"},
-	{typ: "int unsigned", value: "g + 3000000000", move: "k - 1000000"},
-	{typ: "bigint", value: "g * 1000003 % 1000000007", move: "k + 2000000011"},
-	{typ: "bigint unsigned", value: "9223372036854775000 + g", move: "k + 100000000"},
-	{typ: "mediumint unsigned", value: "g + 8000000", move: "k - 4000000"},
-	{typ: "varchar(60)", value: "concat('k', md5(g))", move: "concat(k, 'm')"},
-	{typ: "varchar(60) COLLATE utf8mb4_bin", value: "concat(char(65 + g % 57), g)", move: "concat(k, 'Z')"},
-	{typ: "varchar(60) CHARACTER SET latin1", value: "concat('é', g)", move: "concat(k, 'm')"},
-	{typ: "varchar(60) COLLATE utf8mb4_nopad_bin", value: "concat(g, if(g % 2, ' ', ''))", move: "concat(k, 'x')"},
-	{typ: "varchar(40) CHARACTER SET latin1 COLLATE latin1_german2_ci", value: "concat(if(g % 2, 'ß', 'ü'), g)", move: "concat(k, 'z')"},
-	{typ: "char(14)", value: "concat('x', g)", move: "concat(trim(k), 'm')"},
-	{typ: "varbinary(40)", value: "unhex(md5(g))", move: "concat(k, 0x00)"},
-	{typ: "binary(8)", value: "unhex(lpad(hex(g), 16, '0'))", move: "unhex(concat('ff', substr(hex(k), 3)))"},
-	{typ: "decimal(14,4)", value: "cast(g AS signed) - 77.0001", move: "k + 1000000"},
-	{typ: "double", value: "g * 0.1", move: "k + 1e7"},
-	{typ: "float", value: "g / 3", move: "k + 100000"},
-	{typ: "date", value: "date '2020-01-01' + interval g day", move: "k + interval 200 year"},
-	{typ: "datetime(6)", value: "timestamp '2020-01-01 00:00:00' + interval g * 3600000001 microsecond", move: "k + interval 100 year"},
-	{typ: "timestamp(3) DEFAULT '2020-01-01'", value: "timestamp '2001-01-01 00:00:00' + interval g * 3601 second", move: "k + interval 10 year"},
-	{typ: "time(2)", value: "sec_to_time(g * 61.25)", move: "addtime(k, '00:00:00.01')"},
-	{typ: "uuid", value: "concat(substr(md5(g), 1, 8), '-', substr(md5(g), 9, 4), '-4', substr(md5(g), 14, 3), '-8', substr(md5(g), 18, 3), '-', substr(md5(g), 21, 12))", move: "concat('00000000-0000-4000-8000-', substr(md5(k), 1, 12))"},
-	{typ: "inet6", value: "concat('2001:db8::', hex(g))", move: "concat('2001:db9::', substr(k, 11))"},
-	{typ: "bit(24)", value: "g", move: "k + 0 + 8000000"},
-	{typ: "year", value: "1901 + g % 250", move: "k"},
-	{typ: "enum('calm','it''s odd','Angry','unsigned')", value: "1 + g % 4", move: "k"},
-	{typ: "tinyint(1)", value: "g % 2", move: "k"},
-	{typ: "varchar(250) CHARACTER SET ucs2", value: "concat('мёд ', g)", move: "concat(k, '.')"},
-}
-
-// mvalues are types of other columns.
-var mvalues = []mcol{
-	{typ: "int", value: "g * 7"},
-	{typ: "bigint unsigned", value: "18446744073709551615 - g"},
-	{typ: "smallint unsigned zerofill", value: "g % 60000"},
-	{typ: "decimal(20,6)", value: "g / 7"},
-	{typ: "decimal(65,30)", value: "g * 1234567.000000000001"},
-	{typ: "float", value: "g / 3"},
-	{typ: "double", value: "g / 3e10"},
-	{typ: "float unsigned", value: "g / 7"},
-	{typ: "varchar(40)", value: "concat('v', g, if(g % 3, '', '  '))"},
-	{typ: "varchar(200)", value: "concat('☕ Ünal\\t\"x\"\\\\n''', g)"},
-	{typ: "text", value: "case g % 5 when 0 then '' when 1 then 'a\\tb\\nc\\\\.' else concat('honey 🍯 ', g) end"},
-	{typ: "longtext", value: "repeat(md5(g), 1 + g % 300)"},
-	{typ: "varchar(60) CHARACTER SET latin1", value: "concat('naïve € ', g)"},
-	{typ: "varchar(60) CHARACTER SET latin2", value: "concat('łąka ', g)"},
-	{typ: "varchar(60) CHARACTER SET cp1250", value: "concat('łąka € ', g)"},
-	{typ: "varchar(60) CHARACTER SET cp1251", value: "concat('мёд № ', g)"},
-	{typ: "varchar(60) CHARACTER SET greek", value: "concat('μέλι ', g)"},
-	{typ: "varchar(60) CHARACTER SET ucs2", value: "concat('мёд € ', g)"},
-	{typ: "varchar(60) CHARACTER SET utf16", value: "concat('🍯 € ', g)"},
-	{typ: "varchar(60) CHARACTER SET utf8mb3", value: "concat('мёд € ', g)"},
-	{typ: "varchar(60) CHARACTER SET latin1", value: "convert(unhex('818D8F909DE9') USING latin1)"},
-	{typ: "text CHARACTER SET cp850", value: "concat('é ', g)"},
-	{typ: "text CHARACTER SET sjis", value: "concat('蜂蜜 ', g)"},
-	{typ: "char(9)", value: "concat('c', g % 100)"},
-	{typ: "blob", value: "unhex(concat(md5(g), '00ff5c270a0d'))"},
-	{typ: "binary(6)", value: "unhex(if(g % 3, '6100', '000000000000'))"},
-	{typ: "varbinary(20)", value: "unhex(concat('00', hex(g), '00'))"},
-	{typ: "mediumblob", value: "repeat(unhex(md5(g)), 1 + g % 200)"},
-	{typ: "date", value: "date '1999-12-31' + interval g day"},
-	{typ: "datetime(3)", value: "timestamp '2021-05-06 07:08:09.123' + interval g * 1700 second"},
-	{typ: "timestamp(6) NULL", value: "timestamp '2021-05-06 07:08:09.123456' + interval g * 1700 second"},
-	{typ: "timestamp NULL ON UPDATE CURRENT_TIMESTAMP", value: "timestamp '2021-05-06 07:08:09' + interval g second"},
-	{typ: "time(6)", value: "sec_to_time(cast(g AS signed) * 977.125 - 400000)"},
-	{typ: "time", value: "if(g % 2, '-838:59:59', '838:59:59')"},
-	{typ: "year", value: "if(g % 9, 1990 + g % 60, 0)"},
-	{typ: "enum('calm','angry','it''s odd','back\\\\slash','unsigned')", value: "1 + g % 5"},
-	{typ: "enum('a','b') CHARACTER SET latin1", value: "1 + g % 2"},
-	{typ: "set('x','y y','unsigned','z''q')", value: "g % 16"},
-	{typ: "bit(11)", value: "g % 2048"},
-	{typ: "bit(64)", value: "g"},
-	{typ: "bit(1)", value: "g % 2"},
-	{typ: "tinyint(1)", value: "g % 3"},
-	{typ: "tinyint unsigned", value: "g % 256"},
-	{typ: "json", value: "concat('{\"n\": ', g, '.10, \"s\": \"a\\\\\"b\"}')"},
-	{typ: "uuid", value: "concat('00000000-0000-4000-8000-', lpad(hex(g), 12, '0'))"},
-	{typ: "inet6", value: "if(g % 2, '2001:db8::1', '::ffff:10.0.0.9')"},
-	{typ: "inet4", value: "inet_ntoa(167772160 + g)"},
-	{typ: "point", value: "POINT(g / 3, -cast(g AS signed))"},
-	{typ: "geometry", value: "ST_GeomFromText(concat('LINESTRING(0 0,', g, ' 1.5)'))"},
-	{typ: "date", value: "if(g % 9, date '2020-02-29', '0000-00-00')", alike: true},
-	{typ: "datetime", value: "if(g % 9, timestamp '2020-02-29 12:00:00', '2020-00-00 00:00:00')", alike: true},
-	{typ: "int INVISIBLE", value: "g"},
-	{typ: "text COMPRESSED", value: "repeat('honey ', g % 50)"},
-	{typ: "int DEFAULT (1 + 2)", value: "g"},
-}
-
-var mnames = []string{"hives", "Harvest", "order", "jar lots", "it's", "a.b", "select", "queen\"s", "frames", "Übersicht", "back`tick", "per%cent", "lots_of_honey_with_a_name_that_is_nearly_as_long_as_can_be"}
-var mcolumns = []string{"v", "Value2", "group", "x y", "a\"b", "größe", "dropped", "user", "val$1", "ba`ck", "mask", "ord"}
-
 // generateMaria makes the script of a seed whose source is MariaDB.
 func generateMaria(g *gen, to string) *Script {
 	m := &mgen{gen: g, to: to}
@@ -178,17 +85,6 @@ func (g *mgen) databases() {
 	if g.chance(0.5) {
 		s["speed_limit"] = pick(g.gen, 1_000_000, 3_000_000)
 	}
-}
-
-// mglobals are what servers are set to.
-var mglobals = []string{
-	"binlog_row_image = 'MINIMAL'", "binlog_row_image = 'MINIMAL'", "binlog_row_image = 'NOBLOB'", "max_statement_time = 2", "sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT'",
-	"sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,IGNORE_SPACE'", "sql_mode = 'ORACLE'", "sql_mode = ''", "sql_mode = 'NO_ZERO_DATE,NO_ZERO_IN_DATE,TRADITIONAL,NO_AUTO_VALUE_ON_ZERO'", "init_connect = 'SET NAMES latin1'", "init_connect = 'SET autocommit = 0'",
-	"time_zone = '+12:45'", "sql_select_limit = 2", "completion_type = 'CHAIN'", "completion_type = 'RELEASE'", "tx_isolation = 'READ-COMMITTED'", "tx_isolation = 'SERIALIZABLE'", "tx_isolation = 'READ-UNCOMMITTED'",
-	"lock_wait_timeout = 1", "innodb_lock_wait_timeout = 1", "wait_timeout = 2", "net_write_timeout = 1", "net_read_timeout = 1", "max_allowed_packet = 1048576", "log_bin_compress = ON", "binlog_annotate_row_events = OFF",
-	"binlog_checksum = 'NONE'", "binlog_row_metadata = 'MINIMAL'", "autocommit = 0", "foreign_key_checks = 0", "unique_checks = 0", "sql_auto_is_null = 1", "group_concat_max_len = 4", "max_sort_length = 8", "old_mode = ''",
-	"div_precision_increment = 0", "explicit_defaults_for_timestamp = OFF", "sql_warnings = ON", "max_join_size = 10", "sql_safe_updates = 1", "lc_time_names = 'de_DE'", "character_set_results = 'latin1'", "collation_connection = 'latin1_swedish_ci'",
-	"innodb_default_row_format = 'compact'",
 }
 
 func (g *mgen) globals() {
