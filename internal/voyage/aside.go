@@ -60,6 +60,10 @@ func rowText(a records.Aside) string {
 // careful carries a chunk that was refused. It returns refusedRows when rows cannot
 // land and are not to be set aside.
 func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
+	// Somebody may have said meanwhile what becomes of such rows.
+	if now, err := l.v.Store.CrossingByID(ctx, c.ID); err == nil {
+		c = &now
+	}
 	l.close()
 	m.at.Store(nil)
 	if err := l.connect(ctx, c); err != nil {

@@ -240,7 +240,7 @@ type drained struct{ epoch, changes int64 }
 // as by what it is a replica of, by an event of its own, or by users whom nothing binds: the
 // log is applied to where it ends now, and must hold nothing of the tables.
 func (r *run) stillQuiet(ctx context.Context) error {
-	before := r.drained
+	before, end := r.drained, domain.Position(r.k.EndPosition)
 	at, err := r.src.Heartbeat(ctx)
 	if err != nil {
 		return err
@@ -263,8 +263,15 @@ func (r *run) stillQuiet(ctx context.Context) error {
 		return nil
 	}
 	var tables []string
-	if list, err := r.v.Store.RecentlyApplied(ctx, r.c.ID); err == nil && len(list) > 0 {
-		tables = list[0].Tables
+	for range 30 { // whoever follows tells of them once a second
+		list, err := r.v.Store.RecentlyApplied(ctx, r.c.ID)
+		if err == nil && len(list) > 0 && list[0].Position > end {
+			tables = list[0].Tables
+			break
+		}
+		if !sleep(ctx, 50*time.Millisecond) {
+			break
+		}
 	}
 	return domain.Conflict("%s of %s came to the source after its writes were stopped: something writes that the stop does not bind (a replica's own source, an event, a user above it). Find and stop it, then cut over again",
 		domain.Many(int(n), "change"), cmp.Or(strings.Join(tables, ", "), "the tables"))
