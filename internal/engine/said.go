@@ -87,8 +87,8 @@ type gone struct{ error }
 
 func (g gone) Unwrap() error { return g.error }
 
-// IsGone marks an error of a driver as one of a connection that ended.
-func IsGone(err error) error { return gone{err} }
+// MarkGone marks an error of a driver as one of a connection that ended.
+func MarkGone(err error) error { return gone{err} }
 
 // Collided reports whether a server ended a statement because another stood in its
 // way: it can be tried again as it was.

@@ -149,7 +149,7 @@ func (d *database) explain(err error) error {
 	case errors.As(err, &se):
 		return &engine.ServerError{Text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number, string(se.SQLState[:])), State: string(se.SQLState[:]), Class: classOf(se), Err: err}
 	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return domain.Unavailable(engine.IsGone(err), "%s cut the connection; see that the server runs, and its log", d.name)
+		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log", d.name)
 	}
 	return engine.Unreached(d.name, err)
 }
