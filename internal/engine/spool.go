@@ -16,18 +16,27 @@ type Spool struct {
 	few  []byte // until there is a file
 	file *os.File
 	out  *bufio.Writer
+
+	scratch []byte
 }
 
 // fewBytes is how much is kept in memory for one transaction.
 const fewBytes = 16 << 10
 
+// OwnFrom is from how many bytes on a message is the one's who is handed it, and not only
+// good until the next: copying it would take as much memory again.
+const OwnFrom = 1 << 20
+
 // Keep adds a message, with a number by which the keeper tells its kind or owner.
-func (s *Spool) Keep(of uint32, b []byte) error {
+func (s *Spool) Keep(of uint32, b []byte) error { return s.KeepFrom(of, b, nil, 0) }
+
+// KeepFrom adds a message that begins with b and goes on with n bytes of a reader.
+func (s *Spool) KeepFrom(of uint32, b []byte, rest io.Reader, n int) error {
 	var head [8]byte
 	binary.BigEndian.PutUint32(head[:], of)
-	binary.BigEndian.PutUint32(head[4:], uint32(len(b)))
+	binary.BigEndian.PutUint32(head[4:], uint32(len(b)+n))
 	if s.file == nil {
-		if len(s.few)+len(head)+len(b) <= fewBytes {
+		if n == 0 && len(s.few)+len(head)+len(b) <= fewBytes {
 			s.few = append(append(s.few, head[:]...), b...)
 			return nil
 		}
@@ -45,12 +54,31 @@ func (s *Spool) Keep(of uint32, b []byte) error {
 	if _, err := s.out.Write(head[:]); err != nil {
 		return spoolError(err)
 	}
-	_, err := s.out.Write(b)
-	return spoolError(err)
+	if _, err := s.out.Write(b); err != nil || n == 0 {
+		return spoolError(err)
+	}
+	for left := n; left > 0; { // in pieces, so that no more is in memory
+		took, err := rest.Read(s.piece(left))
+		if _, kept := s.out.Write(s.scratch[:took]); kept != nil {
+			return spoolError(kept)
+		}
+		if left -= took; err != nil && left > 0 {
+			return err
+		}
+	}
+	return nil
 }
 
-// Each gives the messages back, from the first; each is good until the next. Nothing can be
-// kept any more.
+// piece is room for what is read at a time.
+func (s *Spool) piece(left int) []byte {
+	if s.scratch == nil {
+		s.scratch = make([]byte, 64<<10)
+	}
+	return s.scratch[:min(left, len(s.scratch))]
+}
+
+// Each gives the messages back, from the first; each is good until the next, or the
+// visitor's from [OwnFrom] bytes on. Nothing can be kept any more.
 func (s *Spool) Each(visit func(of uint32, b []byte) error) error {
 	if s.file == nil {
 		for rest := s.few; len(rest) > 0; {
@@ -79,6 +107,9 @@ func (s *Spool) Each(visit func(of uint32, b []byte) error) error {
 			return spoolError(err)
 		}
 		size := int(binary.BigEndian.Uint32(head[4:]))
+		if size >= OwnFrom {
+			b = nil
+		}
 		if cap(b) < size {
 			b = make([]byte, size)
 		}
@@ -88,6 +119,9 @@ func (s *Spool) Each(visit func(of uint32, b []byte) error) error {
 		}
 		if err := visit(binary.BigEndian.Uint32(head[:]), b); err != nil {
 			return err
+		}
+		if size >= OwnFrom {
+			b = nil
 		}
 	}
 }

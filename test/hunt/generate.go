@@ -146,20 +146,31 @@ func (g *gen) plain() *tab {
 			return t
 		}
 	}
-	t := g.table(9)
-	for strings.ContainsAny(t.word(), `"*?[]\`) {
-		t = g.table(9)
+	for n := 9; ; n++ {
+		if t := g.table(n); !strings.ContainsAny(t.word(), `"*?[]\`) {
+			return t
+		}
 	}
-	return t
 }
 
 // course makes what happens from the start on.
 func (g *gen) course() {
+	g.others()
+	g.already()
+	g.frugal()
+	late := g.later()
 	g.ferry("create")
+	alone := g.s.Kind != "" // changes count from the moment that capture has begun
+	if alone {
+		g.ferry("start")
+		g.ferry("await in step")
+	}
 	if g.chance(0.5) {
 		g.loop()
 	}
-	g.ferry("start")
+	if !alone {
+		g.ferry("start")
+	}
 	for range g.IntN(6) {
 		if g.chance(0.7) {
 			g.work()
@@ -187,7 +198,14 @@ func (g *gen) course() {
 		g.ferry("rehearse")
 		g.work()
 	}
+	if late != "" {
+		g.ferry("add " + late)
+	}
 	g.ferry("equal")
+	if late != "" { // what was loaded since is compared before a cutover
+		g.ferry("reconcile")
+	}
+	g.asks(g.work, g.spoils)
 	if g.chance(0.4) {
 		g.ferry("reconcile")
 	}

@@ -48,7 +48,7 @@ SELECT format('%I.%I', n.nspname, c.relname) || chr(1) || CASE c.relkind WHEN 'r
 
 // wanted reports whether the crossing carries the table.
 func (r *run) wanted(table string) bool {
-	return len(r.s.Tables) == 0 || slices.ContainsFunc(r.s.Tables, func(t string) bool { return bare(r.text(t)) == bare(table) })
+	return len(r.s.Tables) == 0 || slices.ContainsFunc(slices.Concat(r.s.Tables, r.added), func(t string) bool { return bare(r.text(t)) == bare(table) })
 }
 
 // differ is how the two sides differ, in words; empty: they are equal. A session of its own
@@ -377,7 +377,7 @@ func (r *run) leftBehind() error {
 		}
 		left, err := r.strings1(c, `
 SELECT 'slot ' || slot_name FROM pg_replication_slots WHERE database = current_database()
-UNION ALL SELECT 'publication ' || pubname FROM pg_publication
+UNION ALL SELECT 'publication ' || pubname FROM pg_publication WHERE pubname <> 'theirs'
 UNION ALL SELECT 'schema ' || nspname FROM pg_namespace WHERE nspname = 'dusty_ferry'
 UNION ALL SELECT 'trigger ' || tgname FROM pg_trigger WHERE tgname LIKE 'dusty%'
 UNION ALL SELECT 'setting ' || unnest(setconfig) FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase WHERE d.datname = current_database() AND array_to_string(setconfig, ',') LIKE '%read_only%on%'`)

@@ -27,6 +27,7 @@ func (r *run) operate(text string) error {
 	case "restart":
 		return r.ask("/restart", answer{"table": rest, "confirm": rest})
 	case "add":
+		r.added = append(r.added, rest)
 		return r.ask("/add-table", answer{"table": rest})
 	case "await":
 		return r.await(rest)
@@ -44,6 +45,10 @@ func (r *run) operate(text string) error {
 		return r.equal()
 	case "reconcile":
 		return r.reconcile()
+	case "mend":
+		return r.mend()
+	case "abort":
+		return r.abort(rest)
 	case "rehearse":
 		return r.cutover(true)
 	case "cutover":
@@ -79,6 +84,12 @@ func (r *run) create() error {
 		}
 	}
 	body := answer{"name": r.name, "source": r.name + "_source", "target": r.name + "_target", "settings": r.s.Settings}
+	if r.s.Kind != "" {
+		body["kind"] = r.s.Kind
+		if differs, err := r.differ(); err != nil || differs != "" {
+			return fmt.Errorf("both sides are to be equal before capture alone begins: %s %w", differs, err)
+		}
+	}
 	if len(r.s.Tables) > 0 {
 		var tables []string
 		for _, t := range r.s.Tables {

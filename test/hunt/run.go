@@ -71,6 +71,7 @@ type run struct {
 	done       int // steps
 	created    bool
 	identities map[string]string            // replica identity of every table before
+	added      []string                     // tables
 	refused    []string                     // what the application was refused
 	globals    map[string]map[string]string // variables of MariaDB servers as they were
 	schemas    map[string]string            // of a PostgreSQL side's tables, where the other is MariaDB

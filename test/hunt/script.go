@@ -49,6 +49,8 @@ type Script struct {
 	Settings map[string]any
 	// Tables that the crossing carries, schema.table; empty: all.
 	Tables []string
+	// Kind of the crossing; empty: load and capture.
+	Kind string
 	// Where is a condition of a table, by its name.
 	Where map[string]string
 }
@@ -72,6 +74,9 @@ func (s *Script) Without(i, j int) *Script {
 // Write prints the script in the form that [Read] takes.
 func (s *Script) Write(w io.Writer) {
 	fmt.Fprintf(w, "seed %d\npair %s\nsource %s\ntarget %s\n", s.Seed, s.Pair, s.Source, s.Target)
+	if s.Kind != "" {
+		fmt.Fprintf(w, "kind %s\n", s.Kind)
+	}
 	for _, k := range sortedKeys(s.Settings) {
 		fmt.Fprintf(w, "setting %s %v\n", k, s.Settings[k])
 	}
@@ -114,6 +119,8 @@ func Read(r io.Reader) (*Script, error) {
 			if _, err := fmt.Sscan(rest, &s.Seed); err != nil {
 				return nil, err
 			}
+		case "kind":
+			s.Kind = rest
 		case "pair":
 			s.Pair = rest
 		case "source":

@@ -97,11 +97,25 @@ type rowsOf struct {
 	cols   []domain.Column
 	idx    []int // position of each column in the rows
 	params []any
-	from   string // "ROWS FROM (…) AS u(c0, c1, …)"
+	from   string   // "ROWS FROM (…) AS u(c0, c1, …)"
+	large  [][]byte // instead of params, of one row that is to be sent without a copy
 }
+
+// largeRow is from how many bytes on a row is sent by itself.
+const largeRow = 4 << 20
 
 func arrays(cols []domain.Column, idx []int, rows []domain.Row, extra []*string) rowsOf {
 	r := rowsOf{cols: cols, idx: idx}
+	if len(rows) == 1 {
+		size := 0
+		for _, at := range idx {
+			size += len(rows[0][at].Data)
+		}
+		if size >= largeRow {
+			r.one(rows[0], extra)
+			return r
+		}
+	}
 	var marks, names []string
 	for c := range cols {
 		vals := make([]*string, len(rows))
@@ -122,6 +136,28 @@ func arrays(cols []domain.Column, idx []int, rows []domain.Row, extra []*string)
 	}
 	r.from = "ROWS FROM (" + strings.Join(marks, ", ") + ") AS u(" + strings.Join(names, ", ") + ")"
 	return r
+}
+
+// one makes a single row's expression, whose values are a parameter each.
+func (r *rowsOf) one(row domain.Row, extra []*string) {
+	var list []string
+	param := func(v []byte, name string) {
+		r.large = append(r.large, v)
+		list = append(list, fmt.Sprintf("$%d::text AS %s", len(r.large), name))
+	}
+	for c, at := range r.idx {
+		v := row[at].Data
+		if row[at].Kind != domain.Present {
+			v = nil
+		} else if v == nil {
+			v = []byte{}
+		}
+		param(v, fmt.Sprintf("c%d", c))
+	}
+	if extra != nil {
+		param([]byte(*extra[0]), "mask")
+	}
+	r.from = "(SELECT " + strings.Join(list, ", ") + ") AS u"
 }
 
 // value is the typed form of the c-th column.
@@ -181,7 +217,7 @@ func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, re
 	}
 	err = inPieces(removes, func(rows []domain.Row) error {
 		r := arrays(keyCols, key, rows, nil)
-		return a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r.params...)
+		return a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r)
 	})
 	if err != nil {
 		return nil, err
@@ -228,10 +264,10 @@ func pick(cols []domain.Column, idx []int) []domain.Column {
 
 func (a *applier) put(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row, replace bool) error {
 	if len(cols) == 0 {
-		return a.exec(ctx, p, fmt.Sprintf("INSERT INTO %s SELECT FROM generate_series(1, %d)", qualified(p.Target), len(rows)))
+		return a.exec(ctx, p, fmt.Sprintf("INSERT INTO %s SELECT FROM generate_series(1, %d)", qualified(p.Target), len(rows)), rowsOf{})
 	}
 	r := arrays(cols, positions(len(cols)), rows, nil)
-	return a.exec(ctx, p, putSQL(p, r, key, replace), r.params...)
+	return a.exec(ctx, p, putSQL(p, r, key, replace), r)
 }
 
 func putSQL(p *domain.TablePlan, r rowsOf, key []int, replace bool) string {
@@ -299,9 +335,9 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 	if len(set) == 0 {
 		return 0, nil
 	}
-	tag, err := a.tx.Exec(ctx, fmt.Sprintf("UPDATE %s t SET %s FROM %s WHERE %s",
-		qualified(p.Target), strings.Join(set, ", "), r.from, strings.Join(on, " AND ")), r.params...)
-	return tag.RowsAffected(), a.wrap(p, err)
+	n, err := a.run(ctx, fmt.Sprintf("UPDATE %s t SET %s FROM %s WHERE %s",
+		qualified(p.Target), strings.Join(set, ", "), r.from, strings.Join(on, " AND ")), r)
+	return n, a.wrap(p, err)
 }
 
 // ApplyWhole applies changes of a table without a key in their order; runs of
@@ -370,9 +406,18 @@ func (a *applier) Truncate(ctx context.Context, plans []*domain.TablePlan, note 
 	return a.d.explain(err)
 }
 
-func (a *applier) exec(ctx context.Context, p *domain.TablePlan, sql string, params ...any) error {
-	_, err := a.tx.Exec(ctx, sql, params...)
+func (a *applier) exec(ctx context.Context, p *domain.TablePlan, sql string, r rowsOf) error {
+	_, err := a.run(ctx, sql, r)
 	return a.wrap(p, err)
+}
+
+// run carries out a statement on rows, and returns how many it touched.
+func (a *applier) run(ctx context.Context, sql string, r rowsOf) (int64, error) {
+	if r.large != nil {
+		return a.runLarge(ctx, sql, r.large)
+	}
+	tag, err := a.tx.Exec(ctx, sql, r.params...)
+	return tag.RowsAffected(), err
 }
 
 func (a *applier) wrap(p *domain.TablePlan, err error) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -30,7 +31,7 @@ const maxQueued = 32 << 20
 
 type capture struct {
 	d         *database
-	conn      *pgconn.PgConn
+	feed      *feed
 	events    chan engine.Event
 	cancel    context.CancelFunc
 	done      chan struct{}
@@ -97,11 +98,14 @@ SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_stat
 		if err != nil {
 			return nil, err
 		}
-		c.conn = conn.PgConn()
+		if c.feed, err = takeFeed(ctx, conn.PgConn()); err != nil {
+			_ = conn.Close(ctx)
+			return nil, d.explain(err)
+		}
 		if err = c.start(ctx, name, from); err == nil {
 			break
 		}
-		_ = c.conn.Close(ctx)
+		c.feed.close()
 		var pe *pgconn.PgError
 		if !errors.As(err, &pe) || pe.Code != "55006" || try == 20 {
 			return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
@@ -122,25 +126,72 @@ func (c *capture) start(ctx context.Context, name string, from domain.Position) 
 			protocol += ", streaming 'on'"
 		}
 	}
-	c.conn.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(
-		"START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s)",
+	c.feed.under(ctx)
+	err := c.feed.send(&pgproto3.Query{String: fmt.Sprintf("START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s)",
 		quote(name), lsn(from), protocol, literal(quote(name)))})
-	if err := c.conn.Frontend().Flush(); err != nil {
+	if err != nil {
 		return err
 	}
 	c.spools = spools{}
 	for {
-		m, err := c.conn.ReceiveMessage(ctx)
-		if err != nil {
+		kind, b, err := c.next(ctx)
+		switch {
+		case err != nil:
 			return err
-		}
-		switch m := m.(type) {
-		case *pgproto3.CopyBothResponse:
+		case kind == 'W': // both sides may send row data now
 			return nil
-		case *pgproto3.ErrorResponse:
-			return pgconn.ErrorResponseToPgError(m)
+		case kind != 0:
+			return fmt.Errorf("the source answered START_REPLICATION with a message that is not understood, of the kind %q and %d bytes", kind, len(b))
 		}
 	}
+}
+
+// next reads a message. Its kind is 0 where it ends nothing; an error of the server's is an
+// error.
+func (c *capture) next(ctx context.Context) (kind byte, b []byte, err error) {
+	kind, size, err := c.feed.head(ctx)
+	if err != nil {
+		return 0, nil, err
+	}
+	if kind == 'd' && size >= spoolFrom && c.spools.open != nil {
+		if kept, err := c.straight(ctx, size); kept || err != nil {
+			return 0, nil, err
+		}
+	}
+	if b, err = c.feed.body(ctx, size); err != nil {
+		return 0, nil, err
+	}
+	switch kind {
+	case 'E':
+		var e pgproto3.ErrorResponse
+		if err := e.Decode(b); err != nil {
+			return 0, nil, err
+		}
+		return 0, nil, pgconn.ErrorResponseToPgError(&e)
+	case 'N', 'S', 'A': // notices, settings and notifications end nothing
+		return 0, nil, nil
+	}
+	return kind, b, nil
+}
+
+// spoolFrom is from how many bytes on a message of a transaction in progress goes into its
+// file without having been in memory.
+const spoolFrom = 64 << 20
+
+// straight keeps such a message, unless it is of another kind after all.
+func (c *capture) straight(ctx context.Context, size int) (bool, error) {
+	const head, start = 25, 64 // of the frame, and enough of the message to be understood
+	b, err := c.feed.peek(ctx, head+start)
+	if err != nil || b[0] != 'w' || b[head] == 'E' {
+		return false, err
+	}
+	begin := slices.Clone(b[head:])
+	c.feed.skip = 0
+	if _, err := c.feed.in.Discard(head + start); err != nil {
+		return false, err
+	}
+	rest := size - head - start
+	return true, c.spools.keep(begin, c.feed.reader(ctx, rest), rest)
 }
 
 // Waymark is empty: the places of this log are the same on a promoted standby, but
@@ -174,41 +225,31 @@ func (c *capture) run(ctx context.Context) {
 	defer close(c.done)
 	defer close(c.events)
 	defer func() { c.spools.close() }()
-	defer func() {
-		end, cancel := context.WithTimeout(context.Background(), closeGrace)
-		defer cancel()
-		_ = c.conn.Close(end)
-	}()
+	defer c.feed.close()
 	defer domain.Recover("reading the source's log", &c.err)
+	c.feed.under(ctx)
+	c.feed.idle = func() error { return c.statusIfDue(false) }
 	for ctx.Err() == nil {
 		if err := c.statusIfDue(false); err != nil {
 			c.err = c.d.explain(err)
 			return
 		}
-		wait, cancel := context.WithTimeout(ctx, statusEvery/2)
-		m, err := c.conn.ReceiveMessage(wait)
-		cancel()
+		kind, b, err := c.next(ctx)
 		if err != nil {
-			if pgconn.Timeout(err) && ctx.Err() == nil {
-				continue
-			}
 			if ctx.Err() == nil {
 				c.err = fmt.Errorf("the replication stream ended: %w", c.d.explain(err))
 			}
 			return
 		}
-		switch m := m.(type) {
-		case *pgproto3.CopyData:
-			if err := c.frame(ctx, m.Data); err != nil {
+		switch kind {
+		case 0:
+		case 'd':
+			if err := c.frame(ctx, b); err != nil {
 				c.err = err
 				return
 			}
-		case *pgproto3.ErrorResponse:
-			c.err = fmt.Errorf("the source ended the replication stream: %w", c.d.explain(pgconn.ErrorResponseToPgError(m)))
-			return
-		case *pgproto3.NoticeResponse, *pgproto3.ParameterStatus, *pgproto3.NotificationResponse: // end nothing
 		default:
-			c.err = fmt.Errorf("the source sent a message amid the replication stream that is not understood: %T", m)
+			c.err = fmt.Errorf("the source sent a message amid the replication stream that is not understood, of the kind %q", kind)
 			return
 		}
 	}
@@ -220,9 +261,8 @@ func (c *capture) statusIfDue(now bool) error {
 	}
 	c.last = time.Now()
 	at := c.confirmed.Load()
-	c.conn.Frontend().Send(&pgproto3.CopyData{Data: pgstream.Status{
+	return c.feed.send(&pgproto3.CopyData{Data: pgstream.Status{
 		Written: at, Flushed: at, Applied: at, At: pgstream.ServerTime(c.last)}.Append(nil)})
-	return c.conn.Frontend().Flush()
 }
 
 func (c *capture) frame(ctx context.Context, b []byte) error {
@@ -241,7 +281,7 @@ func (c *capture) frame(ctx context.Context, b []byte) error {
 		return c.statusIfDue(f.Reply)
 	case pgstream.Data:
 		if c.spools.open != nil && f.Payload[0] != 'E' {
-			return c.spools.keep(f.Payload)
+			return c.spools.keep(f.Payload, nil, 0)
 		}
 		m, err := pgoutput.Decode(f.Payload)
 		if err != nil {
@@ -365,14 +405,18 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 	case r.note != "":
 		return nil
 	}
-	// One copy of the message's values; the buffer they lie in is reused.
+	// One copy of the message's values, as the buffer they lie in is used again; a large
+	// message is ours.
 	total := 0
 	for _, t := range [2]pgoutput.Tuple{old, fresh} {
 		for i := range t {
 			total += len(t[i].Data)
 		}
 	}
-	mem := make([]byte, 0, total)
+	var mem []byte
+	if size < engine.OwnFrom {
+		mem = make([]byte, 0, total)
+	}
 	row := func(t pgoutput.Tuple) (domain.Row, error) {
 		if t == nil {
 			return nil, nil
@@ -386,6 +430,10 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 			case 'u':
 				out[r.at[i]].Kind = domain.Unchanged
 			case 't':
+				if size >= engine.OwnFrom {
+					out[r.at[i]] = domain.Value{Kind: domain.Present, Data: t[i].Data}
+					continue
+				}
 				n := len(mem)
 				mem = append(mem, t[i].Data...)
 				out[r.at[i]] = domain.Value{Kind: domain.Present, Data: mem[n:len(mem):len(mem)]}

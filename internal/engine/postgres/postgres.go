@@ -126,6 +126,13 @@ func (d *database) learn(ctx context.Context, c *pgx.ConnConfig) error {
 		return err
 	}
 	if role != "origin" {
+		var pe *pgconn.PgError
+		if _, err := conn.Exec(ctx, "SET session_replication_role = origin"); errors.As(err, &pe) && pe.Code == "42501" {
+			return domain.Conflict("for role %s the server sets session_replication_role to %s, and the role may not set it back, so triggers and foreign keys would be passed over: ALTER ROLE %s RESET session_replication_role there, or RESET it where the database or the server sets it",
+				c.User, role, quote(c.User))
+		} else if err != nil {
+			return err
+		}
 		c.RuntimeParams["session_replication_role"] = "origin"
 	}
 	return nil

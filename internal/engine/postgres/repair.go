@@ -56,7 +56,7 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 			}
 			idx := p.KeyIndexes(cols)
 			r := arrays(pick(cols, idx), idx, []domain.Row{key}, nil)
-			if err := a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r.params...); err != nil {
+			if err := a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r); err != nil {
 				return err
 			}
 		}

@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bytes"
+	"context"
 	"crypto/tls"
 	"io"
 	"net"
@@ -91,4 +92,26 @@ func stranger(conn net.Conn, cert tls.Certificate, want pgproto3.BackendMessage,
 	mu.Lock()
 	defer mu.Unlock()
 	heard.Write(rest)
+}
+
+// TestARoleSetToReplicaIsTold: triggers would be passed over in its sessions, and only a
+// superuser can set it back.
+func TestARoleSetToReplicaIsTold(t *testing.T) {
+	d := fresh(t, "CREATE ROLE quiet_one LOGIN PASSWORD 'honey'", "ALTER ROLE quiet_one SET session_replication_role = replica")
+	t.Cleanup(func() {
+		_, _ = d.pool.Exec(context.Background(), "DROP ROLE quiet_one")
+	})
+	e := engine.Endpoint{Host: host.Host, Port: host.Port, Database: "postgres", User: "quiet_one", Password: "honey", TLS: "disable"}
+	db, err := Driver{}.Open(t.Context(), e)
+	if err == nil {
+		db.Close()
+	}
+	if err == nil || !strings.Contains(err.Error(), `ALTER ROLE "quiet_one" RESET session_replication_role`) {
+		t.Errorf("it was said: %v", err)
+	}
+	run(t, d, "ALTER ROLE quiet_one SUPERUSER")
+	if db, err = (Driver{}).Open(t.Context(), e); err != nil {
+		t.Fatalf("a superuser's role sets it back: %v", err)
+	}
+	db.Close()
 }

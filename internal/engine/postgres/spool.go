@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"io"
 	"maps"
 	"slices"
 	"strconv"
@@ -23,8 +24,6 @@ import (
 type spools struct {
 	of   map[uint32]*spool
 	open *spool // whose segment is being received
-
-	scratch []byte
 }
 
 // spool holds one transaction's messages, each with the number of its subtransaction, as
@@ -54,17 +53,16 @@ func (s *spools) begin(xid uint32) {
 	s.open = s.of[xid]
 }
 
-// keep takes a message of the open segment.
-func (s *spools) keep(b []byte) error {
-	sub, rest, scratch, err := pgoutput.DecodeStreamed(b, s.scratch)
-	s.scratch = scratch
+// keep takes a message of the open segment, which goes on with n bytes of a reader.
+func (s *spools) keep(b []byte, rest io.Reader, n int) error {
+	sub, b, err := pgoutput.DecodeStreamed(b)
 	if err != nil {
 		return err
 	}
 	if _, known := s.open.subs[sub]; !known && sub != 0 && sub != s.open.top {
 		s.open.subs[sub] = unknown
 	}
-	return s.open.Keep(sub, rest)
+	return s.open.KeepFrom(sub, b, rest, n)
 }
 
 func (s *spools) abort(xid, sub uint32) {

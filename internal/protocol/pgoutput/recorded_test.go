@@ -18,10 +18,9 @@ func recorded(t testing.TB) (out [][]byte) {
 		t.Fatal(err)
 	}
 	streaming := false
-	var scratch []byte
 	for len(b) > 0 {
 		n := 4 + int(binary.BigEndian.Uint32(b))
-		m := b[4:n]
+		m := bytes.Clone(b[4:n])
 		b = b[n:]
 		switch m[0] {
 		case 'S':
@@ -31,7 +30,7 @@ func recorded(t testing.TB) (out [][]byte) {
 		default:
 			if streaming {
 				var err error
-				if _, m, scratch, err = pgoutput.DecodeStreamed(m, scratch); err != nil {
+				if _, m, err = pgoutput.DecodeStreamed(m); err != nil {
 					t.Fatal(err)
 				}
 			}

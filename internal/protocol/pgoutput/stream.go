@@ -53,18 +53,28 @@ func (m StreamAbort) Append(b []byte) []byte {
 
 // DecodeStreamed reads a message of a segment and the number of the (sub)transaction that
 // made it, 0 for those that carry none. rest is the message as [Decode] takes it; it is
-// made in scratch, which is returned to be used again.
-func DecodeStreamed(b, scratch []byte) (sub uint32, rest, again []byte, err error) {
+// made in b, which is changed by that.
+func DecodeStreamed(b []byte) (sub uint32, rest []byte, err error) {
 	if len(b) == 0 {
-		return 0, nil, scratch, ErrShort
+		return 0, nil, ErrShort
 	}
-	switch b[0] {
+	if !Numbered(b[0]) {
+		return 0, b, nil
+	}
+	if len(b) < 5 {
+		return 0, nil, ErrShort
+	}
+	sub = be.Uint32(b[1:])
+	b[4] = b[0]
+	return sub, b[4:], nil
+}
+
+// Numbered reports whether a message of the kind has the number of a (sub)transaction behind
+// its first byte in a segment.
+func Numbered(kind byte) bool {
+	switch kind {
 	case 'R', 'Y', 'I', 'U', 'D', 'T', 'M':
-		if len(b) < 5 {
-			return 0, nil, scratch, ErrShort
-		}
-		scratch = append(append(scratch[:0], b[0]), b[5:]...)
-		return be.Uint32(b[1:]), scratch, scratch, nil
+		return true
 	}
-	return 0, b, scratch, nil
+	return false
 }
