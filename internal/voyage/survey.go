@@ -348,6 +348,9 @@ func Plans(src engine.Database, cat *domain.Catalog, patterns []string) ([]domai
 		names = append(names, t.TableName)
 	}
 	tables := chosen(cat, patterns)
+	if len(tables) == 0 && len(patterns) == 0 {
+		return nil, domain.Invalid("the source has no table that can be carried: views, foreign tables and system-versioned tables are not")
+	}
 	if len(tables) == 0 {
 		return nil, domain.Invalid("no table of the source matches %s; 'dustyferry database show' lists the tables there are", strings.Join(patterns, ", "))
 	}

@@ -193,7 +193,7 @@ func (g *mgen) table(n int) {
 	options := " ENGINE=" + t.engine
 	if g.chance(0.03) && kind != "parts" {
 		options += " WITH SYSTEM VERSIONING"
-		may = append(may, t.word())
+		may = append(may, t.word(), "system-versioned")
 	}
 	if g.chance(0.03) && kind != "parts" && strings.HasPrefix(t.cols[0].typ, "text") && !strings.Contains(t.cols[0].typ, "COMPRESSED") {
 		lines = append(lines, "UNIQUE KEY whole ("+bt(t.cols[0].name)+", "+bt(t.key[0].name)+")")

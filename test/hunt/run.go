@@ -196,7 +196,7 @@ func (r *run) step(st Step) error {
 		if err != nil {
 			return err
 		}
-		if err := c.exec(r.ctx, r.text(st.Text)); err != nil {
+		if err := c.exec(r.ctx, r.text(st.Text)); err != nil && !strings.Contains(err.Error(), "exceeds btree") {
 			return fmt.Errorf("%w in %s", err, short(st.Text))
 		}
 	case SQL:

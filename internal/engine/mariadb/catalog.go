@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 
 	"dustyferry/internal/domain"
@@ -104,7 +105,7 @@ func (c *catalogReader) readColumns(ctx context.Context) error {
 SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 'NO', coalesce(k.column_default, ''), k.extra,
        coalesce(k.is_generated, 'NEVER'), coalesce(k.generation_expression, ''), coalesce(k.collation_name, ''), coalesce(k.character_set_name, ''), k.column_comment,
        EXISTS (SELECT 1 FROM information_schema.check_constraints x
-                WHERE x.constraint_schema = k.table_schema AND x.table_name = k.table_name AND x.check_clause = concat('json_valid(', char(96), k.column_name, char(96), ')'))
+                WHERE x.constraint_schema = k.table_schema AND x.table_name = k.table_name AND x.check_clause = concat('json_valid(', char(96), replace(k.column_name, char(96), repeat(char(96), 2)), char(96), ')'))
   FROM information_schema.columns k
  WHERE k.table_schema = ? ORDER BY k.table_name, k.ordinal_position`, func(r *sql.Rows) error {
 		var table, extra, generated, expression string
@@ -226,7 +227,9 @@ SELECT table_name, constraint_name, check_clause, level = 'Column'
 			return err
 		}
 		t := c.tables[table]
-		if t == nil || k.Definition == "json_valid("+quote(k.Name)+")" {
+		if t == nil || slices.ContainsFunc(t.Columns, func(c domain.Column) bool {
+			return c.BaseType == "json" && k.Definition == "json_valid("+quote(c.Name)+")"
+		}) {
 			return nil
 		}
 		if column {

@@ -395,3 +395,21 @@ func TestSwapsOfPartsOfRows(t *testing.T) {
 		t.Errorf("u is %s", u)
 	}
 }
+
+// TestJSONWhateverItsName: the server says by a check alone that a text is JSON; one that a
+// person made of another text is a constraint as any.
+func TestJSONWhateverItsName(t *testing.T) {
+	d, db := open(t)
+	run(t, db, "CREATE TABLE frames (id int PRIMARY KEY, "+quote("ba`ck")+" json, plain text, CONSTRAINT plain CHECK (json_valid(plain)))")
+	p := planFor(t, d, "frames")
+	kinds := map[string]string{}
+	for _, c := range p.Columns {
+		kinds[c.Name] = c.BaseType
+	}
+	if kinds["ba`ck"] != "json" || kinds["plain"] != "text" {
+		t.Errorf("the columns are taken for %v", kinds)
+	}
+	if k := p.Table.Constraints; len(k) != 1 || k[0].Name != "plain" {
+		t.Errorf("the constraints are taken for %v", k)
+	}
+}
