@@ -196,3 +196,13 @@ func (m *MariaDB) Stop() {
 	}
 	m.process.stop()
 }
+
+// Up reports whether the server takes connections.
+func (m *MariaDB) Up(ctx context.Context) bool {
+	db, err := sql.Open("mysql", m.DSN(""))
+	if err != nil {
+		return false
+	}
+	defer func() { _ = db.Close() }()
+	return db.PingContext(ctx) == nil
+}

@@ -87,11 +87,19 @@ is_it && kill -` + strconv.Itoa(int(p.end)) + ` ` + pid + ` 2>/dev/null
 	return nil
 }
 
-// crash kills the server and its guard; the directory stays.
+// crash kills the server with its children, and its guard; the directory stays. A child that
+// is busy would notice the server's end only later, and keep it from being started again.
 func (p *process) crash() {
 	_ = p.guard.Process.Kill()
 	_ = p.hold.Close()
+	pid := strconv.Itoa(p.cmd.Process.Pid)
+	children, _ := os.ReadFile("/proc/" + pid + "/task/" + pid + "/children")
 	_ = p.cmd.Process.Kill()
+	for _, c := range strings.Fields(string(children)) {
+		if n, err := strconv.Atoi(c); err == nil && n > 1 {
+			_ = syscall.Kill(n, syscall.SIGKILL)
+		}
+	}
 	<-p.exited
 }
 

@@ -51,6 +51,14 @@ func essential(s *Script, from, to int) bool {
 func (l *Lane) broken() bool {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
+	for _, s := range []side{l.source, l.target} { // a server may not have come back from a crash
+		if s.server != nil && l.superuser(ctx, s.server, "SELECT 1") != nil {
+			return true
+		}
+		if s.maria != nil && !s.maria.Up(ctx) {
+			return true
+		}
+	}
 	code, _, err := l.product.call(ctx, "GET", "/api/crossings", nil)
 	return err != nil || code != 200
 }
