@@ -82,7 +82,7 @@ func (s *calls) ListTokens(ctx context.Context, _ contract.ListTokensRequestObje
 	rows, err := s.Store.Tokens(ctx)
 	out := contract.ListTokens200JSONResponse{}
 	for _, t := range rows {
-		out = append(out, contract.Token{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows(), CreatedAt: t.CreatedAt, UsedAt: stamp(t.UsedAt)})
+		out = append(out, contract.Token{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows(), CreatedAt: t.CreatedAt, UsedAt: t.UsedAt})
 	}
 	return out, err
 }

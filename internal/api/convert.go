@@ -15,13 +15,6 @@ import (
 	"dustyferry/internal/records"
 )
 
-func stamp(t sql.NullTime) *time.Time {
-	if !t.Valid {
-		return nil
-	}
-	return &t.Time
-}
-
 func ptr[T any](v T) *T { return &v }
 
 // convertAll makes a list of another kind, never nil.
@@ -157,9 +150,9 @@ func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
 	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
-		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns.V), Rules: as[[]contract.Rule](notNil(c.Rules.V)), Planning: as[contract.Planning](c.Planning.V), Settings: settingsFor(ctx, c.Settings.V),
-		CreatedAt: c.CreatedAt, SurveyedAt: stamp(c.SurveyedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
-		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt), ClosedAt: stamp(c.ClosedAt)}
+		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns), Rules: as[[]contract.Rule](notNil(c.Rules)), Planning: as[contract.Planning](c.Planning), Settings: settingsFor(ctx, c.Settings),
+		CreatedAt: c.CreatedAt, SurveyedAt: c.SurveyedAt, StartedAt: c.StartedAt, LandedAt: c.LandedAt,
+		InStepAt: c.InStepAt, CutOverAt: c.CutOverAt, ClosedAt: c.ClosedAt}
 	p := &out.Progress
 	p.Capture = "none"
 	p.Tables, p.TablesLanded, p.TablesHeld = c.Progress.Tables, c.TablesLanded, c.TablesHeld
@@ -168,8 +161,8 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 	if c.TablesLanded == c.Progress.Tables && c.Progress.Tables > 0 {
 		p.RowsEstimated, p.BytesEstimated = c.Rows, c.Bytes
 	}
-	if c.LanesNow.Valid && c.Phase == domain.PhaseLoading {
-		p.LanesNow, p.LanesWhy = ptr(int(c.LanesNow.Int64)), ptr(c.Pace.V.Reason)
+	if c.LanesNow != nil && c.Phase == domain.PhaseLoading {
+		p.LanesNow, p.LanesWhy = c.LanesNow, &c.LanesWhy
 	}
 	if c.Work != "" {
 		p.Work = &c.Work
@@ -204,9 +197,9 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 	case domain.PhaseLoading, domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCuttingOver:
 		p.ChangesPerSecond = max(c.ChangesRate, 0)
 	}
-	if c.Phase == domain.PhaseLoading && c.StartedAt.Valid {
+	if c.Phase == domain.PhaseLoading && c.StartedAt != nil {
 		p.RowsPerSecond, p.BytesPerSecond = max(c.RowsRate, 0), max(c.BytesRate, 0)
-		since := max(time.Since(c.StartedAt.Time).Seconds(), 1)
+		since := max(time.Since(*c.StartedAt).Seconds(), 1)
 		p.AverageRowsPerSecond = ptr(float64(c.Rows) / since)
 		p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = remaining(c.Bytes, p.BytesEstimated, p.BytesPerSecond, since)
 	}
@@ -226,19 +219,19 @@ func remaining(done, total int64, now, since float64) (expected, low, high *floa
 func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
 	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: hidden(ctx, t.Reason), Key: notNil(t.Key.V),
 		Binary: t.Binary, RowsEstimated: max(t.EstRows, t.Rows), BytesEstimated: max(t.EstBytes, t.Bytes), Rows: t.Rows, Bytes: t.Bytes,
-		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate, StartedAt: stamp(t.StartedAt), LandedAt: stamp(t.LandedAt),
-		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges, LastChangeAt: stamp(t.LastChangeAt)}
+		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate, StartedAt: t.StartedAt, LandedAt: t.LandedAt,
+		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges, LastChangeAt: t.LastChangeAt}
 	if t.Chunks > 0 && t.Chunks == t.ChunksLanded {
 		out.RowsEstimated, out.BytesEstimated = t.Rows, t.Bytes
 	}
-	if t.StartedAt.Valid && t.Rows > 0 {
+	if t.StartedAt != nil && t.Rows > 0 {
 		until := time.Now()
-		if t.LandedAt.Valid {
-			until = t.LandedAt.Time
+		if t.LandedAt != nil {
+			until = *t.LandedAt
 		}
-		since := max(until.Sub(t.StartedAt.Time).Seconds(), 0.001)
+		since := max(until.Sub(*t.StartedAt).Seconds(), 0.001)
 		out.AverageRowsPerSecond = ptr(float64(t.Rows) / since)
-		if !t.LandedAt.Valid && t.Bytes > 0 {
+		if t.LandedAt == nil && t.Bytes > 0 {
 			out.RemainingSeconds, out.RemainingLowSeconds, out.RemainingHighSeconds = remaining(t.Bytes, out.BytesEstimated, t.BytesRate, since)
 		}
 	}
@@ -247,7 +240,7 @@ func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
 
 func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) contract.Chunk {
 	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts, Rows: k.Rows, Bytes: k.Bytes,
-		Worker: k.Worker, StartedAt: stamp(k.StartedAt), EndedAt: stamp(k.EndedAt), Error: hidden(ctx, k.Error)}
+		Worker: k.Worker, StartedAt: k.StartedAt, EndedAt: k.EndedAt, Error: hidden(ctx, k.Error)}
 	if k.With.Valid {
 		out.With = ptr(int(k.With.Int64) + 1)
 	}
@@ -283,18 +276,18 @@ func (s *Server) reconciliationOut(ctx context.Context, source string, r *record
 	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns.V), RowsExpected: r.Expected, State: contract.ReconciliationState(r.State),
 		Position: s.Voyage.Position(ctx, source, domain.Position(r.Position)), Tables: r.Tables, TablesDone: r.TablesDone,
 		SourceRows: r.SourceRows, TargetRows: r.TargetRows, Findings: r.Findings, OpenFindings: r.Open, Error: r.Error,
-		CreatedAt: r.CreatedAt, EndedAt: stamp(r.EndedAt)}
+		CreatedAt: r.CreatedAt, EndedAt: r.EndedAt}
 }
 
 func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutover) (contract.Cutover, error) {
 	out := contract.Cutover{Id: k.ID, Rehearsal: k.Rehearsal, State: contract.CutoverState(k.State), Actor: k.Actor, Error: k.Error,
-		CreatedAt: k.CreatedAt, EndedAt: stamp(k.EndedAt), EndPosition: s.Voyage.Position(ctx, source, domain.Position(k.EndPosition)), Steps: []contract.CutoverStep{}}
-	if k.PausedAt.Valid {
+		CreatedAt: k.CreatedAt, EndedAt: k.EndedAt, EndPosition: s.Voyage.Position(ctx, source, domain.Position(k.EndPosition)), Steps: []contract.CutoverStep{}}
+	if k.PausedAt != nil {
 		until := time.Now()
-		if k.ReleasedAt.Valid {
-			until = k.ReleasedAt.Time
+		if k.ReleasedAt != nil {
+			until = *k.ReleasedAt
 		}
-		out.WritePauseSeconds = ptr(until.Sub(k.PausedAt.Time).Seconds())
+		out.WritePauseSeconds = ptr(until.Sub(*k.PausedAt).Seconds())
 	}
 	if k.ReconciliationID.Valid {
 		out.Reconciliation = &k.ReconciliationID.Int64
@@ -306,12 +299,12 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutov
 			out.WaitsFor = x.Note
 		}
 		st := contract.CutoverStep{Name: string(x.Name), State: contract.CutoverStepState(x.State), Note: x.Note}
-		if x.StartedAt.Valid {
+		if x.StartedAt != nil {
 			until := time.Now()
-			if x.EndedAt.Valid {
-				until = x.EndedAt.Time
+			if x.EndedAt != nil {
+				until = *x.EndedAt
 			}
-			st.Seconds = ptr(until.Sub(x.StartedAt.Time).Seconds())
+			st.Seconds = ptr(until.Sub(*x.StartedAt).Seconds())
 		}
 		out.Steps = append(out.Steps, st)
 	}

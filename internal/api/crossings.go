@@ -22,7 +22,7 @@ func (s *calls) shown(ctx context.Context, name string) (contract.Crossing, erro
 }
 
 // on finds the crossing and does something with it, then shows it.
-func (s *calls) on(ctx context.Context, name string, f func(c *records.Crossing, actor string) error) (contract.Crossing, error) {
+func (s *calls) on(ctx context.Context, name string, f func(c *domain.Crossing, actor string) error) (contract.Crossing, error) {
 	c, err := s.Store.Crossing(ctx, name)
 	if err != nil {
 		return contract.Crossing{}, err
@@ -95,10 +95,10 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err != nil {
 		return none, err
 	}
-	if d.Tables == nil {
-		d.Tables = house.Tables
+	if d.Patterns == nil {
+		d.Patterns = house.Tables
 	}
-	if err := s.Voyage.HoldToHouse(ctx, house, d.Settings, notNil(d.Tables)); err != nil {
+	if err := s.Voyage.HoldToHouse(ctx, house, d.Settings, notNil(d.Patterns)); err != nil {
 		return none, err
 	}
 	d.Rules = house.Lay(d.Rules)
@@ -128,8 +128,8 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 		}
 		d.Settings.StopMethod = drv.StopMethods()[0]
 	}
-	d.Tables = notNil(d.Tables)
-	if err := domain.ValidPatterns(d.Tables); err != nil {
+	d.Patterns = notNil(d.Patterns)
+	if err := domain.ValidPatterns(d.Patterns); err != nil {
 		return none, err
 	}
 	if err := domain.ValidRules(d.Rules); err != nil {
@@ -138,8 +138,8 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err := d.Planning.Validate(); err != nil {
 		return none, err
 	}
-	_, err = s.Store.AddCrossing(ctx, records.Crossing{UID: strings.ReplaceAll(uuid.NewString(), "-", "")[:12], Name: d.Name, Kind: d.Kind,
-		SourceID: src.ID, TargetID: dst.ID, Patterns: records.JSON[[]string]{V: d.Tables}, Rules: records.JSON[[]domain.Rule]{V: notNil(d.Rules)}, Planning: records.JSON[domain.Planning]{V: d.Planning}, Settings: records.JSON[domain.Settings]{V: d.Settings}})
+	d.UID, d.SourceID, d.TargetID, d.Rules = strings.ReplaceAll(uuid.NewString(), "-", "")[:12], src.ID, dst.ID, notNil(d.Rules)
+	_, err = s.Store.AddCrossing(ctx, d)
 	if err != nil {
 		return none, err
 	}
@@ -166,7 +166,7 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 		d.Kind = domain.Kind(*r.Body.Kind)
 	}
 	if r.Body.Tables != nil {
-		d.Tables = *r.Body.Tables
+		d.Patterns = *r.Body.Tables
 	}
 	if r.Body.Rules != nil {
 		d.Rules = as[[]domain.Rule](*r.Body.Rules)
@@ -193,7 +193,7 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Tables: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Domain().Over(base)}, m.Settings.StopMethod != "")
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Patterns: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Domain().Over(base)}, m.Settings.StopMethod != "")
 	return contract.ImportManifest201JSONResponse(c), err
 }
 
@@ -202,18 +202,17 @@ func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestReq
 	if err != nil {
 		return nil, err
 	}
-	d := c.Domain()
 	if who(ctx).Role == "viewer" {
-		d.Settings.HandoverCommand = "" // it may hold secrets of its own
+		c.Settings.HandoverCommand = "" // it may hold secrets of its own
 	}
-	text, err := manifest.Write(d)
+	text, err := manifest.Write(&c)
 	return contract.ExportManifest200TextResponse(text), err
 }
 
 func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingRequestObject) (contract.ChangeCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
-		set := settingsIn(c.Settings.V, r.Body)
-		if err := mayCommand(ctx, set, c.Settings.V.HandoverCommand); err != nil {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		set := settingsIn(c.Settings, r.Body)
+		if err := mayCommand(ctx, set, c.Settings.HandoverCommand); err != nil {
 			return err
 		}
 		return s.Voyage.ChangeSettings(ctx, c, set, actor)
@@ -222,8 +221,8 @@ func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingReq
 }
 
 func (s *calls) ChooseTables(ctx context.Context, r contract.ChooseTablesRequestObject) (contract.ChooseTablesResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
-		rules, planning := c.Rules.V, c.Planning.V
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		rules, planning := c.Rules, c.Planning
 		if r.Body.Rules != nil {
 			rules = as[[]domain.Rule](*r.Body.Rules)
 		}
@@ -261,7 +260,7 @@ func (s *calls) CopyCrossing(ctx context.Context, r contract.CopyCrossingRequest
 	if err != nil {
 		return nil, err
 	}
-	d := domain.Crossing{Name: r.Body.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Patterns.V, Rules: c.Rules.V, Planning: c.Planning.V, Settings: c.Settings.V}
+	d := domain.Crossing{Name: r.Body.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Patterns: c.Patterns, Rules: c.Rules, Planning: c.Planning, Settings: c.Settings}
 	take(&d.Source, r.Body.Source)
 	take(&d.Target, r.Body.Target)
 	out, err := s.add(ctx, d, d.Source == c.Source)
@@ -290,7 +289,7 @@ func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject
 
 func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
 	var found []domain.Entry
-	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) (err error) {
+	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) (err error) {
 		found, err = s.Voyage.Survey(ctx, c, actor)
 		return err
 	})
@@ -302,24 +301,24 @@ func (s *calls) StartCrossing(ctx context.Context, r contract.StartCrossingReque
 	if r.Body != nil {
 		take(&confirm, r.Body.Confirm)
 	}
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.StartCrossing(ctx, c, confirm, actor) })
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.StartCrossing(ctx, c, confirm, actor) })
 	return contract.StartCrossing202JSONResponse(c), err
 }
 
 func (s *calls) PauseCrossing(ctx context.Context, r contract.PauseCrossingRequestObject) (contract.PauseCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.PauseCrossing(ctx, c, r.Body.KeepCapture, actor)
 	})
 	return contract.PauseCrossing200JSONResponse(c), err
 }
 
 func (s *calls) ResumeCrossing(ctx context.Context, r contract.ResumeCrossingRequestObject) (contract.ResumeCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.ResumeCrossing(ctx, c, actor) })
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.ResumeCrossing(ctx, c, actor) })
 	return contract.ResumeCrossing200JSONResponse(c), err
 }
 
 func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingRequestObject) (contract.RestartCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		table, all := text(r.Body.Table), r.Body.All != nil && *r.Body.All
 		name, act := c.Name, "restarting every table of "+c.Name
 		switch {
@@ -339,7 +338,7 @@ func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingR
 }
 
 func (s *calls) RefreshCrossing(ctx context.Context, r contract.RefreshCrossingRequestObject) (contract.RefreshCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		confirm := ""
 		take(&confirm, r.Body.Confirm)
 		return s.Voyage.StartRefresh(ctx, c, confirm, actor)
@@ -348,14 +347,14 @@ func (s *calls) RefreshCrossing(ctx context.Context, r contract.RefreshCrossingR
 }
 
 func (s *calls) AddTable(ctx context.Context, r contract.AddTableRequestObject) (contract.AddTableResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.StartAdd(ctx, c, r.Body.Table, actor)
 	})
 	return contract.AddTable202JSONResponse(c), err
 }
 
 func (s *calls) LeaveOutTable(ctx context.Context, r contract.LeaveOutTableRequestObject) (contract.LeaveOutTableResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		if err := domain.Confirmed(text(r.Body.Confirm), r.Body.Table, "leaving out "+r.Body.Table); err != nil {
 			return err
 		}
@@ -365,14 +364,14 @@ func (s *calls) LeaveOutTable(ctx context.Context, r contract.LeaveOutTableReque
 }
 
 func (s *calls) TakeUpCrossing(ctx context.Context, r contract.TakeUpCrossingRequestObject) (contract.TakeUpCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.TakeUp(ctx, c, actor)
 	})
 	return contract.TakeUpCrossing202JSONResponse(c), err
 }
 
 func (s *calls) CloseCrossing(ctx context.Context, r contract.CloseCrossingRequestObject) (contract.CloseCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "closing "+c.Name); err != nil {
 			return err
 		}

@@ -25,7 +25,7 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 		return nil, err
 	}
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
-		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: voyage.ChunkAim(c.Settings.V),
+		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: voyage.ChunkAim(c.Settings),
 		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(ctx, p.Notes)}
 	for _, k := range p.Plan.Table.Columns {
 		out.Columns = append(out.Columns, plannedColumn(k, &p))
@@ -73,8 +73,8 @@ func madeObject(o records.Object) contract.MadeObject {
 	if o.Seconds.Valid && o.Stage != records.StageTable {
 		out.Seconds = &o.Seconds.Float64
 	}
-	if o.EndedAt.Valid {
-		out.EndedAt = &o.EndedAt.Time
+	if o.EndedAt != nil {
+		out.EndedAt = o.EndedAt
 	}
 	return out
 }
@@ -168,7 +168,7 @@ func (s *calls) CheckFit(ctx context.Context, r contract.CheckFitRequestObject) 
 	take(&a.Extremes, r.Body.Extremes)
 	take(&a.SpeedLimit, r.Body.SpeedLimit)
 	take(&a.Tables, r.Body.Tables)
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.CheckFit(ctx, c, a, actor) })
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.CheckFit(ctx, c, a, actor) })
 	return contract.CheckFit202JSONResponse(c), err
 }
 

@@ -2,21 +2,21 @@ package api
 
 import (
 	"context"
-	"database/sql"
 
 	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
 
 func scheduleOut(s *records.Schedule) contract.Schedule {
-	out := contract.Schedule{At: stamp(s.OnceAt), Cron: s.Cron, Zone: s.Zone, Missed: s.Missed, NextAt: stamp(s.NextAt), Actor: s.Actor}
+	out := contract.Schedule{At: s.OnceAt, Cron: s.Cron, Zone: s.Zone, Missed: s.Missed, NextAt: s.NextAt, Actor: s.Actor}
 	if s.PausedBy != "" {
 		out.PausedBy = &s.PausedBy
 	}
 	return out
 }
 
-func (s *calls) schedule(ctx context.Context, c *records.Crossing) (contract.Schedule, error) {
+func (s *calls) schedule(ctx context.Context, c *domain.Crossing) (contract.Schedule, error) {
 	got, err := s.Store.ScheduleOf(ctx, c.ID)
 	if err != nil {
 		return contract.Schedule{}, err
@@ -46,7 +46,7 @@ func (s *calls) PutSchedule(ctx context.Context, r contract.PutScheduleRequestOb
 	var wish records.Schedule
 	confirm := ""
 	if r.Body.At != nil {
-		wish.OnceAt = sql.NullTime{Time: *r.Body.At, Valid: true}
+		wish.OnceAt = r.Body.At
 	}
 	take(&wish.Cron, r.Body.Cron)
 	take(&wish.Zone, r.Body.Zone)
@@ -82,7 +82,7 @@ func (s *calls) ResumeSchedule(ctx context.Context, r contract.ResumeScheduleReq
 	return contract.ResumeSchedule200JSONResponse(out), err
 }
 
-func (s *calls) onSchedule(ctx context.Context, name string, act func(context.Context, *records.Crossing, string) error) (contract.Schedule, error) {
+func (s *calls) onSchedule(ctx context.Context, name string, act func(context.Context, *domain.Crossing, string) error) (contract.Schedule, error) {
 	c, err := s.Store.Crossing(ctx, name)
 	if err != nil {
 		return contract.Schedule{}, err
@@ -101,7 +101,7 @@ func (s *calls) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) 
 	}
 	list, err := s.Store.Runs(ctx, c.ID, 200)
 	return contract.ListRuns200JSONResponse(convertAll(list, func(r records.Run) contract.Run {
-		out := contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: stamp(r.EndedAt), Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note, DueAt: stamp(r.DueAt)}
+		out := contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt, Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note, DueAt: r.DueAt}
 		if r.Times > 1 {
 			out.Times = &r.Times
 		}
@@ -156,6 +156,6 @@ func (s *calls) ListDeliveries(ctx context.Context, r contract.ListDeliveriesReq
 	}
 	list, err := s.Store.Deliveries(ctx, w.ID, 100)
 	return contract.ListDeliveries200JSONResponse(convertAll(list, func(d records.Delivery) contract.Delivery {
-		return contract.Delivery{Id: d.ID, Event: d.Event, Body: d.Body, Attempts: d.Attempts, Answer: d.Answer, CreatedAt: d.CreatedAt, DoneAt: stamp(d.DoneAt), NextAt: stamp(d.NextAt)}
+		return contract.Delivery{Id: d.ID, Event: d.Event, Body: d.Body, Attempts: d.Attempts, Answer: d.Answer, CreatedAt: d.CreatedAt, DoneAt: d.DoneAt, NextAt: d.NextAt}
 	})), err
 }

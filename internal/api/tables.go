@@ -33,7 +33,7 @@ func (s *calls) ListTables(ctx context.Context, r contract.ListTablesRequestObje
 }
 
 // table finds a crossing and one of its tables.
-func (s *calls) table(ctx context.Context, name string, id int64) (records.Crossing, records.TableLine, error) {
+func (s *calls) table(ctx context.Context, name string, id int64) (domain.Crossing, records.TableLine, error) {
 	c, err := s.Store.Crossing(ctx, name)
 	if err != nil {
 		return c, records.TableLine{}, err
@@ -74,7 +74,7 @@ func (s *calls) GetChunk(ctx context.Context, r contract.GetChunkRequestObject) 
 	}
 	return contract.GetChunk200JSONResponse{Chunk: s.chunkOut(ctx, c.Source, &k), Key: notNil(t.Key.V),
 		Failed: convertAll(tries, func(a records.Attempt) contract.Attempt {
-			return contract.Attempt{Worker: a.Worker, StartedAt: stamp(a.StartedAt), EndedAt: a.EndedAt, Error: a.Error}
+			return contract.Attempt{Worker: a.Worker, StartedAt: a.StartedAt, EndedAt: a.EndedAt, Error: a.Error}
 		})}, nil
 }
 
@@ -103,10 +103,10 @@ func (s *calls) GetLedger(ctx context.Context, r contract.GetLedgerRequestObject
 
 // wanted is how many lanes the load may use now.
 func wanted(c records.Line) int {
-	if c.LanesNow.Valid {
-		return int(c.LanesNow.Int64)
+	if c.LanesNow != nil {
+		return *c.LanesNow
 	}
-	return c.Settings.V.Lanes
+	return c.Settings.Lanes
 }
 
 func (s *calls) ListLanes(ctx context.Context, r contract.ListLanesRequestObject) (contract.ListLanesResponseObject, error) {
@@ -115,14 +115,14 @@ func (s *calls) ListLanes(ctx context.Context, r contract.ListLanesRequestObject
 		return nil, err
 	}
 	rows, err := s.Store.CarryingNow(ctx, c.ID)
-	return contract.ListLanes200JSONResponse{Wanted: wanted(c), SpeedLimit: c.Settings.V.SpeedLimit, OpenChunks: c.Chunks - c.ChunksLanded,
+	return contract.ListLanes200JSONResponse{Wanted: wanted(c), SpeedLimit: c.Settings.SpeedLimit, OpenChunks: c.Chunks - c.ChunksLanded,
 		Carrying: convertAll(rows, func(k records.Carrying) contract.Lane {
 			var waits *string
 			if k.Waits != "" {
 				waits = &k.Waits
 			}
 			return contract.Lane{Worker: k.Worker, Table: k.TableName, TableId: k.TableID, Chunk: k.Ordinal + 1, LastChunk: k.Ordinal + k.Run, OfChunks: k.OfChunks, Attempt: k.Attempts,
-				Rows: k.Rows, Bytes: k.Bytes, StartedAt: k.StartedAt.Time, WaitsFor: waits}
+				Rows: k.Rows, Bytes: k.Bytes, StartedAt: *k.StartedAt, WaitsFor: waits}
 		})}, err
 }
 
@@ -135,10 +135,10 @@ func (s *calls) GetHistory(ctx context.Context, r contract.GetHistoryRequestObje
 	minutes, points, to := 15, 300, time.Now()
 	take(&minutes, p.Minutes)
 	take(&points, p.Points)
-	if c.ClosedAt.Valid { // its run is over: the window ends with it
-		to = c.ClosedAt.Time
-	} else if c.CutOverAt.Valid {
-		to = c.CutOverAt.Time
+	if c.ClosedAt != nil { // its run is over: the window ends with it
+		to = *c.ClosedAt
+	} else if c.CutOverAt != nil {
+		to = *c.CutOverAt
 	}
 	take(&to, p.To)
 	from := to.Add(-time.Duration(minutes) * time.Minute)
@@ -178,7 +178,7 @@ func (s *calls) GetApplied(ctx context.Context, r contract.GetAppliedRequestObje
 	}
 	at := func(p records.Pos) string { return s.Voyage.Position(ctx, c.Source, domain.Position(p)) }
 	out.SourcePosition, out.ReceivedPosition, out.AppliedPosition = at(max(st.SourceAt, st.Applied)), at(max(st.Received, st.Applied)), at(st.Applied)
-	out.BehindBytes, out.RetainedBytes, out.ReportedAt = st.LagBytes, st.Retained, stamp(st.ReportedAt)
+	out.BehindBytes, out.RetainedBytes, out.ReportedAt = st.LagBytes, st.Retained, st.ReportedAt
 	list, err := s.Store.RecentlyApplied(ctx, c.ID)
 	for _, t := range list {
 		out.Transactions = append(out.Transactions, contract.AppliedTransaction{Position: at(records.Pos(t.Position)), CommittedAt: t.Committed, AppliedAt: t.Applied,

@@ -26,8 +26,8 @@ func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject
 
 func taskOut(ctx context.Context, t *records.Task) contract.Task {
 	return contract.Task{Id: t.ID, Kind: string(t.Kind), State: contract.TaskState(t.State), Note: t.Note, Error: hidden(ctx, t.Error), Actor: t.Actor,
-		Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: stamp(t.EndedAt), Ends: t.Cancel != "" && !t.EndedAt.Valid,
-		Cancellable: !t.EndedAt.Valid && lifecycle.Cancel(t.Kind) == ""}
+		Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: t.EndedAt, Ends: t.Cancel != "" && t.EndedAt == nil,
+		Cancellable: t.EndedAt == nil && lifecycle.Cancel(t.Kind) == ""}
 }
 
 // CancelTask ends a task before its time.
@@ -84,7 +84,7 @@ func (s *calls) GetReconciliation(ctx context.Context, r contract.GetReconciliat
 
 func (s *calls) Reconcile(ctx context.Context, r contract.ReconcileRequestObject) (contract.ReconcileResponseObject, error) {
 	var id int64
-	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) (err error) {
+	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) (err error) {
 		patterns := []string{}
 		take(&patterns, r.Body.Tables)
 		id, err = s.Voyage.StartReconcile(ctx, c, domain.Depth(r.Body.Depth), patterns, actor)
@@ -123,7 +123,7 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	for i := range rows {
 		x, d := &rows[i], rows[i].Detail.V
 		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns), Order: notNil(x.Order.V),
-			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(x.State), ChangedAt: stamp(x.ChangedAt)})
+			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(x.State), ChangedAt: x.ChangedAt})
 	}
 	return out, err
 }
@@ -136,7 +136,7 @@ func notNil[T any](s []T) []T {
 }
 
 func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (contract.RepairResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "repairing rows on the target of "+c.Name); err != nil {
 			return err
 		}
@@ -146,7 +146,7 @@ func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (con
 }
 
 func (s *calls) Recheck(ctx context.Context, r contract.RecheckRequestObject) (contract.RecheckResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.StartRecheck(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
 	})
 	return contract.Recheck202JSONResponse(c), err
@@ -157,7 +157,7 @@ func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequest
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.Voyage.Readiness(ctx, &c, c.Settings.V)
+	list, err := s.Voyage.Readiness(ctx, &c, c.Settings)
 	return contract.GetReadiness200JSONResponse(entries(ctx, list)), err
 }
 
@@ -189,8 +189,8 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 	if !r.Body.Rehearsal && (r.Body.Confirm == nil || *r.Body.Confirm != c.Name) {
 		return nil, domain.Invalid("a cutover stops writes to %s and hands over to %s; confirm it by giving the crossing's name, %s", c.Source, c.Target, c.Name)
 	}
-	set := settingsIn(c.Settings.V, r.Body.Settings)
-	if err := mayCommand(ctx, set, c.Settings.V.HandoverCommand); err != nil {
+	set := settingsIn(c.Settings, r.Body.Settings)
+	if err := mayCommand(ctx, set, c.Settings.HandoverCommand); err != nil {
 		return nil, err
 	}
 	id, err := s.Voyage.StartCutover(ctx, &c, r.Body.Rehearsal, set, who(ctx).Name)
@@ -206,12 +206,12 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 }
 
 func (s *calls) AbortCutover(ctx context.Context, r contract.AbortCutoverRequestObject) (contract.AbortCutoverResponseObject, error) {
-	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.AbortCutover(ctx, c, actor) })
+	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.AbortCutover(ctx, c, actor) })
 	return contract.AbortCutover202Response{}, err
 }
 
 func (s *calls) ConfirmCutover(ctx context.Context, r contract.ConfirmCutoverRequestObject) (contract.ConfirmCutoverResponseObject, error) {
-	_, err := s.on(ctx, r.Name, func(c *records.Crossing, actor string) error { return s.Voyage.ConfirmCutover(ctx, c, actor) })
+	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.ConfirmCutover(ctx, c, actor) })
 	return contract.ConfirmCutover202Response{}, err
 }
 

@@ -250,20 +250,38 @@ func (s Settings) Validate() error {
 // Crossing is the one thing a person creates: a set of tables taken from one
 // database to another, with its settings and its state.
 type Crossing struct {
-	ID        int64
-	UID       string // unique over all control databases; names what is left on servers
-	Name      string
-	Kind      Kind
-	Source    string // name of the registered source database
-	Target    string
-	Phase     Phase
-	Condition Condition
-	Reason    string // why the condition is not running, with what to do
-	Tables    []string
-	Rules     []Rule
-	Planning  Planning
-	Settings  Settings
-	CreatedAt time.Time
+	ID          int64
+	UID         string // unique over all control databases; names what is left on servers
+	Name        string
+	Kind        Kind
+	SourceID    int64
+	TargetID    int64
+	Source      string // name of the registered source database
+	Target      string
+	Phase       Phase
+	Condition   Condition
+	Reason      string   // why the condition is not running, with what to do
+	KeepCapture bool     // of a pause: changes are captured all the same
+	Patterns    []string // that choose the tables
+	Rules       []Rule
+	Planning    Planning
+	Settings    Settings
+	PlanVersion int64    // of patterns, rules and planning
+	StartAt     Position // where capture begins; 0: it has not begun
+	MaxRead     Position // of the latest snapshot that a chunk was read in
+	Undo        []string // statements that give the source back what capture changed
+	Built       bool     // what is made before cutover stands
+	Trouble     string   // what keeps it from going on by itself
+	LagTold     bool     // that it is over its limit
+	LanesNow    *int     // what the load may use now; nil: its setting
+	CreatedAt   time.Time
+	SurveyedAt  *time.Time
+	StartedAt   *time.Time
+	LandedAt    *time.Time
+	BelowSince  *time.Time // the lag is below its threshold
+	InStepAt    *time.Time
+	CutOverAt   *time.Time
+	ClosedAt    *time.Time
 }
 
 // CaptureName is the name of the slot that changes are read from: the crossing's own, or
@@ -301,4 +319,12 @@ func ValidName(s string) error {
 		}
 	}
 	return nil
+}
+
+// Between is how long it was from one moment to another; 0 where one of them is not known.
+func Between(from, to *time.Time) time.Duration {
+	if from == nil || to == nil {
+		return 0
+	}
+	return to.Sub(*from)
 }

@@ -298,7 +298,7 @@ func (s Settings) Domain() domain.Settings {
 func Write(c *domain.Crossing) ([]byte, error) {
 	s := c.Settings
 	return yaml.Marshal(File{Version: Version, Crossing: Crossing{
-		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Tables, Rules: c.Rules,
+		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Patterns, Rules: c.Rules,
 		Queries: c.Planning.Queries, Parameters: c.Planning.Parameters, Before: c.Planning.Before, After: c.Planning.After, Carry: c.Planning.Carry,
 		Settings: Settings{Lanes: s.Lanes, ChunkSize: Size(s.ChunkBytes), MaxAttempts: s.MaxAttempts, SpeedLimit: Size(s.SpeedLimit),
 			BatchChanges: s.BatchChanges, InStepLag: s.InStepLag, InStepDwell: s.InStepDwell, PauseBudget: s.PauseBudget, StopMethod: s.StopMethod,

@@ -21,7 +21,7 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	s.HandoverURL, s.StopMethod = "http://127.0.0.1:9/hook?a=b#c", domain.StopWord
 	rules := []domain.Rule{{Tables: "saltmarsh.*", Schema: "honey", Name: "old_*"}, {Tables: "saltmarsh.keepers", Where: "id > 7", Columns: map[string]domain.ColumnRule{"a": {Name: "b", Type: "numeric(12,3)"}, "c": {LeaveOut: true}}}}
 	c := &domain.Crossing{Name: "spring", Rules: rules, Kind: domain.KindLoadCapture, Source: "old", Target: "new",
-		Tables: []string{"saltmarsh.*", "-saltmarsh.tmp*", `odd "name".x`}, Settings: s}
+		Patterns: []string{"saltmarsh.*", "-saltmarsh.tmp*", `odd "name".x`}, Settings: s}
 	text, err := manifest.Write(c)
 	if err != nil {
 		t.Fatal(err)
@@ -30,7 +30,7 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)
 	}
-	if !reflect.DeepEqual(f.Crossing.Settings.Domain().WithDefaults(), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Tables) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
+	if !reflect.DeepEqual(f.Crossing.Settings.Domain().WithDefaults(), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Patterns) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
 		t.Errorf("came back as %+v from\n%s", f, text)
 	}
 }

@@ -11,13 +11,13 @@ import (
 
 // Token is an access token; only its hash is kept.
 type Token struct {
-	ID        int64        `db:"id"`
-	Name      string       `db:"name"`
-	Role      string       `db:"role"`
-	SeeRows   bool         `db:"see_rows"` // of the databases; see MaySeeRows
-	Hash      string       `db:"hash"`
-	CreatedAt time.Time    `db:"created_at"`
-	UsedAt    sql.NullTime `db:"used_at"`
+	ID        int64      `db:"id"`
+	Name      string     `db:"name"`
+	Role      string     `db:"role"`
+	SeeRows   bool       `db:"see_rows"` // of the databases; see MaySeeRows
+	Hash      string     `db:"hash"`
+	CreatedAt time.Time  `db:"created_at"`
+	UsedAt    *time.Time `db:"used_at"`
 
 	// Beat marks the event streams' own calls, which are made again and again.
 	Beat bool `db:"-"`
@@ -54,7 +54,7 @@ func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
 // TokenByHash returns the token, or nil.
 func (s *Store) TokenByHash(ctx context.Context, hash string) (*Token, error) {
 	t, err := s.token(ctx, `SELECT * FROM tokens WHERE hash = $1`, hash)
-	if t == nil || err != nil || t.UsedAt.Valid && time.Since(t.UsedAt.Time) < time.Minute {
+	if t == nil || err != nil || t.UsedAt != nil && time.Since(*t.UsedAt) < time.Minute {
 		return t, err
 	}
 	_, err = s.DB.ExecContext(ctx, `UPDATE tokens SET used_at = now() WHERE id = $1`, t.ID)

@@ -8,7 +8,7 @@ import (
 
 // Followed is a crossing for whose changes a source may keep log.
 type Followed struct {
-	Crossing
+	domain.Crossing
 	Applied  Pos `db:"applied"`
 	SourceAt Pos `db:"source_at"`
 	Told     int `db:"retained_told"`
@@ -16,10 +16,19 @@ type Followed struct {
 
 // Followed lists the crossings with a stream that are under way, whatever their condition.
 func (s *Store) Followed(ctx context.Context) ([]Followed, error) {
-	return all[Followed](ctx, s, `
+	rows, err := all[struct {
+		Followed
+		crossingCells
+	}](ctx, s, `
 SELECT x.*, st.applied, st.source_at, st.retained_told
   FROM (`+crossingColumns+` WHERE c.kind <> 'load' AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')) x
   JOIN streams st ON st.crossing_id = x.id`)
+	out := make([]Followed, len(rows))
+	for i := range rows {
+		rows[i].into(&rows[i].Crossing)
+		out[i] = rows[i].Followed
+	}
+	return out, err
 }
 
 // SaveRetained keeps how much log a source keeps, and since when: the log stood at the

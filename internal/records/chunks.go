@@ -26,7 +26,7 @@ type Chunk struct {
 	Epoch      int64                 `db:"epoch"`
 	Attempts   int                   `db:"attempts"`
 	Worker     string                `db:"worker"`
-	LeaseUntil sql.NullTime          `db:"lease_until"`
+	LeaseUntil *time.Time            `db:"lease_until"`
 	NotBefore  time.Time             `db:"not_before"`
 	Snapshot   string                `db:"snapshot"`
 	Rows       int64                 `db:"rows"`
@@ -34,8 +34,8 @@ type Chunk struct {
 	ReadBytes  int64                 `db:"read_bytes"`
 	Waits      string                `db:"waits"`
 	Hash       int64                 `db:"hash"`
-	StartedAt  sql.NullTime          `db:"started_at"`
-	EndedAt    sql.NullTime          `db:"ended_at"`
+	StartedAt  *time.Time            `db:"started_at"`
+	EndedAt    *time.Time            `db:"ended_at"`
 	Error      string                `db:"error"`
 	Run        int                   `db:"run"`    // chunks that are carried with it, itself included
 	Leader     sql.NullInt64         `db:"leader"` // the chunk that it is carried with
@@ -75,10 +75,10 @@ func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) (
 
 // Attempt is a failed try to carry a chunk.
 type Attempt struct {
-	Worker    string       `db:"worker"`
-	StartedAt sql.NullTime `db:"started_at"`
-	EndedAt   time.Time    `db:"ended_at"`
-	Error     string       `db:"error"`
+	Worker    string     `db:"worker"`
+	StartedAt *time.Time `db:"started_at"`
+	EndedAt   time.Time  `db:"ended_at"`
+	Error     string     `db:"error"`
 }
 
 // ChunkStory returns one chunk by its place in the table, with the tries that

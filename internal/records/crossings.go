@@ -2,58 +2,50 @@ package records
 
 import (
 	"context"
-	"database/sql"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
 	"dustyferry/internal/core/lifecycle"
-	"dustyferry/internal/core/pace"
 	"dustyferry/internal/domain"
 )
 
-// Crossing is a crossing with its state.
-type Crossing struct {
-	ID          int64                 `db:"id"`
-	UID         string                `db:"uid"`
-	Name        string                `db:"name"`
-	Kind        domain.Kind           `db:"kind"`
-	SourceID    int64                 `db:"source_id"`
-	TargetID    int64                 `db:"target_id"`
-	Source      string                `db:"source"`
-	Target      string                `db:"target"`
-	Phase       domain.Phase          `db:"phase"`
-	Condition   domain.Condition      `db:"condition"`
-	Reason      string                `db:"reason"`
-	KeepCapture bool                  `db:"keep_capture"`
-	Patterns    JSON[[]string]        `db:"patterns"`
-	Rules       JSON[[]domain.Rule]   `db:"rules"`
-	Planning    JSON[domain.Planning] `db:"planning"`
-	Settings    JSON[domain.Settings] `db:"settings"`
-	SurveyedAt  sql.NullTime          `db:"surveyed_at"`
-	StartAt     Pos                   `db:"start_at"`
-	MaxRead     Pos                   `db:"max_read"`
-	Undo        JSON[[]string]        `db:"undo"`
-	Built       bool                  `db:"built"` // what is made before cutover stands
-	PlanVersion int64                 `db:"plan_version"`
-	Trouble     string                `db:"trouble"` // what keeps it from going on by itself
-	BelowSince  sql.NullTime          `db:"below_since"`
-	LagTold     bool                  `db:"lag_told"`
-	LanesNow    sql.NullInt64         `db:"lanes_now"`
-	Pace        JSON[pace.State]      `db:"pace"`
-	CreatedAt   time.Time             `db:"created_at"`
-	StartedAt   sql.NullTime          `db:"started_at"`
-	LandedAt    sql.NullTime          `db:"landed_at"`
-	InStepAt    sql.NullTime          `db:"in_step_at"`
-	CutOverAt   sql.NullTime          `db:"cut_over_at"`
-	ClosedAt    sql.NullTime          `db:"closed_at"`
+// crossingRow is a crossing as it is kept.
+type crossingRow struct {
+	domain.Crossing
+	crossingCells
 }
 
-// Domain returns the crossing as the noun the rest of the code speaks of.
-func (c *Crossing) Domain() *domain.Crossing {
-	return &domain.Crossing{ID: c.ID, UID: c.UID, Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target,
-		Phase: c.Phase, Condition: c.Condition, Reason: c.Reason, Tables: c.Patterns.V, Rules: c.Rules.V, Planning: c.Planning.V, Settings: c.Settings.V, CreatedAt: c.CreatedAt}
+// crossingCells are those of its columns that hold JSON.
+type crossingCells struct {
+	PatternsJSON JSON[[]string]        `db:"patterns_json"`
+	RulesJSON    JSON[[]domain.Rule]   `db:"rules_json"`
+	PlanningJSON JSON[domain.Planning] `db:"planning_json"`
+	SettingsJSON JSON[domain.Settings] `db:"settings_json"`
+	UndoJSON     JSON[[]string]        `db:"undo_json"`
+}
+
+func (r *crossingCells) into(c *domain.Crossing) {
+	c.Patterns, c.Rules, c.Planning, c.Settings, c.Undo = r.PatternsJSON.V, r.RulesJSON.V, r.PlanningJSON.V, r.SettingsJSON.V, r.UndoJSON.V
+}
+
+// crossings reads crossings.
+func (s *Store) crossings(ctx context.Context, query string, args ...any) ([]domain.Crossing, error) {
+	rows, err := all[crossingRow](ctx, s, query, args...)
+	out := make([]domain.Crossing, len(rows))
+	for i := range rows {
+		rows[i].into(&rows[i].Crossing)
+		out[i] = rows[i].Crossing
+	}
+	return out, err
+}
+
+// crossing reads one.
+func (s *Store) crossing(ctx context.Context, query string, args ...any) (domain.Crossing, error) {
+	row, err := single[crossingRow](ctx, s, query, args...)
+	row.into(&row.Crossing)
+	return row.Crossing, err
 }
 
 // built is whether everything stands on the target that is made before cutover: computed
@@ -66,8 +58,9 @@ const built = `(c.counted AND NOT EXISTS (
 
 const crossingFields = `
        c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
-       c.keep_capture, c.patterns, c.rules, c.planning, c.settings, c.surveyed_at, c.start_at, c.max_read, c.undo, ` + built + ` AS built, c.plan_version, c.trouble,
-       c.below_since, c.lag_told, c.lanes_now, c.pace, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
+       c.keep_capture, c.patterns AS patterns_json, c.rules AS rules_json, c.planning AS planning_json, c.settings AS settings_json, c.undo AS undo_json,
+       c.surveyed_at, coalesce(c.start_at, 0) AS start_at, coalesce(c.max_read, 0) AS max_read, ` + built + ` AS built, c.plan_version, c.trouble,
+       c.below_since, c.lag_told, c.lanes_now, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
 
 const crossingColumns = `
 SELECT ` + crossingFields + `
@@ -76,11 +69,12 @@ SELECT ` + crossingFields + `
   JOIN databases t ON t.id = c.target_id`
 
 // AddCrossing creates a draft.
-func (s *Store) AddCrossing(ctx context.Context, c Crossing) (int64, error) {
+func (s *Store) AddCrossing(ctx context.Context, c domain.Crossing) (int64, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
 INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, planning, settings)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID, c.Patterns, c.Rules, c.Planning, c.Settings)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID,
+		JSON[[]string]{c.Patterns}, JSON[[]domain.Rule]{c.Rules}, JSON[domain.Planning]{c.Planning}, JSON[domain.Settings]{c.Settings})
 	if duplicate(err) {
 		return 0, domain.Conflict("a crossing named %s exists already; choose another name", c.Name)
 	}
@@ -88,21 +82,19 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind
 }
 
 // Crossings lists all, newest first.
-func (s *Store) Crossings(ctx context.Context) ([]Crossing, error) {
-	return all[Crossing](ctx, s, crossingColumns+` ORDER BY c.id DESC`)
+func (s *Store) Crossings(ctx context.Context) ([]domain.Crossing, error) {
+	return s.crossings(ctx, crossingColumns+` ORDER BY c.id DESC`)
 }
 
 // Crossing returns one by its name.
-func (s *Store) Crossing(ctx context.Context, name string) (Crossing, error) {
-	var c Crossing
-	err := s.DB.GetContext(ctx, &c, crossingColumns+` WHERE c.name = $1`, name)
+func (s *Store) Crossing(ctx context.Context, name string) (domain.Crossing, error) {
+	c, err := s.crossing(ctx, crossingColumns+` WHERE c.name = $1`, name)
 	return c, notFound(err, "there is no crossing named %s; 'dustyferry crossing list' shows those that are", name)
 }
 
 // CrossingByID returns one by its number.
-func (s *Store) CrossingByID(ctx context.Context, id int64) (Crossing, error) {
-	var c Crossing
-	err := s.DB.GetContext(ctx, &c, crossingColumns+` WHERE c.id = $1`, id)
+func (s *Store) CrossingByID(ctx context.Context, id int64) (domain.Crossing, error) {
+	c, err := s.crossing(ctx, crossingColumns+` WHERE c.id = $1`, id)
 	return c, notFound(err, "the crossing is gone")
 }
 
@@ -119,7 +111,7 @@ func (s *Store) FitOf(ctx context.Context, id int64) (*domain.FitCheck, error) {
 }
 
 // SaveFit keeps how a fit check of the plan that was read stands.
-func (s *Store) SaveFit(ctx context.Context, c *Crossing, f *domain.FitCheck) error {
+func (s *Store) SaveFit(ctx context.Context, c *domain.Crossing, f *domain.FitCheck) error {
 	ok, err := s.changed(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1 AND plan_version = $3`, c.ID, JSON[*domain.FitCheck]{f}, c.PlanVersion)
 	if err == nil && !ok {
 		err = domain.Conflict("crossing %s was planned anew while its values were looked at; check them again", c.Name)
@@ -186,7 +178,7 @@ func GoOnTx(ctx context.Context, tx pgx.Tx, id int64) error {
 
 // SamePlanTx returns an error when a crossing has another plan than the one that was read, or
 // is changed inside another transaction to have one.
-func SamePlanTx(ctx context.Context, tx pgx.Tx, c *Crossing) error {
+func SamePlanTx(ctx context.Context, tx pgx.Tx, c *domain.Crossing) error {
 	var now int64
 	if err := tx.QueryRow(ctx, `SELECT plan_version FROM crossings WHERE id = $1 FOR UPDATE`, c.ID).Scan(&now); err != nil {
 		return err
@@ -221,7 +213,7 @@ func (s *Store) SetTrouble(ctx context.Context, id int64, text string) (bool, er
 
 // SaveSettings replaces the settings. With planned, those of the plan are among them: then
 // the crossing must not have begun, and its plan must be the one that was read.
-func (s *Store) SaveSettings(ctx context.Context, c *Crossing, set domain.Settings, planned bool) error {
+func (s *Store) SaveSettings(ctx context.Context, c *domain.Crossing, set domain.Settings, planned bool) error {
 	ok, err := s.changed(ctx, `
 UPDATE crossings SET settings = $2, plan_version = plan_version + $4::int
  WHERE id = $1 AND phase <> 'closed' AND (NOT $3 OR plan_version = $5 AND phase IN ('draft', 'surveyed') AND NOT `+beginning+`)`,
@@ -241,7 +233,7 @@ func changedMeanwhile(name string) error {
 
 // SavePlanning replaces patterns, rules and the rest of the planning, and forgets what was
 // found with the old. The plan must be the one that was read, and must not be in use.
-func (s *Store) SavePlanning(ctx context.Context, c *Crossing, patterns []string, rules []domain.Rule, planning domain.Planning) error {
+func (s *Store) SavePlanning(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning) error {
 	ok, err := s.changed(ctx, `
 UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL, phase = 'draft', plan_version = plan_version + 1
  WHERE id = $1 AND phase IN ('draft', 'surveyed') AND plan_version = $5 AND NOT `+beginning,
@@ -253,7 +245,7 @@ UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, su
 }
 
 // SaveSurvey keeps what a survey found of the plan that it read.
-func (s *Store) SaveSurvey(ctx context.Context, c *Crossing, entries []domain.Entry) error {
+func (s *Store) SaveSurvey(ctx context.Context, c *domain.Crossing, entries []domain.Entry) error {
 	ok, err := s.changed(ctx, `
 UPDATE crossings SET survey = $2, surveyed_at = now(), phase = CASE WHEN phase = 'draft' THEN 'surveyed' ELSE phase END
  WHERE id = $1 AND plan_version = $3 AND phase <> 'closed'`, c.ID, JSON[[]domain.Entry]{entries}, c.PlanVersion)
@@ -371,9 +363,9 @@ SELECT c.kind, c.phase, c.max_read, `+built+` AS built, (c.settings->>'in_step_d
 
 // CrossingsByUID returns all crossings, by the name that is part of what they leave on
 // servers.
-func (s *Store) CrossingsByUID(ctx context.Context) (map[string]Crossing, error) {
-	list, err := all[Crossing](ctx, s, crossingColumns)
-	out := map[string]Crossing{}
+func (s *Store) CrossingsByUID(ctx context.Context) (map[string]domain.Crossing, error) {
+	list, err := s.crossings(ctx, crossingColumns)
+	out := map[string]domain.Crossing{}
 	for _, c := range list {
 		out[c.UID] = c
 	}

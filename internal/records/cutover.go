@@ -21,8 +21,8 @@ type Cutover struct {
 	Settings         JSON[domain.Settings]   `db:"settings"`
 	Readiness        JSON[[]domain.Entry]    `db:"readiness"`
 	EndPosition      Pos                     `db:"end_position"`
-	PausedAt         sql.NullTime            `db:"paused_at"`
-	ReleasedAt       sql.NullTime            `db:"released_at"`
+	PausedAt         *time.Time              `db:"paused_at"`
+	ReleasedAt       *time.Time              `db:"released_at"`
 	ReconciliationID sql.NullInt64           `db:"reconciliation_id"`
 	AbortBy          string                  `db:"abort_by"`
 	WordBy           string                  `db:"word_by"`
@@ -30,7 +30,7 @@ type Cutover struct {
 	Actor            string                  `db:"actor"`
 	GoneOn           JSON[map[string]string] `db:"gone_on"` // hold point -> who let it go on
 	CreatedAt        time.Time               `db:"created_at"`
-	EndedAt          sql.NullTime            `db:"ended_at"`
+	EndedAt          *time.Time              `db:"ended_at"`
 }
 
 // Step is one step of a cutover.
@@ -40,8 +40,8 @@ type Step struct {
 	Name      domain.StepName  `db:"name"`
 	State     domain.StepState `db:"state"`
 	Note      string           `db:"note"`
-	StartedAt sql.NullTime     `db:"started_at"`
-	EndedAt   sql.NullTime     `db:"ended_at"`
+	StartedAt *time.Time       `db:"started_at"`
+	EndedAt   *time.Time       `db:"ended_at"`
 }
 
 // AddCutoverTx adds a cutover with its steps inside the caller's transaction.

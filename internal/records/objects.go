@@ -41,7 +41,7 @@ type Object struct {
 	State     string          `db:"state"`
 	Error     string          `db:"error"`
 	Seconds   sql.NullFloat64 `db:"seconds"`
-	EndedAt   sql.NullTime    `db:"ended_at"`
+	EndedAt   *time.Time      `db:"ended_at"`
 	Planned   string          `db:"planned"` // the statement that was planned
 	ByHand    bool            `db:"by_hand"` // a person wrote another, or left it out
 	Late      bool            `db:"late"`    // made at cutover

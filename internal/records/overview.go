@@ -12,7 +12,7 @@ import (
 // Line is a crossing with everything that is watched about it, read in one
 // statement so that a page of hundreds costs one.
 type Line struct {
-	Crossing
+	domain.Crossing
 	Progress
 	HasStream  bool    `db:"has_stream"`
 	StreamLive bool    `db:"stream_live"`
@@ -41,6 +41,7 @@ type Line struct {
 
 	Share    sql.NullFloat64 `db:"share"` // of the estimated bytes
 	WaitsFor string          `db:"waits_for"`
+	LanesWhy string          `db:"lanes_why"` // they are as many as they are
 }
 
 // Filter chooses and orders crossings.
@@ -77,7 +78,7 @@ CASE WHEN c.condition IN ('held', 'failed') THEN c.reason
 const under = `('prepared', 'loading', 'catching up', 'in step', 'cutting over')`
 
 const lineColumns = `
-SELECT ` + crossingFields + `,
+SELECT ` + crossingFields + `, coalesce(c.pace->>'reason', '') AS lanes_why,
        p.*, least(1, (p.bytes)::float8 / nullif(p.est_bytes, 0)) AS share,
        st.crossing_id IS NOT NULL AS has_stream, coalesce(st.lease_until > now(), false) AS stream_live, coalesce(st.worker, '') AS worker,
        coalesce(st.applied, 0) AS applied,
@@ -155,16 +156,24 @@ func (s *Store) Lines(ctx context.Context, f Filter) ([]Line, int, error) {
    AND ($3 = '' OR c.phase = $3) AND ($4 = '' OR c.condition = $4)
    AND (NOT $5 OR ` + waitsFor + ` <> '')`
 	args := []any{f.Name, like(f.Search), f.Phase, f.Condition, f.Waiting}
-	var out []Line
-	if err := s.DB.SelectContext(ctx, &out, `SELECT * FROM (`+lineColumns+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+` LIMIT $6 OFFSET $7`,
-		append(args, f.Limit, f.Offset)...); err != nil {
+	rows, err := all[struct {
+		Line
+		crossingCells
+	}](ctx, s, `SELECT * FROM (`+lineColumns+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+` LIMIT $6 OFFSET $7`,
+		append(args, f.Limit, f.Offset)...)
+	if err != nil {
 		return nil, 0, err
+	}
+	out := make([]Line, len(rows))
+	for i := range rows {
+		rows[i].into(&rows[i].Line.Crossing)
+		out[i] = rows[i].Line
 	}
 	if f.Name != "" || f.Offset == 0 && len(out) < f.Limit {
 		return out, len(out), nil
 	}
 	var matched int
-	err := s.DB.GetContext(ctx, &matched, `
+	err = s.DB.GetContext(ctx, &matched, `
 SELECT count(*) FROM crossings c JOIN databases s ON s.id = c.source_id JOIN databases t ON t.id = c.target_id`+where, args...)
 	return out, matched, err
 }

@@ -22,8 +22,8 @@ type Reconciliation struct {
 	Patterns   JSON[[]string] `db:"patterns"`
 	Error      string         `db:"error"`
 	CreatedAt  time.Time      `db:"created_at"`
-	StartedAt  sql.NullTime   `db:"started_at"`
-	EndedAt    sql.NullTime   `db:"ended_at"`
+	StartedAt  *time.Time     `db:"started_at"`
+	EndedAt    *time.Time     `db:"ended_at"`
 	Tables     int            `db:"tables"`
 	TablesDone int            `db:"tables_done"`
 	SourceRows int64          `db:"source_rows"`
@@ -144,7 +144,7 @@ type Finding struct {
 	Detail           JSON[domain.Finding] `db:"detail"`
 	Order            JSON[[]string]       `db:"column_order"` // all columns, as in the table
 	State            string               `db:"state"`
-	ChangedAt        sql.NullTime         `db:"changed_at"`
+	ChangedAt        *time.Time           `db:"changed_at"`
 }
 
 // AddFindings keeps findings of one table.

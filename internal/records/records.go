@@ -11,7 +11,9 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 	"time"
+	"unicode"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -54,13 +56,28 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("the control database cannot be reached: %w", err)
 	}
-	return &Store{DB: sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx"), Pool: pool}, nil
+	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
+	db.MapperFunc(columnOf)
+	return &Store{DB: db, Pool: pool}, nil
 }
 
 // Close closes all connections.
 func (s *Store) Close() {
 	_ = s.DB.Close()
 	s.Pool.Close()
+}
+
+// columnOf is the column of a field that does not name one: StartedAt is in started_at.
+func columnOf(field string) string {
+	var b strings.Builder
+	for i, r := range field {
+		upper := unicode.IsUpper(r)
+		if i > 0 && upper && (unicode.IsLower(rune(field[i-1])) || i+1 < len(field) && unicode.IsLower(rune(field[i+1]))) {
+			b.WriteByte('_')
+		}
+		b.WriteRune(unicode.ToLower(r))
+	}
+	return b.String()
 }
 
 // In runs f in a transaction.

@@ -62,7 +62,7 @@ func open(t testing.TB) *records.Store {
 }
 
 // loading makes a crossing that loads one table in n chunks.
-func loading(t testing.TB, s *records.Store, lanes, n int) (records.Crossing, records.Table) {
+func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, records.Table) {
 	t.Helper()
 	ctx := t.Context()
 	must := func(err error) {
@@ -80,8 +80,8 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (records.Crossing, re
 	must(err)
 	set := domain.DefaultSettings()
 	set.Lanes = lanes
-	_, err = s.AddCrossing(ctx, records.Crossing{UID: "uid", Name: "spring", Kind: domain.KindLoadCapture, SourceID: src.ID, TargetID: dst.ID,
-		Patterns: records.JSON[[]string]{V: []string{"a.*"}}, Settings: records.JSON[domain.Settings]{V: set}})
+	_, err = s.AddCrossing(ctx, domain.Crossing{UID: "uid", Name: "spring", Kind: domain.KindLoadCapture, SourceID: src.ID, TargetID: dst.ID,
+		Patterns: []string{"a.*"}, Settings: set})
 	must(err)
 	c, err := s.Crossing(ctx, "spring")
 	must(err)
@@ -382,8 +382,8 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 func TestTwoCrossingsCannotWriteOneTable(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 1, 1)
-	id, err := s.AddCrossing(t.Context(), records.Crossing{UID: "uid2", Name: "twin", Kind: domain.KindLoad, SourceID: c.SourceID, TargetID: c.TargetID,
-		Patterns: records.JSON[[]string]{}, Settings: records.JSON[domain.Settings]{V: domain.DefaultSettings()}})
+	id, err := s.AddCrossing(t.Context(), domain.Crossing{UID: "uid2", Name: "twin", Kind: domain.KindLoad, SourceID: c.SourceID, TargetID: c.TargetID,
+		Settings: domain.DefaultSettings()})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -14,15 +14,15 @@ import (
 
 // Schedule is when a crossing starts by itself: once, or by a cron expression.
 type Schedule struct {
-	CrossingID int64        `db:"crossing_id"`
-	OnceAt     sql.NullTime `db:"once_at"`
-	Cron       string       `db:"cron"`
-	Zone       string       `db:"zone"`
-	Missed     string       `db:"missed"`
-	NextAt     sql.NullTime `db:"next_at"`
-	Actor      string       `db:"actor"`
-	CreatedAt  time.Time    `db:"created_at"`
-	PausedBy   string       `db:"paused_by"` // empty: it is not paused
+	CrossingID int64      `db:"crossing_id"`
+	OnceAt     *time.Time `db:"once_at"`
+	Cron       string     `db:"cron"`
+	Zone       string     `db:"zone"`
+	Missed     string     `db:"missed"`
+	NextAt     *time.Time `db:"next_at"`
+	Actor      string     `db:"actor"`
+	CreatedAt  time.Time  `db:"created_at"`
+	PausedBy   string     `db:"paused_by"` // empty: it is not paused
 }
 
 // SaveSchedule replaces a crossing's schedule, which is not paused then.
@@ -78,10 +78,10 @@ func (s *Store) PauseSchedule(ctx context.Context, crossing int64, by string) er
 // Due notes that a run is due and moves the schedule on, together: whoever dies after it
 // leaves the run to be begun, and nobody begins it twice. False says that somebody else has
 // noted it.
-func (s *Store) Due(ctx context.Context, c Schedule, next sql.NullTime, note string) (bool, error) {
+func (s *Store) Due(ctx context.Context, c Schedule, next *time.Time, note string) (bool, error) {
 	return s.changed(ctx, `
 WITH moved AS (UPDATE schedules SET next_at = $3 WHERE crossing_id = $1 AND next_at = $2 RETURNING crossing_id)
-INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its schedule', 'due', $2, $4 FROM moved`, c.CrossingID, c.NextAt.Time, next, note)
+INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its schedule', 'due', $2, $4 FROM moved`, c.CrossingID, *c.NextAt, next, note)
 }
 
 // DueRun is a run that is due and has not begun.
@@ -148,18 +148,18 @@ UPDATE runs r SET times = r.times + 1, ended_at = now(), due_at = n.due_at
 
 // Run is one time that a crossing's load ran, or should have.
 type Run struct {
-	ID        int64        `db:"id"`
-	By        string       `db:"by"`
-	State     string       `db:"state"`
-	StartedAt time.Time    `db:"started_at"`
-	EndedAt   sql.NullTime `db:"ended_at"`
-	Tables    int          `db:"tables"`
-	Rows      int64        `db:"rows"`
-	Bytes     int64        `db:"bytes"`
-	SetAside  int64        `db:"set_aside"`
-	Note      string       `db:"note"`
-	DueAt     sql.NullTime `db:"due_at"` // when a schedule wanted it; of several that were skipped, the last
-	Times     int          `db:"times"`  // how many due times in a row were skipped so
+	ID        int64      `db:"id"`
+	By        string     `db:"by"`
+	State     string     `db:"state"`
+	StartedAt time.Time  `db:"started_at"`
+	EndedAt   *time.Time `db:"ended_at"`
+	Tables    int        `db:"tables"`
+	Rows      int64      `db:"rows"`
+	Bytes     int64      `db:"bytes"`
+	SetAside  int64      `db:"set_aside"`
+	Note      string     `db:"note"`
+	DueAt     *time.Time `db:"due_at"` // when a schedule wanted it; of several that were skipped, the last
+	Times     int        `db:"times"`  // how many due times in a row were skipped so
 }
 
 // Runs lists a crossing's runs, newest first.

@@ -1,7 +1,6 @@
 package records_test
 
 import (
-	"database/sql"
 	"fmt"
 	"strings"
 	"testing"
@@ -229,8 +228,9 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 1, 1)
 	at := time.Now().Add(-time.Minute).UTC().Truncate(time.Second)
-	next := func(n int) sql.NullTime {
-		return sql.NullTime{Time: at.Add(time.Duration(n) * time.Second), Valid: true}
+	next := func(n int) *time.Time {
+		then := at.Add(time.Duration(n) * time.Second)
+		return &then
 	}
 	if err := s.SaveSchedule(t.Context(), records.Schedule{CrossingID: c.ID, Cron: "* * * * *", Missed: "skip", NextAt: next(0), Actor: "me"}); err != nil {
 		t.Fatal(err)
@@ -257,7 +257,7 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 		}
 	}
 	list, err := s.Runs(t.Context(), c.ID, 10)
-	if err != nil || len(list) != 2 || list[1].Times != 2 || !list[1].DueAt.Time.Equal(next(1).Time) || list[0].State != "due" {
+	if err != nil || len(list) != 2 || list[1].Times != 2 || !list[1].DueAt.Equal(*next(1)) || list[0].State != "due" {
 		t.Errorf("%+v (%v)", list, err)
 	}
 	ask := func() (ok bool) {
@@ -368,7 +368,7 @@ func TestReceiversHaveQueuesOfTheirOwn(t *testing.T) {
 		t.Fatal(err)
 	}
 	waits, err := s.Deliveries(t.Context(), id["deaf"], 10)
-	if err != nil || len(waits) != 3 || !waits[0].NextAt.Valid || waits[1].NextAt.Valid || waits[2].NextAt.Valid || !strings.Contains(waits[1].Answer, "given up") {
+	if err != nil || len(waits) != 3 || waits[0].NextAt == nil || waits[1].NextAt != nil || waits[2].NextAt != nil || !strings.Contains(waits[1].Answer, "given up") {
 		t.Errorf("%+v (%v)", waits, err)
 	}
 }

@@ -13,28 +13,28 @@ import (
 
 // Stream is the one applier of a crossing.
 type Stream struct {
-	CrossingID int64        `db:"crossing_id"`
-	Epoch      int64        `db:"epoch"`
-	Worker     string       `db:"worker"`
-	LeaseUntil sql.NullTime `db:"-"`
-	Received   Pos          `db:"received"`
-	Applied    Pos          `db:"applied"`
-	Committed  int64        `db:"committed"`
-	LagSeconds float64      `db:"lag_seconds"`
-	LagBytes   int64        `db:"lag_bytes"`
-	Retained   int64        `db:"retained"`
-	Changes    int64        `db:"changes"`
-	ReportedAt sql.NullTime `db:"reported_at"`
-	Error      string       `db:"error"`
-	Failures   int          `db:"failures"`
-	Live       bool         `db:"live"`
-	Reading    bool         `db:"reading"` // its holder has opened the log
-	Ask        string       `db:"ask"`
-	AskAt      Pos          `db:"ask_at"`
-	AskBy      string       `db:"ask_by"`  // whose wish it is
-	AskFor     string       `db:"ask_for"` // what for
-	SourceAt   Pos          `db:"source_at"`
-	Answered   int64        `db:"answered"` // changes that its holder had applied at its last answer
+	CrossingID int64      `db:"crossing_id"`
+	Epoch      int64      `db:"epoch"`
+	Worker     string     `db:"worker"`
+	LeaseUntil *time.Time `db:"-"`
+	Received   Pos        `db:"received"`
+	Applied    Pos        `db:"applied"`
+	Committed  int64      `db:"committed"`
+	LagSeconds float64    `db:"lag_seconds"`
+	LagBytes   int64      `db:"lag_bytes"`
+	Retained   int64      `db:"retained"`
+	Changes    int64      `db:"changes"`
+	ReportedAt *time.Time `db:"reported_at"`
+	Error      string     `db:"error"`
+	Failures   int        `db:"failures"`
+	Live       bool       `db:"live"`
+	Reading    bool       `db:"reading"` // its holder has opened the log
+	Ask        string     `db:"ask"`
+	AskAt      Pos        `db:"ask_at"`
+	AskBy      string     `db:"ask_by"`  // whose wish it is
+	AskFor     string     `db:"ask_for"` // what for
+	SourceAt   Pos        `db:"source_at"`
+	Answered   int64      `db:"answered"` // changes that its holder had applied at its last answer
 	// Noticed is what was seen of the source's tables when they were last looked at.
 	Noticed JSON[[]domain.Entry] `db:"noticed"`
 }
@@ -268,20 +268,29 @@ UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = no
 
 // Lag is how far a crossing's capture is behind.
 type Lag struct {
-	Crossing
+	domain.Crossing
 	LagSeconds float64 `db:"lag_seconds"`
 	Silent     float64 `db:"silent"` // seconds since that was reported
 }
 
 // Lags lists the crossings whose lag is to be told of above a limit, or was.
 func (s *Store) Lags(ctx context.Context) ([]Lag, error) {
-	return all[Lag](ctx, s, `
+	rows, err := all[struct {
+		Lag
+		crossingCells
+	}](ctx, s, `
 SELECT x.*, st.lag_seconds, coalesce(extract(epoch FROM now() - st.reported_at), 0)::float8 AS silent
   FROM (`+crossingColumns+`
          WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
            AND (c.lag_told OR coalesce((c.settings->>'lag_limit')::bigint, 0) > 0)) x
   JOIN streams st ON st.crossing_id = x.id
  WHERE x.kind <> 'load'`)
+	out := make([]Lag, len(rows))
+	for i := range rows {
+		rows[i].into(&rows[i].Crossing)
+		out[i] = rows[i].Lag
+	}
+	return out, err
 }
 
 // LagTold notes that a crossing's lag is over its limit, or is not any more, and

@@ -2,9 +2,9 @@ package records
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/jmoiron/sqlx"
 
@@ -31,8 +31,8 @@ type Table struct {
 	Updates      int64                  `db:"updates"`
 	Deletes      int64                  `db:"deletes"`
 	Truncates    int64                  `db:"truncates"`
-	StartedAt    sql.NullTime           `db:"started_at"`
-	LandedAt     sql.NullTime           `db:"landed_at"`
+	StartedAt    *time.Time             `db:"started_at"`
+	LandedAt     *time.Time             `db:"landed_at"`
 	Watermark    string                 `db:"watermark"`
 }
 
@@ -58,9 +58,9 @@ type TableLine struct {
 	Deletes       int64             `db:"deletes"`
 	Truncates     int64             `db:"truncates"`
 	ColumnChanges int64             `db:"column_changes"`
-	StartedAt     sql.NullTime      `db:"started_at"`
-	LandedAt      sql.NullTime      `db:"landed_at"`
-	LastChangeAt  sql.NullTime      `db:"last_change_at"` // applied
+	StartedAt     *time.Time        `db:"started_at"`
+	LandedAt      *time.Time        `db:"landed_at"`
+	LastChangeAt  *time.Time        `db:"last_change_at"` // applied
 }
 
 const tableLines = `
@@ -164,7 +164,7 @@ SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, 
 
 // SavePlans replaces a crossing's tables, largest first, if its plan is the one that was read. A target table that
 // another crossing writes is a conflict.
-func (s *Store) SavePlans(ctx context.Context, c *Crossing, plans []domain.TablePlan) error {
+func (s *Store) SavePlans(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) error {
 	plans = slices.Clone(plans)
 	slices.SortStableFunc(plans, func(a, b domain.TablePlan) int { return int(min(1, max(-1, b.Table.Bytes-a.Table.Bytes))) })
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
@@ -217,7 +217,7 @@ const BeingLeftOut = "it is being left out"
 
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
-func (s *Store) AddTable(ctx context.Context, c *Crossing, p domain.TablePlan, catalog *domain.Catalog) (Table, error) {
+func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan, catalog *domain.Catalog) (Table, error) {
 	var id int64
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &id, `

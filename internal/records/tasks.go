@@ -26,13 +26,13 @@ type Task struct {
 	State      string          `db:"state"`
 	Epoch      int64           `db:"epoch"`
 	Worker     string          `db:"worker"`
-	LeaseUntil sql.NullTime    `db:"lease_until"`
+	LeaseUntil *time.Time      `db:"lease_until"`
 	Actor      string          `db:"actor"`
 	Note       string          `db:"note"`
 	Error      string          `db:"error"`
 	CreatedAt  time.Time       `db:"created_at"`
-	StartedAt  sql.NullTime    `db:"started_at"`
-	EndedAt    sql.NullTime    `db:"ended_at"`
+	StartedAt  *time.Time      `db:"started_at"`
+	EndedAt    *time.Time      `db:"ended_at"`
 	Cancel     string          `db:"cancel"` // why it is to end before its time; empty: it is not
 	Begun      bool            `db:"begun"`  // of one that begins a load: the load has begun
 }
@@ -334,8 +334,8 @@ func (s *Store) EndLane(ctx context.Context, id int64) error {
 }
 
 // Underway lists crossings whose phase may move by itself.
-func (s *Store) Underway(ctx context.Context) ([]Crossing, error) {
-	return all[Crossing](ctx, s, crossingColumns+` WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')`)
+func (s *Store) Underway(ctx context.Context) ([]domain.Crossing, error) {
+	return s.crossings(ctx, crossingColumns+` WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')`)
 }
 
 // Alone runs f when no other process does so right now (a transaction-level

@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"database/sql"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -25,15 +24,15 @@ type Webhook struct {
 
 // Delivery is one event on its way to a webhook.
 type Delivery struct {
-	ID        int64        `db:"id"`
-	WebhookID int64        `db:"webhook_id"`
-	Event     string       `db:"event"`
-	Body      string       `db:"body"`
-	Attempts  int          `db:"attempts"`
-	NextAt    sql.NullTime `db:"next_at"`
-	DoneAt    sql.NullTime `db:"done_at"`
-	Answer    string       `db:"answer"`
-	CreatedAt time.Time    `db:"created_at"`
+	ID        int64      `db:"id"`
+	WebhookID int64      `db:"webhook_id"`
+	Event     string     `db:"event"`
+	Body      string     `db:"body"`
+	Attempts  int        `db:"attempts"`
+	NextAt    *time.Time `db:"next_at"`
+	DoneAt    *time.Time `db:"done_at"`
+	Answer    string     `db:"answer"`
+	CreatedAt time.Time  `db:"created_at"`
 }
 
 const webhookColumns = `SELECT id, uid, name, url, secret, events, crossings, created_at, failures FROM webhooks`

@@ -39,7 +39,7 @@ func (a *aligned) close() {
 //
 // With quiet (writes are stopped and everything is drained), or when nothing is
 // captured, plain views are enough.
-func (v *Voyage) align(ctx context.Context, c *records.Crossing, how alignment, f func(*aligned) error) error {
+func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f func(*aligned) error) error {
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
 		return err
@@ -111,7 +111,7 @@ func (v *Voyage) align(ctx context.Context, c *records.Crossing, how alignment, 
 }
 
 // turn waits until the applier stands still for nobody else, and asks it to hold.
-func (v *Voyage) turn(ctx context.Context, c *records.Crossing, by string, how alignment) error {
+func (v *Voyage) turn(ctx context.Context, c *domain.Crossing, by string, how alignment) error {
 	for n := 0; ; n++ {
 		mine, err := v.Store.Ask(ctx, c.ID, by, how.sake, "hold", 0)
 		if err != nil || mine {
@@ -134,7 +134,7 @@ func (v *Voyage) turn(ctx context.Context, c *records.Crossing, by string, how a
 }
 
 // awaitAnswer waits until the applier has done what it was asked for.
-func (v *Voyage) awaitAnswer(ctx context.Context, c *records.Crossing, want records.Wish, limit time.Duration, push func()) error {
+func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want records.Wish, limit time.Duration, push func()) error {
 	end := time.Now().Add(limit)
 	for n := 1; time.Now().Before(end); n++ {
 		st, err := v.Store.Stream(ctx, c.ID)
@@ -165,7 +165,7 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *records.Crossing, want reco
 }
 
 // unalignable says why a crossing cannot come to a shared position as it is now.
-func (v *Voyage) unalignable(ctx context.Context, c *records.Crossing, st *records.Stream) error {
+func (v *Voyage) unalignable(ctx context.Context, c *domain.Crossing, st *records.Stream) error {
 	now, err := v.Store.CrossingByID(ctx, c.ID)
 	switch {
 	case err != nil:

@@ -74,7 +74,7 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 	if err := f.before(ctx, b, last, committed); err != nil {
 		return err
 	}
-	carry := f.c.Settings.V.ColumnChanges == "carry"
+	carry := f.c.Settings.ColumnChanges == "carry"
 	switch {
 	case a.lost:
 		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
@@ -164,7 +164,7 @@ func (f *follower) unsaid(ctx context.Context, b *batch, last domain.Tx, committ
 }
 
 // hold says why the crossing waits, with the statements that would mend the target.
-func (a *amendment) hold(c *records.Crossing, name string) error {
+func (a *amendment) hold(c *domain.Crossing, name string) error {
 	text := fmt.Sprintf("the columns of %s changed on the source: %s", name, columns.Words(a.changes))
 	run := strings.Join(a.todo, "; ")
 	if len(a.doubts) > 0 {
@@ -179,7 +179,7 @@ func (f *follower) weigh(ctx context.Context, was *domain.TablePlan, ch *domain.
 	return f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch, at)
 }
 
-func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
+func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
 	cat, err := v.Catalog(ctx, c.Source, true)
 	if err != nil {
 		return nil, err
@@ -290,7 +290,7 @@ func (v *Voyage) weigh(ctx context.Context, c *records.Crossing, src, dst engine
 
 // replan brings the plan of a table that begins again, and its table on the target, to the
 // columns that the source's has now. Which values rows had there does not matter.
-func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []records.Table, t *records.Table) error {
+func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []records.Table, t *records.Table) error {
 	if t.Plan.V.From != "" {
 		return nil
 	}
@@ -316,7 +316,7 @@ func (v *Voyage) replan(ctx context.Context, c *records.Crossing, tables []recor
 
 // sameName brings a plan to the table that has the name now: another one perhaps, with other
 // partitions, or with rows that were written anew. What capture needs of it is made.
-func (v *Voyage) sameName(ctx context.Context, c *records.Crossing, src engine.Database, t *records.Table) error {
+func (v *Voyage) sameName(ctx context.Context, c *domain.Crossing, src engine.Database, t *records.Table) error {
 	cat, err := v.Catalog(ctx, c.Source, true)
 	if err != nil {
 		return err
@@ -347,7 +347,7 @@ func (v *Voyage) sameName(ctx context.Context, c *records.Crossing, src engine.D
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "restart", "%s is another table on the source now; this one is loaded and followed", t.SourceName)
 	}
 	p.Table.ID, p.Table.Written, p.Table.Partitions = now.ID, now.Written, parts
-	if c.Kind != domain.KindLoad && c.Settings.V.Slot == "" {
+	if c.Kind != domain.KindLoad && c.Settings.Slot == "" {
 		if _, err := v.makeCapture(ctx, c, src, []domain.TablePlan{p}); err != nil {
 			return err
 		}
@@ -411,7 +411,7 @@ func done(k columns.Change, t *domain.Table) bool {
 
 // columnEntries say for a readiness list whether the source's tables are as they are
 // followed: a change that no row has shown yet is not in the log.
-func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Table) []domain.Entry {
+func columnEntries(c *domain.Crossing, cat *domain.Catalog, tables []records.Table) []domain.Entry {
 	var out []domain.Entry
 	known := map[string]bool{}
 	for i := range tables {
@@ -453,8 +453,8 @@ func columnEntries(c *records.Crossing, cat *domain.Catalog, tables []records.Ta
 		}
 		out = append(out, e)
 	}
-	for _, t := range chosen(cat, c.Patterns.V) {
-		if !known[t.String()] && (len(c.Patterns.V) > 0 || len(c.Planning.V.Queries) == 0) {
+	for _, t := range chosen(cat, c.Patterns) {
+		if !known[t.String()] && (len(c.Patterns) > 0 || len(c.Planning.Queries) == 0) {
 			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: topicNewTable, Subject: t.String(), Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
 				Remedy: "dustyferry crossing add-table " + c.Name + " " + t.String()})
 		}
@@ -502,7 +502,7 @@ func (f *follower) lookAtTables(ctx context.Context) error {
 			continue
 		}
 		f.told[e.Subject] = true
-		if c.Settings.V.ColumnChanges == "carry" && c.Phase != domain.PhaseCuttingOver {
+		if c.Settings.ColumnChanges == "carry" && c.Phase != domain.PhaseCuttingOver {
 			if err := v.StartAdd(ctx, &c, e.Subject, System); err == nil {
 				continue
 			}

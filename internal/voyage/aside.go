@@ -59,7 +59,7 @@ func rowText(a records.Aside) string {
 
 // careful carries a chunk that was refused. It returns refusedRows when rows cannot
 // land and are not to be set aside.
-func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
+func (l *laneWork) careful(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, m *moved) error {
 	// Somebody may have said meanwhile what becomes of such rows.
 	if now, err := l.v.Store.CrossingByID(ctx, c.ID); err == nil {
 		c = &now
@@ -80,8 +80,8 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 	if err := l.writer.Careful(ctx, &there, over(plan, &dc)); err != nil {
 		return err
 	}
-	aside := c.Settings.V.BadRows == "set aside"
-	f := &sifter{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.Carried(), most: c.Settings.V.BadRowsLimit}
+	aside := c.Settings.BadRows == "set aside"
+	f := &sifter{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.Carried(), most: c.Settings.BadRowsLimit}
 	if plan.Unlike {
 		f.cols = plan.Seen()
 	}
@@ -96,7 +96,7 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 	case errors.Is(err, errManyBad):
 		refused := &refusedRows{first: f.bad, more: true}
 		if aside {
-			refused.hint = fmt.Sprintf("; more than bad_rows_limit, %d, of the table would be set aside", c.Settings.V.BadRowsLimit)
+			refused.hint = fmt.Sprintf("; more than bad_rows_limit, %d, of the table would be set aside", c.Settings.BadRowsLimit)
 		}
 		return refused
 	case err != nil:
@@ -112,10 +112,10 @@ func (l *laneWork) careful(ctx context.Context, c *records.Crossing, chunk *reco
 	}
 	// What is left behind is kept before the rest lands: whoever finds the mark after a
 	// crash finds it complete.
-	if ok, err := l.v.Store.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.V.BadRowsLimit); err != nil {
+	if ok, err := l.v.Store.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.BadRowsLimit); err != nil {
 		return err
 	} else if !ok {
-		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of the table would be set aside", c.Settings.V.BadRowsLimit)}
+		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of the table would be set aside", c.Settings.BadRowsLimit)}
 	}
 	if err := l.writer.Land(ctx, engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: f.sum}); err != nil {
 		return err

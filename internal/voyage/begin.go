@@ -22,7 +22,7 @@ type BeginArgs struct {
 }
 
 // begin carries out a prepare or a restart.
-func (v *Voyage) begin(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
+func (v *Voyage) begin(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) error {
 	var a BeginArgs
 	if err := json.Unmarshal(t.Args, &a); err != nil {
 		return err
@@ -60,7 +60,7 @@ type begunNote struct {
 // StartCrossing begins the journey: prepare, then load and capture.
 //
 // Where rows on the target will be removed, confirm must be the target's name.
-func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm, actor string) error {
+func (v *Voyage) StartCrossing(ctx context.Context, c *domain.Crossing, confirm, actor string) error {
 	if err := allow(lifecycle.Start, c); err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 				c.Name, domain.Many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
 		}
 	}
-	if err := v.CheckCaptureSettings(ctx, c.Source, c.Kind, c.Settings.V); err != nil {
+	if err := v.CheckCaptureSettings(ctx, c.Source, c.Kind, c.Settings); err != nil {
 		return err
 	}
 	return v.startAs(ctx, c, 0, actor)
@@ -82,7 +82,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *records.Crossing, confirm
 
 // startAs begins the first load, by the plan that was read; run is the due run that asked for
 // it, or 0.
-func (v *Voyage) startAs(ctx context.Context, c *records.Crossing, run int64, actor string) error {
+func (v *Voyage) startAs(ctx context.Context, c *domain.Crossing, run int64, actor string) error {
 	if c.Condition == domain.ConditionPaused {
 		return domain.Conflict("crossing %s is paused (%s); resume it first", c.Name, c.Reason)
 	}
@@ -100,7 +100,7 @@ func (v *Voyage) startAs(ctx context.Context, c *records.Crossing, run int64, ac
 
 // goOn lets a crossing go on, unless it is paused, and says that a due run was asked for, if
 // one was.
-func goOn(ctx context.Context, tx pgx.Tx, c *records.Crossing, run int64) error {
+func goOn(ctx context.Context, tx pgx.Tx, c *domain.Crossing, run int64) error {
 	if err := records.GoOnTx(ctx, tx, c.ID); err != nil || run == 0 {
 		return err
 	}
@@ -112,17 +112,17 @@ func goOn(ctx context.Context, tx pgx.Tx, c *records.Crossing, run int64) error 
 }
 
 // removes reports whether starting the crossing may remove rows from the target.
-func removes(c *records.Crossing) bool {
+func removes(c *domain.Crossing) bool {
 	goes := func(way string) bool { return way == "empty" || way == "replace" }
-	return goes(c.Settings.V.NonEmptyTarget) || slices.ContainsFunc(c.Rules.V, func(r domain.Rule) bool { return goes(r.Standing) })
+	return goes(c.Settings.NonEmptyTarget) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool { return goes(r.Standing) })
 }
 
 // keeps names a table of the plans that holds rows of its own beside ours, which
 // starting it anew would remove with them.
-func keeps(c *records.Crossing, tables []records.Table, name string) error {
+func keeps(c *domain.Crossing, tables []records.Table, name string) error {
 	for i := range tables {
 		t := &tables[i]
-		if there := t.Plan.V.OnTarget(); (name == "" || t.SourceName == name) && there.WhatStands(c.Settings.V) == "keep" {
+		if there := t.Plan.V.OnTarget(); (name == "" || t.SourceName == name) && there.WhatStands(c.Settings) == "keep" {
 			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
 		}
 	}
@@ -130,7 +130,7 @@ func keeps(c *records.Crossing, tables []records.Table, name string) error {
 }
 
 // PauseCrossing stops the load, and capture too unless it is to go on.
-func (v *Voyage) PauseCrossing(ctx context.Context, c *records.Crossing, keepCapture bool, actor string) error {
+func (v *Voyage) PauseCrossing(ctx context.Context, c *domain.Crossing, keepCapture bool, actor string) error {
 	if err := allow(lifecycle.Pause, c); err != nil {
 		return err
 	}
@@ -150,12 +150,12 @@ func (v *Voyage) PauseCrossing(ctx context.Context, c *records.Crossing, keepCap
 }
 
 // meanwhile says that a crossing is not as it was when somebody looked at it.
-func meanwhile(c *records.Crossing) error {
+func meanwhile(c *domain.Crossing) error {
 	return domain.Conflict("crossing %s has changed in the meantime; look at it again", c.Name)
 }
 
 // ResumeCrossing lets a paused or held crossing go on.
-func (v *Voyage) ResumeCrossing(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) ResumeCrossing(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := allow(lifecycle.Resume, c); err != nil {
 		return err
 	}
@@ -189,7 +189,7 @@ func (v *Voyage) ResumeCrossing(ctx context.Context, c *records.Crossing, actor 
 }
 
 // RestartCrossing begins again from nothing, or one table of it.
-func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table, actor string) error {
+func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table, actor string) error {
 	if err := allow(lifecycle.Restart, c); err != nil {
 		return err
 	}
@@ -213,7 +213,7 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *records.Crossing, table
 }
 
 // restartTable begins one table of a crossing again, and those that have to go with it.
-func (v *Voyage) restartTable(ctx context.Context, c *records.Crossing, tables []records.Table, table, actor string) error {
+func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []records.Table, table, actor string) error {
 	at := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == table })
 	if at < 0 {
 		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
@@ -258,7 +258,7 @@ func (v *Voyage) restartTable(ctx context.Context, c *records.Crossing, tables [
 
 // restartAs begins the whole crossing again; run is the due run that asked for it, or 0. A
 // crossing that is paused is restarted and stays paused.
-func (v *Voyage) restartAs(ctx context.Context, c *records.Crossing, run int64, actor string) error {
+func (v *Voyage) restartAs(ctx context.Context, c *domain.Crossing, run int64, actor string) error {
 	again, err := v.Store.RunAgain(ctx, c.ID)
 	if err != nil {
 		return err
@@ -285,7 +285,7 @@ func (v *Voyage) restartAs(ctx context.Context, c *records.Crossing, run int64, 
 // which chunks have landed, and must not do so across a restart of a table.
 //
 // It returns the epoch that whoever follows next is above.
-func (v *Voyage) kick(ctx context.Context, c *records.Crossing) (int64, error) {
+func (v *Voyage) kick(ctx context.Context, c *domain.Crossing) (int64, error) {
 	epoch, err := v.Store.KickStream(ctx, c.ID)
 	if err != nil || epoch == 0 || c.Kind == domain.KindLoad {
 		return epoch, err

@@ -20,7 +20,7 @@ type made struct {
 
 // buildAll makes deferred objects, several at once, those of the largest tables first.
 // Foreign keys come last and one by one: each locks two tables.
-func (v *Voyage) buildAll(ctx context.Context, c *records.Crossing, dst engine.Database, waiting []*records.Object, sizes map[string]int64, note func(string)) (n int, failed []error) {
+func (v *Voyage) buildAll(ctx context.Context, c *domain.Crossing, dst engine.Database, waiting []*records.Object, sizes map[string]int64, note func(string)) (n int, failed []error) {
 	total := len(waiting)
 	q := newBuildQueue(waiting, sizes, func(o *records.Object) bool { return dst.BuildsBeside(objectOf(o)) })
 	done := make(chan made)
@@ -33,7 +33,7 @@ func (v *Voyage) buildAll(ctx context.Context, c *records.Crossing, dst engine.D
 		}
 	}
 	for {
-		o := q.next(c.Settings.V.BuildLanes)
+		o := q.next(c.Settings.BuildLanes)
 		if o != nil && ctx.Err() == nil {
 			note(fmt.Sprintf("building %s (%d of %d built)", q.text(), n, total))
 			go func() {
@@ -137,7 +137,7 @@ func (q *buildQueue) text() string {
 }
 
 // sizesThere are the sizes of the crossing's tables, by their names on the target.
-func (v *Voyage) sizesThere(ctx context.Context, c *records.Crossing) (map[string]int64, error) {
+func (v *Voyage) sizesThere(ctx context.Context, c *domain.Crossing) (map[string]int64, error) {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	out := map[string]int64{}
 	for i := range tables {

@@ -51,7 +51,7 @@ func (v *Voyage) burden(ctx context.Context, f *records.Followed) error {
 	if err != nil {
 		return err
 	}
-	r, err := src.Retained(ctx, c.Domain().CaptureName(), domain.Position(f.Applied))
+	r, err := src.Retained(ctx, c.CaptureName(), domain.Position(f.Applied))
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (v *Voyage) burden(ctx context.Context, f *records.Followed) error {
 	if err := v.Store.SaveRetained(ctx, c.ID, r.Bytes, r.From, at); err != nil {
 		return err
 	}
-	set := c.Settings.V
+	set := c.Settings
 	told := 0
 	switch limit := float64(set.RetainedLimit); {
 	case limit == 0 || !r.Held && set.RetainedOver == "release": // what the server keeps by itself cannot be released
@@ -101,7 +101,7 @@ func (v *Voyage) burden(ctx context.Context, f *records.Followed) error {
 
 // release gives the log up for the source's sake. Changes are lost with it, so the
 // crossing waits for a person to load again.
-func (v *Voyage) release(ctx context.Context, c *records.Crossing, why string) error {
+func (v *Voyage) release(ctx context.Context, c *domain.Crossing, why string) error {
 	src, err := v.Open(ctx, c.Source)
 	if err != nil {
 		return err
@@ -111,8 +111,8 @@ func (v *Voyage) release(ctx context.Context, c *records.Crossing, why string) e
 	}
 	text := why + ". It was released, as the crossing says (retained_over), and the changes in it are lost for the target: restart the crossing to load again"
 	v.Hold(ctx, c, "capture", text)
-	if err := src.DropCapture(ctx, c.Domain().CaptureName(), nil); err != nil {
-		return fmt.Errorf("%s could not be released: %w", c.Domain().CaptureName(), err)
+	if err := src.DropCapture(ctx, c.CaptureName(), nil); err != nil {
+		return fmt.Errorf("%s could not be released: %w", c.CaptureName(), err)
 	}
 	if err := v.Store.HoldStream(ctx, c.ID, text); err != nil {
 		return err

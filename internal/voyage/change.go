@@ -17,7 +17,7 @@ type AddArgs struct {
 }
 
 // StartAdd begins to add a table to a crossing under way.
-func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor string) error {
+func (v *Voyage) StartAdd(ctx context.Context, c *domain.Crossing, table, actor string) error {
 	if err := allow(lifecycle.AddTable, c); err != nil {
 		return err
 	}
@@ -49,14 +49,14 @@ func (v *Voyage) StartAdd(ctx context.Context, c *records.Crossing, table, actor
 	return nil
 }
 
-func noSuchTable(c *records.Crossing, table string) error {
+func noSuchTable(c *domain.Crossing, table string) error {
 	return domain.NotFound("the source has no table %s; 'dustyferry database show %s' lists its tables", table, c.Source)
 }
 
 // addTable adds a table while the others go on. Its changes are captured, and whoever
 // follows the crossing knows of it, before its first chunk can be read. Every part can
 // be repeated.
-func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, note func(string)) error {
+func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, note func(string)) error {
 	note("surveying " + a.Table)
 	name, err := domain.ParseTableName(a.Table)
 	if err != nil {
@@ -66,7 +66,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 		return domain.Choose(patterns, plan.Queries, name)
 	}
 	wider := *c
-	wider.Patterns.V = choose(c.Patterns.V, &wider.Planning.V)
+	wider.Patterns = choose(c.Patterns, &wider.Planning)
 	s, types, err := v.planned(ctx, &wider)
 	if err != nil {
 		return err
@@ -81,7 +81,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	if err != nil {
 		return err
 	}
-	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(one), c.Settings.V)
+	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(one), c.Settings)
 	if err != nil {
 		return err
 	}
@@ -110,7 +110,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 	narrow := *s
 	narrow.plans = one
 	bare := *c
-	bare.Planning.V = domain.Planning{}
+	bare.Planning = domain.Planning{}
 	list, err := v.objects(ctx, &bare, &narrow)
 	if err != nil {
 		return err
@@ -163,7 +163,7 @@ func (v *Voyage) addTable(ctx context.Context, c *records.Crossing, a AddArgs, n
 
 // unadd takes a table out again whose adding ended before its time. What was made of it on
 // the target stays there, empty.
-func (v *Voyage) unadd(ctx context.Context, c *records.Crossing, a AddArgs) error {
+func (v *Voyage) unadd(ctx context.Context, c *domain.Crossing, a AddArgs) error {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
@@ -177,7 +177,7 @@ func (v *Voyage) unadd(ctx context.Context, c *records.Crossing, a AddArgs) erro
 
 // awaitFollower waits until somebody follows the crossing who took it up after it was
 // kicked, and has read its tables therefore.
-func (v *Voyage) awaitFollower(ctx context.Context, c *records.Crossing, kicked int64) error {
+func (v *Voyage) awaitFollower(ctx context.Context, c *domain.Crossing, kicked int64) error {
 	for end := time.Now().Add(time.Minute); time.Now().Before(end); {
 		st, err := v.Store.Stream(ctx, c.ID)
 		if err != nil || st == nil {
@@ -196,7 +196,7 @@ func (v *Voyage) awaitFollower(ctx context.Context, c *records.Crossing, kicked 
 
 // LeaveOut takes a table out of a crossing under way. What has landed of it stays on
 // the target, and is followed no more.
-func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor string) error {
+func (v *Voyage) LeaveOut(ctx context.Context, c *domain.Crossing, table, actor string) error {
 	if err := allow(lifecycle.LeaveOut, c); err != nil {
 		return err
 	}
@@ -229,7 +229,7 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *records.Crossing, table, actor
 
 // dropTable stops a table's chunks, fences the target from them, and takes the table out of
 // the plan and the records.
-func (v *Voyage) dropTable(ctx context.Context, c *records.Crossing, tables []records.Table, at int) error {
+func (v *Voyage) dropTable(ctx context.Context, c *domain.Crossing, tables []records.Table, at int) error {
 	t := &tables[at]
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {

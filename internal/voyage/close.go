@@ -19,7 +19,7 @@ type CloseArgs struct {
 
 // StartClose ends a crossing: what it left on both servers is removed and its
 // certificate written.
-func (v *Voyage) StartClose(ctx context.Context, c *records.Crossing, a CloseArgs, actor string) error {
+func (v *Voyage) StartClose(ctx context.Context, c *domain.Crossing, a CloseArgs, actor string) error {
 	err := allow(lifecycle.Close, c)
 	if err != nil && c.Phase == domain.PhaseClosed {
 		cert, found := v.Store.CertificateOf(ctx, c.ID)
@@ -37,7 +37,7 @@ func (v *Voyage) StartClose(ctx context.Context, c *records.Crossing, a CloseArg
 	return err
 }
 
-func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, actor string) error {
+func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, actor string) error {
 	// What is under way ends first: it would go on making what is removed here.
 	if err := v.endWork(ctx, c, lifecycle.All(TaskClose, TaskCutover), "the crossing was closed"); err != nil {
 		return err
@@ -83,18 +83,18 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 			}
 		}
 	}
-	name := c.Domain().ObjectName()
+	name := c.ObjectName()
 	if c.Kind != domain.KindLoad {
-		if err := src.DropCapture(ctx, name, c.Undo.V); err != nil {
+		if err := src.DropCapture(ctx, name, c.Undo); err != nil {
 			return err
 		}
-		if slot := c.Settings.V.Slot; slot != "" {
+		if slot := c.Settings.Slot; slot != "" {
 			v.Say(ctx, "warning", System, c.Name, "capture", "close", "the replication slot %s and its publication are not ours and stand on: the source keeps its log for them until they are dropped (SELECT pg_drop_replication_slot('%s'))", slot, slot)
 		}
 	}
 	// The time of the cutover, not the phase: a close that is carried on after a
 	// crash finds the phase closed already.
-	if !c.CutOverAt.Valid || a.Reopen {
+	if c.CutOverAt == nil || a.Reopen {
 		if err := v.reopenAll(ctx, src, c, plansOf(tables)); err != nil {
 			return err
 		}
@@ -117,20 +117,20 @@ func (v *Voyage) close(ctx context.Context, c *records.Crossing, a CloseArgs, ac
 }
 
 // reopenAll undoes every way in which a cutover of the crossing closed the source.
-func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *records.Crossing, plans []domain.TablePlan) error {
+func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *domain.Crossing, plans []domain.TablePlan) error {
 	methods := map[domain.StopMethod]bool{domain.StopLock: true}
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {
 		return err
 	}
 	for _, k := range cuts {
-		if !k.PausedAt.Valid {
+		if k.PausedAt == nil {
 			continue // it closed nothing
 		}
 		methods[k.Settings.V.StopMethod] = true
 	}
 	for m := range methods {
-		if err := src.Reopen(ctx, m, c.Domain().ObjectName(), plans); err != nil {
+		if err := src.Reopen(ctx, m, c.ObjectName(), plans); err != nil {
 			return err
 		}
 	}
@@ -138,7 +138,7 @@ func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *records.
 }
 
 // certificate gathers the account of the crossing from the records.
-func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []records.Table, actor string) (map[string]any, error) {
+func (v *Voyage) certificate(ctx context.Context, c *domain.Crossing, tables []records.Table, actor string) (map[string]any, error) {
 	side := func(name string) (map[string]any, error) {
 		d, err := v.Store.Database(ctx, name)
 		return map[string]any{"name": d.Name, "engine": d.Engine, "host": d.Host, "port": d.Port, "database": d.DBName, "user": d.Username}, err
@@ -151,17 +151,17 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 	if err != nil {
 		return nil, err
 	}
-	stamp := func(t time.Time, ok bool) any {
-		if !ok {
+	stamp := func(t *time.Time) any {
+		if t == nil {
 			return nil
 		}
 		return t.UTC().Format(time.RFC3339)
 	}
 	cert := map[string]any{
 		"crossing": c.Name, "kind": c.Kind, "source": src, "target": dst, "phase": c.Phase, "closed_by": actor,
-		"created_at": stamp(c.CreatedAt, true), "started_at": stamp(c.StartedAt.Time, c.StartedAt.Valid),
-		"landed_at": stamp(c.LandedAt.Time, c.LandedAt.Valid), "in_step_at": stamp(c.InStepAt.Time, c.InStepAt.Valid),
-		"cut_over_at":    stamp(c.CutOverAt.Time, c.CutOverAt.Valid),
+		"created_at": stamp(&c.CreatedAt), "started_at": stamp(c.StartedAt),
+		"landed_at": stamp(c.LandedAt), "in_step_at": stamp(c.InStepAt),
+		"cut_over_at":    stamp(c.CutOverAt),
 		"start_position": v.Position(ctx, c.Source, domain.Position(c.StartAt)),
 	}
 	for _, kept := range []struct {
@@ -204,7 +204,7 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 	if last != nil {
 		cert["reconciliation"] = map[string]any{"id": last.ID, "depth": last.Depth, "state": last.State, "tables": last.Tables,
 			"source_rows": last.SourceRows, "target_rows": last.TargetRows, "findings": last.Findings,
-			"position": v.Position(ctx, c.Source, domain.Position(last.Position)), "ended_at": stamp(last.EndedAt.Time, last.EndedAt.Valid)}
+			"position": v.Position(ctx, c.Source, domain.Position(last.Position)), "ended_at": stamp(last.EndedAt)}
 	}
 	if final != nil {
 		st, err := v.Store.Steps(ctx, final.ID)
@@ -214,11 +214,11 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 		var list []map[string]any
 		for _, s := range st {
 			list = append(list, map[string]any{"step": s.Name, "state": s.State, "note": s.Note,
-				"seconds": s.EndedAt.Time.Sub(s.StartedAt.Time).Seconds()})
+				"seconds": domain.Between(s.StartedAt, s.EndedAt).Seconds()})
 		}
-		cert["cutover"] = map[string]any{"decided_by": final.Actor, "at": stamp(final.CreatedAt, true), "steps": list,
+		cert["cutover"] = map[string]any{"decided_by": final.Actor, "at": stamp(&final.CreatedAt), "steps": list,
 			"end_position":        v.Position(ctx, c.Source, domain.Position(final.EndPosition)),
-			"write_pause_seconds": final.ReleasedAt.Time.Sub(final.PausedAt.Time).Seconds()}
+			"write_pause_seconds": domain.Between(final.PausedAt, final.ReleasedAt).Seconds()}
 	}
 	results, err := v.Store.TableComparisons(ctx, c.ID)
 	if err != nil {
@@ -242,7 +242,7 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 			r := &results[at]
 			findings += r.Findings - r.Equal
 			m["source_rows"], m["target_rows"], m["findings"], m["findings_mended"] = r.SourceRows, r.TargetRows, r.Findings, r.Equal
-			m["compared_at"], m["compared_by"], m["reconciliation"] = stamp(r.EndedAt, true), r.Depth, r.ReconciliationID
+			m["compared_at"], m["compared_by"], m["reconciliation"] = stamp(&r.EndedAt), r.Depth, r.ReconciliationID
 			m["position"] = v.Position(ctx, c.Source, domain.Position(r.Position))
 			if r.SourceHash != "" {
 				m["source_hash"], m["target_hash"] = r.SourceHash, r.TargetHash
@@ -259,7 +259,7 @@ func (v *Voyage) certificate(ctx context.Context, c *records.Crossing, tables []
 }
 
 // Remove forgets a crossing that left nothing behind.
-func (v *Voyage) Remove(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) Remove(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := allow(lifecycle.Remove, c); err != nil {
 		return err
 	}

@@ -197,7 +197,7 @@ const gather = time.Second
 // grow with every read. Most of it is dropped by the rule.
 func (f *follower) limits() (changes, bytes int) {
 	if f.consist {
-		return f.c.Settings.V.BatchChanges, 32 << 20
+		return f.c.Settings.BatchChanges, 32 << 20
 	}
 	return 200_000, 48 << 20
 }

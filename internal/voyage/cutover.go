@@ -23,7 +23,7 @@ var steps = []domain.StepName{
 }
 
 // StartCutover begins a cutover, or a rehearsal of one.
-func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsal bool, set domain.Settings, actor string) (int64, error) {
+func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings, actor string) (int64, error) {
 	if err := allow(lifecycle.Cutover, c); err != nil {
 		return 0, err
 	}
@@ -37,7 +37,7 @@ func (v *Voyage) StartCutover(ctx context.Context, c *records.Crossing, rehearsa
 	if err := v.CheckStopMethod(ctx, c.Source, set.StopMethod); err != nil {
 		return 0, err
 	}
-	other := c.Settings.V.Changes(set)
+	other := c.Settings.Changes(set)
 	if err := v.cutoverSettings(ctx, c, other, set); err != nil {
 		return 0, err
 	}
@@ -84,7 +84,7 @@ var ofCutover = []string{"pause_budget", "stop_method", "cutover_depth", "handov
 
 // cutoverSettings refuses settings given with a cutover that are none of its own, or that
 // the house rules lock to something else.
-func (v *Voyage) cutoverSettings(ctx context.Context, c *records.Crossing, given []domain.SettingChange, set domain.Settings) error {
+func (v *Voyage) cutoverSettings(ctx context.Context, c *domain.Crossing, given []domain.SettingChange, set domain.Settings) error {
 	for _, g := range given {
 		if !slices.Contains(ofCutover, g.Name) {
 			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). With a cutover go %s", g.Name, c.Name, strings.Join(ofCutover, ", "))
@@ -119,7 +119,7 @@ func cutoverWord(rehearsal bool) string {
 }
 
 // AbortCutover asks the running cutover to undo itself.
-func (v *Voyage) AbortCutover(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) AbortCutover(ctx context.Context, c *domain.Crossing, actor string) error {
 	k, err := v.Store.RunningCutover(ctx, c.ID)
 	if err != nil {
 		return err
@@ -132,7 +132,7 @@ func (v *Voyage) AbortCutover(ctx context.Context, c *records.Crossing, actor st
 }
 
 // ConfirmCutover gives a person's word that writes have stopped.
-func (v *Voyage) ConfirmCutover(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) ConfirmCutover(ctx context.Context, c *domain.Crossing, actor string) error {
 	k, err := v.Store.RunningCutover(ctx, c.ID)
 	if err != nil {
 		return err
@@ -160,7 +160,7 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *records.Crossing, actor 
 // run is one cutover being carried out by this process.
 type run struct {
 	v      *Voyage
-	c      *records.Crossing
+	c      *domain.Crossing
 	k      records.Cutover
 	task   *records.Task
 	src    engine.Database
@@ -175,7 +175,7 @@ type run struct {
 // cutover carries out a cutover task. A process that takes the task over from a
 // dead one undoes everything when the hand-over had not been reached, and goes
 // on when it had.
-func (v *Voyage) cutover(ctx context.Context, c *records.Crossing, t *records.Task) error {
+func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *records.Task) error {
 	k, err := v.Store.CutoverOfTask(ctx, t.ID)
 	if err != nil {
 		return err
@@ -268,7 +268,7 @@ func (r *run) guard(ctx context.Context, cancel context.CancelCauseFunc) {
 		if k.AbortBy != "" {
 			cancel(fmt.Errorf("aborted by %s", k.AbortBy))
 		}
-		if k.PausedAt.Valid && time.Since(k.PausedAt.Time) > r.k.Settings.V.PauseBudget {
+		if k.PausedAt != nil && time.Since(*k.PausedAt) > r.k.Settings.V.PauseBudget {
 			cancel(fmt.Errorf("the write pause exceeded its budget of %s", r.k.Settings.V.PauseBudget))
 		}
 	})
@@ -381,7 +381,7 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 		return err
 	}
 	// The source need not keep its log for us any longer.
-	if err := r.src.DropCapture(ctx, r.c.Domain().ObjectName(), r.c.Undo.V); err != nil {
+	if err := r.src.DropCapture(ctx, r.c.ObjectName(), r.c.Undo); err != nil {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
@@ -392,10 +392,10 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 
 func (r *run) pause(ctx context.Context) string {
 	k, err := r.v.Store.Cutover(ctx, r.k.ID)
-	if err != nil || !k.PausedAt.Valid || !k.ReleasedAt.Valid {
+	if err != nil || k.PausedAt == nil || k.ReleasedAt == nil {
 		return "an unknown time"
 	}
-	return k.ReleasedAt.Time.Sub(k.PausedAt.Time).Round(time.Millisecond).String()
+	return k.ReleasedAt.Sub(*k.PausedAt).Round(time.Millisecond).String()
 }
 
 // rehearsed ends a rehearsal: the source takes writes again, and the pause that

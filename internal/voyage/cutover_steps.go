@@ -65,7 +65,7 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 		return "", err
 	}
 	var err error
-	r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.Domain().ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
+	r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
 	if err != nil {
 		return "", err
 	}
@@ -97,7 +97,7 @@ func (r *run) markEnd(ctx context.Context) (string, error) {
 	if block := blocking(provedInside(columnEntries(r.c, cat, tables), r.k.Settings.V.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
-	lost, err := r.src.Mind(ctx, r.c.Domain().CaptureName(), r.plans, func(string) error { return nil })
+	lost, err := r.src.Mind(ctx, r.c.CaptureName(), r.plans, func(string) error { return nil })
 	if err != nil {
 		return "", err
 	}

@@ -14,7 +14,6 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // FitArgs say how much a fit check looks at.
@@ -26,7 +25,7 @@ type FitArgs struct {
 }
 
 // CheckFit begins a fit check.
-func (v *Voyage) CheckFit(ctx context.Context, c *records.Crossing, a FitArgs, actor string) error {
+func (v *Voyage) CheckFit(ctx context.Context, c *domain.Crossing, a FitArgs, actor string) error {
 	if err := allow(lifecycle.Change, c); err != nil {
 		return domain.Conflict("crossing %s has started; a fit check belongs before that", c.Name)
 	}
@@ -58,7 +57,7 @@ func scopeText(share float64, extremes bool) string {
 
 // fit looks at the tables, one after the other: it is in no hurry, and the source
 // is live.
-func (v *Voyage) fit(ctx context.Context, c *records.Crossing, a FitArgs, note func(string)) (err error) {
+func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note func(string)) (err error) {
 	f := &domain.FitCheck{Share: a.Share, Extremes: a.Extremes, StartedAt: time.Now().UTC(), Entries: []domain.Entry{}}
 	defer func() {
 		var early ended
@@ -222,7 +221,7 @@ func settled(entries []domain.Entry, f *domain.FitCheck) {
 
 // fitEntries are what the last fit check says to a survey, whose entries about
 // types it may settle.
-func (v *Voyage) fitEntries(ctx context.Context, c *records.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
+func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
 	unlike := false
 	for _, p := range plans {
 		unlike = unlike || p.Unlike

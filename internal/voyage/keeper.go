@@ -40,7 +40,7 @@ func (v *Voyage) keep(ctx context.Context) {
 
 // troubled keeps, on the crossing itself, what keeps it from going on by itself, and says so
 // once; without an error, that nothing does.
-func (v *Voyage) troubled(ctx context.Context, c *records.Crossing, doing string, err error) error {
+func (v *Voyage) troubled(ctx context.Context, c *domain.Crossing, doing string, err error) error {
 	if ctx.Err() != nil || err == nil && c.Trouble == "" {
 		return nil
 	}
@@ -219,7 +219,7 @@ func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) 
 	return v.troubled(ctx, &c, "tables could not begin again", err)
 }
 
-func (v *Voyage) clearEach(ctx context.Context, c *records.Crossing, tables []records.Table) error {
+func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []records.Table) error {
 	// Nobody may write, or build, what is about to be emptied.
 	left, err := v.Store.EndTasks(ctx, c.ID, lifecycle.Disturbs(), "a table was restarted")
 	if err != nil {
@@ -259,7 +259,7 @@ func (v *Voyage) clearEach(ctx context.Context, c *records.Crossing, tables []re
 	return nil
 }
 
-func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *records.Crossing, t *records.Table) error {
+func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *domain.Crossing, t *records.Table) error {
 	limit, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if err := v.fenceTable(limit, dst, c, t.ID); err != nil {
@@ -298,7 +298,7 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *re
 
 // loadInPlace lets a table begin again whose rows stay until others take their place. It is
 // cut anew, as ranges that a first load may have need not do for that.
-func (v *Voyage) loadInPlace(ctx context.Context, dst engine.Database, c *records.Crossing, t *records.Table) error {
+func (v *Voyage) loadInPlace(ctx context.Context, dst engine.Database, c *domain.Crossing, t *records.Table) error {
 	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
 		return err
 	}
@@ -325,7 +325,7 @@ func withoutForeign(objects []engine.Object) []engine.Object {
 
 // fenceTable makes sure that nobody who still holds a chunk of the table can
 // land it.
-func (v *Voyage) fenceTable(ctx context.Context, dst engine.Database, c *records.Crossing, table int64) error {
+func (v *Voyage) fenceTable(ctx context.Context, dst engine.Database, c *domain.Crossing, table int64) error {
 	chunks, err := v.Store.Chunks(ctx, table)
 	if err != nil {
 		return err
@@ -352,7 +352,7 @@ func (v *Voyage) movePhases(ctx context.Context) error {
 	return errors.Join(all...)
 }
 
-func (v *Voyage) movePhase(ctx context.Context, c *records.Crossing) error {
+func (v *Voyage) movePhase(ctx context.Context, c *domain.Crossing) error {
 	if c.Condition == domain.ConditionPaused || c.Phase == domain.PhaseCuttingOver {
 		return nil
 	}
@@ -378,7 +378,7 @@ func (v *Voyage) movePhase(ctx context.Context, c *records.Crossing) error {
 
 // arrived tells of a phase that was reached, and keeps the figures of a load that is
 // complete.
-func (v *Voyage) arrived(ctx context.Context, c *records.Crossing, phase domain.Phase) error {
+func (v *Voyage) arrived(ctx context.Context, c *domain.Crossing, phase domain.Phase) error {
 	switch phase {
 	case domain.PhaseCatchingUp:
 		if c.Phase == domain.PhaseLoading {

@@ -54,7 +54,7 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 	began := time.Now()
 	for ctx.Err() == nil {
 		c, err := v.Store.CrossingByID(ctx, crossing)
-		if err != nil || pace.Of(c.Settings.V, time.Now()).Stop {
+		if err != nil || pace.Of(c.Settings, time.Now()).Stop {
 			return err
 		}
 		// Crossings take turns: the keeper adds this one's lane again, behind the others.
@@ -122,7 +122,7 @@ func (l *laneWork) close() {
 
 // carry reads one chunk in a snapshot of its own and lands it: rows and mark in
 // one target transaction.
-func (l *laneWork) carry(ctx context.Context, c *records.Crossing, chunk *records.Chunk) error {
+func (l *laneWork) carry(ctx context.Context, c *domain.Crossing, chunk *records.Chunk) error {
 	v := l.v
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -185,7 +185,7 @@ func (m *moved) rows() int64 {
 	return int64(float64(m.written.Load()) * m.density)
 }
 
-func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records.Chunk, m *moved) error {
+func (l *laneWork) move(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, m *moved) error {
 	if err := l.connect(ctx, c); err != nil {
 		return err
 	}
@@ -212,7 +212,7 @@ func (l *laneWork) move(ctx context.Context, c *records.Crossing, chunk *records
 	if err := l.writer.Begin(ctx, &there, packed, over(plan, &dc)); err != nil {
 		return err
 	}
-	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, packed, l.v.brakesOf(c.ID, pace.Of(c.Settings.V, time.Now())), m)
+	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, packed, l.v.brakesOf(c.ID, pace.Of(c.Settings, time.Now())), m)
 	if err != nil {
 		return err
 	}
@@ -245,7 +245,7 @@ func over(p *domain.TablePlan, c *domain.Chunk) *domain.Chunk {
 
 // tell says what the chunk's read sees, so that changes it sees need not wait for it. The
 // chunk can do without.
-func (l *laneWork) tell(ctx context.Context, c *records.Crossing, chunk *records.Chunk, snap domain.Snapshot) {
+func (l *laneWork) tell(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, snap domain.Snapshot) {
 	if c.Kind == domain.KindLoad {
 		return
 	}
@@ -257,7 +257,7 @@ func (l *laneWork) tell(ctx context.Context, c *records.Crossing, chunk *records
 }
 
 // connect opens both sides, unless they are open from the chunk before.
-func (l *laneWork) connect(ctx context.Context, c *records.Crossing) error {
+func (l *laneWork) connect(ctx context.Context, c *domain.Crossing) error {
 	src, dst, err := l.v.Both(ctx, c)
 	if err != nil {
 		return away{err}
@@ -326,7 +326,7 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 // returnChunk takes a chunk back from whoever held it: first the ledger raises
 // its epoch, then the target is fenced, and only then is it free again, or
 // found to have landed after all.
-func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *records.Chunk, cause error) {
+func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, cause error) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 12*time.Second)
 	defer cancel()
 	if errors.Is(cause, domain.ErrTakenOver) {
@@ -382,7 +382,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 			return
 		}
 		where = boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
-		if chunk.Attempts >= c.Settings.V.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)) || v.logFault(cause) {
+		if chunk.Attempts >= c.Settings.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)) || v.logFault(cause) {
 			hold = heldText(c, &t, chunk, where, cause)
 		}
 	}
@@ -397,12 +397,12 @@ func (v *Voyage) returnChunk(ctx context.Context, c *records.Crossing, chunk *re
 		v.held(ctx, c, t.SourceName, hold)
 	default:
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
-			chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.V.MaxAttempts, text)
+			chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.MaxAttempts, text)
 	}
 }
 
 // heldText says why a chunk waits for a person, with its table.
-func heldText(c *records.Crossing, t *records.Table, chunk *records.Chunk, where string, cause error) string {
+func heldText(c *domain.Crossing, t *records.Table, chunk *records.Chunk, where string, cause error) string {
 	text := strings.TrimSuffix(cause.Error(), ".")
 	if errors.As(cause, new(*refusedRows)) {
 		return fmt.Sprintf("chunk %d of %s (%s): %s. Mend the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
@@ -414,7 +414,7 @@ func heldText(c *records.Crossing, t *records.Table, chunk *records.Chunk, where
 
 // rest lets the whole crossing wait for a side that is away, so that its chunks do not
 // use up their tries one after the other, and says so once.
-func (v *Voyage) rest(ctx context.Context, c *records.Crossing, cause error) {
+func (v *Voyage) rest(ctx context.Context, c *domain.Crossing, cause error) {
 	reason := "the load waits, and goes on by itself: " + strings.TrimSuffix(cause.Error(), ".")
 	tries, err := v.Store.Rest(ctx, c.ID, backoff, reason)
 	if err != nil {

@@ -11,7 +11,6 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // readCatalog is a catalog with when it was read.
@@ -86,7 +85,7 @@ func (v *Voyage) Preview(ctx context.Context, database, table string, limit int)
 
 // PreviewPlan returns the first rows of a table or query as they will arrive: the
 // target's columns, and values in its form, cut after 200 characters.
-func (v *Voyage) PreviewPlan(ctx context.Context, c *records.Crossing, table string, limit int) ([]domain.Column, [][]*string, error) {
+func (v *Voyage) PreviewPlan(ctx context.Context, c *domain.Crossing, table string, limit int) ([]domain.Column, [][]*string, error) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	src, err := v.Open(ctx, c.Source)
@@ -176,7 +175,7 @@ type PlannedTable struct {
 }
 
 // PlanOf plans one table of a crossing without changing anything.
-func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) (PlannedTable, error) {
+func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (PlannedTable, error) {
 	var out PlannedTable
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
@@ -212,7 +211,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *records.Crossing, table string) 
 	out.Target = here.Table(out.Plan.Target)
 	out.Chunks = 1
 	if out.Plan.Cuts() {
-		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, ChunkAim(c.Settings.V))
+		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, ChunkAim(c.Settings))
 	}
 	there := out.Plan.OnTarget()
 	if out.Target == nil {
@@ -292,7 +291,7 @@ type LastLook struct {
 
 // LastLook surveys both sides again and counts what starting will do, and what
 // will be lost on the target.
-func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, error) {
+func (v *Voyage) LastLook(ctx context.Context, c *domain.Crossing) (LastLook, error) {
 	var out LastLook
 	s, err := v.survey(ctx, c, false)
 	if err != nil {
@@ -308,14 +307,14 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 		out.Rows += max(0, p.Table.Rows)
 		out.Bytes += p.Table.Bytes
 		if p.Cuts() {
-			out.Chunks += chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings.V))
+			out.Chunks += chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings))
 		} else {
 			out.Chunks++
 		}
 		rows, stands := holds[p.Target]
 		loss := Loss{p.Target.String(), rows}
 		there := p.OnTarget()
-		way := there.WhatStands(c.Settings.V)
+		way := there.WhatStands(c.Settings)
 		switch {
 		case !stands:
 			out.Create++
@@ -336,7 +335,7 @@ func (v *Voyage) LastLook(ctx context.Context, c *records.Crossing) (LastLook, e
 			out.ToKnow++
 		}
 	}
-	took, rate := loadTime(out.Bytes, c.Settings.V)
+	took, rate := loadTime(out.Bytes, c.Settings)
 	out.LoadTime = took
 	out.LoadTimeFrom = fmt.Sprintf("an assumed %.1f MB/s; nothing was measured yet", float64(rate)/1e6)
 	return out, nil

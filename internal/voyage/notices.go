@@ -52,7 +52,7 @@ type notice struct {
 }
 
 // tell puts an event of a crossing on its way to every webhook that asks for it.
-func (v *Voyage) tell(ctx context.Context, c *records.Crossing, event, message string) {
+func (v *Voyage) tell(ctx context.Context, c *domain.Crossing, event, message string) {
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	list, err := v.Store.Webhooks(end)
@@ -241,7 +241,7 @@ func (v *Voyage) watchLag(ctx context.Context) error {
 	}
 	for i := range list {
 		c := &list[i].Crossing
-		limit, lag := c.Settings.V.LagLimit, list[i].LagSeconds+max(0, list[i].Silent-5) // nobody measures while nobody follows
+		limit, lag := c.Settings.LagLimit, list[i].LagSeconds+max(0, list[i].Silent-5) // nobody measures while nobody follows
 		over := limit > 0 && lag > limit.Seconds()
 		fresh, err := v.Store.LagTold(ctx, c.ID, over)
 		if err != nil {

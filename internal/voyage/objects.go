@@ -14,7 +14,7 @@ import (
 )
 
 // objects are all that a crossing makes on its target beside types and sequences.
-func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) ([]records.Object, error) {
+func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) ([]records.Object, error) {
 	var out []records.Object
 	add := func(stage string, o engine.Object) {
 		table := o.Table.String()
@@ -36,7 +36,7 @@ func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) 
 	there := onTarget(s.plans)
 	for i := range there {
 		p := &there[i]
-		if here.Table(p.Target) != nil && p.WhatStands(c.Settings.V) != "replace" {
+		if here.Table(p.Target) != nil && p.WhatStands(c.Settings) != "replace" {
 			continue
 		}
 		for n, o := range s.dst.Creates(p) {
@@ -46,7 +46,7 @@ func (v *Voyage) objects(ctx context.Context, c *records.Crossing, s *surveyed) 
 			add(records.StageTable, o)
 		}
 	}
-	plan := c.Planning.V
+	plan := c.Planning
 	said(records.StageBefore, plan.Before)
 	out = append(out, deferred(s.dst, catalogThere(s.catalog, s.plans), s.plans)...)
 	said(records.StageAfter, plan.After)
@@ -96,7 +96,7 @@ func (v *Voyage) runs(ctx context.Context, o *records.Object, f func() error) er
 // statements carries out a person's statements of a stage, in their order: the
 // first that fails ends it, as later ones may need it. One whose process ended while it ran
 // is not run again unasked: it may have taken effect.
-func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine.Database, list []records.Object, stage string, note func(string)) error {
+func (v *Voyage) statements(ctx context.Context, c *domain.Crossing, dst engine.Database, list []records.Object, stage string, note func(string)) error {
 	for i := range list {
 		o := &list[i]
 		if o.Stage != stage || o.State == records.ObjectMade || o.State == records.ObjectLeftOut {
@@ -131,7 +131,7 @@ func (v *Voyage) statements(ctx context.Context, c *records.Crossing, dst engine
 const collisions = 8
 
 // recount writes down what the plans in the records defer.
-func (v *Voyage) recount(ctx context.Context, c *records.Crossing, dst engine.Database) ([]records.Object, error) {
+func (v *Voyage) recount(ctx context.Context, c *domain.Crossing, dst engine.Database) ([]records.Object, error) {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -149,7 +149,7 @@ func (v *Voyage) recount(ctx context.Context, c *records.Crossing, dst engine.Da
 // build makes what was deferred on the target: one that fails does not keep the
 // others from being made. Foreign keys wait for cutover (last) when changes cannot
 // be applied past them, and triggers always do.
-func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(string), last bool) error {
+func (v *Voyage) build(ctx context.Context, c *domain.Crossing, note func(string), last bool) error {
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {
 		return err
@@ -202,7 +202,7 @@ func (v *Voyage) build(ctx context.Context, c *records.Crossing, note func(strin
 
 // landedThere says of what objects are made the rows have landed: others have to wait, as
 // those of a table that was added, or began again, in the meantime.
-func (v *Voyage) landedThere(ctx context.Context, c *records.Crossing) (func(*records.Object) bool, error) {
+func (v *Voyage) landedThere(ctx context.Context, c *domain.Crossing) (func(*records.Object) bool, error) {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -219,7 +219,7 @@ func (v *Voyage) landedThere(ctx context.Context, c *records.Crossing) (func(*re
 // carry makes views, routines and, last, triggers. Some need others: what fails is
 // tried again as long as any other could be made. What cannot be made is told, and
 // stops nothing.
-func (v *Voyage) carry(ctx context.Context, c *records.Crossing, dst engine.Database, list []records.Object, last bool, note func(string)) error {
+func (v *Voyage) carry(ctx context.Context, c *domain.Crossing, dst engine.Database, list []records.Object, last bool, note func(string)) error {
 	var waiting []*records.Object
 	for i := range list {
 		o := &list[i]
@@ -257,7 +257,7 @@ func (v *Voyage) carry(ctx context.Context, c *records.Crossing, dst engine.Data
 }
 
 // ChangeObject writes an object's statement by hand.
-func (v *Voyage) ChangeObject(ctx context.Context, c *records.Crossing, id int64, statement, actor string) (records.Object, error) {
+func (v *Voyage) ChangeObject(ctx context.Context, c *domain.Crossing, id int64, statement, actor string) (records.Object, error) {
 	statement = strings.TrimSpace(statement)
 	o, err := v.Store.ObjectOf(ctx, c.ID, id)
 	if err != nil {
@@ -277,7 +277,7 @@ func (v *Voyage) ChangeObject(ctx context.Context, c *records.Crossing, id int64
 }
 
 // extraEntries tell what a source has beside tables, and what becomes of it.
-func extraEntries(ctx context.Context, c *records.Crossing, s *surveyed, alike bool) ([]domain.Entry, error) {
+func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bool) ([]domain.Entry, error) {
 	all := []domain.Carried{domain.CarryViews, domain.CarryRoutines, domain.CarryTriggers}
 	list, err := s.src.Extras(ctx, s.plans, all)
 	if err != nil {
@@ -306,7 +306,7 @@ func extraEntries(ctx context.Context, c *records.Crossing, s *surveyed, alike b
 		}
 		e := domain.Entry{Verdict: domain.ToKnow, Topic: string(kind), Subject: "source", Measured: text + "; they are not made on the target"}
 		wanted := false
-		for _, k := range c.Planning.V.Carry {
+		for _, k := range c.Planning.Carry {
 			wanted = wanted || k == kind
 		}
 		switch {

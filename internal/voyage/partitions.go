@@ -9,7 +9,6 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // Partitions come and go on a source without a word in its log. A new one that begins
@@ -43,7 +42,7 @@ func (f *follower) partitioned(ctx context.Context, t *followed, err error) erro
 	if len(statements) == 0 {
 		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume", t.row.SourceName, said.Text)
 	}
-	if f.c.Settings.V.ColumnChanges != "carry" {
+	if f.c.Settings.ColumnChanges != "carry" {
 		return domain.Conflict("%s has new partitions on the source. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set %s --column-changes carry, and resume", t.row.SourceName, strings.Join(statements, "; "), f.c.Name)
 	}
 	f.apply.Abort() // what it holds would keep the statements waiting
@@ -62,7 +61,7 @@ func (f *follower) partitioned(ctx context.Context, t *followed, err error) erro
 }
 
 // partitionEntries say which partitions have come and gone since the plan was made.
-func partitionEntries(c *records.Crossing, p *domain.TablePlan, now *domain.Table) []domain.Entry {
+func partitionEntries(c *domain.Crossing, p *domain.TablePlan, now *domain.Table) []domain.Entry {
 	var out []domain.Entry
 	remedy := fmt.Sprintf("compare before the cutover: dustyferry reconcile %s; and restart the table where it differs: dustyferry crossing restart %s --table %s", c.Name, c.Name, p.Source)
 	for _, part := range without(now.Partitions, p.Table.Partitions) {

@@ -13,7 +13,6 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // planner plans the tables of a crossing, as the source is now and as a person
@@ -25,17 +24,17 @@ type planner struct {
 	way   typemap.Way
 	rules []domain.Rule // parameters are filled in
 	set   params.Set
-	c     *records.Crossing
+	c     *domain.Crossing
 }
 
-func (v *Voyage) planner(ctx context.Context, c *records.Crossing, src engine.Database, cat *domain.Catalog) (*planner, error) {
+func (v *Voyage) planner(ctx context.Context, c *domain.Crossing, src engine.Database, cat *domain.Catalog) (*planner, error) {
 	way, err := v.way(ctx, c, cat)
 	if err != nil {
 		return nil, err
 	}
 	p := &planner{v: v, src: src, cat: cat, way: way, c: c,
-		set: params.Set{Values: c.Planning.V.Parameters, Now: time.Now(), Backslash: way.From == typemap.MariaDB}}
-	for i, r := range c.Rules.V {
+		set: params.Set{Values: c.Planning.Parameters, Now: time.Now(), Backslash: way.From == typemap.MariaDB}}
+	for i, r := range c.Rules {
 		if r, err = p.filled(r); err != nil {
 			return nil, fmt.Errorf("rule %d: %w", i+1, err)
 		}
@@ -63,11 +62,11 @@ func (p *planner) filled(r domain.Rule) (domain.Rule, error) {
 // plain are the plans of the tables that the crossing's patterns choose, and of
 // its queries, without what a person changes.
 func (p *planner) plain(ctx context.Context) ([]domain.TablePlan, error) {
-	queries := p.c.Planning.V.Queries
+	queries := p.c.Planning.Queries
 	var out []domain.TablePlan
-	if len(p.c.Patterns.V) > 0 || len(queries) == 0 {
+	if len(p.c.Patterns) > 0 || len(queries) == 0 {
 		var err error
-		if out, err = Plans(p.src, p.cat, p.c.Patterns.V); err != nil {
+		if out, err = Plans(p.src, p.cat, p.c.Patterns); err != nil {
 			return nil, err
 		}
 	}

@@ -17,12 +17,12 @@ import (
 
 // prepare surveys, makes the target's tables, makes capture durable and cuts
 // the tables into chunks; then the load begins. Every part can be repeated.
-func (v *Voyage) prepare(ctx context.Context, c *records.Crossing, note begunNote) error {
+func (v *Voyage) prepare(ctx context.Context, c *domain.Crossing, note begunNote) error {
 	return v.prepareAs(ctx, c, false, note)
 }
 
 // prepareAs prepares; with anew, what was made on the target before is made again.
-func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, begin begunNote) error {
+func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, begin begunNote) error {
 	note := begin.say
 	note("surveying both sides")
 	s, err := v.survey(ctx, c, false)
@@ -39,7 +39,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, 
 		return domain.Conflict("the survey found what blocks: %s", block)
 	}
 	for i := range s.plans {
-		s.plans[i].InPlace = c.Settings.V.NonEmptyTarget == engine.InPlace
+		s.plans[i].InPlace = c.Settings.NonEmptyTarget == engine.InPlace
 	}
 	if err := v.Store.SavePlans(ctx, c, s.plans); err != nil {
 		return err
@@ -76,7 +76,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, 
 			return err
 		}
 	}
-	if err := v.Store.SaveStart(ctx, c.ID, start, c.Undo.V, s.catalog); err != nil {
+	if err := v.Store.SaveStart(ctx, c.ID, start, c.Undo, s.catalog); err != nil {
 		return err
 	}
 	if err := v.advance(ctx, c, c.Phase, domain.PhasePrepared); err != nil {
@@ -128,29 +128,29 @@ func (v *Voyage) prepareAs(ctx context.Context, c *records.Crossing, anew bool, 
 
 // makeCapture makes capture durable on the source. What it will change there is kept
 // first, so that closing can restore it.
-func (v *Voyage) makeCapture(ctx context.Context, c *records.Crossing, src engine.Database, plans []domain.TablePlan) (domain.Position, error) {
+func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src engine.Database, plans []domain.TablePlan) (domain.Position, error) {
 	for _, u := range src.CaptureUndo(plans) {
-		if !slices.Contains(c.Undo.V, u) {
-			c.Undo.V = append(c.Undo.V, u)
+		if !slices.Contains(c.Undo, u) {
+			c.Undo = append(c.Undo, u)
 		}
 	}
-	if err := v.Store.SaveUndo(ctx, c.ID, c.Undo.V); err != nil {
+	if err := v.Store.SaveUndo(ctx, c.ID, c.Undo); err != nil {
 		return 0, err
 	}
-	return src.PrepareCapture(ctx, c.Domain().ObjectName(), plans)
+	return src.PrepareCapture(ctx, c.ObjectName(), plans)
 }
 
 // makeTables makes the target's tables of the plans and keeps what came of each.
-func (v *Voyage) makeTables(ctx context.Context, c *records.Crossing, s *surveyed, plans []domain.TablePlan) error {
+func (v *Voyage) makeTables(ctx context.Context, c *domain.Crossing, s *surveyed, plans []domain.TablePlan) error {
 	var told []records.Told
-	err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, plans), onTarget(plans), c.Settings.V, func(o engine.Object, failure error) {
+	err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, plans), onTarget(plans), c.Settings, func(o engine.Object, failure error) {
 		told = append(told, records.Told{Kind: o.Kind, Table: o.Table.String(), Statement: o.SQL, Failure: failure})
 	})
 	return cmp.Or(err, v.Store.TellTables(ctx, c.ID, told))
 }
 
 // advance moves the phase on, or says that somebody else did meanwhile.
-func (v *Voyage) advance(ctx context.Context, c *records.Crossing, from, to domain.Phase) error {
+func (v *Voyage) advance(ctx context.Context, c *domain.Crossing, from, to domain.Phase) error {
 	moved, err := v.Store.SetPhase(ctx, c.ID, from, to)
 	if err == nil && !moved {
 		return domain.Conflict("crossing %s is not %s any more; look at it again", c.Name, from)
@@ -163,11 +163,11 @@ func ChunkAim(s domain.Settings) int64 { return share.Aim(s.ChunkBytes, s.SpeedL
 
 // cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
 // is the same on both sides, and where no other unique value can move from one to another.
-func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table) (int, error) {
+func (v *Voyage) cut(ctx context.Context, c *domain.Crossing, t *records.Table) (int, error) {
 	p := &t.Plan.V
 	n := 1
 	if p.Cuts() && (!p.InPlace || rangesAlike(p) && !replaces(p)) {
-		n = chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings.V))
+		n = chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings))
 	}
 	var bounds []domain.KeyValue
 	if n > 1 {
@@ -201,8 +201,8 @@ func (v *Voyage) cut(ctx context.Context, c *records.Crossing, t *records.Table)
 
 // repeatsInPlace reports whether rows that a load has brought stay until those of the next
 // take their place.
-func repeatsInPlace(c *records.Crossing) bool {
-	return c.Kind == domain.KindLoad && c.Settings.V.Repeat == engine.InPlace
+func repeatsInPlace(c *domain.Crossing) bool {
+	return c.Kind == domain.KindLoad && c.Settings.Repeat == engine.InPlace
 }
 
 // inTheWay is what has to go for a load in place: foreign keys, where they would act.
@@ -213,7 +213,7 @@ func inTheWay(ctx context.Context, dst engine.Database, deferred []engine.Object
 
 // restart begins again from nothing: chunks, marks, capture and the target's
 // rows are dropped, and the crossing prepares anew.
-func (v *Voyage) restart(ctx context.Context, c *records.Crossing, begin begunNote) error {
+func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNote) error {
 	note := begin.say
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
@@ -236,7 +236,7 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, begin begunNo
 			return err
 		}
 	}
-	if err := src.DropCapture(ctx, c.Domain().ObjectName(), c.Undo.V); err != nil {
+	if err := src.DropCapture(ctx, c.ObjectName(), c.Undo); err != nil {
 		return err
 	}
 	inPlace := repeatsInPlace(c)
@@ -252,13 +252,13 @@ func (v *Voyage) restart(ctx context.Context, c *records.Crossing, begin begunNo
 	}
 	fresh := *c
 	fresh.Phase = domain.PhasePrepared
-	fresh.Settings.V.NonEmptyTarget = "empty" // the rows there are our own
+	fresh.Settings.NonEmptyTarget = "empty" // the rows there are our own
 	if inPlace {
-		fresh.Settings.V.NonEmptyTarget = engine.InPlace
+		fresh.Settings.NonEmptyTarget = engine.InPlace
 	}
-	fresh.Rules.V = slices.Clone(fresh.Rules.V)
-	for i := range fresh.Rules.V {
-		fresh.Rules.V[i].Standing = ""
+	fresh.Rules = slices.Clone(fresh.Rules)
+	for i := range fresh.Rules {
+		fresh.Rules[i].Standing = ""
 	}
 	return v.prepareAs(ctx, &fresh, true, begin)
 }

@@ -55,7 +55,7 @@ func (m *moved) on(l *laneWork) {
 }
 
 // doing asks both sides what they do for a lane, and whether one of them is at work.
-func (v *Voyage) doing(ctx context.Context, c *records.Crossing, at *sessions, stood time.Duration) (string, bool) {
+func (v *Voyage) doing(ctx context.Context, c *domain.Crossing, at *sessions, stood time.Duration) (string, bool) {
 	if at == nil {
 		return "the connections could not be opened", false
 	}
@@ -161,7 +161,7 @@ func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.C
 
 // mindTask says what a task waits for that has gone on for a while: statements of ours, on
 // either side, that wait for somebody's lock.
-func (v *Voyage) mindTask(ctx context.Context, c *records.Crossing, t *records.Task) {
+func (v *Voyage) mindTask(ctx context.Context, c *domain.Crossing, t *records.Task) {
 	began, said := time.Now(), false
 	every(ctx, v.StuckAfter/2, func() {
 		if time.Since(began) < v.StuckAfter {

@@ -29,7 +29,7 @@ type doubt struct {
 
 // prove compares tables whose rows the source wrote anew without a word in its log, once for
 // each writing, and takes the doubt away when they are alike.
-func (v *Voyage) prove(ctx context.Context, c *records.Crossing, cat *domain.Catalog, tables []records.Table) {
+func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Catalog, tables []records.Table) {
 	compared, err := v.compared(ctx, c.ID)
 	if err != nil {
 		return

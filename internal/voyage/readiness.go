@@ -13,7 +13,7 @@ import (
 
 // Readiness is the readiness list: what must hold before a cutover may start,
 // each entry with what was measured.
-func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.Settings) ([]domain.Entry, error) {
+func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.Settings) ([]domain.Entry, error) {
 	var out []domain.Entry
 	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
 		e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: c.Name, Measured: fmt.Sprintf(format, args...), Remedy: remedy}
@@ -83,8 +83,8 @@ func (v *Voyage) Readiness(ctx context.Context, c *records.Crossing, set domain.
 	rehearsed := false
 	verdict, why = wanted(domain.CheckRehearsal)
 	for _, k := range cuts {
-		if k.Rehearsal && k.State == "done" && k.PausedAt.Valid && k.ReleasedAt.Valid {
-			pause := k.ReleasedAt.Time.Sub(k.PausedAt.Time)
+		if k.Rehearsal && k.State == "done" && k.PausedAt != nil && k.ReleasedAt != nil {
+			pause := k.ReleasedAt.Sub(*k.PausedAt)
 			add(pause <= set.PauseBudget, verdict, topicPause, "raise the pause budget, or reconcile less inside the pause", "the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)
 			rehearsed = true
 			break
@@ -108,7 +108,7 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 
 // noticed is what the source's catalog says of the tables now, or where it cannot be asked
 // what it said last.
-func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth) []domain.Entry {
+func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, 12*time.Second)
 	defer cancel()
 	cat, err := v.catalogOf(ctx, c.Source, 3*time.Second)
@@ -124,7 +124,7 @@ func (v *Voyage) noticed(ctx context.Context, c *records.Crossing, st *records.S
 
 // unended says which two-phase transactions could still be committed on the source when its
 // writes have been stopped: they need no session, and some no lock.
-func (v *Voyage) unended(ctx context.Context, c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, 8*time.Second) // a list that people look at waits for nobody for long
 	defer cancel()
 	src, err := v.Open(ctx, c.Source)

@@ -31,7 +31,7 @@ type ReconcileArgs struct {
 const maxFindings = 10_000
 
 // StartReconcile adds a reconciliation of the tables the patterns choose.
-func (v *Voyage) StartReconcile(ctx context.Context, c *records.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error) {
+func (v *Voyage) StartReconcile(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error) {
 	if err := allow(lifecycle.Reconcile, c); err != nil {
 		return 0, err
 	}
@@ -61,7 +61,7 @@ func (v *Voyage) StartReconcile(ctx context.Context, c *records.Crossing, depth 
 
 // reconcile compares source and target at one shared position and keeps what it
 // finds.
-func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, quiet bool, note func(string)) error {
+func (v *Voyage) reconcile(ctx context.Context, c *domain.Crossing, id int64, quiet bool, note func(string)) error {
 	r, err := v.Store.Reconciliation(ctx, c.ID, id)
 	if err != nil {
 		return err
@@ -84,7 +84,7 @@ func (v *Voyage) reconcile(ctx context.Context, c *records.Crossing, id int64, q
 	return v.Store.EndReconciliation(end, id, state, "")
 }
 
-func (v *Voyage) compare(ctx context.Context, c *records.Crossing, r *records.Reconciliation, quiet bool, note func(string)) (int64, error) {
+func (v *Voyage) compare(ctx context.Context, c *domain.Crossing, r *records.Reconciliation, quiet bool, note func(string)) (int64, error) {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return 0, err

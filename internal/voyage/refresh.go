@@ -34,7 +34,7 @@ const (
 
 // StartRefresh begins a refresh: of all tables that have a watermark; others are loaded
 // anew.
-func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm, actor string) error {
+func (v *Voyage) StartRefresh(ctx context.Context, c *domain.Crossing, confirm, actor string) error {
 	if err := allow(lifecycle.Refresh, c); err != nil {
 		return err
 	}
@@ -55,7 +55,7 @@ func (v *Voyage) StartRefresh(ctx context.Context, c *records.Crossing, confirm,
 }
 
 // refreshAs begins a refresh; run is the due run that asked for it, or 0.
-func (v *Voyage) refreshAs(ctx context.Context, c *records.Crossing, run int64, actor string) error {
+func (v *Voyage) refreshAs(ctx context.Context, c *domain.Crossing, run int64, actor string) error {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
@@ -78,7 +78,7 @@ func (v *Voyage) refreshAs(ctx context.Context, c *records.Crossing, run int64, 
 
 // refreshable refuses a refresh of which a part cannot be done, before any of it is:
 // tables without a watermark are loaded anew, and with them those that refer to them.
-func refreshable(c *records.Crossing, tables []records.Table) error {
+func refreshable(c *domain.Crossing, tables []records.Table) error {
 	for i := range tables {
 		if tables[i].Plan.V.Watermark != "" {
 			continue
@@ -92,7 +92,7 @@ func refreshable(c *records.Crossing, tables []records.Table) error {
 	return nil
 }
 
-func (v *Voyage) refresh(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
+func (v *Voyage) refresh(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) error {
 	var a BeginArgs
 	if err := json.Unmarshal(t.Args, &a); err != nil {
 		return err
@@ -109,7 +109,7 @@ func (v *Voyage) refresh(ctx context.Context, c *records.Crossing, t *records.Ta
 	return err
 }
 
-func (v *Voyage) refreshed(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) error {
+func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) error {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
@@ -144,7 +144,7 @@ type refreshDone struct {
 	others      []string // tables without a watermark
 }
 
-func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *records.Task, note func(string)) (refreshDone, error) {
+func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) (refreshDone, error) {
 	var done refreshDone
 	src, dst, err := v.Both(ctx, c)
 	if err != nil {
@@ -212,7 +212,7 @@ func (v *Voyage) refreshTables(ctx context.Context, c *records.Crossing, t *reco
 type refresher struct {
 	v           *Voyage
 	ctx         context.Context
-	c           *records.Crossing
+	c           *domain.Crossing
 	apply       engine.Applier
 	plan        *domain.TablePlan
 	there       domain.TablePlan
@@ -313,7 +313,7 @@ func (r *refresher) flush() error {
 	r.rows += int64(len(r.batch))
 	r.bytes += int64(r.size)
 	r.batch, r.size = nil, 0
-	return r.hold(now.Settings.V)
+	return r.hold(now.Settings)
 }
 
 // hold keeps the limits of speed that the crossing has now.
@@ -332,7 +332,7 @@ func (r *refresher) hold(set domain.Settings) error {
 }
 
 // refreshEntries say what a survey has to say of watermarks.
-func refreshEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+func refreshEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 	var out []domain.Entry
 	for i := range plans {
 		p := &plans[i]

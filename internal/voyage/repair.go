@@ -19,7 +19,7 @@ type RepairArgs struct {
 }
 
 // StartRepair copies the rows of findings again.
-func (v *Voyage) StartRepair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+func (v *Voyage) StartRepair(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string) error {
 	if err := allow(lifecycle.Repair, c); err != nil {
 		return err
 	}
@@ -40,7 +40,7 @@ func (v *Voyage) StartRepair(ctx context.Context, c *records.Crossing, a RepairA
 }
 
 // StartRecheck compares the rows of findings again, and only those.
-func (v *Voyage) StartRecheck(ctx context.Context, c *records.Crossing, a RepairArgs, actor string) error {
+func (v *Voyage) StartRecheck(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string) error {
 	if err := allow(lifecycle.Reconcile, c); err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (v *Voyage) StartRecheck(ctx context.Context, c *records.Crossing, a Repair
 // recheck compares the rows of findings at one shared position, with both
 // databases live. A finding whose row is alike now is equal; one that still
 // differs is open, with the rows as they are now.
-func (v *Voyage) recheck(ctx context.Context, c *records.Crossing, a RepairArgs, actor string, note func(string)) error {
+func (v *Voyage) recheck(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string, note func(string)) error {
 	byTable, err := v.findingsByTable(ctx, records.FindingFilter{IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err
@@ -136,7 +136,7 @@ func (v *Voyage) findingsByTable(ctx context.Context, f records.FindingFilter, r
 
 // repair makes the target's rows at the findings' keys what the source's are at
 // one shared position, while the applier stands still there.
-func (v *Voyage) repair(ctx context.Context, c *records.Crossing, a RepairArgs, actor string, note func(string)) error {
+func (v *Voyage) repair(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string, note func(string)) error {
 	byTable, err := v.findingsByTable(ctx, records.FindingFilter{State: "open", IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err

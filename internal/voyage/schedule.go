@@ -2,7 +2,6 @@ package voyage
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
 	"time"
@@ -14,7 +13,7 @@ import (
 
 // Schedule says when a crossing starts by itself. One that repeats loads anew each
 // time; it is skipped while the run before has not ended.
-func (v *Voyage) Schedule(ctx context.Context, c *records.Crossing, s records.Schedule, confirm, actor string) error {
+func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Schedule, confirm, actor string) error {
 	switch {
 	case s.Missed == "":
 		s.Missed = "run once"
@@ -22,15 +21,15 @@ func (v *Voyage) Schedule(ctx context.Context, c *records.Crossing, s records.Sc
 		return domain.Invalid("missed is %q; choose run once or skip", s.Missed)
 	}
 	s.CrossingID, s.Actor = c.ID, actor
-	if (s.Cron == "") == !s.OnceAt.Valid {
+	if (s.Cron == "") == (s.OnceAt == nil) {
 		return domain.Invalid("give either the time at which %s is to start, or a cron expression by which it is to repeat", c.Name)
 	}
-	if s.OnceAt.Valid {
+	if s.OnceAt != nil {
 		if c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed {
 			return domain.Conflict("crossing %s is %s: it has been started already", c.Name, c.Phase)
 		}
-		if time.Until(s.OnceAt.Time) < -calendar.Late {
-			return domain.Invalid("%s is over; give a time to come", s.OnceAt.Time.UTC().Format(time.DateTime))
+		if time.Until(*s.OnceAt) < -calendar.Late {
+			return domain.Invalid("%s is over; give a time to come", s.OnceAt.UTC().Format(time.DateTime))
 		}
 		if removes(c) && confirm != c.Target {
 			return domain.Invalid("starting %s may remove rows from %s; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
@@ -51,17 +50,18 @@ func (v *Voyage) Schedule(ctx context.Context, c *records.Crossing, s records.Sc
 			}
 			return domain.Invalid("each run of %s %s; confirm it by giving the target's name, %s", c.Name, does, c.Target)
 		}
-		s.NextAt = sql.NullTime{Time: plan.Next(time.Now()), Valid: true}
+		next := plan.Next(time.Now())
+		s.NextAt = &next
 	}
 	if err := v.Store.SaveSchedule(ctx, s); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name, scheduleText(s), s.NextAt.Time.UTC().Format(time.DateTime)+" UTC")
+	v.Say(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name, scheduleText(s), s.NextAt.UTC().Format(time.DateTime)+" UTC")
 	return nil
 }
 
 func scheduleText(s records.Schedule) string {
-	if s.OnceAt.Valid {
+	if s.OnceAt != nil {
 		return "once"
 	}
 	zone := s.Zone
@@ -72,7 +72,7 @@ func scheduleText(s records.Schedule) string {
 }
 
 // Unschedule lets a crossing start by a person's hand alone again.
-func (v *Voyage) Unschedule(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) Unschedule(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := v.Store.RemoveSchedule(ctx, c.ID); err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (v *Voyage) Unschedule(ctx context.Context, c *records.Crossing, actor stri
 }
 
 // PauseSchedule keeps a schedule from starting anything until it is resumed.
-func (v *Voyage) PauseSchedule(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) PauseSchedule(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := v.Store.PauseSchedule(ctx, c.ID, actor); err != nil {
 		return err
 	}
@@ -90,7 +90,7 @@ func (v *Voyage) PauseSchedule(ctx context.Context, c *records.Crossing, actor s
 }
 
 // ResumeSchedule lets a paused schedule start what is due from now on.
-func (v *Voyage) ResumeSchedule(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) ResumeSchedule(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := v.Store.PauseSchedule(ctx, c.ID, ""); err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (v *Voyage) noteDue(ctx context.Context) error {
 }
 
 func (v *Voyage) noteOne(ctx context.Context, s records.Schedule) error {
-	var next sql.NullTime
+	var next *time.Time
 	note := ""
 	if s.Cron != "" {
 		plan, err := calendar.Parse(s.Cron, s.Zone)
@@ -126,9 +126,11 @@ func (v *Voyage) noteOne(ctx context.Context, s records.Schedule) error {
 			}
 			return v.troubled(ctx, &c, "its schedule cannot be read; schedule it again", err)
 		}
-		_, next.Time, note = plan.Due(s.NextAt.Time, time.Now(), s.Missed)
-		next.Valid = !next.Time.IsZero()
-	} else if time.Since(s.NextAt.Time) > calendar.Late {
+		var at time.Time
+		if _, at, note = plan.Due(*s.NextAt, time.Now(), s.Missed); !at.IsZero() {
+			next = &at
+		}
+	} else if time.Since(*s.NextAt) > calendar.Late {
 		note = "due when no service ran"
 	}
 	_, err := v.Store.Due(ctx, s, next, note)
@@ -170,7 +172,7 @@ func (v *Voyage) settleLost(ctx context.Context) error {
 }
 
 // whyNot says why a due run does not come about, or nothing.
-func whyNot(c *records.Crossing, s *records.Schedule, r *records.DueRun) string {
+func whyNot(c *domain.Crossing, s *records.Schedule, r *records.DueRun) string {
 	switch {
 	case s == nil:
 		return "its schedule was removed"
@@ -234,7 +236,7 @@ func (v *Voyage) runDue(ctx context.Context, r records.DueRun) error {
 }
 
 // restartDue loads everything anew for a schedule, as a person's restart does.
-func (v *Voyage) restartDue(ctx context.Context, c *records.Crossing, run int64, by string) error {
+func (v *Voyage) restartDue(ctx context.Context, c *domain.Crossing, run int64, by string) error {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err

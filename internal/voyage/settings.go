@@ -24,7 +24,7 @@ func (v *Voyage) HoldToHouse(ctx context.Context, house domain.House, s domain.S
 
 // ChangeSettings changes lanes and speed limit at any time, the rest before the
 // start.
-func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s domain.Settings, actor string) error {
+func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domain.Settings, actor string) error {
 	s = s.WithDefaults()
 	if err := s.Validate(); err != nil {
 		return err
@@ -39,10 +39,10 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	if err != nil {
 		return err
 	}
-	if err := v.HoldToHouse(ctx, house, s, c.Patterns.V); err != nil {
+	if err := v.HoldToHouse(ctx, house, s, c.Patterns); err != nil {
 		return err
 	}
-	live := c.Settings.V
+	live := c.Settings
 	live.Lanes, live.SpeedLimit = s.Lanes, s.SpeedLimit
 	live.HandoverURL, live.HandoverCommand = s.HandoverURL, s.HandoverCommand
 	live.PauseBudget, live.StopMethod, live.CutoverDepth = s.PauseBudget, s.StopMethod, s.CutoverDepth
@@ -64,7 +64,7 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *records.Crossing, s doma
 	if err := v.Store.SaveSettings(ctx, c, s, planned); err != nil {
 		return err
 	}
-	v.recordSettings(ctx, actor, c.Name, "settings of "+c.Name, c.Settings.V.Changes(s))
+	v.recordSettings(ctx, actor, c.Name, "settings of "+c.Name, c.Settings.Changes(s))
 	return nil
 }
 
@@ -114,7 +114,7 @@ func counted(n int, one, more string) string {
 
 // ChooseTables replaces what is planned for a crossing that has not started; a
 // survey or fit check made before no longer counts.
-func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
+func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
 	if err := allow(lifecycle.Change, c); err != nil {
 		return err
 	}
@@ -131,7 +131,7 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	if err != nil {
 		return err
 	}
-	if err := v.HoldToHouse(ctx, house, c.Settings.V, patterns); err != nil {
+	if err := v.HoldToHouse(ctx, house, c.Settings, patterns); err != nil {
 		return err
 	}
 	if slices.Contains(house.Locked, "rules") {
@@ -142,7 +142,7 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *records.Crossing, patterns
 	}
 	v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
 		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
-		Detail: planChanges(plan{c.Patterns.V, c.Rules.V, c.Planning.V}, plan{patterns, rules, planning})})
+		Detail: planChanges(plan{c.Patterns, c.Rules, c.Planning}, plan{patterns, rules, planning})})
 	return nil
 }
 

@@ -8,7 +8,6 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // Where capture begins and where it is to stop, as a person says.
@@ -67,8 +66,8 @@ func (v *Voyage) CheckCaptureSettings(ctx context.Context, source string, kind d
 
 // captureFrom makes capture durable and returns from where changes are applied: for kind
 // capture, where the person says that the target's rows stand.
-func (v *Voyage) captureFrom(ctx context.Context, c *records.Crossing, s *surveyed) (domain.Position, error) {
-	set := c.Settings.V
+func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *surveyed) (domain.Position, error) {
+	set := c.Settings
 	if set.Slot != "" {
 		from, err := s.src.CheckCapture(ctx, set.Slot, s.plans)
 		if err != nil || set.StartFrom == "" {
@@ -101,7 +100,7 @@ func (v *Voyage) captureFrom(ctx context.Context, c *records.Crossing, s *survey
 
 // placeOf reads a place that a person gave: a position, or a name that all servers of one
 // history share.
-func (v *Voyage) placeOf(ctx context.Context, c *records.Crossing, src engine.Database, text string) (domain.Position, error) {
+func (v *Voyage) placeOf(ctx context.Context, c *domain.Crossing, src engine.Database, text string) (domain.Position, error) {
 	d, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
 		return 0, err
@@ -130,7 +129,7 @@ func (f *follower) mindStop(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	stop, err := parseStop(c.Settings.V.StopAt, driver)
+	stop, err := parseStop(c.Settings.StopAt, driver)
 	if err != nil || stop == nil || f.v.loadsYet(&c) {
 		f.stop.Store(nil)
 		return
@@ -147,7 +146,7 @@ func (f *follower) mindStop(ctx context.Context) {
 }
 
 // loadsYet reports whether a load is under way, which has to end first.
-func (v *Voyage) loadsYet(c *records.Crossing) bool {
+func (v *Voyage) loadsYet(c *domain.Crossing) bool {
 	return c.Phase == domain.PhaseLoading && c.Kind != domain.KindCapture
 }
 
@@ -192,10 +191,10 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 }
 
 // ontoRows says for a survey which tables a crossing of kind capture would find no rows in.
-func ontoRows(c *records.Crossing, there *domain.Catalog, plans []domain.TablePlan) []domain.Entry {
+func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePlan) []domain.Entry {
 	from := "from when it is started on"
-	if c.Settings.V.StartFrom != "" {
-		from = "from " + c.Settings.V.StartFrom + " on"
+	if c.Settings.StartFrom != "" {
+		from = "from " + c.Settings.StartFrom + " on"
 	}
 	out := []domain.Entry{{Verdict: domain.ToKnow, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
 		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}

@@ -88,7 +88,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 
 // holdStream gives a stream back, whose crossing waits for a person. Who was replaced
 // meanwhile, as by a restart, has nothing to say any more.
-func (v *Voyage) holdStream(ctx context.Context, c *records.Crossing, st *records.Stream, cause error, reason string) {
+func (v *Voyage) holdStream(ctx context.Context, c *domain.Crossing, st *records.Stream, cause error, reason string) {
 	mine, err := v.Store.DropStream(ctx, c.ID, st.Epoch, 0, cause.Error(), reason)
 	if err != nil {
 		v.Log.Error("capture could not be held", "crossing", c.Name, "error", err)
@@ -107,7 +107,7 @@ var (
 // follower is one stream at work.
 type follower struct {
 	v     *Voyage
-	c     *records.Crossing
+	c     *domain.Crossing
 	epoch int64
 	src   engine.Database
 	dst   engine.Database
@@ -205,7 +205,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			return
 		}
 		if following {
-			_ = f.v.Store.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.V.InStepLag.Seconds())
+			_ = f.v.Store.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.InStepLag.Seconds())
 		}
 		for id, k := range counts {
 			_ = f.v.Store.CountChanges(ctx, id, k[0], k[1], k[2], k[3])
@@ -348,7 +348,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	if err != nil {
 		return err
 	}
-	capture, err := src.OpenCapture(ctx, f.c.Domain().CaptureName(), at, list, except)
+	capture, err := src.OpenCapture(ctx, f.c.CaptureName(), at, list, except)
 	if err != nil {
 		return err
 	}

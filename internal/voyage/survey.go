@@ -19,7 +19,7 @@ import (
 
 // Survey looks at both sides without changing anything, and keeps what it found. It is work
 // like any other: it ends when somebody cancels it, or when ctx does.
-func (v *Voyage) Survey(ctx context.Context, c *records.Crossing, actor string) ([]domain.Entry, error) {
+func (v *Voyage) Survey(ctx context.Context, c *domain.Crossing, actor string) ([]domain.Entry, error) {
 	if err := allow(lifecycle.Survey, c); err != nil {
 		return nil, err
 	}
@@ -44,7 +44,7 @@ func (v *Voyage) Survey(ctx context.Context, c *records.Crossing, actor string) 
 }
 
 // surveyTask looks at both sides and keeps what it found.
-func (v *Voyage) surveyTask(ctx context.Context, c *records.Crossing, note func(string)) error {
+func (v *Voyage) surveyTask(ctx context.Context, c *domain.Crossing, note func(string)) error {
 	note("looking at both sides")
 	s, err := v.survey(ctx, c, true)
 	if err != nil {
@@ -62,7 +62,7 @@ type surveyed struct {
 
 // survey looks at both sides. With try, it also reads for a moment to measure; not
 // where the load itself is about to begin.
-func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*surveyed, error) {
+func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*surveyed, error) {
 	s, types, err := v.planned(ctx, c)
 	if err != nil {
 		return nil, err
@@ -83,7 +83,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 				Remedy: "let them end, or end them, before the start"})
 		}
 	}
-	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(s.plans), c.Settings.V)
+	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(s.plans), c.Settings)
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +134,7 @@ func (v *Voyage) survey(ctx context.Context, c *records.Crossing, try bool) (*su
 
 // planned plans all tables of the crossing as the source is now, and says what
 // becomes of their columns.
-func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, []domain.Entry, error) {
+func (v *Voyage) planned(ctx context.Context, c *domain.Crossing) (*surveyed, []domain.Entry, error) {
 	s := &surveyed{}
 	var err error
 	if s.src, s.dst, err = v.Both(ctx, c); err != nil {
@@ -176,9 +176,9 @@ func (v *Voyage) planned(ctx context.Context, c *records.Crossing) (*surveyed, [
 }
 
 // ruleEntries say which tables each rule is for, and what rules cannot do.
-func ruleEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+func ruleEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 	var out []domain.Entry
-	for i, r := range c.Rules.V {
+	for i, r := range c.Rules {
 		n := 0
 		for _, p := range plans {
 			if r.Matches(p.Source) {
@@ -250,7 +250,7 @@ func more(n int) string {
 }
 
 // way is from the crossing's source to its target.
-func (v *Voyage) way(ctx context.Context, c *records.Crossing, cat *domain.Catalog) (typemap.Way, error) {
+func (v *Voyage) way(ctx context.Context, c *domain.Crossing, cat *domain.Catalog) (typemap.Way, error) {
 	from, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
 		return typemap.Way{}, err
@@ -313,7 +313,7 @@ func clashes(plans []domain.TablePlan) []domain.Entry {
 	return out
 }
 
-func (v *Voyage) sameDatabase(ctx context.Context, c *records.Crossing) (bool, error) {
+func (v *Voyage) sameDatabase(ctx context.Context, c *domain.Crossing) (bool, error) {
 	a, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
 		return false, err
@@ -398,11 +398,11 @@ const longRead = 20 * time.Second
 
 // oneChunkEntries tell of tables that cannot be cut and take long to read: the changes of
 // all tables wait for as long.
-func oneChunkEntries(c *records.Crossing, plans []domain.TablePlan) []domain.Entry {
+func oneChunkEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 	if c.Kind != domain.KindLoadCapture {
 		return nil
 	}
-	set := c.Settings.V
+	set := c.Settings
 	set.Lanes = 1
 	var out []domain.Entry
 	for i := range plans {
@@ -450,8 +450,8 @@ func blocking(entries []domain.Entry, see string) string {
 }
 
 // labelEntry says when no worker has the label that the crossing asks for.
-func (v *Voyage) labelEntry(ctx context.Context, c *records.Crossing) ([]domain.Entry, error) {
-	label := c.Settings.V.WorkerLabel
+func (v *Voyage) labelEntry(ctx context.Context, c *domain.Crossing) ([]domain.Entry, error) {
+	label := c.Settings.WorkerLabel
 	if label == "" {
 		return nil, nil
 	}

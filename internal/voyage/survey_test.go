@@ -5,7 +5,6 @@ import (
 	"testing"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // TestTablesThatCannotBeCutAreToldOf: where their read is long, and changes wait for it.
@@ -26,7 +25,7 @@ func TestTablesThatCannotBeCutAreToldOf(t *testing.T) {
 		set := domain.DefaultSettings()
 		set.SpeedLimit = c.limit
 		var got []string
-		for _, e := range oneChunkEntries(&records.Crossing{Kind: c.kind, Settings: records.JSON[domain.Settings]{V: set}}, plans) {
+		for _, e := range oneChunkEntries(&domain.Crossing{Kind: c.kind, Settings: set}, plans) {
 			_, text, _ := strings.Cut(e.Measured, "read, ")
 			text, _, _ = strings.Cut(text, ", changes")
 			got = append(got, e.Subject+": "+text)

@@ -5,14 +5,13 @@ import (
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // TakeUp lets a crossing whose load is complete go on with capture on the server that
 // answers for its source now: a replica that was promoted. Where to go on is found by
 // the waymark that was committed on the target together with the last applied change,
 // so nothing is lost and nothing applied twice.
-func (v *Voyage) TakeUp(ctx context.Context, c *records.Crossing, actor string) error {
+func (v *Voyage) TakeUp(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := allow(lifecycle.TakeUp, c); err != nil {
 		return err
 	}

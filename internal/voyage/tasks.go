@@ -33,13 +33,13 @@ const (
 )
 
 // AddTask adds a task and its job in one transaction.
-func (v *Voyage) AddTask(ctx context.Context, c *records.Crossing, kind lifecycle.Work, args any, actor string) (int64, error) {
+func (v *Voyage) AddTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string) (int64, error) {
 	return v.addTask(ctx, c, kind, args, actor, nil)
 }
 
 // addTask adds a task, its job and whatever else belongs to it in one transaction: either all
 // of it comes about, or nothing.
-func (v *Voyage) addTask(ctx context.Context, c *records.Crossing, kind lifecycle.Work, args any, actor string, with func(pgx.Tx) error) (int64, error) {
+func (v *Voyage) addTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string, with func(pgx.Tx) error) (int64, error) {
 	if actor != System && lifecycle.Beside(kind, TaskReconcile) == lifecycle.Refused {
 		if err := v.yieldTo(ctx, c, fmt.Sprintf("%s asked for other work: %s", actor, kind)); err != nil {
 			return 0, err
@@ -131,7 +131,7 @@ const awayTries = 12
 // patiently carries out a task. Work that can be repeated waits for a server that is away for
 // a moment, as in a restart: what was done is found done. A cutover takes itself back, and a
 // person waits for the others.
-func (v *Voyage) patiently(ctx context.Context, c *records.Crossing, t *records.Task) error {
+func (v *Voyage) patiently(ctx context.Context, c *domain.Crossing, t *records.Task) error {
 	for try := 1; ; try++ {
 		err := domain.Guarded(string(t.Kind), func() error { return v.doTask(ctx, c, t) })
 		repeats := t.Kind == TaskPrepare || t.Kind == TaskRestart || t.Kind == TaskClose || t.Kind == TaskBuild
@@ -178,7 +178,7 @@ func (v *Voyage) keepTask(ctx context.Context, cancel context.CancelCauseFunc, t
 func uncancelled(kind lifecycle.Work) bool { return kind == TaskCutover || kind == TaskClose }
 
 // cleared takes back what a task that ended before its time had begun.
-func (v *Voyage) cleared(ctx context.Context, c *records.Crossing, t *records.Task, why string) error {
+func (v *Voyage) cleared(ctx context.Context, c *domain.Crossing, t *records.Task, why string) error {
 	switch t.Kind {
 	case TaskPrepare, TaskRestart:
 		var a BeginArgs
@@ -226,7 +226,7 @@ func (v *Voyage) cleared(ctx context.Context, c *records.Crossing, t *records.Ta
 
 // endWork has work of some kinds on a crossing end for the sake of other work, and waits until
 // it has. What nobody carries out is ended here.
-func (v *Voyage) endWork(ctx context.Context, c *records.Crossing, kinds []lifecycle.Work, why string) error {
+func (v *Voyage) endWork(ctx context.Context, c *domain.Crossing, kinds []lifecycle.Work, why string) error {
 	var left []records.Ending
 	for end := time.Now().Add(2 * time.Minute); time.Now().Before(end); {
 		var err error
@@ -248,7 +248,7 @@ func (v *Voyage) endWork(ctx context.Context, c *records.Crossing, kinds []lifec
 }
 
 // CancelTask ends a task before its time.
-func (v *Voyage) CancelTask(ctx context.Context, c *records.Crossing, id int64, actor string) (records.Task, error) {
+func (v *Voyage) CancelTask(ctx context.Context, c *domain.Crossing, id int64, actor string) (records.Task, error) {
 	t, err := v.Store.TaskOf(ctx, c.ID, id)
 	if err != nil {
 		return t, err
@@ -263,7 +263,7 @@ func (v *Voyage) CancelTask(ctx context.Context, c *records.Crossing, id int64, 
 	return t, v.Queue.Wake(ctx, id) // one that nobody has begun is ended at once
 }
 
-func (v *Voyage) doTask(ctx context.Context, c *records.Crossing, t *records.Task) error {
+func (v *Voyage) doTask(ctx context.Context, c *domain.Crossing, t *records.Task) error {
 	note := func(s string) {
 		if err := v.Store.NoteTask(ctx, t.ID, s); err != nil {
 			v.Log.Debug("a task's note was not kept", "error", err)

@@ -12,7 +12,6 @@ import (
 	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // How long each step of a trial reads, and of which size a table is worth one.
@@ -105,7 +104,7 @@ func position(ctx context.Context, src engine.Database) (domain.Position, error)
 }
 
 // trialEntries say how long the load will take about, and with what.
-func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domain.Entry {
+func trialEntries(ctx context.Context, c *domain.Crossing, s *surveyed) []domain.Entry {
 	var bytes int64
 	largest := &s.plans[0]
 	for i := range s.plans {
@@ -115,14 +114,14 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 			largest = p
 		}
 	}
-	if largest.Table.Bytes < trialTable || c.Settings.V.SpeedLimit > 0 { // whoever sets a limit wants no more read at once
-		return []domain.Entry{sizeEntry(s.plans, c.Settings.V)}
+	if largest.Table.Bytes < trialTable || c.Settings.SpeedLimit > 0 { // whoever sets a limit wants no more read at once
+		return []domain.Entry{sizeEntry(s.plans, c.Settings)}
 	}
-	steps, log, err := trial(ctx, s.src, largest, c.Settings.V.Lanes*2)
+	steps, log, err := trial(ctx, s.src, largest, c.Settings.Lanes*2)
 	if err != nil {
-		return []domain.Entry{sizeEntry(s.plans, c.Settings.V), {Verdict: domain.ToKnow, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
+		return []domain.Entry{sizeEntry(s.plans, c.Settings), {Verdict: domain.ToKnow, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
 	}
-	set := c.Settings.V
+	set := c.Settings
 	// More readers are worth it while each gives a good part of what one gave.
 	best := steps[0]
 	for _, x := range steps[1:] {
@@ -165,7 +164,7 @@ func trialEntries(ctx context.Context, c *records.Crossing, s *surveyed) []domai
 }
 
 // lastTrial repeats what an earlier survey measured of the load.
-func (v *Voyage) lastTrial(ctx context.Context, c *records.Crossing, s *surveyed, out []domain.Entry) ([]domain.Entry, error) {
+func (v *Voyage) lastTrial(ctx context.Context, c *domain.Crossing, s *surveyed, out []domain.Entry) ([]domain.Entry, error) {
 	kept, err := v.Store.SurveyOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -177,7 +176,7 @@ func (v *Voyage) lastTrial(ctx context.Context, c *records.Crossing, s *surveyed
 		}
 	}
 	if len(out) == n {
-		out = append(out, sizeEntry(s.plans, c.Settings.V))
+		out = append(out, sizeEntry(s.plans, c.Settings))
 	}
 	return out, nil
 }

@@ -9,7 +9,6 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // How a cutover is taken back.
@@ -29,8 +28,8 @@ func (r *run) reopen(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if k.PausedAt.Valid {
-		err = r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.Domain().ObjectName(), r.plans)
+	if k.PausedAt != nil {
+		err = r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.ObjectName(), r.plans)
 	}
 	if left := (engine.Left{}); errors.As(err, &left) {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
@@ -106,7 +105,7 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 type undone struct{ error }
 
 // yieldTo ends comparisons that nobody asked for.
-func (v *Voyage) yieldTo(ctx context.Context, c *records.Crossing, why string) error {
+func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) error {
 	tasks, err := v.Store.Tasks(ctx, c.ID)
 	if err != nil {
 		return err

@@ -166,7 +166,7 @@ func (v *Voyage) Forget(id int64) {
 }
 
 // Both opens a crossing's source and target.
-func (v *Voyage) Both(ctx context.Context, c *records.Crossing) (src, dst engine.Database, err error) {
+func (v *Voyage) Both(ctx context.Context, c *domain.Crossing) (src, dst engine.Database, err error) {
 	if src, err = v.Open(ctx, c.Source); err != nil {
 		return nil, nil, fmt.Errorf("source: %w", err)
 	}
@@ -222,7 +222,7 @@ func (v *Voyage) Record(ctx context.Context, e records.Entry) {
 
 // Hold makes a crossing wait for a person. One that is paused stays so, and shows the reason
 // beside its pause; one that is closed waits for nothing any more.
-func (v *Voyage) Hold(ctx context.Context, c *records.Crossing, subject, reason string) {
+func (v *Voyage) Hold(ctx context.Context, c *domain.Crossing, subject, reason string) {
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	held, err := v.Store.Hold(end, c.ID, reason)
@@ -236,7 +236,7 @@ func (v *Voyage) Hold(ctx context.Context, c *records.Crossing, subject, reason 
 }
 
 // held tells of a crossing that waits for a person.
-func (v *Voyage) held(ctx context.Context, c *records.Crossing, subject, reason string) {
+func (v *Voyage) held(ctx context.Context, c *domain.Crossing, subject, reason string) {
 	v.Say(ctx, "error", System, c.Name, subject, "hold", "%s", reason)
 	v.tell(ctx, c, EventHeld, reason)
 }
@@ -324,7 +324,7 @@ func sleep(ctx context.Context, d time.Duration) bool {
 }
 
 // allow checks an act against the lifecycle.
-func allow(act lifecycle.Act, c *records.Crossing) error {
+func allow(act lifecycle.Act, c *domain.Crossing) error {
 	return lifecycle.Allow(act, c.Name, c.Kind, c.Phase, c.Condition)
 }
 
@@ -382,7 +382,7 @@ func plansOf(tables []records.Table) []domain.TablePlan {
 
 // sameSource returns an error when another server answers at the source's address
 // than the one that the crossing began with.
-func (v *Voyage) sameSource(ctx context.Context, c *records.Crossing, src engine.Database) error {
+func (v *Voyage) sameSource(ctx context.Context, c *domain.Crossing, src engine.Database) error {
 	now, err := src.Identity(ctx)
 	if err != nil || now == "" {
 		return err

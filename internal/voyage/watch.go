@@ -99,16 +99,16 @@ func (f *follower) durable(ctx context.Context) error {
 func (f *follower) mindTables(ctx context.Context, src engine.Database) error {
 	limit, done := context.WithTimeout(ctx, 5*time.Second)
 	defer done()
-	lost, err := src.Mind(limit, f.c.Domain().CaptureName(), f.plans, func(sql string) error {
+	lost, err := src.Mind(limit, f.c.CaptureName(), f.plans, func(sql string) error {
 		c, err := f.v.Store.CrossingByID(limit, f.c.ID)
-		if err != nil || slices.Contains(c.Undo.V, sql) {
+		if err != nil || slices.Contains(c.Undo, sql) {
 			return err
 		}
-		return f.v.Store.SaveUndo(limit, c.ID, append(c.Undo.V, sql))
+		return f.v.Store.SaveUndo(limit, c.ID, append(c.Undo, sql))
 	})
 	if err != nil || len(lost) == 0 {
 		return nil // asked again soon
 	}
 	return domain.Conflict("changes of %s are not in what capture reads any more: the table is not in the publication %s on the source, as it was taken out, or another table has its name now. To load it again: dustyferry crossing restart %s --table %s",
-		lost[0], f.c.Domain().CaptureName(), f.c.Name, lost[0])
+		lost[0], f.c.CaptureName(), f.c.Name, lost[0])
 }

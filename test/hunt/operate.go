@@ -28,7 +28,10 @@ func (r *run) operate(text string) error {
 		return r.ask("/restart", answer{"table": rest, "confirm": rest})
 	case "add":
 		r.added = append(r.added, rest)
-		return r.ask("/add-table", answer{"table": rest})
+		if err := r.ask("/add-table", answer{"table": rest}); err != nil {
+			return err
+		}
+		return r.ended("add a table")
 	case "await":
 		return r.await(rest)
 	case "wait":
