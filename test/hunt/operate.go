@@ -28,8 +28,8 @@ func (r *run) operate(text string) error {
 		return r.ask("/restart", answer{"table": rest, "confirm": rest})
 	case "add":
 		r.added = append(r.added, rest)
-		if err := r.ask("/add-table", answer{"table": rest}); err != nil {
-			return err
+		if _, err := r.product.do(r.ctx, "POST", r.path("/add-table"), answer{"table": rest}); err != nil {
+			return told(err)
 		}
 		return r.ended("add a table")
 	case "await":
