@@ -20,12 +20,29 @@ var rooms = map[string][]string{
 	"localserver": {},
 	"contract":    {},
 	"console":     {},
-	"voyage":      {"domain", "core", "engine", "records", "queue", "secret"},
+	"voyage":      {"domain", "core", "engine", "records", "queue", "secret", "voyage"},
 	"api":         {"domain", "core", "contract", "console", "manifest", "records", "secret", "voyage"},
 	"service":     {"domain", "api", "engine", "localserver", "queue", "records", "secret", "voyage"},
 	"client":      {"contract"},
 	"demo":        {},
 	"cli":         {"domain", "client", "contract", "manifest", "demo", "localserver", "service"},
+}
+
+// work says the same of the rooms of the work itself, which are built upon each other; those
+// that are not named here know nothing of the others.
+var work = map[string][]string{
+	"voyage":           {"voyage"}, // wires them together
+	"voyage/journal":   {},
+	"voyage/outgoing":  {},
+	"voyage/databases": {"engine"},
+	"voyage/notify":    {"voyage/journal", "voyage/outgoing"},
+}
+
+// reaches says which packages that reach outside a room may use: the others may not.
+var reaches = map[string][]string{
+	"net/http":                {"api", "cli", "client", "console", "contract", "service", "voyage/outgoing"},
+	"os/exec":                 {"cli", "demo", "localserver", "service", "voyage"},
+	"github.com/jackc/pgx/v5": {"cli", "demo", "engine", "localserver", "queue", "records", "service", "voyage"},
 }
 
 // TestRoomsImportInwards holds the import rules, and that domain and core do no
@@ -45,10 +62,22 @@ func TestRoomsImportInwards(t *testing.T) {
 			t.Errorf("%s is in no known room; add the room and its rule", pkg)
 			continue
 		}
+		within, apart := work[pkg]
+		if room == "voyage" && !apart {
+			t.Errorf("%s is no known room of the work; add it and its rule", pkg)
+		}
 		for _, imp := range fields[1:] {
+			for out, by := range reaches {
+				if (imp == out || strings.HasPrefix(imp, out+"/")) && !allowed(by, pkg) {
+					t.Errorf("%s imports %s, which only %v may", pkg, imp, by)
+				}
+			}
 			if own, ours := strings.CutPrefix(imp, prefix); ours {
 				if !allowed(may, own) {
 					t.Errorf("%s imports %s, which its room may not", pkg, own)
+				}
+				if pkg != "voyage" && apart && own != "domain" && !strings.HasPrefix(own, "core/") && !allowed(within, own) {
+					t.Errorf("%s imports %s, which this room of the work may not", pkg, own)
 				}
 				if room == "engine" && strings.HasPrefix(own, "engine/") {
 					t.Errorf("%s imports another engine, %s", pkg, own)

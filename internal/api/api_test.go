@@ -19,7 +19,7 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/voyage"
+	"dustyferry/internal/voyage/journal"
 )
 
 // TestTheContractSpeaksTheCodesWords holds the OpenAPI document's enumerations
@@ -56,7 +56,7 @@ func TestTheContractSpeaksTheCodesWords(t *testing.T) {
 		{"table states", words("Table", "state"), []string{string(domain.TablePlanned), string(domain.TableLoading), string(domain.TableLanded), string(domain.TableHeld)}},
 		{"findings", words("Finding", "kind"), []string{string(domain.MissingOnTarget), string(domain.ExtraOnTarget), string(domain.Differing)}},
 		{"step states", words("CutoverStep", "state"), []string{string(domain.StepWaiting), string(domain.StepRunning), string(domain.StepDone), string(domain.StepFailed), string(domain.StepSkipped), string(domain.StepUndone)}},
-		{"events", words("Event"), voyage.Events},
+		{"events", words("Event"), journal.Events},
 		{"bad rows", words("Settings", "bad_rows"), domain.BadRowsWays},
 		{"stop methods", words("Settings", "stop_method"), []string{string(domain.StopLock), string(domain.StopReadOnly), string(domain.StopWord)}},
 	} {

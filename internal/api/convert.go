@@ -42,7 +42,7 @@ func entries(ctx context.Context, in []domain.Entry) []contract.Entry {
 }
 
 // journal shows entries. What was run or set, word for word, is not for viewers.
-func journal(ctx context.Context, in []records.Entry) []contract.JournalEntry {
+func journalLines(ctx context.Context, in []domain.JournalEntry) []contract.JournalEntry {
 	out := []contract.JournalEntry{}
 	for _, e := range in {
 		x := contract.JournalEntry{Id: e.ID, At: e.At, Actor: e.Actor, Crossing: e.Crossing, Subject: e.Subject, Act: e.Act,

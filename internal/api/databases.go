@@ -6,11 +6,10 @@ import (
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
-	"dustyferry/internal/voyage"
+	"dustyferry/internal/voyage/databases"
 )
 
-func databaseOut(d *records.Database, usedBy []string) contract.Database {
+func databaseOut(d *domain.Database, usedBy []string) contract.Database {
 	return contract.Database{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Tls: d.TLS, UsedBy: notNil(usedBy)}
 }
 
@@ -49,7 +48,7 @@ func (s *calls) GetDatabase(ctx context.Context, r contract.GetDatabaseRequestOb
 // AddDatabase registers a database.
 func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestObject) (contract.AddDatabaseResponseObject, error) {
 	b := r.Body
-	row := records.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User, TLS: "prefer"}
+	row := domain.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User, TLS: "prefer"}
 	if b.Tls != nil {
 		row.TLS = string(*b.Tls)
 	}
@@ -63,7 +62,7 @@ func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestOb
 // ChangeDatabase keeps a new address or sign-in once it was reached that way.
 func (s *calls) ChangeDatabase(ctx context.Context, r contract.ChangeDatabaseRequestObject) (contract.ChangeDatabaseResponseObject, error) {
 	b := r.Body
-	change := voyage.DatabaseChange{Host: b.Host, User: b.User, Password: b.Password, TLS: (*string)(b.Tls), Port: b.Port}
+	change := databases.Change{Host: b.Host, User: b.User, Password: b.Password, TLS: (*string)(b.Tls), Port: b.Port}
 	if err := s.Voyage.ChangeDatabase(ctx, r.Name, change, who(ctx).Name); err != nil {
 		return nil, err
 	}

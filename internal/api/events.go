@@ -299,7 +299,7 @@ func (e *stream) send(w http.ResponseWriter) error {
 		}
 		return nil // the control database is away: silence tells
 	}
-	for _, j := range journal(e.ctx, rows) {
+	for _, j := range journalLines(e.ctx, rows) {
 		b, err := json.Marshal(j)
 		if err != nil {
 			return err

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dustyferry/internal/contract"
+	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 )
 
@@ -24,7 +25,7 @@ func (s *calls) ListJournal(ctx context.Context, r contract.ListJournalRequestOb
 	take(&f.Before, p.Before)
 	f.Oldest = p.After != nil
 	rows, err := s.Store.Journal(ctx, f)
-	return contract.ListJournal200JSONResponse(journal(ctx, rows)), err
+	return contract.ListJournal200JSONResponse(journalLines(ctx, rows)), err
 }
 
 // exported is how many entries of an export are read at a time.
@@ -54,7 +55,7 @@ type journalFile struct {
 	ctx    context.Context
 	filter records.EntryFilter
 	format string
-	first  []records.Entry
+	first  []domain.JournalEntry
 }
 
 // VisitExportJournalResponse writes the file.
@@ -85,15 +86,17 @@ func (e *journalFile) VisitExportJournalResponse(w http.ResponseWriter) error {
 	return nil
 }
 
-func (e *journalFile) lines(w io.Writer) func(*records.Entry) error {
+func (e *journalFile) lines(w io.Writer) func(*domain.JournalEntry) error {
 	if e.format == "jsonl" {
 		enc := json.NewEncoder(w)
-		return func(x *records.Entry) error { return enc.Encode(journal(e.ctx, []records.Entry{*x})[0]) }
+		return func(x *domain.JournalEntry) error {
+			return enc.Encode(journalLines(e.ctx, []domain.JournalEntry{*x})[0])
+		}
 	}
 	c := csv.NewWriter(w)
 	_ = c.Write([]string{"number", "time", "actor", "crossing", "subject", "act", "severity", "message"})
 	c.Flush()
-	return func(x *records.Entry) error {
+	return func(x *domain.JournalEntry) error {
 		err := c.Write([]string{fmt.Sprint(x.ID), x.At.UTC().Format(time.RFC3339Nano), harmless(x.Actor), harmless(x.Crossing), harmless(x.Subject), x.Act, x.Severity, harmless(x.Message)})
 		c.Flush()
 		return err

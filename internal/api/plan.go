@@ -235,7 +235,7 @@ func (s *calls) SetHouse(ctx context.Context, r contract.SetHouseRequestObject) 
 	checks := convertAll(h.Checks, func(c domain.Check) string { return string(c) })
 	old, _ := json.Marshal(before)
 	now, _ := json.Marshal(h)
-	s.Voyage.Record(ctx, records.Entry{Actor: who(ctx).Name, Act: "change", Severity: "warning", Message: fmt.Sprintf("%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
+	s.Voyage.Record(ctx, domain.JournalEntry{Actor: who(ctx).Name, Act: "change", Severity: "warning", Message: fmt.Sprintf("%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
 		who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked)), Detail: fmt.Sprintf("%s → %s", old, now)})
 	return contract.SetHouse200JSONResponse(*r.Body), nil
 }

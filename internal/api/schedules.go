@@ -109,8 +109,8 @@ func (s *calls) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) 
 	})), err
 }
 
-func webhookOut(w records.Webhook) contract.Webhook {
-	return contract.Webhook{Name: w.Name, Url: w.URL, Crossings: w.Crossings, Events: convertAll(w.Events.V, func(e string) contract.Event { return contract.Event(e) })}
+func webhookOut(w domain.Webhook) contract.Webhook {
+	return contract.Webhook{Name: w.Name, Url: w.URL, Crossings: w.Crossings, Events: convertAll(w.Events, func(e string) contract.Event { return contract.Event(e) })}
 }
 
 // ListWebhooks lists who is told of what; secrets are never shown.
@@ -121,13 +121,13 @@ func (s *calls) ListWebhooks(ctx context.Context, _ contract.ListWebhooksRequest
 
 // AddWebhook keeps an address to be told.
 func (s *calls) AddWebhook(ctx context.Context, r contract.AddWebhookRequestObject) (contract.AddWebhookResponseObject, error) {
-	w := records.Webhook{Name: r.Body.Name, URL: r.Body.Url}
+	w := domain.Webhook{Name: r.Body.Name, URL: r.Body.Url}
 	take(&w.Crossings, r.Body.Crossings)
-	w.Events.V = []string{}
+	w.Events = []string{}
 	if r.Body.Events != nil {
-		w.Events.V = convertAll(*r.Body.Events, func(e contract.Event) string { return string(e) })
+		w.Events = convertAll(*r.Body.Events, func(e contract.Event) string { return string(e) })
 	}
-	if err := s.Voyage.AddWebhook(ctx, w, r.Body.Secret, who(ctx).Name); err != nil {
+	if err := s.Voyage.AddWebhook(ctx, w, records.NewUID(), r.Body.Secret, who(ctx).Name); err != nil {
 		return nil, err
 	}
 	kept, err := s.Store.Webhook(ctx, w.Name)
@@ -155,7 +155,7 @@ func (s *calls) ListDeliveries(ctx context.Context, r contract.ListDeliveriesReq
 		return nil, err
 	}
 	list, err := s.Store.Deliveries(ctx, w.ID, 100)
-	return contract.ListDeliveries200JSONResponse(convertAll(list, func(d records.Delivery) contract.Delivery {
+	return contract.ListDeliveries200JSONResponse(convertAll(list, func(d domain.Delivery) contract.Delivery {
 		return contract.Delivery{Id: d.ID, Event: d.Event, Body: d.Body, Attempts: d.Attempts, Answer: d.Answer, CreatedAt: d.CreatedAt, DoneAt: d.DoneAt, NextAt: d.NextAt}
 	})), err
 }

@@ -35,3 +35,12 @@ func Many[N int | int64](n N, thing string) string {
 	}
 	return fmt.Sprintf("%s %ss", Grouped(n), thing)
 }
+
+// Or lists choices as a sentence does: a, b or c.
+func Or(list []string) string {
+	n := len(list)
+	if n < 2 {
+		return strings.Join(list, "")
+	}
+	return strings.Join(list[:n-1], ", ") + " or " + list[n-1]
+}

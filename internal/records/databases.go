@@ -1,41 +1,21 @@
 package records
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/domain"
 )
 
-// Database is a registered database. Secret is sealed.
-type Database struct {
-	ID        int64     `db:"id"`
-	UID       *string   `db:"uid"` // nil: its secret is not bound yet
-	Name      string    `db:"name"`
-	Engine    string    `db:"engine"`
-	Host      string    `db:"host"`
-	Port      int       `db:"port"`
-	DBName    string    `db:"dbname"`
-	Username  string    `db:"username"`
-	Secret    []byte    `db:"secret"`
-	TLS       string    `db:"tls"`
-	CreatedAt time.Time `db:"created_at"`
-}
-
-// SameWay reports whether two records of a database reach it in the same way.
-func (d Database) SameWay(o Database) bool {
-	return d.Host == o.Host && d.Port == o.Port && d.DBName == o.DBName && d.Username == o.Username && d.TLS == o.TLS && bytes.Equal(d.Secret, o.Secret)
-}
+const databaseColumns = `SELECT id, uid, name, engine, host, port, dbname AS db_name, username, secret, tls, created_at FROM databases`
 
 // AddDatabase registers a database.
-func (s *Store) AddDatabase(ctx context.Context, d Database) error {
+func (s *Store) AddDatabase(ctx context.Context, d domain.Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 INSERT INTO databases (uid, name, engine, host, port, dbname, username, secret, tls)
-VALUES (:uid, :name, :engine, :host, :port, :dbname, :username, :secret, :tls)`, d)
+VALUES (:uid, :name, :engine, :host, :port, :db_name, :username, :secret, :tls)`, d)
 	if duplicate(err) {
 		return domain.Conflict("a database named %s is registered already; choose another name, or remove that one first", d.Name)
 	}
@@ -43,8 +23,8 @@ VALUES (:uid, :name, :engine, :host, :port, :dbname, :username, :secret, :tls)`,
 }
 
 // Databases lists all, by name.
-func (s *Store) Databases(ctx context.Context) ([]Database, error) {
-	return all[Database](ctx, s, `SELECT * FROM databases ORDER BY name`)
+func (s *Store) Databases(ctx context.Context) ([]domain.Database, error) {
+	return all[domain.Database](ctx, s, databaseColumns+` ORDER BY name`)
 }
 
 // UsersOfDatabases names the crossings that use each database, by its number.
@@ -62,14 +42,14 @@ SELECT source_id AS id, name FROM crossings UNION SELECT target_id, name FROM cr
 }
 
 // Database returns one by its name.
-func (s *Store) Database(ctx context.Context, name string) (Database, error) {
-	var d Database
-	err := s.DB.GetContext(ctx, &d, `SELECT * FROM databases WHERE name = $1`, name)
+func (s *Store) Database(ctx context.Context, name string) (domain.Database, error) {
+	var d domain.Database
+	err := s.DB.GetContext(ctx, &d, databaseColumns+` WHERE name = $1`, name)
 	return d, notFound(err, "no database named %s is registered; 'dustyferry database list' shows those that are", name)
 }
 
 // ChangeDatabase keeps how a database is reached now.
-func (s *Store) ChangeDatabase(ctx context.Context, d Database) error {
+func (s *Store) ChangeDatabase(ctx context.Context, d domain.Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 UPDATE databases SET uid = :uid, host = :host, port = :port, username = :username, secret = :secret, tls = :tls WHERE id = :id`, d)
 	return err

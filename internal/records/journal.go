@@ -2,24 +2,12 @@ package records
 
 import (
 	"context"
+	"dustyferry/internal/domain"
 	"time"
 )
 
-// Entry is one line of the journal.
-type Entry struct {
-	ID       int64     `db:"id"`
-	At       time.Time `db:"at"`
-	Actor    string    `db:"actor"`
-	Crossing string    `db:"crossing"`
-	Subject  string    `db:"subject"`
-	Act      string    `db:"act"`
-	Severity string    `db:"severity"`
-	Message  string    `db:"message"`
-	Detail   string    `db:"detail"` // what was run or set, word for word
-}
-
 // Write appends to the journal and wakes those who listen.
-func (s *Store) Write(ctx context.Context, e Entry) error {
+func (s *Store) Write(ctx context.Context, e domain.JournalEntry) error {
 	if e.Severity == "" {
 		e.Severity = "info"
 	}
@@ -49,12 +37,12 @@ type EntryFilter struct {
 
 // Journal lists the entries a filter lets through, newest first unless asked
 // otherwise.
-func (s *Store) Journal(ctx context.Context, f EntryFilter) ([]Entry, error) {
+func (s *Store) Journal(ctx context.Context, f EntryFilter) ([]domain.JournalEntry, error) {
 	order := "DESC"
 	if f.Oldest || f.After > 0 {
 		order = "ASC"
 	}
-	return all[Entry](ctx, s, `
+	return all[domain.JournalEntry](ctx, s, `
 SELECT * FROM journal
  WHERE id > $1 AND ($2 = 0 OR id < $2) AND ($3 = '' OR crossing = $3) AND ($4 = '' OR actor = $4) AND ($5 = '' OR act = $5) AND ($6 = '' OR subject = $6)
    AND ($7 = '' OR $7 = 'info' OR severity = 'error' OR severity = $7)

@@ -72,7 +72,7 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, rec
 		}
 	}
 	for _, name := range []string{"old", "new"} {
-		must(s.AddDatabase(ctx, records.Database{Name: name, Engine: "postgres", Host: "h", Port: 1, DBName: "d", Username: "u", Secret: []byte("sealed"), TLS: "disable"}))
+		must(s.AddDatabase(ctx, domain.Database{Name: name, Engine: "postgres", Host: "h", Port: 1, DBName: "d", Username: "u", Secret: []byte("sealed"), TLS: "disable"}))
 	}
 	src, err := s.Database(ctx, "old")
 	must(err)
@@ -408,7 +408,7 @@ func TestTwoCrossingsCannotWriteOneTable(t *testing.T) {
 
 func TestTheJournalIsAppendOnly(t *testing.T) {
 	s := open(t)
-	if err := s.Write(t.Context(), records.Entry{Actor: "a", Act: "x", Message: "first"}); err != nil {
+	if err := s.Write(t.Context(), domain.JournalEntry{Actor: "a", Act: "x", Message: "first"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, q := range []string{`UPDATE journal SET message = 'other'`, `DELETE FROM journal`, `TRUNCATE journal`} {

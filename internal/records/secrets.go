@@ -2,9 +2,7 @@ package records
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"strconv"
 
 	"github.com/google/uuid"
 
@@ -14,48 +12,26 @@ import (
 // NewUID is what a secret's row is known by, whatever name or number it has.
 func NewUID() string { return uuid.NewString() }
 
-// bound is what a sealed secret is bound to: the row it stands in and everything that
-// says where it is sent.
-func bound(parts ...string) string {
-	b, _ := json.Marshal(parts)
-	return string(b)
-}
-
-// Bound is what the password is bound to.
-func (d Database) Bound() string {
-	return bound("database", text(d.UID), d.Engine, d.Host, strconv.Itoa(d.Port), d.Username, d.TLS)
-}
-
-// Bound is what the signing secret is bound to.
-func (w Webhook) Bound() string { return bound("webhook", text(w.UID), w.URL) }
-
-func text(s *string) string {
-	if s == nil {
-		return ""
-	}
-	return *s
-}
-
 // Unbound is a secret that was sealed before secrets were bound.
 type Unbound struct {
 	Name   string
 	Secret []byte
 
-	database *Database
-	webhook  *Webhook
+	database *domain.Database
+	webhook  *domain.Webhook
 }
 
 // UnboundSecrets lists those secrets.
 func (s *Store) UnboundSecrets(ctx context.Context) ([]Unbound, error) {
 	var out []Unbound
-	databases, err := all[Database](ctx, s, `SELECT * FROM databases WHERE uid IS NULL`)
+	databases, err := all[domain.Database](ctx, s, databaseColumns+` WHERE uid IS NULL`)
 	if err != nil {
 		return nil, err
 	}
 	for i := range databases {
 		out = append(out, Unbound{"database " + databases[i].Name, databases[i].Secret, &databases[i], nil})
 	}
-	webhooks, err := all[Webhook](ctx, s, webhookColumns+` WHERE uid IS NULL`)
+	webhooks, err := s.webhooks(ctx, webhookColumns+` WHERE uid IS NULL`)
 	for i := range webhooks {
 		out = append(out, Unbound{"webhook " + webhooks[i].Name, webhooks[i].Secret, nil, &webhooks[i]})
 	}

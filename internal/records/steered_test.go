@@ -302,7 +302,7 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 func TestReceiversHaveQueuesOfTheirOwn(t *testing.T) {
 	s := open(t)
 	for _, name := range []string{"deaf", "quick"} {
-		if err := s.AddWebhook(t.Context(), records.Webhook{Name: name, URL: "http://x", Secret: []byte("s"), Crossings: "*", Events: records.JSON[[]string]{V: []string{}}}); err != nil {
+		if err := s.AddWebhook(t.Context(), domain.Webhook{Name: name, URL: "http://x", Secret: []byte("s"), Crossings: "*", Events: []string{}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -319,7 +319,7 @@ func TestReceiversHaveQueuesOfTheirOwn(t *testing.T) {
 			}
 		}
 	}
-	claim := func(name string) *records.Delivery {
+	claim := func(name string) *domain.Delivery {
 		t.Helper()
 		d, err := s.ClaimDelivery(t.Context(), id[name])
 		if err != nil {
@@ -379,7 +379,7 @@ func TestTheRecordsAreThinned(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 1, 1)
 	for range 3 {
-		if err := s.Write(t.Context(), records.Entry{Actor: "me", Act: "test", Message: "old"}); err != nil {
+		if err := s.Write(t.Context(), domain.JournalEntry{Actor: "me", Act: "test", Message: "old"}); err != nil {
 			t.Fatal(err)
 		}
 	}

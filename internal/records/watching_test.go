@@ -62,7 +62,7 @@ SELECT $1, date_bin('1 hour', now() - $2::interval, 'epoch') + n * interval '2 s
 // are letters.
 func TestTheJournalIsFiltered(t *testing.T) {
 	s := open(t)
-	for _, e := range []records.Entry{
+	for _, e := range []domain.JournalEntry{
 		{Actor: "ann", Crossing: "spring", Subject: "s.hives", Act: "chunk", Severity: "warning", Message: "chunk 3 failed"},
 		{Actor: "ann", Crossing: "spring", Act: "start", Message: "ann started spring"},
 		{Actor: "bo", Crossing: "autumn", Act: "hold", Severity: "error", Message: "100% full"},

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -9,39 +10,40 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Webhook is an address that is told of events. Secret is sealed.
-type Webhook struct {
-	ID        int64          `db:"id"`
-	UID       *string        `db:"uid"` // nil: its secret is not bound yet
-	Name      string         `db:"name"`
-	URL       string         `db:"url"`
-	Secret    []byte         `db:"secret"`
-	Events    JSON[[]string] `db:"events"`    // empty: all
-	Crossings string         `db:"crossings"` // pattern over names, with *
-	CreatedAt time.Time      `db:"created_at"`
-	Failures  int            `db:"failures"` // tries in a row that it did not take
+const webhookColumns = `SELECT id, uid, name, url, secret, events AS events_json, crossings, created_at, failures FROM webhooks`
+
+// webhookRow is a webhook as it is kept.
+type webhookRow struct {
+	domain.Webhook
+	EventsJSON JSON[[]string] `db:"events_json"`
 }
 
-// Delivery is one event on its way to a webhook.
-type Delivery struct {
-	ID        int64      `db:"id"`
-	WebhookID int64      `db:"webhook_id"`
-	Event     string     `db:"event"`
-	Body      string     `db:"body"`
-	Attempts  int        `db:"attempts"`
-	NextAt    *time.Time `db:"next_at"`
-	DoneAt    *time.Time `db:"done_at"`
-	Answer    string     `db:"answer"`
-	CreatedAt time.Time  `db:"created_at"`
+func (s *Store) webhooks(ctx context.Context, query string, args ...any) ([]domain.Webhook, error) {
+	rows, err := all[webhookRow](ctx, s, query, args...)
+	out := make([]domain.Webhook, len(rows))
+	for i := range rows {
+		out[i] = rows[i].Webhook
+		out[i].Events = rows[i].EventsJSON.V
+	}
+	return out, err
 }
 
-const webhookColumns = `SELECT id, uid, name, url, secret, events, crossings, created_at, failures FROM webhooks`
+func (s *Store) webhook(ctx context.Context, query string, args ...any) (domain.Webhook, error) {
+	list, err := s.webhooks(ctx, query, args...)
+	if err == nil && len(list) == 0 {
+		err = sql.ErrNoRows
+	}
+	if err != nil {
+		return domain.Webhook{}, err
+	}
+	return list[0], nil
+}
 
 // AddWebhook keeps a webhook.
-func (s *Store) AddWebhook(ctx context.Context, w Webhook) error {
+func (s *Store) AddWebhook(ctx context.Context, w domain.Webhook) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 INSERT INTO webhooks (uid, name, url, secret, events, crossings)
-VALUES (:uid, :name, :url, :secret, :events, :crossings)`, w)
+VALUES (:uid, :name, :url, :secret, :events_json, :crossings)`, webhookRow{w, JSON[[]string]{w.Events}})
 	if duplicate(err) {
 		return domain.Conflict("a webhook named %s exists already; choose another name", w.Name)
 	}
@@ -49,19 +51,19 @@ VALUES (:uid, :name, :url, :secret, :events, :crossings)`, w)
 }
 
 // Webhooks lists all, by name.
-func (s *Store) Webhooks(ctx context.Context) ([]Webhook, error) {
-	return all[Webhook](ctx, s, webhookColumns+` ORDER BY name`)
+func (s *Store) Webhooks(ctx context.Context) ([]domain.Webhook, error) {
+	return s.webhooks(ctx, webhookColumns+` ORDER BY name`)
 }
 
 // Webhook returns one by its name.
-func (s *Store) Webhook(ctx context.Context, name string) (Webhook, error) {
-	w, err := single[Webhook](ctx, s, webhookColumns+` WHERE name = $1`, name)
+func (s *Store) Webhook(ctx context.Context, name string) (domain.Webhook, error) {
+	w, err := s.webhook(ctx, webhookColumns+` WHERE name = $1`, name)
 	return w, notFound(err, "there is no webhook named %s; 'dustyferry webhook list' shows those that are", name)
 }
 
 // WebhookByID returns one by its number.
-func (s *Store) WebhookByID(ctx context.Context, id int64) (Webhook, error) {
-	w, err := single[Webhook](ctx, s, webhookColumns+` WHERE id = $1`, id)
+func (s *Store) WebhookByID(ctx context.Context, id int64) (domain.Webhook, error) {
+	w, err := s.webhook(ctx, webhookColumns+` WHERE id = $1`, id)
 	return w, notFound(err, "the webhook is gone")
 }
 
@@ -81,8 +83,8 @@ func (s *Store) AddDelivery(ctx context.Context, webhook int64, event, body stri
 }
 
 // Deliveries lists a webhook's newest. What waits is tried when those before it are through.
-func (s *Store) Deliveries(ctx context.Context, webhook int64, limit int) ([]Delivery, error) {
-	return all[Delivery](ctx, s, `
+func (s *Store) Deliveries(ctx context.Context, webhook int64, limit int) ([]domain.Delivery, error) {
+	return all[domain.Delivery](ctx, s, `
 SELECT d.id, d.webhook_id, d.event, d.body, d.attempts, CASE WHEN d.next_at IS NOT NULL THEN greatest(d.next_at, w.next_at) END AS next_at, d.done_at, d.answer, d.created_at
   FROM deliveries d JOIN webhooks w ON w.id = d.webhook_id WHERE d.webhook_id = $1 ORDER BY d.id DESC LIMIT $2`, webhook, limit)
 }
@@ -96,8 +98,8 @@ SELECT w.id FROM webhooks w WHERE w.next_at <= now() AND EXISTS (SELECT FROM del
 // ClaimDelivery takes the oldest that waits for a webhook, and with it the webhook, so that
 // it is sent one thing after the other; whoever takes it and dies leaves it to be tried again
 // after a minute. It returns nil when there is none, or somebody else sends.
-func (s *Store) ClaimDelivery(ctx context.Context, webhook int64) (*Delivery, error) {
-	var list []Delivery
+func (s *Store) ClaimDelivery(ctx context.Context, webhook int64) (*domain.Delivery, error) {
+	var list []domain.Delivery
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		res, err := tx.ExecContext(ctx, `UPDATE webhooks SET next_at = now() + interval '1 minute' WHERE id = $1 AND next_at <= now()`, webhook)
 		if err != nil {
@@ -122,7 +124,7 @@ RETURNING id, webhook_id, event, body, attempts, next_at, done_at, answer, creat
 }
 
 // Delivered keeps that a webhook took what it was sent.
-func (s *Store) Delivered(ctx context.Context, d *Delivery, answer string) error {
+func (s *Store) Delivered(ctx context.Context, d *domain.Delivery, answer string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2, done_at = now(), next_at = NULL WHERE id = $1`, d.ID, answer); err != nil {
 			return err
@@ -134,7 +136,7 @@ func (s *Store) Delivered(ctx context.Context, d *Delivery, answer string) error
 
 // NotDelivered keeps that a webhook did not take what it was sent: it is tried again after a
 // while. What is older than that is given up.
-func (s *Store) NotDelivered(ctx context.Context, d *Delivery, answer string, wait, old time.Duration) error {
+func (s *Store) NotDelivered(ctx context.Context, d *domain.Delivery, answer string, wait, old time.Duration) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2 WHERE id = $1`, d.ID, answer); err != nil {
 			return err

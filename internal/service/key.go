@@ -139,11 +139,11 @@ func (s *Service) replaceKey(ctx context.Context) (*secret.Box, error) {
 		return nil, err
 	}
 	msg := fmt.Sprintf("the key was replaced (fingerprint %s): stored passwords have to be entered again ('dustyferry database change')", box.Fingerprint())
-	if err := s.store.Write(ctx, records.Entry{Actor: voyage.System, Act: "key", Severity: "warning", Message: msg}); err != nil {
+	if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Act: "key", Severity: "warning", Message: msg}); err != nil {
 		return nil, err
 	}
 	for _, name := range held {
-		if err := s.store.Write(ctx, records.Entry{Actor: voyage.System, Crossing: name, Act: "hold", Severity: "error", Message: "held: the key of its masks was replaced"}); err != nil {
+		if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Crossing: name, Act: "hold", Severity: "error", Message: "held: the key of its masks was replaced"}); err != nil {
 			return nil, err
 		}
 	}

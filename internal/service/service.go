@@ -129,7 +129,8 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.voyage = &voyage.Voyage{Store: s.store, Queue: q, Box: box, Drivers: []engine.Driver{postgres.Driver{}, mariadb.Driver{}}, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed}
+	s.voyage = voyage.New(&voyage.Voyage{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
+		[]engine.Driver{postgres.Driver{}, mariadb.Driver{}})
 	s.store.Reveal = s.voyage.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err

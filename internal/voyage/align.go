@@ -40,7 +40,7 @@ func (a *aligned) close() {
 // With quiet (writes are stopped and everything is drained), or when nothing is
 // captured, plain views are enough.
 func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f func(*aligned) error) error {
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}

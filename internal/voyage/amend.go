@@ -294,7 +294,7 @@ func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []record
 	if t.Plan.V.From != "" {
 		return nil
 	}
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // The log that sources keep for crossings is the scarcest thing on them: a source whose
@@ -90,11 +91,11 @@ func (v *Voyage) burden(ctx context.Context, f *records.Followed) error {
 			text += "; there, the log is released and the crossing has to be loaded again"
 		}
 		v.Say(ctx, "warning", System, c.Name, "capture", "log", "%s", text)
-		v.tell(ctx, c, EventLog, text)
+		v.Notify(ctx, c, journal.EventLog, text)
 	case told == 0:
 		text := fmt.Sprintf("the source keeps %s of log for %s, well below its limit again", size(r.Bytes), c.Name)
 		v.Say(ctx, "info", System, c.Name, "capture", "log", "%s", text)
-		v.tell(ctx, c, EventLog, text)
+		v.Notify(ctx, c, journal.EventLog, text)
 	}
 	return nil
 }
@@ -117,6 +118,33 @@ func (v *Voyage) release(ctx context.Context, c *domain.Crossing, why string) er
 	if err := v.Store.HoldStream(ctx, c.ID, text); err != nil {
 		return err
 	}
-	v.tell(ctx, c, EventLog, text)
+	v.Notify(ctx, c, journal.EventLog, text)
+	return nil
+}
+
+// watchLag tells of lags over the limit that their crossing sets, and below it again.
+func (v *Voyage) watchLag(ctx context.Context) error {
+	list, err := v.Store.Lags(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		c := &list[i].Crossing
+		limit, lag := c.Settings.LagLimit, list[i].LagSeconds+max(0, list[i].Silent-5) // nobody measures while nobody follows
+		over := limit > 0 && lag > limit.Seconds()
+		fresh, err := v.Store.LagTold(ctx, c.ID, over)
+		if err != nil {
+			return err
+		}
+		if !fresh {
+			continue
+		}
+		severity, text := "info", fmt.Sprintf("the lag of %s is %.1f s, below its limit again", c.Name, lag)
+		if over {
+			severity, text = "warning", fmt.Sprintf("the lag of %s is %.0f s, over its limit of %s", c.Name, lag, limit)
+		}
+		v.Say(ctx, severity, System, c.Name, "capture", "lag", "%s", text)
+		v.Notify(ctx, c, journal.EventLag, text)
+	}
 	return nil
 }

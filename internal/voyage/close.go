@@ -42,7 +42,7 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 	if err := v.endWork(ctx, c, lifecycle.All(TaskClose, TaskCutover), "the crossing was closed"); err != nil {
 		return err
 	}
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}

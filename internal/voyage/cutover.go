@@ -14,6 +14,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // steps of a cutover, in order. A rehearsal takes those before "close source".
@@ -67,7 +68,7 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 		return v.Queue.AddTask(ctx, tx, task)
 	})
 	if err == nil {
-		e := records.Entry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info", Message: fmt.Sprintf("%s started a %s", actor, cutoverWord(rehearsal))}
+		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info", Message: fmt.Sprintf("%s started a %s", actor, cutoverWord(rehearsal))}
 		if len(other) > 0 {
 			var public string
 			public, e.Detail = domain.ChangesText(other)
@@ -185,7 +186,7 @@ func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *records.Tas
 	}
 	r := &run{v: v, c: c, k: k, task: t}
 	for r.src == nil {
-		if r.src, r.dst, err = v.Both(ctx, c); err == nil {
+		if r.src, r.dst, err = v.OpenPair(ctx, c); err == nil {
 			break
 		}
 		// What was begun is ended by somebody, however long a server is away.
@@ -386,7 +387,7 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 	}
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
 	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
-	r.v.tell(ctx, r.c, EventCutOver, text)
+	r.v.Notify(ctx, r.c, journal.EventCutOver, text)
 	return r.v.Store.EndCutover(ctx, r.k.ID, "done", "")
 }
 

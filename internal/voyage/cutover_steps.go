@@ -17,6 +17,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/outgoing"
 )
 
 func (r *run) readiness(ctx context.Context) (string, error) {
@@ -304,7 +305,7 @@ func (r *run) handOver(ctx context.Context) (string, error) {
 		if err != nil {
 			ended = "failed: " + err.Error()
 		}
-		r.v.Record(ctx, records.Entry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over", Severity: "warning",
+		r.v.Record(ctx, domain.JournalEntry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over", Severity: "warning",
 			Message: "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(string(out[:min(len(out), 4000)]))})
 		if err != nil {
 			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
@@ -324,13 +325,13 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 	key := fmt.Sprintf("%s-cutover-%d", r.c.UID, r.k.ID)
 	unknown := false
 	for try := 1; ; try++ {
-		answer, err := post(ctx, url, body, map[string]string{"Idempotency-Key": key})
+		answer, err := outgoing.Post(ctx, url, body, map[string]string{"Idempotency-Key": key})
 		if err == nil {
 			return answer, nil
 		}
 		var op *net.OpError
 		never := errors.As(err, &op) && op.Op == "dial" // it was not even reached
-		refused := answered(err)
+		refused := outgoing.Answered(err)
 		unknown = unknown || !never && !refused
 		if refused || ctx.Err() != nil || try == handOverTries {
 			if unknown {

@@ -18,6 +18,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 const keeperLock = 7262820
@@ -235,7 +236,7 @@ func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []rec
 	if len(left) > 0 {
 		return nil // at the next round
 	}
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -382,13 +383,13 @@ func (v *Voyage) arrived(ctx context.Context, c *domain.Crossing, phase domain.P
 	switch phase {
 	case domain.PhaseCatchingUp:
 		if c.Phase == domain.PhaseLoading {
-			v.tell(ctx, c, EventLoaded, fmt.Sprintf("every row of %s has landed", c.Name))
+			v.Notify(ctx, c, journal.EventLoaded, fmt.Sprintf("every row of %s has landed", c.Name))
 		}
 	case domain.PhaseInStep:
 		if err := v.Store.EndRun(ctx, c.ID, "done", ""); err != nil {
 			return err
 		}
-		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is %s: %s", c.Name, c.Kind.PhaseLabel(domain.PhaseInStep), map[bool]string{true: "the load is complete, its indexes stand", false: "the lag is below its threshold"}[c.Kind == domain.KindLoad]))
+		v.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is %s: %s", c.Name, c.Kind.PhaseLabel(domain.PhaseInStep), map[bool]string{true: "the load is complete, its indexes stand", false: "the lag is below its threshold"}[c.Kind == domain.KindLoad]))
 	}
 	return nil
 }

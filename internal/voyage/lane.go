@@ -16,6 +16,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // RunLane carries chunk after chunk of a crossing until none is left.
@@ -258,7 +259,7 @@ func (l *laneWork) tell(ctx context.Context, c *domain.Crossing, chunk *records.
 
 // connect opens both sides, unless they are open from the chunk before.
 func (l *laneWork) connect(ctx context.Context, c *domain.Crossing) error {
-	src, dst, err := l.v.Both(ctx, c)
+	src, dst, err := l.v.OpenPair(ctx, c)
 	if err != nil {
 		return away{err}
 	}
@@ -394,7 +395,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *rec
 	switch {
 	case handedBack || !mine:
 	case hold != "":
-		v.held(ctx, c, t.SourceName, hold)
+		v.Held(ctx, c, t.SourceName, hold)
 	default:
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
 			chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.MaxAttempts, text)
@@ -425,7 +426,7 @@ func (v *Voyage) rest(ctx context.Context, c *domain.Crossing, cause error) {
 		v.Say(ctx, "warning", System, c.Name, "", "away", "%s (try %d)", reason, tries)
 	}
 	if tries == 10 { // for minutes
-		v.tell(ctx, c, EventHeld, reason)
+		v.Notify(ctx, c, journal.EventHeld, reason)
 	}
 }
 

@@ -13,50 +13,6 @@ import (
 	"dustyferry/internal/engine"
 )
 
-// readCatalog is a catalog with when it was read.
-type readCatalog struct {
-	at  time.Time
-	cat *domain.Catalog
-}
-
-// catalogKept is how long browsing may see an old catalog; surveys and starts
-// always read it anew.
-const catalogKept = 30 * time.Second
-
-// Catalog returns a database's catalog for browsing, read lately.
-func (v *Voyage) Catalog(ctx context.Context, database string, fresh bool) (*domain.Catalog, error) {
-	kept := catalogKept
-	if fresh {
-		kept = 0
-	}
-	return v.catalogOf(ctx, database, kept)
-}
-
-// catalogOf returns a database's catalog that is not older than kept.
-func (v *Voyage) catalogOf(ctx context.Context, database string, kept time.Duration) (*domain.Catalog, error) {
-	v.mu.Lock()
-	have, ok := v.catalogs[database]
-	v.mu.Unlock()
-	if ok && time.Since(have.at) < kept {
-		return have.cat, nil
-	}
-	db, err := v.Open(ctx, database)
-	if err != nil {
-		return nil, err
-	}
-	cat, err := db.Catalog(ctx)
-	if err != nil {
-		return nil, err
-	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.catalogs == nil {
-		v.catalogs = map[string]readCatalog{}
-	}
-	v.catalogs[database] = readCatalog{time.Now(), cat}
-	return cat, nil
-}
-
 func tableIn(cat *domain.Catalog, database, name string) (*domain.Table, error) {
 	i := slices.IndexFunc(cat.Tables, func(t domain.Table) bool { return t.String() == name })
 	if i < 0 {
@@ -177,7 +133,7 @@ type PlannedTable struct {
 // PlanOf plans one table of a crossing without changing anything.
 func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (PlannedTable, error) {
 	var out PlannedTable
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return out, err
 	}

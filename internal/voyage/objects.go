@@ -117,7 +117,7 @@ func (v *Voyage) statements(ctx context.Context, c *domain.Crossing, dst engine.
 			what, severity = "failed on the target: "+err.Error(), "error"
 		}
 		if ctx.Err() == nil {
-			v.Record(ctx, records.Entry{Actor: System, Crossing: c.Name, Subject: o.Name, Act: "build", Severity: severity,
+			v.Record(ctx, domain.JournalEntry{Actor: System, Crossing: c.Name, Subject: o.Name, Act: "build", Severity: severity,
 				Message: fmt.Sprintf("statement %s %s", o.Name, what), Detail: ran})
 		}
 		if err != nil {
@@ -267,10 +267,10 @@ func (v *Voyage) ChangeObject(ctx context.Context, c *domain.Crossing, id int64,
 		return o, err
 	}
 	if statement == "" {
-		v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
+		v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
 			Message: fmt.Sprintf("%s leaves out %s %s", actor, o.Kind, o.Name), Detail: o.Statement})
 	} else {
-		v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
+		v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
 			Message: fmt.Sprintf("%s wrote %s %s by hand", actor, o.Kind, o.Name), Detail: o.Statement + "\n→\n" + statement})
 	}
 	return v.Store.ObjectOf(ctx, c.ID, id)

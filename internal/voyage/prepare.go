@@ -215,7 +215,7 @@ func inTheWay(ctx context.Context, dst engine.Database, deferred []engine.Object
 // rows are dropped, and the crossing prepares anew.
 func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNote) error {
 	note := begin.say
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}

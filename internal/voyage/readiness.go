@@ -111,7 +111,7 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, 12*time.Second)
 	defer cancel()
-	cat, err := v.catalogOf(ctx, c.Source, 3*time.Second)
+	cat, err := v.CatalogOf(ctx, c.Source, 3*time.Second)
 	if err != nil {
 		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocks, Topic: "tables", Subject: c.Source,
 			Measured: "the source cannot be asked whether its tables are as they were: " + err.Error(), Remedy: "see to the source: dustyferry database check " + c.Source})

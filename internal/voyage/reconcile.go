@@ -19,6 +19,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // ReconcileArgs are a reconcile task's arguments.
@@ -78,7 +79,7 @@ func (v *Voyage) reconcile(ctx context.Context, c *domain.Crossing, id int64, qu
 	state, severity := "clean", "info"
 	if findings > 0 {
 		state, severity = "differing", "warning"
-		v.tell(ctx, c, EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
+		v.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
 	}
 	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, domain.Many(findings, "finding"))
 	return v.Store.EndReconciliation(end, id, state, "")

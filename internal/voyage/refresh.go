@@ -15,6 +15,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -127,7 +128,7 @@ func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *records.T
 	}
 	v.Say(ctx, "info", System, c.Name, "", "refresh", "%s refreshed: %s", c.Name, text)
 	if len(done.others) == 0 {
-		v.tell(ctx, c, EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
+		v.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
 	}
 	for _, name := range done.others {
 		if err := v.restartTable(ctx, c, tables, name, t.Actor); err != nil {
@@ -146,7 +147,7 @@ type refreshDone struct {
 
 func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) (refreshDone, error) {
 	var done refreshDone
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return done, err
 	}

@@ -141,7 +141,7 @@ func (v *Voyage) repair(ctx context.Context, c *domain.Crossing, a RepairArgs, a
 	if err != nil {
 		return err
 	}
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}

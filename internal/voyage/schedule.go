@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/calendar"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // Schedule says when a crossing starts by itself. One that repeats loads anew each
@@ -230,7 +231,7 @@ func (v *Voyage) runDue(ctx context.Context, r records.DueRun) error {
 	fresh, kept := v.Store.SettleRun(ctx, r.ID, "failed", err.Error())
 	if kept == nil && fresh {
 		v.Say(ctx, "error", System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name, err)
-		v.tell(ctx, &c, EventFailed, "its scheduled run could not begin: "+err.Error())
+		v.Notify(ctx, &c, journal.EventFailed, "its scheduled run could not begin: "+err.Error())
 	}
 	return kept
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -74,7 +73,7 @@ func (v *Voyage) recordSettings(ctx context.Context, actor, crossing, what strin
 		return
 	}
 	public, detail := domain.ChangesText(list)
-	v.Record(ctx, records.Entry{Actor: actor, Crossing: crossing, Act: "change", Severity: "info",
+	v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: crossing, Act: "change", Severity: "info",
 		Message: fmt.Sprintf("%s changed %s: %s", actor, what, public), Detail: detail})
 }
 
@@ -140,7 +139,7 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns 
 	if err := v.Store.SavePlanning(ctx, c, patterns, rules, planning); err != nil {
 		return err
 	}
-	v.Record(ctx, records.Entry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
+	v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
 		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
 		Detail: planChanges(plan{c.Patterns, c.Rules, c.Planning}, plan{patterns, rules, planning})})
 	return nil

@@ -8,6 +8,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/journal"
 )
 
 // Where capture begins and where it is to stop, as a person says.
@@ -186,7 +187,7 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 		return err
 	}
 	f.v.Say(ctx, "warning", System, f.c.Name, "capture", "pause", "%s", text)
-	f.v.tell(ctx, f.c, EventHeld, text)
+	f.v.Notify(ctx, f.c, journal.EventHeld, text)
 	return errToldToStop
 }
 

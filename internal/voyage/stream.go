@@ -95,7 +95,7 @@ func (v *Voyage) holdStream(ctx context.Context, c *domain.Crossing, st *records
 		return
 	}
 	if mine {
-		v.held(ctx, c, "capture", reason)
+		v.Held(ctx, c, "capture", reason)
 	}
 }
 
@@ -293,7 +293,7 @@ func (f *follower) count(table int64, kind domain.ChangeKind) {
 
 func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	v := f.v
-	src, dst, err := v.Both(ctx, f.c)
+	src, dst, err := v.OpenPair(ctx, f.c)
 	if err != nil {
 		return err
 	}

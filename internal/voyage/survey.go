@@ -137,7 +137,7 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 func (v *Voyage) planned(ctx context.Context, c *domain.Crossing) (*surveyed, []domain.Entry, error) {
 	s := &surveyed{}
 	var err error
-	if s.src, s.dst, err = v.Both(ctx, c); err != nil {
+	if s.src, s.dst, err = v.OpenPair(ctx, c); err != nil {
 		return nil, nil, err
 	}
 	if s.catalog, err = s.src.Catalog(ctx); err != nil {

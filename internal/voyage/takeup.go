@@ -18,7 +18,7 @@ func (v *Voyage) TakeUp(ctx context.Context, c *domain.Crossing, actor string) e
 	if c.Kind == domain.KindLoad {
 		return domain.Conflict("crossing %s follows no changes; there is nothing to take up", c.Name)
 	}
-	src, dst, err := v.Both(ctx, c)
+	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
 		return err
 	}

@@ -14,6 +14,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // The kinds of task.
@@ -118,7 +119,7 @@ func (v *Voyage) runTask(ctx context.Context, id int64) (work, kept error) {
 	case err != nil:
 		if !errors.As(err, new(undone)) && t.Kind != TaskSurvey { // who asked for a survey is told there
 			v.Say(end, "error", System, c.Name, "", string(t.Kind), "%s failed: %s", t.Kind, err)
-			v.tell(end, &c, EventFailed, fmt.Sprintf("%s failed: %s", t.Kind, err))
+			v.Notify(end, &c, journal.EventFailed, fmt.Sprintf("%s failed: %s", t.Kind, err))
 		}
 		return err, v.Store.EndTask(end, t.ID, t.Epoch, "failed", err.Error())
 	}

@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/journal"
 )
 
 // How a cutover is taken back.
@@ -64,7 +65,7 @@ func (r *run) undo(ctx context.Context, cause error) error {
 	_ = r.v.Store.EndCutover(end, r.k.ID, "undone", cause.Error())
 	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s", cutoverWord(r.k.Rehearsal), cause)
 	if !r.k.Rehearsal {
-		r.v.tell(end, r.c, EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
+		r.v.Notify(end, r.c, journal.EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
 	}
 	return undone{cause}
 }

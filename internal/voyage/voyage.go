@@ -10,7 +10,6 @@ package voyage
 import (
 	"context"
 	"errors"
-	"fmt"
 	"log/slog"
 	"slices"
 	"sync"
@@ -22,21 +21,27 @@ import (
 	"dustyferry/internal/queue"
 	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
+	"dustyferry/internal/voyage/databases"
+	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/notify"
 )
 
 // System is the actor the journal names for what the service does by itself.
-const System = "dusty ferry"
+const System = journal.System
 
 // Voyage is this process's part of the work.
 type Voyage struct {
-	Store   *records.Store
-	Queue   *queue.Queue
-	Box     *secret.Box
-	Drivers []engine.Driver
-	Log     *slog.Logger
-	Worker  string // this process's name
-	Labels  []string
-	Lanes   int // chunks this process carries at once
+	*journal.Journal
+	*databases.Databases
+	*notify.Notifier
+
+	Store  *records.Store
+	Queue  *queue.Queue
+	Box    *secret.Box
+	Log    *slog.Logger
+	Worker string // this process's name
+	Labels []string
+	Lanes  int // chunks this process carries at once
 	// StuckAfter is for how long nothing may move before it is asked what is waited for.
 	StuckAfter time.Duration
 	// Outdated is told when a newer program has changed the records.
@@ -44,21 +49,21 @@ type Voyage struct {
 	Version  string
 
 	mu       sync.Mutex
-	open     map[int64]opened
 	loops    sync.WaitGroup
 	stop     context.CancelFunc
 	clearing map[int64]bool
-	carrying int                    // lanes that run here
-	probes   map[string]*probe      // by database
-	brakes   map[int64]*brakes      // by crossing
-	catalogs map[string]readCatalog // by database
-	doubts   map[int64]doubt        // tables whose rows the source wrote anew
-	engines  map[string]string      // by database
+	carrying int               // lanes that run here
+	probes   map[string]*probe // by database
+	brakes   map[int64]*brakes // by crossing
+	doubts   map[int64]doubt   // tables whose rows the source wrote anew
 }
 
-type opened struct {
-	db  engine.Database
-	row records.Database
+// New returns a voyage that keeps what it does in the store.
+func New(v *Voyage, drivers []engine.Driver) *Voyage {
+	v.Journal = journal.New(v.Store, v.Log)
+	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
+	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
+	return v
 }
 
 // ValidLabels says what is wrong with what a process is good for, or nil.
@@ -69,176 +74,6 @@ func ValidLabels(labels []string) error {
 		}
 	}
 	return nil
-}
-
-// Driver returns the engine of that name.
-func (v *Voyage) Driver(name string) (engine.Driver, error) {
-	for _, d := range v.Drivers {
-		if d.Name() == name {
-			return d, nil
-		}
-	}
-	return nil, domain.Invalid("there is no engine %q; choose postgres or mariadb", name)
-}
-
-// CheckStopMethod says whether the source can stop writes that way.
-func (v *Voyage) CheckStopMethod(ctx context.Context, source string, m domain.StopMethod) error {
-	d, err := v.Store.Database(ctx, source)
-	if err != nil {
-		return err
-	}
-	drv, err := v.Driver(d.Engine)
-	if err != nil {
-		return err
-	}
-	if can := drv.StopMethods(); !slices.Contains(can, m) {
-		return domain.Invalid("the stop method %s is not there for %s; choose from %q", m, d.Engine, can)
-	}
-	return nil
-}
-
-// Endpoint returns where a registered database is, with its password.
-func (v *Voyage) Endpoint(d records.Database) (engine.Endpoint, error) {
-	pw, err := v.Box.Open(d.Secret, d.Bound())
-	if err != nil {
-		return engine.Endpoint{}, domain.Unavailable(err, "database %s: %s", d.Name, err)
-	}
-	return engine.Endpoint{Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Password: pw, TLS: d.TLS}, nil
-}
-
-// Open returns the open database of that name; it stays open for this process.
-func (v *Voyage) Open(ctx context.Context, name string) (engine.Database, error) {
-	row, err := v.Store.Database(ctx, name)
-	if err != nil {
-		return nil, err
-	}
-	v.mu.Lock()
-	have, ok := v.open[row.ID]
-	v.mu.Unlock()
-	if ok && have.row.SameWay(row) {
-		return have.db, nil
-	}
-	db, err := v.Reach(ctx, row)
-	if err != nil {
-		return nil, err
-	}
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	if v.open == nil {
-		v.open = map[int64]opened{}
-	}
-	if have, ok := v.open[row.ID]; ok {
-		if have.row.SameWay(row) {
-			db.Close()
-			return have.db, nil
-		}
-		go have.db.Close() // what still uses it fails, and is tried again the new way
-	}
-	v.open[row.ID] = opened{db, row}
-	return db, nil
-}
-
-// Reach opens a database with what is written in its record.
-func (v *Voyage) Reach(ctx context.Context, row records.Database) (engine.Database, error) {
-	d, err := v.Driver(row.Engine)
-	if err != nil {
-		return nil, err
-	}
-	e, err := v.Endpoint(row)
-	if err != nil {
-		return nil, err
-	}
-	limit, cancel := context.WithTimeout(ctx, 15*time.Second)
-	defer cancel()
-	return d.Open(limit, e)
-}
-
-// Forget closes a database that is no longer registered.
-func (v *Voyage) Forget(id int64) {
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	clear(v.engines)
-	clear(v.catalogs)
-	if o, ok := v.open[id]; ok {
-		go o.db.Close()
-		delete(v.open, id)
-	}
-}
-
-// Both opens a crossing's source and target.
-func (v *Voyage) Both(ctx context.Context, c *domain.Crossing) (src, dst engine.Database, err error) {
-	if src, err = v.Open(ctx, c.Source); err != nil {
-		return nil, nil, fmt.Errorf("source: %w", err)
-	}
-	if dst, err = v.Open(ctx, c.Target); err != nil {
-		return nil, nil, fmt.Errorf("target: %w", err)
-	}
-	return src, dst, nil
-}
-
-// Position writes a crossing's log position for people.
-func (v *Voyage) Position(ctx context.Context, database string, p domain.Position) string {
-	if p == 0 {
-		return ""
-	}
-	v.mu.Lock()
-	name, ok := v.engines[database]
-	v.mu.Unlock()
-	if !ok {
-		d, err := v.Store.Database(ctx, database)
-		if err != nil {
-			return ""
-		}
-		name = d.Engine
-		v.mu.Lock()
-		if v.engines == nil {
-			v.engines = map[string]string{}
-		}
-		v.engines[database] = name
-		v.mu.Unlock()
-	}
-	drv, err := v.Driver(name)
-	if err != nil {
-		return ""
-	}
-	return drv.FormatPosition(p)
-}
-
-// Say appends to the journal and to the log.
-func (v *Voyage) Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any) {
-	v.Record(ctx, records.Entry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity, Message: fmt.Sprintf(format, args...)})
-}
-
-// Record appends an entry to the journal, and its message to the log.
-func (v *Voyage) Record(ctx context.Context, e records.Entry) {
-	level := map[string]slog.Level{"warning": slog.LevelWarn, "error": slog.LevelError}[e.Severity]
-	v.Log.Log(ctx, level, e.Message, "crossing", e.Crossing, "act", e.Act, "subject", e.Subject, "actor", e.Actor)
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	if err := v.Store.Write(end, e); err != nil {
-		v.Log.Error("the journal could not be written", "error", err)
-	}
-}
-
-// Hold makes a crossing wait for a person. One that is paused stays so, and shows the reason
-// beside its pause; one that is closed waits for nothing any more.
-func (v *Voyage) Hold(ctx context.Context, c *domain.Crossing, subject, reason string) {
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	held, err := v.Store.Hold(end, c.ID, reason)
-	if err == nil && !held {
-		_, err = v.Store.SetTrouble(end, c.ID, reason)
-	}
-	if err != nil {
-		v.Log.Error("the crossing could not be held", "crossing", c.Name, "error", err)
-	}
-	v.held(end, c, subject, reason)
-}
-
-// held tells of a crossing that waits for a person.
-func (v *Voyage) held(ctx context.Context, c *domain.Crossing, subject, reason string) {
-	v.Say(ctx, "error", System, c.Name, subject, "hold", "%s", reason)
-	v.tell(ctx, c, EventHeld, reason)
 }
 
 // Start begins the loops of this process: the queue's jobs, the streams and the
@@ -289,12 +124,14 @@ func (v *Voyage) Stop() {
 	v.stop()
 	<-done
 	v.loops.Wait()
-	v.mu.Lock()
-	defer v.mu.Unlock()
-	for _, o := range v.open {
-		o.db.Close()
-	}
-	v.open = nil
+	v.Databases.Close()
+}
+
+// deliver sends webhooks what is due.
+func (v *Voyage) deliver(ctx context.Context) {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	v.Deliver(ctx, tick.C)
 }
 
 // every calls f at the given pace until the context ends.

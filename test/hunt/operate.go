@@ -291,6 +291,9 @@ func (r *run) reconcile() error {
 }
 
 func (r *run) cutover(rehearsal bool) error {
+	if r.cutOver { // what was to be aborted was faster
+		return nil
+	}
 	r.stopping.Store(true)
 	defer r.stopping.Store(false)
 	if !rehearsal {

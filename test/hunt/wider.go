@@ -43,6 +43,9 @@ func (g *gen) already() {
 		return
 	}
 	g.s.Kind = "capture"
+	if g.s.Pair == "mm" { // texts without a character set of their own have the database's
+		g.s.Target = g.s.Source
+	}
 	for _, st := range slices.Clone(g.s.Steps) {
 		if st.Do == Set && (st.On == "source" || st.On == "source set") {
 			st.On = strings.Replace(st.On, "source", "target", 1)

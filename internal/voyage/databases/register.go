@@ -1,4 +1,4 @@
-package voyage
+package databases
 
 import (
 	"context"
@@ -7,49 +7,48 @@ import (
 	"strings"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // encryptions are the ways of a connection, the weakest first.
 var encryptions = []string{"disable", "prefer", "require", "verify-full"}
 
-// DatabaseChange is another address or sign-in of a database; nil keeps what is there.
-type DatabaseChange struct {
+// Change is another address or sign-in of a database; nil keeps what is there.
+type Change struct {
 	Host, User, Password, TLS *string
 	Port                      *int
 }
 
 // AddDatabase registers a database after it was reached once with what was given, so
 // that a wrong password is met then and not in the night.
-func (v *Voyage) AddDatabase(ctx context.Context, row records.Database, password, actor string) error {
+func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, password, actor string) error {
 	if err := domain.ValidName(row.Name); err != nil {
 		return err
 	}
 	if err := validAddress(row); err != nil {
 		return err
 	}
-	uid := records.NewUID()
+	uid := s.newUID()
 	row.UID = &uid
-	row.Secret = v.Box.Seal(password, row.Bound())
-	there, err := v.Reach(ctx, row)
+	row.Secret = s.box.Seal(password, row.Bound())
+	there, err := s.connect(ctx, row)
 	if err != nil {
 		return err
 	}
 	there.Close()
-	if err := v.Store.AddDatabase(ctx, row); err != nil {
+	if err := s.records.AddDatabase(ctx, row); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, "", row.Name, "database", "%s registered database %s (%s at %s)", actor, row.Name, row.Engine, way(row))
+	s.journal.Say(ctx, "info", actor, "", row.Name, "database", "%s registered database %s (%s at %s)", actor, row.Name, row.Engine, way(row))
 	return nil
 }
 
 // way says how a database is reached.
-func way(row records.Database) string {
+func way(row domain.Database) string {
 	return fmt.Sprintf("%s:%d/%s as %s, tls %s", row.Host, row.Port, row.DBName, row.Username, row.TLS)
 }
 
 // validAddress says what is missing or wrong in how a database is reached, or nil.
-func validAddress(row records.Database) error {
+func validAddress(row domain.Database) error {
 	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName}, {"user", row.Username}} {
 		if strings.TrimSpace(f.value) == "" {
 			return domain.Invalid("the %s is missing", f.name)
@@ -68,8 +67,8 @@ func validAddress(row records.Database) error {
 // way that write to it must find there what they keep beside the rows. A stored password
 // is sent to no other address, and over no weaker connection, than those it was given
 // for: there it has to be given again. Whether it succeeds or not, the journal says so.
-func (v *Voyage) ChangeDatabase(ctx context.Context, name string, ch DatabaseChange, actor string) error {
-	old, err := v.Store.Database(ctx, name)
+func (s *Databases) ChangeDatabase(ctx context.Context, name string, ch Change, actor string) error {
+	old, err := s.records.Database(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -78,15 +77,15 @@ func (v *Voyage) ChangeDatabase(ctx context.Context, name string, ch DatabaseCha
 	take(&row.Port, ch.Port)
 	take(&row.Username, ch.User)
 	take(&row.TLS, ch.TLS)
-	if err := v.changeDatabase(ctx, old, row, ch.Password); err != nil {
-		v.Say(ctx, "warning", actor, "", name, "database", "%s tried to change database %s from %s to %s, in vain: %s", actor, name, way(old), way(row), err)
+	if err := s.changeDatabase(ctx, old, row, ch.Password); err != nil {
+		s.journal.Say(ctx, "warning", actor, "", name, "database", "%s tried to change database %s from %s to %s, in vain: %s", actor, name, way(old), way(row), err)
 		return err
 	}
 	word := ""
 	if ch.Password != nil {
 		word = ", with another password"
 	}
-	v.Say(ctx, "warning", actor, "", name, "database", "%s changed database %s from %s to %s%s", actor, name, way(old), way(row), word)
+	s.journal.Say(ctx, "warning", actor, "", name, "database", "%s changed database %s from %s to %s%s", actor, name, way(old), way(row), word)
 	return nil
 }
 
@@ -96,7 +95,7 @@ func take[T any](to *T, from *T) {
 	}
 }
 
-func (v *Voyage) changeDatabase(ctx context.Context, old, row records.Database, password *string) error {
+func (s *Databases) changeDatabase(ctx context.Context, old, row domain.Database, password *string) error {
 	if err := validAddress(row); err != nil {
 		return err
 	}
@@ -108,23 +107,23 @@ func (v *Voyage) changeDatabase(ctx context.Context, old, row records.Database, 
 		case weaker:
 			return domain.Invalid("give the password again: the stored one was given for a connection with tls %s and is sent over no weaker one", old.TLS)
 		}
-		e, err := v.Endpoint(old)
+		e, err := s.endpoint(old)
 		if err != nil {
 			return err
 		}
 		password = &e.Password
 	}
 	if row.UID == nil {
-		uid := records.NewUID()
+		uid := s.newUID()
 		row.UID = &uid
 	}
-	row.Secret = v.Box.Seal(*password, row.Bound())
-	there, err := v.Reach(ctx, row)
+	row.Secret = s.box.Seal(*password, row.Bound())
+	there, err := s.connect(ctx, row)
 	if err != nil {
 		return err
 	}
 	defer there.Close()
-	list, err := v.Store.Underway(ctx)
+	list, err := s.records.Underway(ctx)
 	if err != nil {
 		return err
 	}
@@ -138,5 +137,5 @@ func (v *Voyage) changeDatabase(ctx context.Context, old, row records.Database, 
 				c.Name, row.Name, row.Host, row.Port, row.DBName, err)
 		}
 	}
-	return v.Store.ChangeDatabase(ctx, row)
+	return s.records.ChangeDatabase(ctx, row)
 }

@@ -1,0 +1,269 @@
+package databases
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// box seals by writing what it is bound to beside the secret.
+type box struct{}
+
+func (box) Seal(plain, bound string) []byte { return []byte(bound + "|" + plain) }
+func (box) Open(sealed []byte, bound string) (string, error) {
+	plain, ok := strings.CutPrefix(string(sealed), bound+"|")
+	if !ok {
+		return "", errors.New("its password was sealed for another place")
+	}
+	return plain, nil
+}
+
+// kept is the registered databases, and what was said, in memory.
+type kept struct {
+	rows     map[string]domain.Database
+	underway []domain.Crossing
+	said     []string
+}
+
+func (k *kept) Database(_ context.Context, name string) (domain.Database, error) {
+	d, ok := k.rows[name]
+	if !ok {
+		return d, domain.NotFound("no database named %s", name)
+	}
+	return d, nil
+}
+
+func (k *kept) AddDatabase(_ context.Context, d domain.Database) error {
+	d.ID = int64(len(k.rows) + 1)
+	k.rows[d.Name] = d
+	return nil
+}
+
+func (k *kept) ChangeDatabase(_ context.Context, d domain.Database) error {
+	k.rows[d.Name] = d
+	return nil
+}
+
+func (k *kept) Underway(context.Context) ([]domain.Crossing, error) { return k.underway, nil }
+
+func (k *kept) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
+	k.said = append(k.said, severity+": "+fmt.Sprintf(format, args...))
+}
+
+// fake is an engine whose databases are at the hosts that are up, for the right password.
+type fake struct {
+	up       map[string]bool
+	opened   []string
+	closed   atomic.Int64
+	streams  bool // crossings keep something there
+	catalogs int
+}
+
+func (f *fake) Name() string                                  { return "fake" }
+func (f *fake) FormatPosition(p domain.Position) string       { return fmt.Sprintf("at %d", p) }
+func (f *fake) ParsePosition(string) (domain.Position, error) { return 0, nil }
+func (f *fake) CheckPlace(string) error                       { return nil }
+func (f *fake) StopMethods() []domain.StopMethod              { return []domain.StopMethod{domain.StopWord} }
+func (f *fake) Open(_ context.Context, e engine.Endpoint) (engine.Database, error) {
+	if !f.up[e.Host] || e.Password != "honey" {
+		return nil, domain.Unavailable(nil, "%s cannot be reached", e.Host)
+	}
+	f.opened = append(f.opened, e.Host+" "+e.TLS)
+	return &fakeDatabase{of: f}, nil
+}
+
+type fakeDatabase struct {
+	engine.Database // what no test calls
+	of              *fake
+}
+
+func (d *fakeDatabase) Close() { d.of.closed.Add(1) }
+func (d *fakeDatabase) Catalog(context.Context) (*domain.Catalog, error) {
+	d.of.catalogs++
+	return &domain.Catalog{}, nil
+}
+func (d *fakeDatabase) StreamAt(context.Context, string) (domain.Position, string, error) {
+	if !d.of.streams {
+		return 0, "", domain.NotFound("nothing of it")
+	}
+	return 1, "", nil
+}
+
+func open(t *testing.T) (*Databases, *kept, *fake) {
+	t.Helper()
+	k, f := &kept{rows: map[string]domain.Database{}}, &fake{up: map[string]bool{"old": true, "new": true}}
+	n := 0
+	s := New(k, box{}, k, []engine.Driver{f}, func() string { n++; return fmt.Sprint("uid", n) })
+	for _, name := range []string{"old", "new"} {
+		if err := s.AddDatabase(t.Context(), domain.Database{Name: name, Engine: "fake", Host: name, Port: 1, DBName: "hive", Username: "dusty", TLS: "require"}, "honey", "ann"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return s, k, f
+}
+
+func TestADatabaseIsReachedBeforeItIsKept(t *testing.T) {
+	s, k, f := open(t)
+	if len(f.opened) != 2 || f.closed.Load() != 2 {
+		t.Errorf("opened %q, closed %d", f.opened, f.closed.Load())
+	}
+	good := domain.Database{Name: "x", Engine: "fake", Host: "old", Port: 1, DBName: "hive", Username: "dusty", TLS: "require"}
+	for word, change := range map[string]func(*domain.Database){
+		"name":      func(d *domain.Database) { d.Name = "a b" },
+		"host":      func(d *domain.Database) { d.Host = " " },
+		"database":  func(d *domain.Database) { d.DBName = "" },
+		"user":      func(d *domain.Database) { d.Username = "" },
+		"port":      func(d *domain.Database) { d.Port = 70000 },
+		"tls":       func(d *domain.Database) { d.TLS = "perhaps" },
+		"no engine": func(d *domain.Database) { d.Engine = "oven" },
+		"reached":   func(d *domain.Database) { d.Host = "away" },
+	} {
+		d := good
+		change(&d)
+		if err := s.AddDatabase(t.Context(), d, "honey", "ann"); err == nil || !strings.Contains(err.Error(), word) {
+			t.Errorf("%s: %v", word, err)
+		}
+	}
+	if len(k.rows) != 2 {
+		t.Errorf("kept: %v", k.rows)
+	}
+	for _, said := range k.said {
+		if strings.Contains(said, "honey") {
+			t.Errorf("the password was said: %s", said)
+		}
+	}
+}
+
+func TestOneConnectionUntilTheWayChanges(t *testing.T) {
+	s, k, f := open(t)
+	first, err := s.Open(t.Context(), "old")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if again, _ := s.Open(t.Context(), "old"); again != first {
+		t.Error("it was opened twice")
+	}
+	row := k.rows["old"]
+	row.TLS = "verify-full"
+	row.Secret = box{}.Seal("honey", row.Bound())
+	k.rows["old"] = row
+	if other, err := s.Open(t.Context(), "old"); err != nil || other == first {
+		t.Errorf("the old way is still used (%v)", err)
+	}
+	src, dst, err := s.OpenPair(t.Context(), &domain.Crossing{Source: "old", Target: "new"})
+	if err != nil || src == dst {
+		t.Errorf("%v", err)
+	}
+	for side, c := range map[string]*domain.Crossing{"source": {Source: "none", Target: "new"}, "target": {Source: "old", Target: "none"}} {
+		if _, _, err := s.OpenPair(t.Context(), c); err == nil || !strings.HasPrefix(err.Error(), side) {
+			t.Errorf("%s: %v", side, err)
+		}
+	}
+	was := f.closed.Load()
+	s.Close()
+	if f.closed.Load() < was+2 {
+		t.Error("what was open is not closed")
+	}
+}
+
+// TestAStolenRecordOpensNothing: a password is sent to the address alone that it was given for.
+func TestAStolenRecordOpensNothing(t *testing.T) {
+	s, k, f := open(t)
+	row := k.rows["old"]
+	row.Host, f.up["thief"] = "thief", true
+	k.rows["old"] = row
+	if _, err := s.Open(t.Context(), "old"); err == nil || !strings.Contains(err.Error(), "sealed for another place") {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestAChangedWayNeedsThePasswordAgain(t *testing.T) {
+	ptr := func(s string) *string { return &s }
+	for _, x := range []struct {
+		name   string
+		change Change
+		word   string // of the refusal; empty: it is kept
+	}{
+		{"another host", Change{Host: ptr("new")}, "give the password again"},
+		{"another host with the password", Change{Host: ptr("new"), Password: ptr("honey")}, ""},
+		{"a weaker connection", Change{TLS: ptr("prefer")}, "over no weaker"},
+		{"a stronger one", Change{TLS: ptr("verify-full")}, ""},
+		{"a wrong password", Change{Password: ptr("salt")}, "cannot be reached"},
+		{"another user", Change{User: ptr("mover")}, ""},
+		{"no user", Change{User: ptr("")}, "user is missing"},
+	} {
+		s, k, _ := open(t)
+		before := k.rows["old"]
+		err := s.ChangeDatabase(t.Context(), "old", x.change, "ann")
+		said := k.said[len(k.said)-1]
+		if x.word == "" {
+			if err != nil || k.rows["old"].SameWay(before) || !strings.HasPrefix(said, "warning: ann changed") {
+				t.Errorf("%s: %v; said %q", x.name, err, said)
+			}
+			continue
+		}
+		if err == nil || !strings.Contains(err.Error(), x.word) || !k.rows["old"].SameWay(before) || !strings.Contains(said, "in vain") {
+			t.Errorf("%s: %v; said %q", x.name, err, said)
+		}
+	}
+}
+
+// TestATargetIsNotMovedAway: a crossing that is under way finds there what it keeps beside the
+// rows, or the address stays.
+func TestATargetIsNotMovedAway(t *testing.T) {
+	s, k, f := open(t)
+	k.underway = []domain.Crossing{{Name: "spring", UID: "u", Kind: domain.KindLoadCapture, TargetID: k.rows["new"].ID}, {Name: "other", TargetID: 99}}
+	host, pw := "old", "honey"
+	if err := s.ChangeDatabase(t.Context(), "new", Change{Host: &host, Password: &pw}, "ann"); err == nil || !strings.Contains(err.Error(), "spring is under way") {
+		t.Errorf("%v", err)
+	}
+	f.streams = true
+	if err := s.ChangeDatabase(t.Context(), "new", Change{Host: &host, Password: &pw}, "ann"); err != nil {
+		t.Error(err)
+	}
+}
+
+func TestACatalogIsReadWhenItIsOld(t *testing.T) {
+	s, _, f := open(t)
+	for _, fresh := range []bool{false, false, true} {
+		if _, err := s.Catalog(t.Context(), "old", fresh); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if f.catalogs != 2 {
+		t.Errorf("it was read %d times, want 2", f.catalogs)
+	}
+	if _, err := s.CatalogOf(t.Context(), "old", time.Hour); err != nil || f.catalogs != 2 {
+		t.Errorf("it was read %d times (%v)", f.catalogs, err)
+	}
+	s.Forget(1)
+	if _, err := s.CatalogOf(t.Context(), "old", time.Hour); err != nil || f.catalogs != 3 {
+		t.Errorf("after it was forgotten it was read %d times (%v)", f.catalogs, err)
+	}
+}
+
+func TestWhatAnEngineCan(t *testing.T) {
+	s, _, _ := open(t)
+	if err := s.CheckStopMethod(t.Context(), "old", domain.StopWord); err != nil {
+		t.Error(err)
+	}
+	if err := s.CheckStopMethod(t.Context(), "old", domain.StopLock); err == nil {
+		t.Error("a way to stop writes that is not there was taken")
+	}
+	for _, x := range []struct {
+		name string
+		at   domain.Position
+		want string
+	}{{"old", 5, "at 5"}, {"old", 6, "at 6"}, {"old", 0, ""}, {"none", 5, ""}} {
+		if got := s.Position(t.Context(), x.name, x.at); got != x.want {
+			t.Errorf("%s at %d: %q", x.name, x.at, got)
+		}
+	}
+}
