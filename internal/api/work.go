@@ -157,7 +157,7 @@ func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequest
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.Voyage.Readiness(ctx, &c, c.Settings)
+	list, err := s.Voyage.Readiness(ctx, &c, c.Settings, voyage.Glances)
 	return contract.GetReadiness200JSONResponse(entries(ctx, list)), err
 }
 

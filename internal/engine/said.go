@@ -76,7 +76,8 @@ func ClassOf(err error) Class {
 		return ByState(state.SQLState())
 	}
 	var op *net.OpError
-	if errors.As(err, new(gone)) || errors.As(err, &op) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+	if errors.As(err, new(gone)) || errors.As(err, &op) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, context.DeadlineExceeded) { // it did not answer in time
 		return Gone
 	}
 	return Unclassed

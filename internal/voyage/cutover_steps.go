@@ -26,7 +26,7 @@ func (r *run) readiness(ctx context.Context) (string, error) {
 	if _, err := r.v.Catalog(ctx, r.c.Source, true); err != nil { // the list takes one that is seconds old
 		return "", err
 	}
-	list, err := r.v.Readiness(ctx, &c, r.k.Settings.V)
+	list, err := r.v.Readiness(ctx, &c, r.k.Settings.V, Decides)
 	if err != nil {
 		return "", err
 	}
@@ -72,7 +72,7 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 	}
 	// What was on its way to its end has a moment for it.
 	for end := time.Now().Add(2 * time.Second); ; {
-		e := r.v.unended(ctx, r.c, r.plans)
+		e := r.v.unended(ctx, r.c, r.plans, Glances)
 		if block := blocking(e, "dustyferry cutover ready "+r.c.Name); block == "" {
 			break
 		} else if time.Now().After(end) {

@@ -11,9 +11,16 @@ import (
 	"dustyferry/internal/records"
 )
 
-// Readiness is the readiness list: what must hold before a cutover may start,
-// each entry with what was measured.
-func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.Settings) ([]domain.Entry, error) {
+// How long each question to the source may take: a list that people look at waits for nobody
+// for long; what a cutover stands on waits for a server that is busy, or has many tables.
+const (
+	Glances = 12 * time.Second
+	Decides = time.Minute
+)
+
+// Readiness is the readiness list: what must hold before a cutover may start, each entry with
+// what was measured, or that it could not be within the patience.
+func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.Settings, patience time.Duration) ([]domain.Entry, error) {
 	var out []domain.Entry
 	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
 		e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: c.Name, Measured: fmt.Sprintf(format, args...), Remedy: remedy}
@@ -47,7 +54,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		return nil, err
 	}
 	if st != nil {
-		out = append(out, provedInside(v.noticed(ctx, c, st, tables, set.CutoverDepth), set.CutoverDepth)...)
+		out = append(out, provedInside(v.noticed(ctx, c, st, tables, set.CutoverDepth, patience), set.CutoverDepth)...)
 	}
 	live := st != nil && st.Live
 	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
@@ -55,7 +62,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		limit := set.InStepLag.Seconds()
 		add(st.LagSeconds <= limit, domain.Blocks, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
 	}
-	out = append(out, v.unended(ctx, c, plansOf(tables))...)
+	out = append(out, v.unended(ctx, c, plansOf(tables), patience)...)
 	house, err := v.Store.House(ctx)
 	if err != nil {
 		return nil, err
@@ -108,8 +115,8 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 
 // noticed is what the source's catalog says of the tables now, or where it cannot be asked
 // what it said last.
-func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth) []domain.Entry {
-	ctx, cancel := context.WithTimeout(ctx, 12*time.Second)
+func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth, patience time.Duration) []domain.Entry {
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	cat, err := v.CatalogOf(ctx, c.Source, 3*time.Second)
 	if err != nil {
@@ -124,8 +131,8 @@ func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.St
 
 // unended says which two-phase transactions could still be committed on the source when its
 // writes have been stopped: they need no session, and some no lock.
-func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
-	ctx, cancel := context.WithTimeout(ctx, 8*time.Second) // a list that people look at waits for nobody for long
+func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, patience time.Duration) []domain.Entry {
+	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	src, err := v.Open(ctx, c.Source)
 	var list []string
