@@ -36,6 +36,8 @@ var work = map[string][]string{
 	"voyage/outgoing":  {},
 	"voyage/databases": {"engine"},
 	"voyage/notify":    {"voyage/journal", "voyage/outgoing"},
+	"voyage/waits":     {},
+	"voyage/tasks":     {"engine", "voyage/journal", "voyage/waits"},
 }
 
 // reaches says which packages that reach outside a room may use: the others may not.

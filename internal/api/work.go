@@ -24,7 +24,7 @@ func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject
 	return out, err
 }
 
-func taskOut(ctx context.Context, t *records.Task) contract.Task {
+func taskOut(ctx context.Context, t *domain.Task) contract.Task {
 	return contract.Task{Id: t.ID, Kind: string(t.Kind), State: contract.TaskState(t.State), Note: t.Note, Error: hidden(ctx, t.Error), Actor: t.Actor,
 		Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: t.EndedAt, Ends: t.Cancel != "" && t.EndedAt == nil,
 		Cancellable: t.EndedAt == nil && lifecycle.Cancel(t.Kind) == ""}

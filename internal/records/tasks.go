@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
@@ -15,27 +14,6 @@ import (
 	"dustyferry/internal/core/pace"
 	"dustyferry/internal/domain"
 )
-
-// Task is a longer piece of work on a crossing, held by lease and epoch like a
-// chunk. The row is the truth; the queue's job only wakes somebody up.
-type Task struct {
-	ID         int64           `db:"id"`
-	CrossingID int64           `db:"crossing_id"`
-	Kind       lifecycle.Work  `db:"kind"`
-	Args       json.RawMessage `db:"args"`
-	State      string          `db:"state"`
-	Epoch      int64           `db:"epoch"`
-	Worker     string          `db:"worker"`
-	LeaseUntil *time.Time      `db:"lease_until"`
-	Actor      string          `db:"actor"`
-	Note       string          `db:"note"`
-	Error      string          `db:"error"`
-	CreatedAt  time.Time       `db:"created_at"`
-	StartedAt  *time.Time      `db:"started_at"`
-	EndedAt    *time.Time      `db:"ended_at"`
-	Cancel     string          `db:"cancel"` // why it is to end before its time; empty: it is not
-	Begun      bool            `db:"begun"`  // of one that begins a load: the load has begun
-}
 
 // Begun notes that the load of a task has begun, for whoever resumes it: what was loaded
 // since must not be thrown away. It fails for who no longer holds the task.
@@ -109,17 +87,9 @@ func endedFor(kind lifecycle.Work) string {
 	return "the crossing was restarted"
 }
 
-// Ending is a task that was asked to end and has not yet. Idle: nobody carries it out, so that
-// whoever waits may end it.
-type Ending struct {
-	ID   int64          `db:"id"`
-	Kind lifecycle.Work `db:"kind"`
-	Idle bool           `db:"idle"`
-}
-
 // EndTasks asks work of some kinds on a crossing to end for the sake of other work, and lists
 // what has not ended yet.
-func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work, why string) ([]Ending, error) {
+func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work, why string) ([]domain.Ending, error) {
 	names := make([]string, len(kinds))
 	for i, k := range kinds {
 		names[i] = string(k)
@@ -127,7 +97,7 @@ func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.
 	if _, err := s.DB.ExecContext(ctx, cancelTasks, crossing, names, why); err != nil {
 		return nil, err
 	}
-	return all[Ending](ctx, s, `
+	return all[domain.Ending](ctx, s, `
 SELECT id, kind, state = 'waiting' OR lease_until < now() AS idle FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id`, crossing, names)
 }
 
@@ -137,7 +107,7 @@ func (s *Store) NotBusy(ctx context.Context, crossing int64, name string, kinds 
 	for _, k := range kinds {
 		names = append(names, string(k))
 	}
-	list, err := all[Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id LIMIT 1`, crossing, names)
+	list, err := all[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id LIMIT 1`, crossing, names)
 	if err != nil || len(list) == 0 {
 		return err
 	}
@@ -157,8 +127,8 @@ func busy(name string, kind lifecycle.Work, id int64) error {
 }
 
 // CancelTask asks a task to end before its time. One that has ended already is a conflict.
-func (s *Store) CancelTask(ctx context.Context, crossing, id int64, why string) (Task, error) {
-	t, err := single[Task](ctx, s, `
+func (s *Store) CancelTask(ctx context.Context, crossing, id int64, why string) (domain.Task, error) {
+	t, err := single[domain.Task](ctx, s, `
 UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE crossing_id = $1 AND id = $2 AND state IN ('waiting', 'running') RETURNING *`, crossing, id, why)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return t, err
@@ -170,14 +140,14 @@ UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE cr
 }
 
 // TaskOf returns one task of a crossing.
-func (s *Store) TaskOf(ctx context.Context, crossing, id int64) (Task, error) {
-	t, err := single[Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND id = $2`, crossing, id)
+func (s *Store) TaskOf(ctx context.Context, crossing, id int64) (domain.Task, error) {
+	t, err := single[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND id = $2`, crossing, id)
 	return t, notFound(err, "the crossing has no task %d; 'dustyferry task list' shows what it has", id)
 }
 
 // ClaimTask takes a waiting task, or one whose holder fell silent.
-func (s *Store) ClaimTask(ctx context.Context, id int64, worker string) (*Task, error) {
-	var t Task
+func (s *Store) ClaimTask(ctx context.Context, id int64, worker string) (*domain.Task, error) {
+	var t domain.Task
 	err := s.DB.GetContext(ctx, &t, `
 UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until = now() + $3::interval, started_at = coalesce(started_at, now())
  WHERE id = $1 AND (state = 'waiting' OR state = 'running' AND lease_until < now()) RETURNING *`, id, worker, seconds(Lease))
@@ -232,8 +202,8 @@ func (s *Store) LastBegun(ctx context.Context, crossing int64) (lifecycle.Work, 
 }
 
 // Tasks lists a crossing's newest tasks.
-func (s *Store) Tasks(ctx context.Context, crossing int64) ([]Task, error) {
-	return all[Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 ORDER BY id DESC LIMIT 50`, crossing)
+func (s *Store) Tasks(ctx context.Context, crossing int64) ([]domain.Task, error) {
+	return all[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 ORDER BY id DESC LIMIT 50`, crossing)
 }
 
 // Stalled lists tasks that nobody works on although they should be.

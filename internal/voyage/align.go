@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // aligned is source and target seen at one shared log position.
@@ -63,7 +64,7 @@ func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f
 	run, cancel := context.WithCancel(ctx)
 	var keep sync.WaitGroup
 	keep.Go(func() {
-		every(run, 3*time.Second, func() { _ = v.Store.KeepAsking(run, c.ID, by) })
+		waits.Every(run, 3*time.Second, func() { _ = v.Store.KeepAsking(run, c.ID, by) })
 	})
 	letGo := func() {
 		cancel()
@@ -127,7 +128,7 @@ func (v *Voyage) turn(ctx context.Context, c *domain.Crossing, by string, how al
 		if n == 1 && how.note != nil {
 			how.note("waiting for its turn: " + st.AskFor + " has both sides stand at a shared position")
 		}
-		if !sleep(ctx, 200*time.Millisecond) {
+		if !waits.Sleep(ctx, 200*time.Millisecond) {
 			return ctx.Err()
 		}
 	}
@@ -157,7 +158,7 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want recor
 				push()
 			}
 		}
-		if !sleep(ctx, 50*time.Millisecond) {
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
 			return ctx.Err()
 		}
 	}

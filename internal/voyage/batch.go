@@ -8,6 +8,7 @@ import (
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/interleave"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/waits"
 )
 
 // captured is a change with the transaction that made it.
@@ -119,7 +120,7 @@ func (b *batch) waitVisible(ctx context.Context) error {
 		if interleave.AllVisible(s, b.txs) {
 			return nil
 		}
-		if !sleep(ctx, pause) {
+		if !waits.Sleep(ctx, pause) {
 			return ctx.Err()
 		}
 	}
@@ -312,7 +313,7 @@ func (f *follower) ofWhole(ctx context.Context, t *followed, tx domain.Tx) (inte
 		if v := interleave.DecideTruncate(list, tx); v != interleave.TruncateWait {
 			return v, nil
 		}
-		if !sleep(ctx, 50*time.Millisecond) {
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
 			return 0, ctx.Err()
 		}
 	}

@@ -22,7 +22,7 @@ type BeginArgs struct {
 }
 
 // begin carries out a prepare or a restart.
-func (v *Voyage) begin(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) error {
+func (v *Voyage) begin(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) error {
 	var a BeginArgs
 	if err := json.Unmarshal(t.Args, &a); err != nil {
 		return err

@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // made is what came of building an object.
@@ -62,7 +63,7 @@ func (v *Voyage) buildOne(ctx context.Context, dst engine.Database, o *records.O
 	return v.runs(ctx, o, func() (err error) {
 		for try := range collisions {
 			err = dst.Build(ctx, objectOf(o))
-			if !engine.Collided(err) || !sleep(ctx, time.Duration(try+1)*300*time.Millisecond) {
+			if !engine.Collided(err) || !waits.Sleep(ctx, time.Duration(try+1)*300*time.Millisecond) {
 				break
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 // The log that sources keep for crossings is the scarcest thing on them: a source whose
@@ -25,7 +26,7 @@ const nearLimit = 0.8
 
 // watchBurden asks every source how much log it keeps for the crossings.
 func (v *Voyage) watchBurden(ctx context.Context) {
-	every(ctx, watchEvery, func() {
+	waits.Every(ctx, watchEvery, func() {
 		_, err := v.Store.Alone(ctx, burdenLock, func() error {
 			list, err := v.Store.Followed(ctx)
 			if err != nil {

@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/interleave"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // What foreign keys of the source do by themselves, where its log does not tell.
@@ -262,7 +263,7 @@ func (s *tableSet) settle(ctx context.Context, t *followed, batch []domain.Tx) e
 			return nil
 		}
 		s.waits("a foreign key's own changes wait for chunks of " + t.row.SourceName + " that are being read")
-		if !sleep(ctx, 20*time.Millisecond) {
+		if !waits.Sleep(ctx, 20*time.Millisecond) {
 			return ctx.Err()
 		}
 	}

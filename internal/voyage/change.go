@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // AddArgs are the arguments of a [TaskAdd].
@@ -187,7 +188,7 @@ func (v *Voyage) awaitFollower(ctx context.Context, c *domain.Crossing, kicked i
 		if st.Epoch > kicked && st.Live && st.Reading {
 			return nil
 		}
-		if !sleep(ctx, 200*time.Millisecond) {
+		if !waits.Sleep(ctx, 200*time.Millisecond) {
 			return ctx.Err()
 		}
 	}

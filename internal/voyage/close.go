@@ -39,7 +39,7 @@ func (v *Voyage) StartClose(ctx context.Context, c *domain.Crossing, a CloseArgs
 
 func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, actor string) error {
 	// What is under way ends first: it would go on making what is removed here.
-	if err := v.endWork(ctx, c, lifecycle.All(TaskClose, TaskCutover), "the crossing was closed"); err != nil {
+	if err := v.EndWork(ctx, c, lifecycle.All(TaskClose, TaskCutover), "the crossing was closed"); err != nil {
 		return err
 	}
 	src, dst, err := v.OpenPair(ctx, c)

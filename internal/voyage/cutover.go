@@ -15,6 +15,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 // steps of a cutover, in order. A rehearsal takes those before "close source".
@@ -163,7 +164,7 @@ type run struct {
 	v      *Voyage
 	c      *domain.Crossing
 	k      records.Cutover
-	task   *records.Task
+	task   *domain.Task
 	src    engine.Database
 	dst    engine.Database
 	plans  []domain.TablePlan
@@ -176,7 +177,7 @@ type run struct {
 // cutover carries out a cutover task. A process that takes the task over from a
 // dead one undoes everything when the hand-over had not been reached, and goes
 // on when it had.
-func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *records.Task) error {
+func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *domain.Task) error {
 	k, err := v.Store.CutoverOfTask(ctx, t.ID)
 	if err != nil {
 		return err
@@ -195,7 +196,7 @@ func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *records.Tas
 		}
 		r.src = nil
 		_ = v.Store.NoteTask(ctx, t.ID, fmt.Sprintf("waits for both servers: %s", err))
-		if !sleep(ctx, 2*time.Second) {
+		if !waits.Sleep(ctx, 2*time.Second) {
 			return ctx.Err()
 		}
 	}
@@ -261,7 +262,7 @@ func (r *run) by() string { return fmt.Sprintf("cutover %d", r.k.ID) }
 
 // guard watches for an abort, an exhausted pause budget and lost locks.
 func (r *run) guard(ctx context.Context, cancel context.CancelCauseFunc) {
-	every(ctx, 250*time.Millisecond, func() {
+	waits.Every(ctx, 250*time.Millisecond, func() {
 		k, err := r.v.Store.Cutover(ctx, r.k.ID)
 		if err != nil {
 			return
@@ -311,7 +312,7 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 		if k.GoneOn.V[string(name)] != "" {
 			break
 		}
-		if !sleep(ctx, 200*time.Millisecond) {
+		if !waits.Sleep(ctx, 200*time.Millisecond) {
 			return context.Cause(ctx)
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/outgoing"
+	"dustyferry/internal/voyage/waits"
 )
 
 func (r *run) readiness(ctx context.Context) (string, error) {
@@ -52,7 +53,7 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 			if k.WordBy != "" {
 				break
 			}
-			if !sleep(ctx, 200*time.Millisecond) {
+			if !waits.Sleep(ctx, 200*time.Millisecond) {
 				return "", context.Cause(ctx)
 			}
 		}
@@ -78,7 +79,7 @@ func (r *run) stopWrites(ctx context.Context) (string, error) {
 		} else if time.Now().After(end) {
 			return "", domain.Conflict("writes cannot be stopped: %s", block)
 		}
-		if !sleep(ctx, 50*time.Millisecond) {
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
 			return "", context.Cause(ctx)
 		}
 	}
@@ -131,7 +132,7 @@ func (r *run) drain(ctx context.Context) (string, error) {
 		if mine {
 			break
 		}
-		if !sleep(ctx, 50*time.Millisecond) {
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
 			return "", context.Cause(ctx)
 		}
 	}
@@ -156,7 +157,7 @@ func (r *run) drain(ctx context.Context) (string, error) {
 			}
 			_, _ = r.src.Heartbeat(ctx)
 		}
-		if !sleep(ctx, 20*time.Millisecond) {
+		if !waits.Sleep(ctx, 20*time.Millisecond) {
 			return "", context.Cause(ctx)
 		}
 	}
@@ -270,7 +271,7 @@ func (r *run) stillQuiet(ctx context.Context) error {
 			tables = list[0].Tables
 			break
 		}
-		if !sleep(ctx, 50*time.Millisecond) {
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
 			break
 		}
 	}
@@ -340,7 +341,7 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 			return "", fmt.Errorf("the hand-over webhook: %w", err)
 		}
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
-		if !sleep(ctx, time.Duration(try)*time.Second) {
+		if !waits.Sleep(ctx, time.Duration(try)*time.Second) {
 			return "", ctx.Err()
 		}
 	}

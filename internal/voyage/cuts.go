@@ -8,6 +8,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // Values that are cut to the length that a rule allows (core/typemap) leave a record:
@@ -81,7 +82,7 @@ func (f *follower) tellCuts(ctx context.Context, t *records.Table) {
 		}
 	}
 	f.beside.Go(func() {
-		every(ctx, 3*time.Second, say)
+		waits.Every(ctx, 3*time.Second, say)
 		say()
 	})
 }

@@ -3,7 +3,6 @@ package voyage
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/tasks"
 )
 
 // FitArgs say how much a fit check looks at.
@@ -60,12 +60,12 @@ func scopeText(share float64, extremes bool) string {
 func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note func(string)) (err error) {
 	f := &domain.FitCheck{Share: a.Share, Extremes: a.Extremes, StartedAt: time.Now().UTC(), Entries: []domain.Entry{}}
 	defer func() {
-		var early ended
-		if ctx.Err() != nil && !errors.As(context.Cause(ctx), &early) { // another process begins anew
+		why, early := tasks.EndedEarly(ctx)
+		if ctx.Err() != nil && !early { // another process begins anew
 			return
 		}
 		if f.EndedAt = time.Now().UTC(); err != nil {
-			f.Error = cmp.Or(early.why, err.Error())
+			f.Error = cmp.Or(why, err.Error())
 		}
 		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()

@@ -13,6 +13,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // followed is one table of a stream.
@@ -265,7 +266,7 @@ func (s *tableSet) decide(ctx context.Context, t *followed, ordinal int, tx doma
 			s.waits(fmt.Sprintf("changes wait for chunk %d of %s, which is being read", ordinal+1, t.row.SourceName))
 			defer s.waits("")
 		}
-		if !sleep(ctx, pause) {
+		if !waits.Sleep(ctx, pause) {
 			return false, ctx.Err()
 		}
 	}

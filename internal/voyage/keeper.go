@@ -19,6 +19,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 const keeperLock = 7262820
@@ -28,7 +29,7 @@ const keeperLock = 7262820
 // on. What goes wrong with one crossing keeps it from none of the others.
 func (v *Voyage) keep(ctx context.Context) {
 	beat := 0
-	every(ctx, time.Second, func() {
+	waits.Every(ctx, time.Second, func() {
 		beat++
 		_, err := v.Store.Alone(ctx, keeperLock, func() error {
 			return errors.Join(v.mendClock(ctx), v.returnLost(ctx), v.topUp(ctx), v.clearTables(ctx), v.pace(ctx, beat), v.movePhases(ctx), v.noteDue(ctx), v.startDue(ctx), v.watchLag(ctx), v.sample(ctx, beat))
@@ -222,19 +223,9 @@ func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) 
 
 func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []records.Table) error {
 	// Nobody may write, or build, what is about to be emptied.
-	left, err := v.Store.EndTasks(ctx, c.ID, lifecycle.Disturbs(), "a table was restarted")
-	if err != nil {
-		return err
-	}
-	for _, t := range left {
-		if t.Idle {
-			if err := v.RunTask(ctx, t.ID); err != nil {
-				return err
-			}
-		}
-	}
-	if len(left) > 0 {
-		return nil // at the next round
+	left, err := v.EndIdle(ctx, c, lifecycle.Disturbs(), "a table was restarted")
+	if err != nil || len(left) > 0 {
+		return err // at the next round
 	}
 	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
@@ -412,5 +403,5 @@ func (v *Voyage) report(ctx context.Context) {
 		}
 	}
 	see()
-	every(ctx, 3*time.Second, see)
+	waits.Every(ctx, 3*time.Second, see)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math/rand/v2"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -17,6 +16,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 // RunLane carries chunk after chunk of a crossing until none is left.
@@ -33,7 +33,7 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go every(ctx, records.Renew, func() {
+	go waits.Every(ctx, records.Renew, func() {
 		if ok, err := v.Store.RenewLane(ctx, lane, v.Worker); err == nil && !ok {
 			cancel()
 		}
@@ -140,7 +140,7 @@ func (l *laneWork) carry(ctx context.Context, c *domain.Crossing, chunk *records
 	defer keep.Wait()
 	defer cancel(nil)
 	keep.Go(func() {
-		every(ctx, records.Renew, func() {
+		waits.Every(ctx, records.Renew, func() {
 			set, ok, err := v.Store.RenewChunk(ctx, chunk.ID, chunk.Epoch)
 			if err == nil && !ok {
 				cancel(domain.ErrTakenOver)
@@ -364,7 +364,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *rec
 		return
 	}
 	if s := (stood{}); errors.As(cause, &s) { // no fault of the chunk's
-		mine, err := v.Store.GiveBack(ctx, chunk, epoch, backoff(2), cause.Error(), false, "")
+		mine, err := v.Store.GiveBack(ctx, chunk, epoch, waits.BackOff(2), cause.Error(), false, "")
 		if err != nil {
 			v.Log.Warn("a chunk could not be given back", "error", err)
 		} else if t, err := v.Store.Table(ctx, chunk.TableID); err == nil && mine {
@@ -387,7 +387,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *rec
 			hold = heldText(c, &t, chunk, where, cause)
 		}
 	}
-	mine, err := v.Store.GiveBack(ctx, chunk, epoch, backoff(chunk.Attempts), text, !handedBack, hold)
+	mine, err := v.Store.GiveBack(ctx, chunk, epoch, waits.BackOff(chunk.Attempts), text, !handedBack, hold)
 	if err != nil {
 		v.Log.Warn("a chunk could not be given back", "error", err)
 		return
@@ -417,7 +417,7 @@ func heldText(c *domain.Crossing, t *records.Table, chunk *records.Chunk, where 
 // use up their tries one after the other, and says so once.
 func (v *Voyage) rest(ctx context.Context, c *domain.Crossing, cause error) {
 	reason := "the load waits, and goes on by itself: " + strings.TrimSuffix(cause.Error(), ".")
-	tries, err := v.Store.Rest(ctx, c.ID, backoff, reason)
+	tries, err := v.Store.Rest(ctx, c.ID, waits.BackOff, reason)
 	if err != nil {
 		v.Log.Warn("that a side is away could not be noted", "error", err)
 		return
@@ -428,13 +428,6 @@ func (v *Voyage) rest(ctx context.Context, c *domain.Crossing, cause error) {
 	if tries == 10 { // for minutes
 		v.Notify(ctx, c, journal.EventHeld, reason)
 	}
-}
-
-// backoff grows with the attempts, with jitter so that lanes do not march in
-// step.
-func backoff(attempts int) time.Duration {
-	d := min(time.Second<<min(attempts, 6), time.Minute)
-	return d/2 + rand.N(d/2+1)
 }
 
 // lasting reports whether trying again cannot help: the database itself says

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"dustyferry/internal/core/pace"
+	"dustyferry/internal/voyage/waits"
 )
 
 // brakes hold a crossing's lanes in this process back together.
@@ -79,7 +80,7 @@ func (b *brakes) rest(ctx context.Context, read time.Duration) error {
 	if share <= 0 || read <= 0 {
 		return nil
 	}
-	if pause := time.Duration(float64(read) * (1 - share) / share); pause > 0 && !sleep(ctx, min(pause, 5*time.Second)) {
+	if pause := time.Duration(float64(read) * (1 - share) / share); pause > 0 && !waits.Sleep(ctx, min(pause, 5*time.Second)) {
 		return ctx.Err()
 	}
 	return nil

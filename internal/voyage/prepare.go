@@ -13,6 +13,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // prepare surveys, makes the target's tables, makes capture durable and cuts
@@ -65,7 +66,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 	if c.Kind != domain.KindLoad {
 		note("making capture durable on the source")
 		waiting, begun := context.WithCancel(ctx)
-		go every(waiting, 2*time.Second, func() { // says what it waits for, if it does
+		go waits.Every(waiting, 2*time.Second, func() { // says what it waits for, if it does
 			if list, err := s.src.Unfinished(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
 				note("capture can begin when what is open on the source now has ended: " + list[0] + more(len(list)-1))
 			}
@@ -220,7 +221,7 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 		return err
 	}
 	note("stopping what is under way")
-	if err := v.endWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit), "the crossing was restarted"); err != nil {
+	if err := v.EndWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit), "the crossing was restarted"); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)

@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // What moves nothing for a while is asked what it waits for. Where a server is at work, as on
@@ -135,7 +136,7 @@ func (w *watched) Commit(ctx context.Context, to domain.Position, waymark string
 // so that it is tried anew, and says what a long one does.
 func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.CancelCauseFunc) {
 	var still standstill
-	every(ctx, records.Renew, func() {
+	waits.Every(ctx, records.Renew, func() {
 		steps := w.steps.Load()
 		d := still.since(time.Now(), steps, f.v.StuckAfter)
 		if d == 0 || !w.inside.Load() {
@@ -161,9 +162,9 @@ func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.C
 
 // mindTask says what a task waits for that has gone on for a while: statements of ours, on
 // either side, that wait for somebody's lock.
-func (v *Voyage) mindTask(ctx context.Context, c *domain.Crossing, t *records.Task) {
+func (v *Voyage) mindTask(ctx context.Context, c *domain.Crossing, t *domain.Task) {
 	began, said := time.Now(), false
-	every(ctx, v.StuckAfter/2, func() {
+	waits.Every(ctx, v.StuckAfter/2, func() {
 		if time.Since(began) < v.StuckAfter {
 			return
 		}

@@ -20,6 +20,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 // ReconcileArgs are a reconcile task's arguments.
@@ -196,7 +197,7 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 	tell, quiet := context.WithCancel(ctx)
 	var telling sync.WaitGroup
 	telling.Go(func() {
-		every(tell, time.Second, func() {
+		waits.Every(tell, time.Second, func() {
 			_ = v.Store.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
 		})
 	})

@@ -16,6 +16,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -93,7 +94,7 @@ func refreshable(c *domain.Crossing, tables []records.Table) error {
 	return nil
 }
 
-func (v *Voyage) refresh(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) error {
+func (v *Voyage) refresh(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) error {
 	var a BeginArgs
 	if err := json.Unmarshal(t.Args, &a); err != nil {
 		return err
@@ -110,7 +111,7 @@ func (v *Voyage) refresh(ctx context.Context, c *domain.Crossing, t *records.Tas
 	return err
 }
 
-func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) error {
+func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) error {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
@@ -145,7 +146,7 @@ type refreshDone struct {
 	others      []string // tables without a watermark
 }
 
-func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *records.Task, note func(string)) (refreshDone, error) {
+func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) (refreshDone, error) {
 	var done refreshDone
 	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
@@ -232,7 +233,7 @@ func (r *refresher) unpaused() error {
 		if err != nil || now.Condition != domain.ConditionPaused {
 			return err
 		}
-		if !sleep(r.ctx, time.Second) {
+		if !waits.Sleep(r.ctx, time.Second) {
 			return r.ctx.Err()
 		}
 	}
@@ -326,7 +327,7 @@ func (r *refresher) hold(set domain.Settings) error {
 	if set.RowLimit > 0 {
 		least = max(least, time.Duration(float64(r.rows)/float64(set.RowLimit)*float64(time.Second)))
 	}
-	if ahead := least - time.Since(r.began); ahead > 0 && !sleep(r.ctx, ahead) {
+	if ahead := least - time.Since(r.began); ahead > 0 && !waits.Sleep(r.ctx, ahead) {
 		return r.ctx.Err()
 	}
 	return nil

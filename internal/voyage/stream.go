@@ -13,6 +13,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/waits"
 )
 
 // maxStreams is how many crossings one process follows at once.
@@ -22,7 +23,7 @@ const maxStreams = 32
 func (v *Voyage) follow(ctx context.Context) {
 	var running sync.WaitGroup
 	slots := make(chan struct{}, maxStreams)
-	every(ctx, 400*time.Millisecond, func() {
+	waits.Every(ctx, 400*time.Millisecond, func() {
 		select {
 		case slots <- struct{}{}:
 		default:
@@ -80,7 +81,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 	case lasting(err) && st.Failures >= 3:
 		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Mend the row or the table there and resume, or restart the table", err))
 	default:
-		wait := backoff(st.Failures)
+		wait := waits.BackOff(st.Failures)
 		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), "")
 		v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
 	}
@@ -167,7 +168,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 		}
 	})
 	var trend gauge.Trend
-	every(ctx, time.Second, func() {
+	waits.Every(ctx, time.Second, func() {
 		f.mu.Lock()
 		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Changes: f.changes,
 			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note, Following: f.src != nil}
@@ -403,7 +404,7 @@ func (f *follower) obey(ctx context.Context) error {
 				return err
 			}
 		}
-		if !sleep(ctx, 40*time.Millisecond) {
+		if !waits.Sleep(ctx, 40*time.Millisecond) {
 			return ctx.Err()
 		}
 		if wish, err = f.v.Store.Asked(ctx, f.c.ID, f.epoch); err != nil {

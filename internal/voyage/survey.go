@@ -36,7 +36,7 @@ func (v *Voyage) Survey(ctx context.Context, c *domain.Crossing, actor string) (
 	stay := context.WithoutCancel(ctx)
 	gone := context.AfterFunc(ctx, func() { _, _ = v.Store.CancelTask(stay, c.ID, id, "whoever asked for it went away") })
 	defer gone()
-	worked, err := v.runTask(stay, id)
+	worked, err := v.Run(stay, id)
 	if err := cmp.Or(worked, err, ctx.Err()); err != nil {
 		return nil, err
 	}

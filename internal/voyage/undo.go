@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 // How a cutover is taken back.
@@ -95,7 +96,7 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 		}
 		_ = r.v.Store.NoteTask(end, r.task.ID, fmt.Sprintf("try %d: %s", try, text))
 		cancel()
-		if ctx.Done() == nil || !sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
+		if ctx.Done() == nil || !waits.Sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
 			return err
 		}
 	}
@@ -105,6 +106,9 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 // journal has said it already.
 type undone struct{ error }
 
+// Reported says that the journal knows.
+func (undone) Reported() bool { return true }
+
 // yieldTo ends comparisons that nobody asked for.
 func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) error {
 	tasks, err := v.Store.Tasks(ctx, c.ID)
@@ -113,7 +117,7 @@ func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) er
 	}
 	for _, t := range tasks {
 		if t.Kind == TaskReconcile && t.Actor == System && (t.State == "waiting" || t.State == "running") {
-			return v.endWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
+			return v.EndWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
 		}
 	}
 	return nil

@@ -24,6 +24,8 @@ import (
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/notify"
+	"dustyferry/internal/voyage/tasks"
+	"dustyferry/internal/voyage/waits"
 )
 
 // System is the actor the journal names for what the service does by itself.
@@ -34,6 +36,7 @@ type Voyage struct {
 	*journal.Journal
 	*databases.Databases
 	*notify.Notifier
+	*tasks.Runner
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -63,6 +66,7 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Journal = journal.New(v.Store, v.Log)
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
+	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew, Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
 	return v
 }
 
@@ -90,7 +94,7 @@ func (v *Voyage) Start(ctx context.Context) error {
 		v.loops.Go(func() {
 			for run.Err() == nil { // a loop that met a fault begins anew
 				v.logFault(domain.Guarded("one of the service's loops", func() error { loop(run); return nil }))
-				sleep(run, time.Second)
+				waits.Sleep(run, time.Second)
 			}
 		})
 	}
@@ -132,32 +136,6 @@ func (v *Voyage) deliver(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	v.Deliver(ctx, tick.C)
-}
-
-// every calls f at the given pace until the context ends.
-func every(ctx context.Context, pace time.Duration, f func()) {
-	t := time.NewTicker(pace)
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-			f()
-		}
-	}
-}
-
-// sleep waits, and reports whether the context is still alive.
-func sleep(ctx context.Context, d time.Duration) bool {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-ctx.Done():
-		return false
-	case <-t.C:
-		return true
-	}
 }
 
 // allow checks an act against the lifecycle.

@@ -8,6 +8,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/waits"
 )
 
 // What a follower asks of its source and target beside the work itself.
@@ -19,7 +20,7 @@ const askFor = 10 * time.Second
 // how far behind the target is and what has become of its tables.
 func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFunc) {
 	n := 0
-	every(ctx, time.Second, func() {
+	waits.Every(ctx, time.Second, func() {
 		f.mu.Lock()
 		src, applied, received := f.src, f.applied, f.received // src is nil until the stream runs
 		f.mu.Unlock()

@@ -1,7 +1,9 @@
 package lifecycle
 
-// Work is a kind of longer work on a crossing, which a task carries out.
-type Work string
+import "dustyferry/internal/domain"
+
+// Work is a kind of longer work on a crossing.
+type Work = domain.Work
 
 // The kinds of work.
 const (
