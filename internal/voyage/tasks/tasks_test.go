@@ -117,8 +117,8 @@ func (k *kept) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {
 }
 func (k *kept) Wake(_ context.Context, task int64) error { k.woken = append(k.woken, task); return nil }
 
-// away is an error of a server that is.
-var away = fmt.Errorf("the target: %w", io.ErrUnexpectedEOF)
+// errAway is the error of a server that is.
+var errAway = fmt.Errorf("the target: %w", io.ErrUnexpectedEOF)
 
 type told struct{ error }
 
@@ -163,10 +163,10 @@ func TestHowATaskEnds(t *testing.T) {
 		{"failed", Work{Do: does(broken)}, "failed the disk is full", "error: fit check failed: the disk is full", "", true},
 		{"failed, and the journal knows", Work{Do: does(told{broken})}, "failed the disk is full", "", "", false},
 		{"failed, and who asked is told", Work{Do: does(broken), Answers: true}, "failed the disk is full", "", "", false},
-		{"a server is away and comes back", Work{Do: does(away, away, nil), Repeats: true}, "done", "", "", false},
-		{"a server stays away", Work{Do: does(away), Repeats: true}, "failed the target: unexpected EOF", "error: fit check failed", "could not be done", true},
-		{"a server stays away from work that goes to its end", Work{Do: does(away), Repeats: true, Whole: true}, "failed the target: unexpected EOF", "error: fit check failed", "", true},
-		{"a server is away from what cannot be repeated", Work{Do: does(away, nil)}, "failed the target: unexpected EOF", "error: fit check failed", "", true},
+		{"a server is away and comes back", Work{Do: does(errAway, errAway, nil), Repeats: true}, "done", "", "", false},
+		{"a server stays away", Work{Do: does(errAway), Repeats: true}, "failed the target: unexpected EOF", "error: fit check failed", "could not be done", true},
+		{"a server stays away from work that goes to its end", Work{Do: does(errAway), Repeats: true, Whole: true}, "failed the target: unexpected EOF", "error: fit check failed", "", true},
+		{"a server is away from what cannot be repeated", Work{Do: does(errAway, nil)}, "failed the target: unexpected EOF", "error: fit check failed", "", true},
 		{"a fault", Work{Do: func(context.Context, *domain.Crossing, *domain.Task, func(string)) error { panic("a bug") }}, "failed", "error: fit check failed", "fit check stopped", true},
 	} {
 		k := &kept{}
