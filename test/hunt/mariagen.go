@@ -460,7 +460,7 @@ func (g *mgen) change() {
 	case 13:
 		g.msql("a", "SET SESSION binlog_format = '"+pick(g.gen, "STATEMENT", "MIXED")+"'; "+g.change1(t)+"; SET SESSION binlog_format = 'ROW'", w, "*")
 	case 14:
-		ddl(fmt.Sprintf("ALTER TABLE %s ADD SYSTEM VERSIONING", t.q()))
+		ddl(fmt.Sprintf("ALTER TABLE %s ADD SYSTEM VERSIONING", t.q()), "system-versioned")
 	case 15:
 		ddl(fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", t.q(), 5000+g.salt))
 	case 16:

@@ -28,10 +28,7 @@ func (r *run) operate(text string) error {
 		return r.ask("/restart", answer{"table": rest, "confirm": rest})
 	case "add":
 		r.added = append(r.added, rest)
-		if _, err := r.product.do(r.ctx, "POST", r.path("/add-table"), answer{"table": rest}); err != nil {
-			return told(err)
-		}
-		return r.ended("add a table")
+		return r.add(rest)
 	case "await":
 		return r.await(rest)
 	case "wait":

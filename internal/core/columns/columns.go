@@ -147,8 +147,8 @@ func Others(was, now *domain.Table) []string {
 	return out
 }
 
-// Objects says in words which indexes and constraints a table has got or lost; empty where
-// they are the same by their names.
+// Objects says in words which indexes and constraints a table has got or lost, and which
+// collation new columns of it would have; empty where they are the same by their names.
 func Objects(was, now *domain.Table) string {
 	names := func(t *domain.Table) []string {
 		var out []string
@@ -171,6 +171,9 @@ func Objects(was, now *domain.Table) string {
 	}
 	if gone := without(a, b); gone != "" {
 		out = append(out, "gone from the source since the start, and still on the target: "+gone)
+	}
+	if was.Collation != now.Collation && was.Collation != "" && now.Collation != "" {
+		out = append(out, fmt.Sprintf("new columns have the collation %s on the source now, and %s on the target", now.Collation, was.Collation))
 	}
 	return strings.Join(out, "; ")
 }

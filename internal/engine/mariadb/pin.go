@@ -23,7 +23,7 @@ var pinned = [][2]string{
 	{"sql_mode", sqlMode}, // no PAD_CHAR_TO_FULL_LENGTH, NO_BACKSLASH_ESCAPES, ANSI_QUOTES
 	{"sql_select_limit", "18446744073709551615"}, {"sql_safe_updates", "0"}, {"sql_big_selects", "1"}, {"sql_auto_is_null", "0"},
 	{"max_statement_time", "0"}, {"idle_transaction_timeout", "0"}, {"idle_readonly_transaction_timeout", "0"}, {"idle_write_transaction_timeout", "0"},
-	{"net_write_timeout", "3600"}, {"net_read_timeout", "3600"}, {"time_zone", "'+00:00'"},
+	{"wait_timeout", "28800"}, {"net_write_timeout", "3600"}, {"net_read_timeout", "3600"}, {"time_zone", "'+00:00'"},
 	{"tx_isolation", "'REPEATABLE-READ'"}, {"autocommit", "1"}, {"completion_type", "'NO_CHAIN'"}, {"foreign_key_checks", "1"}, {"unique_checks", "1"},
 	{"system_versioning_asof", "'DEFAULT'"}, {"group_concat_max_len", "1073741824"}, // of JSON_ARRAYAGG too
 }
