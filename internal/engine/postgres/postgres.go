@@ -246,6 +246,8 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s wants the password of %q in clear text or as an md5 hash, over a connection that does not prove who answers; set password_encryption = 'scram-sha-256' there and give the user its password anew, or use tls: verify-full", d.name, d.conf.User)
 	case errors.As(err, new(*engine.ServerError)):
 		return err
+	case pgconn.SafeToRetry(err) && strings.Contains(err.Error(), "conn closed"): // by what came before
+		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log", d.name)
 	case errors.As(err, &pe):
 		return &engine.ServerError{Text: sentence(d.name, pe), State: pe.Code, Err: err}
 	}

@@ -115,3 +115,19 @@ func TestARoleSetToReplicaIsTold(t *testing.T) {
 	}
 	db.Close()
 }
+
+// TestACutSessionIsAway: whoever goes on with a session that the server has ended is told of
+// a server that is away, which is waited for.
+func TestACutSessionIsAway(t *testing.T) {
+	d := fresh(t)
+	conn, err := d.connect(t.Context(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	run(t, d, "SELECT pg_terminate_backend($1)", conn.PgConn().PID())
+	for try := range 2 { // the first is told by the server, the second by nobody
+		if _, err = conn.Exec(t.Context(), "SELECT 1"); !engine.Away(d.explain(err)) {
+			t.Errorf("try %d: %v does not count as away", try, d.explain(err))
+		}
+	}
+}
