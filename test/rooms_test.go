@@ -38,6 +38,7 @@ var work = map[string][]string{
 	"voyage/notify":    {"voyage/journal", "voyage/outgoing"},
 	"voyage/waits":     {},
 	"voyage/tasks":     {"engine", "voyage/journal", "voyage/waits"},
+	"voyage/keeper":    {"voyage/waits"},
 }
 
 // reaches says which packages that reach outside a room may use: the others may not.

@@ -8,15 +8,11 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
-	"dustyferry/internal/voyage/waits"
 )
 
 // The log that sources keep for crossings is the scarcest thing on them: a source whose
 // disk is full of it stops. It is watched whether or not anybody follows the crossing just
 // then, as it grows most while nobody does.
-
-// burdenLock lets one process at a time watch.
-const burdenLock = 7262822
 
 // watchEvery is how often sources are asked.
 const watchEvery = 5 * time.Second
@@ -25,26 +21,19 @@ const watchEvery = 5 * time.Second
 const nearLimit = 0.8
 
 // watchBurden asks every source how much log it keeps for the crossings.
-func (v *Voyage) watchBurden(ctx context.Context) {
-	waits.Every(ctx, watchEvery, func() {
-		_, err := v.Store.Alone(ctx, burdenLock, func() error {
-			list, err := v.Store.Followed(ctx)
-			if err != nil {
-				return err
-			}
-			for i := range list {
-				limit, cancel := context.WithTimeout(ctx, 10*time.Second)
-				if err := v.burden(limit, &list[i]); err != nil && ctx.Err() == nil {
-					v.Log.Warn("the source cannot be asked for the log that it keeps", "crossing", list[i].Name, "error", err)
-				}
-				cancel()
-			}
-			return nil
-		})
-		if err != nil && ctx.Err() == nil {
-			v.Log.Warn("nobody watches the log that sources keep", "error", err)
+func (v *Voyage) watchBurden(ctx context.Context) error {
+	list, err := v.Store.Followed(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		limit, cancel := context.WithTimeout(ctx, 10*time.Second)
+		if err := v.burden(limit, &list[i]); err != nil && ctx.Err() == nil {
+			v.Log.Warn("the source cannot be asked for the log that it keeps", "crossing", list[i].Name, "error", err)
 		}
-	})
+		cancel()
+	}
+	return nil
 }
 
 func (v *Voyage) burden(ctx context.Context, f *records.Followed) error {

@@ -70,7 +70,7 @@ func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 			return err
 		}
 		if chunk == nil { // if that was the last one, the load has ended now
-			_, err := v.Store.Alone(ctx, keeperLock, func() error { return v.movePhases(ctx) })
+			_, err := v.Store.Alone(ctx, phasesLock, func() error { return v.movePhases(ctx) })
 			return err
 		}
 		err = domain.Guarded("carrying a chunk", func() error { return l.carry(ctx, &c, chunk) })

@@ -87,10 +87,7 @@ func (b *brakes) rest(ctx context.Context, read time.Duration) error {
 }
 
 // pace looks at the number of lanes of the loads that leave it to be found.
-func (v *Voyage) pace(ctx context.Context, beat int) error {
-	if beat%2 != 0 {
-		return nil
-	}
+func (v *Voyage) pace(ctx context.Context) error {
 	list, err := v.Store.Pacings(ctx)
 	if err != nil {
 		return err

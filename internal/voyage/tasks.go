@@ -122,7 +122,7 @@ func (v *Voyage) buildTask(ctx context.Context, c *domain.Crossing, note func(st
 		}
 		return err
 	}
-	_, err := v.Store.Alone(ctx, keeperLock, func() error { return v.movePhases(ctx) })
+	_, err := v.Store.Alone(ctx, phasesLock, func() error { return v.movePhases(ctx) })
 	return err
 }
 

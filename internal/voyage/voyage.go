@@ -90,7 +90,7 @@ func (v *Voyage) Start(ctx context.Context) error {
 		cancel()
 		return err
 	}
-	for _, loop := range []func(context.Context){v.keep, v.follow, v.report, v.deliver, v.watchBurden} {
+	for _, loop := range []func(context.Context){v.keep, v.follow, v.deliver} {
 		v.loops.Go(func() {
 			for run.Err() == nil { // a loop that met a fault begins anew
 				v.logFault(domain.Guarded("one of the service's loops", func() error { loop(run); return nil }))

@@ -29,6 +29,9 @@ func Every(ctx context.Context, pace time.Duration, f func()) {
 		case <-ctx.Done():
 			return
 		case <-t.C:
+			if ctx.Err() != nil { // both were ready
+				return
+			}
 			f()
 		}
 	}

@@ -1,0 +1,168 @@
+package voyage
+
+import (
+	"context"
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/records"
+	"fmt"
+	"slices"
+	"time"
+)
+
+// clearTables finishes the restart of tables: fence, empty, open again. Each crossing is seen
+// to beside the others, and its databases may take the time they need.
+func (v *Voyage) clearTables(ctx context.Context) error {
+	tables, err := v.Store.ToClear(ctx)
+	if err != nil {
+		return err
+	}
+	of := map[int64][]records.Table{}
+	for _, t := range tables {
+		of[t.CrossingID] = append(of[t.CrossingID], t)
+	}
+	for id, list := range of {
+		v.mu.Lock()
+		busy := v.clearing[id]
+		v.clearing[id] = true
+		v.mu.Unlock()
+		if busy {
+			continue
+		}
+		v.loops.Go(func() {
+			defer func() {
+				v.mu.Lock()
+				defer v.mu.Unlock()
+				delete(v.clearing, id)
+			}()
+			if _, err := v.Store.Alone(ctx, clearLock+id, func() error { return v.clearOf(ctx, id, list) }); err != nil && ctx.Err() == nil {
+				v.Log.Warn("the restart of tables met an error", "error", err)
+			}
+		})
+	}
+	return nil
+}
+
+// clearLock and the crossing's number are the lock of who empties its tables.
+const clearLock = 7262820 << 32
+
+// clearOf empties tables of one crossing.
+func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) error {
+	c, err := v.Store.CrossingByID(ctx, id)
+	if err != nil {
+		return err
+	}
+	err = domain.Guarded("restarting tables", func() error { return v.clearEach(ctx, &c, tables) })
+	v.logFault(err)
+	return v.troubled(ctx, &c, "tables could not begin again", err)
+}
+
+func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []records.Table) error {
+	// Nobody may write, or build, what is about to be emptied.
+	left, err := v.EndIdle(ctx, c, lifecycle.Disturbs(), "a table was restarted")
+	if err != nil || len(left) > 0 {
+		return err // at the next round
+	}
+	src, dst, err := v.OpenPair(ctx, c)
+	if err != nil {
+		return err
+	}
+	for i := range tables {
+		t := &tables[i]
+		if now, err := v.Store.Table(ctx, t.ID); err != nil || now.State != domain.TablePlanned {
+			continue // somebody else has done it, or the crossing began anew
+		}
+		if t.Plan.V.InPlace {
+			if err := v.loadInPlace(ctx, dst, c, t); err != nil {
+				return fmt.Errorf("%s: %w", t.SourceName, err)
+			}
+			v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s is loaded again in place", t.SourceName)
+			continue
+		}
+		if err := v.clearTable(ctx, src, dst, c, t); err != nil {
+			return fmt.Errorf("%s: %w", t.SourceName, err)
+		}
+		v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s has been emptied on the target and is loaded again", t.SourceName)
+	}
+	return nil
+}
+
+func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *domain.Crossing, t *records.Table) error {
+	limit, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	if err := v.fenceTable(limit, dst, c, t.ID); err != nil {
+		return err
+	}
+	chunks, err := v.Store.Chunks(limit, t.ID)
+	if err != nil {
+		return err
+	}
+	var ids []int64
+	for _, k := range chunks {
+		ids = append(ids, k.ID)
+	}
+	there := t.Plan.V.OnTarget()
+	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{there}))); err != nil {
+		return err
+	}
+	cat, err := v.Store.CatalogOf(limit, c.ID)
+	if err != nil {
+		return err
+	}
+	one := []domain.TablePlan{t.Plan.V}
+	again := slices.DeleteFunc(deferred(dst, catalogThere(cat, one), one), func(o records.Object) bool { return o.Kind == "foreign" })
+	if err := v.Store.SaveObjects(limit, c.ID, again, records.Listing{Table: t.TargetName, Anew: true}); err != nil {
+		return err
+	}
+	origin, err := src.Origin(limit)
+	if err != nil {
+		return err
+	}
+	if err := dst.ClearTable(limit, c.UID, origin, &there, ids); err != nil {
+		return err
+	}
+	return v.Store.OpenTable(ctx, t.ID)
+}
+
+// loadInPlace lets a table begin again whose rows stay until others take their place. It is
+// cut anew, as ranges that a first load may have need not do for that.
+func (v *Voyage) loadInPlace(ctx context.Context, dst engine.Database, c *domain.Crossing, t *records.Table) error {
+	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if away := inTheWay(ctx, dst, dst.Deferred(nil, onTarget(plansOf(tables)))); len(away) > 0 {
+		if err := v.Store.UnmakeForeignKeys(ctx, c.ID); err != nil {
+			return err
+		}
+		if err := dst.Unbuild(ctx, away); err != nil {
+			return err
+		}
+	}
+	_, err = v.cut(ctx, c, t)
+	return err
+}
+
+// withoutForeign leaves out foreign keys, which do not stand in a load's way.
+func withoutForeign(objects []engine.Object) []engine.Object {
+	return slices.DeleteFunc(objects, func(o engine.Object) bool { return o.Kind == "foreign" })
+}
+
+// fenceTable makes sure that nobody who still holds a chunk of the table can
+// land it.
+func (v *Voyage) fenceTable(ctx context.Context, dst engine.Database, c *domain.Crossing, table int64) error {
+	chunks, err := v.Store.Chunks(ctx, table)
+	if err != nil {
+		return err
+	}
+	for _, k := range chunks {
+		if _, err := dst.Fence(ctx, c.UID, k.ID, k.Epoch); err != nil {
+			return err
+		}
+	}
+	return nil
+}
