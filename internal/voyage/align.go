@@ -79,7 +79,7 @@ func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f
 			letGo()
 		}
 	}()
-	if err := v.awaitAnswer(ctx, c, records.Wish{What: "holding", By: by}, 30*time.Second, nil); err != nil {
+	if err := v.awaitAnswer(ctx, c, records.Wish{What: "holding", By: by}, 90*time.Second, nil); err != nil {
 		return err
 	}
 	if a.source, a.at, err = src.OpenView(ctx, true, 20*time.Second); err != nil {
@@ -134,15 +134,26 @@ func (v *Voyage) turn(ctx context.Context, c *domain.Crossing, by string, how al
 	}
 }
 
-// awaitAnswer waits until the applier has done what it was asked for.
+// awaitAnswer waits until the applier has done what it was asked for: as long as it comes
+// nearer, as through a large transaction, and for the limit while it does not, as when a
+// process died and another has yet to take the stream over.
 func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want records.Wish, limit time.Duration, push func()) error {
-	end := time.Now().Add(limit)
-	for n := 1; time.Now().Before(end); n++ {
+	type place struct {
+		epoch, changes int64
+		applied        records.Pos
+	}
+	var at place
+	began := time.Now()
+	end, last := time.Now().Add(limit), time.Now().Add(10*limit)
+	for n := 1; time.Now().Before(end) && time.Now().Before(last); n++ {
 		st, err := v.Store.Stream(ctx, c.ID)
 		if err != nil {
 			return err
 		}
 		if st != nil {
+			if now := (place{st.Epoch, st.Changes, st.Applied}); now != at {
+				at, end = now, time.Now().Add(limit)
+			}
 			if now := st.Wish(); now.By == want.By && now.What == want.What && (want.At == 0 || now.At == want.At) {
 				return nil
 			}
@@ -162,7 +173,7 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want recor
 			return ctx.Err()
 		}
 	}
-	return domain.Unavailable(nil, "capture did not stop at a shared position within %s, so both sides cannot be compared; see whether capture runs ('dustyferry crossing show %s') and try again", limit, c.Name)
+	return domain.Unavailable(nil, "capture did not come to a stand at a shared position within %s, so both sides cannot be compared; see whether capture runs ('dustyferry crossing show %s') and try again", time.Since(began).Round(time.Second), c.Name)
 }
 
 // unalignable says why a crossing cannot come to a shared position as it is now.

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dustyferry/internal/core/chunkfate"
 	"dustyferry/internal/core/pace"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/core/share"
@@ -355,50 +356,57 @@ func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *rec
 		}
 		return
 	}
-	handedBack := errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver)
-	if !handedBack && isAway(cause) {
-		if _, err := v.Store.GiveBack(ctx, chunk, epoch, 0, cause.Error(), false, ""); err != nil {
-			v.Log.Warn("a chunk could not be given back", "error", err)
-		}
-		v.rest(ctx, c, cause)
-		return
+	v.sendBack(ctx, c, chunk, epoch, cause)
+}
+
+// failureOf is what is known of a chunk's failure.
+func (v *Voyage) failureOf(c *domain.Crossing, chunk *records.Chunk, cause error) chunkfate.Failure {
+	return chunkfate.Failure{
+		Attempts: chunk.Attempts, Most: c.Settings.MaxAttempts,
+		LetGo: errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver),
+		Away:  isAway(cause), StoodStill: errors.As(cause, new(stood)), Lasting: lasting(cause), RowsRefused: errors.As(cause, new(*refusedRows)), Fault: v.logFault(cause),
 	}
-	if s := (stood{}); errors.As(cause, &s) { // no fault of the chunk's
-		mine, err := v.Store.GiveBack(ctx, chunk, epoch, waits.BackOff(2), cause.Error(), false, "")
+}
+
+// sendBack gives a fenced chunk the fate that its failure deserves.
+func (v *Voyage) sendBack(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, epoch int64, cause error) {
+	fate := chunkfate.Of(v.failureOf(c, chunk, cause))
+	t, err := v.Store.Table(ctx, chunk.TableID)
+	if err != nil && fate != chunkfate.GoesBack && fate != chunkfate.Rests {
+		v.Log.Warn("the table of a failed chunk could not be read", "error", err)
+		return // the keeper takes it back when its lease has run out
+	}
+	where := boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
+	back := func(wait time.Duration, failed bool, hold string) bool {
+		text := cause.Error()
+		if fate == chunkfate.GoesBack {
+			text = ""
+		}
+		mine, err := v.Store.GiveBack(ctx, chunk, epoch, wait, text, failed, hold)
 		if err != nil {
 			v.Log.Warn("a chunk could not be given back", "error", err)
-		} else if t, err := v.Store.Table(ctx, chunk.TableID); err == nil && mine {
+		}
+		return mine && err == nil
+	}
+	switch fate {
+	case chunkfate.GoesBack:
+		back(waits.BackOff(chunk.Attempts), false, "")
+	case chunkfate.Rests:
+		back(0, false, "")
+		v.rest(ctx, c, cause)
+	case chunkfate.TakenDown:
+		if back(waits.BackOff(2), false, "") {
 			v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s was taken down and will be tried again: %s", chunk.Ordinal+1, t.SourceName, cause)
 		}
-		return
-	}
-	text := ""
-	if !handedBack {
-		text = cause.Error()
-	}
-	var t records.Table
-	var where, hold string
-	if !handedBack {
-		if t, err = v.Store.Table(ctx, chunk.TableID); err != nil {
-			return
+	case chunkfate.Held:
+		if hold := heldText(c, &t, chunk, where, cause); back(waits.BackOff(chunk.Attempts), true, hold) {
+			v.Held(ctx, c, t.SourceName, hold)
 		}
-		where = boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
-		if chunk.Attempts >= c.Settings.MaxAttempts || lasting(cause) && chunk.Attempts >= 2 || errors.As(cause, new(*refusedRows)) || v.logFault(cause) {
-			hold = heldText(c, &t, chunk, where, cause)
+	case chunkfate.TriedAgain:
+		if back(waits.BackOff(chunk.Attempts), true, "") {
+			v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
+				chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.MaxAttempts, cause)
 		}
-	}
-	mine, err := v.Store.GiveBack(ctx, chunk, epoch, waits.BackOff(chunk.Attempts), text, !handedBack, hold)
-	if err != nil {
-		v.Log.Warn("a chunk could not be given back", "error", err)
-		return
-	}
-	switch {
-	case handedBack || !mine:
-	case hold != "":
-		v.Held(ctx, c, t.SourceName, hold)
-	default:
-		v.Say(ctx, "warning", System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
-			chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.MaxAttempts, text)
 	}
 }
 
