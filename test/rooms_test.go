@@ -39,6 +39,7 @@ var work = map[string][]string{
 	"voyage/waits":     {},
 	"voyage/tasks":     {"engine", "voyage/journal", "voyage/waits"},
 	"voyage/keeper":    {"voyage/waits"},
+	"voyage/steps":     {},
 }
 
 // reaches says which packages that reach outside a room may use: the others may not.

@@ -2,8 +2,9 @@ package voyage
 
 import (
 	"context"
-	"dustyferry/internal/records"
 	"os"
+
+	"dustyferry/internal/records"
 )
 
 // report says that this process is alive.

@@ -2,13 +2,14 @@ package voyage
 
 import (
 	"context"
+	"fmt"
+	"slices"
+	"time"
+
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
-	"fmt"
-	"slices"
-	"time"
 )
 
 // clearTables finishes the restart of tables: fence, empty, open again. Each crossing is seen

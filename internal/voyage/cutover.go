@@ -15,14 +15,12 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/steps"
 	"dustyferry/internal/voyage/waits"
 )
 
-// steps of a cutover, in order. A rehearsal takes those before "close source".
-var steps = []domain.StepName{
-	domain.StepReadiness, domain.StepStopWrites, domain.StepMarkEnd, domain.StepDrain, domain.StepReconcile,
-	domain.StepSequences, domain.StepBuild, domain.StepClose, domain.StepHandOver, domain.StepRelease,
-}
+// cutoverSteps are the steps of a cutover; each is written, and added, in a file of its own.
+var cutoverSteps steps.List[*run]
 
 // StartCutover begins a cutover, or a rehearsal of one.
 func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings, actor string) (int64, error) {
@@ -53,10 +51,7 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 	if err := v.yieldTo(ctx, c, "a "+cutoverWord(rehearsal)+" was asked for"); err != nil {
 		return 0, err
 	}
-	list := steps
-	if rehearsal {
-		list = steps[:5]
-	}
+	list := cutoverSteps.Names(rehearsal)
 	var id int64
 	err = v.Queue.In(ctx, func(tx pgx.Tx) error {
 		task, err := records.AddTaskTx(ctx, tx, c.ID, TaskCutover, struct{}{}, actor)
@@ -142,11 +137,11 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *domain.Crossing, actor s
 	if k == nil {
 		return domain.Conflict("no cutover of %s is under way; nothing waits for a person's word", c.Name)
 	}
-	steps, err := v.Store.Steps(ctx, k.ID)
+	stand, err := v.Store.Steps(ctx, k.ID)
 	if err != nil {
 		return err
 	}
-	for _, s := range steps {
+	for _, s := range stand {
 		if s.State == domain.StepRunning && s.Note == holdNote(s.Name) {
 			v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"", actor, cutoverWord(k.Rehearsal), s.Name)
 			return v.Store.GoOn(ctx, k.ID, s.Name, actor)
@@ -212,7 +207,7 @@ func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *domain.Task
 	begun, handedOver := false, false
 	for _, s := range before {
 		begun = begun || s.State != domain.StepWaiting
-		handedOver = handedOver || s.Name == domain.StepHandOver && (s.State == domain.StepRunning || s.State == domain.StepDone)
+		handedOver = handedOver || forward(s.Name) && (s.State == domain.StepRunning || s.State == domain.StepDone)
 	}
 	if begun && !handedOver {
 		return r.undo(ctx, errors.New("the process that carried out the cutover died before the hand-over"))
@@ -234,7 +229,7 @@ func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *domain.Task
 	defer cancel(nil)
 	go r.guard(guarded, cancel)
 	for _, s := range before {
-		if s.Name == domain.StepHandOver {
+		if forward(s.Name) {
 			break
 		}
 		if err := r.step(guarded, s.Name); err != nil {
@@ -255,6 +250,12 @@ func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *domain.Task
 	}
 	cancel(nil) // from here on there is no abort
 	return r.finish(ctx, before)
+}
+
+// forward reports whether a step is one of those from which there is no way back.
+func forward(name domain.StepName) bool {
+	s, err := cutoverSteps.Get(name)
+	return err == nil && s.Forward
 }
 
 // by is whose wish it is that the applier stands at the end position.
@@ -320,7 +321,7 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 		return err
 	}
 	if name == domain.StepStopWrites {
-		_, err := r.readiness(ctx)
+		_, err := checkReadiness(ctx, r)
 		return err
 	}
 	return nil
@@ -328,45 +329,25 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 
 // step carries out one step before the hand-over and records it.
 func (r *run) step(ctx context.Context, name domain.StepName) error {
-	act := map[domain.StepName]func(context.Context) (string, error){
-		domain.StepReadiness:  r.readiness,
-		domain.StepStopWrites: r.stopWrites,
-		domain.StepMarkEnd:    r.markEnd,
-		domain.StepDrain:      r.drain,
-		domain.StepReconcile:  r.reconcile,
-		domain.StepSequences:  r.sequences,
-		domain.StepBuild:      r.build,
-		domain.StepClose:      r.closeSource,
-		domain.StepHandOver:   r.handOver,
-		domain.StepRelease:    r.release,
-	}[name]
+	s, err := cutoverSteps.Get(name)
+	if err != nil {
+		return err
+	}
 	if err := r.mine(ctx); err != nil {
 		return err
 	}
-	if err := r.v.Store.SetStep(ctx, r.k.ID, name, domain.StepRunning, ""); err != nil {
-		return err
-	}
-	note, err := "", r.holdBefore(ctx, name)
-	if err == nil {
-		note, err = act(ctx)
-	}
-	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer cancel()
-	if err != nil {
-		_ = r.v.Store.SetStep(end, r.k.ID, name, domain.StepFailed, err.Error())
-		return err
-	}
-	state := domain.StepDone
-	if note == "skipped" {
-		state = domain.StepSkipped
-	}
-	return r.v.Store.SetStep(end, r.k.ID, name, state, note)
+	return steps.Do(ctx, r, s, r, r.holdBefore)
+}
+
+// SetStep keeps how a step stands.
+func (r *run) SetStep(ctx context.Context, name domain.StepName, state domain.StepState, note string) error {
+	return r.v.Store.SetStep(ctx, r.k.ID, name, state, note)
 }
 
 // finish carries out what cannot be undone: hand over and release.
 func (r *run) finish(ctx context.Context, before []records.Step) error {
 	for _, s := range before {
-		if s.Name != domain.StepHandOver && s.Name != domain.StepRelease || s.State == domain.StepDone || s.State == domain.StepSkipped {
+		if !forward(s.Name) || s.State == domain.StepDone || s.State == domain.StepSkipped {
 			continue
 		}
 		if err := r.step(ctx, s.Name); err != nil {

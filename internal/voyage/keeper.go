@@ -24,13 +24,12 @@ func (v *Voyage) services() []keeper.Service {
 		{Name: "restarted tables", Every: time.Second, Do: v.clearTables}, // with a lock for each crossing
 		{Name: "number of lanes", Every: 2 * time.Second, Lock: first + 5, Do: v.pace},
 		{Name: "phases", Every: time.Second, Lock: phasesLock, Do: v.movePhases},
-		{Name: "schedules", Every: time.Second, Lock: first + 6, Do: v.noteDue},
-		{Name: "scheduled runs", Every: time.Second, Lock: first + 7, Do: v.startDue},
-		{Name: "lag limits", Every: time.Second, Lock: first + 8, Do: v.watchLag},
-		{Name: "readings", Every: 2 * time.Second, Lock: first + 9, Do: v.sample},
-		{Name: "old readings", Every: 10 * time.Minute, Lock: first + 10, Do: v.thinHistory},
-		{Name: "what the house keeps", Every: time.Minute, Lock: first + 11, Do: v.thin},
-		{Name: "retained log", Every: watchEvery, Lock: first + 12, Do: v.watchBurden},
+		{Name: "schedules", Every: time.Second, Lock: first + 6, Do: v.runSchedules},
+		{Name: "lag limits", Every: time.Second, Lock: first + 7, Do: v.watchLag},
+		{Name: "readings", Every: 2 * time.Second, Lock: first + 8, Do: v.sample},
+		{Name: "old readings", Every: 10 * time.Minute, Lock: first + 9, Do: v.thinHistory},
+		{Name: "what the house keeps", Every: time.Minute, Lock: first + 10, Do: v.thin},
+		{Name: "retained log", Every: watchEvery, Lock: first + 11, Do: v.watchBurden},
 		{Name: "worker", Every: 3 * time.Second, Now: true, Do: v.report},
 	}
 }

@@ -2,11 +2,12 @@ package voyage
 
 import (
 	"context"
-	"dustyferry/internal/core/pace"
-	"dustyferry/internal/records"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/core/pace"
+	"dustyferry/internal/records"
 )
 
 // topUp gives loads the lanes that they lack.

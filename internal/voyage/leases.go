@@ -2,10 +2,11 @@ package voyage
 
 import (
 	"context"
-	"dustyferry/internal/records"
 	"errors"
 	"sync"
 	"time"
+
+	"dustyferry/internal/records"
 )
 
 // returnLost takes back what dead workers held.

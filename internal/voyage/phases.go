@@ -2,11 +2,12 @@ package voyage
 
 import (
 	"context"
+	"errors"
+	"fmt"
+
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/journal"
-	"errors"
-	"fmt"
 )
 
 // phasesLock is of who moves phases on: the keeper, and whoever has ended what they wait for.

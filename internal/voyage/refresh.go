@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/typemap"
@@ -17,8 +19,6 @@ import (
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/waits"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // A load that repeats need not read everything again: of tables whose rules name a

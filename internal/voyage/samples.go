@@ -2,12 +2,13 @@ package voyage
 
 import (
 	"context"
-	"dustyferry/internal/domain"
 	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
+
+	"dustyferry/internal/domain"
 )
 
 // sample takes the readings from which rates and charts come.

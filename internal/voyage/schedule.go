@@ -99,6 +99,11 @@ func (v *Voyage) ResumeSchedule(ctx context.Context, c *domain.Crossing, actor s
 	return nil
 }
 
+// runSchedules notes what is due, and begins it.
+func (v *Voyage) runSchedules(ctx context.Context) error {
+	return errors.Join(v.noteDue(ctx), v.startDue(ctx))
+}
+
 // noteDue notes what is due, and moves each schedule on. One that cannot be read keeps none
 // of the others.
 func (v *Voyage) noteDue(ctx context.Context) error {

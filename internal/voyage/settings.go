@@ -2,13 +2,14 @@ package voyage
 
 import (
 	"context"
-	"dustyferry/internal/core/lifecycle"
-	"dustyferry/internal/domain"
 	"encoding/json"
 	"fmt"
 	"reflect"
 	"slices"
 	"strings"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
 )
 
 // HoldToHouse returns an error when settings or patterns of a crossing are otherwise

@@ -8,13 +8,13 @@ import (
 	"strings"
 	"time"
 
+	"github.com/jackc/pgx/v5"
+
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // Survey looks at both sides without changing anything, and keeps what it found. It is work

@@ -2,44 +2,31 @@ package voyage
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/waits"
 )
 
 // How a cutover is taken back.
 
-// reopen lets the source take writes again and the crossing follow it.
+// reopen takes back, from the last to the first, what the steps that have begun may have
+// changed, and lets the crossing follow the source.
 func (r *run) reopen(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
 	defer cancel()
-	if r.stop != nil {
-		_ = r.stop.Release(ctx)
-		r.stop = nil
-	}
-	// A process that died in the middle may have left capture standing still.
-	_ = r.v.Store.LetGo(ctx, r.c.ID, r.by())
-	// What was not closed by us is not for us to open.
-	k, err := r.v.Store.Cutover(ctx, r.k.ID)
+	stand, err := r.v.Store.Steps(ctx, r.k.ID)
 	if err != nil {
 		return err
 	}
-	if k.PausedAt != nil {
-		err = r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.ObjectName(), r.plans)
+	begun := map[domain.StepName]bool{}
+	for _, s := range stand {
+		begun[s.Name] = s.State != domain.StepWaiting
 	}
-	if left := (engine.Left{}); errors.As(err, &left) {
-		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
-	} else if err != nil {
-		return err
-	}
-	now := time.Now()
-	if err := r.v.Store.SetPause(ctx, r.k.ID, nil, &now); err != nil {
+	if err := cutoverSteps.Undo(ctx, r, func(n domain.StepName) bool { return begun[n] }); err != nil {
 		return err
 	}
 	_, err = r.v.Store.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseInStep)

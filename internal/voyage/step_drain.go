@@ -1,0 +1,67 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/steps"
+	"dustyferry/internal/voyage/waits"
+)
+
+// Everything up to the end is applied.
+var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepDrain, Order: 40, Do: drain, Undo: letFollow})
+
+// drain lets the applier go exactly up to the end position; writes are stopped,
+// so nothing of the tables comes after it.
+func drain(ctx context.Context, r *run) (string, error) {
+	from := time.Now()
+	ask := func() (bool, error) {
+		return r.v.Store.Ask(ctx, r.c.ID, r.by(), "the cutover", "go", domain.Position(r.k.EndPosition))
+	}
+	for { // what stood still for somebody else has been let go, or lapses
+		mine, err := ask()
+		if err != nil {
+			return "", err
+		}
+		if mine {
+			break
+		}
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
+			return "", context.Cause(ctx)
+		}
+	}
+	defer func() { _ = r.v.Store.LetGo(context.WithoutCancel(ctx), r.c.ID, r.by()) }()
+	for n := 1; ; n++ {
+		st, err := r.v.Store.Stream(ctx, r.c.ID)
+		if err != nil {
+			return "", err
+		}
+		if st != nil && st.Wish() == (records.Wish{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
+			r.drained = drained{epoch: st.Epoch, changes: st.Answered}
+			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
+		}
+		if n%100 == 0 { // the wish lapses unless it is repeated
+			if st == nil || st.Ask == "" {
+				_, err = ask()
+			} else {
+				err = r.v.Store.KeepAsking(ctx, r.c.ID, r.by())
+			}
+			if err != nil {
+				return "", err
+			}
+			_, _ = r.src.Heartbeat(ctx)
+		}
+		if !waits.Sleep(ctx, 20*time.Millisecond) {
+			return "", context.Cause(ctx)
+		}
+	}
+}
+
+// letFollow lets capture go on that stands still for this cutover.
+func letFollow(ctx context.Context, r *run) error { return r.v.Store.LetGo(ctx, r.c.ID, r.by()) }
+
+// drained is what whoever follows had applied when the end was reached.
+type drained struct{ epoch, changes int64 }

@@ -1,0 +1,45 @@
+package voyage
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/steps"
+)
+
+// Both sides are compared where they stand, as deep as the settings say.
+var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepReconcile, Order: 50, Do: compareAtEnd})
+
+func compareAtEnd(ctx context.Context, r *run) (string, error) {
+	depth := r.k.Settings.V.CutoverDepth
+	if depth == domain.DepthNone {
+		return steps.Skipped, nil
+	}
+	var id int64
+	err := r.v.Queue.In(ctx, func(tx pgx.Tx) error {
+		var err error
+		id, err = records.AddReconciliationTx(ctx, tx, r.c.ID, depth, nil)
+		return err
+	})
+	if err != nil {
+		return "", err
+	}
+	if err := r.v.Store.SetEnd(ctx, r.k.ID, 0, id); err != nil {
+		return "", err
+	}
+	if err := r.v.reconcile(ctx, r.c, id, r.k.Settings.V.StopMethod != domain.StopWord, nil); err != nil {
+		return "", err
+	}
+	res, err := r.v.Store.Reconciliation(ctx, r.c.ID, id)
+	if err != nil {
+		return "", err
+	}
+	if res.Findings > 0 {
+		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings, r.c.Name)
+	}
+	return fmt.Sprintf("%s, %s alike on both sides (%s)", domain.Many(res.Tables, "table"), domain.Many(res.SourceRows, "row"), depth), nil
+}

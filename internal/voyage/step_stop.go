@@ -1,0 +1,84 @@
+package voyage
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/steps"
+	"dustyferry/internal/voyage/waits"
+)
+
+// From here on nobody may change the tables of the source: by locks, by making it read-only,
+// or by a person's word.
+var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepStopWrites, Order: 20, Do: stopWrites, Undo: letWrite})
+
+func stopWrites(ctx context.Context, r *run) (string, error) {
+	set := r.k.Settings.V
+	if set.StopMethod == domain.StopWord {
+		_ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepStopWrites, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")")
+		for {
+			k, err := r.v.Store.Cutover(ctx, r.k.ID)
+			if err != nil {
+				return "", err
+			}
+			if k.WordBy != "" {
+				break
+			}
+			if !waits.Sleep(ctx, 200*time.Millisecond) {
+				return "", context.Cause(ctx)
+			}
+		}
+	}
+	if err := r.src.MayStop(ctx, set.StopMethod); err != nil {
+		return "", err
+	}
+	// The pause counts from the moment the first writer may have to wait.
+	r.paused = time.Now()
+	if err := r.v.Store.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
+		return "", err
+	}
+	var err error
+	r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
+	if err != nil {
+		return "", err
+	}
+	// What was on its way to its end has a moment for it.
+	for end := time.Now().Add(2 * time.Second); ; {
+		e := r.v.unended(ctx, r.c, r.plans, Glances)
+		if block := blocking(e, "dustyferry cutover ready "+r.c.Name); block == "" {
+			break
+		} else if time.Now().After(end) {
+			return "", domain.Conflict("writes cannot be stopped: %s", block)
+		}
+		if !waits.Sleep(ctx, 50*time.Millisecond) {
+			return "", context.Cause(ctx)
+		}
+	}
+	return fmt.Sprintf("writes to %s are stopped (%s)", domain.Many(len(r.plans), "table"), set.StopMethod), nil
+}
+
+// letWrite lets the source take writes again. What was not closed by us is not for us to open.
+func letWrite(ctx context.Context, r *run) error {
+	if r.stop != nil {
+		_ = r.stop.Release(ctx)
+		r.stop = nil
+	}
+	k, err := r.v.Store.Cutover(ctx, r.k.ID)
+	if err != nil {
+		return err
+	}
+	if k.PausedAt != nil {
+		err = r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.ObjectName(), r.plans)
+	}
+	if left := (engine.Left{}); errors.As(err, &left) {
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
+	} else if err != nil {
+		return err
+	}
+	now := time.Now()
+	return r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
+}
