@@ -26,9 +26,12 @@ lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettie
 	@scripts/lint
 
 test: build lint ## Everything: lint, unit tests with the race detector, end to end, console
-	$(GO) test -race ./internal/... ./cmd/...
+	$(GO) test -race ./internal/... ./cmd/... ./test/rooms
 	$(GO) test -count=1 -timeout 45m ./test
 	$(GO) test -count=1 -timeout 20m ./test/hunt
+
+quick: ## The inner loop, under a minute: formatting, vet, core, protocols and rooms of the work
+	@scripts/quick
 
 MINUTES ?= 30
 SEED ?= 0
@@ -50,4 +53,4 @@ bench: build ## Measure the hot paths beside their physical limits
 screenshots: build ## Take the pictures in docs/screenshots anew
 	@scripts/screenshots
 
-.PHONY: help setup console build demo demo-hand lint test hunt versions soak bench screenshots
+.PHONY: help setup console build demo demo-hand lint quick test hunt versions soak bench screenshots

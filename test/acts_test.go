@@ -247,7 +247,7 @@ func TestASlowReceiverKeepsOnlyItself(t *testing.T) {
 			w.WriteHeader(http.StatusServiceUnavailable)
 			return
 		}
-		heard = append(heard, r.Header.Get("Dusty-Ferry-Delivery"))
+		heard = append(heard, r.Header.Get("webhook-id"))
 	}))
 	quick := listen(t, secret)
 	for name, url := range map[string]string{"deaf": deaf.URL, "moody": moody.URL, "quick": quick.URL} {

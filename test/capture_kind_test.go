@@ -27,8 +27,8 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	set := "settings: {"
 	switch how {
 	case "slot":
-		source.exec("CREATE PUBLICATION ferry FOR TABLE lots")
-		source.exec("SELECT pg_create_logical_replication_slot('ferry', 'pgoutput')")
+		source.exec("CREATE PUBLICATION dusty FOR TABLE lots")
+		source.exec("SELECT pg_create_logical_replication_slot('dusty', 'pgoutput')")
 	}
 	source.exec("INSERT INTO lots VALUES (3, 700)")
 	place := func() string {
@@ -39,7 +39,7 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	}
 	switch how {
 	case "slot":
-		set += "slot: ferry, start_from: " + place()
+		set += "slot: dusty, start_from: " + place()
 	case "place", "gtid":
 		file, gtid := f.masterPlace(t)
 		set += "start_from: " + map[string]string{"place": `"` + file + `"`, "gtid": `"` + gtid + `"`}[how]
@@ -126,11 +126,11 @@ func capturesOnto(t *testing.T, from, to, how string) {
 		t.Fatal(a.err)
 	}
 	if how == "slot" {
-		if n := source.texts("SELECT slot_name::text FROM pg_replication_slots WHERE slot_name = 'ferry'"); len(n) != 1 {
+		if n := source.texts("SELECT slot_name::text FROM pg_replication_slots WHERE slot_name = 'dusty'"); len(n) != 1 {
 			t.Error("the person's slot was dropped")
 		}
 		eventually(t, 10*time.Second, func() bool { // whoever read from it is letting go
-			return len(source.texts("SELECT pg_drop_replication_slot(slot_name)::text FROM pg_replication_slots WHERE slot_name = 'ferry' AND NOT active")) == 1
+			return len(source.texts("SELECT pg_drop_replication_slot(slot_name)::text FROM pg_replication_slots WHERE slot_name = 'dusty' AND NOT active")) == 1
 		})
 	}
 }

@@ -3,7 +3,7 @@ package test
 import (
 	"crypto/hmac"
 	"crypto/sha256"
-	"encoding/hex"
+	"encoding/base64"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -31,11 +31,11 @@ func listen(t *testing.T, secret string) *listener {
 	l.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, _ := io.ReadAll(r.Body)
 		h := hmac.New(sha256.New, []byte(secret))
-		_, _ = h.Write([]byte(r.Header.Get("Dusty-Ferry-Time") + "." + string(body)))
+		_, _ = h.Write([]byte(r.Header.Get("webhook-id") + "." + r.Header.Get("webhook-timestamp") + "." + string(body)))
 		var n struct{ Event, Crossing, Message string }
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		if err := json.Unmarshal(body, &n); err != nil || n.Message == "" || n.Event != r.Header.Get("Dusty-Ferry-Event") || hex.EncodeToString(h.Sum(nil)) != r.Header.Get("Dusty-Ferry-Signature") {
+		if err := json.Unmarshal(body, &n); err != nil || n.Message == "" || n.Event == "" || "v1,"+base64.StdEncoding.EncodeToString(h.Sum(nil)) != r.Header.Get("webhook-signature") {
 			l.bad = append(l.bad, string(body))
 		}
 		if l.seen[n.Event]++; l.seen[n.Event] == 1 {

@@ -25,7 +25,7 @@ func (a *app) databaseAdd() *cobra.Command {
 		Use: "add NAME", Short: "Register a database; it is reached once to see that all is right", Args: exactly("the database's NAME"),
 		Long: `Register a database. The password is read from DUSTYFERRY_DATABASE_PASSWORD, or
 asked for; it is kept encrypted and never shown again.`,
-		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user ferry`,
+		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {

@@ -139,7 +139,7 @@ found differences, 4 something waits for a person or stands in the way, 5 a
 cutover was undone, 130 stopped by Ctrl-C.`,
 		Example: `  dustyferry serve                       start the service
   dustyferry demo                        try everything on made-up data
-  dustyferry database add old --host 127.0.0.1 --database shop --user ferry
+  dustyferry database add old --host 127.0.0.1 --database shop --user dusty
   dustyferry crossing create spring --source old --target new --table 'shop.*'
   dustyferry survey spring
   dustyferry crossing start spring

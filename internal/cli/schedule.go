@@ -235,10 +235,11 @@ func (a *app) webhookAdd() *cobra.Command {
 		Use: "add NAME", Short: "Add an address to be told (admin)", Args: exactly("a NAME for it"),
 		Long: `Add an address that is sent a small JSON document by POST when something happens:
 loaded, in step, held, failed, lag, log, differs, cut over, undone. The secret is read from
-DUSTYFERRY_WEBHOOK_SECRET. Each message carries the header Dusty-Ferry-Signature: the
-hexadecimal HMAC-SHA-256, by the secret, of the header Dusty-Ferry-Time, a full stop and
-the body. What is not answered with 2xx is sent again, for about a day.`,
-		Example: `  DUSTYFERRY_WEBHOOK_SECRET=… dustyferry webhook add pager --url https://127.0.0.1:8443/ferry --event held,failed,lag`,
+DUSTYFERRY_WEBHOOK_SECRET; after whsec_ it is base64. Each message carries the headers
+webhook-id (the same at every try), webhook-timestamp and webhook-signature: "v1," and the
+base64 of the HMAC-SHA-256, by the secret, of id, timestamp and body with full stops between
+them. What is not answered with 2xx is sent again, for about a day.`,
+		Example: `  DUSTYFERRY_WEBHOOK_SECRET=… dustyferry webhook add pager --url https://127.0.0.1:8443/dusty --event held,failed,lag`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {

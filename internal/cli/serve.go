@@ -116,7 +116,7 @@ workers first. A dump of it is kept in the data directory before anything change
 func (a *app) workerCmd() *cobra.Command {
 	c := &cobra.Command{
 		Use: "worker", Short: "Help a service with its work, on this or another machine", Args: none,
-		Example: "  dustyferry worker --control-url postgres://ferry@10.0.0.5/control --key-file ./key",
+		Example: "  dustyferry worker --control-url postgres://dusty@10.0.0.5/control --key-file ./key",
 		RunE:    func(cmd *cobra.Command, _ []string) error { return a.runProcess(cmd, a.settings()) },
 	}
 	a.processFlags(c)

@@ -41,7 +41,7 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 	if err := v.cutoverSettings(ctx, c, other, set); err != nil {
 		return 0, err
 	}
-	ready, err := v.Readiness(ctx, c, set, Decides)
+	ready, err := v.Readiness(ctx, c, set, Asks)
 	if err != nil {
 		return 0, err
 	}

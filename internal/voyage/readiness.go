@@ -15,6 +15,7 @@ import (
 // for long; what a cutover stands on waits for a server that is busy, or has many tables.
 const (
 	Glances = 12 * time.Second
+	Asks    = 20 * time.Second // whoever asks for a cutover waits for the answer
 	Decides = time.Minute
 )
 

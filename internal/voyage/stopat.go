@@ -93,7 +93,7 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *surveye
 	}
 	// A log of this kind can only be read from where a slot was made.
 	if at < from {
-		return 0, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION ferry FOR TABLE …; SELECT pg_create_logical_replication_slot('ferry', 'pgoutput'); name it with --slot",
+		return 0, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION dusty FOR TABLE …; SELECT pg_create_logical_replication_slot('dusty', 'pgoutput'); name it with --slot",
 			v.Position(ctx, c.Source, from), c.Name, set.StartFrom)
 	}
 	return at, nil

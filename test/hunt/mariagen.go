@@ -153,7 +153,7 @@ func (g *mgen) table(n int) {
 		lines = append(lines, bt(c.name)+" "+c.typ)
 	}
 	if g.chance(0.2) && !t.numbers && slices.Contains([]string{"int", "bigint", "varchar(60)", "bigint unsigned"}, t.key[0].typ) {
-		lines = append(lines, pick(g.gen, "gen varchar(40) AS (concat('g', "+t.keyText()+")) STORED", "gen varchar(80) AS (concat('g', "+t.keyText()+")) VIRTUAL"))
+		lines = append(lines, pick(g.gen, "gen varchar(400) AS (concat('g', "+t.keyText()+")) STORED", "gen varchar(80) AS (concat('g', "+t.keyText()+")) VIRTUAL"))
 	}
 	if t.unique != "" {
 		lines = append(lines, "UNIQUE KEY "+pick(g.gen, "u", "`a first one`", "zz")+" (u)")

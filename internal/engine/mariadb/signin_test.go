@@ -41,13 +41,13 @@ func TestAStrangerAtTheAddressGetsNoPassword(t *testing.T) {
 						go stranger(conn, cert, plugin, way != "disable", &mu, &heard)
 					}
 				}()
-				_, err = Driver{}.Open(t.Context(), engine.Endpoint{Host: "127.0.0.1", Port: ln.Addr().(*net.TCPAddr).Port, Database: "marsh", User: "ferry", Password: password, TLS: way})
+				_, err = Driver{}.Open(t.Context(), engine.Endpoint{Host: "127.0.0.1", Port: ln.Addr().(*net.TCPAddr).Port, Database: "marsh", User: "dusty", Password: password, TLS: way})
 				if !domain.IsKind(err, domain.ProblemUnavailable) || !strings.Contains(err.Error(), plugin) || !strings.Contains(err.Error(), "ed25519") {
 					t.Errorf("the error does not say what to do: %v", err)
 				}
 				mu.Lock()
 				defer mu.Unlock()
-				if !bytes.Contains(heard.Bytes(), []byte("ferry")) {
+				if !bytes.Contains(heard.Bytes(), []byte("dusty")) {
 					t.Fatal("the stranger heard nothing at all")
 				}
 				if bytes.Contains(heard.Bytes(), []byte(password)) {

@@ -7,8 +7,9 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
-	"encoding/hex"
+	"encoding/base64"
 	"encoding/json"
+	"fmt"
 	"math/rand/v2"
 	"net/url"
 	"slices"
@@ -72,6 +73,9 @@ func (n *Notifier) AddWebhook(ctx context.Context, w domain.Webhook, uid, secret
 	}
 	if len(secret) < 16 {
 		return domain.Invalid("the secret has %d characters; give at least 16, as whoever knows it can pretend to be this service", len(secret))
+	}
+	if _, err := Sign(secret, "", "", nil); err != nil {
+		return err
 	}
 	for _, e := range w.Events {
 		if !slices.Contains(journal.Events, e) {
@@ -174,16 +178,36 @@ func (n *Notifier) deliverTo(ctx context.Context, id int64) {
 // backOff is how long a webhook is left alone that did not take so many things in a row.
 func backOff(failures int) time.Duration { return min(5*time.Second<<min(failures, 12), 4*time.Hour) }
 
-// send posts one delivery. Its signature is the hexadecimal HMAC-SHA-256 (RFC 2104), by
-// the webhook's secret, of the time in the header, a full stop, and the body.
+// send posts one delivery, by the headers that many receivers know: its id, the same at every
+// try; the time, seconds since 1970; and the version of the signature with the signature.
 func (n *Notifier) send(ctx context.Context, w *domain.Webhook, d *domain.Delivery) (string, error) {
 	secret, err := n.box.Open(w.Secret, w.Bound())
 	if err != nil {
 		return "", err
 	}
-	at := strconv.FormatInt(time.Now().Unix(), 10)
-	h := hmac.New(sha256.New, []byte(secret))
-	_, _ = h.Write([]byte(at + "." + d.Body))
-	return outgoing.Post(ctx, w.URL, []byte(d.Body), map[string]string{
-		"Dusty-Ferry-Event": d.Event, "Dusty-Ferry-Delivery": strconv.FormatInt(d.ID, 10), "Dusty-Ferry-Time": at, "Dusty-Ferry-Signature": hex.EncodeToString(h.Sum(nil))})
+	id, at := fmt.Sprintf("dusty-%d", d.ID), strconv.FormatInt(time.Now().Unix(), 10)
+	signature, err := Sign(secret, id, at, []byte(d.Body))
+	if err != nil {
+		return "", err
+	}
+	return outgoing.Post(ctx, w.URL, []byte(d.Body), map[string]string{"Webhook-Id": id, "Webhook-Timestamp": at, "Webhook-Signature": signature})
+}
+
+// encodedSecret begins a secret that is the base64 of its bytes; any other is its own bytes.
+const encodedSecret = "whsec_"
+
+// Sign returns the signature of a message, "v1," and the base64 of the HMAC-SHA-256 (RFC 2104)
+// of id, time and body with full stops between them.
+func Sign(secret, id, at string, body []byte) (string, error) {
+	key := []byte(secret)
+	if encoded, ok := strings.CutPrefix(secret, encodedSecret); ok {
+		var err error
+		if key, err = base64.StdEncoding.DecodeString(encoded); err != nil {
+			return "", domain.Invalid("what follows %s in a webhook's secret must be base64", encodedSecret)
+		}
+	}
+	h := hmac.New(sha256.New, key)
+	_, _ = h.Write([]byte(id + "." + at + "."))
+	_, _ = h.Write(body)
+	return "v1," + base64.StdEncoding.EncodeToString(h.Sum(nil)), nil
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 	"crypto/hmac"
 	"crypto/sha256"
-	"encoding/hex"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -163,15 +163,15 @@ func TestSignedInOrderAndAgain(t *testing.T) {
 		defer mu.Unlock()
 		b, _ := io.ReadAll(r.Body)
 		h := hmac.New(sha256.New, []byte("a long enough secret"))
-		_, _ = h.Write([]byte(r.Header.Get("Dusty-Ferry-Time") + "." + string(b)))
-		if hex.EncodeToString(h.Sum(nil)) != r.Header.Get("Dusty-Ferry-Signature") {
+		_, _ = h.Write([]byte(r.Header.Get("webhook-id") + "." + r.Header.Get("webhook-timestamp") + "." + string(b)))
+		if "v1,"+base64.StdEncoding.EncodeToString(h.Sum(nil)) != r.Header.Get("webhook-signature") {
 			t.Errorf("the signature of %s is wrong", b)
 		}
 		if refuse {
 			http.Error(w, "not now", http.StatusServiceUnavailable)
 			return
 		}
-		took = append(took, r.Header.Get("Dusty-Ferry-Event")+" "+r.Header.Get("Dusty-Ferry-Delivery"))
+		took = append(took, r.Header.Get("webhook-id"))
 	}))
 	defer srv.Close()
 	n, o, _ := opened(t, srv.URL)
@@ -204,7 +204,7 @@ func TestSignedInOrderAndAgain(t *testing.T) {
 	<-ended
 	mu.Lock()
 	defer mu.Unlock()
-	if strings.Join(took, ", ") != "test 1, held 2" {
+	if strings.Join(took, ", ") != "dusty-1, dusty-2" {
 		t.Errorf("it took %q", took)
 	}
 	if len(o.waits) == 0 || o.waits[0] < 5*time.Second || o.waits[0] > 7*time.Second || !strings.Contains(o.done[0], "503") {
@@ -217,6 +217,20 @@ func TestHowLongAWebhookIsLeftAlone(t *testing.T) {
 		if got := backOff(failures); got != want {
 			t.Errorf("after %d failures: %s, want %s", failures, got, want)
 		}
+	}
+}
+
+// TestASignatureThatOthersCanMake holds the form against a message signed by other means:
+// printf 'dusty-1.1700000000.{}' | openssl dgst -sha256 -hmac salt -binary | base64
+func TestASignatureThatOthersCanMake(t *testing.T) {
+	const want = "v1,ABiKCjyDon4QMwgjWXULkuUY2XhgxEoQ+e3V4hmS9dk="
+	for _, secret := range []string{"salt", "whsec_c2FsdA=="} {
+		if got, err := Sign(secret, "dusty-1", "1700000000", []byte("{}")); err != nil || got != want {
+			t.Errorf("%s: %s, %v", secret, got, err)
+		}
+	}
+	if _, err := Sign("whsec_no base64", "", "", nil); err == nil {
+		t.Error("a secret that cannot be read was taken")
 	}
 }
 

@@ -1,4 +1,4 @@
-package test
+package rooms
 
 import (
 	"os/exec"
