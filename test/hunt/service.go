@@ -116,7 +116,7 @@ func (p *product) call(ctx context.Context, method, path string, body any) (int,
 		}
 		in = bytes.NewReader(b)
 	}
-	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, method, "http://"+p.address+path, in)
 	if err != nil {
