@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"dustyferry/internal/contract"
@@ -295,7 +294,7 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutov
 	out.PauseBudgetSeconds = k.Settings.V.PauseBudget.Seconds()
 	rows, err := s.Store.Steps(ctx, k.ID)
 	for _, x := range rows {
-		if k.State == "running" && x.State == domain.StepRunning && strings.HasPrefix(x.Note, "waiting for a person") {
+		if k.State == "running" && x.State == domain.StepRunning && x.Awaits != domain.AwaitsNobody {
 			out.WaitsFor = x.Note
 		}
 		st := contract.CutoverStep{Name: string(x.Name), State: contract.CutoverStepState(x.State), Note: x.Note}

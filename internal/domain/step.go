@@ -30,6 +30,16 @@ const (
 	StepUndone  StepState = "undone"
 )
 
+// Awaits is what a running step waits for a person to do.
+type Awaits string
+
+// What a person can be waited for.
+const (
+	AwaitsNobody Awaits = ""
+	AwaitsGoOn   Awaits = "go on" // at a hold point
+	AwaitsWord   Awaits = "word"  // that writes have stopped
+)
+
 // Verdict sorts the entries of surveys and readiness lists.
 type Verdict string
 

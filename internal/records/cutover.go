@@ -40,6 +40,7 @@ type Step struct {
 	Name      domain.StepName  `db:"name"`
 	State     domain.StepState `db:"state"`
 	Note      string           `db:"note"`
+	Awaits    domain.Awaits    `db:"awaits"` // of a person, while it runs
 	StartedAt *time.Time       `db:"started_at"`
 	EndedAt   *time.Time       `db:"ended_at"`
 }
@@ -87,7 +88,7 @@ func (s *Store) Steps(ctx context.Context, cutover int64) ([]Step, error) {
 // SetStep moves a step to a state.
 func (s *Store) SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState, note string) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE cutover_steps SET state = $3, note = $4,
+UPDATE cutover_steps SET state = $3, note = $4, awaits = '',
        started_at = CASE WHEN $3 = 'running' THEN now() ELSE started_at END,
        ended_at = CASE WHEN $3 IN ('running', 'waiting') THEN NULL ELSE now() END
  WHERE cutover_id = $1 AND name = $2`, cutover, name, state, note)
@@ -97,6 +98,12 @@ UPDATE cutover_steps SET state = $3, note = $4,
 // NoteStep says what a running step is doing.
 func (s *Store) NoteStep(ctx context.Context, cutover int64, name domain.StepName, note string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET note = $3 WHERE cutover_id = $1 AND name = $2`, cutover, name, note)
+	return err
+}
+
+// AwaitPerson says what a running step waits for a person to do, in words too.
+func (s *Store) AwaitPerson(ctx context.Context, cutover int64, name domain.StepName, what domain.Awaits, note string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET awaits = $3, note = $4 WHERE cutover_id = $1 AND name = $2`, cutover, name, what, note)
 	return err
 }
 

@@ -70,7 +70,7 @@ const waitsFor = `
 CASE WHEN c.condition IN ('held', 'failed') THEN c.reason
      WHEN c.trouble <> '' THEN c.trouble
      WHEN c.phase = 'cutting over' THEN coalesce((SELECT s.note FROM cutovers k JOIN cutover_steps s ON s.cutover_id = k.id
-            WHERE k.crossing_id = c.id AND k.state = 'running' AND s.state = 'running' AND s.note LIKE 'waiting for a person%' LIMIT 1), '')
+            WHERE k.crossing_id = c.id AND k.state = 'running' AND s.state = 'running' AND s.awaits <> '' LIMIT 1), '')
      WHEN c.phase IN ('draft', 'surveyed', 'in step') THEN coalesce((SELECT 'the last run failed: ' || x.note
             FROM (SELECT state, note FROM runs WHERE crossing_id = c.id AND state <> 'skipped' ORDER BY id DESC LIMIT 1) x WHERE x.state = 'failed'), '')
      ELSE '' END`

@@ -142,7 +142,7 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *domain.Crossing, actor s
 		return err
 	}
 	for _, s := range stand {
-		if s.State == domain.StepRunning && s.Note == holdNote(s.Name) {
+		if s.State == domain.StepRunning && s.Awaits == domain.AwaitsGoOn {
 			v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"", actor, cutoverWord(k.Rehearsal), s.Name)
 			return v.Store.GoOn(ctx, k.ID, s.Name, actor)
 		}
@@ -290,11 +290,6 @@ func (r *run) mine(ctx context.Context) error {
 	return err
 }
 
-// holdNote is what a step says while it waits at its hold point.
-func holdNote(name domain.StepName) string {
-	return fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)
-}
-
 // holdBefore waits at a hold point until a person lets the cutover go on, while
 // capture follows the source. What held before the wait is checked again after
 // it.
@@ -302,7 +297,7 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 	if !slices.Contains(r.k.Settings.V.HoldPoints, name) {
 		return nil
 	}
-	if err := r.v.Store.NoteStep(ctx, r.k.ID, name, holdNote(name)); err != nil {
+	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsGoOn, fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)); err != nil {
 		return err
 	}
 	for {
@@ -317,7 +312,7 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 			return context.Cause(ctx)
 		}
 	}
-	if err := r.v.Store.NoteStep(ctx, r.k.ID, name, ""); err != nil {
+	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsNobody, ""); err != nil {
 		return err
 	}
 	if name == domain.StepStopWrites {

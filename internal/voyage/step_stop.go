@@ -19,7 +19,9 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepStopWrites, Order: 20
 func stopWrites(ctx context.Context, r *run) (string, error) {
 	set := r.k.Settings.V
 	if set.StopMethod == domain.StopWord {
-		_ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepStopWrites, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")")
+		if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsWord, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")"); err != nil {
+			return "", err
+		}
 		for {
 			k, err := r.v.Store.Cutover(ctx, r.k.ID)
 			if err != nil {
@@ -32,6 +34,9 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 				return "", context.Cause(ctx)
 			}
 		}
+	}
+	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsNobody, ""); err != nil {
+		return "", err
 	}
 	if err := r.src.MayStop(ctx, set.StopMethod); err != nil {
 		return "", err

@@ -225,7 +225,7 @@ func (r *run) step(st Step) error {
 // ownAffair reports whether a server refuses what the generator thought of, for a reason that
 // it does not foresee: the step then has not happened.
 func ownAffair(err error) bool {
-	for _, sign := range []string{"exceeds btree", "Not allowed for system-versioned", "may reference only permanent tables"} {
+	for _, sign := range []string{"exceeds btree", "Not allowed for system-versioned", "may reference only permanent tables", "cannot add relation"} {
 		if strings.Contains(err.Error(), sign) {
 			return true
 		}
