@@ -71,79 +71,13 @@ func (s *calls) GetCrossing(ctx context.Context, r contract.GetCrossingRequestOb
 
 // add creates a draft.
 func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (contract.Crossing, error) {
-	var none contract.Crossing
-	if err := domain.ValidName(d.Name); err != nil {
-		return none, err
-	}
-	if d.Kind == "" {
-		d.Kind = domain.KindLoadCapture
-	}
-	if d.Kind != domain.KindLoad && d.Kind != domain.KindLoadCapture && d.Kind != domain.KindCapture {
-		return none, domain.Invalid("the kind is %q; choose load, load+capture or capture", d.Kind)
-	}
-	if d.Kind == domain.KindCapture { // it is about rows that are there
-		d.Settings.NonEmptyTarget = "keep"
-	}
-	if d.Source == d.Target {
-		return none, domain.Invalid("source and target are both %s; choose two databases", d.Source)
-	}
-	d.Settings = d.Settings.WithDefaults()
-	if err := d.Settings.Validate(); err != nil {
-		return none, err
-	}
-	house, err := s.Store.House(ctx)
-	if err != nil {
-		return none, err
-	}
-	if d.Patterns == nil {
-		d.Patterns = house.Tables
-	}
-	if err := s.Voyage.HoldToHouse(ctx, house, d.Settings, notNil(d.Patterns)); err != nil {
-		return none, err
-	}
-	d.Rules = house.Lay(d.Rules)
 	if err := mayCommand(ctx, d.Settings, ""); err != nil {
-		return none, err
+		return contract.Crossing{}, err
 	}
-	src, err := s.Store.Database(ctx, d.Source)
-	if err != nil {
-		return none, err
+	uid := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
+	if err := s.Voyage.Create(ctx, d, uid, stopChosen, who(ctx).Name); err != nil {
+		return contract.Crossing{}, err
 	}
-	dst, err := s.Store.Database(ctx, d.Target)
-	if err != nil {
-		return none, err
-	}
-	if err := s.Voyage.CheckCaptureSettings(ctx, d.Source, d.Kind, d.Settings); err != nil {
-		return none, err
-	}
-	// The house's way of stopping writes may not be there for this source; one
-	// that a person chose must be.
-	if err := s.Voyage.CheckStopMethod(ctx, d.Source, d.Settings.StopMethod); err != nil {
-		if stopChosen {
-			return none, err
-		}
-		drv, err := s.Voyage.Driver(src.Engine)
-		if err != nil {
-			return none, err
-		}
-		d.Settings.StopMethod = drv.StopMethods()[0]
-	}
-	d.Patterns = notNil(d.Patterns)
-	if err := domain.ValidPatterns(d.Patterns); err != nil {
-		return none, err
-	}
-	if err := domain.ValidRules(d.Rules); err != nil {
-		return none, err
-	}
-	if err := d.Planning.Validate(); err != nil {
-		return none, err
-	}
-	d.UID, d.SourceID, d.TargetID, d.Rules = strings.ReplaceAll(uuid.NewString(), "-", "")[:12], src.ID, dst.ID, notNil(d.Rules)
-	_, err = s.Store.AddCrossing(ctx, d)
-	if err != nil {
-		return none, err
-	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, d.Name, "", "create", "%s created %s: %s from %s to %s", who(ctx).Name, d.Name, d.Kind, d.Source, d.Target)
 	return s.shown(ctx, d.Name)
 }
 

@@ -5,11 +5,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"runtime"
-	"slices"
 	"strings"
 
 	"dustyferry/internal/contract"
-	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/core/sidebyside"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
@@ -27,8 +26,9 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
 		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: voyage.ChunkAim(c.Settings),
 		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(ctx, p.Notes)}
+	both := &sidebyside.Table{Plan: p.Plan, LeftOut: p.LeftOut, Noted: p.Noted, Target: p.Target}
 	for _, k := range p.Plan.Table.Columns {
-		out.Columns = append(out.Columns, plannedColumn(k, &p))
+		out.Columns = append(out.Columns, plannedColumn(k, both))
 	}
 	return out, nil
 }
@@ -83,60 +83,15 @@ func plannedObject(o voyage.Object) contract.PlannedObject {
 	return contract.PlannedObject{Kind: o.Kind, Name: o.Name, Statement: o.SQL}
 }
 
-// plannedColumn shows a column on both sides. A table that stands is compared
-// with what the plan wants.
-func plannedColumn(k domain.Column, p *voyage.PlannedTable) contract.PlannedColumn {
-	x := contract.PlannedColumn{Name: k.Name, SourceType: k.Type, Nullable: !k.NotNull, Key: slices.Index(p.Plan.Key, k.Name) + 1, Verdict: contract.Fine}
-	if slices.Contains(p.LeftOut, k.Name) {
-		x.Note = "a rule leaves it out"
-		return x
+// plannedColumn shows a column on both sides.
+func plannedColumn(k domain.Column, t *sidebyside.Table) contract.PlannedColumn {
+	x := sidebyside.Of(k, t)
+	out := contract.PlannedColumn{Name: x.Name, SourceType: x.SourceType, Nullable: x.Nullable, Key: x.Key, TargetName: x.TargetName, TargetType: x.TargetType,
+		Mapping: x.Mapping, Carried: x.Carried, Note: x.Note, Verdict: contract.Fine}
+	if x.Blocks {
+		out.Verdict = contract.Blocks
 	}
-	x.TargetName, x.TargetType, x.Mapping = k.Name, k.Type, string(typemap.Exact)
-	want := k
-	if at := slices.IndexFunc(p.Plan.Carried(), func(c domain.Column) bool { return c.Name == k.Name }); at >= 0 {
-		x.Carried = true
-		want = p.Plan.There()[at]
-		x.TargetName, x.TargetType = want.Name, want.Type
-	} else if p.Plan.Unlike {
-		x.TargetName, x.TargetType, x.Mapping, x.Note = "", "", string(typemap.Impossible), "computed on the source: it is not carried"
-		return x
-	}
-	var notes []string
-	for _, n := range p.Noted {
-		if n.Column == k.Name {
-			x.Mapping = string(n.Verdict)
-			if n.Note != "" {
-				notes = append(notes, n.Note)
-			}
-		}
-	}
-	switch {
-	case k.Generated:
-		notes = append(notes, "computed by the target: "+k.Default)
-	case want.Generated:
-		x.Carried = false
-		notes = append(notes, "computed by the target: "+k.Computed)
-	case want.Identity != "":
-		notes = append(notes, "numbered by the target")
-	case want.Default != "":
-		notes = append(notes, "default "+want.Default)
-	}
-	if p.Target != nil {
-		problem := ""
-		switch there := p.Target.Column(want.Name); {
-		case there == nil:
-			x.TargetType, problem = "", "the target's table has no such column"
-		case there.Type != want.Type && !p.Plan.Unlike:
-			x.TargetType, problem = there.Type, "the target's column has another type"
-		case there.NotNull && !k.NotNull:
-			problem = "the target's column does not take NULL"
-		}
-		if problem != "" {
-			x.Verdict, notes = contract.Blocks, []string{problem}
-		}
-	}
-	x.Note = strings.Join(notes, "; ")
-	return x
+	return out
 }
 
 func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestObject) (contract.GetFitCheckResponseObject, error) {

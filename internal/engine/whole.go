@@ -22,7 +22,7 @@ func InOrder(p *domain.TablePlan, changes []domain.Change, put func([]domain.Row
 				return err
 			}
 			if n != 1 {
-				return domain.Conflict("a row of %s (a table without a key) that the source removed or changed is not on the target, in %s; reconcile the table, or restart it", p.Source, p.Target)
+				return domain.Conflict("a row of %s (a table without a key) that the source removed or changed is not on the target; reconcile the table, or restart it", p.Target)
 			}
 		}
 		if c.Kind != domain.Delete {

@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"time"
 
@@ -356,7 +357,7 @@ func (b *batch) write(ctx context.Context) error {
 				return err
 			}
 			if err := b.f.apply.ApplyWhole(ctx, &t.there, list); err != nil {
-				return err
+				return fmt.Errorf("%s: %w", t.row.SourceName, err)
 			}
 		}
 	}

@@ -12,16 +12,6 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// HoldToHouse returns an error when settings or patterns of a crossing are otherwise
-// than the house lets them be.
-func (v *Voyage) HoldToHouse(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
-	base, err := v.Store.Defaults(ctx)
-	if err != nil {
-		return err
-	}
-	return house.Hold(base, s, patterns)
-}
-
 // ChangeSettings changes lanes and speed limit at any time, the rest before the
 // start.
 func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domain.Settings, actor string) error {

@@ -22,6 +22,7 @@ import (
 	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
 	"dustyferry/internal/voyage/databases"
+	"dustyferry/internal/voyage/drafts"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/notify"
 	"dustyferry/internal/voyage/tasks"
@@ -37,6 +38,7 @@ type Voyage struct {
 	*databases.Databases
 	*notify.Notifier
 	*tasks.Runner
+	*drafts.Drafts
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -66,6 +68,7 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Journal = journal.New(v.Store, v.Log)
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
+	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
 	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew, Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
 	return v
 }

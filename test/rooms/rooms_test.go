@@ -40,6 +40,7 @@ var work = map[string][]string{
 	"voyage/tasks":     {"engine", "voyage/journal", "voyage/waits"},
 	"voyage/keeper":    {"voyage/waits"},
 	"voyage/steps":     {},
+	"voyage/drafts":    {"engine"},
 }
 
 // reaches says which packages that reach outside a room may use: the others may not.
