@@ -176,7 +176,11 @@ func (a *amendment) hold(c *domain.Crossing, name string) error {
 
 // weigh holds a table's plan against what the source says of it now.
 func (f *follower) weigh(ctx context.Context, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
-	return f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch, at)
+	a, err := f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch, at)
+	if err == nil {
+		columns.KeepObjects(&a.plan.Table, &was.Table)
+	}
+	return a, err
 }
 
 func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {

@@ -178,6 +178,24 @@ func Objects(was, now *domain.Table) string {
 	return strings.Join(out, "; ")
 }
 
+// KeepObjects lets a table whose columns are carried over keep the indexes, constraints and
+// collation that it had: what else came with them does not stand on the target, and
+// [Objects] is to say so.
+func KeepObjects(now, was *domain.Table) {
+	still := func(list []string) bool {
+		return !slices.ContainsFunc(list, func(c string) bool { return now.Column(c) == nil })
+	}
+	had := now.Indexes
+	now.Indexes = nil
+	for _, x := range was.Indexes {
+		// One of columns that are gone went with them, on either side.
+		if still(x.Columns) || slices.ContainsFunc(had, func(h domain.Index) bool { return h.Name == x.Name }) {
+			now.Indexes = append(now.Indexes, x)
+		}
+	}
+	now.Constraints, now.Collation = was.Constraints, was.Collation
+}
+
 func orNone(s string) string {
 	if s == "" {
 		return "none"

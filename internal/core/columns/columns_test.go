@@ -219,3 +219,20 @@ func TestObjectsThatCameAndWent(t *testing.T) {
 		t.Errorf("a plan of an older version does not know: %s", text)
 	}
 }
+
+// TestWhatCameWithAColumnIsTold: a constraint made by the statement that changed a column does
+// not stand on the target, to which the column alone was carried over.
+func TestWhatCameWithAColumnIsTold(t *testing.T) {
+	was := &domain.Table{Columns: []domain.Column{{Name: "a"}}, Indexes: []domain.Index{{Name: "by_a", Columns: []string{"a"}}, {Name: "by_gone", Columns: []string{"a", "gone"}}}, Collation: "utf8mb4_bin"}
+	now := &domain.Table{Columns: []domain.Column{{Name: "a"}, {Name: "b"}}, Indexes: []domain.Index{{Name: "by_a"}}, Constraints: []domain.Constraint{{Name: "odd", Kind: "check"}}, Collation: "latin1_bin"}
+	planned := *now
+	columns.KeepObjects(&planned, was)
+	if len(planned.Columns) != 2 || len(planned.Indexes) != 1 {
+		t.Errorf("its columns are %v, its indexes %v", planned.Columns, planned.Indexes)
+	}
+	for _, want := range []string{"check constraint odd", "latin1_bin on the source"} {
+		if text := columns.Objects(&planned, now); !strings.Contains(text, want) {
+			t.Errorf("%q is not told: %s", want, text)
+		}
+	}
+}
