@@ -2,6 +2,7 @@ package voyage
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -10,28 +11,29 @@ import (
 )
 
 // services see to what nobody else does: they return what dead workers held, give loads their
-// lanes, wake stalled tasks, move phases on, begin scheduled runs and keep figures. Each has a
-// lock of its own, so that one that waits for a server keeps none of the others. What goes
-// wrong with one crossing keeps it from none of the others.
+// lanes, wake stalled tasks, move phases on, begin scheduled runs and keep figures. What may
+// wait for a server has a lock of its own, so that it keeps none of the others; what asks the
+// records alone shares one, as taking a lock costs more than most of that. What goes wrong with
+// one crossing keeps it from none of the others.
 func (v *Voyage) services() []keeper.Service {
 	const first = 7262830 // of the locks
 	return []keeper.Service{
-		{Name: "clock", Every: time.Second, Lock: first, Do: v.mendClock},
+		{Name: "records", Every: time.Second, Lock: phasesLock, Do: v.tendRecords},
 		{Name: "leases of chunks", Every: time.Second, Lock: first + 1, Do: v.returnLost},
-		{Name: "leases of lanes", Every: time.Second, Lock: first + 2, Do: v.endLanes},
-		{Name: "lanes", Every: time.Second, Lock: first + 3, Do: v.topUp},
-		{Name: "stalled tasks", Every: time.Second, Lock: first + 4, Do: v.wakeStalled},
 		{Name: "restarted tables", Every: time.Second, Do: v.clearTables}, // with a lock for each crossing
-		{Name: "number of lanes", Every: 2 * time.Second, Lock: first + 5, Do: v.pace},
-		{Name: "phases", Every: time.Second, Lock: phasesLock, Do: v.movePhases},
-		{Name: "schedules", Every: time.Second, Lock: first + 6, Do: v.runSchedules},
-		{Name: "lag limits", Every: time.Second, Lock: first + 7, Do: v.watchLag},
-		{Name: "readings", Every: 2 * time.Second, Lock: first + 8, Do: v.sample},
-		{Name: "old readings", Every: 10 * time.Minute, Lock: first + 9, Do: v.thinHistory},
-		{Name: "what the house keeps", Every: time.Minute, Lock: first + 10, Do: v.thin},
-		{Name: "retained log", Every: watchEvery, Lock: first + 11, Do: v.watchBurden},
+		{Name: "number of lanes", Every: 2 * time.Second, Lock: first + 2, Do: v.pace},
+		{Name: "schedules", Every: 2 * time.Second, Lock: first + 3, Do: v.runSchedules},
+		{Name: "readings", Every: 2 * time.Second, Lock: first + 4, Do: v.sample},
+		{Name: "old readings", Every: 10 * time.Minute, Lock: first + 5, Do: v.thinHistory},
+		{Name: "what the house keeps", Every: time.Minute, Lock: first + 6, Do: v.thin},
+		{Name: "retained log", Every: watchEvery, Lock: first + 7, Do: v.watchBurden},
 		{Name: "worker", Every: 3 * time.Second, Now: true, Do: v.report},
 	}
+}
+
+// tendRecords does what asks the records and nobody else.
+func (v *Voyage) tendRecords(ctx context.Context) error {
+	return errors.Join(v.mendClock(ctx), v.endLanes(ctx), v.topUp(ctx), v.wakeStalled(ctx), v.movePhases(ctx), v.watchLag(ctx))
 }
 
 // keep runs them until the context ends.
