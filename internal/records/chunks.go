@@ -436,6 +436,10 @@ func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
 				return err
 			}
 		}
+		// Whoever follows still has nothing to say any more: its log goes now.
+		if _, err := tx.ExecContext(ctx, kickStream, crossing); err != nil {
+			return err
+		}
 		_, err := tx.ExecContext(ctx, `UPDATE crossings SET phase = 'prepared' WHERE id = $1 AND phase = 'loading'`, crossing)
 		return err
 	})

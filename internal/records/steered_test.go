@@ -1,6 +1,7 @@
 package records_test
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 	"testing"
@@ -219,6 +220,47 @@ func TestWorkEndsForOtherWork(t *testing.T) {
 	}
 	if _, err := s.CancelTask(t.Context(), c.ID, 999, "again"); !domain.IsKind(err, domain.ProblemNotFound) {
 		t.Errorf("no such task: %v", err)
+	}
+}
+
+// TestARestartSilencesWhoWasThere: from the moment a restart is asked for nobody takes its
+// capture up, which goes; who follows still cannot hold the crossing over what was removed
+// on purpose; and what a lane found wrong meanwhile is about rows that are gone.
+func TestARestartSilencesWhoWasThere(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 1, 1)
+	st, err := s.ClaimStream(t.Context(), "w", nil)
+	if err != nil || st == nil {
+		t.Fatal(st, err)
+	}
+	task := addTask(t, s, c.ID, lifecycle.WorkRestart)
+	k, err := s.ClaimTask(t.Context(), task, "w")
+	if err != nil || k == nil {
+		t.Fatal(k, err)
+	}
+	if mine, err := s.DropStream(t.Context(), c.ID, st.Epoch, 0, "", ""); err != nil || !mine {
+		t.Fatal(mine, err)
+	}
+	if again, err := s.ClaimStream(t.Context(), "x", nil); err != nil || again != nil {
+		t.Errorf("somebody follows what is about to go: %+v (%v)", again, err)
+	}
+	if _, err := s.Hold(t.Context(), c.ID, "a chunk failed"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.ResetAll(t.Context(), c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if mine, err := s.DropStream(t.Context(), c.ID, st.Epoch, 0, "the slot is gone", "held"); err != nil || mine {
+		t.Errorf("who was replaced holds the crossing: %v (%v)", mine, err)
+	}
+	if err := s.Begun(t.Context(), task, k.Epoch); err != nil {
+		t.Fatal(err)
+	}
+	if now, err := s.CrossingByID(t.Context(), c.ID); err != nil || now.Condition != domain.ConditionRunning || now.Reason != "" {
+		t.Errorf("begun anew, and %s: %s (%v)", now.Condition, now.Reason, err)
+	}
+	if err := s.Begun(t.Context(), task, k.Epoch-1); !errors.Is(err, domain.ErrTakenOver) {
+		t.Errorf("who lost the task has begun it: %v", err)
 	}
 }
 

@@ -85,6 +85,7 @@ UPDATE streams SET epoch = epoch + 1, worker = $1, lease_until = now() + $2::int
           AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
           AND (c.condition = 'running' OR c.condition = 'paused' AND c.keep_capture
                OR c.condition = 'held' AND st.failures >= 0)
+          AND NOT EXISTS (SELECT 1 FROM tasks t WHERE t.crossing_id = c.id AND t.kind = 'restart' AND t.state IN ('waiting', 'running') AND NOT t.begun)
         ORDER BY st.not_before LIMIT 1 FOR UPDATE OF st SKIP LOCKED)
 RETURNING crossing_id`, worker, seconds(Lease), append([]string{}, labels...))
 	if errors.Is(err, sql.ErrNoRows) {
@@ -258,13 +259,15 @@ UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 A
 // to fence the target with.
 func (s *Store) KickStream(ctx context.Context, crossing int64) (int64, error) {
 	var epoch int64
-	err := s.DB.GetContext(ctx, &epoch, `
-UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now(), failures = 0, error = '' WHERE crossing_id = $1 RETURNING epoch`, crossing)
+	err := s.DB.GetContext(ctx, &epoch, kickStream+` RETURNING epoch`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
 	return epoch, err
 }
+
+const kickStream = `
+UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now(), failures = 0, error = '' WHERE crossing_id = $1`
 
 // Lag is how far a crossing's capture is behind.
 type Lag struct {

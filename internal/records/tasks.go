@@ -16,13 +16,20 @@ import (
 )
 
 // Begun notes that the load of a task has begun, for whoever resumes it: what was loaded
-// since must not be thrown away. It fails for who no longer holds the task.
+// since must not be thrown away. What held the crossing was about what is gone now, as of a
+// chunk that failed while a restart was asked for. It fails for who no longer holds the task.
 func (s *Store) Begun(ctx context.Context, id, epoch int64) error {
-	ok, err := s.changed(ctx, `UPDATE tasks SET begun = true WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch)
-	if err == nil && !ok {
-		err = domain.ErrTakenOver
-	}
-	return err
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var crossing int64
+		err := tx.GetContext(ctx, &crossing, `UPDATE tasks SET begun = true WHERE id = $1 AND epoch = $2 AND state = 'running' RETURNING crossing_id`, id, epoch)
+		if errors.Is(err, sql.ErrNoRows) {
+			return domain.ErrTakenOver
+		}
+		if err == nil {
+			_, err = tx.ExecContext(ctx, setCondition, crossing, domain.ConditionRunning, "", false, goesOn)
+		}
+		return err
+	})
 }
 
 // AddTaskTx adds a waiting task inside the caller's transaction, which also carries the

@@ -82,8 +82,9 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Mend the row or the table there and resume, or restart the table", err))
 	default:
 		wait := waits.BackOff(st.Failures)
-		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), "")
-		v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
+		if mine, _ := v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), ""); mine {
+			v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
+		}
 	}
 }
 
