@@ -333,11 +333,19 @@ func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change
 	return a.update(ctx, p, c.Old, c.New)
 }
 
-// ApplyWhole applies changes of a table without a key in their order; runs of
-// inserts go together, rows to remove are found by all their values.
+// ApplyWhole applies changes of a table without a key: rows to remove are found by all their
+// values.
 func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
-	return engine.InOrder(p, changes, func(rows []domain.Row) error { return a.put(ctx, p, rows, true) },
-		func(row domain.Row) (int64, error) { return a.removeWhole(ctx, p, row, 1) })
+	return engine.ApplyBag(p, changes, func(rows []fold.Copies) (found int64, err error) {
+		for _, c := range rows {
+			n, err := a.removeWhole(ctx, p, c.Row, c.N)
+			if err != nil {
+				return 0, err
+			}
+			found += n
+		}
+		return found, nil
+	}, func(rows []domain.Row) error { return a.put(ctx, p, rows, true) })
 }
 
 // removeWhole removes up to copies rows equal to the given one in every column.

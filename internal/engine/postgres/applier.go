@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -340,20 +341,70 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 	return n, a.wrap(p, err)
 }
 
-// ApplyWhole applies changes of a table without a key in their order; runs of
-// inserts go in one statement, rows to remove are found by all their values.
+// ApplyWhole applies changes of a table without a key: rows to remove are found by all their
+// values, in one reading of the table however many they are.
 func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
 	cols := p.Carried()
-	return engine.InOrder(p, changes, func(rows []domain.Row) error {
-		return inPieces(rows, func(piece []domain.Row) error { return a.put(ctx, p, cols, nil, piece, true) })
-	}, func(row domain.Row) (int64, error) { return a.removeWhole(ctx, p, cols, row, 1) })
+	return engine.ApplyBag(p, changes, func(rows []fold.Copies) (int64, error) { return a.removeWhole(ctx, p, cols, rows) },
+		func(rows []domain.Row) error {
+			return inPieces(rows, func(piece []domain.Row) error { return a.put(ctx, p, cols, nil, piece, true) })
+		})
 }
 
-// removeWhole removes up to copies rows equal to the given one in every column.
-func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, cols []domain.Column, row domain.Row, copies int) (int64, error) {
-	sql, params := removeWholeSQL(p, cols, row, copies)
-	tag, err := a.tx.Exec(ctx, sql, params...)
-	return tag.RowsAffected(), a.wrap(p, err)
+// fewRows is up to how many rows are each looked for by a statement of their own, which ends
+// where the row is found and compares a second column only where the first is equal.
+const fewRows = 3
+
+// removeWhole removes rows equal to the given ones in every column, and reports how many.
+func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, cols []domain.Column, rows []fold.Copies) (int64, error) {
+	var list []domain.Row
+	var found int64
+	copies := map[*domain.Value]int{} // by the row's first value
+	for _, c := range rows {
+		size := 0
+		for i := range c.Row {
+			size += len(c.Row[i].Data)
+		}
+		if len(rows) > fewRows && len(cols) > 0 && size < largeRow {
+			list = append(list, c.Row)
+			copies[&c.Row[0]] = c.N
+			continue
+		}
+		sql, params := removeWholeSQL(p, cols, c.Row, c.N)
+		tag, err := a.tx.Exec(ctx, sql, params...)
+		if err != nil {
+			return 0, a.wrap(p, err)
+		}
+		found += tag.RowsAffected()
+	}
+	err := inPieces(list, func(piece []domain.Row) error {
+		times := make([]*string, len(piece))
+		for i, row := range piece {
+			n := strconv.Itoa(copies[&row[0]])
+			times[i] = &n
+		}
+		r := arrays(cols, positions(len(cols)), piece, times)
+		n, err := a.run(ctx, removeManySQL(p, r), r)
+		found += n
+		return a.wrap(p, err)
+	})
+	return found, err
+}
+
+// removeManySQL removes the rows of r, each as often as its mask says: one reading of the
+// table, whose rows are sought as one text each in a hash of those to remove. "IS TRUE" keeps
+// the server from joining by comparing each row with each.
+func removeManySQL(p *domain.TablePlan, r rowsOf) string {
+	there, sought := make([]string, len(r.cols)), make([]string, len(r.cols))
+	for i, col := range r.cols {
+		there[i] = quote(col.Name) + "::text"
+		sought[i] = "(" + r.value(i) + ")::text"
+	}
+	return fmt.Sprintf(`WITH sought AS MATERIALIZED (SELECT ROW(%[1]s)::text AS whole, sum(mask::bigint) AS times FROM %[2]s GROUP BY 1),
+found AS MATERIALIZED (SELECT tableoid AS o, ctid AS c, ROW(%[3]s)::text AS whole FROM %[4]s WHERE (ROW(%[3]s)::text IN (SELECT whole FROM sought)) IS TRUE),
+counted AS (SELECT o, c, whole, row_number() OVER (PARTITION BY whole) AS n FROM found)
+DELETE FROM %[4]s WHERE (tableoid, ctid) IN (SELECT o, c FROM counted JOIN sought USING (whole) WHERE n <= times)`,
+		strings.Join(sought, ", "), r.from, strings.Join(there, ", "), qualified(p.Target))
 }
 
 func removeWholeSQL(p *domain.TablePlan, cols []domain.Column, row domain.Row, copies int) (string, []any) {

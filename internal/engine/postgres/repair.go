@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 
+	"dustyferry/internal/core/fold"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
@@ -42,11 +43,17 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 	}
 	a := &applier{d: d, conn: conn, tx: tx}
 	cols := p.Carried()
+	var gone []fold.Copies
 	for _, f := range fixes {
 		if f.Old != nil {
-			if _, err := a.removeWhole(ctx, p, cols, f.Old, f.Copies); err != nil {
-				return err
-			}
+			gone = append(gone, fold.Copies{Row: f.Old, N: f.Copies})
+		}
+	}
+	if _, err := a.removeWhole(ctx, p, cols, gone); err != nil {
+		return err
+	}
+	for _, f := range fixes {
+		if f.Old != nil {
 			continue
 		}
 		if len(p.Key) > 0 {
