@@ -87,10 +87,11 @@ func TestFormsChangeWhatWasEditedAndNothingElse(t *testing.T) {
 		fill(t, ctx, c.field, "7")
 	}
 	axe(t, ctx, "a form with errors")
+	shot(t, ctx, "settings-form")
 	fill(t, ctx, "Speed limit, MB/s", "0,5")
 	press(t, ctx, "Save")
 	eventually(t, 20*time.Second, func() bool { return deref(f.show().Settings.SpeedLimit) == 500_000 })
-	if s := f.show().Settings; deref(s.Lanes) != 7 || deref(s.ChunkBytes) != 16<<20 {
+	if s := f.show().Settings; deref(s.Lanes) != 7 || deref(s.ChunkBytes) != 16_000_000 {
 		t.Errorf("settings: %d lanes, chunks of %d", deref(s.Lanes), deref(s.ChunkBytes))
 	}
 

@@ -57,8 +57,6 @@ func TestTheContractSpeaksTheCodesWords(t *testing.T) {
 		{"findings", words("Finding", "kind"), []string{string(domain.MissingOnTarget), string(domain.ExtraOnTarget), string(domain.Differing)}},
 		{"step states", words("CutoverStep", "state"), []string{string(domain.StepWaiting), string(domain.StepRunning), string(domain.StepDone), string(domain.StepFailed), string(domain.StepSkipped), string(domain.StepUndone)}},
 		{"events", words("Event"), journal.Events},
-		{"bad rows", words("Settings", "bad_rows"), domain.BadRowsWays},
-		{"stop methods", words("Settings", "stop_method"), []string{string(domain.StopLock), string(domain.StopReadOnly), string(domain.StopWord)}},
 	} {
 		if !reflect.DeepEqual(c.got, c.want) {
 			t.Errorf("%s: the contract has %v, the code %v", c.name, c.got, c.want)
@@ -97,15 +95,23 @@ func TestSettingsGoThereAndBack(t *testing.T) {
 	s.HandoverURL, s.NonEmptyTarget, s.InStepDwell = "http://x", "empty", 250*time.Millisecond
 	s.HoldPoints = []domain.StepName{domain.StepStopWrites}
 	out := settingsOut(s)
-	if got := settingsIn(domain.DefaultSettings(), &out); !reflect.DeepEqual(got, s) {
-		t.Errorf("%+v, want %+v", got, s)
-	}
 	lanes := 3
-	if got := settingsIn(s, &contract.Settings{Lanes: &lanes}); got.Lanes != 3 || got.PauseBudget != s.PauseBudget {
-		t.Errorf("what was not given has changed: %+v", got)
-	}
-	if got := settingsIn(s, nil); !reflect.DeepEqual(got, s) {
-		t.Errorf("nothing given, yet %+v", got)
+	for name, c := range map[string]struct {
+		base domain.Settings
+		in   *contract.Settings
+		want func(*domain.Settings)
+	}{
+		"all of them":              {domain.DefaultSettings(), &out, func(x *domain.Settings) { *x = s }},
+		"what was not given stays": {s, &contract.Settings{Lanes: &lanes}, func(x *domain.Settings) { x.Lanes = 3 }},
+		"nothing given":            {s, nil, func(*domain.Settings) {}},
+		"an explicit 0, and an empty list": {s, &contract.Settings{InStepDwellSeconds: new(float64), HandoverUrl: new(string), HoldPoints: &[]contract.SettingsHoldPoints{}},
+			func(x *domain.Settings) { x.InStepDwell, x.HandoverURL, x.HoldPoints = 0, "", nil }},
+	} {
+		want := c.base
+		c.want(&want)
+		if got, err := settingsIn(c.base, c.in); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: %+v, want %+v (%v)", name, got, want, err)
+		}
 	}
 }
 

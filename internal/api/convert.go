@@ -1,7 +1,6 @@
 package api
 
 import (
-	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -55,27 +54,18 @@ func journalLines(ctx context.Context, in []domain.JournalEntry) []contract.Jour
 }
 
 func settingsOut(s domain.Settings) contract.Settings {
-	return contract.Settings{
-		Lanes: &s.Lanes, ChunkBytes: &s.ChunkBytes, MaxAttempts: &s.MaxAttempts, SpeedLimit: &s.SpeedLimit, BatchChanges: &s.BatchChanges,
-		InStepLagSeconds: ptr(s.InStepLag.Seconds()), InStepDwellSeconds: ptr(s.InStepDwell.Seconds()), PauseBudgetSeconds: ptr(s.PauseBudget.Seconds()),
-		StopMethod: ptr(contract.SettingsStopMethod(s.StopMethod)), CutoverDepth: ptr(contract.SettingsCutoverDepth(s.CutoverDepth)),
-		HandoverUrl: &s.HandoverURL, HandoverCommand: &s.HandoverCommand, NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget(s.NonEmptyTarget)),
-		LeastLanes: &s.LeastLanes, RowLimit: &s.RowLimit, SourceShare: &s.SourceShare, QuietHours: ptr(notNil(s.QuietHours)), QuietZone: &s.QuietZone, QuietSpeed: &s.QuietSpeed,
-		BadRows: ptr(contract.SettingsBadRows(s.BadRows)), BadRowsLimit: &s.BadRowsLimit, BuildLanes: &s.BuildLanes, LagLimitSeconds: ptr(s.LagLimit.Seconds()), WorkerLabel: &s.WorkerLabel,
-		Repeat:        ptr(contract.SettingsRepeat(cmp.Or(s.Repeat, domain.RepeatWays[0]))),
-		ColumnChanges: ptr(contract.SettingsColumnChanges(s.ColumnChanges)), RetainedLimit: &s.RetainedLimit, RetainedOver: ptr(contract.SettingsRetainedOver(s.RetainedOver)),
-		StopAt: &s.StopAt, StartFrom: &s.StartFrom, Slot: &s.Slot,
-		HoldPoints: ptr(convertAll(s.HoldPoints, func(h domain.StepName) contract.SettingsHoldPoints { return contract.SettingsHoldPoints(h) })),
-	}
+	return as[contract.Settings](s.All().JSON())
 }
 
-// settingsFor shows settings to a caller. A command may hold secrets of its own.
+// settingsFor shows settings to a caller: not to viewers what may hold secrets of its own.
 func settingsFor(ctx context.Context, s domain.Settings) contract.Settings {
-	out := settingsOut(s)
-	if who(ctx).Role == "viewer" {
-		out.HandoverCommand = nil
+	all := s.All()
+	for _, d := range domain.SettingsList() {
+		if d.Secret && who(ctx).Role == "viewer" {
+			delete(all, d.Key)
+		}
 	}
-	return out
+	return as[contract.Settings](all.JSON())
 }
 
 func take[T any](to *T, from *T) {
@@ -85,65 +75,12 @@ func take[T any](to *T, from *T) {
 }
 
 // settingsIn lays what the request gives over the settings there are.
-func settingsIn(base domain.Settings, in *contract.Settings) domain.Settings {
+func settingsIn(base domain.Settings, in *contract.Settings) (domain.Settings, error) {
 	if in == nil {
-		return base
+		return base, nil
 	}
-	take(&base.Lanes, in.Lanes)
-	take(&base.ChunkBytes, in.ChunkBytes)
-	take(&base.MaxAttempts, in.MaxAttempts)
-	take(&base.SpeedLimit, in.SpeedLimit)
-	take(&base.BatchChanges, in.BatchChanges)
-	take(&base.LeastLanes, in.LeastLanes)
-	take(&base.RowLimit, in.RowLimit)
-	take(&base.SourceShare, in.SourceShare)
-	if take(&base.QuietHours, in.QuietHours); len(base.QuietHours) == 0 {
-		base.QuietHours = nil
-	}
-	take(&base.QuietZone, in.QuietZone)
-	take(&base.QuietSpeed, in.QuietSpeed)
-	take(&base.BadRowsLimit, in.BadRowsLimit)
-	take(&base.BuildLanes, in.BuildLanes)
-	take(&base.WorkerLabel, in.WorkerLabel)
-	take(&base.RetainedLimit, in.RetainedLimit)
-	take(&base.StopAt, in.StopAt)
-	take(&base.StartFrom, in.StartFrom)
-	take(&base.Slot, in.Slot)
-	if in.ColumnChanges != nil {
-		base.ColumnChanges = string(*in.ColumnChanges)
-	}
-	if in.RetainedOver != nil {
-		base.RetainedOver = string(*in.RetainedOver)
-	}
-	if in.Repeat != nil {
-		base.Repeat = string(*in.Repeat)
-	}
-	if in.BadRows != nil {
-		base.BadRows = string(*in.BadRows)
-	}
-	take(&base.HandoverURL, in.HandoverUrl)
-	take(&base.HandoverCommand, in.HandoverCommand)
-	for _, d := range []struct {
-		to   *time.Duration
-		from *float64
-	}{{&base.InStepLag, in.InStepLagSeconds}, {&base.InStepDwell, in.InStepDwellSeconds}, {&base.LagLimit, in.LagLimitSeconds}, {&base.PauseBudget, in.PauseBudgetSeconds}} {
-		if d.from != nil {
-			*d.to = time.Duration(*d.from * float64(time.Second))
-		}
-	}
-	if in.StopMethod != nil {
-		base.StopMethod = domain.StopMethod(*in.StopMethod)
-	}
-	if in.CutoverDepth != nil {
-		base.CutoverDepth = domain.Depth(*in.CutoverDepth)
-	}
-	if in.NonEmptyTarget != nil {
-		base.NonEmptyTarget = string(*in.NonEmptyTarget)
-	}
-	if in.HoldPoints != nil {
-		base.HoldPoints = convertAll(*in.HoldPoints, func(h contract.SettingsHoldPoints) domain.StepName { return domain.StepName(h) })
-	}
-	return base
+	given, err := domain.GivenJSON(as[map[string]any](*in))
+	return given.Over(base), err
 }
 
 // crossing is what people watch about one crossing.

@@ -71,7 +71,11 @@ func (s *calls) GetCrossing(ctx context.Context, r contract.GetCrossingRequestOb
 
 // add creates a draft.
 func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (contract.Crossing, error) {
-	if err := mayCommand(ctx, d.Settings, ""); err != nil {
+	house, err := s.Store.Defaults(ctx)
+	if err == nil {
+		err = maySet(ctx, house, d.Settings)
+	}
+	if err != nil {
 		return contract.Crossing{}, err
 	}
 	uid := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
@@ -81,13 +85,24 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	return s.shown(ctx, d.Name)
 }
 
-// mayCommand refuses a command to everybody but admins: it runs with the
-// service's own rights.
-func mayCommand(ctx context.Context, s domain.Settings, before string) error {
-	if s.HandoverCommand != before && who(ctx).Role != "admin" {
-		return domain.Forbidden("handover_command runs on the service's machine, so setting it needs the admin role; use handover_url instead")
+// maySet refuses settings that only administrators may change, such as a command, which runs
+// with the service's own rights.
+func maySet(ctx context.Context, before, s domain.Settings) error {
+	for _, c := range before.Changes(s) {
+		if c.Setting.Admin && who(ctx).Role != "admin" {
+			return domain.Forbidden("setting %s needs the admin role. %s", c.Setting.Key, c.Setting.Help)
+		}
 	}
 	return nil
+}
+
+// given lays what a request gives over settings, if whoever calls may.
+func given(ctx context.Context, before domain.Settings, in *contract.Settings) (domain.Settings, error) {
+	s, err := settingsIn(before, in)
+	if err != nil {
+		return s, err
+	}
+	return s, maySet(ctx, before, s)
 }
 
 func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestObject) (contract.AddCrossingResponseObject, error) {
@@ -95,7 +110,11 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 	if err != nil {
 		return nil, err
 	}
-	d := domain.Crossing{Name: r.Body.Name, Source: r.Body.Source, Target: r.Body.Target, Settings: settingsIn(house, r.Body.Settings)}
+	set, err := settingsIn(house, r.Body.Settings)
+	if err != nil {
+		return nil, err
+	}
+	d := domain.Crossing{Name: r.Body.Name, Source: r.Body.Source, Target: r.Body.Target, Settings: set}
 	if r.Body.Kind != nil {
 		d.Kind = domain.Kind(*r.Body.Kind)
 	}
@@ -127,7 +146,7 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Patterns: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Domain().Over(base)}, m.Settings.StopMethod != "")
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Patterns: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: domain.Given(m.Settings).Over(base)}, m.Settings["stop_method"] != nil)
 	return contract.ImportManifest201JSONResponse(c), err
 }
 
@@ -145,8 +164,8 @@ func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestReq
 
 func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingRequestObject) (contract.ChangeCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
-		set := settingsIn(c.Settings, r.Body)
-		if err := mayCommand(ctx, set, c.Settings.HandoverCommand); err != nil {
+		set, err := given(ctx, c.Settings, r.Body)
+		if err != nil {
 			return err
 		}
 		return s.Voyage.ChangeSettings(ctx, c, set, actor)

@@ -189,8 +189,8 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 	if !r.Body.Rehearsal && (r.Body.Confirm == nil || *r.Body.Confirm != c.Name) {
 		return nil, domain.Invalid("a cutover stops writes to %s and hands over to %s; confirm it by giving the crossing's name, %s", c.Source, c.Target, c.Name)
 	}
-	set := settingsIn(c.Settings, r.Body.Settings)
-	if err := mayCommand(ctx, set, c.Settings.HandoverCommand); err != nil {
+	set, err := given(ctx, c.Settings, r.Body.Settings)
+	if err != nil {
 		return nil, err
 	}
 	id, err := s.Voyage.StartCutover(ctx, &c, r.Body.Rehearsal, set, who(ctx).Name)

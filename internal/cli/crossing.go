@@ -30,7 +30,7 @@ func (a *app) crossingCreate() *cobra.Command {
   dustyferry crossing create --file spring.yaml`,
 		Args: atMostOne,
 	}
-	settings := settingFlags(c)
+	settings := settingFlags(c, anySetting)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		api, err := a.client()
 		if err != nil {
@@ -253,9 +253,9 @@ func (a *app) crossingExport() *cobra.Command {
 }
 
 func (a *app) crossingSet() *cobra.Command {
-	c := &cobra.Command{Use: "set NAME", Short: "Change settings; lanes and speed limit also while it runs", Args: exactly("the crossing's NAME"),
+	c := &cobra.Command{Use: "set NAME", Short: "Change settings; most of them also while it runs (docs/settings.md)", Args: exactly("the crossing's NAME"),
 		Example: `  dustyferry crossing set spring --lanes 4 --speed-limit 20MB`}
-	settings := settingFlags(c)
+	settings := settingFlags(c, anySetting)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		set, err := settings()
 		if err != nil {

@@ -66,7 +66,7 @@ func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
 		c.Example = "  dustyferry cutover start spring --confirm spring"
 		c.Flags().StringVar(&confirm, "confirm", "", "the crossing's name once more: writes to the source will stop; asked for on a terminal")
 	}
-	settings := settingFlags(c)
+	settings := settingFlags(c, ofCutover)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		api, err := a.client()
 		if err != nil {

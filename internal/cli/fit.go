@@ -10,7 +10,7 @@ import (
 
 	"dustyferry/internal/client"
 	"dustyferry/internal/contract"
-	"dustyferry/internal/manifest"
+	"dustyferry/internal/domain"
 )
 
 func (a *app) fitCmd() *cobra.Command {
@@ -41,10 +41,11 @@ stop the load.`,
 		}
 		number /= 100
 		body.Share = &number
-		limit, err := manifest.ParseSize(speed)
+		size, err := domain.ParseSize(speed)
 		if err != nil {
 			return exitWith(ExitUsage, "--speed-limit: %w", err)
 		}
+		limit := int64(size)
 		body.SpeedLimit = &limit
 		if _, err := client.Do[contract.Crossing](api.API.CheckFitWithResponse(ctx, name, body)); err != nil {
 			return err

@@ -566,6 +566,45 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for SettingKind.
+const (
+	SettingKindChoice   SettingKind = "choice"
+	SettingKindChoices  SettingKind = "choices"
+	SettingKindCount    SettingKind = "count"
+	SettingKindDuration SettingKind = "duration"
+	SettingKindRate     SettingKind = "rate"
+	SettingKindShare    SettingKind = "share"
+	SettingKindSize     SettingKind = "size"
+	SettingKindText     SettingKind = "text"
+	SettingKindTexts    SettingKind = "texts"
+)
+
+// Valid indicates whether the value is a known member of the SettingKind enum.
+func (e SettingKind) Valid() bool {
+	switch e {
+	case SettingKindChoice:
+		return true
+	case SettingKindChoices:
+		return true
+	case SettingKindCount:
+		return true
+	case SettingKindDuration:
+		return true
+	case SettingKindRate:
+		return true
+	case SettingKindShare:
+		return true
+	case SettingKindSize:
+		return true
+	case SettingKindText:
+		return true
+	case SettingKindTexts:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsBadRows.
 const (
 	SettingsBadRowsHold     SettingsBadRows = "hold"
@@ -1865,107 +1904,171 @@ type Session struct {
 	SeeRows bool `json:"see_rows"`
 }
 
+// Setting defines model for Setting.
+type Setting struct {
+	// Admin Only administrators may set it
+	Admin   bool            `json:"admin"`
+	Choices []SettingChoice `json:"choices"`
+	Group   string          `json:"group"`
+	Help    string          `json:"help"`
+
+	// Key In a manifest, the journal and house rules
+	Key string `json:"key"`
+
+	// Kind Sizes are bytes, rates bytes a second, durations seconds, shares from 0 to 1; choices and texts are lists
+	Kind SettingKind `json:"kind"`
+
+	// Kinds Kinds of crossing that have it; none: all
+	Kinds []Kind `json:"kinds"`
+	Label string `json:"label"`
+
+	// Least In the unit of the kind
+	Least float64 `json:"least"`
+
+	// Live It can be changed while the crossing runs, not only before its start
+	Live bool `json:"live"`
+
+	// Most Absent when there is no bound
+	Most *float64 `json:"most,omitempty"`
+
+	// Property In requests and answers
+	Property string `json:"property"`
+
+	// Zero What 0 or an empty text means
+	Zero *string `json:"zero,omitempty"`
+}
+
+// SettingKind Sizes are bytes, rates bytes a second, durations seconds, shares from 0 to 1; choices and texts are lists
+type SettingKind string
+
+// SettingChoice defines model for SettingChoice.
+type SettingChoice struct {
+	// Label What it does
+	Label string `json:"label"`
+	Value string `json:"value"`
+}
+
 // Settings defines model for Settings.
 type Settings struct {
-	// BadRows What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
+	// BadRows What becomes of a row that the target cannot take: its table is held, or the row is set aside with its error while the rest lands
 	BadRows *SettingsBadRows `json:"bad_rows,omitempty"`
 
-	// BadRowsLimit Rows of a table set aside before it is held
+	// BadRowsLimit Rows of a table that are set aside before it is held
 	BadRowsLimit *int `json:"bad_rows_limit,omitempty"`
+
+	// BatchChanges Changes that are folded into one write on the target, at most
 	BatchChanges *int `json:"batch_changes,omitempty"`
 
-	// BuildLanes Keys and indexes built at once on the target
-	BuildLanes *int   `json:"build_lanes,omitempty"`
+	// BuildLanes Keys and indexes that are built at once on the target
+	BuildLanes *int `json:"build_lanes,omitempty"`
+
+	// ChunkBytes Aimed size of a chunk, which is what a failure repeats; small neighbours are carried together for some seconds, in bytes
 	ChunkBytes *int64 `json:"chunk_bytes,omitempty"`
 
 	// ColumnChanges What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
 	ColumnChanges *SettingsColumnChanges `json:"column_changes,omitempty"`
-	CutoverDepth  *SettingsCutoverDepth  `json:"cutover_depth,omitempty"`
 
-	// HandoverCommand Needs the admin role
+	// CutoverDepth Comparison inside the write pause
+	CutoverDepth *SettingsCutoverDepth `json:"cutover_depth,omitempty"`
+
+	// HandoverCommand Command that the service runs at hand-over; needs the admin role; empty: none
 	HandoverCommand *string `json:"handover_command,omitempty"`
-	HandoverUrl     *string `json:"handover_url,omitempty"`
 
-	// HoldPoints Steps of a cutover before which it waits for a person
-	HoldPoints         *[]SettingsHoldPoints `json:"hold_points,omitempty"`
-	InStepDwellSeconds *float64              `json:"in_step_dwell_seconds,omitempty"`
-	InStepLagSeconds   *float64              `json:"in_step_lag_seconds,omitempty"`
+	// HandoverUrl Webhook called at hand-over; empty: none
+	HandoverUrl *string `json:"handover_url,omitempty"`
 
-	// LagLimitSeconds Lag above which people are told, 0 for none
+	// HoldPoints Steps of a cutover before which it waits for a person; empty: none
+	HoldPoints *[]SettingsHoldPoints `json:"hold_points,omitempty"`
+
+	// InStepDwellSeconds How long the lag must stay below it, in seconds
+	InStepDwellSeconds *float64 `json:"in_step_dwell_seconds,omitempty"`
+
+	// InStepLagSeconds Lag below which capture counts as in step, in seconds
+	InStepLagSeconds *float64 `json:"in_step_lag_seconds,omitempty"`
+
+	// LagLimitSeconds Lag above which people are told, in the journal and by webhooks, in seconds; 0: never
 	LagLimitSeconds *float64 `json:"lag_limit_seconds,omitempty"`
-	Lanes           *int     `json:"lanes,omitempty"`
 
-	// LeastLanes The number of lanes is found between this and lanes; 0 for always that many
-	LeastLanes  *int `json:"least_lanes,omitempty"`
+	// Lanes Parallel paths on which chunks are carried
+	Lanes *int `json:"lanes,omitempty"`
+
+	// LeastLanes The number of lanes is found between this and lanes; 0: always as many as lanes says
+	LeastLanes *int `json:"least_lanes,omitempty"`
+
+	// MaxAttempts Tries of a chunk before its table is held
 	MaxAttempts *int `json:"max_attempts,omitempty"`
 
-	// NonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
-	NonEmptyTarget     *SettingsNonEmptyTarget `json:"non_empty_target,omitempty"`
-	PauseBudgetSeconds *float64                `json:"pause_budget_seconds,omitempty"`
+	// NonEmptyTarget What becomes of target tables that hold rows
+	NonEmptyTarget *SettingsNonEmptyTarget `json:"non_empty_target,omitempty"`
 
-	// QuietHours When the load holds back, such as mon-fri 08:00-18:00
+	// PauseBudgetSeconds Longest write pause at cutover; beyond it everything is undone, in seconds
+	PauseBudgetSeconds *float64 `json:"pause_budget_seconds,omitempty"`
+
+	// QuietHours When the load holds back, such as mon-fri 08:00-18:00; empty: none
 	QuietHours *[]string `json:"quiet_hours,omitempty"`
 
-	// QuietSpeed Bytes per second in quiet hours; 0 lets no chunk begin in them
+	// QuietSpeed Bytes a second in quiet hours; 0: no chunk begins in them
 	QuietSpeed *int64 `json:"quiet_speed,omitempty"`
 
-	// QuietZone Time zone of quiet_hours by its IANA name; empty for UTC
+	// QuietZone Time zone of quiet_hours by its IANA name, such as Europe/Amsterdam; empty: UTC
 	QuietZone *string `json:"quiet_zone,omitempty"`
 
 	// Repeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
 	Repeat *SettingsRepeat `json:"repeat,omitempty"`
 
-	// RetainedLimit Bytes of log that the source may keep for the crossing, 0 for any
+	// RetainedLimit Log that the source may keep for the crossing, such as 20GB, in bytes; 0: any
 	RetainedLimit *int64 `json:"retained_limit,omitempty"`
 
-	// RetainedOver What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
+	// RetainedOver What becomes of the crossing above retained_limit: people are told, or the log is released and the crossing held, to be loaded again
 	RetainedOver *SettingsRetainedOver `json:"retained_over,omitempty"`
 
-	// RowLimit Rows per second of a process's lanes, 0 for none
+	// RowLimit Rows a second over all lanes of a process; 0: no limit
 	RowLimit *int64 `json:"row_limit,omitempty"`
 
-	// Slot Kind capture: a replication slot that stands on a PostgreSQL source
+	// Slot A replication slot that stands on a PostgreSQL source; empty: one is made at the start
 	Slot *string `json:"slot,omitempty"`
 
-	// SourceShare Share of its time for which a lane may be reading, above 0; 0 or 1 for all of it
+	// SourceShare Share of its time for which a lane may be reading the source; 0: all of it
 	SourceShare *float64 `json:"source_share,omitempty"`
 
-	// SpeedLimit Bytes per second, 0 for none
+	// SpeedLimit Bytes a second over all lanes of a process; 0: no limit
 	SpeedLimit *int64 `json:"speed_limit,omitempty"`
 
-	// StartFrom Kind capture: log position or GTID from which changes are wanted; empty: from now
+	// StartFrom Log position or GTID from which changes are wanted: the one at which the target's rows stand; empty: now
 	StartFrom *string `json:"start_from,omitempty"`
 
-	// StopAt Capture stops before what was committed at this time (RFC 3339) or log position; empty: it goes on
-	StopAt     *string             `json:"stop_at,omitempty"`
+	// StopAt Capture stops before what was committed at this time (RFC 3339) or log position; empty: never
+	StopAt *string `json:"stop_at,omitempty"`
+
+	// StopMethod How writes are stopped at cutover
 	StopMethod *SettingsStopMethod `json:"stop_method,omitempty"`
 
-	// WorkerLabel Only workers started with this label carry its chunks; empty for any
+	// WorkerLabel Only workers started with this label carry its chunks; empty: any
 	WorkerLabel *string `json:"worker_label,omitempty"`
 }
 
-// SettingsBadRows What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
+// SettingsBadRows What becomes of a row that the target cannot take: its table is held, or the row is set aside with its error while the rest lands
 type SettingsBadRows string
 
 // SettingsColumnChanges What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
 type SettingsColumnChanges string
 
-// SettingsCutoverDepth defines model for Settings.CutoverDepth.
+// SettingsCutoverDepth Comparison inside the write pause
 type SettingsCutoverDepth string
 
 // SettingsHoldPoints defines model for Settings.HoldPoints.
 type SettingsHoldPoints string
 
-// SettingsNonEmptyTarget What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
+// SettingsNonEmptyTarget What becomes of target tables that hold rows
 type SettingsNonEmptyTarget string
 
 // SettingsRepeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
 type SettingsRepeat string
 
-// SettingsRetainedOver What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
+// SettingsRetainedOver What becomes of the crossing above retained_limit: people are told, or the log is released and the crossing held, to be loaded again
 type SettingsRetainedOver string
 
-// SettingsStopMethod defines model for Settings.StopMethod.
+// SettingsStopMethod How writes are stopped at cutover
 type SettingsStopMethod string
 
 // Severity defines model for Severity.
@@ -3007,6 +3110,11 @@ type ClientInterface interface {
 	// SignIn performs a POST /api/session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type.
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSettings performs a GET /api/settings (the `ListSettings` operationId) request.
+	//
+	// What settings a crossing has, in the order in which people meet them.
+	ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens performs a GET /api/tokens (the `ListTokens` operationId) request.
 	ListTokens(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4492,6 +4600,21 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Takes a body of the `application/json` content type.
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSettings performs a GET /api/settings (the `ListSettings` operationId) request.
+//
+// What settings a crossing has, in the order in which people meet them.
+func (c *Client) ListSettings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSettingsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8615,6 +8738,33 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListSettingsRequest constructs an http.Request for the ListSettings method
+func NewListSettingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/settings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -9594,6 +9744,13 @@ type ClientWithResponsesInterface interface {
 	// SignInWithResponse performs a POST /api/session (the `SignIn` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// ListSettingsWithResponse performs a GET /api/settings (the `ListSettings` operationId) request.
+	//
+	// What settings a crossing has, in the order in which people meet them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error)
 
 	// ListTokensWithResponse performs a GET /api/tokens (the `ListTokens` operationId) request.
 	//
@@ -13298,6 +13455,54 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ListSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Setting
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSettingsResponse) GetJSON200() *[]Setting {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSettingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14945,6 +15150,19 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// ListSettingsWithResponse performs a GET /api/settings (the `ListSettings` operationId) request.
+//
+// What settings a crossing has, in the order in which people meet them.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListSettingsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSettingsResponse, error) {
+	rsp, err := c.ListSettings(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSettingsResponse(rsp)
 }
 
 // ListTokensWithResponse performs a GET /api/tokens (the `ListTokens` operationId) request.
@@ -17602,6 +17820,39 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseListSettingsResponse parses an HTTP response from a ListSettingsWithResponse call
+func ParseListSettingsResponse(rsp *http.Response) (*ListSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Setting
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18146,6 +18397,9 @@ type ServerInterface interface {
 
 	// (POST /api/session)
 	SignIn(c *gin.Context)
+
+	// (GET /api/settings)
+	ListSettings(c *gin.Context)
 
 	// (GET /api/tokens)
 	ListTokens(c *gin.Context)
@@ -20632,6 +20886,19 @@ func (siw *ServerInterfaceWrapper) SignIn(c *gin.Context) {
 	siw.Handler.SignIn(c)
 }
 
+// ListSettings operation middleware
+func (siw *ServerInterfaceWrapper) ListSettings(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListSettings(c)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(c *gin.Context) {
 
@@ -20928,6 +21195,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/events", wrapper.StreamEvents)
 	router.GET(options.BaseURL+"/api/defaults", wrapper.GetDefaults)
 	router.PUT(options.BaseURL+"/api/defaults", wrapper.SetDefaults)
+	router.GET(options.BaseURL+"/api/settings", wrapper.ListSettings)
 	router.GET(options.BaseURL+"/api/house", wrapper.GetHouse)
 	router.PUT(options.BaseURL+"/api/house", wrapper.SetHouse)
 	router.GET(options.BaseURL+"/api/about", wrapper.GetAbout)
@@ -24042,6 +24310,44 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type ListSettingsRequestObject struct {
+}
+
+type ListSettingsResponseObject interface {
+	VisitListSettingsResponse(w http.ResponseWriter) error
+}
+
+type ListSettings200JSONResponse []Setting
+
+func (response ListSettings200JSONResponse) VisitListSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSettingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSettingsdefaultApplicationProblemPlusJSONResponse) VisitListSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -24627,6 +24933,9 @@ type StrictServerInterface interface {
 
 	// (POST /api/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+
+	// (GET /api/settings)
+	ListSettings(ctx context.Context, request ListSettingsRequestObject) (ListSettingsResponseObject, error)
 
 	// (GET /api/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -27160,6 +27469,30 @@ func (sh *strictHandler) SignIn(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		if err := validResponse.VisitSignInResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSettings operation middleware
+func (sh *strictHandler) ListSettings(ctx *gin.Context) {
+	var request ListSettingsRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSettings(ctx, request.(ListSettingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSettings")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListSettingsResponseObject); ok {
+		if err := validResponse.VisitListSettingsResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

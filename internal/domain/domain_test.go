@@ -71,14 +71,14 @@ func TestSettingsSayWhatIsWrong(t *testing.T) {
 	}
 	for want, edit := range map[string]func(*domain.Settings){
 		"lanes is 65":                    func(s *domain.Settings) { s.Lanes = 65 },
-		"chunk_bytes is 1;":              func(s *domain.Settings) { s.ChunkBytes = 1 },
+		"chunk_size is 1;":               func(s *domain.Settings) { s.ChunkBytes = 1 },
 		"max_attempts":                   func(s *domain.Settings) { s.MaxAttempts = -1 },
 		"speed_limit is -1":              func(s *domain.Settings) { s.SpeedLimit = -1 },
 		"pause_budget":                   func(s *domain.Settings) { s.PauseBudget = time.Millisecond },
 		"choose lock":                    func(s *domain.Settings) { s.StopMethod = "hope" },
 		"choose hashes":                  func(s *domain.Settings) { s.CutoverDepth = "glance" },
 		"refuse, keep, empty or replace": func(s *domain.Settings) { s.NonEmptyTarget = "maybe" },
-		"cannot be negative":             func(s *domain.Settings) { s.InStepLag = -1 },
+		"duration of 0 or more":          func(s *domain.Settings) { s.InStepLag = -1 },
 		"batch_changes":                  func(s *domain.Settings) { s.BatchChanges = -4 },
 		"least_lanes is 3":               func(s *domain.Settings) { s.LeastLanes = 3 },
 		"row_limit is -1":                func(s *domain.Settings) { s.RowLimit = -1 },

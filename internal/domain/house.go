@@ -2,7 +2,6 @@ package domain
 
 import (
 	"encoding/json"
-	"maps"
 	"reflect"
 	"slices"
 )
@@ -22,8 +21,8 @@ type House struct {
 	Tables []string `json:"tables,omitempty" yaml:"tables,omitempty"` // patterns that new crossings begin with
 	Rules  []Rule   `json:"rules,omitempty" yaml:"rules,omitempty"`   // for every crossing, before its own; locked: behind them
 	Checks []Check  `json:"checks,omitempty" yaml:"checks,omitempty"`
-	// Locked names what crossings cannot have otherwise: settings, as the API calls
-	// them without a unit, and tables and rules.
+	// Locked names what crossings cannot have otherwise: settings by their keys, and tables
+	// and rules.
 	Locked []string `json:"locked,omitempty" yaml:"locked,omitempty"`
 	// How many days the records keep what is over: the journal; and runs, tasks,
 	// comparisons with their findings, and cutovers. 0: for ever.
@@ -31,18 +30,24 @@ type House struct {
 	HistoryDays int `json:"history_days,omitempty" yaml:"history_days,omitempty"`
 }
 
+// UnmarshalJSON reads the house's wishes, of which some may be from before a setting had its
+// present name.
+func (h *House) UnmarshalJSON(text []byte) error {
+	type plain House
+	if err := json.Unmarshal(text, (*plain)(h)); err != nil {
+		return err
+	}
+	for i, l := range h.Locked {
+		if d, ok := SettingFor(l); ok {
+			h.Locked[i] = d.Key
+		}
+	}
+	return nil
+}
+
 // leastDays is the shortest time for which the records keep what is over: a mistake must not
 // empty them before somebody has looked.
 const leastDays = 7
-
-// lockable are the settings by the names that people know, with those of their
-// record.
-func lockable() map[string]any {
-	text, _ := json.Marshal(DefaultSettings())
-	out := map[string]any{}
-	_ = json.Unmarshal(text, &out)
-	return out
-}
 
 // Validate says what is wrong with a house's wishes, or nil.
 func (h House) Validate() error {
@@ -65,13 +70,22 @@ func (h House) Validate() error {
 			return Invalid("%s is %d; give from %d to 36500 days, or 0 to keep everything", keep.name, keep.days, leastDays)
 		}
 	}
-	names := append(slices.Sorted(maps.Keys(lockable())), "rules", "tables")
+	var names []string
+	for _, d := range SettingsList() {
+		names = append(names, d.Key)
+	}
+	names = append(names, "rules", "tables")
 	for _, l := range h.Locked {
-		if !slices.Contains(names, l) {
+		if _, known := SettingFor(l); !known && !slices.Contains(names, l) {
 			return Invalid("locked names %q; choose from %q", l, names)
 		}
 	}
 	return nil
+}
+
+// Locks reports whether crossings cannot have a setting otherwise.
+func (h House) Locks(d Setting) bool {
+	return slices.ContainsFunc(h.Locked, func(l string) bool { return l == d.Key || slices.Contains(d.Was, l) })
 }
 
 // Lay puts the house's rules with a crossing's own: in front, where the crossing's
@@ -89,22 +103,12 @@ func (h House) Lay(rules []Rule) []Rule {
 // Hold returns an error when settings or patterns are otherwise than the house
 // lets them be. Base is what the house's settings are.
 func (h House) Hold(base, s Settings, patterns []string) error {
-	as := func(s Settings) map[string]any {
-		text, _ := json.Marshal(s)
-		out := map[string]any{}
-		_ = json.Unmarshal(text, &out)
-		return out
+	if slices.Contains(h.Locked, "tables") && !slices.Equal(patterns, h.Tables) {
+		return Invalid("the tables of crossings are locked to %q by this service's house rules; an admin can change those ('dustyferry house')", h.Tables)
 	}
-	house, here := as(base), as(s)
-	for _, l := range h.Locked {
-		switch {
-		case l == "rules":
-		case l == "tables":
-			if !slices.Equal(patterns, h.Tables) {
-				return Invalid("the tables of crossings are locked to %q by this service's house rules; an admin can change those ('dustyferry house')", h.Tables)
-			}
-		case !reflect.DeepEqual(house[l], here[l]):
-			return Invalid("%s is locked by this service's house rules; leave it at what new crossings begin with, or have an admin change those ('dustyferry house')", l)
+	for _, c := range base.Changes(s) {
+		if h.Locks(c.Setting) {
+			return Invalid("%s is locked by this service's house rules; leave it at what new crossings begin with, or have an admin change those ('dustyferry house')", c.Setting.Key)
 		}
 	}
 	return nil
@@ -112,14 +116,3 @@ func (h House) Hold(base, s Settings, patterns []string) error {
 
 // Requires reports whether the house wants a check.
 func (h House) Requires(c Check) bool { return slices.Contains(h.Checks, c) }
-
-// Over fills what settings leave unsaid with those of a base.
-func (s Settings) Over(base Settings) Settings {
-	v, b := reflect.ValueOf(&s).Elem(), reflect.ValueOf(base)
-	for i := range v.NumField() {
-		if v.Field(i).IsZero() {
-			v.Field(i).Set(b.Field(i))
-		}
-	}
-	return s
-}

@@ -1,6 +1,7 @@
 package domain
 
 import (
+	"encoding/json"
 	"reflect"
 	"strings"
 	"testing"
@@ -40,7 +41,11 @@ func TestHouse(t *testing.T) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
-	if got := (Settings{Lanes: 3}).Over(base); got.Lanes != 3 || got.ChunkBytes != base.ChunkBytes || got.StopMethod != base.StopMethod {
-		t.Errorf("%+v", got)
+	var old House
+	if err := json.Unmarshal([]byte(`{"locked": ["chunk_bytes", "tables"]}`), &old); err != nil || !reflect.DeepEqual(old.Locked, []string{"chunk_size", "tables"}) {
+		t.Errorf("%+v (%v)", old, err)
+	}
+	if err := old.Hold(base, other, nil); err == nil || !strings.Contains(err.Error(), "chunk_size is locked") {
+		t.Errorf("%v", err)
 	}
 }

@@ -2,54 +2,28 @@ package domain
 
 import (
 	"fmt"
-	"reflect"
 	"strings"
-	"time"
 )
 
 // SettingChange is one setting that is another now.
 type SettingChange struct {
-	Name     string // as the API calls it, without a unit
+	Setting  Setting
 	Old, New string
 }
 
-func (c SettingChange) String() string { return fmt.Sprintf("%s: %s → %s", c.Name, c.Old, c.New) }
+func (c SettingChange) String() string {
+	return fmt.Sprintf("%s: %s → %s", c.Setting.Key, c.Old, c.New)
+}
 
-// secretSettings may hold passwords: they are named where they change, and what they are
-// stands where only those see it who may.
-var secretSettings = map[string]bool{"handover_command": true, "handover_url": true}
-
-// Changes lists the settings that differ, in the order of the record.
+// Changes lists the settings that differ.
 func (s Settings) Changes(to Settings) []SettingChange {
 	var out []SettingChange
-	a, b := reflect.ValueOf(s), reflect.ValueOf(to)
-	for i := range a.NumField() {
-		x, y := settingText(a.Field(i).Interface()), settingText(b.Field(i).Interface())
-		if x != y {
-			name, _, _ := strings.Cut(a.Type().Field(i).Tag.Get("json"), ",")
-			out = append(out, SettingChange{name, x, y})
+	for _, d := range SettingsList() {
+		if x, y := d.Text(d.Value(s)), d.Text(d.Value(to)); x != y {
+			out = append(out, SettingChange{d, x, y})
 		}
 	}
 	return out
-}
-
-func settingText(v any) string {
-	switch x := v.(type) {
-	case time.Duration:
-		return x.String()
-	case []StepName:
-		words := make([]string, len(x))
-		for i, w := range x {
-			words[i] = string(w)
-		}
-		return listText(words)
-	case []string:
-		return listText(x)
-	}
-	if text := fmt.Sprint(v); text != "" {
-		return text
-	}
-	return "none"
 }
 
 func listText(words []string) string {
@@ -65,8 +39,8 @@ func ChangesText(list []SettingChange) (public, detail string) {
 	var p, d []string
 	for _, c := range list {
 		d = append(d, c.String())
-		if secretSettings[c.Name] {
-			p = append(p, c.Name+" is another")
+		if c.Setting.Secret {
+			p = append(p, c.Setting.Key+" is another")
 			continue
 		}
 		p = append(p, c.String())

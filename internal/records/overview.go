@@ -205,7 +205,7 @@ func (s *Store) Defaults(ctx context.Context) (domain.Settings, error) {
 	if err != nil || len(rows) == 0 {
 		return domain.DefaultSettings(), err
 	}
-	return rows[0].V.WithDefaults(), nil
+	return rows[0].V, nil
 }
 
 // SaveDefaults keeps them.

@@ -27,7 +27,6 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 	if err := allow(lifecycle.Cutover, c); err != nil {
 		return 0, err
 	}
-	set = set.WithDefaults()
 	if err := set.Validate(); err != nil {
 		return 0, err
 	}
@@ -76,15 +75,12 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 	return id, err
 }
 
-// ofCutover are the settings that a cutover has; they may be given with it.
-var ofCutover = []string{"pause_budget", "stop_method", "cutover_depth", "handover_url", "handover_command", "hold_points", "in_step_lag"}
-
 // cutoverSettings refuses settings given with a cutover that are none of its own, or that
 // the house rules lock to something else.
 func (v *Voyage) cutoverSettings(ctx context.Context, c *domain.Crossing, given []domain.SettingChange, set domain.Settings) error {
 	for _, g := range given {
-		if !slices.Contains(ofCutover, g.Name) {
-			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). With a cutover go %s", g.Name, c.Name, strings.Join(ofCutover, ", "))
+		if !g.Setting.Cutover {
+			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). With a cutover go %s", g.Setting.Key, c.Name, withACutover())
 		}
 	}
 	house, err := v.Store.House(ctx)
@@ -96,16 +92,27 @@ func (v *Voyage) cutoverSettings(ctx context.Context, c *domain.Crossing, given 
 		return err
 	}
 	for _, g := range base.Changes(set) {
-		if !slices.Contains(house.Locked, g.Name) || !slices.Contains(ofCutover, g.Name) {
+		if !house.Locks(g.Setting) || !g.Setting.Cutover {
 			continue
 		}
-		if g.Name == "stop_method" && v.CheckStopMethod(ctx, c.Source, base.StopMethod) != nil {
+		if g.Setting.Key == "stop_method" && v.CheckStopMethod(ctx, c.Source, base.StopMethod) != nil {
 			continue // the house's way is not there for this source
 		}
 		return domain.Conflict("%s is %s, and this service's house rules lock it to %s; set it to that ('dustyferry crossing set %s'), or have an admin change the house rules ('dustyferry house')",
-			g.Name, g.New, g.Old, c.Name)
+			g.Setting.Key, g.New, g.Old, c.Name)
 	}
 	return nil
+}
+
+// withACutover lists the settings that can be given with a cutover.
+func withACutover() string {
+	var keys []string
+	for _, d := range domain.SettingsList() {
+		if d.Cutover {
+			keys = append(keys, d.Key)
+		}
+	}
+	return strings.Join(keys, ", ")
 }
 
 func cutoverWord(rehearsal bool) string {

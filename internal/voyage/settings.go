@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"reflect"
 	"slices"
 	"strings"
 
@@ -12,10 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// ChangeSettings changes lanes and speed limit at any time, the rest before the
+// ChangeSettings changes settings: those that are live at any time, the others before the
 // start.
 func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domain.Settings, actor string) error {
-	s = s.WithDefaults()
 	if err := s.Validate(); err != nil {
 		return err
 	}
@@ -32,17 +30,8 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domai
 	if err := v.HoldToHouse(ctx, house, s, c.Patterns); err != nil {
 		return err
 	}
-	live := c.Settings
-	live.Lanes, live.SpeedLimit = s.Lanes, s.SpeedLimit
-	live.HandoverURL, live.HandoverCommand = s.HandoverURL, s.HandoverCommand
-	live.PauseBudget, live.StopMethod, live.CutoverDepth = s.PauseBudget, s.StopMethod, s.CutoverDepth
-	live.InStepLag, live.InStepDwell = s.InStepLag, s.InStepDwell
-	live.HoldPoints = s.HoldPoints
-	live.LeastLanes, live.RowLimit, live.SourceShare = s.LeastLanes, s.RowLimit, s.SourceShare
-	live.QuietHours, live.QuietZone, live.QuietSpeed = s.QuietHours, s.QuietZone, s.QuietSpeed
-	live.BadRows, live.BadRowsLimit, live.BuildLanes, live.WorkerLabel, live.LagLimit = s.BadRows, s.BadRowsLimit, s.BuildLanes, s.WorkerLabel, s.LagLimit
-	live.ColumnChanges, live.RetainedLimit, live.RetainedOver, live.StopAt = s.ColumnChanges, s.RetainedLimit, s.RetainedOver, s.StopAt
-	planned := !reflect.DeepEqual(live, s)
+	changes := c.Settings.Changes(s)
+	planned := slices.ContainsFunc(changes, func(x domain.SettingChange) bool { return !x.Setting.Live })
 	if planned {
 		if err := allow(lifecycle.Change, c); err != nil {
 			return err
@@ -54,7 +43,7 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domai
 	if err := v.Store.SaveSettings(ctx, c, s, planned); err != nil {
 		return err
 	}
-	v.recordSettings(ctx, actor, c.Name, "settings of "+c.Name, c.Settings.Changes(s))
+	v.recordSettings(ctx, actor, c.Name, "settings of "+c.Name, changes)
 	return nil
 }
 

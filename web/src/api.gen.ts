@@ -1194,6 +1194,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What settings a crossing has, in the order in which people meet them. */
+        get: operations["listSettings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/house": {
         parameters: {
             query?: never;
@@ -1653,77 +1670,118 @@ export interface components {
         Phase: "draft" | "surveyed" | "prepared" | "loading" | "catching up" | "in step" | "cutting over" | "cut over" | "closed";
         /** @enum {string} */
         Condition: "running" | "held" | "paused" | "failed";
+        Setting: {
+            /** @description In a manifest, the journal and house rules */
+            key: string;
+            /** @description In requests and answers */
+            property: string;
+            /**
+             * @description Sizes are bytes, rates bytes a second, durations seconds, shares from 0 to 1; choices and texts are lists
+             * @enum {string}
+             */
+            kind: "count" | "size" | "rate" | "share" | "duration" | "choice" | "text" | "texts" | "choices";
+            group: string;
+            label: string;
+            help: string;
+            /** @description What 0 or an empty text means */
+            zero?: string;
+            choices: components["schemas"]["SettingChoice"][];
+            /**
+             * Format: double
+             * @description In the unit of the kind
+             */
+            least: number;
+            /**
+             * Format: double
+             * @description Absent when there is no bound
+             */
+            most?: number;
+            /** @description It can be changed while the crossing runs, not only before its start */
+            live: boolean;
+            /** @description Only administrators may set it */
+            admin: boolean;
+            /** @description Kinds of crossing that have it; none: all */
+            kinds: components["schemas"]["Kind"][];
+        };
+        SettingChoice: {
+            value: string;
+            /** @description What it does */
+            label: string;
+        };
         Settings: {
+            /** @description Parallel paths on which chunks are carried */
             lanes?: number;
-            /** Format: int64 */
-            chunk_bytes?: number;
-            max_attempts?: number;
             /**
              * Format: int64
-             * @description Bytes per second, 0 for none
+             * @description Bytes a second over all lanes of a process; 0: no limit
              */
             speed_limit?: number;
-            batch_changes?: number;
-            /** Format: double */
-            in_step_lag_seconds?: number;
-            /** Format: double */
-            in_step_dwell_seconds?: number;
-            /** Format: double */
-            pause_budget_seconds?: number;
-            /** @enum {string} */
-            stop_method?: "lock" | "read-only" | "word";
-            /** @enum {string} */
-            cutover_depth?: "hashes" | "counts" | "none";
-            handover_url?: string;
-            /** @description Needs the admin role */
-            handover_command?: string;
             /**
-             * @description What becomes of target tables that hold rows: not start, load beside them, empty them, drop and make them anew
+             * Format: int64
+             * @description Aimed size of a chunk, which is what a failure repeats; small neighbours are carried together for some seconds, in bytes
+             */
+            chunk_bytes?: number;
+            /** @description Tries of a chunk before its table is held */
+            max_attempts?: number;
+            /**
+             * @description What becomes of target tables that hold rows
              * @enum {string}
              */
             non_empty_target?: "refuse" | "keep" | "empty" | "replace";
-            /** @description The number of lanes is found between this and lanes; 0 for always that many */
-            least_lanes?: number;
-            /**
-             * Format: int64
-             * @description Rows per second of a process's lanes, 0 for none
-             */
-            row_limit?: number;
-            /**
-             * Format: double
-             * @description Share of its time for which a lane may be reading, above 0; 0 or 1 for all of it
-             */
-            source_share?: number;
-            /** @description When the load holds back, such as mon-fri 08:00-18:00 */
-            quiet_hours?: string[];
-            /** @description Time zone of quiet_hours by its IANA name; empty for UTC */
-            quiet_zone?: string;
-            /**
-             * Format: int64
-             * @description Bytes per second in quiet hours; 0 lets no chunk begin in them
-             */
-            quiet_speed?: number;
-            /**
-             * @description What becomes of a row that the target cannot take: its table is held, or it is set aside with its error and the rest lands
-             * @enum {string}
-             */
-            bad_rows?: "hold" | "set aside";
-            /** @description Rows of a table set aside before it is held */
-            bad_rows_limit?: number;
-            /** @description Keys and indexes built at once on the target */
-            build_lanes?: number;
-            /**
-             * Format: double
-             * @description Lag above which people are told, 0 for none
-             */
-            lag_limit_seconds?: number;
-            /** @description Only workers started with this label carry its chunks; empty for any */
-            worker_label?: string;
             /**
              * @description How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
              * @enum {string}
              */
             repeat?: "empty first" | "in place";
+            /**
+             * @description What becomes of a row that the target cannot take: its table is held, or the row is set aside with its error while the rest lands
+             * @enum {string}
+             */
+            bad_rows?: "hold" | "set aside";
+            /** @description Rows of a table that are set aside before it is held */
+            bad_rows_limit?: number;
+            /** @description Keys and indexes that are built at once on the target */
+            build_lanes?: number;
+            /** @description The number of lanes is found between this and lanes; 0: always as many as lanes says */
+            least_lanes?: number;
+            /**
+             * Format: int64
+             * @description Rows a second over all lanes of a process; 0: no limit
+             */
+            row_limit?: number;
+            /**
+             * Format: double
+             * @description Share of its time for which a lane may be reading the source; 0: all of it
+             */
+            source_share?: number;
+            /** @description Only workers started with this label carry its chunks; empty: any */
+            worker_label?: string;
+            /** @description When the load holds back, such as mon-fri 08:00-18:00; empty: none */
+            quiet_hours?: string[];
+            /** @description Time zone of quiet_hours by its IANA name, such as Europe/Amsterdam; empty: UTC */
+            quiet_zone?: string;
+            /**
+             * Format: int64
+             * @description Bytes a second in quiet hours; 0: no chunk begins in them
+             */
+            quiet_speed?: number;
+            /**
+             * Format: double
+             * @description Lag below which capture counts as in step, in seconds
+             */
+            in_step_lag_seconds?: number;
+            /**
+             * Format: double
+             * @description How long the lag must stay below it, in seconds
+             */
+            in_step_dwell_seconds?: number;
+            /**
+             * Format: double
+             * @description Lag above which people are told, in the journal and by webhooks, in seconds; 0: never
+             */
+            lag_limit_seconds?: number;
+            /** @description Changes that are folded into one write on the target, at most */
+            batch_changes?: number;
             /**
              * @description What becomes of a change of a table's columns on the source: the crossing waits for a person, or what is surely safe is carried over to the target
              * @enum {string}
@@ -1731,21 +1789,40 @@ export interface components {
             column_changes?: "hold" | "carry";
             /**
              * Format: int64
-             * @description Bytes of log that the source may keep for the crossing, 0 for any
+             * @description Log that the source may keep for the crossing, such as 20GB, in bytes; 0: any
              */
             retained_limit?: number;
             /**
-             * @description What becomes of the crossing above it: people are told, or the log is released and the crossing held, to be loaded again
+             * @description What becomes of the crossing above retained_limit: people are told, or the log is released and the crossing held, to be loaded again
              * @enum {string}
              */
             retained_over?: "go on" | "release";
-            /** @description Capture stops before what was committed at this time (RFC 3339) or log position; empty: it goes on */
+            /** @description Capture stops before what was committed at this time (RFC 3339) or log position; empty: never */
             stop_at?: string;
-            /** @description Kind capture: log position or GTID from which changes are wanted; empty: from now */
+            /** @description Log position or GTID from which changes are wanted: the one at which the target's rows stand; empty: now */
             start_from?: string;
-            /** @description Kind capture: a replication slot that stands on a PostgreSQL source */
+            /** @description A replication slot that stands on a PostgreSQL source; empty: one is made at the start */
             slot?: string;
-            /** @description Steps of a cutover before which it waits for a person */
+            /**
+             * Format: double
+             * @description Longest write pause at cutover; beyond it everything is undone, in seconds
+             */
+            pause_budget_seconds?: number;
+            /**
+             * @description How writes are stopped at cutover
+             * @enum {string}
+             */
+            stop_method?: "lock" | "read-only" | "word";
+            /**
+             * @description Comparison inside the write pause
+             * @enum {string}
+             */
+            cutover_depth?: "hashes" | "counts" | "none";
+            /** @description Webhook called at hand-over; empty: none */
+            handover_url?: string;
+            /** @description Command that the service runs at hand-over, on its own machine and with its own rights; handover_url needs neither; empty: none */
+            handover_command?: string;
+            /** @description Steps of a cutover before which it waits for a person; empty: none */
             hold_points?: ("stop writes" | "close source")[];
         };
         /** @description Changes the plans of the tables it matches. Of several that match, a later one wins, attribute by attribute. */
@@ -4518,6 +4595,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Settings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description All of them */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Setting"][];
                 };
             };
             default: components["responses"]["Problem"];

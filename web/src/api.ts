@@ -10,6 +10,7 @@ export type Run = Schemas["Run"];
 export type Event = Schemas["Event"];
 export type Entry = Schemas["Entry"];
 export type Table = Schemas["Table"];
+export type Setting = Schemas["Setting"];
 export type Settings = Schemas["Settings"];
 export type JournalEntry = Schemas["JournalEntry"];
 export type Finding = Schemas["Finding"];

@@ -125,6 +125,5 @@ func valid(c *domain.Crossing) error {
 	if c.Source == c.Target {
 		return domain.Invalid("source and target are both %s; choose two databases", c.Source)
 	}
-	c.Settings = c.Settings.WithDefaults()
 	return c.Settings.Validate()
 }

@@ -56,7 +56,7 @@ func (word) StopMethods() []domain.StopMethod { return []domain.StopMethod{domai
 
 func create(t *testing.T, k *kept, stopChosen bool, change func(*domain.Crossing)) error {
 	t.Helper()
-	c := domain.Crossing{Name: "spring", Source: "old", Target: "new"}
+	c := domain.Crossing{Name: "spring", Source: "old", Target: "new", Settings: domain.DefaultSettings()}
 	change(&c)
 	d := New(k, k, k, func(_ context.Context, _ string, kind domain.Kind, s domain.Settings) error {
 		if kind == domain.KindCapture && s.StartFrom == "nowhere" {

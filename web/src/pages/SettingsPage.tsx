@@ -101,43 +101,10 @@ const checks: readonly (readonly [Check, string])[] = [
   ["rehearsal", "a rehearsal within the pause budget, before a cutover"],
 ];
 
-const lockable: readonly (readonly [string, string])[] = [
-  ["tables", "tables"],
-  ["rules", "rules"],
-  ["lanes", "lanes"],
-  ["speed_limit", "speed limit"],
-  ["chunk_bytes", "chunk size"],
-  ["max_attempts", "tries of a chunk"],
-  ["batch_changes", "changes folded"],
-  ["in_step_lag", "in step below"],
-  ["in_step_dwell", "in step for"],
-  ["pause_budget", "pause budget"],
-  ["stop_method", "how writes are stopped"],
-  ["cutover_depth", "comparison in the pause"],
-  ["handover_url", "webhook"],
-  ["handover_command", "command"],
-  ["hold_points", "hold points"],
-  ["non_empty_target", "tables that hold rows"],
-  ["least_lanes", "least lanes"],
-  ["row_limit", "row limit"],
-  ["source_share", "share of the source's time"],
-  ["quiet_hours", "quiet hours"],
-  ["quiet_zone", "their time zone"],
-  ["quiet_speed", "speed in quiet hours"],
-  ["bad_rows", "rows that cannot land"],
-  ["bad_rows_limit", "how many of them"],
-  ["build_lanes", "indexes built at once"],
-  ["repeat", "a load that is done again"],
-  ["worker_label", "label of workers"],
-  ["lag_limit", "lag to be told of"],
-  ["column_changes", "changes of columns"],
-  ["retained_limit", "log kept by the source"],
-  ["retained_over", "above that limit"],
-];
-
 /** What an organisation says once for all crossings. */
 function House() {
   const house = useRead("/api/house");
+  const settings = useRead("/api/settings", {}, { stale: Infinity });
   const [patterns, setPatterns] = useState<string>();
   const [wanted, setWanted] = useState<Check[]>();
   const [locked, setLocked] = useState<string[]>();
@@ -179,7 +146,15 @@ function House() {
               </fieldset>
               <fieldset className="mt-2">
                 <legend className="text-sm text-soft">Locked: crossings cannot have these otherwise</legend>
-                {ticks(lockable, locked ?? h.locked ?? [], setLocked)}
+                {ticks(
+                  [
+                    ["tables", "tables"],
+                    ["rules", "rules"],
+                    ...(settings.data ?? []).map((d) => [d.key, d.key.replaceAll("_", " ")] as const),
+                  ],
+                  locked ?? h.locked ?? [],
+                  setLocked,
+                )}
               </fieldset>
               {(h.rules ?? []).length > 0 && (
                 <ol className="mt-2 list-decimal pl-5 text-sm" aria-label="Rules of the house">

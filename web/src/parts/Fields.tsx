@@ -65,6 +65,7 @@ export function Text({
 /** A labelled choice. */
 export function Choice({
   label,
+  hint,
   options,
   value,
   onChange,
@@ -72,6 +73,7 @@ export function Choice({
   disabled = false,
 }: {
   label: string;
+  hint?: string | undefined;
   options: readonly (readonly [value: string, text: string])[];
   value: string;
   onChange: (value: string) => void;
@@ -80,12 +82,13 @@ export function Choice({
 }) {
   const id = useId();
   return (
-    <label htmlFor={id} className={`block text-sm ${className}`}>
+    <label htmlFor={id} className={`block min-w-0 text-sm ${className}`}>
       <span className="text-soft">{label}</span>
       <select
         id={id}
         value={value}
         disabled={disabled}
+        aria-describedby={hint ? `${id}-hint` : undefined}
         onChange={(e) => {
           onChange(e.target.value);
         }}
@@ -97,6 +100,11 @@ export function Choice({
           </option>
         ))}
       </select>
+      {hint && (
+        <span id={`${id}-hint`} className="block text-xs text-soft">
+          {hint}
+        </span>
+      )}
     </label>
   );
 }

@@ -259,7 +259,7 @@ function Choices({ crossing: c }: { crossing: Crossing }) {
         <SettingsForm
           settings={c.settings}
           fixed={isDraft(c) ? undefined : "fixed since the start"}
-          captureOnly={c.kind === "capture"}
+          kind={c.kind}
           save={(body) =>
             take(api.PATCH("/api/crossings/{name}", { params: { path: { name: c.name } }, body }))
           }
