@@ -188,6 +188,15 @@ func (v *Voyage) awaitFollower(ctx context.Context, c *domain.Crossing, kicked i
 		if st.Epoch > kicked && st.Live && st.Reading {
 			return nil
 		}
+		if st.Failures < 0 { // whoever took it up has said what is in its way
+			now, err := v.Store.CrossingByID(ctx, c.ID)
+			if err != nil {
+				return err
+			}
+			if now.Condition == domain.ConditionHeld {
+				return domain.Conflict("%s. When that is mended, add the table again", now.Reason)
+			}
+		}
 		if !waits.Sleep(ctx, 200*time.Millisecond) {
 			return ctx.Err()
 		}

@@ -92,10 +92,12 @@ func (r *run) look() (string, error) {
 		if !r.wanted(name) {
 			continue
 		}
-		if !slices.ContainsFunc(there, func(l string) bool { return strings.HasPrefix(l, name+"\x01") }) {
+		at := slices.IndexFunc(there, func(l string) bool { return strings.HasPrefix(l, name+"\x01") })
+		if at < 0 {
 			out = append(out, name+" is not on the target")
 			continue
 		}
+		onlyThere := strings.Split(there[at], "\x01")[1] // one may have partitions, and the other none
 		where := ""
 		for t, w := range r.s.Where {
 			if bare(t) == bare(name) {
@@ -106,10 +108,10 @@ func (r *run) look() (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if b, err := r.sum(dst, only+name, cols); err != nil {
+		if b, err := r.sum(dst, onlyThere+name, cols); err != nil {
 			out = append(out, fmt.Sprintf("%s cannot be read on the target: %s", name, err))
 		} else if a != b {
-			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target%s", name, a, b, r.sample(src, dst, only+name+where, only+name, cols)))
+			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target%s", name, a, b, r.sample(src, dst, only+name+where, onlyThere+name, cols)))
 		}
 	}
 	return strings.Join(out, "; "), nil

@@ -173,7 +173,7 @@ func (r *run) add(table string) error {
 			return told(err)
 		}
 		err := r.ended("add a table")
-		if err == nil || time.Now().After(end) || !strings.Contains(err.Error(), "add the table again") {
+		if err == nil || time.Now().After(end) || !strings.Contains(err.Error(), "nobody follows the changes") {
 			return err
 		}
 	}
