@@ -170,8 +170,10 @@ func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestOb
 func (s *calls) ListSettings(context.Context, contract.ListSettingsRequestObject) (contract.ListSettingsResponseObject, error) {
 	return contract.ListSettings200JSONResponse(convertAll(domain.SettingsList(), func(d domain.Setting) contract.Setting {
 		out := contract.Setting{Key: d.Key, Property: d.Property(), Kind: contract.SettingKind(d.Kind), Group: d.Group, Label: d.Label, Help: d.Help,
-			Choices: convertAll(d.Choices, func(c domain.Choice) contract.SettingChoice { return contract.SettingChoice{Value: c.Value, Label: c.Label} }),
-			Least:   d.Least, Live: d.Live, Admin: d.Admin, Kinds: convertAll(d.Kinds, func(k domain.Kind) contract.Kind { return contract.Kind(k) })}
+			Choices: convertAll(d.Choices, func(c domain.Choice) contract.SettingChoice {
+				return contract.SettingChoice{Value: c.Value, Label: c.Label}
+			}),
+			Least: d.Least, Live: d.Live, Admin: d.Admin, Kinds: convertAll(d.Kinds, func(k domain.Kind) contract.Kind { return contract.Kind(k) })}
 		if d.Most > 0 {
 			out.Most = &d.Most
 		}

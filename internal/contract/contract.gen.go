@@ -1971,7 +1971,7 @@ type Settings struct {
 	// CutoverDepth Comparison inside the write pause
 	CutoverDepth *SettingsCutoverDepth `json:"cutover_depth,omitempty"`
 
-	// HandoverCommand Command that the service runs at hand-over; needs the admin role; empty: none
+	// HandoverCommand Command that the service runs at hand-over, on its own machine and with its own rights; handover_url needs neither; empty: none
 	HandoverCommand *string `json:"handover_command,omitempty"`
 
 	// HandoverUrl Webhook called at hand-over; empty: none
