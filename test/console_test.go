@@ -34,7 +34,7 @@ func TestTheConsole(t *testing.T) {
 	j.signIn()
 	j.register()
 	j.plan()
-	j.lastLook()
+	j.review()
 	j.underWay()
 	j.ledger()
 	j.steer()
@@ -157,7 +157,7 @@ func (j *journey) plan() {
 
 	follow(t, ctx, "4. Survey")
 	press(t, ctx, "Survey both sides")
-	shows(t, ctx, "Blocks (1)", "unlike what the plan needs")
+	shows(t, ctx, "Blockers (1)", "unlike what the plan needs")
 	exec1(t, j.p.targetURL(), `DROP TABLE saltmarsh.weather`)
 	exec1(t, j.p.targetURL(), `CREATE TABLE saltmarsh."Market Stalls" ("Stall No" integer PRIMARY KEY, "Town" text NOT NULL, "Rent €" numeric(8,2), "on sunday" boolean NOT NULL DEFAULT false)`)
 	exec1(t, j.p.targetURL(), `INSERT INTO saltmarsh."Market Stalls" VALUES (1, 'Old Fen'), (2, 'Old Quay'), (3, 'Old Dyke')`)
@@ -166,9 +166,9 @@ func (j *journey) plan() {
 	j.looked("survey")
 }
 
-func (j *journey) lastLook() {
+func (j *journey) review() {
 	t, ctx := j.t, j.ctx
-	follow(t, ctx, "5. Last look")
+	follow(t, ctx, "5. Review")
 	shows(t, ctx, "the settings refuse to remove them")
 	if ok, _ := offered(t, ctx, "Start the crossing"); ok {
 		t.Error("it can be started although something blocks")
@@ -181,9 +181,9 @@ func (j *journey) lastLook() {
 	axe(t, ctx, "settings of the crossing")
 	press(t, ctx, "Save")
 	eventually(t, 10*time.Second, func() bool { s := j.f.show().Settings; return *s.SpeedLimit == 350_000 && len(*s.HoldPoints) == 1 })
-	follow(t, ctx, "5. Last look")
+	follow(t, ctx, "5. Review")
 	shows(t, ctx, "3 rows in 1 table will be removed")
-	j.looked("last-look")
+	j.looked("review")
 	// Without the name nothing is removed, whoever asks.
 	_, err := client.Do[contract.Crossing](j.f.API.StartCrossingWithResponse(t.Context(), "spring", contract.StartCrossingJSONRequestBody{}))
 	refused(t, err, "removes 3 rows", "giving the target's name, new")
@@ -399,7 +399,7 @@ func (j *journey) house() {
 	shows(t, ctx, "Keep it now", "night-watch")
 	axe(t, ctx, "a token that was made")
 	j.at("/settings")
-	shows(t, ctx, "What new crossings begin with", "PostgreSQL")
+	shows(t, ctx, "Defaults for new crossings", "PostgreSQL")
 	j.looked("settings")
 	paper := func() string { return eval[string](t, ctx, `getComputedStyle(document.body).backgroundColor`) }
 	light := paper()

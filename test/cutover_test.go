@@ -160,7 +160,7 @@ func TestOpenFindingsBlockTheCutover(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range list {
-		if e.Verdict != "fine" && (e.Remedy == nil || *e.Remedy == "") {
+		if e.Verdict != contract.Ok && (e.Remedy == nil || *e.Remedy == "") {
 			t.Errorf("no remedy for %+v", e)
 		}
 	}

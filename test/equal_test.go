@@ -323,12 +323,12 @@ CREATE UNLOGGED TABLE marsh.scratch (id int PRIMARY KEY); CREATE TABLE marsh.chi
 		}
 		t.Errorf("the survey has no word (%s) of %q", verdict, words)
 	}
-	has(contract.Blocks, "unlogged", "marsh.scratch", "SET LOGGED")
-	has(contract.Blocks, "marsh.made()", "CREATE OR REPLACE FUNCTION", "marsh.deeds")
-	has(contract.Blocks, "inheritance", "marsh.child")
+	has(contract.Blocker, "unlogged", "marsh.scratch", "SET LOGGED")
+	has(contract.Blocker, "marsh.made()", "CREATE OR REPLACE FUNCTION", "marsh.deeds")
+	has(contract.Blocker, "inheritance", "marsh.child")
 	for _, words := range [][]string{{"rule", "CREATE RULE loud"}, {"policy", "CREATE POLICY few", "USING ((n > 3))"}, {"statistics object", "CREATE STATISTICS marsh.pair"}, {"aggregate", "marsh.total"},
 		{"row security", "marsh.deeds"}, {"fillfactor=70"}, {"event trigger", "watch"}} {
-		has(contract.ToKnow, words...)
+		has(contract.Notice, words...)
 	}
 }
 

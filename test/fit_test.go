@@ -88,13 +88,13 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 		}
 		return list
 	}
-	if list := survey(); !says(list, contract.ToKnow, "has not been looked at", "dustyferry fit spring") {
+	if list := survey(); !says(list, contract.Notice, "has not been looked at", "dustyferry fit spring") {
 		t.Errorf("the survey does not ask for a fit check: %+v", list)
 	}
-	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 || !says(got.Entries, contract.Fine, "meadow.fine", "1\u2009000 rows") {
+	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 || !says(got.Entries, contract.Ok, "meadow.fine", "1\u2009000 rows") {
 		t.Errorf("before anything is planted: %+v", got)
 	}
-	if list := survey(); !says(list, contract.Fine, "every value fits") || !says(list, contract.Fine, "meadow.lots", "moisture", "found no such value") || says(list, contract.ToKnow, "moisture") {
+	if list := survey(); !says(list, contract.Ok, "every value fits") || !says(list, contract.Ok, "meadow.lots", "moisture", "found no such value") || says(list, contract.Notice, "moisture") {
 		t.Errorf("the survey does not say that all fits: %+v", list)
 	}
 	exec1(t, p.sourceURL(), planted)
@@ -103,15 +103,15 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 		for _, words := range [][]string{
 			{"meadow.lots", "moisture", "NaN", "varchar(120)"}, {"meadow.lots", "sugar", "digits behind"}, {"meadow.lots", "pressed", "infinity", "varchar(40)"}, {"meadow.lots", "until", "20000"},
 			{"meadow.lots", "heat", "-Infinity", "varchar(30)"}, {"meadow.lots", "label", "40 levels", "longtext"}, {"meadow.stalls", "town", "900 characters", "longtext"}} {
-			if !says(got.Entries, contract.Blocks, words...) {
+			if !says(got.Entries, contract.Blocker, words...) {
 				t.Errorf("extremes %v: %q is not found in %+v", extremes, words, got.Entries)
 			}
 		}
-		if !extremes && (got.Misfits != 8 || !says(got.Entries, contract.Blocks, "2 values of pressed", `key (79) "infinity"`)) {
+		if !extremes && (got.Misfits != 8 || !says(got.Entries, contract.Blocker, "2 values of pressed", `key (79) "infinity"`)) {
 			t.Errorf("%d misfits: %+v", got.Misfits, got.Entries)
 		}
 	}
-	if list := survey(); !says(list, contract.Blocks, "meadow.stalls", "900 characters", "dustyferry fit spring") {
+	if list := survey(); !says(list, contract.Blocker, "meadow.stalls", "900 characters", "dustyferry fit spring") {
 		t.Errorf("the survey does not block: %+v", list)
 	}
 	if a := f.cli("fit", "spring", "--table", "meadow.stalls"); a.code != 3 || !strings.Contains(a.out, "900 characters") || strings.Contains(a.out, "moisture") {
@@ -137,8 +137,8 @@ func TestTheFitCheckOfMariaDB(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := f.fitCheck(contract.NewFitCheck{SpeedLimit: ptr(int64(50_000_000))})
-	if !says(got.Entries, contract.Blocks, "pressed", "key (7)", "0000-00-00", "text") || !says(got.Entries, contract.ToKnow, "2 values of until", "becomes NULL") ||
-		!says(got.Entries, contract.Blocks, "note", "key (10)", "NUL byte") || !says(got.Entries, contract.Blocks, "id", "18446744073709551614", "numeric(20,0)") || got.Misfits != 3 {
+	if !says(got.Entries, contract.Blocker, "pressed", "key (7)", "0000-00-00", "text") || !says(got.Entries, contract.Notice, "2 values of until", "becomes NULL") ||
+		!says(got.Entries, contract.Blocker, "note", "key (10)", "NUL byte") || !says(got.Entries, contract.Blocker, "id", "18446744073709551614", "numeric(20,0)") || got.Misfits != 3 {
 		t.Errorf("%+v", got)
 	}
 	if got := f.fitCheck(contract.NewFitCheck{Share: ptr(0.1)}); got.Rows < 150 || got.Rows > 600 {

@@ -194,17 +194,17 @@ CREATE TABLE public.b (id integer PRIMARY KEY); INSERT INTO public.b SELECT gene
 			}
 		}
 	}
-	compared("to know", "not been compared")
+	compared("notice", "not been compared")
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {
 		t.Fatalf("%+v", r)
 	}
-	compared("fine", "all 2 tables were compared by hashes")
+	compared("ok", "all 2 tables were compared by hashes")
 	if a := f.cli("crossing", "restart", "spring", "--table", "public.a", "--confirm", "public.a"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.await(time.Minute, "loaded again", func(c contract.Crossing) bool { return c.Phase != contract.PhaseInStep })
 	f.awaitPhase(contract.PhaseInStep)
-	compared("to know", "1 table was of 2 not compared since they were loaded: public.a")
+	compared("notice", "1 table was of 2 not compared since they were loaded: public.a")
 	if a := f.cli("crossing", "close", "spring", "--wait", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}

@@ -26,7 +26,7 @@ func TestTheWholeJourney(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, e := range survey {
-		if e.Verdict == "blocks" {
+		if e.Verdict == contract.Blocker {
 			t.Errorf("the survey blocks: %+v", e)
 		}
 	}

@@ -353,7 +353,7 @@ func (f *ferry) whole(v voyage) {
 	}
 	for _, e := range survey {
 		t.Logf("[%s] %s, %s: %s", e.Verdict, e.Subject, e.Topic, e.Measured)
-		if e.Verdict == "blocks" {
+		if e.Verdict == contract.Blocker {
 			t.Errorf("the survey blocks: %+v", e)
 		}
 	}

@@ -36,7 +36,7 @@ func TestPlanningInTheConsole(t *testing.T) {
 	j.at("/crossings/spring/plan/survey")
 	shows(t, ctx, "Nobody has looked at the data yet")
 	press(t, ctx, "Check the data")
-	shows(t, ctx, "1 value would stop the load", "Blocks (1)", "0000-00-00", "plan the column as text", "it becomes NULL")
+	shows(t, ctx, "1 value would stop the load", "Blockers (1)", "0000-00-00", "plan the column as text", "it becomes NULL")
 	j.looked("fit-check")
 
 	j.at("/crossings/spring/plan?table=saltmarsh.keepers")
@@ -124,7 +124,7 @@ func TestQueriesInTheConsole(t *testing.T) {
 		t.Fatal(a.err)
 	}
 	j.at("/crossings/report/plan/objects")
-	shows(t, ctx, "What is made on new-barn", "failed", "does not exist")
+	shows(t, ctx, "Objects on new-barn", "failed", "does not exist")
 	axe(t, ctx, "what is made")
 	j.looked("what-is-made")
 	fill(t, ctx, "Statement after 2", "COMMENT ON TABLE saltmarsh.heaviest IS 'for the annual report'")

@@ -78,7 +78,7 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 	})
 	t.Run("cutover while not ready", func(t *testing.T) {
 		_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{Confirm: ptr("spring")}))
-		refused(t, err, "cannot cut over", "wait until")
+		refused(t, err, "cannot be cut over", "wait until")
 	})
 	t.Run("a cutover without its confirmation", func(t *testing.T) {
 		_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{}))
@@ -126,7 +126,7 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 		}
 		var remedies []string
 		for _, e := range list {
-			if e.Verdict == "blocks" && e.Remedy != nil {
+			if e.Verdict == contract.Blocker && e.Remedy != nil {
 				remedies = append(remedies, *e.Remedy)
 			}
 		}
@@ -153,7 +153,7 @@ func TestALogThatCarriesTooLittleBlocks(t *testing.T) {
 	}
 	var blocks []string
 	for _, e := range facts.AsSource {
-		if e.Verdict == "blocks" {
+		if e.Verdict == contract.Blocker {
 			blocks = append(blocks, e.Measured+" | "+*e.Remedy)
 		}
 	}
@@ -274,7 +274,7 @@ func TestEventsResume(t *testing.T) {
 		t.Errorf("after %s came %v, %v", last, ids, kinds)
 	}
 	// A stream repeats what the records answer, and nothing else.
-	for _, topic := range []string{"/api/tokens", "/api/databases/a/tables", "/api/crossings/x/plan?table=a.b", "/api/crossings/x/last-look", "/api/crossings/x/certificate", "/metrics", "https://elsewhere.example/", "/api/crossings/../tokens"} {
+	for _, topic := range []string{"/api/tokens", "/api/databases/a/tables", "/api/crossings/x/plan?table=a.b", "/api/crossings/x/review", "/api/crossings/x/certificate", "/metrics", "https://elsewhere.example/", "/api/crossings/../tokens"} {
 		err := f.Events(t.Context(), "", []string{topic}, func(client.Event) error { return stop })
 		refused(t, err, "is no topic")
 	}

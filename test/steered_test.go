@@ -380,11 +380,11 @@ func TestNamesAreJudgedAsTheServerWould(t *testing.T) {
 				{`[{tables: "*.lots", columns: {jars: {name: "` + strings.Repeat("j", 65) + `"}}}]`, strings.Repeat("j", 65)},
 				{`[{tables: "` + source.schema + `.lots", name: visits}]`, "both become"},
 			} {
-				if out := survey(c.rules); !strings.Contains(out, "[blocks]") || !strings.Contains(out, c.want) {
+				if out := survey(c.rules); !strings.Contains(out, "[blocker]") || !strings.Contains(out, c.want) {
 					t.Errorf("%s:\n%s", c.rules, out)
 				}
 			}
-			if out := survey(`[{tables: "` + source.schema + `.lots", name: lots_of_honey}]`); strings.Contains(out, "[blocks]") {
+			if out := survey(`[{tables: "` + source.schema + `.lots", name: lots_of_honey}]`); strings.Contains(out, "[blocker]") {
 				t.Errorf("fine names are refused:\n%s", out)
 			}
 		})

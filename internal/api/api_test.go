@@ -51,7 +51,7 @@ func TestTheContractSpeaksTheCodesWords(t *testing.T) {
 		{"phases", words("Phase"), []string{string(domain.PhaseDraft), string(domain.PhaseSurveyed), string(domain.PhasePrepared), string(domain.PhaseLoading), string(domain.PhaseCatchingUp), string(domain.PhaseInStep), string(domain.PhaseCuttingOver), string(domain.PhaseCutOver), string(domain.PhaseClosed)}},
 		{"conditions", words("Condition"), []string{string(domain.ConditionRunning), string(domain.ConditionHeld), string(domain.ConditionPaused), string(domain.ConditionFailed)}},
 		{"kinds", words("Kind"), []string{string(domain.KindLoad), string(domain.KindLoadCapture), string(domain.KindCapture)}},
-		{"verdicts", words("Verdict"), []string{string(domain.Blocks), string(domain.ToKnow), string(domain.Fine)}},
+		{"verdicts", words("Verdict"), []string{string(domain.Blocker), string(domain.Notice), string(domain.OK)}},
 		{"chunk states", words("Chunk", "state"), []string{string(domain.ChunkPending), string(domain.ChunkReading), string(domain.ChunkLanded), string(domain.ChunkHeld)}},
 		{"table states", words("Table", "state"), []string{string(domain.TablePlanned), string(domain.TableLoading), string(domain.TableLanded), string(domain.TableHeld)}},
 		{"findings", words("Finding", "kind"), []string{string(domain.MissingOnTarget), string(domain.ExtraOnTarget), string(domain.Differing)}},
@@ -144,7 +144,7 @@ func TestEveryRefusalSaysWhatToDo(t *testing.T) {
 			if err == nil {
 				continue
 			}
-			if !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "spring is "+string(p)) || !strings.Contains(err.Error(), ": ") {
+			if !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(strings.ReplaceAll(err.Error(), "is a draft", "is draft"), " while it is "+string(p)+": ") || !strings.Contains(err.Error(), ": ") {
 				t.Errorf("%s in %s: %v", act, p, err)
 			}
 		}

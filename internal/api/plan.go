@@ -87,9 +87,9 @@ func plannedObject(o voyage.Object) contract.PlannedObject {
 func plannedColumn(k domain.Column, t *sidebyside.Table) contract.PlannedColumn {
 	x := sidebyside.Of(k, t)
 	out := contract.PlannedColumn{Name: x.Name, SourceType: x.SourceType, Nullable: x.Nullable, Key: x.Key, TargetName: x.TargetName, TargetType: x.TargetType,
-		Mapping: x.Mapping, Carried: x.Carried, Note: x.Note, Verdict: contract.Fine}
+		Mapping: x.Mapping, Carried: x.Carried, Note: x.Note, Verdict: contract.Ok}
 	if x.Blocks {
-		out.Verdict = contract.Blocks
+		out.Verdict = contract.Blocker
 	}
 	return out
 }
@@ -127,12 +127,12 @@ func (s *calls) CheckFit(ctx context.Context, r contract.CheckFitRequestObject) 
 	return contract.CheckFit202JSONResponse(c), err
 }
 
-func (s *calls) GetLastLook(ctx context.Context, r contract.GetLastLookRequestObject) (contract.GetLastLookResponseObject, error) {
+func (s *calls) GetReview(ctx context.Context, r contract.GetReviewRequestObject) (contract.GetReviewResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
-	l, err := s.Voyage.LastLook(ctx, &c)
+	l, err := s.Voyage.Review(ctx, &c)
 	if err != nil {
 		return nil, err
 	}
@@ -142,9 +142,9 @@ func (s *calls) GetLastLook(ctx context.Context, r contract.GetLastLookRequestOb
 	}
 	dst, err := s.database(ctx, c.Target)
 	loss := func(x voyage.Loss) contract.Loss { return contract.Loss{Table: x.Table, Rows: x.Rows} }
-	return contract.GetLastLook200JSONResponse{Source: src, Target: dst, Tables: l.Tables, Rows: l.Rows, Bytes: l.Bytes, Chunks: l.Chunks,
+	return contract.GetReview200JSONResponse{Source: src, Target: dst, Tables: l.Tables, Rows: l.Rows, Bytes: l.Bytes, Chunks: l.Chunks,
 		Create: l.Create, StandingEmpty: l.Empty, Losses: convertAll(l.Losses, loss), RowsLost: l.RowsLost, Refused: convertAll(l.Refused, loss),
-		Blocks: entries(ctx, l.Blocks), ToKnow: l.ToKnow, LoadSeconds: l.LoadTime.Seconds(), LoadSecondsFrom: l.LoadTimeFrom}, err
+		Blockers: entries(ctx, l.Blockers), Notices: l.Notices, LoadSeconds: l.LoadTime.Seconds(), LoadSecondsFrom: l.LoadTimeFrom}, err
 }
 
 func (s *calls) GetDefaults(ctx context.Context, _ contract.GetDefaultsRequestObject) (contract.GetDefaultsResponseObject, error) {

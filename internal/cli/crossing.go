@@ -450,20 +450,20 @@ func (a *app) surveyCmd() *cobra.Command {
 			}
 			blocks := 0
 			for _, e := range list {
-				if e.Verdict == "blocks" {
+				if e.Verdict == contract.Blocker {
 					blocks++
 				}
 			}
 			err = a.show(list, func(w *table) {
 				entries(w, list)
 				if blocks == 0 {
-					w.line("\nNothing blocks. Start with: dustyferry crossing start %s", args[0])
+					w.line("\nNo blockers. Start with: dustyferry crossing start %s", args[0])
 				} else {
-					w.line("\n%d points block; mend them and survey again.", blocks)
+					w.line("\n%s. Fix what each says, then survey again.", counted(int64(blocks), "blocker"))
 				}
 			})
 			if err == nil && blocks > 0 {
-				return exitWith(ExitProblem, "%d points block", blocks)
+				return exitWith(ExitProblem, "%s", counted(int64(blocks), "blocker"))
 			}
 			return err
 		},

@@ -30,7 +30,7 @@ func (a *app) cutoverReady() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			blocks := count(list, contract.Blocks)
+			blocks := count(list, contract.Blocker)
 			err = a.show(list, func(w *table) {
 				entries(w, list)
 				if blocks == 0 {

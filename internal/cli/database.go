@@ -211,18 +211,18 @@ func (a *app) databaseCheck() *cobra.Command {
 	}
 }
 
-// entries prints a survey, readiness list or check: what blocks comes first.
+// entries prints a survey, readiness list or check: blockers come first.
 func entries(w *table, list []contract.Entry) {
-	for _, v := range []contract.Verdict{"blocks", "to know", "fine"} {
+	for _, v := range []contract.Verdict{contract.Blocker, contract.Notice, contract.Ok} {
 		for _, e := range list {
 			if e.Verdict != v {
 				continue
 			}
-			mark := map[contract.Verdict]string{"blocks": "[blocks] ", "to know": "[to know]", "fine": "[fine]   "}[v]
+			mark := fmt.Sprintf("%-9s", "["+string(v)+"]")
 			subject := e.Subject
 			w.row(mark, subject, e.Topic, e.Measured)
 			if e.Remedy != nil && *e.Remedy != "" {
-				w.row("", "", "", "mend: "+*e.Remedy)
+				w.row("", "", "", "fix: "+*e.Remedy)
 			}
 		}
 	}

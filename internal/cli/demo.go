@@ -259,11 +259,11 @@ func (d *demoRun) drive(ctx context.Context) error {
 	count := map[contract.Verdict]int{}
 	for _, e := range list {
 		count[e.Verdict]++
-		if e.Verdict != "fine" {
+		if e.Verdict != contract.Ok {
 			d.say("   [%s] %s: %s", e.Verdict, e.Subject, e.Measured)
 		}
 	}
-	d.say("   %d points block, %d are to know, %d are fine.", count["blocks"], count["to know"], count["fine"])
+	d.say("   Blockers: %d, notices: %d, ok: %d.", count[contract.Blocker], count[contract.Notice], count[contract.Ok])
 	next("Load and capture begin.")
 	if _, err := client.Do[contract.Crossing](d.api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
 		return err

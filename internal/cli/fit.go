@@ -66,7 +66,7 @@ stop the load.`,
 		if err := a.show(f, func(w *table) {
 			entries(w, f.Entries)
 			w.line("\n%s of %s were looked at in %s.", counted(f.Rows, "row"), counted(int64(f.Tables), "table"), took(f.EndedAt.Sub(*f.StartedAt).Seconds()))
-			lost := slices.ContainsFunc(f.Entries, func(e contract.Entry) bool { return e.Verdict != contract.Fine })
+			lost := slices.ContainsFunc(f.Entries, func(e contract.Entry) bool { return e.Verdict != contract.Ok })
 			switch {
 			case f.Misfits == 0 && lost:
 				w.line("No value would stop the load, but some are lost.")

@@ -32,8 +32,8 @@ func (a *app) crossingPlan() *cobra.Command {
 			for _, k := range p.Columns {
 				verdict := k.Mapping
 				switch {
-				case k.Verdict == contract.Blocks:
-					verdict = "blocks"
+				case k.Verdict == contract.Blocker:
+					verdict = "blocker"
 				case k.Mapping == "":
 					verdict = "left out"
 				}

@@ -249,7 +249,7 @@ func (a *app) crossingObjects() *cobra.Command {
 	var file string
 	var leaveOut, statements bool
 	c := &cobra.Command{
-		Use: "objects NAME", Short: "Show what a crossing makes on the target, and what came of it; mend what failed", Args: exactly("the crossing's NAME"),
+		Use: "objects NAME", Short: "Show what a crossing makes on the target, and what came of it; fix what failed", Args: exactly("the crossing's NAME"),
 		Example: `  dustyferry crossing objects spring
   dustyferry crossing objects spring --id 12 --file index.sql   # write a failed one by hand
   dustyferry crossing objects spring --id 12 --leave-out

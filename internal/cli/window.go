@@ -249,7 +249,7 @@ func (w *window) lanes(all bool) []string {
 	}
 	limit := ""
 	if l.SpeedLimit > 0 {
-		limit = ", held to " + size(l.SpeedLimit) + "/s"
+		limit = ", limited to " + size(l.SpeedLimit) + "/s"
 	}
 	out := []string{fmt.Sprintf(" lanes %d of %d at work, %d chunks to go%s", len(l.Carrying), l.Wanted, l.OpenChunks, limit)}
 	if all {

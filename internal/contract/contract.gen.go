@@ -835,19 +835,19 @@ func (e TaskState) Valid() bool {
 
 // Defines values for Verdict.
 const (
-	Blocks Verdict = "blocks"
-	Fine   Verdict = "fine"
-	ToKnow Verdict = "to know"
+	Blocker Verdict = "blocker"
+	Notice  Verdict = "notice"
+	Ok      Verdict = "ok"
 )
 
 // Valid indicates whether the value is a known member of the Verdict enum.
 func (e Verdict) Valid() bool {
 	switch e {
-	case Blocks:
+	case Blocker:
 		return true
-	case Fine:
+	case Notice:
 		return true
-	case ToKnow:
+	case Ok:
 		return true
 	default:
 		return false
@@ -1400,37 +1400,6 @@ type Lanes struct {
 	Wanted     int   `json:"wanted"`
 }
 
-// LastLook defines model for LastLook.
-type LastLook struct {
-	Blocks []Entry `json:"blocks"`
-	Bytes  int64   `json:"bytes"`
-	Chunks int     `json:"chunks"`
-
-	// Create Tables that will be made on the target
-	Create      int     `json:"create"`
-	LoadSeconds float64 `json:"load_seconds"`
-
-	// LoadSecondsFrom What the duration was reckoned from
-	LoadSecondsFrom string `json:"load_seconds_from"`
-
-	// Losses Target tables whose rows will be removed
-	Losses []Loss `json:"losses"`
-
-	// Refused Target tables that hold rows, which the settings do not allow to be removed
-	Refused  []Loss   `json:"refused"`
-	Rows     int64    `json:"rows"`
-	RowsLost int64    `json:"rows_lost"`
-	Source   Database `json:"source"`
-
-	// StandingEmpty Target tables that stand and hold nothing
-	StandingEmpty int      `json:"standing_empty"`
-	Tables        int      `json:"tables"`
-	Target        Database `json:"target"`
-
-	// ToKnow Entries of the survey to know
-	ToKnow int `json:"to_know"`
-}
-
 // Ledger defines model for Ledger.
 type Ledger struct {
 	Cells []LedgerCell `json:"cells"`
@@ -1814,6 +1783,37 @@ type Restart struct {
 
 	// Table schema.table of the source
 	Table *string `json:"table,omitempty"`
+}
+
+// Review defines model for Review.
+type Review struct {
+	Blockers []Entry `json:"blockers"`
+	Bytes    int64   `json:"bytes"`
+	Chunks   int     `json:"chunks"`
+
+	// Create Tables that will be made on the target
+	Create      int     `json:"create"`
+	LoadSeconds float64 `json:"load_seconds"`
+
+	// LoadSecondsFrom What the duration was reckoned from
+	LoadSecondsFrom string `json:"load_seconds_from"`
+
+	// Losses Target tables whose rows will be removed
+	Losses []Loss `json:"losses"`
+
+	// Notices Notices of the survey
+	Notices int `json:"notices"`
+
+	// Refused Target tables that hold rows, which the settings do not allow to be removed
+	Refused  []Loss   `json:"refused"`
+	Rows     int64    `json:"rows"`
+	RowsLost int64    `json:"rows_lost"`
+	Source   Database `json:"source"`
+
+	// StandingEmpty Target tables that stand and hold nothing
+	StandingEmpty int      `json:"standing_empty"`
+	Tables        int      `json:"tables"`
+	Target        Database `json:"target"`
 }
 
 // Role defines model for Role.
@@ -2788,11 +2788,6 @@ type ClientInterface interface {
 	// ListLanes performs a GET /api/crossings/{name}/lanes (the `ListLanes` operationId) request.
 	ListLanes(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLastLook performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
-	//
-	// Everything that starting the crossing will do, counted on both sides now.
-	GetLastLook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// LeaveOutTableWithBody performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -2905,6 +2900,11 @@ type ClientInterface interface {
 
 	// ResumeCrossing performs a POST /api/crossings/{name}/resume (the `ResumeCrossing` operationId) request.
 	ResumeCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReview performs a GET /api/crossings/{name}/review (the `GetReview` operationId) request.
+	//
+	// Everything that starting the crossing will do, counted on both sides now.
+	GetReview(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
 	//
@@ -3527,21 +3527,6 @@ func (c *Client) ListLanes(ctx context.Context, name Name, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// GetLastLook performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
-//
-// Everything that starting the crossing will do, counted on both sides now.
-func (c *Client) GetLastLook(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetLastLookRequest(c.Server, name)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // LeaveOutTableWithBody performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -3895,6 +3880,21 @@ func (c *Client) RestartCrossing(ctx context.Context, name Name, body RestartCro
 // ResumeCrossing performs a POST /api/crossings/{name}/resume (the `ResumeCrossing` operationId) request.
 func (c *Client) ResumeCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeCrossingRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReview performs a GET /api/crossings/{name}/review (the `GetReview` operationId) request.
+//
+// Everything that starting the crossing will do, counted on both sides now.
+func (c *Client) GetReview(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReviewRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -5731,40 +5731,6 @@ func NewListLanesRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
-// NewGetLastLookRequest constructs an http.Request for the GetLastLook method
-func NewGetLastLookRequest(server string, name Name) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/crossings/%s/last-look", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewLeaveOutTableRequest calls the generic LeaveOutTable builder with application/json body
 func NewLeaveOutTableRequest(server string, name Name, body LeaveOutTableJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6620,6 +6586,40 @@ func NewResumeCrossingRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetReviewRequest constructs an http.Request for the GetReview method
+func NewGetReviewRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/review", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9306,13 +9306,6 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListLanesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListLanesResponse, error)
 
-	// GetLastLookWithResponse performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
-	//
-	// Everything that starting the crossing will do, counted on both sides now.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	GetLastLookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLastLookResponse, error)
-
 	// LeaveOutTableWithBodyWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -9459,6 +9452,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ResumeCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeCrossingResponse, error)
+
+	// GetReviewWithResponse performs a GET /api/crossings/{name}/review (the `GetReview` operationId) request.
+	//
+	// Everything that starting the crossing will do, counted on both sides now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetReviewWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetReviewResponse, error)
 
 	// ListRunsWithResponse performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
 	//
@@ -10706,54 +10706,6 @@ func (r ListLanesResponse) ContentType() string {
 	return ""
 }
 
-type GetLastLookResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *LastLook
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetLastLookResponse) GetJSON200() *LastLook {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetLastLookResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetLastLookResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetLastLookResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetLastLookResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetLastLookResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type LeaveOutTableResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11557,6 +11509,54 @@ func (r ResumeCrossingResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResumeCrossingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetReviewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Review
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReviewResponse) GetJSON200() *Review {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetReviewResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReviewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReviewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReviewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReviewResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14257,19 +14257,6 @@ func (c *ClientWithResponses) ListLanesWithResponse(ctx context.Context, name Na
 	return ParseListLanesResponse(rsp)
 }
 
-// GetLastLookWithResponse performs a GET /api/crossings/{name}/last-look (the `GetLastLook` operationId) request.
-//
-// Everything that starting the crossing will do, counted on both sides now.
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) GetLastLookWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetLastLookResponse, error) {
-	rsp, err := c.GetLastLook(ctx, name, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetLastLookResponse(rsp)
-}
-
 // LeaveOutTableWithBodyWithResponse performs a POST /api/crossings/{name}/leave-out (the `LeaveOutTable` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -14565,6 +14552,19 @@ func (c *ClientWithResponses) ResumeCrossingWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseResumeCrossingResponse(rsp)
+}
+
+// GetReviewWithResponse performs a GET /api/crossings/{name}/review (the `GetReview` operationId) request.
+//
+// Everything that starting the crossing will do, counted on both sides now.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetReviewWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetReviewResponse, error) {
+	rsp, err := c.GetReview(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReviewResponse(rsp)
 }
 
 // ListRunsWithResponse performs a GET /api/crossings/{name}/runs (the `ListRuns` operationId) request.
@@ -15917,39 +15917,6 @@ func ParseListLanesResponse(rsp *http.Response) (*ListLanesResponse, error) {
 	return response, nil
 }
 
-// ParseGetLastLookResponse parses an HTTP response from a GetLastLookWithResponse call
-func ParseGetLastLookResponse(rsp *http.Response) (*GetLastLookResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetLastLookResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest LastLook
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseLeaveOutTableResponse parses an HTTP response from a LeaveOutTableWithResponse call
 func ParseLeaveOutTableResponse(rsp *http.Response) (*LeaveOutTableResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16487,6 +16454,39 @@ func ParseResumeCrossingResponse(rsp *http.Response) (*ResumeCrossingResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetReviewResponse parses an HTTP response from a GetReviewWithResponse call
+func ParseGetReviewResponse(rsp *http.Response) (*GetReviewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReviewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Review
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18224,9 +18224,6 @@ type ServerInterface interface {
 	// (GET /api/crossings/{name}/lanes)
 	ListLanes(c *gin.Context, name Name)
 
-	// (GET /api/crossings/{name}/last-look)
-	GetLastLook(c *gin.Context, name Name)
-
 	// (POST /api/crossings/{name}/leave-out)
 	LeaveOutTable(c *gin.Context, name Name)
 
@@ -18277,6 +18274,9 @@ type ServerInterface interface {
 
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(c *gin.Context, name Name)
+
+	// (GET /api/crossings/{name}/review)
+	GetReview(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/runs)
 	ListRuns(c *gin.Context, name Name)
@@ -19007,31 +19007,6 @@ func (siw *ServerInterfaceWrapper) ListLanes(c *gin.Context) {
 	siw.Handler.ListLanes(c, name)
 }
 
-// GetLastLook operation middleware
-func (siw *ServerInterfaceWrapper) GetLastLook(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.GetLastLook(c, name)
-}
-
 // LeaveOutTable operation middleware
 func (siw *ServerInterfaceWrapper) LeaveOutTable(c *gin.Context) {
 
@@ -19581,6 +19556,31 @@ func (siw *ServerInterfaceWrapper) ResumeCrossing(c *gin.Context) {
 	}
 
 	siw.Handler.ResumeCrossing(c, name)
+}
+
+// GetReview operation middleware
+func (siw *ServerInterfaceWrapper) GetReview(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetReview(c, name)
 }
 
 // ListRuns operation middleware
@@ -21155,7 +21155,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/crossings/:name/set-aside", wrapper.ListSetAside)
 	router.GET(options.BaseURL+"/api/crossings/:name/objects", wrapper.ListObjects)
 	router.PUT(options.BaseURL+"/api/crossings/:name/objects/:id", wrapper.ChangeObject)
-	router.GET(options.BaseURL+"/api/crossings/:name/last-look", wrapper.GetLastLook)
+	router.GET(options.BaseURL+"/api/crossings/:name/review", wrapper.GetReview)
 	router.POST(options.BaseURL+"/api/crossings/:name/start", wrapper.StartCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/pause", wrapper.PauseCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/resume", wrapper.ResumeCrossing)
@@ -21949,45 +21949,6 @@ func (response ListLanesdefaultApplicationProblemPlusJSONResponse) VisitListLane
 	return err
 }
 
-type GetLastLookRequestObject struct {
-	Name Name `json:"name"`
-}
-
-type GetLastLookResponseObject interface {
-	VisitGetLastLookResponse(w http.ResponseWriter) error
-}
-
-type GetLastLook200JSONResponse LastLook
-
-func (response GetLastLook200JSONResponse) VisitGetLastLookResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetLastLookdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetLastLookdefaultApplicationProblemPlusJSONResponse) VisitGetLastLookResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type LeaveOutTableRequestObject struct {
 	Name Name `json:"name"`
 	Body *LeaveOutTableJSONRequestBody
@@ -22653,6 +22614,45 @@ type ResumeCrossingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ResumeCrossingdefaultApplicationProblemPlusJSONResponse) VisitResumeCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReviewRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetReviewResponseObject interface {
+	VisitGetReviewResponse(w http.ResponseWriter) error
+}
+
+type GetReview200JSONResponse Review
+
+func (response GetReview200JSONResponse) VisitGetReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReviewdefaultApplicationProblemPlusJSONResponse) VisitGetReviewResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24760,9 +24760,6 @@ type StrictServerInterface interface {
 	// (GET /api/crossings/{name}/lanes)
 	ListLanes(ctx context.Context, request ListLanesRequestObject) (ListLanesResponseObject, error)
 
-	// (GET /api/crossings/{name}/last-look)
-	GetLastLook(ctx context.Context, request GetLastLookRequestObject) (GetLastLookResponseObject, error)
-
 	// (POST /api/crossings/{name}/leave-out)
 	LeaveOutTable(ctx context.Context, request LeaveOutTableRequestObject) (LeaveOutTableResponseObject, error)
 
@@ -24813,6 +24810,9 @@ type StrictServerInterface interface {
 
 	// (POST /api/crossings/{name}/resume)
 	ResumeCrossing(ctx context.Context, request ResumeCrossingRequestObject) (ResumeCrossingResponseObject, error)
+
+	// (GET /api/crossings/{name}/review)
+	GetReview(ctx context.Context, request GetReviewRequestObject) (GetReviewResponseObject, error)
 
 	// (GET /api/crossings/{name}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -25644,32 +25644,6 @@ func (sh *strictHandler) ListLanes(ctx *gin.Context, name Name) {
 	}
 }
 
-// GetLastLook operation middleware
-func (sh *strictHandler) GetLastLook(ctx *gin.Context, name Name) {
-	var request GetLastLookRequestObject
-
-	request.Name = name
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetLastLook(ctx, request.(GetLastLookRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetLastLook")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(GetLastLookResponseObject); ok {
-		if err := validResponse.VisitGetLastLookResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // LeaveOutTable operation middleware
 func (sh *strictHandler) LeaveOutTable(ctx *gin.Context, name Name) {
 	var request LeaveOutTableRequestObject
@@ -26257,6 +26231,32 @@ func (sh *strictHandler) ResumeCrossing(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ResumeCrossingResponseObject); ok {
 		if err := validResponse.VisitResumeCrossingResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReview operation middleware
+func (sh *strictHandler) GetReview(ctx *gin.Context, name Name) {
+	var request GetReviewRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReview(ctx, request.(GetReviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReview")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetReviewResponseObject); ok {
+		if err := validResponse.VisitGetReviewResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -45,10 +45,19 @@ type Verdict string
 
 // The verdicts.
 const (
-	Blocks Verdict = "blocks"
-	ToKnow Verdict = "to know"
-	Fine   Verdict = "fine"
+	Blocker Verdict = "blocker" // nothing goes on until it is resolved
+	Notice  Verdict = "notice"  // worth knowing; it stops nothing
+	OK      Verdict = "ok"
 )
+
+// UnmarshalText reads a verdict, also one that was kept under the names of before.
+func (v *Verdict) UnmarshalText(text []byte) error {
+	*v = Verdict(text)
+	if now, old := map[Verdict]Verdict{"blocks": Blocker, "to know": Notice, "fine": OK}[*v]; old {
+		*v = now
+	}
+	return nil
+}
 
 // Entry is one line of a survey or readiness list.
 type Entry struct {

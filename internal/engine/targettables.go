@@ -28,7 +28,7 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			fresh++
 			continue
 		}
-		e := domain.Entry{Verdict: domain.Blocks, Topic: "target table", Subject: p.Target.String()}
+		e := domain.Entry{Verdict: domain.Blocker, Topic: "target table", Subject: p.Target.String()}
 		n := holds[p.Target]
 		count := strconv.FormatInt(n, 10)
 		if n > 1_000_000 {
@@ -38,7 +38,7 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 		way := p.WhatStands(set)
 		switch {
 		case way == "replace":
-			e.Verdict, e.Measured = domain.ToKnow, "it stands with "+count+" rows, and will be dropped and made anew"
+			e.Verdict, e.Measured = domain.Notice, "it stands with "+count+" rows, and will be dropped and made anew"
 			if n == 0 {
 				e.Measured = "it stands empty, and will be dropped and made anew"
 			}
@@ -46,20 +46,20 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			e.Measured = "it stands already and is unlike what the plan needs: " + diff
 			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced (standing: replace)"
 		case n == 0:
-			e.Verdict, e.Measured = domain.Fine, "it stands already, is alike and empty"
+			e.Verdict, e.Measured = domain.OK, "it stands already, is alike and empty"
 		case way == InPlace:
-			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows; those of the source take their place, chunk by chunk"
+			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows; those of the source take their place, chunk by chunk"
 		case way == "keep":
-			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which stay, unless the source truncates the table; a comparison will find them where the source lacks them"
+			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which stay, unless the source truncates the table; a comparison will find them where the source lacks them"
 		case way == "empty":
-			e.Verdict, e.Measured = domain.ToKnow, "it holds "+count+" rows, which will be removed"
+			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which will be removed"
 		default:
 			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+", or set non_empty_target: empty (keep, replace)"
 		}
 		out = append(out, e)
 	}
 	if fresh > 0 {
-		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "target tables", Subject: "target", Measured: strconv.Itoa(fresh) + " tables will be created"})
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "target tables", Subject: "target", Measured: strconv.Itoa(fresh) + " tables will be created"})
 	}
 	return out
 }
@@ -81,10 +81,10 @@ func HeldToPlan(ctx context.Context, d Database, plans []domain.TablePlan, diffe
 		}
 		t := here.Table(p.Target)
 		if t == nil {
-			return domain.Conflict("the statement written by hand for %s made no table of that name; mend it", p.Target)
+			return domain.Conflict("the statement written by hand for %s made no table of that name; correct it", p.Target)
 		}
 		if diff := differences(p, t); diff != "" {
-			return domain.Conflict("the statement written by hand for %s makes a table unlike what the plan needs: %s; drop the table and mend the statement", p.Target, diff)
+			return domain.Conflict("the statement written by hand for %s makes a table unlike what the plan needs: %s; drop the table and correct the statement", p.Target, diff)
 		}
 	}
 	return nil
@@ -101,7 +101,7 @@ func LeftReferences(plans []domain.TablePlan) []domain.Entry {
 	for _, p := range plans {
 		for _, k := range p.Table.Constraints {
 			if k.Kind == "foreign" && !chosen[k.References] {
-				out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "foreign key", Subject: p.Source.String(), Remedy: "add " + k.References.String() + " to the crossing",
+				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "foreign key", Subject: p.Source.String(), Remedy: "add " + k.References.String() + " to the crossing",
 					Measured: k.Name + " refers to " + k.References.String() + ", which is left out: the foreign key is not made"})
 			}
 		}

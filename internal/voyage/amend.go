@@ -426,40 +426,40 @@ func columnEntries(c *domain.Crossing, cat *domain.Catalog, tables []records.Tab
 		}
 		now := cat.Table(p.Source)
 		if now == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "columns", Subject: p.Source.String(), Measured: "it is no longer on the source",
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(), Measured: "it is no longer on the source",
 				Remedy: "leave it out: dustyferry crossing leave-out " + c.Name + " " + p.Source.String()})
 			continue
 		}
 		again := "dustyferry crossing restart " + c.Name + " --table " + p.Source.String()
 		if another(p, now) {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: topicAnother, Subject: p.Source.String(),
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: topicAnother, Subject: p.Source.String(),
 				Measured: "another table has its name on the source now: the one that was loaded was renamed or dropped, and what is written to this one is not in what capture reads", Remedy: "load it: " + again})
 			continue
 		}
 		if rewritten(p, now) {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: topicRewritten, Subject: p.Source.String(),
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: topicRewritten, Subject: p.Source.String(),
 				Measured: "its rows were written anew on the source, or a partition of it was emptied, of which the log does not tell (TRUNCATE of a partition, ALTER … USING, VACUUM FULL, CLUSTER)",
 				Remedy:   "compare it: dustyferry reconcile " + c.Name + " --table " + p.Source.String() + "; where it differs, " + again})
 		}
 		out = append(out, partitionEntries(c, p, now)...)
 		if text := columns.Objects(&p.Table, now); text != "" {
-			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "objects", Subject: p.Source.String(), Measured: text,
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "objects", Subject: p.Source.String(), Measured: text,
 				Remedy: "do the same on the target; the crossing carries what stood at its start"})
 		}
 		changes := columns.Between(&p.Table, now, "RENAME")
 		if len(changes) == 0 {
 			continue
 		}
-		e := domain.Entry{Verdict: domain.Blocks, Topic: "columns", Subject: p.Source.String(), Measured: "they have changed on the source, and no row has shown it yet: " + columns.Words(changes),
+		e := domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(), Measured: "they have changed on the source, and no row has shown it yet: " + columns.Words(changes),
 			Remedy: "write a row there, so that the log tells of it, or alter the target's table and restart this one: dustyferry crossing restart " + c.Name + " --table " + p.Source.String()}
 		if !slices.ContainsFunc(changes, func(k columns.Change) bool { return k.Kind != columns.Tightened }) {
-			e.Verdict, e.Remedy = domain.ToKnow, ""
+			e.Verdict, e.Remedy = domain.Notice, ""
 		}
 		out = append(out, e)
 	}
 	for _, t := range chosen(cat, c.Patterns) {
 		if !known[t.String()] && (len(c.Patterns) > 0 || len(c.Planning.Queries) == 0) {
-			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: topicNewTable, Subject: t.String(), Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: topicNewTable, Subject: t.String(), Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
 				Remedy: "dustyferry crossing add-table " + c.Name + " " + t.String()})
 		}
 	}

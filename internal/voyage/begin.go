@@ -45,7 +45,7 @@ func (v *Voyage) begin(ctx context.Context, c *domain.Crossing, t *domain.Task, 
 		return err
 	}})
 	if err != nil && ctx.Err() == nil && !engine.Away(err) { // that is waited for, see patiently
-		v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
+		v.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Fix the cause, then resume", t.Kind, err))
 	}
 	return err
 }
@@ -65,7 +65,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *domain.Crossing, confirm,
 		return err
 	}
 	if removes(c) && confirm != c.Target {
-		look, err := v.LastLook(ctx, c)
+		look, err := v.Review(ctx, c)
 		if err != nil {
 			return err
 		}

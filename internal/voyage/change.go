@@ -194,7 +194,7 @@ func (v *Voyage) awaitFollower(ctx context.Context, c *domain.Crossing, kicked i
 				return err
 			}
 			if now.Condition == domain.ConditionHeld {
-				return domain.Conflict("%s. When that is mended, add the table again", now.Reason)
+				return domain.Conflict("%s. When that is fixed, add the table again", now.Reason)
 			}
 		}
 		if !waits.Sleep(ctx, 200*time.Millisecond) {

@@ -169,7 +169,7 @@ func within(plans []domain.TablePlan, patterns []string) ([]domain.TablePlan, er
 func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain.Entry {
 	found := check.Misfits()
 	if len(found) == 0 {
-		return []domain.Entry{{Verdict: domain.Fine, Topic: "fit", Subject: p.Source.String(), Measured: fmt.Sprintf("%s looked at; every value fits", domain.Many(check.Rows, "row"))}}
+		return []domain.Entry{{Verdict: domain.OK, Topic: "fit", Subject: p.Source.String(), Measured: fmt.Sprintf("%s looked at; every value fits", domain.Many(check.Rows, "row"))}}
 	}
 	var out []domain.Entry
 	for _, m := range found {
@@ -186,14 +186,14 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 		if m.Suggest != "" {
 			remedy += fmt.Sprintf(", or plan the column as %s", m.Suggest)
 		}
-		e := domain.Entry{Verdict: domain.Blocks, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
+		e := domain.Entry{Verdict: domain.Blocker, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
 			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit", domain.Many(m.Count, "value"), m.Column, m.Type, does(m.Count)), Values: strings.Join(examples, "; ")}
 		if m.Cuts == m.Count {
 			e.Measured = fmt.Sprintf("%s of %s will be cut to %s", domain.Many(m.Count, "value"), m.Column, domain.Many(m.Limit, "byte"))
 			e.Remedy = "allow longer values in the rules, or take cut away to have them refused"
 		}
 		if m.Nulls+m.Cuts == m.Count { // the load goes on, the values do not
-			e.Verdict = domain.ToKnow
+			e.Verdict = domain.Notice
 		}
 		out = append(out, e)
 	}
@@ -208,12 +208,12 @@ func settled(entries []domain.Entry, f *domain.FitCheck) {
 	}
 	fine := map[string]bool{}
 	for _, e := range f.Entries {
-		fine[e.Subject] = e.Verdict == domain.Fine
+		fine[e.Subject] = e.Verdict == domain.OK
 	}
 	for i := range entries {
 		e := &entries[i]
-		if e.Topic == lossyTopic && e.Verdict == domain.ToKnow && fine[e.Subject] {
-			e.Verdict = domain.Fine
+		if e.Topic == lossyTopic && e.Verdict == domain.Notice && fine[e.Subject] {
+			e.Verdict = domain.OK
 			e.Measured += "; the fit check found no such value"
 		}
 	}
@@ -239,9 +239,9 @@ func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []dom
 	if err != nil {
 		return nil, err
 	}
-	less, why := domain.ToKnow, ""
+	less, why := domain.Notice, ""
 	if house.Requires(domain.CheckFit) {
-		less, why = domain.Blocks, "; this service's house rules want it checked"
+		less, why = domain.Blocker, "; this service's house rules want it checked"
 	}
 	if f == nil || f.EndedAt.IsZero() || f.Error != "" {
 		return []domain.Entry{{Verdict: less, Topic: "fit", Subject: "crossing", Remedy: remedy, Measured: "the data has not been looked at for values that their new columns cannot hold" + why}}, nil
@@ -249,13 +249,13 @@ func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []dom
 	ago := "the fit check of " + f.StartedAt.Format("2006-01-02 15:04 MST")
 	var out []domain.Entry
 	for _, e := range f.Entries {
-		if e.Verdict != domain.Fine {
+		if e.Verdict != domain.OK {
 			e.Measured = ago + ": " + e.Measured
 			e.Remedy += "; then check again: " + remedy
 			out = append(out, e)
 		}
 	}
-	e := domain.Entry{Verdict: domain.Fine, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), domain.Many(f.Rows, "row"))}
+	e := domain.Entry{Verdict: domain.OK, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), domain.Many(f.Rows, "row"))}
 	if f.Tables < len(plans) {
 		e.Verdict, e.Remedy = less, remedy
 		e.Measured += fmt.Sprintf(" of %d of the %d tables", f.Tables, len(plans)) + why
@@ -263,7 +263,7 @@ func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []dom
 	if len(out) == 0 {
 		e.Measured += ": every value fits"
 	}
-	if len(out) == 0 || e.Verdict != domain.Fine {
+	if len(out) == 0 || e.Verdict != domain.OK {
 		out = append(out, e)
 	}
 	return out, nil

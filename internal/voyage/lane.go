@@ -414,10 +414,10 @@ func (v *Voyage) sendBack(ctx context.Context, c *domain.Crossing, chunk *record
 func heldText(c *domain.Crossing, t *records.Table, chunk *records.Chunk, where string, cause error) string {
 	text := strings.TrimSuffix(cause.Error(), ".")
 	if errors.As(cause, new(*refusedRows)) {
-		return fmt.Sprintf("chunk %d of %s (%s): %s. Mend the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
+		return fmt.Sprintf("chunk %d of %s (%s): %s. Correct the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
 			chunk.Ordinal+1, t.SourceName, where, text)
 	}
-	return fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Mend the cause and resume the crossing, or restart the table; the other tables go on",
+	return fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Fix the cause and resume the crossing, or restart the table; the other tables go on",
 		chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, text)
 }
 

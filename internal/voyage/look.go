@@ -157,7 +157,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (
 	}
 	if side := out.Plan.TargetSide; side != nil {
 		for _, l := range side.Table.Left {
-			out.Notes = append(out.Notes, domain.Entry{Verdict: domain.ToKnow, Topic: "left out", Subject: table, Measured: l + " is not made on the target"})
+			out.Notes = append(out.Notes, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: table, Measured: l + " is not made on the target"})
 		}
 	}
 	here, err := v.Catalog(ctx, c.Target, false)
@@ -232,23 +232,23 @@ type Loss struct {
 	Rows  int64
 }
 
-// LastLook is everything that starting a crossing will do.
-type LastLook struct {
+// Review is everything that starting a crossing will do.
+type Review struct {
 	Tables, Chunks  int
 	Rows, Bytes     int64
 	Create, Empty   int // target tables to be made; standing and empty
 	Losses, Refused []Loss
 	RowsLost        int64
-	Blocks          []domain.Entry
-	ToKnow          int
+	Blockers        []domain.Entry
+	Notices         int
 	LoadTime        time.Duration
 	LoadTimeFrom    string
 }
 
-// LastLook surveys both sides again and counts what starting will do, and what
+// Review surveys both sides again and counts what starting will do, and what
 // will be lost on the target.
-func (v *Voyage) LastLook(ctx context.Context, c *domain.Crossing) (LastLook, error) {
-	var out LastLook
+func (v *Voyage) Review(ctx context.Context, c *domain.Crossing) (Review, error) {
+	var out Review
 	s, err := v.survey(ctx, c, false)
 	if err != nil {
 		return out, err
@@ -285,10 +285,10 @@ func (v *Voyage) LastLook(ctx context.Context, c *domain.Crossing) (LastLook, er
 	}
 	for _, e := range s.entries {
 		switch e.Verdict {
-		case domain.Blocks:
-			out.Blocks = append(out.Blocks, e)
-		case domain.ToKnow:
-			out.ToKnow++
+		case domain.Blocker:
+			out.Blockers = append(out.Blockers, e)
+		case domain.Notice:
+			out.Notices++
 		}
 	}
 	took, rate := loadTime(out.Bytes, c.Settings)

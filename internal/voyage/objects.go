@@ -281,7 +281,7 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bo
 	all := []domain.Carried{domain.CarryViews, domain.CarryRoutines, domain.CarryTriggers}
 	list, err := s.src.Extras(ctx, s.plans, all)
 	if err != nil {
-		return []domain.Entry{{Verdict: domain.ToKnow, Topic: "views, routines, triggers", Subject: "source", Measured: "they could not be listed: " + err.Error()}}, nil
+		return []domain.Entry{{Verdict: domain.Notice, Topic: "views, routines, triggers", Subject: "source", Measured: "they could not be listed: " + err.Error()}}, nil
 	}
 	group := map[domain.Carried][]string{}
 	for _, o := range list {
@@ -304,14 +304,14 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bo
 		if len(names) > 12 {
 			text += fmt.Sprintf(" and %d more", len(names)-12)
 		}
-		e := domain.Entry{Verdict: domain.ToKnow, Topic: string(kind), Subject: "source", Measured: text + "; they are not made on the target"}
+		e := domain.Entry{Verdict: domain.Notice, Topic: string(kind), Subject: "source", Measured: text + "; they are not made on the target"}
 		wanted := false
 		for _, k := range c.Planning.Carry {
 			wanted = wanted || k == kind
 		}
 		switch {
 		case wanted && alike:
-			e.Verdict, e.Measured = domain.Fine, text+"; they are made on the target after the load"
+			e.Verdict, e.Measured = domain.OK, text+"; they are made on the target after the load"
 			if kind == domain.CarryTriggers && c.Kind != domain.KindLoad {
 				e.Measured = text + "; they are made on the target at cutover, so that none acts on what the source's already did"
 			}
@@ -352,7 +352,7 @@ func byHandEntries(s *surveyed) []domain.Entry {
 		}
 		for _, what := range slices.Sorted(maps.Keys(p.Statements)) {
 			if !slices.Contains(names[p.Target], what) {
-				out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "statement by hand", Subject: s.plans[i].Source.String(), Remedy: "name one of them, or take it away",
+				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "statement by hand", Subject: s.plans[i].Source.String(), Remedy: "name one of them, or take it away",
 					Measured: fmt.Sprintf("%q is none of its objects, which are: %s", what, strings.Join(names[p.Target], ", "))})
 			}
 		}

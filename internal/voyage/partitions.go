@@ -65,11 +65,11 @@ func partitionEntries(c *domain.Crossing, p *domain.TablePlan, now *domain.Table
 	var out []domain.Entry
 	remedy := fmt.Sprintf("compare before the cutover: dustyferry reconcile %s; and restart the table where it differs: dustyferry crossing restart %s --table %s", c.Name, c.Name, p.Source)
 	for _, part := range without(now.Partitions, p.Table.Partitions) {
-		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
+		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
 			Measured: part.Table.String() + " has become a partition since the start; rows that it held then are not in the log"})
 	}
 	for _, part := range without(p.Table.Partitions, now.Partitions) {
-		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
+		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
 			Measured: part.Table.String() + " is no partition any more; the target keeps the rows that it held"})
 	}
 	return out

@@ -26,7 +26,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
 		e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: c.Name, Measured: fmt.Sprintf(format, args...), Remedy: remedy}
 		if ok {
-			e.Verdict, e.Remedy = domain.Fine, ""
+			e.Verdict, e.Remedy = domain.OK, ""
 		}
 		out = append(out, e)
 	}
@@ -34,16 +34,16 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 	if err != nil {
 		return nil, err
 	}
-	add((view.Chunks > 0 || c.Kind == domain.KindCapture) && view.Landed == view.Chunks, domain.Blocks, "load", "wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
-	add(c.Built, domain.Blocks, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
-	add(c.Phase == domain.PhaseInStep, domain.Blocks, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
-	add(c.Condition == domain.ConditionRunning, domain.Blocks, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))
+	add((view.Chunks > 0 || c.Kind == domain.KindCapture) && view.Landed == view.Chunks, domain.Blocker, "load", "wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
+	add(c.Built, domain.Blocker, "deferred objects", "wait until they are built", "indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
+	add(c.Phase == domain.PhaseInStep, domain.Blocker, "phase", "wait until the crossing is in step", "the crossing is %s", c.Phase)
+	add(c.Condition == domain.ConditionRunning, domain.Blocker, "condition", "resume the crossing", "the crossing is %s%s", c.Condition, prefixed(": ", c.Reason))
 	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", false, 0, 1)
 	if err != nil {
 		return nil, err
 	}
 	if left > 0 {
-		add(false, domain.ToKnow, "rows set aside", "mend the rows on the source, or the target's table, and repair what a comparison finds: dustyferry crossing aside "+c.Name,
+		add(false, domain.Notice, "rows set aside", "correct the rows on the source, or the target's table, and repair what a comparison finds: dustyferry crossing aside "+c.Name,
 			"%s set aside, as the target could not take them (first: %s, %s)", counted(left, "row was", "rows were"), aside[0].TableName, rowText(aside[0]))
 	}
 	st, err := v.Store.Stream(ctx, c.ID)
@@ -58,10 +58,10 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		out = append(out, provedInside(v.noticed(ctx, c, st, tables, set.CutoverDepth, patience), set.CutoverDepth)...)
 	}
 	live := st != nil && st.Live
-	add(live, domain.Blocks, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
+	add(live, domain.Blocker, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name, "capture %s", yesNo(live, "runs", "does not run"))
 	if st != nil {
 		limit := set.InStepLag.Seconds()
-		add(st.LagSeconds <= limit, domain.Blocks, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
+		add(st.LagSeconds <= limit, domain.Blocker, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
 	}
 	out = append(out, v.unended(ctx, c, plansOf(tables), patience)...)
 	house, err := v.Store.House(ctx)
@@ -70,9 +70,9 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 	}
 	wanted := func(check domain.Check) (domain.Verdict, string) {
 		if house.Requires(check) {
-			return domain.Blocks, "; this service's house rules want a " + string(check) + " first"
+			return domain.Blocker, "; this service's house rules want a " + string(check) + " first"
 		}
-		return domain.ToKnow, ""
+		return domain.Notice, ""
 	}
 	verdict, why := wanted(domain.CheckCompare)
 	compared, err := v.compared(ctx, c.ID)
@@ -108,7 +108,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 	for i := range list {
 		if list[i].Topic == topicRewritten && depth == domain.DepthHashes {
-			list[i].Verdict = domain.ToKnow
+			list[i].Verdict = domain.Notice
 		}
 	}
 	return list
@@ -121,7 +121,7 @@ func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.St
 	defer cancel()
 	cat, err := v.CatalogOf(ctx, c.Source, 3*time.Second)
 	if err != nil {
-		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocks, Topic: "tables", Subject: c.Source,
+		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocker, Topic: "tables", Subject: c.Source,
 			Measured: "the source cannot be asked whether its tables are as they were: " + err.Error(), Remedy: "see to the source: dustyferry database check " + c.Source})
 	}
 	if depth != domain.DepthHashes { // which would prove it inside the pause
@@ -140,12 +140,12 @@ func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain
 	if err == nil {
 		list, err = src.Prepared(ctx, plans)
 	}
-	e := domain.Entry{Verdict: domain.Fine, Topic: "two-phase transactions", Subject: c.Source, Measured: "none is prepared on the source and waits for its end"}
+	e := domain.Entry{Verdict: domain.OK, Topic: "two-phase transactions", Subject: c.Source, Measured: "none is prepared on the source and waits for its end"}
 	switch {
 	case err != nil:
-		e.Verdict, e.Measured, e.Remedy = domain.Blocks, "the source cannot be asked for prepared transactions: "+err.Error(), "see to the source: dustyferry database check "+c.Source
+		e.Verdict, e.Measured, e.Remedy = domain.Blocker, "the source cannot be asked for prepared transactions: "+err.Error(), "see to the source: dustyferry database check "+c.Source
 	case len(list) > 0:
-		e.Verdict, e.Measured = domain.Blocks, fmt.Sprintf("%s prepared on the source and could still be committed when its writes have stopped", counted(len(list), "transaction is", "transactions are"))
+		e.Verdict, e.Measured = domain.Blocker, fmt.Sprintf("%s prepared on the source and could still be committed when its writes have stopped", counted(len(list), "transaction is", "transactions are"))
 		e.Remedy = "let them end, or end them by hand, with ROLLBACK in the place of COMMIT where that is right: " + strings.Join(list[:min(len(list), 5)], "; ") + more(len(list)-5)
 	}
 	return []domain.Entry{e}
@@ -154,8 +154,8 @@ func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain
 // forRehearsal is a readiness list for a rehearsal, which needs none before it.
 func forRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
 	for i := range list {
-		if rehearsal && list[i].Topic == topicPause && list[i].Verdict == domain.Blocks {
-			list[i].Verdict = domain.ToKnow
+		if rehearsal && list[i].Topic == topicPause && list[i].Verdict == domain.Blocker {
+			list[i].Verdict = domain.Notice
 		}
 	}
 	return list

@@ -341,7 +341,7 @@ func refreshEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry
 		if p.Watermark == "" {
 			continue
 		}
-		e := domain.Entry{Verdict: domain.ToKnow, Topic: "watermark", Subject: p.Source.String(),
+		e := domain.Entry{Verdict: domain.Notice, Topic: "watermark", Subject: p.Source.String(),
 			Measured: fmt.Sprintf("a repeated load reads rows past %s, and again those of the last %s before; rows that are deleted, or changed without %s, are not seen by it", p.Watermark, p.Overlap, p.Watermark),
 			Remedy:   fmt.Sprintf("compare from time to time: dustyferry reconcile %s, and dustyferry repair for what is found", c.Name)}
 		first := func(cols []string) bool { return len(cols) > 0 && cols[0] == p.Watermark }
@@ -351,7 +351,7 @@ func refreshEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry
 			e.Measured += "; no index begins with " + p.Watermark + ", so that each run reads through the whole table"
 		}
 		if c.Kind != domain.KindLoad {
-			e = domain.Entry{Verdict: domain.Blocks, Topic: "watermark", Subject: p.Source.String(), Measured: "it has a watermark, but its changes are followed",
+			e = domain.Entry{Verdict: domain.Blocker, Topic: "watermark", Subject: p.Source.String(), Measured: "it has a watermark, but its changes are followed",
 				Remedy: "take the watermark away, or make a crossing of kind load for it"}
 		}
 		out = append(out, e)

@@ -191,7 +191,7 @@ func whyNot(c *domain.Crossing, s *records.Schedule, r *records.DueRun) string {
 	case c.Phase == domain.PhaseClosed:
 		return "it is closed; remove its schedule"
 	case c.Condition == domain.ConditionHeld:
-		return c.Name + " is held; mend the cause and resume it"
+		return c.Name + " is held; fix the cause, then resume it"
 	case c.Phase == domain.PhaseInStep && c.Kind != domain.KindLoad:
 		return "it follows changes"
 	case c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed && c.Phase != domain.PhaseInStep:

@@ -31,11 +31,10 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domai
 		return err
 	}
 	changes := c.Settings.Changes(s)
-	planned := slices.ContainsFunc(changes, func(x domain.SettingChange) bool { return !x.Setting.Live })
-	if planned {
-		if err := allow(lifecycle.Change, c); err != nil {
-			return err
-		}
+	at := slices.IndexFunc(changes, func(x domain.SettingChange) bool { return !x.Setting.Live })
+	planned := at >= 0
+	if planned && allow(lifecycle.Change, c) != nil {
+		return domain.Conflict("%s can be changed until the start, and crossing %s is %s: its plan is in use. docs/settings.md lists what can be changed while it runs", changes[at].Setting.Key, c.Name, c.Kind.PhaseLabel(c.Phase))
 	}
 	if c.Phase == domain.PhaseCuttingOver {
 		return domain.Conflict("crossing %s is cutting over; its settings stand until that has ended", c.Name)

@@ -197,11 +197,11 @@ func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePla
 	if c.Settings.StartFrom != "" {
 		from = "from " + c.Settings.StartFrom + " on"
 	}
-	out := []domain.Entry{{Verdict: domain.ToKnow, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
+	out := []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
 		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
 	for i := range plans {
 		if side := plans[i].OnTarget(); there.Table(side.Target) == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing of kind capture loads no rows",
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing of kind capture loads no rows",
 				Remedy: "copy it first, or make a crossing of kind load+capture"})
 		}
 	}

@@ -79,7 +79,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 	case domain.IsKind(err, domain.ProblemConflict):
 		v.holdStream(end, &c, st, err, "capture is held: "+err.Error())
 	case lasting(err) && st.Failures >= 3:
-		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Mend the row or the table there and resume, or restart the table", err))
+		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Correct the row or the table there and resume, or restart the table", err))
 	default:
 		wait := waits.BackOff(st.Failures)
 		if mine, _ := v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), ""); mine {

@@ -79,7 +79,7 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 			return nil, err
 		}
 		if len(open) > 0 {
-			from = append(from, domain.Entry{Verdict: domain.ToKnow, Topic: "open transactions", Subject: "source", Measured: "capture can begin only when these have ended: " + strings.Join(open[:min(len(open), 5)], "; ") + more(len(open)-5),
+			from = append(from, domain.Entry{Verdict: domain.Notice, Topic: "open transactions", Subject: "source", Measured: "capture can begin only when these have ended: " + strings.Join(open[:min(len(open), 5)], "; ") + more(len(open)-5),
 				Remedy: "let them end, or end them, before the start"})
 		}
 	}
@@ -93,7 +93,7 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 	if same, err := v.sameDatabase(ctx, c); err != nil {
 		return nil, err
 	} else if same {
-		to = append(to, domain.Entry{Verdict: domain.Blocks, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
+		to = append(to, domain.Entry{Verdict: domain.Blocker, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
 	types = append(types, clashes(s.plans)...)
 	label, err := v.labelEntry(ctx, c)
@@ -127,7 +127,7 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 		return nil, err
 	}
 	s.entries = append(append(append(from, to...), types...), size...)
-	rank := map[domain.Verdict]int{domain.Blocks: 0, domain.ToKnow: 1, domain.Fine: 2}
+	rank := map[domain.Verdict]int{domain.Blocker: 0, domain.Notice: 1, domain.OK: 2}
 	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
 	return s, nil
 }
@@ -185,9 +185,9 @@ func ruleEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 				n++
 			}
 		}
-		e := domain.Entry{Verdict: domain.Fine, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1), Measured: fmt.Sprintf("%s matches %s", r.Tables, domain.Many(int64(n), "table"))}
+		e := domain.Entry{Verdict: domain.OK, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1), Measured: fmt.Sprintf("%s matches %s", r.Tables, domain.Many(int64(n), "table"))}
 		if n == 0 {
-			e.Verdict, e.Remedy = domain.ToKnow, "mend its pattern, or take it away"
+			e.Verdict, e.Remedy = domain.Notice, "correct its pattern, or remove the rule"
 		}
 		out = append(out, e)
 	}
@@ -196,7 +196,7 @@ func ruleEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 	}
 	for _, p := range plans {
 		block := func(topic, measured, remedy string) {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: topic, Subject: p.Source.String(), Measured: measured, Remedy: remedy})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: topic, Subject: p.Source.String(), Measured: measured, Remedy: remedy})
 		}
 		if p.Where != "" {
 			block("rule", "only rows where "+p.Where+" are wanted; changes cannot be held against a condition of the source's", "make a crossing of kind load for it, or take the condition away")
@@ -220,7 +220,7 @@ func roomEntry(plans []domain.TablePlan) domain.Entry {
 		bytes += plans[i].Table.Bytes
 		indexes += plans[i].Table.IndexBytes
 	}
-	return domain.Entry{Verdict: domain.Fine, Topic: "room", Subject: "target", Measured: fmt.Sprintf(
+	return domain.Entry{Verdict: domain.OK, Topic: "room", Subject: "target", Measured: fmt.Sprintf(
 		"rows take %.1f MB on the source and indexes %.1f MB; how much room is free here, its server does not tell", float64(bytes)/1e6, float64(indexes)/1e6)}
 }
 
@@ -238,7 +238,7 @@ func orderEntry(plans []domain.TablePlan) []domain.Entry {
 	if len(names) == 0 {
 		return nil
 	}
-	return []domain.Entry{{Verdict: domain.Fine, Topic: "key order", Subject: "both sides", Measured: fmt.Sprintf(
+	return []domain.Entry{{Verdict: domain.OK, Topic: "key order", Subject: "both sides", Measured: fmt.Sprintf(
 		"the servers may order the text keys of %s unlike: chunks follow the source's order, and rows are compared by a hash of the key", strings.Join(names[:min(len(names), 6)], ", ")+more(len(names)-6))}}
 }
 
@@ -277,18 +277,18 @@ func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 			wider = append(wider, text)
 			continue
 		}
-		verdict := domain.ToKnow
+		verdict := domain.Notice
 		if n.Verdict == typemap.Impossible {
-			verdict = domain.Blocks
+			verdict = domain.Blocker
 		}
 		out = append(out, domain.Entry{Verdict: verdict, Topic: typeTopic(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
 	}
 	if len(wider) > 0 {
-		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: "column types, wider", Subject: p.Source.String(), Measured: strings.Join(wider, ", ")})
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "column types, wider", Subject: p.Source.String(), Measured: strings.Join(wider, ", ")})
 	}
 	if p.TargetSide != nil {
 		for _, l := range p.TargetSide.Table.Left {
-			out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "left out", Subject: p.Source.String(), Measured: l + " is not made on the target"})
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: p.Source.String(), Measured: l + " is not made on the target"})
 		}
 	}
 	return out
@@ -305,7 +305,7 @@ func clashes(plans []domain.TablePlan) []domain.Entry {
 			at.Name = strings.ToLower(at.Name)
 		}
 		if other, taken := first[at]; taken {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "target table", Subject: p.Source.String(), Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target), Remedy: "give one of them another name by a rule, or leave it to a crossing with another target"})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "target table", Subject: p.Source.String(), Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target), Remedy: "give one of them another name by a rule, or leave it to a crossing with another target"})
 			continue
 		}
 		first[at] = p.Source
@@ -389,7 +389,7 @@ func sizes(plans []domain.TablePlan, so string) domain.Entry {
 		rows += max(0, p.Table.Rows)
 		bytes += p.Table.Bytes
 	}
-	return domain.Entry{Verdict: domain.Fine, Topic: topicSize, Subject: "crossing",
+	return domain.Entry{Verdict: domain.OK, Topic: topicSize, Subject: "crossing",
 		Measured: fmt.Sprintf("%s, about %s and %.1f MB; %s", domain.Many(len(plans), "table"), domain.Many(rows, "row"), float64(bytes)/1e6, so)}
 }
 
@@ -411,7 +411,7 @@ func oneChunkEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entr
 		if p.Cuts() || took < longRead {
 			continue
 		}
-		out = append(out, domain.Entry{Verdict: domain.ToKnow, Topic: "one chunk", Subject: p.Source.String(),
+		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "one chunk", Subject: p.Source.String(),
 			Measured: fmt.Sprintf("its %.1f MB cannot be cut: while they are read, about %s at %.1f MB/s, changes wait, and the source keeps the log that is written meanwhile", float64(p.Table.Bytes)/1e6, took, float64(rate)/1e6),
 			Remedy:   "give it a primary key on the source, or start when little is written; it is read before tables that can be cut"})
 	}
@@ -433,7 +433,7 @@ func blocking(entries []domain.Entry, see string) string {
 	first, others := "", 0
 	for _, e := range entries {
 		switch {
-		case e.Verdict != domain.Blocks:
+		case e.Verdict != domain.Blocker:
 		case first != "":
 			others++
 		default:
@@ -461,9 +461,9 @@ func (v *Voyage) labelEntry(ctx context.Context, c *domain.Crossing) ([]domain.E
 	}
 	for _, w := range workers {
 		if slices.Contains(w.Labels.V, label) && time.Since(w.SeenAt) < 10*time.Second {
-			return []domain.Entry{{Verdict: domain.Fine, Topic: "workers", Subject: c.Name, Measured: "a worker with the label " + label + " is at work"}}, nil
+			return []domain.Entry{{Verdict: domain.OK, Topic: "workers", Subject: c.Name, Measured: "a worker with the label " + label + " is at work"}}, nil
 		}
 	}
-	return []domain.Entry{{Verdict: domain.ToKnow, Topic: "workers", Subject: c.Name, Measured: "no worker with the label " + label + " is at work: chunks and changes wait until there is one",
+	return []domain.Entry{{Verdict: domain.Notice, Topic: "workers", Subject: c.Name, Measured: "no worker with the label " + label + " is at work: chunks and changes wait until there is one",
 		Remedy: "dustyferry worker --label " + label}}, nil
 }

@@ -118,7 +118,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 func (v *Voyage) buildTask(ctx context.Context, c *domain.Crossing, note func(string)) error {
 	if err := v.build(ctx, c, note, false); err != nil {
 		if ctx.Err() == nil && !engine.Away(err) {
-			v.Hold(ctx, c, "", fmt.Sprintf("%s. Mend the cause and resume", err))
+			v.Hold(ctx, c, "", fmt.Sprintf("%s. Fix the cause, then resume", err))
 		}
 		return err
 	}

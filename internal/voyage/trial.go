@@ -119,7 +119,7 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *surveyed) []domain
 	}
 	steps, log, err := trial(ctx, s.src, largest, c.Settings.Lanes*2)
 	if err != nil {
-		return []domain.Entry{sizeEntry(s.plans, c.Settings), {Verdict: domain.ToKnow, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
+		return []domain.Entry{sizeEntry(s.plans, c.Settings), {Verdict: domain.Notice, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
 	}
 	set := c.Settings
 	// More readers are worth it while each gives a good part of what one gave.
@@ -152,13 +152,13 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *surveyed) []domain
 	if best.lanes == steps[len(steps)-1].lanes {
 		why = fmt.Sprintf("of up to %d readers that many gave most", best.lanes)
 	}
-	e := domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s; so many chunks are read at once that it takes about %s", domain.Many(int64(best.lanes), "lane"), chunk>>20, why, share.ReadTime)}
+	e := domain.Entry{Verdict: domain.OK, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s; so many chunks are read at once that it takes about %s", domain.Many(int64(best.lanes), "lane"), chunk>>20, why, share.ReadTime)}
 	if best.lanes != set.Lanes || chunk < set.ChunkBytes/2 {
 		e.Remedy = fmt.Sprintf("dustyferry crossing set %s --lanes %d --chunk-size %dMB", c.Name, best.lanes, chunk>>20)
 	}
 	out = append(out, e)
 	if log > 0 {
-		out = append(out, domain.Entry{Verdict: domain.Fine, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6, log*took.Seconds()/1e6)})
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6, log*took.Seconds()/1e6)})
 	}
 	return out
 }
@@ -199,9 +199,9 @@ func clockEntry(ctx context.Context, s *surveyed) (domain.Entry, error) {
 		return domain.Entry{}, err
 	}
 	d := b.Sub(a).Abs().Round(time.Millisecond)
-	e := domain.Entry{Verdict: domain.Fine, Topic: "clocks", Subject: "both sides", Measured: fmt.Sprintf("they differ by %s", max(d, time.Millisecond))}
+	e := domain.Entry{Verdict: domain.OK, Topic: "clocks", Subject: "both sides", Measured: fmt.Sprintf("they differ by %s", max(d, time.Millisecond))}
 	if d > alike {
-		e.Verdict, e.Remedy = domain.ToKnow, "set both machines' clocks by one time server"
+		e.Verdict, e.Remedy = domain.Notice, "set both machines' clocks by one time server"
 		e.Measured += "; lag is told by the source's clock, and what the application writes after cutover carries the target's"
 	}
 	return e, nil

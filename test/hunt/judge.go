@@ -289,7 +289,7 @@ func (r *run) sameObjects() error {
 		if !r.wanted(table) {
 			continue
 		}
-		return fault("after the cutover the target lacks: %s", l)
+		return fault("after the cutover the target lacks: %s; told: %s", l, r.unready())
 	}
 	return r.counters(src, dst)
 }

@@ -225,9 +225,9 @@ func (r *run) sameInMaria() error {
 				word += string(body)
 			}
 		}
-		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" {
+		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" || kind == "check" {
 			if name := strings.Fields(rest); len(name) > 1 && kind != "column" && slices.ContainsFunc(name[1:], func(n string) bool {
-				return len(n) > 3 && (strings.Contains(word, "not carried") || strings.Contains(word, "since the start")) && strings.Contains(word, n)
+				return len(n) > 3 && (strings.Contains(word, "not carried") || strings.Contains(word, "since the start") || strings.Contains(word, "have the collation")) && strings.Contains(word, n)
 			}) {
 				continue
 			}
@@ -237,7 +237,7 @@ func (r *run) sameInMaria() error {
 		}) {
 			continue
 		}
-		return fault("after the cutover the target lacks: %s", l)
+		return fault("after the cutover the target lacks: %s; told: %s", l, r.unready())
 	}
 	// Counters go on.
 	for i, s := range []side{r.source, r.target} {

@@ -45,7 +45,7 @@ var mvalues = []mcol{
 	{typ: "double", value: "g / 3e10"},
 	{typ: "float unsigned", value: "g / 7"},
 	{typ: "varchar(40)", value: "concat('v', g, if(g % 3, '', '  '))"},
-	{typ: "varchar(200)", value: "concat('☕ Ünal\\t\"x\"\\\\n''', g)"},
+	{typ: "varchar(190)", value: "concat('☕ Ünal\\t\"x\"\\\\n''', g)"},
 	{typ: "text", value: "case g % 5 when 0 then '' when 1 then 'a\\tb\\nc\\\\.' else concat('honey 🍯 ', g) end"},
 	{typ: "longtext", value: "repeat(md5(g), 1 + g % 300)"},
 	{typ: "varchar(60) CHARACTER SET latin1", value: "concat('naïve € ', g)"},

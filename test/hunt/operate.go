@@ -225,7 +225,7 @@ func (r *run) surveyed() string {
 	list, _ := r.product.list(r.ctx, r.path("/survey"))
 	var out string
 	for _, e := range list {
-		if str(e, "verdict") != "fine" {
+		if v := str(e, "verdict"); v != "ok" && v != "fine" {
 			out += "; " + str(e, "subject") + ": " + str(e, "measured")
 		}
 	}
@@ -237,7 +237,7 @@ func (r *run) unready() string {
 	list, _ := r.product.list(r.ctx, r.path("/readiness"))
 	var out []string
 	for _, e := range list {
-		if str(e, "verdict") != "fine" {
+		if v := str(e, "verdict"); v != "ok" && v != "fine" {
 			out = append(out, str(e, "subject")+": "+str(e, "measured"))
 		}
 	}

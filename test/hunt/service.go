@@ -152,7 +152,7 @@ func (p *product) do(ctx context.Context, method, path string, body any) (any, e
 		case err != nil:
 			last = err
 			continue
-		case code == 503 || code == 429:
+		case code == 503 || code == 429 || code == 502 && strings.Contains(string(b), "; try again"):
 			last = &refusal{code, string(b)}
 			continue
 		case code >= 300:

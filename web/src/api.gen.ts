@@ -499,7 +499,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/crossings/{name}/last-look": {
+    "/api/crossings/{name}/review": {
         parameters: {
             query?: never;
             header?: never;
@@ -509,7 +509,7 @@ export interface paths {
             cookie?: never;
         };
         /** @description Everything that starting the crossing will do, counted on both sides now. */
-        get: operations["getLastLook"];
+        get: operations["getReview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1496,7 +1496,7 @@ export interface components {
             at: string;
         };
         /** @enum {string} */
-        Verdict: "blocks" | "to know" | "fine";
+        Verdict: "blocker" | "notice" | "ok";
         Entry: {
             verdict: components["schemas"]["Verdict"];
             topic: string;
@@ -1625,7 +1625,7 @@ export interface components {
             /** Format: int64 */
             rows: number;
         };
-        LastLook: {
+        Review: {
             source: components["schemas"]["Database"];
             target: components["schemas"]["Database"];
             tables: number;
@@ -1644,9 +1644,9 @@ export interface components {
             rows_lost: number;
             /** @description Target tables that hold rows, which the settings do not allow to be removed */
             refused: components["schemas"]["Loss"][];
-            blocks: components["schemas"]["Entry"][];
-            /** @description Entries of the survey to know */
-            to_know: number;
+            blockers: components["schemas"]["Entry"][];
+            /** @description Notices of the survey */
+            notices: number;
             /** Format: double */
             load_seconds: number;
             /** @description What the duration was reckoned from */
@@ -3521,7 +3521,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getLastLook: {
+    getReview: {
         parameters: {
             query?: never;
             header?: never;
@@ -3538,7 +3538,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["LastLook"];
+                    "application/json": components["schemas"]["Review"];
                 };
             };
             default: components["responses"]["Problem"];

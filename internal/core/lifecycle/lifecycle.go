@@ -30,6 +30,13 @@ const (
 	Change    Act = "change"
 )
 
+// passive is how an act is said of the crossing.
+var passive = map[Act]string{
+	Survey: "be surveyed", Start: "be started", Pause: "be paused", Resume: "be resumed", Restart: "be restarted", Refresh: "be refreshed",
+	TakeUp: "be taken up on another server", AddTable: "take another table", LeaveOut: "leave a table out", Reconcile: "be reconciled",
+	Repair: "be repaired", Cutover: "be cut over", Close: "be closed", Remove: "be removed", Change: "have its plan changed",
+}
+
 var order = []domain.Phase{
 	domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared, domain.PhaseLoading,
 	domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCuttingOver, domain.PhaseCutOver, domain.PhaseClosed,
@@ -55,7 +62,7 @@ var allowed = map[Act]struct {
 	Cutover:   {[]domain.Phase{domain.PhaseInStep}, "cutover starts from in step: wait until the load is complete and the lag is below the threshold"},
 	Close:     {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared, domain.PhaseLoading, domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "it is cutting over or closed already"},
 	Remove:    {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhaseClosed}, "close it first, so that nothing of it stays behind on the servers"},
-	Change:    {order[:2], "its plan is in use; only lanes and the speed limit can be changed now"},
+	Change:    {order[:2], "its plan is in use"},
 }
 
 // Allow returns nil when the act is allowed in the phase, and otherwise one
@@ -66,7 +73,11 @@ func Allow(act Act, name string, kind domain.Kind, phase domain.Phase, condition
 		return domain.Invalid("there is no act %q", act)
 	}
 	if !slices.Contains(a.phases, phase) {
-		return domain.Conflict("crossing %s is %s, so it cannot %s: %s", name, kind.PhaseLabel(phase), act, a.hint)
+		now := kind.PhaseLabel(phase)
+		if phase == domain.PhaseDraft {
+			now = "a draft"
+		}
+		return domain.Conflict("crossing %s cannot %s while it is %s: %s", name, passive[act], now, a.hint)
 	}
 	if act == Pause && condition == domain.ConditionPaused {
 		return domain.Conflict("crossing %s is paused already; use resume to let it go on", name)
@@ -75,7 +86,7 @@ func Allow(act Act, name string, kind domain.Kind, phase domain.Phase, condition
 		return domain.Conflict("crossing %s is running: it follows the server it began with, or has not met the other one yet; wait until it is held", name)
 	}
 	if (act == Cutover || act == Repair) && condition != domain.ConditionRunning {
-		return domain.Conflict("crossing %s is %s, so it cannot %s: resume it first", name, condition, act)
+		return domain.Conflict("crossing %s cannot %s while it is %s: resume it first", name, passive[act], condition)
 	}
 	return nil
 }

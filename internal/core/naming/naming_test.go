@@ -38,7 +38,7 @@ func TestJudge(t *testing.T) {
 			continue
 		}
 		for i := range got {
-			if got[i].Verdict != domain.Blocks || !strings.Contains(got[i].Measured, c.want[i]) {
+			if got[i].Verdict != domain.Blocker || !strings.Contains(got[i].Measured, c.want[i]) {
 				t.Errorf("%s: %+v, want %s", c.what, got[i], c.want[i])
 			}
 		}

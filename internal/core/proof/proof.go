@@ -83,13 +83,13 @@ func Of(crossing string, tables []string, compared map[string]Compared, less dom
 	}
 	switch {
 	case len(counted) > 0:
-		e.Verdict = domain.Blocks
+		e.Verdict = domain.Blocker
 		e.Measured = fmt.Sprintf("a comparison by counts found %s more on one side than on the other, in %s; a comparison by hashes finds which", domain.Many(countedRows, "row"), some(counted))
 	case len(open) > 0:
-		e.Verdict, e.Remedy = domain.Blocks, "dustyferry repair "+crossing
+		e.Verdict, e.Remedy = domain.Blocker, "dustyferry repair "+crossing
 		e.Measured = fmt.Sprintf("the last comparison left %s open, in %s", domain.Many(openRows, "finding"), some(open))
 	case len(unlisted) > 0:
-		e.Verdict = domain.Blocks
+		e.Verdict = domain.Blocker
 		e.Measured = fmt.Sprintf("the last comparison counted %s that it did not keep one by one, in %s; compare again now that the others were repaired", domain.Many(unlistedRows, "difference"), some(unlisted))
 	case len(unproven) == len(tables):
 		e.Measured = "source and target have not been compared since they were loaded" + why
@@ -101,10 +101,10 @@ func Of(crossing string, tables []string, compared map[string]Compared, less dom
 	case len(shallow) > 0:
 		e.Measured = fmt.Sprintf("%s of %d compared by counts only, which sees no changed values: %s%s", verb(len(shallow), "table was", "tables were"), len(tables), some(shallow), by(why))
 	default:
-		e.Verdict, e.Remedy = domain.Fine, ""
+		e.Verdict, e.Remedy = domain.OK, ""
 		e.Measured = fmt.Sprintf("all %s compared by hashes and equal, %s (the oldest comparison ended %s)", verb(len(tables), "table was", "tables were"), domain.Many(rows, "row"), oldest.UTC().Format(time.DateTime))
 		if mendedRows > 0 {
-			e.Measured += fmt.Sprintf("; %s that differed were mended, compared again and are equal", domain.Many(mendedRows, "row"))
+			e.Measured += fmt.Sprintf("; %s that differed were compared again after a repair and are equal", domain.Many(mendedRows, "row"))
 		}
 	}
 	return e

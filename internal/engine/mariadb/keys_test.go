@@ -36,7 +36,7 @@ func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
 		for _, e := range list {
 			if e.Topic == "foreign key" {
 				said = append(said, e.Measured)
-				blocks = blocks || e.Verdict == domain.Blocks
+				blocks = blocks || e.Verdict == domain.Blocker
 			}
 		}
 		if blocks != c.blocks || c.capture != (len(said) == 1 && strings.Contains(said[0], "gone acts by itself (ON DELETE CASCADE)")) {

@@ -72,7 +72,7 @@ func (d *database) takenNames(ctx context.Context, plans []domain.TablePlan, lis
 	var out []domain.Entry
 	for _, n := range list {
 		if table, taken := stands[strings.ToLower(n.Name)]; taken && n.Space == "foreign key" {
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "name", Subject: n.Subject, Measured: "foreign key " + n.Name + ": one of that name stands on the target already, of " + table, Remedy: byHand})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: "foreign key " + n.Name + ": one of that name stands on the target already, of " + table, Remedy: byHand})
 		}
 	}
 	return out, d.explain(rows.Err())

@@ -50,7 +50,7 @@ SELECT t.name, 'trigger', g.tgname::text, g.tgrelid::regclass::text, g.tgenabled
 		switch {
 		case s.quiet && a.Enabled == "O":
 		case s.quiet:
-			e.add(domain.ToKnow, engine.TopicActs, a.Table, "ALTER TABLE "+a.On+" ENABLE TRIGGER "+quote(a.Name)+", until the crossing is closed",
+			e.add(domain.Notice, engine.TopicActs, a.Table, "ALTER TABLE "+a.On+" ENABLE TRIGGER "+quote(a.Name)+", until the crossing is closed",
 				"%s fires in every session, ours too: what it changes makes the rows unlike those of the source", what)
 		case a.Enabled == "R":
 		default:
@@ -62,7 +62,7 @@ SELECT t.name, 'trigger', g.tgname::text, g.tgrelid::regclass::text, g.tgenabled
 	}
 	for _, table := range order {
 		acts := loud[table]
-		e.add(domain.Blocks, engine.TopicActs, table,
+		e.add(domain.Blocker, engine.TopicActs, table,
 			"GRANT SET ON PARAMETER session_replication_role TO "+quote(s.role)+" (before PostgreSQL 15: a superuser's role), or drop them and make them again after the cutover",
 			"role %s may not keep the target's own acts quiet, so they would change further rows when we write: %s", s.role, strings.Join(acts, ", "))
 	}

@@ -86,9 +86,9 @@ func (d *database) inventory(ctx context.Context, plans []domain.TablePlan, capt
 		switch {
 		case elsewhere[kind]:
 		case notCarried[kind]:
-			e.add(domain.ToKnow, "not carried", name, remedy, "%s %s is not made on the target", kind, name)
+			e.add(domain.Notice, "not carried", name, remedy, "%s %s is not made on the target", kind, name)
 		default:
-			e.add(domain.ToKnow, "not carried", name, remedy, "%s %s is of a kind that is not known here; it is not made on the target", kind, name)
+			e.add(domain.Notice, "not carried", name, remedy, "%s %s is of a kind that is not known here; it is not made on the target", kind, name)
 		}
 		return nil
 	}); err != nil {
@@ -104,7 +104,7 @@ func (d *database) inventory(ctx context.Context, plans []domain.TablePlan, capt
 		return nil, d.explain(err)
 	}
 	if large > 0 {
-		e.add(domain.ToKnow, "not carried", "large objects", "keep them in a column of type bytea, or carry them with what wrote them", "%d large objects of the database are not carried; columns that name them by number will name nothing", large)
+		e.add(domain.Notice, "not carried", "large objects", "keep them in a column of type bytea, or carry them with what wrote them", "%d large objects of the database are not carried; columns that name them by number will name nothing", large)
 	}
 	return e, nil
 }
@@ -132,25 +132,25 @@ SELECT n.nspname, c.relname, c.relpersistence::text, c.relrowsecurity, coalesce(
 		name := t.String()
 		if persistence == "u" {
 			if capture {
-				e.add(domain.Blocks, "unlogged", name, "ALTER TABLE "+qualified(t)+" SET LOGGED, or leave it out", "the table is unlogged, so its changes are not in the log")
+				e.add(domain.Blocker, "unlogged", name, "ALTER TABLE "+qualified(t)+" SET LOGGED, or leave it out", "the table is unlogged, so its changes are not in the log")
 			} else {
-				e.add(domain.ToKnow, "unlogged", name, "ALTER TABLE "+qualified(t)+" SET UNLOGGED, on the target", "the table is unlogged; the target's will be logged")
+				e.add(domain.Notice, "unlogged", name, "ALTER TABLE "+qualified(t)+" SET UNLOGGED, on the target", "the table is unlogged; the target's will be logged")
 			}
 		}
 		if secured {
-			e.add(domain.ToKnow, "not carried", name, "ALTER TABLE "+qualified(t)+" ENABLE ROW LEVEL SECURITY, on the target, after its policies", "row security is on; on the target everybody who may read the table sees every row until it is set there")
+			e.add(domain.Notice, "not carried", name, "ALTER TABLE "+qualified(t)+" ENABLE ROW LEVEL SECURITY, on the target, after its policies", "row security is on; on the target everybody who may read the table sees every row until it is set there")
 		}
 		if options != "" {
-			e.add(domain.ToKnow, "not carried", name, fmt.Sprintf("ALTER TABLE %s SET (%s), on the target", qualified(t), options), "storage parameters are not carried: %s", options)
+			e.add(domain.Notice, "not carried", name, fmt.Sprintf("ALTER TABLE %s SET (%s), on the target", qualified(t), options), "storage parameters are not carried: %s", options)
 		}
 		if granted || others {
-			e.add(domain.ToKnow, "not carried", name, "GRANT … on the target", "the owner (%s) and privileges are not carried: the target's table belongs to the role that we sign in with", owner)
+			e.add(domain.Notice, "not carried", name, "GRANT … on the target", "the owner (%s) and privileges are not carried: the target's table belongs to the role that we sign in with", owner)
 		}
 		for _, x := range disabled {
-			e.add(domain.ToKnow, "not carried", name, fmt.Sprintf("ALTER TABLE %s DISABLE TRIGGER %s, on the target, where triggers are carried", qualified(t), quote(x)), "trigger %s is disabled here; a carried one would be enabled", x)
+			e.add(domain.Notice, "not carried", name, fmt.Sprintf("ALTER TABLE %s DISABLE TRIGGER %s, on the target, where triggers are carried", qualified(t), quote(x)), "trigger %s is disabled here; a carried one would be enabled", x)
 		}
 		for _, x := range own {
-			e.add(domain.ToKnow, "not carried", name, "make it by hand on the target's partition", "index %s is of one partition alone and is not made on the target", x)
+			e.add(domain.Notice, "not carried", name, "make it by hand on the target's partition", "index %s is of one partition alone and is not made on the target", x)
 		}
 		inherits(&e, t, children, chosen)
 		return nil
@@ -164,9 +164,9 @@ func inherits(e *entries, t domain.TableName, children []string, chosen map[stri
 		schema, child, _ := strings.Cut(line, "\x01")
 		kid := domain.TableName{Schema: schema, Name: child}
 		if !chosen[kid.String()] {
-			e.add(domain.Blocks, "inheritance", t.String(), "choose "+kid.String()+" as well", "%s inherits from it and is not chosen: reading %s shows its rows too, which the target would not have", kid, t)
+			e.add(domain.Blocker, "inheritance", t.String(), "choose "+kid.String()+" as well", "%s inherits from it and is not chosen: reading %s shows its rows too, which the target would not have", kid, t)
 			continue
 		}
-		e.add(domain.ToKnow, "inheritance", kid.String(), fmt.Sprintf("after the cutover, on the target: ALTER TABLE %s INHERIT %s", qualified(kid), qualified(t)), "it inherits from %s; both are carried, as tables of their own", t)
+		e.add(domain.Notice, "inheritance", kid.String(), fmt.Sprintf("after the cutover, on the target: ALTER TABLE %s INHERIT %s", qualified(kid), qualified(t)), "it inherits from %s; both are carried, as tables of their own", t)
 	}
 }

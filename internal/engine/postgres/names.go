@@ -112,7 +112,7 @@ SELECT n.nspname, c.relname, coalesce(tn.nspname || '.' || t.relname, '')
 			if of != "" {
 				what = fmt.Sprintf("an index of that name stands on the target already, of %s", of)
 			}
-			out = append(out, domain.Entry{Verdict: domain.Blocks, Topic: "name", Subject: n.Subject, Measured: n.Kind + " " + n.Name + ": " + what, Remedy: byHand})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: n.Kind + " " + n.Name + ": " + what, Remedy: byHand})
 		}
 		return nil
 	})

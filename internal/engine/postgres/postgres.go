@@ -197,6 +197,8 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 	}
 	pc.MaxConns, pc.MinConns = 6, 0
 	pc.MaxConnIdleTime = 30 * time.Second
+	// A session that the server has ended while it lay idle is replaced, and nobody is told.
+	pc.ShouldPing = func(_ context.Context, p pgxpool.ShouldPingParams) bool { return p.IdleDuration > mayBeGone }
 	d := &database{conf: c, name: net.JoinHostPort(e.Host, strconv.Itoa(e.Port)) + "/" + e.Database}
 	if err := d.learn(ctx, c); err != nil {
 		return nil, d.explain(err)
@@ -213,6 +215,10 @@ func (Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, err
 }
 
 func (d *database) Close() { d.pool.Close() }
+
+// mayBeGone is how long a session may lie idle and still be taken for one that lives: longer
+// than the work that uses the pool often lets it lie, which would pay for a round trip each time.
+const mayBeGone = 100 * time.Millisecond
 
 // connect opens a connection outside the pool.
 func (d *database) connect(ctx context.Context, params map[string]string) (*pgx.Conn, error) {
@@ -240,6 +246,8 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(err, "%s: %s; check the database's name", d.name, pe.Message)
 	case errors.As(err, &pe) && pe.Code == "53300":
 		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, pe.Message)
+	case errors.As(err, &pe) && pe.Code == "57P01": // a shutdown says the same; whoever comes next is told
+		return domain.Unavailable(err, "%s ended the session: %s; try again", d.name, pe.Message)
 	case errors.As(err, &pe) && strings.HasPrefix(pe.Code, "57P"):
 		return domain.Unavailable(err, "%s is not taking connections: %s; wait until the server is up", d.name, pe.Message)
 	case strings.Contains(err.Error(), "require_auth check failed"):

@@ -371,6 +371,30 @@ func TestApplying(t *testing.T) {
 	}
 }
 
+// TestASessionThatTheServerEnded: what comes next has another, and is told of nothing.
+func TestASessionThatTheServerEnded(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	for range 3 {
+		if _, err := d.Catalog(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		other, err := pgx.Connect(t.Context(), host.URL("postgres"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var ended int
+		err = other.QueryRow(t.Context(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = $1`, d.conf.Database).Scan(&ended)
+		_ = other.Close(t.Context())
+		if err != nil || ended == 0 {
+			t.Fatal(ended, err)
+		}
+		time.Sleep(mayBeGone + 50*time.Millisecond)
+	}
+	if _, err := d.Catalog(t.Context()); err != nil {
+		t.Error(err)
+	}
+}
+
 func TestOnlyTheNewestApplierCommits(t *testing.T) {
 	d := fresh(t, bookkeepingTables, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
 	h := planned(t, d, "public.h")

@@ -89,9 +89,9 @@ func (e *entries) add(v domain.Verdict, topic, subject, remedy, format string, a
 
 func (s server) sourceEntries(capture bool) []domain.Entry {
 	var e entries
-	e.add(domain.Fine, "clock and texts", "source", "", "%s", s.surroundings())
+	e.add(domain.OK, "clock and texts", "source", "", "%s", s.surroundings())
 	if s.standby && s.ahead {
-		e.add(domain.ToKnow, "standby", "source", "", "the server is a standby, %.0f s behind its primary: what is written there arrives with that delay", s.behind)
+		e.add(domain.Notice, "standby", "source", "", "the server is a standby, %.0f s behind its primary: what is written there arrives with that delay", s.behind)
 	}
 	if !capture {
 		return e
@@ -99,35 +99,35 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 	e = append(e, s.lacks()...)
 	switch {
 	case s.standby:
-		e.add(domain.Blocks, "standby", "source", "connect to the primary server", "the server is a standby, on which changes cannot be captured")
+		e.add(domain.Blocker, "standby", "source", "connect to the primary server", "the server is a standby, on which changes cannot be captured")
 	case s.walLevel != "logical":
-		e.add(domain.Blocks, "log level", "source", "ALTER SYSTEM SET wal_level = 'logical'; then restart the server", "wal_level is %s, so the log does not carry row changes", s.walLevel)
+		e.add(domain.Blocker, "log level", "source", "ALTER SYSTEM SET wal_level = 'logical'; then restart the server", "wal_level is %s, so the log does not carry row changes", s.walLevel)
 	default:
-		e.add(domain.Fine, "log level", "source", "", "wal_level is logical")
+		e.add(domain.OK, "log level", "source", "", "wal_level is logical")
 	}
 	free := s.slots - s.slotsUsed
 	switch {
 	case free < 1:
-		e.add(domain.Blocks, "replication slots", "source", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server, or drop an unused slot", s.slots+4),
+		e.add(domain.Blocker, "replication slots", "source", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server, or drop an unused slot", s.slots+4),
 			"all %d slots are in use", s.slots)
 	case free < 2:
-		e.add(domain.ToKnow, "replication slots", "source", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server", s.slots+4),
+		e.add(domain.Notice, "replication slots", "source", fmt.Sprintf("ALTER SYSTEM SET max_replication_slots = %d; then restart the server", s.slots+4),
 			"1 of %d slots is free: enough for capture, not for reconciling while live", s.slots)
 	default:
-		e.add(domain.Fine, "replication slots", "source", "", "%d of %d slots are free", free, s.slots)
+		e.add(domain.OK, "replication slots", "source", "", "%d of %d slots are free", free, s.slots)
 	}
 	if s.senders-s.sendersUsed < 2 {
-		e.add(domain.Blocks, "log senders", "source", fmt.Sprintf("ALTER SYSTEM SET max_wal_senders = %d; then restart the server", s.senders+4),
+		e.add(domain.Blocker, "log senders", "source", fmt.Sprintf("ALTER SYSTEM SET max_wal_senders = %d; then restart the server", s.senders+4),
 			"%d of %d log senders are free; two are needed", s.senders-s.sendersUsed, s.senders)
 	}
 	if !s.replication {
-		e.add(domain.Blocks, "permission", "source", "ALTER ROLE "+quote(s.role)+" REPLICATION", "role %s may not read the log", s.role)
+		e.add(domain.Blocker, "permission", "source", "ALTER ROLE "+quote(s.role)+" REPLICATION", "role %s may not read the log", s.role)
 	}
 	if !s.create {
-		e.add(domain.Blocks, "permission", "source", "GRANT CREATE ON DATABASE … TO "+quote(s.role), "role %s may not create a publication", s.role)
+		e.add(domain.Blocker, "permission", "source", "GRANT CREATE ON DATABASE … TO "+quote(s.role), "role %s may not create a publication", s.role)
 	}
 	if s.keep != "-1" {
-		e.add(domain.ToKnow, "log retention", "source", "ALTER SYSTEM SET max_slot_wal_keep_size = -1; SELECT pg_reload_conf()",
+		e.add(domain.Notice, "log retention", "source", "ALTER SYSTEM SET max_slot_wal_keep_size = -1; SELECT pg_reload_conf()",
 			"the server drops log a slot still needs beyond %s; if capture falls so far behind, the load has to start again", s.keep)
 	}
 	return e
@@ -136,15 +136,15 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 func (s server) targetEntries() []domain.Entry {
 	var e entries
 	if s.standby {
-		e.add(domain.Blocks, "standby", "target", "connect to the primary server", "the server is a standby and takes no writes")
+		e.add(domain.Blocker, "standby", "target", "connect to the primary server", "the server is a standby and takes no writes")
 	}
 	if !s.create {
-		e.add(domain.Blocks, "permission", "target", "GRANT CREATE ON DATABASE … TO "+quote(s.role), "role %s may not create schemas", s.role)
+		e.add(domain.Blocker, "permission", "target", "GRANT CREATE ON DATABASE … TO "+quote(s.role), "role %s may not create schemas", s.role)
 	}
 	if s.quiet {
-		e.add(domain.Fine, "foreign keys", "target", "", "role %s may keep triggers quiet, so foreign keys are built right after the load", s.role)
+		e.add(domain.OK, "foreign keys", "target", "", "role %s may keep triggers quiet, so foreign keys are built right after the load", s.role)
 	} else {
-		e.add(domain.ToKnow, "foreign keys", "target", "GRANT SET ON PARAMETER session_replication_role TO "+quote(s.role),
+		e.add(domain.Notice, "foreign keys", "target", "GRANT SET ON PARAMETER session_replication_role TO "+quote(s.role),
 			"role %s may not set session_replication_role, so foreign keys are built at cutover, inside the write pause", s.role)
 	}
 	return e
@@ -164,7 +164,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	}
 	e := entries(append(s.versionEntry("source"), s.sourceEntries(capture)...))
 	if trip, err := d.roundTrip(ctx); err == nil {
-		e.add(domain.Fine, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
+		e.add(domain.OK, "round trip", "source", "", "%s", trip.Round(10*time.Microsecond))
 	}
 	var names []string
 	for i := range plans {
@@ -182,30 +182,30 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	for i := range plans {
 		p, name := &plans[i], plans[i].Source.String()
 		if !may[i] {
-			e.add(domain.Blocks, "permission", name, "GRANT SELECT ON "+qualified(p.Source)+" TO "+quote(s.role), "role %s may not read it", s.role)
+			e.add(domain.Blocker, "permission", name, "GRANT SELECT ON "+qualified(p.Source)+" TO "+quote(s.role), "role %s may not read it", s.role)
 		}
 		if capture && !p.Table.Owned {
-			e.add(domain.Blocks, "permission", name, "GRANT the owner's role TO "+quote(s.role)+", or sign in as the owner", "role %s does not own it, so it cannot be published", s.role)
+			e.add(domain.Blocker, "permission", name, "GRANT the owner's role TO "+quote(s.role)+", or sign in as the owner", "role %s does not own it, so it cannot be published", s.role)
 		}
 		switch {
 		case len(p.Key) == 0:
-			e.add(domain.ToKnow, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)",
+			e.add(domain.Notice, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)",
 				"it has no key: it is one chunk, and each changed row is found by all its values")
 		case p.Table.PrimaryKey() == nil:
-			e.add(domain.ToKnow, "no primary key", name, "", "rows are identified by the unique key (%s)", quoteAll(p.Key))
+			e.add(domain.Notice, "no primary key", name, "", "rows are identified by the unique key (%s)", quoteAll(p.Key))
 		}
 		if capture && p.SetIdentity != "" {
-			e.add(domain.ToKnow, "row identity", name, "", "its replica identity is set to %s until the crossing is closed, so that the log can identify rows", p.SetIdentity)
+			e.add(domain.Notice, "row identity", name, "", "its replica identity is set to %s until the crossing is closed, so that the log can identify rows", p.SetIdentity)
 		}
 		if p.KeyOrder == "source" && len(p.Key) > 0 {
-			e.add(domain.ToKnow, "key order", name, "", "its key (%s) sorts in the server's own order; the source is asked where a changed key falls", quoteAll(p.Key))
+			e.add(domain.Notice, "key order", name, "", "its key (%s) sorts in the server's own order; the source is asked where a changed key falls", quoteAll(p.Key))
 		}
 		if p.Table.Rows < 0 {
 			missing = append(missing, name)
 		}
 	}
 	if len(missing) > 0 {
-		e.add(domain.ToKnow, "statistics", "source", "ANALYZE", "%d tables have never been counted (%s …); their sizes are guesses", len(missing), missing[0])
+		e.add(domain.Notice, "statistics", "source", "ANALYZE", "%d tables have never been counted (%s …); their sizes are guesses", len(missing), missing[0])
 	}
 	list, err := d.inventory(ctx, plans, capture)
 	return append(e, list...), err
@@ -219,10 +219,10 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 	}
 	e := entries(append(s.versionEntry("target"), s.targetEntries()...))
 	if trip, err := d.roundTrip(ctx); err == nil {
-		e.add(domain.Fine, "round trip", "target", "", "%s", trip.Round(10*time.Microsecond))
+		e.add(domain.OK, "round trip", "target", "", "%s", trip.Round(10*time.Microsecond))
 	}
 	if free := s.connections - s.connectionsUsed; free < set.Lanes+6 {
-		e.add(domain.Blocks, "connections", "target", "ALTER SYSTEM SET max_connections = "+strconv.Itoa(s.connections+50)+"; then restart the server", "%d connections are free; %d lanes need %d", free, set.Lanes, set.Lanes+6)
+		e.add(domain.Blocker, "connections", "target", "ALTER SYSTEM SET max_connections = "+strconv.Itoa(s.connections+50)+"; then restart the server", "%d connections are free; %d lanes need %d", free, set.Lanes, set.Lanes+6)
 	}
 	here, err := d.Catalog(ctx)
 	if err != nil {
@@ -238,14 +238,14 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		return nil, err
 	}
 	e = append(e, acts...)
-	e.add(domain.Fine, "clock and texts", "target", "", "%s", s.surroundings())
+	e.add(domain.OK, "clock and texts", "target", "", "%s", s.surroundings())
 	later := 0
 	for i := range plans {
 		if keyLater(&plans[i]) {
 			later++
 		}
 	}
-	e.add(domain.Fine, "building", "target", "", "indexes are built after the rows, %d at once, and so are the primary keys of %d tables; sessions that build have at least 256 MB of maintenance_work_mem, for themselves alone: nothing has to be put back", set.BuildLanes, later)
+	e.add(domain.OK, "building", "target", "", "indexes are built after the rows, %d at once, and so are the primary keys of %d tables; sessions that build have at least 256 MB of maintenance_work_mem, for themselves alone: nothing has to be put back", set.BuildLanes, later)
 	words, err := d.reserved(ctx)
 	if err != nil {
 		return nil, err
@@ -257,7 +257,7 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 			return nil, d.explain(err)
 		}
 		if !there {
-			e.add(domain.Blocks, "extension", x, "install the extension's package on the target's machine", "the source uses extension %s, which the target does not have", x)
+			e.add(domain.Blocker, "extension", x, "install the extension's package on the target's machine", "the source uses extension %s, which the target does not have", x)
 		}
 	}
 	for i := range plans {
@@ -273,7 +273,7 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 				return nil, d.explain(err)
 			}
 			if !there {
-				e.add(domain.Blocks, "function", plans[i].Source.String(), "make it on the target first: "+n.Definition, "its definition calls the function %s, which the target does not have", n.Name)
+				e.add(domain.Blocker, "function", plans[i].Source.String(), "make it on the target first: "+n.Definition, "its definition calls the function %s, which the target does not have", n.Name)
 			}
 		}
 	}

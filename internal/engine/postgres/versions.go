@@ -68,7 +68,7 @@ func (s server) lacks() []domain.Entry {
 	major := s.num / 10000
 	tell := func(below int, topic, format string, args ...any) {
 		if major < below {
-			e.add(domain.ToKnow, topic, "source", "", format, args...)
+			e.add(domain.Notice, topic, "source", "", format, args...)
 		}
 	}
 	tell(14, "large transactions", "PostgreSQL %d gives a transaction when it has ended, however large: those beyond logical_decoding_work_mem are kept on the source's disk until then", major)
@@ -82,9 +82,9 @@ func (s server) versionEntry(side string) []domain.Entry {
 	var e entries
 	oldest := map[string]int{"source": oldestSource, "target": oldestTarget}[side]
 	if s.num/10000 < oldest {
-		e.add(domain.Blocks, "version", side, fmt.Sprintf("use PostgreSQL %d or later", oldest), "the server is PostgreSQL %s; %d is the oldest that can be a %s", s.version, oldest, side)
+		e.add(domain.Blocker, "version", side, fmt.Sprintf("use PostgreSQL %d or later", oldest), "the server is PostgreSQL %s; %d is the oldest that can be a %s", s.version, oldest, side)
 	} else {
-		e.add(domain.Fine, "version", side, "", "PostgreSQL %s, %s", s.version, s.ssl)
+		e.add(domain.OK, "version", side, "", "PostgreSQL %s, %s", s.version, s.ssl)
 	}
 	return e
 }

@@ -100,10 +100,14 @@ func (r *Reader) Event(b []byte) (Header, []byte, error) {
 	}
 	body := b[headerSize:]
 	summed := r.Checksums
-	if h.Type == TypeFormat { // says for itself whether it is summed
-		summed = false
-		if len(body) > 5 && body[len(body)-5] == checksumAlgorithmCRC32 {
-			summed = true
+	if h.Type == TypeFormat {
+		// It says how the events after it are summed, and has room for a checksum of its own
+		// in any case: one that heads a log without checksums may hold anything there.
+		if len(body) < 1+checksumSize {
+			return h, nil, ErrShort
+		}
+		if summed = body[len(body)-1-checksumSize] == checksumAlgorithmCRC32; !summed {
+			body = body[:len(body)-checksumSize]
 		}
 	}
 	if summed {

@@ -93,3 +93,37 @@ func TestRecorded(t *testing.T) {
 		}
 	}
 }
+
+// TestALogWithoutChecksums: the format event that heads one has room for a checksum all the
+// same, with anything in it. What stands there says nothing of the events behind it.
+func TestALogWithoutChecksums(t *testing.T) {
+	b, err := os.ReadFile("testdata/recorded.bin")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b = b[4:]
+	first := bytes.Clone(b[:binary.LittleEndian.Uint32(b[9:])])
+	end := len(first)
+	if first[end-5] != checksumAlgorithmCRC32 {
+		t.Fatalf("the recording is of a log with algorithm %d", first[end-5])
+	}
+	for of, want := range map[byte]bool{0: false, checksumAlgorithmCRC32: true} {
+		for last := range 256 {
+			e := bytes.Clone(first)
+			if e[end-5] = of; !want {
+				e[end-1] = byte(last)
+			}
+			r := Reader{Checksums: !want}
+			_, body, err := r.Event(e)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if f, err := r.Format(body); err != nil || f.Checksums != want || r.Checksums != want || f.Server == "" {
+				t.Fatalf("algorithm %d, last byte %d: %+v (%v)", of, last, f, err)
+			}
+		}
+	}
+	if _, _, err := (&Reader{}).Event(append(bytes.Clone(first[:9]), append(binary.LittleEndian.AppendUint32(nil, headerSize), first[13:headerSize]...)...)); err == nil {
+		t.Error("a format event without a body was read")
+	}
+}

@@ -196,7 +196,7 @@ func (r *Runner) patiently(ctx context.Context, c *domain.Crossing, t *domain.Ta
 		}
 		if try > awayTries {
 			if !work.Whole && ctx.Err() == nil {
-				r.journal.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Mend the cause and resume", t.Kind, err))
+				r.journal.Hold(ctx, c, "", fmt.Sprintf("%s could not be done: %s. Fix the cause, then resume", t.Kind, err))
 			}
 			return err
 		}

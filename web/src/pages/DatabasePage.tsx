@@ -82,10 +82,10 @@ export default function DatabasePage() {
                 <Figure
                   name="Missing"
                   value={count(
-                    [...facts.as_source, ...facts.as_target].filter((e) => e.verdict === "blocks").length,
+                    [...facts.as_source, ...facts.as_target].filter((e) => e.verdict === "blocker").length,
                     "point",
                   )}
-                  beside="each with what mends it"
+                  beside="each with a remedy"
                 />
               </dl>
               <div className="mt-3 grid items-start gap-4 lg:grid-cols-2">
@@ -116,7 +116,7 @@ const encryptions = [
 ] as const;
 const strength = (tls: string | undefined) => encryptions.findIndex(([t]) => t === tls);
 
-/** Another address or sign-in, reached once before it is kept. */
+/** Edits the connection, which is tested before it is saved. */
 function Change({ database: d }: { database: Database }) {
   const [edit, setEdit] = useState<Record<string, string>>({});
   const port = parseNumber(edit.port ?? String(d.port), { whole: true, min: 1, max: 65535 });

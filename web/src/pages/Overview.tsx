@@ -93,12 +93,12 @@ export function Overview() {
         />
         <Choice label="Order by" value={sort} onChange={setSort} options={orders} />
         <Choice
-          label="Beginning with"
+          label="Order"
           value={order}
           onChange={setOrder}
           options={[
-            ["first", "first, or least"],
-            ["last", "last, or most"],
+            ["first", "ascending"],
+            ["last", "descending"],
           ]}
         />
       </div>

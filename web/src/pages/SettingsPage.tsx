@@ -78,7 +78,7 @@ export default function SettingsPage() {
       </div>
       <House />
       <Webhooks />
-      <Panel title="What new crossings begin with" className="mt-3">
+      <Panel title="Defaults for new crossings" className="mt-3">
         <Said of={defaults} reading="Reading the settings">
           {(s) => (
             <SettingsForm
@@ -145,7 +145,7 @@ function House() {
                 {ticks(checks, wanted ?? h.checks ?? [], setWanted)}
               </fieldset>
               <fieldset className="mt-2">
-                <legend className="text-sm text-soft">Locked: crossings cannot have these otherwise</legend>
+                <legend className="text-sm text-soft">Locked: crossings cannot override</legend>
                 {ticks(
                   [
                     ["tables", "tables"],
@@ -168,7 +168,7 @@ function House() {
               <div className="mt-2 flex flex-wrap items-center gap-3">
                 <Act
                   needs="admin"
-                  blocked={changed ? undefined : "Nothing was changed"}
+                  blocked={changed ? undefined : "No changes to save"}
                   act={() =>
                     take(
                       api.PUT("/api/house", {

@@ -2,21 +2,21 @@ import { Ban, Check, Info } from "lucide-react";
 import type { Entry } from "../api";
 
 const kinds = {
-  blocks: { title: "Blocks", icon: Ban, tone: "text-brick" },
-  "to know": { title: "To know", icon: Info, tone: "text-amber" },
-  fine: { title: "Fine", icon: Check, tone: "text-reed" },
+  blocker: { title: "Blockers", icon: Ban, tone: "text-brick" },
+  notice: { title: "Notices", icon: Info, tone: "text-amber" },
+  ok: { title: "OK", icon: Check, tone: "text-reed" },
 } as const;
 
-/** The entries of a survey or readiness list: what blocks first, each with its remedy. */
+/** The entries of a survey or readiness list: blockers first, each with its remedy. */
 export function Verdicts({ entries, folded = true }: { entries: Entry[]; folded?: boolean }) {
   return (
     <div className="grid gap-3">
-      {(["blocks", "to know", "fine"] as const).map((kind) => {
+      {(["blocker", "notice", "ok"] as const).map((kind) => {
         const list = entries.filter((e) => e.verdict === kind);
         if (list.length === 0) return null;
         const { title, icon: Icon, tone } = kinds[kind];
         return (
-          <details key={kind} open={kind !== "fine" || !folded}>
+          <details key={kind} open={kind !== "ok" || !folded}>
             <summary className={`cursor-pointer py-1 text-sm font-semibold ${tone}`}>
               <Icon size={15} aria-hidden className="mr-1 inline" />
               {title} ({list.length})

@@ -160,7 +160,7 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
           to={`/crossings/${encodeURIComponent(c.name)}/plan/start`}
           className="inline-flex items-center gap-1.5 rounded-md border border-timber bg-timber px-3 py-1.5 text-sm font-medium text-paper"
         >
-          <Rocket size={15} aria-hidden /> Go to the last look
+          <Rocket size={15} aria-hidden /> Review and start
         </Link>
       )}
       {under && c.condition !== "paused" && (

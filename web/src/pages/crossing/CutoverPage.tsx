@@ -20,7 +20,7 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
   const s = c.settings;
   const over = ["cut over", "closed"].includes(c.phase);
   const ready = useLive("/api/crossings/{name}/readiness", { path: { name: c.name } }, { enabled: !over });
-  const blocking = over ? 0 : (ready.data?.filter((e) => e.verdict === "blocks").length ?? 0);
+  const blocking = over ? 0 : (ready.data?.filter((e) => e.verdict === "blocker").length ?? 0);
   const begin = (rehearsal: boolean) => () =>
     take(
       api.POST("/api/crossings/{name}/cutovers", {

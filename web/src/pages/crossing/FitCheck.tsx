@@ -20,7 +20,7 @@ const scopes = [
 /** What a fit check came to. */
 function outcome(misfits: number, entries: Entry[]): string {
   if (misfits > 0) return `${count(misfits, "value")} would stop the load`;
-  return entries.every((e) => e.verdict === "fine")
+  return entries.every((e) => e.verdict === "ok")
     ? "Every value fits"
     : "No value would stop the load, but some are lost";
 }

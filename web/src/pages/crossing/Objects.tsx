@@ -27,7 +27,7 @@ const tones: Record<MadeObject["state"], string> = {
 export function Objects({ crossing: c }: { crossing: Crossing }) {
   const list = useLive("/api/crossings/{name}/objects", { path: { name: c.name } });
   return (
-    <Panel title={`What is made on ${c.target}`}>
+    <Panel title={`Objects on ${c.target}`}>
       <Said of={list} reading="Reading what is made">
         {(all) =>
           all.length === 0 ? (
@@ -98,7 +98,7 @@ function Line({ crossing: c, object: o, first }: { crossing: Crossing; object: M
       <td className="py-1">
         <details open={o.state === "failed" || undefined}>
           <summary className="cursor-pointer text-xs text-soft">
-            {o.state === "failed" ? "Mend it" : "Show"}
+            {o.state === "failed" ? "Edit statement" : "Show"}
           </summary>
           {open ? (
             <>

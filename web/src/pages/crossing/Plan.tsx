@@ -26,13 +26,13 @@ const steps = [
   ["beside", "2. Queries and statements"],
   ["settings", "3. Settings"],
   ["survey", "4. Survey"],
-  ["start", "5. Last look"],
-  ["objects", "What is made"],
+  ["start", "5. Review"],
+  ["objects", "Objects"],
 ] as const;
 
 const isDraft = (c: Crossing) => c.phase === "draft" || c.phase === "surveyed";
 
-/** From choosing tables to the last look before the start. */
+/** From choosing tables to the review before the start. */
 export function Plan({ crossing: c }: { crossing: Crossing }) {
   const base = `/crossings/${encodeURIComponent(c.name)}/plan`;
   return (
@@ -347,7 +347,7 @@ function Survey({ crossing: c }: { crossing: Crossing }) {
 
 function Start({ crossing: c }: { crossing: Crossing }) {
   const draft = isDraft(c);
-  const look = useRead("/api/crossings/{name}/last-look", { path: { name: c.name } }, { enabled: draft });
+  const look = useRead("/api/crossings/{name}/review", { path: { name: c.name } }, { enabled: draft });
   if (!draft) {
     return (
       <Nothing>
@@ -419,15 +419,17 @@ function Start({ crossing: c }: { crossing: Crossing }) {
                   : "A publication and a replication slot are made, and the server keeps its log for as long as capture stands still. Rows are read. Both are removed when the crossing is closed."}
             </p>
           </Panel>
-          {l.blocks.length > 0 && (
-            <Panel title="What blocks" className="mt-3">
-              <Verdicts entries={l.blocks} folded={false} />
+          {l.blockers.length > 0 && (
+            <Panel title="Blockers" className="mt-3">
+              <Verdicts entries={l.blockers} folded={false} />
             </Panel>
           )}
           <div className="mt-3 flex flex-wrap items-center gap-3">
             <Act
               strong
-              blocked={l.blocks.length > 0 ? `${count(l.blocks.length, "point")} block the start` : undefined}
+              blocked={
+                l.blockers.length > 0 ? `${count(l.blockers.length, "blocker")} of the start` : undefined
+              }
               act={() =>
                 take(
                   api.POST("/api/crossings/{name}/start", {
@@ -459,11 +461,11 @@ function Start({ crossing: c }: { crossing: Crossing }) {
               <Rocket size={15} aria-hidden /> Start the crossing
             </Act>
             <span className="text-sm text-soft">
-              {l.blocks.length > 0
-                ? `${count(l.blocks.length, "point")} block the start.`
-                : l.to_know > 0
-                  ? `Nothing blocks; ${count(l.to_know, "point")} to know are in the survey.`
-                  : "Nothing blocks."}
+              {l.blockers.length > 0
+                ? `${count(l.blockers.length, "blocker")} of the start.`
+                : l.notices > 0
+                  ? `No blockers; the survey has ${count(l.notices, "notice")}.`
+                  : "No blockers."}
             </span>
           </div>
         </>

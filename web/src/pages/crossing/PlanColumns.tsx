@@ -79,7 +79,7 @@ export function PlanColumns({
 
 function Line({ column: k }: { column: PlannedColumn }) {
   const verdict =
-    k.verdict === "blocks" ? "blocks" : k.mapping === "" ? "left out" : k.carried ? k.mapping : "computed";
+    k.verdict === "blocker" ? "blocker" : k.mapping === "" ? "left out" : k.carried ? k.mapping : "computed";
   return (
     <tr className="border-t border-line align-top">
       <td className="py-1 pr-3">
@@ -99,7 +99,9 @@ function Line({ column: k }: { column: PlannedColumn }) {
         {k.target_type === "" ? "–" : k.target_type}
       </td>
       <td className="py-1 text-xs">
-        <span className={verdict === "blocks" ? "font-semibold text-brick" : (tones[verdict] ?? "text-soft")}>
+        <span
+          className={verdict === "blocker" ? "font-semibold text-brick" : (tones[verdict] ?? "text-soft")}
+        >
           {verdict}
         </span>
         {k.note !== "" && <span className="block text-soft">{k.note}</span>}

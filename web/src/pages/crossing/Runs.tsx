@@ -208,13 +208,13 @@ function Schedule({ crossing: c }: { crossing: Crossing }) {
           </>
         )}
         <Choice
-          label="Due while no service ran"
+          label="Missed runs"
           value={missed}
           onChange={(v) => {
             setMissed(v as typeof missed);
           }}
           options={[
-            ["run once", "made up for once"],
+            ["run once", "run once when the service is back"],
             ["skip", "skipped"],
           ]}
         />

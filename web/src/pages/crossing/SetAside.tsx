@@ -37,7 +37,7 @@ function Rows({ crossing: c, table, cut }: Shown & { cut: boolean }) {
       <p className="text-xs text-soft">
         {cut
           ? `These rows are on ${c.target}, each with the beginning of its value. What changes bring is counted in the journal.`
-          : `They are on ${c.source} as before. Mend them there (what is changed is captured), or the target’s table, and repair what a comparison finds.`}
+          : `They are on ${c.source} as before. Correct them there (what is changed is captured), or the target’s table, and repair what a comparison finds.`}
       </p>
       <div
         tabIndex={0}

@@ -314,7 +314,7 @@ function Lanes({ crossing: c }: { crossing: Crossing }) {
           <>
             <p className="text-xs text-soft">
               {l.carrying.length} of {count(l.wanted, "lane")} at work, {count(l.open_chunks, "chunk")} to go
-              {l.speed_limit > 0 && `, held to ${bytes(l.speed_limit)}/s`}
+              {l.speed_limit > 0 && `, limited to ${bytes(l.speed_limit)}/s`}
             </p>
             {c.progress.lanes_now !== undefined && (
               <p className="text-xs text-soft">
