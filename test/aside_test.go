@@ -34,7 +34,7 @@ func rowsThatCannotLand(t *testing.T, from, to string) {
 	manifest := fmt.Sprintf(`dusty_ferry: 1
 crossing:
   name: spring
-  kind: load
+  follow_changes: false
   source: old
   target: new
   tables: ["%s.hives"]
@@ -141,7 +141,7 @@ func TestDatesThatNoCalendarHas(t *testing.T) {
 	source, target := f.sideOf("mariadb", "old"), f.sideOf("postgres", "new")
 	source.exec("CREATE TABLE hives (id int PRIMARY KEY, queen date, weighed datetime(3), photo blob, kg decimal(9,3))")
 	source.exec("SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR INSERT INTO hives VALUES (1, '2026-02-28', '2024-02-29 23:59:59.999', x'00ff', -1.5), (2, '2026-02-30', NULL, NULL, NULL), (3, NULL, '2026-04-31 10:00:00', '', 0), (4, '0000-00-00', '2026-00-01 00:00:00', x'5c78', 12.345)")
-	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  kind: load\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n  rules:\n%s\n  settings: {bad_rows: set aside}\n", source.schema, toSchema("mariadb", "postgres", source.schema))
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: false\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n  rules:\n%s\n  settings: {bad_rows: set aside}\n", source.schema, toSchema("mariadb", "postgres", source.schema))
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}

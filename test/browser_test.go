@@ -190,6 +190,14 @@ func fill(t *testing.T, ctx context.Context, label, value string) {
 	}
 }
 
+// tick clicks the box with that label.
+func tick(t *testing.T, ctx context.Context, label string) {
+	t.Helper()
+	if !eval[bool](t, ctx, fmt.Sprintf(`(() => {%s const el = labelled(%s); if (el) el.click(); return !!el })()`, find, js(label))) {
+		t.Fatalf("there is no box %q:\n%s", label, shown(t, ctx))
+	}
+}
+
 // offered reports whether the button with that text can be pressed, and what
 // its hover says.
 func offered(t *testing.T, ctx context.Context, label string) (bool, string) {

@@ -55,7 +55,7 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	if r := toSchema(from, to, source.schema); r != "" {
 		rules = "  rules:\n" + r + "\n"
 	}
-	if a := f.cli("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  kind: capture\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  %s}\n", source.schema, rules, set))); a.code != 0 {
+	if a := f.cli("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  copy_rows: false\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  %s}\n", source.schema, rules, set))); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if a := f.cli("survey", "spring"); !strings.Contains(a.out, "onto rows that must be those of the source") {

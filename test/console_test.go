@@ -317,7 +317,7 @@ INSERT INTO saltmarsh."Market Stalls" VALUES (900, 'Nowhere')`)
 func (j *journey) cutover(app *demo.App) {
 	t, ctx := j.t, j.ctx
 	follow(t, ctx, "Cutover")
-	shows(t, ctx, "compared again and are equal", "not been rehearsed")
+	shows(t, ctx, "compared again after a repair and are equal", "not been rehearsed")
 	press(t, ctx, "Rehearse")
 	press(t, ctx, "Rehearse it")
 	shows(t, ctx, "waiting for a person to go on")

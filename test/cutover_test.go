@@ -173,7 +173,7 @@ func TestLoadOnly(t *testing.T) {
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Kind: ptr(contract.Load)})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new", FollowChanges: ptr(false)})); err != nil {
 		t.Fatal(err)
 	}
 	f.startCrossing()

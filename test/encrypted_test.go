@@ -56,7 +56,7 @@ func TestOverEncryptedConnections(t *testing.T) {
 			if to := map[string]string{"postgres": "public", "mariadb": fmt.Sprintf("new%d", i)}[way[1]]; to != from {
 				rules = fmt.Sprintf("  rules: [{tables: \"%s.*\", schema: %s}]\n", from, to)
 			}
-			manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  kind: load+capture\n  source: old\n  target: new\n  tables: [%s.readings]\n%s", from, rules)
+			manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: true\n  source: old\n  target: new\n  tables: [%s.readings]\n%s", from, rules)
 			if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 				t.Fatal(a.err)
 			}

@@ -151,7 +151,7 @@ CREATE TRIGGER talk BEFORE INSERT ON marsh.deeds FOR EACH ROW EXECUTE FUNCTION m
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Kind: ptr(contract.Load), Tables: &[]string{"marsh.deeds"},
+	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", FollowChanges: ptr(false), Tables: &[]string{"marsh.deeds"},
 		Rules: &[]contract.Rule{{Tables: "marsh.deeds", Where: ptr("marsh.chosen(n)")}}, Settings: &contract.Settings{ChunkBytes: ptr(int64(256_000)), Lanes: ptr(2)}}
 	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), c)); err != nil {
 		t.Fatal(err)
@@ -285,7 +285,7 @@ func TestAPartialPublicationIsRefused(t *testing.T) {
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Kind: ptr(contract.Capture), Settings: &contract.Settings{Slot: ptr("partial"), NonEmptyTarget: ptr(contract.SettingsNonEmptyTargetKeep)}}
+	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", CopyRows: ptr(false), Settings: &contract.Settings{Slot: ptr("partial"), NonEmptyTarget: ptr(contract.SettingsNonEmptyTargetKeep)}}
 	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), c)); err != nil {
 		refusedWith(t, err, "some rows")
 		return
@@ -454,7 +454,7 @@ func TestActsOfTheTargetsOwn(t *testing.T) {
 	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "new", Engine: contract.Postgres, Host: servers.target.Host, Port: servers.target.Port, Database: p.target, User: user, Password: "reed", Tls: &disable})); err != nil {
 		t.Fatal(err)
 	}
-	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Kind: ptr(contract.Capture), Tables: &[]string{"marsh.*"}}
+	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", CopyRows: ptr(false), Tables: &[]string{"marsh.*"}}
 	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), c)); err != nil {
 		t.Fatal(err)
 	}

@@ -238,13 +238,13 @@ CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELEC
 	exec1(t, p.targetURL(), `CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELECT generate_series(1001, 1010)`)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	if a := f.cli("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  kind: load\n  source: old\n  target: new\n  tables: [public.*]\n  rules:\n  - {tables: public.seen, watermark: at}\n  - {tables: public.kept, standing: keep}\n")); a.code != 0 {
+	if a := f.cli("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: false\n  source: old\n  target: new\n  tables: [public.*]\n  rules:\n  - {tables: public.seen, watermark: at}\n  - {tables: public.kept, standing: keep}\n")); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.startCrossing()
 	c := f.awaitPhase(contract.PhaseInStep)
 	if c.PhaseLabel != "loaded" {
-		t.Errorf("a crossing of kind load is %q", c.PhaseLabel)
+		t.Errorf("a crossing that follows nothing is %q", c.PhaseLabel)
 	}
 	if a := f.cli("crossing", "show", "spring"); !strings.Contains(a.out, "loaded, running") || strings.Contains(a.out, "in step, running") {
 		t.Errorf("show:\n%s", a.out)

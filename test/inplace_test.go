@@ -38,7 +38,7 @@ func repeatedInPlace(t *testing.T, from, to string) {
 	if rules != "" {
 		rules = "  rules:\n" + rules + "\n"
 	}
-	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  kind: load\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  settings: {chunk_size: 64KB, repeat: in place}\n", source.schema, rules)
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: false\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  settings: {chunk_size: 64KB, repeat: in place}\n", source.schema, rules)
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}

@@ -41,7 +41,7 @@ func longValues(t *testing.T, from, to string) {
 	manifest := `dusty_ferry: 1
 crossing:
   name: spring
-  kind: load+capture
+  follow_changes: true
   source: old
   target: new
   tables: ["` + source.schema + `.visitor_notes"]

@@ -116,7 +116,7 @@ INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series
 		n := itoa(i)
 		f.register("old"+n, servers.source, p.source)
 		f.register("new"+n, servers.target, p.target)
-		args := []string{"crossing", "create", "load" + n, "--kind", "load", "--source", "old" + n, "--target", "new" + n, "--table", "public.*", "--chunk-size", "256KB"}
+		args := []string{"crossing", "create", "load" + n, "--follow-changes=false", "--source", "old" + n, "--target", "new" + n, "--table", "public.*", "--chunk-size", "256KB"}
 		if i == 0 {
 			args = append(args, "--speed-limit", "300KB")
 		}

@@ -9,7 +9,7 @@ import (
 )
 
 // TestRefreshInTheConsole: a load with a watermark is refreshed from its page of runs, and
-// the settings of capture are set in the form; one of kind capture says from where it begins.
+// the settings of capture are set in the form; one that copies no rows says from where it begins.
 func TestRefreshInTheConsole(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `CREATE SCHEMA saltmarsh; CREATE TABLE saltmarsh.inspections (id integer PRIMARY KEY, mites integer, changed_at timestamptz);
@@ -53,12 +53,12 @@ INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FRO
 	axe(t, ctx, "settings of capture")
 	fits(t, ctx, "settings of capture")
 	j.looked("capture-settings")
-	// A crossing of kind capture says from where.
+	// One that only follows changes says from where.
 	j.at("/")
 	follow(t, ctx, "Plan a crossing")
 	shows(t, ctx, "From where to where")
 	fill(t, ctx, "Name", "winter")
-	fill(t, ctx, "Kind", "capture")
+	tick(t, ctx, "Copy the rows that are there")
 	fill(t, ctx, "Source", "old-barn")
 	fill(t, ctx, "Target", "new-barn")
 	shows(t, ctx, "Changes from", "Replication slot")
@@ -67,15 +67,15 @@ INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FRO
 	shows(t, ctx, "write it like 0/16B3748")
 	fill(t, ctx, "Changes from", "0/16B3748")
 	fill(t, ctx, "Replication slot", "winter_hives")
-	axe(t, ctx, "plan a crossing of kind capture")
-	fits(t, ctx, "plan a crossing of kind capture")
+	axe(t, ctx, "plan a crossing that only follows changes")
+	fits(t, ctx, "plan a crossing that only follows changes")
 	j.looked("plan-capture")
 	press(t, ctx, "Make the draft and choose tables")
 	shows(t, ctx, "Tables of old-barn")
 	j.at("/crossings/winter/plan/settings")
 	shows(t, ctx, "Replication slot")
 	c, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), "winter"))
-	if err != nil || c.Kind != contract.Capture || *c.Settings.StartFrom != "0/16B3748" || *c.Settings.Slot != "winter_hives" {
+	if err != nil || c.CopyRows || !c.FollowChanges || *c.Settings.StartFrom != "0/16B3748" || *c.Settings.Slot != "winter_hives" {
 		t.Errorf("%+v, %v", c, err)
 	}
 	j.looked("plan-capture-settings")

@@ -43,7 +43,7 @@ func refreshes(t *testing.T, from, to string, inPlace bool) {
 	manifest := fmt.Sprintf(`dusty_ferry: 1
 crossing:
   name: spring
-  kind: load
+  follow_changes: false
   source: old
   target: new
   tables: ["%[1]s.*"]

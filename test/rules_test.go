@@ -157,8 +157,8 @@ func TestRulesBetweenEngines(t *testing.T) {
 	rules := []contract.Rule{{Tables: "*.*", Schema: ptr("honey")}, {Tables: name + ".keepers", Name: ptr("members"), Columns: &map[string]contract.ColumnRule{
 		"active": column(contract.ColumnRule{Type: ptr("bool")}), "seen": column(contract.ColumnRule{Type: ptr("timestamptz(3)"), Name: ptr("last seen")}), "joined": column(contract.ColumnRule{Type: ptr("text")}),
 		"secret": column(contract.ColumnRule{LeaveOut: ptr(true)}), "id": column(contract.ColumnRule{Type: ptr("integer"), Name: ptr("member")})}}}
-	add := func(name string, kind contract.Kind, rules []contract.Rule) error {
-		_, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: name, Source: "old", Target: "new", Kind: &kind, Rules: &rules}))
+	add := func(name string, follows bool, rules []contract.Rule) error {
+		_, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: name, Source: "old", Target: "new", FollowChanges: &follows, Rules: &rules}))
 		return err
 	}
 	for want, bad := range map[string]contract.Rule{
@@ -168,23 +168,23 @@ func TestRulesBetweenEngines(t *testing.T) {
 		"without a change":  {Tables: "*.*", Columns: &map[string]contract.ColumnRule{"a": {}}},
 		"without a semicol": {Tables: "*.*", Where: ptr("true; DROP TABLE x")},
 	} {
-		if err := add("bad", contract.Load, []contract.Rule{bad}); err == nil || !strings.Contains(err.Error(), want) {
+		if err := add("bad", false, []contract.Rule{bad}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
-	if err := add("filtered", contract.LoadCapture, append(rules, contract.Rule{Tables: "*.keepers", Where: ptr("id <= 1000")})); err != nil {
+	if err := add("filtered", true, append(rules, contract.Rule{Tables: "*.keepers", Where: ptr("id <= 1000")})); err != nil {
 		t.Fatal(err)
 	}
 	if a := f.cli("survey", "filtered"); a.code == 0 || !strings.Contains(a.out, "changes cannot be held against a condition") {
 		t.Errorf("a condition with capture: exit %d\n%s%s", a.code, a.out, a.err)
 	}
-	if err := add("odd", contract.Load, []contract.Rule{{Tables: "*.keepers", Columns: &map[string]contract.ColumnRule{"joined": {Type: ptr("uuid")}}}}); err != nil {
+	if err := add("odd", false, []contract.Rule{{Tables: "*.keepers", Columns: &map[string]contract.ColumnRule{"joined": {Type: ptr("uuid")}}}}); err != nil {
 		t.Fatal(err)
 	}
 	if a := f.cli("survey", "odd"); a.code == 0 || !strings.Contains(a.err, "cannot be planned as uuid") {
 		t.Errorf("a type that cannot be: exit %d\n%s%s", a.code, a.out, a.err)
 	}
-	if err := add("spring", contract.LoadCapture, rules); err != nil {
+	if err := add("spring", true, rules); err != nil {
 		t.Fatal(err)
 	}
 	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 {

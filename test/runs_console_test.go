@@ -24,7 +24,7 @@ func TestRunsInTheConsole(t *testing.T) {
 	f := start(t)
 	f.register("old-barn", servers.source, p.source)
 	f.register("new-barn", servers.target, p.target)
-	if a := f.cli("crossing", "create", "spring", "--kind", "load", "--source", "old-barn", "--target", "new-barn", "--table", "saltmarsh.*", "--bad-rows", "set aside"); a.code != 0 {
+	if a := f.cli("crossing", "create", "spring", "--follow-changes=false", "--source", "old-barn", "--target", "new-barn", "--table", "saltmarsh.*", "--bad-rows", "set aside"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	ctx := browser(t)

@@ -80,7 +80,7 @@ func TestASchedule(t *testing.T) {
 		args []string
 		want string
 	}{
-		{[]string{"--cron", "0 2 * * *", "--confirm", "new"}, "only crossings of kind load"},
+		{[]string{"--cron", "0 2 * * *", "--confirm", "new"}, "only crossings that do not follow changes"},
 		{[]string{"--at", "yesterday"}, "write it like"},
 		{[]string{"--at", "2020-01-01 02:00"}, "is over"},
 		{nil, "give either the time"},
@@ -92,7 +92,7 @@ func TestASchedule(t *testing.T) {
 	if a := f.cli("crossing", "remove", "spring", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("crossing", "create", "spring", "--kind", "load", "--source", "old", "--target", "new", "--table", "public.*"); a.code != 0 {
+	if a := f.cli("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if a := f.cli("schedule", "set", "spring", "--at", time.Now().Add(2*time.Second).UTC().Format(time.RFC3339)); a.code != 0 {

@@ -64,7 +64,7 @@ INSERT INTO public.lots SELECT g, g, repeat('x', 500) FROM generate_series(1, 12
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--kind", "load", "--source", "old", "--target", "new", "--table", "public.*", "--speed-limit", "2MB")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*", "--speed-limit", "2MB")
 	f.startCrossing()
 	f.await(time.Minute, "loading", func(c contract.Crossing) bool { return c.Progress.Chunks > 0 && c.Progress.Rows > 0 })
 	// A transaction of somebody else keeps the index from being built.
@@ -138,7 +138,7 @@ CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO pub
 dusty_ferry: 1
 crossing:
   name: spring
-  kind: load
+  follow_changes: false
   source: old
   target: new
   queries:
@@ -172,7 +172,7 @@ func TestAPlanInUseStaysAsItIs(t *testing.T) {
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--kind", "load", "--source", "old", "--target", "new", "--table", "public.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*")
 	masks := write(t, `[{tables: public.keepers, columns: {email: {mask: people}}}]`)
 	// Somebody alters a table on the source: the survey waits for that.
 	free := holdTable(t, p.sourceURL(), `LOCK TABLE public.keepers IN ACCESS EXCLUSIVE MODE`)
@@ -266,7 +266,7 @@ func TestStatementsRunOnce(t *testing.T) {
 dusty_ferry: 1
 crossing:
   name: spring
-  kind: load
+  follow_changes: false
   source: old
   target: new
   tables: ["public.*"]
@@ -369,7 +369,7 @@ func TestNamesAreJudgedAsTheServerWould(t *testing.T) {
 			source.exec("CREATE INDEX by_jars ON lots (jars)")
 			survey := func(rules string) string {
 				t.Helper()
-				f.must("crossing", "create", "spring", "--kind", "load", "--source", "old", "--target", "new", "--table", source.schema+".*")
+				f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", source.schema+".*")
 				f.must("crossing", "rules", "spring", "--file", write(t, rules))
 				a := f.cli("survey", "spring")
 				f.must("crossing", "remove", "spring", "--confirm", "spring")
@@ -403,7 +403,7 @@ CREATE INDEX by_jars ON north.lots (jars); CREATE UNIQUE INDEX by_jars ON south.
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--kind", "load", "--source", "old", "--target", "new", "--table", "north.*", "--table", "south.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "north.*", "--table", "south.*")
 	f.must("crossing", "rules", "spring", "--file", write(t, `[{tables: "*.*", schema: honey}]`))
 	a := f.cli("survey", "spring")
 	for _, want := range []string{"index by_jars: PostgreSQL takes it and index by_jars of honey.lots for one", "visited: an index of that name stands on the target already, of honey.other"} {

@@ -21,9 +21,9 @@ import (
 
 func main() {
 	tables := flag.Int("tables", 2000, "how many")
-	kind := flag.String("kind", "load", "load or load+capture")
+	follow := flag.Bool("follow", false, "follow changes too")
 	flag.Parse()
-	if err := measure(context.Background(), *tables, contract.Kind(*kind)); err != nil {
+	if err := measure(context.Background(), *tables, *follow); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -31,7 +31,7 @@ func main() {
 
 const columns = " (id bigint PRIMARY KEY, apiary text, read_at timestamptz, grams integer)"
 
-func measure(ctx context.Context, tables int, kind contract.Kind) error {
+func measure(ctx context.Context, tables int, follow bool) error {
 	var s [2]*localserver.Postgres
 	for i := range s {
 		var err error
@@ -61,7 +61,7 @@ func measure(ctx context.Context, tables int, kind contract.Kind) error {
 	if err := ferry.Register(ctx, rig.Postgres("old", s[0]), rig.Postgres("new", s[1])); err != nil {
 		return err
 	}
-	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", Kind: &kind, Tables: &[]string{"marsh.*"}}); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", FollowChanges: &follow, Tables: &[]string{"marsh.*"}}); err != nil {
 		return err
 	}
 	from := time.Now()
@@ -90,7 +90,7 @@ func measure(ctx context.Context, tables int, kind contract.Kind) error {
 		}
 	}
 	fmt.Printf("ours: %.1f s until %d tables have landed, %.1f s until all is built\n", landed, tables, whole)
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "tables", "tables": tables, "kind": kind, "landed_seconds": landed, "whole_seconds": whole, "limit_seconds": limit, "ratio": limit / landed})
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "tables", "tables": tables, "follow": follow, "landed_seconds": landed, "whole_seconds": whole, "limit_seconds": limit, "ratio": limit / landed})
 }
 
 // bare makes and copies every table in one session on each side, and drops them again.

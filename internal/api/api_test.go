@@ -50,7 +50,7 @@ func TestTheContractSpeaksTheCodesWords(t *testing.T) {
 	}{
 		{"phases", words("Phase"), []string{string(domain.PhaseDraft), string(domain.PhaseSurveyed), string(domain.PhasePrepared), string(domain.PhaseLoading), string(domain.PhaseCatchingUp), string(domain.PhaseInStep), string(domain.PhaseCuttingOver), string(domain.PhaseCutOver), string(domain.PhaseClosed)}},
 		{"conditions", words("Condition"), []string{string(domain.ConditionRunning), string(domain.ConditionHeld), string(domain.ConditionPaused), string(domain.ConditionFailed)}},
-		{"kinds", words("Kind"), []string{string(domain.KindLoad), string(domain.KindLoadCapture), string(domain.KindCapture)}},
+		{"kinds", words("NewCrossing", "kind"), []string{string(domain.KindLoad), string(domain.KindLoadCapture), string(domain.KindCapture)}},
 		{"verdicts", words("Verdict"), []string{string(domain.Blocker), string(domain.Notice), string(domain.OK)}},
 		{"chunk states", words("Chunk", "state"), []string{string(domain.ChunkPending), string(domain.ChunkReading), string(domain.ChunkLanded), string(domain.ChunkHeld)}},
 		{"table states", words("Table", "state"), []string{string(domain.TablePlanned), string(domain.TableLoading), string(domain.TableLanded), string(domain.TableHeld)}},

@@ -85,7 +85,7 @@ func settingsIn(base domain.Settings, in *contract.Settings) (domain.Settings, e
 
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
-	out := contract.Crossing{Name: c.Name, Kind: contract.Kind(c.Kind), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
+	out := contract.Crossing{Name: c.Name, CopyRows: c.Kind.Copies(), FollowChanges: c.Kind.Follows(), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
 		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns), Rules: as[[]contract.Rule](notNil(c.Rules)), Planning: as[contract.Planning](c.Planning), Settings: settingsFor(ctx, c.Settings),
 		CreatedAt: c.CreatedAt, SurveyedAt: c.SurveyedAt, StartedAt: c.StartedAt, LandedAt: c.LandedAt,
 		InStepAt: c.InStepAt, CutOverAt: c.CutOverAt, ClosedAt: c.ClosedAt}

@@ -115,8 +115,10 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 		return nil, err
 	}
 	d := domain.Crossing{Name: r.Body.Name, Source: r.Body.Source, Target: r.Body.Target, Settings: set}
-	if r.Body.Kind != nil {
-		d.Kind = domain.Kind(*r.Body.Kind)
+	word := domain.Kind("")
+	take(&word, (*domain.Kind)(r.Body.Kind))
+	if d.Kind, err = domain.KindOf(r.Body.CopyRows, r.Body.FollowChanges, word); err != nil {
+		return nil, err
 	}
 	if r.Body.Tables != nil {
 		d.Patterns = *r.Body.Tables
@@ -146,7 +148,14 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: m.Kind, Source: m.Source, Target: m.Target, Patterns: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: domain.Given(m.Settings).Over(base)}, m.Settings["stop_method"] != nil)
+	kind, err := m.Kind()
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: kind, Source: m.Source, Target: m.Target, Patterns: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Over(base)}, m.Settings.Given["stop_method"] != nil)
+	if list := m.Notices(); len(list) > 0 {
+		c.Notices = &list
+	}
 	return contract.ImportManifest201JSONResponse(c), err
 }
 

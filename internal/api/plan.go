@@ -173,7 +173,7 @@ func (s *calls) ListSettings(context.Context, contract.ListSettingsRequestObject
 			Choices: convertAll(d.Choices, func(c domain.Choice) contract.SettingChoice {
 				return contract.SettingChoice{Value: c.Value, Label: c.Label}
 			}),
-			Least: d.Least, Live: d.Live, Admin: d.Admin, Kinds: convertAll(d.Kinds, func(k domain.Kind) contract.Kind { return contract.Kind(k) })}
+			Least: d.Least, Live: d.Live, Admin: d.Admin, WithoutRows: d.WithoutRows}
 		if d.Most > 0 {
 			out.Most = &d.Most
 		}

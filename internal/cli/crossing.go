@@ -23,6 +23,7 @@ func (a *app) crossingCmd() *cobra.Command {
 
 func (a *app) crossingCreate() *cobra.Command {
 	var file, source, target, kind string
+	var copyRows, followChanges bool
 	var tables []string
 	c := &cobra.Command{
 		Use: "create NAME", Short: "Create a crossing, from flags or from a manifest",
@@ -59,24 +60,50 @@ func (a *app) crossingCreate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			k := contract.Kind(kind)
-			out, err = client.Do[contract.Crossing](api.API.AddCrossingWithResponse(cmd.Context(), contract.NewCrossing{
-				Name: args[0], Source: source, Target: target, Kind: &k, Tables: someOf(tables), Settings: set}))
+			body := contract.NewCrossing{Name: args[0], Source: source, Target: target, Tables: someOf(tables), Settings: set}
+			settingGiven(c.Flags().Changed("copy-rows"), &body.CopyRows, &copyRows)
+			settingGiven(c.Flags().Changed("follow-changes"), &body.FollowChanges, &followChanges)
+			settingGiven(kind != "", &body.Kind, (*contract.NewCrossingKind)(&kind))
+			out, err = client.Do[contract.Crossing](api.API.AddCrossingWithResponse(cmd.Context(), body))
 			if err != nil {
 				return err
 			}
 		}
 		return a.show(out, func(w *table) {
-			w.line("Crossing %s is created (%s, from %s to %s). Look before you start: dustyferry survey %s", out.Name, out.Kind, out.Source, out.Target, out.Name)
+			w.line("Crossing %s is created: from %s to %s, %s. Look before you start: dustyferry survey %s", out.Name, out.Source, out.Target, does(out), out.Name)
+			for _, n := range deref(out.Notices) {
+				w.line("Notice: %s.", n)
+			}
 		})
 	}
 	f := c.Flags()
 	f.StringVarP(&file, "file", "f", "", "manifest to create it from")
 	f.StringVar(&source, "source", "", "name of the source database")
 	f.StringVar(&target, "target", "", "name of the target database")
-	f.StringVar(&kind, "kind", "load+capture", "load+capture, load, or capture (changes only, onto rows that are there: see --start-from)")
+	f.BoolVar(&copyRows, "copy-rows", true, "copy the rows that are there; false: changes only, onto rows that are on the target already (see --start-from)")
+	f.BoolVar(&followChanges, "follow-changes", true, "follow live changes; false: one load, which can be repeated")
+	f.StringVar(&kind, "kind", "", "load+capture, load or capture")
+	_ = f.MarkDeprecated("kind", "use --copy-rows and --follow-changes")
 	f.StringArrayVar(&tables, "table", nil, "table pattern schema.table with *; a leading - leaves out; repeatable, the last match wins (default: every table)")
 	return c
+}
+
+// does says in words which of the two things a crossing does.
+func does(c contract.Crossing) string {
+	switch {
+	case !c.FollowChanges:
+		return "copies rows"
+	case !c.CopyRows:
+		return "follows changes"
+	}
+	return "copies rows and follows changes"
+}
+
+// settingGiven sends what was given.
+func settingGiven[T any](given bool, to **T, value *T) {
+	if given {
+		*to = value
+	}
 }
 
 // onlyFile refuses what is given beside a manifest: it says everything, and what is beside
@@ -204,7 +231,7 @@ func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 	if waits == c.Reason {
 		waits = ""
 	}
-	w.pairs("crossing", c.Name, "kind", string(c.Kind), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason, "waits for", waits, "work", deref(p.Work),
+	w.pairs("crossing", c.Name, "does", does(c), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason, "waits for", waits, "work", deref(p.Work),
 		"created", stampText(&c.CreatedAt), "started", stampText(c.StartedAt), "landed", stampText(c.LandedAt), "in step", stampText(c.InStepAt),
 		"cut over", stampText(c.CutOverAt), "closed", stampText(c.ClosedAt))
 	if p.Chunks > 0 {

@@ -25,7 +25,7 @@ anew. The file has the keys that a manifest has under crossing:
   rules:
     - tables: shop.keepers
       columns: {email: {mask: people}, region: {value: marsh}}
-  queries:                       # crossings of kind load
+  queries:                       # crossings that do not follow changes
     - table: shop.lately
       query: SELECT id, hive, weight FROM shop.readings WHERE read_at >= :since
       key: [id]
@@ -150,7 +150,7 @@ func (a *app) crossingCopy() *cobra.Command {
 			return err
 		}
 		return a.show(out, func(w *table) {
-			w.line("Crossing %s is planned as %s (%s, from %s to %s). Look before you start: dustyferry survey %s", out.Name, args[0], out.Kind, out.Source, out.Target, out.Name)
+			w.line("Crossing %s is planned as %s: from %s to %s, %s. Look before you start: dustyferry survey %s", out.Name, args[0], out.Source, out.Target, does(out), out.Name)
 		})
 	}
 	c.Flags().StringVar(&source, "source", "", "another source database")

@@ -22,7 +22,7 @@ func (a *app) scheduleSet() *cobra.Command {
 	var at, cron, zone, missed, confirm string
 	c := &cobra.Command{
 		Use: "set NAME", Short: "Set a crossing's schedule", Args: exactly("the crossing's NAME"),
-		Long: `Let a crossing start once at a time (--at), or, if it is of kind load, load anew by a cron
+		Long: `Let a crossing start once at a time (--at), or, if it does not follow changes, load anew by a cron
 expression (--cron): each run empties the target's tables and loads them again. Of tables
 whose rules name a watermark it reads only the rows past it, in place of those with the same
 keys ('dustyferry crossing refresh' does so at once). A run is

@@ -52,8 +52,8 @@ func settingHelp(d domain.Setting) string {
 	if len(d.Choices) > 0 {
 		text += ": " + domain.OneOf(d.Values())
 	}
-	if len(d.Kinds) > 0 {
-		text += " (kind " + string(d.Kinds[0]) + " only)"
+	if d.WithoutRows {
+		text += " (with --copy-rows=false)"
 	}
 	switch {
 	case d.Default != nil:

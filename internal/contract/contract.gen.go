@@ -224,27 +224,6 @@ func (e HouseChecks) Valid() bool {
 	}
 }
 
-// Defines values for Kind.
-const (
-	Capture     Kind = "capture"
-	Load        Kind = "load"
-	LoadCapture Kind = "load+capture"
-)
-
-// Valid indicates whether the value is a known member of the Kind enum.
-func (e Kind) Valid() bool {
-	switch e {
-	case Capture:
-		return true
-	case Load:
-		return true
-	case LoadCapture:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for MadeObjectStage.
 const (
 	MadeObjectStageAfter    MadeObjectStage = "after"
@@ -293,6 +272,27 @@ func (e MadeObjectState) Valid() bool {
 	case MadeObjectStateRunning:
 		return true
 	case MadeObjectStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewCrossingKind.
+const (
+	Capture     NewCrossingKind = "capture"
+	Load        NewCrossingKind = "load"
+	LoadCapture NewCrossingKind = "load+capture"
+)
+
+// Valid indicates whether the value is a known member of the NewCrossingKind enum.
+func (e NewCrossingKind) Valid() bool {
+	switch e {
+	case Capture:
+		return true
+	case Load:
+		return true
+	case LoadCapture:
 		return true
 	default:
 		return false
@@ -1078,7 +1078,7 @@ type ColumnRule struct {
 	// Cut Cut longer values to longest, and keep a record of it
 	Cut *bool `json:"cut,omitempty"`
 
-	// Expression In the source's SQL, in place of the column or as one more; crossings of kind load
+	// Expression In the source's SQL, in place of the column or as one more; crossings that do not follow changes
 	Expression *string `json:"expression,omitempty"`
 	LeaveOut   *bool   `json:"leave_out,omitempty"`
 
@@ -1105,15 +1105,23 @@ type Condition string
 type Crossing struct {
 	ClosedAt  *time.Time `json:"closed_at,omitempty"`
 	Condition Condition  `json:"condition"`
+
+	// CopyRows Whether the rows that are there are copied
+	CopyRows  bool       `json:"copy_rows"`
 	CreatedAt time.Time  `json:"created_at"`
 	CutOverAt *time.Time `json:"cut_over_at,omitempty"`
-	InStepAt  *time.Time `json:"in_step_at,omitempty"`
-	Kind      Kind       `json:"kind"`
-	LandedAt  *time.Time `json:"landed_at,omitempty"`
-	Name      string     `json:"name"`
-	Phase     Phase      `json:"phase"`
 
-	// PhaseLabel The phase as people read it: a crossing of kind load that is in step is loaded, as it follows nothing
+	// FollowChanges Whether live changes are followed
+	FollowChanges bool       `json:"follow_changes"`
+	InStepAt      *time.Time `json:"in_step_at,omitempty"`
+	LandedAt      *time.Time `json:"landed_at,omitempty"`
+	Name          string     `json:"name"`
+
+	// Notices Of a manifest that was read just now: what is written otherwise by now
+	Notices *[]string `json:"notices,omitempty"`
+	Phase   Phase     `json:"phase"`
+
+	// PhaseLabel The phase as people read it: a crossing that follows no changes and is in step is loaded, as it follows nothing
 	PhaseLabel string `json:"phase_label"`
 
 	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
@@ -1368,9 +1376,6 @@ type JournalEntry struct {
 	Subject  string   `json:"subject"`
 }
 
-// Kind defines model for Kind.
-type Kind string
-
 // Lane defines model for Lane.
 type Lane struct {
 	Attempt int   `json:"attempt"`
@@ -1460,8 +1465,16 @@ type MadeObjectState string
 
 // NewCrossing defines model for NewCrossing.
 type NewCrossing struct {
-	Kind *Kind  `json:"kind,omitempty"`
-	Name string `json:"name"`
+	// CopyRows Whether the rows that are there are copied
+	CopyRows *bool `json:"copy_rows,omitempty"`
+
+	// FollowChanges Whether live changes are followed
+	FollowChanges *bool `json:"follow_changes,omitempty"`
+
+	// Kind Of before: copy_rows and follow_changes say the same
+	// Deprecated: this property has been marked as deprecated upstream, but no `x-deprecated-reason` was set
+	Kind *NewCrossingKind `json:"kind,omitempty"`
+	Name string           `json:"name"`
 
 	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
 	Planning *Planning `json:"planning,omitempty"`
@@ -1473,6 +1486,11 @@ type NewCrossing struct {
 	Tables *[]string `json:"tables,omitempty"`
 	Target string    `json:"target"`
 }
+
+// NewCrossingKind Of before: copy_rows and follow_changes say the same
+//
+// Deprecated: this type has been marked as deprecated upstream, but no `x-deprecated-reason` was set
+type NewCrossingKind string
 
 // NewCutover defines model for NewCutover.
 type NewCutover struct {
@@ -1622,7 +1640,7 @@ type Planning struct {
 	// Parameters Texts, numbers, or times like today - 7 days
 	Parameters *map[string]string `json:"parameters,omitempty"`
 
-	// Queries Queries whose rows become tables of the target; crossings of kind load
+	// Queries Queries whose rows become tables of the target; crossings that do not follow changes
 	Queries *[]Query `json:"queries,omitempty"`
 }
 
@@ -1845,10 +1863,10 @@ type Rule struct {
 	// Tables Pattern over schema.table of the source, with *
 	Tables string `json:"tables"`
 
-	// Watermark Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before; crossings of kind load
+	// Watermark Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before; crossings that do not follow changes
 	Watermark *string `json:"watermark,omitempty"`
 
-	// Where Condition in the source's SQL: only these rows; crossings of kind load
+	// Where Condition in the source's SQL: only these rows; crossings that do not follow changes
 	Where *string `json:"where,omitempty"`
 }
 
@@ -1916,11 +1934,8 @@ type Setting struct {
 	Key string `json:"key"`
 
 	// Kind Sizes are bytes, rates bytes a second, durations seconds, shares from 0 to 1; choices and texts are lists
-	Kind SettingKind `json:"kind"`
-
-	// Kinds Kinds of crossing that have it; none: all
-	Kinds []Kind `json:"kinds"`
-	Label string `json:"label"`
+	Kind  SettingKind `json:"kind"`
+	Label string      `json:"label"`
 
 	// Least In the unit of the kind
 	Least float64 `json:"least"`
@@ -1933,6 +1948,9 @@ type Setting struct {
 
 	// Property In requests and answers
 	Property string `json:"property"`
+
+	// WithoutRows Only crossings that do not copy rows have it
+	WithoutRows bool `json:"without_rows"`
 
 	// Zero What 0 or an empty text means
 	Zero *string `json:"zero,omitempty"`
@@ -2920,13 +2938,13 @@ type ClientInterface interface {
 	// PutScheduleWithBody performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 	PutScheduleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PutSchedule performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
 	// Takes a body of the `application/json` content type.
 	//
-	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 	PutSchedule(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// PauseSchedule performs a POST /api/crossings/{name}/schedule/pause (the `PauseSchedule` operationId) request.
@@ -3949,7 +3967,7 @@ func (c *Client) GetSchedule(ctx context.Context, name Name, reqEditors ...Reque
 // PutScheduleWithBody performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
 // with any type of body and a specified content type.
 //
-// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 func (c *Client) PutScheduleWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutScheduleRequestWithBody(c.Server, name, contentType, body)
 	if err != nil {
@@ -3965,7 +3983,7 @@ func (c *Client) PutScheduleWithBody(ctx context.Context, name Name, contentType
 // PutSchedule performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
 // Takes a body of the `application/json` content type.
 //
-// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 func (c *Client) PutSchedule(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutScheduleRequest(c.Server, name, body)
 	if err != nil {
@@ -9480,7 +9498,7 @@ type ClientWithResponsesInterface interface {
 	// PutScheduleWithBodyWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
 	// with any type of body and a specified content type.
 	//
-	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	PutScheduleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error)
@@ -9488,7 +9506,7 @@ type ClientWithResponsesInterface interface {
 	// PutScheduleWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+	// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 	PutScheduleWithResponse(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error)
 
 	// PauseScheduleWithResponse performs a POST /api/crossings/{name}/schedule/pause (the `PauseSchedule` operationId) request.
@@ -14605,7 +14623,7 @@ func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, name 
 // PutScheduleWithBodyWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request,
 // with any type of body and a specified content type.
 //
-// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 //
 // Returns a wrapper object for the known response body format(s).
 func (c *ClientWithResponses) PutScheduleWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error) {
@@ -14619,7 +14637,7 @@ func (c *ClientWithResponses) PutScheduleWithBodyWithResponse(ctx context.Contex
 // PutScheduleWithResponse performs a PUT /api/crossings/{name}/schedule (the `PutSchedule` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
+// Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped.
 func (c *ClientWithResponses) PutScheduleWithResponse(ctx context.Context, name Name, body PutScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*PutScheduleResponse, error) {
 	rsp, err := c.PutSchedule(ctx, name, body, reqEditors...)
 	if err != nil {

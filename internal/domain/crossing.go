@@ -32,6 +32,31 @@ const (
 	PhaseClosed      Phase = "closed"
 )
 
+// Copies reports whether the rows that are there are copied.
+func (k Kind) Copies() bool { return k != KindCapture }
+
+// Follows reports whether live changes are followed.
+func (k Kind) Follows() bool { return k != KindLoad }
+
+// KindOf is the kind of a crossing by the two questions that people are asked, each of which
+// is a yes where nothing is said, or by the word that stood for both before.
+func KindOf(copies, follows *bool, word Kind) (Kind, error) {
+	yes := func(b *bool) bool { return b == nil || *b }
+	switch {
+	case word != "" && (copies != nil || follows != nil):
+		return "", Invalid("kind says what copy_rows and follow_changes say too; give those two alone")
+	case word != "":
+		return word, nil
+	case yes(copies) && yes(follows):
+		return KindLoadCapture, nil
+	case yes(copies):
+		return KindLoad, nil
+	case yes(follows):
+		return KindCapture, nil
+	}
+	return "", Invalid("copy_rows and follow_changes are both off, so there is nothing to do; leave one of them on")
+}
+
 // PhaseLabel is a phase as people read it: a crossing that only loads is in step with
 // nothing.
 func (k Kind) PhaseLabel(p Phase) string {

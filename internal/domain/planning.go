@@ -9,7 +9,7 @@ import (
 
 // Planning is what a person plans beside tables and their rules.
 type Planning struct {
-	Queries    []Query           `json:"queries,omitempty" yaml:"queries,omitempty" jsonschema:"description=Queries whose rows become tables of the target; crossings of kind load"`
+	Queries    []Query           `json:"queries,omitempty" yaml:"queries,omitempty" jsonschema:"description=Queries whose rows become tables of the target; crossings that do not follow changes"`
 	Parameters map[string]string `json:"parameters,omitempty" yaml:"parameters,omitempty" jsonschema:"description=Values of :name in queries\\, conditions and expressions; texts\\, numbers\\, or times like today - 7 days"`
 	Before     []string          `json:"before,omitempty" yaml:"before,omitempty" jsonschema:"description=Statements that run on the target when its tables stand\\, before the first row"`
 	After      []string          `json:"after,omitempty" yaml:"after,omitempty" jsonschema:"description=Statements that run on the target when the load has ended and its indexes stand"`

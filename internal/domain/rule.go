@@ -9,12 +9,12 @@ import (
 // Rule changes the plans of the tables it matches. Of several that match, a later
 // one wins, attribute by attribute.
 type Rule struct {
-	Tables string `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`                               // pattern over schema.table of the source
-	Schema string `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                        // schema on the target
-	Name   string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                           // table name on the target; * stands for its own
-	Where  string `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings of kind load"` // condition in the source's SQL: only these rows
+	Tables string `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`                                             // pattern over schema.table of the source
+	Schema string `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                                      // schema on the target
+	Name   string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                                         // table name on the target; * stands for its own
+	Where  string `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings that do not follow changes"` // condition in the source's SQL: only these rows
 	// Watermark and Overlap are for loads that repeat.
-	Watermark string                `json:"watermark,omitempty" yaml:"watermark,omitempty" jsonschema:"description=Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before\\; crossings of kind load"`
+	Watermark string                `json:"watermark,omitempty" yaml:"watermark,omitempty" jsonschema:"description=Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before\\; crossings that do not follow changes"`
 	Overlap   string                `json:"overlap,omitempty" yaml:"overlap,omitempty" jsonschema:"description=What is read again before the watermark\\, as writes may have been under way: a duration such as 10m\\, or a number"`
 	Columns   map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name\\, or the name of a column that the source lacks"`
 	// Standing says what to do with a target table that stands.
@@ -29,7 +29,7 @@ type ColumnRule struct {
 	Type       string  `json:"type,omitempty" yaml:"type,omitempty" jsonschema:"description=On the target\\, in its own words"` // on the target, in its own words
 	LeaveOut   bool    `json:"leave_out,omitempty" yaml:"leave_out,omitempty"`
 	Mask       string  `json:"mask,omitempty" yaml:"mask,omitempty" jsonschema:"description=Name of the key with which values are replaced by hashes"`
-	Expression string  `json:"expression,omitempty" yaml:"expression,omitempty" jsonschema:"description=In the source's SQL\\, in place of the column or as one more; crossings of kind load"`
+	Expression string  `json:"expression,omitempty" yaml:"expression,omitempty" jsonschema:"description=In the source's SQL\\, in place of the column or as one more; crossings that do not follow changes"`
 	Value      *string `json:"value,omitempty" yaml:"value,omitempty" jsonschema:"description=Of every row\\, in a column that only the target has"`
 	Longest    int64   `json:"longest,omitempty" yaml:"longest,omitempty" jsonschema:"minimum=0,description=Bytes that a value may have; a longer one is refused like any that does not fit. Under the name * it is for every column of a table that holds texts or bytes of any length"`
 	Cut        bool    `json:"cut,omitempty" yaml:"cut,omitempty" jsonschema:"description=Cut longer values to longest\\, and keep a record of it"`

@@ -34,23 +34,23 @@ type Choice struct {
 // Setting is one choice of a crossing. Manifest and its schema, flags, API, form, defaults,
 // locks of the house, journal and docs/settings.md come from it.
 type Setting struct {
-	Key     string   // in a manifest, the journal and the house's locks; a flag has dashes
-	Was     []string // keys of before, which are still read
-	API     string   // in requests and answers; empty: Key
-	Kind    SettingKind
-	Group   string
-	Label   string // in a form
-	Help    string // one sentence
-	Zero    string // what 0 or an empty text means, in a form
-	Choices []Choice
-	Least   float64 // of counts, sizes, rates and shares, and of durations in seconds
-	Most    float64 // 0: any
-	Default any     // nil: off
-	Live    bool    // it can be changed while the crossing runs
-	Cutover bool    // it can be given with a cutover
-	Admin   bool    // only administrators may set it
-	Secret  bool    // what it is may hold a password
-	Kinds   []Kind  // of crossing that have it; none: all
+	Key         string   // in a manifest, the journal and the house's locks; a flag has dashes
+	Was         []string // keys of before, which are still read
+	API         string   // in requests and answers; empty: Key
+	Kind        SettingKind
+	Group       string
+	Label       string // in a form
+	Help        string // one sentence
+	Zero        string // what 0 or an empty text means, in a form
+	Choices     []Choice
+	Least       float64 // of counts, sizes, rates and shares, and of durations in seconds
+	Most        float64 // 0: any
+	Default     any     // nil: off
+	Live        bool    // it can be changed while the crossing runs
+	Cutover     bool    // it can be given with a cutover
+	Admin       bool    // only administrators may set it
+	Secret      bool    // what it is may hold a password
+	WithoutRows bool    // only crossings that do not copy rows have it
 
 	of    func(*Settings) any // its field
 	check func(v any) error   // what kind and bounds do not say

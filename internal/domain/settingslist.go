@@ -87,9 +87,9 @@ var settingsList = []Setting{
 		of:      func(s *Settings) any { return &s.RetainedOver }},
 	{Key: "stop_at", Kind: SettingText, Group: "Changes", Label: "Stop at", Live: true, Zero: "never",
 		Help: "Capture stops before what was committed at this time (RFC 3339) or log position", of: func(s *Settings) any { return &s.StopAt }},
-	{Key: "start_from", Kind: SettingText, Group: "Changes", Label: "Changes from", Zero: "now", Kinds: []Kind{KindCapture},
+	{Key: "start_from", Kind: SettingText, Group: "Changes", Label: "Changes from", Zero: "now", WithoutRows: true,
 		Help: "Log position or GTID from which changes are wanted: the one at which the target's rows stand", of: func(s *Settings) any { return &s.StartFrom }},
-	{Key: "slot", Kind: SettingText, Group: "Changes", Label: "Replication slot", Zero: "one is made at the start", Kinds: []Kind{KindCapture},
+	{Key: "slot", Kind: SettingText, Group: "Changes", Label: "Replication slot", Zero: "one is made at the start", WithoutRows: true,
 		Help: "A replication slot that stands on a PostgreSQL source", of: func(s *Settings) any { return &s.Slot }},
 
 	{Key: "pause_budget", Kind: SettingDuration, Group: "Cutover", Label: "Pause budget", Live: true, Cutover: true, Default: 2 * time.Minute, Least: 1,

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,19 +30,42 @@ type File struct {
 
 // Crossing is the part that describes the crossing.
 type Crossing struct {
-	Name   string        `yaml:"name" jsonschema:"required,description=Letters\\, digits\\, dash\\, dot and underscore"`
-	Kind   domain.Kind   `yaml:"kind,omitempty" jsonschema:"enum=load,enum=load+capture,description=default: load+capture"`
-	Source string        `yaml:"source" jsonschema:"required,description=Name of the registered source database"`
-	Target string        `yaml:"target" jsonschema:"required,description=Name of the registered target database"`
-	Tables []string      `yaml:"tables,omitempty" jsonschema:"description=Patterns schema.table with *; a leading - leaves out; the last that matches wins (default: every table)"`
-	Rules  []domain.Rule `yaml:"rules,omitempty" jsonschema:"description=Changes to the plans of tables; of several that match a later one wins\\, attribute by attribute"`
+	Name          string        `yaml:"name" jsonschema:"required,description=Letters\\, digits\\, dash\\, dot and underscore"`
+	CopyRows      *bool         `yaml:"copy_rows,omitempty" jsonschema:"default=true,description=Whether the rows that are there are copied"`
+	FollowChanges *bool         `yaml:"follow_changes,omitempty" jsonschema:"default=true,description=Whether live changes are followed"`
+	OldKind       domain.Kind   `yaml:"kind,omitempty" jsonschema:"enum=load,enum=load+capture,enum=capture,description=Of before: copy_rows and follow_changes say the same"`
+	Source        string        `yaml:"source" jsonschema:"required,description=Name of the registered source database"`
+	Target        string        `yaml:"target" jsonschema:"required,description=Name of the registered target database"`
+	Tables        []string      `yaml:"tables,omitempty" jsonschema:"description=Patterns schema.table with *; a leading - leaves out; the last that matches wins (default: every table)"`
+	Rules         []domain.Rule `yaml:"rules,omitempty" jsonschema:"description=Changes to the plans of tables; of several that match a later one wins\\, attribute by attribute"`
 	// As [domain.Planning], which a person finds beside the rest.
-	Queries    []domain.Query    `yaml:"queries,omitempty" jsonschema:"description=Queries whose rows become tables of the target; crossings of kind load"`
+	Queries    []domain.Query    `yaml:"queries,omitempty" jsonschema:"description=Queries whose rows become tables of the target; crossings that do not follow changes"`
 	Parameters map[string]string `yaml:"parameters,omitempty" jsonschema:"description=Values of :name in queries\\, conditions and expressions: texts\\, numbers\\, or times like today - 7 days"`
 	Before     []string          `yaml:"before,omitempty" jsonschema:"description=Statements that run on the target when its tables stand\\, before the first row"`
 	After      []string          `yaml:"after,omitempty" jsonschema:"description=Statements that run on the target when the load has ended and its indexes stand"`
 	Carry      []domain.Carried  `yaml:"carry,omitempty" jsonschema:"enum=views,enum=routines,enum=triggers,description=What else is made on a target of the same engine"`
 	Settings   Settings          `yaml:"settings,omitempty"`
+}
+
+// Kind is which of the two things the crossing does.
+func (c Crossing) Kind() (domain.Kind, error) {
+	return domain.KindOf(c.CopyRows, c.FollowChanges, c.OldKind)
+}
+
+// Notices are what the manifest says in words of before, which are still read.
+func (c Crossing) Notices() []string {
+	var out []string
+	if c.OldKind != "" {
+		out = append(out, fmt.Sprintf("kind: %s is written as copy_rows: %t and follow_changes: %t now", c.OldKind, c.OldKind.Copies(), c.OldKind.Follows()))
+	}
+	for _, d := range domain.SettingsList() {
+		for _, was := range d.Was {
+			if slices.Contains(c.Settings.was, was) {
+				out = append(out, fmt.Sprintf("the setting %s is called %s now", was, d.Key))
+			}
+		}
+	}
+	return out
 }
 
 // Planning is the part that [domain.Planning] holds.
@@ -189,9 +213,10 @@ func parse(what string, text []byte, to any) error {
 
 // Write returns a crossing as a manifest.
 func Write(c *domain.Crossing) ([]byte, error) {
+	copies, follows := c.Kind.Copies(), c.Kind.Follows()
 	return yaml.Marshal(File{Version: Version, Crossing: Crossing{
-		Name: c.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Tables: c.Patterns, Rules: c.Rules,
+		Name: c.Name, CopyRows: &copies, FollowChanges: &follows, Source: c.Source, Target: c.Target, Tables: c.Patterns, Rules: c.Rules,
 		Queries: c.Planning.Queries, Parameters: c.Planning.Parameters, Before: c.Planning.Before, After: c.Planning.After, Carry: c.Planning.Carry,
-		Settings: Settings(c.Settings.Stated()),
+		Settings: Settings{Given: c.Settings.Stated()},
 	}})
 }

@@ -32,8 +32,49 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	}
 	other := domain.DefaultSettings() // of the service that it is brought to
 	other.Lanes, other.InStepDwell, other.ChunkBytes, other.CutoverDepth = 9, time.Minute, 1<<20, domain.DepthNone
-	if !reflect.DeepEqual(domain.Given(f.Crossing.Settings).Over(other), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Patterns) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
+	if !reflect.DeepEqual(f.Crossing.Settings.Over(other), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Patterns) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
 		t.Errorf("came back as %+v from\n%s", f, text)
+	}
+}
+
+// TestAManifestOfBefore is still read, and what is written otherwise by now is said.
+func TestAManifestOfBefore(t *testing.T) {
+	no := false
+	for _, c := range []struct {
+		text    string
+		kind    domain.Kind
+		notices string
+		wrong   string
+	}{
+		{"", domain.KindLoadCapture, "", ""},
+		{"follow_changes: false, ", domain.KindLoad, "", ""},
+		{"copy_rows: false, follow_changes: true, ", domain.KindCapture, "", ""},
+		{"copy_rows: false, follow_changes: false, ", "", "", "both off"},
+		{"kind: load, ", domain.KindLoad, "kind: load is written as copy_rows: true and follow_changes: false now", ""},
+		{"kind: capture, settings: {chunk_bytes: 1MB}, ", domain.KindCapture, "kind: capture is written as copy_rows: false and follow_changes: true now; the setting chunk_bytes is called chunk_size now", ""},
+		{"kind: load, copy_rows: true, ", "", "", "give those two alone"},
+	} {
+		f, err := manifest.Parse([]byte("dusty_ferry: 1\ncrossing: {" + c.text + "name: a, source: b, target: c}\n"))
+		if err != nil {
+			t.Fatalf("%s: %v", c.text, err)
+		}
+		kind, err := f.Crossing.Kind()
+		if c.wrong != "" {
+			if err == nil || !strings.Contains(err.Error(), c.wrong) {
+				t.Errorf("%s: %v", c.text, err)
+			}
+			continue
+		}
+		if kind != c.kind || err != nil || strings.Join(f.Crossing.Notices(), "; ") != c.notices {
+			t.Errorf("%s: %s, %q (%v)", c.text, kind, f.Crossing.Notices(), err)
+		}
+	}
+	text, err := manifest.Write(&domain.Crossing{Name: "a", Kind: domain.KindLoad, Source: "b", Target: "c", Settings: domain.DefaultSettings()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f, err := manifest.Parse(text); err != nil || !reflect.DeepEqual(f.Crossing.FollowChanges, &no) || len(f.Crossing.Notices()) > 0 {
+		t.Errorf("%v\n%s", err, text)
 	}
 }
 

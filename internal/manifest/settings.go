@@ -16,7 +16,10 @@ import (
 
 // Settings are the settings that a manifest gives, as people write them: sizes like 64MB,
 // durations like 2m30s.
-type Settings domain.Given
+type Settings struct {
+	domain.Given
+	was []string // keys of before that were used
+}
 
 // size is a number of bytes in a manifest.
 type size domain.Size
@@ -66,7 +69,7 @@ func (s *Settings) UnmarshalYAML(decode func(any) error) error {
 	if err := decode(read.Interface()); err != nil {
 		return err
 	}
-	*s = Settings{}
+	*s = Settings{Given: domain.Given{}}
 	for i := range form.NumField() {
 		f := read.Elem().Field(i)
 		if f.IsNil() {
@@ -76,7 +79,11 @@ func (s *Settings) UnmarshalYAML(decode func(any) error) error {
 		if n, ok := v.(size); ok {
 			v = int64(n)
 		}
-		(*s)[form.Field(i).Tag.Get("setting")] = v
+		key := form.Field(i).Tag
+		s.Given[key.Get("setting")] = v
+		if key.Get("yaml") != key.Get("setting") {
+			s.was = append(s.was, key.Get("yaml"))
+		}
 	}
 	return nil
 }
@@ -86,7 +93,7 @@ func (s *Settings) UnmarshalYAML(decode func(any) error) error {
 func (s Settings) MarshalYAML() (any, error) {
 	var out yaml.MapSlice
 	for _, d := range domain.SettingsList() {
-		v, ok := s[d.Key]
+		v, ok := s.Given[d.Key]
 		if !ok {
 			continue
 		}

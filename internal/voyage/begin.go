@@ -198,7 +198,7 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table,
 		return err
 	}
 	if c.Kind == domain.KindCapture {
-		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close it and make one of kind load+capture", c.Name)
+		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close it and make one that copies the rows too", c.Name)
 	}
 	if err := keeps(c, tables, table); err != nil {
 		return err

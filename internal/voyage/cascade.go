@@ -102,7 +102,7 @@ func orderActs(plans []domain.TablePlan) []domain.Entry {
 			case len(refers[to]) > 0: // rows of that table go unlogged too
 				p.After = append(p.After, plans[to].Source)
 				if leads(refers, to, i, map[int]bool{}) {
-					out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "foreign key", Subject: p.Source.String(), Remedy: "drop one of them, and let the application do what it did; or make the crossing of kind load",
+					out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "foreign key", Subject: p.Source.String(), Remedy: "drop one of them, and let the application do what it did; or make a crossing that does not follow changes",
 						Measured: "foreign keys that act by themselves lead from it to " + plans[to].Source.String() + " and back, which cannot be followed during the load"})
 				}
 			}

@@ -23,7 +23,7 @@ func (v *Voyage) StartAdd(ctx context.Context, c *domain.Crossing, table, actor 
 		return err
 	}
 	if c.Kind == domain.KindCapture {
-		return domain.Conflict("crossing %s only follows changes and loads no rows; make a crossing of kind load+capture for %s", c.Name, table)
+		return domain.Conflict("crossing %s only follows changes and loads no rows; make a crossing for %s that copies rows", c.Name, table)
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {

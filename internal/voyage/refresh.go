@@ -352,7 +352,7 @@ func refreshEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry
 		}
 		if c.Kind != domain.KindLoad {
 			e = domain.Entry{Verdict: domain.Blocker, Topic: "watermark", Subject: p.Source.String(), Measured: "it has a watermark, but its changes are followed",
-				Remedy: "take the watermark away, or make a crossing of kind load for it"}
+				Remedy: "take the watermark away, or make a crossing for it that does not follow changes"}
 		}
 		out = append(out, e)
 	}

@@ -42,7 +42,7 @@ func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Sch
 			return err
 		}
 		if c.Kind != domain.KindLoad {
-			return domain.Invalid("crossing %s follows changes, so that its load need not repeat; only crossings of kind load can", c.Name)
+			return domain.Invalid("crossing %s follows changes, so that its load need not repeat; only crossings that do not follow changes can", c.Name)
 		}
 		if confirm != c.Target {
 			does := "empties its tables on " + c.Target + ", but for those that have a watermark, and loads them again"

@@ -54,9 +54,9 @@ func (v *Voyage) CheckCaptureSettings(ctx context.Context, source string, kind d
 	}
 	switch {
 	case kind != domain.KindCapture && (s.StartFrom != "" || s.Slot != ""):
-		return domain.Invalid("start_from and slot are for crossings of kind capture; one of kind %s begins where its load does", kind)
+		return domain.Invalid("start_from and slot are for crossings that only follow changes; one that copies rows begins where its load does")
 	case kind == domain.KindLoad && s.StopAt != "":
-		return domain.Invalid("stop_at is for crossings that follow changes; one of kind load ends with its load")
+		return domain.Invalid("stop_at is for crossings that follow changes; one that only copies rows ends with its load")
 	case strings.TrimSpace(s.StartFrom) != "":
 		if err := driver.CheckPlace(strings.TrimSpace(s.StartFrom)); err != nil {
 			return domain.Invalid("start_from: %s", err)
@@ -191,7 +191,7 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 	return errToldToStop
 }
 
-// ontoRows says for a survey which tables a crossing of kind capture would find no rows in.
+// ontoRows says for a survey which tables a crossing that only follows changes would find no rows in.
 func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePlan) []domain.Entry {
 	from := "from when it is started on"
 	if c.Settings.StartFrom != "" {
@@ -201,8 +201,8 @@ func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePla
 		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
 	for i := range plans {
 		if side := plans[i].OnTarget(); there.Table(side.Target) == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing of kind capture loads no rows",
-				Remedy: "copy it first, or make a crossing of kind load+capture"})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
+				Remedy: "copy it first, or make a crossing that copies the rows too"})
 		}
 	}
 	return out

@@ -199,14 +199,14 @@ func ruleEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: topic, Subject: p.Source.String(), Measured: measured, Remedy: remedy})
 		}
 		if p.Where != "" {
-			block("rule", "only rows where "+p.Where+" are wanted; changes cannot be held against a condition of the source's", "make a crossing of kind load for it, or take the condition away")
+			block("rule", "only rows where "+p.Where+" are wanted; changes cannot be held against a condition of the source's", "make a crossing for it that does not follow changes, or take the condition away")
 		}
 		if p.From != "" {
-			block("query", "it is a query, whose rows no log tells of", "make a crossing of kind load for it, or carry the tables that it reads")
+			block("query", "it is a query, whose rows no log tells of", "make a crossing for it that does not follow changes, or carry the tables that it reads")
 		}
 		for _, k := range p.Columns {
 			if k.Expression != "" {
-				block("rule", "column "+k.Name+" is computed as "+k.Expression+", which the source's log does not tell", "make a crossing of kind load for it, or let the target compute it")
+				block("rule", "column "+k.Name+" is computed as "+k.Expression+", which the source's log does not tell", "make a crossing for it that does not follow changes, or let the target compute it")
 			}
 		}
 	}

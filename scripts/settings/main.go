@@ -141,8 +141,8 @@ func api(d domain.Setting) string {
 
 func note(d domain.Setting) string {
 	var out string
-	for _, k := range d.Kinds {
-		out += "; kind " + string(k) + " only"
+	if d.WithoutRows {
+		out += "; only with `copy_rows: false`"
 	}
 	if d.Cutover {
 		out += "; can be given with a cutover"

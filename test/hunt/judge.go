@@ -296,7 +296,15 @@ func (r *run) sameObjects() error {
 
 // counters go on where the source's stood.
 func (r *run) counters(src, dst *pgx.Conn) error {
-	const q = `SELECT format('%I.%I', schemaname, sequencename) || ' ' || increment_by || ' ' || coalesce(last_value::text, '-') FROM pg_sequences WHERE schemaname <> 'dusty_ferry' ORDER BY 1`
+	// A counter is its column's, whose name it need not bear: a table that took another's place
+	// has one of another name.
+	const q = `SELECT replace(coalesce(o.column, format('%I.%I', s.schemaname, s.sequencename)), ' ', '_') || ' ' || s.increment_by || ' ' || coalesce(s.last_value::text, '-')
+  FROM pg_sequences s LEFT JOIN (
+       SELECT d.objid, format('%I.%I.%I', n.nspname, c.relname, a.attname) AS column
+         FROM pg_depend d JOIN pg_class c ON c.oid = d.refobjid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.refobjsubid
+        WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i')) o
+       ON o.objid = format('%I.%I', s.schemaname, s.sequencename)::regclass
+ WHERE s.schemaname <> 'dusty_ferry' ORDER BY 1`
 	a, err := r.strings1(src, q)
 	if err != nil {
 		return err

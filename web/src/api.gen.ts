@@ -305,7 +305,7 @@ export interface paths {
             cookie?: never;
         };
         get: operations["getSchedule"];
-        /** @description Start once at a time, or (kind load) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped. */
+        /** @description Start once at a time, or (when it does not follow changes) load anew by a cron expression, each time emptying the tables. A run is skipped while the one before has not ended; one that was due while no service ran is made up for once, or skipped. */
         put: operations["putSchedule"];
         post?: never;
         delete: operations["removeSchedule"];
@@ -1665,8 +1665,6 @@ export interface components {
             undo: string;
         };
         /** @enum {string} */
-        Kind: "load" | "load+capture" | "capture";
-        /** @enum {string} */
         Phase: "draft" | "surveyed" | "prepared" | "loading" | "catching up" | "in step" | "cutting over" | "cut over" | "closed";
         /** @enum {string} */
         Condition: "running" | "held" | "paused" | "failed";
@@ -1700,8 +1698,8 @@ export interface components {
             live: boolean;
             /** @description Only administrators may set it */
             admin: boolean;
-            /** @description Kinds of crossing that have it; none: all */
-            kinds: components["schemas"]["Kind"][];
+            /** @description Only crossings that do not copy rows have it */
+            without_rows: boolean;
         };
         SettingChoice: {
             value: string;
@@ -1833,9 +1831,9 @@ export interface components {
             schema?: string;
             /** @description Table name on the target; * stands for its own */
             name?: string;
-            /** @description Condition in the source's SQL: only these rows; crossings of kind load */
+            /** @description Condition in the source's SQL: only these rows; crossings that do not follow changes */
             where?: string;
-            /** @description Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before; crossings of kind load */
+            /** @description Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before; crossings that do not follow changes */
             watermark?: string;
             /** @description What is read again before the watermark, as writes may have been under way: a duration such as 10m (the usual one) or, for a number, a number (usually 1000) */
             overlap?: string;
@@ -1863,7 +1861,7 @@ export interface components {
             leave_out?: boolean;
             /** @description Name of the key with which values are replaced by hashes */
             mask?: string;
-            /** @description In the source's SQL, in place of the column or as one more; crossings of kind load */
+            /** @description In the source's SQL, in place of the column or as one more; crossings that do not follow changes */
             expression?: string;
             /** @description Of every row, in a column that only the target has */
             value?: string;
@@ -1877,7 +1875,7 @@ export interface components {
         };
         /** @description What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is. */
         Planning: {
-            /** @description Queries whose rows become tables of the target; crossings of kind load */
+            /** @description Queries whose rows become tables of the target; crossings that do not follow changes */
             queries?: components["schemas"]["Query"][];
             /** @description Texts, numbers, or times like today - 7 days */
             parameters?: {
@@ -1947,7 +1945,22 @@ export interface components {
         };
         NewCrossing: {
             name: string;
-            kind?: components["schemas"]["Kind"];
+            /**
+             * @description Whether the rows that are there are copied
+             * @default true
+             */
+            copy_rows: boolean;
+            /**
+             * @description Whether live changes are followed
+             * @default true
+             */
+            follow_changes: boolean;
+            /**
+             * @deprecated
+             * @description Of before: copy_rows and follow_changes say the same
+             * @enum {string}
+             */
+            kind?: "load" | "load+capture" | "capture";
             source: string;
             target: string;
             /** @description Patterns schema.table with *; a leading - leaves out; the last that matches wins */
@@ -2055,11 +2068,16 @@ export interface components {
         };
         Crossing: {
             name: string;
-            kind: components["schemas"]["Kind"];
+            /** @description Whether the rows that are there are copied */
+            copy_rows: boolean;
+            /** @description Whether live changes are followed */
+            follow_changes: boolean;
+            /** @description Of a manifest that was read just now: what is written otherwise by now */
+            notices?: string[];
             source: string;
             target: string;
             phase: components["schemas"]["Phase"];
-            /** @description The phase as people read it: a crossing of kind load that is in step is loaded, as it follows nothing */
+            /** @description The phase as people read it: a crossing that follows no changes and is in step is loaded, as it follows nothing */
             phase_label: string;
             condition: components["schemas"]["Condition"];
             reason: string;

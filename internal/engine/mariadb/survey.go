@@ -392,7 +392,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 // that it changes are found on the target by the values of the row that they refer
 // to.
 func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan, image string) (domain.Verdict, string, string) {
-	without := fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what it did; or make the crossing of kind load", qualified(p.Source), quote(k.Name), k.Rules)
+	without := fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what it did; or make a crossing that does not follow changes", qualified(p.Source), quote(k.Name), k.Rules)
 	at := slices.IndexFunc(plans, func(x domain.TablePlan) bool { return x.Source == k.References })
 	if at < 0 {
 		return domain.Blocker, "the table that it refers to is not taken along, so nothing tells when it acts", "take " + k.References.String() + " along; or: " + without

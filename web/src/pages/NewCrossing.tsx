@@ -12,7 +12,8 @@ export default function NewCrossing() {
   const [name, setName] = useState("");
   const [source, setSource] = useState("");
   const [target, setTarget] = useState("");
-  const [kind, setKind] = useState<"load" | "load+capture" | "capture">("load+capture");
+  const [copyRows, setCopyRows] = useState(true);
+  const [follow, setFollow] = useState(true);
   const [from, setFrom] = useState("");
   const [slot, setSlot] = useState("");
   const go = useNavigate();
@@ -27,7 +28,9 @@ export default function NewCrossing() {
           ? "Choose the target"
           : source === target
             ? "Source and target are the same"
-            : undefined;
+            : !copyRows && !follow
+              ? "Copy rows, follow changes, or both"
+              : undefined;
   return (
     <>
       <title>Plan a crossing, Dusty Ferry</title>
@@ -58,18 +61,25 @@ export default function NewCrossing() {
                     setName(e.target.value);
                   }}
                 />
-                <Choice
-                  label="Kind"
-                  value={kind}
-                  onChange={(v) => {
-                    setKind(v as typeof kind);
-                  }}
-                  options={[
-                    ["load+capture", "load, and follow live changes"],
-                    ["load", "load only"],
-                    ["capture", "live changes only, onto rows that are there"],
-                  ]}
-                />
+                <div className="self-center text-sm">
+                  {(
+                    [
+                      ["Copy the rows that are there", copyRows, setCopyRows],
+                      ["Follow changes while they come", follow, setFollow],
+                    ] as const
+                  ).map(([label, on, set]) => (
+                    <label key={label} className="flex items-center gap-2 py-1">
+                      <input
+                        type="checkbox"
+                        checked={on}
+                        onChange={(e) => {
+                          set(e.target.checked);
+                        }}
+                      />
+                      {label}
+                    </label>
+                  ))}
+                </div>
                 {(
                   [
                     ["Source", source, setSource],
@@ -87,7 +97,7 @@ export default function NewCrossing() {
                     ]}
                   />
                 ))}
-                {kind === "capture" && (
+                {!copyRows && (
                   <>
                     <Input
                       label="Changes from"
@@ -117,13 +127,19 @@ export default function NewCrossing() {
                   strong
                   blocked={missing}
                   act={() => {
-                    const settings =
-                      kind === "capture"
-                        ? { start_from: from.trim(), slot: hasSlots(list) ? slot.trim() : "" }
-                        : undefined;
+                    const settings = !copyRows
+                      ? { start_from: from.trim(), slot: hasSlots(list) ? slot.trim() : "" }
+                      : undefined;
                     return take(
                       api.POST("/api/crossings", {
-                        body: { name: name.trim(), source, target, kind, ...(settings && { settings }) },
+                        body: {
+                          name: name.trim(),
+                          source,
+                          target,
+                          copy_rows: copyRows,
+                          follow_changes: follow,
+                          ...(settings && { settings }),
+                        },
                       }),
                     );
                   }}

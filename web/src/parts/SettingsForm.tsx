@@ -12,8 +12,8 @@ interface Props {
   needs?: Role;
   /** Why the settings that shape the plan can no longer be changed. */
   fixed?: string | undefined;
-  /** Of which kind the crossing is; none: settings for any. */
-  kind?: string | undefined;
+  /** Whether the crossing copies rows: some settings are only for those that do not. */
+  copiesRows?: boolean;
 }
 
 /** What can be done with target tables that hold rows. */
@@ -78,13 +78,17 @@ export function SettingsForm(props: Props) {
   );
 }
 
-function Form({ settings, save, needs = "operator", fixed, kind, list }: Props & { list: Setting[] }) {
+function Form({
+  settings,
+  save,
+  needs = "operator",
+  fixed,
+  copiesRows = true,
+  list,
+}: Props & { list: Setting[] }) {
   const [edit, setEdit] = useState<Record<string, string>>({});
   const now = settings as Record<string, unknown>;
-  const shown = list.filter(
-    (d) =>
-      now[d.property] !== undefined && (d.kinds.length === 0 || d.kinds.some((k) => (k as string) === kind)),
-  );
+  const shown = list.filter((d) => now[d.property] !== undefined && (!d.without_rows || !copiesRows));
   const text = (d: Setting) => edit[d.key] ?? typed(d, now[d.property]);
   const put = (d: Setting, to: string) => {
     setEdit({ ...edit, [d.key]: to });

@@ -142,10 +142,10 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
   return (
     <div className="grid items-start gap-3 lg:grid-cols-2">
       <Panel title="Queries whose rows become tables">
-        {c.kind !== "load" && (
+        {c.follow_changes && (
           <p className="mt-1 text-sm text-soft">
             This crossing follows live changes, and no log tells how a query’s rows change. Queries are for
-            crossings of kind load.
+            crossings that do not follow changes.
           </p>
         )}
         {e.queries.length === 0 && <Nothing>No query is planned.</Nothing>}
@@ -214,7 +214,7 @@ export function Beside({ crossing: c, draft }: { crossing: Crossing; draft: bool
             </fieldset>
           );
         })}
-        {draft && c.kind === "load" && (
+        {draft && !c.follow_changes && (
           <Button
             className="mt-2"
             onClick={() => {

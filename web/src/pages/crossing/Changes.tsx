@@ -14,7 +14,7 @@ import { Moment } from "../../time";
 export function Changes({ crossing: c }: { crossing: Crossing }) {
   const applied = useLive("/api/crossings/{name}/applied", { path: { name: c.name } });
   const p = c.progress;
-  if (c.kind === "load") return <Nothing>This crossing only loads: changes are not captured.</Nothing>;
+  if (!c.follow_changes) return <Nothing>This crossing only loads: changes are not captured.</Nothing>;
   return (
     <Said of={applied} reading="Reading the positions">
       {(a) => (

@@ -169,7 +169,7 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
             take(
               api.POST("/api/crossings/{name}/pause", {
                 ...path,
-                body: { keep_capture: keep && c.kind !== "load" },
+                body: { keep_capture: keep && c.follow_changes },
               }),
             )
           }
@@ -182,7 +182,7 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
                   Chunks on their way are handed back within seconds;{" "}
                   {count(c.progress.chunks_landed, "chunk")} that have landed stay landed. Nothing is lost.
                 </p>
-                {c.kind !== "load" && (
+                {c.follow_changes && (
                   <>
                     <label className="flex items-center gap-2">
                       <input

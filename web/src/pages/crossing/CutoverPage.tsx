@@ -33,18 +33,17 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
     "read-only": "the database is made read-only",
     word: "a person gives their word",
   }[s.stop_method ?? "lock"];
-  const why =
-    c.kind === "load"
-      ? "This crossing only loads: without capture its target cannot be cut over to"
-      : going
-        ? "One is under way"
-        : c.phase !== "in step"
-          ? `It starts from in step; the crossing is ${c.phase_label}`
-          : c.condition !== "running"
-            ? `The crossing is ${c.condition}: resume it first`
-            : blocking > 0
-              ? `${count(blocking, "point")} of the readiness list ${blocking === 1 ? "blocks" : "block"}`
-              : undefined;
+  const why = !c.follow_changes
+    ? "This crossing only loads: without capture its target cannot be cut over to"
+    : going
+      ? "One is under way"
+      : c.phase !== "in step"
+        ? `It starts from in step; the crossing is ${c.phase_label}`
+        : c.condition !== "running"
+          ? `The crossing is ${c.condition}: resume it first`
+          : blocking > 0
+            ? `${count(blocking, "point")} of the readiness list ${blocking === 1 ? "blocks" : "block"}`
+            : undefined;
   return (
     <>
       <dl className="grid grid-cols-2 gap-2 lg:grid-cols-4">

@@ -259,7 +259,7 @@ function Choices({ crossing: c }: { crossing: Crossing }) {
         <SettingsForm
           settings={c.settings}
           fixed={isDraft(c) ? undefined : "fixed since the start"}
-          kind={c.kind}
+          copiesRows={c.copy_rows}
           save={(body) =>
             take(api.PATCH("/api/crossings/{name}", { params: { path: { name: c.name } }, body }))
           }
@@ -412,7 +412,7 @@ function Start({ crossing: c }: { crossing: Crossing }) {
             </ul>
             <h3 className="mt-2 text-sm font-semibold">On the source</h3>
             <p className="text-sm">
-              {c.kind === "load"
+              {!c.follow_changes
                 ? "Rows are read. Nothing changes."
                 : l.source.engine === "mariadb"
                   ? "Rows and the binary log are read. Nothing changes: the server keeps its log by its own rules."
@@ -446,7 +446,7 @@ function Start({ crossing: c }: { crossing: Crossing }) {
                   <>
                     <p>
                       {count(l.tables, "table")} of {l.source.name} are copied to {l.target.name}
-                      {c.kind === "load" ? "." : ", while live changes are followed."}
+                      {!c.follow_changes ? "." : ", while live changes are followed."}
                     </p>
                     {l.rows_lost > 0 && (
                       <p className="font-semibold text-brick">

@@ -201,7 +201,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
         />
         {field("Note", "note", "for people")}
       </div>
-      {c.kind === "load" && (
+      {!c.follow_changes && (
         <div className="mt-2 grid grid-cols-[2fr_1fr_1fr] gap-2">
           {field("Only rows where", "where", "a condition in the source’s SQL")}
           {field("Repeat past column", "watermark", "none: load anew")}
@@ -310,7 +310,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
           ))}
         </ul>
       )}
-      <div className={`mt-2 grid gap-2 ${c.kind === "load" ? "grid-cols-3" : "grid-cols-2"}`}>
+      <div className={`mt-2 grid gap-2 ${!c.follow_changes ? "grid-cols-3" : "grid-cols-2"}`}>
         {(
           [
             ["name", "One more column", "its name"],
@@ -319,7 +319,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
           ] as const
         ).map(
           ([what, label, hint]) =>
-            (what !== "expression" || c.kind === "load") && (
+            (what !== "expression" || !c.follow_changes) && (
               <Input
                 key={what}
                 label={label}

@@ -13,7 +13,7 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
   const tables = useLive(
     "/api/crossings/{name}/tables",
     { path: { name: c.name }, query: { limit: 1 } },
-    { enabled: c.kind === "load" },
+    { enabled: !c.follow_changes },
   );
   // Tables without a watermark are loaded anew by a refresh.
   const marked = c.rules.filter((r) => r.watermark).length;
@@ -135,7 +135,7 @@ function Line({ run: r, before }: { run: Run; before: Run | undefined }) {
 function Schedule({ crossing: c }: { crossing: Crossing }) {
   const path = { path: { name: c.name } };
   const schedule = useRead("/api/crossings/{name}/schedule", path);
-  const repeats = c.kind === "load";
+  const repeats = !c.follow_changes;
   const [cron, setCron] = useState("");
   const [at, setAt] = useState("");
   const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone);
