@@ -225,7 +225,7 @@ func (r *run) sameInMaria() error {
 				word += string(body)
 			}
 		}
-		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" || kind == "check" {
+		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" || kind == "check" || kind == "partition" {
 			if name := strings.Fields(rest); len(name) > 1 && kind != "column" && slices.ContainsFunc(name[1:], func(n string) bool {
 				return len(n) > 3 && (strings.Contains(word, "not carried") || strings.Contains(word, "since the start") || strings.Contains(word, "have the collation")) && strings.Contains(word, n)
 			}) {

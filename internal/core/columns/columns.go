@@ -147,8 +147,9 @@ func Others(was, now *domain.Table) []string {
 	return out
 }
 
-// Objects says in words which indexes and constraints a table has got or lost, and which
-// collation new columns of it would have; empty where they are the same by their names.
+// Objects says in words which indexes and constraints a table has got or lost, how it is
+// partitioned now, and which collation new columns of it would have; empty where they are the
+// same by their names.
 func Objects(was, now *domain.Table) string {
 	names := func(t *domain.Table) []string {
 		var out []string
@@ -175,6 +176,9 @@ func Objects(was, now *domain.Table) string {
 	if was.Collation != now.Collation && was.Collation != "" && now.Collation != "" {
 		out = append(out, fmt.Sprintf("new columns have the collation %s on the source now, and %s on the target", now.Collation, was.Collation))
 	}
+	if was.PartitionBy != now.PartitionBy {
+		out = append(out, fmt.Sprintf("partitioned otherwise on the source since the start (%s), and not on the target", orNone(now.PartitionBy)))
+	}
 	return strings.Join(out, "; ")
 }
 
@@ -193,7 +197,7 @@ func KeepObjects(now, was *domain.Table) {
 			now.Indexes = append(now.Indexes, x)
 		}
 	}
-	now.Constraints, now.Collation = was.Constraints, was.Collation
+	now.Constraints, now.Collation, now.PartitionBy = was.Constraints, was.Collation, was.PartitionBy
 }
 
 func orNone(s string) string {

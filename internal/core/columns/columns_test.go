@@ -215,6 +215,9 @@ func TestObjectsThatCameAndWent(t *testing.T) {
 	if text := columns.Objects(&domain.Table{Collation: "utf8mb4_general_ci"}, &domain.Table{Collation: "utf8mb4_bin"}); !strings.Contains(text, "utf8mb4_bin on the source now, and utf8mb4_general_ci on the target") {
 		t.Errorf("%s", text)
 	}
+	if text := columns.Objects(&domain.Table{PartitionBy: "RANGE (id)"}, &domain.Table{}); !strings.Contains(text, "partitioned otherwise on the source since the start (none)") {
+		t.Error(text)
+	}
 	if text := columns.Objects(&domain.Table{}, &domain.Table{Collation: "utf8mb4_bin"}); text != "" {
 		t.Errorf("a plan of an older version does not know: %s", text)
 	}
