@@ -87,7 +87,6 @@ func TestFormsChangeWhatWasEditedAndNothingElse(t *testing.T) {
 		fill(t, ctx, c.field, "7")
 	}
 	axe(t, ctx, "a form with errors")
-	shot(t, ctx, "settings-form")
 	fill(t, ctx, "Speed limit, MB/s", "0,5")
 	press(t, ctx, "Save")
 	eventually(t, 20*time.Second, func() bool { return deref(f.show().Settings.SpeedLimit) == 500_000 })

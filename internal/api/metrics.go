@@ -11,6 +11,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"dustyferry/internal/contract"
 	"dustyferry/internal/records"
 )
 
@@ -43,20 +44,53 @@ func (m *metrics) serve(c *gin.Context) { m.handler.ServeHTTP(c.Writer, c.Reques
 
 type crossingMetrics struct{ s *Server }
 
-var (
-	rowsDesc    = prometheus.NewDesc("dustyferry_rows_landed_total", "Rows landed on the target by the load.", []string{"crossing"}, nil)
-	bytesDesc   = prometheus.NewDesc("dustyferry_bytes_landed_total", "Bytes landed on the target by the load.", []string{"crossing"}, nil)
-	changesDesc = prometheus.NewDesc("dustyferry_changes_applied_total", "Captured changes applied to the target.", []string{"crossing"}, nil)
-	lagDesc     = prometheus.NewDesc("dustyferry_lag_seconds", "How far the target is behind the source.", []string{"crossing"}, nil)
-	keptDesc    = prometheus.NewDesc("dustyferry_source_log_retained_bytes", "Log the source keeps for the crossing.", []string{"crossing"}, nil)
-	stateDesc   = prometheus.NewDesc("dustyferry_crossing", "1 for the phase and condition a crossing is in.", []string{"crossing", "phase", "condition"}, nil)
-)
+// Metric is one of a crossing's figures for a monitoring system. What was not measured has no
+// sample, rather than a 0.
+type Metric struct {
+	Name   string
+	Counts bool // it only grows
+	Help   string
+	of     func(*contract.Crossing) (value float64, known bool)
+}
+
+func always(f func(*contract.Crossing) float64) func(*contract.Crossing) (float64, bool) {
+	return func(c *contract.Crossing) (float64, bool) { return f(c), true }
+}
+
+// measured are the figures of capture of crossings that follow changes, once somebody has
+// reported them.
+func measured(f func(*contract.Progress) float64) func(*contract.Crossing) (float64, bool) {
+	return func(c *contract.Crossing) (float64, bool) {
+		return f(&c.Progress), c.FollowChanges && c.Progress.Capture != "none"
+	}
+}
+
+// Metrics are the figures of each crossing, by the label crossing.
+var Metrics = []Metric{
+	{"dustyferry_rows_landed_total", true, "Rows that the load has landed on the target.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.Rows) })},
+	{"dustyferry_bytes_landed_total", true, "Bytes that the load has landed on the target.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.Bytes) })},
+	{"dustyferry_chunks", false, "Chunks of the load.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.Chunks) })},
+	{"dustyferry_chunks_landed", false, "Chunks that have landed.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.ChunksLanded) })},
+	{"dustyferry_tables_held", false, "Tables that wait for a person.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.TablesHeld) })},
+	{"dustyferry_changes_applied_total", true, "Captured changes that were applied to the target.", measured(func(p *contract.Progress) float64 { return float64(p.Changes) })},
+	{"dustyferry_lag_seconds", false, "From a commit on the source to the same on the target.", measured(func(p *contract.Progress) float64 { return p.LagSeconds })},
+	{"dustyferry_lag_age_seconds", false, "How old that figure is: 0 while somebody measures it.", measured(func(p *contract.Progress) float64 { return orNone(p.LagAgeSeconds) })},
+	{"dustyferry_lag_bytes", false, "Log of the source that is not applied yet.", measured(func(p *contract.Progress) float64 { return float64(p.LagBytes) })},
+	{"dustyferry_source_log_retained_bytes", false, "Log that the source keeps for the crossing.", measured(func(p *contract.Progress) float64 { return float64(p.RetainedBytes) })},
+}
+
+func (m Metric) desc() *prometheus.Desc {
+	return prometheus.NewDesc(m.Name, m.Help, []string{"crossing"}, nil)
+}
+
+var stateDesc = prometheus.NewDesc("dustyferry_crossing", "1 for the phase and condition that a crossing is in.", []string{"crossing", "phase", "condition"}, nil)
 
 // Describe implements prometheus.Collector.
 func (m *crossingMetrics) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{rowsDesc, bytesDesc, changesDesc, lagDesc, keptDesc, stateDesc} {
-		ch <- d
+	for _, k := range Metrics {
+		ch <- k.desc()
 	}
+	ch <- stateDesc
 }
 
 // Collect implements prometheus.Collector.
@@ -70,14 +104,20 @@ func (m *crossingMetrics) Collect(ch chan<- prometheus.Metric) {
 	}
 	for i := range rows {
 		c := m.s.crossing(ctx, &rows[i])
-		p := c.Progress
-		ch <- prometheus.MustNewConstMetric(rowsDesc, prometheus.CounterValue, float64(p.Rows), c.Name)
-		ch <- prometheus.MustNewConstMetric(bytesDesc, prometheus.CounterValue, float64(p.Bytes), c.Name)
-		ch <- prometheus.MustNewConstMetric(changesDesc, prometheus.CounterValue, float64(p.Changes), c.Name)
-		ch <- prometheus.MustNewConstMetric(lagDesc, prometheus.GaugeValue, p.LagSeconds, c.Name)
-		ch <- prometheus.MustNewConstMetric(keptDesc, prometheus.GaugeValue, float64(p.RetainedBytes), c.Name)
+		for _, k := range Metrics {
+			if v, known := k.of(&c); known {
+				ch <- prometheus.MustNewConstMetric(k.desc(), map[bool]prometheus.ValueType{true: prometheus.CounterValue, false: prometheus.GaugeValue}[k.Counts], v, c.Name)
+			}
+		}
 		ch <- prometheus.MustNewConstMetric(stateDesc, prometheus.GaugeValue, 1, c.Name, string(c.Phase), string(c.Condition))
 	}
+}
+
+func orNone(p *float64) float64 {
+	if p == nil {
+		return 0
+	}
+	return *p
 }
 
 func contextForScrape() (context.Context, context.CancelFunc) {

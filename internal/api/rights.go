@@ -91,7 +91,7 @@ func (s *Server) strange(c *gin.Context) {
 		}
 		s.refuse(c, "nobody", "", "sign in", "sign-in "+addressOf(c.Request), "a request from %s with an unknown token was refused: %s %s", addressOf(c.Request), c.Request.Method, c.Request.URL.Path)
 	}
-	s.problem(c, http.StatusUnauthorized, "Not signed in", "sign in first: send an access token as 'Authorization: Bearer …', or sign in to the console")
+	s.problem(c, signIn.Status, signIn.Title, "sign in first: send an access token as 'Authorization: Bearer …', or sign in to the console")
 }
 
 // tokenOf returns the token a request came with, or nil, and whether a browser sent it by

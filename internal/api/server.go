@@ -141,28 +141,21 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var often *tooMany
 	switch {
 	case errors.As(err, &big):
-		s.problem(c, http.StatusRequestEntityTooLarge, "Too large", fmt.Sprintf("the request is larger than %d KiB, the most that this call takes", big.Limit>>10))
+		s.problem(c, tooLarge.Status, tooLarge.Title, fmt.Sprintf("the request is larger than %d KiB, the most that this call takes", big.Limit>>10))
 	case errors.As(err, &often):
 		c.Header("Retry-After", strconv.Itoa(max(1, int(often.wait.Seconds()+0.999))))
-		s.problem(c, http.StatusTooManyRequests, "Too many", often.what)
+		s.problem(c, tooOften.Status, tooOften.Title, often.what)
 	case errors.As(err, &p):
-		status := map[domain.ProblemKind]int{
-			domain.ProblemInvalid: http.StatusBadRequest, domain.ProblemNotFound: http.StatusNotFound, domain.ProblemConflict: http.StatusConflict,
-			domain.ProblemForbidden: http.StatusForbidden, domain.ProblemUnavailable: http.StatusBadGateway,
-		}[p.Kind]
-		title := map[domain.ProblemKind]string{
-			domain.ProblemInvalid: "Wrong request", domain.ProblemNotFound: "Not found", domain.ProblemConflict: "Not possible now",
-			domain.ProblemForbidden: "Not allowed", domain.ProblemUnavailable: "A database cannot be used",
-		}[p.Kind]
-		s.problem(c, status, title, err.Error())
+		r := refusalOf(p.Kind)
+		s.problem(c, r.Status, r.Title, err.Error())
 	case errors.Is(err, context.Canceled):
 		c.AbortWithStatus(499)
 	case controlAway(err):
 		c.Header("Retry-After", "2")
-		s.problem(c, http.StatusServiceUnavailable, "Not possible now", "the control database does not answer ("+err.Error()+"); nothing is lost, ask again in a moment")
+		s.problem(c, recordsAway.Status, recordsAway.Title, "the control database does not answer ("+err.Error()+"); nothing is lost, ask again in a moment")
 	default:
 		s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
-		s.problem(c, http.StatusInternalServerError, "Internal error", "something went wrong inside the service ("+err.Error()+"); its log says more")
+		s.problem(c, fault.Status, fault.Title, "something went wrong inside the service ("+err.Error()+"); its log says more")
 	}
 }
 

@@ -23,16 +23,30 @@ import (
 	"dustyferry/internal/client"
 )
 
-// Exit codes, documented in the help of the root command.
+// Exit codes, documented in the help of the root command and in [ExitCodes].
 const (
 	ExitOK       = 0
-	ExitProblem  = 1 // the service or a database said no; the message says why
-	ExitUsage    = 2 // the command line is wrong
-	ExitFindings = 3 // a comparison found differences
-	ExitHeld     = 4 // something waits for a person, or a check stands in the way
-	ExitUndone   = 5 // a cutover was undone
+	ExitProblem  = 1
+	ExitUsage    = 2
+	ExitFindings = 3
+	ExitHeld     = 4
+	ExitUndone   = 5
 	ExitStopped  = 130
 )
+
+// ExitCodes say what each exit code means.
+var ExitCodes = []struct {
+	Code  int
+	Means string
+}{
+	{ExitOK, "Done."},
+	{ExitProblem, "The service or a database refused it, or it failed; the message says why and what to do."},
+	{ExitUsage, "The command line is wrong; nothing was asked of the service."},
+	{ExitFindings, "A comparison found differences, or a fit check values that would stop the load."},
+	{ExitHeld, "Something waits for a person, or a readiness check stands in the way."},
+	{ExitUndone, "A cutover was undone: the source takes writes again."},
+	{ExitStopped, "Stopped by Ctrl-C. What was begun goes on in the service."},
+}
 
 // version is set by the build.
 var version = "0.1.0-dev"

@@ -1,4 +1,4 @@
-import { CircleAlert, CircleCheck, CirclePause, CirclePlay, CircleX } from "lucide-react";
+import { CircleAlert, CircleCheck, CircleDashed, CirclePause, CirclePlay, CircleX } from "lucide-react";
 import type { Crossing } from "../api";
 
 const looks = {
@@ -11,12 +11,18 @@ const looks = {
 /** Phase and condition: a word, a sign and a colour, never the colour alone. */
 export function StateMark({ crossing }: { crossing: Crossing }) {
   const closed = crossing.phase === "closed"; // it neither runs nor stands still any more
-  const { icon: Icon, tone } = closed ? { icon: CircleCheck, tone: "text-reed" } : looks[crossing.condition];
+  const planned =
+    (crossing.phase === "draft" || crossing.phase === "surveyed") && crossing.condition === "running";
+  const { icon: Icon, tone } = closed
+    ? { icon: CircleCheck, tone: "text-reed" }
+    : planned
+      ? { icon: CircleDashed, tone: "text-soft" } // nothing runs yet
+      : looks[crossing.condition];
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
       <Icon size={16} aria-hidden className={tone} />
       <span className="font-medium">{crossing.phase_label}</span>
-      {!closed && <span className={tone}>{crossing.condition}</span>}
+      {!closed && !planned && <span className={tone}>{crossing.condition}</span>}
     </span>
   );
 }

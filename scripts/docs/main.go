@@ -1,6 +1,6 @@
-// Command settings writes what comes from the list of settings: the settings' part of the
-// contract, and docs/settings.md. With -check it only says whether they are as they would be
-// written.
+// Command docs writes what comes from lists in the code: the settings' part of the contract,
+// docs/settings.md, docs/metrics.md and docs/errors.md. With -check it only says whether they
+// are as they would be written.
 package main
 
 import (
@@ -11,13 +11,12 @@ import (
 	"strconv"
 	"strings"
 
+	"dustyferry/internal/api"
+	"dustyferry/internal/cli"
 	"dustyferry/internal/domain"
 )
 
-const (
-	contractFile = "internal/contract/openapi.yaml"
-	docFile      = "docs/settings.md"
-)
+const contractFile = "internal/contract/openapi.yaml"
 
 func main() {
 	check := flag.Bool("check", false, "only compare")
@@ -29,9 +28,11 @@ func main() {
 			err = keep(contractFile, contract, now, *check)
 		}
 	}
-	if err == nil {
-		doc, _ := os.ReadFile(docFile)
-		err = keep(docFile, doc, []byte(document()), *check)
+	for file, text := range map[string]func() string{"docs/settings.md": settings, "docs/metrics.md": metrics, "docs/errors.md": refusals} {
+		if err == nil {
+			old, _ := os.ReadFile(file)
+			err = keep(file, old, []byte(text()), *check)
+		}
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -44,7 +45,7 @@ func keep(file string, old, now []byte, check bool) error {
 	case bytes.Equal(old, now):
 		return nil
 	case check:
-		return fmt.Errorf("%s is not what the list of settings makes; run 'go run ./scripts/settings'", file)
+		return fmt.Errorf("%s is not what the code makes of it; run 'go run ./scripts/docs'", file)
 	}
 	return os.WriteFile(file, now, 0o644)
 }
@@ -105,11 +106,11 @@ func zero(d domain.Setting) string {
 	return "; 0: " + d.Zero
 }
 
-func document() string {
+func settings() string {
 	var b strings.Builder
 	b.WriteString(`# Settings of a crossing
 
-Made by ` + "`go run ./scripts/settings`" + ` from the list in ` + "`internal/domain/settingslist.go`" + `.
+Made by ` + "`go run ./scripts/docs`" + ` from the list in ` + "`internal/domain/settingslist.go`" + `.
 
 - In a **manifest** a setting stands under ` + "`crossing.settings`" + ` by its key; on a **command line** it is a flag of the same name with dashes (` + "`lanes`, `--lanes`" + `); in the **API** it has the name given below where that is another.
 - **Sizes** are written as a number of bytes or with a unit: kB, MB, GB, TB are powers of 1,000, and KiB, MiB, GiB, TiB powers of 1,024. **Durations** are written like ` + "`5s` or `2m30s`" + `; the API takes and gives seconds.
@@ -121,14 +122,14 @@ Made by ` + "`go run ./scripts/settings`" + ` from the list in ` + "`internal/do
 		fmt.Fprintf(&b, "\n## %s\n\n| key | what for | may be | default | while it runs |\n|---|---|---|---|---|\n", group)
 		for _, d := range domain.SettingsList() {
 			if d.Group == group {
-				fmt.Fprintf(&b, "| `%s`%s | %s%s | %s | %s | %s |\n", d.Key, api(d), d.Help, note(d), may(d), byDefault(d), map[bool]string{true: "yes", false: "no"}[d.Live])
+				fmt.Fprintf(&b, "| `%s`%s | %s%s | %s | %s | %s |\n", d.Key, inAPI(d), d.Help, note(d), may(d), byDefault(d), map[bool]string{true: "yes", false: "no"}[d.Live])
 			}
 		}
 	}
 	return b.String()
 }
 
-func api(d domain.Setting) string {
+func inAPI(d domain.Setting) string {
 	var out string
 	if p := d.Property(); p != d.Key {
 		out = ", in the API `" + p + "`"
@@ -173,4 +174,59 @@ func byDefault(d domain.Setting) string {
 		return "0"
 	}
 	return "`" + d.Text(d.Default) + "`"
+}
+
+func metrics() string {
+	var b strings.Builder
+	b.WriteString(`# Metrics
+
+Made by ` + "`go run ./scripts/docs`" + ` from the list in ` + "`internal/api/metrics.go`" + `.
+
+` + "`GET /metrics`" + ` answers in the text format of Prometheus and needs no token. It names crossings and counts, never hosts, users or values. What was not measured has no sample.
+
+| metric | type | labels | what |
+|---|---|---|---|
+`)
+	for _, m := range api.Metrics {
+		fmt.Fprintf(&b, "| `%s` | %s | crossing | %s |\n", m.Name, map[bool]string{true: "counter", false: "gauge"}[m.Counts], m.Help)
+	}
+	b.WriteString("| `dustyferry_crossing` | gauge | crossing, phase, condition | 1 for the phase and condition that a crossing is in. |\n")
+	b.WriteString("| `dustyferry_request_seconds` | histogram | path, status | Time to answer a request. |\n\nBeside them stand the usual figures of a Go process (`go_…`, `process_…`).\n")
+	return b.String()
+}
+
+func refusals() string {
+	var b strings.Builder
+	b.WriteString(`# Errors
+
+Made by ` + "`go run ./scripts/docs`" + ` from ` + "`internal/api/refusals.go` and `internal/cli/root.go`" + `.
+
+Every error is one sentence: what was being done, to what, what the server said, what to do. The API answers with a problem document (RFC 9457, ` + "`application/problem+json`" + `) whose ` + "`detail`" + ` is that sentence.
+
+## Answers of the API
+
+| status | title | means | what to do |
+|---|---|---|---|
+`)
+	for _, r := range api.Refusals {
+		fmt.Fprintf(&b, "| %d | %s | %s | %s |\n", r.Status, r.Title, r.Means, r.ToDo)
+	}
+	b.WriteString("\n## Exit codes of the command line\n\n| code | means |\n|---|---|\n")
+	for _, e := range cli.ExitCodes {
+		fmt.Fprintf(&b, "| %d | %s |\n", e.Code, e.Means)
+	}
+	b.WriteString(`
+## What a server said
+
+Each engine sorts what its server says into one of these, and the work acts by that. No message of a server is passed over: its text is always part of ours.
+
+| class | such as | what becomes of the work |
+|---|---|---|
+| gone | connection lost, server restarting | it waits and goes on by itself; no try is counted |
+| no room | disk full, out of memory, no connection left, read-only | it waits and goes on by itself; no try is counted |
+| collision | deadlock, lock timeout, serialization failure | it is tried again as it was |
+| rows refused | a value that does not fit, a constraint | the row is looked for and named; its table is held, or the row is set aside (` + "`bad_rows`" + `) |
+| statement refused | a missing right or object | it is tried a few times, then held with what to do |
+`)
+	return b.String()
 }
