@@ -26,7 +26,7 @@ lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettie
 	@scripts/lint
 
 test: build lint ## Everything: lint, unit tests with the race detector, end to end, console
-	$(GO) test -race ./internal/... ./cmd/... ./test/rooms
+	$(GO) test -race ./internal/... ./client ./cmd/... ./test/rooms
 	$(GO) test -count=1 -timeout 45m ./test
 	$(GO) test -count=1 -timeout 20m ./test/hunt
 

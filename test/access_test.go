@@ -24,7 +24,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/engine/enginetest"
 )

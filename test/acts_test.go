@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )

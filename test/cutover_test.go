@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/demo"
 )

@@ -8,7 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgproto3"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

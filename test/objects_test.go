@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

@@ -8,7 +8,7 @@ import (
 	"testing"
 	"time"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

@@ -4,7 +4,7 @@ import (
 	"database/sql"
 	"testing"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/demo"
 )

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

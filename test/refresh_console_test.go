@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"testing"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

@@ -18,7 +18,7 @@ import (
 
 	_ "github.com/jackc/pgx/v5/stdlib" // for database/sql
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )

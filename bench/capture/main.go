@@ -17,7 +17,7 @@ import (
 	"github.com/jackc/pgx/v5/pgproto3"
 
 	"dustyferry/bench/rig"
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )

@@ -13,7 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/bench/rig"
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"dustyferry/bench/rig"
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )

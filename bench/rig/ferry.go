@@ -5,7 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/localserver"
 )

@@ -17,7 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/demo"
 	"dustyferry/internal/localserver"

@@ -9,7 +9,7 @@ import (
 	"slices"
 	"time"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/manifest"
 )

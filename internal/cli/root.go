@@ -20,7 +20,7 @@ import (
 	"github.com/spf13/viper"
 	"golang.org/x/term"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 )
 
 // Exit codes, documented in the help of the root command and in [ExitCodes].

@@ -1,5 +1,10 @@
-// Package client calls the service: the command line, the demo and the tests
-// all go through it, and it goes through the public HTTP interface only.
+// Package client calls a Dusty Ferry service from Go programs, through its public HTTP
+// interface only; the command line, the demo and the tests all go through it.
+//
+// [New] makes a client for an address and an access token. Its field API has one method for
+// each call of the OpenAPI document (internal/contract/openapi.yaml), which returns the raw
+// answer; [Do] turns that into a value of one of the types here, or into a [Problem]. Sizes
+// are bytes, and durations seconds, where a field's name does not say otherwise.
 package client
 
 import (

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"dustyferry/internal/client"
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 
