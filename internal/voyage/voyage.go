@@ -143,7 +143,14 @@ func (v *Voyage) deliver(ctx context.Context) {
 
 // allow checks an act against the lifecycle.
 func allow(act lifecycle.Act, c *domain.Crossing) error {
-	return lifecycle.Allow(act, c.Name, c.Kind, c.Phase, c.Condition)
+	err := lifecycle.Allow(act, c.Name, c.Kind, c.Phase, c.Condition)
+	if err == nil || c.Condition == domain.ConditionRunning || c.Reason == "" {
+		return err
+	}
+	if lifecycle.Allow(act, c.Name, c.Kind, c.Phase, domain.ConditionRunning) == nil { // the condition is what is in the way
+		return domain.Conflict("%s. It is %s because: %s", err, c.Condition, c.Reason)
+	}
+	return err
 }
 
 // onTarget returns plans as the target's engine must know them.
