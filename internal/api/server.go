@@ -139,6 +139,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var p *domain.Problem
 	var big *http.MaxBytesError
 	var often *tooMany
+	var there interface { // what a database server said, whichever its engine
+		error
+		SQLState() string
+		OfServer()
+	}
 	switch {
 	case errors.As(err, &big):
 		s.problem(c, tooLarge.Status, tooLarge.Title, fmt.Sprintf("the request is larger than %d KiB, the most that this call takes", big.Limit>>10))
@@ -148,6 +153,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 	case errors.As(err, &p):
 		r := refusalOf(p.Kind)
 		s.problem(c, r.Status, r.Title, err.Error())
+	case errors.As(err, &there):
+		s.problem(c, refusedThere.Status, refusedThere.Title, err.Error())
 	case errors.Is(err, context.Canceled):
 		c.AbortWithStatus(499)
 	case controlAway(err):

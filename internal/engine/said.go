@@ -22,6 +22,9 @@ func (e *ServerError) Error() string    { return e.Text }
 func (e *ServerError) Unwrap() error    { return e.Err }
 func (e *ServerError) SQLState() string { return e.State }
 
+// OfServer tells what a database server said from all other errors.
+func (e *ServerError) OfServer() {}
+
 // Class is what a refusal means for whoever tries again. Each engine sorts its server's
 // errors into them.
 type Class int

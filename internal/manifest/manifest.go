@@ -135,6 +135,7 @@ func ParseRules(text []byte) ([]domain.Rule, error) {
 // aliases) are refused, as a few of them make a text of any size.
 const (
 	largestText = 1 << 20
+	mostOpen    = 1000 // brackets, also in texts: to take apart more of them takes long
 	deepest     = 20
 	longestRead = 5 * time.Second
 )
@@ -143,6 +144,9 @@ const (
 func decode(what string, text []byte, to any) error {
 	if len(text) > largestText {
 		return domain.Invalid("%s has %d bytes; %d may be", what, len(text), largestText)
+	}
+	if open := bytes.Count(text, []byte("{")) + bytes.Count(text, []byte("[")) - bytes.Count(text, []byte("}")) - bytes.Count(text, []byte("]")); open > mostOpen {
+		return domain.Invalid("%s leaves %d brackets open, so that values nest deeper than %d", what, open, deepest)
 	}
 	read := make(chan error, 1)
 	go func() {
