@@ -16,6 +16,7 @@ import (
 	"dustyferry/client"
 	"dustyferry/internal/contract"
 	"dustyferry/internal/demo"
+	"dustyferry/internal/localserver"
 )
 
 // process is the program running as its own process, to be killed.
@@ -93,12 +94,10 @@ func startFleetOn(t *testing.T, url string, workers int) *fleet {
 	t.Helper()
 	dir := t.TempDir()
 	// The address has to stay the same over restarts.
-	free, err := os.CreateTemp(dir, "port")
+	port, err := localserver.FreePort()
 	if err != nil {
 		t.Fatal(err)
 	}
-	_ = free.Close()
-	port := 20000 + rand.IntN(20000)
 	f := &fleet{ferry: &ferry{t: t}}
 	serve := &process{t: t, args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--control-url", url, "--data-dir", dir, "--process-lanes", "2"}}
 	serve.start()

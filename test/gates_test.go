@@ -128,7 +128,7 @@ func TestLocksHoldForACutoverToo(t *testing.T) {
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	changes := f.journalOf("change")
-	if !told(changes, "lanes: 2 → 3", "pause_budget: 2m0s → 1m30s") || !told(changes, `after: null → ["COMMENT ON TABLE public.a IS 'moved'"]`) {
+	if !told(changes, "lanes: 2 → 3", "pause_budget: 2m → 1m30s") || !told(changes, `after: null → ["COMMENT ON TABLE public.a IS 'moved'"]`) {
 		t.Errorf("changes: %+v", changes)
 	}
 	if list := f.journalOf("build"); !told(list, "after 1 ran", "COMMENT ON TABLE public.a IS 'moved'") {

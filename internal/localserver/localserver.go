@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	mathrand "math/rand/v2"
 	"net"
 	"net/url"
 	"os"
@@ -186,7 +187,7 @@ func (p *Postgres) prepare(ctx context.Context, o *Options) error {
 	}
 	var err error
 	if p.Port == 0 {
-		p.Port, err = freePort()
+		p.Port, err = FreePort()
 	}
 	return err
 }
@@ -259,13 +260,19 @@ func (p *Postgres) initdb(ctx context.Context) error {
 	return nil
 }
 
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+// FreePort returns a port on loopback that nobody listens on, for a server that keeps it over
+// restarts. It is below those that the kernel gives to outgoing connections, one of which
+// could have it before the server does, or while the server is down.
+func FreePort() (int, error) {
+	var err error
+	for range 200 {
+		port := 10_000 + mathrand.IntN(22_000)
+		var l net.Listener
+		if l, err = net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port))); err == nil {
+			return port, l.Close()
+		}
 	}
-	defer func() { _ = l.Close() }()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, fmt.Errorf("no port is free: %w", err)
 }
 
 func (p *Postgres) launch(o Options) error {

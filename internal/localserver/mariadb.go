@@ -60,7 +60,7 @@ func StartMariaDB(ctx context.Context, o Options) (*MariaDB, error) {
 		err = os.Chown(m.Dir, uid, gid)
 	}
 	if err == nil && m.Port == 0 {
-		m.Port, err = freePort()
+		m.Port, err = FreePort()
 	}
 	if err != nil {
 		return nil, err

@@ -4,10 +4,10 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"dustyferry/internal/localserver"
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -29,12 +29,11 @@ type product struct {
 }
 
 func launch(ctx context.Context, binary, dir, control string) (*product, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := localserver.FreePort()
 	if err != nil {
 		return nil, err
 	}
-	p := &product{binary: binary, dir: dir, control: control, address: l.Addr().String()}
-	_ = l.Close()
+	p := &product{binary: binary, dir: dir, control: control, address: fmt.Sprintf("127.0.0.1:%d", port)}
 	if p.log, err = os.Create(filepath.Join(dir, "service.log")); err != nil {
 		return nil, err
 	}
