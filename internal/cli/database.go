@@ -222,7 +222,7 @@ func entries(w *table, list []contract.Entry) {
 			subject := e.Subject
 			w.row(mark, subject, e.Topic, e.Measured)
 			if e.Remedy != nil && *e.Remedy != "" {
-				w.row("", "", "", "fix: "+*e.Remedy)
+				w.row("", "", "", map[bool]string{true: "try: ", false: "fix: "}[v == contract.Ok]+*e.Remedy)
 			}
 		}
 	}
