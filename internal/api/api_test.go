@@ -2,23 +2,27 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"reflect"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/gin-gonic/gin"
 	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
 )
 
@@ -169,6 +173,44 @@ func TestAControlDatabaseThatIsAway(t *testing.T) {
 	} {
 		if controlAway(c.err) != c.away {
 			t.Errorf("%v: away %t", c.err, !c.away)
+		}
+	}
+}
+
+// TestRefusalsNameNoValues to who may not see rows: a server's words may hold them, and a
+// refusal may repeat what holds a crossing.
+func TestRefusalsNameNoValues(t *testing.T) {
+	said := `crossing spring cannot be repaired while it is held: resume it first. It is held because: new said: duplicate key, Key (email)=(ann@marsh.example) already exists.`
+	for _, c := range []struct {
+		caller records.Token
+		sees   bool
+	}{{records.Token{Role: "operator"}, false}, {records.Token{Role: "operator", SeeRows: true}, true}} {
+		w := httptest.NewRecorder()
+		g, _ := gin.CreateTestContext(w)
+		g.Request = httptest.NewRequest(http.MethodPost, "/api/crossings/spring/repair", nil)
+		g.Request = g.Request.WithContext(context.WithValue(t.Context(), whoKey{}, &c.caller))
+		(&Server{}).fail(g, domain.Conflict("%s", said))
+		if got := w.Body.String(); w.Code != http.StatusConflict || strings.Contains(got, "ann@") != c.sees || !strings.Contains(got, "email") {
+			t.Errorf("%+v: %d %s", c.caller, w.Code, got)
+		}
+	}
+}
+
+// TestWhatWasNotMeasuredHasNoSample, rather than a 0.
+func TestWhatWasNotMeasuredHasNoSample(t *testing.T) {
+	age := 40.0
+	for name, c := range map[string]struct {
+		of   contract.Crossing
+		want bool
+	}{
+		"a crossing that only copies":   {contract.Crossing{Progress: contract.Progress{Capture: "none"}}, false},
+		"one that nobody follows":       {contract.Crossing{FollowChanges: true, Progress: contract.Progress{Capture: "waiting", LagAgeSeconds: &age}}, false},
+		"one that is followed just now": {contract.Crossing{FollowChanges: true, Progress: contract.Progress{Capture: "w", LagSeconds: 2}}, true},
+	} {
+		for _, m := range Metrics {
+			if _, known := m.of(&c.of); m.Name == "dustyferry_lag_seconds" && known != c.want {
+				t.Errorf("%s: the lag has a sample: %t", name, known)
+			}
 		}
 	}
 }

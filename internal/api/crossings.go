@@ -165,7 +165,7 @@ func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestReq
 		return nil, err
 	}
 	if who(ctx).Role == "viewer" {
-		c.Settings.HandoverCommand = "" // it may hold secrets of its own
+		c.Settings = c.Settings.WithoutSecrets()
 	}
 	text, err := manifest.Write(&c)
 	return contract.ExportManifest200TextResponse(text), err

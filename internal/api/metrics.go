@@ -57,11 +57,19 @@ func always(f func(*contract.Crossing) float64) func(*contract.Crossing) (float6
 	return func(c *contract.Crossing) (float64, bool) { return f(c), true }
 }
 
-// measured are the figures of capture of crossings that follow changes, once somebody has
-// reported them.
-func measured(f func(*contract.Progress) float64) func(*contract.Crossing) (float64, bool) {
+// captured are the figures of capture, of crossings that follow changes.
+func captured(f func(*contract.Progress) float64) func(*contract.Crossing) (float64, bool) {
 	return func(c *contract.Crossing) (float64, bool) {
 		return f(&c.Progress), c.FollowChanges && c.Progress.Capture != "none"
+	}
+}
+
+// measured are those of them that are only known while somebody measures them.
+func measured(f func(*contract.Progress) float64) func(*contract.Crossing) (float64, bool) {
+	of := captured(f)
+	return func(c *contract.Crossing) (float64, bool) {
+		v, known := of(c)
+		return v, known && c.Progress.LagAgeSeconds == nil
 	}
 }
 
@@ -72,11 +80,11 @@ var Metrics = []Metric{
 	{"dustyferry_chunks", false, "Chunks of the load.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.Chunks) })},
 	{"dustyferry_chunks_landed", false, "Chunks that have landed.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.ChunksLanded) })},
 	{"dustyferry_tables_held", false, "Tables that wait for a person.", always(func(c *contract.Crossing) float64 { return float64(c.Progress.TablesHeld) })},
-	{"dustyferry_changes_applied_total", true, "Captured changes that were applied to the target.", measured(func(p *contract.Progress) float64 { return float64(p.Changes) })},
-	{"dustyferry_lag_seconds", false, "From a commit on the source to the same on the target.", measured(func(p *contract.Progress) float64 { return p.LagSeconds })},
-	{"dustyferry_lag_age_seconds", false, "How old that figure is: 0 while somebody measures it.", measured(func(p *contract.Progress) float64 { return orNone(p.LagAgeSeconds) })},
-	{"dustyferry_lag_bytes", false, "Log of the source that is not applied yet.", measured(func(p *contract.Progress) float64 { return float64(p.LagBytes) })},
-	{"dustyferry_source_log_retained_bytes", false, "Log that the source keeps for the crossing.", measured(func(p *contract.Progress) float64 { return float64(p.RetainedBytes) })},
+	{"dustyferry_changes_applied_total", true, "Captured changes that were applied to the target.", captured(func(p *contract.Progress) float64 { return float64(p.Changes) })},
+	{"dustyferry_lag_seconds", false, "From a commit on the source to the same on the target. No sample while nobody measures it: see dustyferry_lag_age_seconds.", measured(func(p *contract.Progress) float64 { return p.LagSeconds })},
+	{"dustyferry_lag_age_seconds", false, "For how long nobody has measured the lag: 0 while somebody does.", captured(func(p *contract.Progress) float64 { return orNone(p.LagAgeSeconds) })},
+	{"dustyferry_lag_bytes", false, "Log of the source that is not applied yet. No sample while nobody measures it.", measured(func(p *contract.Progress) float64 { return float64(p.LagBytes) })},
+	{"dustyferry_source_log_retained_bytes", false, "Log that the source keeps for the crossing.", captured(func(p *contract.Progress) float64 { return float64(p.RetainedBytes) })},
 }
 
 func (m Metric) desc() *prometheus.Desc {

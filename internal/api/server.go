@@ -167,6 +167,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 }
 
 func (s *Server) problem(c *gin.Context, status int, title, detail string) {
+	detail = hidden(c.Request.Context(), detail) // a server's words may name values of rows
 	body, _ := json.Marshal(contract.Problem{Type: "about:blank", Title: title, Status: status, Detail: detail})
 	c.Data(status, "application/problem+json", body)
 	c.Abort()

@@ -133,6 +133,16 @@ func GivenJSON(from map[string]any) (Given, error) {
 	return g, nil
 }
 
+// WithoutSecrets is without those that may hold passwords.
+func (s Settings) WithoutSecrets() Settings {
+	for _, d := range SettingsList() {
+		if d.Secret {
+			d.field(&s).SetZero()
+		}
+	}
+	return s
+}
+
 // All are all settings.
 func (s Settings) All() Given {
 	g := Given{}

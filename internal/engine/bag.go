@@ -9,7 +9,10 @@ import (
 // by all their values, as many of each as it is told, and says how many it found; put writes
 // rows as they are. A row that is not there is a conflict: source and target differ already.
 func ApplyBag(p *domain.TablePlan, changes []domain.Change, remove func([]fold.Copies) (int64, error), put func([]domain.Row) error) error {
-	b := fold.BagOf(changes)
+	b, err := fold.BagOf(changes)
+	if err != nil {
+		return err
+	}
 	want := int64(0)
 	for _, c := range b.Removes {
 		want += int64(c.N)

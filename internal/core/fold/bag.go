@@ -3,6 +3,7 @@ package fold
 import (
 	"crypto/sha256"
 	"encoding/binary"
+	"fmt"
 
 	"dustyferry/internal/domain"
 )
@@ -22,8 +23,9 @@ type Bag struct {
 
 // BagOf brings inserts, updates and deletes down to their net effect: a row that came and
 // went is not written at all. Every other removal is of a row that must have been there
-// before the changes, also if one like it came after it.
-func BagOf(changes []domain.Change) Bag {
+// before the changes, also if one like it came after it. Changes of other kinds are none of
+// rows: they are an error.
+func BagOf(changes []domain.Change) (Bag, error) {
 	var b Bag
 	type standing struct {
 		puts    []int // of b.Puts, of rows that are alike, oldest first
@@ -41,6 +43,9 @@ func BagOf(changes []domain.Change) Bag {
 		return of[k]
 	}
 	for _, c := range changes {
+		if c.Kind != domain.Insert && c.Kind != domain.Update && c.Kind != domain.Delete {
+			return Bag{}, fmt.Errorf("a change of kind %v is no change of one row", c.Kind)
+		}
 		if c.Kind == domain.Update || c.Kind == domain.Delete {
 			switch s := known(c.Old); {
 			case len(s.puts) > 0:
@@ -66,7 +71,7 @@ func BagOf(changes []domain.Change) Bag {
 		}
 	}
 	b.Puts = kept
-	return b
+	return b, nil
 }
 
 // sum tells rows apart without keeping their values.

@@ -54,7 +54,10 @@ func TestABagIsItsChanges(t *testing.T) {
 		for _, row := range there {
 			after[name(row)]++
 		}
-		b := BagOf(changes)
+		b, err := BagOf(changes)
+		if err != nil {
+			t.Fatal(err)
+		}
 		seen := map[string]bool{}
 		for _, c := range b.Removes {
 			k := name(c.Row)
@@ -83,13 +86,16 @@ func TestABagIsItsChanges(t *testing.T) {
 // there, which only looking for it tells; nothing and an empty text are two things.
 func TestARowThatWasNotThereIsStillSought(t *testing.T) {
 	same := bagRow("a", 1)
-	b := BagOf([]domain.Change{{Kind: domain.Update, Old: same, New: same}, {Kind: domain.Update, Old: same, New: same}})
+	b, _ := BagOf([]domain.Change{{Kind: domain.Update, Old: same, New: same}, {Kind: domain.Update, Old: same, New: same}})
 	if len(b.Removes) != 1 || b.Removes[0].N != 1 || len(b.Puts) != 1 {
 		t.Errorf("%+v", b)
 	}
 	nothing := domain.Row{{Kind: domain.Null}, {Kind: domain.Present}}
 	empty := domain.Row{{Kind: domain.Present}, {Kind: domain.Null}}
-	if b := BagOf([]domain.Change{{Kind: domain.Insert, New: nothing}, {Kind: domain.Delete, Old: empty}}); len(b.Puts) != 1 || len(b.Removes) != 1 {
+	if b, _ := BagOf([]domain.Change{{Kind: domain.Insert, New: nothing}, {Kind: domain.Delete, Old: empty}}); len(b.Puts) != 1 || len(b.Removes) != 1 {
 		t.Errorf("%+v", b)
+	}
+	if _, err := BagOf([]domain.Change{{Kind: domain.Truncate}}); err == nil {
+		t.Error("a table that was emptied was taken for a row")
 	}
 }

@@ -36,7 +36,7 @@ func ExampleFold() {
 // written at all, and two that are alike are counted.
 func ExampleBagOf() {
 	note := func(s string) domain.Row { return domain.Row{text(s)} }
-	b := fold.BagOf([]domain.Change{
+	b, _ := fold.BagOf([]domain.Change{
 		{Kind: domain.Insert, New: note("swarm")},
 		{Kind: domain.Delete, Old: note("queen seen")},
 		{Kind: domain.Delete, Old: note("queen seen")},

@@ -55,3 +55,14 @@ func TestNext(t *testing.T) {
 		}
 	}
 }
+
+// TestEveryActIsSaidOfTheCrossing in a refusal.
+func TestEveryActIsSaidOfTheCrossing(t *testing.T) {
+	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume, lifecycle.Restart, lifecycle.Refresh, lifecycle.TakeUp,
+		lifecycle.AddTable, lifecycle.LeaveOut, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close, lifecycle.Change} {
+		err := lifecycle.Allow(act, "spring", domain.KindLoadCapture, domain.PhaseClosed, domain.ConditionRunning)
+		if err == nil || strings.Contains(err.Error(), "cannot  while") {
+			t.Errorf("%s: %v", act, err)
+		}
+	}
+}

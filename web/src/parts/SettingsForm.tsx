@@ -16,14 +16,6 @@ interface Props {
   copiesRows?: boolean;
 }
 
-/** What can be done with target tables that hold rows. */
-export const standingWays = [
-  ["refuse", "refuse to start"],
-  ["keep", "load beside their rows"],
-  ["empty", "empty them at the start"],
-  ["replace", "drop and make them anew"],
-] as const;
-
 /** How many of a setting's own unit one of the form's is, and what that is called. */
 const units: Partial<Record<Setting["kind"], readonly [per: number, name: string]>> = {
   size: [1e6, ", MB"],
@@ -67,6 +59,12 @@ const hintOf = (d: Setting) =>
     : d.kind === "texts"
       ? `${d.help}; more after a semicolon`
       : d.help;
+
+/** The choices of one setting, for a field elsewhere that takes the same. */
+export function useChoices(key: string) {
+  const list = useRead("/api/settings", {}, { stale: Infinity });
+  return (list.data?.find((d) => d.key === key)?.choices ?? []).map((c) => [c.value, c.label] as const);
+}
 
 /** Every setting of a crossing, with its unit and what it is for. Only what was changed is sent. */
 export function SettingsForm(props: Props) {

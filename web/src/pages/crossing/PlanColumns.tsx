@@ -15,7 +15,7 @@ import { Button } from "../../parts/Button";
 import { Choice, Input } from "../../parts/Fields";
 import { firstError, parseNumber } from "../../parts/number";
 import { ownRule, withRule } from "../../parts/rules";
-import { standingWays } from "../../parts/SettingsForm";
+import { useChoices } from "../../parts/SettingsForm";
 
 const tones: Record<string, string> = {
   exact: "text-reed",
@@ -129,6 +129,7 @@ const cleaned = (k: ColumnRule): ColumnRule =>
 
 /** Writes what a person wants for this table as its own rule. */
 function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: TablePlan; done: () => void }) {
+  const standing = useChoices("non_empty_target");
   const [own] = useState<Rule>(() => ownRule(c.rules, p.source));
   const [rule, setRule] = useState<Rule>(own);
   const [longest, setLongest] = useState<Record<string, string>>({});
@@ -191,7 +192,7 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
         {field("Schema on the target", "schema", p.target.split(".")[0] ?? "")}
         <Choice
           label="If the table stands and holds rows"
-          options={[["", "as the settings say"], ...standingWays]}
+          options={[["", "as the settings say"], ...standing]}
           value={rule.standing ?? ""}
           onChange={(v) => {
             const rest = { ...rule };
