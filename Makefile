@@ -25,8 +25,9 @@ demo-hand: build ## The demo, for you to drive by hand
 lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettier
 	@scripts/lint
 
-test: build lint ## Everything: lint, unit tests with the race detector, end to end, console
-	$(GO) test -race ./internal/... ./client ./cmd/... ./test/rooms
+test: build lint ## Everything: lint, unit tests (with the race detector where anything runs at once), end to end, console
+	$(GO) test ./internal/domain/... ./internal/core/... ./internal/protocol/...
+	$(GO) test -race $$($(GO) list ./internal/... | grep -vE '/internal/(domain|core|protocol)(/|$$)') ./client ./cmd/... ./test/rooms
 	$(GO) test -count=1 -timeout 45m ./test
 	$(GO) test -count=1 -timeout 20m ./test/hunt
 
@@ -41,6 +42,11 @@ PAIRS ?= pp,mm,mp,pm
 hunt: build ## Random scripts against real servers, judged by plain SQL: MINUTES=30 SEED=… BINARY=… PAIRS=pp,mm,mp,pm
 	$(GO) test -count=1 -timeout 0 -run 'TestHunt$$' ./test/hunt -hunt.minutes=$(MINUTES) -hunt.seed=$(SEED) -hunt.pairs=$(PAIRS) -hunt.binary=$(abspath $(BINARY))
 
+HISTORIES ?= 100000
+
+histories: ## The follow machine against a model, by random histories: HISTORIES=100000
+	$(GO) test -count=1 -timeout 0 ./internal/core/follow -follow.histories=$(HISTORIES)
+
 versions: build ## A whole crossing under writes, for every pair of PostgreSQL versions
 	DUSTYFERRY_ALL_VERSIONS=1 $(GO) test -count=1 -timeout 60m -run 'TestAllVersions$$' ./test
 
@@ -53,4 +59,4 @@ bench: build ## Measure the hot paths beside their physical limits
 screenshots: build ## Take the pictures in docs/screenshots anew
 	@scripts/screenshots
 
-.PHONY: help setup console build demo demo-hand lint quick test hunt versions soak bench screenshots
+.PHONY: help setup console build demo demo-hand lint quick test hunt histories versions soak bench screenshots

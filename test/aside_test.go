@@ -40,7 +40,7 @@ crossing:
   tables: ["%s.hives"]
   rules:
   - {tables: "%s.hives", schema: %s}
-  settings: {chunk_size: 256KB, lanes: 2, non_empty_target: keep}
+  settings: {chunk_size: 256KB, lanes: 2, existing_rows: keep}
 `, source.schema, source.schema, target.schema)
 	if to == "mariadb" {
 		manifest = strings.Replace(manifest, fmt.Sprintf("  rules:\n  - {tables: \"%s.hives\", schema: %s}\n", source.schema, target.schema), "", 1)

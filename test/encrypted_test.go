@@ -89,10 +89,10 @@ func TestOverEncryptedConnections(t *testing.T) {
 func encrypted(t *testing.T, f *ferry, pg *localserver.Postgres, maria *localserver.MariaDB, engine, name, database string) *sql.DB {
 	t.Helper()
 	require := contract.Require
-	add := contract.NewDatabase{Name: name, Engine: contract.Postgres, Host: pg.Host, Port: pg.Port, Database: database, User: pg.User, Password: pg.Password, Tls: &require}
+	add := contract.NewDatabase{Name: name, Engine: "postgres", Host: pg.Host, Port: pg.Port, Database: database, User: pg.User, Password: pg.Password, Tls: &require}
 	driver, server, dsn := "pgx", pg.URL("postgres"), pg.URL(database)
 	if engine == "mariadb" {
-		add = contract.NewDatabase{Name: name, Engine: contract.Mariadb, Host: maria.Host, Port: maria.Port, Database: database, User: maria.User, Password: maria.Password, Tls: &require}
+		add = contract.NewDatabase{Name: name, Engine: "mariadb", Host: maria.Host, Port: maria.Port, Database: database, User: maria.User, Password: maria.Password, Tls: &require}
 		driver, server, dsn = "mysql", maria.DSN(""), maria.DSN(database)
 	}
 	whole, err := sql.Open(driver, server)

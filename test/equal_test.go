@@ -285,7 +285,7 @@ func TestAPartialPublicationIsRefused(t *testing.T) {
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", CopyRows: ptr(false), Settings: &contract.Settings{Slot: ptr("partial"), NonEmptyTarget: ptr(contract.SettingsNonEmptyTargetKeep)}}
+	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", CopyRows: ptr(false), Settings: &contract.Settings{Slot: ptr("partial"), ExistingRows: ptr(contract.SettingsExistingRowsKeep)}}
 	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), c)); err != nil {
 		refusedWith(t, err, "some rows")
 		return
@@ -339,7 +339,7 @@ func TestASlowSourceKeepsItsStream(t *testing.T) {
 	f := start(t)
 	port := forward(t, servers.source.Host, servers.source.Port)
 	disable := contract.Disable
-	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "old", Engine: contract.Postgres, Host: "127.0.0.1", Port: port.port, Database: p.source, User: servers.source.User, Password: servers.source.Password, Tls: &disable})); err != nil {
+	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "old", Engine: "postgres", Host: "127.0.0.1", Port: port.port, Database: p.source, User: servers.source.User, Password: servers.source.Password, Tls: &disable})); err != nil {
 		t.Fatal(err)
 	}
 	f.register("new", servers.target, p.target)
@@ -451,7 +451,7 @@ func TestActsOfTheTargetsOwn(t *testing.T) {
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	disable := contract.Disable
-	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "new", Engine: contract.Postgres, Host: servers.target.Host, Port: servers.target.Port, Database: p.target, User: user, Password: "reed", Tls: &disable})); err != nil {
+	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "new", Engine: "postgres", Host: servers.target.Host, Port: servers.target.Port, Database: p.target, User: user, Password: "reed", Tls: &disable})); err != nil {
 		t.Fatal(err)
 	}
 	c := contract.NewCrossing{Name: "spring", Source: "old", Target: "new", CopyRows: ptr(false), Tables: &[]string{"marsh.*"}}

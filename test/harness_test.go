@@ -185,7 +185,7 @@ func (f *ferry) register(name string, s *localserver.Postgres, db string) {
 	f.t.Helper()
 	disable := contract.Disable
 	_, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(f.t.Context(), contract.NewDatabase{
-		Name: name, Engine: contract.Postgres, Host: s.Host, Port: s.Port, Database: db, User: s.User, Password: s.Password, Tls: &disable}))
+		Name: name, Engine: "postgres", Host: s.Host, Port: s.Port, Database: db, User: s.User, Password: s.Password, Tls: &disable}))
 	if err != nil {
 		f.t.Fatal(err)
 	}

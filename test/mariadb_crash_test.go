@@ -35,7 +35,7 @@ func TestMariaDBCrashes(t *testing.T) {
 	f := start(t)
 	for _, name := range []string{"old", "new"} {
 		disable := contract.Disable
-		if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: name, Engine: contract.Mariadb, Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password, Tls: &disable})); err != nil {
+		if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password, Tls: &disable})); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -311,7 +311,7 @@ func (f *ferry) registerMaria(name, database string, root *sql.DB, rights ...str
 	disable := contract.Disable
 	m := mariaDB(f.t)
 	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(f.t.Context(), contract.NewDatabase{
-		Name: name, Engine: contract.Mariadb, Host: m.Host, Port: m.Port, Database: database, User: user, Password: "reed's", Tls: &disable})); err != nil {
+		Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: database, User: user, Password: "reed's", Tls: &disable})); err != nil {
 		f.t.Fatal(err)
 	}
 	return user

@@ -21,7 +21,7 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	db := func(edit func(*contract.NewDatabase)) error {
-		d := contract.NewDatabase{Name: "x", Engine: contract.Postgres, Host: servers.source.Host, Port: servers.source.Port, Database: p.source, User: "postgres", Password: servers.source.Password}
+		d := contract.NewDatabase{Name: "x", Engine: "postgres", Host: servers.source.Host, Port: servers.source.Port, Database: p.source, User: "postgres", Password: servers.source.Password}
 		edit(&d)
 		_, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), d))
 		return err
@@ -94,7 +94,7 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 	t.Run("a second crossing over the same target table", func(t *testing.T) {
 		if err := crossing(func(c *contract.NewCrossing) {
 			c.Name = "twin"
-			c.Settings = &contract.Settings{NonEmptyTarget: ptr(contract.SettingsNonEmptyTarget("empty"))}
+			c.Settings = &contract.Settings{ExistingRows: ptr(contract.SettingsExistingRows("empty"))}
 		}); err != nil {
 			t.Fatal(err)
 		}

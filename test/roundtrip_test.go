@@ -21,7 +21,7 @@ var trips atomic.Int64
 
 // house is a database that a round trip goes through, opened as an engine.
 type house struct {
-	engine.Database
+	*engine.Opened
 	kind, name string
 	texts      bool // rows from here come as texts, though they could be packed
 }
@@ -29,23 +29,23 @@ type house struct {
 func postgresHouse(t *testing.T, name string) house {
 	t.Helper()
 	s := servers.source
-	d, err := postgres.Driver{}.Open(t.Context(), engine.Endpoint{Host: s.Host, Port: s.Port, Database: name, User: s.User, Password: s.Password, TLS: "disable"})
+	d, err := engine.Open(t.Context(), postgres.Driver{}, engine.Endpoint{Host: s.Host, Port: s.Port, Database: name, User: s.User, Password: s.Password, TLS: "disable"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(d.Close)
-	return house{Database: d, kind: typemap.Postgres, name: name}
+	return house{Opened: d, kind: typemap.Postgres, name: name}
 }
 
 func mariaHouse(t *testing.T, name string) house {
 	t.Helper()
 	m := mariaDB(t)
-	d, err := mariadb.Driver{}.Open(t.Context(), engine.Endpoint{Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password, TLS: "disable"})
+	d, err := engine.Open(t.Context(), mariadb.Driver{}, engine.Endpoint{Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password, TLS: "disable"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(d.Close)
-	return house{Database: d, kind: typemap.MariaDB, name: name}
+	return house{Opened: d, kind: typemap.MariaDB, name: name}
 }
 
 // ship takes a table from one house to another as one chunk, and returns where it
@@ -71,11 +71,11 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _, err = typemap.Way{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.Shape(p, rule)
+	p, _, err = typemap.Mapping{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.BuildTargetPlan(p, rule)
 	if err != nil {
 		t.Fatal(err)
 	}
-	there := p.OnTarget()
+	there := p.TargetPlan()
 	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, []domain.TablePlan{there}, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -116,7 +116,7 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 func alike(t *testing.T, from, to house, p domain.TablePlan) bool {
 	t.Helper()
 	var sums [2]string
-	there := p.OnTarget()
+	there := p.TargetPlan()
 	for i, side := range []struct {
 		house
 		plan *domain.TablePlan

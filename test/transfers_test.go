@@ -77,7 +77,7 @@ func newYard(t *testing.T, engine, name string) yard {
 		maria(t, open("mysql", m.DSN("")), "CREATE DATABASE marsh CHARACTER SET utf8mb4")
 		db := open("mysql", m.DSN("marsh"))
 		return yard{db: db, crash: m.Crash,
-			add: contract.NewDatabase{Name: name, Engine: contract.Mariadb, Host: m.Host, Port: m.Port, Database: "marsh", User: m.User, Password: m.Password, Tls: &disable},
+			add: contract.NewDatabase{Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: "marsh", User: m.User, Password: m.Password, Tls: &disable},
 			cut: func(ctx context.Context) {
 				rows, err := db.QueryContext(ctx, "SELECT id FROM information_schema.processlist WHERE command LIKE 'Binlog Dump%'")
 				if err != nil {
@@ -100,7 +100,7 @@ func newYard(t *testing.T, engine, name string) yard {
 	exec1(t, p.URL("postgres"), "CREATE DATABASE marsh")
 	db := open("pgx", p.URL("marsh"))
 	return yard{db: db, crash: func(ctx context.Context) error { return p.Crash(ctx, 0) },
-		add: contract.NewDatabase{Name: name, Engine: contract.Postgres, Host: p.Host, Port: p.Port, Database: "marsh", User: p.User, Password: p.Password, Tls: &disable},
+		add: contract.NewDatabase{Name: name, Engine: "postgres", Host: p.Host, Port: p.Port, Database: "marsh", User: p.User, Password: p.Password, Tls: &disable},
 		cut: func(ctx context.Context) {
 			_, _ = db.ExecContext(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND application_name LIKE 'dusty-ferry%'`)
 		}}

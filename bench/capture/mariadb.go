@@ -29,7 +29,7 @@ type mariaBench struct {
 	bench
 	server  *localserver.MariaDB
 	db      *sql.DB
-	decoder engine.Database
+	decoder *engine.Opened
 }
 
 func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
@@ -91,7 +91,7 @@ func (b *mariaBench) follow(ctx context.Context) error {
 		return err
 	}
 	var err error
-	b.decoder, err = mariadb.Driver{}.Open(ctx, engine.Endpoint{Host: b.server.Host, Port: b.server.Port, Database: "marsh", User: b.server.User, Password: b.server.Password, TLS: "disable"})
+	b.decoder, err = engine.Open(ctx, mariadb.Driver{}, engine.Endpoint{Host: b.server.Host, Port: b.server.Port, Database: "marsh", User: b.server.User, Password: b.server.Password, TLS: "disable"})
 	return err
 }
 
@@ -191,7 +191,7 @@ func (b *mariaBench) decode(ctx context.Context, start, end domain.Position, cha
 			return 0, c.Err()
 		}
 		c.Took(&e)
-		if e.Kind == engine.EventChange {
+		if e.Kind == domain.EventChange {
 			seen++
 		}
 	}

@@ -148,7 +148,7 @@ func (b *bench) quietly(ctx context.Context, pace int, follow func(context.Conte
 
 // decode reads the backlog with the product's own capture, to nothing.
 func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
-	db, err := postgres.Driver{}.Open(ctx, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: b.source.Password, TLS: "disable"})
+	db, err := engine.Open(ctx, postgres.Driver{}, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: b.source.Password, TLS: "disable"})
 	if err != nil {
 		return 0, err
 	}
@@ -182,7 +182,7 @@ func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
 			return 0, c.Err()
 		}
 		c.Took(&e)
-		if e.Kind == engine.EventChange {
+		if e.Kind == domain.EventChange {
 			n++
 		}
 	}

@@ -103,7 +103,7 @@ func fill(ctx context.Context, svc *service.Service, pg *localserver.Postgres, t
 			return err
 		}
 		_ = c.Close(ctx)
-		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: db, Engine: contract.Postgres, Host: pg.Host, Port: pg.Port,
+		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: db, Engine: "postgres", Host: pg.Host, Port: pg.Port,
 			Database: db, User: pg.User, Password: pg.Password, Tls: &disable})); err != nil {
 			return err
 		}

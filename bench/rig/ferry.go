@@ -33,12 +33,12 @@ var plain = contract.Disable
 
 // Postgres and MariaDB are servers as a service registers them.
 func Postgres(name string, s *localserver.Postgres) contract.NewDatabase {
-	return contract.NewDatabase{Name: name, Engine: contract.Postgres, Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
+	return contract.NewDatabase{Name: name, Engine: "postgres", Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
 }
 
 // MariaDB is [Postgres] for one of its databases.
 func MariaDB(name, database string, s *localserver.MariaDB) contract.NewDatabase {
-	return contract.NewDatabase{Name: name, Engine: contract.Mariadb, Database: database, Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
+	return contract.NewDatabase{Name: name, Engine: "mariadb", Database: database, Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
 }
 
 // Register makes databases known.

@@ -96,7 +96,7 @@ func TestRolesByCall(t *testing.T) {
 func TestSettingsGoThereAndBack(t *testing.T) {
 	s := domain.DefaultSettings()
 	s.Lanes, s.SpeedLimit, s.PauseBudget, s.StopMethod = 9, 123, 1500*time.Millisecond, domain.StopReadOnly
-	s.HandoverURL, s.NonEmptyTarget, s.InStepDwell = "http://x", "empty", 250*time.Millisecond
+	s.HandoverURL, s.ExistingRows, s.InStepDwell = "http://x", "empty", 250*time.Millisecond
 	s.HoldPoints = []domain.StepName{domain.StepStopWrites}
 	out := settingsOut(s)
 	lanes := 3
@@ -125,17 +125,17 @@ func TestCertificatesCanBeRead(t *testing.T) {
 "started_at":"2026-11-23T08:00:00Z","reconciliation":{"state":"clean","depth":"hashes","findings":0,"source_rows":1234567,"target_rows":1234567,"tables":2},
 "cutover":{"decided_by":"ann","at":"2026-11-23T09:00:00Z","write_pause_seconds":0.25,"steps":[{"step":"drain","state":"done","seconds":0.1,"note":"all"}]},
 "tables":[{"table":"s.t","rows_loaded":10,"source_rows":12,"target_rows":12,"findings":0,"compared_at":"2026-11-23T08:30:00Z","inserts":1,"updates":2,"deletes":3,"source_hash":"ab","target_hash":"ab"},{"table":"s.u","rows_loaded":1,"compared_at":"2026-11-23T08:30:00Z","source_hash":"ab","target_hash":"cd"},{"table":"s.v","rows_loaded":1}]}`
-	var cert map[string]any
+	var cert domain.Certificate
 	if err := json.NewDecoder(bytes.NewReader([]byte(raw))).Decode(&cert); err != nil {
 		t.Fatal(err)
 	}
-	text := certificateText(cert)
+	text := certificateText(&cert)
 	for _, want := range []string{"CERTIFICATE OF THE CROSSING spring", "old (postgres at h:5432/d as u)", "clean (hashes), 0 findings", "1\u2009234\u2009567 on the source", "0.250 s", "decided by", "ab / cd", "not compared since it was loaded"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}
 	}
-	if empty := certificateText(map[string]any{"crossing": "x"}); !strings.Contains(empty, "No reconciliation was made") {
+	if empty := certificateText(&domain.Certificate{Crossing: "x"}); !strings.Contains(empty, "No reconciliation was made") {
 		t.Errorf("a crossing that was never compared must say so:\n%s", empty)
 	}
 }

@@ -174,24 +174,24 @@ func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
 	return out
 }
 
-func (s *Server) chunkOut(ctx context.Context, source string, k *records.Chunk) contract.Chunk {
+func (s *Server) chunkOut(ctx context.Context, source string, k *domain.Chunk) contract.Chunk {
 	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts, Rows: k.Rows, Bytes: k.Bytes,
 		Worker: k.Worker, StartedAt: k.StartedAt, EndedAt: k.EndedAt, Error: hidden(ctx, k.Error)}
-	if k.With.Valid {
-		out.With = ptr(int(k.With.Int64) + 1)
+	if k.With != nil {
+		out.With = ptr(int(*k.With) + 1)
 	}
 	if k.Run > 1 {
 		out.Together = &k.Run
 	}
-	if k.Lower.V != nil {
-		out.Lower = ptr(bounds(ctx, k.Lower.V))
+	if k.Lower != nil {
+		out.Lower = ptr(bounds(ctx, k.Lower))
 	}
-	if k.Upper.V != nil {
-		out.Upper = ptr(bounds(ctx, k.Upper.V))
+	if k.Upper != nil {
+		out.Upper = ptr(bounds(ctx, k.Upper))
 	}
 	if k.State == domain.ChunkLanded {
 		out.Hash = ptr(fmt.Sprintf("%016x", uint64(k.Hash)))
-		out.Position = ptr(s.Voyage.Position(ctx, source, k.Domain().Snapshot.Log))
+		out.Position = ptr(s.Voyage.Position(ctx, source, k.Snapshot.Log))
 	}
 	return out
 }
@@ -208,14 +208,14 @@ func bounds(ctx context.Context, key []string) []string {
 	return out
 }
 
-func (s *Server) reconciliationOut(ctx context.Context, source string, r *records.Reconciliation) contract.Reconciliation {
-	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns.V), RowsExpected: r.Expected, State: contract.ReconciliationState(r.State),
+func (s *Server) reconciliationOut(ctx context.Context, source string, r *domain.Reconciliation) contract.Reconciliation {
+	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns), RowsExpected: r.Expected, State: contract.ReconciliationState(r.State),
 		Position: s.Voyage.Position(ctx, source, domain.Position(r.Position)), Tables: r.Tables, TablesDone: r.TablesDone,
 		SourceRows: r.SourceRows, TargetRows: r.TargetRows, Findings: r.Findings, OpenFindings: r.Open, Error: r.Error,
 		CreatedAt: r.CreatedAt, EndedAt: r.EndedAt}
 }
 
-func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutover) (contract.Cutover, error) {
+func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutover) (contract.Cutover, error) {
 	out := contract.Cutover{Id: k.ID, Rehearsal: k.Rehearsal, State: contract.CutoverState(k.State), Actor: k.Actor, Error: k.Error,
 		CreatedAt: k.CreatedAt, EndedAt: k.EndedAt, EndPosition: s.Voyage.Position(ctx, source, domain.Position(k.EndPosition)), Steps: []contract.CutoverStep{}}
 	if k.PausedAt != nil {
@@ -225,10 +225,10 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *records.Cutov
 		}
 		out.WritePauseSeconds = ptr(until.Sub(*k.PausedAt).Seconds())
 	}
-	if k.ReconciliationID.Valid {
-		out.Reconciliation = &k.ReconciliationID.Int64
+	if k.ReconciliationID != nil {
+		out.Reconciliation = k.ReconciliationID
 	}
-	out.PauseBudgetSeconds = k.Settings.V.PauseBudget.Seconds()
+	out.PauseBudgetSeconds = k.Settings.PauseBudget.Seconds()
 	rows, err := s.Store.Steps(ctx, k.ID)
 	for _, x := range rows {
 		if k.State == "running" && x.State == domain.StepRunning && x.Awaits != domain.AwaitsNobody {

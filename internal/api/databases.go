@@ -94,7 +94,12 @@ func (s *calls) CheckDatabase(ctx context.Context, r contract.CheckDatabaseReque
 	if err != nil {
 		return nil, err
 	}
+	can := []string{}
+	for _, k := range db.Can() {
+		can = append(can, string(k))
+	}
 	return contract.CheckDatabase200JSONResponse{Version: f.Version, Encrypted: f.Encrypted, RoundTripSeconds: f.RoundTrip.Seconds(), User: f.User,
+		Can:      can,
 		AsSource: entries(ctx, f.AsSource), AsTarget: entries(ctx, f.AsTarget)}, nil
 }
 

@@ -7,8 +7,8 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
+	"dustyferry/internal/voyage/compare"
 )
 
 func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject) (contract.ListTasksResponseObject, error) {
@@ -87,7 +87,7 @@ func (s *calls) Reconcile(ctx context.Context, r contract.ReconcileRequestObject
 	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) (err error) {
 		patterns := []string{}
 		take(&patterns, r.Body.Tables)
-		id, err = s.Voyage.StartReconcile(ctx, c, domain.Depth(r.Body.Depth), patterns, actor)
+		id, err = s.Voyage.Comparer.Start(ctx, c, domain.Depth(r.Body.Depth), patterns, actor)
 		return err
 	})
 	if err != nil {
@@ -106,7 +106,7 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 		return nil, err
 	}
 	p := r.Params
-	f := records.FindingFilter{State: text(p.State), Kind: text(p.Kind), Table: text(p.Table), Search: text(p.Search), Limit: 1000}
+	f := domain.FindingFilter{State: text(p.State), Kind: text(p.Kind), Table: text(p.Table), Search: text(p.Search), Limit: 1000}
 	take(&f.Limit, p.Limit)
 	take(&f.Offset, p.Offset)
 	f.Offset, f.Limit = max(f.Offset, 0), min(max(f.Limit, 1), 10_000)
@@ -121,8 +121,8 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 		out.Total += n
 	}
 	for i := range rows {
-		x, d := &rows[i], rows[i].Detail.V
-		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns), Order: notNil(x.Order.V),
+		x, d := &rows[i], rows[i].Detail
+		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns), Order: notNil(x.Order),
 			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(x.State), ChangedAt: x.ChangedAt})
 	}
 	return out, err
@@ -140,14 +140,14 @@ func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (con
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "repairing rows on the target of "+c.Name); err != nil {
 			return err
 		}
-		return s.Voyage.StartRepair(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
+		return s.Voyage.Comparer.StartRepair(ctx, c, compare.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
 	})
 	return contract.Repair202JSONResponse(c), err
 }
 
 func (s *calls) Recheck(ctx context.Context, r contract.RecheckRequestObject) (contract.RecheckResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
-		return s.Voyage.StartRecheck(ctx, c, voyage.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
+		return s.Voyage.Comparer.StartRecheck(ctx, c, compare.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
 	})
 	return contract.Recheck202JSONResponse(c), err
 }
@@ -227,9 +227,11 @@ func (s *calls) GetCertificate(ctx context.Context, r contract.GetCertificateReq
 	if account == nil {
 		return nil, domain.Conflict("crossing %s has no certificate yet; it is written when the crossing is closed", c.Name)
 	}
-	hideKeys(ctx, account)
+	if !who(ctx).MaySeeRows() {
+		account.HideRows(func(text string) string { return hidden(ctx, text) })
+	}
 	if r.Params.Format != nil && *r.Params.Format == "text" {
 		return contract.GetCertificate200TextResponse(certificateText(account)), nil
 	}
-	return contract.GetCertificate200JSONResponse(account), nil
+	return contract.GetCertificate200JSONResponse(as[map[string]any](account)), nil
 }

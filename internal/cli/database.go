@@ -34,7 +34,7 @@ asked for; it is kept encrypted and never shown again.`,
 			if d.Password, err = a.password(); err != nil {
 				return err
 			}
-			d.Name, d.Engine = args[0], contract.NewDatabaseEngine(engine)
+			d.Name, d.Engine = args[0], engine
 			d.Tls = (*contract.NewDatabaseTls)(&tls)
 			out, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(cmd.Context(), d))
 			if err != nil {
@@ -201,7 +201,7 @@ func (a *app) databaseCheck() *cobra.Command {
 				return err
 			}
 			return a.show(f, func(w *table) {
-				w.pairs("server", f.Version, "encryption", f.Encrypted, "round trip", fmt.Sprintf("%.2f ms", f.RoundTripSeconds*1000), "signed in as", f.User)
+				w.pairs("server", f.Version, "encryption", f.Encrypted, "round trip", fmt.Sprintf("%.2f ms", f.RoundTripSeconds*1000), "signed in as", f.User, "can", strings.Join(f.Can, ", "))
 				w.line("\nAs source")
 				entries(w, f.AsSource)
 				w.line("\nAs target")

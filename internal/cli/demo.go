@@ -129,7 +129,7 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 		return err
 	}
 	tls := contract.Disable
-	target := contract.NewDatabase{Name: "new-barn", Engine: contract.Postgres, Host: d.target.Host, Port: d.target.Port, Database: "postgres", User: d.target.User, Password: d.target.Password}
+	target := contract.NewDatabase{Name: "new-barn", Engine: "postgres", Host: d.target.Host, Port: d.target.Port, Database: "postgres", User: d.target.User, Password: d.target.Password}
 	for _, db := range []contract.NewDatabase{source, target} {
 		db.Tls = &tls
 		if _, err := client.Do[contract.Database](d.api.API.AddDatabaseWithResponse(ctx, db)); err != nil {
@@ -156,7 +156,7 @@ func (d *demoRun) startSource(ctx context.Context) (contract.NewDatabase, error)
 		app := *m
 		app.User, app.Password = "app", rand.Text()
 		d.house, d.moved = demo.MariaDB(app.DSN("saltmarsh")), demo.Moved(d.target.URL("postgres"))
-		out.Engine, out.Host, out.Port, out.User, out.Database = contract.Mariadb, m.Host, m.Port, m.User, "saltmarsh"
+		out.Engine, out.Host, out.Port, out.User, out.Database = "mariadb", m.Host, m.Port, m.User, "saltmarsh"
 		out.Password = m.Password
 		filling()
 		return out, demo.FillMariaDB(ctx, m.DSN(""), app.Password, d.rows)
@@ -167,7 +167,7 @@ func (d *demoRun) startSource(ctx context.Context) (contract.NewDatabase, error)
 	}
 	d.later(p.Stop)
 	d.house, d.moved = demo.Postgres(p.URL("postgres")), demo.Postgres(d.target.URL("postgres"))
-	out.Engine, out.Host, out.Port, out.User, out.Database = contract.Postgres, p.Host, p.Port, p.User, "postgres"
+	out.Engine, out.Host, out.Port, out.User, out.Database = "postgres", p.Host, p.Port, p.User, "postgres"
 	out.Password = p.Password
 	filling()
 	return out, demo.Fill(ctx, p.URL("postgres"), d.rows)

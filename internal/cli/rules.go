@@ -120,8 +120,8 @@ func ruleRows(w *table, rules []contract.Rule) {
 			}
 			change(text)
 		}
-		if r.Standing != nil {
-			change("a table that stands: " + string(*r.Standing))
+		if r.ExistingRows != nil {
+			change("existing rows: " + string(*r.ExistingRows))
 		}
 		statements := deref(r.Statements)
 		for _, what := range slices.Sorted(maps.Keys(statements)) {

@@ -299,24 +299,6 @@ func (e NewCrossingKind) Valid() bool {
 	}
 }
 
-// Defines values for NewDatabaseEngine.
-const (
-	Mariadb  NewDatabaseEngine = "mariadb"
-	Postgres NewDatabaseEngine = "postgres"
-)
-
-// Valid indicates whether the value is a known member of the NewDatabaseEngine enum.
-func (e NewDatabaseEngine) Valid() bool {
-	switch e {
-	case Mariadb:
-		return true
-	case Postgres:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for NewDatabaseTls.
 const (
 	Disable    NewDatabaseTls = "disable"
@@ -509,6 +491,30 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RuleExistingRows.
+const (
+	RuleExistingRowsEmpty   RuleExistingRows = "empty"
+	RuleExistingRowsKeep    RuleExistingRows = "keep"
+	RuleExistingRowsRefuse  RuleExistingRows = "refuse"
+	RuleExistingRowsReplace RuleExistingRows = "replace"
+)
+
+// Valid indicates whether the value is a known member of the RuleExistingRows enum.
+func (e RuleExistingRows) Valid() bool {
+	switch e {
+	case RuleExistingRowsEmpty:
+		return true
+	case RuleExistingRowsKeep:
+		return true
+	case RuleExistingRowsRefuse:
+		return true
+	case RuleExistingRowsReplace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RuleStanding.
 const (
 	RuleStandingEmpty   RuleStanding = "empty"
@@ -662,6 +668,30 @@ func (e SettingsCutoverDepth) Valid() bool {
 	}
 }
 
+// Defines values for SettingsExistingRows.
+const (
+	SettingsExistingRowsEmpty   SettingsExistingRows = "empty"
+	SettingsExistingRowsKeep    SettingsExistingRows = "keep"
+	SettingsExistingRowsRefuse  SettingsExistingRows = "refuse"
+	SettingsExistingRowsReplace SettingsExistingRows = "replace"
+)
+
+// Valid indicates whether the value is a known member of the SettingsExistingRows enum.
+func (e SettingsExistingRows) Valid() bool {
+	switch e {
+	case SettingsExistingRowsEmpty:
+		return true
+	case SettingsExistingRowsKeep:
+		return true
+	case SettingsExistingRowsRefuse:
+		return true
+	case SettingsExistingRowsReplace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsHoldPoints.
 const (
 	CloseSource SettingsHoldPoints = "close source"
@@ -674,30 +704,6 @@ func (e SettingsHoldPoints) Valid() bool {
 	case CloseSource:
 		return true
 	case StopWrites:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for SettingsNonEmptyTarget.
-const (
-	SettingsNonEmptyTargetEmpty   SettingsNonEmptyTarget = "empty"
-	SettingsNonEmptyTargetKeep    SettingsNonEmptyTarget = "keep"
-	SettingsNonEmptyTargetRefuse  SettingsNonEmptyTarget = "refuse"
-	SettingsNonEmptyTargetReplace SettingsNonEmptyTarget = "replace"
-)
-
-// Valid indicates whether the value is a known member of the SettingsNonEmptyTarget enum.
-func (e SettingsNonEmptyTarget) Valid() bool {
-	switch e {
-	case SettingsNonEmptyTargetEmpty:
-		return true
-	case SettingsNonEmptyTargetKeep:
-		return true
-	case SettingsNonEmptyTargetRefuse:
-		return true
-	case SettingsNonEmptyTargetReplace:
 		return true
 	default:
 		return false
@@ -1244,12 +1250,15 @@ type Event string
 
 // Facts defines model for Facts.
 type Facts struct {
-	AsSource         []Entry `json:"as_source"`
-	AsTarget         []Entry `json:"as_target"`
-	Encrypted        string  `json:"encrypted"`
-	RoundTripSeconds float64 `json:"round_trip_seconds"`
-	User             string  `json:"user"`
-	Version          string  `json:"version"`
+	AsSource []Entry `json:"as_source"`
+	AsTarget []Entry `json:"as_target"`
+
+	// Can What its engine can do, such as: read rows, capture changes, stop writes, take rows, take changes, be compared
+	Can              []string `json:"can"`
+	Encrypted        string   `json:"encrypted"`
+	RoundTripSeconds float64  `json:"round_trip_seconds"`
+	User             string   `json:"user"`
+	Version          string   `json:"version"`
 }
 
 // Finding defines model for Finding.
@@ -1502,18 +1511,17 @@ type NewCutover struct {
 
 // NewDatabase defines model for NewDatabase.
 type NewDatabase struct {
-	Database string            `json:"database"`
-	Engine   NewDatabaseEngine `json:"engine"`
-	Host     string            `json:"host"`
-	Name     string            `json:"name"`
-	Password string            `json:"password"`
-	Port     int               `json:"port"`
-	Tls      *NewDatabaseTls   `json:"tls,omitempty"`
-	User     string            `json:"user"`
-}
+	Database string `json:"database"`
 
-// NewDatabaseEngine defines model for NewDatabase.Engine.
-type NewDatabaseEngine string
+	// Engine postgres or mariadb
+	Engine   string          `json:"engine"`
+	Host     string          `json:"host"`
+	Name     string          `json:"name"`
+	Password string          `json:"password"`
+	Port     int             `json:"port"`
+	Tls      *NewDatabaseTls `json:"tls,omitempty"`
+	User     string          `json:"user"`
+}
 
 // NewDatabaseTls defines model for NewDatabase.Tls.
 type NewDatabaseTls string
@@ -1842,6 +1850,9 @@ type Rule struct {
 	// Columns By the source's column name, or the name of a column that the source lacks
 	Columns *map[string]ColumnRule `json:"columns,omitempty"`
 
+	// ExistingRows What becomes of a target table that exists, and of its rows; as the setting of that name
+	ExistingRows *RuleExistingRows `json:"existing_rows,omitempty"`
+
 	// Name Table name on the target; * stands for its own
 	Name *string `json:"name,omitempty"`
 
@@ -1854,7 +1865,8 @@ type Rule struct {
 	// Schema Schema on a PostgreSQL target
 	Schema *string `json:"schema,omitempty"`
 
-	// Standing What becomes of a target table that stands; as the setting non_empty_target
+	// Standing The former name of existing_rows
+	// Deprecated: this property has been marked as deprecated upstream, but no `x-deprecated-reason` was set
 	Standing *RuleStanding `json:"standing,omitempty"`
 
 	// Statements Statements written by hand, by the object that they make: table, index NAME and so on; an empty one leaves the object out
@@ -1870,7 +1882,12 @@ type Rule struct {
 	Where *string `json:"where,omitempty"`
 }
 
-// RuleStanding What becomes of a target table that stands; as the setting non_empty_target
+// RuleExistingRows What becomes of a target table that exists, and of its rows; as the setting of that name
+type RuleExistingRows string
+
+// RuleStanding The former name of existing_rows
+//
+// Deprecated: this type has been marked as deprecated upstream, but no `x-deprecated-reason` was set
 type RuleStanding string
 
 // Run defines model for Run.
@@ -1989,6 +2006,9 @@ type Settings struct {
 	// CutoverDepth Comparison inside the write pause
 	CutoverDepth *SettingsCutoverDepth `json:"cutover_depth,omitempty"`
 
+	// ExistingRows What becomes of target tables that hold rows
+	ExistingRows *SettingsExistingRows `json:"existing_rows,omitempty"`
+
 	// HandoverCommand Command that the service runs at hand-over, on its own machine and with its own rights; handover_url needs neither; empty: none
 	HandoverCommand *string `json:"handover_command,omitempty"`
 
@@ -2015,9 +2035,6 @@ type Settings struct {
 
 	// MaxAttempts Tries of a chunk before its table is held
 	MaxAttempts *int `json:"max_attempts,omitempty"`
-
-	// NonEmptyTarget What becomes of target tables that hold rows
-	NonEmptyTarget *SettingsNonEmptyTarget `json:"non_empty_target,omitempty"`
 
 	// PauseBudgetSeconds Longest write pause at cutover; beyond it everything is undone, in seconds
 	PauseBudgetSeconds *float64 `json:"pause_budget_seconds,omitempty"`
@@ -2074,11 +2091,11 @@ type SettingsColumnChanges string
 // SettingsCutoverDepth Comparison inside the write pause
 type SettingsCutoverDepth string
 
+// SettingsExistingRows What becomes of target tables that hold rows
+type SettingsExistingRows string
+
 // SettingsHoldPoints defines model for Settings.HoldPoints.
 type SettingsHoldPoints string
-
-// SettingsNonEmptyTarget What becomes of target tables that hold rows
-type SettingsNonEmptyTarget string
 
 // SettingsRepeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
 type SettingsRepeat string

@@ -44,10 +44,10 @@ type Column struct {
 	Mask    string `json:"mask,omitempty"`
 	MaskKey []byte `json:"-"`
 	// Longest is how many bytes a value may have, 0 for any number. What is longer is
-	// refused, or with Cut cut to it; OnCut, where there is one, is then told.
-	Longest int64  `json:"longest,omitempty"`
-	Cut     bool   `json:"cut,omitempty"`
-	OnCut   func() `json:"-"`
+	// refused, or with Cut cut to it; OnTruncate, where there is one, is then told.
+	Longest    int64  `json:"longest,omitempty"`
+	Cut        bool   `json:"cut,omitempty"`
+	OnTruncate func() `json:"-"`
 }
 
 // Key is the set of columns that identify a row.

@@ -54,6 +54,11 @@ type Change struct {
 	Group int
 }
 
+// OfRows reports whether the change is one of rows, all of which it says.
+func (c *Change) OfRows() bool {
+	return c.Kind == Insert || c.Kind == Update || c.Kind == Delete || c.Kind == Truncate
+}
+
 // KeyText is a row's key as one string that is equal for equal keys and
 // different for different ones: each value with its length in front.
 func KeyText(r Row, idx []int) string {
@@ -69,4 +74,26 @@ func KeyText(r Row, idx []int) string {
 		b = append(b, v.Data...)
 	}
 	return string(b)
+}
+
+// EventKind is the kind of a captured event.
+type EventKind byte
+
+// The kinds of event.
+const (
+	EventBegin EventKind = iota + 1
+	EventChange
+	EventCommit
+	EventProgress // everything before Position has been delivered
+	EventVoid     // the transaction that began was never committed: its server died
+)
+
+// Event is one step of the captured stream. Events of one transaction come
+// together: begin, changes, commit; or, very rarely, begin, some changes, void.
+type Event struct {
+	Kind     EventKind
+	Tx       Tx
+	Change   Change
+	Position Position
+	Size     int
 }

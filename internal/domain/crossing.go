@@ -178,3 +178,50 @@ func Between(from, to *time.Time) time.Duration {
 	}
 	return to.Sub(*from)
 }
+
+// CrossingTable is one table of a crossing.
+type CrossingTable struct {
+	ID           int64
+	CrossingID   int64
+	Ordinal      int
+	SourceName   string
+	TargetName   string
+	Plan         TablePlan
+	State        TableState
+	Reason       string
+	EstRows      int64
+	EstBytes     int64
+	Chunks       int
+	ChunksLanded int
+	RowsLanded   int64
+	BytesLanded  int64
+	Inserts      int64
+	Updates      int64
+	Deletes      int64
+	Truncates    int64
+	StartedAt    *time.Time
+	LandedAt     *time.Time
+	Watermark    string
+}
+
+// Cutover is one cutover or rehearsal.
+type Cutover struct {
+	ID               int64
+	CrossingID       int64
+	TaskID           *int64
+	Rehearsal        bool
+	State            string
+	Settings         Settings
+	Readiness        []Entry
+	EndPosition      Position // 0: none was taken
+	PausedAt         *time.Time
+	ReleasedAt       *time.Time
+	ReconciliationID *int64
+	AbortBy          string
+	WordBy           string
+	Error            string
+	Actor            string
+	GoneOn           map[string]string // hold point -> who let it go on
+	CreatedAt        time.Time
+	EndedAt          *time.Time
+}

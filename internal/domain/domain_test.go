@@ -77,7 +77,7 @@ func TestSettingsSayWhatIsWrong(t *testing.T) {
 		"pause_budget":                   func(s *domain.Settings) { s.PauseBudget = time.Millisecond },
 		"choose lock":                    func(s *domain.Settings) { s.StopMethod = "hope" },
 		"choose hashes":                  func(s *domain.Settings) { s.CutoverDepth = "glance" },
-		"refuse, keep, empty or replace": func(s *domain.Settings) { s.NonEmptyTarget = "maybe" },
+		"refuse, keep, empty or replace": func(s *domain.Settings) { s.ExistingRows = "maybe" },
 		"duration of 0 or more":          func(s *domain.Settings) { s.InStepLag = -1 },
 		"batch_changes":                  func(s *domain.Settings) { s.BatchChanges = -4 },
 		"least_lanes is 3":               func(s *domain.Settings) { s.LeastLanes = 3 },

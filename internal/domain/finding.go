@@ -1,5 +1,7 @@
 package domain
 
+import "time"
+
 // FindingKind says how source and target differ at one row.
 type FindingKind string
 
@@ -20,4 +22,85 @@ type Finding struct {
 	Columns []string           `json:"columns,omitempty"` // the differing columns
 	Copies  int                `json:"copies,omitempty"`  // tables without a key: how many too many or too few
 	Place   string             `json:"place,omitempty"`   // tables without a key: the row's hash, by which it is found again
+}
+
+// Reconciliation is one comparison of source and target.
+type Reconciliation struct {
+	ID         int64
+	CrossingID int64
+	TaskID     *int64
+	Depth      Depth
+	State      string
+	Position   Position // that both sides were seen at; 0: there was none to be shared
+	Patterns   []string
+	Error      string
+	CreatedAt  time.Time
+	StartedAt  *time.Time
+	EndedAt    *time.Time
+	Tables     int
+	TablesDone int
+	SourceRows int64
+	TargetRows int64
+	Findings   int64
+	Open       int64
+	Equal      int64
+	Expected   int64 // about how many rows the source has
+}
+
+// ReconciledTable is one table's result.
+type ReconciledTable struct {
+	ReconciliationID int64
+	TableID          int64
+	Name             string
+	State            string
+	Parts            int
+	DifferingParts   int
+	SourceRows       int64
+	TargetRows       int64
+	SourceHash       string
+	TargetHash       string
+	Findings         int64
+	Seconds          float64
+	Expected         int64
+}
+
+// KeptFinding is a finding in the records.
+type KeptFinding struct {
+	ID               int64
+	ReconciliationID int64
+	TableID          int64
+	TableName        string
+	Kind             FindingKind
+	Detail           Finding
+	Order            []string // all columns, as in the table
+	State            string
+	ChangedAt        *time.Time
+}
+
+// FindingFilter chooses findings; empty fields choose all.
+type FindingFilter struct {
+	State  string
+	Kind   string
+	Table  string
+	Search string // part of the key
+	IDs    []int64
+	Offset int
+	Limit  int
+}
+
+// Request is what an applier is asked for, with the position it is about, and by whom.
+type Request struct {
+	What string
+	At   Position
+	By   string
+}
+
+// Stand is where the applier of a crossing stands, for those who ask it for something.
+type Stand struct {
+	Epoch    int64 // grows with each holder
+	Changes  int64
+	Applied  Position
+	Request  Request
+	For      string // what the request is for
+	Failures int    // below 0: it waits for a person
 }

@@ -90,7 +90,7 @@ func (h House) Locks(d Setting) bool {
 
 // Lay puts the house's rules with a crossing's own: in front, where the crossing's
 // win, or behind them where rules are locked.
-func (h House) Lay(rules []Rule) []Rule {
+func (h House) MergeRules(rules []Rule) []Rule {
 	own := slices.DeleteFunc(slices.Clone(rules), func(r Rule) bool {
 		return slices.ContainsFunc(h.Rules, func(x Rule) bool { return reflect.DeepEqual(x, r) })
 	})

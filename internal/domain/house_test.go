@@ -11,11 +11,11 @@ func TestHouse(t *testing.T) {
 	names := Rule{Tables: "*.*", Schema: "honey"}
 	h := House{Tables: []string{"shop.*"}, Rules: []Rule{names}, Locked: []string{"lanes", "tables"}}
 	own := Rule{Tables: "shop.a", Schema: "other"}
-	if got := h.Lay([]Rule{own}); !reflect.DeepEqual(got, []Rule{names, own}) || RuleFor(got, TableName{"shop", "a"}).Schema != "other" {
+	if got := h.MergeRules([]Rule{own}); !reflect.DeepEqual(got, []Rule{names, own}) || RuleFor(got, TableName{"shop", "a"}).Schema != "other" {
 		t.Errorf("the crossing's own rule should win: %+v", got)
 	}
 	h.Locked = append(h.Locked, "rules")
-	if got := h.Lay(h.Lay([]Rule{own})); !reflect.DeepEqual(got, []Rule{own, names}) || RuleFor(got, TableName{"shop", "a"}).Schema != "honey" {
+	if got := h.MergeRules(h.MergeRules([]Rule{own})); !reflect.DeepEqual(got, []Rule{own, names}) || RuleFor(got, TableName{"shop", "a"}).Schema != "honey" {
 		t.Errorf("the house's rule should win: %+v", got)
 	}
 	base := DefaultSettings()

@@ -1,6 +1,9 @@
 package domain
 
-import "slices"
+import (
+	"slices"
+	"time"
+)
 
 // TablePlan is what will happen to one table.
 type TablePlan struct {
@@ -25,20 +28,20 @@ type TablePlan struct {
 	Where string `json:"where,omitempty"`
 	// From is what is read in place of a table: a query in the source's SQL.
 	From string `json:"from,omitempty"`
-	// InPlace: rows of each chunk take the place of those that stand in its range.
-	InPlace bool `json:"in_place,omitempty"`
-	// Uncut: the table is one chunk, whatever its key.
-	Uncut bool `json:"uncut,omitempty"`
-	// KeyLater: the target's table may get its primary key after its rows; its engine
+	// ReplaceRange: rows of each chunk take the place of those that stand in its range.
+	ReplaceRange bool `json:"in_place,omitempty"`
+	// SingleChunk: the table is one chunk, whatever its key.
+	SingleChunk bool `json:"uncut,omitempty"`
+	// DeferPrimaryKey: the target's table may get its primary key after its rows; its engine
 	// decides.
-	KeyLater bool `json:"key_later,omitempty"`
+	DeferPrimaryKey bool `json:"key_later,omitempty"`
 	// After names tables of the source that must have landed before this one begins.
 	After []TableName `json:"after,omitempty"`
 	// Added are columns that only the target has, with the same value in every row;
 	// on a target's side.
 	Added []Column `json:"added,omitempty"`
-	// Standing says what becomes of a target table that stands; see [StandingWays].
-	Standing string `json:"standing,omitempty"`
+	// ExistingRows says what becomes of a target table that exists; see [ExistingRowsWays].
+	ExistingRows string `json:"standing,omitempty"`
 	// Statements are written by hand, by the object that they make: table, index NAME
 	// and so on.
 	Statements map[string]string `json:"statements,omitempty"`
@@ -51,13 +54,13 @@ type TablePlan struct {
 	TargetSide *TablePlan `json:"target_side,omitempty"`
 	// Engine is the engine of a TargetSide.
 	Engine string `json:"engine,omitempty"`
-	// Unlike marks both sides of such a pair: rows are compared as text.
-	Unlike bool `json:"unlike,omitempty"`
+	// CrossEngine marks both sides of such a pair: rows are compared as text.
+	CrossEngine bool `json:"unlike,omitempty"`
 }
 
-// OnTarget returns the plan as the target's engine must know it: its own names
+// TargetPlan returns the plan as the target's engine must know it: its own names
 // in front, its own types.
-func (p TablePlan) OnTarget() TablePlan {
+func (p TablePlan) TargetPlan() TablePlan {
 	if p.TargetSide != nil {
 		return *p.TargetSide
 	}
@@ -65,24 +68,26 @@ func (p TablePlan) OnTarget() TablePlan {
 	return p
 }
 
-// Cuts reports whether the table can be cut into chunks by its key.
-func (p *TablePlan) Cuts() bool { return len(p.Key) > 0 && p.KeyOrder != "none" && !p.Uncut }
-
-// WhatStands says what becomes of the target table when it stands and holds rows.
-func (p *TablePlan) WhatStands(s Settings) string {
-	if p.Standing != "" {
-		return p.Standing
-	}
-	return s.NonEmptyTarget
+// Splittable reports whether the table can be cut into chunks by its key.
+func (p *TablePlan) Splittable() bool {
+	return len(p.Key) > 0 && p.KeyOrder != "none" && !p.SingleChunk
 }
 
-// Made returns the columns that the target's table gets, of the plan's own side.
-func (p *TablePlan) Made() []Column {
+// ExistingRowsPolicy says what becomes of the target table when it stands and holds rows.
+func (p *TablePlan) ExistingRowsPolicy(s Settings) string {
+	if p.ExistingRows != "" {
+		return p.ExistingRows
+	}
+	return s.ExistingRows
+}
+
+// TargetTableColumns returns the columns that the target's table gets, of the plan's own side.
+func (p *TablePlan) TargetTableColumns() []Column {
 	return append(p.Columns[:len(p.Columns):len(p.Columns)], p.Added...)
 }
 
-// Carried returns the columns that are copied: all but generated ones.
-func (p *TablePlan) Carried() []Column {
+// CopiedColumns returns the columns that are copied: all but generated ones.
+func (p *TablePlan) CopiedColumns() []Column {
 	out := make([]Column, 0, len(p.Columns))
 	for _, c := range p.Columns {
 		if !c.Generated {
@@ -92,11 +97,11 @@ func (p *TablePlan) Carried() []Column {
 	return out
 }
 
-// Seen returns the columns of rows that are compared with the other side: all, but
+// ComparedColumns returns the columns of rows that are compared with the other side: all, but
 // where rows travel as texts not those that only a database of the same engine
 // computes alike.
-func (p *TablePlan) Seen() []Column {
-	if !p.Unlike {
+func (p *TablePlan) ComparedColumns() []Column {
+	if !p.CrossEngine {
 		return p.Columns
 	}
 	out := make([]Column, 0, len(p.Columns))
@@ -108,15 +113,15 @@ func (p *TablePlan) Seen() []Column {
 	return out
 }
 
-// There returns the target's columns, one for one with those carried.
-func (p *TablePlan) There() []Column {
+// TargetColumns returns the target's columns, one for one with those carried.
+func (p *TablePlan) TargetColumns() []Column {
 	switch {
 	case p.TargetSide == nil:
-		return p.Carried()
-	case len(p.TargetSide.Columns) == len(p.Carried()):
+		return p.CopiedColumns()
+	case len(p.TargetSide.Columns) == len(p.CopiedColumns()):
 		return p.TargetSide.Columns
 	}
-	return p.TargetSide.Carried()
+	return p.TargetSide.CopiedColumns()
 }
 
 // KeyIndexes returns the positions of the key's columns among cols.
@@ -174,11 +179,25 @@ type Chunk struct {
 	Rows     int64
 	Bytes    int64
 	Hash     uint64 // order-free sum of row hashes
+
+	CrossingID int64
+	Place      int // of its table in the order in which tables are carried
+	Worker     string
+	LeaseUntil *time.Time
+	NotBefore  time.Time
+	ReadBytes  int64
+	Waits      string
+	StartedAt  *time.Time
+	EndedAt    *time.Time
+	Error      string
+	Run        int    // chunks that are carried with it, itself included
+	Leader     *int64 // the chunk that it is carried with
+	With       *int64 // that chunk's ordinal; only where chunks are listed for people
 }
 
 // KeyColumns returns the key's columns.
 func (p *TablePlan) KeyColumns() []Column {
-	cols := p.Carried()
+	cols := p.CopiedColumns()
 	var out []Column
 	for _, i := range p.KeyIndexes(cols) {
 		out = append(out, cols[i])
@@ -186,7 +205,7 @@ func (p *TablePlan) KeyColumns() []Column {
 	return out
 }
 
-// Shortens reports whether long values of the plan are cut.
-func (p *TablePlan) Shortens() bool {
+// Truncates reports whether long values of the plan are cut.
+func (p *TablePlan) Truncates() bool {
 	return slices.ContainsFunc(p.Columns, func(c Column) bool { return c.Cut })
 }

@@ -1,6 +1,8 @@
 package domain
 
 import (
+	"cmp"
+	"encoding/json"
 	"maps"
 	"slices"
 	"strings"
@@ -17,10 +19,12 @@ type Rule struct {
 	Watermark string                `json:"watermark,omitempty" yaml:"watermark,omitempty" jsonschema:"description=Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before\\; crossings that do not follow changes"`
 	Overlap   string                `json:"overlap,omitempty" yaml:"overlap,omitempty" jsonschema:"description=What is read again before the watermark\\, as writes may have been under way: a duration such as 10m\\, or a number"`
 	Columns   map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name\\, or the name of a column that the source lacks"`
-	// Standing says what to do with a target table that stands.
-	Standing   string            `json:"standing,omitempty" yaml:"standing,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of a target table that stands; as the setting non_empty_target"`
-	Statements map[string]string `json:"statements,omitempty" yaml:"statements,omitempty" jsonschema:"description=Statements written by hand\\, by the object that they make: table\\, index NAME and so on; an empty one leaves the object out"`
-	Note       string            `json:"note,omitempty" yaml:"note,omitempty" jsonschema:"description=For people"`
+	// ExistingRows says what to do with a target table that exists; Standing is its name of
+	// before, which is still read.
+	ExistingRows string            `json:"existing_rows,omitempty" yaml:"existing_rows,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of a target table that exists\\, and of its rows; as the setting of that name"`
+	Standing     string            `json:"standing,omitempty" yaml:"standing,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=The former name of existing_rows"`
+	Statements   map[string]string `json:"statements,omitempty" yaml:"statements,omitempty" jsonschema:"description=Statements written by hand\\, by the object that they make: table\\, index NAME and so on; an empty one leaves the object out"`
+	Note         string            `json:"note,omitempty" yaml:"note,omitempty" jsonschema:"description=For people"`
 }
 
 // ColumnRule changes one column of a plan, or adds one.
@@ -33,6 +37,16 @@ type ColumnRule struct {
 	Value      *string `json:"value,omitempty" yaml:"value,omitempty" jsonschema:"description=Of every row\\, in a column that only the target has"`
 	Longest    int64   `json:"longest,omitempty" yaml:"longest,omitempty" jsonschema:"minimum=0,description=Bytes that a value may have; a longer one is refused like any that does not fit. Under the name * it is for every column of a table that holds texts or bytes of any length"`
 	Cut        bool    `json:"cut,omitempty" yaml:"cut,omitempty" jsonschema:"description=Cut longer values to longest\\, and keep a record of it"`
+}
+
+// UnmarshalJSON reads a rule, also as it was written before.
+func (r *Rule) UnmarshalJSON(text []byte) error {
+	type plain Rule
+	if err := json.Unmarshal(text, (*plain)(r)); err != nil {
+		return err
+	}
+	r.ExistingRows, r.Standing = cmp.Or(r.ExistingRows, r.Standing), ""
+	return nil
 }
 
 // AnyColumn stands in a rule for every column whose values can be of any length.
@@ -63,8 +77,8 @@ func RuleFor(rules []Rule, t TableName) Rule {
 		if r.Overlap != "" {
 			out.Overlap = r.Overlap
 		}
-		if r.Standing != "" {
-			out.Standing = r.Standing
+		if existing := cmp.Or(r.ExistingRows, r.Standing); existing != "" {
+			out.ExistingRows = existing
 		}
 		if r.Note != "" {
 			out.Note = r.Note
@@ -112,7 +126,7 @@ func (r Rule) Empty() bool {
 
 // saysNothing reports whether the rule could as well not be there.
 func (r Rule) saysNothing() bool {
-	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.Standing == "" && len(r.Statements) == 0 && r.Note == ""
+	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.ExistingRows == "" && r.Standing == "" && len(r.Statements) == 0 && r.Note == ""
 }
 
 // Target is the name that the rule gives a table.
@@ -126,9 +140,9 @@ func (r Rule) Target(t TableName) TableName {
 	return t
 }
 
-// StandingWays are what can be done with a target table that stands and holds
+// ExistingRowsWays are what can be done with a target table that exists and holds
 // rows: not start; load beside its rows; empty it; drop it and make it anew.
-var StandingWays = []string{"refuse", "keep", "empty", "replace"}
+var ExistingRowsWays = []string{"refuse", "keep", "empty", "replace"}
 
 // ValidRules says what is wrong with rules, or nil.
 func ValidRules(rules []Rule) error {
@@ -138,10 +152,10 @@ func ValidRules(rules []Rule) error {
 			return Invalid("rule %d: tables is %q; write a pattern schema.table, with * for any characters", n, r.Tables)
 		}
 		if r.saysNothing() {
-			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, watermark, standing, statements or a note, or take the rule away", n, r.Tables)
+			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, watermark, existing_rows, statements or a note, or take the rule away", n, r.Tables)
 		}
-		if r.Standing != "" && !slices.Contains(StandingWays, r.Standing) {
-			return Invalid("rule %d: standing is %q; choose refuse, keep, empty or replace", n, r.Standing)
+		if existing := cmp.Or(r.ExistingRows, r.Standing); existing != "" && !slices.Contains(ExistingRowsWays, existing) {
+			return Invalid("rule %d: existing_rows is %q; choose refuse, keep, empty or replace", n, existing)
 		}
 		if strings.Contains(r.Tables, "*") && r.Name != "" && !strings.Contains(r.Name, "*") {
 			return Invalid("rule %d: name %q would give every table of %s the same name; write * where its own name goes", n, r.Name, r.Tables)

@@ -21,7 +21,7 @@ type Settings struct {
 	CutoverDepth    Depth         `json:"cutover_depth"`
 	HandoverURL     string        `json:"handover_url"`
 	HandoverCommand string        `json:"handover_command"`
-	NonEmptyTarget  string        `json:"non_empty_target"`
+	ExistingRows    string        `json:"non_empty_target"` // as records of before have it
 	HoldPoints      []StepName    `json:"hold_points"`
 
 	LeastLanes   int           `json:"least_lanes"`

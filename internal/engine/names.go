@@ -19,11 +19,11 @@ func QuotedNames(plans []domain.TablePlan, quotes func(name string) bool, why st
 	}
 	for i := range plans {
 		p := &plans[i]
-		if !p.Unlike {
+		if !p.CrossEngine {
 			continue
 		}
 		add(p.Target.Name)
-		for _, c := range p.Made() {
+		for _, c := range p.TargetTableColumns() {
 			add(c.Name)
 		}
 	}

@@ -2,7 +2,7 @@ package engine
 
 import "dustyferry/internal/protocol/pgcopy"
 
-// Row is a row in the neutral form that [Writer.Put] takes, of its fields' texts; nil is
+// Row is a row in the neutral form that [Writer.InsertRows] takes, of its fields' texts; nil is
 // NULL.
 func Row(fields [][]byte) []byte { return pgcopy.AppendFields(nil, fields) }
 

@@ -36,6 +36,7 @@ const (
 	NoRoom            // it can take nothing now: no disk, memory or connections left, or read-only
 	Collision         // another statement stood in the way: it can be tried again as it was
 	OfRows            // rows themselves were refused, by their values, by rules or as too large
+	NoPartition       // a row was, as no partition is there for it
 	OfStatement       // the statement was: an object or a right is missing
 )
 

@@ -7,9 +7,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// InPlace is what becomes of rows that stand when a load is repeated in place: they stay
+// ReplaceRange is what becomes of rows that stand when a load is repeated in place: they stay
 // until those of their chunk come. People cannot choose it for rows that are not ours.
-const InPlace = "in place"
+const ReplaceRange = "in place"
 
 // TopicActs is what a survey files acts of a standing table's own under that our writes
 // would set off.
@@ -35,7 +35,7 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			count = "more than 1000000"
 		}
 		diff := differences(p, t)
-		way := p.WhatStands(set)
+		way := p.ExistingRowsPolicy(set)
 		switch {
 		case way == "replace":
 			e.Verdict, e.Measured = domain.Notice, "it stands with "+count+" rows, and will be dropped and made anew"
@@ -44,17 +44,17 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			}
 		case diff != "":
 			e.Measured = "it stands already and is unlike what the plan needs: " + diff
-			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced (standing: replace)"
+			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced (existing_rows: replace)"
 		case n == 0:
 			e.Verdict, e.Measured = domain.OK, "it stands already, is alike and empty"
-		case way == InPlace:
+		case way == ReplaceRange:
 			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows; those of the source take their place, chunk by chunk"
 		case way == "keep":
 			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which stay, unless the source truncates the table; a comparison will find them where the source lacks them"
 		case way == "empty":
 			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which will be removed"
 		default:
-			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+", or set non_empty_target: empty (keep, replace)"
+			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+", or set existing_rows: empty (keep, replace)"
 		}
 		out = append(out, e)
 	}

@@ -10,7 +10,7 @@ import (
 
 // Texts reads rows of unlike sides: visit gets each row in the form of
 // [Block] and its fields, which are good until the next. Columns are those that
-// [domain.TablePlan.Seen] names.
+// [domain.TablePlan.ComparedColumns] names.
 type Texts interface {
 	Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte, fields [][]byte) error) error
 	// At reads the rows at keys, in any order.
@@ -32,7 +32,7 @@ func SumsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, progre
 	}
 	const tell = 50_000 // rows between two words of progress
 	sums := make([]rowhash.Sum, part.Buckets)
-	key := p.KeyIndexes(p.Seen())
+	key := p.KeyIndexes(p.ComparedColumns())
 	var buf []byte
 	n := int64(0)
 	err := t.Range(ctx, p, nil, nil, func(row []byte, fields [][]byte) error {
@@ -49,7 +49,7 @@ func SumsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, progre
 
 // RowsOf is [View.Rows] over texts.
 func RowsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, want []int, visit func([]byte, uint64)) error {
-	key := p.KeyIndexes(p.Seen())
+	key := p.KeyIndexes(p.ComparedColumns())
 	var buf []byte
 	if part.Bounds != nil {
 		for _, w := range want {
@@ -83,7 +83,7 @@ func FetchOf(ctx context.Context, t Texts, p *domain.TablePlan, keys []string) (
 	for _, k := range keys {
 		want[k] = true
 	}
-	key := p.KeyIndexes(p.Seen())
+	key := p.KeyIndexes(p.ComparedColumns())
 	var buf []byte
 	take := func(row []byte, fields [][]byte) error {
 		if buf = narrow.AppendKey(buf[:0], row, fields, key); want[string(buf)] {

@@ -58,6 +58,12 @@ func (c Crossing) Notices() []string {
 	if c.OldKind != "" {
 		out = append(out, fmt.Sprintf("kind: %s is written as copy_rows: %t and follow_changes: %t now", c.OldKind, c.OldKind.Copies(), c.OldKind.Follows()))
 	}
+	for _, r := range c.Rules {
+		if r.Standing != "" {
+			out = append(out, "standing of a rule is called existing_rows now")
+			break
+		}
+	}
 	for _, d := range domain.SettingsList() {
 		for _, was := range d.Was {
 			if slices.Contains(c.Settings.was, was) {

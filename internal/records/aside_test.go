@@ -14,9 +14,9 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 3, 3)
 	ctx := t.Context()
-	claim := func() *records.Chunk {
+	claim := func() *domain.Chunk {
 		t.Helper()
-		k, err := s.Claim(ctx, c.ID, "w", records.Together{})
+		k, err := s.Claim(ctx, c.ID, "w", records.BatchHint{})
 		if err != nil || k == nil {
 			t.Fatal(k, err)
 		}
@@ -25,7 +25,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	row := func(key string) records.Aside {
 		return records.Aside{Key: records.JSON[domain.KeyValue]{V: domain.KeyValue{key}}, Row: records.JSON[map[string]*string]{V: map[string]*string{"roof": nil}}, Column: "roof", Error: "it leaks"}
 	}
-	set := func(k *records.Chunk, epoch int64, limit int, keys ...string) bool {
+	set := func(k *domain.Chunk, epoch int64, limit int, keys ...string) bool {
 		t.Helper()
 		var rows []records.Aside
 		for _, key := range keys {

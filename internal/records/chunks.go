@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -13,47 +14,47 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Chunk is one line of the ledger.
-type Chunk struct {
-	ID         int64                 `db:"id"`
-	CrossingID int64                 `db:"crossing_id"`
-	TableID    int64                 `db:"table_id"`
-	Ordinal    int                   `db:"ordinal"`
-	Place      int                   `db:"place"` // of its table in the order in which tables are carried
-	Lower      JSON[domain.KeyValue] `db:"lower"`
-	Upper      JSON[domain.KeyValue] `db:"upper"`
-	State      domain.ChunkState     `db:"state"`
-	Epoch      int64                 `db:"epoch"`
-	Attempts   int                   `db:"attempts"`
-	Worker     string                `db:"worker"`
-	LeaseUntil *time.Time            `db:"lease_until"`
-	NotBefore  time.Time             `db:"not_before"`
-	Snapshot   string                `db:"snapshot"`
-	Rows       int64                 `db:"rows"`
-	Bytes      int64                 `db:"bytes"`
-	ReadBytes  int64                 `db:"read_bytes"`
-	Waits      string                `db:"waits"`
-	Hash       int64                 `db:"hash"`
-	StartedAt  *time.Time            `db:"started_at"`
-	EndedAt    *time.Time            `db:"ended_at"`
-	Error      string                `db:"error"`
-	Run        int                   `db:"run"`    // chunks that are carried with it, itself included
-	Leader     sql.NullInt64         `db:"leader"` // the chunk that it is carried with
-	With       sql.NullInt64         `db:"with"`   // that chunk's ordinal; only where chunks are listed for people
+// chunkRow is one line of the ledger as it is kept.
+type chunkRow struct {
+	domain.Chunk
+	LowerJSON    JSON[domain.KeyValue] `db:"lower"`
+	UpperJSON    JSON[domain.KeyValue] `db:"upper"`
+	SnapshotText string                `db:"snapshot"`
+	HashBits     int64                 `db:"hash"`
+}
+
+func (r *chunkRow) chunk() (c domain.Chunk, err error) {
+	r.Lower, r.Upper, r.Hash = r.LowerJSON.V, r.UpperJSON.V, uint64(r.HashBits)
+	if r.Snapshot, err = domain.ParseSnapshot(r.SnapshotText); err != nil {
+		return c, fmt.Errorf("what the read of chunk %d saw cannot be read from the records: %w", r.ID, err)
+	}
+	return r.Chunk, nil
+}
+
+// chunks reads lines of the ledger.
+func (s *Store) chunks(ctx context.Context, sql string, args ...any) ([]domain.Chunk, error) {
+	rows, err := all[chunkRow](ctx, s, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return chunksOf(rows)
+}
+
+func chunksOf(rows []chunkRow) (out []domain.Chunk, err error) {
+	out = make([]domain.Chunk, len(rows))
+	for i := range rows {
+		if out[i], err = rows[i].chunk(); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 const chunkForPeople = `SELECT k.*, (SELECT l.ordinal FROM chunks l WHERE l.id = k.leader) AS "with" FROM chunks k`
 
-// Domain returns the chunk as the noun the rest of the code speaks of.
-func (c *Chunk) Domain() domain.Chunk {
-	snap, _ := domain.ParseSnapshot(c.Snapshot)
-	return domain.Chunk{ID: c.ID, TableID: c.TableID, Ordinal: c.Ordinal, Lower: c.Lower.V, Upper: c.Upper.V, State: c.State,
-		Epoch: c.Epoch, Attempts: c.Attempts, Snapshot: snap, Rows: c.Rows, Bytes: c.Bytes, Hash: uint64(c.Hash)}
-}
-
 // Chunks lists a table's chunks in key order.
-func (s *Store) Chunks(ctx context.Context, table int64) ([]Chunk, error) {
-	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
+func (s *Store) Chunks(ctx context.Context, table int64) ([]domain.Chunk, error) {
+	return s.chunks(ctx, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
 }
 
 // LandedChunk is a chunk that has landed, with its table.
@@ -69,8 +70,8 @@ func (s *Store) LandedChunks(ctx context.Context, crossing int64) ([]LandedChunk
 }
 
 // ChunkPage lists part of a table's chunks in key order.
-func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]Chunk, error) {
-	return all[Chunk](ctx, s, chunkForPeople+` WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset, limit)
+func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]domain.Chunk, error) {
+	return s.chunks(ctx, chunkForPeople+` WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset, limit)
 }
 
 // Attempt is a failed try to carry a chunk.
@@ -83,10 +84,14 @@ type Attempt struct {
 
 // ChunkStory returns one chunk by its place in the table, with the tries that
 // failed, newest first.
-func (s *Store) ChunkStory(ctx context.Context, table int64, ordinal int) (Chunk, []Attempt, error) {
-	c, err := single[Chunk](ctx, s, chunkForPeople+` WHERE table_id = $1 AND ordinal = $2`, table, ordinal)
+func (s *Store) ChunkStory(ctx context.Context, table int64, ordinal int) (domain.Chunk, []Attempt, error) {
+	row, err := single[chunkRow](ctx, s, chunkForPeople+` WHERE table_id = $1 AND ordinal = $2`, table, ordinal)
 	if err != nil {
-		return c, nil, notFound(err, "the table has no chunk %d", ordinal+1)
+		return domain.Chunk{}, nil, notFound(err, "the table has no chunk %d", ordinal+1)
+	}
+	c, err := row.chunk()
+	if err != nil {
+		return c, nil, err
 	}
 	tries, err := all[Attempt](ctx, s, `SELECT worker, started_at, ended_at, error FROM attempts WHERE chunk_id = $1 ORDER BY id DESC LIMIT 100`, c.ID)
 	return c, tries, err
@@ -119,27 +124,37 @@ SELECT min(ordinal) AS first, max(ordinal) AS last,
 
 // Carrying is a chunk on its way, with its table.
 type Carrying struct {
-	Chunk
-	TableName string `db:"table_name"`
-	OfChunks  int    `db:"of_chunks"`
+	domain.Chunk
+	TableName string
+	OfChunks  int
 }
 
 // CarryingNow lists the chunks of a crossing that are being read.
 func (s *Store) CarryingNow(ctx context.Context, crossing int64) ([]Carrying, error) {
-	return all[Carrying](ctx, s, `
+	rows, err := all[struct {
+		chunkRow
+		TableName string `db:"table_name"`
+		OfChunks  int    `db:"of_chunks"`
+	}](ctx, s, `
 SELECT k.*, t.source_name AS table_name, t.chunks AS of_chunks FROM chunks k JOIN tables t ON t.id = k.table_id
  WHERE k.crossing_id = $1 AND k.state = 'reading' AND k.leader IS NULL ORDER BY k.worker, k.started_at`, crossing)
+	out := make([]Carrying, len(rows))
+	for i := 0; i < len(rows) && err == nil; i++ {
+		out[i].TableName, out[i].OfChunks = rows[i].TableName, rows[i].OfChunks
+		out[i].Chunk, err = rows[i].chunk()
+	}
+	return out, err
 }
 
 // ChunkStates returns the chunks of a table at the given ordinals: what the
 // interleaving rule looks at.
-func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]Chunk, error) {
-	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
+func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]domain.Chunk, error) {
+	return s.chunks(ctx, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
-// Together says how many neighbouring chunks a lane would carry at once, by how it
+// BatchHint says how many neighbouring chunks a lane would carry at once, by how it
 // went with a table; with another it begins with half as many.
-type Together struct {
+type BatchHint struct {
 	Table int64
 	Most  int
 }
@@ -149,8 +164,8 @@ type Together struct {
 // checked in the transaction that claims. Chunks that were not tried yet come with
 // their neighbours, if the lane would carry several: the chunk's upper bound is then
 // that of the last.
-func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t Together) (*Chunk, error) {
-	var c Chunk
+func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t BatchHint) (*domain.Chunk, error) {
+	var c domain.Chunk
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var lanes, busy int
 		if err := tx.GetContext(ctx, &lanes, `
@@ -166,7 +181,8 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		if busy >= lanes {
 			return sql.ErrNoRows
 		}
-		if err := tx.GetContext(ctx, &c, `
+		var row chunkRow
+		if err := tx.GetContext(ctx, &row, `
 UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
        started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = ''
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
@@ -174,6 +190,10 @@ UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, 
                 AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')
               ORDER BY k.place, k.ordinal LIMIT 1 FOR UPDATE OF k SKIP LOCKED)
 RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
+			return err
+		}
+		var err error
+		if c, err = row.chunk(); err != nil {
 			return err
 		}
 		if err := voidAside(ctx, tx, c.ID); err != nil {
@@ -197,19 +217,23 @@ RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 }
 
 // claimNeighbours adds the chunks behind one that was claimed, as long as they follow
-// without a gap. What is left is shared, see [share.Part].
-func claimNeighbours(ctx context.Context, tx *sqlx.Tx, c *Chunk, most, lanes int) error {
+// without a gap. What is left is shared, see [share.FairShare].
+func claimNeighbours(ctx context.Context, tx *sqlx.Tx, c *domain.Chunk, most, lanes int) error {
 	var left int
 	// A few tables are enough to see that much is left.
 	if err := tx.GetContext(ctx, &left, `
 SELECT coalesce(sum(n), 0) FROM (SELECT chunks - chunks_landed AS n FROM tables WHERE crossing_id = $1 AND state = 'loading' LIMIT 50) x`, c.CrossingID); err != nil {
 		return err
 	}
-	most = share.Part(most, left, lanes)
-	var next []Chunk
-	if err := tx.SelectContext(ctx, &next, `
+	most = share.FairShare(most, left, lanes)
+	var rows []chunkRow
+	if err := tx.SelectContext(ctx, &rows, `
 SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND state = 'pending' AND attempts = 0 AND not_before <= now()
  ORDER BY ordinal FOR UPDATE SKIP LOCKED`, c.TableID, c.Ordinal, most); err != nil {
+		return err
+	}
+	next, err := chunksOf(rows)
+	if err != nil {
 		return err
 	}
 	n := 0
@@ -250,9 +274,9 @@ RETURNING c.settings`, id, epoch, seconds(Lease))
 	return now[0].V, true, nil
 }
 
-// ReadsIn notes what the read of a chunk, and of those carried with it, sees: changes that
+// SetReadSnapshot notes what the read of a chunk, and of those carried with it, sees: changes that
 // it sees need not wait for it. It does nothing for who no longer holds the chunk.
-func (s *Store) ReadsIn(ctx context.Context, id, epoch int64, snap domain.Snapshot) error {
+func (s *Store) SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error {
 	_, err := s.DB.ExecContext(ctx, `
 WITH held AS (UPDATE chunks SET snapshot = $3 WHERE id = $1 AND epoch = $2 AND state = 'reading' RETURNING id, table_id, ordinal, run)
 UPDATE chunks m SET snapshot = $3 FROM held k WHERE m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`,
@@ -321,8 +345,8 @@ UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason 
 
 // Lost lists chunks whose holder has been silent for too long, with their
 // crossing's target.
-func (s *Store) Lost(ctx context.Context) ([]Chunk, error) {
-	return all[Chunk](ctx, s, `SELECT * FROM chunks WHERE state = 'reading' AND leader IS NULL AND lease_until < now() LIMIT 200`)
+func (s *Store) Lost(ctx context.Context) ([]domain.Chunk, error) {
+	return s.chunks(ctx, `SELECT * FROM chunks WHERE state = 'reading' AND leader IS NULL AND lease_until < now() LIMIT 200`)
 }
 
 // RaiseEpoch makes the holder of a chunk an old one, before the target is
@@ -341,7 +365,7 @@ UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id
 
 // GiveBack returns a fenced chunk to the ledger, or holds it with its table and its crossing,
 // for the reason given. False says that somebody else has it by now.
-func (s *Store) GiveBack(ctx context.Context, k *Chunk, epoch int64, wait time.Duration, cause string, counts bool, hold string) (bool, error) {
+func (s *Store) GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait time.Duration, cause string, counts bool, hold string) (bool, error) {
 	state := domain.ChunkPending
 	if hold != "" {
 		state = domain.ChunkHeld
@@ -446,7 +470,7 @@ func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
 }
 
 // ToClear lists tables that begin again and have to be emptied first.
-func (s *Store) ToClear(ctx context.Context) ([]Table, error) {
+func (s *Store) ToClear(ctx context.Context) ([]domain.CrossingTable, error) {
 	return s.tables(ctx, tableColumns+`
  WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading' AND condition IN ('running', 'held'))`)
 }

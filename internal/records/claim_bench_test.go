@@ -14,7 +14,7 @@ func BenchmarkClaim(b *testing.B) {
 	s := open(b)
 	c, _ := loading(b, s, 64, 50_000)
 	for b.Loop() {
-		k, err := s.Claim(b.Context(), c.ID, "w", records.Together{})
+		k, err := s.Claim(b.Context(), c.ID, "w", records.BatchHint{})
 		if err != nil || k == nil {
 			b.Fatal(k, err)
 		}

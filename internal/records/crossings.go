@@ -120,8 +120,8 @@ func (s *Store) SaveFit(ctx context.Context, c *domain.Crossing, f *domain.FitCh
 }
 
 // CertificateOf returns the account of a closed crossing, or nil.
-func (s *Store) CertificateOf(ctx context.Context, id int64) (map[string]any, error) {
-	c, err := single[JSON[map[string]any]](ctx, s, `SELECT certificate FROM crossings WHERE id = $1`, id)
+func (s *Store) CertificateOf(ctx context.Context, id int64) (*domain.Certificate, error) {
+	c, err := single[JSON[*domain.Certificate]](ctx, s, `SELECT certificate FROM crossings WHERE id = $1`, id)
 	return c.V, err
 }
 
@@ -307,8 +307,8 @@ func (s *Store) SaveUndo(ctx context.Context, id int64, undo []string) error {
 }
 
 // SaveCertificate keeps the account of a finished crossing.
-func (s *Store) SaveCertificate(ctx context.Context, id int64, c map[string]any) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET certificate = $2 WHERE id = $1`, id, JSON[map[string]any]{c})
+func (s *Store) SaveCertificate(ctx context.Context, id int64, c *domain.Certificate) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET certificate = $2 WHERE id = $1`, id, JSON[*domain.Certificate]{c})
 	return err
 }
 

@@ -11,26 +11,23 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Cutover is one cutover or rehearsal.
-type Cutover struct {
-	ID               int64                   `db:"id"`
-	CrossingID       int64                   `db:"crossing_id"`
-	TaskID           sql.NullInt64           `db:"task_id"`
-	Rehearsal        bool                    `db:"rehearsal"`
-	State            string                  `db:"state"`
-	Settings         JSON[domain.Settings]   `db:"settings"`
-	Readiness        JSON[[]domain.Entry]    `db:"readiness"`
-	EndPosition      Pos                     `db:"end_position"`
-	PausedAt         *time.Time              `db:"paused_at"`
-	ReleasedAt       *time.Time              `db:"released_at"`
-	ReconciliationID sql.NullInt64           `db:"reconciliation_id"`
-	AbortBy          string                  `db:"abort_by"`
-	WordBy           string                  `db:"word_by"`
-	Error            string                  `db:"error"`
-	Actor            string                  `db:"actor"`
-	GoneOn           JSON[map[string]string] `db:"gone_on"` // hold point -> who let it go on
-	CreatedAt        time.Time               `db:"created_at"`
-	EndedAt          *time.Time              `db:"ended_at"`
+// cutoverRow is a cutover as it is kept.
+type cutoverRow struct {
+	domain.Cutover
+	SettingsJSON  JSON[domain.Settings]   `db:"settings"`
+	ReadinessJSON JSON[[]domain.Entry]    `db:"readiness"`
+	GoneOnJSON    JSON[map[string]string] `db:"gone_on"`
+	End           Pos                     `db:"end_position"`
+}
+
+func (r *cutoverRow) cutover() domain.Cutover {
+	r.Settings, r.Readiness, r.GoneOn, r.EndPosition = r.SettingsJSON.V, r.ReadinessJSON.V, r.GoneOnJSON.V, domain.Position(r.End)
+	return r.Cutover
+}
+
+func (s *Store) cutover(ctx context.Context, sql string, args ...any) (domain.Cutover, error) {
+	row, err := single[cutoverRow](ctx, s, sql, args...)
+	return row.cutover(), err
 }
 
 // Step is one step of a cutover.
@@ -61,19 +58,23 @@ func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsa
 }
 
 // Cutovers lists a crossing's, newest first.
-func (s *Store) Cutovers(ctx context.Context, crossing int64) ([]Cutover, error) {
-	return all[Cutover](ctx, s, `SELECT * FROM cutovers WHERE crossing_id = $1 ORDER BY id DESC`, crossing)
+func (s *Store) Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error) {
+	rows, err := all[cutoverRow](ctx, s, `SELECT * FROM cutovers WHERE crossing_id = $1 ORDER BY id DESC`, crossing)
+	out := make([]domain.Cutover, len(rows))
+	for i := range rows {
+		out[i] = rows[i].cutover()
+	}
+	return out, err
 }
 
 // CutoverOfTask returns the cutover a task carries out.
-func (s *Store) CutoverOfTask(ctx context.Context, task int64) (Cutover, error) {
-	return single[Cutover](ctx, s, `SELECT * FROM cutovers WHERE task_id = $1`, task)
+func (s *Store) CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, error) {
+	return s.cutover(ctx, `SELECT * FROM cutovers WHERE task_id = $1`, task)
 }
 
 // RunningCutover returns the crossing's cutover under way, or nil.
-func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*Cutover, error) {
-	var c Cutover
-	err := s.DB.GetContext(ctx, &c, `SELECT * FROM cutovers WHERE crossing_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, crossing)
+func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error) {
+	c, err := s.cutover(ctx, `SELECT * FROM cutovers WHERE crossing_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -153,6 +154,6 @@ UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) 
 }
 
 // Cutover returns one.
-func (s *Store) Cutover(ctx context.Context, id int64) (Cutover, error) {
-	return single[Cutover](ctx, s, `SELECT * FROM cutovers WHERE id = $1`, id)
+func (s *Store) Cutover(ctx context.Context, id int64) (domain.Cutover, error) {
+	return s.cutover(ctx, `SELECT * FROM cutovers WHERE id = $1`, id)
 }

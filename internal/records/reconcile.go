@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"database/sql"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -11,27 +10,16 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Reconciliation is one comparison of source and target.
-type Reconciliation struct {
-	ID         int64          `db:"id"`
-	CrossingID int64          `db:"crossing_id"`
-	TaskID     sql.NullInt64  `db:"task_id"`
-	Depth      domain.Depth   `db:"depth"`
-	State      string         `db:"state"`
-	Position   Pos            `db:"position"`
-	Patterns   JSON[[]string] `db:"patterns"`
-	Error      string         `db:"error"`
-	CreatedAt  time.Time      `db:"created_at"`
-	StartedAt  *time.Time     `db:"started_at"`
-	EndedAt    *time.Time     `db:"ended_at"`
-	Tables     int            `db:"tables"`
-	TablesDone int            `db:"tables_done"`
-	SourceRows int64          `db:"source_rows"`
-	TargetRows int64          `db:"target_rows"`
-	Findings   int64          `db:"findings"`
-	Open       int64          `db:"open"`
-	Equal      int64          `db:"equal"`
-	Expected   int64          `db:"expected"` // about how many rows the source has
+// reconciliationRow is a comparison as it is kept.
+type reconciliationRow struct {
+	domain.Reconciliation
+	At           Pos            `db:"position"`
+	PatternsJSON JSON[[]string] `db:"patterns"`
+}
+
+func (r *reconciliationRow) reconciliation() domain.Reconciliation {
+	r.Position, r.Patterns = domain.Position(r.At), r.PatternsJSON.V
+	return r.Reconciliation
 }
 
 const reconciliationColumns = `
@@ -53,15 +41,19 @@ func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth d
 }
 
 // Reconciliations lists a crossing's, newest first.
-func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]Reconciliation, error) {
-	return all[Reconciliation](ctx, s, reconciliationColumns+` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
+func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]domain.Reconciliation, error) {
+	rows, err := all[reconciliationRow](ctx, s, reconciliationColumns+` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
+	out := make([]domain.Reconciliation, len(rows))
+	for i := range rows {
+		out[i] = rows[i].reconciliation()
+	}
+	return out, err
 }
 
 // Reconciliation returns one.
-func (s *Store) Reconciliation(ctx context.Context, crossing, id int64) (Reconciliation, error) {
-	var r Reconciliation
-	err := s.DB.GetContext(ctx, &r, reconciliationColumns+` WHERE r.crossing_id = $1 AND r.id = $2 GROUP BY r.id`, crossing, id)
-	return r, notFound(err, "the crossing has no reconciliation %d", id)
+func (s *Store) Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error) {
+	row, err := single[reconciliationRow](ctx, s, reconciliationColumns+` WHERE r.crossing_id = $1 AND r.id = $2 GROUP BY r.id`, crossing, id)
+	return row.reconciliation(), notFound(err, "the crossing has no reconciliation %d", id)
 }
 
 // BeginReconciliation starts it over: position and tables anew. What is found does not depend
@@ -94,25 +86,8 @@ func (s *Store) EndReconciliation(ctx context.Context, id int64, state, cause st
 	return err
 }
 
-// ReconciledTable is one table's result.
-type ReconciledTable struct {
-	ReconciliationID int64   `db:"reconciliation_id"`
-	TableID          int64   `db:"table_id"`
-	Name             string  `db:"name"`
-	State            string  `db:"state"`
-	Parts            int     `db:"parts"`
-	DifferingParts   int     `db:"differing_parts"`
-	SourceRows       int64   `db:"source_rows"`
-	TargetRows       int64   `db:"target_rows"`
-	SourceHash       string  `db:"source_hash"`
-	TargetHash       string  `db:"target_hash"`
-	Findings         int64   `db:"findings"`
-	Seconds          float64 `db:"seconds"`
-	Expected         int64   `db:"expected"`
-}
-
 // SaveReconciledTable keeps one table's result.
-func (s *Store) SaveReconciledTable(ctx context.Context, r ReconciledTable) error {
+func (s *Store) SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :differing_parts, source_rows = :source_rows,
        target_rows = :target_rows, source_hash = :source_hash, target_hash = :target_hash, findings = :findings, seconds = :seconds
@@ -128,23 +103,17 @@ UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconcilia
 }
 
 // ReconciledTables lists the results of one reconciliation.
-func (s *Store) ReconciledTables(ctx context.Context, id int64) ([]ReconciledTable, error) {
-	return all[ReconciledTable](ctx, s, `
+func (s *Store) ReconciledTables(ctx context.Context, id int64) ([]domain.ReconciledTable, error) {
+	return all[domain.ReconciledTable](ctx, s, `
 SELECT reconciliation_id, table_id, name, state, parts, differing_parts, source_rows, target_rows, source_hash, target_hash, findings, seconds, expected
   FROM reconciled_tables WHERE reconciliation_id = $1 ORDER BY ordinal, table_id`, id)
 }
 
-// Finding is a kept finding.
-type Finding struct {
-	ID               int64                `db:"id"`
-	ReconciliationID int64                `db:"reconciliation_id"`
-	TableID          int64                `db:"table_id"`
-	TableName        string               `db:"table_name"`
-	Kind             domain.FindingKind   `db:"kind"`
-	Detail           JSON[domain.Finding] `db:"detail"`
-	Order            JSON[[]string]       `db:"column_order"` // all columns, as in the table
-	State            string               `db:"state"`
-	ChangedAt        *time.Time           `db:"changed_at"`
+// findingRow is a finding as it is kept.
+type findingRow struct {
+	domain.KeptFinding
+	DetailJSON JSON[domain.Finding] `db:"detail"`
+	OrderJSON  JSON[[]string]       `db:"column_order"`
 }
 
 // AddFindings keeps findings of one table.
@@ -160,17 +129,6 @@ func (s *Store) AddFindings(ctx context.Context, reconciliation, table int64, fo
 	})
 }
 
-// FindingFilter chooses findings; empty fields choose all.
-type FindingFilter struct {
-	State  string
-	Kind   string
-	Table  string
-	Search string // part of the key
-	IDs    []int64
-	Offset int
-	Limit  int
-}
-
 const findingFrom = `
   FROM findings f JOIN reconciled_tables t ON t.reconciliation_id = f.reconciliation_id AND t.table_id = f.table_id`
 
@@ -179,14 +137,20 @@ const findingWhere = `
    AND ($5 = '' OR f.detail->>'key' ILIKE $5) AND (cardinality($6::bigint[]) = 0 OR f.id = ANY ($6))`
 
 // Findings lists findings of a reconciliation.
-func (s *Store) Findings(ctx context.Context, reconciliation int64, f FindingFilter) ([]Finding, error) {
-	return all[Finding](ctx, s, `
+func (s *Store) Findings(ctx context.Context, reconciliation int64, f domain.FindingFilter) ([]domain.KeptFinding, error) {
+	rows, err := all[findingRow](ctx, s, `
 SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.detail, f.state, f.changed_at, t.columns AS column_order`+findingFrom+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...), f.Limit, f.Offset)
+	out := make([]domain.KeptFinding, len(rows))
+	for i := range rows {
+		out[i] = rows[i].KeptFinding
+		out[i].Detail, out[i].Order = rows[i].DetailJSON.V, rows[i].OrderJSON.V
+	}
+	return out, err
 }
 
 // CountFindings counts those the filter lets through, and all by their state.
-func (s *Store) CountFindings(ctx context.Context, reconciliation int64, f FindingFilter) (int, map[string]int, error) {
+func (s *Store) CountFindings(ctx context.Context, reconciliation int64, f domain.FindingFilter) (int, map[string]int, error) {
 	matched, err := single[int](ctx, s, `SELECT count(*)`+findingFrom+findingWhere,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...))
 	if err != nil {

@@ -62,7 +62,7 @@ func open(t testing.TB) *records.Store {
 }
 
 // loading makes a crossing that loads one table in n chunks.
-func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, records.Table) {
+func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, domain.CrossingTable) {
 	t.Helper()
 	ctx := t.Context()
 	must := func(err error) {
@@ -108,13 +108,13 @@ func TestLanesAreWantedBesideBusyOnes(t *testing.T) {
 	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
 		t.Fatal(err)
 	}
-	if k, err := s.Claim(t.Context(), c.ID, "w", records.Together{}); err != nil || k == nil {
+	if k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
 	if w, err := s.LanesWanted(t.Context()); err != nil || len(w) != 1 || w[0].Have != 1 || w[0].Want != 2 {
 		t.Errorf("%+v (%v)", w, err)
 	}
-	if k, err := s.Claim(t.Context(), c.ID, "w", records.Together{}); err != nil || k == nil {
+	if k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
 	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
@@ -153,7 +153,7 @@ func TestTablesOfOneChunkComeFirst(t *testing.T) {
 	}
 	var order []string
 	for range tables {
-		k, err := s.Claim(t.Context(), c.ID, "w", records.Together{})
+		k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
 		if err != nil || k == nil {
 			t.Fatalf("%+v (%v)", k, err)
 		}
@@ -173,7 +173,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 	for w := range 8 {
 		wg.Go(func() {
 			for done.Load() < 60 {
-				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w), records.Together{})
+				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w), records.BatchHint{})
 				if err != nil {
 					t.Error(err)
 					return
@@ -212,7 +212,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 2, 1)
-	k, err := s.Claim(t.Context(), c.ID, "w", records.Together{})
+	k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
 	if err != nil || k == nil || k.Epoch != 1 || k.Attempts != 1 {
 		t.Fatalf("%+v (%v)", k, err)
 	}
@@ -232,7 +232,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if mine, err := s.GiveBack(t.Context(), k, epoch, 0, "the cable was cut", true, ""); err != nil || !mine {
 		t.Fatal(mine, err)
 	}
-	k, err = s.Claim(t.Context(), c.ID, "w2", records.Together{})
+	k, err = s.Claim(t.Context(), c.ID, "w2", records.BatchHint{})
 	if err != nil || k == nil || k.Epoch != 3 || k.Attempts != 2 || k.Error != "the cable was cut" {
 		t.Errorf("%+v (%v)", k, err)
 	}
@@ -251,7 +251,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if err != nil || held.State != domain.TableHeld || held.Reason != "why" || now.Condition != domain.ConditionHeld || now.Reason != "why" {
 		t.Errorf("held: %+v, %+v (%v)", held, now, err)
 	}
-	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.Together{}); k != nil {
+	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.BatchHint{}); k != nil {
 		t.Error("a held chunk was claimed")
 	}
 	if ok, err := s.Resume(t.Context(), c.ID, domain.ConditionPaused); err != nil || ok {
@@ -260,7 +260,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if ok, err := s.Resume(t.Context(), c.ID, domain.ConditionHeld); err != nil || !ok {
 		t.Fatal(ok, err)
 	}
-	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.Together{}); k == nil || k.Attempts != 1 {
+	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.BatchHint{}); k == nil || k.Attempts != 1 {
 		t.Errorf("after resuming the tries count anew: %+v", k)
 	}
 }
@@ -268,7 +268,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 2, 4)
-	k, err := s.Claim(t.Context(), c.ID, "w", records.Together{})
+	k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
@@ -290,7 +290,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if held, err := s.Hold(t.Context(), c.ID, "trouble"); err != nil || held {
 		t.Error("a hold ended a pause", err)
 	}
-	if next, _ := s.Claim(t.Context(), c.ID, "w", records.Together{}); next != nil {
+	if next, _ := s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); next != nil {
 		t.Error("a chunk was claimed while paused")
 	}
 	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
@@ -312,25 +312,25 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ask := func(w records.Wish) {
+	ask := func(w domain.Request) {
 		t.Helper()
 		if mine, err := s.Ask(t.Context(), c.ID, w.By, "a test", w.What, w.At); err != nil || !mine {
 			t.Fatal(mine, err)
 		}
 	}
-	answer := func(epoch int64, was, now records.Wish) {
+	answer := func(epoch int64, was, now domain.Request) {
 		t.Helper()
-		if err := s.Answer(t.Context(), c.ID, epoch, was, now, 0); err != nil {
+		if err := s.Respond(t.Context(), c.ID, epoch, was, now, 0); err != nil {
 			t.Fatal(err)
 		}
 	}
-	stands := func(want records.Wish, why string) {
+	stands := func(want domain.Request, why string) {
 		t.Helper()
-		if w, err := s.Asked(t.Context(), c.ID, st.Epoch); err != nil || w != want {
+		if w, err := s.Requested(t.Context(), c.ID, st.Epoch); err != nil || w != want {
 			t.Errorf("%s: the wish is %+v (%v), want %+v", why, w, err, want)
 		}
 	}
-	hold, holding := records.Wish{What: "hold", By: "a"}, records.Wish{What: "holding", At: 5, By: "a"}
+	hold, holding := domain.Request{What: "hold", By: "a"}, domain.Request{What: "holding", At: 5, By: "a"}
 	ask(hold)
 	answer(st.Epoch-1, hold, holding)
 	stands(hold, "an old applier's answer")
@@ -352,12 +352,12 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 		t.Errorf("going on from where it holds: %v %v", ok, err)
 	}
 	// A later position is asked for before the answer about this one.
-	later := records.Wish{What: "go", At: 12, By: "a"}
+	later := domain.Request{What: "go", At: 12, By: "a"}
 	ask(later)
-	answer(st.Epoch, records.Wish{What: "go", At: 9, By: "a"}, records.Wish{What: "reached", At: 9})
+	answer(st.Epoch, domain.Request{What: "go", At: 9, By: "a"}, domain.Request{What: "reached", At: 9})
 	stands(later, "an answer to an older wish")
-	answer(st.Epoch, later, records.Wish{What: "reached", At: 12})
-	stands(records.Wish{What: "reached", At: 12, By: "a"}, "the answer")
+	answer(st.Epoch, later, domain.Request{What: "reached", At: 12})
+	stands(domain.Request{What: "reached", At: 12, By: "a"}, "the answer")
 	if err := s.LetGo(t.Context(), c.ID, "a"); err != nil {
 		t.Fatal(err)
 	}
@@ -371,7 +371,7 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	if err := s.KeepAsking(t.Context(), c.ID, "b"); err != nil {
 		t.Fatal(err)
 	}
-	if w, _ := s.Asked(t.Context(), c.ID, st.Epoch); w.What != "" {
+	if w, _ := s.Requested(t.Context(), c.ID, st.Epoch); w.What != "" {
 		t.Errorf("the wish of somebody who is gone still stands: %+v", w)
 	}
 	if ok, err := s.Follow(t.Context(), c.ID, "b", 9); err != nil || ok {

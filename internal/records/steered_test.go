@@ -490,7 +490,7 @@ INSERT INTO runs (crossing_id, by, state, ended_at) VALUES (1, 'me', 'done', now
 	if err := s.SavePlans(t.Context(), &now, nil); err != nil {
 		t.Fatal(err)
 	}
-	found, err := s.Findings(t.Context(), ids[1], records.FindingFilter{Limit: 10})
+	found, err := s.Findings(t.Context(), ids[1], domain.FindingFilter{Limit: 10})
 	if err != nil || len(found) != 1 || found[0].TableName != "a.b" {
 		t.Errorf("%+v (%v)", found, err)
 	}

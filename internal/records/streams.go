@@ -219,36 +219,38 @@ UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id =
 }
 
 // Asked returns the present wish.
-func (s *Store) Asked(ctx context.Context, crossing, epoch int64) (Wish, error) {
+func (s *Store) Requested(ctx context.Context, crossing, epoch int64) (domain.Request, error) {
 	st, err := s.Stream(ctx, crossing)
 	if err != nil || st == nil {
-		return Wish{}, err
+		return domain.Request{}, err
 	}
 	if st.Epoch != epoch {
-		return Wish{}, domain.ErrTakenOver
+		return domain.Request{}, domain.ErrTakenOver
 	}
-	return st.Wish(), nil
+	return st.Request(), nil
 }
 
-// Wish is what an applier is asked for, with the position it is about, and by whom.
-type Wish struct {
-	What string
-	At   domain.Position
-	By   string
-}
-
-// Wish is the present wish.
-func (st *Stream) Wish() Wish {
+// Request is what is asked for at present.
+func (st *Stream) Request() domain.Request {
 	if st.Ask == "" {
-		return Wish{}
+		return domain.Request{}
 	}
-	return Wish{st.Ask, domain.Position(st.AskAt), st.AskBy}
+	return domain.Request{What: st.Ask, At: domain.Position(st.AskAt), By: st.AskBy}
 }
 
-// Answer says that a wish is fulfilled: holding, or reached. A wish that has
+// Stand is where the applier stands, or nil where nobody follows.
+func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error) {
+	st, err := s.Stream(ctx, crossing)
+	if err != nil || st == nil {
+		return nil, err
+	}
+	return &domain.Stand{Epoch: st.Epoch, Changes: st.Changes, Applied: domain.Position(st.Applied), Request: st.Request(), For: st.AskFor, Failures: st.Failures}, nil
+}
+
+// Respond says that a request is fulfilled: holding, or reached. A request that has
 // become another one meanwhile stays unanswered. Changes is how many the holder has applied
 // by then since it follows.
-func (s *Store) Answer(ctx context.Context, crossing, epoch int64, was, now Wish, changes int64) error {
+func (s *Store) Respond(ctx context.Context, crossing, epoch int64, was, now domain.Request, changes int64) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
 		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At), was.By, changes)

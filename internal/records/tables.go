@@ -11,29 +11,10 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Table is one table of a crossing.
-type Table struct {
-	ID           int64                  `db:"id"`
-	CrossingID   int64                  `db:"crossing_id"`
-	Ordinal      int                    `db:"ordinal"`
-	SourceName   string                 `db:"source_name"`
-	TargetName   string                 `db:"target_name"`
-	Plan         JSON[domain.TablePlan] `db:"plan"`
-	State        domain.TableState      `db:"state"`
-	Reason       string                 `db:"reason"`
-	EstRows      int64                  `db:"est_rows"`
-	EstBytes     int64                  `db:"est_bytes"`
-	Chunks       int                    `db:"chunks"`
-	ChunksLanded int                    `db:"chunks_landed"`
-	RowsLanded   int64                  `db:"rows_landed"`
-	BytesLanded  int64                  `db:"bytes_landed"`
-	Inserts      int64                  `db:"inserts"`
-	Updates      int64                  `db:"updates"`
-	Deletes      int64                  `db:"deletes"`
-	Truncates    int64                  `db:"truncates"`
-	StartedAt    *time.Time             `db:"started_at"`
-	LandedAt     *time.Time             `db:"landed_at"`
-	Watermark    string                 `db:"watermark"`
+// tableRow is a table of a crossing as it is kept.
+type tableRow struct {
+	domain.CrossingTable
+	PlanJSON JSON[domain.TablePlan] `db:"plan"`
 }
 
 // TableLine is what is watched about a table; its plan stays in the records.
@@ -217,7 +198,7 @@ const BeingLeftOut = "it is being left out"
 
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
-func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan, catalog *domain.Catalog) (Table, error) {
+func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan, catalog *domain.Catalog) (domain.CrossingTable, error) {
 	var id int64
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &id, `
@@ -234,7 +215,7 @@ VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing
 		return err
 	})
 	if err != nil {
-		return Table{}, err
+		return domain.CrossingTable{}, err
 	}
 	return s.Table(ctx, id)
 }
@@ -258,7 +239,7 @@ func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
 }
 
 // DropTable takes a table out of a crossing, with what was still to be made for it.
-func (s *Store) DropTable(ctx context.Context, crossing int64, t *Table, made []Object) error {
+func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable, made []Object) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE id = $1 AND crossing_id = $2`, t.ID, crossing); err != nil {
 			return err
@@ -281,30 +262,31 @@ UPDATE objects SET state = 'left out', error = 'its table was taken out of the c
 }
 
 // Tables lists a crossing's tables in order.
-func (s *Store) Tables(ctx context.Context, crossing int64) ([]Table, error) {
+func (s *Store) Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error) {
 	return s.tables(ctx, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
 }
 
-func (s *Store) tables(ctx context.Context, sql string, args ...any) ([]Table, error) {
-	list, err := all[Table](ctx, s, sql, args...)
-	for i := range list {
-		s.reveal(&list[i])
+func (s *Store) tables(ctx context.Context, sql string, args ...any) ([]domain.CrossingTable, error) {
+	rows, err := all[tableRow](ctx, s, sql, args...)
+	out := make([]domain.CrossingTable, len(rows))
+	for i := range rows {
+		out[i] = s.table(&rows[i])
 	}
-	return list, err
+	return out, err
 }
 
-func (s *Store) reveal(t *Table) {
+func (s *Store) table(r *tableRow) domain.CrossingTable {
+	r.CrossingTable.Plan = r.PlanJSON.V
 	if s.Reveal != nil {
-		s.Reveal(&t.Plan.V)
+		s.Reveal(&r.CrossingTable.Plan)
 	}
+	return r.CrossingTable
 }
 
 // Table returns one table.
-func (s *Store) Table(ctx context.Context, id int64) (Table, error) {
-	var t Table
-	err := s.DB.GetContext(ctx, &t, tableColumns+` WHERE id = $1`, id)
-	s.reveal(&t)
-	return t, notFound(err, "the table is no longer part of the crossing")
+func (s *Store) Table(ctx context.Context, id int64) (domain.CrossingTable, error) {
+	row, err := single[tableRow](ctx, s, tableColumns+` WHERE id = $1`, id)
+	return s.table(&row), notFound(err, "the table is no longer part of the crossing")
 }
 
 // uncutFirst is how far ahead of others tables come that are one chunk whatever their
@@ -313,7 +295,7 @@ func (s *Store) Table(ctx context.Context, id int64) (Table, error) {
 const uncutFirst = 1_000_000
 
 // SaveChunks replaces a table's chunks.
-func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk) error {
+func (s *Store) SaveChunks(ctx context.Context, t *domain.CrossingTable, chunks []domain.Chunk) error {
 	state := domain.TableLoading
 	if t.State == domain.TableHeld { // added, and not yet released
 		state = domain.TableHeld
@@ -323,7 +305,7 @@ func (s *Store) SaveChunks(ctx context.Context, t *Table, chunks []domain.Chunk)
 			return err
 		}
 		place := t.Ordinal
-		if !t.Plan.V.Cuts() {
+		if !t.Plan.Splittable() {
 			place -= uncutFirst
 		}
 		for _, c := range chunks {

@@ -15,24 +15,24 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 2, 40)
 	ctx := t.Context()
-	claim := func(most int) *records.Chunk {
+	claim := func(most int) *domain.Chunk {
 		t.Helper()
-		k, err := s.Claim(ctx, c.ID, "w", records.Together{Table: table.ID, Most: most})
+		k, err := s.Claim(ctx, c.ID, "w", records.BatchHint{Table: table.ID, Most: most})
 		if err != nil || k == nil {
 			t.Fatalf("%+v, %v", k, err)
 		}
 		return k
 	}
 	first := claim(5)
-	if first.Run != 5 || first.Lower.V != nil || first.Upper.V[0] != "50" {
+	if first.Run != 5 || first.Lower != nil || first.Upper[0] != "50" {
 		t.Errorf("the first five: %+v", first)
 	}
 	// Of 40 chunks, two lanes leave one another two turns of ten.
 	second := claim(1000)
-	if second.Run != 10 || second.Lower.V[0] != "50" || second.Upper.V[0] != "150" {
+	if second.Run != 10 || second.Lower[0] != "50" || second.Upper[0] != "150" {
 		t.Errorf("a part of the rest: %+v", second)
 	}
-	if k, _ := s.Claim(ctx, c.ID, "w", records.Together{}); k != nil {
+	if k, _ := s.Claim(ctx, c.ID, "w", records.BatchHint{}); k != nil {
 		t.Error("more was claimed than there are lanes")
 	}
 	if busy, err := s.CarryingNow(ctx, c.ID); err != nil || len(busy) != 2 {
@@ -61,7 +61,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 		if k.Ordinal == 5 {
 			want = domain.ChunkReading
 		}
-		if k.State != want || want == domain.ChunkLanded && k.Domain().Snapshot.Log != 500 {
+		if k.State != want || want == domain.ChunkLanded && k.Snapshot.Log != 500 {
 			t.Errorf("chunk %d: %+v", k.Ordinal, k)
 		}
 	}
@@ -76,7 +76,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, k := range states {
-			if k.Domain().Snapshot.Log == 600 {
+			if k.Snapshot.Log == 600 {
 				known = append(known, int64(k.Ordinal))
 			}
 		}
@@ -86,7 +86,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 		epoch int64
 		want  string
 	}{{second.Epoch + 1, "[]"}, {second.Epoch, "[5 14]"}} {
-		if err := s.ReadsIn(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 600}); err != nil || fmt.Sprint(seen()) != tell.want {
+		if err := s.SetReadSnapshot(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 600}); err != nil || fmt.Sprint(seen()) != tell.want {
 			t.Errorf("told under epoch %d: known of chunks %v (%v)", tell.epoch, seen(), err)
 		}
 	}
@@ -100,7 +100,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	}
 	for want := 5; want < 7; want++ {
 		k := claim(1000)
-		if k.Ordinal != want || k.Run != 1 || k.Attempts != 2 || k.Upper.V[0] != map[int]string{5: "60", 6: "70"}[want] {
+		if k.Ordinal != want || k.Run != 1 || k.Attempts != 2 || k.Upper[0] != map[int]string{5: "60", 6: "70"}[want] {
 			t.Errorf("after the failure: %+v", k)
 		}
 	}

@@ -18,8 +18,6 @@ import (
 
 	"dustyferry/internal/api"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/engine/mariadb"
-	"dustyferry/internal/engine/postgres"
 	"dustyferry/internal/localserver"
 	"dustyferry/internal/queue"
 	"dustyferry/internal/records"
@@ -46,6 +44,7 @@ type Settings struct {
 	Version    string
 	Build      string
 	Log        *slog.Logger
+	Engines    []engine.Driver // of databases; nil: Engines
 	// FirstToken is told the first admin token, when there was none.
 	FirstToken func(token string)
 }
@@ -91,6 +90,9 @@ func Start(ctx context.Context, set Settings) (*Service, error) {
 	if set.StuckAfter <= 0 {
 		set.StuckAfter = StuckAfter
 	}
+	if set.Engines == nil {
+		set.Engines = Engines
+	}
 	s := &Service{set: set, failed: make(chan error, 1)}
 	if err := s.start(ctx); err != nil {
 		s.Stop()
@@ -130,7 +132,7 @@ func (s *Service) start(ctx context.Context) error {
 		return err
 	}
 	s.voyage = voyage.New(&voyage.Voyage{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
-		[]engine.Driver{postgres.Driver{}, mariadb.Driver{}})
+		set.Engines)
 	s.store.Reveal = s.voyage.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err

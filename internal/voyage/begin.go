@@ -61,7 +61,7 @@ type begunNote struct {
 //
 // Where rows on the target will be removed, confirm must be the target's name.
 func (v *Voyage) StartCrossing(ctx context.Context, c *domain.Crossing, confirm, actor string) error {
-	if err := allow(lifecycle.Start, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Start, c); err != nil {
 		return err
 	}
 	if removes(c) && confirm != c.Target {
@@ -114,15 +114,15 @@ func goOn(ctx context.Context, tx pgx.Tx, c *domain.Crossing, run int64) error {
 // removes reports whether starting the crossing may remove rows from the target.
 func removes(c *domain.Crossing) bool {
 	goes := func(way string) bool { return way == "empty" || way == "replace" }
-	return goes(c.Settings.NonEmptyTarget) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool { return goes(r.Standing) })
+	return goes(c.Settings.ExistingRows) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool { return goes(r.Standing) })
 }
 
 // keeps names a table of the plans that holds rows of its own beside ours, which
 // starting it anew would remove with them.
-func keeps(c *domain.Crossing, tables []records.Table, name string) error {
+func keeps(c *domain.Crossing, tables []domain.CrossingTable, name string) error {
 	for i := range tables {
 		t := &tables[i]
-		if there := t.Plan.V.OnTarget(); (name == "" || t.SourceName == name) && there.WhatStands(c.Settings) == "keep" {
+		if there := t.Plan.TargetPlan(); (name == "" || t.SourceName == name) && there.ExistingRowsPolicy(c.Settings) == "keep" {
 			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
 		}
 	}
@@ -131,7 +131,7 @@ func keeps(c *domain.Crossing, tables []records.Table, name string) error {
 
 // PauseCrossing stops the load, and capture too unless it is to go on.
 func (v *Voyage) PauseCrossing(ctx context.Context, c *domain.Crossing, keepCapture bool, actor string) error {
-	if err := allow(lifecycle.Pause, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Pause, c); err != nil {
 		return err
 	}
 	reason := "paused by " + actor + "; the source keeps its log until capture goes on"
@@ -156,7 +156,7 @@ func meanwhile(c *domain.Crossing) error {
 
 // ResumeCrossing lets a paused or held crossing go on.
 func (v *Voyage) ResumeCrossing(ctx context.Context, c *domain.Crossing, actor string) error {
-	if err := allow(lifecycle.Resume, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Resume, c); err != nil {
 		return err
 	}
 	if c.Condition == domain.ConditionRunning {
@@ -190,7 +190,7 @@ func (v *Voyage) ResumeCrossing(ctx context.Context, c *domain.Crossing, actor s
 
 // RestartCrossing begins again from nothing, or one table of it.
 func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table, actor string) error {
-	if err := allow(lifecycle.Restart, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Restart, c); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
@@ -213,8 +213,8 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table,
 }
 
 // restartTable begins one table of a crossing again, and those that have to go with it.
-func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []records.Table, table, actor string) error {
-	at := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == table })
+func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, table, actor string) error {
+	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == table })
 	if at < 0 {
 		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
 	}
@@ -222,14 +222,14 @@ func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []
 	if t.Chunks == 0 {
 		return domain.Conflict("table %s has not begun to load; there is nothing to restart", table)
 	}
-	again := withDependents(tables, table)
+	again := withDependents(tables, t.Plan.Source)
 	for _, d := range again {
 		if err := keeps(c, tables, d.SourceName); err != nil {
 			return err
 		}
 	}
 	v.Say(ctx, "warning", actor, c.Name, table, "restart", "%s restarts table %s", actor, table)
-	if _, err := v.kick(ctx, c); err != nil {
+	if _, err := v.restartStream(ctx, c); err != nil {
 		return err
 	}
 	if err := v.replan(ctx, c, tables, t); err != nil {
@@ -249,7 +249,7 @@ func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []
 		}
 	}
 	// Somebody may have taken the stream up in between, with what had landed then.
-	if _, err := v.kick(ctx, c); err != nil {
+	if _, err := v.restartStream(ctx, c); err != nil {
 		return err
 	}
 	_, err := v.Store.SetCondition(ctx, c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning, "", false)
@@ -281,11 +281,11 @@ func (v *Voyage) restartAs(ctx context.Context, c *domain.Crossing, run int64, a
 	return nil
 }
 
-// kick makes whoever follows the crossing start anew: an applier remembers
+// restartStream makes whoever follows the crossing start anew: an applier remembers
 // which chunks have landed, and must not do so across a restart of a table.
 //
 // It returns the epoch that whoever follows next is above.
-func (v *Voyage) kick(ctx context.Context, c *domain.Crossing) (int64, error) {
+func (v *Voyage) restartStream(ctx context.Context, c *domain.Crossing) (int64, error) {
 	epoch, err := v.Store.KickStream(ctx, c.ID)
 	if err != nil || epoch == 0 || c.Kind == domain.KindLoad {
 		return epoch, err

@@ -21,7 +21,7 @@ type made struct {
 
 // buildAll makes deferred objects, several at once, those of the largest tables first.
 // Foreign keys come last and one by one: each locks two tables.
-func (v *Voyage) buildAll(ctx context.Context, c *domain.Crossing, dst engine.Database, waiting []*records.Object, sizes map[string]int64, note func(string)) (n int, failed []error) {
+func (v *Voyage) buildAll(ctx context.Context, c *domain.Crossing, dst *engine.Opened, waiting []*records.Object, sizes map[string]int64, note func(string)) (n int, failed []error) {
 	total := len(waiting)
 	q := buildorder.New(waiting, func(o *records.Object) buildorder.Object {
 		return buildorder.Object{Table: o.Table, Foreign: o.Kind == "foreign", Beside: dst.BuildsBeside(objectOf(o)), Size: sizes[o.Table]}
@@ -63,7 +63,7 @@ func objectOf(o *records.Object) engine.Object {
 
 // buildOne makes one object; one that collides with changes that are applied
 // meanwhile, or with others, is tried again.
-func (v *Voyage) buildOne(ctx context.Context, dst engine.Database, o *records.Object) error {
+func (v *Voyage) buildOne(ctx context.Context, dst *engine.Opened, o *records.Object) error {
 	return v.runs(ctx, o, func() (err error) {
 		for try := range collisions {
 			err = dst.Build(ctx, objectOf(o))

@@ -19,7 +19,7 @@ type AddArgs struct {
 
 // StartAdd begins to add a table to a crossing under way.
 func (v *Voyage) StartAdd(ctx context.Context, c *domain.Crossing, table, actor string) error {
-	if err := allow(lifecycle.AddTable, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.AddTable, c); err != nil {
 		return err
 	}
 	if c.Kind == domain.KindCapture {
@@ -29,7 +29,7 @@ func (v *Voyage) StartAdd(ctx context.Context, c *domain.Crossing, table, actor 
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.SourceName == table && t.Reason != records.BeingAdded }) {
+	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == table && t.Reason != records.BeingAdded }) {
 		return domain.Conflict("table %s belongs to %s already", table, c.Name)
 	}
 	cat, err := v.Catalog(ctx, c.Source, true)
@@ -103,7 +103,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	if err != nil {
 		return err
 	}
-	known := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == a.Table })
+	known := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == a.Table })
 	if known >= 0 && tables[known].Reason != records.BeingAdded {
 		return nil // a process before us had done it
 	}
@@ -129,7 +129,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 			return err
 		}
 	}
-	var t records.Table
+	var t domain.CrossingTable
 	if known >= 0 {
 		t = tables[known]
 	} else {
@@ -147,7 +147,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	}
 	if c.Kind != domain.KindLoad {
 		note("waiting until capture knows of " + a.Table)
-		kicked, err := v.kick(ctx, c)
+		kicked, err := v.restartStream(ctx, c)
 		if err != nil {
 			return err
 		}
@@ -159,7 +159,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 		return err
 	}
 	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name, counted(n, "chunk", "chunks"))
-	return v.topUp(ctx)
+	return v.enqueueLanes(ctx)
 }
 
 // unadd takes a table out again whose adding ended before its time. What was made of it on
@@ -169,7 +169,7 @@ func (v *Voyage) unadd(ctx context.Context, c *domain.Crossing, a AddArgs) error
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == a.Table && t.Reason == records.BeingAdded })
+	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == a.Table && t.Reason == records.BeingAdded })
 	if at < 0 {
 		return nil
 	}
@@ -207,14 +207,14 @@ func (v *Voyage) awaitFollower(ctx context.Context, c *domain.Crossing, kicked i
 // LeaveOut takes a table out of a crossing under way. What has landed of it stays on
 // the target, and is followed no more.
 func (v *Voyage) LeaveOut(ctx context.Context, c *domain.Crossing, table, actor string) error {
-	if err := allow(lifecycle.LeaveOut, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.LeaveOut, c); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(tables, func(t records.Table) bool { return t.SourceName == table })
+	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == table })
 	switch {
 	case at < 0:
 		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
@@ -223,7 +223,7 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *domain.Crossing, table, actor 
 	}
 	t := &tables[at]
 	for i := range tables {
-		if o := &tables[i]; i != at && slices.ContainsFunc(o.Plan.V.After, func(n domain.TableName) bool { return n == t.Plan.V.Source }) {
+		if o := &tables[i]; i != at && slices.ContainsFunc(o.Plan.After, func(n domain.TableName) bool { return n == t.Plan.Source }) {
 			return domain.Conflict("%s cannot be left out alone: rows of %s go with its rows on the source, which is followed by way of it; leave that one out first", table, o.SourceName)
 		}
 	}
@@ -239,7 +239,7 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *domain.Crossing, table, actor 
 
 // dropTable stops a table's chunks, fences the target from them, and takes the table out of
 // the plan and the records.
-func (v *Voyage) dropTable(ctx context.Context, c *domain.Crossing, tables []records.Table, at int) error {
+func (v *Voyage) dropTable(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, at int) error {
 	t := &tables[at]
 	dst, err := v.Open(ctx, c.Target)
 	if err != nil {
@@ -257,7 +257,7 @@ func (v *Voyage) dropTable(ctx context.Context, c *domain.Crossing, tables []rec
 		return err
 	}
 	if err := v.Store.EditPlan(ctx, c.ID, func(patterns []string, plan *domain.Planning) []string {
-		return domain.Unchoose(patterns, plan, t.Plan.V.Source)
+		return domain.Unchoose(patterns, plan, t.Plan.Source)
 	}); err != nil {
 		return err
 	}
@@ -265,6 +265,6 @@ func (v *Voyage) dropTable(ctx context.Context, c *domain.Crossing, tables []rec
 		return err
 	}
 
-	_, err = v.kick(ctx, c)
+	_, err = v.restartStream(ctx, c)
 	return err
 }

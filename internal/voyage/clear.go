@@ -19,7 +19,7 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	of := map[int64][]records.Table{}
+	of := map[int64][]domain.CrossingTable{}
 	for _, t := range tables {
 		of[t.CrossingID] = append(of[t.CrossingID], t)
 	}
@@ -49,7 +49,7 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 const clearLock = 7262820 << 32
 
 // clearOf empties tables of one crossing.
-func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) error {
+func (v *Voyage) clearOf(ctx context.Context, id int64, tables []domain.CrossingTable) error {
 	c, err := v.Store.CrossingByID(ctx, id)
 	if err != nil {
 		return err
@@ -59,7 +59,7 @@ func (v *Voyage) clearOf(ctx context.Context, id int64, tables []records.Table) 
 	return v.troubled(ctx, &c, "tables could not begin again", err)
 }
 
-func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []records.Table) error {
+func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable) error {
 	// Nobody may write, or build, what is about to be emptied.
 	left, err := v.EndIdle(ctx, c, lifecycle.Disturbs(), "a table was restarted")
 	if err != nil || len(left) > 0 {
@@ -74,7 +74,7 @@ func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []rec
 		if now, err := v.Store.Table(ctx, t.ID); err != nil || now.State != domain.TablePlanned {
 			continue // somebody else has done it, or the crossing began anew
 		}
-		if t.Plan.V.InPlace {
+		if t.Plan.ReplaceRange {
 			if err := v.loadInPlace(ctx, dst, c, t); err != nil {
 				return fmt.Errorf("%s: %w", t.SourceName, err)
 			}
@@ -89,7 +89,7 @@ func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []rec
 	return nil
 }
 
-func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *domain.Crossing, t *records.Table) error {
+func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *domain.Crossing, t *domain.CrossingTable) error {
 	limit, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if err := v.fenceTable(limit, dst, c, t.ID); err != nil {
@@ -103,7 +103,7 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *do
 	for _, k := range chunks {
 		ids = append(ids, k.ID)
 	}
-	there := t.Plan.V.OnTarget()
+	there := t.Plan.TargetPlan()
 	if err := dst.Unbuild(limit, withoutForeign(dst.Deferred(nil, []domain.TablePlan{there}))); err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *do
 	if err != nil {
 		return err
 	}
-	one := []domain.TablePlan{t.Plan.V}
+	one := []domain.TablePlan{t.Plan}
 	again := slices.DeleteFunc(deferred(dst, catalogThere(cat, one), one), func(o records.Object) bool { return o.Kind == "foreign" })
 	if err := v.Store.SaveObjects(limit, c.ID, again, records.Listing{Table: t.TargetName, Anew: true}); err != nil {
 		return err
@@ -128,7 +128,7 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst engine.Database, c *do
 
 // loadInPlace lets a table begin again whose rows stay until others take their place. It is
 // cut anew, as ranges that a first load may have need not do for that.
-func (v *Voyage) loadInPlace(ctx context.Context, dst engine.Database, c *domain.Crossing, t *records.Table) error {
+func (v *Voyage) loadInPlace(ctx context.Context, dst *engine.Opened, c *domain.Crossing, t *domain.CrossingTable) error {
 	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
 		return err
 	}
@@ -155,7 +155,7 @@ func withoutForeign(objects []engine.Object) []engine.Object {
 
 // fenceTable makes sure that nobody who still holds a chunk of the table can
 // land it.
-func (v *Voyage) fenceTable(ctx context.Context, dst engine.Database, c *domain.Crossing, table int64) error {
+func (v *Voyage) fenceTable(ctx context.Context, dst *engine.Opened, c *domain.Crossing, table int64) error {
 	chunks, err := v.Store.Chunks(ctx, table)
 	if err != nil {
 		return err

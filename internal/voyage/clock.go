@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// mendClock lets nothing wait for a clock that was set back.
-func (v *Voyage) mendClock(ctx context.Context) error {
+// resetLeasesAfterClockJump lets nothing wait for a clock that was set back.
+func (v *Voyage) resetLeasesAfterClockJump(ctx context.Context) error {
 	back, err := v.Store.MendClock(ctx)
 	if err != nil || back == 0 {
 		return err

@@ -20,7 +20,7 @@ type CloseArgs struct {
 // StartClose ends a crossing: what it left on both servers is removed and its
 // certificate written.
 func (v *Voyage) StartClose(ctx context.Context, c *domain.Crossing, a CloseArgs, actor string) error {
-	err := allow(lifecycle.Close, c)
+	err := lifecycle.AllowOn(lifecycle.Close, c)
 	if err != nil && c.Phase == domain.PhaseClosed {
 		cert, found := v.Store.CertificateOf(ctx, c.ID)
 		if found != nil {
@@ -51,7 +51,7 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 		return err
 	}
 	if now.Phase != domain.PhaseClosed {
-		if err := allow(lifecycle.Close, &now); err != nil {
+		if err := lifecycle.AllowOn(lifecycle.Close, &now); err != nil {
 			return err
 		}
 	}
@@ -102,7 +102,8 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 	if err := dst.Forget(ctx, c.UID); err != nil {
 		return err
 	}
-	cert["closed_at"] = time.Now().UTC().Format(time.RFC3339)
+	ended := time.Now()
+	cert.ClosedAt = stamp(&ended)
 	if err := v.Store.SaveCertificate(ctx, c.ID, cert); err != nil {
 		return err
 	}
@@ -117,7 +118,10 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 }
 
 // reopenAll undoes every way in which a cutover of the crossing closed the source.
-func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *domain.Crossing, plans []domain.TablePlan) error {
+func (v *Voyage) reopenAll(ctx context.Context, src *engine.Opened, c *domain.Crossing, plans []domain.TablePlan) error {
+	if src.StopsWrites == nil {
+		return nil // it was never closed
+	}
 	methods := map[domain.StopMethod]bool{domain.StopLock: true}
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {
@@ -127,7 +131,7 @@ func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *domain.C
 		if k.PausedAt == nil {
 			continue // it closed nothing
 		}
-		methods[k.Settings.V.StopMethod] = true
+		methods[k.Settings.StopMethod] = true
 	}
 	for m := range methods {
 		if err := src.Reopen(ctx, m, c.ObjectName(), plans); err != nil {
@@ -138,129 +142,127 @@ func (v *Voyage) reopenAll(ctx context.Context, src engine.Database, c *domain.C
 }
 
 // certificate gathers the account of the crossing from the records.
-func (v *Voyage) certificate(ctx context.Context, c *domain.Crossing, tables []records.Table, actor string) (map[string]any, error) {
-	side := func(name string) (map[string]any, error) {
-		d, err := v.Store.Database(ctx, name)
-		return map[string]any{"name": d.Name, "engine": d.Engine, "host": d.Host, "port": d.Port, "database": d.DBName, "user": d.Username}, err
-	}
-	src, err := side(c.Source)
-	if err != nil {
-		return nil, err
-	}
-	dst, err := side(c.Target)
-	if err != nil {
-		return nil, err
-	}
-	stamp := func(t *time.Time) any {
-		if t == nil {
-			return nil
-		}
-		return t.UTC().Format(time.RFC3339)
-	}
-	cert := map[string]any{
-		"crossing": c.Name, "kind": c.Kind, "source": src, "target": dst, "phase": c.Phase, "closed_by": actor,
-		"created_at": stamp(&c.CreatedAt), "started_at": stamp(c.StartedAt),
-		"landed_at": stamp(c.LandedAt), "in_step_at": stamp(c.InStepAt),
-		"cut_over_at":    stamp(c.CutOverAt),
-		"start_position": v.Position(ctx, c.Source, domain.Position(c.StartAt)),
-	}
-	for _, kept := range []struct {
-		landed      bool
-		count, list string
-	}{{false, "rows_set_aside", "set_aside"}, {true, "rows_cut", "cut"}} {
-		rows, total, err := v.Store.AsideOf(ctx, c.ID, "", kept.landed, 0, 100)
+func (v *Voyage) certificate(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, actor string) (*domain.Certificate, error) {
+	cert := &domain.Certificate{Crossing: c.Name, Kind: c.Kind, Phase: c.Phase, ClosedBy: actor,
+		CreatedAt: stamp(&c.CreatedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt), InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt),
+		StartPosition: v.Position(ctx, c.Source, domain.Position(c.StartAt))}
+	for _, side := range []struct {
+		name string
+		is   *domain.CertifiedSide
+	}{{c.Source, &cert.Source}, {c.Target, &cert.Target}} {
+		d, err := v.Store.Database(ctx, side.name)
 		if err != nil {
 			return nil, err
 		}
-		var list []map[string]any
-		for _, a := range rows {
-			list = append(list, map[string]any{"table": a.TableName, "key": a.Key.V, "column": a.Column, "error": a.Error})
-		}
-		cert[kept.count], cert[kept.list] = total, list
+		*side.is = domain.CertifiedSide{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username}
 	}
+	var err error
+	if cert.SetAside, cert.RowsSetAside, err = v.certifiedRows(ctx, c, false); err != nil {
+		return nil, err
+	}
+	if cert.Cut, cert.RowsCut, err = v.certifiedRows(ctx, c, true); err != nil {
+		return nil, err
+	}
+	if err := v.certifyCutover(ctx, c, cert); err != nil {
+		return nil, err
+	}
+	return cert, v.certifyTables(ctx, c, tables, cert)
+}
+
+// stamp is a time as a certificate has it, to the second.
+func stamp(t *time.Time) *time.Time {
+	if t == nil {
+		return nil
+	}
+	out := t.UTC().Truncate(time.Second)
+	return &out
+}
+
+// certifiedRows are the first rows that did not land, or that landed cut, and how many there are.
+func (v *Voyage) certifiedRows(ctx context.Context, c *domain.Crossing, landed bool) ([]domain.CertifiedRow, int, error) {
+	rows, total, err := v.Store.AsideOf(ctx, c.ID, "", landed, 0, 100)
+	var out []domain.CertifiedRow
+	for _, a := range rows {
+		out = append(out, domain.CertifiedRow{Table: a.TableName, Key: a.Key.V, Column: a.Column, Error: a.Error})
+	}
+	return out, total, err
+}
+
+// certifyCutover adds the cutover, and the comparison that it went by; without one the newest.
+func (v *Voyage) certifyCutover(ctx context.Context, c *domain.Crossing, cert *domain.Certificate) error {
 	cuts, err := v.Store.Cutovers(ctx, c.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	recs, err := v.Store.Reconciliations(ctx, c.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var last *records.Reconciliation
-	var final *records.Cutover
-	for i := range cuts {
-		if !cuts[i].Rehearsal && cuts[i].State == "done" {
-			final = &cuts[i]
+	var final *domain.Cutover
+	if i := slices.IndexFunc(cuts, func(k domain.Cutover) bool { return !k.Rehearsal && k.State == "done" }); i >= 0 {
+		final = &cuts[i]
+	}
+	for _, r := range recs {
+		ended := r.State == "clean" || r.State == "differing"
+		if ended && (final == nil || final.ReconciliationID == nil || *final.ReconciliationID == r.ID) {
+			cert.Comparison = &domain.CertifiedProof{ID: r.ID, Depth: r.Depth, State: r.State, Tables: r.Tables, SourceRows: r.SourceRows, TargetRows: r.TargetRows,
+				Findings: r.Findings, Position: v.Position(ctx, c.Source, r.Position), EndedAt: stamp(r.EndedAt)}
 			break
 		}
 	}
-	for i := range recs {
-		ended := recs[i].State == "clean" || recs[i].State == "differing"
-		if ended && (final == nil || !final.ReconciliationID.Valid || final.ReconciliationID.Int64 == recs[i].ID) {
-			last = &recs[i]
-			break
-		}
+	if final == nil {
+		return nil
 	}
-	if last != nil {
-		cert["reconciliation"] = map[string]any{"id": last.ID, "depth": last.Depth, "state": last.State, "tables": last.Tables,
-			"source_rows": last.SourceRows, "target_rows": last.TargetRows, "findings": last.Findings,
-			"position": v.Position(ctx, c.Source, domain.Position(last.Position)), "ended_at": stamp(last.EndedAt)}
+	steps, err := v.Store.Steps(ctx, final.ID)
+	if err != nil {
+		return err
 	}
-	if final != nil {
-		st, err := v.Store.Steps(ctx, final.ID)
-		if err != nil {
-			return nil, err
-		}
-		var list []map[string]any
-		for _, s := range st {
-			list = append(list, map[string]any{"step": s.Name, "state": s.State, "note": s.Note,
-				"seconds": domain.Between(s.StartedAt, s.EndedAt).Seconds()})
-		}
-		cert["cutover"] = map[string]any{"decided_by": final.Actor, "at": stamp(&final.CreatedAt), "steps": list,
-			"end_position":        v.Position(ctx, c.Source, domain.Position(final.EndPosition)),
-			"write_pause_seconds": domain.Between(final.PausedAt, final.ReleasedAt).Seconds()}
+	cert.Cutover = &domain.CertifiedCut{DecidedBy: final.Actor, At: stamp(&final.CreatedAt), EndPosition: v.Position(ctx, c.Source, final.EndPosition),
+		WritePauseSeconds: domain.Between(final.PausedAt, final.ReleasedAt).Seconds()}
+	for _, s := range steps {
+		cert.Cutover.Steps = append(cert.Cutover.Steps, domain.CertifiedStep{Step: s.Name, State: s.State, Note: s.Note, Seconds: domain.Between(s.StartedAt, s.EndedAt).Seconds()})
 	}
+	return nil
+}
+
+// certifyTables adds the tables, each with its newest comparison since it was loaded last.
+func (v *Voyage) certifyTables(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, cert *domain.Certificate) error {
 	results, err := v.Store.TableComparisons(ctx, c.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	best, err := v.compared(ctx, c.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	var list []map[string]any
-	findings, uncompared := int64(0), 0
+	findings := int64(0)
 	for _, t := range tables {
-		m := map[string]any{"table": t.SourceName, "target": t.TargetName, "rows_loaded": t.RowsLanded, "bytes_loaded": t.BytesLanded,
-			"chunks": t.Chunks, "inserts": t.Inserts, "updates": t.Updates, "deletes": t.Deletes, "truncates": t.Truncates}
+		m := domain.CertifiedTable{Table: t.SourceName, Target: t.TargetName, RowsLoaded: t.RowsLanded, BytesLoaded: t.BytesLanded,
+			Chunks: t.Chunks, Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates}
 		at := slices.IndexFunc(results, func(r records.TableComparison) bool {
 			return r.TableID == t.ID && r.ReconciliationID == best[t.SourceName].Number
 		})
 		if at < 0 {
-			uncompared++ // not since it was loaded last
+			cert.NotCompared++
 		} else {
 			r := &results[at]
 			findings += r.Findings - r.Equal
-			m["source_rows"], m["target_rows"], m["findings"], m["findings_mended"] = r.SourceRows, r.TargetRows, r.Findings, r.Equal
-			m["compared_at"], m["compared_by"], m["reconciliation"] = stamp(&r.EndedAt), r.Depth, r.ReconciliationID
-			m["position"] = v.Position(ctx, c.Source, domain.Position(r.Position))
-			if r.SourceHash != "" {
-				m["source_hash"], m["target_hash"] = r.SourceHash, r.TargetHash
-			}
+			m.SourceRows, m.TargetRows, m.Findings, m.FindingsMended = &r.SourceRows, &r.TargetRows, &r.Findings, &r.Equal
+			m.ComparedAt, m.ComparedBy, m.Reconciliation = stamp(&r.EndedAt), r.Depth, r.ReconciliationID
+			m.Position = v.Position(ctx, c.Source, domain.Position(r.Position))
+			m.SourceHash, m.TargetHash = r.SourceHash, r.TargetHash
 		}
-		list = append(list, m)
+		cert.Tables = append(cert.Tables, m)
 	}
-	cert["findings"], cert["tables_not_compared"] = findings, uncompared
-	if uncompared == len(tables) {
-		cert["findings"] = nil
+	if cert.NotCompared < len(tables) {
+		cert.Findings = &findings
 	}
-	cert["tables"] = list
-	return cert, nil
+	return nil
 }
 
 // Remove forgets a crossing that left nothing behind.
 func (v *Voyage) Remove(ctx context.Context, c *domain.Crossing, actor string) error {
-	if err := allow(lifecycle.Remove, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Remove, c); err != nil {
 		return err
 	}
 	if err := v.Store.RemoveCrossing(ctx, c.ID); err != nil {

@@ -24,7 +24,7 @@ var cutoverSteps steps.List[*run]
 
 // StartCutover begins a cutover, or a rehearsal of one.
 func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings, actor string) (int64, error) {
-	if err := allow(lifecycle.Cutover, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Cutover, c); err != nil {
 		return 0, err
 	}
 	if err := set.Validate(); err != nil {
@@ -154,7 +154,7 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *domain.Crossing, actor s
 			return v.Store.GoOn(ctx, k.ID, s.Name, actor)
 		}
 	}
-	if k.Settings.V.StopMethod != domain.StopWord {
+	if k.Settings.StopMethod != domain.StopWord {
 		return domain.Conflict("the cutover of %s waits for nobody's word at the moment", c.Name)
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s says that writes to the source have stopped", actor)
@@ -165,10 +165,10 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *domain.Crossing, actor s
 type run struct {
 	v      *Voyage
 	c      *domain.Crossing
-	k      records.Cutover
+	k      domain.Cutover
 	task   *domain.Task
-	src    engine.Database
-	dst    engine.Database
+	src    *engine.Opened
+	dst    *engine.Opened
 	plans  []domain.TablePlan
 	stop   engine.WriteStop
 	paused time.Time
@@ -265,7 +265,7 @@ func forward(name domain.StepName) bool {
 	return err == nil && s.Forward
 }
 
-// by is whose wish it is that the applier stands at the end position.
+// by is whose request it is that the applier stands at the end position.
 func (r *run) by() string { return fmt.Sprintf("cutover %d", r.k.ID) }
 
 // guard watches for an abort, an exhausted pause budget and lost locks.
@@ -278,8 +278,8 @@ func (r *run) guard(ctx context.Context, cancel context.CancelCauseFunc) {
 		if k.AbortBy != "" {
 			cancel(fmt.Errorf("aborted by %s", k.AbortBy))
 		}
-		if k.PausedAt != nil && time.Since(*k.PausedAt) > r.k.Settings.V.PauseBudget {
-			cancel(fmt.Errorf("the write pause exceeded its budget of %s", r.k.Settings.V.PauseBudget))
+		if k.PausedAt != nil && time.Since(*k.PausedAt) > r.k.Settings.PauseBudget {
+			cancel(fmt.Errorf("the write pause exceeded its budget of %s", r.k.Settings.PauseBudget))
 		}
 	})
 }
@@ -301,7 +301,7 @@ func (r *run) mine(ctx context.Context) error {
 // capture follows the source. What held before the wait is checked again after
 // it.
 func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
-	if !slices.Contains(r.k.Settings.V.HoldPoints, name) {
+	if !slices.Contains(r.k.Settings.HoldPoints, name) {
 		return nil
 	}
 	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsGoOn, fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)); err != nil {
@@ -312,7 +312,7 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 		if err != nil {
 			return err
 		}
-		if k.GoneOn.V[string(name)] != "" {
+		if k.GoneOn[string(name)] != "" {
 			break
 		}
 		if !waits.Sleep(ctx, 200*time.Millisecond) {
@@ -366,7 +366,8 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 		return err
 	}
 	// The source need not keep its log for us any longer.
-	if err := r.src.DropCapture(ctx, r.c.ObjectName(), r.c.Undo); err != nil {
+	if r.src.Captures == nil { // it kept none
+	} else if err := r.src.DropCapture(ctx, r.c.ObjectName(), r.c.Undo); err != nil {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))

@@ -21,25 +21,25 @@ const shownCuts = 20
 func watchCuts(p *domain.TablePlan) *atomic.Int64 {
 	n := new(atomic.Int64)
 	for i := range p.Columns {
-		p.Columns[i].OnCut = func() { n.Add(1) }
+		p.Columns[i].OnTruncate = func() { n.Add(1) }
 	}
 	return n
 }
 
 // keepCuts keeps which rows of a chunk land with a value cut, before they do: it reads
 // the chunk once more, in the snapshot that is open, as if such values were refused.
-func (l *laneWork) keepCuts(ctx context.Context, chunk *records.Chunk, cut int64) error {
+func (l *laneWork) keepCuts(ctx context.Context, chunk *domain.Chunk, cut int64) error {
 	if cut == 0 {
 		return nil
 	}
-	strict, dc := l.table.Plan.V, chunk.Domain()
+	strict, dc := l.table.Plan, *chunk
 	strict.Columns = append([]domain.Column{}, strict.Columns...)
 	for i := range strict.Columns {
 		strict.Columns[i].Cut = false
 	}
-	f := &sifter{plan: &strict, cols: strict.Carried(), most: shownCuts + 1}
-	if strict.Unlike {
-		f.cols = strict.Seen()
+	f := &badRowFinder{plan: &strict, cols: strict.CopiedColumns(), most: shownCuts + 1}
+	if strict.CrossEngine {
+		f.cols = strict.ComparedColumns()
 	}
 	rows := int64(0)
 	err := l.reader.Rows(ctx, &strict, &dc, func(fields [][]byte, refused error) error {
@@ -71,11 +71,11 @@ func (l *laneWork) keepCuts(ctx context.Context, chunk *records.Chunk, cut int64
 
 // tellCuts has the journal say, once in a while, how many values of a table were cut as
 // changes brought them.
-func (f *follower) tellCuts(ctx context.Context, t *records.Table) {
-	if !t.Plan.V.Shortens() {
+func (f *follower) tellCuts(ctx context.Context, t *domain.CrossingTable) {
+	if !t.Plan.Truncates() {
 		return
 	}
-	n := watchCuts(&t.Plan.V)
+	n := watchCuts(&t.Plan)
 	say := func() {
 		if cut := n.Swap(0); cut > 0 {
 			f.v.Say(context.WithoutCancel(ctx), "warning", System, f.c.Name, t.SourceName, "cut", "%s of %s brought by changes, longer than a rule allows: cut", domain.Many(cut, "value"), t.SourceName)

@@ -26,7 +26,7 @@ type FitArgs struct {
 
 // CheckFit begins a fit check.
 func (v *Voyage) CheckFit(ctx context.Context, c *domain.Crossing, a FitArgs, actor string) error {
-	if err := allow(lifecycle.Change, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Change, c); err != nil {
 		return domain.Conflict("crossing %s has started; a fit check belongs before that", c.Name)
 	}
 	if a.Share <= 0 || a.Share > 1 {
@@ -224,7 +224,7 @@ func settled(entries []domain.Entry, f *domain.FitCheck) {
 func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
 	unlike := false
 	for _, p := range plans {
-		unlike = unlike || p.Unlike
+		unlike = unlike || p.CrossEngine
 	}
 	if !unlike {
 		return nil, nil

@@ -19,21 +19,21 @@ func (v *Voyage) services() []keeper.Service {
 	const first = 7262830 // of the locks
 	return []keeper.Service{
 		{Name: "records", Every: time.Second, Lock: phasesLock, Do: v.tendRecords},
-		{Name: "leases of chunks", Every: time.Second, Lock: first + 1, Do: v.returnLost},
+		{Name: "leases of chunks", Every: time.Second, Lock: first + 1, Do: v.reclaimChunks},
 		{Name: "restarted tables", Every: time.Second, Do: v.clearTables}, // with a lock for each crossing
 		{Name: "number of lanes", Every: 2 * time.Second, Lock: first + 2, Do: v.pace},
 		{Name: "schedules", Every: 2 * time.Second, Lock: first + 3, Do: v.runSchedules},
 		{Name: "readings", Every: 2 * time.Second, Lock: first + 4, Do: v.sample},
 		{Name: "old readings", Every: 10 * time.Minute, Lock: first + 5, Do: v.thinHistory},
 		{Name: "what the house keeps", Every: time.Minute, Lock: first + 6, Do: v.thin},
-		{Name: "retained log", Every: watchEvery, Lock: first + 7, Do: v.watchBurden},
+		{Name: "retained log", Every: watchEvery, Lock: first + 7, Do: v.watchRetainedLog},
 		{Name: "worker", Every: 3 * time.Second, Now: true, Do: v.report},
 	}
 }
 
 // tendRecords does what asks the records and nobody else.
 func (v *Voyage) tendRecords(ctx context.Context) error {
-	return errors.Join(v.mendClock(ctx), v.endLanes(ctx), v.topUp(ctx), v.wakeStalled(ctx), v.movePhases(ctx), v.watchLag(ctx))
+	return errors.Join(v.resetLeasesAfterClockJump(ctx), v.endLanes(ctx), v.enqueueLanes(ctx), v.wakeStalled(ctx), v.movePhases(ctx), v.watchLag(ctx))
 }
 
 // keep runs them until the context ends.

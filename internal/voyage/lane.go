@@ -91,10 +91,10 @@ type laneWork struct {
 	v      *Voyage
 	reader engine.Reader
 	writer engine.Writer
-	table  records.Table
+	table  domain.CrossingTable
 	seen   float64 // rows in a byte of the last chunk that landed
 
-	together records.Together // how many chunks it would carry at once
+	together records.BatchHint // how many chunks it would carry at once
 }
 
 // density is how many rows a byte of the table holds, about: as in the last
@@ -124,7 +124,7 @@ func (l *laneWork) close() {
 
 // carry reads one chunk in a snapshot of its own and lands it: rows and mark in
 // one target transaction.
-func (l *laneWork) carry(ctx context.Context, c *domain.Crossing, chunk *records.Chunk) error {
+func (l *laneWork) carry(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk) error {
 	v := l.v
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -163,7 +163,7 @@ func (l *laneWork) carry(ctx context.Context, c *domain.Crossing, chunk *records
 	})
 	err := l.move(ctx, c, chunk, &moved)
 	if err != nil && ctx.Err() == nil && ofRows(err) {
-		err = l.careful(ctx, c, chunk, &moved)
+		err = l.loadRowByRow(ctx, c, chunk, &moved)
 	}
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		return cause
@@ -187,12 +187,12 @@ func (m *moved) rows() int64 {
 	return int64(float64(m.written.Load()) * m.density)
 }
 
-func (l *laneWork) move(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, m *moved) error {
+func (l *laneWork) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) error {
 	if err := l.connect(ctx, c); err != nil {
 		return err
 	}
 	m.on(l)
-	plan, dc := &l.table.Plan.V, chunk.Domain()
+	plan, dc := &l.table.Plan, *chunk
 	cuts := watchCuts(plan)
 	began := time.Now()
 	snap, err := l.reader.Begin(ctx)
@@ -203,8 +203,8 @@ func (l *laneWork) move(ctx context.Context, c *domain.Crossing, chunk *records.
 	if c.Kind != domain.KindLoad && snap.Log != 0 && snap.Log < domain.Position(c.StartAt) {
 		return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are captured (%s before %s)", l.v.Position(ctx, c.Source, snap.Log), l.v.Position(ctx, c.Source, domain.Position(c.StartAt)))}
 	}
-	l.tell(ctx, c, chunk, snap)
-	there := plan.OnTarget()
+	l.setReadSnapshot(ctx, c, chunk, snap)
+	there := plan.TargetPlan()
 	packed := l.reader.Packs(plan)
 	if packed {
 		if packed, err = l.writer.Packs(ctx, &there); err != nil {
@@ -233,27 +233,27 @@ func (l *laneWork) move(ctx context.Context, c *domain.Crossing, chunk *records.
 	if sum.Bytes > 0 {
 		l.seen = float64(sum.Rows) / float64(sum.Bytes)
 	}
-	l.together = records.Together{Table: chunk.TableID, Most: share.Next(chunk.Run, time.Since(began))}
+	l.together = records.BatchHint{Table: chunk.TableID, Most: share.NextBatch(chunk.Run, time.Since(began))}
 	return l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, sum)
 }
 
 // over is the range whose rows a chunk takes the place of, if it does.
 func over(p *domain.TablePlan, c *domain.Chunk) *domain.Chunk {
-	if !p.InPlace {
+	if !p.ReplaceRange {
 		return nil
 	}
 	return c
 }
 
-// tell says what the chunk's read sees, so that changes it sees need not wait for it. The
+// setReadSnapshot keeps what the chunk's read sees, so that changes it sees need not wait for it. The
 // chunk can do without.
-func (l *laneWork) tell(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, snap domain.Snapshot) {
+func (l *laneWork) setReadSnapshot(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, snap domain.Snapshot) {
 	if c.Kind == domain.KindLoad {
 		return
 	}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
 	defer cancel()
-	if err := l.v.Store.ReadsIn(ctx, chunk.ID, chunk.Epoch, snap); err != nil {
+	if err := l.v.Store.SetReadSnapshot(ctx, chunk.ID, chunk.Epoch, snap); err != nil {
 		l.v.Log.Debug("the snapshot of a read could not be noted", "error", err)
 	}
 }
@@ -300,7 +300,7 @@ func isAway(err error) bool {
 // pump moves a chunk's blocks from reader to writer. One goroutine does both, so that a
 // block is written while the processor still has it at hand: the sockets hold enough for
 // the two servers to go on meanwhile.
-func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool, br *brakes, m *moved) (rowhash.Sum, error) {
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool, br *rateLimiter, m *moved) (rowhash.Sum, error) {
 	reading := time.Now()
 	var refused error // by the writer, or called off: no fault of reading
 	sum, err := r.Copy(ctx, p, c, packed, func(block []byte) error {
@@ -328,7 +328,7 @@ func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.Table
 // returnChunk takes a chunk back from whoever held it: first the ledger raises
 // its epoch, then the target is fenced, and only then is it free again, or
 // found to have landed after all.
-func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, cause error) {
+func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, cause error) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 12*time.Second)
 	defer cancel()
 	if errors.Is(cause, domain.ErrTakenOver) {
@@ -360,7 +360,7 @@ func (v *Voyage) returnChunk(ctx context.Context, c *domain.Crossing, chunk *rec
 }
 
 // failureOf is what is known of a chunk's failure.
-func (v *Voyage) failureOf(c *domain.Crossing, chunk *records.Chunk, cause error) chunkfate.Failure {
+func (v *Voyage) failureOf(c *domain.Crossing, chunk *domain.Chunk, cause error) chunkfate.Failure {
 	return chunkfate.Failure{
 		Attempts: chunk.Attempts, Most: c.Settings.MaxAttempts,
 		LetGo: errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver),
@@ -369,14 +369,14 @@ func (v *Voyage) failureOf(c *domain.Crossing, chunk *records.Chunk, cause error
 }
 
 // sendBack gives a fenced chunk the fate that its failure deserves.
-func (v *Voyage) sendBack(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, epoch int64, cause error) {
+func (v *Voyage) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, epoch int64, cause error) {
 	fate := chunkfate.Of(v.failureOf(c, chunk, cause))
 	t, err := v.Store.Table(ctx, chunk.TableID)
 	if err != nil && fate != chunkfate.GoesBack && fate != chunkfate.Rests {
 		v.Log.Warn("the table of a failed chunk could not be read", "error", err)
 		return // the keeper takes it back when its lease has run out
 	}
-	where := boundsText(&t.Plan.V, chunk.Lower.V, chunk.Upper.V)
+	where := boundsText(&t.Plan, chunk.Lower, chunk.Upper)
 	back := func(wait time.Duration, failed bool, hold string) bool {
 		text := cause.Error()
 		if fate == chunkfate.GoesBack {
@@ -411,7 +411,7 @@ func (v *Voyage) sendBack(ctx context.Context, c *domain.Crossing, chunk *record
 }
 
 // heldText says why a chunk waits for a person, with its table.
-func heldText(c *domain.Crossing, t *records.Table, chunk *records.Chunk, where string, cause error) string {
+func heldText(c *domain.Crossing, t *domain.CrossingTable, chunk *domain.Chunk, where string, cause error) string {
 	text := strings.TrimSuffix(cause.Error(), ".")
 	if errors.As(cause, new(*refusedRows)) {
 		return fmt.Sprintf("chunk %d of %s (%s): %s. Correct the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
@@ -447,7 +447,8 @@ func lasting(err error) bool {
 // ofRows reports whether rows themselves may be what was refused: by their values,
 // by rules of the table, or as larger than the server can take.
 func ofRows(err error) bool {
-	return engine.ClassOf(err) == engine.OfRows || domain.IsKind(err, domain.ProblemConflict)
+	c := engine.ClassOf(err)
+	return c == engine.OfRows || c == engine.NoPartition || domain.IsKind(err, domain.ProblemConflict)
 }
 
 func boundsText(p *domain.TablePlan, lower, upper domain.KeyValue) string {

@@ -10,8 +10,8 @@ import (
 	"dustyferry/internal/records"
 )
 
-// topUp gives loads the lanes that they lack.
-func (v *Voyage) topUp(ctx context.Context) error {
+// enqueueLanes gives loads the lanes that they lack.
+func (v *Voyage) enqueueLanes(ctx context.Context) error {
 	wanted, err := v.Store.LanesWanted(ctx)
 	if err != nil {
 		return err

@@ -2,21 +2,20 @@ package voyage
 
 import (
 	"context"
+	"dustyferry/internal/domain"
 	"errors"
 	"sync"
 	"time"
-
-	"dustyferry/internal/records"
 )
 
-// returnLost takes back what dead workers held.
-func (v *Voyage) returnLost(ctx context.Context) error {
+// reclaimChunks takes back what dead workers held.
+func (v *Voyage) reclaimChunks(ctx context.Context) error {
 	lost, err := v.Store.Lost(ctx)
 	if err != nil {
 		return err
 	}
 	// Crossings side by side, so that a target that does not answer keeps no other waiting.
-	of := map[int64][]records.Chunk{}
+	of := map[int64][]domain.Chunk{}
 	for i := range lost {
 		of[lost[i].CrossingID] = append(of[lost[i].CrossingID], lost[i])
 	}

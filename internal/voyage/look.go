@@ -35,6 +35,9 @@ func (v *Voyage) Preview(ctx context.Context, database, table string, limit int)
 	if err != nil {
 		return nil, nil, err
 	}
+	if err := db.Need(database, engine.CanRead); err != nil {
+		return nil, nil, err
+	}
 	rows, err := db.Preview(ctx, t, limit)
 	return t, rows, err
 }
@@ -61,10 +64,10 @@ func (v *Voyage) PreviewPlan(ctx context.Context, c *domain.Crossing, table stri
 		return nil, nil, err
 	}
 	p := &all[0]
-	cols := p.There()
+	cols := p.TargetColumns()
 	conv := make([]typemap.Convert, len(cols))
-	for i, k := range p.Carried() {
-		if p.Unlike {
+	for i, k := range p.CopiedColumns() {
+		if p.CrossEngine {
 			conv[i] = typemap.Compile(draw.way.From, draw.way.To, k, cols[i])
 		}
 	}
@@ -79,7 +82,7 @@ func (v *Voyage) PreviewPlan(ctx context.Context, c *domain.Crossing, table stri
 			if conv[i] != nil {
 				var err error
 				if text, ok, err = conv[i](nil, f); err != nil {
-					return domain.Conflict("column %s of %s cannot be carried as planned: %s", p.Carried()[i].Name, table, err)
+					return domain.Conflict("column %s of %s cannot be carried as planned: %s", p.CopiedColumns()[i].Name, table, err)
 				}
 			}
 			if ok {
@@ -93,7 +96,7 @@ func (v *Voyage) PreviewPlan(ctx context.Context, c *domain.Crossing, table stri
 		return nil, nil, theirs(err, table)
 	}
 	// What only the target has is the same in every row.
-	there := p.OnTarget()
+	there := p.TargetPlan()
 	for _, k := range there.Added {
 		cols = append(cols[:len(cols):len(cols)], k)
 		value := strings.ReplaceAll(strings.Trim(k.Default, "'"), "''", "'")
@@ -166,10 +169,10 @@ func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (
 	}
 	out.Target = here.Table(out.Plan.Target)
 	out.Chunks = 1
-	if out.Plan.Cuts() {
+	if out.Plan.Splittable() {
 		out.Chunks = chunkplan.Count(out.Plan.Table.Bytes, ChunkAim(c.Settings))
 	}
-	there := out.Plan.OnTarget()
+	there := out.Plan.TargetPlan()
 	if out.Target == nil {
 		out.First = dst.Creates(&there)
 	}
@@ -222,7 +225,7 @@ func (p *planner) around(ctx context.Context, table string) ([]domain.TablePlan,
 			out = append(out, t)
 		}
 	}
-	p.way.Refer(out)
+	p.way.RemapForeignKeys(out)
 	return out, rule, noted, nil
 }
 
@@ -262,15 +265,15 @@ func (v *Voyage) Review(ctx context.Context, c *domain.Crossing) (Review, error)
 		out.Tables++
 		out.Rows += max(0, p.Table.Rows)
 		out.Bytes += p.Table.Bytes
-		if p.Cuts() {
+		if p.Splittable() {
 			out.Chunks += chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings))
 		} else {
 			out.Chunks++
 		}
 		rows, stands := holds[p.Target]
 		loss := Loss{p.Target.String(), rows}
-		there := p.OnTarget()
-		way := there.WhatStands(c.Settings)
+		there := p.TargetPlan()
+		way := there.ExistingRowsPolicy(c.Settings)
 		switch {
 		case !stands:
 			out.Create++

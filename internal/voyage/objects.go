@@ -36,7 +36,7 @@ func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) (
 	there := onTarget(s.plans)
 	for i := range there {
 		p := &there[i]
-		if here.Table(p.Target) != nil && p.WhatStands(c.Settings) != "replace" {
+		if here.Table(p.Target) != nil && p.ExistingRowsPolicy(c.Settings) != "replace" {
 			continue
 		}
 		for n, o := range s.dst.Creates(p) {
@@ -50,7 +50,7 @@ func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) (
 	said(records.StageBefore, plan.Before)
 	out = append(out, deferred(s.dst, catalogThere(s.catalog, s.plans), s.plans)...)
 	said(records.StageAfter, plan.After)
-	if len(plan.Carry) > 0 {
+	if len(plan.Carry) > 0 && s.src.Carries != nil {
 		extras, err := s.src.Extras(ctx, s.plans, plan.Carry)
 		if err != nil {
 			return nil, err
@@ -63,7 +63,7 @@ func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) (
 }
 
 // deferred are the objects that are made after the load of the plans.
-func deferred(dst engine.Database, cat *domain.Catalog, plans []domain.TablePlan) []records.Object {
+func deferred(dst *engine.Opened, cat *domain.Catalog, plans []domain.TablePlan) []records.Object {
 	var out []records.Object
 	for _, o := range dst.Deferred(cat, onTarget(plans)) {
 		out = append(out, records.Object{Stage: records.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
@@ -96,7 +96,7 @@ func (v *Voyage) runs(ctx context.Context, o *records.Object, f func() error) er
 // statements carries out a person's statements of a stage, in their order: the
 // first that fails ends it, as later ones may need it. One whose process ended while it ran
 // is not run again unasked: it may have taken effect.
-func (v *Voyage) statements(ctx context.Context, c *domain.Crossing, dst engine.Database, list []records.Object, stage string, note func(string)) error {
+func (v *Voyage) statements(ctx context.Context, c *domain.Crossing, dst *engine.Opened, list []records.Object, stage string, note func(string)) error {
 	for i := range list {
 		o := &list[i]
 		if o.Stage != stage || o.State == records.ObjectMade || o.State == records.ObjectLeftOut {
@@ -131,7 +131,7 @@ func (v *Voyage) statements(ctx context.Context, c *domain.Crossing, dst engine.
 const collisions = 8
 
 // recount writes down what the plans in the records defer.
-func (v *Voyage) recount(ctx context.Context, c *domain.Crossing, dst engine.Database) ([]records.Object, error) {
+func (v *Voyage) recount(ctx context.Context, c *domain.Crossing, dst *engine.Opened) ([]records.Object, error) {
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -219,7 +219,7 @@ func (v *Voyage) landedThere(ctx context.Context, c *domain.Crossing) (func(*rec
 // carry makes views, routines and, last, triggers. Some need others: what fails is
 // tried again as long as any other could be made. What cannot be made is told, and
 // stops nothing.
-func (v *Voyage) carry(ctx context.Context, c *domain.Crossing, dst engine.Database, list []records.Object, last bool, note func(string)) error {
+func (v *Voyage) carry(ctx context.Context, c *domain.Crossing, dst *engine.Opened, list []records.Object, last bool, note func(string)) error {
 	var waiting []*records.Object
 	for i := range list {
 		o := &list[i]
@@ -278,6 +278,9 @@ func (v *Voyage) ChangeObject(ctx context.Context, c *domain.Crossing, id int64,
 
 // extraEntries tell what a source has beside tables, and what becomes of it.
 func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bool) ([]domain.Entry, error) {
+	if s.src.Carries == nil {
+		return nil, nil // it has none
+	}
 	all := []domain.Carried{domain.CarryViews, domain.CarryRoutines, domain.CarryTriggers}
 	list, err := s.src.Extras(ctx, s.plans, all)
 	if err != nil {

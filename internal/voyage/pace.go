@@ -13,23 +13,23 @@ import (
 	"dustyferry/internal/voyage/waits"
 )
 
-// brakes hold a crossing's lanes in this process back together.
-type brakes struct {
+// rateLimiter hold a crossing's lanes in this process back together.
+type rateLimiter struct {
 	bytes, rows *rate.Limiter
 	share       atomic.Uint64 // bits of the share of its time for which a lane may read
 }
 
-// brakesOf returns the crossing's brakes, set to the limits of this moment.
-func (v *Voyage) brakesOf(crossing int64, l pace.Limits) *brakes {
+// brakesOf returns the crossing's rateLimiter, set to the limits of this moment.
+func (v *Voyage) brakesOf(crossing int64, l pace.Limits) *rateLimiter {
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	b := v.brakes[crossing]
+	b := v.rateLimiter[crossing]
 	if b == nil {
-		if v.brakes == nil {
-			v.brakes = map[int64]*brakes{}
+		if v.rateLimiter == nil {
+			v.rateLimiter = map[int64]*rateLimiter{}
 		}
-		b = &brakes{bytes: rate.NewLimiter(rate.Inf, 1<<20), rows: rate.NewLimiter(rate.Inf, 1<<20)}
-		v.brakes[crossing] = b
+		b = &rateLimiter{bytes: rate.NewLimiter(rate.Inf, 1<<20), rows: rate.NewLimiter(rate.Inf, 1<<20)}
+		v.rateLimiter[crossing] = b
 	}
 	set(b.bytes, l.Bytes, 1<<20)
 	set(b.rows, l.Rows, 1000)
@@ -50,7 +50,7 @@ func set(l *rate.Limiter, perSecond int64, least int) {
 }
 
 // pass waits until n bytes may pass, and the rows that are likely in them.
-func (b *brakes) pass(ctx context.Context, n int, density float64) error {
+func (b *rateLimiter) pass(ctx context.Context, n int, density float64) error {
 	if b.rows.Limit() != rate.Inf {
 		if err := wait(ctx, b.rows, int(float64(n)*density)); err != nil {
 			return err
@@ -75,7 +75,7 @@ func wait(ctx context.Context, limit *rate.Limiter, n int) error {
 
 // rest lets the source rest after a lane has read for a while, so that reading takes
 // its share of the time.
-func (b *brakes) rest(ctx context.Context, read time.Duration) error {
+func (b *rateLimiter) rest(ctx context.Context, read time.Duration) error {
 	share := math.Float64frombits(b.share.Load())
 	if share <= 0 || read <= 0 {
 		return nil
@@ -148,7 +148,7 @@ func (v *Voyage) ask(ctx context.Context, name string) float64 {
 	limit, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	db, err := v.Open(limit, name)
-	if err != nil {
+	if err != nil || db.Tells == nil {
 		return 0
 	}
 	began := time.Now()

@@ -10,16 +10,16 @@ import (
 	"dustyferry/internal/core/pace"
 )
 
-// TestTheBrakesFollowTheSettings: a crossing's lanes share brakes, whose limits change
+// TestTheBrakesFollowTheSettings: a crossing's lanes share rateLimiter, whose limits change
 // while they hold them.
 func TestTheBrakesFollowTheSettings(t *testing.T) {
 	v := &Voyage{}
 	b := v.brakesOf(1, pace.Limits{Bytes: 5 << 20})
 	if v.brakesOf(1, pace.Limits{Bytes: 5 << 20}) != b || v.brakesOf(2, pace.Limits{Bytes: 5 << 20}) == b {
-		t.Error("the brakes are not the crossing's own")
+		t.Error("the rateLimiter are not the crossing's own")
 	}
 	if v.brakesOf(1, pace.Limits{}); b.bytes.Limit() != rate.Inf || b.rows.Limit() != rate.Inf {
-		t.Errorf("without a limit it still brakes: %v", b.bytes.Limit())
+		t.Errorf("without a limit it still rateLimiter: %v", b.bytes.Limit())
 	}
 	if v.brakesOf(1, pace.Limits{Bytes: 1000, Rows: 7}); b.bytes.Limit() != 1000 || b.bytes.Burst() < 1<<20 || b.rows.Limit() != 7 {
 		t.Errorf("limits %v and %v, burst %d", b.bytes.Limit(), b.rows.Limit(), b.bytes.Burst())

@@ -2,7 +2,6 @@ package voyage
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -24,10 +23,9 @@ func without(list, other []domain.Partition) []domain.Partition {
 
 // partitioned handles what the target said when a row found no partition there; other
 // errors come back as they are.
-func (f *follower) partitioned(ctx context.Context, t *followed, err error) error {
-	var said *engine.ServerError
-	p := &t.row.Plan.V
-	if !errors.As(err, &said) || said.State != "23514" || !strings.Contains(said.Text, "partition") || p.Table.PartitionBy == "" || p.TargetSide != nil {
+func (f *follower) partitioned(ctx context.Context, t *side, err error) error {
+	p := &t.row.Plan
+	if engine.ClassOf(err) != engine.NoPartition || p.Table.PartitionBy == "" || p.TargetSide != nil {
 		return err
 	}
 	cat, asked := f.v.Catalog(ctx, f.c.Source, true)
@@ -40,7 +38,7 @@ func (f *follower) partitioned(ctx context.Context, t *followed, err error) erro
 	}
 	statements := f.dst.Partitions(without(now.Partitions, p.Table.Partitions))
 	if len(statements) == 0 {
-		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume", t.row.SourceName, said.Text)
+		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume", t.row.SourceName, err)
 	}
 	if f.c.Settings.ColumnChanges != "carry" {
 		return domain.Conflict("%s has new partitions on the source. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set %s --column-changes carry, and resume", t.row.SourceName, strings.Join(statements, "; "), f.c.Name)

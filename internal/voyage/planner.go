@@ -19,15 +19,15 @@ import (
 // wishes.
 type planner struct {
 	v     *Voyage
-	src   engine.Database
+	src   *engine.Opened
 	cat   *domain.Catalog
-	way   typemap.Way
+	way   typemap.Mapping
 	rules []domain.Rule // parameters are filled in
 	set   params.Set
 	c     *domain.Crossing
 }
 
-func (v *Voyage) planner(ctx context.Context, c *domain.Crossing, src engine.Database, cat *domain.Catalog) (*planner, error) {
+func (v *Voyage) planner(ctx context.Context, c *domain.Crossing, src *engine.Opened, cat *domain.Catalog) (*planner, error) {
 	way, err := v.way(ctx, c, cat)
 	if err != nil {
 		return nil, err
@@ -90,6 +90,9 @@ func (p *planner) query(ctx context.Context, q domain.Query) (domain.TablePlan, 
 	if err != nil {
 		return domain.TablePlan{}, err
 	}
+	if err := p.src.Need(p.c.Source, engine.CanQuery); err != nil {
+		return domain.TablePlan{}, err
+	}
 	t := domain.Table{TableName: q.Name(), Rows: -1, RowIdentity: "full"}
 	if t.Columns, err = p.src.Describe(ctx, sql); err != nil {
 		return domain.TablePlan{}, theirs(err, "the query for "+q.Table)
@@ -122,11 +125,11 @@ func (p *planner) shape(ctx context.Context, t domain.TablePlan) (domain.TablePl
 	if err := p.express(ctx, &t, rule); err != nil {
 		return t, rule, nil, err
 	}
-	t, notes, err := p.way.Shape(t, rule)
+	t, notes, err := p.way.BuildTargetPlan(t, rule)
 	if p.c.Kind == domain.KindLoad && t.Table.Bytes >= keyLaterFrom {
-		t.KeyLater = true
+		t.DeferPrimaryKey = true
 		if t.TargetSide != nil {
-			t.TargetSide.KeyLater = true
+			t.TargetSide.DeferPrimaryKey = true
 		}
 	}
 	p.v.Reveal(&t)
@@ -152,6 +155,11 @@ func (p *planner) express(ctx context.Context, t *domain.TablePlan, rule domain.
 	from := p.quoted(t.Source.Schema) + "." + p.quoted(t.Source.Name)
 	if t.From != "" {
 		from = "(" + t.From + ") rows_of_the_query"
+	}
+	if rule.Where != "" || len(list) > 0 {
+		if err := p.src.Need(p.c.Source, engine.CanQuery); err != nil {
+			return err
+		}
 	}
 	if rule.Where != "" {
 		if _, err := p.src.Describe(ctx, "SELECT 1 FROM "+from+" WHERE ("+rule.Where+")"); err != nil {

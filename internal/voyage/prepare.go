@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/follow"
+	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
@@ -40,7 +42,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 		return domain.Conflict("the survey found what blocks: %s", block)
 	}
 	for i := range s.plans {
-		s.plans[i].InPlace = c.Settings.NonEmptyTarget == engine.InPlace
+		s.plans[i].ReplaceRange = c.Settings.ExistingRows == engine.ReplaceRange
 	}
 	if err := v.Store.SavePlans(ctx, c, s.plans); err != nil {
 		return err
@@ -67,7 +69,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 		note("making capture durable on the source")
 		waiting, begun := context.WithCancel(ctx)
 		go waits.Every(waiting, 2*time.Second, func() { // says what it waits for, if it does
-			if list, err := s.src.Unfinished(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
+			if list, err := s.src.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
 				note("capture can begin when what is open on the source now has ended: " + list[0] + more(len(list)-1))
 			}
 		})
@@ -112,7 +114,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 	if err := v.advance(ctx, c, domain.PhasePrepared, domain.PhaseLoading); err != nil {
 		return err
 	}
-	if err := v.topUp(ctx); err != nil { // lanes at once, not at the keeper's next round
+	if err := v.enqueueLanes(ctx); err != nil { // lanes at once, not at the keeper's next round
 		return err
 	}
 	from := ""
@@ -129,7 +131,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 
 // makeCapture makes capture durable on the source. What it will change there is kept
 // first, so that closing can restore it.
-func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src engine.Database, plans []domain.TablePlan) (domain.Position, error) {
+func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src *engine.Opened, plans []domain.TablePlan) (domain.Position, error) {
 	for _, u := range src.CaptureUndo(plans) {
 		if !slices.Contains(c.Undo, u) {
 			c.Undo = append(c.Undo, u)
@@ -164,10 +166,10 @@ func ChunkAim(s domain.Settings) int64 { return share.Aim(s.ChunkBytes, s.SpeedL
 
 // cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
 // is the same on both sides, and where no other unique value can move from one to another.
-func (v *Voyage) cut(ctx context.Context, c *domain.Crossing, t *records.Table) (int, error) {
-	p := &t.Plan.V
+func (v *Voyage) cut(ctx context.Context, c *domain.Crossing, t *domain.CrossingTable) (int, error) {
+	p := &t.Plan
 	n := 1
-	if p.Cuts() && (!p.InPlace || rangesAlike(p) && !replaces(p)) {
+	if p.Splittable() && (!p.ReplaceRange || keyorder.Alike(p) && !follow.Replaces(p)) {
 		n = chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings))
 	}
 	var bounds []domain.KeyValue
@@ -203,11 +205,11 @@ func (v *Voyage) cut(ctx context.Context, c *domain.Crossing, t *records.Table) 
 // repeatsInPlace reports whether rows that a load has brought stay until those of the next
 // take their place.
 func repeatsInPlace(c *domain.Crossing) bool {
-	return c.Kind == domain.KindLoad && c.Settings.Repeat == engine.InPlace
+	return c.Kind == domain.KindLoad && c.Settings.Repeat == engine.ReplaceRange
 }
 
 // inTheWay is what has to go for a load in place: foreign keys, where they would act.
-func inTheWay(ctx context.Context, dst engine.Database, deferred []engine.Object) []engine.Object {
+func inTheWay(ctx context.Context, dst *engine.Opened, deferred []engine.Object) []engine.Object {
 	quiet := dst.AppliesQuietly(ctx)
 	return slices.DeleteFunc(deferred, func(o engine.Object) bool { return quiet || o.Kind != "foreign" })
 }
@@ -237,8 +239,10 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 			return err
 		}
 	}
-	if err := src.DropCapture(ctx, c.ObjectName(), c.Undo); err != nil {
-		return err
+	if src.Captures != nil {
+		if err := src.DropCapture(ctx, c.ObjectName(), c.Undo); err != nil {
+			return err
+		}
 	}
 	inPlace := repeatsInPlace(c)
 	deferred := dst.Deferred(nil, onTarget(plansOf(tables)))
@@ -248,14 +252,16 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 	if err := dst.Unbuild(ctx, deferred); err != nil {
 		return err
 	}
-	if err := dst.ForgetStream(ctx, c.UID); err != nil {
-		return err
+	if dst.Applies != nil {
+		if err := dst.ForgetStream(ctx, c.UID); err != nil {
+			return err
+		}
 	}
 	fresh := *c
 	fresh.Phase = domain.PhasePrepared
-	fresh.Settings.NonEmptyTarget = "empty" // the rows there are our own
+	fresh.Settings.ExistingRows = "empty" // the rows there are our own
 	if inPlace {
-		fresh.Settings.NonEmptyTarget = engine.InPlace
+		fresh.Settings.ExistingRows = engine.ReplaceRange
 	}
 	fresh.Rules = slices.Clone(fresh.Rules)
 	for i := range fresh.Rules {

@@ -74,6 +74,9 @@ func (v *Voyage) doingOn(ctx context.Context, database, session string, stood ti
 	if err != nil {
 		return "nobody answers: " + err.Error(), false
 	}
+	if db.Tells == nil {
+		return "its engine does not tell what it does", stood < 10*v.StuckAfter
+	}
 	what, works, err := db.Doing(ctx, session)
 	if err != nil {
 		return "nobody answers: " + err.Error(), false
@@ -142,7 +145,7 @@ func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.C
 		if d == 0 || !w.inside.Load() {
 			if still.waits != "" {
 				still.waits = ""
-				f.set.waits("")
+				f.waitsFor("")
 			}
 			return
 		}
@@ -156,7 +159,7 @@ func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.C
 			return
 		}
 		still.waits = stuck(d, word)
-		f.set.waits(still.waits)
+		f.waitsFor(still.waits)
 	})
 }
 
@@ -172,7 +175,7 @@ func (v *Voyage) mindTask(ctx context.Context, c *domain.Crossing, t *domain.Tas
 			ask, cancel := context.WithTimeout(ctx, 5*time.Second)
 			db, err := v.Open(ask, side.database)
 			var list []string
-			if err == nil {
+			if err == nil && db.Tells != nil {
 				list, err = db.Locked(ask, v.StuckAfter)
 			}
 			cancel()

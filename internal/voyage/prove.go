@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // Rows that a source writes anew without a word in its log, and tables that take the name of
@@ -29,15 +28,15 @@ type doubt struct {
 
 // prove compares tables whose rows the source wrote anew without a word in its log, once for
 // each writing, and takes the doubt away when they are alike.
-func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Catalog, tables []records.Table) {
+func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Catalog, tables []domain.CrossingTable) {
 	compared, err := v.compared(ctx, c.ID)
 	if err != nil {
 		return
 	}
-	var fresh []*records.Table
+	var fresh []*domain.CrossingTable
 	var patterns []string
 	for i := range tables {
-		t, p := &tables[i], tables[i].Plan.V
+		t, p := &tables[i], tables[i].Plan
 		now := cat.Table(p.Source)
 		if p.From != "" || now == nil || another(&p, now) || !rewritten(&p, now) {
 			continue
@@ -60,7 +59,7 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 		return
 	}
 	// Who looks next tries again where something else is being compared.
-	id, err := v.StartReconcile(ctx, c, domain.DepthHashes, patterns, System)
+	id, err := v.Comparer.Start(ctx, c, domain.DepthHashes, patterns, System)
 	if err != nil {
 		return
 	}
@@ -69,7 +68,7 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 		if v.doubts == nil {
 			v.doubts = map[int64]doubt{}
 		}
-		v.doubts[t.ID] = doubt{cat.Table(t.Plan.V.Source).Written, id}
+		v.doubts[t.ID] = doubt{cat.Table(t.Plan.Source).Written, id}
 		v.mu.Unlock()
 		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
 	}

@@ -116,7 +116,7 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 
 // noticed is what the source's catalog says of the tables now, or where it cannot be asked
 // what it said last.
-func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []records.Table, depth domain.Depth, patience time.Duration) []domain.Entry {
+func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []domain.CrossingTable, depth domain.Depth, patience time.Duration) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	cat, err := v.CatalogOf(ctx, c.Source, 3*time.Second)
@@ -137,8 +137,8 @@ func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain
 	defer cancel()
 	src, err := v.Open(ctx, c.Source)
 	var list []string
-	if err == nil {
-		list, err = src.Prepared(ctx, plans)
+	if err == nil && src.Captures != nil {
+		list, err = src.PreparedTransactions(ctx, plans)
 	}
 	e := domain.Entry{Verdict: domain.OK, Topic: "two-phase transactions", Subject: c.Source, Measured: "none is prepared on the source and waits for its end"}
 	switch {

@@ -53,7 +53,7 @@ func (r *recent) commit(tx domain.Tx) {
 
 // take is called when everything so far is durable on the target: it returns
 // the list, newest first, or nil when nothing has come since.
-func (r *recent) take(set *tableSet) []records.AppliedTx {
+func (r *recent) take(name func(table int64) string) []records.AppliedTx {
 	if r.fresh == 0 {
 		return nil
 	}
@@ -67,8 +67,8 @@ func (r *recent) take(set *tableSet) []records.AppliedTx {
 		s := &r.ring[i%recentKept]
 		x := records.AppliedTx{Position: s.tx.End, Committed: time.UnixMicro(s.tx.At).UTC(), Applied: s.applied.UTC(), Kinds: s.kinds, Tables: []string{}}
 		for _, id := range s.tables {
-			if t := set.tables[id]; t != nil {
-				x.Tables = append(x.Tables, t.row.SourceName)
+			if n := name(id); n != "" {
+				x.Tables = append(x.Tables, n)
 			}
 		}
 		out = append(out, x)

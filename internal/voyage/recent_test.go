@@ -5,15 +5,14 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // TestRecentTransactions: the newest come first, those that changed nothing of
 // ours are left out, and more than are kept push out the oldest.
 func TestRecentTransactions(t *testing.T) {
-	set := &tableSet{tables: map[int64]*followed{1: {row: &records.Table{SourceName: "s.hives"}}, 2: {row: &records.Table{SourceName: "s.lots"}}}}
+	name := func(id int64) string { return map[int64]string{1: "s.hives", 2: "s.lots"}[id] }
 	var r recent
-	if r.take(set) != nil {
+	if r.take(name) != nil {
 		t.Error("something is recent before anything was")
 	}
 	for i := range 50 {
@@ -26,7 +25,7 @@ func TestRecentTransactions(t *testing.T) {
 		}
 		r.commit(domain.Tx{End: domain.Position(i), At: time.Now().UnixMicro()})
 	}
-	list := r.take(set)
+	list := r.take(name)
 	if len(list) != recentKept-1 {
 		t.Fatalf("%d are shown", len(list))
 	}
@@ -35,7 +34,7 @@ func TestRecentTransactions(t *testing.T) {
 			t.Errorf("%d: %+v", i, x)
 		}
 	}
-	if r.take(set) != nil {
+	if r.take(name) != nil {
 		t.Error("nothing has come since, and yet it is told again")
 	}
 }

@@ -12,11 +12,11 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/follow"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/waits"
 )
@@ -37,17 +37,17 @@ const (
 // StartRefresh begins a refresh: of all tables that have a watermark; others are loaded
 // anew.
 func (v *Voyage) StartRefresh(ctx context.Context, c *domain.Crossing, confirm, actor string) error {
-	if err := allow(lifecycle.Refresh, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Refresh, c); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(tables, func(t records.Table) bool { return t.Plan.V.Watermark != "" }) {
+	if !slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark != "" }) {
 		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry crossing restart' to load it anew", c.Name)
 	}
-	if slices.ContainsFunc(tables, func(t records.Table) bool { return t.Plan.V.Watermark == "" }) && confirm != c.Target {
+	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark == "" }) && confirm != c.Target {
 		if repeatsInPlace(c) {
 			return domain.Invalid("a refresh of %s replaces all rows of those of its tables on %s that have no watermark; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 		}
@@ -80,12 +80,12 @@ func (v *Voyage) refreshAs(ctx context.Context, c *domain.Crossing, run int64, a
 
 // refreshable refuses a refresh of which a part cannot be done, before any of it is:
 // tables without a watermark are loaded anew, and with them those that refer to them.
-func refreshable(c *domain.Crossing, tables []records.Table) error {
+func refreshable(c *domain.Crossing, tables []domain.CrossingTable) error {
 	for i := range tables {
-		if tables[i].Plan.V.Watermark != "" {
+		if tables[i].Plan.Watermark != "" {
 			continue
 		}
-		for _, t := range withDependents(tables, tables[i].SourceName) {
+		for _, t := range withDependents(tables, tables[i].Plan.Source) {
 			if err := keeps(c, tables, t.SourceName); err != nil {
 				return domain.Conflict("a refresh of %s loads %s anew, and that cannot be: %s", c.Name, tables[i].SourceName, err)
 			}
@@ -152,6 +152,9 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 	if err != nil {
 		return done, err
 	}
+	if err := dst.Need(c.Target, engine.CanApply); err != nil {
+		return done, err
+	}
 	if err := v.sameSource(ctx, c, src); err != nil {
 		return done, err
 	}
@@ -181,12 +184,12 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 	defer apply.Abort()
 	for i := range tables {
 		table := &tables[i]
-		if table.Plan.V.Watermark == "" {
+		if table.Plan.Watermark == "" {
 			done.others = append(done.others, table.SourceName)
 			continue
 		}
 		note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
-		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan.V, there: table.Plan.V.OnTarget(), began: time.Now()}
+		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan, there: table.Plan.TargetPlan(), began: time.Now()}
 		for {
 			err := r.table(src, from.Engine, table)
 			if err == nil {
@@ -239,7 +242,7 @@ func (r *refresher) unpaused() error {
 	}
 }
 
-func (r *refresher) table(src engine.Database, from string, t *records.Table) error {
+func (r *refresher) table(src *engine.Opened, from string, t *domain.CrossingTable) error {
 	r.batch, r.size, r.rows, r.bytes = nil, 0, 0, 0
 	// Read first: rows written from now on are past it the next time.
 	next, err := src.Greatest(r.ctx, r.plan, r.plan.Watermark)
@@ -306,7 +309,7 @@ func (r *refresher) flush() error {
 	if err := r.apply.Begin(r.ctx); err != nil {
 		return err
 	}
-	if _, err := r.apply.Apply(r.ctx, &r.there, fold.Net{Puts: r.batch}, replaces(r.plan)); err != nil {
+	if _, err := r.apply.Apply(r.ctx, &r.there, fold.Net{Puts: r.batch}, follow.Replaces(r.plan)); err != nil {
 		return err
 	}
 	if err := r.apply.Commit(r.ctx, 0, "", time.Now().UnixMilli()); err != nil {

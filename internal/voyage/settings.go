@@ -27,13 +27,13 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domai
 	if err != nil {
 		return err
 	}
-	if err := v.HoldToHouse(ctx, house, s, c.Patterns); err != nil {
+	if err := v.CheckPolicy(ctx, house, s, c.Patterns); err != nil {
 		return err
 	}
 	changes := c.Settings.Changes(s)
 	at := slices.IndexFunc(changes, func(x domain.SettingChange) bool { return !x.Setting.Live })
 	planned := at >= 0
-	if planned && allow(lifecycle.Change, c) != nil {
+	if planned && lifecycle.AllowOn(lifecycle.Change, c) != nil {
 		return domain.Conflict("%s can be changed until the start, and crossing %s is %s: its plan is in use. docs/settings.md lists what can be changed while it runs", changes[at].Setting.Key, c.Name, c.Kind.PhaseLabel(c.Phase))
 	}
 	if c.Phase == domain.PhaseCuttingOver {
@@ -93,7 +93,7 @@ func counted(n int, one, more string) string {
 // ChooseTables replaces what is planned for a crossing that has not started; a
 // survey or fit check made before no longer counts.
 func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
-	if err := allow(lifecycle.Change, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Change, c); err != nil {
 		return err
 	}
 	if err := domain.ValidPatterns(patterns); err != nil {
@@ -109,11 +109,11 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns 
 	if err != nil {
 		return err
 	}
-	if err := v.HoldToHouse(ctx, house, c.Settings, patterns); err != nil {
+	if err := v.CheckPolicy(ctx, house, c.Settings, patterns); err != nil {
 		return err
 	}
 	if slices.Contains(house.Locked, "rules") {
-		rules = house.Lay(rules)
+		rules = house.MergeRules(rules)
 	}
 	if err := v.Store.SavePlanning(ctx, c, patterns, rules, planning); err != nil {
 		return err

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/steps"
 	"dustyferry/internal/voyage/waits"
 )
@@ -30,14 +29,14 @@ func stillStopped(ctx context.Context, r *run) error {
 
 func closeSource(ctx context.Context, r *run) (string, error) {
 	msg := fmt.Sprintf("this table has moved to database %s (crossing %s)", r.c.Target, r.c.Name)
-	if r.k.Settings.V.StopMethod == domain.StopWord {
+	if r.k.Settings.StopMethod == domain.StopWord {
 		return "the person's word stands; the source is not closed by us", stillQuiet(ctx, r)
 	}
 	if err := r.stop.CloseWrites(ctx, msg); err != nil {
 		return "", err
 	}
 	// Locks bind everyone; that nobody wrote in spite of another way is looked for.
-	if r.k.Settings.V.StopMethod != domain.StopLock {
+	if r.k.Settings.StopMethod != domain.StopLock {
 		if err := stillQuiet(ctx, r); err != nil {
 			return "", err
 		}
@@ -57,7 +56,7 @@ func stillQuiet(ctx context.Context, r *run) error {
 	if at <= domain.Position(r.k.EndPosition) {
 		return nil
 	}
-	r.k.EndPosition = records.Pos(at)
+	r.k.EndPosition = at
 	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
 		return err
 	}

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/steps"
 	"dustyferry/internal/voyage/waits"
 )
@@ -39,11 +38,11 @@ func drain(ctx context.Context, r *run) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if st != nil && st.Wish() == (records.Wish{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
+		if st != nil && st.Request() == (domain.Request{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
 			r.drained = drained{epoch: st.Epoch, changes: st.Answered}
 			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
 		}
-		if n%100 == 0 { // the wish lapses unless it is repeated
+		if n%100 == 0 { // the request lapses unless it is repeated
 			if st == nil || st.Ask == "" {
 				_, err = ask()
 			} else {

@@ -26,7 +26,7 @@ const handOverLimit = 5 * time.Minute
 
 // handOver tells the applications: a webhook, a command, both or none.
 func handOver(ctx context.Context, r *run) (string, error) {
-	set := r.k.Settings.V
+	set := r.k.Settings
 	note := "no webhook or command is set; the target is ready"
 	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source, "target": r.c.Target,
 		"end_position": r.v.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})

@@ -4,7 +4,6 @@ import (
 	"context"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/steps"
 )
 
@@ -21,7 +20,7 @@ func markEnd(ctx context.Context, r *run) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if block := blocking(provedInside(columnEntries(r.c, cat, tables), r.k.Settings.V.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
+	if block := blocking(provedInside(columnEntries(r.c, cat, tables), r.k.Settings.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
 	lost, err := r.src.Mind(ctx, r.c.CaptureName(), r.plans, func(string) error { return nil })
@@ -35,7 +34,7 @@ func markEnd(ctx context.Context, r *run) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	r.k.EndPosition = records.Pos(at)
+	r.k.EndPosition = at
 	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
 		return "", err
 	}

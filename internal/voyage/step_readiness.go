@@ -17,7 +17,7 @@ func checkReadiness(ctx context.Context, r *run) (string, error) {
 	if _, err := r.v.Catalog(ctx, r.c.Source, true); err != nil { // the list takes one that is seconds old
 		return "", err
 	}
-	list, err := r.v.Readiness(ctx, &c, r.k.Settings.V, Decides)
+	list, err := r.v.Readiness(ctx, &c, r.k.Settings, Decides)
 	if err != nil {
 		return "", err
 	}

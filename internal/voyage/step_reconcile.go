@@ -15,7 +15,7 @@ import (
 var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepReconcile, Order: 50, Do: compareAtEnd})
 
 func compareAtEnd(ctx context.Context, r *run) (string, error) {
-	depth := r.k.Settings.V.CutoverDepth
+	depth := r.k.Settings.CutoverDepth
 	if depth == domain.DepthNone {
 		return steps.Skipped, nil
 	}
@@ -31,7 +31,7 @@ func compareAtEnd(ctx context.Context, r *run) (string, error) {
 	if err := r.v.Store.SetEnd(ctx, r.k.ID, 0, id); err != nil {
 		return "", err
 	}
-	if err := r.v.reconcile(ctx, r.c, id, r.k.Settings.V.StopMethod != domain.StopWord, nil); err != nil {
+	if err := r.v.Comparer.Run(ctx, r.c, id, r.k.Settings.StopMethod != domain.StopWord, nil); err != nil {
 		return "", err
 	}
 	res, err := r.v.Store.Reconciliation(ctx, r.c.ID, id)

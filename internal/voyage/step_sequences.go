@@ -11,6 +11,9 @@ import (
 var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepSequences, Order: 60, Real: true, Do: moveSequences})
 
 func moveSequences(ctx context.Context, r *run) (string, error) {
+	if r.src.Sequences == nil || r.dst.Sequences == nil {
+		return "there are none", nil
+	}
 	cat, err := r.v.Store.CatalogOf(ctx, r.c.ID)
 	if err != nil {
 		return "", err

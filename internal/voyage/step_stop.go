@@ -1,6 +1,7 @@
 package voyage
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,7 +18,7 @@ import (
 var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepStopWrites, Order: 20, Do: stopWrites, Undo: letWrite})
 
 func stopWrites(ctx context.Context, r *run) (string, error) {
-	set := r.k.Settings.V
+	set := r.k.Settings
 	if set.StopMethod == domain.StopWord {
 		if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsWord, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")"); err != nil {
 			return "", err
@@ -38,18 +39,22 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsNobody, ""); err != nil {
 		return "", err
 	}
-	if err := r.src.MayStop(ctx, set.StopMethod); err != nil {
-		return "", err
+	if set.StopMethod != domain.StopWord {
+		if err := cmp.Or(r.src.Need(r.c.Source, engine.CanStop), r.src.MayStop(ctx, set.StopMethod)); err != nil {
+			return "", err
+		}
 	}
 	// The pause counts from the moment the first writer may have to wait.
 	r.paused = time.Now()
 	if err := r.v.Store.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
 		return "", err
 	}
-	var err error
-	r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
-	if err != nil {
-		return "", err
+	if r.src.StopsWrites != nil {
+		var err error
+		r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
+		if err != nil {
+			return "", err
+		}
 	}
 	// What was on its way to its end has a moment for it.
 	for end := time.Now().Add(2 * time.Second); ; {
@@ -76,8 +81,8 @@ func letWrite(ctx context.Context, r *run) error {
 	if err != nil {
 		return err
 	}
-	if k.PausedAt != nil {
-		err = r.src.Reopen(ctx, r.k.Settings.V.StopMethod, r.c.ObjectName(), r.plans)
+	if k.PausedAt != nil && r.src.StopsWrites != nil {
+		err = r.src.Reopen(ctx, r.k.Settings.StopMethod, r.c.ObjectName(), r.plans)
 	}
 	if left := (engine.Left{}); errors.As(err, &left) {
 		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)

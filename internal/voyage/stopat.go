@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"dustyferry/internal/core/follow"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/journal"
@@ -21,16 +22,13 @@ type stopping struct {
 	text  string
 }
 
-// farAway is a place that no log reaches.
-const farAway = domain.Position(1<<64 - 1)
-
 // parseStop reads the setting stop_at, which may be empty.
 func parseStop(text string, driver engine.Driver) (*stopping, error) {
 	if text = strings.TrimSpace(text); text == "" {
 		return nil, nil
 	}
 	if at, err := time.Parse(time.RFC3339, text); err == nil {
-		return &stopping{at: farAway, clock: at.UnixMicro(), text: text}, nil
+		return &stopping{at: follow.FarAway, clock: at.UnixMicro(), text: text}, nil
 	}
 	at, err := driver.ParsePosition(text)
 	if err != nil || at == 0 {
@@ -74,7 +72,7 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *surveye
 		if err != nil || set.StartFrom == "" {
 			return from, err
 		}
-		at, err := v.placeOf(ctx, c, s.src, set.StartFrom)
+		at, err := v.resolvePlace(ctx, c, s.src, set.StartFrom)
 		if err == nil && at < from {
 			err = domain.Conflict("the replication slot %s gives changes from log position %s on; start_from is %s, before that", set.Slot, v.Position(ctx, c.Source, from), set.StartFrom)
 		}
@@ -84,7 +82,7 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *surveye
 	if err != nil || set.StartFrom == "" {
 		return from, err
 	}
-	at, err := v.placeOf(ctx, c, s.src, set.StartFrom)
+	at, err := v.resolvePlace(ctx, c, s.src, set.StartFrom)
 	if err != nil {
 		return 0, err
 	}
@@ -99,9 +97,9 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *surveye
 	return at, nil
 }
 
-// placeOf reads a place that a person gave: a position, or a name that all servers of one
+// resolvePlace reads a place that a person gave: a position, or a name that all servers of one
 // history share.
-func (v *Voyage) placeOf(ctx context.Context, c *domain.Crossing, src engine.Database, text string) (domain.Position, error) {
+func (v *Voyage) resolvePlace(ctx context.Context, c *domain.Crossing, src *engine.Opened, text string) (domain.Position, error) {
 	d, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
 		return 0, err
@@ -113,7 +111,7 @@ func (v *Voyage) placeOf(ctx context.Context, c *domain.Crossing, src engine.Dat
 	if at, err := driver.ParsePosition(strings.TrimSpace(text)); err == nil && at > 0 {
 		return at, nil
 	}
-	return src.PlaceOf(ctx, strings.TrimSpace(text))
+	return src.ResolveGTID(ctx, strings.TrimSpace(text))
 }
 
 // mindStop keeps in mind where a person wants capture to stop.
@@ -135,7 +133,7 @@ func (f *follower) mindStop(ctx context.Context) {
 		f.stop.Store(nil)
 		return
 	}
-	if now := f.stop.Load(); now != nil && now.text == stop.text && now.at != farAway {
+	if now := f.stop.Load(); now != nil && now.text == stop.text && now.at != follow.FarAway {
 		return
 	}
 	f.mu.Lock()
@@ -149,31 +147,6 @@ func (f *follower) mindStop(ctx context.Context) {
 // loadsYet reports whether a load is under way, which has to end first.
 func (v *Voyage) loadsYet(c *domain.Crossing) bool {
 	return c.Phase == domain.PhaseLoading && c.Kind != domain.KindCapture
-}
-
-// beyond reports whether an event is of what comes after a place, or after the time at
-// which capture is to stop.
-func (f *follower) beyond(e *engine.Event, at domain.Position) bool {
-	return e.Kind == engine.EventBegin && (e.Tx.Commit >= at || f.until > 0 && e.Tx.At >= f.until)
-}
-
-// upToStop applies what was committed before a place, or before capture is to stop, and
-// then stops. It reports whether the place was reached.
-func (f *follower) upToStop(ctx context.Context, at domain.Position) (bool, error) {
-	stop := f.stop.Load()
-	if stop == nil {
-		return f.upTo(ctx, at)
-	}
-	f.until = stop.clock
-	done, err := f.upTo(ctx, min(at, stop.at))
-	f.until = 0
-	if !done || err != nil {
-		return false, err
-	}
-	if e := f.peeked; stop.at > at && (e == nil || e.Kind != engine.EventBegin || e.Tx.Commit >= at) {
-		return true, nil
-	}
-	return false, f.stopped(ctx, stop)
 }
 
 // stopped pauses the crossing where a person wanted it.
@@ -200,7 +173,7 @@ func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePla
 	out := []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
 		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
 	for i := range plans {
-		if side := plans[i].OnTarget(); there.Table(side.Target) == nil {
+		if side := plans[i].TargetPlan(); there.Table(side.Target) == nil {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
 				Remedy: "copy it first, or make a crossing that copies the rows too"})
 		}

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dustyferry/internal/core/follow"
 	"dustyferry/internal/core/gauge"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -52,11 +53,11 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		return
 	}
 	run, cancel := context.WithCancelCause(ctx)
-	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]*[4]int64{}, told: map[string]bool{}}
+	f := &follower{v: v, c: &c, epoch: st.Epoch, counts: map[int64]follow.Counts{}, told: map[string]bool{}}
 	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
 	var side sync.WaitGroup
 	side.Go(func() {
-		if err := domain.Guarded("reporting how far capture is", func() error { f.tell(run, cancel); return nil }); err != nil {
+		if err := domain.Guarded("reporting how far capture is", func() error { f.reportLoop(run, cancel); return nil }); err != nil {
 			cancel(err)
 		}
 	})
@@ -108,16 +109,25 @@ var (
 
 // follower is one stream at work.
 type follower struct {
-	v     *Voyage
-	c     *domain.Crossing
-	epoch int64
-	src   engine.Database
-	dst   engine.Database
-	apply engine.Applier
-	cap   engine.Capture
-	set   *tableSet
+	v       *Voyage
+	c       *domain.Crossing
+	epoch   int64
+	src     *engine.Opened
+	dst     *engine.Opened
+	apply   engine.Applier
+	begun   bool // a transaction of the applier is open
+	cap     engine.Capture
+	machine *follow.Machine
+	tables  map[int64]*side
+	order   []int64
+	aim     struct { // what the machine was aimed at last
+		request domain.Request
+		stop    *stopping
+	}
 
-	mu        sync.Mutex // guards what tell reads
+	taken atomic.Int64 // transactions taken from the stream and not applied yet
+
+	mu        sync.Mutex // guards what reportLoop reads
 	applied   domain.Position
 	received  domain.Position
 	committed int64
@@ -126,30 +136,25 @@ type follower struct {
 	since     time.Time  // when the stream began to run
 	behind    int64      // bytes of log that are not applied, as last asked
 	unread    int64      // of them, those that are not even read
-	taken     int64      // transactions taken from the stream and not applied yet
 	seen      int64      // transactions applied since the stream began, and the log they took
 	seenBytes int64
-	changes   int64
-	total     int64               // of them since it follows
-	counts    map[int64]*[4]int64 // inserts, updates, deletes, truncates since the last report
-	beats     []beat              // heartbeats sent and not applied yet
-	clock     time.Duration       // the source's time minus ours
-	sourceAt  domain.Position     // where the source's log stood at the last heartbeat
-	read      int64               // bytes of changes since the last report
+	changes   int64                   // applied since the last report
+	total     int64                   // since it follows
+	counts    map[int64]follow.Counts // since the last report, by table
+	beats     []beat                  // heartbeats sent and not applied yet
+	clock     time.Duration           // the source's time minus ours
+	sourceAt  domain.Position         // where the source's log stood at the last heartbeat
+	read      int64                   // bytes of changes since the last report
 	written   int64
 	note      string              // what the applier waits for
 	beside    sync.WaitGroup      // what runs as long as the stream
 	applieds  []records.AppliedTx // newest first; nil when none since the last report
 
-	peeked    *engine.Event
-	lastEmpty time.Time
-	lastLook  time.Time // at whether the load is over, while nothing comes
-	recent    recent
-	consist   bool // every chunk's snapshot is passed: the rule is no longer needed
-	stop      atomic.Pointer[stopping]
-	until     int64           // of what is applied just then: no transaction committed at that time or later, microseconds
-	told      map[string]bool // new tables that the journal has been told of
-	plans     []domain.TablePlan
+	recent       recent
+	stop         atomic.Pointer[stopping]
+	told         map[string]bool // new tables that the journal has been told of
+	plans        []domain.TablePlan
+	schemaChange *schemaChange // what a change of columns that the machine asked about comes to
 }
 
 type beat struct {
@@ -157,10 +162,10 @@ type beat struct {
 	sent time.Time
 }
 
-// tell renews the lease and reports, once a second, by what is known at that moment. What
+// reportLoop renews the lease and reports, once a second, by what is known at that moment. What
 // has to be asked of the source is asked beside it: a source that is slow to answer must not
 // cost a healthy stream its lease.
-func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
+func (f *follower) reportLoop(ctx context.Context, cancel context.CancelCauseFunc) {
 	var beside sync.WaitGroup
 	defer beside.Wait()
 	beside.Go(func() {
@@ -181,7 +186,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 			newest = f.beats[len(f.beats)-1].at
 		}
 		if f.cap != nil {
-			r.LagTransactions = f.cap.Waiting() + f.taken
+			r.LagTransactions = f.cap.Waiting() + f.taken.Load()
 			r.Guessed = f.applied < newest && f.received < newest // some are not even read
 		}
 		if newest > f.applied {
@@ -190,7 +195,7 @@ func (f *follower) tell(ctx context.Context, cancel context.CancelCauseFunc) {
 		unread := f.unread
 		following := f.src != nil
 		counts := f.counts
-		f.changes, f.counts = 0, map[int64]*[4]int64{}
+		f.changes, f.counts = 0, map[int64]follow.Counts{}
 		f.read, f.written, f.applieds = 0, 0, nil
 		f.mu.Unlock()
 		if r.Guessed {
@@ -242,20 +247,6 @@ func (f *follower) lagNow() float64 {
 	return lag
 }
 
-// reached keeps a position as durable on the target.
-func (f *follower) reached(at domain.Position, committed int64) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if committed > f.committed && f.taken > 0 {
-		f.lags.Add(f.sourceTime(), f.sourceTime().Sub(time.UnixMicro(committed)).Seconds())
-	}
-	f.applied = max(f.applied, at)
-	f.committed = max(f.committed, committed)
-	f.received = max(f.received, f.cap.Received())
-	f.past(f.applied)
-	f.cap.Confirm(f.applied)
-}
-
 // past takes the heartbeats that are over: everything before the position was
 // delivered, and applied. The caller holds mu.
 func (f *follower) past(at domain.Position) {
@@ -269,28 +260,6 @@ func (f *follower) counted() int64 {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return f.total
-}
-
-func (f *follower) count(table int64, kind domain.ChangeKind) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.changes++
-	f.total++
-	k := f.counts[table]
-	if k == nil {
-		k = &[4]int64{}
-		f.counts[table] = k
-	}
-	switch kind {
-	case domain.Insert:
-		k[0]++
-	case domain.Update:
-		k[1]++
-	case domain.Delete:
-		k[2]++
-	case domain.Truncate:
-		k[3]++
-	}
 }
 
 func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
@@ -318,12 +287,6 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	defer f.beside.Wait()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	f.set = newTableSet(v.Store, src, tables)
-	f.set.waits = func(what string) {
-		f.mu.Lock()
-		defer f.mu.Unlock()
-		f.note = what
-	}
 	origin, err := src.Origin(ctx)
 	if err != nil {
 		return err
@@ -342,10 +305,18 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 		f.mu.Unlock()
 	}
 	var list []engine.CaptureTable
+	var followed []follow.Table
+	f.tables = map[int64]*side{}
 	for i := range tables {
-		f.tellCuts(ctx, &tables[i])
-		list = append(list, engine.CaptureTable{ID: tables[i].ID, Plan: &tables[i].Plan.V})
+		t := &tables[i]
+		f.tellCuts(ctx, t)
+		list = append(list, engine.CaptureTable{ID: t.ID, Plan: &t.Plan})
+		followed = append(followed, follow.Table{ID: t.ID, Plan: &t.Plan})
+		f.tables[t.ID] = &side{row: t, there: t.Plan.TargetPlan()}
+		f.order = append(f.order, t.ID)
 	}
+	f.machine = follow.New(followed, follow.Options{Applied: at, AppliedAt: f.committed, Copies: f.c.Kind != domain.KindCapture, BatchChanges: f.c.Settings.BatchChanges})
+	defer f.machine.Close()
 	except, err := dst.Origin(ctx)
 	if err != nil {
 		return err
@@ -362,68 +333,5 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker, v.Position(ctx, f.c.Source, at))
 	f.beside.Go(func() { f.mindApplier(ctx, watch, cut) })
 	f.mindStop(ctx)
-	for {
-		if err := f.obey(ctx); err != nil {
-			return err
-		}
-		if f.stop.Load() != nil {
-			_, err = f.upToStop(ctx, farAway)
-		} else {
-			err = f.batch(ctx, 0)
-		}
-		if err != nil {
-			return err
-		}
-	}
-}
-
-// obey fulfils a wish to stop between two transactions: hold where it is, then
-// go exactly up to a position, then wait to be let go.
-func (f *follower) obey(ctx context.Context) error {
-	wish, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch)
-	if err != nil {
-		if errors.Is(err, domain.ErrTakenOver) {
-			return err
-		}
-		return nil // the control database is away; nobody can be waiting
-	}
-	for wish.What != "" && ctx.Err() == nil {
-		switch wish.What {
-		case "hold":
-			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "holding", At: f.applied}, f.counted()); err != nil {
-				return err
-			}
-		case "go":
-			done, err := f.goTo(ctx, wish)
-			if err != nil {
-				return err
-			}
-			if !done { // asked for something else: see what at once
-				break
-			}
-			if err := f.v.Store.Answer(ctx, f.c.ID, f.epoch, wish, records.Wish{What: "reached", At: wish.At}, f.counted()); err != nil {
-				return err
-			}
-		}
-		if !waits.Sleep(ctx, 40*time.Millisecond) {
-			return ctx.Err()
-		}
-		if wish, err = f.v.Store.Asked(ctx, f.c.ID, f.epoch); err != nil {
-			return err
-		}
-	}
-	return ctx.Err()
-}
-
-// goTo applies everything up to the position of a wish, and reports whether it
-// got there before the wish became another one.
-func (f *follower) goTo(ctx context.Context, wish records.Wish) (bool, error) {
-	for {
-		if done, err := f.upToStop(ctx, wish.At); done || err != nil {
-			return done, err
-		}
-		if now, err := f.v.Store.Asked(ctx, f.c.ID, f.epoch); err == nil && now != wish {
-			return false, nil
-		}
-	}
+	return f.drive(ctx)
 }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
@@ -20,7 +21,7 @@ import (
 // Survey looks at both sides without changing anything, and keeps what it found. It is work
 // like any other: it ends when somebody cancels it, or when ctx does.
 func (v *Voyage) Survey(ctx context.Context, c *domain.Crossing, actor string) ([]domain.Entry, error) {
-	if err := allow(lifecycle.Survey, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.Survey, c); err != nil {
 		return nil, err
 	}
 	// Without a job for the queue: it is carried out here, and now. Should this process die,
@@ -54,7 +55,7 @@ func (v *Voyage) surveyTask(ctx context.Context, c *domain.Crossing, note func(s
 }
 
 type surveyed struct {
-	src, dst engine.Database
+	src, dst *engine.Opened
 	catalog  *domain.Catalog
 	plans    []domain.TablePlan
 	entries  []domain.Entry
@@ -69,12 +70,18 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 	}
 	under := c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed
 	capture := c.Kind != domain.KindLoad
+	able, can := abilityEntries(c, s.src, s.dst)
+	if !can { // nothing else could be asked
+		s.entries = able
+		return s, nil
+	}
+	types = append(types, able...)
 	from, err := s.src.SurveySource(ctx, slices.DeleteFunc(slices.Clone(s.plans), func(p domain.TablePlan) bool { return p.From != "" }), capture)
 	if err != nil {
 		return nil, err
 	}
 	if capture && !under {
-		open, err := s.src.Unfinished(ctx, 30*time.Second)
+		open, err := s.src.OpenTransactions(ctx, 30*time.Second)
 		if err != nil {
 			return nil, err
 		}
@@ -119,7 +126,7 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 	if err != nil {
 		return nil, err
 	}
-	size := append([]domain.Entry{clocks}, append(orderEntry(s.plans), roomEntry(s.plans))...)
+	size := append(clocks, append(orderEntry(s.plans), roomEntry(s.plans))...)
 	size = append(size, oneChunkEntries(c, s.plans)...)
 	if try && !under {
 		size = append(size, trialEntries(ctx, c, s)...)
@@ -130,6 +137,33 @@ func (v *Voyage) survey(ctx context.Context, c *domain.Crossing, try bool) (*sur
 	rank := map[domain.Verdict]int{domain.Blocker: 0, domain.Notice: 1, domain.OK: 2}
 	slices.SortStableFunc(s.entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
 	return s, nil
+}
+
+// abilityEntries say what of a crossing's work its databases cannot do, and whether it can be
+// begun all the same.
+func abilityEntries(c *domain.Crossing, src, dst *engine.Opened) (out []domain.Entry, can bool) {
+	can = true
+	lack := func(verdict domain.Verdict, remedy, name string, lacks []engine.Capability) {
+		for _, k := range lacks {
+			out = append(out, domain.Entry{Verdict: verdict, Topic: "what engines can do", Subject: name, Measured: fmt.Sprintf("%s cannot %s: its engine has no way to", name, k), Remedy: remedy})
+			can = can && verdict != domain.Blocker
+		}
+	}
+	var from, to []engine.Capability
+	if c.Kind != domain.KindCapture {
+		from, to = append(from, engine.CanRead), append(to, engine.CanLand)
+	}
+	const other = "choose another database, or a crossing that does not need it"
+	if c.Kind != domain.KindLoad {
+		lack(domain.Notice, "have a person's word for it that writes have stopped, before the cutover", c.Source, src.Lacks(engine.CanStop))
+		from, to = append(from, engine.CanCapture), append(to, engine.CanApply)
+	}
+	lack(domain.Blocker, other, c.Source, src.Lacks(from...))
+	lack(domain.Blocker, other, c.Target, dst.Lacks(append(to, engine.CanDefine)...))
+	const unproven = "nothing but a look of your own shows then that both sides are equal"
+	lack(domain.Notice, unproven, c.Source, src.Lacks(engine.CanCompare))
+	lack(domain.Notice, unproven, c.Target, dst.Lacks(engine.CanCompare))
+	return out, can
 }
 
 // planned plans all tables of the crossing as the source is now, and says what
@@ -159,7 +193,7 @@ func (v *Voyage) planned(ctx context.Context, c *domain.Crossing) (*surveyed, []
 		s.plans[i] = p
 		types = append(types, noteEntries(&p, notes)...)
 	}
-	draw.way.Refer(s.plans)
+	draw.way.RemapForeignKeys(s.plans)
 	types = append(types, ruleEntries(c, s.plans)...)
 	types = append(types, refreshEntries(c, s.plans)...)
 	if c.Kind == domain.KindCapture {
@@ -231,7 +265,7 @@ func orderEntry(plans []domain.TablePlan) []domain.Entry {
 		p := &plans[i]
 		if slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool {
 			return strings.Contains(c.BaseType, "char") || strings.Contains(c.BaseType, "text")
-		}) && !rangesAlike(p) {
+		}) && !keyorder.Alike(p) {
 			names = append(names, p.Source.String())
 		}
 	}
@@ -250,13 +284,13 @@ func more(n int) string {
 }
 
 // way is from the crossing's source to its target.
-func (v *Voyage) way(ctx context.Context, c *domain.Crossing, cat *domain.Catalog) (typemap.Way, error) {
+func (v *Voyage) way(ctx context.Context, c *domain.Crossing, cat *domain.Catalog) (typemap.Mapping, error) {
 	from, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
-		return typemap.Way{}, err
+		return typemap.Mapping{}, err
 	}
 	to, err := v.Store.Database(ctx, c.Target)
-	return typemap.Way{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}, err
+	return typemap.Mapping{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}, err
 }
 
 func typeTopic(v typemap.Verdict) string { return "column type, " + string(v) }
@@ -342,7 +376,7 @@ func chosen(cat *domain.Catalog, patterns []string) []*domain.Table {
 }
 
 // Plans plans the tables that the patterns choose.
-func Plans(src engine.Database, cat *domain.Catalog, patterns []string) ([]domain.TablePlan, error) {
+func Plans(src *engine.Opened, cat *domain.Catalog, patterns []string) ([]domain.TablePlan, error) {
 	var names []domain.TableName
 	for _, t := range cat.Tables {
 		names = append(names, t.TableName)
@@ -408,7 +442,7 @@ func oneChunkEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entr
 	for i := range plans {
 		p := &plans[i]
 		took, rate := loadTime(p.Table.Bytes, set)
-		if p.Cuts() || took < longRead {
+		if p.Splittable() || took < longRead {
 			continue
 		}
 		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "one chunk", Subject: p.Source.String(),

@@ -12,7 +12,7 @@ import (
 // the waymark that was committed on the target together with the last applied change,
 // so nothing is lost and nothing applied twice.
 func (v *Voyage) TakeUp(ctx context.Context, c *domain.Crossing, actor string) error {
-	if err := allow(lifecycle.TakeUp, c); err != nil {
+	if err := lifecycle.AllowOn(lifecycle.TakeUp, c); err != nil {
 		return err
 	}
 	if c.Kind == domain.KindLoad {
@@ -49,7 +49,7 @@ func (v *Voyage) TakeUp(ctx context.Context, c *domain.Crossing, actor string) e
 		return domain.Conflict("changes are applied only up to %s, and rows were read at up to %s: the target equals no moment of the source yet. Restart %s to load from this server",
 			v.Position(ctx, c.Source, at), v.Position(ctx, c.Source, domain.Position(c.MaxRead)), c.Name)
 	}
-	to, err := src.PlaceOf(ctx, waymark)
+	to, err := src.ResolveGTID(ctx, waymark)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/tasks"
 )
 
@@ -84,17 +85,17 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 		TaskRefresh: {Do: v.refresh, Undo: v.endRun},
 		TaskReconcile: {
 			Do: func(ctx context.Context, c crossing, t task, n note) error {
-				return decoded(t, func(a ReconcileArgs) error { return v.reconcile(ctx, c, a.Reconciliation, false, n) })
+				return decoded(t, func(a compare.Args) error { return v.Comparer.Run(ctx, c, a.Reconciliation, false, n) })
 			},
 			Undo: func(ctx context.Context, _ crossing, t task, why string) error {
-				return decoded(t, func(a ReconcileArgs) error { return v.Store.EndReconciliation(ctx, a.Reconciliation, "cancelled", why) })
+				return decoded(t, func(a compare.Args) error { return v.Store.EndReconciliation(ctx, a.Reconciliation, "cancelled", why) })
 			},
 		},
 		TaskRepair: {Do: func(ctx context.Context, c crossing, t task, n note) error {
-			return decoded(t, func(a RepairArgs) error { return v.repair(ctx, c, a, t.Actor, n) })
+			return decoded(t, func(a compare.RepairArgs) error { return v.Comparer.Repair(ctx, c, a, t.Actor, n) })
 		}},
 		TaskRecheck: {Do: func(ctx context.Context, c crossing, t task, n note) error {
-			return decoded(t, func(a RepairArgs) error { return v.recheck(ctx, c, a, t.Actor, n) })
+			return decoded(t, func(a compare.RepairArgs) error { return v.Comparer.Recheck(ctx, c, a, t.Actor, n) })
 		}},
 		TaskFit: {Do: func(ctx context.Context, c crossing, t task, n note) error {
 			return decoded(t, func(a FitArgs) error { return v.fit(ctx, c, a, n) })
@@ -148,4 +149,19 @@ func (v *Voyage) endRun(ctx context.Context, c *domain.Crossing, t *domain.Task,
 		}
 		return v.Store.EndRun(ctx, c.ID, "given up", why)
 	})
+}
+
+// AddReconciliation keeps a comparison together with the task that makes it.
+func (v *Voyage) AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (id int64, err error) {
+	err = v.Queue.In(ctx, func(tx pgx.Tx) error {
+		if id, err = records.AddReconciliationTx(ctx, tx, c.ID, depth, patterns); err != nil {
+			return err
+		}
+		task, err := records.AddTaskTx(ctx, tx, c.ID, TaskReconcile, compare.Args{Reconciliation: id}, actor)
+		if err != nil {
+			return err
+		}
+		return v.Queue.AddTask(ctx, tx, task)
+	})
+	return id, err
 }

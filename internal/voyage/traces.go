@@ -24,6 +24,9 @@ func (v *Voyage) Traces(ctx context.Context, database string) ([]Left, error) {
 	if err != nil {
 		return nil, err
 	}
+	if db.Tells == nil {
+		return nil, nil
+	}
 	list, err := db.Traces(ctx)
 	if err != nil {
 		return nil, err

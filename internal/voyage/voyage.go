@@ -15,12 +15,12 @@ import (
 	"sync"
 	"time"
 
-	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/queue"
 	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
+	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/drafts"
 	"dustyferry/internal/voyage/journal"
@@ -40,6 +40,8 @@ type Voyage struct {
 	*tasks.Runner
 	*drafts.Drafts
 
+	Comparer *compare.Comparer
+
 	Store  *records.Store
 	Queue  *queue.Queue
 	Box    *secret.Box
@@ -53,14 +55,14 @@ type Voyage struct {
 	Outdated chan error
 	Version  string
 
-	mu       sync.Mutex
-	loops    sync.WaitGroup
-	stop     context.CancelFunc
-	clearing map[int64]bool
-	carrying int               // lanes that run here
-	probes   map[string]*probe // by database
-	brakes   map[int64]*brakes // by crossing
-	doubts   map[int64]doubt   // tables whose rows the source wrote anew
+	mu          sync.Mutex
+	loops       sync.WaitGroup
+	stop        context.CancelFunc
+	clearing    map[int64]bool
+	carrying    int                    // lanes that run here
+	probes      map[string]*probe      // by database
+	rateLimiter map[int64]*rateLimiter // by crossing
+	doubts      map[int64]doubt        // tables whose rows the source wrote anew
 }
 
 // New returns a voyage that keeps what it does in the store.
@@ -68,6 +70,7 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Journal = journal.New(v.Store, v.Log)
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
+	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
 	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
 	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew, Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
 	return v
@@ -141,23 +144,11 @@ func (v *Voyage) deliver(ctx context.Context) {
 	v.Deliver(ctx, tick.C)
 }
 
-// allow checks an act against the lifecycle.
-func allow(act lifecycle.Act, c *domain.Crossing) error {
-	err := lifecycle.Allow(act, c.Name, c.Kind, c.Phase, c.Condition)
-	if err == nil || c.Condition == domain.ConditionRunning || c.Reason == "" {
-		return err
-	}
-	if lifecycle.Allow(act, c.Name, c.Kind, c.Phase, domain.ConditionRunning) == nil { // the condition is what is in the way
-		return domain.Conflict("%s. It is %s because: %s", err, c.Condition, c.Reason)
-	}
-	return err
-}
-
 // onTarget returns plans as the target's engine must know them.
 func onTarget(plans []domain.TablePlan) []domain.TablePlan {
 	out := make([]domain.TablePlan, len(plans))
 	for i := range plans {
-		out[i] = plans[i].OnTarget()
+		out[i] = plans[i].TargetPlan()
 	}
 	return out
 }
@@ -169,12 +160,12 @@ func ownedThere(q domain.Sequence, plans []domain.TablePlan) domain.Sequence {
 		if p.Source != q.OwnedBy || q.OwnedBy.Name == "" {
 			continue
 		}
-		there := p.There()
+		there := p.TargetColumns()
 		if q.Name.Schema == q.OwnedBy.Schema { // an owned one stands beside its table
 			q.Name.Schema = p.Target.Schema
 		}
 		q.OwnedBy = p.Target
-		for n, c := range p.Carried() {
+		for n, c := range p.CopiedColumns() {
 			if c.Name == q.OwnedColumn {
 				q.OwnedColumn = there[n].Name
 				break
@@ -197,17 +188,17 @@ func catalogThere(cat *domain.Catalog, plans []domain.TablePlan) *domain.Catalog
 }
 
 // plansOf returns the table plans of a crossing.
-func plansOf(tables []records.Table) []domain.TablePlan {
+func plansOf(tables []domain.CrossingTable) []domain.TablePlan {
 	out := make([]domain.TablePlan, len(tables))
 	for i := range tables {
-		out[i] = tables[i].Plan.V
+		out[i] = tables[i].Plan
 	}
 	return out
 }
 
 // sameSource returns an error when another server answers at the source's address
 // than the one that the crossing began with.
-func (v *Voyage) sameSource(ctx context.Context, c *domain.Crossing, src engine.Database) error {
+func (v *Voyage) sameSource(ctx context.Context, c *domain.Crossing, src *engine.Opened) error {
 	now, err := src.Identity(ctx)
 	if err != nil || now == "" {
 		return err

@@ -97,7 +97,7 @@ func (f *follower) durable(ctx context.Context) error {
 }
 
 // mindTables sees to new partitions, and to tables that are not published any more.
-func (f *follower) mindTables(ctx context.Context, src engine.Database) error {
+func (f *follower) mindTables(ctx context.Context, src *engine.Opened) error {
 	limit, done := context.WithTimeout(ctx, 5*time.Second)
 	defer done()
 	lost, err := src.Mind(limit, f.c.CaptureName(), f.plans, func(sql string) error {

@@ -99,7 +99,8 @@ func (g *gen) relations() {
 		b := g.tables[1]
 		if a.unique != "" && !a.late && !b.partitioned && !b.strict {
 			how := pick(g, "", " ON DELETE CASCADE ON UPDATE CASCADE", " DEFERRABLE INITIALLY DEFERRED", " NOT VALID")
-			g.set(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int; ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (parent) REFERENCES %s (u)%s", b.q(), b.q(), ident("fk_"+b.cols[0].name), a.q(), how))
+			g.set(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int", b.q()))
+			g.set(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s FOREIGN KEY (parent) REFERENCES %s (u)%s", b.q(), ident("fk_"+b.cols[0].name), a.q(), how)) // refused where one of both is unlogged
 			g.set(fmt.Sprintf("UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q()))
 		}
 	}

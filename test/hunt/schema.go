@@ -143,7 +143,7 @@ var valueTypes = []col{
 	{typ: "macaddr8", value: "'08:00:2b:01:02:03:04:05'::macaddr8"},
 	{typ: "point", value: "point(g / 3.0, -g)"},
 	{typ: "box", value: "box(point(g, g), point(0, 1.1))"},
-	{typ: "path", value: "path(polygon(4, circle(point(1, 2), g)))"},
+	{typ: "path", value: "format('((%s,2),(1,%s.5),(2,-%s))', g, g, g)::path"},
 	{typ: "circle", value: "circle(point(1.5, g), 2)"},
 	{typ: "bit(9)", value: "(g % 512)::bit(9)"},
 	{typ: "bit varying", value: "(g % 512)::bit(9)::varbit"},

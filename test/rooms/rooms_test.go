@@ -41,6 +41,7 @@ var work = map[string][]string{
 	"voyage/keeper":    {"voyage/waits"},
 	"voyage/steps":     {},
 	"voyage/drafts":    {"engine"},
+	"voyage/compare":   {"engine", "voyage/journal", "voyage/waits"},
 }
 
 // reaches says which packages that reach outside a room may use: the others may not.

@@ -1329,8 +1329,8 @@ export interface components {
         };
         NewDatabase: {
             name: string;
-            /** @enum {string} */
-            engine: "postgres" | "mariadb";
+            /** @description postgres or mariadb */
+            engine: string;
             host: string;
             port: number;
             database: string;
@@ -1505,6 +1505,8 @@ export interface components {
             remedy?: string;
         };
         Facts: {
+            /** @description What its engine can do, such as: read rows, capture changes, stop writes, take rows, take changes, be compared */
+            can: string[];
             version: string;
             encrypted: string;
             /** Format: double */
@@ -1725,7 +1727,7 @@ export interface components {
              * @description What becomes of target tables that hold rows
              * @enum {string}
              */
-            non_empty_target?: "refuse" | "keep" | "empty" | "replace";
+            existing_rows?: "refuse" | "keep" | "empty" | "replace";
             /**
              * @description How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
              * @enum {string}
@@ -1842,7 +1844,13 @@ export interface components {
                 [key: string]: components["schemas"]["ColumnRule"];
             };
             /**
-             * @description What becomes of a target table that stands; as the setting non_empty_target
+             * @description What becomes of a target table that exists, and of its rows; as the setting of that name
+             * @enum {string}
+             */
+            existing_rows?: "refuse" | "keep" | "empty" | "replace";
+            /**
+             * @deprecated
+             * @description The former name of existing_rows
              * @enum {string}
              */
             standing?: "refuse" | "keep" | "empty" | "replace";

@@ -328,7 +328,7 @@ func (s Source) Unsafe(c Change, key []string) string {
 			return fmt.Sprintf("nothing says which value column %s has in the rows that were there", c.Now.Name)
 		}
 	case Retyped:
-		way := typemap.Way{From: s.Engine, To: s.Engine}
+		way := typemap.Mapping{From: s.Engine, To: s.Engine}
 		switch {
 		case !way.Holds(c.Was, c.Now):
 			return fmt.Sprintf("%s does not surely hold what %s held", c.Now.Type, c.Was.Type)

@@ -57,20 +57,20 @@ type Check struct {
 // New begins a check of a plan from an engine. The last result is false when
 // nothing can fail to fit, as rows travel in the engine's own form and types.
 func New(from string, p *domain.TablePlan) (*Check, bool) {
-	if !p.Unlike {
+	if !p.CrossEngine {
 		return nil, false
 	}
 	c := &Check{engine: p.TargetSide.Engine}
-	for i, col := range p.Carried() {
-		there := p.There()[i]
-		col.OnCut = func() { c.cut = true }
+	for i, col := range p.CopiedColumns() {
+		there := p.TargetColumns()[i]
+		col.OnTruncate = func() { c.cut = true }
 		c.names, c.target = append(c.names, col.Name), append(c.target, there)
 		c.conv = append(c.conv, typemap.Compile(from, c.engine, col, there))
 		c.limit = append(c.limit, typemap.Limits(c.engine, there))
 	}
-	c.key = p.KeyIndexes(p.Carried())
+	c.key = p.KeyIndexes(p.CopiedColumns())
 	c.misfits = make([]Misfit, len(c.names))
-	for i, col := range p.Carried() {
+	for i, col := range p.CopiedColumns() {
 		c.misfits[i].Limit = col.Longest
 	}
 	return c, true

@@ -16,7 +16,7 @@ func plan(from, to string, base, typ string, there domain.Column) *domain.TableP
 	if there.BaseType == "" {
 		there.BaseType, _, _ = strings.Cut(there.Type, "(")
 	}
-	p.Unlike = true
+	p.CrossEngine = true
 	p.TargetSide = &domain.TablePlan{Engine: to, Columns: []domain.Column{{Name: "id", Type: "int", BaseType: "int"}, there}}
 	return p
 }

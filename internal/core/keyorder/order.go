@@ -6,6 +6,7 @@ package keyorder
 
 import (
 	"cmp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -35,6 +36,15 @@ func New(cols []domain.Column) (*Order, bool) {
 		ok = ok && f != unknown
 	}
 	return o, ok
+}
+
+// Alike reports whether both servers of a plan surely order its keys alike.
+func Alike(p *domain.TablePlan) bool {
+	if p.KeyOrder != "ours" || p.CrossEngine && !Whole(p.KeyColumns()) {
+		return false
+	}
+	// Of text: the target's order may be another.
+	return !slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool { return c.ByteOrder })
 }
 
 // Whole reports whether a key is of whole numbers only, which every engine

@@ -137,3 +137,15 @@ func Next(v View) domain.Phase {
 func Consistent(v View) bool {
 	return v.Landed == v.Chunks && (v.Kind == domain.KindLoad || v.Applied >= v.MaxRead)
 }
+
+// AllowOn checks an act against where a crossing stands; what holds it is part of a refusal.
+func AllowOn(act Act, c *domain.Crossing) error {
+	err := Allow(act, c.Name, c.Kind, c.Phase, c.Condition)
+	if err == nil || c.Condition == domain.ConditionRunning || c.Reason == "" {
+		return err
+	}
+	if Allow(act, c.Name, c.Kind, c.Phase, domain.ConditionRunning) == nil { // the condition is what is in the way
+		return domain.Conflict("%s. It is %s because: %s", err, c.Condition, c.Reason)
+	}
+	return err
+}

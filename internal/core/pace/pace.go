@@ -14,13 +14,13 @@ import (
 // How the number of lanes is looked for. A change needs a while to show: the first
 // part of a window is its settling.
 const (
-	Window   = 10 * time.Second
-	worth    = 1.05             // a lane more is kept when throughput grows by this
-	slower   = 4                // times the usual round trip that a server may take
-	slack    = 40e-3            // seconds on top of that, below which nothing is made of it
-	resting  = 90 * time.Second // after a lane was not worth it, before it is tried again
-	relieved = 30 * time.Second // after a server suffered
-	unlearn  = 1.002            // by which the usual round trip forgets a lucky low, each look
+	Window        = 10 * time.Second
+	minGain       = 1.05             // a lane more is kept when throughput grows by this
+	latencyFactor = 4                // times the usual round trip that a server may take
+	latencyFloor  = 40e-3            // seconds on top of that, below which nothing is made of it
+	retryAfter    = 90 * time.Second // after a lane was not minGain it, before it is tried again
+	relieved      = 30 * time.Second // after a server suffered
+	unlearn       = 1.002            // by which the usual round trip forgets a lucky low, each look
 )
 
 // State is what is known from one look to the next. The zero value begins.
@@ -74,7 +74,7 @@ func Next(s State, l Look) State {
 			continue
 		}
 		s.Usual[i] = min(t, usual*unlearn)
-		if t > usual*slower && t > usual+slack && s.Lanes > l.Least && l.At.Sub(s.Since) >= Window/2 {
+		if t > usual*latencyFactor && t > usual+latencyFloor && s.Lanes > l.Least && l.At.Sub(s.Since) >= Window/2 {
 			s.Until, s.Before = l.At.Add(relieved), 0
 			return set(s.Lanes-1, "the %s answers a small query in %.0f ms, usual is %.1f ms: one lane less", name, t*1e3, usual*1e3)
 		}
@@ -83,9 +83,9 @@ func Next(s State, l Look) State {
 		return s
 	}
 	rate := float64(l.Moved-s.Moved) / l.At.Sub(s.Since).Seconds()
-	if s.Before > 0 && rate < s.Before*worth && s.Lanes > l.Least {
+	if s.Before > 0 && rate < s.Before*minGain && s.Lanes > l.Least {
 		before := s.Before
-		s.Until, s.Before = l.At.Add(resting), 0
+		s.Until, s.Before = l.At.Add(retryAfter), 0
 		return set(s.Lanes-1, "the last lane brought nothing (%.1f MB/s, %.1f MB/s before): one lane less", rate/1e6, before/1e6)
 	}
 	if s.Lanes >= l.Most || l.At.Before(s.Until) || l.Busy < s.Lanes {

@@ -28,17 +28,17 @@ func Aim(chunk, limit int64, lanes int) int64 {
 // mostTogether bounds what one read takes at once.
 const mostTogether = 4096
 
-// Next is how many neighbouring chunks a lane would carry at once after a read of run
+// NextBatch is how many neighbouring chunks a lane would carry at once after a read of run
 // chunks took so long: about as many as take [ReadTime], at most four times as many.
-func Next(run int, took time.Duration) int {
+func NextBatch(run int, took time.Duration) int {
 	n := float64(run) * ReadTime.Seconds() / max(took.Seconds(), 0.01)
 	return max(1, int(min(n, float64(4*run), mostTogether)))
 }
 
-// Part is how many of the chunks that are left of a whole load a lane may take at once:
+// FairShare is how many of the chunks that are left of a whole load a lane may take at once:
 // no more than leave every other lane, and itself, another turn. What is left of one
 // table does not count: who finds it taken goes on with the next.
-func Part(most, left, lanes int) int { return max(1, min(most, left/(2*max(lanes, 1)))) }
+func FairShare(most, left, lanes int) int { return max(1, min(most, left/(2*max(lanes, 1)))) }
 
 // Fleet is what a simulated load is carried by.
 type Fleet struct {
@@ -131,7 +131,7 @@ func Simulate(tables []int64, chunk int64, f Fleet) Result {
 		if l.at != table {
 			most /= 2
 		}
-		most = Part(most, int(whole), n)
+		most = FairShare(most, int(whole), n)
 		size := min(left, int64(most)*chunk)
 		long := float64(size) / speed
 		if !begun {
@@ -148,7 +148,7 @@ func Simulate(tables []int64, chunk int64, f Fleet) Result {
 		begun = true
 		busy += long
 		l.free, l.landing = at+long, true
-		l.most = Next(most, time.Duration(long*float64(time.Second)))
+		l.most = NextBatch(most, time.Duration(long*float64(time.Second)))
 		r.Largest = max(r.Largest, time.Duration(long*float64(time.Second)))
 		end = max(end, l.free+f.Land.Seconds())
 		heap.Fix(&q, 0)

@@ -12,20 +12,20 @@ func TestReadsFindTheirSize(t *testing.T) {
 	// A chunk takes 0.1 s: sixty of them are a read, found in four steps.
 	run := 1
 	for range 4 {
-		run = share.Next(run, time.Duration(run)*100*time.Millisecond)
+		run = share.NextBatch(run, time.Duration(run)*100*time.Millisecond)
 	}
 	if run != 60 {
 		t.Errorf("%d chunks a read, want 60", run)
 	}
 	// The target becomes five times slower.
-	if run = share.Next(run, 30*time.Second); run != 12 {
+	if run = share.NextBatch(run, 30*time.Second); run != 12 {
 		t.Errorf("then %d, want 12", run)
 	}
-	if run = share.Next(1, time.Minute); run != 1 {
+	if run = share.NextBatch(1, time.Minute); run != 1 {
 		t.Errorf("a chunk that takes a minute is read alone, not %d", run)
 	}
 	for _, c := range []struct{ most, left, lanes, want int }{{60, 1000, 4, 60}, {60, 100, 4, 12}, {60, 7, 4, 1}, {60, 0, 4, 1}, {5, 1000, 0, 5}} {
-		if got := share.Part(c.most, c.left, c.lanes); got != c.want {
+		if got := share.FairShare(c.most, c.left, c.lanes); got != c.want {
 			t.Errorf("%+v: %d", c, got)
 		}
 	}

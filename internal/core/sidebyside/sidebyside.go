@@ -41,11 +41,11 @@ func Of(k domain.Column, t *Table) Column {
 	}
 	x.TargetName, x.TargetType, x.Mapping = k.Name, k.Type, string(typemap.Exact)
 	want := k
-	if at := slices.IndexFunc(t.Plan.Carried(), func(c domain.Column) bool { return c.Name == k.Name }); at >= 0 {
+	if at := slices.IndexFunc(t.Plan.CopiedColumns(), func(c domain.Column) bool { return c.Name == k.Name }); at >= 0 {
 		x.Carried = true
-		want = t.Plan.There()[at]
+		want = t.Plan.TargetColumns()[at]
 		x.TargetName, x.TargetType = want.Name, want.Type
-	} else if t.Plan.Unlike {
+	} else if t.Plan.CrossEngine {
 		x.TargetName, x.TargetType, x.Mapping = "", "", string(typemap.Impossible)
 		x.Note = "computed on the source: it is not carried"
 		return x
@@ -86,7 +86,7 @@ func (x *Column) meets(k, want domain.Column, t *Table) string {
 	case there == nil:
 		x.TargetType = ""
 		return "the target's table has no such column"
-	case there.Type != want.Type && !t.Plan.Unlike:
+	case there.Type != want.Type && !t.Plan.CrossEngine:
 		x.TargetType = there.Type
 		return "the target's column has another type"
 	case there.NotNull && !k.NotNull:

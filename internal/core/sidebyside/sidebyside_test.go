@@ -44,7 +44,7 @@ func TestAColumnOnBothSides(t *testing.T) {
 		}
 	}
 	unlike := plan
-	unlike.Unlike, unlike.TargetSide = true, nil
+	unlike.CrossEngine, unlike.TargetSide = true, nil
 	if got := sidebyside.Of(twice, &sidebyside.Table{Plan: unlike}); got.Mapping != "impossible" || got.TargetName != "" || got.Carried {
 		t.Errorf("a computed column on its way to another engine: %+v", got)
 	}

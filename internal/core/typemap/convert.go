@@ -22,12 +22,13 @@ type Convert func(dst, value []byte) ([]byte, bool, error)
 //
 // A masked column's values are replaced by hashes of what they would be.
 func Compile(from, to string, column, target domain.Column) Convert {
+	from, to = form(from), form(to)
 	if column.Mask != "" {
 		return masked(from, column, target)
 	}
 	f := compile(from, to, column, target)
 	if target.Type != usual(from, to, column) {
-		f = reformed(f, to, column, target)
+		f = coerce(f, to, column, target)
 	}
 	if column.Longest > 0 {
 		return limited(from, column, f)
@@ -43,7 +44,7 @@ func AsUsual(from, to string, column, target domain.Column) bool {
 
 // Told is what becomes of a value that a default of a MariaDB source gives, where rows that
 // stand on the target can be given the same; nil otherwise.
-func (w Way) Told(column, target domain.Column, value string) *string {
+func (w Mapping) Told(column, target domain.Column, value string) *string {
 	switch {
 	case w.From != MariaDB:
 		return nil

@@ -74,8 +74,8 @@ func limited(from string, c domain.Column, f Convert) Convert {
 		if !c.Cut {
 			return dst, false, fmt.Errorf("it has %d bytes, more than the %d that a rule allows", n, c.Longest)
 		}
-		if c.OnCut != nil {
-			c.OnCut()
+		if c.OnTruncate != nil {
+			c.OnTruncate()
 		}
 		keep := c.Longest
 		if hexed {

@@ -13,24 +13,24 @@ func said(s string) *string { return &s }
 // leaves out what could not hold for them.
 func TestReplacedColumns(t *testing.T) {
 	for _, to := range []string{Postgres, MariaDB} {
-		w := Way{From: MariaDB, To: to, Into: "new"}
+		w := Mapping{From: MariaDB, To: to, Into: "new"}
 		keepers, hives := meadow()
 		keepers.Columns[1].MaskKey = []byte("key")
 		hives.Table.Constraints = append(hives.Table.Constraints, domain.Constraint{Name: "named", Kind: "foreign", Columns: []string{"keeper"}, References: keepers.Source, ReferenceColumns: []string{"name"}})
 		keepers.Table.Constraints = []domain.Constraint{{Name: "long_name", Kind: "check", Definition: "CHECK (length(name) > 1)", Columns: []string{"name"}}}
-		rule := domain.Rule{Tables: "meadow.keepers", Note: "people", Standing: "replace", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}, "region": {Value: said(`o'clock \`), Type: "varchar(20)"}}}
-		p, notes, err := w.Shape(keepers, rule)
+		rule := domain.Rule{Tables: "meadow.keepers", Note: "people", ExistingRows: "replace", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}, "region": {Value: said(`o'clock \`), Type: "varchar(20)"}}}
+		p, notes, err := w.BuildTargetPlan(keepers, rule)
 		if err != nil {
 			t.Fatal(err)
 		}
-		h, _, err := w.Shape(hives, domain.Rule{})
+		h, _, err := w.BuildTargetPlan(hives, domain.Rule{})
 		if err != nil {
 			t.Fatal(err)
 		}
 		plans := []domain.TablePlan{p, h}
-		w.Refer(plans)
-		there := plans[0].OnTarget()
-		if there.Standing != "replace" || plans[0].Note != "people" || len(there.Added) != 1 || there.Added[0].Name != "region" || len(there.Columns) != len(plans[0].Columns) {
+		w.RemapForeignKeys(plans)
+		there := plans[0].TargetPlan()
+		if there.ExistingRows != "replace" || plans[0].Note != "people" || len(there.Added) != 1 || there.Added[0].Name != "region" || len(there.Columns) != len(plans[0].Columns) {
 			t.Errorf("%s: %+v", to, there)
 		}
 		want := `'o''clock \'`
@@ -40,7 +40,7 @@ func TestReplacedColumns(t *testing.T) {
 		if got := there.Added[0].Default; got != want {
 			t.Errorf("%s: the value is %s", to, got)
 		}
-		left := strings.Join(append(there.Table.Left, plans[1].OnTarget().Table.Left...), "; ")
+		left := strings.Join(append(there.Table.Left, plans[1].TargetPlan().Table.Left...), "; ")
 		if !strings.Contains(left, "check constraint long_name (of a column whose values are replaced)") || !strings.Contains(left, "foreign constraint named (to a column whose values are replaced)") {
 			t.Errorf("%s: left out are %s", to, left)
 		}
@@ -64,7 +64,7 @@ func TestReplacedColumns(t *testing.T) {
 
 // TestWhatCannotBeReplaced says why.
 func TestWhatCannotBeReplaced(t *testing.T) {
-	w := Way{From: MariaDB, To: Postgres}
+	w := Mapping{From: MariaDB, To: Postgres}
 	for want, columns := range map[string]map[string]domain.ColumnRule{
 		"part of the key":           {"id": {Mask: "people"}},
 		"which has none":            {"nobody": {Mask: "people"}},
@@ -73,7 +73,7 @@ func TestWhatCannotBeReplaced(t *testing.T) {
 		"cannot hold a hash":        {"name": {Mask: "people", Type: "jsonb"}},
 	} {
 		keepers, _ := meadow()
-		_, _, err := w.Shape(keepers, domain.Rule{Tables: "meadow.keepers", Columns: columns})
+		_, _, err := w.BuildTargetPlan(keepers, domain.Rule{Tables: "meadow.keepers", Columns: columns})
 		if err == nil || !strings.Contains(err.Error(), want) && want != "cannot hold a hash" {
 			t.Errorf("%s: %v", want, err)
 		}
@@ -88,11 +88,11 @@ func TestComputedColumnsTellNothing(t *testing.T) {
 		keepers.Columns[2].Computed = "lower(name)"
 		keepers.Table.Columns = keepers.Columns
 		rule := domain.Rule{Tables: "meadow.keepers", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}}}
-		if _, _, err := (Way{From: MariaDB, To: to, Into: "new"}).Shape(keepers, rule); err == nil || !strings.Contains(err.Error(), "which the server computes from others") {
+		if _, _, err := (Mapping{From: MariaDB, To: to, Into: "new"}).BuildTargetPlan(keepers, rule); err == nil || !strings.Contains(err.Error(), "which the server computes from others") {
 			t.Errorf("%s: %v", to, err)
 		}
 		rule.Columns["secret"] = domain.ColumnRule{LeaveOut: true}
-		if _, _, err := (Way{From: MariaDB, To: to, Into: "new"}).Shape(keepers, rule); err != nil {
+		if _, _, err := (Mapping{From: MariaDB, To: to, Into: "new"}).BuildTargetPlan(keepers, rule); err != nil {
 			t.Errorf("%s, left out: %v", to, err)
 		}
 	}
@@ -101,7 +101,7 @@ func TestComputedColumnsTellNothing(t *testing.T) {
 // TestEnumsKeepTheirValues holds a text on PostgreSQL to the values that the enum
 // allowed.
 func TestEnumsKeepTheirValues(t *testing.T) {
-	w := Way{From: MariaDB, To: Postgres}
+	w := Mapping{From: MariaDB, To: Postgres}
 	keepers, _ := meadow()
 	keepers.Columns[2] = domain.Column{Name: "mood", Type: "enum('calm','it''s wild')", BaseType: "enum"}
 	keepers.Table.Columns = keepers.Columns
@@ -118,12 +118,12 @@ func TestEnumsKeepTheirValues(t *testing.T) {
 		if c.rule != (domain.ColumnRule{}) {
 			rule.Columns = map[string]domain.ColumnRule{"mood": c.rule}
 		}
-		p, _, err := w.Shape(keepers, rule)
+		p, _, err := w.BuildTargetPlan(keepers, rule)
 		if err != nil {
 			t.Fatal(err)
 		}
 		got := ""
-		for _, k := range p.OnTarget().Table.Constraints {
+		for _, k := range p.TargetPlan().Table.Constraints {
 			got += k.Definition
 		}
 		if got != c.want {

@@ -69,6 +69,7 @@ func family(base string) string {
 
 // usual is the type that a column gets without a rule.
 func usual(from, to string, c domain.Column) string {
+	from, to = form(from), form(to)
 	switch {
 	case from == to:
 		return c.Type
@@ -79,7 +80,7 @@ func usual(from, to string, c domain.Column) string {
 }
 
 // judge says what planning a column as another type means.
-func (w Way) judge(c, to domain.Column) (Verdict, string) {
+func (w Mapping) judge(c, to domain.Column) (Verdict, string) {
 	const found = "a value that does not fit stops the load: the fit check finds them"
 	if to.Type == usual(w.From, w.To, c) {
 		switch {
@@ -115,7 +116,7 @@ func (w Way) judge(c, to domain.Column) (Verdict, string) {
 }
 
 // Holds reports whether a column that becomes another type surely keeps every value.
-func (w Way) Holds(c, to domain.Column) bool {
+func (w Mapping) Holds(c, to domain.Column) bool {
 	v, _ := w.judge(c, to)
 	return v == Exact || v == Wider
 }
@@ -141,9 +142,9 @@ func roomier(c, to domain.Column) bool {
 	return false
 }
 
-// reformed brings values to the very form of a type that a person chose: as many
+// coerce brings values to the very form of a type that a person chose: as many
 // digits as it has, and none that it would drop in silence.
-func reformed(f Convert, to string, c, target domain.Column) Convert {
+func coerce(f Convert, to string, c, target domain.Column) Convert {
 	a, b := args(target.Type)
 	switch from, kind := family(c.BaseType), family(target.BaseType); {
 	case kind == "decimal" && (from == "decimal" || from == "integer") && (a > 0 || to == MariaDB):

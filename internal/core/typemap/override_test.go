@@ -12,9 +12,9 @@ func typed(base, typ string) domain.Column {
 }
 
 func TestVerdictsOfRules(t *testing.T) {
-	pm, mp, mm, pp := Way{From: Postgres, To: MariaDB}, Way{From: MariaDB, To: Postgres}, Way{From: MariaDB, To: MariaDB}, Way{From: Postgres, To: Postgres}
+	pm, mp, mm, pp := Mapping{From: Postgres, To: MariaDB}, Mapping{From: MariaDB, To: Postgres}, Mapping{From: MariaDB, To: MariaDB}, Mapping{From: Postgres, To: Postgres}
 	for _, c := range []struct {
-		way  Way
+		way  Mapping
 		from domain.Column
 		to   string
 		want Verdict

@@ -41,15 +41,15 @@ func TestWhatADefaultTells(t *testing.T) {
 		return domain.Column{Name: "v", Type: typ, BaseType: baseOf(typ), Default: literal}
 	}
 	for _, c := range []struct {
-		way         Way
+		way         Mapping
 		from, to    domain.Column
 		value, want string
 	}{
-		{Way{From: MariaDB, To: Postgres}, column("tinyint(1)", "1"), column("boolean", ""), "1", "true"},
-		{Way{From: MariaDB, To: Postgres}, column("datetime", ""), column("timestamp(0) without time zone", ""), "0000-00-00 00:00:00", "nothing"},
-		{Way{From: MariaDB, To: MariaDB}, column("int", "7"), column("int", "7"), "7", "7"},
-		{Way{From: MariaDB, To: MariaDB}, column("int", "7"), column("int", "8"), "7", "nothing"},
-		{Way{From: Postgres, To: Postgres}, column("integer", "7"), column("integer", "7"), "7", "nothing"},
+		{Mapping{From: MariaDB, To: Postgres}, column("tinyint(1)", "1"), column("boolean", ""), "1", "true"},
+		{Mapping{From: MariaDB, To: Postgres}, column("datetime", ""), column("timestamp(0) without time zone", ""), "0000-00-00 00:00:00", "nothing"},
+		{Mapping{From: MariaDB, To: MariaDB}, column("int", "7"), column("int", "7"), "7", "7"},
+		{Mapping{From: MariaDB, To: MariaDB}, column("int", "7"), column("int", "8"), "7", "nothing"},
+		{Mapping{From: Postgres, To: Postgres}, column("integer", "7"), column("integer", "7"), "7", "nothing"},
 	} {
 		got := "nothing"
 		if v := c.way.Told(c.from, c.to, c.value); v != nil {

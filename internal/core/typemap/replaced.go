@@ -18,7 +18,7 @@ func replaced(c domain.Column) bool { return c.Mask != "" || c.Expression != "" 
 // asTexts lets rows travel as texts, also between databases of one engine.
 func asTexts(p *domain.TablePlan) {
 	for _, side := range []*domain.TablePlan{p, p.TargetSide} {
-		side.Unlike, side.Binary = true, false
+		side.CrossEngine, side.Binary = true, false
 	}
 }
 
@@ -67,10 +67,10 @@ func replace(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 }
 
 // masks checks that masked columns can be, and tells of them.
-func (w Way) masks(p *domain.TablePlan) ([]Noted, error) {
+func (w Mapping) masks(p *domain.TablePlan) ([]Noted, error) {
 	var notes []Noted
-	there := p.There()
-	for i, c := range p.Carried() {
+	there := p.TargetColumns()
+	for i, c := range p.CopiedColumns() {
 		if c.Mask == "" {
 			continue
 		}
@@ -88,7 +88,7 @@ func (w Way) masks(p *domain.TablePlan) ([]Noted, error) {
 }
 
 // add gives the target's table the columns that only it has.
-func (w Way) add(p *domain.TablePlan, r domain.Rule) error {
+func (w Mapping) add(p *domain.TablePlan, r domain.Rule) error {
 	for _, name := range slices.Sorted(maps.Keys(r.Columns)) {
 		k := r.Columns[name]
 		if k.Value == nil {

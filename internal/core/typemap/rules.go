@@ -10,9 +10,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Shape completes a plan as [Way.Complete] does, with a person's changes to it.
+// BuildTargetPlan completes a plan as [Mapping.Complete] does, with a person's changes to it.
 // Columns that are read by an expression are in the plan already.
-func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted, error) {
+func (w Mapping) BuildTargetPlan(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted, error) {
 	if err := spread(&p, &r); err != nil {
 		return p, nil, err
 	}
@@ -25,7 +25,7 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 			return p, nil, domain.Invalid("a rule gives column %s of %s a fixed value, but the source has that column: leave it out and give another name, or write an expression", name, p.Source)
 		}
 	}
-	p.Where, p.Standing, p.Statements, p.Note = r.Where, r.Standing, r.Statements, r.Note
+	p.Where, p.ExistingRows, p.Statements, p.Note = r.Where, r.ExistingRows, r.Statements, r.Note
 	left, err := leaveOut(&p, r)
 	if err != nil {
 		return p, nil, err
@@ -38,15 +38,12 @@ func (w Way) Shape(p domain.TablePlan, r domain.Rule) (domain.TablePlan, []Noted
 		return p, nil, err
 	}
 	left = append(left, dropped...)
-	p, notes, ok := w.Complete(p)
-	if !ok {
-		return p, nil, domain.Invalid("there is no way from %s to %s yet; choose another target", w.From, w.To)
-	}
+	p, notes := w.Complete(p)
 	if p.TargetSide == nil && (!r.Empty() || p.From != "") {
 		w.sameSide(&p)
 	}
 	if side := p.TargetSide; side != nil {
-		side.Standing, side.Statements = p.Standing, p.Statements
+		side.ExistingRows, side.Statements = p.ExistingRows, p.Statements
 		for i := range side.Columns { // what replaces values belongs to reading
 			side.Columns[i].Mask, side.Columns[i].Expression = "", ""
 			side.Columns[i].Longest, side.Columns[i].Cut = 0, false
@@ -122,7 +119,7 @@ func leaveOut(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 
 // sameSide gives a plan between PostgreSQL databases a target's side of its own,
 // for what a person changes there; rows still travel as they are.
-func (w Way) sameSide(p *domain.TablePlan) {
+func (w Mapping) sameSide(p *domain.TablePlan) {
 	there := *p
 	there.Engine = w.To
 	there.Where, there.From = "", ""
@@ -135,10 +132,10 @@ func (w Way) sameSide(p *domain.TablePlan) {
 }
 
 // retype plans columns as a person says.
-func (w Way) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
+func (w Mapping) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 	var notes []Noted
 	side := p.TargetSide
-	for i, c := range p.Carried() {
+	for i, c := range p.CopiedColumns() {
 		typ := r.Columns[c.Name].Type
 		if typ == "" {
 			continue
@@ -174,7 +171,7 @@ func (w Way) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 }
 
 // rename gives the target's table and columns the names that a person wants.
-func (w Way) rename(p *domain.TablePlan, r domain.Rule) error {
+func (w Mapping) rename(p *domain.TablePlan, r domain.Rule) error {
 	side := p.TargetSide
 	from, to := side.Target, r.Target(side.Target)
 	if w.To == MariaDB && to.Schema != from.Schema {
@@ -280,7 +277,7 @@ func (w Way) rename(p *domain.TablePlan, r domain.Rule) error {
 
 // followSequences lets defaults name the sequences that a table owns where they
 // stand beside it.
-func (w Way) followSequences(source, to domain.TableName, cols []domain.Column) {
+func (w Mapping) followSequences(source, to domain.TableName, cols []domain.Column) {
 	if w.Catalog == nil || source.Schema == to.Schema {
 		return
 	}
@@ -295,9 +292,9 @@ func (w Way) followSequences(source, to domain.TableName, cols []domain.Column) 
 	}
 }
 
-// Refer points foreign keys at the names that their tables and columns have on
+// RemapForeignKeys points foreign keys at the names that their tables and columns have on
 // the target, when all plans are shaped.
-func (w Way) Refer(plans []domain.TablePlan) {
+func (w Mapping) RemapForeignKeys(plans []domain.TablePlan) {
 	where := map[domain.TableName]*domain.TablePlan{}
 	changed := map[domain.TableName]bool{}
 	for i := range plans {
@@ -372,8 +369,8 @@ func closing(definition string) int {
 // columnNamesThere gives the target's name of each column that a plan carries.
 func columnNamesThere(p *domain.TablePlan) map[string]string {
 	out := map[string]string{}
-	there := p.There()
-	for i, c := range p.Carried() {
+	there := p.TargetColumns()
+	for i, c := range p.CopiedColumns() {
 		out[c.Name] = there[i].Name
 	}
 	return out

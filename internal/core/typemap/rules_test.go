@@ -28,18 +28,18 @@ func TestRulesOnEveryWay(t *testing.T) {
 		{MariaDB, "new.old_keepers", "INDEX `by_name` (`full`)", "FOREIGN KEY (`keeper`) REFERENCES `new`.`old_keepers` (`number`) ON DELETE CASCADE"},
 		{Postgres, "meadow.old_keepers", `CREATE INDEX "keepers_by_name" ON "meadow"."old_keepers" ("full")`, `FOREIGN KEY ("keeper") REFERENCES "meadow"."old_keepers" ("number") ON DELETE CASCADE`},
 	} {
-		w := Way{From: MariaDB, To: c.to, Into: "new"}
+		w := Mapping{From: MariaDB, To: c.to, Into: "new"}
 		keepers, hives := meadow()
 		rule := domain.Rule{Tables: "meadow.keepers", Name: "old_*", Columns: map[string]domain.ColumnRule{"id": {Name: "number"}, "name": {Name: "full"}, "secret": {LeaveOut: true}}}
 		plans := make([]domain.TablePlan, 2)
 		var err error
 		for i, p := range []domain.TablePlan{keepers, hives} {
-			if plans[i], _, err = w.Shape(p, domain.RuleFor([]domain.Rule{rule}, p.Source)); err != nil {
+			if plans[i], _, err = w.BuildTargetPlan(p, domain.RuleFor([]domain.Rule{rule}, p.Source)); err != nil {
 				t.Fatal(err)
 			}
 		}
-		w.Refer(plans)
-		k, h := plans[0].OnTarget(), plans[1].OnTarget()
+		w.RemapForeignKeys(plans)
+		k, h := plans[0].TargetPlan(), plans[1].TargetPlan()
 		if k.Target.String() != c.target || len(k.Columns) != 2 || k.Columns[0].Name != "number" || k.Key[0] != "number" || plans[0].Key[0] != "id" {
 			t.Errorf("%s: %+v", c.to, k)
 		}
@@ -66,15 +66,15 @@ func TestColumnsChangeNames(t *testing.T) {
 		Indexes: []domain.Index{{Name: "both", Columns: []string{"a", "b", "Id"}, Definition: `CREATE INDEX both ON meadow.hives USING btree (a, b DESC, "Id")`}},
 		Constraints: []domain.Constraint{{Name: "pair", Kind: "foreign", Columns: []string{"a"}, References: name, ReferenceColumns: []string{"Id"}, Definition: `FOREIGN KEY (a) REFERENCES meadow.hives("Id") ON DELETE CASCADE`},
 			{Name: "the_pair", Kind: "foreign", Columns: []string{"b"}, References: name, ReferenceColumns: []string{"Id"}, Definition: `FOREIGN KEY (b) REFERENCES meadow.hives("Id")`}}}
-	w := Way{From: Postgres, To: Postgres}
-	p, _, err := w.Shape(domain.TablePlan{Source: name, Target: name, Columns: table.Columns, Key: []string{"Id"}, Table: table},
+	w := Mapping{From: Postgres, To: Postgres}
+	p, _, err := w.BuildTargetPlan(domain.TablePlan{Source: name, Target: name, Columns: table.Columns, Key: []string{"Id"}, Table: table},
 		domain.Rule{Tables: "meadow.hives", Name: "combs", Columns: map[string]domain.ColumnRule{"a": {Name: "b"}, "b": {Name: "a"}, "Id": {Name: "number"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	plans := []domain.TablePlan{p}
-	w.Refer(plans)
-	o := plans[0].OnTarget()
+	w.RemapForeignKeys(plans)
+	o := plans[0].TargetPlan()
 	if got := o.Table.Indexes[0].Definition; got != `CREATE INDEX both ON "meadow"."combs" USING btree ("b", "a" DESC, "number")` {
 		t.Errorf("the index is %s", got)
 	}
@@ -86,7 +86,7 @@ func TestColumnsChangeNames(t *testing.T) {
 	if table.Constraints[0].Columns[0] != "a" || !strings.Contains(table.Constraints[0].Definition, `hives("Id")`) || table.Indexes[0].Columns[0] != "a" {
 		t.Errorf("the source's catalog was changed: %+v", table)
 	}
-	if o.Unlike || o.Binary != plans[0].Binary {
+	if o.CrossEngine || o.Binary != plans[0].Binary {
 		t.Error("names alone make rows travel as texts")
 	}
 }
@@ -101,7 +101,7 @@ func TestRulesThatCannotBe(t *testing.T) {
 		"of fixed width":            {Columns: map[string]domain.ColumnRule{"name": {Type: "char(20)"}}},
 	} {
 		keepers, _ := meadow()
-		_, _, err := Way{From: MariaDB, To: MariaDB, Into: "new"}.Shape(keepers, rule)
+		_, _, err := Mapping{From: MariaDB, To: MariaDB, Into: "new"}.BuildTargetPlan(keepers, rule)
 		if err == nil || !strings.Contains(err.Error(), want) || !domain.IsKind(err, domain.ProblemInvalid) {
 			t.Errorf("%+v: %v, want %q", rule, err, want)
 		}

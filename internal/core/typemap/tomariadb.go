@@ -211,7 +211,7 @@ func cutCast(expression string) (value, typ string, cast bool) {
 
 // labelsOf returns the labels of an enumeration type of the source, nil where the
 // type is none, and an empty list where MariaDB could not keep them apart.
-func (w Way) labelsOf(base string) []string {
+func (w Mapping) labelsOf(base string) []string {
 	if w.Catalog == nil {
 		return nil
 	}
@@ -235,7 +235,7 @@ func (w Way) labelsOf(base string) []string {
 
 // planToMariaDB completes a plan of a PostgreSQL table with the side that a
 // MariaDB target must know.
-func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
+func (w Mapping) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	var notes []Noted
 	there := w.there(&p)
 	there.Table.Comment, there.Table.Collation = p.Table.Comment, textOrder
@@ -296,7 +296,7 @@ func (w Way) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 
 // keyRoom says how many columns of a key can be of any length, at least one, and how many
 // bytes each of them has when the others have taken theirs.
-func (w Way) keyRoom(t *domain.Table, key []string) (varying, room int) {
+func (w Mapping) keyRoom(t *domain.Table, key []string) (varying, room int) {
 	fixed := 0
 	for _, name := range key {
 		c := t.Column(name)
@@ -363,7 +363,7 @@ func fitRow(cols []domain.Column, notes []Noted, key []string) {
 }
 
 // indexesInMariaDB carries what MariaDB has too; the rest is left, with its reason.
-func (w Way) indexesInMariaDB(p, there *domain.TablePlan, left func(string, ...any)) {
+func (w Mapping) indexesInMariaDB(p, there *domain.TablePlan, left func(string, ...any)) {
 	columns := func(names []string, unique bool) string {
 		var out []string
 		for _, n := range names {
@@ -413,7 +413,7 @@ func (w Way) indexesInMariaDB(p, there *domain.TablePlan, left func(string, ...a
 
 // foreign writes a foreign key for MariaDB, whose names of them are one space for
 // the whole database.
-func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
+func (w Mapping) foreign(table string, k domain.Constraint) domain.Constraint {
 	to := w.name(k.References)
 	name := k.Name
 	if w.From != MariaDB && !strings.HasPrefix(name, table) {
@@ -425,7 +425,7 @@ func (w Way) foreign(table string, k domain.Constraint) domain.Constraint {
 
 // planAlike completes a plan between two MariaDB databases: types stay as they
 // are, and so does what belongs to the table; only the database is another.
-func (w Way) planAlike(p domain.TablePlan) domain.TablePlan {
+func (w Mapping) planAlike(p domain.TablePlan) domain.TablePlan {
 	there := w.there(&p)
 	for _, c := range p.Columns {
 		c.Generated = c.Computed != "" // by the target itself

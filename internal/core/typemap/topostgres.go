@@ -117,7 +117,7 @@ func defaultOf(c domain.Column, typ string) string {
 
 // planToPostgres completes a plan of a MariaDB table with the side that a
 // PostgreSQL target must know, and says what changes on the way.
-func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
+func (w Mapping) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	var notes []Noted
 	there := w.there(&p)
 	there.Table.Comment = p.Table.Comment
@@ -138,13 +138,7 @@ func (w Way) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) {
 		}
 	}
 	there.Table.Columns = there.Columns
-	for _, k := range p.Table.Keys {
-		name := naming.Postgres.Fit(p.Target.Name + "_" + k.Name) // one space for the whole schema
-		if k.Primary {
-			name = naming.Postgres.Fit(p.Target.Name + "_pkey")
-		}
-		there.Table.Keys = append(there.Table.Keys, domain.Key{Columns: k.Columns, Primary: k.Primary, Name: name})
-	}
+	there.Table.Keys = w.keysThere(&p)
 	for _, x := range p.Table.Indexes {
 		if x.Columns == nil {
 			there.Table.Left = append(there.Table.Left, fmt.Sprintf("index %s (%s)", x.Name, x.Why))

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 
+	"dustyferry/internal/core/naming"
 	"dustyferry/internal/domain"
 )
 
@@ -50,8 +51,8 @@ type Noted struct {
 	Note             string
 }
 
-// Way is from a database of one engine to one of another, or of the same.
-type Way struct {
+// Mapping is from a database of one engine to one of another, or of the same.
+type Mapping struct {
 	From, To string          // engines
 	Into     string          // the target's database: where tables of a MariaDB target go
 	Catalog  *domain.Catalog // the source's; user-defined types are looked up there
@@ -59,37 +60,73 @@ type Way struct {
 
 // Complete gives a plan the side that the target's engine must know, and says
 // what changes on the way; between two PostgreSQL databases nothing is to be
-// done. The last result is false when there is no way between the two.
-func (w Way) Complete(p domain.TablePlan) (domain.TablePlan, []Noted, bool) {
-	switch [2]string{w.From, w.To} {
+// done.
+func (w Mapping) Complete(p domain.TablePlan) (domain.TablePlan, []Noted) {
+	switch [2]string{form(w.From), form(w.To)} {
 	case [2]string{Postgres, Postgres}:
-		return p, nil, true
+		if w.From == w.To {
+			return p, nil
+		}
+		return w.planNeutral(p), nil
 	case [2]string{MariaDB, Postgres}:
-		p, notes := w.planToPostgres(p)
-		return p, notes, true
+		return w.planToPostgres(p)
 	case [2]string{Postgres, MariaDB}:
-		p, notes := w.planToMariaDB(p)
-		return p, notes, true
-	case [2]string{MariaDB, MariaDB}:
-		return w.planAlike(p), nil, true
+		return w.planToMariaDB(p)
 	}
-	return p, nil, false
+	return w.planAlike(p), nil // two MariaDB databases
+}
+
+// form is the engine in whose types and texts another one gives its own. The neutral form is
+// PostgreSQL's: every engine but those named here has one descriptor in its own folder, to and
+// from it, so that engines need no word about each other.
+func form(engine string) string {
+	if engine == MariaDB {
+		return MariaDB
+	}
+	return Postgres
+}
+
+// planNeutral completes a plan whose sides both speak the neutral form: the same columns and
+// keys on both, as texts.
+func (w Mapping) planNeutral(p domain.TablePlan) domain.TablePlan {
+	there := w.there(&p)
+	for _, c := range p.Columns {
+		c.Generated, c.Computed, c.Wire = false, "", "portable"
+		there.Columns = append(there.Columns, c)
+	}
+	there.Table.Columns, there.Table.Comment = there.Columns, p.Table.Comment
+	there.Table.Keys = w.keysThere(&p)
+	return p
+}
+
+// keysThere are the keys of a plan's table as a PostgreSQL target names them: names there are
+// of one space for the whole schema.
+func (w Mapping) keysThere(p *domain.TablePlan) []domain.Key {
+	var out []domain.Key
+	for _, k := range p.Table.Keys {
+		name := naming.Postgres.Fit(p.Target.Name + "_" + k.Name)
+		if k.Primary {
+			name = naming.Postgres.Fit(p.Target.Name + "_pkey")
+		}
+		out = append(out, domain.Key{Columns: k.Columns, Primary: k.Primary, Name: name})
+	}
+	return out
 }
 
 // there begins the target's side of a plan.
-func (w Way) there(p *domain.TablePlan) *domain.TablePlan {
+func (w Mapping) there(p *domain.TablePlan) *domain.TablePlan {
 	to := p.Target
 	if w.To == MariaDB {
 		to = w.name(to)
 	}
-	p.Target, p.Unlike = to, true
-	p.TargetSide = &domain.TablePlan{Source: to, Target: to, Key: p.Key, KeyOrder: p.KeyOrder, Unlike: true, Engine: w.To,
+	p.Target, p.CrossEngine = to, true
+	p.TargetSide = &domain.TablePlan{Source: to, Target: to, Key: p.Key, KeyOrder: p.KeyOrder, CrossEngine: true, Engine: w.To,
 		Table: domain.Table{TableName: to, Rows: p.Table.Rows, Bytes: p.Table.Bytes, RowIdentity: "primary"}}
 	return p.TargetSide
 }
 
 // name is where a table goes: a MariaDB target is one database.
-func (w Way) name(t domain.TableName) domain.TableName {
+func (w Mapping) name(t domain.TableName) domain.TableName {
 	return domain.TableName{Schema: w.Into, Name: t.Name}
 }
 

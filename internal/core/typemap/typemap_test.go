@@ -171,7 +171,7 @@ func TestRowsThatAreTooWide(t *testing.T) {
 	table := domain.Table{TableName: domain.TableName{Schema: "s", Name: "t"}, Keys: []domain.Key{{Columns: []string{"a"}, Primary: true, Name: "t_pkey"}}}
 	cols := []domain.Column{{Name: "a", Type: "character varying(200)", BaseType: "character varying"}, {Name: "b", Type: "character varying(8000)", BaseType: "character varying"}, {Name: "c", Type: "character varying(8100)", BaseType: "character varying"}, {Name: "A", Type: "integer", BaseType: "integer"}}
 	table.Columns = cols
-	p, notes, _ := Way{From: Postgres, To: MariaDB, Into: "d"}.Complete(domain.TablePlan{Source: table.TableName, Target: table.TableName, Columns: cols, Key: []string{"a"}, Table: table})
+	p, notes := Mapping{From: Postgres, To: MariaDB, Into: "d"}.Complete(domain.TablePlan{Source: table.TableName, Target: table.TableName, Columns: cols, Key: []string{"a"}, Table: table})
 	if got := p.TargetSide.Columns; got[0].Type != "varchar(200)" || got[1].Type != "varchar(8000)" || got[2].Type != "longtext" {
 		t.Errorf("%+v", got)
 	}
@@ -192,11 +192,11 @@ func TestAPlanGetsItsOtherSide(t *testing.T) {
 	id := col("int(11)")
 	id.Name, id.NotNull = "id", true
 	p := domain.TablePlan{Source: table.TableName, Target: table.TableName, Columns: []domain.Column{id, lot}, Key: []string{"id"}, Table: table}
-	p, notes, ok := Way{From: MariaDB, To: Postgres}.Complete(p)
-	if !ok || p.TargetSide == nil || !p.Unlike || !p.TargetSide.Unlike {
+	p, notes := Mapping{From: MariaDB, To: Postgres}.Complete(p)
+	if p.TargetSide == nil || !p.CrossEngine || !p.TargetSide.CrossEngine {
 		t.Fatalf("%+v", p)
 	}
-	o := p.OnTarget()
+	o := p.TargetPlan()
 	if o.Columns[1].Type != "bigint" || o.Table.Keys[0].Name != "jars_pkey" || len(notes) != 1 {
 		t.Errorf("%+v, notes %+v", o.Columns, notes)
 	}
@@ -206,10 +206,14 @@ func TestAPlanGetsItsOtherSide(t *testing.T) {
 	if def := o.Table.Constraints[0].Definition; def != `FOREIGN KEY ("lot") REFERENCES "saltmarsh"."lots" ("id") ON DELETE CASCADE` {
 		t.Errorf("foreign key: %s", def)
 	}
-	if _, _, ok := (Way{From: "files", To: MariaDB}).Complete(p); ok {
-		t.Error("there is a way from an engine that nobody knows")
+	bare := domain.TablePlan{Columns: []domain.Column{{Name: "a", Type: "bigint", BaseType: "bigint", NotNull: true}}}
+	for to, typ := range map[string]string{Postgres: "bigint", MariaDB: "bigint(20)", "files": "bigint"} {
+		q, _ := (Mapping{From: "others", To: to}).Complete(bare)
+		if q.TargetSide == nil || !q.TargetSide.CrossEngine || q.TargetSide.Engine != to || !strings.HasPrefix(typ, q.TargetSide.Columns[0].Type) {
+			t.Errorf("an engine that the catalogue does not name speaks the neutral form, also to %s: %+v", to, q.TargetSide)
+		}
 	}
-	if q, _, ok := (Way{From: Postgres, To: Postgres}).Complete(domain.TablePlan{}); !ok || q.TargetSide != nil {
+	if q, _ := (Mapping{From: Postgres, To: Postgres}).Complete(domain.TablePlan{}); q.TargetSide != nil {
 		t.Error("engines that are alike need nothing")
 	}
 }
@@ -223,7 +227,7 @@ func TestKeysFitTheirRoom(t *testing.T) {
 		key           []string
 		varying, room int
 	}{{[]string{"a"}, 1, 3008}, {[]string{"e"}, 1, 3000}, {[]string{"a", "b"}, 2, 1504}, {[]string{"a", "b", "c"}, 2, 1432}, {[]string{"a", "d", "f", "e"}, 2, 1260}} {
-		if varying, room := (Way{}).keyRoom(table, c.key); varying != c.varying || room != c.room {
+		if varying, room := (Mapping{}).keyRoom(table, c.key); varying != c.varying || room != c.room {
 			t.Errorf("%v: %d of %d bytes, want %d of %d", c.key, varying, room, c.varying, c.room)
 		}
 	}

@@ -24,7 +24,7 @@ func watermark(p *domain.TablePlan, r domain.Rule) error {
 	switch {
 	case c == nil:
 		return domain.Invalid("the watermark of %s is column %s, which it does not have", p.Source, r.Watermark)
-	case !slices.ContainsFunc(p.Carried(), func(k domain.Column) bool { return k.Name == c.Name }):
+	case !slices.ContainsFunc(p.CopiedColumns(), func(k domain.Column) bool { return k.Name == c.Name }):
 		return domain.Invalid("the watermark of %s, column %s, is left out of the crossing; rows are compared by it", p.Source, c.Name)
 	case len(p.Key) == 0:
 		return domain.Invalid("%s has no key by which a refreshed row would replace the one before; take its watermark away, so that each run loads it anew", p.Source)

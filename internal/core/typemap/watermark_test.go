@@ -17,19 +17,19 @@ func inspections() domain.TablePlan {
 }
 
 func TestWatermarks(t *testing.T) {
-	way := typemap.Way{From: typemap.Postgres, To: typemap.Postgres}
+	way := typemap.Mapping{From: typemap.Postgres, To: typemap.Postgres}
 	for _, c := range []struct{ column, overlap, mark, want string }{
 		{"changed_at", "", "2026-06-01 10:00:00+00", `("changed_at" >= ('2026-06-01 10:00:00+00'::timestamp with time zone - interval '600 seconds') OR "changed_at" IS NULL)`},
 		{"changed_at", "1h30m", "2026-06-01", `interval '5400 seconds'`},
 		{"id", "", "77", `("id" >= (CAST('77' AS numeric) - 1000) OR "id" IS NULL)`},
 		{"id", "0", "77", `- 0)`},
 	} {
-		p, _, err := way.Shape(inspections(), domain.Rule{Tables: "*", Watermark: c.column, Overlap: c.overlap})
+		p, _, err := way.BuildTargetPlan(inspections(), domain.Rule{Tables: "*", Watermark: c.column, Overlap: c.overlap})
 		if err != nil {
 			t.Errorf("%+v: %v", c, err)
 			continue
 		}
-		if !p.Binary || p.Unlike {
+		if !p.Binary || p.CrossEngine {
 			t.Errorf("%+v: a watermark changes how rows travel", c)
 		}
 		if got := typemap.Past(typemap.Postgres, &p, c.mark); !strings.Contains(got, c.want) {
@@ -46,29 +46,29 @@ func TestWatermarks(t *testing.T) {
 		{domain.Rule{Watermark: "id", Overlap: "10m"}, "so give a number"},
 		{domain.Rule{Watermark: "changed_at", Columns: map[string]domain.ColumnRule{"changed_at": {LeaveOut: true}}}, "left out"},
 	} {
-		if _, _, err := way.Shape(inspections(), c.rule); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, _, err := way.BuildTargetPlan(inspections(), c.rule); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%+v: %v", c.rule, err)
 		}
 	}
 	whole := inspections()
 	whole.Key = nil
-	if _, _, err := way.Shape(whole, domain.Rule{Watermark: "changed_at"}); err == nil || !strings.Contains(err.Error(), "no key") {
+	if _, _, err := way.BuildTargetPlan(whole, domain.Rule{Watermark: "changed_at"}); err == nil || !strings.Contains(err.Error(), "no key") {
 		t.Error(err)
 	}
 }
 
 func TestLongestValues(t *testing.T) {
-	way := typemap.Way{From: typemap.Postgres, To: typemap.Postgres}
-	p, _, err := way.Shape(inspections(), domain.Rule{Columns: map[string]domain.ColumnRule{"*": {Longest: 5, Cut: true}, "note": {Longest: 3, Cut: true}}})
+	way := typemap.Mapping{From: typemap.Postgres, To: typemap.Postgres}
+	p, _, err := way.BuildTargetPlan(inspections(), domain.Rule{Columns: map[string]domain.ColumnRule{"*": {Longest: 5, Cut: true}, "note": {Longest: 3, Cut: true}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	there := p.There()
+	there := p.TargetColumns()
 	cuts := 0
 	convert := func(column, v string) (string, error) {
-		for i, c := range p.Carried() {
+		for i, c := range p.CopiedColumns() {
 			if c.Name == column {
-				c.OnCut = func() { cuts++ }
+				c.OnTruncate = func() { cuts++ }
 				out, _, err := typemap.Compile(typemap.Postgres, typemap.Postgres, c, there[i])(nil, []byte(v))
 				return string(out), err
 			}
@@ -100,14 +100,14 @@ func TestLongestValues(t *testing.T) {
 		{"extra", domain.ColumnRule{Longest: 5, Cut: true}, "cannot be cut"},
 		{"note", domain.ColumnRule{Longest: 5, Mask: "k"}, "masked"},
 	} {
-		if _, _, err := way.Shape(inspections(), domain.Rule{Columns: map[string]domain.ColumnRule{c.column: c.rule}}); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, _, err := way.BuildTargetPlan(inspections(), domain.Rule{Columns: map[string]domain.ColumnRule{c.column: c.rule}}); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", c.column, err)
 		}
 	}
 	// Where nothing can be long, nothing changes.
 	short := inspections()
 	short.Columns, short.Table.Columns = short.Columns[:2], short.Table.Columns[:2]
-	if p, _, err := way.Shape(short, domain.Rule{Columns: map[string]domain.ColumnRule{"*": {Longest: 5}}}); err != nil || p.Unlike || !p.Binary {
+	if p, _, err := way.BuildTargetPlan(short, domain.Rule{Columns: map[string]domain.ColumnRule{"*": {Longest: 5}}}); err != nil || p.CrossEngine || !p.Binary {
 		t.Errorf("%+v, %v", p, err)
 	}
 }

@@ -5,8 +5,8 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Unlike says how a table that stands is not what the plan needs.
-func (d *database) Unlike(p *domain.TablePlan, t *domain.Table) string { return differences(p, t) }
+// DiffTable says how a table that stands is not what the plan needs.
+func (d *database) DiffTable(p *domain.TablePlan, t *domain.Table) string { return differences(p, t) }
 
 // Alters are the statements that bring the plan's table to changed columns. A statement
 // that alters a table commits by itself here.

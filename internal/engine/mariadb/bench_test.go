@@ -154,7 +154,7 @@ func BenchmarkCapture(b *testing.B) {
 		for c.Received() < end || seen < changes {
 			e := <-c.Events()
 			c.Took(&e)
-			if e.Kind == engine.EventChange {
+			if e.Kind == domain.EventChange {
 				seen++
 			}
 		}

@@ -26,7 +26,7 @@ type capture struct {
 	d      *database
 	mu     sync.Mutex // guards that c becomes another
 	c      *wire
-	events chan engine.Event
+	events chan domain.Event
 	cancel context.CancelFunc
 	done   chan struct{}
 	err    error
@@ -81,7 +81,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits, last: uint32(uint64(from) & (1<<fileBits - 1))}
+	c := &capture{d: d, events: make(chan domain.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits, last: uint32(uint64(from) & (1<<fileBits - 1))}
 	charsets := d.charsets(ctx)
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
@@ -129,22 +129,22 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	return c, nil
 }
 
-func (c *capture) Events() <-chan engine.Event { return c.events }
+func (c *capture) Events() <-chan domain.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
 func (c *capture) Waiting() int64              { return c.whole.Load() }
 
 // Took frees what an event held.
-func (c *capture) Took(e *engine.Event) {
+func (c *capture) Took(e *domain.Event) {
 	c.queued.Add(-int64(e.Size))
-	if e.Kind == engine.EventCommit {
+	if e.Kind == domain.EventCommit {
 		c.whole.Add(-1)
 	}
 }
 
 func (c *capture) Received() domain.Position { return domain.Position(c.received.Load()) }
 
-// Waymark names a place by the last transaction of every domain before it.
-func (c *capture) Waymark(at domain.Position) string { return c.marks.upTo(at) }
+// PortablePosition names a place by the last transaction of every domain before it.
+func (c *capture) PortablePosition(at domain.Position) string { return c.marks.upTo(at) }
 
 // Confirm has nothing to tell the server: it keeps its log by its own settings.
 func (c *capture) Confirm(domain.Position) {}
@@ -228,11 +228,11 @@ func (c *capture) void(ctx context.Context) error {
 	if !began {
 		return nil
 	}
-	return c.emit(ctx, engine.Event{Kind: engine.EventVoid})
+	return c.emit(ctx, domain.Event{Kind: domain.EventVoid})
 }
 
 // emit hands an event on, waiting while too much is queued.
-func (c *capture) emit(ctx context.Context, e engine.Event) error {
+func (c *capture) emit(ctx context.Context, e domain.Event) error {
 	for c.queued.Load() > maxQueued {
 		select {
 		case <-ctx.Done():
@@ -241,7 +241,7 @@ func (c *capture) emit(ctx context.Context, e engine.Event) error {
 		}
 	}
 	c.queued.Add(int64(e.Size))
-	if e.Kind == engine.EventCommit {
+	if e.Kind == domain.EventCommit {
 		c.whole.Add(1)
 	}
 	select {
@@ -288,7 +288,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return nil
 		}
 		c.received.Store(uint64(end))
-		return c.emit(ctx, engine.Event{Kind: engine.EventProgress, Position: end})
+		return c.emit(ctx, domain.Event{Kind: domain.EventProgress, Position: end})
 	case binlog.TypeGtid:
 		g, err := binlog.DecodeGtid(body)
 		if err != nil {
@@ -370,7 +370,7 @@ func (c *capture) begin(ctx context.Context) error {
 		return nil
 	}
 	c.begun = true
-	return c.emit(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx})
+	return c.emit(ctx, domain.Event{Kind: domain.EventBegin, Tx: c.tx})
 }
 
 // commit ends a transaction; one that concerns us not is only progress.
@@ -386,10 +386,10 @@ func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Positi
 	c.marks.ended(end, c.gtid)
 	c.received.Store(uint64(end))
 	if !c.begun {
-		return c.emit(ctx, engine.Event{Kind: engine.EventProgress, Position: end})
+		return c.emit(ctx, domain.Event{Kind: domain.EventProgress, Position: end})
 	}
 	c.tx.End, c.tx.At = end, int64(h.At)*1e6
-	return c.emit(ctx, engine.Event{Kind: engine.EventCommit, Tx: c.tx})
+	return c.emit(ctx, domain.Event{Kind: domain.EventCommit, Tx: c.tx})
 }
 
 // mapped checks that a table still has the columns of its plan.
@@ -433,7 +433,7 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 		if err != nil || !more {
 			return err
 		}
-		e := engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: len(c.text) + 64}
+		e := domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: len(c.text) + 64}
 		e.Change.Table, e.Change.Unchecked = k.table.ID, x.Unchecked
 		switch x.Kind {
 		case binlog.TypeWriteRows:

@@ -6,27 +6,114 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"dustyferry/internal/domain"
 )
 
-// Catalog reads what the database holds, in a fixed number of queries.
+// Catalog reads what the database holds, in a number of queries that does not grow with its
+// tables, but for those that are partitioned or went away. The server's tables of tables are not
+// read at one moment: one that is being altered is missing in some of them for an instant. So it
+// is read again until nothing changed meanwhile.
 func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
-	c := &catalogReader{d: d, tables: map[string]*domain.Table{}}
-	for _, read := range []func(context.Context) error{c.readTables, c.readPartitions, c.readColumns, c.readIndexes, c.readForeign, c.readChecks} {
-		if err := read(ctx); err != nil {
+	for try := 1; ; try++ {
+		c := &catalogReader{d: d, tables: map[string]*domain.Table{}, made: map[string]string{}, indexed: map[string]bool{}}
+		for _, read := range []func(context.Context) error{c.readTables, c.readPartitions, c.readColumns, c.readIndexes, c.readForeign, c.readChecks} {
+			if err := read(ctx); err != nil {
+				return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
+			}
+		}
+		altered, err := c.altered(ctx, try)
+		switch {
+		case err != nil:
 			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
+		case altered == "":
+			d.known.Store(&c.order)
+			return c.catalog(ctx)
+		case try == 30:
+			return nil, domain.Unavailable(nil, "the catalog of %s cannot be read, as %s is altered all the time; try again when that has ended", d.name, altered)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(time.Duration(10*try) * time.Millisecond):
 		}
 	}
+}
+
+func (c *catalogReader) catalog(ctx context.Context) (*domain.Catalog, error) {
 	out := &domain.Catalog{Sequences: c.sequences}
 	var err error
-	if out.Server, err = d.Identity(ctx); err != nil {
+	if out.Server, err = c.d.Identity(ctx); err != nil {
 		return nil, err
 	}
 	for _, name := range c.order {
 		out.Tables = append(out.Tables, *c.tables[name])
 	}
 	return out, nil
+}
+
+// altered names a table that may have been altered while the catalog was read, empty for none.
+// One that the server cannot open stays without an engine, however often it is read.
+func (c *catalogReader) altered(ctx context.Context, try int) (string, error) {
+	now, others := map[string]string{}, map[string]bool{} // others are views, versioned tables and so on
+	err := c.each(ctx, "SELECT table_name, coalesce(create_time, ''), table_type = 'BASE TABLE' FROM information_schema.tables WHERE table_schema = ?", func(r *sql.Rows) error {
+		var name, made string
+		var base bool
+		if err := r.Scan(&name, &made, &base); err != nil {
+			return err
+		}
+		if base {
+			now[name] = made
+		} else {
+			others[name] = true
+		}
+		return nil
+	})
+	if err != nil {
+		return "", err
+	}
+	// A table that was there before is asked for by its name, which waits until it is altered.
+	if before := c.d.known.Load(); before != nil {
+		for _, name := range *before {
+			if _, still := now[name]; still || others[name] || c.tables[name] != nil {
+				continue
+			}
+			var same, definition string
+			if c.d.pool.QueryRowContext(ctx, "SHOW CREATE TABLE "+qualified(domain.TableName{Schema: c.d.end.Database, Name: name})).Scan(&same, &definition) == nil {
+				return name, nil
+			}
+		}
+	}
+	for name, made := range now {
+		if was, known := c.made[name]; !known || was != made {
+			return name, nil
+		}
+	}
+	bare := 0
+	for _, name := range c.order {
+		t := c.tables[name]
+		if _, still := now[name]; !still || try < 5 && (t.Storage == "" || len(t.Columns) == 0) {
+			return name, nil
+		}
+		if !c.indexed[name] {
+			bare++
+		}
+	}
+	if bare == 0 {
+		return "", nil
+	}
+	// Nothing tells an index that was not read from one that is not there but another look.
+	missed := ""
+	err = c.each(ctx, "SELECT DISTINCT table_name FROM information_schema.statistics WHERE table_schema = ?", func(r *sql.Rows) error {
+		var name string
+		err := r.Scan(&name)
+		if c.tables[name] != nil && !c.indexed[name] {
+			missed = name
+		}
+		return err
+	})
+	return missed, err
 }
 
 // Identity is the number that every server of a replication has for itself.
@@ -37,9 +124,11 @@ func (d *database) Identity(ctx context.Context) (string, error) {
 }
 
 type catalogReader struct {
-	d      *database
-	tables map[string]*domain.Table
-	order  []string
+	d       *database
+	tables  map[string]*domain.Table
+	order   []string
+	made    map[string]string // when each table was made, by the server's clock
+	indexed map[string]bool   // tables of which an index was read, one that identifies no row too
 
 	sequences []domain.Sequence
 	parted    []*domain.Table
@@ -76,15 +165,17 @@ func (c *catalogReader) each(ctx context.Context, query string, row func(*sql.Ro
 
 func (c *catalogReader) readTables(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0), coalesce(engine, ''), table_comment, coalesce(table_collation, ''), create_options LIKE '%partitioned%'
+SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0), coalesce(engine, ''), table_comment, coalesce(table_collation, ''), create_options LIKE '%partitioned%', coalesce(create_time, '')
   FROM information_schema.tables
  WHERE table_schema = ? AND table_type = 'BASE TABLE'
  ORDER BY table_name`, func(r *sql.Rows) error {
 		t := &domain.Table{RowIdentity: "full", Owned: true}
 		var parts sql.NullBool
-		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage, &t.Comment, &t.Collation, &parts); err != nil {
+		var made string
+		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage, &t.Comment, &t.Collation, &parts, &made); err != nil {
 			return err
 		}
+		c.made[t.Name] = made
 		if parts.Bool {
 			t.PartitionBy = "its own rule"
 		}
@@ -191,6 +282,7 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coales
 		if t == nil {
 			continue
 		}
+		c.indexed[o[0]] = true
 		if o[1] == "PRIMARY" {
 			// A key of parts of values identifies no row by itself.
 			if !x.part {

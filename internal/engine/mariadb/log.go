@@ -26,8 +26,10 @@ func (d *database) PrepareCapture(ctx context.Context, _ string, _ []domain.Tabl
 // CaptureUndo is empty: nothing is changed.
 func (d *database) CaptureUndo([]domain.TablePlan) []string { return nil }
 
-// Unfinished is empty: capture begins at once.
-func (d *database) Unfinished(context.Context, time.Duration) ([]string, error) { return nil, nil }
+// OpenTransactions is empty: capture begins at once.
+func (d *database) OpenTransactions(context.Context, time.Duration) ([]string, error) {
+	return nil, nil
+}
 
 // DropCapture has nothing to drop.
 func (d *database) DropCapture(context.Context, string, []string) error { return nil }

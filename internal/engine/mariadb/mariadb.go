@@ -18,6 +18,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -72,12 +73,15 @@ func (Driver) ParsePosition(s string) (domain.Position, error) {
 	return position(f, o), nil
 }
 
+var _ engine.Whole = (*database)(nil)
+
 // database is one open database.
 type database struct {
-	pool *sql.DB
-	end  engine.Endpoint
-	name string // host:port/database, for messages
-	idle chan *wire
+	known atomic.Pointer[[]string] // the tables that its catalog had when it was read last
+	pool  *sql.DB
+	end   engine.Endpoint
+	name  string // host:port/database, for messages
+	idle  chan *wire
 
 	prepared seen
 }

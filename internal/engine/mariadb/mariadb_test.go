@@ -87,7 +87,7 @@ func planFor(t testing.TB, d *database, table string) *domain.TablePlan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _, _ = typemap.Way{From: typemap.MariaDB, To: typemap.Postgres}.Complete(p)
+	p, _ = typemap.Mapping{From: typemap.MariaDB, To: typemap.Postgres}.Complete(p)
 	return &p
 }
 
@@ -166,14 +166,14 @@ func until(t *testing.T, c engine.Capture, at domain.Position) (changes []domain
 			}
 			c.Took(&e)
 			switch e.Kind {
-			case engine.EventChange:
+			case domain.EventChange:
 				changes = append(changes, e.Change)
-			case engine.EventCommit:
+			case domain.EventCommit:
 				commits = append(commits, e.Tx)
 				if e.Tx.End >= at {
 					return changes, commits
 				}
-			case engine.EventProgress:
+			case domain.EventProgress:
 				if e.Position >= at {
 					return changes, commits
 				}
@@ -402,7 +402,7 @@ func TestSigningInByEd25519(t *testing.T) {
 	run(t, db, "CREATE USER "+user+" IDENTIFIED VIA ed25519 USING PASSWORD('smoke & heather')", "GRANT ALL ON *.* TO "+user)
 	e := d.end
 	e.User, e.Password = user, "smoke & heather"
-	other, err := Driver{}.Open(t.Context(), e)
+	other, err := engine.Open(t.Context(), Driver{}, e)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -415,7 +415,7 @@ func TestSigningInByEd25519(t *testing.T) {
 	if s, err := r.Begin(t.Context()); err != nil || s.Log == 0 {
 		t.Errorf("%+v %v", s, err)
 	}
-	wrong := other.(*database)
+	wrong := other.Database.(*database)
 	wrong.end.Password = "smoke"
 	if _, err := wrong.OpenReader(t.Context()); err == nil || !strings.Contains(err.Error(), "refused the sign-in") {
 		t.Errorf("a wrong password: %v", err)

@@ -354,6 +354,6 @@ func (d *database) ClearTable(ctx context.Context, crossing, origin string, p *d
 		return err
 	}
 	defer drop(conn)
-	_, err = conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)+remark(origin))
+	_, err = conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)+originComment(origin))
 	return d.explain(err)
 }

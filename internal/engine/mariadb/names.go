@@ -24,7 +24,7 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan, foldTabl
 		by[p.Target] = p
 		subject := p.Source.String()
 		out = append(out, naming.Name{Kind: "table", Name: p.Target.Name, Space: "table", Fold: foldTables, Subject: subject, Remedy: byRule})
-		for _, c := range p.Made() {
+		for _, c := range p.TargetTableColumns() {
 			out = append(out, naming.Name{Kind: "column", Name: c.Name, Space: "column " + p.Target.String(), Fold: true, Subject: subject, Remedy: byRule})
 		}
 		for _, x := range p.Table.Indexes {

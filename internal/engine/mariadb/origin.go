@@ -48,7 +48,7 @@ func beginMarked(ctx context.Context, c *sql.Conn, origin string) error {
 }
 
 // remark says the same at the end of a statement that is a transaction by itself.
-func remark(origin string) string {
+func originComment(origin string) string {
 	return " /* " + bookkeeping + " brings " + strings.ReplaceAll(origin, "*/", "") + " */"
 }
 

@@ -66,7 +66,7 @@ func selecting(p *domain.TablePlan, where string) string {
 // readAs runs a statement whose columns are the plan's, and hands on each row in the
 // neutral form and its fields, which are good until the next.
 func (c *wire) readAs(ctx context.Context, p *domain.TablePlan, conv []typemap.Convert, sql string, visit func(row []byte, fields [][]byte) error) error {
-	s := newShaper(p, conv, false)
+	s := newRowEncoder(p, conv, false)
 	var row []byte
 	var fields [][]byte
 	return c.values(ctx, sql, func(d *resultset.Decoder) (err error) {

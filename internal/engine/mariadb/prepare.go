@@ -35,7 +35,7 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 	for i := range plans {
 		p := &plans[i]
 		t := here.Table(p.Target)
-		if t != nil && p.WhatStands(s) == "replace" {
+		if t != nil && p.ExistingRowsPolicy(s) == "replace" {
 			if _, err := conn.ExecContext(ctx, "DROP TABLE "+qualified(p.Target)); err != nil {
 				return fmt.Errorf("dropping %s on the target, which is to be replaced: %w", p.Target, d.explain(err))
 			}
@@ -70,11 +70,11 @@ func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.
 	if err := conn.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
 		return d.explain(err)
 	}
-	switch way := p.WhatStands(s); {
-	case !some || way == "keep" || way == engine.InPlace:
+	switch way := p.ExistingRowsPolicy(s); {
+	case !some || way == "keep" || way == engine.ReplaceRange:
 		return nil
 	case way == "refuse":
-		return domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
+		return domain.Conflict("the target table %s holds rows; empty it yourself, or set existing_rows: empty to have it emptied", p.Target)
 	}
 	if _, err := conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)); err != nil {
 		return fmt.Errorf("emptying %s on the target: %w", p.Target, d.explain(err))
@@ -85,7 +85,7 @@ func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.
 // differences says in words how a standing target table is unlike the plan.
 func differences(p *domain.TablePlan, t *domain.Table) string {
 	var out []string
-	for _, c := range p.Made() {
+	for _, c := range p.TargetTableColumns() {
 		h := t.Column(c.Name)
 		switch {
 		case h == nil:
@@ -97,7 +97,7 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 		}
 	}
 	for _, h := range t.Columns {
-		if !slices.ContainsFunc(p.Made(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" && h.Computed == "" {
+		if !slices.ContainsFunc(p.TargetTableColumns(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" && h.Computed == "" {
 			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
 		}
 	}
@@ -126,7 +126,7 @@ var simpleDefault = regexp.MustCompile(`(?is)^('(?:[^']|'')*'|-?[0-9.]+|null|cur
 // key; everything else waits until the rows are there.
 func createTable(p *domain.TablePlan) string {
 	var lines []string
-	for _, c := range p.Made() {
+	for _, c := range p.TargetTableColumns() {
 		lines = append(lines, "  "+columnLine(p, c))
 	}
 	switch k := p.Table.PrimaryKey(); {

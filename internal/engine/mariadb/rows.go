@@ -24,20 +24,20 @@ var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600", "TRAN
 // NULL.
 type writing func(dst, raw []byte) ([]byte, bool, error)
 
-// shaper turns rows as the server gives them into rows of the neutral form, or packed ones.
-type shaper struct {
+// rowEncoder turns rows as the server gives them into rows of the neutral form, or packed ones.
+type rowEncoder struct {
 	plan   *domain.TablePlan
 	conv   []typemap.Convert
 	packed bool
 	ways   []writing // of each column, once the first row has come with its columns
 }
 
-func newShaper(p *domain.TablePlan, conv []typemap.Convert, packed bool) *shaper {
-	return &shaper{plan: p, conv: conv, packed: packed}
+func newRowEncoder(p *domain.TablePlan, conv []typemap.Convert, packed bool) *rowEncoder {
+	return &rowEncoder{plan: p, conv: conv, packed: packed}
 }
 
 // append adds the row that was cut, in the form of [pgcopy.AppendFields].
-func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
+func (s *rowEncoder) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
 	if s.ways == nil {
 		for i := range d.Columns {
 			s.ways = append(s.ways, s.way(i, &d.Columns[i]))
@@ -63,7 +63,7 @@ func (s *shaper) append(dst []byte, d *resultset.Decoder) ([]byte, error) {
 }
 
 // way chooses how a column's values are written.
-func (s *shaper) way(i int, c *resultset.Column) writing {
+func (s *rowEncoder) way(i int, c *resultset.Column) writing {
 	from := s.plan.Columns[i]
 	to := from
 	if s.plan.TargetSide != nil {
@@ -144,7 +144,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	var sum rowhash.Sum
 	buf := r.block[:0]
 	var refused error
-	s := newShaper(p, converters(p), packed)
+	s := newRowEncoder(p, converters(p), packed)
 	err := r.c.values(ctx, selecting(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
 		from := len(buf)
 		if buf, err = s.append(buf, d); err != nil {
@@ -172,7 +172,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 
 // Rows reads the chunk row by row.
 func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
-	s := newShaper(p, converters(p), false)
+	s := newRowEncoder(p, converters(p), false)
 	var row []byte
 	var fields [][]byte
 	var stop error

@@ -143,7 +143,7 @@ func parseXID(f [][]byte) (binlog.XID, error) {
 
 // Prepared gives the statements that would commit the two-phase transactions of the whole
 // server that wait for their end.
-func (d *database) Prepared(ctx context.Context, _ []domain.TablePlan) ([]string, error) {
+func (d *database) PreparedTransactions(ctx context.Context, _ []domain.TablePlan) ([]string, error) {
 	var out []string
 	err := d.briefly(ctx, func(c *wire) error {
 		out = nil

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/binlog"
 )
 
@@ -79,9 +78,9 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 		e := <-c.Events()
 		c.Took(&e)
 		switch e.Kind {
-		case engine.EventChange:
+		case domain.EventChange:
 			changes = append(changes, e.Change)
-		case engine.EventCommit:
+		case domain.EventCommit:
 			for _, ch := range changes {
 				for i, s := range shots {
 					if sees := s.at.Sees(e.Tx); sees != s.rows[rowText(ch.New)] {
@@ -91,7 +90,7 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 			}
 			changes = nil
 			done = e.Tx.End >= end
-		case engine.EventProgress:
+		case domain.EventProgress:
 			done = e.Position >= end
 		case 0:
 			t.Fatal(c.Err())

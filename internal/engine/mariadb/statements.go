@@ -10,7 +10,6 @@ import (
 
 	"dustyferry/internal/core/statement"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/binlog"
 )
 
@@ -63,14 +62,14 @@ func (c *capture) means(ctx context.Context, s statement.Statement, q *binlog.Qu
 	case statement.Nothing:
 		return nil
 	case statement.Truncate:
-		if c.except != "" && strings.HasSuffix(strings.TrimSpace(q.SQL), strings.TrimSpace(remark(c.except))) {
+		if c.except != "" && strings.HasSuffix(strings.TrimSpace(q.SQL), strings.TrimSpace(originComment(c.except))) {
 			return nil // we brought it
 		}
 		for _, k := range c.named(s.Tables, q.Database) {
 			if err := c.begin(ctx); err != nil {
 				return err
 			}
-			if err := c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100,
+			if err := c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100,
 				Change: domain.Change{Kind: domain.Truncate, Table: k.table.ID, Group: c.group}}); err != nil {
 				return err
 			}
@@ -148,7 +147,7 @@ func (c *capture) unsaid(ctx context.Context, list []*captured, note string) err
 		if err := c.begin(ctx); err != nil {
 			return err
 		}
-		if err := c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Unread, Table: k.table.ID, Note: note}}); err != nil {
+		if err := c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Unread, Table: k.table.ID, Note: note}}); err != nil {
 			return err
 		}
 	}
@@ -159,5 +158,5 @@ func (c *capture) redefined(ctx context.Context, k *captured, note, statement st
 	if err := c.begin(ctx); err != nil {
 		return err
 	}
-	return c.emit(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note, Statement: statement}})
+	return c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note, Statement: statement}})
 }

@@ -273,7 +273,7 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		if err := rows.Scan(&trigger, &table); err != nil {
 			return nil, d.explain(err)
 		}
-		if slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Target.Name == table && p.WhatStands(set) != "replace" }) {
+		if slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Target.Name == table && p.ExistingRowsPolicy(set) != "replace" }) {
 			e.add(domain.Blocker, "trigger", table, "DROP TRIGGER "+quote(trigger), "the trigger %s of the standing table would act on every row that we write, which the source's application did already; make it again after the cutover", trigger)
 		}
 	}

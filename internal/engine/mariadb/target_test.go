@@ -51,15 +51,12 @@ func carry(t testing.TB, from, to *database, table string) *domain.TablePlan {
 	t.Helper()
 	p := *planFor(t, from, table)
 	p.Target, p.TargetSide = p.Source, nil
-	p, _, ok := typemap.Way{From: typemap.MariaDB, To: typemap.MariaDB, Into: to.end.Database}.Complete(p)
-	if !ok {
-		t.Fatal("there is no way")
-	}
+	p, _ = typemap.Mapping{From: typemap.MariaDB, To: typemap.MariaDB, Into: to.end.Database}.Complete(p)
 	return &p
 }
 
 // land copies a whole table as one chunk.
-func land(t testing.TB, from, to engine.Database, p *domain.TablePlan, m engine.Mark) error {
+func land(t testing.TB, from engine.Reads, to engine.Lands, p *domain.TablePlan, m engine.Mark) error {
 	t.Helper()
 	r, err := from.OpenReader(t.Context())
 	if err != nil {
@@ -74,7 +71,7 @@ func land(t testing.TB, from, to engine.Database, p *domain.TablePlan, m engine.
 	if m.Snapshot, err = r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	there := p.OnTarget()
+	there := p.TargetPlan()
 	if err := w.Begin(t.Context(), &there, false, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -93,7 +90,7 @@ func alike(t *testing.T, a, b *database, plain *sql.DB, plans ...*domain.TablePl
 	for _, p := range plans {
 		var sums [2][]rowhash.Sum
 		rows := map[string]int{}
-		there := p.OnTarget()
+		there := p.TargetPlan()
 		for i, side := range []struct {
 			d *database
 			p *domain.TablePlan
@@ -139,7 +136,7 @@ func TestEveryKindOfValueLands(t *testing.T) {
 	plans := []*domain.TablePlan{carry(t, from, to, "hives"), carry(t, from, to, "bag")}
 	var sides []domain.TablePlan
 	for _, p := range plans {
-		sides = append(sides, p.OnTarget())
+		sides = append(sides, p.TargetPlan())
 	}
 	set := domain.DefaultSettings()
 	for range 2 { // it can be repeated
@@ -236,8 +233,8 @@ func apply(t *testing.T, to *database, plans []*domain.TablePlan, changes []doma
 		t.Fatal(err)
 	}
 	for i, p := range plans {
-		there := p.OnTarget()
-		key := p.KeyIndexes(p.Carried())
+		there := p.TargetPlan()
+		key := p.KeyIndexes(p.CopiedColumns())
 		f := fold.New(key)
 		flush := func() {
 			n := f.Net()
@@ -283,7 +280,7 @@ func TestPartsOfRowsInTheLog(t *testing.T) {
 			run(t, db, "CREATE TABLE lots (id int AUTO_INCREMENT PRIMARY KEY, a int DEFAULT 5, b varchar(20) DEFAULT 'it''s', c text, d timestamp(6) DEFAULT current_timestamp(6) ON UPDATE current_timestamp(6), e int AS (a * 2) STORED, f decimal(5,2) DEFAULT 1.50, g bit(4) DEFAULT b'101', h datetime DEFAULT '2026-01-01', n varchar(9) NOT NULL)",
 				"CREATE TABLE bag (a int DEFAULT 7, b text, c varchar(9) DEFAULT 'x')", "INSERT INTO lots (c, n) SELECT repeat('wide ', 900), 'n' FROM seq_1_to_50", "INSERT INTO bag SELECT seq, 'w', 'y' FROM seq_1_to_20")
 			plans := []*domain.TablePlan{carry(t, from, to, "lots"), carry(t, from, to, "bag")}
-			sides := []domain.TablePlan{plans[0].OnTarget(), plans[1].OnTarget()}
+			sides := []domain.TablePlan{plans[0].TargetPlan(), plans[1].TargetPlan()}
 			if err := to.PrepareTarget(t.Context(), "c", nil, sides, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
 				t.Fatal(err)
 			}
@@ -328,8 +325,8 @@ func TestPartitionsStay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, _, _ = typemap.Way{From: typemap.MariaDB, To: typemap.MariaDB, Into: to.end.Database, Catalog: cat}.Complete(p)
-	if err := to.PrepareTarget(t.Context(), "c", nil, []domain.TablePlan{p.OnTarget()}, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
+	p, _ = typemap.Mapping{From: typemap.MariaDB, To: typemap.MariaDB, Into: to.end.Database, Catalog: cat}.Complete(p)
+	if err := to.PrepareTarget(t.Context(), "c", nil, []domain.TablePlan{p.TargetPlan()}, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
 		t.Fatal(err)
 	}
 	shown := func(db *sql.DB) string {
@@ -351,7 +348,7 @@ func TestSwapsOfPartsOfRows(t *testing.T) {
 	d, db := open(t)
 	run(t, db, "CREATE TABLE w (id float PRIMARY KEY, u int UNIQUE, f float, dd double, b bit(9), x varbinary(9), t time(3), y year, j json, s varchar(20) CHARACTER SET latin1, e enum('a','it''s'), n int NULL, c int AS (u * 2) STORED)",
 		"INSERT INTO w (id, u, f, dd, b, x, t, y, j, s, e) VALUES (1 / 3, 1, 2 / 3, 1 / 3e-9, b'101000111', x'00ff', '-01:02:03.5', 0, '{\"a\": 1.0}', 'naïve €', 2), (2 / 3, 2, 1 / 7, 1e-300, b'0', x'', '838:59:59', 1999, '[]', '', 1)")
-	side := carry(t, d, d, "w").OnTarget()
+	side := carry(t, d, d, "w").TargetPlan()
 	p := &side
 	conn, err := d.session(t.Context(), landing...)
 	if err != nil {

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/engine"
 )
 
 // session runs statements one after another on a connection of their own.
@@ -56,7 +55,7 @@ func TestTwoPhaseTransactions(t *testing.T) {
 	prepare(t, db, "'never'", "INSERT INTO x VALUES (3, 'never')")
 	prepare(t, db, "'elsewhere'", "INSERT INTO other VALUES (5)")
 	run(t, db, "INSERT INTO x VALUES (10, 'between')")
-	if list, err := d.Prepared(t.Context(), nil); err != nil || len(list) != 3 || !slices.Contains(list, "XA COMMIT X'61',X'62',7") {
+	if list, err := d.PreparedTransactions(t.Context(), nil); err != nil || len(list) != 3 || !slices.Contains(list, "XA COMMIT X'61',X'62',7") {
 		t.Errorf("%v, %v", list, err)
 	}
 	between := here(t, d)
@@ -103,7 +102,7 @@ func TestTwoPhaseTransactions(t *testing.T) {
 	c := follow(t, d, at, p)
 	for e := range c.Events() {
 		c.Took(&e)
-		if e.Kind == engine.EventCommit {
+		if e.Kind == domain.EventCommit {
 			t.Fatal("it came after all")
 		}
 	}

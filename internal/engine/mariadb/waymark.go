@@ -92,13 +92,13 @@ func (d *database) waymarkAt(ctx context.Context, file string, offset uint64) (m
 	return parseWaymark(text.String)
 }
 
-// PlaceOf asks the server for its log from the waymark on, and sees where the first
+// ResolveGTID asks the server for its log from the waymark on, and sees where the first
 // transaction begins that it sends. The server itself holds the waymark against its
 // log, strictly: one that is not in it, or that another history leads away from, is
 // refused.
 //
 // Source: MariaDB's replication protocol, COM_BINLOG_DUMP with @slave_connect_state.
-func (d *database) PlaceOf(ctx context.Context, waymark string) (domain.Position, error) {
+func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Position, error) {
 	want, err := parseWaymark(waymark)
 	if err != nil {
 		return 0, err

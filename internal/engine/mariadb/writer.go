@@ -154,7 +154,7 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.
 }
 
 // Put loads rows behind a savepoint.
-func (w *writer) Put(ctx context.Context, rows [][]byte) error {
+func (w *writer) InsertRows(ctx context.Context, rows [][]byte) error {
 	if _, err := w.conn.ExecContext(ctx, "SAVEPOINT rows_put"); err != nil {
 		return w.d.explain(err)
 	}

@@ -17,7 +17,7 @@ import (
 func (d *database) acting(ctx context.Context, s server, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
 	var names []string
 	for i := range plans {
-		if plans[i].WhatStands(set) != "replace" {
+		if plans[i].ExistingRowsPolicy(set) != "replace" {
 			names = append(names, qualified(plans[i].Target))
 		}
 	}

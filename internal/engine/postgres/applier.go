@@ -200,7 +200,7 @@ func inPieces(rows []domain.Row, f func([]domain.Row) error) error {
 
 // Apply writes a net effect: removes, patches, puts.
 func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) (missing []domain.Row, err error) {
-	cols := p.Carried()
+	cols := p.CopiedColumns()
 	key := p.KeyIndexes(cols)
 	keyCols := pick(cols, key)
 	if replace && len(n.Patches) > 0 {
@@ -344,7 +344,7 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 // ApplyWhole applies changes of a table without a key: rows to remove are found by all their
 // values, in one reading of the table however many they are.
 func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
-	cols := p.Carried()
+	cols := p.CopiedColumns()
 	return engine.ApplyBag(p, changes, func(rows []fold.Copies) (int64, error) { return a.removeWhole(ctx, p, cols, rows) },
 		func(rows []domain.Row) error {
 			return inPieces(rows, func(piece []domain.Row) error { return a.put(ctx, p, cols, nil, piece, true) })

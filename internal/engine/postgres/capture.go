@@ -32,7 +32,7 @@ const maxQueued = 32 << 20
 type capture struct {
 	d         *database
 	feed      *feed
-	events    chan engine.Event
+	events    chan domain.Event
 	cancel    context.CancelFunc
 	done      chan struct{}
 	err       error
@@ -82,7 +82,7 @@ SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_stat
 		return nil, d.explain(err)
 	}
 	c := &capture{
-		d: d, events: make(chan engine.Event, 8192), done: make(chan struct{}),
+		d: d, events: make(chan domain.Event, 8192), done: make(chan struct{}),
 		byName: map[domain.TableName]engine.CaptureTable{}, rels: map[uint32]*relation{}, xid: xid, last: time.Now(), except: except,
 	}
 	for _, t := range tables {
@@ -194,20 +194,20 @@ func (c *capture) straight(ctx context.Context, size int) (bool, error) {
 	return true, c.spools.keep(begin, c.feed.reader(ctx, rest), rest)
 }
 
-// Waymark is empty: the places of this log are the same on a promoted standby, but
+// PortablePosition is empty: the places of this log are the same on a promoted standby, but
 // the slot that keeps it is not there.
-func (c *capture) Waymark(domain.Position) string { return "" }
+func (c *capture) PortablePosition(domain.Position) string { return "" }
 
-func (c *capture) Events() <-chan engine.Event { return c.events }
+func (c *capture) Events() <-chan domain.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
 func (c *capture) Waiting() int64              { return c.whole.Load() }
 func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(uint64(p)) }
 func (c *capture) Received() domain.Position   { return domain.Position(c.received.Load()) }
 
 // Took frees what an event held.
-func (c *capture) Took(e *engine.Event) {
+func (c *capture) Took(e *domain.Event) {
 	c.queued.Add(-int64(e.Size))
-	if e.Kind == engine.EventCommit {
+	if e.Kind == domain.EventCommit {
 		c.whole.Add(-1)
 	}
 }
@@ -274,7 +274,7 @@ func (c *capture) frame(ctx context.Context, b []byte) error {
 	case pgstream.Keepalive:
 		if !c.inTx && f.End > c.received.Load() {
 			c.received.Store(f.End)
-			if err := c.send(ctx, engine.Event{Kind: engine.EventProgress, Position: domain.Position(f.End)}); err != nil {
+			if err := c.send(ctx, domain.Event{Kind: domain.EventProgress, Position: domain.Position(f.End)}); err != nil {
 				return err
 			}
 		}
@@ -294,8 +294,8 @@ func (c *capture) frame(ctx context.Context, b []byte) error {
 
 // send hands an event on. While the applier is busy the server keeps hearing
 // from us, so that it does not take us for dead.
-func (c *capture) send(ctx context.Context, e engine.Event) error {
-	if e.Kind == engine.EventCommit {
+func (c *capture) send(ctx context.Context, e domain.Event) error {
+	if e.Kind == domain.EventCommit {
 		c.whole.Add(1)
 	}
 	if c.queued.Add(int64(e.Size)) < maxQueued {
@@ -343,11 +343,11 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 	case pgoutput.Begin:
 		c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.FinalLSN), At: pgstream.Micros(m.At)}
 		c.inTx, c.ours = true, false
-		return c.send(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx})
+		return c.send(ctx, domain.Event{Kind: domain.EventBegin, Tx: c.tx})
 	case pgoutput.Commit:
 		c.tx.End, c.inTx = domain.Position(m.EndLSN), false
 		c.received.Store(m.EndLSN)
-		return c.send(ctx, engine.Event{Kind: engine.EventCommit, Tx: c.tx, Position: c.tx.End})
+		return c.send(ctx, domain.Event{Kind: domain.EventCommit, Tx: c.tx, Position: c.tx.End})
 	case pgoutput.Relation:
 		r, err := c.relate(ctx, m)
 		if err != nil {
@@ -400,7 +400,7 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 	case r.note != "" && (!r.told || r.toldIn != c.tx.ID):
 		// Each transaction is told of: of one the rows may not matter, of the next they may.
 		r.told, r.toldIn = true, c.tx.ID
-		return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
+		return c.send(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx,
 			Change: domain.Change{Kind: domain.Redefine, Table: r.table.ID, Note: r.note, Columns: r.now}})
 	case r.note != "":
 		return nil
@@ -453,12 +453,12 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 		return domain.Conflict("the source's log does not say which row of %s an update changed, as the key's value lies out of line and this server repeats it only where the whole row is logged: ALTER TABLE %s REPLICA IDENTITY FULL there, then restart the table",
 			r.table.Plan.Source, qualified(r.table.Plan.Source))
 	}
-	return c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
+	return c.send(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Change: ch, Size: total + 64})
 }
 
-// Undisturbed is never known: the log carries no statements. The catalog says by itself what
+// IsLastDDL is never known: the log carries no statements. The catalog says by itself what
 // became of rows, see [domain.Table.Written].
-func (d *database) Undisturbed(context.Context, domain.TableName, domain.Position) (bool, error) {
+func (d *database) IsLastDDL(context.Context, domain.TableName, domain.Position) (bool, error) {
 	return false, nil
 }
 

@@ -55,7 +55,7 @@ func (a *applier) fill(ctx context.Context, p *domain.TablePlan, cols []domain.C
 // Move changes a row's key: the row is taken out and put back with what the log said, so
 // that columns which only an INSERT may give a value, and partitions, do not matter.
 func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change) (bool, error) {
-	cols := p.Carried()
+	cols := p.CopiedColumns()
 	var on, values []string
 	var params []any
 	param := func(v domain.Value, col domain.Column) string {
@@ -82,7 +82,7 @@ func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change
 
 // FetchRow reads one row of the source as it is now.
 func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (domain.Row, error) {
-	cols := p.Carried()
+	cols := p.CopiedColumns()
 	var list, on []string
 	var params []any
 	for _, c := range cols {

@@ -123,7 +123,7 @@ func (d *database) Greatest(ctx context.Context, p *domain.TablePlan, column str
 
 // Prepared gives the statements that would commit the transactions that were prepared, not
 // ended, and hold a lock on a planned table or a partition of it.
-func (d *database) Prepared(ctx context.Context, plans []domain.TablePlan) ([]string, error) {
+func (d *database) PreparedTransactions(ctx context.Context, plans []domain.TablePlan) ([]string, error) {
 	names := make([]string, len(plans))
 	for i := range plans {
 		names[i] = qualified(plans[i].Source)

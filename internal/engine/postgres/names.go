@@ -29,7 +29,7 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan) []naming
 		}
 		add("schema", p.Target.Schema, "", byRule)
 		add("table", p.Target.Name, relations+p.Target.Schema, byRule)
-		for _, c := range p.Made() {
+		for _, c := range p.TargetTableColumns() {
 			add("column", c.Name, "column "+p.Target.String(), byRule)
 		}
 		if p.Statements["table"] == "" {

@@ -35,7 +35,7 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 			p.SetIdentity = "default"
 		}
 	}
-	for _, c := range p.Carried() {
+	for _, c := range p.CopiedColumns() {
 		if c.Wire == "local" {
 			p.Binary = false
 		}

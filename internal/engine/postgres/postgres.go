@@ -65,7 +65,7 @@ type database struct {
 	plain atomic.Bool // large transactions are read when they have ended, not while in progress
 }
 
-var _ engine.Database = (*database)(nil)
+var _ engine.Whole = (*database)(nil)
 
 // session is what every connection of ours is set to, so that values have one
 // text form, no row is hidden silently and definitions come fully qualified.
@@ -257,7 +257,11 @@ func (d *database) explain(err error) error {
 	case pgconn.SafeToRetry(err) && strings.Contains(err.Error(), "conn closed"): // by what came before
 		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log", d.name)
 	case errors.As(err, &pe):
-		return &engine.ServerError{Text: sentence(d.name, pe), State: pe.Code, Err: err}
+		said := &engine.ServerError{Text: sentence(d.name, pe), State: pe.Code, Err: err}
+		if pe.Code == "23514" && pe.Routine == "ExecFindPartition" {
+			said.Class = engine.NoPartition
+		}
+		return said
 	}
 	return engine.Unreached(d.name, err)
 }

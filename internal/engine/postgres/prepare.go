@@ -53,7 +53,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 		}
 		for i := range plans {
 			for _, n := range plans[i].Table.Needs {
-				if n.Kind != "collation" || plans[i].Unlike {
+				if n.Kind != "collation" || plans[i].CrossEngine {
 					continue
 				}
 				if err := run("collation "+n.Name, n.Definition); err != nil {
@@ -79,7 +79,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 		}
 		var empty, drop []string
 		for i := range plans {
-			if p := &plans[i]; here.Table(p.Target) != nil && p.WhatStands(s) == "replace" {
+			if p := &plans[i]; here.Table(p.Target) != nil && p.ExistingRowsPolicy(s) == "replace" {
 				drop = append(drop, qualified(p.Target))
 			}
 		}
@@ -91,7 +91,7 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 		var failed []error
 		for i := range plans {
 			p := &plans[i]
-			if t := here.Table(p.Target); t != nil && p.WhatStands(s) != "replace" {
+			if t := here.Table(p.Target); t != nil && p.ExistingRowsPolicy(s) != "replace" {
 				if diff := differences(p, t); diff != "" {
 					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out", p.Target, diff)
 				}
@@ -146,16 +146,16 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
 		return false, d.explain(err)
 	}
-	way := p.WhatStands(s)
+	way := p.ExistingRowsPolicy(s)
 	switch {
 	case some && way == "refuse":
-		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set non_empty_target: empty to have it emptied", p.Target)
-	case way == "keep" || way == engine.InPlace:
+		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set existing_rows: empty to have it emptied", p.Target)
+	case way == "keep" || way == engine.ReplaceRange:
 		some = false
 	}
 	// Without its key, after a load that did not end, a table would be read through for the
 	// rows of each chunk.
-	if len(p.Key) > 0 && (!keyLater(p) || way == engine.InPlace) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
+	if len(p.Key) > 0 && (!keyLater(p) || way == engine.ReplaceRange) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
 		named := ""
 		if keyLater(p) {
 			named = "CONSTRAINT " + quote(keyName(p)) + " "
@@ -176,7 +176,7 @@ func sameSet(a, b []string) bool {
 // differences says in words how a standing target table is unlike the plan.
 func differences(p *domain.TablePlan, t *domain.Table) string {
 	var out []string
-	for _, c := range p.Made() {
+	for _, c := range p.TargetTableColumns() {
 		h := t.Column(c.Name)
 		switch {
 		case h == nil:
@@ -188,7 +188,7 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 		}
 	}
 	for _, h := range t.Columns {
-		if !slices.ContainsFunc(p.Made(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" {
+		if !slices.ContainsFunc(p.TargetTableColumns(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" {
 			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
 		}
 	}
@@ -211,7 +211,7 @@ func schemasOf(cat *domain.Catalog, plans []domain.TablePlan) []string {
 	for _, p := range plans {
 		add(p.Target.Schema)
 		for _, n := range p.Table.Needs {
-			if name, err := domain.ParseTableName(n.Name); err == nil && n.Kind == "collation" && !p.Unlike {
+			if name, err := domain.ParseTableName(n.Name); err == nil && n.Kind == "collation" && !p.CrossEngine {
 				add(name.Schema)
 			}
 		}
@@ -234,7 +234,7 @@ func keyKind(p *domain.TablePlan) string {
 func keyBody(p *domain.TablePlan) string {
 	body := keyKind(p) + " (" + quoteAll(p.Key) + ")"
 	at := slices.IndexFunc(p.Table.Keys, func(k domain.Key) bool { return slices.Equal(k.Columns, p.Key) })
-	if at >= 0 && len(p.Table.Keys[at].Include) > 0 && !p.Unlike {
+	if at >= 0 && len(p.Table.Keys[at].Include) > 0 && !p.CrossEngine {
 		body += " INCLUDE (" + quoteAll(p.Table.Keys[at].Include) + ")"
 	}
 	return body
@@ -244,7 +244,7 @@ func keyBody(p *domain.TablePlan) string {
 // checks and key; everything else waits until the rows are there.
 func createTable(p *domain.TablePlan) []string {
 	var lines []string
-	for _, c := range p.Made() {
+	for _, c := range p.TargetTableColumns() {
 		line := "  " + quote(c.Name) + " " + c.Type
 		if c.Collation != "" {
 			line += " COLLATE " + c.Collation
@@ -327,7 +327,7 @@ func keyName(p *domain.TablePlan) string {
 // keyLater reports whether the table gets its primary key after its rows. A
 // partitioned one has it from the start, with its partitions.
 func keyLater(p *domain.TablePlan) bool {
-	return p.KeyLater && p.Table.PartitionBy == "" && keyKind(p) == "PRIMARY KEY" && keyName(p) != ""
+	return p.DeferPrimaryKey && p.Table.PartitionBy == "" && keyKind(p) == "PRIMARY KEY" && keyName(p) != ""
 }
 
 // Deferred lists what is made after the load: a primary key that waits for the rows or

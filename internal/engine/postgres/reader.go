@@ -88,11 +88,11 @@ func (r *reader) Packs(*domain.TablePlan) bool { return false }
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
-	if p.Unlike {
+	if p.CrossEngine {
 		return r.copyTexts(ctx, p, c, sink)
 	}
 	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT %s)",
-		quoteAll(columnNames(p.Carried())), from(p), keyRange(p, c.Lower, c.Upper), format(p))
+		quoteAll(columnNames(p.CopiedColumns())), from(p), keyRange(p, c.Lower, c.Upper), format(p))
 	w, err := takeWire(ctx, r.conn)
 	if err != nil {
 		return rowhash.Sum{}, err
@@ -187,9 +187,9 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, buf []byte, sink func([]byt
 
 // Rows reads the chunk row by row.
 func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
-	cols := p.Carried()
-	if p.Unlike {
-		cols = p.Seen()
+	cols := p.CopiedColumns()
+	if p.CrossEngine {
+		cols = p.ComparedColumns()
 	}
 	w := newWriting(p)
 	var fields [][]byte

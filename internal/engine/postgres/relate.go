@@ -38,7 +38,7 @@ func (c *capture) relate(ctx context.Context, m pgoutput.Relation) (*relation, e
 	if !ok {
 		return nil, nil
 	}
-	cols := t.Plan.Carried()
+	cols := t.Plan.CopiedColumns()
 	r := &relation{table: t, key: t.Plan.KeyIndexes(cols), width: len(cols), writing: newWriting(t.Plan)}
 	var types []string
 	for _, col := range m.Columns {
@@ -100,7 +100,7 @@ func (c *capture) truncated(ctx context.Context, relations []uint32, note string
 		if p := r.table.Plan; p.Table.PartitionBy != "" && !c.d.throughRoot() && parts[r.table.ID] < len(leaves(p)) {
 			return domain.Conflict("a partition of %s was emptied on the source by itself (TRUNCATE), which this version's log does not tell of in full; load the table again: restart it", p.Source)
 		}
-		if err := c.send(ctx, engine.Event{Kind: engine.EventChange, Tx: c.tx,
+		if err := c.send(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx,
 			Change: domain.Change{Kind: domain.Truncate, Table: r.table.ID, Note: note, Group: c.group}}); err != nil {
 			return err
 		}

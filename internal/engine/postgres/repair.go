@@ -42,7 +42,7 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 		}
 	}
 	a := &applier{d: d, conn: conn, tx: tx}
-	cols := p.Carried()
+	cols := p.CopiedColumns()
 	var gone []fold.Copies
 	for _, f := range fixes {
 		if f.Old != nil {

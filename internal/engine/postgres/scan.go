@@ -21,7 +21,7 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	}
 	v := &view{d: d, conn: conn}
 	defer v.Close()
-	statements := []string{"SELECT " + textList(p.Carried()) + " FROM " + from(p)}
+	statements := []string{"SELECT " + textList(p.CopiedColumns()) + " FROM " + from(p)}
 	switch {
 	case s.Extremes:
 		statements = extremes(p)
@@ -55,7 +55,7 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 // form the one with the most digits behind the point.
 func extremes(p *domain.TablePlan) []string {
 	var least, greatest, longest []string
-	for _, c := range p.Carried() {
+	for _, c := range p.CopiedColumns() {
 		name, of := read(c), " FROM "+from(p)
 		by := ""
 		switch c.BaseType {

@@ -231,7 +231,7 @@ func (d *database) alterQuickly(ctx context.Context, sql string, guards ...guard
 		}
 		if try == 9 {
 			said := d.explain(err)
-			if list, err := d.Unfinished(ctx, time.Second); err == nil && len(list) > 0 {
+			if list, err := d.OpenTransactions(ctx, time.Second); err == nil && len(list) > 0 {
 				return domain.Unavailable(said, "%s keeps it from being locked; end it or wait for it, then try again", list[0])
 			}
 			return said
@@ -364,16 +364,16 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 	return parseLSN(at)
 }
 
-// PlaceOf knows no waymarks: a standby that was promoted has no slot, so nothing
+// ResolveGTID knows no waymarks: a standby that was promoted has no slot, so nothing
 // says that it has kept the log from there on.
-func (d *database) PlaceOf(context.Context, string) (domain.Position, error) {
+func (d *database) ResolveGTID(context.Context, string) (domain.Position, error) {
 	return 0, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the crossing stands on the first one alone; restart the crossing to load from this one")
 }
 
-// Unfinished lists writing transactions: a logical slot is made only when all that are open
+// OpenTransactions lists writing transactions: a logical slot is made only when all that are open
 // have ended. Of other users' sessions the server may hide since when they write; those are
 // listed where seconds count.
-func (d *database) Unfinished(ctx context.Context, least time.Duration) ([]string, error) {
+func (d *database) OpenTransactions(ctx context.Context, least time.Duration) ([]string, error) {
 	rows, err := d.pool.Query(ctx, `
 SELECT what || coalesce(', open for ' || date_trunc('second', since)::text, '') FROM (
   SELECT 'the transaction of ' || coalesce(a.usename, 'somebody') || ' in ' || coalesce(a.datname, '?') || ' (process ' || l.pid || coalesce(', ' || nullif(a.application_name, ''), '') || ')' AS what, clock_timestamp() - a.xact_start AS since

@@ -90,7 +90,7 @@ func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 	p := c.spools.of[m.XID]
 	c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.LSN), At: pgstream.Micros(m.At)}
 	c.inTx, c.ours = true, false
-	if err := c.send(ctx, engine.Event{Kind: engine.EventBegin, Tx: c.tx}); err != nil {
+	if err := c.send(ctx, domain.Event{Kind: domain.EventBegin, Tx: c.tx}); err != nil {
 		return err
 	}
 	if p != nil {

@@ -261,7 +261,7 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		}
 	}
 	for i := range plans {
-		if plans[i].Unlike {
+		if plans[i].CrossEngine {
 			continue
 		}
 		for _, n := range plans[i].Table.Needs {

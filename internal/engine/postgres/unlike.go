@@ -25,11 +25,11 @@ type writing struct {
 // newWriting is for the columns that the plan carries.
 func newWriting(p *domain.TablePlan) writing {
 	var w writing
-	if p.TargetSide == nil || !p.Unlike {
+	if p.TargetSide == nil || !p.CrossEngine {
 		return w
 	}
-	there := p.There()
-	for i, c := range p.Carried() {
+	there := p.TargetColumns()
+	for i, c := range p.CopiedColumns() {
 		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, there[i]))
 		w.names = append(w.names, c.Name)
 	}
@@ -177,7 +177,7 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		sum.Add(buf[from:])
 		return nil
 	})
-	err := copyTo(ctx, r.conn, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(p.Seen()), from(p), keyRange(p, c.Lower, c.Upper)))
+	err := copyTo(ctx, r.conn, &rowSink{row: row}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(p.ComparedColumns()), from(p), keyRange(p, c.Lower, c.Upper)))
 	switch {
 	case refused != nil:
 		return sum, refused
@@ -210,7 +210,7 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
 	w := newWriting(p)
 	var row []byte
-	return v.copyRows(ctx, "SELECT "+textList(p.Seen())+" FROM "+from(p)+where, w.each(func(out [][]byte) error {
+	return v.copyRows(ctx, "SELECT "+textList(p.ComparedColumns())+" FROM "+from(p)+where, w.each(func(out [][]byte) error {
 		row = pgcopy.AppendFields(row[:0], out)
 		return visit(row, out)
 	}))

@@ -152,7 +152,7 @@ func (v *view) copyRows(ctx context.Context, sql string, row func([]byte) error)
 
 // Sums reads every row once.
 func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
-	if p.Unlike {
+	if p.CrossEngine {
 		return engine.SumsOf(ctx, v, p, part, progress)
 	}
 	if part.Bounds == nil {
@@ -194,7 +194,7 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 // Rows reads the wanted parts again, now with the key of every row as text in
 // front, so that rows can be named.
 func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int, visit func([]byte, uint64)) error {
-	if p.Unlike {
+	if p.CrossEngine {
 		return engine.RowsOf(ctx, v, p, part, want, visit)
 	}
 	keys := make([]string, len(p.Key))
@@ -254,7 +254,7 @@ func seq(n int) []int {
 // Fetch returns whole rows in text form. A table without a key is scanned for
 // rows with the wanted hashes.
 func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
-	if p.Unlike {
+	if p.CrossEngine {
 		return engine.FetchOf(ctx, v, p, keys)
 	}
 	out := map[string][]domain.Row{}

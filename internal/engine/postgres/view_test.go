@@ -116,10 +116,10 @@ func TestExactViewsKnowTheirPosition(t *testing.T) {
 	var before int64
 	for e := range c.Events() {
 		c.Took(&e)
-		if e.Kind == engine.EventChange && e.Tx.Commit < at {
+		if e.Kind == domain.EventChange && e.Tx.Commit < at {
 			before++
 		}
-		if e.Kind == engine.EventCommit && e.Tx.Commit >= end {
+		if e.Kind == domain.EventCommit && e.Tx.Commit >= end {
 			break
 		}
 	}

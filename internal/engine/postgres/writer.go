@@ -58,7 +58,7 @@ func (w *writer) Packs(ctx context.Context, p *domain.TablePlan) (bool, error) {
 	for _, row := range res.Rows {
 		types[string(row[0])] = string(row[1])
 	}
-	for _, c := range p.Carried() {
+	for _, c := range p.CopiedColumns() {
 		if oid := pgvalue.OID(c.BaseType); oid == 0 || types[c.Name] != fmt.Sprint(oid) {
 			return false, nil
 		}
@@ -75,12 +75,12 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool, ov
 	if w.w, err = takeWire(ctx, w.conn); err != nil {
 		return err
 	}
-	w.conn, w.rows, w.packed = nil, p.Unlike && !packed, packed
+	w.conn, w.rows, w.packed = nil, p.CrossEngine && !packed, packed
 	form := format(p)
 	if packed {
 		form = "binary"
 	}
-	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.Carried()), form)
+	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.CopiedColumns()), form)
 	if err := w.w.query(sql); err != nil {
 		return w.fail(ctx, err)
 	}
@@ -143,12 +143,12 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 
 // Careful opens the transaction alone; rows come by Put.
 func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
-	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", qualified(p.Target), columnList(p.Carried()))
+	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", qualified(p.Target), columnList(p.CopiedColumns()))
 	return w.open(ctx, p, over)
 }
 
 // Put copies rows behind a savepoint.
-func (w *writer) Put(ctx context.Context, rows [][]byte) error {
+func (w *writer) InsertRows(ctx context.Context, rows [][]byte) error {
 	if _, err := w.conn.Exec(ctx, "SAVEPOINT rows").ReadAll(); err != nil {
 		return w.d.explain(err)
 	}

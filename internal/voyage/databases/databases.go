@@ -48,7 +48,7 @@ type Databases struct {
 }
 
 type opened struct {
-	db  engine.Database
+	db  *engine.Opened
 	row domain.Database
 }
 
@@ -103,7 +103,7 @@ func (s *Databases) endpoint(d domain.Database) (engine.Endpoint, error) {
 }
 
 // Open returns the open database of that name; it stays open for this process.
-func (s *Databases) Open(ctx context.Context, name string) (engine.Database, error) {
+func (s *Databases) Open(ctx context.Context, name string) (*engine.Opened, error) {
 	row, err := s.records.Database(ctx, name)
 	if err != nil {
 		return nil, err
@@ -135,7 +135,7 @@ func (s *Databases) Open(ctx context.Context, name string) (engine.Database, err
 const connectLimit = 15 * time.Second
 
 // connect opens a database with what is written in its record.
-func (s *Databases) connect(ctx context.Context, row domain.Database) (engine.Database, error) {
+func (s *Databases) connect(ctx context.Context, row domain.Database) (*engine.Opened, error) {
 	d, err := s.Driver(row.Engine)
 	if err != nil {
 		return nil, err
@@ -146,7 +146,7 @@ func (s *Databases) connect(ctx context.Context, row domain.Database) (engine.Da
 	}
 	limit, cancel := context.WithTimeout(ctx, connectLimit)
 	defer cancel()
-	return d.Open(limit, e)
+	return engine.Open(limit, d, e)
 }
 
 // Forget closes a database that is no longer registered.
@@ -172,7 +172,7 @@ func (s *Databases) Close() {
 }
 
 // OpenPair opens a crossing's source and target.
-func (s *Databases) OpenPair(ctx context.Context, c *domain.Crossing) (src, dst engine.Database, err error) {
+func (s *Databases) OpenPair(ctx context.Context, c *domain.Crossing) (src, dst *engine.Opened, err error) {
 	if src, err = s.Open(ctx, c.Source); err != nil {
 		return nil, nil, fmt.Errorf("source: %w", err)
 	}

@@ -81,7 +81,8 @@ func (f *fake) Open(_ context.Context, e engine.Endpoint) (engine.Database, erro
 
 type fakeDatabase struct {
 	engine.Database // what no test calls
-	of              *fake
+	engine.Applies
+	of *fake
 }
 
 func (d *fakeDatabase) Close() { d.of.closed.Add(1) }

@@ -42,8 +42,8 @@ func New(r Records, e Engines, j Journal, checkCapture func(ctx context.Context,
 	return &Drafts{records: r, engines: e, journal: j, checkCapture: checkCapture}
 }
 
-// HoldToHouse says which settings and tables the house does not let a crossing have.
-func (d *Drafts) HoldToHouse(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
+// CheckPolicy says which settings and tables the house does not let a crossing have.
+func (d *Drafts) CheckPolicy(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
 	base, err := d.records.Defaults(ctx)
 	if err != nil {
 		return err
@@ -66,10 +66,10 @@ func (d *Drafts) Create(ctx context.Context, c domain.Crossing, uid string, stop
 		c.Patterns = house.Tables
 	}
 	c.Patterns = append([]string{}, c.Patterns...)
-	if err := d.HoldToHouse(ctx, house, c.Settings, c.Patterns); err != nil {
+	if err := d.CheckPolicy(ctx, house, c.Settings, c.Patterns); err != nil {
 		return err
 	}
-	c.Rules = append([]domain.Rule{}, house.Lay(c.Rules)...)
+	c.Rules = append([]domain.Rule{}, house.MergeRules(c.Rules)...)
 	src, err := d.records.Database(ctx, c.Source)
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ func valid(c *domain.Crossing) error {
 		c.Kind = domain.KindLoadCapture
 	case domain.KindLoad, domain.KindLoadCapture:
 	case domain.KindCapture: // it is about rows that are there
-		c.Settings.NonEmptyTarget = "keep"
+		c.Settings.ExistingRows = "keep"
 	default:
 		return domain.Invalid("the kind is %q; choose load, load+capture or capture", c.Kind)
 	}

@@ -81,7 +81,7 @@ func TestADraftIsComplete(t *testing.T) {
 		t.Errorf("said %q", k.said)
 	}
 	k = &kept{}
-	if err := create(t, k, false, func(c *domain.Crossing) { c.Kind = domain.KindCapture }); err != nil || k.added[0].Settings.NonEmptyTarget != "keep" || k.added[0].Patterns == nil || k.added[0].Rules == nil {
+	if err := create(t, k, false, func(c *domain.Crossing) { c.Kind = domain.KindCapture }); err != nil || k.added[0].Settings.ExistingRows != "keep" || k.added[0].Patterns == nil || k.added[0].Rules == nil {
 		t.Errorf("%v, %+v", err, k.added)
 	}
 }

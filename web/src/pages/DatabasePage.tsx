@@ -88,6 +88,7 @@ export default function DatabasePage() {
                   beside="each with a remedy"
                 />
               </dl>
+              <p className="mt-2 text-sm text-soft">Its engine can {facts.can.join(", ")}.</p>
               <div className="mt-3 grid items-start gap-4 lg:grid-cols-2">
                 <Panel title="As a source">
                   <Verdicts entries={facts.as_source} folded={false} />

@@ -129,7 +129,7 @@ const cleaned = (k: ColumnRule): ColumnRule =>
 
 /** Writes what a person wants for this table as its own rule. */
 function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: TablePlan; done: () => void }) {
-  const standing = useChoices("non_empty_target");
+  const standing = useChoices("existing_rows");
   const [own] = useState<Rule>(() => ownRule(c.rules, p.source));
   const [rule, setRule] = useState<Rule>(own);
   const [longest, setLongest] = useState<Record<string, string>>({});
@@ -191,13 +191,13 @@ function Editor({ crossing: c, plan: p, done }: { crossing: Crossing; plan: Tabl
         {field("Table name on the target", "name", p.target.split(".").slice(1).join("."))}
         {field("Schema on the target", "schema", p.target.split(".")[0] ?? "")}
         <Choice
-          label="If the table stands and holds rows"
+          label="If the target table holds rows"
           options={[["", "as the settings say"], ...standing]}
-          value={rule.standing ?? ""}
+          value={rule.existing_rows ?? ""}
           onChange={(v) => {
             const rest = { ...rule };
-            delete rest.standing;
-            setRule(v === "" ? rest : { ...rest, standing: v as NonNullable<Rule["standing"]> });
+            delete rest.existing_rows;
+            setRule(v === "" ? rest : { ...rest, existing_rows: v as NonNullable<Rule["existing_rows"]> });
           }}
         />
         {field("Note", "note", "for people")}
@@ -388,7 +388,7 @@ export function ruleText(r: Rule): string {
   if (r.schema) out.push(`schema ${r.schema}`);
   if (r.name) out.push(`name ${r.name}`);
   if (r.where) out.push(`only rows where ${r.where}`);
-  if (r.standing) out.push(`a table that stands: ${r.standing}`);
+  if (r.existing_rows) out.push(`existing rows: ${r.existing_rows}`);
   for (const [what, sql] of Object.entries(r.statements ?? {}))
     out.push(sql === "" ? `${what} is not made` : `${what} is made by hand`);
   for (const [name, k] of Object.entries(r.columns ?? {})) out.push(columnText(name, k));

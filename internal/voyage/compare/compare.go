@@ -1,4 +1,4 @@
-package voyage
+package compare
 
 import (
 	"cmp"
@@ -10,21 +10,18 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/narrow"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/waits"
 )
 
-// ReconcileArgs are a reconcile task's arguments.
-type ReconcileArgs struct {
+// Args are a reconcile task's arguments.
+type Args struct {
 	Reconciliation int64 `json:"reconciliation"`
 }
 
@@ -32,9 +29,9 @@ type ReconcileArgs struct {
 // is beyond is counted.
 const maxFindings = 10_000
 
-// StartReconcile adds a reconciliation of the tables the patterns choose.
-func (v *Voyage) StartReconcile(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error) {
-	if err := allow(lifecycle.Reconcile, c); err != nil {
+// Start adds a reconciliation of the tables the patterns choose.
+func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error) {
+	if err := lifecycle.AllowOn(lifecycle.Reconcile, c); err != nil {
 		return 0, err
 	}
 	if depth != domain.DepthCounts && depth != domain.DepthHashes {
@@ -43,63 +40,52 @@ func (v *Voyage) StartReconcile(ctx context.Context, c *domain.Crossing, depth d
 	if c.Condition == domain.ConditionPaused && c.Kind != domain.KindLoad && !c.KeepCapture {
 		return 0, domain.Conflict("crossing %s is paused, and both sides can only be compared while capture runs; resume it first", c.Name)
 	}
-	var id int64
-	err := v.Queue.In(ctx, func(tx pgx.Tx) error {
-		var err error
-		if id, err = records.AddReconciliationTx(ctx, tx, c.ID, depth, patterns); err != nil {
-			return err
-		}
-		task, err := records.AddTaskTx(ctx, tx, c.ID, TaskReconcile, ReconcileArgs{id}, actor)
-		if err != nil {
-			return err
-		}
-		return v.Queue.AddTask(ctx, tx, task)
-	})
+	id, err := k.tasks.AddReconciliation(ctx, c, depth, patterns, actor)
 	if err == nil {
-		v.Say(ctx, "info", actor, c.Name, "", "reconcile", "%s started reconciliation %d (%s)", actor, id, depth)
+		k.journal.Say(ctx, "info", actor, c.Name, "", "reconcile", "%s started reconciliation %d (%s)", actor, id, depth)
 	}
 	return id, err
 }
 
-// reconcile compares source and target at one shared position and keeps what it
+// Run compares source and target at one shared position and keeps what it
 // finds.
-func (v *Voyage) reconcile(ctx context.Context, c *domain.Crossing, id int64, quiet bool, note func(string)) error {
-	r, err := v.Store.Reconciliation(ctx, c.ID, id)
+func (k *Comparer) Run(ctx context.Context, c *domain.Crossing, id int64, quiet bool, note func(string)) error {
+	r, err := k.records.Reconciliation(ctx, c.ID, id)
 	if err != nil {
 		return err
 	}
-	findings, err := v.compare(ctx, c, &r, quiet, note)
+	findings, err := k.compare(ctx, c, &r, quiet, note)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if err != nil {
 		if ctx.Err() == nil {
-			_ = v.Store.EndReconciliation(end, id, "failed", err.Error())
+			_ = k.records.EndReconciliation(end, id, "failed", err.Error())
 		}
 		return err
 	}
 	state, severity := "clean", "info"
 	if findings > 0 {
 		state, severity = "differing", "warning"
-		v.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
+		k.journal.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
 	}
-	v.Say(end, severity, System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, domain.Many(findings, "finding"))
-	return v.Store.EndReconciliation(end, id, state, "")
+	k.journal.Say(end, severity, journal.System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, domain.Many(findings, "finding"))
+	return k.records.EndReconciliation(end, id, state, "")
 }
 
-func (v *Voyage) compare(ctx context.Context, c *domain.Crossing, r *records.Reconciliation, quiet bool, note func(string)) (int64, error) {
-	tables, err := v.Store.Tables(ctx, c.ID)
+func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Reconciliation, quiet bool, note func(string)) (int64, error) {
+	tables, err := k.records.Tables(ctx, c.ID)
 	if err != nil {
 		return 0, err
 	}
-	if len(r.Patterns.V) > 0 {
+	if len(r.Patterns) > 0 {
 		var names []domain.TableName
 		for _, t := range tables {
-			names = append(names, t.Plan.V.Source)
+			names = append(names, t.Plan.Source)
 		}
-		chosen := domain.MatchTables(r.Patterns.V, names)
-		tables = slices.DeleteFunc(tables, func(t records.Table) bool { return !slices.Contains(chosen, t.Plan.V.Source) })
+		chosen := domain.MatchTables(r.Patterns, names)
+		tables = slices.DeleteFunc(tables, func(t domain.CrossingTable) bool { return !slices.Contains(chosen, t.Plan.Source) })
 		if len(tables) == 0 {
-			return 0, domain.Invalid("no table of crossing %s matches %v", c.Name, r.Patterns.V)
+			return 0, domain.Invalid("no table of crossing %s matches %v", c.Name, r.Patterns)
 		}
 	}
 	var ids []int64
@@ -107,12 +93,12 @@ func (v *Voyage) compare(ctx context.Context, c *domain.Crossing, r *records.Rec
 		ids = append(ids, t.ID)
 	}
 	var total int64
-	err = v.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note}, func(a *aligned) error {
-		if err := v.Store.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
+	err = k.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note}, func(a *aligned) error {
+		if err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
 			return err
 		}
 		for i := range tables {
-			n, err := v.compareTable(ctx, a, r, &tables[i])
+			n, err := k.compareTable(ctx, a, r, &tables[i])
 			if err != nil {
 				return fmt.Errorf("comparing %s: %w", tables[i].SourceName, err)
 			}
@@ -125,32 +111,23 @@ func (v *Voyage) compare(ctx context.Context, c *domain.Crossing, r *records.Rec
 
 // partOf says how a table is cut for comparing: along its chunks where both
 // servers surely order keys alike, else by a hash of the key.
-func (v *Voyage) partOf(ctx context.Context, t *records.Table) (engine.Part, error) {
-	p := &t.Plan.V
-	if !rangesAlike(p) {
+func (k *Comparer) partOf(ctx context.Context, t *domain.CrossingTable) (engine.Part, error) {
+	p := &t.Plan
+	if !keyorder.Alike(p) {
 		n := min(max(t.EstRows/20_000, 16), 4096)
 		return engine.Part{Buckets: int(n)}, nil
 	}
-	chunks, err := v.Store.Chunks(ctx, t.ID)
+	chunks, err := k.records.Chunks(ctx, t.ID)
 	if err != nil {
 		return engine.Part{}, err
 	}
 	bounds := []domain.KeyValue{}
 	for _, c := range chunks {
 		if c.Ordinal > 0 {
-			bounds = append(bounds, c.Lower.V)
+			bounds = append(bounds, c.Lower)
 		}
 	}
 	return engine.Part{Bounds: bounds}, nil
-}
-
-// rangesAlike reports whether both servers surely order a table's keys alike.
-func rangesAlike(p *domain.TablePlan) bool {
-	if p.KeyOrder != "ours" || p.Unlike && !keyorder.Whole(p.KeyColumns()) {
-		return false
-	}
-	// Of text: the target's order may be another.
-	return !slices.ContainsFunc(p.KeyColumns(), func(c domain.Column) bool { return c.ByteOrder })
 }
 
 // both runs f for the two sides at once and returns the first error.
@@ -167,13 +144,13 @@ func both(f func(side int) error) error {
 	return cmp.Or(errs[0], errs[1])
 }
 
-func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconciliation, t *records.Table) (int64, error) {
+func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Reconciliation, t *domain.CrossingTable) (int64, error) {
 	began := time.Now()
 	views := [2]engine.View{a.source, a.target}
-	dstPlan := t.Plan.V.OnTarget()
-	plans := [2]*domain.TablePlan{&t.Plan.V, &dstPlan}
-	res := records.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
-	if err := v.Store.SaveReconciledTable(ctx, res); err != nil {
+	dstPlan := t.Plan.TargetPlan()
+	plans := [2]*domain.TablePlan{&t.Plan, &dstPlan}
+	res := domain.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
+	if err := k.records.SaveReconciledTable(ctx, res); err != nil {
 		return 0, err
 	}
 	if r.Depth == domain.DepthCounts {
@@ -186,9 +163,9 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 		if n[0] != n[1] {
 			res.Findings = max(n[0]-n[1], n[1]-n[0])
 		}
-		return res.Findings, v.Store.SaveReconciledTable(ctx, res)
+		return res.Findings, k.records.SaveReconciledTable(ctx, res)
 	}
-	part, err := v.partOf(ctx, t)
+	part, err := k.partOf(ctx, t)
 	if err != nil {
 		return 0, err
 	}
@@ -198,7 +175,7 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 	var telling sync.WaitGroup
 	telling.Go(func() {
 		waits.Every(tell, time.Second, func() {
-			_ = v.Store.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
+			_ = k.records.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
 		})
 	})
 	err = both(func(i int) (err error) {
@@ -221,7 +198,7 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 	res.SourceRows, res.TargetRows = total[0].Rows, total[1].Rows
 	res.SourceHash, res.TargetHash = fmt.Sprintf("%016x", total[0].Hash), fmt.Sprintf("%016x", total[1].Hash)
 	if len(differing) > 0 {
-		found, err := v.narrowDown(ctx, views, plans, part, differing)
+		found, err := k.narrowDown(ctx, views, plans, part, differing)
 		if err != nil {
 			return 0, err
 		}
@@ -229,18 +206,18 @@ func (v *Voyage) compareTable(ctx context.Context, a *aligned, r *records.Reconc
 			return 0, fmt.Errorf("%d parts of %s differ by their sums, but no row of them does when rows are compared one by one: the two sides' forms of a value are not alike, and whether the tables are equal is not known; please report this", len(differing), t.SourceName)
 		}
 		res.Findings = int64(len(found))
-		if err := v.Store.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
+		if err := k.records.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
 			return 0, err
 		}
 	}
 	res.State, res.Seconds = "done", time.Since(began).Seconds()
-	return res.Findings, v.Store.SaveReconciledTable(ctx, res)
+	return res.Findings, k.records.SaveReconciledTable(ctx, res)
 }
 
 // narrowDown pairs the rows of differing parts, fetches those that stay
 // unpaired and compares them column by column. Only what differs there is a
 // finding.
-func (v *Voyage) narrowDown(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part, differing []int) ([]domain.Finding, error) {
+func (k *Comparer) narrowDown(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part, differing []int) ([]domain.Finding, error) {
 	pairs := narrow.NewPairs()
 	give := [2]func([]byte, uint64){pairs.Source, pairs.Target}
 	for i := range views { // one after the other: the pairing is not for two at once
@@ -265,7 +242,7 @@ func (v *Voyage) narrowDown(ctx context.Context, views [2]engine.View, plans [2]
 			return nil, err
 		}
 		for _, c := range cands[:n] {
-			if f, ok := confirm(views[0], plans[0], c, rows[0][c.Key], rows[1][c.Key]); ok {
+			if f, ok := confirm(plans[0], c, rows[0][c.Key], rows[1][c.Key]); ok {
 				out = append(out, f)
 			}
 		}
@@ -275,10 +252,10 @@ func (v *Voyage) narrowDown(ctx context.Context, views [2]engine.View, plans [2]
 }
 
 // confirm makes a finding of a candidate by comparing the fetched rows.
-func confirm(view engine.View, p *domain.TablePlan, c narrow.Candidate, source, target []domain.Row) (domain.Finding, bool) {
+func confirm(p *domain.TablePlan, c narrow.Candidate, source, target []domain.Row) (domain.Finding, bool) {
 	f := domain.Finding{Kind: c.Kind, Key: narrow.SplitKey(c.Key, len(p.Key))}
-	names := make([]string, len(p.Seen()))
-	for i, col := range p.Seen() {
+	names := make([]string, len(p.ComparedColumns()))
+	for i, col := range p.ComparedColumns() {
 		names[i] = col.Name
 	}
 	if len(p.Key) == 0 {

@@ -1,4 +1,4 @@
-package voyage
+package compare
 
 import (
 	"cmp"
@@ -8,7 +8,6 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/waits"
 )
 
@@ -40,9 +39,12 @@ func (a *aligned) close() {
 //
 // With quiet (writes are stopped and everything is drained), or when nothing is
 // captured, plain views are enough.
-func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f func(*aligned) error) error {
-	src, dst, err := v.OpenPair(ctx, c)
+func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment, f func(*aligned) error) error {
+	src, dst, err := k.databases.OpenPair(ctx, c)
 	if err != nil {
+		return err
+	}
+	if err := cmp.Or(src.Need(c.Source, engine.CanCompare), dst.Need(c.Target, engine.CanCompare)); err != nil {
 		return err
 	}
 	a := &aligned{}
@@ -57,21 +59,21 @@ func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f
 		defer a.close()
 		return f(a)
 	}
-	by := records.NewUID()
-	if err := v.turn(ctx, c, by, how); err != nil {
+	by := k.newUID()
+	if err := k.turn(ctx, c, by, how); err != nil {
 		return err
 	}
 	run, cancel := context.WithCancel(ctx)
 	var keep sync.WaitGroup
 	keep.Go(func() {
-		waits.Every(run, 3*time.Second, func() { _ = v.Store.KeepAsking(run, c.ID, by) })
+		waits.Every(run, 3*time.Second, func() { _ = k.records.KeepAsking(run, c.ID, by) })
 	})
 	letGo := func() {
 		cancel()
 		keep.Wait()
 		end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer done()
-		_ = v.Store.LetGo(end, c.ID, by)
+		_ = k.records.LetGo(end, c.ID, by)
 	}
 	freed := false
 	defer func() {
@@ -79,7 +81,7 @@ func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f
 			letGo()
 		}
 	}()
-	if err := v.awaitAnswer(ctx, c, records.Wish{What: "holding", By: by}, 90*time.Second, nil); err != nil {
+	if err := k.awaitAnswer(ctx, c, domain.Request{What: "holding", By: by}, 90*time.Second, nil); err != nil {
 		return err
 	}
 	if a.source, a.at, err = src.OpenView(ctx, true, 20*time.Second); err != nil {
@@ -87,21 +89,21 @@ func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f
 	}
 	defer a.source.Close()
 	lapsed := domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
-	if ok, err := v.Store.Follow(ctx, c.ID, by, a.at); err != nil || !ok {
+	if ok, err := k.records.Follow(ctx, c.ID, by, a.at); err != nil || !ok {
 		return cmp.Or(err, lapsed)
 	}
 	// Something must come after the position, or an idle source would not tell
 	// that nothing else does.
 	push := func() { _, _ = src.Heartbeat(ctx) }
 	push()
-	if err := v.awaitAnswer(ctx, c, records.Wish{What: "reached", At: a.at, By: by}, 2*time.Minute, push); err != nil {
+	if err := k.awaitAnswer(ctx, c, domain.Request{What: "reached", At: a.at, By: by}, 2*time.Minute, push); err != nil {
 		return err
 	}
 	if a.target, _, err = dst.OpenView(ctx, false, 0); err != nil {
 		return err
 	}
 	defer a.target.Close()
-	if st, err := v.Store.Stream(ctx, c.ID); err != nil || st == nil || st.Wish() != (records.Wish{What: "reached", At: a.at, By: by}) {
+	if st, err := k.records.Stand(ctx, c.ID); err != nil || st == nil || st.Request != (domain.Request{What: "reached", At: a.at, By: by}) {
 		return cmp.Or(err, lapsed)
 	}
 	if !how.standing {
@@ -112,13 +114,13 @@ func (v *Voyage) align(ctx context.Context, c *domain.Crossing, how alignment, f
 }
 
 // turn waits until the applier stands still for nobody else, and asks it to hold.
-func (v *Voyage) turn(ctx context.Context, c *domain.Crossing, by string, how alignment) error {
+func (k *Comparer) turn(ctx context.Context, c *domain.Crossing, by string, how alignment) error {
 	for n := 0; ; n++ {
-		mine, err := v.Store.Ask(ctx, c.ID, by, how.sake, "hold", 0)
+		mine, err := k.records.Ask(ctx, c.ID, by, how.sake, "hold", 0)
 		if err != nil || mine {
 			return err
 		}
-		st, err := v.Store.Stream(ctx, c.ID)
+		st, err := k.records.Stand(ctx, c.ID)
 		if err != nil {
 			return err
 		}
@@ -126,7 +128,7 @@ func (v *Voyage) turn(ctx context.Context, c *domain.Crossing, by string, how al
 			return domain.Conflict("crossing %s follows no changes, so both sides cannot be brought to a shared position", c.Name)
 		}
 		if n == 1 && how.note != nil {
-			how.note("waiting for its turn: " + st.AskFor + " has both sides stand at a shared position")
+			how.note("waiting for its turn: " + st.For + " has both sides stand at a shared position")
 		}
 		if !waits.Sleep(ctx, 200*time.Millisecond) {
 			return ctx.Err()
@@ -137,16 +139,16 @@ func (v *Voyage) turn(ctx context.Context, c *domain.Crossing, by string, how al
 // awaitAnswer waits until the applier has done what it was asked for: as long as it comes
 // nearer, as through a large transaction, and for the limit while it does not, as when a
 // process died and another has yet to take the stream over.
-func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want records.Wish, limit time.Duration, push func()) error {
+func (k *Comparer) awaitAnswer(ctx context.Context, c *domain.Crossing, want domain.Request, limit time.Duration, push func()) error {
 	type place struct {
 		epoch, changes int64
-		applied        records.Pos
+		applied        domain.Position
 	}
 	var at place
 	began := time.Now()
 	end, last := time.Now().Add(limit), time.Now().Add(10*limit)
 	for n := 1; time.Now().Before(end) && time.Now().Before(last); n++ {
-		st, err := v.Store.Stream(ctx, c.ID)
+		st, err := k.records.Stand(ctx, c.ID)
 		if err != nil {
 			return err
 		}
@@ -154,15 +156,15 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want recor
 			if now := (place{st.Epoch, st.Changes, st.Applied}); now != at {
 				at, end = now, time.Now().Add(limit)
 			}
-			if now := st.Wish(); now.By == want.By && now.What == want.What && (want.At == 0 || now.At == want.At) {
+			if now := st.Request; now.By == want.By && now.What == want.What && (want.At == 0 || now.At == want.At) {
 				return nil
 			}
-			if st.AskBy != want.By {
+			if st.Request.By != want.By {
 				return domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
 			}
 		}
 		if n%20 == 0 {
-			if err := v.unalignable(ctx, c, st); err != nil {
+			if err := k.unalignable(ctx, c, st); err != nil {
 				return err
 			}
 			if push != nil {
@@ -177,8 +179,8 @@ func (v *Voyage) awaitAnswer(ctx context.Context, c *domain.Crossing, want recor
 }
 
 // unalignable says why a crossing cannot come to a shared position as it is now.
-func (v *Voyage) unalignable(ctx context.Context, c *domain.Crossing, st *records.Stream) error {
-	now, err := v.Store.CrossingByID(ctx, c.ID)
+func (k *Comparer) unalignable(ctx context.Context, c *domain.Crossing, st *domain.Stand) error {
+	now, err := k.records.CrossingByID(ctx, c.ID)
 	switch {
 	case err != nil:
 		return err

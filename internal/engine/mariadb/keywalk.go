@@ -93,9 +93,9 @@ func (d *database) walk(ctx context.Context, from, to domain.Position, visit fun
 	return d.explain(err)
 }
 
-// Undisturbed reports whether the statement that begins at the place was the last one, up to
+// IsLastDDL reports whether the statement that begins at the place was the last one, up to
 // now, that altered the table: then the catalog says how it left the table.
-func (d *database) Undisturbed(ctx context.Context, t domain.TableName, at domain.Position) (bool, error) {
+func (d *database) IsLastDDL(ctx context.Context, t domain.TableName, at domain.Position) (bool, error) {
 	now, err := d.now(ctx)
 	if err != nil {
 		return false, err

@@ -19,7 +19,7 @@ import (
 // that is refused is halved until the very rows are known. They are named, or, by the
 // crossing's choice, set aside while all others land.
 
-// How careful carrying cuts a chunk.
+// How loading row by row cuts a chunk.
 const (
 	carefulRows  = 1000
 	carefulBytes = 4 << 20
@@ -57,9 +57,9 @@ func rowText(a records.Aside) string {
 	return where + ": " + strings.TrimSuffix(a.Error, ".")
 }
 
-// careful carries a chunk that was refused. It returns refusedRows when rows cannot
+// loadRowByRow carries a chunk that was refused. It returns refusedRows when rows cannot
 // land and are not to be set aside.
-func (l *laneWork) careful(ctx context.Context, c *domain.Crossing, chunk *records.Chunk, m *moved) error {
+func (l *laneWork) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) error {
 	// Somebody may have said meanwhile what becomes of such rows.
 	if now, err := l.v.Store.CrossingByID(ctx, c.ID); err == nil {
 		c = &now
@@ -70,20 +70,20 @@ func (l *laneWork) careful(ctx context.Context, c *domain.Crossing, chunk *recor
 		return err
 	}
 	m.on(l)
-	plan, dc := &l.table.Plan.V, chunk.Domain()
-	there, cuts := plan.OnTarget(), watchCuts(plan)
+	plan, dc := &l.table.Plan, *chunk
+	there, cuts := plan.TargetPlan(), watchCuts(plan)
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {
 		return err
 	}
-	l.tell(ctx, c, chunk, snap)
+	l.setReadSnapshot(ctx, c, chunk, snap)
 	if err := l.writer.Careful(ctx, &there, over(plan, &dc)); err != nil {
 		return err
 	}
 	aside := c.Settings.BadRows == "set aside"
-	f := &sifter{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.Carried(), most: c.Settings.BadRowsLimit}
-	if plan.Unlike {
-		f.cols = plan.Seen()
+	f := &badRowFinder{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.CopiedColumns(), most: c.Settings.BadRowsLimit}
+	if plan.CrossEngine {
+		f.cols = plan.ComparedColumns()
 	}
 	if !aside {
 		f.most = shownRows
@@ -132,8 +132,8 @@ func (l *laneWork) careful(ctx context.Context, c *domain.Crossing, chunk *recor
 
 var errManyBad = errors.New("enough rows that cannot land are known")
 
-// sifter puts rows batch by batch and keeps those that are refused.
-type sifter struct {
+// badRowFinder puts rows batch by batch and keeps those that are refused.
+type badRowFinder struct {
 	ctx   context.Context
 	steps *atomic.Int64 // grows with every sign of life
 	w     engine.Writer
@@ -146,7 +146,7 @@ type sifter struct {
 	bad   []records.Aside
 }
 
-func (f *sifter) take(fields [][]byte, refused error) error {
+func (f *badRowFinder) take(fields [][]byte, refused error) error {
 	if refused != nil {
 		return f.keep(fields, refused)
 	}
@@ -158,19 +158,19 @@ func (f *sifter) take(fields [][]byte, refused error) error {
 	return f.flush()
 }
 
-func (f *sifter) flush() error {
+func (f *badRowFinder) flush() error {
 	err := f.put(f.batch)
 	f.batch, f.size = f.batch[:0], 0
 	return err
 }
 
 // put writes rows, halving them where they are refused.
-func (f *sifter) put(rows [][]byte) error {
+func (f *badRowFinder) put(rows [][]byte) error {
 	if len(rows) == 0 {
 		return nil
 	}
 	f.steps.Add(1)
-	err := f.w.Put(f.ctx, rows)
+	err := f.w.InsertRows(f.ctx, rows)
 	f.steps.Add(1)
 	switch {
 	case err == nil:
@@ -194,7 +194,7 @@ func (f *sifter) put(rows [][]byte) error {
 }
 
 // keep notes a row that cannot land, with as much of it as is to be shown.
-func (f *sifter) keep(fields [][]byte, why error) error {
+func (f *badRowFinder) keep(fields [][]byte, why error) error {
 	a := records.Aside{Error: saidOf(why), Row: records.JSON[map[string]*string]{V: map[string]*string{}}}
 	text := func(i int) *string {
 		switch {
@@ -241,8 +241,8 @@ func saidOf(err error) string {
 
 // columnIn finds the column that an error names, by its name on either side.
 func columnIn(text string, p *domain.TablePlan) string {
-	there := p.There()
-	for i, c := range p.Carried() {
+	there := p.TargetColumns()
+	for i, c := range p.CopiedColumns() {
 		for _, name := range []string{c.Name, there[i].Name} {
 			for _, form := range []string{"column %s:", "column \"%s\"", "column '%s'", "column `%s`", ".`%s`", "column %s "} {
 				if strings.Contains(text+" ", fmt.Sprintf(form, name)) {

@@ -7,11 +7,10 @@ import (
 	"strings"
 
 	"dustyferry/internal/core/columns"
-	"dustyferry/internal/core/interleave"
+	"dustyferry/internal/core/follow"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // Changes of a table's columns while it is followed. The log tells of them at their exact
@@ -20,8 +19,8 @@ import (
 // it, by a person otherwise; then the plan is kept and the log opened anew. A process that
 // dies between two of these finds the target's table altered, and goes on.
 
-// amendment is what a change of a table's columns means for a crossing.
-type amendment struct {
+// schemaChange is what a change of a table's columns means for a crossing.
+type schemaChange struct {
 	plan    domain.TablePlan // as it will be
 	changes []columns.Change // on the source
 	doubts  []string         // why they cannot be carried over with certainty
@@ -32,58 +31,55 @@ type amendment struct {
 	other   []string         // what else of its definition is not as it was, where the log tells of definitions
 }
 
-// redefined handles a change of a table's columns that shows in a transaction. When there is
-// nothing to be done, the batch goes on as if nothing had been said. Otherwise what was
-// collected before the transaction is committed, and [errAnew] returned: the log is to be
-// opened anew, from the transaction on.
-func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, committed bool, e *engine.Event) error {
-	t := f.set.tables[e.Change.Table]
-	if t == nil {
-		return nil
-	}
-	if err := f.v.Store.NoteColumnChange(ctx, t.row.ID, e.Tx.Commit); err != nil {
-		return err
-	}
-	loading, reads, err := f.readsSee(ctx, t, e.Tx)
-	if err != nil {
-		return err
-	}
-	if reads {
+// askSchemaChange says whether a change of a table's columns asks for nothing to be done; otherwise
+// what it comes to is kept for [follower.applySchemaChange].
+func (f *follower) askSchemaChange(ctx context.Context, ask follow.AskSchemaChange) (bool, error) {
+	t, ch := f.tables[ask.Change.Table], &ask.Change
+	if ask.Reads {
 		// Where the log goes by places only, the plan has to know the new ones for what comes.
-		asPlanned, err := f.asPlanned(ctx, &t.row.Plan.V)
-		if err != nil || asPlanned || e.Change.Columns != nil {
-			return err
+		asPlanned, err := f.asPlanned(ctx, &t.row.Plan)
+		if err != nil || asPlanned || ch.Columns != nil {
+			return true, err
 		}
 	}
-	a, err := f.weigh(ctx, &t.row.Plan.V, &e.Change, e.Tx.Commit)
+	a, err := f.planSchemaChange(ctx, &t.row.Plan, ch, ask.Tx.Commit)
 	if err != nil {
-		return err
+		return false, err
 	}
-	name, what := t.row.SourceName, columns.Words(a.changes)
+	name := t.row.SourceName
 	if len(a.other) > 0 {
-		return domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows the log does not say: restart the table: dustyferry crossing restart %s --table %s",
-			name, e.Change.Note, strings.Join(a.other, ", "), f.c.Name, name)
+		return false, domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows the log does not say: restart the table: dustyferry crossing restart %s --table %s",
+			name, ch.Note, strings.Join(a.other, ", "), f.c.Name, name)
 	}
-	if len(a.changes) == 0 && !a.moved {
-		if e.Change.Columns != nil || e.Change.Statement == "" {
-			return domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
-		}
-		f.v.Say(ctx, "info", System, f.c.Name, name, "columns", "%s on the source: its columns are as they were", e.Change.Note)
-		return nil
+	f.schemaChange = a
+	if len(a.changes) > 0 || a.moved {
+		return false, nil
 	}
-	if err := f.before(ctx, b, last, committed); err != nil {
-		return err
+	if ch.Columns != nil || ch.Statement == "" {
+		return false, domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, ch.Note, f.c.Name, name)
+	}
+	f.v.Say(ctx, "info", System, f.c.Name, name, "columns", "%s on the source: its columns are as they were", ch.Note)
+	return true, nil
+}
+
+// applySchemaChange brings target and plan to changed columns, and returns [errAnew]: the log is to be
+// opened anew, from the transaction on in which they showed.
+func (f *follower) applySchemaChange(ctx context.Context, ask follow.ApplySchemaChange) error {
+	a, t := f.schemaChange, f.tables[ask.Change.Table]
+	name, what := t.row.SourceName, columns.Words(a.changes)
+	say := func(action, format string, args ...any) {
+		f.v.Say(ctx, "warning", System, f.c.Name, name, action, format, args...)
 	}
 	carry := f.c.Settings.ColumnChanges == "carry"
 	switch {
 	case a.lost:
-		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, e.Change.Note, f.c.Name, name)
+		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, ask.Change.Note, f.c.Name, name)
 	case len(a.changes) == 0:
-		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "the columns of %s have other places on the source now", name)
+		say("columns", "the columns of %s have other places on the source now", name)
 	case len(a.todo) == 0:
-		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; the target's table has them already", name, what)
+		say("columns", "%s changed on the source: %s; the target's table has them already", name, what)
 	case a.drops && !carry:
-		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; the target keeps what was dropped, as it may be empty there (%s)", name, what, strings.Join(a.todo, "; "))
+		say("columns", "%s changed on the source: %s; the target keeps what was dropped, as it may be empty there (%s)", name, what, strings.Join(a.todo, "; "))
 	case !carry || len(a.doubts) > 0:
 		return a.hold(f.c, name)
 	default:
@@ -92,47 +88,15 @@ func (f *follower) redefined(ctx context.Context, b *batch, last domain.Tx, comm
 				return domain.Conflict("%s changed on the source: %s. The target refused what would carry it over (%s): %s. Alter its table by hand and resume", name, what, sql, err)
 			}
 		}
-		f.v.Say(ctx, "warning", System, f.c.Name, name, "columns", "%s changed on the source: %s; carried over to the target: %s", name, what, strings.Join(a.todo, "; "))
+		say("columns", "%s changed on the source: %s; carried over to the target: %s", name, what, strings.Join(a.todo, "; "))
 	}
-	var again []int64
-	if loading {
-		for _, d := range withDependents(f.set.rows(), name) {
-			again = append(again, d.ID)
-		}
-		f.v.Say(ctx, "warning", System, f.c.Name, name, "restart", "%s is loaded again, as its columns changed during the load", name)
+	if ask.Loading {
+		say("restart", "%s is loaded again, as its columns changed during the load", name)
 	}
-	if err := f.v.Store.Amend(ctx, f.c.ID, f.epoch, t.row.ID, a.plan, again); err != nil {
+	if err := f.v.Store.Amend(ctx, f.c.ID, f.epoch, t.row.ID, a.plan, ask.With); err != nil {
 		return err
 	}
 	return errAnew
-}
-
-// readsSee reports whether a load is under way, and whether every read of the table has seen,
-// or will see, what a transaction did to it as a whole.
-func (f *follower) readsSee(ctx context.Context, t *followed, tx domain.Tx) (loading, reads bool, err error) {
-	if loading, err = f.loading(ctx); err != nil || !loading {
-		return loading, false, err
-	}
-	seen := batch{f: f, txs: []domain.Tx{tx}}
-	if err := seen.waitVisible(ctx); err != nil {
-		return true, false, err
-	}
-	verdict, err := f.ofWhole(ctx, t, tx)
-	return true, verdict == interleave.TruncateDrop, err
-}
-
-// before makes durable what was collected before the transaction at hand, which is read again.
-func (f *follower) before(ctx context.Context, b *batch, last domain.Tx, committed bool) error {
-	if b.written {
-		b.abort() // of this transaction alone
-		b.begun = false
-		return nil
-	}
-	b.split()
-	if !committed {
-		return nil
-	}
-	return f.settle(ctx, b, last, false)
 }
 
 // asPlanned reports whether a table is on the source now as its plan has it.
@@ -145,26 +109,8 @@ func (f *follower) asPlanned(ctx context.Context, p *domain.TablePlan) (bool, er
 	return now != nil && len(columns.Between(&p.Table, now, "")) == 0 && !columns.Moved(&p.Table, now) && len(columns.Others(&p.Table, now)) == 0, nil
 }
 
-// unsaid handles rows that have changed without the log saying which. While the table loads,
-// reads that come see them; otherwise a person has it loaded again.
-func (f *follower) unsaid(ctx context.Context, b *batch, last domain.Tx, committed bool, e *engine.Event) error {
-	t := f.set.tables[e.Change.Table]
-	if t == nil {
-		return nil
-	}
-	if _, reads, err := f.readsSee(ctx, t, e.Tx); err != nil || reads {
-		return err
-	}
-	if err := f.before(ctx, b, last, committed); err != nil {
-		return err
-	}
-	name := t.row.SourceName
-	return domain.Conflict("rows of %s may have changed in a way that the log does not say: %s. Restart the table: dustyferry crossing restart %s --table %s; or, if it is not on the source any more, leave it out: dustyferry crossing leave-out %s %s",
-		name, e.Change.Note, f.c.Name, name, f.c.Name, name)
-}
-
 // hold says why the crossing waits, with the statements that would mend the target.
-func (a *amendment) hold(c *domain.Crossing, name string) error {
+func (a *schemaChange) hold(c *domain.Crossing, name string) error {
 	text := fmt.Sprintf("the columns of %s changed on the source: %s", name, columns.Words(a.changes))
 	run := strings.Join(a.todo, "; ")
 	if len(a.doubts) > 0 {
@@ -174,16 +120,16 @@ func (a *amendment) hold(c *domain.Crossing, name string) error {
 	return domain.Conflict("%s. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set %s --column-changes carry, and resume", text, run, c.Name)
 }
 
-// weigh holds a table's plan against what the source says of it now.
-func (f *follower) weigh(ctx context.Context, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
-	a, err := f.v.weigh(ctx, f.c, f.src, f.dst, plansOf(f.set.rows()), was, ch, at)
+// planSchemaChange holds a table's plan against what the source says of it now.
+func (f *follower) planSchemaChange(ctx context.Context, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*schemaChange, error) {
+	a, err := f.v.planSchemaChange(ctx, f.c, f.src, f.dst, plansOf(f.rows()), was, ch, at)
 	if err == nil {
 		columns.KeepObjects(&a.plan.Table, &was.Table)
 	}
 	return a, err
 }
 
-func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.Database, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*amendment, error) {
+func (v *Voyage) planSchemaChange(ctx context.Context, c *domain.Crossing, src, dst *engine.Opened, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*schemaChange, error) {
 	cat, err := v.Catalog(ctx, c.Source, true)
 	if err != nil {
 		return nil, err
@@ -206,11 +152,11 @@ func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.
 	}
 	last := false
 	if ch.Statement != "" {
-		if last, err = src.Undisturbed(ctx, was.Source, at); err != nil {
+		if last, err = src.IsLastDDL(ctx, was.Source, at); err != nil {
 			return nil, err
 		}
 	}
-	a := &amendment{changes: columns.Between(&was.Table, now, ch.Statement), moved: columns.Moved(&was.Table, now)}
+	a := &schemaChange{changes: columns.Between(&was.Table, now, ch.Statement), moved: columns.Moved(&was.Table, now)}
 	if places := a.moved || !last && columns.Moves(ch.Statement); places && draw.way.From == typemap.MariaDB && (!last || columns.Renames(ch.Statement)) {
 		a.moved, a.lost = true, true
 	}
@@ -234,9 +180,9 @@ func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.
 			all = append(all, o)
 		}
 	}
-	draw.way.Refer(all)
+	draw.way.RemapForeignKeys(all)
 	a.plan = all[0]
-	a.plan.Target, a.plan.After, a.plan.Uncut = was.Target, was.After, was.Uncut
+	a.plan.Target, a.plan.After, a.plan.SingleChunk = was.Target, was.After, was.SingleChunk
 
 	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last, Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
 	doubt := func(format string, args ...any) { a.doubts = append(a.doubts, fmt.Sprintf(format, args...)) }
@@ -253,7 +199,7 @@ func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.
 	if err != nil {
 		return nil, err
 	}
-	side := a.plan.OnTarget()
+	side := a.plan.TargetPlan()
 	stands := target.Table(side.Target)
 	if stands == nil {
 		return nil, domain.Conflict("the target has no table %s any more; restart the table: dustyferry crossing restart %s --table %s", side.Target, c.Name, was.Source)
@@ -269,7 +215,7 @@ func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.
 		}
 		if reason := from.Unsafe(k, was.Key); reason != "" {
 			doubt("%s", reason)
-		} else if k.Kind == columns.Added && a.plan.Unlike && (k.Now.Fill != nil || k.Now.NotNull) {
+		} else if k.Kind == columns.Added && a.plan.CrossEngine && (k.Now.Fill != nil || k.Now.NotNull) {
 			there.Now.Fill = nil
 			if i := slices.IndexFunc(a.plan.Columns, func(c domain.Column) bool { return c.Name == k.Now.Name }); i >= 0 && k.Now.Fill != nil {
 				there.Now.Fill = draw.way.Told(a.plan.Columns[i], there.Now, *k.Now.Fill)
@@ -294,8 +240,8 @@ func (v *Voyage) weigh(ctx context.Context, c *domain.Crossing, src, dst engine.
 
 // replan brings the plan of a table that begins again, and its table on the target, to the
 // columns that the source's has now. Which values rows had there does not matter.
-func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []records.Table, t *records.Table) error {
-	if t.Plan.V.From != "" {
+func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, t *domain.CrossingTable) error {
+	if t.Plan.From != "" {
 		return nil
 	}
 	src, dst, err := v.OpenPair(ctx, c)
@@ -305,7 +251,7 @@ func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []record
 	if err := v.sameName(ctx, c, src, t); err != nil {
 		return err
 	}
-	a, err := v.weigh(ctx, c, src, dst, plansOf(tables), &t.Plan.V, &domain.Change{Kind: domain.Redefine}, 0)
+	a, err := v.planSchemaChange(ctx, c, src, dst, plansOf(tables), &t.Plan, &domain.Change{Kind: domain.Redefine}, 0)
 	if err != nil || len(a.changes) == 0 && !a.moved && len(a.other) == 0 {
 		return err
 	}
@@ -320,12 +266,12 @@ func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []record
 
 // sameName brings a plan to the table that has the name now: another one perhaps, with other
 // partitions, or with rows that were written anew. What capture needs of it is made.
-func (v *Voyage) sameName(ctx context.Context, c *domain.Crossing, src engine.Database, t *records.Table) error {
+func (v *Voyage) sameName(ctx context.Context, c *domain.Crossing, src *engine.Opened, t *domain.CrossingTable) error {
 	cat, err := v.Catalog(ctx, c.Source, true)
 	if err != nil {
 		return err
 	}
-	p := t.Plan.V
+	p := t.Plan
 	now := cat.Table(p.Source)
 	if now == nil || now.ID == p.Table.ID && now.Written == p.Table.Written && len(without(now.Partitions, p.Table.Partitions))+len(without(p.Table.Partitions, now.Partitions)) == 0 {
 		return nil // one that is gone is told of where columns are looked at
@@ -356,7 +302,7 @@ func (v *Voyage) sameName(ctx context.Context, c *domain.Crossing, src engine.Da
 			return err
 		}
 	}
-	t.Plan.V = p
+	t.Plan = p
 	return v.Store.Amend(ctx, c.ID, 0, t.ID, p, nil)
 }
 
@@ -369,11 +315,11 @@ func needed(c *domain.Column) bool {
 // rows travel without that column, or where nothing changes there.
 func onTheOtherSide(was, is *domain.TablePlan, k columns.Change) (columns.Change, bool) {
 	there := func(p *domain.TablePlan, name string) (domain.Column, bool) {
-		i := slices.IndexFunc(p.Carried(), func(c domain.Column) bool { return c.Name == name })
+		i := slices.IndexFunc(p.CopiedColumns(), func(c domain.Column) bool { return c.Name == name })
 		if i < 0 {
 			return domain.Column{}, false
 		}
-		return p.There()[i], true
+		return p.TargetColumns()[i], true
 	}
 	var before, after bool
 	fill := k.Now.Fill
@@ -415,11 +361,11 @@ func done(k columns.Change, t *domain.Table) bool {
 
 // columnEntries say for a readiness list whether the source's tables are as they are
 // followed: a change that no row has shown yet is not in the log.
-func columnEntries(c *domain.Crossing, cat *domain.Catalog, tables []records.Table) []domain.Entry {
+func columnEntries(c *domain.Crossing, cat *domain.Catalog, tables []domain.CrossingTable) []domain.Entry {
 	var out []domain.Entry
 	known := map[string]bool{}
 	for i := range tables {
-		p := &tables[i].Plan.V
+		p := &tables[i].Plan
 		known[tables[i].SourceName] = true
 		if p.From != "" {
 			continue
@@ -442,6 +388,12 @@ func columnEntries(c *domain.Crossing, cat *domain.Catalog, tables []records.Tab
 				Remedy:   "compare it: dustyferry reconcile " + c.Name + " --table " + p.Source.String() + "; where it differs, " + again})
 		}
 		out = append(out, partitionEntries(c, p, now)...)
+		// What a log that tells of definitions has not told: it was changed before capture began.
+		others := slices.DeleteFunc(columns.Others(&p.Table, now), func(o string) bool { return strings.HasPrefix(o, "the set of foreign keys") })
+		if p.Table.Storage != "" && len(others) > 0 {
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(),
+				Measured: "its definition has changed on the source since it was planned: " + strings.Join(others, ", "), Remedy: "load it again: " + again})
+		}
 		if text := columns.Objects(&p.Table, now); text != "" {
 			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "objects", Subject: p.Source.String(), Measured: text,
 				Remedy: "do the same on the target; the crossing carries what stood at its start"})

@@ -20,15 +20,15 @@ const watchEvery = 5 * time.Second
 // nearLimit is the share of a limit from which people are warned.
 const nearLimit = 0.8
 
-// watchBurden asks every source how much log it keeps for the crossings.
-func (v *Voyage) watchBurden(ctx context.Context) error {
+// watchRetainedLog asks every source how much log it keeps for the crossings.
+func (v *Voyage) watchRetainedLog(ctx context.Context) error {
 	list, err := v.Store.Followed(ctx)
 	if err != nil {
 		return err
 	}
 	for i := range list {
 		limit, cancel := context.WithTimeout(ctx, 10*time.Second)
-		if err := v.burden(limit, &list[i]); err != nil && ctx.Err() == nil {
+		if err := v.checkRetainedLog(limit, &list[i]); err != nil && ctx.Err() == nil {
 			v.Log.Warn("the source cannot be asked for the log that it keeps", "crossing", list[i].Name, "error", err)
 		}
 		cancel()
@@ -36,7 +36,7 @@ func (v *Voyage) watchBurden(ctx context.Context) error {
 	return nil
 }
 
-func (v *Voyage) burden(ctx context.Context, f *records.Followed) error {
+func (v *Voyage) checkRetainedLog(ctx context.Context, f *records.Followed) error {
 	c := &f.Crossing
 	src, err := v.Open(ctx, c.Source)
 	if err != nil {
