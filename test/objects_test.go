@@ -35,9 +35,10 @@ func whatStands(t *testing.T, to string) {
 	plan := `
 tables: ["public.*"]
 rules:
+  - {tables: public.plain, existing_rows: refuse}
   - {tables: public.kept, standing: keep}
-  - {tables: public.emptied, standing: empty}
-  - {tables: public.replaced, standing: replace}
+  - {tables: public.emptied, existing_rows: empty}
+  - {tables: public.replaced, existing_rows: replace}
 `
 	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new"); a.code != 0 {
 		t.Fatal(a.err)
@@ -76,6 +77,16 @@ rules:
 	for _, args := range [][]string{{"crossing", "restart", "spring", "--table", "public.kept", "--confirm", "public.kept"}, {"crossing", "restart", "spring", "--all", "--confirm", "spring"}} {
 		if a := f.cli(args...); a.code == 0 || !strings.Contains(a.err, "keep the rows") {
 			t.Errorf("%v: exit %d, %s%s", args, a.code, a.out, a.err)
+		}
+	}
+	// The rows that are there now are ours, whatever was said of those of before.
+	for _, name := range []string{"plain", "emptied", "replaced"} {
+		if a := f.cli("crossing", "restart", "spring", "--table", "public."+name, "--confirm", "public."+name); a.code != 0 {
+			t.Fatal(a.err)
+		}
+		f.awaitPhase(contract.PhaseInStep)
+		if got := strings.Join(target.texts("SELECT concat(id, '') FROM "+target.schema+"."+name+" ORDER BY id"), " "); got != "1 2" {
+			t.Errorf("begun anew, %s holds %s", name, got)
 		}
 	}
 }

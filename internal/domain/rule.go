@@ -19,10 +19,10 @@ type Rule struct {
 	Watermark string                `json:"watermark,omitempty" yaml:"watermark,omitempty" jsonschema:"description=Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before\\; crossings that do not follow changes"`
 	Overlap   string                `json:"overlap,omitempty" yaml:"overlap,omitempty" jsonschema:"description=What is read again before the watermark\\, as writes may have been under way: a duration such as 10m\\, or a number"`
 	Columns   map[string]ColumnRule `json:"columns,omitempty" yaml:"columns,omitempty" jsonschema:"description=By the source's column name\\, or the name of a column that the source lacks"`
-	// ExistingRows says what to do with a target table that exists; Standing is its name of
-	// before, which is still read.
+	// ExistingRows says what to do with a target table that exists; OldStanding is how it was
+	// called before, which is still read. [Rule.Existing] is what either of them says.
 	ExistingRows string            `json:"existing_rows,omitempty" yaml:"existing_rows,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=What becomes of a target table that exists\\, and of its rows; as the setting of that name"`
-	Standing     string            `json:"standing,omitempty" yaml:"standing,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=The former name of existing_rows"`
+	OldStanding  string            `json:"standing,omitempty" yaml:"standing,omitempty" jsonschema:"enum=refuse,enum=keep,enum=empty,enum=replace,description=The former name of existing_rows"`
 	Statements   map[string]string `json:"statements,omitempty" yaml:"statements,omitempty" jsonschema:"description=Statements written by hand\\, by the object that they make: table\\, index NAME and so on; an empty one leaves the object out"`
 	Note         string            `json:"note,omitempty" yaml:"note,omitempty" jsonschema:"description=For people"`
 }
@@ -45,9 +45,12 @@ func (r *Rule) UnmarshalJSON(text []byte) error {
 	if err := json.Unmarshal(text, (*plain)(r)); err != nil {
 		return err
 	}
-	r.ExistingRows, r.Standing = cmp.Or(r.ExistingRows, r.Standing), ""
+	r.ExistingRows, r.OldStanding = r.Existing(), ""
 	return nil
 }
+
+// Existing says what the rule does with a target table that exists, or nothing.
+func (r Rule) Existing() string { return cmp.Or(r.ExistingRows, r.OldStanding) }
 
 // AnyColumn stands in a rule for every column whose values can be of any length.
 const AnyColumn = "*"
@@ -77,7 +80,7 @@ func RuleFor(rules []Rule, t TableName) Rule {
 		if r.Overlap != "" {
 			out.Overlap = r.Overlap
 		}
-		if existing := cmp.Or(r.ExistingRows, r.Standing); existing != "" {
+		if existing := r.Existing(); existing != "" {
 			out.ExistingRows = existing
 		}
 		if r.Note != "" {
@@ -126,7 +129,7 @@ func (r Rule) Empty() bool {
 
 // saysNothing reports whether the rule could as well not be there.
 func (r Rule) saysNothing() bool {
-	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.ExistingRows == "" && r.Standing == "" && len(r.Statements) == 0 && r.Note == ""
+	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.Existing() == "" && len(r.Statements) == 0 && r.Note == ""
 }
 
 // Target is the name that the rule gives a table.
@@ -154,7 +157,7 @@ func ValidRules(rules []Rule) error {
 		if r.saysNothing() {
 			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, watermark, existing_rows, statements or a note, or take the rule away", n, r.Tables)
 		}
-		if existing := cmp.Or(r.ExistingRows, r.Standing); existing != "" && !slices.Contains(ExistingRowsWays, existing) {
+		if existing := r.Existing(); existing != "" && !slices.Contains(ExistingRowsWays, existing) {
 			return Invalid("rule %d: existing_rows is %q; choose refuse, keep, empty or replace", n, existing)
 		}
 		if strings.Contains(r.Tables, "*") && r.Name != "" && !strings.Contains(r.Name, "*") {

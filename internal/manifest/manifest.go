@@ -59,7 +59,7 @@ func (c Crossing) Notices() []string {
 		out = append(out, fmt.Sprintf("kind: %s is written as copy_rows: %t and follow_changes: %t now", c.OldKind, c.OldKind.Copies(), c.OldKind.Follows()))
 	}
 	for _, r := range c.Rules {
-		if r.Standing != "" {
+		if r.OldStanding != "" {
 			out = append(out, "standing of a rule is called existing_rows now")
 			break
 		}

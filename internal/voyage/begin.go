@@ -114,7 +114,7 @@ func goOn(ctx context.Context, tx pgx.Tx, c *domain.Crossing, run int64) error {
 // removes reports whether starting the crossing may remove rows from the target.
 func removes(c *domain.Crossing) bool {
 	goes := func(way string) bool { return way == "empty" || way == "replace" }
-	return goes(c.Settings.ExistingRows) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool { return goes(r.Standing) })
+	return goes(c.Settings.ExistingRows) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool { return goes(r.Existing()) })
 }
 
 // keeps names a table of the plans that holds rows of its own beside ours, which

@@ -265,7 +265,7 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 	}
 	fresh.Rules = slices.Clone(fresh.Rules)
 	for i := range fresh.Rules {
-		fresh.Rules[i].Standing = ""
+		fresh.Rules[i].ExistingRows, fresh.Rules[i].OldStanding = "", ""
 	}
 	return v.prepareAs(ctx, &fresh, true, begin)
 }
