@@ -38,9 +38,11 @@ func (Driver) Name() string { return "mariadb" }
 // of the file stands above it.
 const fileBits = 32
 
-// position joins a log file's number and an offset in it.
+// position joins a log file's number and an offset in it. A place past 4 GiB is taken for the
+// last that can be said: whoever waits for it waits until the file has been read to its end,
+// where capture stops and says that the file is too large.
 func position(file, offset uint64) domain.Position {
-	return domain.Position(file<<fileBits | offset&(1<<fileBits-1))
+	return domain.Position(file<<fileBits | min(offset, 1<<fileBits-1))
 }
 
 // FormatPosition writes a position as the log file's number and an offset.
