@@ -18,6 +18,7 @@ import (
 	"net"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -85,6 +86,7 @@ type database struct {
 	name  string // host:port/database, for messages
 	idle  chan *wire
 
+	pooled   sync.Map // the pool's connections (*pooled) by their numbers on the server (uint32)
 	prepared seen
 }
 
@@ -182,7 +184,7 @@ func classOf(e *mysql.MySQLError) engine.Class {
 		if strings.Contains(e.Message, "*UNKNOWN*") {
 			return engine.Collision
 		}
-	case 1118, 1153, 1406, 1301: // a row, a packet or a value too large
+	case 1118, 1153, 1406, 1301, 1265: // a row, a packet or a value too large; one that would be cut or become another
 		return engine.OfRows
 	}
 	return engine.ByState(string(e.SQLState[:]))

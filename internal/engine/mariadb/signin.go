@@ -30,7 +30,10 @@ const (
 	canTransactions  = 1 << 13
 	canSecure        = 1 << 15
 	canPluginAuth    = 1 << 19
+	canListsUnended  = 1 << 24
 	utf8mb4GeneralCI = 45
+
+	canBulk = 1 << 2 // of MariaDB's own, which stand elsewhere
 )
 
 // signInLimit is how long connecting and signing in may take.
@@ -169,6 +172,14 @@ type pooled struct {
 	w        *wire  // until it is signed in
 	hello    []byte // the server's greeting
 	ready    []byte // what the driver reads before anything else
+	bulk     bool   // the server takes many rows of parameters at once
+	ends     bool   // lists end by a packet of their own
+}
+
+// Close implements net.Conn.
+func (p *pooled) Close() error {
+	p.d.pooled.CompareAndDelete(connectionOf(p.hello), p)
+	return p.Conn.Close()
 }
 
 // dialPooled connects; signing in follows when the driver has answered the greeting.
@@ -229,7 +240,18 @@ func (p *pooled) enter(w *wire, b []byte) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	answer, err := w.enter(p.d, p.hello, bytes.Clone(b[4:4+fixed]), attributes)
+	head := bytes.Clone(b[4 : 4+fixed])
+	if p.bulk = bulkOffered(p.hello); p.bulk {
+		can := binary.LittleEndian.Uint32(head)
+		p.ends = can&canListsUnended == 0
+		own := head[fixed-4:] // MariaDB's own, unless the first of the others is set
+		if can&canLongPassword != 0 {
+			clear(own)
+		}
+		binary.LittleEndian.PutUint32(head, can&^canLongPassword)
+		binary.LittleEndian.PutUint32(own, binary.LittleEndian.Uint32(own)|canBulk)
+	}
+	answer, err := w.enter(p.d, p.hello, head, attributes)
 	if err != nil {
 		return nil, err
 	}
@@ -240,7 +262,20 @@ func (p *pooled) enter(w *wire, b []byte) ([]byte, error) {
 	if _, plain := w.net.Conn.(*net.TCPConn); !plain {
 		p.Conn = w.net.Conn
 	}
+	p.d.pooled.Store(connectionOf(p.hello), p)
 	return answer, p.tcp.SetDeadline(time.Time{})
+}
+
+// bulkOffered reports whether a greeting says that the server takes many rows of parameters
+// at once: MariaDB's own capabilities stand before the second half of the scramble, where
+// the first of the others is not set.
+func bulkOffered(hello []byte) bool {
+	end := bytes.IndexByte(hello, 0)
+	if end < 0 || len(hello) < end+5+27 {
+		return false
+	}
+	b := hello[end+5:]
+	return b[9]&canLongPassword == 0 && binary.LittleEndian.Uint32(b[23:])&canBulk != 0
 }
 
 // attributesOf returns what follows user, proof, database and plugin in an answer to a

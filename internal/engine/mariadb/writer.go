@@ -19,8 +19,8 @@ import (
 	"dustyferry/internal/protocol/pgcopy"
 )
 
-// writer lands chunks through LOAD DATA LOCAL INFILE, whose file is what comes
-// from the source, as it comes.
+// writer lands chunks as parameters of an INSERT (bulk.go), or through LOAD DATA LOCAL INFILE,
+// whose file is what comes from the source, as it comes.
 type writer struct {
 	d      *database
 	conn   *sql.Conn
@@ -35,6 +35,12 @@ type writer struct {
 	rows    int64
 	fields  [][]byte
 	raw     []byte
+
+	bulk      *bulk
+	wire      *wire  // the session's socket
+	limit     *int   // bytes of a command of bulk's; nil: not asked yet
+	prepared  string // what statement is
+	statement []byte // by its number on the server
 }
 
 // OpenWriter opens a session for landing chunks.
@@ -123,6 +129,9 @@ func (w *writer) Packs(context.Context, *domain.TablePlan) (bool, error) { retur
 // Begin opens the transaction and the load into the table.
 func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool, over *domain.Chunk) error {
 	if err := w.Careful(ctx, p, over); err != nil {
+		return err
+	}
+	if bulk, err := w.startBulk(ctx); bulk || err != nil {
 		return err
 	}
 	w.start(ctx)
@@ -258,10 +267,19 @@ func appendFile(b, v []byte) []byte {
 	}
 }
 
+// unhexed makes bytes of \x and hexadecimal digits, good until the next.
+func (w *writer) unhexed(f []byte) ([]byte, bool) {
+	if len(f) < 2 {
+		return nil, false
+	}
+	var err error
+	w.raw, err = hex.AppendDecode(w.raw[:0], f[2:])
+	return w.raw, err == nil
+}
+
 // line adds a row to the file.
 func (w *writer) line(b []byte, fields [][]byte) ([]byte, error) {
 	first := true
-	var err error
 	for i, how := range w.columns {
 		if how == unsaid {
 			continue
@@ -275,13 +293,11 @@ func (w *writer) line(b []byte, fields [][]byte) ([]byte, error) {
 		case f == nil:
 			b = append(b, '\\', 'N')
 		case how == asBytes:
-			if len(f) < 2 {
-				return b, fmt.Errorf("a binary value of %s came without its mark", w.table)
+			raw, ok := w.unhexed(f)
+			if !ok {
+				return b, fmt.Errorf("a binary value of %s is not written as one", w.table)
 			}
-			if w.raw, err = hex.AppendDecode(w.raw[:0], f[2:]); err != nil {
-				return b, err
-			}
-			b = appendFile(b, w.raw)
+			b = appendFile(b, raw)
 		case how == asFloat:
 			b = append(b, told(string(f))...)
 		default:
@@ -293,6 +309,18 @@ func (w *writer) line(b []byte, fields [][]byte) ([]byte, error) {
 
 // Write hands rows on.
 func (w *writer) Write(ctx context.Context, data []byte) error {
+	if w.bulk != nil {
+		rest, err := w.writeBulk(ctx, data)
+		if err != nil || len(rest) == 0 {
+			return err
+		}
+		// A row that cannot go so: it goes as a file, and the rest of the chunk with it.
+		if err := w.endBulk(); err != nil {
+			return err
+		}
+		w.start(ctx)
+		data = rest
+	}
 	var b []byte
 	take := func() error {
 		select {
@@ -310,10 +338,7 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 	}
 	for len(data) > 0 {
 		var err error
-		if w.fields, data, err = pgcopy.Next(w.fields[:0], data); err == nil && len(w.fields) != len(w.columns) {
-			err = fmt.Errorf("a row of %s has %d values, its plan %d", w.table, len(w.fields), len(w.columns))
-		}
-		if err == nil {
+		if data, err = w.next(data); err == nil {
 			b, err = w.line(b, w.fields)
 		}
 		if err != nil {
@@ -331,6 +356,41 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 	}
 }
 
+// next cuts a row into its fields and returns what follows it.
+func (w *writer) next(data []byte) (rest []byte, err error) {
+	if w.fields, rest, err = pgcopy.Next(w.fields[:0], data); err == nil && len(w.fields) != len(w.columns) {
+		err = fmt.Errorf("a row of %s has %d values, its plan %d", w.table, len(w.fields), len(w.columns))
+	}
+	return rest, err
+}
+
+// writeBulk hands rows on as parameters, and returns those from the first on that cannot go so.
+func (w *writer) writeBulk(ctx context.Context, data []byte) ([]byte, error) {
+	b := w.bulk
+	for len(data) > 0 {
+		rest, err := w.next(data)
+		if err != nil {
+			return nil, err
+		}
+		if !b.add(w, w.fields) {
+			return data, nil
+		}
+		data = rest
+		if len(b.buf) < b.most {
+			continue
+		}
+		if err := b.pass(ctx); err != nil {
+			select {
+			case <-b.done: // it is what the server said
+				return nil, w.bulkFailed(err)
+			default:
+				return nil, err
+			}
+		}
+	}
+	return nil, nil
+}
+
 // ended is why a load has come to its end by itself.
 func (w *writer) ended() error {
 	if w.load.err != nil {
@@ -343,6 +403,11 @@ func (w *writer) ended() error {
 // turns what is wrong in a local file into warnings, so one warning, or one row
 // that was not taken, lets nothing stand.
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
+	if w.bulk != nil {
+		if err := w.endBulk(); err != nil {
+			return err
+		}
+	}
 	if w.load != nil { // not written carefully, where every file was seen to
 		if err := w.taken(ctx); err != nil {
 			return err
@@ -398,6 +463,12 @@ func (w *writer) Abort() { w.Close() }
 
 // Close ends the session.
 func (w *writer) Close() {
+	if b := w.bulk; b != nil {
+		w.bulk = nil
+		b.stop()
+		close(b.full)
+		<-b.done
+	}
 	if l := w.load; l != nil {
 		w.load = nil
 		l.failed = errAborted
@@ -407,7 +478,7 @@ func (w *writer) Close() {
 	}
 	if w.conn != nil {
 		drop(w.conn)
-		w.conn = nil
+		w.conn, w.wire = nil, nil
 	}
 }
 
