@@ -134,8 +134,64 @@ func FuzzText(f *testing.F) {
 		if a == nil || b == nil {
 			return
 		}
-		if got := pgcopy.AppendText(nil, [][]byte{a, nil, b}); !bytes.Equal(got, append(want, '\n')) {
+		got := pgcopy.AppendText(nil, [][]byte{a, nil, b})
+		if !bytes.Equal(got, append(want, '\n')) {
 			t.Fatalf("%q, want %q", got, want)
+		}
+		back, err := pgcopy.TextFields(nil, got[:len(got)-1])
+		if err != nil || len(back) != 3 || !bytes.Equal(back[0], a) || back[0] == nil || back[1] != nil || !bytes.Equal(back[2], b) || back[2] == nil {
+			t.Fatalf("%q, %q came back as %q (%v)", a, b, back, err)
+		}
+	})
+}
+
+func TestTextFields(t *testing.T) {
+	for line, want := range map[string][]string{
+		"":                       {""},
+		"1\theather\t":           {"1", "heather", ""},
+		`\N` + "\t" + `\\N`:      {"NULL", `\N`},
+		`a\tb\\` + "\t" + `\n\r`: {"a\tb\\", "\n\r"},
+		`\.`:                     nil,
+		`x\`:                     nil,
+		`\x41`:                   nil,
+		`\Nothing`:               nil,
+		"\t\t":                   {"", "", ""},
+	} {
+		got, err := pgcopy.TextFields(nil, []byte(line))
+		if want == nil {
+			if !errors.Is(err, pgcopy.ErrText) {
+				t.Errorf("%q was read: %q, %v", line, got, err)
+			}
+			continue
+		}
+		if err != nil || len(got) != len(want) {
+			t.Errorf("%q: %q, %v", line, got, err)
+			continue
+		}
+		for i, f := range got {
+			if f == nil && want[i] != "NULL" || f != nil && string(f) != want[i] {
+				t.Errorf("%q: field %d is %q, want %q", line, i, f, want[i])
+			}
+		}
+	}
+}
+
+// BenchmarkTextFields cuts lines; beside it the limit, finding their tabs.
+func BenchmarkTextFields(b *testing.B) {
+	line := []byte("4711\tdyke-17\t3\t2025-01-01 10:00:00\t12.500\t3\t4.33333\t55\t3700\tscale-fw-3\tcalibrated by hand calibrated by hand calibrated by hand")
+	b.Run("fields", func(b *testing.B) {
+		b.SetBytes(int64(len(line)))
+		var fields [][]byte
+		for b.Loop() {
+			fields, _ = pgcopy.TextFields(fields[:0], line)
+		}
+	})
+	b.Run("limit: tabs", func(b *testing.B) {
+		b.SetBytes(int64(len(line)))
+		for b.Loop() {
+			for rest, n := line, 0; n >= 0; rest = rest[n+1:] {
+				n = bytes.IndexByte(rest, '\t')
+			}
 		}
 	})
 }

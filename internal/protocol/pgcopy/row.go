@@ -9,6 +9,9 @@ import (
 // ErrRow says that bytes are not a row of the binary format.
 var ErrRow = errors.New("pgcopy: not a binary row")
 
+// ErrText says that bytes are not a line of the text format.
+var ErrText = errors.New("pgcopy: not a line of text format")
+
 // CutHeader returns p without the binary header when it begins with one.
 func CutHeader(p []byte) []byte {
 	if len(p) >= HeaderSize && bytes.HasPrefix(p, signature) {
@@ -78,6 +81,66 @@ func Plain(v []byte) int {
 	for ; i < len(v) && v[i] >= 0x20 && v[i] != '\\'; i++ {
 	}
 	return i
+}
+
+// unescaped are the characters that follow a backslash in COPY's text format, by what they
+// stand for.
+var unescaped = func() (of [256]byte) {
+	for c, e := range escapes {
+		if e != 0 {
+			of[e] = byte(c)
+		}
+	}
+	return of
+}()
+
+// TextFields cuts a line of COPY's text format (PostgreSQL documentation, "COPY", text format),
+// without its end, into its fields, appending to dst; nil is NULL. The fields point into the
+// line, which is changed where it holds escapes.
+func TextFields(dst [][]byte, line []byte) ([][]byte, error) {
+	escaped := bytes.IndexByte(line, '\\') >= 0
+	for {
+		n := bytes.IndexByte(line, '\t')
+		f := line
+		if n >= 0 {
+			f = line[:n:n]
+		}
+		if escaped {
+			var err error
+			if f, err = unescape(f); err != nil {
+				return dst, err
+			}
+		}
+		dst = append(dst, f)
+		if n < 0 {
+			return dst, nil
+		}
+		line = line[n+1:]
+	}
+}
+
+// unescape takes the escapes of a field out in its own place; nil is NULL.
+func unescape(f []byte) ([]byte, error) {
+	at := bytes.IndexByte(f, '\\')
+	if at < 0 {
+		return f, nil
+	}
+	if len(f) == 2 && f[1] == 'N' {
+		return nil, nil
+	}
+	to := at
+	for i := at; i < len(f); i++ {
+		c := f[i]
+		if c == '\\' {
+			if i++; i == len(f) || unescaped[f[i]] == 0 {
+				return nil, ErrText
+			}
+			c = unescaped[f[i]]
+		}
+		f[to] = c
+		to++
+	}
+	return f[:to:to], nil
 }
 
 // AppendText adds the fields of a row in COPY's text format (PostgreSQL
