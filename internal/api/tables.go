@@ -200,10 +200,10 @@ func (s *calls) ListSetAside(ctx context.Context, r contract.ListSetAsideRequest
 	take(&limit, r.Params.Limit)
 	s.looked(ctx, c.Name, table, "%s looked at rows set aside of %s", who(ctx).Name, c.Name)
 	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, cut, max(offset, 0), min(max(limit, 1), 1000))
-	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a records.Aside) contract.AsideRow {
-		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row.V, Column: a.Column, Error: a.Error, At: a.At}
-		if a.Key.V != nil {
-			row.Key = ptr([]string(a.Key.V))
+	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a domain.BadRow) contract.AsideRow {
+		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row, Column: a.Column, Error: a.Error, At: a.At}
+		if a.Key != nil {
+			row.Key = ptr([]string(a.Key))
 		}
 		return row
 	})}

@@ -121,3 +121,14 @@ func Unreached(name string, err error) error {
 	}
 	return err
 }
+
+// RowsRefused reports whether rows themselves may be what was refused: by their values, by
+// rules of the table, or as larger than the server can take.
+func RowsRefused(err error) bool {
+	c := ClassOf(err)
+	return c == OfRows || c == NoPartition || domain.IsKind(err, domain.ProblemConflict)
+}
+
+// Lasting reports whether trying again cannot help: the database itself says that data or
+// permissions are wrong, or a person has to do something.
+func Lasting(err error) bool { return RowsRefused(err) || ClassOf(err) == OfStatement }

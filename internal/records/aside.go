@@ -5,40 +5,33 @@ import (
 	"database/sql"
 	"errors"
 	"math"
-	"time"
 
 	"github.com/jmoiron/sqlx"
 
 	"dustyferry/internal/domain"
 )
 
-// Aside is a row that was left behind because the target could not take it.
-type Aside struct {
-	ID        int64                    `db:"id"`
-	TableName string                   `db:"table_name"`
-	Ordinal   int                      `db:"ordinal"` // of its chunk
-	Key       JSON[domain.KeyValue]    `db:"key"`
-	Row       JSON[map[string]*string] `db:"row"` // by column, cut; nil is NULL
-	Column    string                   `db:"column_name"`
-	Error     string                   `db:"error"`
-	Landed    bool                     `db:"landed"` // it is on the target, with a value that was cut
-	At        time.Time                `db:"at"`
+// badRow is a row that was left behind, or landed with a value cut, as it is kept.
+type badRow struct {
+	domain.BadRow
+	KeyJSON JSON[domain.KeyValue]    `db:"key"`
+	RowJSON JSON[map[string]*string] `db:"row"`
 }
 
 // SetAside keeps the rows of a chunk that are left behind, in place of those kept
 // for it before; false when the chunk is not held under the epoch any more, or its
 // table would have more of them than the limit.
-func (s *Store) SetAside(ctx context.Context, chunk, epoch int64, rows []Aside, limit int) (bool, error) {
+func (s *Store) SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool, error) {
 	return s.keepRows(ctx, chunk, epoch, rows, false, limit)
 }
 
 // KeepCut keeps which rows of a chunk land with a value cut, in place of those kept for
 // it before; false when the chunk is not held under the epoch any more.
-func (s *Store) KeepCut(ctx context.Context, chunk, epoch int64, rows []Aside) (bool, error) {
+func (s *Store) KeepCut(ctx context.Context, chunk, epoch int64, rows []domain.BadRow) (bool, error) {
 	return s.keepRows(ctx, chunk, epoch, rows, true, math.MaxInt)
 }
 
-func (s *Store) keepRows(ctx context.Context, chunk, epoch int64, rows []Aside, landed bool, limit int) (bool, error) {
+func (s *Store) keepRows(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, landed bool, limit int) (bool, error) {
 	done := false
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var of struct {
@@ -66,7 +59,7 @@ SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_i
 		for _, r := range rows {
 			if _, err := tx.ExecContext(ctx, `
 INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, error, landed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-				of.Crossing, of.Table, chunk, nullable(r.Key.V), r.Row, r.Column, r.Error, landed); err != nil {
+				of.Crossing, of.Table, chunk, nullable(r.Key), JSON[map[string]*string]{V: r.Row}, r.Column, r.Error, landed); err != nil {
 				return err
 			}
 		}
@@ -85,13 +78,18 @@ func voidAside(ctx context.Context, tx *sqlx.Tx, chunks ...int64) error {
 
 // AsideOf lists rows of a crossing that were left behind, or those that landed with a
 // value cut, by table and place, and how many there are.
-func (s *Store) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]Aside, int, error) {
+func (s *Store) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int, error) {
 	const where = ` FROM set_aside a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id WHERE a.crossing_id = $1 AND ($2 = '' OR t.source_name = $2) AND a.landed = $3`
 	n, err := single[int](ctx, s, `SELECT count(*)`+where, crossing, table, landed)
 	if err != nil {
 		return nil, 0, err
 	}
-	list, err := all[Aside](ctx, s, `SELECT a.id, t.source_name AS table_name, k.ordinal, a.key, a.row, a.column_name, a.error, a.landed, a.at`+where+`
+	rows, err := all[badRow](ctx, s, `SELECT a.id, t.source_name AS table_name, k.ordinal, a.key, a.row, a.column_name, a.error, a.landed, a.at`+where+`
  ORDER BY t.ordinal, k.ordinal, a.id LIMIT $5 OFFSET $4`, crossing, table, landed, offset, limit)
+	list := make([]domain.BadRow, len(rows))
+	for i, r := range rows {
+		list[i] = r.BadRow
+		list[i].Key, list[i].Row = r.KeyJSON.V, r.RowJSON.V
+	}
 	return list, n, err
 }

@@ -5,7 +5,6 @@ import (
 
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // TestWhatIsSetAsideStays: who lost a chunk cannot add to what was set aside for it,
@@ -16,18 +15,18 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	ctx := t.Context()
 	claim := func() *domain.Chunk {
 		t.Helper()
-		k, err := s.Claim(ctx, c.ID, "w", records.BatchHint{})
+		k, err := s.Claim(ctx, c.ID, "w", domain.BatchHint{})
 		if err != nil || k == nil {
 			t.Fatal(k, err)
 		}
 		return k
 	}
-	row := func(key string) records.Aside {
-		return records.Aside{Key: records.JSON[domain.KeyValue]{V: domain.KeyValue{key}}, Row: records.JSON[map[string]*string]{V: map[string]*string{"roof": nil}}, Column: "roof", Error: "it leaks"}
+	row := func(key string) domain.BadRow {
+		return domain.BadRow{Key: domain.KeyValue{key}, Row: map[string]*string{"roof": nil}, Column: "roof", Error: "it leaks"}
 	}
 	set := func(k *domain.Chunk, epoch int64, limit int, keys ...string) bool {
 		t.Helper()
-		var rows []records.Aside
+		var rows []domain.BadRow
 		for _, key := range keys {
 			rows = append(rows, row(key))
 		}

@@ -152,19 +152,12 @@ func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([
 	return s.chunks(ctx, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
-// BatchHint says how many neighbouring chunks a lane would carry at once, by how it
-// went with a table; with another it begins with half as many.
-type BatchHint struct {
-	Table int64
-	Most  int
-}
-
 // Claim takes the next chunk of a crossing, or returns nil when there is none
 // now, the crossing does not run, or its lanes are all in use. The limit is
 // checked in the transaction that claims. Chunks that were not tried yet come with
 // their neighbours, if the lane would carry several: the chunk's upper bound is then
 // that of the last.
-func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t BatchHint) (*domain.Chunk, error) {
+func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t domain.BatchHint) (*domain.Chunk, error) {
 	var c domain.Chunk
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var lanes, busy int

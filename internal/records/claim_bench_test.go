@@ -5,7 +5,6 @@ import (
 
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // BenchmarkClaim is a claim and its landing in a ledger of 50,000 chunks: what bounds
@@ -14,7 +13,7 @@ func BenchmarkClaim(b *testing.B) {
 	s := open(b)
 	c, _ := loading(b, s, 64, 50_000)
 	for b.Loop() {
-		k, err := s.Claim(b.Context(), c.ID, "w", records.BatchHint{})
+		k, err := s.Claim(b.Context(), c.ID, "w", domain.BatchHint{})
 		if err != nil || k == nil {
 			b.Fatal(k, err)
 		}

@@ -4,7 +4,7 @@ import (
 	"testing"
 	"time"
 
-	"dustyferry/internal/records"
+	"dustyferry/internal/domain"
 )
 
 // TestAClockThatIsSetBack moves what the records say of time an hour ahead, which is what
@@ -14,7 +14,7 @@ func TestAClockThatIsSetBack(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 2, 4)
 	ctx := t.Context()
-	dead, err := s.Claim(ctx, c.ID, "dead", records.BatchHint{})
+	dead, err := s.Claim(ctx, c.ID, "dead", domain.BatchHint{})
 	if err != nil || dead == nil {
 		t.Fatal(err)
 	}
@@ -43,7 +43,7 @@ func TestAClockThatIsSetBack(t *testing.T) {
 	if again, err := s.ClaimStream(ctx, "other", nil); err != nil || again == nil || again.Epoch != st.Epoch+1 {
 		t.Errorf("a dead worker's stream: %+v, %v", again, err)
 	}
-	if next, err := s.Claim(ctx, c.ID, "other", records.BatchHint{}); err != nil || next == nil {
+	if next, err := s.Claim(ctx, c.ID, "other", domain.BatchHint{}); err != nil || next == nil {
 		t.Errorf("chunks that waited: %+v, %v", next, err)
 	}
 	if back, err := s.MendClock(ctx); err != nil || back != 0 {

@@ -108,13 +108,13 @@ func TestLanesAreWantedBesideBusyOnes(t *testing.T) {
 	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
 		t.Fatal(err)
 	}
-	if k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); err != nil || k == nil {
+	if k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
 	if w, err := s.LanesWanted(t.Context()); err != nil || len(w) != 1 || w[0].Have != 1 || w[0].Want != 2 {
 		t.Errorf("%+v (%v)", w, err)
 	}
-	if k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); err != nil || k == nil {
+	if k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
 	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
@@ -153,7 +153,7 @@ func TestTablesOfOneChunkComeFirst(t *testing.T) {
 	}
 	var order []string
 	for range tables {
-		k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
+		k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{})
 		if err != nil || k == nil {
 			t.Fatalf("%+v (%v)", k, err)
 		}
@@ -173,7 +173,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 	for w := range 8 {
 		wg.Go(func() {
 			for done.Load() < 60 {
-				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w), records.BatchHint{})
+				k, err := s.Claim(t.Context(), c.ID, fmt.Sprint("worker ", w), domain.BatchHint{})
 				if err != nil {
 					t.Error(err)
 					return
@@ -212,7 +212,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 2, 1)
-	k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
+	k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{})
 	if err != nil || k == nil || k.Epoch != 1 || k.Attempts != 1 {
 		t.Fatalf("%+v (%v)", k, err)
 	}
@@ -232,7 +232,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if mine, err := s.GiveBack(t.Context(), k, epoch, 0, "the cable was cut", true, ""); err != nil || !mine {
 		t.Fatal(mine, err)
 	}
-	k, err = s.Claim(t.Context(), c.ID, "w2", records.BatchHint{})
+	k, err = s.Claim(t.Context(), c.ID, "w2", domain.BatchHint{})
 	if err != nil || k == nil || k.Epoch != 3 || k.Attempts != 2 || k.Error != "the cable was cut" {
 		t.Errorf("%+v (%v)", k, err)
 	}
@@ -251,7 +251,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if err != nil || held.State != domain.TableHeld || held.Reason != "why" || now.Condition != domain.ConditionHeld || now.Reason != "why" {
 		t.Errorf("held: %+v, %+v (%v)", held, now, err)
 	}
-	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.BatchHint{}); k != nil {
+	if k, _ := s.Claim(t.Context(), c.ID, "w3", domain.BatchHint{}); k != nil {
 		t.Error("a held chunk was claimed")
 	}
 	if ok, err := s.Resume(t.Context(), c.ID, domain.ConditionPaused); err != nil || ok {
@@ -260,7 +260,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	if ok, err := s.Resume(t.Context(), c.ID, domain.ConditionHeld); err != nil || !ok {
 		t.Fatal(ok, err)
 	}
-	if k, _ := s.Claim(t.Context(), c.ID, "w3", records.BatchHint{}); k == nil || k.Attempts != 1 {
+	if k, _ := s.Claim(t.Context(), c.ID, "w3", domain.BatchHint{}); k == nil || k.Attempts != 1 {
 		t.Errorf("after resuming the tries count anew: %+v", k)
 	}
 }
@@ -268,7 +268,7 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 2, 4)
-	k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
+	k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{})
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
@@ -290,7 +290,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if held, err := s.Hold(t.Context(), c.ID, "trouble"); err != nil || held {
 		t.Error("a hold ended a pause", err)
 	}
-	if next, _ := s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); next != nil {
+	if next, _ := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); next != nil {
 		t.Error("a chunk was claimed while paused")
 	}
 	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {

@@ -6,7 +6,6 @@ import (
 
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // TestNeighboursAreCarriedTogether: a lane takes chunks that follow one another as one,
@@ -17,7 +16,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	ctx := t.Context()
 	claim := func(most int) *domain.Chunk {
 		t.Helper()
-		k, err := s.Claim(ctx, c.ID, "w", records.BatchHint{Table: table.ID, Most: most})
+		k, err := s.Claim(ctx, c.ID, "w", domain.BatchHint{Table: table.ID, Most: most})
 		if err != nil || k == nil {
 			t.Fatalf("%+v, %v", k, err)
 		}
@@ -32,7 +31,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	if second.Run != 10 || second.Lower[0] != "50" || second.Upper[0] != "150" {
 		t.Errorf("a part of the rest: %+v", second)
 	}
-	if k, _ := s.Claim(ctx, c.ID, "w", records.BatchHint{}); k != nil {
+	if k, _ := s.Claim(ctx, c.ID, "w", domain.BatchHint{}); k != nil {
 		t.Error("more was claimed than there are lanes")
 	}
 	if busy, err := s.CarryingNow(ctx, c.ID); err != nil || len(busy) != 2 {

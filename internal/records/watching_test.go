@@ -102,14 +102,14 @@ func TestTheJournalIsFiltered(t *testing.T) {
 func TestCrossingsAndTablesInPages(t *testing.T) {
 	s := open(t)
 	c, table := loading(t, s, 2, 4)
-	k, err := s.Claim(t.Context(), c.ID, "w", records.BatchHint{})
+	k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{})
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
 	if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Log: 7}, rowhash.Sum{Rows: 10, Bytes: 1000}); err != nil {
 		t.Fatal(err)
 	}
-	if k, err = s.Claim(t.Context(), c.ID, "w", records.BatchHint{}); err != nil || k == nil {
+	if k, err = s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
 	if err := s.ChunkProgress(t.Context(), k.ID, k.Epoch, 5, 700, 500, ""); err != nil {

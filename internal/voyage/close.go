@@ -183,7 +183,7 @@ func (v *Voyage) certifiedRows(ctx context.Context, c *domain.Crossing, landed b
 	rows, total, err := v.Store.AsideOf(ctx, c.ID, "", landed, 0, 100)
 	var out []domain.CertifiedRow
 	for _, a := range rows {
-		out = append(out, domain.CertifiedRow{Table: a.TableName, Key: a.Key.V, Column: a.Column, Error: a.Error})
+		out = append(out, domain.CertifiedRow{Table: a.TableName, Key: a.Key, Column: a.Column, Error: a.Error})
 	}
 	return out, total, err
 }

@@ -14,6 +14,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/tasks"
+	"dustyferry/internal/voyage/waits"
 )
 
 // FitArgs say how much a fit check looks at.
@@ -101,7 +102,7 @@ func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note fu
 			err := s.src.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes}, func(fields [][]byte) error {
 				check.Row(fields)
 				if check.Bytes-weighed > 64<<10 {
-					if err := wait(ctx, limit, int(check.Bytes-weighed)); err != nil {
+					if err := waits.Pass(ctx, limit, int(check.Bytes-weighed)); err != nil {
 						return err
 					}
 					weighed = check.Bytes

@@ -29,7 +29,7 @@ func (v *Voyage) reclaimChunks(ctx context.Context) error {
 			for i := range chunks {
 				v.Say(ctx, "warning", System, c.Name, "", "keeper", "worker %s fell silent while carrying a chunk; the chunk is taken back", chunks[i].Worker)
 				before := time.Now()
-				v.returnChunk(ctx, &c, &chunks[i], context.Canceled)
+				v.Loader.Return(ctx, &c, &chunks[i], context.Canceled)
 				if time.Since(before) > 3*time.Second {
 					return // the side is away: at the next round
 				}

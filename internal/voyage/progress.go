@@ -10,82 +10,9 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/stuck"
 	"dustyferry/internal/voyage/waits"
 )
-
-// What moves nothing for a while is asked what it waits for. Where a server is at work, as on
-// a large statement, that is shown; otherwise the wait is ended and tried anew.
-
-// StuckAfter is for how long nothing may move where nobody says otherwise.
-const StuckAfter = time.Minute
-
-// standstill watches a number that grows with every sign of life.
-type standstill struct {
-	last  int64
-	at    time.Time
-	waits string
-}
-
-// since returns for how long the number has stood, or 0 if that is less than the limit.
-func (s *standstill) since(now time.Time, steps int64, limit time.Duration) time.Duration {
-	if steps != s.last || s.at.IsZero() {
-		s.last, s.at = steps, now
-	}
-	if d := now.Sub(s.at); d >= limit {
-		return d
-	}
-	return 0
-}
-
-// stood is why a chunk was taken down that moved nothing.
-type stood struct{ why string }
-
-func (s stood) Error() string { return s.why }
-
-func stuck(d time.Duration, word string) string {
-	return fmt.Sprintf("nothing has moved for %s: %s", d.Round(time.Second), word)
-}
-
-// sessions are a lane's connections by the servers' names of them.
-type sessions struct{ reader, writer string }
-
-// on notes which connections a chunk is carried over.
-func (m *moved) on(l *laneWork) {
-	m.at.Store(&sessions{l.reader.Session(), l.writer.Session()})
-	m.steps.Add(1)
-}
-
-// doing asks both sides what they do for a lane, and whether one of them is at work.
-func (v *Voyage) doing(ctx context.Context, c *domain.Crossing, at *sessions, stood time.Duration) (string, bool) {
-	if at == nil {
-		return "the connections could not be opened", false
-	}
-	from, reads := v.doingOn(ctx, c.Source, at.reader, stood)
-	to, writes := v.doingOn(ctx, c.Target, at.writer, stood)
-	return "on the source " + from + ", on the target " + to, reads || writes
-}
-
-// doingOn asks one side about a wait that has stood for so long. One that does not answer is
-// not at work for us; one that does not know the session may be, for a while.
-func (v *Voyage) doingOn(ctx context.Context, database, session string, stood time.Duration) (string, bool) {
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
-	db, err := v.Open(ctx, database)
-	if err != nil {
-		return "nobody answers: " + err.Error(), false
-	}
-	if db.Tells == nil {
-		return "its engine does not tell what it does", stood < 10*v.StuckAfter
-	}
-	what, works, err := db.Doing(ctx, session)
-	if err != nil {
-		return "nobody answers: " + err.Error(), false
-	}
-	if what == engine.UnknownSession {
-		works = stood < 10*v.StuckAfter
-	}
-	return what, works
-}
 
 // watched counts what a stream's applier does, as signs of life.
 type watched struct {
@@ -138,28 +65,28 @@ func (w *watched) Commit(ctx context.Context, to domain.Position, waymark string
 // mindApplier ends a stream whose statement on the target stands still without being at work,
 // so that it is tried anew, and says what a long one does.
 func (f *follower) mindApplier(ctx context.Context, w *watched, cancel context.CancelCauseFunc) {
-	var still standstill
+	var still stuck.Watch
 	waits.Every(ctx, records.Renew, func() {
 		steps := w.steps.Load()
-		d := still.since(time.Now(), steps, f.v.StuckAfter)
+		d := still.Since(time.Now(), steps, f.v.StuckAfter)
 		if d == 0 || !w.inside.Load() {
-			if still.waits != "" {
-				still.waits = ""
+			if still.Waits != "" {
+				still.Waits = ""
 				f.waitsFor("")
 			}
 			return
 		}
-		word, works := f.v.doingOn(ctx, f.c.Target, w.Session(), d)
+		word, works := f.v.asker().On(ctx, f.c.Target, w.Session(), d)
 		if w.steps.Load() != steps {
 			return
 		}
 		word = "the target does not end a statement of ours: " + word
 		if !works {
-			cancel(fmt.Errorf("%s", stuck(d, word)))
+			cancel(fmt.Errorf("%s", stuck.Text(d, word)))
 			return
 		}
-		still.waits = stuck(d, word)
-		f.waitsFor(still.waits)
+		still.Waits = stuck.Text(d, word)
+		f.waitsFor(still.Waits)
 	})
 }
 
@@ -182,7 +109,7 @@ func (v *Voyage) mindTask(ctx context.Context, c *domain.Crossing, t *domain.Tas
 			if err != nil || len(list) == 0 {
 				continue
 			}
-			word := stuck(time.Since(began), fmt.Sprintf("on the %s, %s", side.name, list[0]))
+			word := stuck.Text(time.Since(began), fmt.Sprintf("on the %s, %s", side.name, list[0]))
 			_ = v.Store.NoteTask(ctx, t.ID, word)
 			if !said {
 				said = true
@@ -191,3 +118,9 @@ func (v *Voyage) mindTask(ctx context.Context, c *domain.Crossing, t *domain.Tas
 		}
 	})
 }
+
+// StuckAfter is for how long nothing may move where nobody says otherwise.
+const StuckAfter = stuck.After
+
+// asker asks servers what they do for us.
+func (v *Voyage) asker() stuck.Asker { return stuck.Asker{Databases: v.Databases, Limit: v.StuckAfter} }

@@ -44,7 +44,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 	}
 	if left > 0 {
 		add(false, domain.Notice, "rows set aside", "correct the rows on the source, or the target's table, and repair what a comparison finds: dustyferry crossing aside "+c.Name,
-			"%s set aside, as the target could not take them (first: %s, %s)", counted(left, "row was", "rows were"), aside[0].TableName, rowText(aside[0]))
+			"%s set aside, as the target could not take them (first: %s, %s)", counted(left, "row was", "rows were"), aside[0].TableName, aside[0])
 	}
 	st, err := v.Store.Stream(ctx, c.ID)
 	if err != nil {

@@ -155,7 +155,7 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 	if err := dst.Need(c.Target, engine.CanApply); err != nil {
 		return done, err
 	}
-	if err := v.sameSource(ctx, c, src); err != nil {
+	if err := v.SameSource(ctx, c, src); err != nil {
 		return done, err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)

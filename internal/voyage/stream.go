@@ -79,7 +79,7 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", "")
 	case domain.IsKind(err, domain.ProblemConflict):
 		v.holdStream(end, &c, st, err, "capture is held: "+err.Error())
-	case lasting(err) && st.Failures >= 3:
+	case engine.Lasting(err) && st.Failures >= 3:
 		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Correct the row or the table there and resume, or restart the table", err))
 	default:
 		wait := waits.BackOff(st.Failures)
@@ -269,7 +269,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 		return err
 	}
 	f.dst = dst
-	if err := v.sameSource(ctx, f.c, src); err != nil {
+	if err := v.SameSource(ctx, f.c, src); err != nil {
 		return err
 	}
 	at, err := dst.TakeStream(ctx, f.c.UID, f.epoch, domain.Position(f.c.StartAt))

@@ -24,6 +24,7 @@ import (
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/drafts"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/load"
 	"dustyferry/internal/voyage/notify"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
@@ -41,6 +42,7 @@ type Voyage struct {
 	*drafts.Drafts
 
 	Comparer *compare.Comparer
+	Loader   *load.Loader
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -55,14 +57,12 @@ type Voyage struct {
 	Outdated chan error
 	Version  string
 
-	mu          sync.Mutex
-	loops       sync.WaitGroup
-	stop        context.CancelFunc
-	clearing    map[int64]bool
-	carrying    int                    // lanes that run here
-	probes      map[string]*probe      // by database
-	rateLimiter map[int64]*rateLimiter // by crossing
-	doubts      map[int64]doubt        // tables whose rows the source wrote anew
+	mu       sync.Mutex
+	loops    sync.WaitGroup
+	stop     context.CancelFunc
+	clearing map[int64]bool
+	probes   map[string]*probe // by database
+	doubts   map[int64]doubt   // tables whose rows the source wrote anew
 }
 
 // New returns a voyage that keeps what it does in the store.
@@ -71,9 +71,21 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
 	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
+	v.Loader = load.New(v.Store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels, Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.loadEnded, Fault: v.logFault})
 	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
 	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew, Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
 	return v
+}
+
+// RunLane carries chunk after chunk of a crossing until none is left.
+func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
+	return v.Loader.Run(ctx, crossing, lane)
+}
+
+// loadEnded moves crossings on whose last chunk was just carried.
+func (v *Voyage) loadEnded(ctx context.Context) error {
+	_, err := v.Store.Alone(ctx, phasesLock, func() error { return v.movePhases(ctx) })
+	return err
 }
 
 // ValidLabels says what is wrong with what a process is good for, or nil.
@@ -194,18 +206,4 @@ func plansOf(tables []domain.CrossingTable) []domain.TablePlan {
 		out[i] = tables[i].Plan
 	}
 	return out
-}
-
-// sameSource returns an error when another server answers at the source's address
-// than the one that the crossing began with.
-func (v *Voyage) sameSource(ctx context.Context, c *domain.Crossing, src *engine.Opened) error {
-	now, err := src.Identity(ctx)
-	if err != nil || now == "" {
-		return err
-	}
-	was, err := v.Store.ServerOf(ctx, c.ID)
-	if err != nil || was == "" || was == now {
-		return err
-	}
-	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on from it with 'dustyferry crossing take-up %s'; or restart the crossing to load from this one", c.Source, now, was, c.Name)
 }

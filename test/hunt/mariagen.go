@@ -195,7 +195,7 @@ func (g *mgen) table(n int) {
 		options += " WITH SYSTEM VERSIONING"
 		may = append(may, t.word(), "system-versioned")
 	}
-	if g.chance(0.03) && kind != "parts" && strings.HasPrefix(t.cols[0].typ, "text") && !strings.Contains(t.cols[0].typ, "COMPRESSED") {
+	if g.chance(0.03) && kind != "parts" && strings.HasPrefix(t.cols[0].typ, "text") && !strings.Contains(t.cols[0].typ, "COMPRESSED") && !strings.Contains(strings.Join(lines, " "), "AUTO_INCREMENT") {
 		lines = append(lines, "UNIQUE KEY whole ("+bt(t.cols[0].name)+", "+bt(t.key[0].name)+")")
 		may = append(may, t.word())
 	}

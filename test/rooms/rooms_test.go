@@ -42,6 +42,8 @@ var work = map[string][]string{
 	"voyage/steps":     {},
 	"voyage/drafts":    {"engine"},
 	"voyage/compare":   {"engine", "voyage/journal", "voyage/waits"},
+	"voyage/stuck":     {"engine"},
+	"voyage/load":      {"engine", "voyage/journal", "voyage/stuck", "voyage/waits"},
 }
 
 // reaches says which packages that reach outside a room may use: the others may not.

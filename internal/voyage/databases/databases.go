@@ -20,6 +20,8 @@ type Records interface {
 	ChangeDatabase(ctx context.Context, d domain.Database) error
 	// Underway lists the crossings that are.
 	Underway(ctx context.Context) ([]domain.Crossing, error)
+	// ServerOf says on which server a crossing began, where that was kept.
+	ServerOf(ctx context.Context, crossing int64) (string, error)
 }
 
 // Box seals passwords.
@@ -240,4 +242,18 @@ func (s *Databases) CatalogOf(ctx context.Context, database string, kept time.Du
 	defer s.mu.Unlock()
 	s.catalogs[database] = readCatalog{time.Now(), cat}
 	return cat, nil
+}
+
+// SameSource returns an error when another server answers at the source's address
+// than the one that the crossing began with.
+func (s *Databases) SameSource(ctx context.Context, c *domain.Crossing, src *engine.Opened) error {
+	now, err := src.Identity(ctx)
+	if err != nil || now == "" {
+		return err
+	}
+	was, err := s.records.ServerOf(ctx, c.ID)
+	if err != nil || was == "" || was == now {
+		return err
+	}
+	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on from it with 'dustyferry crossing take-up %s'; or restart the crossing to load from this one", c.Source, now, was, c.Name)
 }

@@ -27,6 +27,7 @@ func (box) Open(sealed []byte, bound string) (string, error) {
 
 // kept is the registered databases, and what was said, in memory.
 type kept struct {
+	server   string // on which crossings began
 	rows     map[string]domain.Database
 	underway []domain.Crossing
 	said     []string
@@ -53,12 +54,15 @@ func (k *kept) ChangeDatabase(_ context.Context, d domain.Database) error {
 
 func (k *kept) Underway(context.Context) ([]domain.Crossing, error) { return k.underway, nil }
 
+func (k *kept) ServerOf(context.Context, int64) (string, error) { return k.server, nil }
+
 func (k *kept) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	k.said = append(k.said, severity+": "+fmt.Sprintf(format, args...))
 }
 
 // fake is an engine whose databases are at the hosts that are up, for the right password.
 type fake struct {
+	identity string // of the server
 	up       map[string]bool
 	opened   []string
 	closed   atomic.Int64
@@ -95,6 +99,31 @@ func (d *fakeDatabase) StreamAt(context.Context, string) (domain.Position, strin
 		return 0, "", domain.NotFound("nothing of it")
 	}
 	return 1, "", nil
+}
+
+func (d *fakeDatabase) Identity(context.Context) (string, error) { return d.of.identity, nil }
+
+// TestAnotherServerAtTheAddress: places of a log mean something else on another server.
+func TestAnotherServerAtTheAddress(t *testing.T) {
+	s, k, f := open(t)
+	src, err := s.Open(t.Context(), "old")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &domain.Crossing{ID: 1, Name: "spring", Source: "old"}
+	for _, x := range []struct {
+		began, now string
+		told       bool
+	}{{"a", "a", false}, {"", "a", false}, {"a", "", false}, {"a", "b", true}} {
+		k.server, f.identity = x.began, x.now
+		err := s.SameSource(t.Context(), c, src)
+		if domain.IsKind(err, domain.ProblemConflict) != x.told || !x.told && err != nil {
+			t.Errorf("began on %q, now %q: %v", x.began, x.now, err)
+		}
+		if x.told && (!strings.Contains(err.Error(), "another server answers for old now (b; it was a)") || !strings.Contains(err.Error(), "take-up spring")) {
+			t.Errorf("it says %v", err)
+		}
+	}
 }
 
 func open(t *testing.T) (*Databases, *kept, *fake) {

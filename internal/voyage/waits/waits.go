@@ -6,6 +6,8 @@ import (
 	"context"
 	"math/rand/v2"
 	"time"
+
+	"golang.org/x/time/rate"
 )
 
 // Sleep waits, and reports whether the context is still alive.
@@ -42,4 +44,18 @@ func Every(ctx context.Context, pace time.Duration, f func()) {
 func BackOff(failures int) time.Duration {
 	d := min(time.Second<<min(failures, 6), time.Minute)
 	return d/2 + rand.N(d/2+1)
+}
+
+// Pass lets n pass a limiter, a quarter of a second's worth at a time: a wait that has begun
+// keeps to the limit it began with, and a person who lifts a low limit must not wait
+// for what a whole block would have taken.
+func Pass(ctx context.Context, limit *rate.Limiter, n int) error {
+	for n > 0 {
+		step := min(n, limit.Burst(), max(int(min(limit.Limit()/4, 1<<20)), 1))
+		if err := limit.WaitN(ctx, step); err != nil {
+			return err
+		}
+		n -= step
+	}
+	return nil
 }

@@ -1,4 +1,4 @@
-package voyage
+package load
 
 import (
 	"context"
@@ -11,7 +11,7 @@ import (
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/journal"
 )
 
 // A chunk whose data the target refuses is carried again carefully: its rows go in
@@ -29,7 +29,7 @@ const (
 
 // refusedRows says which rows of a chunk cannot land.
 type refusedRows struct {
-	first []records.Aside
+	first []domain.BadRow
 	more  bool // there may be more than were looked for
 	hint  string
 }
@@ -37,31 +37,20 @@ type refusedRows struct {
 func (r *refusedRows) Error() string {
 	var out []string
 	for _, a := range r.first[:min(len(r.first), shownRows)] {
-		out = append(out, rowText(a))
+		out = append(out, a.String())
 	}
-	what := counted(len(r.first), "row", "rows")
+	what := domain.Many(len(r.first), "row")
 	if r.more {
 		what = "at least " + what
 	}
 	return fmt.Sprintf("%s cannot land: %s%s", what, strings.Join(out, "; "), r.hint)
 }
 
-func rowText(a records.Aside) string {
-	where := "a row without a key"
-	if a.Key.V != nil {
-		where = "key " + strings.Join(a.Key.V, ", ")
-	}
-	if a.Column != "" {
-		where += ", column " + a.Column
-	}
-	return where + ": " + strings.TrimSuffix(a.Error, ".")
-}
-
 // loadRowByRow carries a chunk that was refused. It returns refusedRows when rows cannot
 // land and are not to be set aside.
-func (l *laneWork) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) error {
+func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) error {
 	// Somebody may have said meanwhile what becomes of such rows.
-	if now, err := l.v.Store.CrossingByID(ctx, c.ID); err == nil {
+	if now, err := l.records.CrossingByID(ctx, c.ID); err == nil {
 		c = &now
 	}
 	l.close()
@@ -71,7 +60,7 @@ func (l *laneWork) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *
 	}
 	m.on(l)
 	plan, dc := &l.table.Plan, *chunk
-	there, cuts := plan.TargetPlan(), watchCuts(plan)
+	there, cuts := plan.TargetPlan(), WatchTruncations(plan)
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {
 		return err
@@ -112,7 +101,7 @@ func (l *laneWork) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *
 	}
 	// What is left behind is kept before the rest lands: whoever finds the mark after a
 	// crash finds it complete.
-	if ok, err := l.v.Store.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.BadRowsLimit); err != nil {
+	if ok, err := l.records.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.BadRowsLimit); err != nil {
 		return err
 	} else if !ok {
 		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of the table would be set aside", c.Settings.BadRowsLimit)}
@@ -120,12 +109,12 @@ func (l *laneWork) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *
 	if err := l.writer.Land(ctx, engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: f.sum}); err != nil {
 		return err
 	}
-	if err := l.v.Store.Landed(ctx, chunk.ID, chunk.Epoch, snap, f.sum); err != nil {
+	if err := l.records.Landed(ctx, chunk.ID, chunk.Epoch, snap, f.sum); err != nil {
 		return err
 	}
 	if len(f.bad) > 0 {
-		l.v.Say(ctx, "warning", System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside %s' lists them",
-			counted(len(f.bad), "row", "rows"), l.table.SourceName, chunk.Ordinal+1, rowText(f.bad[0]), c.Name)
+		l.journal.Say(ctx, "warning", journal.System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside %s' lists them",
+			domain.Many(len(f.bad), "row"), l.table.SourceName, chunk.Ordinal+1, f.bad[0].String(), c.Name)
 	}
 	return nil
 }
@@ -143,7 +132,7 @@ type badRowFinder struct {
 	batch [][]byte
 	size  int
 	sum   rowhash.Sum
-	bad   []records.Aside
+	bad   []domain.BadRow
 }
 
 func (f *badRowFinder) take(fields [][]byte, refused error) error {
@@ -178,7 +167,7 @@ func (f *badRowFinder) put(rows [][]byte) error {
 			f.sum.Add(r)
 		}
 		return nil
-	case !ofRows(err):
+	case !engine.RowsRefused(err):
 		return err
 	case len(rows) == 1:
 		fields, broken := engine.Fields(rows[0])
@@ -195,7 +184,7 @@ func (f *badRowFinder) put(rows [][]byte) error {
 
 // keep notes a row that cannot land, with as much of it as is to be shown.
 func (f *badRowFinder) keep(fields [][]byte, why error) error {
-	a := records.Aside{Error: saidOf(why), Row: records.JSON[map[string]*string]{V: map[string]*string{}}}
+	a := domain.BadRow{Error: saidOf(why), Row: map[string]*string{}}
 	text := func(i int) *string {
 		switch {
 		case i >= len(fields) || fields[i] == nil:
@@ -211,14 +200,14 @@ func (f *badRowFinder) keep(fields [][]byte, why error) error {
 		return &s
 	}
 	for i, c := range f.cols {
-		a.Row.V[c.Name] = text(i)
+		a.Row[c.Name] = text(i)
 	}
 	for _, i := range f.plan.KeyIndexes(f.cols) {
 		v := ""
 		if s := text(i); s != nil {
 			v = *s
 		}
-		a.Key.V = append(a.Key.V, v)
+		a.Key = append(a.Key, v)
 	}
 	a.Column = columnIn(a.Error, f.plan)
 	f.bad = append(f.bad, a)

@@ -1,0 +1,517 @@
+package load
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// ledger keeps what the records would.
+type ledger struct {
+	mu       sync.Mutex
+	crossing domain.Crossing
+	table    domain.CrossingTable
+	waiting  []*domain.Chunk
+	landed   map[int64]rowhash.Sum
+	back     []string // chunks given back: what is kept of them
+	rests    []string
+	aside    []domain.BadRow
+	cut      []domain.BadRow
+	said     []string
+	shown    []string // what chunks wait for
+	ended    []int64  // lanes
+	lost     bool     // leases are another's
+	others   bool     // lanes of other crossings wait
+	limit    int      // of rows set aside; 0: none
+}
+
+func (b *ledger) CrossingByID(context.Context, int64) (domain.Crossing, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.crossing, nil
+}
+func (b *ledger) Table(context.Context, int64) (domain.CrossingTable, error) { return b.table, nil }
+func (b *ledger) RenewLane(context.Context, int64, string) (bool, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return !b.lost, nil
+}
+func (b *ledger) EndLane(_ context.Context, lane int64) error {
+	b.ended = append(b.ended, lane)
+	return nil
+}
+func (b *ledger) LanesWaiting(context.Context, int64, []string) (bool, error) { return b.others, nil }
+func (b *ledger) Claim(context.Context, int64, string, domain.BatchHint) (*domain.Chunk, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if len(b.waiting) == 0 {
+		return nil, nil
+	}
+	k := b.waiting[0]
+	b.waiting = b.waiting[1:]
+	k.Epoch++
+	k.Attempts++
+	return k, nil
+}
+func (b *ledger) RenewChunk(context.Context, int64, int64) (domain.Settings, bool, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.crossing.Settings, !b.lost, nil
+}
+func (b *ledger) ChunkProgress(_ context.Context, _, _, _, _, _ int64, waits string) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if waits != "" && !slices.Contains(b.shown, waits) {
+		b.shown = append(b.shown, waits)
+	}
+	return nil
+}
+func (b *ledger) SetReadSnapshot(context.Context, int64, int64, domain.Snapshot) error { return nil }
+func (b *ledger) Landed(_ context.Context, id, _ int64, _ domain.Snapshot, sum rowhash.Sum) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.landed[id] = sum
+	return nil
+}
+func (b *ledger) KeepCut(_ context.Context, _, _ int64, rows []domain.BadRow) (bool, error) {
+	b.cut = append(b.cut, rows...)
+	return !b.lost, nil
+}
+func (b *ledger) SetAside(_ context.Context, _, _ int64, rows []domain.BadRow, limit int) (bool, error) {
+	if b.limit = limit; len(b.aside)+len(rows) > limit {
+		return false, nil
+	}
+	b.aside = append(b.aside, rows...)
+	return true, nil
+}
+func (b *ledger) RaiseEpoch(_ context.Context, _, epoch int64) (int64, error) {
+	if b.lost {
+		return 0, nil
+	}
+	return epoch + 1, nil
+}
+func (b *ledger) GiveBack(_ context.Context, k *domain.Chunk, _ int64, wait time.Duration, cause string, counts bool, hold string) (bool, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.back = append(b.back, fmt.Sprintf("%d waits %t, counts %t: %s %s", k.ID, wait > 0, counts, cause, hold))
+	return true, nil
+}
+func (b *ledger) Rest(_ context.Context, _ int64, _ func(int) time.Duration, reason string) (int, error) {
+	b.rests = append(b.rests, reason)
+	return len(b.rests), nil
+}
+func (b *ledger) Say(_ context.Context, severity, _, _, _, act, format string, args ...any) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.said = append(b.said, severity+" "+act+": "+fmt.Sprintf(format, args...))
+}
+func (b *ledger) Held(_ context.Context, _ *domain.Crossing, subject, reason string) {
+	b.said = append(b.said, "held "+subject+": "+reason)
+}
+func (b *ledger) Notify(context.Context, *domain.Crossing, string, string) {}
+
+// pair is a source whose rows are numbers, and a target that keeps them.
+type pair struct {
+	engine.Database
+	engine.Lands
+	engine.Reads
+	engine.Tells
+
+	away     error // why nobody can be reached
+	reading  error // what reading ends with
+	stands   bool  // reading waits for ever
+	at       bool  // the server is at work for us
+	slow     time.Duration
+	refused  func(row string) error
+	marked   *engine.Mark // what a fence finds
+	cutting  string       // the row of which a value is cut
+	panics   bool
+	another  error // another server answers
+	rows     []string
+	open     int
+	sessions int
+}
+
+func (s *pair) Origin(context.Context) (string, error) { return "old", nil }
+func (s *pair) Close()                                 {}
+func (s *pair) OpenReader(context.Context) (engine.Reader, error) {
+	s.open++
+	return &reader{s}, nil
+}
+func (s *pair) OpenWriter(context.Context, string) (engine.Writer, error) {
+	s.open++
+	return &writer{of: s}, nil
+}
+func (s *pair) Fence(context.Context, string, int64, int64) (*engine.Mark, error) {
+	return s.marked, s.away
+}
+func (s *pair) Doing(context.Context, string) (string, bool, error) {
+	return "it thinks", s.at, nil
+}
+
+func (s *pair) Open(context.Context, string) (*engine.Opened, error) {
+	return &engine.Opened{Database: s, Lands: s, Reads: s, Tells: s}, s.away
+}
+func (s *pair) OpenPair(ctx context.Context, _ *domain.Crossing) (*engine.Opened, *engine.Opened, error) {
+	a, err := s.Open(ctx, "")
+	return a, a, err
+}
+func (s *pair) Position(_ context.Context, _ string, p domain.Position) string {
+	return fmt.Sprint("place ", uint64(p))
+}
+func (s *pair) SameSource(context.Context, *domain.Crossing, *engine.Opened) error { return s.another }
+
+type reader struct{ of *pair }
+
+func (r *reader) Begin(context.Context) (domain.Snapshot, error) {
+	return domain.Snapshot{Log: 50}, nil
+}
+func (r *reader) Packs(*domain.TablePlan) bool { return false }
+func (r *reader) End(context.Context) error    { return nil }
+func (r *reader) Session() string              { return "r" }
+func (r *reader) Close()                       { r.of.open-- }
+
+// rowsOf are the numbers of a chunk.
+func rowsOf(c *domain.Chunk) (out []string) {
+	from, _ := strconv.Atoi(c.Lower[0])
+	to, _ := strconv.Atoi(c.Upper[0])
+	for n := from; n < to; n++ {
+		out = append(out, fmt.Sprint(n))
+	}
+	return out
+}
+
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
+	var sum rowhash.Sum
+	for _, n := range rowsOf(c) {
+		switch {
+		case r.of.panics:
+			panic("the reader is broken")
+		case r.of.stands:
+			<-ctx.Done()
+			return sum, ctx.Err()
+		case r.of.reading != nil:
+			return sum, r.of.reading
+		}
+		if n == r.of.cutting && p.Columns[1].OnTruncate != nil {
+			p.Columns[1].OnTruncate()
+		}
+		time.Sleep(r.of.slow)
+		row := engine.Row([][]byte{[]byte(n), []byte("honey " + n)})
+		sum.Add(row)
+		if err := sink(row); err != nil {
+			return sum, err
+		}
+	}
+	return sum, nil
+}
+
+func (r *reader) Rows(_ context.Context, p *domain.TablePlan, c *domain.Chunk, take func([][]byte, error) error) error {
+	for _, n := range rowsOf(c) {
+		var refused error
+		if n == r.of.cutting && !p.Columns[1].Cut {
+			refused = errors.New("column note: it is longer than 5 bytes")
+		}
+		if err := take([][]byte{[]byte(n), []byte("honey " + n)}, refused); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type writer struct {
+	of   *pair
+	rows []string
+}
+
+func (w *writer) Session() string                                        { return "w" }
+func (w *writer) Packs(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
+func (w *writer) Abort()                                                 { w.of.open-- }
+func (w *writer) Close()                                                 { w.of.open-- }
+func (w *writer) Begin(context.Context, *domain.TablePlan, bool, *domain.Chunk) error {
+	w.rows = nil
+	return nil
+}
+func (w *writer) Careful(context.Context, *domain.TablePlan, *domain.Chunk) error {
+	w.rows = nil
+	return nil
+}
+func (w *writer) Write(ctx context.Context, data []byte) error {
+	return w.InsertRows(ctx, [][]byte{data})
+}
+func (w *writer) InsertRows(_ context.Context, rows [][]byte) error {
+	var taken []string
+	for _, row := range rows {
+		fields, err := engine.Fields(row)
+		if err != nil {
+			return err
+		}
+		if w.of.refused != nil {
+			if err := w.of.refused(string(fields[0])); err != nil {
+				return err
+			}
+		}
+		taken = append(taken, string(fields[0]))
+	}
+	w.rows = append(w.rows, taken...)
+	return nil
+}
+func (w *writer) Land(context.Context, engine.Mark) error {
+	w.of.rows = append(w.of.rows, w.rows...)
+	return nil
+}
+
+// bad refuses a row as a server does.
+func bad(which ...string) func(string) error {
+	return func(row string) error {
+		if slices.Contains(which, row) {
+			return &engine.ServerError{Text: "new said: the value is too sweet; nothing of the chunk was kept", Class: engine.OfRows}
+		}
+		return nil
+	}
+}
+
+// scene is a crossing of three chunks of ten rows.
+func scene() (*Loader, *ledger, *pair) {
+	set := domain.DefaultSettings()
+	set.MaxAttempts, set.BadRows = 3, "hold"
+	b := &ledger{landed: map[int64]rowhash.Sum{}, crossing: domain.Crossing{ID: 1, Name: "spring", Kind: domain.KindLoadCapture, Settings: set, StartAt: 10}}
+	b.table = domain.CrossingTable{ID: 7, SourceName: "hive.jars", EstRows: 30, EstBytes: 300}
+	b.table.Plan = domain.TablePlan{Source: domain.TableName{Schema: "hive", Name: "jars"}, Key: []string{"id"}, Columns: []domain.Column{{Name: "id", Type: "integer", BaseType: "integer"}, {Name: "note", Type: "text", BaseType: "text", Longest: 5, Cut: true}}}
+	for i := range int64(3) {
+		b.waiting = append(b.waiting, &domain.Chunk{ID: i + 1, TableID: 7, Ordinal: int(i), Run: 1, Lower: domain.KeyValue{fmt.Sprint(i * 10)}, Upper: domain.KeyValue{fmt.Sprint(i*10 + 10)}})
+	}
+	s := &pair{}
+	l := New(b, s, b, slog.New(slog.NewTextHandler(io.Discard, nil)), Config{Worker: "w", Lanes: 2, StuckAfter: time.Minute, Renew: 2 * time.Second, NoneLeft: func(context.Context) error { b.said = append(b.said, "none left"); return nil },
+		Fault: func(err error) bool { return errors.As(err, new(*domain.Fault)) }})
+	return l, b, s
+}
+
+func TestALaneCarriesEveryChunk(t *testing.T) {
+	l, b, s := scene()
+	if err := l.Run(t.Context(), 1, 4); err != nil {
+		t.Fatal(err)
+	}
+	if len(b.landed) != 3 || len(s.rows) != 30 || b.landed[2].Rows != 10 || len(b.back) != 0 {
+		t.Errorf("landed %v, %d rows, given back %q", b.landed, len(s.rows), b.back)
+	}
+	if s.open != 0 || !slices.Equal(b.ended, []int64{4}) || !slices.Equal(b.said, []string{"none left"}) {
+		t.Errorf("%d connections are open, ended %v, said %q", s.open, b.ended, b.said)
+	}
+}
+
+// TestWhoDoesNotCarry: a lane that is another's, or one too many, claims nothing.
+func TestWhoDoesNotCarry(t *testing.T) {
+	l, b, _ := scene()
+	b.lost = true
+	if err := l.Run(t.Context(), 1, 4); err != nil || len(b.waiting) != 3 || len(b.ended) != 1 {
+		t.Errorf("%v, %d chunks wait, ended %v", err, len(b.waiting), b.ended)
+	}
+	l, b, _ = scene()
+	l.Lanes = 0
+	if err := l.Run(t.Context(), 1, 4); err != nil || len(b.waiting) != 3 {
+		t.Errorf("%v, %d chunks wait", err, len(b.waiting))
+	}
+	if l.Lanes = 1; !l.begins() || l.begins() {
+		t.Error("two lanes where there is room for one")
+	}
+	l.ends()
+	if !l.begins() {
+		t.Error("a lane that ended left no room")
+	}
+}
+
+// TestLanesTakeTurns: who has carried for a while makes room where others wait.
+func TestLanesTakeTurns(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l, b, s := scene()
+		s.slow, b.others = 1200*time.Millisecond, true // a chunk takes twelve seconds
+		if err := l.Run(t.Context(), 1, 4); err != nil || len(b.landed) != 1 || len(b.waiting) != 2 {
+			t.Errorf("%v, landed %v, %d wait", err, b.landed, len(b.waiting))
+		}
+	})
+}
+
+// TestWhatBecomesOfAFailedChunk goes through the reasons for which one does not land.
+func TestWhatBecomesOfAFailedChunk(t *testing.T) {
+	for name, c := range map[string]struct {
+		do           func(b *ledger, s *pair)
+		attempts     int
+		back, said   string
+		rests, lands int
+	}{
+		"a side is away": {do: func(_ *ledger, s *pair) {
+			s.reading = domain.Unavailable(engine.MarkGone(io.EOF), "old cut the connection")
+		}, back: "1 waits true, counts true", said: "try 1 of 3"},
+		"the source is another": {do: func(_ *ledger, s *pair) { s.another = domain.Conflict("another server answers") }, attempts: 5, back: "counts true", said: "held hive.jars: chunk 1 of hive.jars (id from 0 to below 10) failed 6 times: another server answers."},
+		"no room on the target": {do: func(_ *ledger, s *pair) {
+			s.reading = &engine.ServerError{Text: "the disk is full", Class: engine.NoRoom}
+		}, back: "1 waits false, counts false", said: "warning away: the load waits, and goes on by itself: the disk is full", rests: 1},
+		"it fails":                {do: func(_ *ledger, s *pair) { s.reading = errors.New("no luck") }, back: "1 waits true, counts true: no luck", said: "failed (try 1 of 3) and will be tried again: no luck"},
+		"it fails once too often": {do: func(_ *ledger, s *pair) { s.reading = errors.New("no luck") }, attempts: 2, back: "failed 3 times: no luck", said: "held hive.jars"},
+		"our own code fails":      {do: func(_ *ledger, s *pair) { s.panics = true }, back: "counts true", said: "held hive.jars"},
+		"it had landed": {do: func(_ *ledger, s *pair) {
+			s.reading, s.marked = errors.New("no luck"), &engine.Mark{Sum: rowhash.Sum{Rows: 10}}
+		}, lands: 1},
+		"what was read is too old": {do: func(b *ledger, _ *pair) { b.crossing.StartAt = 99 }, back: "1 waits true, counts false", said: "taken down and will be tried again: what can be read of the source is older than the place from which its changes are captured (place 50 before place 99)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			l, b, s := scene()
+			c.do(b, s)
+			b.waiting = b.waiting[:1]
+			b.waiting[0].Attempts = c.attempts
+			if err := l.Run(t.Context(), 1, 4); err != nil {
+				t.Fatal(err)
+			}
+			if got := strings.Join(b.back, "; "); !strings.Contains(got, c.back) || (c.back == "") != (got == "") {
+				t.Errorf("given back: %q, want %q", got, c.back)
+			}
+			if got := strings.Join(b.said, "; "); !strings.Contains(got, c.said) {
+				t.Errorf("said %q, want %q", got, c.said)
+			}
+			if len(b.rests) != c.rests || len(b.landed) != c.lands || s.open != 0 {
+				t.Errorf("rests %q, landed %v, %d connections open", b.rests, b.landed, s.open)
+			}
+		})
+	}
+}
+
+// TestATargetThatIsAway: a chunk whose target cannot be asked stays with the keeper, and the
+// crossing rests.
+func TestATargetThatIsAway(t *testing.T) {
+	l, b, s := scene()
+	s.away = domain.Unavailable(engine.MarkGone(io.EOF), "new is not there")
+	b.waiting = b.waiting[:1]
+	if err := l.Run(t.Context(), 1, 4); err != nil || len(b.back) != 0 || len(b.rests) != 1 || !strings.Contains(b.rests[0], "new is not there") {
+		t.Errorf("%v, given back %q, rests %q", err, b.back, b.rests)
+	}
+	// Who lost a chunk leaves it to its new holder.
+	l, b, s = scene()
+	b.waiting, b.lost, s.reading = b.waiting[:1], true, domain.ErrTakenOver
+	chunk := b.waiting[0]
+	l.Return(t.Context(), &b.crossing, chunk, domain.ErrTakenOver)
+	if len(b.back) != 0 {
+		t.Errorf("a chunk of another's was given back: %q", b.back)
+	}
+}
+
+// TestRowsThatTheTargetRefuses are found one by one: named, set aside, or too many.
+func TestRowsThatTheTargetRefuses(t *testing.T) {
+	l, b, s := scene()
+	s.refused = bad("3", "17")
+	if err := l.Run(t.Context(), 1, 4); err != nil {
+		t.Fatal(err)
+	}
+	said := strings.Join(b.said, "; ")
+	for _, want := range []string{"chunk 1 of hive.jars (id from 0 to below 10): 1 row cannot land: key 3: the value is too sweet", "key 17", "Correct the rows or the target's table and resume"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("said %q, want %q", said, want)
+		}
+	}
+	if len(b.landed) != 1 || len(s.rows) != 10 || len(b.aside) != 0 {
+		t.Errorf("landed %v, rows %v, aside %v", b.landed, s.rows, b.aside)
+	}
+
+	l, b, s = scene()
+	s.refused = bad("3", "17")
+	b.crossing.Settings.BadRows, b.crossing.Settings.BadRowsLimit = "set aside", 5
+	if err := l.Run(t.Context(), 1, 4); err != nil {
+		t.Fatal(err)
+	}
+	if len(b.landed) != 3 || len(s.rows) != 28 || len(b.aside) != 2 || b.aside[1].String() != "key 17: the value is too sweet" || *b.aside[0].Row["note"] != "honey 3" {
+		t.Errorf("landed %v, %d rows, aside %v", b.landed, len(s.rows), b.aside)
+	}
+	if b.landed[1].Rows != 9 || !strings.Contains(strings.Join(b.said, "; "), "1 row of hive.jars, chunk 1, set aside") {
+		t.Errorf("%v, %q", b.landed, b.said)
+	}
+
+	for _, limit := range []int{0, 1} { // of a chunk, and with those of other chunks
+		l, b, s = scene()
+		s.refused = bad("3", "17")
+		b.crossing.Settings.BadRows, b.crossing.Settings.BadRowsLimit = "set aside", limit
+		if err := l.Run(t.Context(), 1, 4); err != nil {
+			t.Fatal(err)
+		}
+		if said := strings.Join(b.said, "; "); !strings.Contains(said, fmt.Sprintf("more than bad_rows_limit, %d, of the table would be set aside", limit)) || len(b.aside) > limit {
+			t.Errorf("limit %d: %q, aside %v", limit, said, b.aside)
+		}
+	}
+}
+
+// TestValuesThatAreCut are kept by their rows, before the chunk lands.
+func TestValuesThatAreCut(t *testing.T) {
+	l, b, s := scene()
+	s.cutting = "12"
+	if err := l.Run(t.Context(), 1, 4); err != nil {
+		t.Fatal(err)
+	}
+	if len(b.landed) != 3 || len(b.cut) != 1 || b.cut[0].Error != "cut: it is longer than 5 bytes" || b.cut[0].Column != "note" {
+		t.Errorf("landed %v, cut %v", b.landed, b.cut)
+	}
+}
+
+// TestWhatStandsStill: where a server is at work it is shown, otherwise the chunk is taken
+// down; a lease that is lost ends the work at once.
+func TestWhatStandsStill(t *testing.T) {
+	for name, c := range map[string]struct {
+		works, lost bool
+		want        string
+	}{
+		"nobody is at work":   {want: "1 waits true, counts false"},
+		"a server is at work": {works: true, lost: true},
+		"it is another's":     {lost: true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				l, b, s := scene()
+				s.stands, s.at = true, c.works
+				b.waiting = b.waiting[:1]
+				if c.lost {
+					after := time.Second
+					if c.works {
+						after = 5 * time.Minute
+					}
+					time.AfterFunc(after, func() { b.mu.Lock(); b.lost = true; b.mu.Unlock() })
+				}
+				began := time.Now()
+				_ = l.Run(t.Context(), 1, 4)
+				took := time.Since(began)
+				switch {
+				case c.works && (took < 5*time.Minute || len(b.shown) == 0 || !strings.Contains(b.shown[0], "nothing has moved for 1m0s: on the source it thinks")):
+					t.Errorf("after %s: shown %q", took, b.shown)
+				case !c.works && !c.lost && (took < time.Minute || took > 2*time.Minute):
+					t.Errorf("taken down after %s", took)
+				case !c.works && c.lost && took > 10*time.Second:
+					t.Errorf("it went on for %s", took)
+				}
+				if got := strings.Join(b.back, "; "); !strings.Contains(got, c.want) || c.want == "" && got != "" {
+					t.Errorf("given back: %q", got)
+				}
+			})
+		})
+	}
+}
+
+// TestBounds are told as a person reads them.
+func TestBounds(t *testing.T) {
+	p := &domain.TablePlan{Key: []string{"apiary", "id"}}
+	a, z := domain.KeyValue{"dyke", "1"}, domain.KeyValue{"marsh", "9"}
+	for want, got := range map[string]string{"all rows": boundsText(p, nil, nil), "apiary, id below marsh, 9": boundsText(p, nil, z), "apiary, id from dyke, 1": boundsText(p, a, nil), "apiary, id from dyke, 1 to below marsh, 9": boundsText(p, a, z)} {
+		if got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
