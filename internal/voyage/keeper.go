@@ -8,6 +8,7 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/keeper"
+	"dustyferry/internal/voyage/phases"
 )
 
 // services see to what nobody else does: they return what dead workers held, give loads their
@@ -18,7 +19,7 @@ import (
 func (v *Voyage) services() []keeper.Service {
 	const first = 7262830 // of the locks
 	return []keeper.Service{
-		{Name: "records", Every: time.Second, Lock: phasesLock, Do: v.tendRecords},
+		{Name: "records", Every: time.Second, Lock: phases.Lock, Do: v.tendRecords},
 		{Name: "leases of chunks", Every: time.Second, Lock: first + 1, Do: v.reclaimChunks},
 		{Name: "restarted tables", Every: time.Second, Do: v.clearTables}, // with a lock for each crossing
 		{Name: "number of lanes", Every: 2 * time.Second, Lock: first + 2, Do: v.pace},
@@ -33,7 +34,7 @@ func (v *Voyage) services() []keeper.Service {
 
 // tendRecords does what asks the records and nobody else.
 func (v *Voyage) tendRecords(ctx context.Context) error {
-	return errors.Join(v.resetLeasesAfterClockJump(ctx), v.endLanes(ctx), v.enqueueLanes(ctx), v.wakeStalled(ctx), v.movePhases(ctx), v.watchLag(ctx))
+	return errors.Join(v.resetLeasesAfterClockJump(ctx), v.endLanes(ctx), v.enqueueLanes(ctx), v.wakeStalled(ctx), v.Phases.Move(ctx), v.watchLag(ctx))
 }
 
 // keep runs them until the context ends.

@@ -123,8 +123,7 @@ func (v *Voyage) buildTask(ctx context.Context, c *domain.Crossing, note func(st
 		}
 		return err
 	}
-	_, err := v.Store.Alone(ctx, phasesLock, func() error { return v.movePhases(ctx) })
-	return err
+	return v.Phases.MoveNow(ctx)
 }
 
 // unbegin takes back what a start or a restart had begun that ends before its time.

@@ -26,6 +26,7 @@ import (
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/load"
 	"dustyferry/internal/voyage/notify"
+	"dustyferry/internal/voyage/phases"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
 )
@@ -43,6 +44,7 @@ type Voyage struct {
 
 	Comparer *compare.Comparer
 	Loader   *load.Loader
+	Phases   *phases.Phases
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -71,7 +73,11 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
 	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
-	v.Loader = load.New(v.Store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels, Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.loadEnded, Fault: v.logFault})
+	v.Phases = phases.New(v.Store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
+		_, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System)
+		return err
+	})
+	v.Loader = load.New(v.Store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels, Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.Phases.MoveNow, Fault: v.logFault})
 	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
 	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew, Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
 	return v
@@ -80,12 +86,6 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 // RunLane carries chunk after chunk of a crossing until none is left.
 func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
 	return v.Loader.Run(ctx, crossing, lane)
-}
-
-// loadEnded moves crossings on whose last chunk was just carried.
-func (v *Voyage) loadEnded(ctx context.Context) error {
-	_, err := v.Store.Alone(ctx, phasesLock, func() error { return v.movePhases(ctx) })
-	return err
 }
 
 // ValidLabels says what is wrong with what a process is good for, or nil.

@@ -43,6 +43,7 @@ var work = map[string][]string{
 	"voyage/drafts":    {"engine"},
 	"voyage/compare":   {"engine", "voyage/journal", "voyage/waits"},
 	"voyage/stuck":     {"engine"},
+	"voyage/phases":    {"voyage/journal"},
 	"voyage/load":      {"engine", "voyage/journal", "voyage/stuck", "voyage/waits"},
 }
 
