@@ -86,8 +86,11 @@ func (r *run) create() error {
 	body := answer{"name": r.name, "source": r.name + "_source", "target": r.name + "_target", "settings": r.s.Settings}
 	if r.s.Kind != "" {
 		body["kind"] = r.s.Kind
-		if differs, err := r.differ(); err != nil || differs != "" {
-			return fmt.Errorf("both sides are to be equal before capture alone begins: %s %w", differs, err)
+		switch differs, err := r.differ(); {
+		case err != nil:
+			return fmt.Errorf("both sides are to be equal before capture alone begins: %w", err)
+		case differs != "":
+			return fmt.Errorf("both sides are to be equal before capture alone begins: %s", differs)
 		}
 	}
 	if len(r.s.Tables) > 0 {

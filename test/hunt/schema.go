@@ -153,7 +153,7 @@ var valueTypes = []col{
 	{typ: "pg_lsn", value: "'1/0'::pg_lsn + g::numeric"},
 	{typ: "xml", value: "xmlelement(name hive, g)"},
 	{typ: "numrange", value: "numrange(g, g + 1.5, '(]')"},
-	{typ: "tstzrange", value: "tstzrange('2020-01-01'::timestamptz, NULL)"},
+	{typ: "tstzrange", value: "tstzrange('2020-01-01 00:00:00+00'::timestamptz, NULL)"},
 	{typ: "datemultirange", value: "datemultirange(daterange('2020-01-01', '2020-02-01'), daterange('2021-01-01', '2021-02-01'))"},
 	{typ: "text[]", value: "ARRAY['a,b', NULL, '', '\"q\"', '{' || g || '}']"},
 	{typ: "int[]", value: "('[0:1][3:4]={{1,2},{3,' || g || '}}')::int[]"},
