@@ -130,19 +130,18 @@ type pair struct {
 	engine.Reads
 	engine.Tells
 
-	away     error // why nobody can be reached
-	reading  error // what reading ends with
-	stands   bool  // reading waits for ever
-	at       bool  // the server is at work for us
-	slow     time.Duration
-	refused  func(row string) error
-	marked   *engine.Mark // what a fence finds
-	cutting  string       // the row of which a value is cut
-	panics   bool
-	another  error // another server answers
-	rows     []string
-	open     int
-	sessions int
+	away    error // why nobody can be reached
+	reading error // what reading ends with
+	stands  bool  // reading waits for ever
+	at      bool  // the server is at work for us
+	slow    time.Duration
+	refused func(row string) error
+	marked  *engine.Mark // what a fence finds
+	cutting string       // the row of which a value is cut
+	panics  bool
+	another error // another server answers
+	rows    []string
+	open    int
 }
 
 func (s *pair) Origin(context.Context) (string, error) { return "old", nil }
