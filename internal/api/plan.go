@@ -10,7 +10,6 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/sidebyside"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage"
 )
 
@@ -63,15 +62,15 @@ func (s *calls) ChangeObject(ctx context.Context, r contract.ChangeObjectRequest
 	if err != nil {
 		return nil, err
 	}
-	o, err := s.Voyage.ChangeObject(ctx, &c, r.Id, r.Body.Statement, who(ctx).Name)
+	o, err := s.Voyage.Builder.ChangeObject(ctx, &c, r.Id, r.Body.Statement, who(ctx).Name)
 	return contract.ChangeObject200JSONResponse(madeObject(o)), err
 }
 
-func madeObject(o records.Object) contract.MadeObject {
+func madeObject(o domain.TargetObject) contract.MadeObject {
 	out := contract.MadeObject{Id: o.ID, Stage: contract.MadeObjectStage(o.Stage), Kind: o.Kind, Name: o.Name, Table: o.Table, Statement: o.Statement,
 		State: contract.MadeObjectState(o.State), Error: o.Error}
-	if o.Seconds.Valid && o.Stage != records.StageTable {
-		out.Seconds = &o.Seconds.Float64
+	if o.Seconds != nil && o.Stage != domain.StageTable {
+		out.Seconds = o.Seconds
 	}
 	if o.EndedAt != nil {
 		out.EndedAt = o.EndedAt

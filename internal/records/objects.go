@@ -11,75 +11,32 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// The stages at which objects are made on the target, in their order.
-const (
-	StageTable    = "table"
-	StageBefore   = "before"
-	StageDeferred = "deferred"
-	StageAfter    = "after"
-	StageCarried  = "carried"
-)
-
-// The states of an object.
-const (
-	ObjectWaiting = "waiting"
-	ObjectRunning = "running"
-	ObjectMade    = "made"
-	ObjectFailed  = "failed"
-	ObjectLeftOut = "left out"
-)
-
-// Object is something that a crossing makes on the target, with what came of it.
-type Object struct {
-	ID        int64           `db:"id"`
-	Ordinal   int             `db:"ordinal"`
-	Stage     string          `db:"stage"`
-	Kind      string          `db:"kind"`
-	Name      string          `db:"name"`
-	Table     string          `db:"table_name"` // schema.table on the target, or empty
-	Statement string          `db:"statement"`
-	State     string          `db:"state"`
-	Error     string          `db:"error"`
-	Seconds   sql.NullFloat64 `db:"seconds"`
-	EndedAt   *time.Time      `db:"ended_at"`
-	Planned   string          `db:"planned"` // the statement that was planned
-	ByHand    bool            `db:"by_hand"` // a person wrote another, or left it out
-	Late      bool            `db:"late"`    // made at cutover
-	Try       int64           `db:"try"`
-}
-
 const objectColumns = `SELECT id, ordinal, stage, kind, name, table_name, statement, state, error, seconds, ended_at, planned, by_hand, late, try FROM objects`
 
-// key tells a crossing's objects apart.
-func (o *Object) key() string { return o.Stage + "\x00" + o.Kind + "\x00" + o.Table + "\x00" + o.Name }
-
-// Listing says which part of what a crossing makes a list is of, and what becomes of what
-// was made.
-type Listing struct {
-	Table string // of this table of the target: what is made after its load, but for foreign keys
-	Adds  bool   // what is not in the list stays
-	Anew  bool   // what was made is to be made again, but for what is carried along and stands already
+// objectKey tells a crossing's objects apart.
+func objectKey(o *domain.TargetObject) string {
+	return o.Stage + "\x00" + o.Kind + "\x00" + o.Table + "\x00" + o.Name
 }
 
 // SaveObjects keeps what a crossing is to make. What was made stays made while it is planned
 // by the same text, and what a person wrote for one stays, whatever is planned.
-func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []Object, l Listing) error {
+func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []domain.TargetObject, l domain.Listing) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET counted = true WHERE id = $1`, crossing); err != nil {
 			return err
 		}
-		var stand []Object
+		var stand []domain.TargetObject
 		if err := tx.SelectContext(ctx, &stand, objectColumns+`
  WHERE crossing_id = $1 AND ($2 = '' OR table_name = $2 AND stage = 'deferred' AND kind <> 'foreign') FOR UPDATE`, crossing, l.Table); err != nil {
 			return err
 		}
-		known := map[string]*Object{}
+		known := map[string]*domain.TargetObject{}
 		for i := range stand {
-			known[stand[i].key()] = &stand[i]
+			known[objectKey(&stand[i])] = &stand[i]
 		}
 		saved := map[string]bool{}
 		for i := range list {
-			key := list[i].key()
+			key := objectKey(&list[i])
 			if saved[key] {
 				continue
 			}
@@ -94,7 +51,7 @@ func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []Object, 
 		}
 		var gone []int64
 		for _, o := range known {
-			if o.Stage != StageTable || o.State != ObjectMade { // tables that were made stay in the account
+			if o.Stage != domain.StageTable || o.State != domain.ObjectMade { // tables that were made stay in the account
 				gone = append(gone, o.ID)
 			}
 		}
@@ -104,7 +61,7 @@ func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []Object, 
 }
 
 // saveObject keeps one object of a list; stands is what is kept of it already, or nil.
-func saveObject(ctx context.Context, tx *sqlx.Tx, crossing int64, o, stands *Object, place int, l Listing) error {
+func saveObject(ctx context.Context, tx *sqlx.Tx, crossing int64, o, stands *domain.TargetObject, place int, l domain.Listing) error {
 	if l.Adds {
 		place += 1_000_000
 	}
@@ -117,12 +74,12 @@ INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statem
 	if l.Table != "" || l.Adds {
 		place = stands.Ordinal
 	}
-	statement, state := o.Statement, ObjectWaiting
+	statement, state := o.Statement, domain.ObjectWaiting
 	if stands.ByHand {
 		statement = stands.Statement
 	}
-	again := l.Anew && (stands.Stage != StageCarried || stands.Kind == "materialized view" || stands.State != ObjectMade)
-	if left := stands.State == ObjectLeftOut; left && stands.ByHand || !left && statement == stands.Statement && !again {
+	again := l.Anew && (stands.Stage != domain.StageCarried || stands.Kind == "materialized view" || stands.State != domain.ObjectMade)
+	if left := stands.State == domain.ObjectLeftOut; left && stands.ByHand || !left && statement == stands.Statement && !again {
 		state = stands.State
 	}
 	if state == stands.State && statement == stands.Statement && o.Statement == stands.Planned && place == stands.Ordinal && o.Late == stands.Late {
@@ -137,19 +94,19 @@ UPDATE objects SET ordinal = $2, statement = $3, planned = $4, state = $5, late 
 
 // RunAgain lists the statements that restarting a crossing runs again: a person's own, which
 // have run.
-func (s *Store) RunAgain(ctx context.Context, crossing int64) ([]Object, error) {
-	return all[Object](ctx, s, objectColumns+` WHERE crossing_id = $1 AND kind = 'statement' AND state = 'made' ORDER BY stage = 'after', ordinal`, crossing)
+func (s *Store) RunAgain(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
+	return all[domain.TargetObject](ctx, s, objectColumns+` WHERE crossing_id = $1 AND kind = 'statement' AND state = 'made' ORDER BY stage = 'after', ordinal`, crossing)
 }
 
 // Objects lists what a crossing makes, in the order of making.
-func (s *Store) Objects(ctx context.Context, crossing int64) ([]Object, error) {
-	return all[Object](ctx, s, objectColumns+` WHERE crossing_id = $1
+func (s *Store) Objects(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
+	return all[domain.TargetObject](ctx, s, objectColumns+` WHERE crossing_id = $1
  ORDER BY array_position(ARRAY['table', 'before', 'deferred', 'after', 'carried'], stage), ordinal, id`, crossing)
 }
 
 // ObjectOf returns one object of a crossing.
-func (s *Store) ObjectOf(ctx context.Context, crossing, id int64) (Object, error) {
-	var o Object
+func (s *Store) ObjectOf(ctx context.Context, crossing, id int64) (domain.TargetObject, error) {
+	var o domain.TargetObject
 	err := s.DB.GetContext(ctx, &o, objectColumns+` WHERE crossing_id = $1 AND id = $2`, crossing, id)
 	return o, notFound(err, "the crossing makes no such object")
 }
@@ -183,9 +140,9 @@ type Told struct {
 func (s *Store) TellTables(ctx context.Context, crossing int64, list []Told) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, t := range list {
-			state, text := ObjectMade, ""
+			state, text := domain.ObjectMade, ""
 			if t.Failure != nil {
-				state, text = ObjectFailed, t.Failure.Error()
+				state, text = domain.ObjectFailed, t.Failure.Error()
 			}
 			if _, err := tx.ExecContext(ctx, `
 UPDATE objects SET state = $5, error = $6, ended_at = now()

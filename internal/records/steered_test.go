@@ -25,20 +25,20 @@ func TestBuiltIsComputed(t *testing.T) {
 			t.Errorf("%s: built is %v (%v)", why, now.Built, err)
 		}
 	}
-	save := func(l records.Listing, list ...records.Object) {
+	save := func(l domain.Listing, list ...domain.TargetObject) {
 		t.Helper()
 		if err := s.SaveObjects(t.Context(), c.ID, list, l); err != nil {
 			t.Fatal(err)
 		}
 	}
-	index := records.Object{Stage: records.StageDeferred, Kind: "index", Name: "by_day", Table: "a.b", Statement: "CREATE INDEX by_day"}
-	foreign := records.Object{Stage: records.StageDeferred, Kind: "foreign", Name: "to_c", Table: "a.b", Statement: "ALTER TABLE", Late: true}
-	view := records.Object{Stage: records.StageCarried, Kind: "view", Name: "seen", Statement: "CREATE VIEW"}
-	before := records.Object{Stage: records.StageBefore, Kind: "statement", Name: "before 1", Statement: "SET x"}
+	index := domain.TargetObject{Stage: domain.StageDeferred, Kind: "index", Name: "by_day", Table: "a.b", Statement: "CREATE INDEX by_day"}
+	foreign := domain.TargetObject{Stage: domain.StageDeferred, Kind: "foreign", Name: "to_c", Table: "a.b", Statement: "ALTER TABLE", Late: true}
+	view := domain.TargetObject{Stage: domain.StageCarried, Kind: "view", Name: "seen", Statement: "CREATE VIEW"}
+	before := domain.TargetObject{Stage: domain.StageBefore, Kind: "statement", Name: "before 1", Statement: "SET x"}
 	built(false, "nothing was listed")
-	save(records.Listing{}, before, index, foreign, view)
+	save(domain.Listing{}, before, index, foreign, view)
 	built(false, "an index waits")
-	object := func(name string) records.Object {
+	object := func(name string) domain.TargetObject {
 		t.Helper()
 		list, err := s.Objects(t.Context(), c.ID)
 		if err != nil {
@@ -50,7 +50,7 @@ func TestBuiltIsComputed(t *testing.T) {
 			}
 		}
 		t.Fatalf("there is no object %s in %+v", name, list)
-		return records.Object{}
+		return domain.TargetObject{}
 	}
 	begin := func(name string) int64 {
 		t.Helper()
@@ -69,10 +69,10 @@ func TestBuiltIsComputed(t *testing.T) {
 		return ok
 	}
 	for _, name := range []string{"before 1", "by_day"} {
-		end(name, begin(name), records.ObjectMade)
+		end(name, begin(name), domain.ObjectMade)
 	}
 	built(false, "a view waits")
-	end("seen", begin("seen"), records.ObjectFailed)
+	end("seen", begin("seen"), domain.ObjectFailed)
 	built(true, "the index stands, the view cannot be made, the foreign key waits for cutover")
 	if try, err := s.BeginObject(t.Context(), object("by_day").ID); err != nil || try != 0 {
 		t.Error("what stands is made once more", try, err)
@@ -80,46 +80,46 @@ func TestBuiltIsComputed(t *testing.T) {
 
 	// A restart of the table while somebody still builds: what he says then is of the index
 	// that is gone.
-	save(records.Listing{Table: "a.b", Anew: true}, index)
+	save(domain.Listing{Table: "a.b", Anew: true}, index)
 	built(false, "the table began again")
 	slow := begin("by_day")
-	save(records.Listing{Table: "a.b", Anew: true}, index)
-	if end("by_day", slow, records.ObjectMade) {
+	save(domain.Listing{Table: "a.b", Anew: true}, index)
+	if end("by_day", slow, domain.ObjectMade) {
 		t.Error("a build that was overtaken says that the index stands")
 	}
 	built(false, "a build was overtaken")
-	end("by_day", begin("by_day"), records.ObjectMade)
+	end("by_day", begin("by_day"), domain.ObjectMade)
 	built(true, "it stands again")
 
 	// Listing it again, as a resume does, changes nothing; what a person wrote stays.
-	save(records.Listing{}, before, index, foreign, view)
-	if o := object("before 1"); o.State != records.ObjectMade {
+	save(domain.Listing{}, before, index, foreign, view)
+	if o := object("before 1"); o.State != domain.ObjectMade {
 		t.Errorf("a statement runs once more: %+v", o)
 	}
 	if err := s.RewriteObject(t.Context(), c.ID, object("seen").ID, "CREATE VIEW seen AS SELECT 1"); err != nil {
 		t.Fatal(err)
 	}
-	for _, l := range []records.Listing{{}, {Anew: true}} {
+	for _, l := range []domain.Listing{{}, {Anew: true}} {
 		save(l, before, index, foreign, view)
 		if o := object("seen"); o.Statement != "CREATE VIEW seen AS SELECT 1" || !o.ByHand || o.Planned != "CREATE VIEW" {
 			t.Errorf("what was written by hand: %+v", o)
 		}
 	}
-	if o := object("before 1"); o.State != records.ObjectWaiting {
+	if o := object("before 1"); o.State != domain.ObjectWaiting {
 		t.Errorf("a restart does not run it again: %+v", o)
 	}
 	if err := s.RewriteObject(t.Context(), c.ID, object("before 1").ID, ""); err != nil {
 		t.Fatal(err)
 	}
-	save(records.Listing{Anew: true}, before, index, foreign)
-	if o := object("before 1"); o.State != records.ObjectLeftOut {
+	save(domain.Listing{Anew: true}, before, index, foreign)
+	if o := object("before 1"); o.State != domain.ObjectLeftOut {
 		t.Errorf("what was left out came back: %+v", o)
 	}
 	// Another text is another object.
-	end("by_day", begin("by_day"), records.ObjectMade)
+	end("by_day", begin("by_day"), domain.ObjectMade)
 	index.Statement = "CREATE INDEX by_day ON other"
-	save(records.Listing{}, before, index, foreign)
-	if o := object("by_day"); o.State != records.ObjectWaiting || o.Statement != index.Statement {
+	save(domain.Listing{}, before, index, foreign)
+	if o := object("by_day"); o.State != domain.ObjectWaiting || o.Statement != index.Statement {
 		t.Errorf("planned anew: %+v", o)
 	}
 	if list, _ := s.Objects(t.Context(), c.ID); len(list) != 3 {

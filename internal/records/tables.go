@@ -239,7 +239,7 @@ func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
 }
 
 // DropTable takes a table out of a crossing, with what was still to be made for it.
-func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable, made []Object) error {
+func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable, made []domain.TargetObject) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE id = $1 AND crossing_id = $2`, t.ID, crossing); err != nil {
 			return err

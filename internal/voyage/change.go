@@ -118,7 +118,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	}
 	everything := append(plansOf(tables), one...)
 	list = append(list, deferred(s.dst, catalogThere(s.catalog, everything), everything)...) // foreign keys from and to it
-	if err := v.Store.SaveObjects(ctx, c.ID, list, records.Listing{Adds: true}); err != nil {
+	if err := v.Store.SaveObjects(ctx, c.ID, list, domain.Listing{Adds: true}); err != nil {
 		return err
 	}
 	if err := v.makeTables(ctx, c, s, one); err != nil {

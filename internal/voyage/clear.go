@@ -9,7 +9,6 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/records"
 )
 
 // clearTables finishes the restart of tables: fence, empty, open again. Each crossing is seen
@@ -112,8 +111,8 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *dom
 		return err
 	}
 	one := []domain.TablePlan{t.Plan}
-	again := slices.DeleteFunc(deferred(dst, catalogThere(cat, one), one), func(o records.Object) bool { return o.Kind == "foreign" })
-	if err := v.Store.SaveObjects(limit, c.ID, again, records.Listing{Table: t.TargetName, Anew: true}); err != nil {
+	again := slices.DeleteFunc(deferred(dst, catalogThere(cat, one), one), func(o domain.TargetObject) bool { return o.Kind == "foreign" })
+	if err := v.Store.SaveObjects(limit, c.ID, again, domain.Listing{Table: t.TargetName, Anew: true}); err != nil {
 		return err
 	}
 	origin, err := src.Origin(limit)

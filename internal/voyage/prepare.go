@@ -52,7 +52,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 	if err != nil {
 		return err
 	}
-	if err := v.Store.SaveObjects(ctx, c.ID, list, records.Listing{Anew: anew}); err != nil {
+	if err := v.Store.SaveObjects(ctx, c.ID, list, domain.Listing{Anew: anew}); err != nil {
 		return err
 	}
 	if err := v.makeTables(ctx, c, s, s.plans); err != nil {
@@ -61,7 +61,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 	if list, err = v.Store.Objects(ctx, c.ID); err != nil {
 		return err
 	}
-	if err := v.statements(ctx, c, s.dst, list, records.StageBefore, note); err != nil {
+	if err := v.Builder.Statements(ctx, c, s.dst, list, domain.StageBefore, note); err != nil {
 		return err
 	}
 	start := domain.Position(0)

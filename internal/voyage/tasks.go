@@ -117,7 +117,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 
 // buildTask makes what is made after the load. What cannot be made holds the crossing.
 func (v *Voyage) buildTask(ctx context.Context, c *domain.Crossing, note func(string)) error {
-	if err := v.build(ctx, c, note, false); err != nil {
+	if err := v.Builder.Build(ctx, c, note, false); err != nil {
 		if ctx.Err() == nil && !engine.Away(err) {
 			v.Hold(ctx, c, "", fmt.Sprintf("%s. Fix the cause, then resume", err))
 		}

@@ -20,6 +20,7 @@ import (
 	"dustyferry/internal/queue"
 	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
+	"dustyferry/internal/voyage/build"
 	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/drafts"
@@ -45,6 +46,7 @@ type Voyage struct {
 	Comparer *compare.Comparer
 	Loader   *load.Loader
 	Phases   *phases.Phases
+	Builder  *build.Builder
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -73,6 +75,9 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
 	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
+	v.Builder = build.New(v.Store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog, tables []domain.CrossingTable) []domain.TargetObject {
+		return deferred(dst, cat, plansOf(tables))
+	})
 	v.Phases = phases.New(v.Store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
 		_, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System)
 		return err
