@@ -128,8 +128,12 @@ func (w *writer) startBulk(ctx context.Context) (bool, error) {
 	b := &bulk{w: w.wire, kinds: kinds, most: limit, full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), stop: cancel}
 	cut := context.AfterFunc(run, func() { _ = w.wire.net.Conn.Close() })
 	if text := bulkStatement(w.plan); text != w.prepared {
-		w.prepared, w.statement = "", nil
-		if w.statement, err = w.wire.prepareInsert(text, socket.ends); err != nil {
+		// A server keeps so many statements and no more, of all sessions together.
+		if err = w.wire.forget(w.statement); err == nil {
+			w.prepared, w.statement = "", nil
+			w.statement, err = w.wire.prepareInsert(text, socket.ends)
+		}
+		if err != nil {
 			cancel()
 			return false, w.d.explain(err)
 		}
@@ -175,6 +179,15 @@ func (c *wire) prepareInsert(sql string, ends bool) ([]byte, error) {
 		}
 	}
 	return statement, nil
+}
+
+// forget has the server drop a prepared statement, if there is one; it says nothing to that.
+func (c *wire) forget(statement []byte) error {
+	if statement == nil {
+		return nil
+	}
+	c.seq = 0
+	return c.send(append([]byte{commandForget}, statement...))
 }
 
 // next takes an empty buffer and begins a command in it, behind the room for its packet's head.

@@ -94,6 +94,23 @@ func TestRowsLandAsParameters(t *testing.T) {
 		}
 		alike(t, from, to, db, p)
 	}
+	// A statement for another table takes the place of the one before.
+	statements := func() (n int) {
+		var name string
+		if err := db.QueryRowContext(t.Context(), "SHOW GLOBAL STATUS LIKE 'Prepared_stmt_count'").Scan(&name, &n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	before := statements()
+	for chunk := range int64(3) {
+		run(t, db, "TRUNCATE TABLE "+qualified(p.Target))
+		w.prepared = "INSERT INTO another"
+		if err := shelve(t.Context(), t, from, p, w, 2+chunk); err != nil {
+			t.Fatal(err)
+		}
+	}
+	eventually(t, "statements of before are dropped", func() bool { return statements() <= before })
 	// The same session does everything else too.
 	if _, err := w.conn.ExecContext(t.Context(), "DO 1"); err != nil {
 		t.Error(err)

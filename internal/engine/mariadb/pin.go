@@ -25,6 +25,7 @@ var pinned = [][2]string{
 	{"max_statement_time", "0"}, {"idle_transaction_timeout", "0"}, {"idle_readonly_transaction_timeout", "0"}, {"idle_write_transaction_timeout", "0"},
 	{"wait_timeout", "28800"}, {"net_write_timeout", "3600"}, {"net_read_timeout", "3600"}, {"time_zone", "'+00:00'"},
 	{"tx_isolation", "'REPEATABLE-READ'"}, {"autocommit", "1"}, {"completion_type", "'NO_CHAIN'"}, {"foreign_key_checks", "1"}, {"unique_checks", "1"},
+	{"sql_notes", "1"},                                                              // what would be cut is told by a note
 	{"system_versioning_asof", "'DEFAULT'"}, {"group_concat_max_len", "1073741824"}, // of JSON_ARRAYAGG too
 }
 
