@@ -235,6 +235,9 @@ func (v *Voyage) planSchemaChange(ctx context.Context, c *domain.Crossing, src, 
 			a.todo = append(a.todo, dst.Alters(&side, []columns.Change{{Kind: columns.Retyped, Was: *is, Now: now}})...)
 		}
 	}
+	if c := side.Table.Collation; again && draw.way.To == typemap.MariaDB && c != "" && stands.Collation != "" && c != stands.Collation {
+		a.todo = append(a.todo, dst.Alters(&side, []columns.Change{{Kind: columns.Recollated, Now: domain.Column{Collation: c}}})...)
+	}
 	return a, nil
 }
 

@@ -237,7 +237,10 @@ func (r *run) sameInMaria() error {
 		}) {
 			continue
 		}
-		return fault("after the cutover the target lacks: %s; told: %s", l, r.unready())
+		near := slices.DeleteFunc(slices.Clone(lists[1]), func(o string) bool {
+			return len(strings.Fields(o)) < 2 || len(strings.Fields(l)) < 2 || strings.Join(strings.Fields(o)[:2], " ") != strings.Join(strings.Fields(l)[:2], " ")
+		})
+		return fault("after the cutover the target lacks: %s; it has: %s; told: %s", l, strings.Join(near, ", "), r.unready())
 	}
 	// Counters go on.
 	for i, s := range []side{r.source, r.target} {

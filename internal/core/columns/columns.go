@@ -28,6 +28,9 @@ const (
 	Retyped   Kind = "retyped"
 	Loosened  Kind = "may be empty now"
 	Tightened Kind = "may not be empty any more"
+	// Recollated is of a table, not of a column that it has: what texts of new columns are like,
+	// by Now.Collation.
+	Recollated Kind = "has another collation for new columns"
 )
 
 // Change is one difference between a table before and after.

@@ -1,6 +1,8 @@
 package mariadb
 
 import (
+	"strings"
+
 	"dustyferry/internal/core/columns"
 	"dustyferry/internal/domain"
 )
@@ -12,17 +14,24 @@ func (d *database) DiffTable(p *domain.TablePlan, t *domain.Table) string { retu
 // that alters a table commits by itself here.
 func (d *database) Alters(p *domain.TablePlan, changes []columns.Change) []string {
 	var out []string
+	// What the table's texts are like where nothing is said may be another on the target than
+	// in the plan: a column that changes says its own.
+	said := *p
+	said.Table.Collation = ""
 	for _, c := range changes {
 		line := ""
 		switch c.Kind {
 		case columns.Added:
-			line = "ADD COLUMN " + columnLine(p, c.Now)
+			line = "ADD COLUMN " + columnLine(&said, c.Now)
 		case columns.Dropped:
 			line = "DROP COLUMN " + quote(c.Was.Name)
 		case columns.Renamed:
 			line = "RENAME COLUMN " + quote(c.Was.Name) + " TO " + quote(c.Now.Name)
 		case columns.Retyped, columns.Loosened:
-			line = "MODIFY COLUMN " + columnLine(p, c.Now)
+			line = "MODIFY COLUMN " + columnLine(&said, c.Now)
+		case columns.Recollated:
+			charset, _, _ := strings.Cut(c.Now.Collation, "_")
+			line = "DEFAULT CHARACTER SET " + charset + " COLLATE " + c.Now.Collation
 		default:
 			continue // what the source refuses never comes
 		}
