@@ -126,7 +126,8 @@ func (w *writer) startBulk(ctx context.Context) (bool, error) {
 	}
 	run, cancel := context.WithCancel(ctx)
 	b := &bulk{w: w.wire, kinds: kinds, most: limit, full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), stop: cancel}
-	cut := context.AfterFunc(run, func() { _ = w.wire.net.Conn.Close() })
+	conn := socket.Conn // the writer may be closed by the time this runs
+	cut := context.AfterFunc(run, func() { _ = conn.Close() })
 	if text := bulkStatement(w.plan); text != w.prepared {
 		// A server keeps so many statements and no more, of all sessions together.
 		if err = w.wire.forget(w.statement); err == nil {
