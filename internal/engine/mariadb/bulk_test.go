@@ -262,3 +262,19 @@ func TestWhatGoesAsParameters(t *testing.T) {
 		t.Error("a greeting that is cut short was read")
 	}
 }
+
+// TestAWriterIsClosedAtOnce: what ends with a load's context may run when the writer is gone.
+func TestAWriterIsClosedAtOnce(t *testing.T) {
+	_, to, _, p, _ := shelf(t)
+	there := p.TargetPlan()
+	for range 10 {
+		w, err := to.OpenWriter(t.Context(), "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := w.Begin(t.Context(), &there, false, nil); err != nil {
+			t.Fatal(err)
+		}
+		w.Close()
+	}
+}
