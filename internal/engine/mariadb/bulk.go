@@ -120,6 +120,9 @@ func (w *writer) startBulk(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	socket := w.socket()
+	if socket == nil { // the driver has closed it meanwhile, as the file's way will say
+		return false, nil
+	}
 	if w.wire == nil {
 		w.wire = &wire{net: engine.NewBulk(socket.Conn)}
 		w.wire.in = bufio.NewReaderSize(w.wire.net, 4096)
