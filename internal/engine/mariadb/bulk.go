@@ -6,7 +6,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -160,20 +159,13 @@ func (w *writer) startBulk(ctx context.Context) (bool, error) {
 // prepareInsert has the server parse a statement that gives no rows, and returns its number
 // there. ends says whether a list ends by a packet of its own.
 func (c *wire) prepareInsert(sql string, ends bool) ([]byte, error) {
-	c.seq = 0
-	if err := c.send(append([]byte{commandPrepare}, sql...)); err != nil {
-		return nil, err
-	}
-	b, err := c.packet()
+	statement, columns, parameters, err := c.parse(sql)
 	switch {
 	case err != nil:
 		return nil, err
-	case len(b) > 0 && b[0] == 0xff:
-		return nil, serverSaid(b)
-	case len(b) < 9 || binary.LittleEndian.Uint16(b[5:]) != 0:
-		return nil, resultset.ErrShort
+	case columns != 0:
+		return nil, errors.New("the server takes an INSERT for a query")
 	}
-	statement, parameters := slices.Clone(b[1:5]), int(binary.LittleEndian.Uint16(b[7:]))
 	if ends {
 		parameters++
 	}
@@ -183,15 +175,6 @@ func (c *wire) prepareInsert(sql string, ends bool) ([]byte, error) {
 		}
 	}
 	return statement, nil
-}
-
-// forget has the server drop a prepared statement, if there is one; it says nothing to that.
-func (c *wire) forget(statement []byte) error {
-	if statement == nil {
-		return nil
-	}
-	c.seq = 0
-	return c.send(append([]byte{commandForget}, statement...))
 }
 
 // next takes an empty buffer and begins a command in it, behind the room for its packet's head.

@@ -145,8 +145,7 @@ func (c *wire) values(ctx context.Context, sql string, visit func(*resultset.Dec
 		if err != nil {
 			return err
 		}
-		c.seq = 0
-		return c.send(append([]byte{commandForget}, statement...))
+		return c.forget(statement)
 	})
 }
 
@@ -161,25 +160,13 @@ func (c *wire) prepared(ctx context.Context, sql string, visit func(resultset.Co
 // prepare has the server parse a statement without parameters, and returns its
 // number there.
 func (c *wire) prepare(sql string, visit func(resultset.Column)) ([]byte, error) {
-	c.seq = 0
-	if err := c.send(append([]byte{commandPrepare}, sql...)); err != nil {
-		return nil, err
-	}
-	b, err := c.packet()
-	switch {
-	case err != nil:
-		return nil, err
-	case len(b) > 0 && b[0] == 0xff:
-		return nil, serverSaid(b)
-	case len(b) < 9:
-		return nil, resultset.ErrShort
-	}
-	statement, columns := bytes.Clone(b[1:5]), binary.LittleEndian.Uint16(b[5:])
-	if columns == 0 {
-		return statement, nil
+	statement, columns, _, err := c.parse(sql)
+	if err != nil || columns == 0 {
+		return statement, err
 	}
 	for range columns {
-		if b, err = c.packet(); err != nil {
+		b, err := c.packet()
+		if err != nil {
 			return nil, err
 		}
 		col, err := resultset.ParseColumn(b)
@@ -190,6 +177,34 @@ func (c *wire) prepare(sql string, visit func(resultset.Column)) ([]byte, error)
 	}
 	_, err = c.packet() // their end
 	return statement, err
+}
+
+// parse has the server parse a statement, and returns its number there and how many columns and
+// parameters it has, whose descriptions follow.
+func (c *wire) parse(sql string) (statement []byte, columns, parameters int, err error) {
+	c.seq = 0
+	if err := c.send(append([]byte{commandPrepare}, sql...)); err != nil {
+		return nil, 0, 0, err
+	}
+	b, err := c.packet()
+	switch {
+	case err != nil:
+		return nil, 0, 0, err
+	case len(b) > 0 && b[0] == 0xff:
+		return nil, 0, 0, serverSaid(b)
+	case len(b) < 9:
+		return nil, 0, 0, resultset.ErrShort
+	}
+	return bytes.Clone(b[1:5]), int(binary.LittleEndian.Uint16(b[5:])), int(binary.LittleEndian.Uint16(b[7:])), nil
+}
+
+// forget has the server drop a prepared statement, if there is one; it says nothing to that.
+func (c *wire) forget(statement []byte) error {
+	if statement == nil {
+		return nil
+	}
+	c.seq = 0
+	return c.send(append([]byte{commandForget}, statement...))
 }
 
 // idleWires is how many connections wait for a short question.
