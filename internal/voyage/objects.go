@@ -76,6 +76,9 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bo
 	}
 	all := []domain.Carried{domain.CarryViews, domain.CarryRoutines, domain.CarryTriggers}
 	list, err := s.src.Extras(ctx, s.plans, all)
+	if engine.Away(err) || ctx.Err() != nil {
+		return nil, err // what a source that is away has is not known yet
+	}
 	if err != nil {
 		return []domain.Entry{{Verdict: domain.Notice, Topic: "views, routines, triggers", Subject: "source", Measured: "they could not be listed: " + err.Error()}}, nil
 	}
