@@ -136,7 +136,7 @@ func (s *calls) PreviewRows(ctx context.Context, r contract.PreviewRowsRequestOb
 	limit := 20
 	take(&limit, r.Params.Limit)
 	limit = min(max(limit, 1), 100)
-	t, rows, err := s.Voyage.Preview(ctx, r.Name, r.Params.Table, limit+1)
+	t, rows, err := s.Voyage.Planning.Preview(ctx, r.Name, r.Params.Table, limit+1)
 	if err != nil {
 		return nil, err
 	}

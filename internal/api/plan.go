@@ -10,7 +10,7 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/sidebyside"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/voyage"
+	"dustyferry/internal/voyage/planning"
 )
 
 func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (contract.GetPlanResponseObject, error) {
@@ -18,12 +18,12 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	p, err := s.Voyage.PlanOf(ctx, &c, r.Params.Table)
+	p, err := s.Voyage.Planning.PlanOf(ctx, &c, r.Params.Table)
 	if err != nil {
 		return nil, err
 	}
 	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
-		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: voyage.ChunkAim(c.Settings),
+		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: planning.ChunkAim(c.Settings),
 		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(ctx, p.Notes)}
 	both := &sidebyside.Table{Plan: p.Plan, LeftOut: p.LeftOut, Noted: p.Noted, Target: p.Target}
 	for _, k := range p.Plan.Table.Columns {
@@ -40,7 +40,7 @@ func (s *calls) PreviewPlan(ctx context.Context, r contract.PreviewPlanRequestOb
 	if err != nil {
 		return nil, err
 	}
-	cols, rows, err := s.Voyage.PreviewPlan(ctx, &c, r.Params.Table, limit+1)
+	cols, rows, err := s.Voyage.Planning.PreviewPlan(ctx, &c, r.Params.Table, limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func madeObject(o domain.TargetObject) contract.MadeObject {
 	return out
 }
 
-func plannedObject(o voyage.Object) contract.PlannedObject {
+func plannedObject(o planning.Object) contract.PlannedObject {
 	return contract.PlannedObject{Kind: o.Kind, Name: o.Name, Statement: o.SQL}
 }
 
@@ -117,7 +117,7 @@ func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestOb
 }
 
 func (s *calls) CheckFit(ctx context.Context, r contract.CheckFitRequestObject) (contract.CheckFitResponseObject, error) {
-	a := voyage.FitArgs{Share: 1}
+	a := planning.FitArgs{Share: 1}
 	take(&a.Share, r.Body.Share)
 	take(&a.Extremes, r.Body.Extremes)
 	take(&a.SpeedLimit, r.Body.SpeedLimit)
@@ -131,7 +131,7 @@ func (s *calls) GetReview(ctx context.Context, r contract.GetReviewRequestObject
 	if err != nil {
 		return nil, err
 	}
-	l, err := s.Voyage.Review(ctx, &c)
+	l, err := s.Voyage.Planning.Review(ctx, &c)
 	if err != nil {
 		return nil, err
 	}
@@ -140,7 +140,7 @@ func (s *calls) GetReview(ctx context.Context, r contract.GetReviewRequestObject
 		return nil, err
 	}
 	dst, err := s.database(ctx, c.Target)
-	loss := func(x voyage.Loss) contract.Loss { return contract.Loss{Table: x.Table, Rows: x.Rows} }
+	loss := func(x planning.Loss) contract.Loss { return contract.Loss{Table: x.Table, Rows: x.Rows} }
 	return contract.GetReview200JSONResponse{Source: src, Target: dst, Tables: l.Tables, Rows: l.Rows, Bytes: l.Bytes, Chunks: l.Chunks,
 		Create: l.Create, StandingEmpty: l.Empty, Losses: convertAll(l.Losses, loss), RowsLost: l.RowsLost, Refused: convertAll(l.Refused, loss),
 		Blockers: entries(ctx, l.Blockers), Notices: l.Notices, LoadSeconds: l.LoadTime.Seconds(), LoadSecondsFrom: l.LoadTimeFrom}, err

@@ -1,5 +1,7 @@
 package domain
 
+import "fmt"
+
 // StepName is a step of a cutover.
 type StepName string
 
@@ -67,4 +69,26 @@ type Entry struct {
 	Measured string  `json:"measured"`         // what was found, one sentence
 	Remedy   string  `json:"remedy,omitempty"` // what to do, a statement where possible
 	Values   string  `json:"values,omitempty"` // values of rows that show it; for who may see rows
+}
+
+// Blocking is what blocks first, with what to do about it and how many other points there
+// are, or "" where nothing does; see is where all of them are listed.
+func Blocking(entries []Entry, see string) string {
+	first, others := "", 0
+	for _, e := range entries {
+		switch {
+		case e.Verdict != Blocker:
+		case first != "":
+			others++
+		default:
+			first = e.Subject + ": " + e.Measured
+			if e.Remedy != "" {
+				first += " (" + e.Remedy + ")"
+			}
+		}
+	}
+	if others > 0 {
+		first += fmt.Sprintf("; %s more: %s", Many(others, "point"), see)
+	}
+	return first
 }

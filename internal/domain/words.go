@@ -44,3 +44,19 @@ func Or(list []string) string {
 	}
 	return strings.Join(list[:n-1], ", ") + " or " + list[n-1]
 }
+
+// Counted writes a number of things whose plural is not made by an s alone.
+func Counted(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}
+
+// More says how many of a list were left out, or nothing.
+func More(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
+}

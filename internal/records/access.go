@@ -130,3 +130,8 @@ SELECT w.*, (SELECT count(*) FROM lanes l WHERE l.worker = w.name AND l.lease_un
        (SELECT count(*) FROM streams x WHERE x.worker = w.name AND x.lease_until > now()) AS streams
   FROM workers w WHERE w.seen_at > now() - interval '10 minutes' ORDER BY w.started_at`)
 }
+
+// HasWorker reports whether a worker with that label was seen within ten seconds.
+func (s *Store) HasWorker(ctx context.Context, label string) (bool, error) {
+	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM workers WHERE labels ? $1 AND seen_at > now() - interval '10 seconds')`, label)
+}

@@ -133,7 +133,7 @@ func (s *Service) start(ctx context.Context) error {
 	}
 	s.voyage = voyage.New(&voyage.Voyage{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
 		set.Engines)
-	s.store.Reveal = s.voyage.Reveal
+	s.store.Reveal = s.voyage.Planning.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err
 	}

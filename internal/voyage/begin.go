@@ -65,7 +65,7 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *domain.Crossing, confirm,
 		return err
 	}
 	if removes(c) && confirm != c.Target {
-		look, err := v.Review(ctx, c)
+		look, err := v.Planning.Review(ctx, c)
 		if err != nil {
 			return err
 		}

@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/waits"
 )
 
@@ -68,21 +69,21 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	}
 	wider := *c
 	wider.Patterns = choose(c.Patterns, &wider.Planning)
-	s, types, err := v.planned(ctx, &wider)
+	s, types, err := v.Planning.Plan(ctx, &wider)
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(s.plans, func(p domain.TablePlan) bool { return p.Source.String() == a.Table })
+	at := slices.IndexFunc(s.Plans, func(p domain.TablePlan) bool { return p.Source.String() == a.Table })
 	if at < 0 {
 		return noSuchTable(c, a.Table)
 	}
-	plan := s.plans[at]
+	plan := s.Plans[at]
 	one := []domain.TablePlan{plan}
-	from, err := s.src.SurveySource(ctx, one, c.Kind != domain.KindLoad)
+	from, err := s.Source.SurveySource(ctx, one, c.Kind != domain.KindLoad)
 	if err != nil {
 		return err
 	}
-	to, err := s.dst.SurveyTarget(ctx, s.catalog, onTarget(one), c.Settings)
+	to, err := s.Target.SurveyTarget(ctx, s.Catalog, planning.OnTarget(one), c.Settings)
 	if err != nil {
 		return err
 	}
@@ -91,10 +92,10 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 			to = append(to, e)
 		}
 	}
-	if block := blocking(append(from, to...), "dustyferry survey "+c.Name); block != "" {
+	if block := domain.Blocking(append(from, to...), "dustyferry survey "+c.Name); block != "" {
 		return domain.Conflict("the survey of %s found what blocks: %s", a.Table, block)
 	}
-	for _, p := range s.plans {
+	for _, p := range s.Plans {
 		if p.Source == plan.Source && len(p.After) > 0 || slices.Contains(p.After, plan.Source) {
 			return domain.Conflict("%s cannot be added alone: rows of it go with rows of other tables, or take others along (%s), which the source does not log; restart %s with it chosen", a.Table, p.Source, c.Name)
 		}
@@ -109,15 +110,15 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	}
 	note("making " + plan.Target.String())
 	narrow := *s
-	narrow.plans = one
+	narrow.Plans = one
 	bare := *c
 	bare.Planning = domain.Planning{}
-	list, err := v.objects(ctx, &bare, &narrow)
+	list, err := v.Planning.Objects(ctx, &bare, &narrow)
 	if err != nil {
 		return err
 	}
-	everything := append(plansOf(tables), one...)
-	list = append(list, deferred(s.dst, catalogThere(s.catalog, everything), everything)...) // foreign keys from and to it
+	everything := append(planning.PlansOf(tables), one...)
+	list = append(list, planning.Deferred(s.Target, planning.CatalogOnTarget(s.Catalog, everything), everything)...) // foreign keys from and to it
 	if err := v.Store.SaveObjects(ctx, c.ID, list, domain.Listing{Adds: true}); err != nil {
 		return err
 	}
@@ -125,7 +126,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 		return err
 	}
 	if c.Kind != domain.KindLoad {
-		if _, err := v.makeCapture(ctx, c, s.src, everything); err != nil {
+		if _, err := v.makeCapture(ctx, c, s.Source, everything); err != nil {
 			return err
 		}
 	}
@@ -136,7 +137,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 		if err := v.Store.EditPlan(ctx, c.ID, choose); err != nil {
 			return err
 		}
-		if t, err = v.Store.AddTable(ctx, c, plan, s.catalog); err != nil {
+		if t, err = v.Store.AddTable(ctx, c, plan, s.Catalog); err != nil {
 			return err
 		}
 	}
@@ -158,7 +159,7 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	if err := v.Store.ReleaseTable(ctx, t.ID); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name, counted(n, "chunk", "chunks"))
+	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name, domain.Counted(n, "chunk", "chunks"))
 	return v.enqueueLanes(ctx)
 }
 
@@ -261,7 +262,7 @@ func (v *Voyage) dropTable(ctx context.Context, c *domain.Crossing, tables []dom
 	}); err != nil {
 		return err
 	}
-	if err := v.Store.DropTable(ctx, c.ID, t, deferred(dst, cat, plansOf(rest))); err != nil {
+	if err := v.Store.DropTable(ctx, c.ID, t, planning.Deferred(dst, cat, planning.PlansOf(rest))); err != nil {
 		return err
 	}
 

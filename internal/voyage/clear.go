@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/planning"
 )
 
 // clearTables finishes the restart of tables: fence, empty, open again. Each crossing is seen
@@ -111,7 +112,7 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *dom
 		return err
 	}
 	one := []domain.TablePlan{t.Plan}
-	again := slices.DeleteFunc(deferred(dst, catalogThere(cat, one), one), func(o domain.TargetObject) bool { return o.Kind == "foreign" })
+	again := slices.DeleteFunc(planning.Deferred(dst, planning.CatalogOnTarget(cat, one), one), func(o domain.TargetObject) bool { return o.Kind == "foreign" })
 	if err := v.Store.SaveObjects(limit, c.ID, again, domain.Listing{Table: t.TargetName, Anew: true}); err != nil {
 		return err
 	}
@@ -135,7 +136,7 @@ func (v *Voyage) loadInPlace(ctx context.Context, dst *engine.Opened, c *domain.
 	if err != nil {
 		return err
 	}
-	if away := inTheWay(ctx, dst, dst.Deferred(nil, onTarget(plansOf(tables)))); len(away) > 0 {
+	if away := inTheWay(ctx, dst, dst.Deferred(nil, planning.OnTarget(planning.PlansOf(tables)))); len(away) > 0 {
 		if err := v.Store.UnmakeForeignKeys(ctx, c.ID); err != nil {
 			return err
 		}

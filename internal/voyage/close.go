@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/planning"
 )
 
 // CloseArgs are a close task's arguments.
@@ -95,7 +96,7 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 	// The time of the cutover, not the phase: a close that is carried on after a
 	// crash finds the phase closed already.
 	if c.CutOverAt == nil || a.Reopen {
-		if err := v.reopenAll(ctx, src, c, plansOf(tables)); err != nil {
+		if err := v.reopenAll(ctx, src, c, planning.PlansOf(tables)); err != nil {
 			return err
 		}
 	}

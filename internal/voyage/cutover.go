@@ -15,6 +15,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/steps"
 	"dustyferry/internal/voyage/waits"
 )
@@ -44,7 +45,7 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 	if err != nil {
 		return 0, err
 	}
-	if block := blocking(forRehearsal(ready, rehearsal), "dustyferry cutover ready "+c.Name); block != "" {
+	if block := domain.Blocking(forRehearsal(ready, rehearsal), "dustyferry cutover ready "+c.Name); block != "" {
 		return 0, domain.Conflict("crossing %s is not ready to cut over: %s", c.Name, block)
 	}
 	if err := v.yieldTo(ctx, c, "a "+cutoverWord(rehearsal)+" was asked for"); err != nil {
@@ -206,7 +207,7 @@ func (v *Voyage) cutover(ctx context.Context, c *domain.Crossing, t *domain.Task
 	if err != nil {
 		return err
 	}
-	r.plans = plansOf(tables)
+	r.plans = planning.PlansOf(tables)
 	before, err := v.Store.Steps(ctx, k.ID)
 	if err != nil {
 		return err

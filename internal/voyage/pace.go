@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"dustyferry/internal/core/pace"
+	"dustyferry/internal/domain"
 )
 
 // pace looks at the number of lanes of the loads that leave it to be found.
@@ -27,7 +28,7 @@ func (v *Voyage) pace(ctx context.Context) error {
 		}
 		next := pace.Next(p.State.V, look)
 		if next.Lanes != int(p.Now.Int64) {
-			v.Say(ctx, "info", System, p.Name, "", "lanes", "%s of %d: %s", counted(next.Lanes, "lane", "lanes"), set.Lanes, next.Reason)
+			v.Say(ctx, "info", System, p.Name, "", "lanes", "%s of %d: %s", domain.Counted(next.Lanes, "lane", "lanes"), set.Lanes, next.Reason)
 		}
 		err = errors.Join(err, v.Store.SavePace(ctx, p.ID, next.Lanes, next))
 	}

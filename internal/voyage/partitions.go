@@ -2,24 +2,16 @@ package voyage
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"strings"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/planning"
 )
 
 // Partitions come and go on a source without a word in its log. A new one that begins
 // empty needs nothing but one on the target before its first row; the rows of one that was
 // attached full, or was detached, are found by a comparison alone.
-
-// without are the partitions of one list that another does not hold.
-func without(list, other []domain.Partition) []domain.Partition {
-	return slices.DeleteFunc(slices.Clone(list), func(p domain.Partition) bool {
-		return slices.ContainsFunc(other, func(o domain.Partition) bool { return o.Table == p.Table })
-	})
-}
 
 // partitioned handles what the target said when a row found no partition there; other
 // errors come back as they are.
@@ -36,7 +28,7 @@ func (f *follower) partitioned(ctx context.Context, t *side, err error) error {
 	if now == nil {
 		return err
 	}
-	statements := f.dst.Partitions(without(now.Partitions, p.Table.Partitions))
+	statements := f.dst.Partitions(planning.PartitionsOnlyIn(now.Partitions, p.Table.Partitions))
 	if len(statements) == 0 {
 		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume", t.row.SourceName, err)
 	}
@@ -56,19 +48,4 @@ func (f *follower) partitioned(ctx context.Context, t *side, err error) error {
 		return err
 	}
 	return errAnew
-}
-
-// partitionEntries say which partitions have come and gone since the plan was made.
-func partitionEntries(c *domain.Crossing, p *domain.TablePlan, now *domain.Table) []domain.Entry {
-	var out []domain.Entry
-	remedy := fmt.Sprintf("compare before the cutover: dustyferry reconcile %s; and restart the table where it differs: dustyferry crossing restart %s --table %s", c.Name, c.Name, p.Source)
-	for _, part := range without(now.Partitions, p.Table.Partitions) {
-		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
-			Measured: part.Table.String() + " has become a partition since the start; rows that it held then are not in the log"})
-	}
-	for _, part := range without(p.Table.Partitions, now.Partitions) {
-		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
-			Measured: part.Table.String() + " is no partition any more; the target keeps the rows that it held"})
-	}
-	return out
 }

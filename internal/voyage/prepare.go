@@ -11,10 +11,10 @@ import (
 	"dustyferry/internal/core/follow"
 	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/lifecycle"
-	"dustyferry/internal/core/share"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/waits"
 )
 
@@ -28,40 +28,40 @@ func (v *Voyage) prepare(ctx context.Context, c *domain.Crossing, note begunNote
 func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, begin begunNote) error {
 	note := begin.say
 	note("surveying both sides")
-	s, err := v.survey(ctx, c, false)
+	s, err := v.Planning.Survey(ctx, c, false)
 	if err != nil {
 		return err
 	}
-	if err := v.Store.SaveSurvey(ctx, c, s.entries); err != nil {
+	if err := v.Store.SaveSurvey(ctx, c, s.Entries); err != nil {
 		return err
 	}
 	if c.Phase == domain.PhaseDraft {
 		c.Phase = domain.PhaseSurveyed // saving the survey moved it on
 	}
-	if block := blocking(s.entries, "dustyferry survey "+c.Name); block != "" {
+	if block := domain.Blocking(s.Entries, "dustyferry survey "+c.Name); block != "" {
 		return domain.Conflict("the survey found what blocks: %s", block)
 	}
-	for i := range s.plans {
-		s.plans[i].ReplaceRange = c.Settings.ExistingRows == engine.ReplaceRange
+	for i := range s.Plans {
+		s.Plans[i].ReplaceRange = c.Settings.ExistingRows == engine.ReplaceRange
 	}
-	if err := v.Store.SavePlans(ctx, c, s.plans); err != nil {
+	if err := v.Store.SavePlans(ctx, c, s.Plans); err != nil {
 		return err
 	}
 	note("making the tables on the target")
-	list, err := v.objects(ctx, c, s)
+	list, err := v.Planning.Objects(ctx, c, s)
 	if err != nil {
 		return err
 	}
 	if err := v.Store.SaveObjects(ctx, c.ID, list, domain.Listing{Anew: anew}); err != nil {
 		return err
 	}
-	if err := v.makeTables(ctx, c, s, s.plans); err != nil {
+	if err := v.makeTables(ctx, c, s, s.Plans); err != nil {
 		return err
 	}
 	if list, err = v.Store.Objects(ctx, c.ID); err != nil {
 		return err
 	}
-	if err := v.Builder.Statements(ctx, c, s.dst, list, domain.StageBefore, note); err != nil {
+	if err := v.Builder.Statements(ctx, c, s.Target, list, domain.StageBefore, note); err != nil {
 		return err
 	}
 	start := domain.Position(0)
@@ -69,8 +69,8 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 		note("making capture durable on the source")
 		waiting, begun := context.WithCancel(ctx)
 		go waits.Every(waiting, 2*time.Second, func() { // says what it waits for, if it does
-			if list, err := s.src.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
-				note("capture can begin when what is open on the source now has ended: " + list[0] + more(len(list)-1))
+			if list, err := s.Source.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
+				note("capture can begin when what is open on the source now has ended: " + list[0] + domain.More(len(list)-1))
 			}
 		})
 		start, err = v.captureFrom(ctx, c, s)
@@ -79,7 +79,7 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 			return err
 		}
 	}
-	if err := v.Store.SaveStart(ctx, c.ID, start, c.Undo, s.catalog); err != nil {
+	if err := v.Store.SaveStart(ctx, c.ID, start, c.Undo, s.Catalog); err != nil {
 		return err
 	}
 	if err := v.advance(ctx, c, c.Phase, domain.PhasePrepared); err != nil {
@@ -122,10 +122,10 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 		from = "; changes are captured from log position " + v.Position(ctx, c.Source, start)
 	}
 	if c.Kind == domain.KindCapture {
-		v.Say(ctx, "info", System, c.Name, "", "capture", "changes of %s are followed from log position %s", counted(len(tables), "table", "tables"), v.Position(ctx, c.Source, start))
+		v.Say(ctx, "info", System, c.Name, "", "capture", "changes of %s are followed from log position %s", domain.Counted(len(tables), "table", "tables"), v.Position(ctx, c.Source, start))
 		return nil
 	}
-	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", counted(len(tables), "table", "tables"), counted(chunks, "chunk", "chunks"), cut.Round(time.Millisecond), from)
+	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", domain.Counted(len(tables), "table", "tables"), domain.Counted(chunks, "chunk", "chunks"), cut.Round(time.Millisecond), from)
 	return nil
 }
 
@@ -144,9 +144,9 @@ func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src *engin
 }
 
 // makeTables makes the target's tables of the plans and keeps what came of each.
-func (v *Voyage) makeTables(ctx context.Context, c *domain.Crossing, s *surveyed, plans []domain.TablePlan) error {
+func (v *Voyage) makeTables(ctx context.Context, c *domain.Crossing, s *planning.Surveyed, plans []domain.TablePlan) error {
 	var told []records.Told
-	err := s.dst.PrepareTarget(ctx, c.UID, catalogThere(s.catalog, plans), onTarget(plans), c.Settings, func(o engine.Object, failure error) {
+	err := s.Target.PrepareTarget(ctx, c.UID, planning.CatalogOnTarget(s.Catalog, plans), planning.OnTarget(plans), c.Settings, func(o engine.Object, failure error) {
 		told = append(told, records.Told{Kind: o.Kind, Table: o.Table.String(), Statement: o.SQL, Failure: failure})
 	})
 	return cmp.Or(err, v.Store.TellTables(ctx, c.ID, told))
@@ -161,16 +161,13 @@ func (v *Voyage) advance(ctx context.Context, c *domain.Crossing, from, to domai
 	return err
 }
 
-// ChunkAim is how many bytes a chunk is to have, by the settings.
-func ChunkAim(s domain.Settings) int64 { return share.Aim(s.ChunkBytes, s.SpeedLimit, s.Lanes) }
-
 // cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
 // is the same on both sides, and where no other unique value can move from one to another.
 func (v *Voyage) cut(ctx context.Context, c *domain.Crossing, t *domain.CrossingTable) (int, error) {
 	p := &t.Plan
 	n := 1
 	if p.Splittable() && (!p.ReplaceRange || keyorder.Alike(p) && !follow.Replaces(p)) {
-		n = chunkplan.Count(p.Table.Bytes, ChunkAim(c.Settings))
+		n = chunkplan.Count(p.Table.Bytes, planning.ChunkAim(c.Settings))
 	}
 	var bounds []domain.KeyValue
 	if n > 1 {
@@ -245,7 +242,7 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 		}
 	}
 	inPlace := repeatsInPlace(c)
-	deferred := dst.Deferred(nil, onTarget(plansOf(tables)))
+	deferred := dst.Deferred(nil, planning.OnTarget(planning.PlansOf(tables)))
 	if inPlace {
 		deferred = inTheWay(ctx, dst, deferred)
 	}

@@ -4,20 +4,11 @@ import (
 	"context"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/planning"
 )
 
 // Rows that a source writes anew without a word in its log, and tables that take the name of
 // others.
-
-// another reports whether a table is not the one that was planned, but has its name.
-func another(p *domain.TablePlan, now *domain.Table) bool {
-	return p.Table.ID != "" && now.ID != "" && p.Table.ID != now.ID
-}
-
-// rewritten reports whether the server has put all rows, or those of a partition, anew.
-func rewritten(p *domain.TablePlan, now *domain.Table) bool {
-	return p.Table.Written != "" && now.Written != "" && p.Table.Written != now.Written
-}
 
 // doubt is of a table whose rows were written anew: which writing, and the first comparison
 // that began after it was noticed. An older one may have looked before it.
@@ -38,7 +29,7 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 	for i := range tables {
 		t, p := &tables[i], tables[i].Plan
 		now := cat.Table(p.Source)
-		if p.From != "" || now == nil || another(&p, now) || !rewritten(&p, now) {
+		if p.From != "" || now == nil || planning.Replaced(&p, now) || !planning.Rewritten(&p, now) {
 			continue
 		}
 		said := compared[t.SourceName]

@@ -9,6 +9,7 @@ import (
 	"dustyferry/internal/core/proof"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/planning"
 )
 
 // How long each question to the source may take: a list that people look at waits for nobody
@@ -44,7 +45,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 	}
 	if left > 0 {
 		add(false, domain.Notice, "rows set aside", "correct the rows on the source, or the target's table, and repair what a comparison finds: dustyferry crossing aside "+c.Name,
-			"%s set aside, as the target could not take them (first: %s, %s)", counted(left, "row was", "rows were"), aside[0].TableName, aside[0])
+			"%s set aside, as the target could not take them (first: %s, %s)", domain.Counted(left, "row was", "rows were"), aside[0].TableName, aside[0])
 	}
 	st, err := v.Store.Stream(ctx, c.ID)
 	if err != nil {
@@ -63,7 +64,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		limit := set.InStepLag.Seconds()
 		add(st.LagSeconds <= limit, domain.Blocker, "lag", "wait until capture has caught up", "the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
 	}
-	out = append(out, v.unended(ctx, c, plansOf(tables), patience)...)
+	out = append(out, v.unended(ctx, c, planning.PlansOf(tables), patience)...)
 	house, err := v.Store.House(ctx)
 	if err != nil {
 		return nil, err
@@ -107,7 +108,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 // provedInside takes what a cutover by hashes finds by itself for no reason against it.
 func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 	for i := range list {
-		if list[i].Topic == topicRewritten && depth == domain.DepthHashes {
+		if list[i].Topic == planning.TopicRewritten && depth == domain.DepthHashes {
 			list[i].Verdict = domain.Notice
 		}
 	}
@@ -127,7 +128,7 @@ func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.St
 	if depth != domain.DepthHashes { // which would prove it inside the pause
 		v.prove(ctx, c, cat, tables)
 	}
-	return columnEntries(c, cat, tables)
+	return planning.CheckTables(c, cat, tables)
 }
 
 // unended says which two-phase transactions could still be committed on the source when its
@@ -145,8 +146,8 @@ func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain
 	case err != nil:
 		e.Verdict, e.Measured, e.Remedy = domain.Blocker, "the source cannot be asked for prepared transactions: "+err.Error(), "see to the source: dustyferry database check "+c.Source
 	case len(list) > 0:
-		e.Verdict, e.Measured = domain.Blocker, fmt.Sprintf("%s prepared on the source and could still be committed when its writes have stopped", counted(len(list), "transaction is", "transactions are"))
-		e.Remedy = "let them end, or end them by hand, with ROLLBACK in the place of COMMIT where that is right: " + strings.Join(list[:min(len(list), 5)], "; ") + more(len(list)-5)
+		e.Verdict, e.Measured = domain.Blocker, fmt.Sprintf("%s prepared on the source and could still be committed when its writes have stopped", domain.Counted(len(list), "transaction is", "transactions are"))
+		e.Remedy = "let them end, or end them by hand, with ROLLBACK in the place of COMMIT where that is right: " + strings.Join(list[:min(len(list), 5)], "; ") + domain.More(len(list)-5)
 	}
 	return []domain.Entry{e}
 }

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -123,7 +122,7 @@ func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *domain.Ta
 	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("%s past the watermarks of %s", domain.Many(done.rows, "row"), counted(done.tables, "table", "tables"))
+	text := fmt.Sprintf("%s past the watermarks of %s", domain.Many(done.rows, "row"), domain.Counted(done.tables, "table", "tables"))
 	if err := v.Store.EndRefresh(ctx, c.ID, done.tables, done.rows, done.bytes, text, len(done.others) == 0); err != nil {
 		return err
 	}
@@ -334,30 +333,4 @@ func (r *refresher) hold(set domain.Settings) error {
 		return r.ctx.Err()
 	}
 	return nil
-}
-
-// refreshEntries say what a survey has to say of watermarks.
-func refreshEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
-	var out []domain.Entry
-	for i := range plans {
-		p := &plans[i]
-		if p.Watermark == "" {
-			continue
-		}
-		e := domain.Entry{Verdict: domain.Notice, Topic: "watermark", Subject: p.Source.String(),
-			Measured: fmt.Sprintf("a repeated load reads rows past %s, and again those of the last %s before; rows that are deleted, or changed without %s, are not seen by it", p.Watermark, p.Overlap, p.Watermark),
-			Remedy:   fmt.Sprintf("compare from time to time: dustyferry reconcile %s, and dustyferry repair for what is found", c.Name)}
-		first := func(cols []string) bool { return len(cols) > 0 && cols[0] == p.Watermark }
-		if !slices.ContainsFunc(p.Table.Indexes, func(x domain.Index) bool {
-			return first(x.Columns) || strings.Contains(x.Definition, "("+p.Watermark+")") || strings.Contains(x.Definition, "("+p.Watermark+",")
-		}) && !slices.ContainsFunc(p.Table.Keys, func(k domain.Key) bool { return first(k.Columns) }) {
-			e.Measured += "; no index begins with " + p.Watermark + ", so that each run reads through the whole table"
-		}
-		if c.Kind != domain.KindLoad {
-			e = domain.Entry{Verdict: domain.Blocker, Topic: "watermark", Subject: p.Source.String(), Measured: "it has a watermark, but its changes are followed",
-				Remedy: "take the watermark away, or make a crossing for it that does not follow changes"}
-		}
-		out = append(out, e)
-	}
-	return out
 }

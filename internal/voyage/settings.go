@@ -83,13 +83,6 @@ func tablesText(patterns []string, p domain.Planning) string {
 	return "every one"
 }
 
-func counted(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
-}
-
 // ChooseTables replaces what is planned for a crossing that has not started; a
 // survey or fit check made before no longer counts.
 func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
@@ -119,7 +112,7 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns 
 		return err
 	}
 	v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
-		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), counted(len(planning.Queries), "query", "queries")),
+		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), domain.Counted(len(planning.Queries), "query", "queries")),
 		Detail: planChanges(plan{c.Patterns, c.Rules, c.Planning}, plan{patterns, rules, planning})})
 	return nil
 }

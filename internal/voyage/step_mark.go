@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/steps"
 )
 
@@ -20,7 +21,7 @@ func markEnd(ctx context.Context, r *run) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if block := blocking(provedInside(columnEntries(r.c, cat, tables), r.k.Settings.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
+	if block := domain.Blocking(provedInside(planning.CheckTables(r.c, cat, tables), r.k.Settings.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
 	lost, err := r.src.Mind(ctx, r.c.CaptureName(), r.plans, func(string) error { return nil })

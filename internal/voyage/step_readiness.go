@@ -25,7 +25,7 @@ func checkReadiness(ctx context.Context, r *run) (string, error) {
 	if err := r.v.Store.SaveReadiness(ctx, r.k.ID, list); err != nil {
 		return "", err
 	}
-	if block := blocking(list, "dustyferry cutover ready "+c.Name); block != "" {
+	if block := domain.Blocking(list, "dustyferry cutover ready "+c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
 	return fmt.Sprintf("all %d readiness checks pass", len(list)), nil

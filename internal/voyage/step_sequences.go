@@ -4,6 +4,7 @@ import (
 	"context"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/steps"
 )
 
@@ -23,7 +24,7 @@ func moveSequences(ctx context.Context, r *run) (string, error) {
 		return "", err
 	}
 	for i := range values {
-		values[i].Sequence = ownedThere(values[i].Sequence, r.plans)
+		values[i].Sequence = planning.SequenceOnTarget(values[i].Sequence, r.plans)
 	}
 	return domain.Many(len(values), "sequence") + " moved", r.dst.SetSequences(ctx, values)
 }

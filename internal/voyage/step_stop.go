@@ -59,7 +59,7 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 	// What was on its way to its end has a moment for it.
 	for end := time.Now().Add(2 * time.Second); ; {
 		e := r.v.unended(ctx, r.c, r.plans, Glances)
-		if block := blocking(e, "dustyferry cutover ready "+r.c.Name); block == "" {
+		if block := domain.Blocking(e, "dustyferry cutover ready "+r.c.Name); block == "" {
 			break
 		} else if time.Now().After(end) {
 			return "", domain.Conflict("writes cannot be stopped: %s", block)

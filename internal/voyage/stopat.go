@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/planning"
 )
 
 // Where capture begins and where it is to stop, as a person says.
@@ -65,24 +66,24 @@ func (v *Voyage) CheckCaptureSettings(ctx context.Context, source string, kind d
 
 // captureFrom makes capture durable and returns from where changes are applied: for kind
 // capture, where the person says that the target's rows stand.
-func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *surveyed) (domain.Position, error) {
+func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *planning.Surveyed) (domain.Position, error) {
 	set := c.Settings
 	if set.Slot != "" {
-		from, err := s.src.CheckCapture(ctx, set.Slot, s.plans)
+		from, err := s.Source.CheckCapture(ctx, set.Slot, s.Plans)
 		if err != nil || set.StartFrom == "" {
 			return from, err
 		}
-		at, err := v.resolvePlace(ctx, c, s.src, set.StartFrom)
+		at, err := v.resolvePlace(ctx, c, s.Source, set.StartFrom)
 		if err == nil && at < from {
 			err = domain.Conflict("the replication slot %s gives changes from log position %s on; start_from is %s, before that", set.Slot, v.Position(ctx, c.Source, from), set.StartFrom)
 		}
 		return at, err
 	}
-	from, err := v.makeCapture(ctx, c, s.src, s.plans)
+	from, err := v.makeCapture(ctx, c, s.Source, s.Plans)
 	if err != nil || set.StartFrom == "" {
 		return from, err
 	}
-	at, err := v.resolvePlace(ctx, c, s.src, set.StartFrom)
+	at, err := v.resolvePlace(ctx, c, s.Source, set.StartFrom)
 	if err != nil {
 		return 0, err
 	}
@@ -162,21 +163,4 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 	f.v.Say(ctx, "warning", System, f.c.Name, "capture", "pause", "%s", text)
 	f.v.Notify(ctx, f.c, journal.EventHeld, text)
 	return errToldToStop
-}
-
-// ontoRows says for a survey which tables a crossing that only follows changes would find no rows in.
-func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePlan) []domain.Entry {
-	from := "from when it is started on"
-	if c.Settings.StartFrom != "" {
-		from = "from " + c.Settings.StartFrom + " on"
-	}
-	out := []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
-		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
-	for i := range plans {
-		if side := plans[i].TargetPlan(); there.Table(side.Target) == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
-				Remedy: "copy it first, or make a crossing that copies the rows too"})
-		}
-	}
-	return out
 }

@@ -14,6 +14,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/waits"
 )
 
@@ -154,7 +155,7 @@ type follower struct {
 	stop         atomic.Pointer[stopping]
 	told         map[string]bool // new tables that the journal has been told of
 	plans        []domain.TablePlan
-	schemaChange *schemaChange // what a change of columns that the machine asked about comes to
+	schemaChange *planning.SchemaChange // what a change of columns that the machine asked about comes to
 }
 
 type beat struct {
@@ -283,7 +284,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	if err := f.durable(ctx); err != nil {
 		return err
 	}
-	f.plans = plansOf(tables)
+	f.plans = planning.PlansOf(tables)
 	defer f.beside.Wait()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

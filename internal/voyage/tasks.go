@@ -12,6 +12,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/compare"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/tasks"
 )
 
@@ -98,7 +99,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 			return decoded(t, func(a compare.RepairArgs) error { return v.Comparer.Recheck(ctx, c, a, t.Actor, n) })
 		}},
 		TaskFit: {Do: func(ctx context.Context, c crossing, t task, n note) error {
-			return decoded(t, func(a FitArgs) error { return v.fit(ctx, c, a, n) })
+			return decoded(t, func(a planning.FitArgs) error { return v.Planning.CheckValues(ctx, c, a, n) })
 		}},
 		TaskAdd: {
 			Do: func(ctx context.Context, c crossing, t task, n note) error {

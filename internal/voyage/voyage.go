@@ -11,7 +11,6 @@ import (
 	"context"
 	"errors"
 	"log/slog"
-	"slices"
 	"sync"
 	"time"
 
@@ -28,6 +27,7 @@ import (
 	"dustyferry/internal/voyage/load"
 	"dustyferry/internal/voyage/notify"
 	"dustyferry/internal/voyage/phases"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
 )
@@ -47,6 +47,7 @@ type Voyage struct {
 	Loader   *load.Loader
 	Phases   *phases.Phases
 	Builder  *build.Builder
+	Planning *planning.Planning
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -75,8 +76,9 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
 	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
+	v.Planning = planning.New(v.Store, v.Databases, v.Journal, v.Box.Derive)
 	v.Builder = build.New(v.Store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog, tables []domain.CrossingTable) []domain.TargetObject {
-		return deferred(dst, cat, plansOf(tables))
+		return planning.Deferred(dst, cat, planning.PlansOf(tables))
 	})
 	v.Phases = phases.New(v.Store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
 		_, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System)
@@ -159,56 +161,4 @@ func (v *Voyage) deliver(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	v.Deliver(ctx, tick.C)
-}
-
-// onTarget returns plans as the target's engine must know them.
-func onTarget(plans []domain.TablePlan) []domain.TablePlan {
-	out := make([]domain.TablePlan, len(plans))
-	for i := range plans {
-		out[i] = plans[i].TargetPlan()
-	}
-	return out
-}
-
-// ownedThere is a sequence with its owner as the target knows it.
-func ownedThere(q domain.Sequence, plans []domain.TablePlan) domain.Sequence {
-	for i := range plans {
-		p := &plans[i]
-		if p.Source != q.OwnedBy || q.OwnedBy.Name == "" {
-			continue
-		}
-		there := p.TargetColumns()
-		if q.Name.Schema == q.OwnedBy.Schema { // an owned one stands beside its table
-			q.Name.Schema = p.Target.Schema
-		}
-		q.OwnedBy = p.Target
-		for n, c := range p.CopiedColumns() {
-			if c.Name == q.OwnedColumn {
-				q.OwnedColumn = there[n].Name
-				break
-			}
-		}
-		break
-	}
-	return q
-}
-
-// catalogThere is the source's catalog with the owners of sequences as the target
-// knows them.
-func catalogThere(cat *domain.Catalog, plans []domain.TablePlan) *domain.Catalog {
-	out := *cat
-	out.Sequences = slices.Clone(cat.Sequences)
-	for i := range out.Sequences {
-		out.Sequences[i] = ownedThere(out.Sequences[i], plans)
-	}
-	return &out
-}
-
-// plansOf returns the table plans of a crossing.
-func plansOf(tables []domain.CrossingTable) []domain.TablePlan {
-	out := make([]domain.TablePlan, len(tables))
-	for i := range tables {
-		out[i] = tables[i].Plan
-	}
-	return out
 }

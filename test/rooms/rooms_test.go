@@ -44,6 +44,7 @@ var work = map[string][]string{
 	"voyage/compare":   {"engine", "voyage/journal", "voyage/waits"},
 	"voyage/stuck":     {"engine"},
 	"voyage/phases":    {"voyage/journal"},
+	"voyage/planning":  {"engine", "voyage/journal", "voyage/tasks", "voyage/waits"},
 	"voyage/build":     {"engine", "voyage/journal", "voyage/waits"},
 	"voyage/load":      {"engine", "voyage/journal", "voyage/stuck", "voyage/waits"},
 }

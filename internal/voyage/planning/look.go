@@ -1,4 +1,4 @@
-package voyage
+package planning
 
 import (
 	"context"
@@ -22,8 +22,8 @@ func tableIn(cat *domain.Catalog, database, name string) (*domain.Table, error) 
 }
 
 // Preview returns the columns and the first rows of a table.
-func (v *Voyage) Preview(ctx context.Context, database, table string, limit int) (*domain.Table, [][]*string, error) {
-	cat, err := v.Catalog(ctx, database, false)
+func (pl *Planning) Preview(ctx context.Context, database, table string, limit int) (*domain.Table, [][]*string, error) {
+	cat, err := pl.databases.Catalog(ctx, database, false)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -31,7 +31,7 @@ func (v *Voyage) Preview(ctx context.Context, database, table string, limit int)
 	if err != nil {
 		return nil, nil, err
 	}
-	db, err := v.Open(ctx, database)
+	db, err := pl.databases.Open(ctx, database)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -44,18 +44,18 @@ func (v *Voyage) Preview(ctx context.Context, database, table string, limit int)
 
 // PreviewPlan returns the first rows of a table or query as they will arrive: the
 // target's columns, and values in its form, cut after 200 characters.
-func (v *Voyage) PreviewPlan(ctx context.Context, c *domain.Crossing, table string, limit int) ([]domain.Column, [][]*string, error) {
+func (pl *Planning) PreviewPlan(ctx context.Context, c *domain.Crossing, table string, limit int) ([]domain.Column, [][]*string, error) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
-	src, err := v.Open(ctx, c.Source)
+	src, err := pl.databases.Open(ctx, c.Source)
 	if err != nil {
 		return nil, nil, err
 	}
-	cat, err := v.Catalog(ctx, c.Source, false)
+	cat, err := pl.databases.Catalog(ctx, c.Source, false)
 	if err != nil {
 		return nil, nil, err
 	}
-	draw, err := v.planner(ctx, c, src, cat)
+	draw, err := pl.planner(ctx, c, src, cat)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -134,17 +134,17 @@ type PlannedTable struct {
 }
 
 // PlanOf plans one table of a crossing without changing anything.
-func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (PlannedTable, error) {
+func (pl *Planning) PlanOf(ctx context.Context, c *domain.Crossing, table string) (PlannedTable, error) {
 	var out PlannedTable
-	src, dst, err := v.OpenPair(ctx, c)
+	src, dst, err := pl.databases.OpenPair(ctx, c)
 	if err != nil {
 		return out, err
 	}
-	cat, err := v.Catalog(ctx, c.Source, false)
+	cat, err := pl.databases.Catalog(ctx, c.Source, false)
 	if err != nil {
 		return out, err
 	}
-	draw, err := v.planner(ctx, c, src, cat)
+	draw, err := pl.planner(ctx, c, src, cat)
 	if err != nil {
 		return out, err
 	}
@@ -163,7 +163,7 @@ func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (
 			out.Notes = append(out.Notes, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: table, Measured: l + " is not made on the target"})
 		}
 	}
-	here, err := v.Catalog(ctx, c.Target, false)
+	here, err := pl.databases.Catalog(ctx, c.Target, false)
 	if err != nil {
 		return out, err
 	}
@@ -176,12 +176,12 @@ func (v *Voyage) PlanOf(ctx context.Context, c *domain.Crossing, table string) (
 	if out.Target == nil {
 		out.First = dst.Creates(&there)
 	}
-	for _, o := range dst.Deferred(cat, onTarget(all)) {
+	for _, o := range dst.Deferred(cat, OnTarget(all)) {
 		if o.Table == out.Plan.Target {
 			out.Later = append(out.Later, o)
 		}
 	}
-	kept, err := v.Store.SurveyOf(ctx, c.ID)
+	kept, err := pl.records.SurveyOf(ctx, c.ID)
 	if err != nil {
 		return out, err
 	}
@@ -250,18 +250,18 @@ type Review struct {
 
 // Review surveys both sides again and counts what starting will do, and what
 // will be lost on the target.
-func (v *Voyage) Review(ctx context.Context, c *domain.Crossing) (Review, error) {
+func (pl *Planning) Review(ctx context.Context, c *domain.Crossing) (Review, error) {
 	var out Review
-	s, err := v.survey(ctx, c, false)
+	s, err := pl.Survey(ctx, c, false)
 	if err != nil {
 		return out, err
 	}
-	holds, err := s.dst.Holds(ctx, onTarget(s.plans))
+	holds, err := s.Target.Holds(ctx, OnTarget(s.Plans))
 	if err != nil {
 		return out, err
 	}
-	for i := range s.plans {
-		p := &s.plans[i]
+	for i := range s.Plans {
+		p := &s.Plans[i]
 		out.Tables++
 		out.Rows += max(0, p.Table.Rows)
 		out.Bytes += p.Table.Bytes
@@ -286,7 +286,7 @@ func (v *Voyage) Review(ctx context.Context, c *domain.Crossing) (Review, error)
 			out.RowsLost += rows
 		}
 	}
-	for _, e := range s.entries {
+	for _, e := range s.Entries {
 		switch e.Verdict {
 		case domain.Blocker:
 			out.Blockers = append(out.Blockers, e)

@@ -1,4 +1,4 @@
-package voyage
+package planning
 
 import (
 	"context"
@@ -11,8 +11,8 @@ import (
 	"dustyferry/internal/engine"
 )
 
-// objects are all that a crossing makes on its target beside types and sequences.
-func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) ([]domain.TargetObject, error) {
+// Objects are all that a crossing makes on its target beside types and sequences.
+func (pl *Planning) Objects(ctx context.Context, c *domain.Crossing, s *Surveyed) ([]domain.TargetObject, error) {
 	var out []domain.TargetObject
 	add := func(stage string, o engine.Object) {
 		table := o.Table.String()
@@ -27,17 +27,17 @@ func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) (
 			add(stage, engine.Object{Kind: "statement", Name: fmt.Sprintf("%s %d", stage, i+1), SQL: sql})
 		}
 	}
-	here, err := s.dst.Catalog(ctx)
+	here, err := s.Target.Catalog(ctx)
 	if err != nil {
 		return nil, err
 	}
-	there := onTarget(s.plans)
+	there := OnTarget(s.Plans)
 	for i := range there {
 		p := &there[i]
 		if here.Table(p.Target) != nil && p.ExistingRowsPolicy(c.Settings) != "replace" {
 			continue
 		}
-		for n, o := range s.dst.Creates(p) {
+		for n, o := range s.Target.Creates(p) {
 			if o.Kind != "table" { // comments and partitions have no name of their own
 				o.Name = fmt.Sprintf("%s %d", o.Name, n)
 			}
@@ -46,10 +46,10 @@ func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) (
 	}
 	plan := c.Planning
 	said(domain.StageBefore, plan.Before)
-	out = append(out, deferred(s.dst, catalogThere(s.catalog, s.plans), s.plans)...)
+	out = append(out, Deferred(s.Target, CatalogOnTarget(s.Catalog, s.Plans), s.Plans)...)
 	said(domain.StageAfter, plan.After)
-	if len(plan.Carry) > 0 && s.src.Carries != nil {
-		extras, err := s.src.Extras(ctx, s.plans, plan.Carry)
+	if len(plan.Carry) > 0 && s.Source.Carries != nil {
+		extras, err := s.Source.Extras(ctx, s.Plans, plan.Carry)
 		if err != nil {
 			return nil, err
 		}
@@ -60,22 +60,22 @@ func (v *Voyage) objects(ctx context.Context, c *domain.Crossing, s *surveyed) (
 	return out, nil
 }
 
-// deferred are the objects that are made after the load of the plans.
-func deferred(dst *engine.Opened, cat *domain.Catalog, plans []domain.TablePlan) []domain.TargetObject {
+// Deferred are the objects that are made after the load of the plans.
+func Deferred(dst *engine.Opened, cat *domain.Catalog, plans []domain.TablePlan) []domain.TargetObject {
 	var out []domain.TargetObject
-	for _, o := range dst.Deferred(cat, onTarget(plans)) {
+	for _, o := range dst.Deferred(cat, OnTarget(plans)) {
 		out = append(out, domain.TargetObject{Stage: domain.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
 	}
 	return out
 }
 
 // extraEntries tell what a source has beside tables, and what becomes of it.
-func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bool) ([]domain.Entry, error) {
-	if s.src.Carries == nil {
+func extraEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, alike bool) ([]domain.Entry, error) {
+	if s.Source.Carries == nil {
 		return nil, nil // it has none
 	}
 	all := []domain.Carried{domain.CarryViews, domain.CarryRoutines, domain.CarryTriggers}
-	list, err := s.src.Extras(ctx, s.plans, all)
+	list, err := s.Source.Extras(ctx, s.Plans, all)
 	if engine.Away(err) || ctx.Err() != nil {
 		return nil, err // what a source that is away has is not known yet
 	}
@@ -99,7 +99,7 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bo
 		if len(names) == 0 {
 			continue
 		}
-		text := fmt.Sprintf("%s: %s", counted(len(names), strings.TrimSuffix(string(kind), "s"), string(kind)), strings.Join(names[:min(len(names), 12)], ", "))
+		text := fmt.Sprintf("%s: %s", domain.Counted(len(names), strings.TrimSuffix(string(kind), "s"), string(kind)), strings.Join(names[:min(len(names), 12)], ", "))
 		if len(names) > 12 {
 			text += fmt.Sprintf(" and %d more", len(names)-12)
 		}
@@ -125,9 +125,9 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *surveyed, alike bo
 }
 
 // byHandEntries tell of statements written for objects that a table does not have.
-func byHandEntries(s *surveyed) []domain.Entry {
+func byHandEntries(s *Surveyed) []domain.Entry {
 	var out []domain.Entry
-	there := onTarget(s.plans)
+	there := OnTarget(s.Plans)
 	var names map[domain.TableName][]string
 	for i := range there {
 		p := &there[i]
@@ -141,17 +141,17 @@ func byHandEntries(s *surveyed) []domain.Entry {
 				bare[n].Statements = nil
 			}
 			for n := range bare {
-				for _, o := range s.dst.Creates(&bare[n]) {
+				for _, o := range s.Target.Creates(&bare[n]) {
 					names[o.Table] = append(names[o.Table], o.What())
 				}
 			}
-			for _, o := range s.dst.Deferred(catalogThere(s.catalog, s.plans), bare) {
+			for _, o := range s.Target.Deferred(CatalogOnTarget(s.Catalog, s.Plans), bare) {
 				names[o.Table] = append(names[o.Table], o.What())
 			}
 		}
 		for _, what := range slices.Sorted(maps.Keys(p.Statements)) {
 			if !slices.Contains(names[p.Target], what) {
-				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "statement by hand", Subject: s.plans[i].Source.String(), Remedy: "name one of them, or take it away",
+				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "statement by hand", Subject: s.Plans[i].Source.String(), Remedy: "name one of them, or take it away",
 					Measured: fmt.Sprintf("%q is none of its objects, which are: %s", what, strings.Join(names[p.Target], ", "))})
 			}
 		}

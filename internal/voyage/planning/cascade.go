@@ -1,4 +1,4 @@
-package voyage
+package planning
 
 import (
 	"slices"

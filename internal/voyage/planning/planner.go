@@ -1,4 +1,4 @@
-package voyage
+package planning
 
 import (
 	"context"
@@ -18,7 +18,7 @@ import (
 // planner plans the tables of a crossing, as the source is now and as a person
 // wishes.
 type planner struct {
-	v     *Voyage
+	pl    *Planning
 	src   *engine.Opened
 	cat   *domain.Catalog
 	way   typemap.Mapping
@@ -27,12 +27,12 @@ type planner struct {
 	c     *domain.Crossing
 }
 
-func (v *Voyage) planner(ctx context.Context, c *domain.Crossing, src *engine.Opened, cat *domain.Catalog) (*planner, error) {
-	way, err := v.way(ctx, c, cat)
+func (pl *Planning) planner(ctx context.Context, c *domain.Crossing, src *engine.Opened, cat *domain.Catalog) (*planner, error) {
+	way, err := pl.way(ctx, c, cat)
 	if err != nil {
 		return nil, err
 	}
-	p := &planner{v: v, src: src, cat: cat, way: way, c: c,
+	p := &planner{pl: pl, src: src, cat: cat, way: way, c: c,
 		set: params.Set{Values: c.Planning.Parameters, Now: time.Now(), Backslash: way.From == typemap.MariaDB}}
 	for i, r := range c.Rules {
 		if r, err = p.filled(r); err != nil {
@@ -132,7 +132,7 @@ func (p *planner) shape(ctx context.Context, t domain.TablePlan) (domain.TablePl
 			t.TargetSide.DeferPrimaryKey = true
 		}
 	}
-	p.v.Reveal(&t)
+	p.pl.Reveal(&t)
 	return t, rule, notes, err
 }
 
@@ -180,8 +180,6 @@ func (p *planner) express(ctx context.Context, t *domain.TablePlan, rule domain.
 		switch {
 		case at < 0:
 			t.Columns = append(t.Columns, c)
-		case slices.Contains(t.Key, c.Name):
-			return domain.Invalid("column %s of %s cannot be masked or computed: it is part of the key by which rows are found", c.Name, t.Source)
 		default:
 			c.Comment = t.Columns[at].Comment
 			t.Columns[at] = c
@@ -206,13 +204,4 @@ func (p *planner) quoted(name string) string {
 		q = "`"
 	}
 	return q + strings.ReplaceAll(name, q, q+q) + q
-}
-
-// Reveal gives masked columns their key, which no record holds.
-func (v *Voyage) Reveal(p *domain.TablePlan) {
-	for i := range p.Columns {
-		if c := &p.Columns[i]; c.Mask != "" {
-			c.MaskKey = v.Box.Derive("mask " + c.Mask)
-		}
-	}
 }

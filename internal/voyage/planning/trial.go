@@ -1,4 +1,4 @@
-package voyage
+package planning
 
 import (
 	"context"
@@ -104,22 +104,22 @@ func position(ctx context.Context, src *engine.Opened) (domain.Position, error) 
 }
 
 // trialEntries say how long the load will take about, and with what.
-func trialEntries(ctx context.Context, c *domain.Crossing, s *surveyed) []domain.Entry {
+func trialEntries(ctx context.Context, c *domain.Crossing, s *Surveyed) []domain.Entry {
 	var bytes int64
-	largest := &s.plans[0]
-	for i := range s.plans {
-		p := &s.plans[i]
+	largest := &s.Plans[0]
+	for i := range s.Plans {
+		p := &s.Plans[i]
 		bytes += p.Table.Bytes
 		if p.Table.Bytes > largest.Table.Bytes {
 			largest = p
 		}
 	}
 	if largest.Table.Bytes < trialTable || c.Settings.SpeedLimit > 0 { // whoever sets a limit wants no more read at once
-		return []domain.Entry{sizeEntry(s.plans, c.Settings)}
+		return []domain.Entry{sizeEntry(s.Plans, c.Settings)}
 	}
-	steps, log, err := trial(ctx, s.src, largest, c.Settings.Lanes*2)
+	steps, log, err := trial(ctx, s.Source, largest, c.Settings.Lanes*2)
 	if err != nil {
-		return []domain.Entry{sizeEntry(s.plans, c.Settings), {Verdict: domain.Notice, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
+		return []domain.Entry{sizeEntry(s.Plans, c.Settings), {Verdict: domain.Notice, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
 	}
 	set := c.Settings
 	// More readers are worth it while each gives a good part of what one gave.
@@ -143,7 +143,7 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *surveyed) []domain
 		}
 		tried += fmt.Sprintf("%.0f MB/s with %d", x.rate/1e6, x.lanes)
 	}
-	out := []domain.Entry{sizes(s.plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about %s, longer if the target is slower than the source", largest.Source, tried, domain.Many(int64(set.Lanes), "lane"), took))}
+	out := []domain.Entry{sizes(s.Plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about %s, longer if the target is slower than the source", largest.Source, tried, domain.Many(int64(set.Lanes), "lane"), took))}
 	chunk := int64(1) << (bits.Len64(uint64(best.rate/float64(best.lanes)*share.ReadTime.Seconds())) - 1)
 	// Several are carried in one read, so that it takes about that long: a chunk must only
 	// not take longer by itself, and the largest table makes some for each lane.
@@ -164,8 +164,8 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *surveyed) []domain
 }
 
 // lastTrial repeats what an earlier survey measured of the load.
-func (v *Voyage) lastTrial(ctx context.Context, c *domain.Crossing, s *surveyed, out []domain.Entry) ([]domain.Entry, error) {
-	kept, err := v.Store.SurveyOf(ctx, c.ID)
+func (pl *Planning) lastTrial(ctx context.Context, c *domain.Crossing, s *Surveyed, out []domain.Entry) ([]domain.Entry, error) {
+	kept, err := pl.records.SurveyOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +176,7 @@ func (v *Voyage) lastTrial(ctx context.Context, c *domain.Crossing, s *surveyed,
 		}
 	}
 	if len(out) == n {
-		out = append(out, sizeEntry(s.plans, c.Settings))
+		out = append(out, sizeEntry(s.Plans, c.Settings))
 	}
 	return out, nil
 }
@@ -188,16 +188,16 @@ const (
 )
 
 // clockEntry compares the two servers' clocks.
-func clockEntry(ctx context.Context, s *surveyed) ([]domain.Entry, error) {
+func clockEntry(ctx context.Context, s *Surveyed) ([]domain.Entry, error) {
 	const alike = time.Second
-	if s.src.Tells == nil || s.dst.Tells == nil {
+	if s.Source.Tells == nil || s.Target.Tells == nil {
 		return nil, nil
 	}
-	a, err := s.src.Clock(ctx)
+	a, err := s.Source.Clock(ctx)
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.dst.Clock(ctx)
+	b, err := s.Target.Clock(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -1,4 +1,4 @@
-package voyage
+package planning
 
 import (
 	"cmp"
@@ -10,9 +10,9 @@ import (
 	"golang.org/x/time/rate"
 
 	"dustyferry/internal/core/fit"
-	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
 )
@@ -25,26 +25,8 @@ type FitArgs struct {
 	Tables     []string // patterns; none: all of the crossing's
 }
 
-// CheckFit begins a fit check.
-func (v *Voyage) CheckFit(ctx context.Context, c *domain.Crossing, a FitArgs, actor string) error {
-	if err := lifecycle.AllowOn(lifecycle.Change, c); err != nil {
-		return domain.Conflict("crossing %s has started; a fit check belongs before that", c.Name)
-	}
-	if a.Share <= 0 || a.Share > 1 {
-		return domain.Invalid("the share is %g; give a share of the rows above 0 and at most 1", a.Share)
-	}
-	if a.SpeedLimit < 0 {
-		return domain.Invalid("the speed limit is %d; give bytes per second, or 0 for none", a.SpeedLimit)
-	}
-	if err := domain.ValidPatterns(a.Tables); err != nil {
-		return err
-	}
-	if _, err := v.AddTask(ctx, c, TaskFit, a, actor); err != nil {
-		return err
-	}
-	v.Say(ctx, "info", actor, c.Name, "", "fit check", "%s started a fit check of %s", actor, scopeText(a.Share, a.Extremes))
-	return nil
-}
+// Scope says what is looked at.
+func (a FitArgs) Scope() string { return scopeText(a.Share, a.Extremes) }
 
 func scopeText(share float64, extremes bool) string {
 	switch {
@@ -56,9 +38,9 @@ func scopeText(share float64, extremes bool) string {
 	return "all rows"
 }
 
-// fit looks at the tables, one after the other: it is in no hurry, and the source
+// CheckValues looks at the tables, one after the other: it is in no hurry, and the source
 // is live.
-func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note func(string)) (err error) {
+func (pl *Planning) CheckValues(ctx context.Context, c *domain.Crossing, a FitArgs, note func(string)) (err error) {
 	f := &domain.FitCheck{Share: a.Share, Extremes: a.Extremes, StartedAt: time.Now().UTC(), Entries: []domain.Entry{}}
 	defer func() {
 		why, early := tasks.EndedEarly(ctx)
@@ -70,20 +52,20 @@ func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note fu
 		}
 		end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 		defer cancel()
-		if saved := v.Store.SaveFit(end, c, f); err == nil {
+		if saved := pl.records.SaveFit(end, c, f); err == nil {
 			err = saved
 		}
 	}()
 	note("planning the tables")
-	s, _, err := v.planned(ctx, c)
+	s, _, err := pl.Plan(ctx, c)
 	if err != nil {
 		return err
 	}
-	from, err := v.Store.Database(ctx, c.Source)
+	from, err := pl.records.Database(ctx, c.Source)
 	if err != nil {
 		return err
 	}
-	plans := s.plans
+	plans := s.Plans
 	if len(a.Tables) > 0 {
 		if plans, err = within(plans, a.Tables); err != nil {
 			return err
@@ -99,7 +81,7 @@ func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note fu
 		check, ok := fit.New(from.Engine, p)
 		if ok {
 			said, weighed := time.Now(), int64(0)
-			err := s.src.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes}, func(fields [][]byte) error {
+			err := s.Source.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes}, func(fields [][]byte) error {
 				check.Row(fields)
 				if check.Bytes-weighed > 64<<10 {
 					if err := waits.Pass(ctx, limit, int(check.Bytes-weighed)); err != nil {
@@ -121,11 +103,11 @@ func (v *Voyage) fit(ctx context.Context, c *domain.Crossing, a FitArgs, note fu
 			f.Entries = append(f.Entries, misfits(p, check, f)...)
 		}
 		f.Done++
-		if err := v.Store.SaveFit(ctx, c, f); err != nil {
+		if err := pl.records.SaveFit(ctx, c, f); err != nil {
 			return err
 		}
 	}
-	v.Say(ctx, "info", System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s", domain.Many(f.Rows, "row"), domain.Many(f.Tables, "table"), misfitText(f.Misfits))
+	pl.journal.Say(ctx, "info", journal.System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s", domain.Many(f.Rows, "row"), domain.Many(f.Tables, "table"), misfitText(f.Misfits))
 	return nil
 }
 
@@ -222,7 +204,7 @@ func settled(entries []domain.Entry, f *domain.FitCheck) {
 
 // fitEntries are what the last fit check says to a survey, whose entries about
 // types it may settle.
-func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
+func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
 	unlike := false
 	for _, p := range plans {
 		unlike = unlike || p.CrossEngine
@@ -230,13 +212,13 @@ func (v *Voyage) fitEntries(ctx context.Context, c *domain.Crossing, plans []dom
 	if !unlike {
 		return nil, nil
 	}
-	f, err := v.Store.FitOf(ctx, c.ID)
+	f, err := pl.records.FitOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
 	settled(types, f)
 	remedy := "dustyferry fit " + c.Name
-	house, err := v.Store.House(ctx)
+	house, err := pl.records.House(ctx)
 	if err != nil {
 		return nil, err
 	}
