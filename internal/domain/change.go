@@ -50,6 +50,9 @@ type Change struct {
 	Statement string
 	// Unchecked: foreign keys did nothing by themselves when it was made.
 	Unchecked bool
+	// Unsure: of an Update whose New leaves out values that may have changed all the same. The
+	// row's key is known; the rest has to be read.
+	Unsure bool
 	// Group numbers the tables truncated by one statement alike.
 	Group int
 }

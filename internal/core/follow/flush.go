@@ -88,10 +88,17 @@ func (m *Machine) one(e *effects, t *table, i int, loading bool) {
 		return
 	}
 	if len(t.key) == 0 {
+		if c.ch.Unsure {
+			m.want(Fail{"the log gave an update of a table without a key that lacks values; nothing of its transaction is applied"})
+		}
 		if !loading || m.decide(t, 0, c.tx) {
 			m.count(t, c.ch.Kind)
 			e.whole[t.ID] = append(e.whole[t.ID], c.ch)
 		}
+		return
+	}
+	if c.ch.Unsure {
+		m.unsure(e, t, i, loading)
 		return
 	}
 	if fold.Moves(c.ch, t.key) {
@@ -151,14 +158,36 @@ func (m *Machine) move(e *effects, t *table, i int, loading bool) {
 	}
 }
 
+// unsure handles an update of which the log may lack values that changed: the row is read from
+// the source. Where it is not there any more, it must not stay on the target as it was, as a
+// later change of its key would take along what this update had changed.
+func (m *Machine) unsure(e *effects, t *table, i int, loading bool) {
+	c := &m.b.changes[i]
+	counted := false
+	for n, a := range fold.Split(c.ch, t.key) {
+		if loading && !m.decide(t, t.at[i][n], c.tx) {
+			continue
+		}
+		if !counted {
+			m.count(t, domain.Update)
+			counted = true
+		}
+		if a.Remove {
+			e.fold(t).Add(a)
+		} else if !m.fetch(t, e.fold(t), a.Row) {
+			e.fold(t).Add(fold.Atom{Remove: true, Row: a.Row})
+		}
+	}
+}
+
 // fetch puts a row as it is on the source now: what came after the change at hand comes again
 // and changes nothing by that. A row that is gone, or has another key, a later change of the
 // log tells of.
 //
 // It may not even be the row that the change is about, but one that has its key since. Then
 // values that the log leaves unsaid must not be taken from it: what every such row has seen
-// is remembered, until the log has told of all that.
-func (m *Machine) fetch(t *table, to *fold.Fold, of ...domain.Row) {
+// is remembered, until the log has told of all that. It reports whether any of the rows is there.
+func (m *Machine) fetch(t *table, to *fold.Fold, of ...domain.Row) bool {
 	m.batchVisible() // a read that does not see the change itself says nothing
 	var keys []string
 	for _, r := range of {
@@ -168,12 +197,13 @@ func (m *Machine) fetch(t *table, to *fold.Fold, of ...domain.Row) {
 		}
 	}
 	if len(keys) == 0 {
-		return
+		return false
 	}
 	saw := m.want(AskSnapshot{}).Snapshot // at or after what was seen
 	for _, k := range keys {
 		t.fetched[k] = saw
 	}
+	return true
 }
 
 // ahead reports whether the row that the target has at a key may be another than the one that

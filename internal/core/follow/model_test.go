@@ -171,7 +171,7 @@ type world struct {
 	event   int
 	now     time.Time
 	goal    domain.Position
-	fetched bool // a row was fetched: the target may be ahead of its position
+	fetched domain.Position // a row was fetched: before this the target may be ahead of its own
 
 	swift bool // the load is soon over
 	blind bool // every snapshot says that it sees everything
@@ -211,7 +211,7 @@ func (w *world) restart() {
 	}
 	w.rollback()
 	w.machine = follow.New(w.tables, follow.Options{Applied: w.applied, AppliedAt: w.at, Copies: true, BatchChanges: 2 + w.rng.IntN(4), LoadChanges: 2 + w.rng.IntN(6)})
-	w.entry, w.event, w.goal, w.fetched = 0, 0, 0, false
+	w.entry, w.event, w.goal = 0, 0, 0
 	for w.entry < len(w.log) && w.log[w.entry].tx.Commit < w.applied {
 		w.entry++
 	}
@@ -294,6 +294,10 @@ func (x *writing) log(kind domain.ChangeKind, t int64, old, now []string) {
 			}
 			if old[2] == now[2] {
 				c.New[2] = domain.Value{Kind: domain.Unchanged}
+			}
+			if x.w.rng.IntN(5) == 0 { // a log that also leaves out what has changed
+				c.Unsure = true
+				c.New[1+x.w.rng.IntN(2)] = domain.Value{Kind: domain.Unchanged}
 			}
 		case kind == domain.Delete:
 			c.Old = domain.Row{c.Old[0], {}, {}}
@@ -748,7 +752,7 @@ func (w *world) drive() {
 		}
 	case follow.AskRow:
 		w.saw["fetch"]++
-		w.fetched = true
+		w.fetched = w.snapshot().Log
 		in.Row = rowOf(w.rows[a.Table][a.Key[0]])
 	case follow.Passed, follow.NoteSchemaChange:
 	case follow.Abort:
@@ -806,7 +810,7 @@ func (w *world) nextEvent() *domain.Event {
 func (w *world) atGoal() {
 	goal := w.goal
 	w.goal = 0
-	if v := w.load(); v.Landed < v.Chunks || w.applied < v.MaxRead || w.fetched || goal < w.applied {
+	if v := w.load(); v.Landed < v.Chunks || w.applied < v.MaxRead || goal < w.fetched || goal < w.applied {
 		return
 	}
 	w.saw["goal"]++

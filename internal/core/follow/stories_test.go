@@ -186,6 +186,8 @@ func (s *teller) event(f []string) *domain.Event {
 		c.Kind, c.New = domain.Insert, s.row(f[2])
 	case "update":
 		c.Kind, c.New = domain.Update, s.row(f[2])
+	case "unsure":
+		c.Kind, c.New, c.Unsure = domain.Update, s.row(f[2]), true
 	case "delete":
 		c.Kind, c.Old = domain.Delete, s.row(f[2])
 	case "rekey":

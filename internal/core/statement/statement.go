@@ -57,6 +57,23 @@ func Read(sql string, mode Mode) Statement {
 	return p.statement()
 }
 
+// Changes returns the table of a plain INSERT or UPDATE, the first one where there are more; ok is
+// false for every other statement, also for one that may do the same.
+func Changes(sql string, mode Mode) (of Name, ok bool) {
+	t, ok := tokens(sql, mode)
+	if !ok || !utf8.ValidString(sql) {
+		return Name{}, false
+	}
+	p := &parser{t: t}
+	verb := p.word()
+	if verb != "INSERT" && verb != "UPDATE" {
+		return Name{}, false
+	}
+	p.at++
+	p.skip("LOW_PRIORITY", "HIGH_PRIORITY", "DELAYED", "IGNORE", "INTO")
+	return p.name()
+}
+
 // token is a word, a quoted name, a text or a sign.
 type token struct {
 	kind byte // 'w' word, 'n' quoted name, 's' text, '.' and so on: a sign

@@ -88,3 +88,37 @@ func FuzzRead(f *testing.F) {
 		statement.Read(sql, statement.Mode{AnsiQuotes: mode, NoBackslash: mode})
 	})
 }
+
+// TestWhatAPlainStatementChanges: only where it is sure to be one that says all that it changes.
+func TestWhatAPlainStatementChanges(t *testing.T) {
+	for sql, want := range map[string]string{
+		"UPDATE lots SET a = 1":                                     "lots",
+		"update low_priority ignore `marsh`.`lots` set a = 1":       "marsh.lots",
+		"INSERT INTO lots VALUES (1) ON DUPLICATE KEY UPDATE a = 1": "lots",
+		"/* a remark */ INSERT HIGH_PRIORITY IGNORE lots SET a = 1": "lots",
+		"REPLACE INTO lots VALUES (1)":                              "",
+		"/*!50000 REPLACE */ INTO lots VALUES (1)":                  "",
+		"CALL update_lots()":                                        "",
+		"SELECT f() FROM lots":                                      "",
+		"LOAD DATA INFILE 'x' REPLACE INTO TABLE lots":              "",
+		"SET STATEMENT sql_mode = '' FOR UPDATE lots SET a = 1":     "",
+		"UPDATE (SELECT 1) x JOIN lots SET a = 1":                   "",
+		"BEGIN NOT ATOMIC UPDATE lots SET a = 1; END":               "",
+		"UPDATE 'lots' SET a = 1":                                   "",
+		"UPDATE lots SET a = 'never ended":                          "",
+		"UPDATE lots SET a = '\xff'":                                "",
+		"":                                                          "",
+	} {
+		n, ok := statement.Changes(sql, statement.Mode{})
+		got := n.Table
+		if n.Schema != "" {
+			got = n.Schema + "." + n.Table
+		}
+		if !ok {
+			got = ""
+		}
+		if got != want {
+			t.Errorf("%q changes %q, want %q", sql, got, want)
+		}
+	}
+}

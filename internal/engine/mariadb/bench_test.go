@@ -131,7 +131,7 @@ func BenchmarkCapture(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		if err := w.start(name, uint32(from), 4711); err != nil {
+		if err := w.start(name, uint32(from), 4711, false); err != nil {
 			b.Fatal(err)
 		}
 		for commits := 0; commits < transactions; {

@@ -57,6 +57,10 @@ type capture struct {
 	last       uint32               // where the last event of this file ended
 	folds      bool                 // the server tells names of tables apart by their letters, not by their case
 
+	partial bool   // new sessions log parts of rows
+	ran     string // the statement whose rows come; empty: it is not known
+	maps    int    // how many tables it writes
+
 	before []binlog.Value
 	after  []binlog.Value
 	text   []byte
@@ -105,7 +109,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	}
 	// What comes before the log's own format event is summed as the server is set.
 	var sums string
-	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum, @@global.lower_case_table_names <> 0").Scan(&sums, &c.folds); err != nil {
+	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum, @@global.lower_case_table_names <> 0, @@global.binlog_row_image <> 'FULL'").Scan(&sums, &c.folds, &c.partial); err != nil {
 		c.c.close()
 		return nil, d.explain(err)
 	}
@@ -115,7 +119,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(name))
 	c.number = h.Sum32() | 1<<31
-	if err := c.c.start(file, uint32(uint64(from)&(1<<fileBits-1)), c.number); err != nil {
+	if err := c.c.start(file, uint32(uint64(from)&(1<<fileBits-1)), c.number, c.partial); err != nil {
 		c.c.close()
 		return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
 	}
@@ -214,7 +218,7 @@ func (c *capture) skip(ctx context.Context) error {
 		fresh.close()
 	}
 	c.mu.Unlock()
-	return fresh.start(file, 4, c.number)
+	return fresh.start(file, 4, c.number, c.partial)
 }
 
 // void calls a transaction off that was not committed.
@@ -298,6 +302,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return domain.Conflict("a transaction in the source's log does not end before the next begins: restart the crossing to load again")
 		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
+		c.ran, c.maps = "", 0
 		c.preparing, c.completing, c.passed, c.alone = nil, nil, false, g.Standalone
 		switch {
 		case g.Prepared:
@@ -320,8 +325,13 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return err
 		}
 		return c.commit(ctx, h, end)
-	case binlog.TypeAnnotate, binlog.TypeCheckpoint, binlog.TypeGtidList, binlog.TypeStop:
-		return nil // what was run as text, and the server's own bookkeeping
+	case binlog.TypeAnnotate:
+		if c.preparing == nil && c.saved == nil {
+			c.ran, c.maps = string(body), 0
+		}
+		return nil
+	case binlog.TypeCheckpoint, binlog.TypeGtidList, binlog.TypeStop:
+		return nil // the server's own bookkeeping
 	case binlog.TypeIntVar, binlog.TypeRand, binlog.TypeUserVar, binlog.TypeBeginLoad, binlog.TypeAppendBlock, binlog.TypeDeleteFile:
 		return nil // they belong to a statement, which comes after them and is told of
 	case binlog.TypeXid:
@@ -353,6 +363,7 @@ func (c *capture) content(ctx context.Context, kind binlog.Type, body []byte) er
 	switch {
 	case kind == binlog.TypeTableMap:
 		t, err := c.reader.TableMap(body)
+		c.maps++
 		if err == nil {
 			err = c.mapped(ctx, t)
 		}
@@ -416,6 +427,9 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 	x, err := c.reader.Rows(kind, body)
 	if err != nil {
 		return err
+	}
+	if x.Last {
+		defer func() { c.ran, c.maps = "", 0 }()
 	}
 	k := c.tables[domain.TableName{Schema: x.Table.Database, Name: x.Table.Name}]
 	if k == nil && c.except != "" && x.Table.Database == bookkeeping && x.Table.Name == bringing {

@@ -10,7 +10,7 @@ import (
 
 // start asks for the log's events from a place on. The server sends a heartbeat
 // when nothing has happened for a moment.
-func (c *wire) start(file string, offset uint32, server uint32) error {
+func (c *wire) start(file string, offset uint32, server uint32, annotated bool) error {
 	for _, q := range []string{
 		"SET @master_binlog_checksum = @@global.binlog_checksum",
 		"SET @mariadb_slave_capability = 4",
@@ -23,11 +23,18 @@ func (c *wire) start(file string, offset uint32, server uint32) error {
 	}
 	b := []byte{commandBinlogDump}
 	b = binary.LittleEndian.AppendUint32(b, offset)
-	b = append(b, 0, 0)
+	flags := byte(0)
+	if annotated {
+		flags = dumpAnnotations
+	}
+	b = append(b, flags, 0)
 	b = binary.LittleEndian.AppendUint32(b, server)
 	c.seq = 0
 	return c.send(append(b, file...))
 }
+
+// dumpAnnotations has the server send the texts of the statements that changed rows.
+const dumpAnnotations = 2
 
 // heartbeat is how long the server waits before it says that nothing happened.
 const heartbeat = 200 * time.Millisecond

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/statement"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/protocol/binlog"
@@ -19,6 +20,9 @@ func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) 
 		return nil
 	}
 	if ch.Kind == domain.Update {
+		if ch.Unsure = !c.sure(k); ch.Unsure && len(k.key) == 0 {
+			return domain.Conflict("the source's log lacks columns of a changed row of %s, which has no key to read it by; set binlog_row_image = FULL there, let sessions connect anew, and restart the table", k.table.Plan.Source)
+		}
 		if !fold.Complete(ch, k.key) {
 			return domain.Conflict("the log of the source does not say which row of %s an update changed; set binlog_row_image = FULL there, and restart the table", k.table.Plan.Source)
 		}
@@ -39,6 +43,23 @@ func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) 
 		}
 	}
 	return nil
+}
+
+// sure reports whether columns that the image of a changed row leaves out are as they were.
+// With binlog_row_image MINIMAL or NOBLOB, a REPLACE that the server carries out as an update of
+// the row logs only the columns that it names; the others have their defaults from then on, and
+// nothing in the row events tells that from an UPDATE, or an INSERT … ON DUPLICATE KEY UPDATE.
+// The statement's text does, where the log has it, and where it is the one that changed the
+// table: neither triggers nor functions can change a table that their statement writes.
+//
+// Seen on MariaDB 10.11.
+func (c *capture) sure(k *captured) bool {
+	if c.ran == "" {
+		return false
+	}
+	n, ok := statement.Changes(c.ran, statement.Mode{})
+	of := k.table.Plan.Source
+	return ok && n.Table == of.Name && (n.Schema == of.Schema || n.Schema == "" && c.maps == 1)
 }
 
 // defaults are what the columns of a new row hold that says nothing of them, in

@@ -38,7 +38,7 @@ func (d *database) walk(ctx context.Context, from, to domain.Position, visit fun
 		return err
 	}
 	defer w.close()
-	if err := w.start(name, uint32(uint64(from)&(1<<fileBits-1)), rand.Uint32()|1<<31); err != nil {
+	if err := w.start(name, uint32(uint64(from)&(1<<fileBits-1)), rand.Uint32()|1<<31, false); err != nil {
 		return d.explain(err)
 	}
 	err = w.within(ctx, func() error {

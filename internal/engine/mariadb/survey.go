@@ -129,7 +129,7 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 		e.add(domain.OK, "binary log", "source", "", "rows are logged, with %s images", strings.ToLower(s.variables["binlog_row_image"]))
 	}
 	if f := s.variables["binlog_row_image"]; f != "FULL" {
-		e.add(domain.Notice, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "binlog_row_image is %s: the log carries parts of rows, and changed rows are patched; whole rows make applying quicker", f)
+		e.add(domain.Notice, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "binlog_row_image is %s: the log carries parts of rows, and changed rows are patched; a row that a REPLACE changed is read from the source, as the log lacks what became a default; whole rows make applying quicker", f)
 	}
 	if !s.may("REPLICATION SLAVE", "REPLICATION REPLICA") {
 		e.add(domain.Blocker, "permission", "source", "GRANT REPLICATION SLAVE ON *.* TO "+account(s.user), "user %s may not read the binary log", s.user)
