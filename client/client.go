@@ -32,7 +32,8 @@ type Client struct {
 func New(address, token string) (*Client, error) {
 	address = strings.TrimRight(address, "/")
 	c := &Client{base: address, http: &http.Client{}, tok: token}
-	api, err := contract.NewClientWithResponses(address, contract.WithHTTPClient(c.http), contract.WithRequestEditorFn(c.sign))
+	api, err := contract.NewClientWithResponses(address, contract.WithHTTPClient(c.http),
+		contract.WithRequestEditorFn(c.sign))
 	c.API = api
 	return c, err
 }
@@ -91,13 +92,15 @@ func unreachable(err error) error {
 	if i := strings.LastIndex(text, ": "); i > 0 {
 		text = text[i+2:]
 	}
-	return fmt.Errorf("the service cannot be reached (%s); start it with 'dustyferry serve', or give its address with --service", text)
+	return fmt.Errorf("the service cannot be reached (%s); start it with 'dustyferry serve', or give its address "+
+		"with --service", text)
 }
 
 func problemOf(status int, body []byte) error {
 	var p contract.Problem
 	if json.Unmarshal(body, &p) != nil || p.Detail == "" {
-		return &Problem{Status: status, Title: http.StatusText(status), Detail: fmt.Sprintf("the service answered %d %s", status, http.StatusText(status))}
+		return &Problem{Status: status, Title: http.StatusText(status), Detail: fmt.Sprintf("the service answered %d %s",
+			status, http.StatusText(status))}
 	}
 	return &Problem{Status: status, Title: p.Title, Detail: p.Detail}
 }
@@ -113,7 +116,8 @@ type Event struct {
 // paths of calls whose answers it repeats, and calls f for each event until the
 // context ends, f returns an error or the stream breaks.
 func (c *Client) Events(ctx context.Context, after string, topics []string, f func(Event) error) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/events?"+url.Values{"topic": topics}.Encode(), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.base+"/api/events?"+url.Values{"topic": topics}.Encode(),
+		nil)
 	if err != nil {
 		return err
 	}

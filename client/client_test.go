@@ -28,7 +28,9 @@ func TestProblemsBecomeErrorsInPlainWords(t *testing.T) {
 		name, body, want string
 		status           int
 	}{
-		{"a problem document", `{"type":"about:blank","title":"Not found","status":404,"detail":"there is no crossing named x"}`, "there is no crossing named x", 404},
+		{"a problem document",
+			`{"type":"about:blank","title":"Not found","status":404,"detail":"there is no crossing named x"}`,
+			"there is no crossing named x", 404},
 		{"something else in between", `<html>bad gateway</html>`, "the service answered 502 Bad Gateway", 502},
 		{"an empty answer", ``, "the service answered 500", 500},
 	} {
@@ -51,7 +53,8 @@ func TestProblemsBecomeErrorsInPlainWords(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := client.Do[contract.Crossing](gone.API.GetCrossingWithResponse(t.Context(), "x")); err == nil || !strings.Contains(err.Error(), "dustyferry serve") {
+	if _, err := client.Do[contract.Crossing](gone.API.GetCrossingWithResponse(t.Context(), "x")); err == nil ||
+		!strings.Contains(err.Error(), "dustyferry serve") {
 		t.Errorf("an unreachable service: %v", err)
 	}
 }
@@ -64,7 +67,8 @@ func TestEventsAreReadAsTheyCome(t *testing.T) {
 		if r.URL.Query().Get("topic") != "/api/workers" {
 			t.Errorf("asks for %q", r.URL.RawQuery)
 		}
-		_, _ = io.WriteString(w, "retry: 1000\n\n: a comment\n\nid: 42\nevent: journal\ndata: {\"a\":\ndata: 1}\n\nevent: answer\ndata: []\n\nevent: cut short\ndata: x")
+		_, _ = io.WriteString(w, "retry: 1000\n\n: a comment\n\nid: 42\nevent: journal\ndata: {\"a\":\ndata: 1}\n\nevent: "+
+			"answer\ndata: []\n\nevent: cut short\ndata: x")
 	})
 	var got []string
 	err := api.Events(t.Context(), "41", []string{"/api/workers"}, func(e client.Event) error {

@@ -51,7 +51,8 @@ func answer(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusCreated)
 		_ = json.NewEncoder(w).Encode(client.Crossing{Name: asked.Name, Phase: "draft"})
 	case "POST /api/crossings/spring/survey":
-		_ = json.NewEncoder(w).Encode([]client.Entry{{Verdict: client.Notice, Subject: "saltmarsh.visitor_notes", Topic: "no key", Measured: "it has no key"}})
+		_ = json.NewEncoder(w).Encode([]client.Entry{{Verdict: client.Notice, Subject: "saltmarsh.visitor_notes",
+			Topic: "no key", Measured: "it has no key"}})
 	default:
 		w.WriteHeader(http.StatusNotFound)
 		_, _ = w.Write([]byte(`{"status": 404, "title": "Not found", "detail": "there is no crossing autumn; 'dustyferry crossing list' shows all"}`))

@@ -57,7 +57,8 @@ func (f *ferry) call(method, path string, body string, headers ...string) (*http
 // as makes a token of a role and returns a client with it.
 func (f *ferry) as(name string, role contract.Role, seeRows *bool) *ferry {
 	f.t.Helper()
-	t, err := client.Do[contract.Token](f.API.AddTokenWithResponse(f.t.Context(), contract.NewToken{Name: name, Role: role, SeeRows: seeRows}))
+	t, err := client.Do[contract.Token](f.API.AddTokenWithResponse(f.t.Context(), contract.NewToken{Name: name, Role: role,
+		SeeRows: seeRows}))
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -69,7 +70,8 @@ func (f *ferry) as(name string, role contract.Role, seeRows *bool) *ferry {
 // cookie signs in as a browser does.
 func (f *ferry) cookie() string {
 	f.t.Helper()
-	res, text := f.call(http.MethodPost, "/api/session", `{"token":"`+f.token+`"}`, "Content-Type", "application/json", "Origin", f.url)
+	res, text := f.call(http.MethodPost, "/api/session", `{"token":"`+f.token+`"}`, "Content-Type", "application/json",
+		"Origin", f.url)
 	if res.StatusCode != http.StatusOK || len(res.Cookies()) != 1 {
 		f.t.Fatalf("signing in: %d %s", res.StatusCode, text)
 	}
@@ -94,11 +96,13 @@ func TestPagesElsewhereCannotAct(t *testing.T) {
 	if n := eval[int](t, ctx, `1`); n != 1 {
 		t.Fatal("no page")
 	}
-	signed, err := chromedp.Run(ctx, chromedp.Evaluate[int](fmt.Sprintf(`fetch('/api/session', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({token: %q})}).then(r => r.status)`, f.token), chromedp.EvalAwaitPromise))
+	signed, err := chromedp.Run(ctx, chromedp.Evaluate[int](fmt.Sprintf(
+		`fetch('/api/session', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({token: %q})}).then(r => r.status)`, f.token), chromedp.EvalAwaitPromise))
 	if err != nil || signed != 200 {
 		t.Fatalf("signing in: %d %v", signed, err)
 	}
-	in, err := chromedp.Run(ctx, chromedp.Evaluate[int](`fetch('/api/tokens').then(r => r.status)`, chromedp.EvalAwaitPromise))
+	in, err := chromedp.Run(ctx, chromedp.Evaluate[int](`fetch('/api/tokens').then(r => r.status)`,
+		chromedp.EvalAwaitPromise))
 	if err != nil || in != 200 {
 		t.Fatalf("our own page is not let in: %d %v", in, err)
 	}
@@ -106,12 +110,14 @@ func TestPagesElsewhereCannotAct(t *testing.T) {
 	body := `{"name":"thief","role":"admin"}`
 	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		_, _ = fmt.Fprintf(w, `<title>elsewhere</title><form id="f" method="post" enctype="text/plain" action="%s/api/tokens"><input name='{"name":"formed","role":"admin","x":"' value='"}'></form>`, f.url)
+		_, _ = fmt.Fprintf(w,
+			`<title>elsewhere</title><form id="f" method="post" enctype="text/plain" action="%s/api/tokens"><input name='{"name":"formed","role":"admin","x":"' value='"}'></form>`, f.url)
 	}))
 	defer elsewhere.Close()
 	visit(t, ctx, elsewhere.URL)
 	for _, kind := range []string{"text/plain", "application/x-www-form-urlencoded", "application/json"} {
-		_, _ = chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf(`fetch('%s/api/tokens', {method: 'POST', mode: 'no-cors', credentials: 'include', headers: {'Content-Type': %q}, body: %q}).then(() => '', e => String(e))`, f.url, kind, body), chromedp.EvalAwaitPromise))
+		_, _ = chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf(
+			`fetch('%s/api/tokens', {method: 'POST', mode: 'no-cors', credentials: 'include', headers: {'Content-Type': %q}, body: %q}).then(() => '', e => String(e))`, f.url, kind, body), chromedp.EvalAwaitPromise))
 	}
 	_, _ = chromedp.Run(ctx, chromedp.Evaluate[string](`document.getElementById('f').submit(); ''`))
 	time.Sleep(time.Second)
@@ -124,26 +130,33 @@ func TestPagesElsewhereCannotAct(t *testing.T) {
 		headers []string
 		want    int
 	}{
-		"another port":                     {[]string{"Origin", elsewhere.URL, "Content-Type", "application/json"}, 403},
-		"another port, as browsers say it": {[]string{"Sec-Fetch-Site", "same-site", "Content-Type", "application/json"}, 403},
-		"another site":                     {[]string{"Sec-Fetch-Site", "cross-site", "Origin", f.url, "Content-Type", "application/json"}, 403},
-		"no word of where from":            {[]string{"Content-Type", "application/json"}, 403},
-		"an opaque origin":                 {[]string{"Origin", "null", "Content-Type", "application/json"}, 403},
-		"another scheme":                   {[]string{"Origin", strings.Replace(f.url, "http:", "https:", 1), "Content-Type", "application/json"}, 403},
-		"a form's body":                    {[]string{"Origin", f.url, "Content-Type", "text/plain"}, 415},
-		"our own page":                     {[]string{"Origin", f.url, "Content-Type", "application/json; charset=utf-8"}, 201},
+		"another port": {[]string{"Origin", elsewhere.URL, "Content-Type", "application/json"}, 403},
+		"another port, as browsers say it": {[]string{"Sec-Fetch-Site", "same-site", "Content-Type", "application/json"},
+			403},
+		"another site": {[]string{"Sec-Fetch-Site", "cross-site", "Origin", f.url, "Content-Type",
+			"application/json"}, 403},
+		"no word of where from": {[]string{"Content-Type", "application/json"}, 403},
+		"an opaque origin":      {[]string{"Origin", "null", "Content-Type", "application/json"}, 403},
+		"another scheme": {[]string{"Origin", strings.Replace(f.url, "http:", "https:", 1), "Content-Type",
+			"application/json"}, 403},
+		"a form's body": {[]string{"Origin", f.url, "Content-Type", "text/plain"}, 415},
+		"our own page": {[]string{"Origin", f.url, "Content-Type", "application/json; charset=utf-8"},
+			201},
 	} {
-		res, text := f.call(http.MethodPost, "/api/tokens", strings.Replace(body, "thief", "t-"+strings.ReplaceAll(strings.ReplaceAll(name, " ", "-"), ",", ""), 1), append(c.headers, "Cookie", cookie)...)
+		res, text := f.call(http.MethodPost, "/api/tokens", strings.Replace(body, "thief",
+			"t-"+strings.ReplaceAll(strings.ReplaceAll(name, " ", "-"), ",", ""), 1), append(c.headers, "Cookie", cookie)...)
 		if res.StatusCode != c.want {
 			t.Errorf("%s: %d, want %d: %s", name, res.StatusCode, c.want, text)
 		}
 	}
-	if res, _ := f.call(http.MethodGet, "/api/tokens", "", "Cookie", cookie, "Sec-Fetch-Site", "cross-site"); res.StatusCode != 403 {
+	if res, _ := f.call(http.MethodGet, "/api/tokens", "", "Cookie", cookie, "Sec-Fetch-Site",
+		"cross-site"); res.StatusCode != 403 {
 		t.Errorf("another site reads by the cookie: %d", res.StatusCode)
 	}
 	// Our address under a stranger's name, as a rebound name in a browser would ask for it.
 	for _, name := range []string{"evil.example", "evil.example:80", "127.0.0.1.evil.example", "10.0.0.7"} {
-		if res, text := f.call(http.MethodGet, "/", "", "Host", name); res.StatusCode != http.StatusMisdirectedRequest || !strings.Contains(text, "--host-name") {
+		if res, text := f.call(http.MethodGet, "/", "", "Host", name); res.StatusCode != http.StatusMisdirectedRequest ||
+			!strings.Contains(text, "--host-name") {
 			t.Errorf("asked for as %s: %d %s", name, res.StatusCode, text)
 		}
 	}
@@ -165,18 +178,21 @@ func TestBehindTLSTheCookieIsThisHostsAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: cert.Certificate[0]}, "key.pem": {Type: "PRIVATE KEY", Bytes: key}} {
+	for name, block := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: cert.Certificate[0]},
+		"key.pem": {Type: "PRIVATE KEY", Bytes: key}} {
 		if err := os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(block), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	f.svc = nil
-	f.set.TLSCert, f.set.TLSKey, f.set.Listen, f.set.Hosts = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"), "0.0.0.0:0", []string{"ferry.saltmarsh.example"}
+	f.set.TLSCert, f.set.TLSKey, f.set.Listen, f.set.Hosts = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem"),
+		"0.0.0.0:0", []string{"ferry.saltmarsh.example"}
 	f.again()
 	_, port, _ := net.SplitHostPort(strings.TrimPrefix(f.url, "https://"))
 	hc := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	sign := func(host string) *http.Response {
-		req, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, "https://127.0.0.1:"+port+"/api/session", strings.NewReader(`{"token":"`+f.token+`"}`))
+		req, _ := http.NewRequestWithContext(t.Context(), http.MethodPost, "https://127.0.0.1:"+port+"/api/session",
+			strings.NewReader(`{"token":"`+f.token+`"}`))
 		req.Host = host
 		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Origin", "https://"+host)
@@ -192,7 +208,8 @@ func TestBehindTLSTheCookieIsThisHostsAlone(t *testing.T) {
 		t.Fatalf("signing in over TLS: %d %v", res.StatusCode, res.Cookies())
 	}
 	c := res.Cookies()[0]
-	if !strings.HasPrefix(c.Name, "__Host-") || !c.Secure || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode || c.Path != "/" || c.Domain != "" {
+	if !strings.HasPrefix(c.Name, "__Host-") || !c.Secure || !c.HttpOnly || c.SameSite != http.SameSiteStrictMode ||
+		c.Path != "/" || c.Domain != "" {
 		t.Errorf("the cookie over TLS: %+v", c)
 	}
 	if res := sign("evil.example"); res.StatusCode != http.StatusMisdirectedRequest {
@@ -210,7 +227,9 @@ func TestTooMuchIsRefusedAndHoldsUpNobody(t *testing.T) {
 
 	// Who says nothing, or never ends what is being said, is not waited for.
 	slow := make(chan string, 2)
-	for _, said := range []string{"POST /api/session HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n{", "GET /api/crossings HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 9000\r\n\r\n"} {
+	for _, said := range []string{"POST /api/session HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: " +
+		"application/json\r\nContent-Length: 1000\r\n\r\n{",
+		"GET /api/crossings HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 9000\r\n\r\n"} {
 		go func() {
 			began := time.Now()
 			conn, err := net.Dial("tcp", strings.TrimPrefix(f.url, "http://"))
@@ -230,17 +249,21 @@ func TestTooMuchIsRefusedAndHoldsUpNobody(t *testing.T) {
 	}
 
 	large := `{"name":"` + strings.Repeat("x", 5<<20) + `"}`
-	if res, text := f.call(http.MethodPost, "/api/crossings", large, "Authorization", "Bearer "+f.token, "Content-Type", "application/json"); res.StatusCode != 413 || !strings.Contains(text, "KiB") {
+	if res, text := f.call(http.MethodPost, "/api/crossings", large, "Authorization", "Bearer "+f.token, "Content-Type",
+		"application/json"); res.StatusCode != 413 || !strings.Contains(text, "KiB") {
 		t.Errorf("a body of 5 MB: %d %.200s", res.StatusCode, text)
 	}
-	if res, _ := f.call(http.MethodPost, "/api/manifests", strings.Repeat("#", 5<<20), "Authorization", "Bearer "+f.token, "Content-Type", "text/plain"); res.StatusCode != 413 {
+	if res, _ := f.call(http.MethodPost, "/api/manifests", strings.Repeat("#", 5<<20), "Authorization", "Bearer "+f.token,
+		"Content-Type", "text/plain"); res.StatusCode != 413 {
 		t.Errorf("a manifest of 5 MB: %d", res.StatusCode)
 	}
 	bomb := "a: &a [x,x,x,x,x,x,x,x,x]\nb: &b [*a,*a,*a,*a,*a,*a,*a,*a,*a]\nc: &c [*b,*b,*b,*b,*b,*b,*b,*b,*b]\n"
-	if res, text := f.call(http.MethodPost, "/api/manifests", bomb, "Authorization", "Bearer "+f.token, "Content-Type", "text/plain"); res.StatusCode != 400 || !strings.Contains(text, "line 1") {
+	if res, text := f.call(http.MethodPost, "/api/manifests", bomb, "Authorization", "Bearer "+f.token, "Content-Type",
+		"text/plain"); res.StatusCode != 400 || !strings.Contains(text, "line 1") {
 		t.Errorf("a manifest with aliases: %d %s", res.StatusCode, text)
 	}
-	if res, text := f.call(http.MethodPut, "/api/crossings/spring/schedule", `{"cron":"TZ=0"}`, "Authorization", "Bearer "+f.token, "Content-Type", "application/json"); res.StatusCode != 400 || !strings.Contains(text, "cron") {
+	if res, text := f.call(http.MethodPut, "/api/crossings/spring/schedule", `{"cron":"TZ=0"}`, "Authorization",
+		"Bearer "+f.token, "Content-Type", "application/json"); res.StatusCode != 400 || !strings.Contains(text, "cron") {
 		t.Errorf("a schedule that made the parser panic: %d %s", res.StatusCode, text)
 	}
 
@@ -289,8 +312,10 @@ func TestTooMuchIsRefusedAndHoldsUpNobody(t *testing.T) {
 	if refusedStreams.Load() < 16 || opened.Load() == 0 {
 		t.Errorf("of forty streams %d were refused", refusedStreams.Load())
 	}
-	res, text := f.call(http.MethodGet, "/api/events?"+url.Values{"topic": {"/api/journal"}}.Encode(), "", "Authorization", "Bearer "+viewer.token)
-	if res.StatusCode != http.StatusTooManyRequests || res.Header.Get("Retry-After") == "" || !strings.Contains(text, "streams") {
+	res, text := f.call(http.MethodGet, "/api/events?"+url.Values{"topic": {"/api/journal"}}.Encode(), "", "Authorization",
+		"Bearer "+viewer.token)
+	if res.StatusCode != http.StatusTooManyRequests || res.Header.Get("Retry-After") == "" ||
+		!strings.Contains(text, "streams") {
 		t.Errorf("one more stream: %d, %v %s", res.StatusCode, res.Header, text)
 	}
 	cancel()
@@ -305,7 +330,8 @@ func TestTooMuchIsRefusedAndHoldsUpNobody(t *testing.T) {
 	if answers[401] == 0 || answers[429] == 0 {
 		t.Errorf("sixty guesses were answered %v", answers)
 	}
-	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(), &contract.ListJournalParams{Search: ptr("unknown token")}))
+	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(),
+		&contract.ListJournalParams{Search: ptr("unknown token")}))
 	if err != nil || len(list) == 0 || len(list) > 2 || !strings.Contains(list[0].Message, "127.0.0.1") {
 		t.Errorf("the journal tells of guesses: %+v (%v)", list, err)
 	}
@@ -324,9 +350,11 @@ func TestTooMuchIsRefusedAndHoldsUpNobody(t *testing.T) {
 func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 	f := start(t)
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.keepers (email text PRIMARY KEY, name text); INSERT INTO public.keepers SELECT 'wren' || g || '@saltmarsh.example', 'Wren ' || g FROM generate_series(1, 50) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.keepers (email text PRIMARY KEY, name text); INSERT INTO public.keepers
+  SELECT 'wren' || g || '@saltmarsh.example', 'Wren ' || g FROM generate_series(1, 50) g; ANALYZE`)
 	f.cross(p, contract.Settings{}, "public.*")
-	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{HandoverCommand: ptr("notify --password sesame")})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{HandoverCommand: ptr("notify --password sesame")})); err != nil {
 		t.Fatal(err)
 	}
 	f.startCrossing()
@@ -337,8 +365,10 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 		t.Fatalf("%d findings", r.Findings)
 	}
 	findings := fmt.Sprintf("/api/crossings/spring/reconciliations/%d/findings", r.Id)
-	calls := []string{"/api/databases/old/rows?table=public.keepers", "/api/crossings/spring/preview?table=public.keepers", findings, "/api/crossings/spring/set-aside"}
-	viewer, granted, blind := f.as("wren", contract.Viewer, nil), f.as("tomasz", contract.Viewer, ptr(true)), f.as("rurik", contract.Operator, ptr(false))
+	calls := []string{"/api/databases/old/rows?table=public.keepers", "/api/crossings/spring/preview?table=public.keepers",
+		findings, "/api/crossings/spring/set-aside"}
+	viewer, granted, blind := f.as("wren", contract.Viewer, nil), f.as("tomasz", contract.Viewer, ptr(true)),
+		f.as("rurik", contract.Operator, ptr(false))
 	for _, who := range []*ferry{viewer, blind} {
 		for _, path := range calls {
 			res, text := who.call(http.MethodGet, path, "", "Authorization", "Bearer "+who.token)
@@ -354,14 +384,17 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 		}
 	}
 	// A topic whose path is another to the router.
-	for _, topic := range []string{"/api/crossings/spring%2Fpreview?table=public.keepers", "/api/crossings/spring%2fmanifest", "/api/crossings/spring/tables/%2e%2e/preview?table=public.keepers", "/api/crossings/spring;/preview"} {
+	for _, topic := range []string{"/api/crossings/spring%2Fpreview?table=public.keepers",
+		"/api/crossings/spring%2fmanifest", "/api/crossings/spring/tables/%2e%2e/preview?table=public.keepers",
+		"/api/crossings/spring;/preview"} {
 		err := f.Events(t.Context(), "", []string{topic}, func(client.Event) error { return errors.New("it was told") })
 		if err == nil || !strings.Contains(err.Error(), "is no topic") {
 			t.Errorf("topic %s: %v", topic, err)
 		}
 	}
 	for _, path := range append(calls, "/api/session") {
-		if res, text := granted.call(http.MethodGet, path, "", "Authorization", "Bearer "+granted.token); res.StatusCode != 200 {
+		if res, text := granted.call(http.MethodGet, path, "", "Authorization",
+			"Bearer "+granted.token); res.StatusCode != 200 {
 			t.Errorf("granted, and refused %s: %d %s", path, res.StatusCode, text)
 		}
 	}
@@ -374,7 +407,8 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 	}); !errors.Is(err, stop) {
 		t.Errorf("the findings by the stream: %v", err)
 	}
-	looks, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(), &contract.ListJournalParams{Act: ptr("look"), Actor: ptr("tomasz")}))
+	looks, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(),
+		&contract.ListJournalParams{Act: ptr("look"), Actor: ptr("tomasz")}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -382,22 +416,27 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 	for _, e := range looks {
 		told += e.Message + "\n"
 	}
-	for _, want := range []string{"first rows of public.keepers in old", "as they will arrive", fmt.Sprintf("findings of comparison %d", r.Id), "rows set aside", "as they change"} {
+	for _, want := range []string{"first rows of public.keepers in old", "as they will arrive",
+		fmt.Sprintf("findings of comparison %d", r.Id), "rows set aside", "as they change"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the journal does not tell of %q:\n%s", want, told)
 		}
 	}
-	refusals, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(), &contract.ListJournalParams{Act: ptr("refused"), Actor: ptr("wren")}))
+	refusals, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(),
+		&contract.ListJournalParams{Act: ptr("refused"), Actor: ptr("wren")}))
 	if err != nil || len(refusals) < 3 {
 		t.Errorf("%d refusals of wren in the journal (%v)", len(refusals), err)
 	}
 
 	// Keys in chunks' bounds are values too, and a command may hold a password.
-	tables, err := client.Do[contract.TablePage](viewer.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{}))
+	tables, err := client.Do[contract.TablePage](viewer.API.ListTablesWithResponse(t.Context(), "spring",
+		&contract.ListTablesParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, path := range []string{fmt.Sprintf("/api/crossings/spring/tables/%d/chunks", tables.Tables[0].Id), "/api/crossings/spring/manifest", "/api/crossings/spring", "/api/crossings", "/api/defaults", "/api/journal?limit=1000", "/api/journal/export?format=csv", "/api/journal/export?format=jsonl"} {
+	for _, path := range []string{fmt.Sprintf("/api/crossings/spring/tables/%d/chunks", tables.Tables[0].Id),
+		"/api/crossings/spring/manifest", "/api/crossings/spring", "/api/crossings", "/api/defaults",
+		"/api/journal?limit=1000", "/api/journal/export?format=csv", "/api/journal/export?format=jsonl"} {
 		res, text := viewer.call(http.MethodGet, path, "", "Authorization", "Bearer "+viewer.token)
 		if res.StatusCode != 200 || strings.Contains(text, "sesame") || strings.Contains(text, "@saltmarsh.example") {
 			t.Errorf("%s tells a viewer: %d %s", path, res.StatusCode, text)
@@ -405,7 +444,9 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 	}
 	var detail []contract.JournalEntry
 	_, text := f.call(http.MethodGet, "/api/journal?search=handover_command", "", "Authorization", "Bearer "+f.token)
-	if err := json.Unmarshal([]byte(text), &detail); err != nil || len(detail) != 1 || detail[0].Detail == nil || !strings.Contains(*detail[0].Detail, "none → notify --password sesame") || strings.Contains(detail[0].Message, "sesame") {
+	if err := json.Unmarshal([]byte(text), &detail); err != nil || len(detail) != 1 || detail[0].Detail == nil ||
+		!strings.Contains(*detail[0].Detail, "none → notify --password sesame") || strings.Contains(detail[0].Message,
+		"sesame") {
 		t.Errorf("what an admin reads of it: %s", text)
 	}
 }

@@ -20,11 +20,13 @@ import (
 // a pause that somebody wanted.
 func TestAPauseIsNotLost(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 5000) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 5000) g; ANALYZE`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"public.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	// The restart takes its time: somebody reads the target's table.
@@ -34,7 +36,8 @@ func TestAPauseIsNotLost(t *testing.T) {
 		return f.task("restart").State == contract.TaskStateRunning && f.show().Phase == contract.PhasePrepared
 	})
 	f.must("crossing", "pause", "spring")
-	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code == 0 || !strings.Contains(a.err, "restart is under way") {
+	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code == 0 ||
+		!strings.Contains(a.err, "restart is under way") {
 		t.Errorf("%+v", a)
 	}
 	if a := f.cli("crossing", "start", "spring"); a.code == 0 || !strings.Contains(a.err, "paused") {
@@ -43,7 +46,8 @@ func TestAPauseIsNotLost(t *testing.T) {
 	free()
 	eventually(t, 30*time.Second, func() bool { return f.task("restart").State == contract.TaskStateDone })
 	time.Sleep(3 * time.Second)
-	if c := f.show(); c.Condition != contract.ConditionPaused || c.Phase != contract.PhaseLoading || c.Progress.Rows != 0 || !strings.Contains(c.Reason, "paused by admin") {
+	if c := f.show(); c.Condition != contract.ConditionPaused || c.Phase != contract.PhaseLoading ||
+		c.Progress.Rows != 0 || !strings.Contains(c.Reason, "paused by admin") {
 		t.Errorf("%s, %s (%s), %d rows", c.Phase, c.Condition, c.Reason, c.Progress.Rows)
 	}
 	f.must("crossing", "resume", "spring")
@@ -55,8 +59,10 @@ func TestAPauseIsNotLost(t *testing.T) {
 // behind, held, in a crossing that runs.
 func TestAHeldChunkAndAResume(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 60000) g; ANALYZE`)
-	exec1(t, p.targetURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer, CONSTRAINT full_jars CHECK (jars % 1000 <> 7))`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 60000) g; ANALYZE`)
+	exec1(t, p.targetURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer,
+  CONSTRAINT full_jars CHECK (jars % 1000 <> 7))`)
 	f := start(t)
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(64_000)), Lanes: ptr(4)}, "public.*")
 	f.startCrossing()
@@ -80,11 +86,13 @@ func TestAHeldChunkAndAResume(t *testing.T) {
 // paused itself; what was due is on record, once for each reason.
 func TestASchedulePauses(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 100) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 100) g; ANALYZE`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"public.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	f.must("schedule", "set", "spring", "--cron", "0 2 * * *", "--confirm", "new")
@@ -122,12 +130,15 @@ func TestASchedulePauses(t *testing.T) {
 	f.must("schedule", "resume", "spring")
 	exec1(t, p.sourceURL(), `INSERT INTO public.lots VALUES (200, 200)`)
 	// A schedule of another crossing that cannot be read keeps this one from nothing.
-	f.must("crossing", "create", "autumn", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.none")
-	exec1(t, f.set.ControlURL, `INSERT INTO schedules (crossing_id, cron, next_at, actor) SELECT id, 'every now and then', now() - interval '1 minute', 'admin' FROM crossings WHERE name = 'autumn'`)
+	f.must("crossing", "create", "autumn", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"public.none")
+	exec1(t, f.set.ControlURL, `INSERT INTO schedules (crossing_id, cron, next_at, actor) SELECT id, 'every now and then',
+  now() - interval '1 minute', 'admin' FROM crossings WHERE name = 'autumn'`)
 	due()
 	eventually(t, 30*time.Second, func() bool {
 		list := f.runs()
-		return list[0].State == contract.RunStateDone && list[0].By == "its schedule" && list[0].Rows == 101 && list[0].DueAt != nil
+		return list[0].State == contract.RunStateDone && list[0].By == "its schedule" && list[0].Rows == 101 &&
+			list[0].DueAt != nil
 	})
 	other, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), "autumn"))
 	if err != nil || !strings.Contains(other.WaitsFor, "schedule cannot be read") {
@@ -140,19 +151,23 @@ func TestASchedulePauses(t *testing.T) {
 // the source, and is neither held nor resumed afterwards.
 func TestClosingEndsWhatIsUnderWay(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 100) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 100) g; ANALYZE`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	// Capture can begin only when this transaction has ended.
 	free := holdTable(t, p.sourceURL(), `UPDATE public.lots SET jars = 0 WHERE id = 1`)
 	f.startCrossing()
-	eventually(t, 30*time.Second, func() bool { return strings.Contains(f.task("prepare").Note, "capture can begin when") })
+	eventually(t, 30*time.Second, func() bool {
+		return strings.Contains(f.task("prepare").Note, "capture can begin when")
+	})
 	f.must("crossing", "close", "spring", "--confirm", "spring", "--wait")
 	c := f.show()
 	if c.Phase != contract.PhaseClosed || c.Condition != contract.ConditionRunning || c.WaitsFor != "" || c.Reason != "" {
 		t.Errorf("%s, %s: %q %q", c.Phase, c.Condition, c.WaitsFor, c.Reason)
 	}
-	if k := f.task("prepare"); k.State != contract.TaskStateCancelled || !strings.Contains(k.Error, "the crossing was closed") {
+	if k := f.task("prepare"); k.State != contract.TaskStateCancelled ||
+		!strings.Contains(k.Error, "the crossing was closed") {
 		t.Errorf("%+v", k)
 	}
 	if a := f.cli("crossing", "resume", "spring"); a.code == 0 {
@@ -160,7 +175,8 @@ func TestClosingEndsWhatIsUnderWay(t *testing.T) {
 	}
 	free()
 	time.Sleep(3 * time.Second)
-	if n := one[int](t, p.sourceURL(), `SELECT (SELECT count(*) FROM pg_replication_slots WHERE database = current_database())::int + (SELECT count(*) FROM pg_publication)::int`); n != 0 {
+	if n := one[int](t, p.sourceURL(), `SELECT (SELECT count(*) FROM pg_replication_slots
+  WHERE database = current_database())::int + (SELECT count(*) FROM pg_publication)::int`); n != 0 {
 		t.Error("a slot or publication stays on the source, which keeps its log for it")
 	}
 	if c := f.show(); c.Condition != contract.ConditionRunning {
@@ -174,7 +190,8 @@ func TestClosingEndsWhatIsUnderWay(t *testing.T) {
 func TestOneTargetAwayKeepsNoOther(t *testing.T) {
 	p, q := newPair(t), newPair(t)
 	for _, url := range []string{p.sourceURL(), q.sourceURL()} {
-		exec1(t, url, `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 500) g; ANALYZE`)
+		exec1(t, url, `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g
+  FROM generate_series(1, 500) g; ANALYZE`)
 	}
 	dir, err := os.MkdirTemp("", "dusty-ferry-test-") // the server runs as a user of its own
 	if err != nil {
@@ -193,7 +210,8 @@ func TestOneTargetAwayKeepsNoOther(t *testing.T) {
 	f.cross(p, contract.Settings{}, "public.*")
 	f.register("old2", servers.source, q.source)
 	f.register("shy", shy, "postgres")
-	f.must("crossing", "create", "autumn", "--follow-changes=false", "--source", "old2", "--target", "shy", "--table", "public.*")
+	f.must("crossing", "create", "autumn", "--follow-changes=false", "--source", "old2", "--target", "shy", "--table",
+		"public.*")
 	f.must("crossing", "start", "autumn")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
@@ -211,11 +229,15 @@ func TestOneTargetAwayKeepsNoOther(t *testing.T) {
 	time.Sleep(2 * time.Second)
 	shy.Stop()
 	f.must("crossing", "restart", "spring", "--table", "public.lots", "--confirm", "public.lots")
-	eventually(t, 20*time.Second, func() bool { return told(f.journalOf("restart"), "public.lots has been emptied on the target") })
+	eventually(t, 20*time.Second, func() bool {
+		return told(f.journalOf("restart"), "public.lots has been emptied on the target")
+	})
 	f.awaitPhase(contract.PhaseInStep)
 	settle(t, f)
 	sameEverywhere(t, p, "public")
-	eventually(t, 90*time.Second, func() bool { return strings.Contains(other().WaitsFor, "tables could not begin again") })
+	eventually(t, 90*time.Second, func() bool {
+		return strings.Contains(other().WaitsFor, "tables could not begin again")
+	})
 	again, err := localserver.StartPostgres(t.Context(), localserver.Options{Dir: dir, Port: shy.Port})
 	if err != nil {
 		t.Fatal(err)
@@ -280,7 +302,8 @@ func TestASlowReceiverKeepsOnlyItself(t *testing.T) {
 func TestWorkCanBeCancelled(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `
-CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer, note text); INSERT INTO public.lots SELECT g, g, repeat('n', 200) FROM generate_series(1, 20000) g;
+CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer, note text); INSERT INTO public.lots
+  SELECT g, g, repeat('n', 200) FROM generate_series(1, 20000) g;
 CREATE TABLE public.late (id integer PRIMARY KEY); INSERT INTO public.late SELECT generate_series(1, 10); ANALYZE`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.lots")
@@ -298,12 +321,14 @@ CREATE TABLE public.late (id integer PRIMARY KEY); INSERT INTO public.late SELEC
 	}
 	// A fit check that takes its time.
 	f.must("crossing", "rules", "spring", "--file", write(t, `[{tables: public.lots, columns: {note: {longest: 300}}}]`))
-	if _, err := client.Do[contract.Crossing](f.API.CheckFitWithResponse(t.Context(), "spring", contract.NewFitCheck{SpeedLimit: ptr(int64(100_000))})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CheckFitWithResponse(t.Context(), "spring",
+		contract.NewFitCheck{SpeedLimit: ptr(int64(100_000))})); err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, 20*time.Second, func() bool { return f.task("fit check").State == contract.TaskStateRunning })
 	cancelled("fit check")
-	if fit, err := client.Do[contract.FitCheck](f.API.GetFitCheckWithResponse(t.Context(), "spring")); err != nil || !strings.Contains(deref(fit.Error), "cancelled by admin") {
+	if fit, err := client.Do[contract.FitCheck](f.API.GetFitCheckWithResponse(t.Context(), "spring")); err != nil ||
+		!strings.Contains(deref(fit.Error), "cancelled by admin") {
 		t.Errorf("%+v (%v)", fit, err)
 	}
 	// A survey whose caller goes away.
@@ -324,29 +349,40 @@ CREATE TABLE public.late (id integer PRIMARY KEY); INSERT INTO public.late SELEC
 	f.awaitPhase(contract.PhaseInStep)
 	// A comparison: somebody has the source's table for himself.
 	free = holdTable(t, p.sourceURL(), `LOCK TABLE public.lots IN ACCESS EXCLUSIVE MODE`)
-	r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(t.Context(), "spring", contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
+	r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(t.Context(), "spring",
+		contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
 	if err != nil {
 		t.Fatal(err)
 	}
 	eventually(t, 20*time.Second, func() bool { return f.task("reconcile").State == contract.TaskStateRunning })
 	time.Sleep(time.Second)
 	cancelled("reconcile")
-	if r, err = client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(t.Context(), "spring", r.Id)); err != nil || r.State != contract.ReconciliationStateCancelled {
+	if r, err = client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(t.Context(), "spring",
+		r.Id)); err != nil || r.State != contract.ReconciliationStateCancelled {
 		t.Errorf("%+v (%v)", r, err)
 	}
 	free()
 	// Adding a table to a crossing that nobody follows, as it is paused.
 	f.must("crossing", "pause", "spring")
 	f.must("crossing", "add-table", "spring", "public.late")
-	eventually(t, 30*time.Second, func() bool { return strings.Contains(f.task("add a table").Note, "waiting until capture knows") })
+	eventually(t, 30*time.Second, func() bool {
+		return strings.Contains(f.task("add a table").Note, "waiting until capture knows")
+	})
 	cancelled("add a table")
 	f.must("crossing", "resume", "spring")
-	eventually(t, time.Minute, func() bool { c := f.show(); return c.Phase == contract.PhaseInStep && c.Progress.Tables == 1 })
+	eventually(t, time.Minute, func() bool {
+		c := f.show()
+		return c.Phase == contract.PhaseInStep && c.Progress.Tables == 1
+	})
 	f.must("crossing", "add-table", "spring", "public.late")
-	eventually(t, time.Minute, func() bool { c := f.show(); return c.Phase == contract.PhaseInStep && c.Progress.TablesLanded == 2 })
+	eventually(t, time.Minute, func() bool {
+		c := f.show()
+		return c.Phase == contract.PhaseInStep && c.Progress.TablesLanded == 2
+	})
 	settle(t, f)
 	sameEverywhere(t, p, "public")
-	for _, no := range [][]string{{"task", "cancel", "spring", "9999"}, {"task", "cancel", "spring", "one"}, {"task", "cancel", "spring", fmt.Sprint(f.task("reconcile").Id)}} {
+	for _, no := range [][]string{{"task", "cancel", "spring", "9999"}, {"task", "cancel", "spring", "one"},
+		{"task", "cancel", "spring", fmt.Sprint(f.task("reconcile").Id)}} {
 		if a := f.cli(no...); a.code == 0 {
 			t.Errorf("%v was done", no)
 		}
@@ -358,29 +394,35 @@ CREATE TABLE public.late (id integer PRIMARY KEY); INSERT INTO public.late SELEC
 // still, and what it reads when it goes on is all there.
 func TestAPausedRefreshHoldsNoSnapshot(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.visits (id integer PRIMARY KEY, at timestamptz NOT NULL, note text); CREATE INDEX ON public.visits (at);
+	exec1(t, p.sourceURL(), `CREATE TABLE public.visits (id integer PRIMARY KEY, at timestamptz NOT NULL, note text);
+  CREATE INDEX ON public.visits (at);
 INSERT INTO public.visits SELECT g, now() - interval '1 day', 'n' FROM generate_series(1, 100) g; ANALYZE`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"public.*")
 	f.must("crossing", "rules", "spring", "--file", write(t, `[{tables: "public.*", watermark: at, overlap: 1m}]`))
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	exec1(t, p.sourceURL(), `INSERT INTO public.visits SELECT g, now(), repeat('n', 100) FROM generate_series(1000, 60000) g`)
+	exec1(t, p.sourceURL(), `INSERT INTO public.visits SELECT g, now(), repeat('n', 100)
+  FROM generate_series(1000, 60000) g`)
 	f.must("crossing", "set", "spring", "--speed-limit", "500KB")
 	f.must("crossing", "refresh", "spring")
 	eventually(t, 30*time.Second, func() bool {
 		return one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.visits`) > 100
 	})
 	snapshots := func() int {
-		return one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() AND backend_xmin IS NOT NULL`)
+		return one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_stat_activity WHERE datname = current_database()
+  AND pid <> pg_backend_pid() AND backend_xmin IS NOT NULL`)
 	}
 	if snapshots() == 0 {
 		t.Fatal("the refresh holds no snapshot while it reads: the test looks at the wrong thing")
 	}
 	f.must("crossing", "pause", "spring")
-	eventually(t, 30*time.Second, func() bool { return snapshots() == 0 && strings.HasPrefix(f.task("refresh").Note, "paused") })
+	eventually(t, 30*time.Second, func() bool {
+		return snapshots() == 0 && strings.HasPrefix(f.task("refresh").Note, "paused")
+	})
 	exec1(t, p.sourceURL(), `DELETE FROM public.visits WHERE id = 1; INSERT INTO public.visits VALUES (1, now(), 'again')`)
 	f.must("crossing", "set", "spring", "--speed-limit", "0")
 	f.must("crossing", "resume", "spring")

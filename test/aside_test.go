@@ -23,14 +23,16 @@ func TestRowsThatCannotLand(t *testing.T) {
 func rowsThatCannotLand(t *testing.T, from, to string) {
 	f := start(t)
 	source, target := f.sideOf(from, "old"), f.sideOf(to, "new")
-	numbers := map[string]string{"postgres": "FROM generate_series(1, 20000) g(seq)", "mariadb": "FROM seq_1_to_20000"}[from]
+	numbers := map[string]string{"postgres": "FROM generate_series(1, 20000) g(seq)",
+		"mariadb": "FROM seq_1_to_20000"}[from]
 	source.exec("CREATE TABLE hives (id int PRIMARY KEY, grams int NOT NULL, note varchar(40))")
 	source.exec("INSERT INTO hives SELECT seq, 40000, 'calm' " + numbers)
 	for _, id := range []int{7, 777, 778, 19999} {
 		source.exec(fmt.Sprintf("UPDATE hives SET grams = -%d WHERE id = %d", id, id))
 	}
 	// The target's table has a rule of its own, which the survey cannot know to be broken.
-	target.exec("CREATE TABLE hives (id int PRIMARY KEY, grams int NOT NULL, note varchar(40), CONSTRAINT weighed CHECK (grams >= 0))")
+	target.exec("CREATE TABLE hives (id int PRIMARY KEY, grams int NOT NULL, note varchar(40), CONSTRAINT weighed CHECK " +
+		"(grams >= 0))")
 	manifest := fmt.Sprintf(`dusty_ferry: 1
 crossing:
   name: spring
@@ -43,7 +45,8 @@ crossing:
   settings: {chunk_size: 256KB, lanes: 2, existing_rows: keep}
 `, source.schema, source.schema, target.schema)
 	if to == "mariadb" {
-		manifest = strings.Replace(manifest, fmt.Sprintf("  rules:\n  - {tables: \"%s.hives\", schema: %s}\n", source.schema, target.schema), "", 1)
+		manifest = strings.Replace(manifest, fmt.Sprintf("  rules:\n  - {tables: \"%s.hives\", schema: %s}\n", source.schema,
+			target.schema), "", 1)
 	}
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
@@ -60,7 +63,8 @@ crossing:
 		t.Fatal(a.err)
 	}
 	c = f.await(time.Minute, "held at its limit", func(c contract.Crossing) bool {
-		if c.Condition == contract.ConditionHeld && !strings.Contains(c.Reason, "bad_rows_limit") { // by a chunk that was at its end
+		// by a chunk that was at its end
+		if c.Condition == contract.ConditionHeld && !strings.Contains(c.Reason, "bad_rows_limit") {
 			f.must("crossing", "resume", "spring")
 		}
 		return c.Condition == contract.ConditionHeld && strings.Contains(c.Reason, "bad_rows_limit")
@@ -72,8 +76,10 @@ crossing:
 		t.Fatal(a.err)
 	}
 	f.awaitPhase(contract.PhaseInStep)
-	sameTexts(t, "hives", source.texts("SELECT concat_ws('|', id, grams, note) FROM "+source.schema+".hives"+" WHERE grams >= 0"), target.texts("SELECT concat_ws('|', id, grams, note) FROM "+target.schema+".hives"))
-	page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring", &contract.ListSetAsideParams{}))
+	sameTexts(t, "hives", source.texts("SELECT concat_ws('|', id, grams, note) FROM "+source.schema+".hives"+
+		" WHERE grams >= 0"), target.texts("SELECT concat_ws('|', id, grams, note) FROM "+target.schema+".hives"))
+	page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring",
+		&contract.ListSetAsideParams{}))
 	if err != nil || page.Total != 4 {
 		t.Fatalf("%+v, %v", page, err)
 	}
@@ -83,8 +89,10 @@ crossing:
 		}
 	}
 	// The account of the crossing is honest about them.
-	for _, c := range []struct{ want, say string }{{"", "crossing close spring --confirm spring --wait"}, {"4 rows that the target could not take", "certificate spring"}} {
-		if a := f.cli(strings.Fields(c.say)...); a.code != 0 || !strings.Contains(a.out, c.want) || c.want != "" && !strings.Contains(a.out, "hives key (777)") {
+	for _, c := range []struct{ want, say string }{{"", "crossing close spring --confirm spring --wait"},
+		{"4 rows that the target could not take", "certificate spring"}} {
+		if a := f.cli(strings.Fields(c.say)...); a.code != 0 || !strings.Contains(a.out, c.want) || c.want != "" &&
+			!strings.Contains(a.out, "hives key (777)") {
 			t.Errorf("%s: %+v", c.say, a)
 		}
 	}
@@ -99,15 +107,18 @@ crossing:
 // leaves none of them behind, nor in the list.
 func TestRowsSetAsideAreTriedAgain(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY, grams integer); INSERT INTO public.hives SELECT g, g - 3 FROM generate_series(1, 500) g; ANALYZE`)
-	exec1(t, p.targetURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY, grams integer CONSTRAINT weighed CHECK (grams >= 0))`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY, grams integer); INSERT INTO public.hives
+  SELECT g, g - 3 FROM generate_series(1, 500) g; ANALYZE`)
+	exec1(t, p.targetURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY,
+  grams integer CONSTRAINT weighed CHECK (grams >= 0))`)
 	f := start(t)
 	f.cross(p, contract.Settings{BadRows: ptr(contract.SettingsBadRowsSetAside)}, "public.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	aside := func() int {
 		t.Helper()
-		page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring", &contract.ListSetAsideParams{}))
+		page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring",
+			&contract.ListSetAsideParams{}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -121,7 +132,9 @@ func TestRowsSetAsideAreTriedAgain(t *testing.T) {
 	}
 	// Mended on the source, a row comes by capture; the target's rule gone, the rest does.
 	exec1(t, p.sourceURL(), `UPDATE public.hives SET grams = 7 WHERE id = 1`)
-	eventually(t, 20*time.Second, func() bool { return one[int](t, p.targetURL(), "SELECT count(*)::int FROM public.hives") == 499 })
+	eventually(t, 20*time.Second, func() bool {
+		return one[int](t, p.targetURL(), "SELECT count(*)::int FROM public.hives") == 499
+	})
 	exec1(t, p.targetURL(), `ALTER TABLE public.hives DROP CONSTRAINT weighed`)
 	if a := f.cli("crossing", "restart", "spring", "--table", "public.hives", "--confirm", "public.hives"); a.code != 0 {
 		t.Fatal(a.err)
@@ -140,14 +153,19 @@ func TestDatesThatNoCalendarHas(t *testing.T) {
 	f := start(t)
 	source, target := f.sideOf("mariadb", "old"), f.sideOf("postgres", "new")
 	source.exec("CREATE TABLE hives (id int PRIMARY KEY, queen date, weighed datetime(3), photo blob, kg decimal(9,3))")
-	source.exec("SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR INSERT INTO hives VALUES (1, '2026-02-28', '2024-02-29 23:59:59.999', x'00ff', -1.5), (2, '2026-02-30', NULL, NULL, NULL), (3, NULL, '2026-04-31 10:00:00', '', 0), (4, '0000-00-00', '2026-00-01 00:00:00', x'5c78', 12.345)")
-	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: false\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n  rules:\n%s\n  settings: {bad_rows: set aside}\n", source.schema, toSchema("mariadb", "postgres", source.schema))
+	source.exec("SET STATEMENT sql_mode = 'ALLOW_INVALID_DATES' FOR INSERT INTO hives VALUES (1, '2026-02-28', " +
+		"'2024-02-29 23:59:59.999', x'00ff', -1.5), (2, '2026-02-30', NULL, NULL, NULL), (3, NULL, '2026-04-31 10:00:00', " +
+		"'', 0), (4, '0000-00-00', '2026-00-01 00:00:00', x'5c78', 12.345)")
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: false\n  source: old\n  "+
+		"target: new\n  tables: [\"%s.*\"]\n  rules:\n%s\n  settings: {bad_rows: set aside}\n", source.schema,
+		toSchema("mariadb", "postgres", source.schema))
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	got := strings.Join(target.texts("SELECT concat_ws(' ', id, coalesce(queen::text, '~'), coalesce(weighed::text, '~'), coalesce(photo::text, '~'), kg) FROM public.hives ORDER BY id"), "; ")
+	got := strings.Join(target.texts("SELECT concat_ws(' ', id, coalesce(queen::text, '~'), coalesce(weighed::text, "+
+		"'~'), coalesce(photo::text, '~'), kg) FROM public.hives ORDER BY id"), "; ")
 	if got != `1 2026-02-28 2024-02-29 23:59:59.999 \x00ff -1.500; 4 ~ ~ \x5c78 12.345` {
 		t.Errorf("landed: %s", got)
 	}

@@ -30,10 +30,12 @@ func browser(t *testing.T) context.Context {
 		}
 	})
 	opts := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
-	for _, f := range []string{"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking", "disable-component-update", "disable-sync", "disable-dev-shm-usage"} {
+	for _, f := range []string{"disable-gpu", "disable-quic", "no-first-run", "disable-background-networking",
+		"disable-component-update", "disable-sync", "disable-dev-shm-usage"} {
 		opts = append(opts, chromedp.Flag(f, true))
 	}
-	opts = append(opts, chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800))
+	opts = append(opts, chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(profile),
+		chromedp.WindowSize(1280, 800))
 	alloc, end := chromedp.NewExecAllocator(t.Context(), opts...)
 	t.Cleanup(end)
 	ctx, done := chromedp.NewContext(alloc)
@@ -180,7 +182,8 @@ func follow(t *testing.T, ctx context.Context, label string) {
 // fill types into the field with that label, or chooses there.
 func fill(t *testing.T, ctx context.Context, label, value string) {
 	t.Helper()
-	code := fmt.Sprintf(`(() => {%s const el = labelled(%s); if (el) set(el, %s); return !!el })()`, find, js(label), js(value))
+	code := fmt.Sprintf(`(() => {%s const el = labelled(%s); if (el) set(el, %s); return !!el })()`, find, js(label),
+		js(value))
 	end := time.Now().Add(patience * 15 * time.Second)
 	for !eval[bool](t, ctx, code) {
 		if time.Now().After(end) {
@@ -193,7 +196,8 @@ func fill(t *testing.T, ctx context.Context, label, value string) {
 // tick clicks the box with that label.
 func tick(t *testing.T, ctx context.Context, label string) {
 	t.Helper()
-	if !eval[bool](t, ctx, fmt.Sprintf(`(() => {%s const el = labelled(%s); if (el) el.click(); return !!el })()`, find, js(label))) {
+	if !eval[bool](t, ctx, fmt.Sprintf(`(() => {%s const el = labelled(%s); if (el) el.click(); return !!el })()`, find,
+		js(label))) {
 		t.Fatalf("there is no box %q:\n%s", label, shown(t, ctx))
 	}
 }
@@ -202,7 +206,8 @@ func tick(t *testing.T, ctx context.Context, label string) {
 // its hover says.
 func offered(t *testing.T, ctx context.Context, label string) (bool, string) {
 	t.Helper()
-	v := eval[[]any](t, ctx, fmt.Sprintf(`(() => {%s const b = [...room.querySelectorAll('button')].find(b => says(b, %s)); return [!!b && !b.disabled, b?.title ?? ''] })()`, find, js(label)))
+	v := eval[[]any](t, ctx,
+		fmt.Sprintf(`(() => {%s const b = [...room.querySelectorAll('button')].find(b => says(b, %s)); return [!!b && !b.disabled, b?.title ?? ''] })()`, find, js(label)))
 	ok, _ := v[0].(bool)
 	why, _ := v[1].(string)
 	return ok, why
@@ -211,7 +216,8 @@ func offered(t *testing.T, ctx context.Context, label string) (bool, string) {
 // fits checks that nothing hangs over the side of the window.
 func fits(t *testing.T, ctx context.Context, page string) {
 	t.Helper()
-	if over := eval[float64](t, ctx, `document.documentElement.scrollWidth - document.documentElement.clientWidth`); over > 0 {
+	if over := eval[float64](t, ctx,
+		`document.documentElement.scrollWidth - document.documentElement.clientWidth`); over > 0 {
 		t.Errorf("%s is %v px wider than its window", page, over)
 	}
 }
@@ -219,7 +225,8 @@ func fits(t *testing.T, ctx context.Context, page string) {
 // signIn signs the browser in with a token.
 func signIn(t *testing.T, ctx context.Context, url, token string) {
 	t.Helper()
-	do(t, ctx, chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#token")), chromedp.SendKeys(chromedp.CSS("#token"), token))
+	do(t, ctx, chromedp.Navigate(url), chromedp.WaitVisible(chromedp.CSS("#token")),
+		chromedp.SendKeys(chromedp.CSS("#token"), token))
 	press(t, ctx, "Sign in")
 }
 

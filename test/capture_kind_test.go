@@ -14,7 +14,8 @@ import (
 // a copy that was made at that place by other means, stops where a person says and goes
 // on; source transactions before the place and after the stop are not applied.
 func TestCaptureOntoRowsThatAreThere(t *testing.T) {
-	for _, c := range []struct{ from, to, how string }{{"postgres", "postgres", "now"}, {"postgres", "postgres", "slot"}, {"mariadb", "mariadb", "place"}, {"mariadb", "postgres", "gtid"}} {
+	for _, c := range []struct{ from, to, how string }{{"postgres", "postgres", "now"}, {"postgres", "postgres", "slot"},
+		{"mariadb", "mariadb", "place"}, {"mariadb", "postgres", "gtid"}} {
 		t.Run(c.from+" to "+c.to+" from "+c.how, func(t *testing.T) { capturesOnto(t, c.from, c.to, c.how) })
 	}
 }
@@ -35,7 +36,8 @@ func capturesOnto(t *testing.T, from, to, how string) {
 		if from == "postgres" {
 			return source.texts("SELECT pg_current_wal_insert_lsn()::text")[0]
 		}
-		return source.texts("SELECT concat('saltmarsh.', lpad(variable_value, 6, '0')) FROM (SELECT 1 AS variable_value) x")[0]
+		return source.texts("SELECT concat('saltmarsh.', lpad(variable_value, 6, '0')) " +
+			"FROM (SELECT 1 AS variable_value) x")[0]
 	}
 	switch how {
 	case "slot":
@@ -55,7 +57,9 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	if r := toSchema(from, to, source.schema); r != "" {
 		rules = "  rules:\n" + r + "\n"
 	}
-	if a := f.cli("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  copy_rows: false\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  %s}\n", source.schema, rules, set))); a.code != 0 {
+	if a := f.cli("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  "+
+		"copy_rows: false\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  %s}\n", source.schema, rules,
+		set))); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if a := f.cli("survey", "spring"); !strings.Contains(a.out, "onto rows that must be those of the source") {
@@ -70,7 +74,8 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	}
 	settle(t, f)
 	sameTexts(t, "lots", rows(source), rows(target))
-	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code == 0 || !strings.Contains(a.err, "only follows changes") {
+	if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code == 0 ||
+		!strings.Contains(a.err, "only follows changes") {
 		t.Errorf("a restart, which would empty the tables: %+v", a)
 	}
 
@@ -82,7 +87,9 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	source.exec("INSERT INTO lots VALUES (10, 1)")
 	time.Sleep(time.Until(at.Add(1200 * time.Millisecond)))
 	source.exec("INSERT INTO lots VALUES (11, 1)")
-	c := f.await(30*time.Second, "stopped", func(c contract.Crossing) bool { return c.Condition == contract.ConditionPaused })
+	c := f.await(30*time.Second, "stopped", func(c contract.Crossing) bool {
+		return c.Condition == contract.ConditionPaused
+	})
 	if !strings.Contains(c.Reason, "stop_at") || !strings.Contains(c.Reason, "log position") {
 		t.Error(c.Reason)
 	}
@@ -119,7 +126,8 @@ func capturesOnto(t *testing.T, from, to, how string) {
 	})
 	settle(t, f)
 	sameTexts(t, "lots at the end", rows(source), rows(target))
-	if a := f.cli("crossing", "set", "spring", "--stop-at", "noon"); a.code == 0 || !strings.Contains(a.err, "a time such as") {
+	if a := f.cli("crossing", "set", "spring", "--stop-at", "noon"); a.code == 0 ||
+		!strings.Contains(a.err, "a time such as") {
 		t.Errorf("%+v", a)
 	}
 	if a := f.cli("crossing", "close", "spring", "--wait", "--confirm", "spring"); a.code != 0 {
@@ -130,7 +138,8 @@ func capturesOnto(t *testing.T, from, to, how string) {
 			t.Error("the person's slot was dropped")
 		}
 		eventually(t, 10*time.Second, func() bool { // whoever read from it is letting go
-			return len(source.texts("SELECT pg_drop_replication_slot(slot_name)::text FROM pg_replication_slots WHERE slot_name = 'dusty' AND NOT active")) == 1
+			return len(source.texts("SELECT pg_drop_replication_slot(slot_name)::text FROM pg_replication_slots WHERE "+
+				"slot_name = 'dusty' AND NOT active")) == 1
 		})
 	}
 }
@@ -156,17 +165,20 @@ func TestTheSourcesLogIsBounded(t *testing.T) {
 	for _, over := range []string{"go on", "release"} {
 		t.Run(over, func(t *testing.T) {
 			p := newPair(t)
-			exec1(t, p.sourceURL(), `CREATE TABLE public.readings (id integer PRIMARY KEY, note text); INSERT INTO public.readings VALUES (1, 'x')`)
+			exec1(t, p.sourceURL(), `CREATE TABLE public.readings (id integer PRIMARY KEY, note text);
+  INSERT INTO public.readings VALUES (1, 'x')`)
 			f := start(t)
 			way := contract.SettingsRetainedOver(over)
 			f.cross(p, contract.Settings{RetainedLimit: ptr(int64(20 << 20)), RetainedOver: &way}, "public.*")
 			f.startCrossing()
 			f.awaitPhase(contract.PhaseInStep)
-			if _, err := client.Do[contract.Crossing](f.API.PauseCrossingWithResponse(t.Context(), "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
+			if _, err := client.Do[contract.Crossing](f.API.PauseCrossingWithResponse(t.Context(), "spring",
+				contract.PauseCrossingJSONRequestBody{})); err != nil {
 				t.Fatal(err)
 			}
 			fill := func(mb int) {
-				exec1(t, p.sourceURL(), fmt.Sprintf(`INSERT INTO public.readings SELECT (SELECT max(id) FROM public.readings) + g, md5(g::text) || repeat('x', 1000) FROM generate_series(1, %d) g`, mb*900))
+				exec1(t, p.sourceURL(), fmt.Sprintf(`INSERT INTO public.readings SELECT (SELECT max(id) FROM public.readings) + g,
+  md5(g::text) || repeat('x', 1000) FROM generate_series(1, %d) g`, mb*900))
 			}
 			fill(18)
 			said := func(text string) func() bool {
@@ -192,12 +204,15 @@ func TestTheSourcesLogIsBounded(t *testing.T) {
 				return
 			}
 			// It stays paused, as a person wanted it, and says beside it what has happened.
-			c := f.await(20*time.Second, "waiting for a person", func(c contract.Crossing) bool { return strings.Contains(c.WaitsFor, "released") })
+			c := f.await(20*time.Second, "waiting for a person", func(c contract.Crossing) bool {
+				return strings.Contains(c.WaitsFor, "released")
+			})
 			if c.Condition != contract.ConditionPaused || !strings.Contains(c.WaitsFor, "restart") {
 				t.Errorf("%s, %s", c.Condition, c.WaitsFor)
 			}
 			eventually(t, 10*time.Second, func() bool {
-				return one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_replication_slots WHERE database = current_database()`) == 0
+				return one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_replication_slots
+  WHERE database = current_database()`) == 0
 			})
 			if a := f.cli("crossing", "restart", "spring", "--all", "--confirm", "spring"); a.code != 0 {
 				t.Fatal(a.err)

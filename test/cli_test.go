@@ -23,7 +23,8 @@ type answer struct {
 func (f *ferry) cli(args ...string) answer {
 	f.t.Helper()
 	cmd := exec.CommandContext(f.t.Context(), binary(f.t), args...)
-	cmd.Env = append(os.Environ(), "DUSTYFERRY_SERVICE="+f.url, "DUSTYFERRY_TOKEN="+f.token, "DUSTYFERRY_DATABASE_PASSWORD="+servers.source.Password)
+	cmd.Env = append(os.Environ(), "DUSTYFERRY_SERVICE="+f.url, "DUSTYFERRY_TOKEN="+f.token,
+		"DUSTYFERRY_DATABASE_PASSWORD="+servers.source.Password)
 	var out, err bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &err
 	a := answer{}
@@ -40,7 +41,8 @@ func (f *ferry) cli(args ...string) answer {
 // TestTheCommandLineJourney drives a crossing by commands alone.
 func TestTheCommandLineJourney(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a SELECT g, 'v' || g FROM generate_series(1, 500) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a
+  SELECT g, 'v' || g FROM generate_series(1, 500) g; ANALYZE`)
 	f := start(t)
 	run := func(args ...string) answer { t.Helper(); return f.cli(args...) }
 	ok := func(want string, args ...string) answer {
@@ -60,12 +62,15 @@ func TestTheCommandLineJourney(t *testing.T) {
 	}
 	port := func(u string) string { u = u[strings.Index(u, "127.0.0.1:")+10:]; return u[:strings.Index(u, "/")] }
 	ok("No database", "database", "list")
-	ok("is registered", "database", "add", "old", "--port", port(p.sourceURL()), "--database", p.source, "--user", "postgres")
-	ok("is registered", "database", "add", "new", "--port", port(p.targetURL()), "--database", p.target, "--user", "postgres")
+	ok("is registered", "database", "add", "old", "--port", port(p.sourceURL()), "--database", p.source, "--user",
+		"postgres")
+	ok("is registered", "database", "add", "new", "--port", port(p.targetURL()), "--database", p.target, "--user",
+		"postgres")
 	ok("PostgreSQL 1", "database", "check", "old")
 	ok("public.a", "database", "show", "old")
 	file := filepath.Join(t.TempDir(), "spring.yaml")
-	if err := os.WriteFile(file, []byte("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"public.*\"]\n  settings: {lanes: 1, pause_budget: 45s}\n"), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  "+
+		"tables: [\"public.*\"]\n  settings: {lanes: 1, pause_budget: 45s}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	ok("is created", "crossing", "create", "--file", file)
@@ -94,7 +99,8 @@ func TestTheCommandLineJourney(t *testing.T) {
 	no(1, "confirm it by giving the crossing's name", "cutover", "start", "spring", "--confirm", "autumn")
 	ok("hand over", "cutover", "start", "spring", "--confirm", "spring")
 	var c struct{ Crossing contract.Crossing }
-	if err := json.Unmarshal([]byte(ok("cut over", "crossing", "show", "spring", "-o", "json").out), &c); err != nil || c.Crossing.Phase != contract.PhaseCutOver {
+	if err := json.Unmarshal([]byte(ok("cut over", "crossing", "show", "spring", "-o", "json").out), &c); err != nil ||
+		c.Crossing.Phase != contract.PhaseCutOver {
 		t.Errorf("JSON: %v %+v", err, c)
 	}
 	ok("name: spring", "crossing", "list", "-o", "yaml")
@@ -125,7 +131,8 @@ func TestTheCommandLineJourney(t *testing.T) {
 		{"the environment over the file", []string{"DUSTYFERRY_OUTPUT=yaml"}, nil, "name: new"},
 		{"flags over both", []string{"DUSTYFERRY_OUTPUT=yaml"}, []string{"--output", "table"}, "ENGINE"},
 	} {
-		cmd := exec.CommandContext(t.Context(), binary(t), append([]string{"database", "list", "--config", conf}, c.args...)...)
+		cmd := exec.CommandContext(t.Context(), binary(t), append([]string{"database", "list", "--config", conf},
+			c.args...)...)
 		cmd.Env = append(c.env, "HOME="+t.TempDir())
 		out, err := cmd.CombinedOutput()
 		if err != nil || !strings.Contains(string(out), c.want) {
@@ -137,11 +144,14 @@ func TestTheCommandLineJourney(t *testing.T) {
 // TestTheDemoFromMariaDB runs what a newcomer runs, with the source that has most
 // to convert.
 func TestTheDemoFromMariaDB(t *testing.T) {
-	out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "mariadb", "--unattended", "--rows", "20000").CombinedOutput()
-	if err != nil || !strings.Contains(string(out), "no row was lost, zero findings") || !strings.Contains(string(out), "The application writes to the new server now") {
+	out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "mariadb", "--unattended", "--rows",
+		"20000").CombinedOutput()
+	if err != nil || !strings.Contains(string(out), "no row was lost, zero findings") || !strings.Contains(string(out),
+		"The application writes to the new server now") {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "paper").CombinedOutput(); err == nil || !strings.Contains(string(out), "choose postgres or mariadb") {
+	if out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "paper").CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "choose postgres or mariadb") {
 		t.Errorf("%v\n%s", err, out)
 	}
 }
@@ -155,7 +165,8 @@ func TestAPlanInTheTerminal(t *testing.T) {
 	f.registerMaria("old", name, db, sourceRights(name)...)
 	f.register("new", servers.target, p.target)
 	rules := filepath.Join(t.TempDir(), "rules.yaml")
-	if err := os.WriteFile(rules, []byte("- tables: '*.readings'\n  name: scale_*\n  columns:\n    warmth: {leave_out: true}\n    weight: {type: text}\n"), 0o600); err != nil {
+	if err := os.WriteFile(rules, []byte("- tables: '*.readings'\n  name: scale_*\n  columns:\n    warmth: {leave_out: "+
+		"true}\n    weight: {type: text}\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -165,12 +176,17 @@ func TestAPlanInTheTerminal(t *testing.T) {
 	}{
 		{0, []string{"is created"}, []string{"crossing", "create", "spring", "--source", "old", "--target", "new"}},
 		{0, []string{"has no rules"}, []string{"crossing", "rules", "spring"}},
-		{0, []string{"only rows where id > 7", "See what they do"}, []string{"crossing", "rules", "spring", "--file", write(t, "- tables: '*.readings'\n  where: id > 7\n")}},
+		{0, []string{"only rows where id > 7", "See what they do"}, []string{"crossing", "rules", "spring", "--file",
+			write(t, "- tables: '*.readings'\n  where: id > 7\n")}},
 		{2, []string{"line 1, column 3"}, []string{"crossing", "rules", "spring", "--file", write(t, "- table: x.y\n")}},
 		{2, []string{"changes nothing"}, []string{"crossing", "rules", "spring", "--file", write(t, "- tables: x.y\n")}},
-		{0, []string{"column warmth is left out", "column weight as text", "name scale_*"}, []string{"crossing", "rules", "spring", "-f", rules}},
-		{0, []string{name + ".readings becomes " + name + ".scale_readings", "left out", "planned by a rule; kept as text", "3 statements on the target"}, []string{"crossing", "plan", "spring", name + ".readings"}},
-		{0, []string{"-- before the load\nCREATE TABLE", `CREATE INDEX "readings_by_keeper" ON "` + name + `"."scale_readings" ("keeper", "at")`, `FOREIGN KEY ("keeper") REFERENCES "` + name + `"."keepers" ("id")`}, []string{"crossing", "plan", "spring", name + ".readings", "--statements"}},
+		{0, []string{"column warmth is left out", "column weight as text", "name scale_*"}, []string{"crossing", "rules",
+			"spring", "-f", rules}},
+		{0, []string{name + ".readings becomes " + name + ".scale_readings", "left out", "planned by a rule; kept as text",
+			"3 statements on the target"}, []string{"crossing", "plan", "spring", name + ".readings"}},
+		{0, []string{"-- before the load\nCREATE TABLE", `CREATE INDEX "readings_by_keeper" ON "` + name +
+			`"."scale_readings" ("keeper", "at")`, `FOREIGN KEY ("keeper") REFERENCES "` + name + `"."keepers" ("id")`},
+			[]string{"crossing", "plan", "spring", name + ".readings", "--statements"}},
 		{0, []string{`"mapping": "lossy"`}, []string{"crossing", "plan", "spring", name + ".keepers", "--output", "json"}},
 		{1, []string{"has no table"}, []string{"crossing", "plan", "spring", "no.table"}},
 		{0, []string{"json-schema.org", "leave_out"}, []string{"crossing", "schema"}},

@@ -13,7 +13,8 @@ import (
 // written to. What is surely the same on both sides is carried over at its place in the
 // log; the rest holds the crossing with what would mend it; no row is wrong.
 func TestColumnsChangeUnderWay(t *testing.T) {
-	for _, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "mariadb"}, {"postgres", "mariadb"}, {"mariadb", "postgres"}} {
+	for _, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "mariadb"}, {"postgres", "mariadb"},
+		{"mariadb", "postgres"}} {
 		t.Run(way[0]+" to "+way[1], func(t *testing.T) { columnsChange(t, way[0], way[1]) })
 	}
 }
@@ -23,7 +24,8 @@ func columnsChange(t *testing.T, from, to string) {
 	source, target := f.sideOf(from, "old"), f.sideOf(to, "new")
 	source.exec("CREATE TABLE hives (id int PRIMARY KEY, name varchar(20), frames smallint NOT NULL)")
 	source.exec("INSERT INTO hives VALUES (1, 'dyke-1', 10), (2, 'dyke-2', 12)")
-	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n  rules:\n%s\n  settings: {column_changes: carry}\n", source.schema, toSchema(from, to, source.schema))
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: "+
+		"[\"%s.*\"]\n  rules:\n%s\n  settings: {column_changes: carry}\n", source.schema, toSchema(from, to, source.schema))
 	if toSchema(from, to, source.schema) == "" {
 		manifest = strings.Replace(manifest, "  rules:\n", "", 1)
 	}
@@ -71,7 +73,8 @@ func columnsChange(t *testing.T, from, to string) {
 	source.exec("ALTER TABLE hives DROP COLUMN varroa")
 	insert("'dropped', 11")
 	same("name, frames")
-	if n := target.texts("SELECT concat('', count(*)) FROM information_schema.columns WHERE table_name = 'hives' AND column_name = 'varroa' AND table_schema = '" + target.schema + "'"); n[0] != "0" {
+	if n := target.texts("SELECT concat('', count(*)) FROM information_schema.columns WHERE table_name = 'hives' AND " +
+		"column_name = 'varroa' AND table_schema = '" + target.schema + "'"); n[0] != "0" {
 		t.Error("the dropped column still stands on the target")
 	}
 	if from == "postgres" && to == "postgres" {
@@ -101,13 +104,16 @@ func columnsChange(t *testing.T, from, to string) {
 		same("name, frames, coalesce(weight, -1)")
 		source.exec("ALTER TABLE hives CHANGE COLUMN weight grams bigint")
 		insert("'grams', 11, 4")
-		c := f.await(30*time.Second, "held by the new name", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
+		c := f.await(30*time.Second, "held by the new name", func(c contract.Crossing) bool {
+			return c.Condition == contract.ConditionHeld
+		})
 		if !strings.Contains(c.Reason, "may be another one that has a new name") {
 			t.Error(c.Reason)
 		}
 		rename := "ALTER TABLE " + target.schema + ".hives RENAME COLUMN weight TO grams"
 		target.exec(rename)
-		target.exec(map[string]string{"postgres": "ALTER TABLE public.hives ALTER COLUMN grams TYPE bigint", "mariadb": "ALTER TABLE " + target.schema + ".hives MODIFY COLUMN grams bigint"}[to])
+		target.exec(map[string]string{"postgres": "ALTER TABLE public.hives ALTER COLUMN grams TYPE bigint",
+			"mariadb": "ALTER TABLE " + target.schema + ".hives MODIFY COLUMN grams bigint"}[to])
 		inStepBy("crossing", "resume", "spring")
 		same("name, frames, coalesce(grams, -1)")
 		// Two that change names with each other look like two that change places.
@@ -116,7 +122,9 @@ func columnsChange(t *testing.T, from, to string) {
 		same("name, frames, coalesce(eggs, -1)")
 		source.exec("ALTER TABLE hives RENAME COLUMN grams TO eggs, RENAME COLUMN eggs TO grams")
 		insert("'swapped', 11, 6, 7")
-		c = f.await(30*time.Second, "held by the swap", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
+		c = f.await(30*time.Second, "held by the swap", func(c contract.Crossing) bool {
+			return c.Condition == contract.ConditionHeld
+		})
 		if !strings.Contains(c.Reason, "restart") {
 			t.Error(c.Reason)
 		}
@@ -173,13 +181,16 @@ func columnsChange(t *testing.T, from, to string) {
 	default:
 		source.exec("INSERT INTO hives VALUES (100, 'wider', 22, 0.5)")
 	}
-	c = f.await(30*time.Second, "held again", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
+	c = f.await(30*time.Second, "held again", func(c contract.Crossing) bool {
+		return c.Condition == contract.ConditionHeld
+	})
 	t.Log(c.Reason)
 	source.exec("UPDATE hives SET frames = 5000000000 WHERE id = 100")
 	inStepBy("crossing", "restart", "spring", "--table", source.schema+".hives", "--confirm", source.schema+".hives")
 	source.exec("UPDATE hives SET name = 'at the end' WHERE id = 2")
 	settle(t, f)
-	sameTexts(t, "everything", hives(source, "name, frames, coalesce(weighed, -1)"), hives(target, "name, frames, coalesce(weighed, -1)"))
+	sameTexts(t, "everything", hives(source, "name, frames, coalesce(weighed, -1)"),
+		hives(target, "name, frames, coalesce(weighed, -1)"))
 	if testing.Verbose() {
 		t.Log("\n" + f.cli("journal", "--crossing", "spring").out)
 	}
@@ -194,7 +205,8 @@ func hives(s side, columns string) []string {
 // alter the table that it writes.
 func TestAColumnShowsInALargeTransaction(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v integer); CREATE TABLE public.b (id integer PRIMARY KEY); CREATE TABLE public.c (id integer PRIMARY KEY)`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v integer);
+  CREATE TABLE public.b (id integer PRIMARY KEY); CREATE TABLE public.c (id integer PRIMARY KEY)`)
 	f := start(t)
 	way := contract.SettingsColumnChanges("carry")
 	f.cross(p, contract.Settings{BatchChanges: ptr(20), ColumnChanges: &way}, "public.*")
@@ -204,8 +216,11 @@ func TestAColumnShowsInALargeTransaction(t *testing.T) {
 		`INSERT INTO public.a SELECT g, g FROM generate_series(1, 5) g`,
 		`ALTER TABLE public.b ADD COLUMN note text; ALTER TABLE public.c ADD COLUMN note text`,
 		`INSERT INTO public.a SELECT g, g FROM generate_series(6, 9) g`,
-		`BEGIN; INSERT INTO public.a SELECT g, g FROM generate_series(100, 160) g; INSERT INTO public.b VALUES (1, 'shows'); INSERT INTO public.a SELECT g, g FROM generate_series(200, 260) g; INSERT INTO public.c VALUES (1, 'shows too'); UPDATE public.a SET v = v + 1; COMMIT`,
-		`BEGIN; INSERT INTO public.a VALUES (300, 1); ALTER TABLE public.b ADD COLUMN more integer; INSERT INTO public.b VALUES (2, 'and', 3); INSERT INTO public.a VALUES (301, 1); COMMIT`,
+		`BEGIN; INSERT INTO public.a SELECT g, g FROM generate_series(100, 160) g; INSERT INTO public.b VALUES (1, 'shows');
+  INSERT INTO public.a SELECT g, g FROM generate_series(200, 260) g; INSERT INTO public.c VALUES (1, 'shows too');
+  UPDATE public.a SET v = v + 1; COMMIT`,
+		`BEGIN; INSERT INTO public.a VALUES (300, 1); ALTER TABLE public.b ADD COLUMN more integer; INSERT INTO public.b
+  VALUES (2, 'and', 3); INSERT INTO public.a VALUES (301, 1); COMMIT`,
 		`INSERT INTO public.a VALUES (400, 1)`,
 	} {
 		exec1(t, p.sourceURL(), q)
@@ -214,7 +229,8 @@ func TestAColumnShowsInALargeTransaction(t *testing.T) {
 		if c.Condition == contract.ConditionHeld {
 			t.Fatal(c.Reason)
 		}
-		return c.Progress.LagSeconds < 1 && c.Progress.Capture != "waiting" && one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.a WHERE id = 400`) == 1
+		return c.Progress.LagSeconds < 1 && c.Progress.Capture != "waiting" &&
+			one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.a WHERE id = 400`) == 1
 	})
 	settle(t, f)
 	sameEverywhere(t, p, "public")

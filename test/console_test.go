@@ -105,7 +105,8 @@ func (j *journey) register() {
 		eventually(t, 20*time.Second, func() bool { return eval[string](t, ctx, `location.pathname`) == "/databases/"+name })
 		shows(t, ctx, "No crossing uses it")
 	}
-	if text := eval[string](t, ctx, `document.documentElement.outerHTML`); strings.Contains(text, servers.source.Password) {
+	if text := eval[string](t, ctx, `document.documentElement.outerHTML`); strings.Contains(text,
+		servers.source.Password) {
 		t.Error("the page knows the password")
 	}
 	j.at("/databases")
@@ -138,7 +139,8 @@ func (j *journey) plan() {
 	fill(t, ctx, "Add a pattern", "saltmarsh.h*")
 	press(t, ctx, "Add")
 	shows(t, ctx, "2 tables of 12 taken along") // hives and harvest lots
-	eval[bool](t, ctx, `(() => { document.querySelector('[aria-label="Take saltmarsh.keepers"]').click(); return true })()`)
+	eval[bool](t, ctx,
+		`(() => { document.querySelector('[aria-label="Take saltmarsh.keepers"]').click(); return true })()`)
 	shows(t, ctx, "3 tables of 12 taken along")
 	press(t, ctx, "Remove the pattern -saltmarsh.*")
 	press(t, ctx, "Remove the pattern saltmarsh.h*")
@@ -159,8 +161,10 @@ func (j *journey) plan() {
 	press(t, ctx, "Survey both sides")
 	shows(t, ctx, "Blockers (1)", "unlike what the plan needs")
 	exec1(t, j.p.targetURL(), `DROP TABLE saltmarsh.weather`)
-	exec1(t, j.p.targetURL(), `CREATE TABLE saltmarsh."Market Stalls" ("Stall No" integer PRIMARY KEY, "Town" text NOT NULL, "Rent €" numeric(8,2), "on sunday" boolean NOT NULL DEFAULT false)`)
-	exec1(t, j.p.targetURL(), `INSERT INTO saltmarsh."Market Stalls" VALUES (1, 'Old Fen'), (2, 'Old Quay'), (3, 'Old Dyke')`)
+	exec1(t, j.p.targetURL(), `CREATE TABLE saltmarsh."Market Stalls" ("Stall No" integer PRIMARY KEY,
+  "Town" text NOT NULL, "Rent €" numeric(8,2), "on sunday" boolean NOT NULL DEFAULT false)`)
+	exec1(t, j.p.targetURL(), `INSERT INTO saltmarsh."Market Stalls" VALUES (1, 'Old Fen'), (2, 'Old Quay'),
+  (3, 'Old Dyke')`)
 	press(t, ctx, "Survey again")
 	shows(t, ctx, "it holds 3 rows")
 	j.looked("survey")
@@ -177,15 +181,20 @@ func (j *journey) review() {
 	fill(t, ctx, "Target tables that hold rows", "empty")
 	fill(t, ctx, "Chunk size", "0.26")
 	fill(t, ctx, "Speed limit", "0.35")
-	eval[bool](t, ctx, `(() => { [...document.querySelectorAll('label')].find(l => l.innerText.startsWith('stop writes')).querySelector('input').click(); return true })()`)
+	eval[bool](t, ctx,
+		`(() => { [...document.querySelectorAll('label')].find(l => l.innerText.startsWith('stop writes')).querySelector('input').click(); return true })()`)
 	axe(t, ctx, "settings of the crossing")
 	press(t, ctx, "Save")
-	eventually(t, 10*time.Second, func() bool { s := j.f.show().Settings; return *s.SpeedLimit == 350_000 && len(*s.HoldPoints) == 1 })
+	eventually(t, 10*time.Second, func() bool {
+		s := j.f.show().Settings
+		return *s.SpeedLimit == 350_000 && len(*s.HoldPoints) == 1
+	})
 	follow(t, ctx, "5. Review")
 	shows(t, ctx, "3 rows in 1 table will be removed")
 	j.looked("review")
 	// Without the name nothing is removed, whoever asks.
-	_, err := client.Do[contract.Crossing](j.f.API.StartCrossingWithResponse(t.Context(), "spring", contract.StartCrossingJSONRequestBody{}))
+	_, err := client.Do[contract.Crossing](j.f.API.StartCrossingWithResponse(t.Context(), "spring",
+		contract.StartCrossingJSONRequestBody{}))
 	refused(t, err, "removes 3 rows", "giving the target's name, new")
 	press(t, ctx, "Start the crossing")
 	shows(t, ctx, "Type new to confirm")
@@ -209,19 +218,23 @@ func (j *journey) underWay() {
 		return eval[string](t, ctx, `document.querySelector('[data-testid=`+id+`]')?.innerText ?? ''`)
 	}
 	first := read("loaded")
-	eventually(t, 20*time.Second, func() bool { return read("loaded") != first && strings.Contains(read("speed"), "kB/s") })
+	eventually(t, 20*time.Second, func() bool {
+		return read("loaded") != first && strings.Contains(read("speed"), "kB/s")
+	})
 	shows(t, ctx, "lanes at work")
 	time.Sleep(7 * time.Second) // some history for the charts
 	// The page answers without scrolling.
 	if over := eval[float64](t, ctx, `document.documentElement.scrollHeight - window.innerHeight`); over > 0 {
 		t.Errorf("the page of a crossing under way is %v px higher than 800", over)
 	}
-	if title := eval[string](t, ctx, `document.title`); !strings.HasPrefix(title, "spring: loading") || !strings.Contains(title, "%") {
+	if title := eval[string](t, ctx, `document.title`); !strings.HasPrefix(title, "spring: loading") ||
+		!strings.Contains(title, "%") {
 		t.Errorf("the tab's title does not tell: %q", title)
 	}
 	j.looked("under-way")
 	// A chart says exact values under the arrow keys, and zooms by its address.
-	eval[bool](t, ctx, `(() => { const c = document.querySelector('figure [role=img]'); c.focus(); for (let i = 0; i < 2; i++) c.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowLeft', bubbles: true })); return true })()`)
+	eval[bool](t, ctx,
+		`(() => { const c = document.querySelector('figure [role=img]'); c.focus(); for (let i = 0; i < 2; i++) c.dispatchEvent(new KeyboardEvent('keydown', { key: 'ArrowLeft', bubbles: true })); return true })()`)
 	shows(t, ctx, "at ")
 	fill(t, ctx, "Window", "5")
 	shows(t, ctx, "last 5 minutes")
@@ -234,8 +247,11 @@ func (j *journey) ledger() {
 	t, ctx := j.t, j.ctx
 	follow(t, ctx, "saltmarsh.scale_readings")
 	shows(t, ctx, "Chunk ledger", "Choose a cell")
-	eventually(t, 20*time.Second, func() bool { return eval[bool](t, ctx, `document.querySelector('canvas[role=application]') !== null`) })
-	eval[bool](t, ctx, `(() => { const c = document.querySelector('canvas[role=application]'); c.focus(); for (const key of ['Home', 'ArrowRight']) c.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true })); return true })()`)
+	eventually(t, 20*time.Second, func() bool {
+		return eval[bool](t, ctx, `document.querySelector('canvas[role=application]') !== null`)
+	})
+	eval[bool](t, ctx,
+		`(() => { const c = document.querySelector('canvas[role=application]'); c.focus(); for (const key of ['Home', 'ArrowRight']) c.dispatchEvent(new KeyboardEvent('keydown', { key, bubbles: true })); return true })()`)
 	shows(t, ctx, "to below", "log position")
 	if q := eval[string](t, ctx, `location.search`); !strings.Contains(q, "chunk=") {
 		t.Errorf("the chunk is not in the address: %q", q)
@@ -370,7 +386,8 @@ func (j *journey) certificate() {
 	if n := bytes.Count(pdf, []byte("/Type /Page\n")) + bytes.Count(pdf, []byte("/Type /Page ")); n > 3 {
 		t.Errorf("the certificate takes %d pages", n)
 	}
-	text, err := client.Do[string](j.f.API.GetCertificateWithResponse(t.Context(), "spring", &contract.GetCertificateParams{Format: ptr("text")}))
+	text, err := client.Do[string](j.f.API.GetCertificateWithResponse(t.Context(), "spring",
+		&contract.GetCertificateParams{Format: ptr("text")}))
 	if err != nil || !strings.Contains(text, "CERTIFICATE OF THE CROSSING spring") {
 		t.Errorf("the file is %q (%v)", text, err)
 	}
@@ -380,7 +397,8 @@ func (j *journey) certificate() {
 func (j *journey) house() {
 	t, ctx := j.t, j.ctx
 	j.at("/journal")
-	shows(t, ctx, "admin started spring", "looked at the first rows of saltmarsh.harvest_lots", "asked to copy the rows of 4 findings")
+	shows(t, ctx, "admin started spring", "looked at the first rows of saltmarsh.harvest_lots",
+		"asked to copy the rows of 4 findings")
 	fill(t, ctx, "Severity", "warning")
 	eventually(t, 10*time.Second, func() bool { return !strings.Contains(shown(t, ctx), "admin started spring") })
 	shows(t, ctx, "asked to abort")

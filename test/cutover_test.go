@@ -18,7 +18,8 @@ import (
 func following(t *testing.T) (*ferry, pair) {
 	t.Helper()
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.jars (id serial PRIMARY KEY, label text); INSERT INTO public.jars (label) SELECT 'jar ' || g FROM generate_series(1, 300) g`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.jars (id serial PRIMARY KEY, label text); INSERT INTO public.jars (label)
+  SELECT 'jar ' || g FROM generate_series(1, 300) g`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	f.startCrossing()
@@ -29,7 +30,8 @@ func following(t *testing.T) (*ferry, pair) {
 // begin starts a cutover without waiting for its end.
 func (f *ferry) begin(set contract.Settings) {
 	f.t.Helper()
-	if _, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(f.t.Context(), "spring", contract.NewCutover{Confirm: ptr("spring"), Settings: &set})); err != nil {
+	if _, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(f.t.Context(), "spring",
+		contract.NewCutover{Confirm: ptr("spring"), Settings: &set})); err != nil {
 		f.t.Fatal(err)
 	}
 }
@@ -82,7 +84,8 @@ func TestAFailedHandOverIsTakenBack(t *testing.T) {
 func TestAPersonsWord(t *testing.T) {
 	f, p := following(t)
 	note := filepath.Join(t.TempDir(), "moved")
-	set := contract.Settings{StopMethod: ptr(contract.SettingsStopMethod("word")), HandoverCommand: ptr("echo \"$DUSTYFERRY_CROSSING to $DUSTYFERRY_TARGET\" > " + note)}
+	set := contract.Settings{StopMethod: ptr(contract.SettingsStopMethod("word")),
+		HandoverCommand: ptr("echo \"$DUSTYFERRY_CROSSING to $DUSTYFERRY_TARGET\" > " + note)}
 	waits := func() bool { return strings.Contains(f.steps()["stop writes"].Note, "waiting for a person's word") }
 	f.begin(set)
 	eventually(t, 20*time.Second, waits)
@@ -112,7 +115,8 @@ func TestAPersonsWord(t *testing.T) {
 	}
 	// A cutover that a person aborted is said once, and is no error.
 	bad := contract.Error
-	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(), &contract.ListJournalParams{Crossing: ptr("spring"), Severity: &bad}))
+	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(),
+		&contract.ListJournalParams{Crossing: ptr("spring"), Severity: &bad}))
 	if err != nil || len(list) != 0 {
 		t.Errorf("errors in the journal: %+v (%v)", list, err)
 	}
@@ -125,19 +129,24 @@ func TestAPersonsWord(t *testing.T) {
 // TestReadOnlyCutover makes the whole source read-only, and leaves it so.
 func TestReadOnlyCutover(t *testing.T) {
 	f, p := following(t)
-	if k := f.cutOver(false, contract.Settings{StopMethod: ptr(contract.SettingsStopMethod("read-only"))}); k.State != "done" {
+	if k := f.cutOver(false, contract.Settings{StopMethod: ptr(contract.SettingsStopMethod(
+		"read-only"))}); k.State != "done" {
 		f.story()
 		t.Fatalf("%+v", k)
 	}
 	c := connect(t, p.sourceURL())
-	if _, err := c.Exec(t.Context(), `INSERT INTO public.jars (label) VALUES ('late')`); err == nil || !strings.Contains(err.Error(), "read-only") {
+	if _, err := c.Exec(t.Context(), `INSERT INTO public.jars (label) VALUES ('late')`); err == nil ||
+		!strings.Contains(err.Error(), "read-only") {
 		t.Errorf("the source took a write: %v", err)
 	}
 	sameEverywhere(t, p, "public")
-	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring", contract.CloseCrossingJSONRequestBody{Reopen: true, Confirm: ptr("spring")})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring",
+		contract.CloseCrossingJSONRequestBody{Reopen: true, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
-	f.await(30*time.Second, "closed", func(c contract.Crossing) bool { return c.Phase == contract.PhaseClosed && c.Progress.Work == nil })
+	f.await(30*time.Second, "closed", func(c contract.Crossing) bool {
+		return c.Phase == contract.PhaseClosed && c.Progress.Work == nil
+	})
 	exec1(t, p.sourceURL(), `INSERT INTO public.jars (label) VALUES ('reopened')`)
 }
 
@@ -146,14 +155,16 @@ func TestOpenFindingsBlockTheCutover(t *testing.T) {
 	f, p := following(t)
 	exec1(t, p.targetURL(), `UPDATE public.jars SET label = 'wrong' WHERE id = 5`)
 	// Nobody has compared yet: the cutover itself finds it and undoes everything.
-	if k := f.cutOver(false, contract.Settings{}); k.State != "undone" || !strings.Contains(k.Error, "found 1 difference") {
+	if k := f.cutOver(false, contract.Settings{}); k.State != "undone" ||
+		!strings.Contains(k.Error, "found 1 difference") {
 		t.Errorf("%+v", k)
 	}
 	f.awaitPhase(contract.PhaseInStep)
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.Findings != 1 {
 		t.Fatalf("%+v", r)
 	}
-	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{Confirm: ptr("spring")}))
+	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring",
+		contract.NewCutover{Confirm: ptr("spring")}))
 	refused(t, err, "not ready to cut over", "1 finding open", "dustyferry repair spring")
 	list, err := client.Do[[]contract.Entry](f.API.GetReadinessWithResponse(t.Context(), "spring"))
 	if err != nil {
@@ -169,17 +180,20 @@ func TestOpenFindingsBlockTheCutover(t *testing.T) {
 // TestLoadOnly copies without following; it cannot be cut over to.
 func TestLoadOnly(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.jars (id serial PRIMARY KEY, label text UNIQUE); INSERT INTO public.jars (label) SELECT 'jar ' || g FROM generate_series(1, 5000) g`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.jars (id serial PRIMARY KEY, label text UNIQUE);
+  INSERT INTO public.jars (label) SELECT 'jar ' || g FROM generate_series(1, 5000) g`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new", FollowChanges: ptr(false)})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new", FollowChanges: ptr(false)})); err != nil {
 		t.Fatal(err)
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	sameEverywhere(t, p, "public")
-	for what, q := range map[string]string{"a slot": `SELECT count(*) FROM pg_replication_slots WHERE database = current_database()`, "a publication": `SELECT count(*) FROM pg_publication`} {
+	for what, q := range map[string]string{"a slot": `SELECT count(*) FROM pg_replication_slots
+  WHERE database = current_database()`, "a publication": `SELECT count(*) FROM pg_publication`} {
 		if one[int64](t, p.sourceURL(), q) != 0 {
 			t.Errorf("a load left %s on the source", what)
 		}
@@ -187,7 +201,8 @@ func TestLoadOnly(t *testing.T) {
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {
 		t.Errorf("%+v", r)
 	}
-	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{Confirm: ptr("spring")}))
+	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring",
+		contract.NewCutover{Confirm: ptr("spring")}))
 	refused(t, err, "only loads")
 }
 
@@ -208,9 +223,11 @@ func TestTheHTTPFace(t *testing.T) {
 		status int
 		kind   string
 	}{
-		"/healthz": {200, "text/plain"}, "/readyz": {200, "text/plain"}, "/metrics": {200, "text/plain"}, "/api/version": {200, "application/json"},
+		"/healthz": {200, "text/plain"}, "/readyz": {200, "text/plain"}, "/metrics": {200, "text/plain"},
+		"/api/version":      {200, "application/json"},
 		"/api/openapi.yaml": {200, "application/yaml"}, "/": {200, "text/html"}, "/crossings/spring": {200, "text/html"},
-		"/api/nothing": {404, "application/problem+json"}, "/assets/nothing.js": {404, "text/plain"}, "/api/crossings": {401, "application/problem+json"},
+		"/api/nothing": {404, "application/problem+json"}, "/assets/nothing.js": {404, "text/plain"}, "/api/crossings": {401,
+			"application/problem+json"},
 	} {
 		res := get(path)
 		if res.StatusCode != want.status || !strings.HasPrefix(res.Header.Get("Content-Type"), want.kind) {
@@ -220,7 +237,8 @@ func TestTheHTTPFace(t *testing.T) {
 			t.Errorf("%s has no content security policy", path)
 		}
 	}
-	sign, err := http.NewRequestWithContext(t.Context(), http.MethodPost, f.url+"/api/session", strings.NewReader(`{"token":"`+f.token+`"}`))
+	sign, err := http.NewRequestWithContext(t.Context(), http.MethodPost, f.url+"/api/session",
+		strings.NewReader(`{"token":"`+f.token+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -240,7 +258,8 @@ func TestTheHTTPFace(t *testing.T) {
 	if res, err := http.DefaultClient.Do(req); err != nil || res.StatusCode != 200 {
 		t.Errorf("the cookie does not sign in: %v", err)
 	}
-	big, err := http.Post(f.url+"/api/session", "application/json", strings.NewReader(`{"token":"`+strings.Repeat("x", 5<<20)+`"}`))
+	big, err := http.Post(f.url+"/api/session", "application/json", strings.NewReader(`{"token":"`+strings.Repeat("x",
+		5<<20)+`"}`))
 	if err != nil {
 		t.Fatal(err)
 	}

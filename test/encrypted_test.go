@@ -25,17 +25,20 @@ import (
 // between servers that are asked for encryption, on all four ways.
 func TestOverEncryptedConnections(t *testing.T) {
 	cert, key := certificate(t)
-	pg, err := localserver.StartPostgres(t.Context(), localserver.Options{Password: "salt", Settings: map[string]string{"ssl": "on", "ssl_cert_file": cert, "ssl_key_file": key}})
+	pg, err := localserver.StartPostgres(t.Context(), localserver.Options{Password: "salt",
+		Settings: map[string]string{"ssl": "on", "ssl_cert_file": cert, "ssl_key_file": key}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(pg.Stop)
-	maria, err := localserver.StartMariaDB(t.Context(), localserver.Options{Password: "salt", Settings: map[string]string{"ssl-cert": cert, "ssl-key": key}})
+	maria, err := localserver.StartMariaDB(t.Context(), localserver.Options{Password: "salt",
+		Settings: map[string]string{"ssl-cert": cert, "ssl-key": key}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(maria.Stop)
-	for i, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "postgres"}, {"postgres", "mariadb"}, {"mariadb", "mariadb"}} {
+	for i, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "postgres"}, {"postgres", "mariadb"},
+		{"mariadb", "mariadb"}} {
 		t.Run(way[0]+" to "+way[1], func(t *testing.T) {
 			f := start(t)
 			var sides [2]*sql.DB
@@ -48,7 +51,8 @@ func TestOverEncryptedConnections(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			numbers := map[string]string{"postgres": "FROM generate_series(1, 20000) g(seq)", "mariadb": "FROM seq_1_to_20000"}[way[0]]
+			numbers := map[string]string{"postgres": "FROM generate_series(1, 20000) g(seq)",
+				"mariadb": "FROM seq_1_to_20000"}[way[0]]
 			do("CREATE TABLE readings (id int PRIMARY KEY, grams int, remark varchar(300))")
 			do("INSERT INTO readings SELECT seq, seq % 60000, repeat('calm and heavy ', 1 + seq % 12) " + numbers)
 			from := map[string]string{"postgres": "public", "mariadb": fmt.Sprintf("old%d", i)}[way[0]]
@@ -56,7 +60,8 @@ func TestOverEncryptedConnections(t *testing.T) {
 			if to := map[string]string{"postgres": "public", "mariadb": fmt.Sprintf("new%d", i)}[way[1]]; to != from {
 				rules = fmt.Sprintf("  rules: [{tables: \"%s.*\", schema: %s}]\n", from, to)
 			}
-			manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: true\n  source: old\n  target: new\n  tables: [%s.readings]\n%s", from, rules)
+			manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: true\n  source: old\n  "+
+				"target: new\n  tables: [%s.readings]\n%s", from, rules)
 			if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 				t.Fatal(a.err)
 			}
@@ -65,7 +70,9 @@ func TestOverEncryptedConnections(t *testing.T) {
 			for j, side := range sides { // by what the server says of those who are there
 				var plain, all int
 				if way[j] == "postgres" {
-					if err := side.QueryRowContext(t.Context(), "SELECT count(*) FILTER (WHERE NOT ssl), count(*) FROM pg_stat_ssl JOIN pg_stat_activity USING (pid) WHERE datname = current_database() AND pid <> pg_backend_pid()").Scan(&plain, &all); err != nil || plain > 0 || all == 0 {
+					if err := side.QueryRowContext(t.Context(), "SELECT count(*) FILTER (WHERE NOT ssl), count(*) FROM pg_stat_ssl "+
+						"JOIN pg_stat_activity USING (pid) WHERE datname = current_database() AND pid <> pg_backend_pid()").Scan(&plain,
+						&all); err != nil || plain > 0 || all == 0 {
 						t.Errorf("%d of %d connections are plain (%v)", plain, all, err)
 					}
 				}
@@ -86,13 +93,16 @@ func TestOverEncryptedConnections(t *testing.T) {
 
 // encrypted registers a new database of a server, by an encrypted connection only, and
 // opens it by a plain one.
-func encrypted(t *testing.T, f *ferry, pg *localserver.Postgres, maria *localserver.MariaDB, engine, name, database string) *sql.DB {
+func encrypted(t *testing.T, f *ferry, pg *localserver.Postgres, maria *localserver.MariaDB, engine, name,
+	database string) *sql.DB {
 	t.Helper()
 	require := contract.Require
-	add := contract.NewDatabase{Name: name, Engine: "postgres", Host: pg.Host, Port: pg.Port, Database: database, User: pg.User, Password: pg.Password, Tls: &require}
+	add := contract.NewDatabase{Name: name, Engine: "postgres", Host: pg.Host, Port: pg.Port, Database: database,
+		User: pg.User, Password: pg.Password, Tls: &require}
 	driver, server, dsn := "pgx", pg.URL("postgres"), pg.URL(database)
 	if engine == "mariadb" {
-		add = contract.NewDatabase{Name: name, Engine: "mariadb", Host: maria.Host, Port: maria.Port, Database: database, User: maria.User, Password: maria.Password, Tls: &require}
+		add = contract.NewDatabase{Name: name, Engine: "mariadb", Host: maria.Host, Port: maria.Port, Database: database,
+			User: maria.User, Password: maria.Password, Tls: &require}
 		driver, server, dsn = "mysql", maria.DSN(""), maria.DSN(database)
 	}
 	whole, err := sql.Open(driver, server)
@@ -122,7 +132,8 @@ func certificate(t *testing.T) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	is := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(24 * time.Hour), DNSNames: []string{"localhost"}}
+	is := &x509.Certificate{SerialNumber: big.NewInt(1), NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().Add(24 * time.Hour), DNSNames: []string{"localhost"}}
 	der, err := x509.CreateCertificate(rand.Reader, is, is, &secret.PublicKey, secret)
 	if err != nil {
 		t.Fatal(err)

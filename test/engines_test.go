@@ -22,7 +22,8 @@ func TestAnEngineThatCanOnlyBeRead(t *testing.T) {
 	exec1(t, dbURL(servers.source, p.source), "CREATE TABLE lots (id int PRIMARY KEY)")
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	add := contract.NewDatabase{Name: "toys", Engine: "toy", Host: "nowhere", Port: 1, Database: "box", User: "anybody", Password: "none"}
+	add := contract.NewDatabase{Name: "toys", Engine: "toy", Host: "nowhere", Port: 1, Database: "box", User: "anybody",
+		Password: "none"}
 	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), add)); err != nil {
 		t.Fatal(err)
 	}
@@ -68,7 +69,8 @@ func TestAnEngineThatCanOnlyBeRead(t *testing.T) {
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	if got := one[string](t, dbURL(servers.target, p.target), `SELECT format('%s %s %s %s', count(*), sum(id), count(*) FILTER (WHERE calm), count(DISTINCT name)) FROM box.hives`); got != "5000 12497500 2500 3" {
+	if got := one[string](t, dbURL(servers.target, p.target),
+		`SELECT format('%s %s %s %s', count(*), sum(id), count(*) FILTER (WHERE calm), count(DISTINCT name)) FROM box.hives`); got != "5000 12497500 2500 3" {
 		t.Errorf("on the target is %s", got)
 	}
 	if n := f.show().Progress.Chunks; n < 1 {

@@ -99,14 +99,16 @@ func startFleetOn(t *testing.T, url string, workers int) *fleet {
 		t.Fatal(err)
 	}
 	f := &fleet{ferry: &ferry{t: t}}
-	serve := &process{t: t, args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--control-url", url, "--data-dir", dir, "--process-lanes", "2"}}
+	serve := &process{t: t, args: []string{"serve", "--listen", fmt.Sprintf("127.0.0.1:%d", port), "--control-url", url,
+		"--data-dir", dir, "--process-lanes", "2"}}
 	serve.start()
 	f.token = serve.until("dft_")
 	f.url = strings.TrimPrefix(serve.until("Ready at"), "Ready at ")
 	f.signIn()
 	f.all = append(f.all, serve)
 	for range workers {
-		w := &process{t: t, args: []string{"worker", "--control-url", url, "--key-file", filepath.Join(dir, "key"), "--data-dir", dir, "--process-lanes", "2"}}
+		w := &process{t: t, args: []string{"worker", "--control-url", url, "--key-file", filepath.Join(dir, "key"),
+			"--data-dir", dir, "--process-lanes", "2"}}
 		w.start()
 		w.until("Ready")
 		f.all = append(f.all, w)
@@ -138,7 +140,8 @@ func TestKilledAtRandomMoments(t *testing.T) {
 	f := startFleet(t, 2)
 	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 3*time.Millisecond)
 	defer app.Stop()
-	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(4), SpeedLimit: ptr(int64(400 << 10)), PauseBudgetSeconds: ptr(30.0)}, "saltmarsh.*")
+	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(4), SpeedLimit: ptr(int64(400 << 10)),
+		PauseBudgetSeconds: ptr(30.0)}, "saltmarsh.*")
 	f.startCrossing()
 	f.await(time.Minute, "loading", func(c contract.Crossing) bool { return c.Progress.ChunksLanded > 2 })
 	for range 6 {
@@ -148,7 +151,8 @@ func TestKilledAtRandomMoments(t *testing.T) {
 	if c := f.show(); c.Phase != contract.PhaseLoading {
 		t.Logf("the load ended before the last strike (%s)", c.Phase)
 	}
-	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{SpeedLimit: ptr(int64(0))})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{SpeedLimit: ptr(int64(0))})); err != nil {
 		t.Fatal(err)
 	}
 	f.awaitPhase(contract.PhaseInStep)
@@ -168,7 +172,8 @@ func TestKilledAtRandomMoments(t *testing.T) {
 	for try := 0; ; try++ {
 		f.awaitPhase(contract.PhaseInStep)
 		name := "spring"
-		if _, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), name, contract.NewCutover{Confirm: &name})); err != nil {
+		if _, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), name,
+			contract.NewCutover{Confirm: &name})); err != nil {
 			if try < 20 { // capture may be on its way to another process
 				time.Sleep(time.Second)
 				continue
@@ -207,13 +212,15 @@ func TestKilledAtRandomMoments(t *testing.T) {
 // chunk landed.
 func carriers(t *testing.T, f *ferry) {
 	t.Helper()
-	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{}))
+	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring",
+		&contract.ListTablesParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
 	workers := map[string]bool{}
 	for _, tab := range tables.Tables {
-		chunks, err := client.Do[[]contract.Chunk](f.API.ListChunksWithResponse(t.Context(), "spring", tab.Id, &contract.ListChunksParams{}))
+		chunks, err := client.Do[[]contract.Chunk](f.API.ListChunksWithResponse(t.Context(), "spring", tab.Id,
+			&contract.ListChunksParams{}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -226,7 +233,8 @@ func carriers(t *testing.T, f *ferry) {
 			}
 		}
 		if rows != tab.Rows || len(chunks) != tab.ChunksLanded {
-			t.Errorf("%s: the ledger has %d rows in %d chunks, the table says %d in %d", tab.Name, rows, len(chunks), tab.Rows, tab.ChunksLanded)
+			t.Errorf("%s: the ledger has %d rows in %d chunks, the table says %d in %d", tab.Name, rows, len(chunks), tab.Rows,
+				tab.ChunksLanded)
 		}
 	}
 	if len(workers) < 2 {
@@ -247,7 +255,8 @@ func TestPauseResumeRestart(t *testing.T) {
 	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), SpeedLimit: ptr(int64(1 << 20))}, "saltmarsh.*")
 	f.startCrossing()
 	f.await(time.Minute, "loading", func(c contract.Crossing) bool { return c.Progress.ChunksLanded > 2 })
-	if _, err := client.Do[contract.Crossing](f.API.PauseCrossingWithResponse(t.Context(), "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.PauseCrossingWithResponse(t.Context(), "spring",
+		contract.PauseCrossingJSONRequestBody{})); err != nil {
 		t.Fatal(err)
 	}
 	time.Sleep(4 * time.Second) // chunks in flight are handed back
@@ -259,7 +268,8 @@ func TestPauseResumeRestart(t *testing.T) {
 	if _, err := client.Do[contract.Crossing](f.API.ResumeCrossingWithResponse(t.Context(), "spring")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{SpeedLimit: ptr(int64(0))})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{SpeedLimit: ptr(int64(0))})); err != nil {
 		t.Fatal(err)
 	}
 	f.awaitPhase(contract.PhaseInStep)
@@ -269,7 +279,8 @@ func TestPauseResumeRestart(t *testing.T) {
 		if table == "" {
 			begin = contract.RestartCrossingJSONRequestBody{All: ptr(true), Confirm: ptr("spring")}
 		}
-		if _, err := client.Do[contract.Crossing](f.API.RestartCrossingWithResponse(t.Context(), "spring", begin)); err != nil {
+		if _, err := client.Do[contract.Crossing](f.API.RestartCrossingWithResponse(t.Context(), "spring",
+			begin)); err != nil {
 			t.Fatal(err)
 		}
 		f.await(30*time.Second, "begun again", func(c contract.Crossing) bool {
@@ -302,7 +313,8 @@ func TestAnOverlongPauseIsUndone(t *testing.T) {
 		t.Fatal(err)
 	}
 	k := f.cutOver(false, contract.Settings{PauseBudgetSeconds: ptr(2.0)})
-	if k.State != "undone" || !strings.Contains(k.Error, "long transactions on the source") && !strings.Contains(k.Error, "budget") {
+	if k.State != "undone" || !strings.Contains(k.Error, "long transactions on the source") &&
+		!strings.Contains(k.Error, "budget") {
 		t.Errorf("%+v", k)
 	}
 	if _, err := long.Exec(t.Context(), `COMMIT; INSERT INTO public.a VALUES (2)`); err != nil {

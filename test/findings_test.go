@@ -30,14 +30,16 @@ SET session_replication_role = replica;
 UPDATE saltmarsh.harvest_lots SET lot = 'LOT-7 ' WHERE lot = 'LOT-7';
 DELETE FROM saltmarsh.lot_sources WHERE lot_id = 3;
 INSERT INTO saltmarsh."Market Stalls" VALUES (900, 'Nowhere');
-DELETE FROM saltmarsh.visitor_notes WHERE ctid IN (SELECT ctid FROM saltmarsh.visitor_notes WHERE visitor = 'visitor 1' LIMIT 2);
+DELETE FROM saltmarsh.visitor_notes WHERE ctid IN (SELECT ctid FROM saltmarsh.visitor_notes WHERE visitor = 'visitor 1'
+  LIMIT 2);
 INSERT INTO saltmarsh.visitor_notes VALUES ('2001-01-01', 'ghost', 'boo')`)
 
 	r := f.reconcile(contract.NewReconciliationDepthHashes)
 	if r.State != "differing" {
 		t.Fatalf("the damage was not found: %+v", r)
 	}
-	found, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id, &contract.ListFindingsParams{}))
+	found, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id,
+		&contract.ListFindingsParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -55,18 +57,21 @@ INSERT INTO saltmarsh.visitor_notes VALUES ('2001-01-01', 'ghost', 'boo')`)
 		}
 	}
 	for what, n := range map[string]int{
-		"saltmarsh.harvest_lots differing": 1, "saltmarsh.lot_sources missing on target": 2, "saltmarsh.Market Stalls extra on target": 1,
+		"saltmarsh.harvest_lots differing": 1, "saltmarsh.lot_sources missing on target": 2,
+		"saltmarsh.Market Stalls extra on target":   1,
 		"saltmarsh.visitor_notes missing on target": 2, "saltmarsh.visitor_notes extra on target": 1,
 	} {
 		if kinds[what] != n {
 			t.Errorf("%s: %d found, want %d (all: %v)", what, kinds[what], n, kinds)
 		}
 	}
-	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id, contract.RepairJSONRequestBody{Findings: []int64{}, Confirm: ptr("spring")})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id,
+		contract.RepairJSONRequestBody{Findings: []int64{}, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.await(30*time.Second, "repaired", func(contract.Crossing) bool {
-		left, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id, &contract.ListFindingsParams{}))
+		left, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(t.Context(), "spring", r.Id,
+			&contract.ListFindingsParams{}))
 		for _, x := range left.Findings {
 			if x.State != "repaired" {
 				return false

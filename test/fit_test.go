@@ -59,8 +59,10 @@ func TestTheFitCheckFindsEachPlantedValue(t *testing.T) {
 	name, db := newMaria(t)
 	exec1(t, p.sourceURL(), `
 CREATE SCHEMA meadow;
-CREATE TABLE meadow.lots (id integer PRIMARY KEY, moisture numeric(5,2), sugar numeric, pressed date, until timestamptz, heat real, label json);
-INSERT INTO meadow.lots SELECT g, g % 90, g / 7.0, date '2026-01-01' + g % 100, now(), g, '{"a": [1]}' FROM generate_series(1, 5000) g;
+CREATE TABLE meadow.lots (id integer PRIMARY KEY, moisture numeric(5,2), sugar numeric, pressed date,
+  until timestamptz, heat real, label json);
+INSERT INTO meadow.lots SELECT g, g % 90, g / 7.0, date '2026-01-01' + g % 100, now(), g, '{"a": [1]}'
+  FROM generate_series(1, 5000) g;
 CREATE TABLE meadow.stalls (town text PRIMARY KEY, note text);
 INSERT INTO meadow.stalls SELECT 'town ' || g, repeat('n', g) FROM generate_series(1, 1000) g;
 CREATE TABLE meadow.fine (id bigint PRIMARY KEY, v text);
@@ -77,7 +79,8 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.registerMaria("new", name, db, targetRights(name)...)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{"meadow.*"}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{"meadow.*"}})); err != nil {
 		t.Fatal(err)
 	}
 	survey := func() []contract.Entry {
@@ -91,30 +94,36 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 	if list := survey(); !says(list, contract.Notice, "has not been looked at", "dustyferry fit spring") {
 		t.Errorf("the survey does not ask for a fit check: %+v", list)
 	}
-	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 || !says(got.Entries, contract.Ok, "meadow.fine", "1\u2009000 rows") {
+	if got := f.fitCheck(contract.NewFitCheck{}); got.Misfits != 0 || got.Rows != 7000 || got.TablesDone != 3 ||
+		!says(got.Entries, contract.Ok, "meadow.fine", "1\u2009000 rows") {
 		t.Errorf("before anything is planted: %+v", got)
 	}
-	if list := survey(); !says(list, contract.Ok, "every value fits") || !says(list, contract.Ok, "meadow.lots", "moisture", "found no such value") || says(list, contract.Notice, "moisture") {
+	if list := survey(); !says(list, contract.Ok, "every value fits") || !says(list, contract.Ok, "meadow.lots",
+		"moisture", "found no such value") || says(list, contract.Notice, "moisture") {
 		t.Errorf("the survey does not say that all fits: %+v", list)
 	}
 	exec1(t, p.sourceURL(), planted)
 	for _, extremes := range []bool{false, true} {
 		got := f.fitCheck(contract.NewFitCheck{Extremes: &extremes})
 		for _, words := range [][]string{
-			{"meadow.lots", "moisture", "NaN", "varchar(120)"}, {"meadow.lots", "sugar", "digits behind"}, {"meadow.lots", "pressed", "infinity", "varchar(40)"}, {"meadow.lots", "until", "20000"},
-			{"meadow.lots", "heat", "-Infinity", "varchar(30)"}, {"meadow.lots", "label", "40 levels", "longtext"}, {"meadow.stalls", "town", "900 characters", "longtext"}} {
+			{"meadow.lots", "moisture", "NaN", "varchar(120)"}, {"meadow.lots", "sugar", "digits behind"},
+			{"meadow.lots", "pressed", "infinity", "varchar(40)"}, {"meadow.lots", "until", "20000"},
+			{"meadow.lots", "heat", "-Infinity", "varchar(30)"}, {"meadow.lots", "label", "40 levels", "longtext"},
+			{"meadow.stalls", "town", "900 characters", "longtext"}} {
 			if !says(got.Entries, contract.Blocker, words...) {
 				t.Errorf("extremes %v: %q is not found in %+v", extremes, words, got.Entries)
 			}
 		}
-		if !extremes && (got.Misfits != 8 || !says(got.Entries, contract.Blocker, "2 values of pressed", `key (79) "infinity"`)) {
+		if !extremes && (got.Misfits != 8 || !says(got.Entries, contract.Blocker, "2 values of pressed",
+			`key (79) "infinity"`)) {
 			t.Errorf("%d misfits: %+v", got.Misfits, got.Entries)
 		}
 	}
 	if list := survey(); !says(list, contract.Blocker, "meadow.stalls", "900 characters", "dustyferry fit spring") {
 		t.Errorf("the survey does not block: %+v", list)
 	}
-	if a := f.cli("fit", "spring", "--table", "meadow.stalls"); a.code != 3 || !strings.Contains(a.out, "900 characters") || strings.Contains(a.out, "moisture") {
+	if a := f.cli("fit", "spring", "--table", "meadow.stalls"); a.code != 3 ||
+		!strings.Contains(a.out, "900 characters") || strings.Contains(a.out, "moisture") {
 		t.Errorf("exit %d:\n%s%s", a.code, a.out, a.err)
 	}
 	if a := f.cli("fit", "spring", "--share", "none"); a.code != 2 || !strings.Contains(a.err, "percentage") {
@@ -126,19 +135,24 @@ UPDATE meadow.stalls SET town = repeat('w', 900) WHERE town = 'town 5'`
 func TestTheFitCheckOfMariaDB(t *testing.T) {
 	p := newPair(t)
 	name, db := newMaria(t)
-	maria(t, db, "CREATE TABLE lots (id bigint unsigned AUTO_INCREMENT PRIMARY KEY, pressed date NOT NULL, until datetime, note text, kind enum('a','b'))",
+	maria(t, db, "CREATE TABLE lots (id bigint unsigned AUTO_INCREMENT PRIMARY KEY, pressed date NOT NULL, until "+
+		"datetime, note text, kind enum('a','b'))",
 		"INSERT INTO lots (pressed, until, note, kind) SELECT '2026-01-01', '2026-01-01', 'fine', 1 FROM seq_1_to_3000",
-		"SET STATEMENT sql_mode = '' FOR UPDATE lots SET pressed = '0000-00-00' WHERE id = 7", "SET STATEMENT sql_mode = '' FOR UPDATE lots SET until = '2026-00-00' WHERE id IN (8, 9)",
+		"SET STATEMENT sql_mode = '' FOR UPDATE lots SET pressed = '0000-00-00' WHERE id = 7",
+		"SET STATEMENT sql_mode = '' FOR UPDATE lots SET until = '2026-00-00' WHERE id IN (8, 9)",
 		"UPDATE lots SET note = 'nul \\0 byte' WHERE id = 10", "UPDATE lots SET id = 18446744073709551614 WHERE id = 11")
 	f := start(t)
 	f.registerMaria("old", name, db, sourceRights(name)...)
 	f.register("new", servers.target, p.target)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{name + ".*"}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Tables: &[]string{name + ".*"}})); err != nil {
 		t.Fatal(err)
 	}
 	got := f.fitCheck(contract.NewFitCheck{SpeedLimit: ptr(int64(50_000_000))})
-	if !says(got.Entries, contract.Blocker, "pressed", "key (7)", "0000-00-00", "text") || !says(got.Entries, contract.Notice, "2 values of until", "becomes NULL") ||
-		!says(got.Entries, contract.Blocker, "note", "key (10)", "NUL byte") || !says(got.Entries, contract.Blocker, "id", "18446744073709551614", "numeric(20,0)") || got.Misfits != 3 {
+	if !says(got.Entries, contract.Blocker, "pressed", "key (7)", "0000-00-00", "text") ||
+		!says(got.Entries, contract.Notice, "2 values of until", "becomes NULL") ||
+		!says(got.Entries, contract.Blocker, "note", "key (10)", "NUL byte") || !says(got.Entries, contract.Blocker, "id",
+		"18446744073709551614", "numeric(20,0)") || got.Misfits != 3 {
 		t.Errorf("%+v", got)
 	}
 	if got := f.fitCheck(contract.NewFitCheck{Share: ptr(0.1)}); got.Rows < 150 || got.Rows > 600 {

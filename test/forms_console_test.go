@@ -17,20 +17,25 @@ import (
 func TestFormsChangeWhatWasEditedAndNothingElse(t *testing.T) {
 	f := start(t)
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); CREATE TABLE public.b (id integer PRIMARY KEY)`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text);
+  CREATE TABLE public.b (id integer PRIMARY KEY)`)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	function := "CREATE FUNCTION twice(n integer) RETURNS integer LANGUAGE plpgsql AS $$\nBEGIN\n\n  RETURN n * 2;\n\nEND $$"
+	function := "CREATE FUNCTION twice(n integer) RETURNS integer LANGUAGE plpgsql AS $$\nBEGIN\n\n  RETURN n * " +
+		"2;\n\nEND $$"
 	planning := contract.Planning{
-		Queries:    &[]contract.Query{{Table: "public.sums", Query: " SELECT 1 AS \"two words\", 2 AS b\n\n", Key: &[]string{"two words", "b"}}},
+		Queries: &[]contract.Query{{Table: "public.sums", Query: " SELECT 1 AS \"two words\", 2 AS b\n\n",
+			Key: &[]string{"two words", "b"}}},
 		Parameters: &map[string]string{"since": " today - 7 days "},
 		Before:     &[]string{function, "  SELECT 1\n\n\n;"}, After: &[]string{"SELECT 2\n\n-- and more\n"},
 	}
 	where := "id > 1  AND\n id < 9"
-	rules := []contract.Rule{{Tables: "public.a", Name: ptr("first"), Where: &where, Note: ptr(" as it was ")}, {Tables: "public.*", Schema: ptr("public")}, {Tables: "public.a", Schema: ptr("later")}}
+	rules := []contract.Rule{{Tables: "public.a", Name: ptr("first"), Where: &where, Note: ptr(" as it was ")},
+		{Tables: "public.*", Schema: ptr("public")}, {Tables: "public.a", Schema: ptr("later")}}
 	kind := contract.Load
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Kind: &kind, Source: "old", Target: "new",
-		Tables: &[]string{"public.*"}, Rules: &rules, Planning: &planning})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Kind: &kind, Source: "old", Target: "new",
+			Tables: &[]string{"public.*"}, Rules: &rules, Planning: &planning})); err != nil {
 		t.Fatal(err)
 	}
 	ctx := browser(t)
@@ -40,12 +45,16 @@ func TestFormsChangeWhatWasEditedAndNothingElse(t *testing.T) {
 	shows(t, ctx, "Parameters")
 	press(t, ctx, "Add a parameter")
 	fill(t, ctx, "Name", "since") // of the first
-	eval[bool](t, ctx, `(() => {`+find+` const all = [...document.querySelectorAll('label')].filter(l => l.querySelector('span')?.innerText === 'Name'); set(all[1].querySelector('input'), 'until'); const v = [...document.querySelectorAll('label')].filter(l => l.querySelector('span')?.innerText === 'Value'); set(v[1].querySelector('input'), 'today'); return true })()`)
+	eval[bool](t, ctx,
+		`(() => {`+find+
+			` const all = [...document.querySelectorAll('label')].filter(l => l.querySelector('span')?.innerText === 'Name'); set(all[1].querySelector('input'), 'until'); const v = [...document.querySelectorAll('label')].filter(l => l.querySelector('span')?.innerText === 'Value'); set(v[1].querySelector('input'), 'today'); return true })()`)
 	press(t, ctx, "Save")
 	eventually(t, 20*time.Second, func() bool { return len(deref(f.show().Planning.Parameters)) == 2 })
 	got := f.show().Planning
-	if !reflect.DeepEqual(got.Queries, planning.Queries) || !reflect.DeepEqual(got.Before, planning.Before) || !reflect.DeepEqual(got.After, planning.After) {
-		t.Errorf("a parameter was added, and this was changed:\n%+v\n%q\n%q", deref(got.Queries), deref(got.Before), deref(got.After))
+	if !reflect.DeepEqual(got.Queries, planning.Queries) || !reflect.DeepEqual(got.Before, planning.Before) ||
+		!reflect.DeepEqual(got.After, planning.After) {
+		t.Errorf("a parameter was added, and this was changed:\n%+v\n%q\n%q", deref(got.Queries), deref(got.Before),
+			deref(got.After))
 	}
 	if v := deref(got.Parameters); v["since"] != " today - 7 days " || v["until"] != "today" {
 		t.Errorf("parameters: %q", v)
@@ -76,7 +85,8 @@ func TestFormsChangeWhatWasEditedAndNothingElse(t *testing.T) {
 	visit(t, ctx, f.url+"/crossings/spring/plan/settings")
 	shows(t, ctx, "Lanes")
 	for _, c := range []struct{ field, typed, says string }{
-		{"Lanes", "eight", "“eight” is not a number"}, {"Lanes", "0", "Give at least 1"}, {"Lanes", "2.5", "Give a whole number"}, {"Lanes", "", "Give a number"},
+		{"Lanes", "eight", "“eight” is not a number"}, {"Lanes", "0", "Give at least 1"},
+		{"Lanes", "2.5", "Give a whole number"}, {"Lanes", "", "Give a number"},
 		{"Speed limit, MB/s", "12 MB", "is not a number"}, {"Pause budget, seconds", "-3", "Give at least 1"},
 	} {
 		fill(t, ctx, c.field, c.typed)
@@ -109,11 +119,13 @@ func TestFormsChangeWhatWasEditedAndNothingElse(t *testing.T) {
 	press(t, ctx, "Cancel")
 
 	// What breaks is said, and the page stays.
-	for path, want := range map[string]string{"/journal?since=abc": "“abc” is no time", "/?page=abc": "spring", "/crossings/spring?zoom=a~b": "The charts cannot be read"} {
+	for path, want := range map[string]string{"/journal?since=abc": "“abc” is no time", "/?page=abc": "spring",
+		"/crossings/spring?zoom=a~b": "The charts cannot be read"} {
 		visit(t, ctx, f.url+path)
 		shows(t, ctx, want, "Dusty Ferry")
 	}
-	exec1(t, f.set.ControlURL, `INSERT INTO journal (actor, act, message, at) VALUES ('wren', 'change', 'just after midnight', date_trunc('day', now()) + interval '5 minutes 9 seconds')`)
+	exec1(t, f.set.ControlURL, `INSERT INTO journal (actor, act, message, at)
+  VALUES ('wren', 'change', 'just after midnight', date_trunc('day', now()) + interval '5 minutes 9 seconds')`)
 	visit(t, ctx, f.url+"/journal?search=midnight")
 	shows(t, ctx, "just after midnight", "00:05:09")
 }
@@ -146,13 +158,17 @@ func TestTheContractIsHeld(t *testing.T) {
 		{"PATCH", "/api/crossings/spring", `{"stop_method": "please"}`, 400, []string{"stop_method", "please", "read-only"}},
 		{"PATCH", "/api/crossings/spring", `{"lanes": 3`, 400, []string{"body"}},
 		{"PATCH", "/api/crossings/spring", `[]`, 400, []string{"object"}},
-		{"POST", "/api/crossings", `{"name": "x", "source": "old", "target": "new", "settings": {"bad_rows": "drop"}}`, 400, []string{"settings.bad_rows", "set aside"}},
+		{"POST", "/api/crossings", `{"name": "x", "source": "old", "target": "new", "settings": {"bad_rows": "drop"}}`, 400,
+			[]string{"settings.bad_rows", "set aside"}},
 		{"POST", "/api/crossings", `{"name": "x", "source": "old"}`, 400, []string{"target is missing"}},
-		{"POST", "/api/crossings", `{"name": "x", "source": "old", "target": "new", "rules": [{"tables": "a.b", "colums": {}}]}`, 400, []string{"rules.0.colums is no field"}},
+		{"POST", "/api/crossings",
+			`{"name": "x", "source": "old", "target": "new", "rules": [{"tables": "a.b", "colums": {}}]}`, 400,
+			[]string{"rules.0.colums is no field"}},
 		{"POST", "/api/crossings/spring/restart", `{"table": ""}`, 400, []string{"table"}},
 		{"POST", "/api/crossings/spring/restart", `{}`, 400, []string{"all: true"}},
 		{"POST", "/api/crossings/spring/restart", `{"all": true}`, 400, []string{"cannot be undone", "spring"}},
-		{"POST", "/api/crossings/spring/restart", `{"table": "public.a", "confirm": "spring"}`, 400, []string{"wanted is public.a"}},
+		{"POST", "/api/crossings/spring/restart", `{"table": "public.a", "confirm": "spring"}`, 400,
+			[]string{"wanted is public.a"}},
 		{"POST", "/api/crossings/spring/close", `{"reopen": false}`, 400, []string{"cannot be undone"}},
 		{"POST", "/api/crossings/spring/leave-out", `{"table": "public.a"}`, 400, []string{"cannot be undone"}},
 		{"DELETE", "/api/crossings/spring", ``, 400, []string{"cannot be undone"}},
@@ -187,7 +203,8 @@ func TestTheContractIsHeld(t *testing.T) {
 func TestCommandsSayWhatIsWrong(t *testing.T) {
 	f := start(t)
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a SELECT g, 'v' FROM generate_series(1, 3000) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a SELECT g, 'v'
+  FROM generate_series(1, 3000) g; ANALYZE`)
 	f.cross(p, contract.Settings{HoldPoints: &[]contract.SettingsHoldPoints{contract.StopWrites}}, "public.*")
 	expect := func(code int, want string, args ...string) answer {
 		t.Helper()
@@ -231,7 +248,9 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 	expect(4, "901 rows more on one side", "cutover", "ready", "spring")
 	expect(3, "901 findings", "reconcile", "spring")
 	a := expect(0, "Findings 1 to 100 of 901.", "findings", "spring")
-	if !strings.Contains(a.out, "(hashes, all tables") || !strings.Contains(a.out, "801 more: dustyferry findings spring --offset 100") || strings.Count(a.out, "missing on target") != 100 {
+	if !strings.Contains(a.out, "(hashes, all tables") ||
+		!strings.Contains(a.out, "801 more: dustyferry findings spring --offset 100") ||
+		strings.Count(a.out, "missing on target") != 100 {
 		t.Errorf("a page of findings:\n%.600s", a.out)
 	}
 	expect(0, "Findings 901 to 901 of 901.", "findings", "spring", "--offset", "900")
@@ -239,11 +258,13 @@ func TestCommandsSayWhatIsWrong(t *testing.T) {
 	expect(1, "wanted is spring", "repair", "spring", "--confirm", "autumn")
 
 	// Waiting ends when nothing more comes: by a pause, or by its time.
-	exec1(t, p.sourceURL(), `CREATE TABLE public.slow (id integer PRIMARY KEY, v text); INSERT INTO public.slow SELECT g, repeat('x', 500) FROM generate_series(1, 40000) g;
+	exec1(t, p.sourceURL(), `CREATE TABLE public.slow (id integer PRIMARY KEY, v text); INSERT INTO public.slow
+  SELECT g, repeat('x', 500) FROM generate_series(1, 40000) g;
 CREATE TABLE public.idle (LIKE public.slow INCLUDING ALL); INSERT INTO public.idle SELECT * FROM public.slow; ANALYZE`)
 	kind, limit, chunk := contract.Load, int64(300_000), int64(100_000)
 	for _, name := range []string{"slow", "idle"} {
-		if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: name, Kind: &kind, Source: "old", Target: "new", Tables: &[]string{"public." + name},
+		if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: name,
+			Kind: &kind, Source: "old", Target: "new", Tables: &[]string{"public." + name},
 			Settings: &contract.Settings{SpeedLimit: &limit, ChunkBytes: &chunk}})); err != nil {
 			t.Fatal(err)
 		}

@@ -15,7 +15,8 @@ import (
 // journalOf returns the entries of an act, newest first.
 func (f *ferry) journalOf(act string) []contract.JournalEntry {
 	f.t.Helper()
-	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(f.t.Context(), &contract.ListJournalParams{Act: &act, Limit: ptr(1000)}))
+	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(f.t.Context(),
+		&contract.ListJournalParams{Act: &act, Limit: ptr(1000)}))
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -82,7 +83,8 @@ func TestAStoredPasswordStaysWhereItWasGivenFor(t *testing.T) {
 		}
 	}
 	// With a password given, it is not told to who only asks for it.
-	if err := change(contract.DatabaseChange{Port: &port, Password: &servers.source.Password}); err == nil || !strings.Contains(err.Error(), "clear text") {
+	if err := change(contract.DatabaseChange{Port: &port, Password: &servers.source.Password}); err == nil ||
+		!strings.Contains(err.Error(), "clear text") {
 		t.Errorf("a stranger asked for the password: %v", err)
 	}
 	select {
@@ -99,7 +101,8 @@ func TestAStoredPasswordStaysWhereItWasGivenFor(t *testing.T) {
 	if err := change(contract.DatabaseChange{Tls: ptr("prefer")}); err != nil {
 		t.Errorf("stronger encryption needs no password: %v", err)
 	}
-	if err := change(contract.DatabaseChange{Tls: ptr("disable")}); err == nil || !strings.Contains(err.Error(), "password again") {
+	if err := change(contract.DatabaseChange{Tls: ptr("disable")}); err == nil || !strings.Contains(err.Error(),
+		"password again") {
 		t.Errorf("weaker encryption: %v", err)
 	}
 	if err := change(contract.DatabaseChange{Host: ptr("localhost"), Password: &servers.source.Password}); err != nil {
@@ -112,23 +115,28 @@ func TestAStoredPasswordStaysWhereItWasGivenFor(t *testing.T) {
 func TestLocksHoldForACutoverToo(t *testing.T) {
 	f := start(t)
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY); INSERT INTO public.a SELECT generate_series(1, 500); ANALYZE`)
-	house := contract.House{Locked: &[]string{"hold_points", "cutover_depth", "stop_method", "handover_url", "handover_command"}}
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY); INSERT INTO public.a
+  SELECT generate_series(1, 500); ANALYZE`)
+	house := contract.House{Locked: &[]string{"hold_points", "cutover_depth", "stop_method", "handover_url",
+		"handover_command"}}
 	if _, err := client.Do[contract.House](f.API.SetHouseWithResponse(t.Context(), house)); err != nil {
 		t.Fatal(err)
 	}
 	f.cross(p, contract.Settings{}, "public.*")
-	if _, err := client.Do[contract.Crossing](f.API.ChooseTablesWithResponse(t.Context(), "spring", contract.ChooseTablesJSONRequestBody{Patterns: []string{"public.*"},
-		Planning: &contract.Planning{After: &[]string{"COMMENT ON TABLE public.a IS 'moved'"}}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChooseTablesWithResponse(t.Context(), "spring",
+		contract.ChooseTablesJSONRequestBody{Patterns: []string{"public.*"},
+			Planning: &contract.Planning{After: &[]string{"COMMENT ON TABLE public.a IS 'moved'"}}})); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{Lanes: ptr(3), PauseBudgetSeconds: ptr(90.0)})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{Lanes: ptr(3), PauseBudgetSeconds: ptr(90.0)})); err != nil {
 		t.Fatal(err)
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	changes := f.journalOf("change")
-	if !told(changes, "lanes: 2 → 3", "pause_budget: 2m → 1m30s") || !told(changes, `after: null → ["COMMENT ON TABLE public.a IS 'moved'"]`) {
+	if !told(changes, "lanes: 2 → 3", "pause_budget: 2m → 1m30s") ||
+		!told(changes, `after: null → ["COMMENT ON TABLE public.a IS 'moved'"]`) {
 		t.Errorf("changes: %+v", changes)
 	}
 	if list := f.journalOf("build"); !told(list, "after 1 ran", "COMMENT ON TABLE public.a IS 'moved'") {
@@ -136,16 +144,22 @@ func TestLocksHoldForACutoverToo(t *testing.T) {
 	}
 	name := "spring"
 	cut := func(rehearsal bool, set contract.Settings) error {
-		_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), name, contract.NewCutover{Rehearsal: rehearsal, Confirm: &name, Settings: &set}))
+		_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), name,
+			contract.NewCutover{Rehearsal: rehearsal, Confirm: &name, Settings: &set}))
 		return err
 	}
-	none, word, points := contract.SettingsCutoverDepthNone, contract.Word, []contract.SettingsHoldPoints{contract.CloseSource}
-	for locked, set := range map[string]contract.Settings{"cutover_depth": {CutoverDepth: &none}, "stop_method": {StopMethod: &word}, "hold_points": {HoldPoints: &points}, "handover_url": {HandoverUrl: ptr("http://127.0.0.1:1/")}, "handover_command": {HandoverCommand: ptr("true")}} {
-		if err := cut(true, set); err == nil || !strings.Contains(err.Error(), locked) || !strings.Contains(err.Error(), "lock it") {
+	none, word, points := contract.SettingsCutoverDepthNone, contract.Word, []contract.SettingsHoldPoints{
+		contract.CloseSource}
+	for locked, set := range map[string]contract.Settings{"cutover_depth": {CutoverDepth: &none},
+		"stop_method": {StopMethod: &word}, "hold_points": {HoldPoints: &points},
+		"handover_url": {HandoverUrl: ptr("http://127.0.0.1:1/")}, "handover_command": {HandoverCommand: ptr("true")}} {
+		if err := cut(true, set); err == nil || !strings.Contains(err.Error(), locked) || !strings.Contains(err.Error(),
+			"lock it") {
 			t.Errorf("%s was passed with a rehearsal: %v", locked, err)
 		}
 	}
-	if err := cut(true, contract.Settings{Lanes: ptr(9)}); err == nil || !strings.Contains(err.Error(), "no setting of a cutover") {
+	if err := cut(true, contract.Settings{Lanes: ptr(9)}); err == nil || !strings.Contains(err.Error(),
+		"no setting of a cutover") {
 		t.Errorf("lanes with a rehearsal: %v", err)
 	}
 	if err := cut(true, contract.Settings{PauseBudgetSeconds: ptr(30.0)}); err != nil {
@@ -177,7 +191,8 @@ func TestLocksHoldForACutoverToo(t *testing.T) {
 func TestComparisonsOfBeforeProveNothing(t *testing.T) {
 	f := start(t)
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY); INSERT INTO public.a SELECT generate_series(1, 500);
+	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY); INSERT INTO public.a
+  SELECT generate_series(1, 500);
 CREATE TABLE public.b (id integer PRIMARY KEY); INSERT INTO public.b SELECT generate_series(1, 300); ANALYZE`)
 	f.cross(p, contract.Settings{}, "public.*")
 	f.startCrossing()
@@ -208,7 +223,8 @@ CREATE TABLE public.b (id integer PRIMARY KEY); INSERT INTO public.b SELECT gene
 	if a := f.cli("crossing", "close", "spring", "--wait", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	cert, err := client.Do[map[string]any](f.API.GetCertificateWithResponse(t.Context(), "spring", &contract.GetCertificateParams{}))
+	cert, err := client.Do[map[string]any](f.API.GetCertificateWithResponse(t.Context(), "spring",
+		&contract.GetCertificateParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -233,12 +249,16 @@ CREATE TABLE public.b (id integer PRIMARY KEY); INSERT INTO public.b SELECT gene
 func TestARefreshThatCannotBeIsRefusedBeforeItBegins(t *testing.T) {
 	f := start(t)
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.seen (id integer PRIMARY KEY, at timestamptz DEFAULT now()); INSERT INTO public.seen SELECT generate_series(1, 50);
+	exec1(t, p.sourceURL(), `CREATE TABLE public.seen (id integer PRIMARY KEY, at timestamptz DEFAULT now());
+  INSERT INTO public.seen SELECT generate_series(1, 50);
 CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELECT generate_series(1, 50); ANALYZE`)
-	exec1(t, p.targetURL(), `CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELECT generate_series(1001, 1010)`)
+	exec1(t, p.targetURL(), `CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept
+  SELECT generate_series(1001, 1010)`)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	if a := f.cli("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  follow_changes: false\n  source: old\n  target: new\n  tables: [public.*]\n  rules:\n  - {tables: public.seen, watermark: at}\n  - {tables: public.kept, standing: keep}\n")); a.code != 0 {
+	if a := f.cli("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  "+
+		"follow_changes: false\n  source: old\n  target: new\n  tables: [public.*]\n  rules:\n  - {tables: public.seen, "+
+		"watermark: at}\n  - {tables: public.kept, standing: keep}\n")); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.startCrossing()
@@ -246,11 +266,13 @@ CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELEC
 	if c.PhaseLabel != "loaded" {
 		t.Errorf("a crossing that follows nothing is %q", c.PhaseLabel)
 	}
-	if a := f.cli("crossing", "show", "spring"); !strings.Contains(a.out, "loaded, running") || strings.Contains(a.out, "in step, running") {
+	if a := f.cli("crossing", "show", "spring"); !strings.Contains(a.out, "loaded, running") ||
+		strings.Contains(a.out, "in step, running") {
 		t.Errorf("show:\n%s", a.out)
 	}
 	exec1(t, p.sourceURL(), `INSERT INTO public.seen SELECT generate_series(101, 150)`)
-	if a := f.cli("crossing", "refresh", "spring", "--confirm", "new"); a.code != 1 || !strings.Contains(a.err, "public.kept") {
+	if a := f.cli("crossing", "refresh", "spring", "--confirm", "new"); a.code != 1 ||
+		!strings.Contains(a.err, "public.kept") {
 		t.Errorf("a refresh that cannot be: exit %d %s", a.code, a.err)
 	}
 	if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.seen`); n != 50 {
@@ -272,7 +294,8 @@ CREATE TABLE public.kept (id integer PRIMARY KEY); INSERT INTO public.kept SELEC
 	if r := f.runs()[0]; r.State != contract.RunStateFailed || !strings.Contains(r.Note, "public.kept") {
 		t.Errorf("the run: %+v", r)
 	}
-	if c := f.show(); !strings.Contains(c.WaitsFor, "the last run failed") || !strings.Contains(c.WaitsFor, "public.kept") {
+	if c := f.show(); !strings.Contains(c.WaitsFor, "the last run failed") ||
+		!strings.Contains(c.WaitsFor, "public.kept") {
 		t.Errorf("the crossing says %q", c.WaitsFor)
 	}
 }

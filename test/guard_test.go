@@ -32,7 +32,8 @@ func keeping(t *testing.T) service.Settings {
 	if err := os.Chmod(dir, 0o711); err != nil {
 		t.Fatal(err)
 	}
-	return service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 1, Serve: true, AllowRoot: true, Version: "test", Log: slog.New(slog.DiscardHandler)}
+	return service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 1, Serve: true, AllowRoot: true, Version: "test",
+		Log: slog.New(slog.DiscardHandler)}
 }
 
 func startAs(t *testing.T, set service.Settings) (*service.Service, error) {
@@ -75,7 +76,8 @@ func TestOurOwnControlDatabaseIsClosed(t *testing.T) {
 		t.Fatal(err)
 	}
 	var super bool
-	if err := c.QueryRow(t.Context(), `SELECT rolsuper FROM pg_roles WHERE rolname = current_user`).Scan(&super); err != nil || super {
+	if err := c.QueryRow(t.Context(), `SELECT rolsuper FROM pg_roles WHERE rolname = current_user`).Scan(
+		&super); err != nil || super {
 		t.Errorf("the service is a superuser of its control database: %v (%v)", super, err)
 	}
 	_ = c.Close(t.Context())
@@ -156,7 +158,8 @@ func TestKeysAreNeverMadeInSilence(t *testing.T) {
 	f.again()
 	_, err = client.Do[contract.Facts](f.API.CheckDatabaseWithResponse(t.Context(), "old"))
 	refusedWith(t, err, "enter the password again")
-	if _, err := client.Do[contract.Database](f.API.ChangeDatabaseWithResponse(t.Context(), "old", contract.DatabaseChange{Password: &servers.source.Password})); err != nil {
+	if _, err := client.Do[contract.Database](f.API.ChangeDatabaseWithResponse(t.Context(), "old",
+		contract.DatabaseChange{Password: &servers.source.Password})); err != nil {
 		t.Errorf("entering the password again: %v", err)
 	}
 	if _, err := client.Do[contract.Facts](f.API.CheckDatabaseWithResponse(t.Context(), "old")); err != nil {
@@ -180,7 +183,8 @@ func TestSealedPasswordsAreBoundToTheirRow(t *testing.T) {
 		exec1(t, f.set.ControlURL, change)
 		_, err := client.Do[contract.Facts](f.API.CheckDatabaseWithResponse(t.Context(), "old"))
 		refusedWith(t, err, "cannot be opened", "enter the password again")
-		exec1(t, f.set.ControlURL, `UPDATE databases d SET host = k.host, port = k.port, secret = k.secret FROM json_populate_record(NULL::databases, $1) k WHERE d.id = k.id`, kept)
+		exec1(t, f.set.ControlURL, `UPDATE databases d SET host = k.host, port = k.port, secret = k.secret
+  FROM json_populate_record(NULL::databases, $1) k WHERE d.id = k.id`, kept)
 		if _, err := client.Do[contract.Facts](f.API.CheckDatabaseWithResponse(t.Context(), "old")); err != nil {
 			t.Fatalf("as it was: %v", err)
 		}
@@ -209,9 +213,11 @@ func TestRecordsOfAnOlderProgramAreLeftAlone(t *testing.T) {
 		if err := store.MigrateTo(t.Context(), 15); err != nil {
 			t.Fatal(err)
 		}
-		exec1(t, f.set.ControlURL, `INSERT INTO databases (name, engine, host, port, dbname, username, secret, tls) VALUES ('old', 'postgres', $1, $2, $3, $4, $5, 'disable')`,
+		exec1(t, f.set.ControlURL, `INSERT INTO databases (name, engine, host, port, dbname, username, secret, tls)
+  VALUES ('old', 'postgres', $1, $2, $3, $4, $5, 'disable')`,
 			servers.source.Host, servers.source.Port, p.source, servers.source.User, key.Seal(servers.source.Password, ""))
-		exec1(t, f.set.ControlURL, `INSERT INTO tokens (name, role, hash) VALUES ('admin', 'admin', $1)`, secret.HashToken(f.token))
+		exec1(t, f.set.ControlURL, `INSERT INTO tokens (name, role, hash) VALUES ('admin', 'admin', $1)`,
+			secret.HashToken(f.token))
 		exec1(t, f.set.ControlURL, `INSERT INTO workers (name, host, pid, version) VALUES ('older', 'here', 1, 'before')`)
 	}
 	older()
@@ -237,7 +243,8 @@ func TestRecordsOfAnOlderProgramAreLeftAlone(t *testing.T) {
 	}
 	restored := fmt.Sprintf("restored_%d", counter.Add(1))
 	exec1(t, dbURL(servers.target, "postgres"), "CREATE DATABASE "+restored)
-	if out, err := exec.Command("pg_restore", "--no-owner", "-d", dbURL(servers.target, restored), dump).CombinedOutput(); err != nil {
+	if out, err := exec.Command("pg_restore", "--no-owner", "-d", dbURL(servers.target, restored),
+		dump).CombinedOutput(); err != nil {
 		t.Fatalf("the dump cannot be restored: %v\n%s", err, out)
 	}
 	if v := one[int64](t, dbURL(servers.target, restored), `SELECT max(version_id) FROM goose_db_version`); v != 15 {

@@ -37,7 +37,9 @@ func run(m *testing.M) int {
 	ctx := context.Background()
 	for _, s := range []**localserver.Postgres{&servers.source, &servers.target} {
 		var err error
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_replication_slots": "100", "max_wal_senders": "60", "max_prepared_transactions": "10"}, Password: "honey & salt"}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx,
+			localserver.Options{Settings: map[string]string{"max_replication_slots": "100", "max_wal_senders": "60",
+				"max_prepared_transactions": "10"}, Password: "honey & salt"}); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
@@ -138,7 +140,8 @@ var setUp = sync.OnceValue(func() error {
 	if _, err := conn.Exec(ctx, "CREATE DATABASE control_set_up"); err != nil {
 		return err
 	}
-	_, err = service.Migrate(ctx, service.Settings{DataDir: filepath.Join(dir, "data"), ControlURL: dbURL(servers.target, "control_set_up"), AllowRoot: true, Version: "test", Log: slog.New(slog.DiscardHandler)})
+	_, err = service.Migrate(ctx, service.Settings{DataDir: filepath.Join(dir, "data"), ControlURL: dbURL(servers.target,
+		"control_set_up"), AllowRoot: true, Version: "test", Log: slog.New(slog.DiscardHandler)})
 	return err
 })
 
@@ -151,8 +154,9 @@ func startOn(t *testing.T, control string) *ferry {
 		log = os.Stderr
 	}
 	f.set = service.Settings{
-		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: control, Lanes: 4, Serve: true, AllowRoot: true, Version: "test",
-		Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(s string) { f.token = s },
+		Listen: "127.0.0.1:0", DataDir: t.TempDir(), ControlURL: control, Lanes: 4, Serve: true, AllowRoot: true,
+		Version: "test",
+		Log:     slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(s string) { f.token = s },
 	}
 	f.again()
 	f.signIn()
@@ -185,7 +189,8 @@ func (f *ferry) register(name string, s *localserver.Postgres, db string) {
 	f.t.Helper()
 	disable := contract.Disable
 	_, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(f.t.Context(), contract.NewDatabase{
-		Name: name, Engine: "postgres", Host: s.Host, Port: s.Port, Database: db, User: s.User, Password: s.Password, Tls: &disable}))
+		Name: name, Engine: "postgres", Host: s.Host, Port: s.Port, Database: db, User: s.User, Password: s.Password,
+		Tls: &disable}))
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -207,7 +212,8 @@ func (f *ferry) cross(p pair, set contract.Settings, tables ...string) {
 
 func (f *ferry) startCrossing() {
 	f.t.Helper()
-	if _, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(f.t.Context(), "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(f.t.Context(), "spring",
+		contract.StartCrossingJSONRequestBody{})); err != nil {
 		f.t.Fatal(err)
 	}
 }
@@ -257,7 +263,8 @@ func (f *ferry) awaitPhase(p contract.Phase) contract.Crossing {
 
 // story prints the journal, for a failed test.
 func (f *ferry) story() {
-	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(context.Background(), &contract.ListJournalParams{}))
+	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(context.Background(),
+		&contract.ListJournalParams{}))
 	if err != nil {
 		return
 	}
@@ -268,12 +275,14 @@ func (f *ferry) story() {
 
 func (f *ferry) reconcile(depth contract.NewReconciliationDepth) contract.Reconciliation {
 	f.t.Helper()
-	r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(f.t.Context(), "spring", contract.NewReconciliation{Depth: depth}))
+	r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(f.t.Context(), "spring",
+		contract.NewReconciliation{Depth: depth}))
 	if err != nil {
 		f.t.Fatal(err)
 	}
 	for end := time.Now().Add(patience * 90 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-		if r, err = client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(f.t.Context(), "spring", r.Id)); err != nil {
+		if r, err = client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(f.t.Context(), "spring",
+			r.Id)); err != nil {
 			f.t.Fatal(err)
 		}
 		if r.State == "failed" {
@@ -293,7 +302,8 @@ func (f *ferry) reconcile(depth contract.NewReconciliationDepth) contract.Reconc
 func (f *ferry) cutOver(rehearsal bool, set contract.Settings) contract.Cutover {
 	f.t.Helper()
 	name := "spring"
-	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(f.t.Context(), name, contract.NewCutover{Rehearsal: rehearsal, Confirm: &name, Settings: &set}))
+	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(f.t.Context(), name,
+		contract.NewCutover{Rehearsal: rehearsal, Confirm: &name, Settings: &set}))
 	if err != nil {
 		f.story()
 		f.t.Fatal(err)
@@ -320,7 +330,8 @@ func sameEverywhere(t *testing.T, p pair, schema string) {
 	t.Helper()
 	src, dst := connect(t, p.sourceURL()), connect(t, p.targetURL())
 	rows, err := src.Query(t.Context(), `
-SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c
+  JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE n.nspname = $1 AND c.relkind IN ('r', 'p') AND NOT c.relispartition ORDER BY 1`, schema)
 	if err != nil {
 		t.Fatal(err)
@@ -330,11 +341,13 @@ SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c J
 		t.Fatalf("no tables in %s (%v)", schema, err)
 	}
 	for _, n := range names {
-		q := fmt.Sprintf(`SELECT count(*), coalesce(md5(string_agg(h, ',' ORDER BY h)), '') FROM (SELECT md5(x::text) AS h FROM %s x) y`, n)
+		q := fmt.Sprintf(`SELECT count(*), coalesce(md5(string_agg(h, ',' ORDER BY h)), '') FROM (SELECT md5(x::text) AS h
+  FROM %s x) y`, n)
 		var cs, ct int64
 		var hs, ht string
 		for _, c := range []*pgx.Conn{src, dst} {
-			if _, err := c.Exec(t.Context(), `SET timezone = 'UTC'; SET extra_float_digits = 1; SET search_path = ''`); err != nil {
+			if _, err := c.Exec(t.Context(),
+				`SET timezone = 'UTC'; SET extra_float_digits = 1; SET search_path = ''`); err != nil {
 				t.Fatal(err)
 			}
 		}

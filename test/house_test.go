@@ -11,7 +11,8 @@ import (
 // crossings to it.
 func TestHouseRules(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY); INSERT INTO public.hives SELECT generate_series(1, 500); CREATE TABLE public.scratch (id integer)`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY); INSERT INTO public.hives
+  SELECT generate_series(1, 500); CREATE TABLE public.scratch (id integer)`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
@@ -32,25 +33,30 @@ locked: [pause_budget, tables, rules]
 			t.Errorf("%s: exit %d, %s%s", what, a.code, a.out, a.err)
 		}
 	}
-	if a := f.cli("house", "--file", write(t, house)); a.code != 0 || !strings.Contains(a.out, "comparison, rehearsal") || !strings.Contains(a.out, "schema honey") {
+	if a := f.cli("house", "--file", write(t, house)); a.code != 0 || !strings.Contains(a.out, "comparison, rehearsal") ||
+		!strings.Contains(a.out, "schema honey") {
 		t.Fatalf("exit %d, %s%s", a.code, a.out, a.err)
 	}
-	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--pause-budget", "3m"); a.code == 0 || !strings.Contains(a.err, "pause_budget is locked") {
+	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--pause-budget",
+		"3m"); a.code == 0 || !strings.Contains(a.err, "pause_budget is locked") {
 		t.Errorf("exit %d, %s%s", a.code, a.out, a.err)
 	}
-	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "public.*"); a.code == 0 || !strings.Contains(a.err, "tables of crossings are locked") {
+	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table",
+		"public.*"); a.code == 0 || !strings.Contains(a.err, "tables of crossings are locked") {
 		t.Errorf("exit %d, %s%s", a.code, a.out, a.err)
 	}
 	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	for _, args := range [][]string{{"crossing", "set", "spring", "--pause-budget", "1m"}, {"crossing", "planning", "spring", "--file", write(t, "tables: [public.scratch]\n")}} {
+	for _, args := range [][]string{{"crossing", "set", "spring", "--pause-budget", "1m"}, {"crossing", "planning",
+		"spring", "--file", write(t, "tables: [public.scratch]\n")}} {
 		if a := f.cli(args...); a.code == 0 || !strings.Contains(a.err, "locked") {
 			t.Errorf("%v: exit %d, %s%s", args, a.code, a.out, a.err)
 		}
 	}
 	// A rule of the crossing's own does not win over one that is locked.
-	if a := f.cli("crossing", "rules", "spring", "--file", write(t, `[{tables: public.hives, schema: elsewhere, name: skeps}]`)); a.code != 0 {
+	if a := f.cli("crossing", "rules", "spring", "--file",
+		write(t, `[{tables: public.hives, schema: elsewhere, name: skeps}]`)); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.startCrossing()
@@ -58,10 +64,12 @@ locked: [pause_budget, tables, rules]
 	if n := one[int](t, p.targetURL(), `SELECT count(*) FROM honey.skeps`); n != 500 {
 		t.Errorf("%d rows", n)
 	}
-	if a := f.cli("cutover", "start", "spring", "--confirm", "spring"); a.code == 0 || !strings.Contains(a.err, "want a comparison first") || !strings.Contains(a.err, "1 point more") {
+	if a := f.cli("cutover", "start", "spring", "--confirm", "spring"); a.code == 0 ||
+		!strings.Contains(a.err, "want a comparison first") || !strings.Contains(a.err, "1 point more") {
 		t.Errorf("exit %d, %s%s", a.code, a.out, a.err)
 	}
-	if a := f.cli("cutover", "ready", "spring"); a.code != 4 || !strings.Contains(a.out, "want a comparison first") || !strings.Contains(a.out, "want a rehearsal first") {
+	if a := f.cli("cutover", "ready", "spring"); a.code != 4 || !strings.Contains(a.out, "want a comparison first") ||
+		!strings.Contains(a.out, "want a rehearsal first") {
 		t.Errorf("exit %d, %s%s", a.code, a.out, a.err)
 	}
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {

@@ -31,7 +31,8 @@ func readAhead(t *testing.T, from string) {
 	if rules != "" {
 		rules = "  rules:\n" + rules + "\n"
 	}
-	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  settings: {lanes: 1}\n", source.schema, rules)
+	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: "+
+		"[\"%s.*\"]\n%s  settings: {lanes: 1}\n", source.schema, rules)
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}
@@ -57,7 +58,8 @@ func readAhead(t *testing.T, from string) {
 	}
 	beingRead := func(table string) func() bool {
 		return func() bool {
-			return one[bool](t, p.targetURL(), "SELECT EXISTS (SELECT FROM pg_locks WHERE NOT granted AND relation = $1::regclass)", table)
+			return one[bool](t, p.targetURL(), "SELECT EXISTS (SELECT FROM pg_locks WHERE NOT granted AND relation = "+
+				"$1::regclass)", table)
 		}
 	}
 	f.startCrossing()
@@ -88,7 +90,8 @@ func readAhead(t *testing.T, from string) {
 	}
 	locks[second]()
 	f.awaitPhase(contract.PhaseInStep)
-	if got := one[string](t, p.targetURL(), "SELECT string_agg(frames::text, ' ' ORDER BY id) FROM "+second); got != "2 0" {
+	if got := one[string](t, p.targetURL(), "SELECT string_agg(frames::text, ' ' ORDER BY id) FROM "+
+		second); got != "2 0" {
 		t.Errorf("%s holds %s", second, got)
 	}
 }

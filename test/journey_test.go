@@ -63,13 +63,15 @@ func TestTheWholeJourney(t *testing.T) {
 	sameEverywhere(t, p, "saltmarsh")
 	sequences(t, p)
 
-	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring", contract.CloseCrossingJSONRequestBody{Reopen: true, Confirm: ptr("spring")})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(t.Context(), "spring",
+		contract.CloseCrossingJSONRequestBody{Reopen: true, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.awaitPhase(contract.PhaseClosed)
 	var cert map[string]any
 	for end := time.Now().Add(patience * 20 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-		if cert, err = client.Do[map[string]any](f.API.GetCertificateWithResponse(t.Context(), "spring", &contract.GetCertificateParams{})); err == nil {
+		if cert, err = client.Do[map[string]any](f.API.GetCertificateWithResponse(t.Context(), "spring",
+			&contract.GetCertificateParams{})); err == nil {
 			break
 		}
 	}
@@ -83,7 +85,8 @@ func TestTheWholeJourney(t *testing.T) {
 func sequences(t *testing.T, p pair) {
 	t.Helper()
 	for _, q := range []string{
-		`INSERT INTO saltmarsh.scale_readings (apiary, number, read_at, weight_kg, firmware) VALUES ('dyke-1', 1, now(), 1, 'after')`,
+		`INSERT INTO saltmarsh.scale_readings (apiary, number, read_at, weight_kg, firmware)
+  VALUES ('dyke-1', 1, now(), 1, 'after')`,
 		`INSERT INTO saltmarsh.keepers (name, email, joined) VALUES ('New', 'new@saltmarsh.example', '2026-11-23')`,
 		`INSERT INTO saltmarsh.orders (total) VALUES (1)`,
 		`INSERT INTO saltmarsh.harvest_lots (lot, net_kg) VALUES ('after', 1)`,

@@ -19,9 +19,12 @@ import (
 // in two phases. At no moment is part of one on the target.
 func TestLargeTransactions(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.readings (id integer PRIMARY KEY, grams integer, note text); CREATE TABLE public.lots (id integer PRIMARY KEY, n integer)`)
-	exec1(t, p.sourceURL(), `INSERT INTO public.readings SELECT g, 0, 'as it was' FROM generate_series(1, 1000) g; INSERT INTO public.lots VALUES (1, 0)`)
-	exec1(t, p.sourceURL(), "ALTER DATABASE "+p.source+" SET logical_decoding_work_mem = '64kB'") // everything larger is streamed
+	exec1(t, p.sourceURL(), `CREATE TABLE public.readings (id integer PRIMARY KEY, grams integer, note text);
+  CREATE TABLE public.lots (id integer PRIMARY KEY, n integer)`)
+	exec1(t, p.sourceURL(), `INSERT INTO public.readings SELECT g, 0, 'as it was' FROM generate_series(1, 1000) g;
+  INSERT INTO public.lots VALUES (1, 0)`)
+	// everything larger is streamed
+	exec1(t, p.sourceURL(), "ALTER DATABASE "+p.source+" SET logical_decoding_work_mem = '64kB'")
 	f := start(t)
 	f.cross(p, contract.Settings{BatchChanges: ptr(2000)}, "public.*")
 	f.startCrossing()
@@ -50,7 +53,8 @@ func TestLargeTransactions(t *testing.T) {
 		defer func() { _ = c.Close(context.WithoutCancel(ctx)) }()
 		for ctx.Err() == nil {
 			var kinds []string
-			rows, err := c.Query(ctx, `SELECT note || ': ' || count(*) FROM public.readings WHERE id > 1000 GROUP BY note HAVING count(*) <> 20000`)
+			rows, err := c.Query(ctx, `SELECT note || ': ' || count(*) FROM public.readings WHERE id > 1000 GROUP BY note
+  HAVING count(*) <> 20000`)
 			if err == nil {
 				kinds, _ = pgx.CollectRows(rows, pgx.RowTo[string])
 			}
@@ -67,9 +71,12 @@ func TestLargeTransactions(t *testing.T) {
 		t.Helper()
 		c := connect(t, p.sourceURL())
 		base := n * 100_000
-		steps := []string{"BEGIN", fmt.Sprintf("INSERT INTO public.readings SELECT %d + g, g, 'large %d' FROM generate_series(1, 12000) g", base, n),
-			"SAVEPOINT s", fmt.Sprintf("INSERT INTO public.readings SELECT %d + g, g, 'never' FROM generate_series(1, 15000) g", base+50_000), "UPDATE public.readings SET grams = -1 WHERE id <= 1000", "ROLLBACK TO SAVEPOINT s",
-			fmt.Sprintf("INSERT INTO public.readings SELECT %d + g, g, 'large %d' FROM generate_series(1, 8000) g", base+20_000, n), "UPDATE public.readings SET grams = grams + 1 WHERE id <= 1000"}
+		steps := []string{"BEGIN", fmt.Sprintf("INSERT INTO public.readings SELECT %d + g, g, 'large %d' FROM "+
+			"generate_series(1, 12000) g", base, n),
+			"SAVEPOINT s", fmt.Sprintf("INSERT INTO public.readings SELECT %d + g, g, 'never' FROM generate_series(1, 15000) g",
+				base+50_000), "UPDATE public.readings SET grams = -1 WHERE id <= 1000", "ROLLBACK TO SAVEPOINT s",
+			fmt.Sprintf("INSERT INTO public.readings SELECT %d + g, g, 'large %d' FROM generate_series(1, 8000) g", base+20_000,
+				n), "UPDATE public.readings SET grams = grams + 1 WHERE id <= 1000"}
 		for _, q := range append(steps, strings.Split(end, ";")...) {
 			if _, err := c.Exec(t.Context(), q); err != nil {
 				t.Fatal(err)
@@ -90,7 +97,9 @@ func TestLargeTransactions(t *testing.T) {
 	} else {
 		t.Error("the server takes no prepared transactions: they are not tested")
 	}
-	f.await(time.Minute, "caught up", func(c contract.Crossing) bool { return c.Progress.LagSeconds < 1 && c.Progress.Capture != "waiting" })
+	f.await(time.Minute, "caught up", func(c contract.Crossing) bool {
+		return c.Progress.LagSeconds < 1 && c.Progress.Capture != "waiting"
+	})
 	stop()
 	wg.Wait()
 	select {
@@ -102,11 +111,14 @@ func TestLargeTransactions(t *testing.T) {
 	sameEverywhere(t, p, "public")
 	if t.Failed() {
 		for _, url := range []string{p.sourceURL(), p.targetURL()} {
-			t.Log(one[string](t, url, `SELECT string_agg(x, '; ') FROM (SELECT note || ' ' || id / 100000 || ': ' || count(*) AS x FROM public.readings GROUP BY note, id / 100000 ORDER BY 1) y`))
+			t.Log(one[string](t, url, `SELECT string_agg(x, '; ')
+  FROM (SELECT note || ' ' || id / 100000 || ': ' || count(*) AS x FROM public.readings GROUP BY note, id / 100000
+  ORDER BY 1) y`))
 		}
 		f.story()
 	}
-	streamed := one[int64](t, p.sourceURL(), "SELECT stream_txns FROM pg_stat_replication_slots s JOIN pg_replication_slots r USING (slot_name) WHERE r.database = current_database()")
+	streamed := one[int64](t, p.sourceURL(), "SELECT stream_txns FROM pg_stat_replication_slots s JOIN "+
+		"pg_replication_slots r USING (slot_name) WHERE r.database = current_database()")
 	if streamed == 0 {
 		t.Error("no transaction was streamed: this tested less than it should")
 	}

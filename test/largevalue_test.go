@@ -19,14 +19,16 @@ import (
 func TestALargeValueIsFollowed(t *testing.T) {
 	const size = 100_000_000
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.scans (id integer PRIMARY KEY, note text, scan text); ALTER TABLE public.scans ALTER scan SET STORAGE EXTERNAL`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.scans (id integer PRIMARY KEY, note text, scan text);
+  ALTER TABLE public.scans ALTER scan SET STORAGE EXTERNAL`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 
 	same := func() bool {
-		const sum = `SELECT coalesce(string_agg(id || ' ' || note || ' ' || length(scan) || ' ' || md5(scan), ', ' ORDER BY id), '') FROM public.scans`
+		const sum = `SELECT coalesce(string_agg(id || ' ' || note || ' ' || length(scan) || ' ' || md5(scan), ', '
+  ORDER BY id), '') FROM public.scans`
 		return one[string](t, p.sourceURL(), sum) == one[string](t, p.targetURL(), sum)
 	}
 	for n, sql := range []string{

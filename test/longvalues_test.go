@@ -53,16 +53,20 @@ crossing:
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("fit", "spring"); !strings.Contains(a.out, "51 that a rule allows") || !strings.Contains(a.out, "100 that a rule allows") {
+	if a := f.cli("fit", "spring"); !strings.Contains(a.out, "51 that a rule allows") ||
+		!strings.Contains(a.out, "100 that a rule allows") {
 		t.Errorf("fit: %+v", a)
 	}
 	f.startCrossing()
 	c := f.await(time.Minute, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
-	if !strings.Contains(c.Reason, "visitor_notes") || !strings.Contains(c.Reason, "1 value of") || !strings.Contains(c.Reason, "does not fit") { // what it is, only those see who may see rows
+	// what it is, only those see who may see rows
+	if !strings.Contains(c.Reason, "visitor_notes") || !strings.Contains(c.Reason, "1 value of") ||
+		!strings.Contains(c.Reason, "does not fit") {
 		t.Errorf("held: %s", c.Reason)
 	}
 	// The same again, cut.
-	for _, say := range []string{"crossing close spring --confirm spring --wait", "crossing remove spring --confirm spring"} {
+	for _, say := range []string{"crossing close spring --confirm spring --wait",
+		"crossing remove spring --confirm spring"} {
 		if a := f.cli(strings.Fields(say)...); a.code != 0 {
 			t.Fatalf("%s: %+v", say, a)
 		}
@@ -72,26 +76,33 @@ crossing:
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("fit", "spring"); !strings.Contains(a.out, "will be cut to 51 bytes") || !strings.Contains(a.out, "will be cut to 100 bytes") {
+	if a := f.cli("fit", "spring"); !strings.Contains(a.out, "will be cut to 51 bytes") ||
+		!strings.Contains(a.out, "will be cut to 100 bytes") {
 		t.Errorf("fit: %+v", a)
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	change(12, long, strings.Repeat("y", 101))
 	change(13, "short", strings.Repeat("y", 100))
-	there := map[string]string{"postgres": "SELECT concat_ws('|', id, note, convert_from(photo, 'UTF8')) FROM ", "mariadb": "SELECT concat_ws('|', id, note, convert(photo using utf8mb4)) FROM "}[to] + target.schema + ".visitor_notes WHERE id IN (11, 12, 13, 2900)"
+	there := map[string]string{"postgres": "SELECT concat_ws('|', id, note, convert_from(photo, 'UTF8')) FROM ",
+		"mariadb": "SELECT concat_ws('|', id, note, convert(photo using utf8mb4)) FROM "}[to] + target.schema +
+		".visitor_notes WHERE id IN (11, 12, 13, 2900)"
 	cut := strings.Repeat("é", 25)
-	want := []string{"11|" + cut + "|tiny", "12|" + cut + "|" + strings.Repeat("y", 100), "13|short|" + strings.Repeat("y", 100), "2900|kind|" + strings.Repeat("x", 100)}
+	want := []string{"11|" + cut + "|tiny", "12|" + cut + "|" + strings.Repeat("y", 100), "13|short|" + strings.Repeat("y",
+		100), "2900|kind|" + strings.Repeat("x", 100)}
 	eventually(t, 20*time.Second, func() bool {
 		return strings.Contains(strings.Join(target.texts(there), "\n"), "13|short")
 	})
 	sameTexts(t, "visitor_notes", want, target.texts(there))
 	yes := true
-	page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring", &contract.ListSetAsideParams{Cut: &yes}))
-	if err != nil || page.Total != 2 || (*page.Rows[0].Key)[0] != "11" || page.Rows[0].Column != "note" || (*page.Rows[1].Key)[0] != "2900" || page.Rows[1].Column != "photo" {
+	page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring",
+		&contract.ListSetAsideParams{Cut: &yes}))
+	if err != nil || page.Total != 2 || (*page.Rows[0].Key)[0] != "11" || page.Rows[0].Column != "note" ||
+		(*page.Rows[1].Key)[0] != "2900" || page.Rows[1].Column != "photo" {
 		t.Errorf("%+v, %v", page, err)
 	}
-	if a := f.cli("crossing", "aside", "spring", "--cut"); !strings.Contains(a.out, "cut: it has 120 bytes, more than the 51 that a rule allows") {
+	if a := f.cli("crossing", "aside", "spring", "--cut"); !strings.Contains(a.out,
+		"cut: it has 120 bytes, more than the 51 that a rule allows") {
 		t.Errorf("%+v", a)
 	} else {
 		t.Log("\n" + a.out)
@@ -100,9 +111,11 @@ crossing:
 		t.Errorf("a comparison finds what was cut:\n%s%s", a.out, a.err)
 	}
 	eventually(t, 30*time.Second, func() bool {
-		return strings.Contains(f.cli("journal", "--crossing", "spring").out, "2 values of "+source.schema+".visitor_notes brought by changes")
+		return strings.Contains(f.cli("journal", "--crossing", "spring").out, "2 values of "+source.schema+
+			".visitor_notes brought by changes")
 	})
-	for _, c := range []struct{ say, want string }{{"crossing close spring --confirm spring --wait", ""}, {"certificate spring", "CUT BY THE LOAD"}} {
+	for _, c := range []struct{ say, want string }{{"crossing close spring --confirm spring --wait", ""},
+		{"certificate spring", "CUT BY THE LOAD"}} {
 		if a := f.cli(strings.Fields(c.say)...); a.code != 0 || !strings.Contains(a.out, c.want) {
 			t.Errorf("%s: %+v", c.say, a)
 		}

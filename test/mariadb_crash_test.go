@@ -30,18 +30,25 @@ func TestMariaDBCrashes(t *testing.T) {
 	}
 	t.Cleanup(func() { _ = db.Close() })
 	maria(t, db, "CREATE DATABASE old CHARACTER SET utf8mb4", "CREATE DATABASE new CHARACTER SET utf8mb4",
-		"CREATE TABLE old.readings (id bigint AUTO_INCREMENT PRIMARY KEY, weight decimal(9,3), note text)", "CREATE TABLE old.notes (who varchar(20), what text)",
-		"INSERT INTO old.readings (weight, note) SELECT seq / 7, repeat('salt ', 40) FROM old.seq_1_to_40000", "INSERT INTO old.notes SELECT concat('v', seq % 5), 'sweet' FROM old.seq_1_to_300", "ANALYZE TABLE old.readings, old.notes")
+		"CREATE TABLE old.readings (id bigint AUTO_INCREMENT PRIMARY KEY, weight decimal(9,3), note text)",
+		"CREATE TABLE old.notes (who varchar(20), what text)",
+		"INSERT INTO old.readings (weight, note) SELECT seq / 7, repeat('salt ', 40) FROM old.seq_1_to_40000",
+		"INSERT INTO old.notes SELECT concat('v', seq % 5), 'sweet' FROM old.seq_1_to_300",
+		"ANALYZE TABLE old.readings, old.notes")
 	f := start(t)
 	for _, name := range []string{"old", "new"} {
 		disable := contract.Disable
-		if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password, Tls: &disable})); err != nil {
+		if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: name,
+			Engine: "mariadb", Host: m.Host, Port: m.Port, Database: name, User: m.User, Password: m.Password,
+			Tls: &disable})); err != nil {
 			t.Fatal(err)
 		}
 	}
 	method := contract.ReadOnly
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-		Settings: &contract.Settings{Lanes: ptr(3), ChunkBytes: ptr(int64(256 << 10)), StopMethod: &method, SpeedLimit: ptr(int64(1_000_000)), MaxAttempts: ptr(20)}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+			Settings: &contract.Settings{Lanes: ptr(3), ChunkBytes: ptr(int64(256 << 10)), StopMethod: &method,
+				SpeedLimit: ptr(int64(1_000_000)), MaxAttempts: ptr(20)}})); err != nil {
 		t.Fatal(err)
 	}
 	writing, stop := context.WithCancel(ctx)
@@ -58,8 +65,10 @@ func TestMariaDBCrashes(t *testing.T) {
 					time.Sleep(20 * time.Millisecond)
 					continue
 				}
-				for _, q := range []string{"INSERT INTO old.readings (weight, note) VALUES (1, 'told')", fmt.Sprintf("UPDATE old.readings SET weight = weight + 1 WHERE id = %d", 1+r.IntN(40000)),
-					fmt.Sprintf("DELETE FROM old.readings WHERE id = %d", 1+r.IntN(40000)), "INSERT INTO old.notes VALUES ('late', NULL)"} {
+				for _, q := range []string{"INSERT INTO old.readings (weight, note) VALUES (1, 'told')",
+					fmt.Sprintf("UPDATE old.readings SET weight = weight + 1 WHERE id = %d", 1+r.IntN(40000)),
+					fmt.Sprintf("DELETE FROM old.readings WHERE id = %d", 1+r.IntN(40000)),
+					"INSERT INTO old.notes VALUES ('late', NULL)"} {
 					if _, err = tx.Exec(q); err != nil {
 						break
 					}

@@ -38,44 +38,68 @@ CREATE TABLE meadow.readings (
   weight numeric(9,3) NOT NULL CHECK (weight > -1),
   warmth real, pressure double precision,
   at timestamptz NOT NULL DEFAULT now(), seen timestamp(3), day date, clock time(2), span interval,
-  photo bytea, label jsonb, raw json, note text, tag uuid, place inet, seal bit(11), words text[], price money, free numeric,
+  photo bytea, label jsonb, raw json, note text, tag uuid, place inet, seal bit(11), words text[], price money,
+    free numeric,
   doubled numeric GENERATED ALWAYS AS (weight * 2) STORED
 );
 CREATE INDEX by_keeper ON meadow.readings (keeper, at);
 CREATE INDEX by_note ON meadow.readings (note);
 CREATE INDEX heavy ON meadow.readings (weight) WHERE weight > 90;
 CREATE INDEX by_lower ON meadow.readings (lower(note));
-CREATE TABLE meadow.jars (lot smallint, code text, sealed boolean, filled date NOT NULL, what text, PRIMARY KEY (lot, code));
+CREATE TABLE meadow.jars (lot smallint, code text, sealed boolean, filled date NOT NULL, what text, PRIMARY KEY (lot,
+  code));
 CREATE TABLE meadow.tags (tag uuid PRIMARY KEY, bytes bytea UNIQUE);
 CREATE TABLE meadow.notes (at timestamp NOT NULL, who varchar(30), what text, weight real);
 INSERT INTO meadow.keepers (name, email, joined, active, mood, initials)
-SELECT 'Keeper ' || g || CASE WHEN g % 5 = 0 THEN E' ☕ Ünal\t"x"\\n' ELSE '' END, 'K' || g || '@saltmarsh.example', date '2019-03-01' + g, g % 2 = 0, (enum_range(NULL::meadow.mood))[1 + g % 3], 'k' || g
+SELECT 'Keeper ' || g || CASE WHEN g % 5 = 0 THEN E' ☕ Ünal\t"x"\\n' ELSE '' END, 'K' || g || '@saltmarsh.example',
+  date '2019-03-01' + g, g % 2 = 0, (enum_range(NULL::meadow.mood))[1 + g % 3], 'k' || g
   FROM generate_series(1, 200) g;
-INSERT INTO meadow.readings (keeper, weight, warmth, pressure, at, seen, day, clock, span, photo, label, raw, note, tag, place, seal, words, price, free)
-SELECT 1 + g % 200, round(g / 7.0, 3), CASE WHEN g % 11 = 0 THEN NULL ELSE g / 3.0 END, CASE g % 9 WHEN 0 THEN 1e-7 * g WHEN 1 THEN 1e20 * g WHEN 2 THEN -0.1 ELSE g / 7.0 END,
-  timestamptz '2026-01-01 00:00+00' + g * interval '1.234567 s', CASE WHEN g % 4 > 0 THEN timestamp '2026-02-01 00:00:00.5' + g * interval '1 s' END, date '0999-12-31' + g, time '00:00:00.25' + g * interval '1 s', g * interval '1 day 1 minute',
-  CASE WHEN g % 7 > 0 THEN decode(md5(g::text) || '00ff5c0a09', 'hex') END, jsonb_build_object('n', g + 0.10, 'b', 'é"'), '{"n": 1.10, "n": 2}', CASE g % 4 WHEN 0 THEN '' WHEN 1 THEN NULL WHEN 2 THEN repeat(E'honey — мёд\t\\ \r\n', 30) ELSE 'plain ' END,
-  md5(g::text)::uuid, CASE g % 2 WHEN 0 THEN '2001:db8::1/64'::inet ELSE '10.0.0.9' END, (g % 2048)::bit(11), ARRAY['a,b', NULL, 'c"d'], (g * 1.25)::numeric::money, CASE g % 3 WHEN 0 THEN g / 3.0 WHEN 1 THEN 12345678901234567890123456789012345.123456789012345678901234567890 END
+INSERT INTO meadow.readings (keeper, weight, warmth, pressure, at, seen, day, clock, span, photo, label, raw, note,
+  tag, place, seal, words, price, free)
+SELECT 1 + g % 200, round(g / 7.0, 3), CASE WHEN g % 11 = 0 THEN NULL ELSE g / 3.0 END, CASE g % 9 WHEN 0 THEN 1e-7 * g
+  WHEN 1 THEN 1e20 * g WHEN 2 THEN -0.1 ELSE g / 7.0 END,
+  timestamptz '2026-01-01 00:00+00' + g * interval '1.234567 s', CASE
+    WHEN g % 4 > 0 THEN timestamp '2026-02-01 00:00:00.5' + g * interval '1 s' END, date '0999-12-31' + g,
+    time '00:00:00.25' + g * interval '1 s', g * interval '1 day 1 minute',
+  CASE WHEN g % 7 > 0 THEN decode(md5(g::text) || '00ff5c0a09', 'hex') END, jsonb_build_object('n', g + 0.10, 'b',
+    'é"'), '{"n": 1.10, "n": 2}', CASE g % 4 WHEN 0 THEN '' WHEN 1 THEN NULL
+    WHEN 2 THEN repeat(E'honey — мёд\t\\ \r\n', 30) ELSE 'plain ' END,
+  md5(g::text)::uuid, CASE g % 2 WHEN 0 THEN '2001:db8::1/64'::inet ELSE '10.0.0.9' END, (g % 2048)::bit(11),
+    ARRAY['a,b', NULL, 'c"d'], (g * 1.25)::numeric::money, CASE g % 3 WHEN 0 THEN g / 3.0
+    WHEN 1 THEN 12345678901234567890123456789012345.123456789012345678901234567890 END
   FROM generate_series(1, 9000) g;
-INSERT INTO meadow.jars SELECT g % 40 - 20, chr(65 + g % 26) || to_hex(g), g % 2 = 0, date '2020-01-01' + g, repeat('j', g % 50) FROM generate_series(1, 900) g;
+INSERT INTO meadow.jars SELECT g % 40 - 20, chr(65 + g % 26) || to_hex(g), g % 2 = 0, date '2020-01-01' + g,
+  repeat('j', g % 50) FROM generate_series(1, 900) g;
 INSERT INTO meadow.jars SELECT lot, lower(code) || ' ', sealed, filled, what FROM meadow.jars;
 INSERT INTO meadow.tags SELECT md5(g::text)::uuid, decode(md5(g::text), 'hex') FROM generate_series(1, 500) g;
-INSERT INTO meadow.notes SELECT timestamp '2025-05-05' + g * interval '1 hour', 'visitor ' || g % 5, CASE WHEN g % 3 > 0 THEN 'sweet' END, 0.1 FROM generate_series(1, 200) g;
+INSERT INTO meadow.notes SELECT timestamp '2025-05-05' + g * interval '1 hour', 'visitor ' || g % 5, CASE
+  WHEN g % 3 > 0 THEN 'sweet' END, 0.1 FROM generate_series(1, 200) g;
 INSERT INTO meadow.notes SELECT * FROM meadow.notes LIMIT 20;
 ANALYZE`
 
 // meadowRows are statements that give every row of a table in one text, the same
 // on both servers, written without our help.
 var meadowRows = map[string][2]string{
-	"keepers": {`SELECT concat_ws('|', id, name, email, joined, active::int, coalesce(mood::text, '~'), rtrim(initials)) FROM meadow.keepers`,
+	"keepers": {`SELECT concat_ws('|', id, name, email, joined, active::int, coalesce(mood::text, '~'), rtrim(initials))
+  FROM meadow.keepers`,
 		`SELECT concat_ws('|', id, name, email, joined, active, coalesce(mood, '~'), initials) FROM keepers`},
-	"readings": {`SELECT concat_ws('|', id, keeper, weight, coalesce(warmth::double precision::numeric(30,3)::text, '~'), coalesce(encode(float8send(pressure), 'hex'), '~'), to_char(at, 'YYYY-MM-DD HH24:MI:SS.US'), coalesce(to_char(seen, 'YYYY-MM-DD HH24:MI:SS.MS'), '~'), day, to_char(clock, 'HH24:MI:SS.MS'), span,
- coalesce(encode(photo, 'hex'), '~'), label, raw, coalesce(note, '~'), tag, place, seal, words, price::numeric, coalesce(free::numeric(65,30)::text, '~')) FROM meadow.readings`,
-		`SELECT concat_ws('|', id, keeper, weight, coalesce(cast(warmth AS decimal(30,3)), '~'), coalesce(lower(hex(reverse(substr(ST_AsWKB(POINT(pressure, 0)), 6, 8)))), '~'), at, coalesce(seen, '~'), day, concat(clock, '0'), span,
- coalesce(lower(hex(photo)), '~'), label, raw, coalesce(note, '~'), tag, place, lpad(bin(seal + 0), 11, '0'), words, price, coalesce(free, '~')) FROM readings`},
-	"jars":  {`SELECT concat_ws('|', lot, code, sealed::int, filled, what) FROM meadow.jars`, `SELECT concat_ws('|', lot, code, sealed, filled, what) FROM jars`},
-	"tags":  {`SELECT concat_ws('|', tag, encode(bytes, 'hex')) FROM meadow.tags`, `SELECT concat_ws('|', tag, lower(hex(bytes))) FROM tags`},
-	"notes": {`SELECT concat_ws('|', to_char(at, 'YYYY-MM-DD HH24:MI:SS.US'), who, coalesce(what, '~'), round(weight::numeric, 2)) FROM meadow.notes`, `SELECT concat_ws('|', at, who, coalesce(what, '~'), round(weight, 2)) FROM notes`},
+	"readings": {`SELECT concat_ws('|', id, keeper, weight, coalesce(warmth::double precision::numeric(30,3)::text, '~'),
+  coalesce(encode(float8send(pressure), 'hex'), '~'), to_char(at, 'YYYY-MM-DD HH24:MI:SS.US'),
+  coalesce(to_char(seen, 'YYYY-MM-DD HH24:MI:SS.MS'), '~'), day, to_char(clock, 'HH24:MI:SS.MS'), span,
+ coalesce(encode(photo, 'hex'), '~'), label, raw, coalesce(note, '~'), tag, place, seal, words, price::numeric,
+   coalesce(free::numeric(65,30)::text, '~')) FROM meadow.readings`,
+		`SELECT concat_ws('|', id, keeper, weight, coalesce(cast(warmth AS decimal(30,3)), '~'),
+  coalesce(lower(hex(reverse(substr(ST_AsWKB(POINT(pressure, 0)), 6, 8)))), '~'), at, coalesce(seen, '~'), day,
+  concat(clock, '0'), span,
+ coalesce(lower(hex(photo)), '~'), label, raw, coalesce(note, '~'), tag, place, lpad(bin(seal + 0), 11, '0'), words,
+   price, coalesce(free, '~')) FROM readings`},
+	"jars": {`SELECT concat_ws('|', lot, code, sealed::int, filled, what) FROM meadow.jars`,
+		`SELECT concat_ws('|', lot, code, sealed, filled, what) FROM jars`},
+	"tags": {`SELECT concat_ws('|', tag, encode(bytes, 'hex')) FROM meadow.tags`,
+		`SELECT concat_ws('|', tag, lower(hex(bytes))) FROM tags`},
+	"notes": {`SELECT concat_ws('|', to_char(at, 'YYYY-MM-DD HH24:MI:SS.US'), who, coalesce(what, '~'),
+  round(weight::numeric, 2)) FROM meadow.notes`,
+		`SELECT concat_ws('|', at, who, coalesce(what, '~'), round(weight, 2)) FROM notes`},
 }
 
 func sameMeadow(t *testing.T, sourceURL string, db *sql.DB) {
@@ -102,15 +126,19 @@ func busyMeadow(t *testing.T, url string, writers int) (stop func() int64) {
 			for ctx.Err() == nil {
 				id, lot := r.IntN(9000)+1, r.IntN(40)-20
 				statements := []string{
-					fmt.Sprintf("INSERT INTO meadow.readings (keeper, weight, warmth, pressure, free) VALUES (%d, %d.125, %d / 7.0, -%d * 1e10, 0.5)", 1+r.IntN(200), r.IntN(99), id, id),
-					fmt.Sprintf("UPDATE meadow.readings SET weight = weight + 1, photo = '\\x00ff', words = '{}', label = NULL, clock = '24:00' WHERE id = %d", id),
+					fmt.Sprintf("INSERT INTO meadow.readings (keeper, weight, warmth, pressure, free) VALUES (%d, %d.125, %d / 7.0, "+
+						"-%d * 1e10, 0.5)", 1+r.IntN(200), r.IntN(99), id, id),
+					fmt.Sprintf("UPDATE meadow.readings SET weight = weight + 1, photo = '\\x00ff', words = '{}', label = NULL, "+
+						"clock = '24:00' WHERE id = %d", id),
 					fmt.Sprintf("DELETE FROM meadow.readings WHERE id = %d", r.IntN(9000)+1),
 					fmt.Sprintf("UPDATE meadow.jars SET sealed = NOT sealed, what = 'again ☕ %d' WHERE lot = %d", id, lot),
 					fmt.Sprintf("UPDATE meadow.jars SET code = code || '.', what = NULL WHERE lot = %d AND code LIKE 'A%%'", lot),
 					fmt.Sprintf("INSERT INTO meadow.notes VALUES (now(), 'visitor %d', 'n%d', 0.1)", r.IntN(5), id),
 					"DELETE FROM meadow.notes WHERE ctid = (SELECT ctid FROM meadow.notes WHERE what = 'sweet' LIMIT 1)",
-					fmt.Sprintf("UPDATE meadow.keepers SET mood = 'it''s wild', active = NOT active, initials = 'z' WHERE id = %d", 1+r.IntN(200)),
-					"UPDATE meadow.tags SET tag = md5(tag::text)::uuid WHERE tag = (SELECT tag FROM meadow.tags ORDER BY random() LIMIT 1)",
+					fmt.Sprintf("UPDATE meadow.keepers SET mood = 'it''s wild', active = NOT active, initials = 'z' WHERE id = %d",
+						1+r.IntN(200)),
+					"UPDATE meadow.tags SET tag = md5(tag::text)::uuid WHERE tag = (SELECT tag FROM meadow.tags ORDER BY " +
+						"random() LIMIT 1)",
 				}
 				err := pgx.BeginFunc(ctx, c, func(tx pgx.Tx) error {
 					for _, q := range statements[r.IntN(4):] {
@@ -145,12 +173,18 @@ func TestPostgresToMariaDB(t *testing.T) {
 	f.whole(voyage{pattern: "meadow.*", method: contract.Lock, cut: user, root: db, tables: 5,
 		write: func() func() int64 { return busyMeadow(t, p.sourceURL(), 4) },
 		damage: func() {
-			maria(t, db, "UPDATE readings SET free = free + 0.000000000000000000000000000001 WHERE id % 3 = 1 LIMIT 3", "DELETE FROM jars WHERE BINARY code = 'B1 ' LIMIT 1", "UPDATE jars SET what = 'x ' LIMIT 1", "DELETE FROM notes LIMIT 1", "INSERT INTO jars (lot, code, filled) VALUES (99, '', '2026-11-23')")
+			maria(t, db, "UPDATE readings SET free = free + 0.000000000000000000000000000001 WHERE id % 3 = 1 LIMIT 3",
+				"DELETE FROM jars WHERE BINARY code = 'B1 ' LIMIT 1", "UPDATE jars SET what = 'x ' LIMIT 1",
+				"DELETE FROM notes LIMIT 1", "INSERT INTO jars (lot, code, filled) VALUES (99, '', '2026-11-23')")
 		}})
 	sameMeadow(t, p.sourceURL(), db)
 	// New rows get numbers beyond the old ones, and keys and rules stand.
-	maria(t, db, "INSERT INTO keepers (email, joined) VALUES ('new@saltmarsh.example', '2026-11-23')", "INSERT INTO readings (keeper, weight) VALUES (1, 1)", "DELETE FROM keepers WHERE id = 7")
-	if got := texts(t, db, "SELECT concat_ws('|', name, active) FROM keepers WHERE email = 'new@saltmarsh.example' UNION ALL SELECT count(*) FROM readings WHERE keeper = 7 UNION ALL SELECT group_concat(DISTINCT index_name ORDER BY 1) FROM information_schema.statistics WHERE table_schema = '"+name+"' AND table_name = 'readings'"); fmt.Sprint(got) != "[nobody's|1 0 by_keeper,by_note,PRIMARY]" {
+	maria(t, db, "INSERT INTO keepers (email, joined) VALUES ('new@saltmarsh.example', '2026-11-23')",
+		"INSERT INTO readings (keeper, weight) VALUES (1, 1)", "DELETE FROM keepers WHERE id = 7")
+	if got := texts(t, db, "SELECT concat_ws('|', name, active) FROM keepers WHERE email = 'new@saltmarsh.example' "+
+		"UNION ALL SELECT count(*) FROM readings WHERE keeper = 7 UNION ALL SELECT group_concat(DISTINCT index_name ORDER "+
+		"BY 1) FROM information_schema.statistics WHERE table_schema = '"+name+"' AND table_name = 'readings'"); fmt.Sprint(
+		got) != "[nobody's|1 0 by_keeper,by_note,PRIMARY]" {
 		t.Errorf("%q", got)
 	}
 }
@@ -167,7 +201,8 @@ func TestMariaDBToMariaDB(t *testing.T) {
 	f.whole(voyage{pattern: name + ".*", method: contract.ReadOnly, cut: user, root: db, tables: 5,
 		write: func() func() int64 { return busy(t, db, name, 4) },
 		damage: func() { // of rows that no live change mends
-			maria(t, there, "UPDATE keepers SET joined = joined + INTERVAL 1 DAY WHERE id = 44", "INSERT INTO stalls VALUES ('zz', 'nowhere')", "DELETE FROM stalls WHERE town = 'Town 7'")
+			maria(t, there, "UPDATE keepers SET joined = joined + INTERVAL 1 DAY WHERE id = 44",
+				"INSERT INTO stalls VALUES ('zz', 'nowhere')", "DELETE FROM stalls WHERE town = 'Town 7'")
 		}})
 	maria(t, db, "SET GLOBAL read_only = OFF")
 	for table, q := range orchardRows {
@@ -189,8 +224,9 @@ func TestTheUgliestTablesForMariaDB(t *testing.T) {
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.registerMaria("new", name, db, targetRights(name)...)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-		Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10))}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+			Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10))}})); err != nil {
 		t.Fatal(err)
 	}
 	list, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "spring"))
@@ -203,7 +239,8 @@ func TestTheUgliestTablesForMariaDB(t *testing.T) {
 	patterns := []string{"*.*", "-*.nothing"}
 	choose := func(rules []contract.Rule) {
 		t.Helper()
-		if _, err := client.Do[contract.Crossing](f.API.ChooseTablesWithResponse(t.Context(), "spring", contract.ChooseTablesJSONRequestBody{Patterns: patterns, Rules: &rules})); err != nil {
+		if _, err := client.Do[contract.Crossing](f.API.ChooseTablesWithResponse(t.Context(), "spring",
+			contract.ChooseTablesJSONRequestBody{Patterns: patterns, Rules: &rules})); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -238,11 +275,14 @@ func TestTheUgliestTablesForMariaDB(t *testing.T) {
 	}
 	f.startCrossing()
 	exec1(t, p.sourceURL(), `
-UPDATE "Ugly ""Schema"""."Table, with $1 names" SET "select" = 'late', num = 'Infinity', moods = '{}', yes = NOT yes, fixedc = 'z' WHERE "Id 'x'" < 40;
+UPDATE "Ugly ""Schema"""."Table, with $1 names" SET "select" = 'late', num = 'Infinity', moods = '{}', yes = NOT yes,
+  fixedc = 'z' WHERE "Id 'x'" < 40;
 DELETE FROM "Ugly ""Schema"""."Table, with $1 names" WHERE "Id 'x'" BETWEEN 50 AND 60;
 UPDATE "Ugly ""Schema""".wide SET n = n + 1; UPDATE "Ugly ""Schema""".wide SET k = k || '-moved' WHERE n < 9;
-DELETE FROM "Ugly ""Schema""".bag WHERE ctid = (SELECT ctid FROM "Ugly ""Schema""".bag WHERE a = 'same' LIMIT 1); INSERT INTO "Ugly ""Schema""".bag VALUES ('late', '-0', NULL, NULL);
-UPDATE "Ugly ""Schema""".uniques SET seat = seat + 1000 WHERE id < 30; UPDATE "Ugly ""Schema""".keyonly SET b = b || ' ' WHERE a = 1;
+DELETE FROM "Ugly ""Schema""".bag WHERE ctid = (SELECT ctid FROM "Ugly ""Schema""".bag WHERE a = 'same' LIMIT 1);
+  INSERT INTO "Ugly ""Schema""".bag VALUES ('late', '-0', NULL, NULL);
+UPDATE "Ugly ""Schema""".uniques SET seat = seat + 1000 WHERE id < 30; UPDATE "Ugly ""Schema""".keyonly
+  SET b = b || ' ' WHERE a = 1;
 DELETE FROM "Ugly ""Schema""".parent WHERE id = 7`)
 	f.awaitPhase(contract.PhaseInStep)
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.Tables != 9 {
@@ -254,7 +294,10 @@ DELETE FROM "Ugly ""Schema""".parent WHERE id = 7`)
 		t.Fatalf("cutover: %+v", k)
 	}
 	// The same values, in plain SQL.
-	if got := texts(t, db, "SELECT concat_ws('|', count(*), sum(yes), sum(num = 'Infinity'), max(`select` = 'late'), sum(fixedc = 'z')) FROM `Table, with $1 names`"); got[0] != one[string](t, p.sourceURL(), `SELECT concat_ws('|', count(*), sum(yes::int), sum((num = 'Infinity')::int), 1, sum((fixedc = 'z')::int)) FROM "Ugly ""Schema"""."Table, with $1 names"`) {
+	if got := texts(t, db, "SELECT concat_ws('|', count(*), sum(yes), sum(num = 'Infinity'), max(`select` = 'late'), "+
+		"sum(fixedc = 'z')) FROM `Table, with $1 names`"); got[0] != one[string](t, p.sourceURL(),
+		`SELECT concat_ws('|', count(*), sum(yes::int), sum((num = 'Infinity')::int), 1, sum((fixedc = 'z')::int))
+  FROM "Ugly ""Schema"""."Table, with $1 names"`) {
 		t.Errorf("%s", got)
 	}
 }

@@ -30,7 +30,8 @@ var orchard struct {
 func mariaDB(t *testing.T) *localserver.MariaDB {
 	t.Helper()
 	orchard.once.Do(func() {
-		orchard.server, orchard.err = localserver.StartMariaDB(context.Background(), localserver.Options{Password: "thyme & clover"})
+		orchard.server, orchard.err = localserver.StartMariaDB(context.Background(),
+			localserver.Options{Password: "thyme & clover"})
 	})
 	if orchard.err != nil {
 		t.Fatal(orchard.err)
@@ -134,19 +135,30 @@ func fillOrchard(t *testing.T, db *sql.DB, readings int) {
 	maria(t, db, orchardSchema...)
 	maria(t, db, `
 INSERT INTO keepers (name, nick, email, joined, active)
-SELECT concat('Keeper ', seq, IF(seq % 5 = 0, ' ☕ Ünal\t"x"\\n', '')), IF(seq % 3 = 0, NULL, concat('né€ ', seq)), concat('k', seq, '@saltmarsh.example'), '2019-03-01' + INTERVAL seq DAY, seq % 2
+SELECT concat('Keeper ', seq, IF(seq % 5 = 0, ' ☕ Ünal\t"x"\\n', '')), IF(seq % 3 = 0, NULL, concat('né€ ', seq)),
+  concat('k', seq, '@saltmarsh.example'), '2019-03-01' + INTERVAL seq DAY, seq % 2
   FROM seq_1_to_200`, fmt.Sprintf(`
 INSERT INTO readings (keeper, weight, warmth, pressure, at, seen)
-SELECT 1 + seq %% 200, round(seq / 7, 3), IF(seq %% 11 = 0, NULL, seq / 3), CASE seq %% 9 WHEN 0 THEN 1e-7 * seq WHEN 1 THEN 1e20 * seq WHEN 2 THEN -0.1 ELSE seq / 7 END,
-       '2026-01-01' + INTERVAL seq * 1234567 MICROSECOND, IF(seq %% 4 = 0, NULL, '2026-02-01 00:00:00.5' + INTERVAL seq SECOND)
+SELECT 1 + seq %% 200, round(seq / 7, 3), IF(seq %% 11 = 0, NULL, seq / 3), CASE seq %% 9 WHEN 0 THEN 1e-7 * seq
+  WHEN 1 THEN 1e20 * seq WHEN 2 THEN -0.1 ELSE seq / 7 END,
+       '2026-01-01' + INTERVAL seq * 1234567 MICROSECOND, IF(seq %% 4 = 0, NULL,
+         '2026-02-01 00:00:00.5' + INTERVAL seq SECOND)
   FROM seq_1_to_%d`, readings), `
-INSERT INTO jars (lot, number, grade, marks, seal, season, pressed, note, label, photo, stamp, tag, address, price, big, huge, tiny)
-SELECT cast(seq % 40 AS signed) - 20, seq, 1 + seq % 3, seq % 8, seq % 2048, 1990 + seq % 60, SEC_TO_TIME(cast(seq * 977 AS signed) - 400000) , CASE seq % 4 WHEN 0 THEN '' WHEN 1 THEN NULL WHEN 2 THEN repeat('honey — мёд\t\\ ', 30) ELSE 'plain' END,
-       IF(seq % 6 = 0, NULL, concat('{"n": ', seq, '.10, "s": "a\\"b"}')), IF(seq % 7 = 0, NULL, unhex(sha2(seq, 256))), unhex(concat('00ff', lpad(hex(seq), 4, '0'))), uuid(), IF(seq % 2, '2001:db8::1', '::ffff:10.0.0.9'),
-       seq * 1234567.000000000001, -9223372036854775808 + cast(seq AS signed), 18446744073709551615 - seq, cast(seq % 256 AS signed) - 128
+INSERT INTO jars (lot, number, grade, marks, seal, season, pressed, note, label, photo, stamp, tag, address, price,
+  big, huge, tiny)
+SELECT cast(seq % 40 AS signed) - 20, seq, 1 + seq % 3, seq % 8, seq % 2048, 1990 + seq % 60,
+  SEC_TO_TIME(cast(seq * 977 AS signed) - 400000) , CASE seq % 4 WHEN 0 THEN '' WHEN 1 THEN NULL
+  WHEN 2 THEN repeat('honey — мёд\t\\ ', 30) ELSE 'plain' END,
+       IF(seq % 6 = 0, NULL, concat('{"n": ', seq, '.10, "s": "a\\"b"}')), IF(seq % 7 = 0, NULL,
+         unhex(sha2(seq, 256))), unhex(concat('00ff', lpad(hex(seq), 4, '0'))), uuid(), IF(seq % 2, '2001:db8::1',
+         '::ffff:10.0.0.9'),
+       seq * 1234567.000000000001, -9223372036854775808 + cast(seq AS signed), 18446744073709551615 - seq,
+         cast(seq % 256 AS signed) - 128
   FROM seq_1_to_900`, `
-INSERT INTO stalls SELECT concat(char(65 + seq % 26), lower(hex(seq)), IF(seq % 2, 'x', 'X')), concat('Town ', seq) FROM seq_1_to_300`, `
-INSERT INTO notes SELECT '2025-05-05' + INTERVAL seq HOUR, concat('visitor ', seq % 5), IF(seq % 3 = 0, NULL, 'sweet') FROM seq_1_to_200`,
+INSERT INTO stalls SELECT concat(char(65 + seq % 26), lower(hex(seq)), IF(seq % 2, 'x', 'X')), concat('Town ', seq)
+  FROM seq_1_to_300`, `
+INSERT INTO notes SELECT '2025-05-05' + INTERVAL seq HOUR, concat('visitor ', seq % 5), IF(seq % 3 = 0, NULL, 'sweet')
+  FROM seq_1_to_200`,
 		`INSERT INTO notes SELECT * FROM notes LIMIT 20`, `ANALYZE TABLE keepers, readings, jars, stalls, notes`)
 }
 
@@ -154,16 +166,19 @@ INSERT INTO notes SELECT '2025-05-05' + INTERVAL seq HOUR, concat('visitor ', se
 // user without special rights, whom a read-only server refuses.
 func busy(t *testing.T, root *sql.DB, database string, writers writers) (stop func() int64) {
 	t.Helper()
-	maria(t, root, "CREATE USER 'app_"+database+"'@'127.0.0.1'", "GRANT SELECT, INSERT, UPDATE, DELETE ON "+database+".* TO 'app_"+database+"'@'127.0.0.1'")
+	maria(t, root, "CREATE USER 'app_"+database+"'@'127.0.0.1'", "GRANT SELECT, INSERT, UPDATE, DELETE ON "+database+
+		".* TO 'app_"+database+"'@'127.0.0.1'")
 	app := *mariaDB(t)
 	app.User, app.Password = "app_"+database, ""
 	return writers.run(t, app.DSN(database), 20, 2*time.Millisecond, func(r *rand.Rand, _, _ int) []string {
 		id, lot := r.IntN(9000)+1, r.IntN(40)-20
 		return []string{
-			fmt.Sprintf("INSERT INTO readings (keeper, weight, warmth, at) VALUES (%d, %d.125, %d / 7, now(6))", 1+r.IntN(200), r.IntN(99), id),
+			fmt.Sprintf("INSERT INTO readings (keeper, weight, warmth, at) VALUES (%d, %d.125, %d / 7, now(6))", 1+r.IntN(200),
+				r.IntN(99), id),
 			fmt.Sprintf("UPDATE readings SET weight = weight + 1, pressure = %d / 9 WHERE id = %d", id, id),
 			fmt.Sprintf("DELETE FROM readings WHERE id = %d", r.IntN(9000)+1),
-			fmt.Sprintf("UPDATE jars SET note = concat('again ☕ ', %d), marks = %d, seal = %d, pressed = '-00:00:%02d.5' WHERE lot = %d", id, id%8, id%2048, id%60, lot),
+			fmt.Sprintf("UPDATE jars SET note = concat('again ☕ ', %d), marks = %d, seal = %d, pressed = '-00:00:%02d.5' "+
+				"WHERE lot = %d", id, id%8, id%2048, id%60, lot),
 			fmt.Sprintf("UPDATE stalls SET town = '%d' WHERE code LIKE '%c%%' LIMIT 3", id, 'A'+rune(r.IntN(26))),
 			fmt.Sprintf("INSERT INTO notes VALUES (now(), 'visitor %d', 'n%d')", r.IntN(5), id),
 			"DELETE FROM notes WHERE what = 'sweet' LIMIT 1",
@@ -178,7 +193,8 @@ type writers int
 // run begins to write transactions of the statements that the function gives for a
 // writer and its turn; one in so many is rolled back. Stopping tells how many were
 // committed.
-func (n writers) run(t *testing.T, dsn string, rolledBack int, pause time.Duration, statements func(r *rand.Rand, writer, turn int) []string) (stop func() int64) {
+func (n writers) run(t *testing.T, dsn string, rolledBack int, pause time.Duration, statements func(r *rand.Rand,
+	writer, turn int) []string) (stop func() int64) {
 	t.Helper()
 	db, err := sql.Open("mysql", dsn)
 	if err != nil {
@@ -220,14 +236,23 @@ func (n writers) run(t *testing.T, dsn string, rolledBack int, pause time.Durati
 // orchardRows are statements that give every row of a table in one text, the same
 // on both servers, written without our help.
 var orchardRows = map[string][2]string{
-	"keepers": {`SELECT concat_ws('|', id, name, coalesce(convert(nick using utf8mb4), '~'), email, joined, active) FROM keepers`,
+	"keepers": {`SELECT concat_ws('|', id, name, coalesce(convert(nick using utf8mb4), '~'), email, joined, active)
+  FROM keepers`,
 		`SELECT concat_ws('|', id, name, coalesce(nick, '~'), email, joined, active) FROM %s.keepers`},
-	"readings": {`SELECT concat_ws('|', id, keeper, weight, coalesce(cast(warmth AS decimal(30,3)), '~'), coalesce(lower(hex(reverse(substr(ST_AsWKB(POINT(pressure, 0)), 6, 8)))), '~'), at, coalesce(seen, '~')) FROM readings`,
-		`SELECT concat_ws('|', id, keeper, weight, coalesce(warmth::double precision::numeric(30,3)::text, '~'), coalesce(encode(float8send(pressure), 'hex'), '~'), to_char(at, 'YYYY-MM-DD HH24:MI:SS.US'), coalesce(to_char(seen, 'YYYY-MM-DD HH24:MI:SS.MS'), '~')) FROM %s.readings`},
-	"jars": {`SELECT concat_ws('|', lot, number, grade, marks, lpad(bin(seal + 0), 11, '0'), season, cast(time_to_sec(pressed) AS decimal(20,2)), coalesce(note, '~'), coalesce(label, '~'), coalesce(lower(hex(photo)), '~'), lower(hex(stamp)), tag, address, price, big, huge, tiny, doubled, loose) FROM jars`,
-		`SELECT concat_ws('|', lot, number, grade, marks, seal, season, extract(epoch FROM pressed)::numeric(20,2), coalesce(note, '~'), coalesce(label::text, '~'), coalesce(encode(photo, 'hex'), '~'), encode(stamp, 'hex'), tag, address, price, big, huge, tiny, doubled, loose) FROM %s.jars`},
+	"readings": {`SELECT concat_ws('|', id, keeper, weight, coalesce(cast(warmth AS decimal(30,3)), '~'),
+  coalesce(lower(hex(reverse(substr(ST_AsWKB(POINT(pressure, 0)), 6, 8)))), '~'), at, coalesce(seen, '~')) FROM readings`,
+		`SELECT concat_ws('|', id, keeper, weight, coalesce(warmth::double precision::numeric(30,3)::text, '~'),
+  coalesce(encode(float8send(pressure), 'hex'), '~'), to_char(at, 'YYYY-MM-DD HH24:MI:SS.US'),
+  coalesce(to_char(seen, 'YYYY-MM-DD HH24:MI:SS.MS'), '~')) FROM %s.readings`},
+	"jars": {`SELECT concat_ws('|', lot, number, grade, marks, lpad(bin(seal + 0), 11, '0'), season,
+  cast(time_to_sec(pressed) AS decimal(20,2)), coalesce(note, '~'), coalesce(label, '~'), coalesce(lower(hex(photo)),
+  '~'), lower(hex(stamp)), tag, address, price, big, huge, tiny, doubled, loose) FROM jars`,
+		`SELECT concat_ws('|', lot, number, grade, marks, seal, season, extract(epoch FROM pressed)::numeric(20,2),
+  coalesce(note, '~'), coalesce(label::text, '~'), coalesce(encode(photo, 'hex'), '~'), encode(stamp, 'hex'), tag,
+  address, price, big, huge, tiny, doubled, loose) FROM %s.jars`},
 	"stalls": {`SELECT concat_ws('|', code, town) FROM stalls`, `SELECT concat_ws('|', code, town) FROM %s.stalls`},
-	"notes":  {`SELECT concat_ws('|', at, who, coalesce(what, '~')) FROM notes`, `SELECT concat_ws('|', to_char(at, 'YYYY-MM-DD HH24:MI:SS'), who, coalesce(what, '~')) FROM %s.notes`},
+	"notes": {`SELECT concat_ws('|', at, who, coalesce(what, '~')) FROM notes`,
+		`SELECT concat_ws('|', to_char(at, 'YYYY-MM-DD HH24:MI:SS'), who, coalesce(what, '~')) FROM %s.notes`},
 }
 
 // sameOrchard compares both sides row by row in plain SQL.
@@ -311,7 +336,8 @@ func (f *ferry) registerMaria(name, database string, root *sql.DB, rights ...str
 	disable := contract.Disable
 	m := mariaDB(f.t)
 	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(f.t.Context(), contract.NewDatabase{
-		Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: database, User: user, Password: "reed's", Tls: &disable})); err != nil {
+		Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: database, User: user, Password: "reed's",
+		Tls: &disable})); err != nil {
 		f.t.Fatal(err)
 	}
 	return user
@@ -319,7 +345,8 @@ func (f *ferry) registerMaria(name, database string, root *sql.DB, rights ...str
 
 // What a source's and a target's user may do.
 func sourceRights(database string) []string {
-	return []string{"SELECT, REFERENCES ON " + database + ".*", "REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.*"}
+	return []string{"SELECT, REFERENCES ON " + database + ".*",
+		"REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.*"}
 }
 
 func targetRights(database string) []string {
@@ -343,8 +370,10 @@ type voyage struct {
 func (f *ferry) whole(v voyage) {
 	t := f.t
 	t.Helper()
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-		Tables: &[]string{v.pattern}, Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10)), Lanes: ptr(3), StopMethod: &v.method, SpeedLimit: ptr(int64(400_000))}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+			Tables: &[]string{v.pattern}, Settings: &contract.Settings{ChunkBytes: ptr(int64(64 << 10)), Lanes: ptr(3),
+				StopMethod: &v.method, SpeedLimit: ptr(int64(400_000))}})); err != nil {
 		t.Fatal(err)
 	}
 	survey, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "spring"))
@@ -373,7 +402,8 @@ func (f *ferry) whole(v voyage) {
 	if r.State != "differing" {
 		t.Errorf("damage was not found: %+v", r)
 	}
-	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id, contract.RepairJSONRequestBody{Findings: []int64{}, Confirm: ptr("spring")})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.RepairWithResponse(t.Context(), "spring", r.Id,
+		contract.RepairJSONRequestBody{Findings: []int64{}, Confirm: ptr("spring")})); err != nil {
 		t.Fatal(err)
 	}
 	f.await(30*time.Second, "repaired", func(c contract.Crossing) bool { return c.Progress.Work == nil })
@@ -401,14 +431,17 @@ func TestMariaDBToPostgres(t *testing.T) {
 	f.whole(voyage{pattern: name + ".*", method: contract.ReadOnly, cut: user, root: db, tables: 5,
 		write: func() func() int64 { return busy(t, db, name, 4) },
 		damage: func() {
-			exec1(t, p.targetURL(), fmt.Sprintf(`UPDATE %[1]s.jars SET price = price + 0.000000000001 WHERE number = 44; DELETE FROM %[1]s.stalls WHERE town = 'Town 7'`, name))
+			exec1(t, p.targetURL(), fmt.Sprintf(`UPDATE %[1]s.jars SET price = price + 0.000000000001 WHERE number = 44;
+  DELETE FROM %[1]s.stalls WHERE town = 'Town 7'`, name))
 		}})
 	maria(t, db, "SET GLOBAL read_only = OFF")
 	sameOrchard(t, db, name, p.targetURL())
 	// New rows get numbers beyond the old ones, and keys stand.
-	exec1(t, p.targetURL(), fmt.Sprintf(`INSERT INTO %s.keepers (name, email, joined) VALUES ('New', 'new@saltmarsh.example', '2026-11-23')`, name))
+	exec1(t, p.targetURL(), fmt.Sprintf(`INSERT INTO %s.keepers (name, email, joined)
+  VALUES ('New', 'new@saltmarsh.example', '2026-11-23')`, name))
 	exec1(t, p.targetURL(), fmt.Sprintf(`INSERT INTO %s.readings (keeper, weight, at) VALUES (1, 1, now())`, name))
-	if n := one[int64](t, p.targetURL(), `SELECT count(*) FROM pg_constraint WHERE contype = 'f' AND conrelid = $1::text::regclass`, name+".readings"); n != 1 {
+	if n := one[int64](t, p.targetURL(), `SELECT count(*) FROM pg_constraint WHERE contype = 'f'
+  AND conrelid = $1::text::regclass`, name+".readings"); n != 1 {
 		t.Errorf("%d foreign keys stand on the target", n)
 	}
 }
@@ -422,7 +455,8 @@ func cutConnections(t *testing.T, root *sql.DB, user string, long time.Duration)
 		defer close(done)
 		for end := time.Now().Add(long); time.Now().Before(end); time.Sleep(150 * time.Millisecond) {
 			var id int64
-			if root.QueryRowContext(t.Context(), "SELECT id FROM information_schema.processlist WHERE user = ? AND (command = 'Binlog Dump' OR rand() < 0.7) ORDER BY rand() LIMIT 1", user).Scan(&id) == nil {
+			if root.QueryRowContext(t.Context(), "SELECT id FROM information_schema.processlist WHERE user = ? AND (command = "+
+				"'Binlog Dump' OR rand() < 0.7) ORDER BY rand() LIMIT 1", user).Scan(&id) == nil {
 				if _, err := root.ExecContext(t.Context(), fmt.Sprintf("KILL %d", id)); err == nil {
 					n++
 				}
@@ -434,7 +468,8 @@ func cutConnections(t *testing.T, root *sql.DB, user string, long time.Duration)
 
 // findings prints what differs, for a failed test.
 func (f *ferry) findings(id int64) {
-	list, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(context.Background(), "spring", id, &contract.ListFindingsParams{Limit: ptr(8)}))
+	list, err := client.Do[contract.FindingPage](f.API.ListFindingsWithResponse(context.Background(), "spring", id,
+		&contract.ListFindingsParams{Limit: ptr(8)}))
 	if err != nil {
 		return
 	}

@@ -22,7 +22,8 @@ func whatStands(t *testing.T, to string) {
 	f := start(t)
 	source, target := f.sideOf("postgres", "old"), f.sideOf(to, "new")
 	for _, name := range []string{"plain", "kept", "emptied", "replaced"} {
-		source.exec("CREATE TABLE " + name + " (id integer PRIMARY KEY, note varchar(20)); INSERT INTO " + name + " VALUES (1, 'source'), (2, 'source')")
+		source.exec("CREATE TABLE " + name + " (id integer PRIMARY KEY, note varchar(20)); INSERT INTO " + name +
+			" VALUES (1, 'source'), (2, 'source')")
 		columns := "id integer PRIMARY KEY, note varchar(20)"
 		if name == "replaced" {
 			columns = "id bigint, other varchar(9)"
@@ -30,7 +31,8 @@ func whatStands(t *testing.T, to string) {
 		if to == "postgres" {
 			columns = strings.ReplaceAll(columns, "varchar", "character varying")
 		}
-		target.exec("CREATE TABLE " + target.schema + "." + name + " (" + columns + ");\nINSERT INTO " + target.schema + "." + name + " VALUES (7, 'target'), (8, 'target')")
+		target.exec("CREATE TABLE " + target.schema + "." + name + " (" + columns + ");\nINSERT INTO " + target.schema + "." +
+			name + " VALUES (7, 'target'), (8, 'target')")
 	}
 	plan := `
 tables: ["public.*"]
@@ -47,7 +49,8 @@ rules:
 		t.Fatal(a.err)
 	}
 	a := f.cli("survey", "spring")
-	for _, say := range []string{"it holds 2 rows, which will be removed", "which stay", "it stands with 2 rows, and will be dropped"} {
+	for _, say := range []string{"it holds 2 rows, which will be removed", "which stay",
+		"it stands with 2 rows, and will be dropped"} {
 		if !strings.Contains(a.out, say) {
 			t.Errorf("the survey lacks %q:\n%s%s", say, a.out, a.err)
 		}
@@ -64,7 +67,8 @@ rules:
 	}
 	f.awaitPhase(contract.PhaseInStep)
 	for name, want := range map[string]string{"plain": "1 2", "kept": "1 2 7 8", "emptied": "1 2", "replaced": "1 2"} {
-		if got := strings.Join(target.texts("SELECT concat(id, '') FROM "+target.schema+"."+name+" ORDER BY id"), " "); got != want {
+		if got := strings.Join(target.texts("SELECT concat(id, '') FROM "+target.schema+"."+name+" ORDER BY id"),
+			" "); got != want {
 			t.Errorf("%s holds %s, want %s", name, got, want)
 		}
 	}
@@ -74,7 +78,8 @@ rules:
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.Findings != 2 {
 		t.Errorf("%d findings, want the two rows that were kept", r.Findings)
 	}
-	for _, args := range [][]string{{"crossing", "restart", "spring", "--table", "public.kept", "--confirm", "public.kept"}, {"crossing", "restart", "spring", "--all", "--confirm", "spring"}} {
+	for _, args := range [][]string{{"crossing", "restart", "spring", "--table", "public.kept", "--confirm",
+		"public.kept"}, {"crossing", "restart", "spring", "--all", "--confirm", "spring"}} {
 		if a := f.cli(args...); a.code == 0 || !strings.Contains(a.err, "keep the rows") {
 			t.Errorf("%v: exit %d, %s%s", args, a.code, a.out, a.err)
 		}
@@ -85,7 +90,8 @@ rules:
 			t.Fatal(a.err)
 		}
 		f.awaitPhase(contract.PhaseInStep)
-		if got := strings.Join(target.texts("SELECT concat(id, '') FROM "+target.schema+"."+name+" ORDER BY id"), " "); got != "1 2" {
+		if got := strings.Join(target.texts("SELECT concat(id, '') FROM "+target.schema+"."+name+" ORDER BY id"),
+			" "); got != "1 2" {
 			t.Errorf("begun anew, %s holds %s", name, got)
 		}
 	}
@@ -102,20 +108,25 @@ func TestObjectsByHand(t *testing.T) {
 func objectsByHand(t *testing.T, engine string) {
 	f := start(t)
 	source, target := f.sideOf(engine, "old"), f.sideOf(engine, "new")
-	source.exec("CREATE TABLE keepers (id integer PRIMARY KEY, name varchar(20), hives integer);\nCREATE INDEX by_name ON keepers (name);\nCREATE INDEX by_hives ON keepers (hives)")
+	source.exec("CREATE TABLE keepers (id integer PRIMARY KEY, name varchar(20), hives integer);\nCREATE INDEX by_name " +
+		"ON keepers (name);\nCREATE INDEX by_hives ON keepers (hives)")
 	for i := range 50 {
 		source.exec(fmt.Sprintf("INSERT INTO keepers VALUES (%d, 'k%d', %d)", i, i, i%7))
 	}
-	table := "CREATE TABLE " + target.schema + ".keepers (id integer PRIMARY KEY, name varchar(20), hives integer, CHECK (hives >= 0))"
+	table := "CREATE TABLE " + target.schema + ".keepers (id integer PRIMARY KEY, name varchar(20), hives integer, " +
+		"CHECK (hives >= 0))"
 	index := "CREATE INDEX by_name ON " + target.schema + ".keepers (nme)"
 	if engine == "postgres" {
 		source.exec(`CREATE FUNCTION public.loud(t text) RETURNS text LANGUAGE sql AS $$ SELECT upper(t) $$;
 CREATE VIEW public.zealous AS SELECT id, name FROM public.keepers WHERE hives > 5;
 CREATE VIEW public.all_the_loud AS SELECT public.loud(name) AS name FROM public.zealous;
-CREATE FUNCTION public.count_up() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.hives := NEW.hives + 1; RETURN NEW; END $$;
+CREATE FUNCTION public.count_up() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.hives := NEW.hives + 1; RETURN NEW;
+  END $$;
 CREATE TRIGGER one_more BEFORE INSERT ON public.keepers FOR EACH ROW EXECUTE FUNCTION public.count_up()`)
 	} else {
-		source.exec("CREATE FUNCTION loud(t varchar(20)) RETURNS varchar(20) DETERMINISTIC RETURN upper(t);\nCREATE VIEW zealous AS SELECT id, name FROM keepers WHERE hives > 5;\nCREATE VIEW all_the_loud AS SELECT loud(name) AS name FROM zealous;\nCREATE TRIGGER one_more BEFORE INSERT ON keepers FOR EACH ROW SET NEW.hives = NEW.hives + 1")
+		source.exec("CREATE FUNCTION loud(t varchar(20)) RETURNS varchar(20) DETERMINISTIC RETURN upper(t);\nCREATE VIEW " +
+			"zealous AS SELECT id, name FROM keepers WHERE hives > 5;\nCREATE VIEW all_the_loud AS SELECT loud(name) AS name " +
+			"FROM zealous;\nCREATE TRIGGER one_more BEFORE INSERT ON keepers FOR EACH ROW SET NEW.hives = NEW.hives + 1")
 	}
 	plan := fmt.Sprintf(`
 tables: ["%[1]s.*"]
@@ -130,7 +141,8 @@ carry: [views, routines, triggers]
 	if a := f.cli("crossing", "planning", "spring", "--file", write(t, plan)); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("survey", "spring"); a.code != 0 || !strings.Contains(a.out, "2 views: ") || !strings.Contains(a.out, "1 trigger: one_more; they are made on the target at cutover") {
+	if a := f.cli("survey", "spring"); a.code != 0 || !strings.Contains(a.out, "2 views: ") ||
+		!strings.Contains(a.out, "1 trigger: one_more; they are made on the target at cutover") {
 		t.Errorf("exit %d:\n%s%s", a.code, a.out, a.err)
 	}
 	// A table by hand that lacks a column stops the start.
@@ -140,7 +152,8 @@ carry: [views, routines, triggers]
 		t.Errorf("held: %s", c.Reason)
 	}
 	target.exec("DROP TABLE IF EXISTS " + target.schema + ".keepers")
-	if a := f.cli("crossing", "planning", "spring", "--file", write(t, strings.Replace(plan, strings.Replace(table, ", hives integer", "", 1), table, 1))); a.code != 0 {
+	if a := f.cli("crossing", "planning", "spring", "--file",
+		write(t, strings.Replace(plan, strings.Replace(table, ", hives integer", "", 1), table, 1))); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if _, err := client.Do[contract.Crossing](f.API.ResumeCrossingWithResponse(t.Context(), "spring")); err != nil {
@@ -155,10 +168,12 @@ carry: [views, routines, triggers]
 	}
 	list := f.cli("crossing", "objects", "spring", "--statements").out
 	id := regexp.MustCompile(`(\d+)  after the load\s+index\s+by_name\s+\S+\s+failed`).FindStringSubmatch(list)
-	if id == nil || !regexp.MustCompile(`index\s+by_hives\s+\S+\s+made`).MatchString(list) || !strings.Contains(list, "CHECK (hives >= 0)") {
+	if id == nil || !regexp.MustCompile(`index\s+by_hives\s+\S+\s+made`).MatchString(list) ||
+		!strings.Contains(list, "CHECK (hives >= 0)") {
 		t.Fatalf("the objects:\n%s", list)
 	}
-	if a := f.cli("crossing", "objects", "spring", "--id", id[1], "--file", write(t, strings.Replace(index, "nme", "name", 1))); a.code != 0 {
+	if a := f.cli("crossing", "objects", "spring", "--id", id[1], "--file", write(t, strings.Replace(index, "nme", "name",
+		1))); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	if a := f.cli("crossing", "resume", "spring"); a.code != 0 {

@@ -29,7 +29,9 @@ func (f *ferry) shore(engine, name string) side {
 	}
 	p := newPair(f.t)
 	f.register(name, servers.source, p.source)
-	return side{"public", func(s string) { exec1(f.t, p.sourceURL(), s) }, func(q string) []string { return collect(f.t, connect(f.t, p.sourceURL()), q) }}
+	return side{"public", func(s string) { exec1(f.t, p.sourceURL(), s) }, func(q string) []string {
+		return collect(f.t, connect(f.t, p.sourceURL()), q)
+	}}
 }
 
 func faceToFace(t *testing.T, here, there string) {
@@ -43,7 +45,8 @@ func faceToFace(t *testing.T, here, there string) {
 	left.exec("INSERT INTO " + lots(left) + " VALUES (1, 10, 'left'), (2, 20, 'left'), (3, 30, 'left')")
 	cross := func(name, kind, from, to string, a, b side) {
 		t.Helper()
-		manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: %s\n  kind: %s\n  source: %s\n  target: %s\n  tables: [\"%s\"]\n", name, kind, from, to, lots(a))
+		manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: %s\n  kind: %s\n  source: %s\n  target: %s\n  "+
+			"tables: [\"%s\"]\n", name, kind, from, to, lots(a))
 		if a.schema != b.schema {
 			manifest += fmt.Sprintf("  rules: [{tables: \"%s.*\", schema: %s}]\n", a.schema, b.schema)
 		}
@@ -71,11 +74,13 @@ func faceToFace(t *testing.T, here, there string) {
 	left.exec("DELETE FROM " + lots(left) + " WHERE id = 3")
 	eventually(t, 30*time.Second, func() bool {
 		a := all(left)
-		return len(a) == 2+2*n && strings.Join(a, "\n") == strings.Join(all(right), "\n") && strings.Join(a, "\n") == strings.Join(all(onwards), "\n")
+		return len(a) == 2+2*n && strings.Join(a, "\n") == strings.Join(all(right), "\n") &&
+			strings.Join(a, "\n") == strings.Join(all(onwards), "\n")
 	})
 	time.Sleep(2 * time.Second) // an echo would go round and round
 	counted := func(name string) (inserts, updates, deletes, truncates int64) {
-		page, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), name, &contract.ListTablesParams{}))
+		page, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), name,
+			&contract.ListTablesParams{}))
 		if err != nil || len(page.Tables) != 1 {
 			t.Fatalf("%+v, %v", page, err)
 		}
@@ -101,6 +106,7 @@ func faceToFace(t *testing.T, here, there string) {
 	})
 	time.Sleep(2 * time.Second)
 	if _, _, deletes, truncates := counted("back"); deletes+truncates != 0 || len(all(left)) != 2+2*n {
-		t.Errorf("what emptied the target came back: %d deletes, %d truncates, %d rows left", deletes, truncates, len(all(left)))
+		t.Errorf("what emptied the target came back: %d deletes, %d truncates, %d rows left", deletes, truncates,
+			len(all(left)))
 	}
 }

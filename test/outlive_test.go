@@ -25,19 +25,23 @@ func TestTheLoadOutlivesFaults(t *testing.T) {
 	var s [3]*localserver.Postgres // source, target, control
 	for i := range s {
 		var err error
-		if s[i], err = localserver.StartPostgres(ctx, localserver.Options{Password: "honey & salt", Durable: true}); err != nil {
+		if s[i], err = localserver.StartPostgres(ctx, localserver.Options{Password: "honey & salt",
+			Durable: true}); err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(s[i].Stop)
 	}
 	source, target, control := s[0], s[1], s[2]
 	old, fresh := source.URL("postgres"), target.URL("postgres")
-	exec1(t, old, `CREATE SCHEMA marsh; CREATE TABLE marsh.readings (id integer PRIMARY KEY, grams integer, note text); CREATE TABLE marsh.hives (id integer PRIMARY KEY, keeper text UNIQUE);
-INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generate_series(1, 100000) g; INSERT INTO marsh.hives SELECT g, 'k' || g FROM generate_series(1, 3000) g; ANALYZE`)
+	exec1(t, old, `CREATE SCHEMA marsh; CREATE TABLE marsh.readings (id integer PRIMARY KEY, grams integer, note text);
+  CREATE TABLE marsh.hives (id integer PRIMARY KEY, keeper text UNIQUE);
+INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generate_series(1, 100000) g;
+  INSERT INTO marsh.hives SELECT g, 'k' || g FROM generate_series(1, 3000) g; ANALYZE`)
 	f := startOn(t, control.URL("postgres"))
 	f.register("old", source, "postgres")
 	f.register("new", target, "postgres")
-	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "marsh.*", "--lanes", "3", "--chunk-size", "512KB", "--speed-limit", "1500KB", "--max-attempts", "12"); a.code != 0 {
+	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "marsh.*", "--lanes",
+		"3", "--chunk-size", "512KB", "--speed-limit", "1500KB", "--max-attempts", "12"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	writing, stop := context.WithCancel(ctx)
@@ -62,7 +66,8 @@ INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generat
 			}
 		}
 	}
-	const cut = `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND application_name LIKE 'dusty-ferry%'`
+	const cut = `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid()
+  AND application_name LIKE 'dusty-ferry%'`
 	crash := func(p *localserver.Postgres, away time.Duration) {
 		if err := p.Crash(ctx, away); err != nil {
 			t.Fatal(err)
@@ -76,7 +81,8 @@ INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generat
 		"records away":    func() { crash(control, 11*time.Second) }, // longer than a lease
 		"a lock is held":  func() { quietly(fresh, "BEGIN", "LOCK TABLE marsh.readings", "SELECT pg_sleep(4)", "COMMIT") },
 		"a deadlock": func() {
-			quietly(fresh, "BEGIN", "LOCK TABLE dusty_ferry.chunk_mark IN EXCLUSIVE MODE", "SELECT pg_sleep(1)", "SET lock_timeout = '6s'", "LOCK TABLE marsh.readings", "COMMIT")
+			quietly(fresh, "BEGIN", "LOCK TABLE dusty_ferry.chunk_mark IN EXCLUSIVE MODE", "SELECT pg_sleep(1)",
+				"SET lock_timeout = '6s'", "LOCK TABLE marsh.readings", "COMMIT")
 		},
 		"statements time out": func() {
 			quietly(fresh, "ALTER DATABASE postgres SET statement_timeout = '30ms'", cut)
@@ -87,7 +93,8 @@ INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generat
 	// A jump of the clock of the records' server, as the records see it: all that they say
 	// of time is so much earlier or later.
 	jump := func(by string) {
-		for _, at := range []string{"chunks.lease_until", "chunks.not_before", "lanes.lease_until", "streams.lease_until", "streams.not_before", "streams.ask_until",
+		for _, at := range []string{"chunks.lease_until", "chunks.not_before", "lanes.lease_until", "streams.lease_until",
+			"streams.not_before", "streams.ask_until",
 			"tasks.lease_until", "crossings.rest_until", "clock.seen", "river_job.scheduled_at"} {
 			table, column, _ := strings.Cut(at, ".")
 			quietly(control.URL("postgres"), fmt.Sprintf("UPDATE %s SET %s = %[2]s - interval '%s'", table, column, by))
@@ -162,13 +169,17 @@ INSERT INTO marsh.readings SELECT g, g, repeat('sea lavender ', 40) FROM generat
 		sameTexts(t, table, collect(t, connect(t, old), q), collect(t, connect(t, fresh), q))
 	}
 	// What had landed was not carried again: only chunks in flight were.
-	again := one[int](t, control.URL("postgres"), "SELECT coalesce(sum(attempts - 1), 0)::int FROM chunks WHERE attempts > 1")
+	again := one[int](t, control.URL("postgres"),
+		"SELECT coalesce(sum(attempts - 1), 0)::int FROM chunks WHERE attempts > 1")
 	tries := one[int](t, control.URL("postgres"), "SELECT count(*)::int FROM attempts")
-	t.Logf("%d chunks again, %d failed tries kept, %d chunks in all", again, tries, one[int](t, control.URL("postgres"), "SELECT count(*)::int FROM chunks"))
+	t.Logf("%d chunks again, %d failed tries kept, %d chunks in all", again, tries, one[int](t, control.URL("postgres"),
+		"SELECT count(*)::int FROM chunks"))
 	if most := 3 * 3 * (len(faults) + 1); again > most {
-		t.Errorf("%d chunks were carried again; at most 3 are in flight at each of %d faults, which may strike twice", again, len(faults)+1)
+		t.Errorf("%d chunks were carried again; at most 3 are in flight at each of %d faults, which may strike twice", again,
+			len(faults)+1)
 	}
-	if dup := one[int](t, fresh, "SELECT count(*)::int FROM (SELECT crossing, chunk FROM dusty_ferry.chunk_mark WHERE landed GROUP BY 1, 2 HAVING count(*) > 1) x"); dup > 0 {
+	if dup := one[int](t, fresh, "SELECT count(*)::int FROM (SELECT crossing, chunk FROM dusty_ferry.chunk_mark WHERE "+
+		"landed GROUP BY 1, 2 HAVING count(*) > 1) x"); dup > 0 {
 		t.Errorf("%d chunks landed twice", dup)
 	}
 }
@@ -180,8 +191,10 @@ func writeThroughFaults(ctx context.Context, url string) {
 		c, err := pgx.Connect(ctx, url)
 		for err == nil && ctx.Err() == nil {
 			fresh++
-			_, err = c.Exec(ctx, fmt.Sprintf(`BEGIN; UPDATE marsh.readings SET grams = grams + 1 WHERE id BETWEEN %[1]d AND %[1]d + 9; DELETE FROM marsh.readings WHERE id = %[2]d;
-INSERT INTO marsh.readings VALUES (%[3]d, 1, 'new'); UPDATE marsh.hives SET keeper = 'm' || id || '-%[3]d' WHERE id = %[4]d; COMMIT`, 1+r.IntN(59000), 1+r.IntN(60000), fresh, 1+r.IntN(3000)))
+			_, err = c.Exec(ctx, fmt.Sprintf(`BEGIN; UPDATE marsh.readings SET grams = grams + 1 WHERE id BETWEEN %[1]d
+  AND %[1]d + 9; DELETE FROM marsh.readings WHERE id = %[2]d;
+INSERT INTO marsh.readings VALUES (%[3]d, 1, 'new'); UPDATE marsh.hives SET keeper = 'm' || id || '-%[3]d'
+  WHERE id = %[4]d; COMMIT`, 1+r.IntN(59000), 1+r.IntN(60000), fresh, 1+r.IntN(3000)))
 			time.Sleep(3 * time.Millisecond)
 		}
 		if c != nil {
@@ -197,18 +210,23 @@ func TestATaskThatWaitsForALock(t *testing.T) {
 	f.set.StuckAfter = 2 * time.Second
 	f.svc.Stop()
 	f.again()
-	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.hives (id int PRIMARY KEY, n int); CREATE INDEX by_n ON marsh.hives (n); INSERT INTO marsh.hives SELECT g, g FROM generate_series(1, 5000) g")
-	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2), ChunkBytes: ptr(int64(64 << 10)), SpeedLimit: ptr(int64(30_000))}, "marsh.*")
+	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.hives (id int PRIMARY KEY, n int); CREATE INDEX "+
+		"by_n ON marsh.hives (n); INSERT INTO marsh.hives SELECT g, g FROM generate_series(1, 5000) g")
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2), ChunkBytes: ptr(int64(64 << 10)),
+		SpeedLimit: ptr(int64(30_000))}, "marsh.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseLoading)
-	eventually(t, 30*time.Second, func() bool { return one[bool](t, p.targetURL(), "SELECT to_regclass('marsh.hives') IS NOT NULL") })
+	eventually(t, 30*time.Second, func() bool {
+		return one[bool](t, p.targetURL(), "SELECT to_regclass('marsh.hives') IS NOT NULL")
+	})
 	holds := connect(t, p.targetURL())
 	if _, err := holds.Exec(t.Context(), "BEGIN; LOCK TABLE marsh.hives IN ROW EXCLUSIVE MODE"); err != nil {
 		t.Fatal(err)
 	}
 	f.must("crossing", "set", "spring", "--speed-limit", "0")
 	eventually(t, time.Minute, func() bool {
-		return told(f.journalOf("build"), "nothing has moved for", "CREATE INDEX", fmt.Sprintf("session %d holds", holds.PgConn().PID()))
+		return told(f.journalOf("build"), "nothing has moved for", "CREATE INDEX", fmt.Sprintf("session %d holds",
+			holds.PgConn().PID()))
 	})
 	if _, err := holds.Exec(t.Context(), "ROLLBACK"); err != nil {
 		t.Fatal(err)

@@ -19,7 +19,8 @@ func TestPaceOfALoad(t *testing.T) {
 	exec1(t, p.sourceURL(), `CREATE TABLE public.readings (id integer PRIMARY KEY, grams integer, note text);
 INSERT INTO public.readings SELECT g, g, repeat('clover ', 12) FROM generate_series(1, 60000) g; ANALYZE`)
 	f := start(t)
-	f.cross(p, contract.Settings{Lanes: ptr(4), LeastLanes: ptr(1), ChunkBytes: ptr(int64(256 << 10)), QuietHours: &[]string{"00:00-24:00"}}, "public.*")
+	f.cross(p, contract.Settings{Lanes: ptr(4), LeastLanes: ptr(1), ChunkBytes: ptr(int64(256 << 10)),
+		QuietHours: &[]string{"00:00-24:00"}}, "public.*")
 	f.startCrossing()
 	f.await(time.Minute, "loading", func(c contract.Crossing) bool { return c.Phase == contract.PhaseLoading })
 	time.Sleep(3 * time.Second)
@@ -36,7 +37,8 @@ INSERT INTO public.readings SELECT g, g, repeat('clover ', 12) FROM generate_ser
 		t.Errorf("60,000 rows at 10,000 rows/s landed in %s", took)
 	}
 	sameEverywhere(t, p, "public")
-	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(), &contract.ListJournalParams{}))
+	list, err := client.Do[[]contract.JournalEntry](f.API.ListJournalWithResponse(t.Context(),
+		&contract.ListJournalParams{}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -66,7 +68,8 @@ INSERT INTO public.readings SELECT g, g FROM generate_series(1, 5000) g; ANALYZE
 	if c := f.show(); c.Progress.ChunksLanded != 0 || c.Progress.Capture == "live" {
 		t.Errorf("carried without the label: %+v", c.Progress)
 	}
-	worker := &process{t: t, args: []string{"worker", "--control-url", f.set.ControlURL, "--data-dir", f.set.DataDir, "--label", "near-source,spare"}}
+	worker := &process{t: t, args: []string{"worker", "--control-url", f.set.ControlURL, "--data-dir", f.set.DataDir,
+		"--label", "near-source,spare"}}
 	worker.start()
 	t.Cleanup(worker.kill)
 	worker.until("Ready")
@@ -116,7 +119,8 @@ INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series
 		n := itoa(i)
 		f.register("old"+n, servers.source, p.source)
 		f.register("new"+n, servers.target, p.target)
-		args := []string{"crossing", "create", "load" + n, "--follow-changes=false", "--source", "old" + n, "--target", "new" + n, "--table", "public.*", "--chunk-size", "256KB"}
+		args := []string{"crossing", "create", "load" + n, "--follow-changes=false", "--source", "old" + n, "--target",
+			"new" + n, "--table", "public.*", "--chunk-size", "256KB"}
 		if i == 0 {
 			args = append(args, "--speed-limit", "300KB")
 		}
@@ -135,7 +139,8 @@ INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series
 		}
 		return c
 	}
-	for end := time.Now().Add(patience * 40 * time.Second); state("load1").Progress.ChunksLanded == 0; time.Sleep(200 * time.Millisecond) {
+	for end := time.Now().Add(patience * 40 * time.Second); state("load1").Progress.ChunksLanded == 0; time.Sleep(
+		200 * time.Millisecond) {
 		if time.Now().After(end) {
 			f.story()
 			t.Fatal("the short load waits for the end of the long one")
@@ -147,7 +152,8 @@ INSERT INTO public.readings SELECT g, repeat('clover ', 20) FROM generate_series
 	if a := f.cli("crossing", "set", "load0", "--speed-limit", "0"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	for end := time.Now().Add(patience * 40 * time.Second); state("load0").Phase != contract.PhaseInStep; time.Sleep(200 * time.Millisecond) {
+	for end := time.Now().Add(patience * 40 * time.Second); state("load0").Phase != contract.PhaseInStep; time.Sleep(
+		200 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatal("the long load does not come to its end")
 		}

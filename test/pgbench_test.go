@@ -14,7 +14,8 @@ import (
 )
 
 // followFor is how long pgbench and sysbench go on at full speed once a crossing is in step.
-var followFor = flag.Duration("follow", 0, "how long pgbench and sysbench are followed before the cutover; 0: as long as a test should")
+var followFor = flag.Duration("follow", 0, "how long pgbench and sysbench are followed before the cutover; 0: as "+
+	"long as a test should")
 
 // TestPgbenchThroughTheWholeJourney runs Debian's own pgbench, a workload nobody
 // here wrote, at full speed against the source from the load to the cutover.
@@ -25,7 +26,8 @@ func TestPgbenchThroughTheWholeJourney(t *testing.T) {
 	}
 	p := newPair(t)
 	run := func(args ...string) *exec.Cmd {
-		cmd := exec.CommandContext(t.Context(), pgbench, append(args, "-h", servers.source.Host, "-p", fmt.Sprint(servers.source.Port), "-U", "postgres", p.source)...)
+		cmd := exec.CommandContext(t.Context(), pgbench, append(args, "-h", servers.source.Host, "-p",
+			fmt.Sprint(servers.source.Port), "-U", "postgres", p.source)...)
 		cmd.Env = append(os.Environ(), "PGPASSWORD="+servers.source.Password)
 		return cmd
 	}
@@ -64,7 +66,8 @@ func TestPgbenchThroughTheWholeJourney(t *testing.T) {
 		t.Error("pgbench went on writing after the cutover")
 	}
 	n := one[int64](t, p.sourceURL(), `SELECT count(*) FROM pgbench_history`)
-	t.Logf("pgbench committed %d transactions; the longest lag meanwhile was %.2f s, the write pause %.3f s", n, longest, *k.WritePauseSeconds)
+	t.Logf("pgbench committed %d transactions; the longest lag meanwhile was %.2f s, the write pause %.3f s", n, longest,
+		*k.WritePauseSeconds)
 	if n < 1000 {
 		t.Errorf("pgbench hardly ran:\n%s", out.String())
 	}

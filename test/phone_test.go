@@ -26,7 +26,8 @@ func TestViewersWatchFromAPhone(t *testing.T) {
 	f.awaitPhase(contract.PhaseInStep)
 	f.reconcile(contract.NewReconciliationDepthHashes)
 	token := func(name string, role contract.Role) string {
-		tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{Name: name, Role: role}))
+		tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{
+			Name: name, Role: role}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -74,7 +75,8 @@ func TestViewersWatchFromAPhone(t *testing.T) {
 	shows(t, ctx, "Access token")
 	signIn(t, ctx, f.url, token("hand", contract.Operator))
 	shows(t, ctx, "hand, operator")
-	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{HoldPoints: &[]contract.SettingsHoldPoints{contract.StopWrites}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{HoldPoints: &[]contract.SettingsHoldPoints{contract.StopWrites}})); err != nil {
 		t.Fatal(err)
 	}
 	visit(t, ctx, f.url+"/crossings/spring/cutover")
@@ -112,7 +114,8 @@ func TestALostStreamRecovers(t *testing.T) {
 	visit(t, ctx, f.url+"/crossings/spring?window=0")
 	shows(t, ctx, "Changes applied", "Live")
 	points := func() int {
-		h, err := client.Do[contract.History](f.API.GetHistoryWithResponse(t.Context(), "spring", &contract.GetHistoryParams{Minutes: ptr(0), Points: ptr(2000)}))
+		h, err := client.Do[contract.History](f.API.GetHistoryWithResponse(t.Context(), "spring",
+			&contract.GetHistoryParams{Minutes: ptr(0), Points: ptr(2000)}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -128,7 +131,8 @@ func TestALostStreamRecovers(t *testing.T) {
 	f.again()
 	eventually(t, 40*time.Second, func() bool { return !strings.Contains(shown(t, ctx), "Not live") })
 	changes := func() string {
-		return eval[string](t, ctx, `[...document.querySelectorAll('dl > div')].find(d => d.innerText.startsWith('Changes applied')).innerText`)
+		return eval[string](t, ctx,
+			`[...document.querySelectorAll('dl > div')].find(d => d.innerText.startsWith('Changes applied')).innerText`)
 	}
 	first := changes()
 	eventually(t, 40*time.Second, func() bool { return changes() != first })

@@ -22,11 +22,13 @@ func TestPlanningInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = db.Close() })
-	maria(t, db, "SET STATEMENT sql_mode = '' FOR UPDATE keepers SET joined = '0000-00-00' WHERE id = 7", "SET STATEMENT sql_mode = '' FOR UPDATE harvest_lots SET pressed_on = '2026-00-00' WHERE id IN (3, 4)")
+	maria(t, db, "SET STATEMENT sql_mode = '' FOR UPDATE keepers SET joined = '0000-00-00' WHERE id = 7",
+		"SET STATEMENT sql_mode = '' FOR UPDATE harvest_lots SET pressed_on = '2026-00-00' WHERE id IN (3, 4)")
 	f := start(t)
 	f.registerMaria("old-barn", "saltmarsh", db, sourceRights("saltmarsh")...)
 	f.register("new-barn", servers.target, p.target)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old-barn", Target: "new-barn"})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old-barn", Target: "new-barn"})); err != nil {
 		t.Fatal(err)
 	}
 	ctx := browser(t)
@@ -36,7 +38,8 @@ func TestPlanningInTheConsole(t *testing.T) {
 	j.at("/crossings/spring/plan/survey")
 	shows(t, ctx, "Nobody has looked at the data yet")
 	press(t, ctx, "Check the data")
-	shows(t, ctx, "1 value would stop the load", "Blockers (1)", "0000-00-00", "plan the column as text", "it becomes NULL")
+	shows(t, ctx, "1 value would stop the load", "Blockers (1)", "0000-00-00", "plan the column as text",
+		"it becomes NULL")
 	j.looked("fit-check")
 
 	j.at("/crossings/spring/plan?table=saltmarsh.keepers")
@@ -48,7 +51,8 @@ func TestPlanningInTheConsole(t *testing.T) {
 	eval[bool](t, ctx, `(() => { document.querySelector('[aria-label="Leave portrait out"]').click(); return true })()`)
 	axe(t, ctx, "planning a table otherwise")
 	press(t, ctx, "Save")
-	shows(t, ctx, "saltmarsh.members", "planned by a rule", "full_name", "a rule leaves it out", "Rules, of which a later one wins", "index keepers_email")
+	shows(t, ctx, "saltmarsh.members", "planned by a rule", "full_name", "a rule leaves it out",
+		"Rules, of which a later one wins", "index keepers_email")
 	j.looked("planned-otherwise")
 	j.at("/crossings/spring/plan/survey")
 	shows(t, ctx, "Nobody has looked at the data yet") // the old one no longer counts
@@ -72,8 +76,9 @@ func TestQueriesInTheConsole(t *testing.T) {
 	f.register("old-barn", servers.source, p.source)
 	f.register("new-barn", servers.target, p.target)
 	load := contract.Load
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "report", Source: "old-barn", Target: "new-barn", Kind: &load,
-		Tables: &[]string{"saltmarsh.keepers", "saltmarsh.apiaries"}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "report", Source: "old-barn", Target: "new-barn", Kind: &load,
+			Tables: &[]string{"saltmarsh.keepers", "saltmarsh.apiaries"}})); err != nil {
 		t.Fatal(err)
 	}
 	ctx := browser(t)
@@ -86,7 +91,8 @@ func TestQueriesInTheConsole(t *testing.T) {
 	fill(t, ctx, "Table that its rows become", "saltmarsh.heaviest")
 	press(t, ctx, "Add a key column")
 	fill(t, ctx, "Key column 1", "apiary")
-	fill(t, ctx, "SELECT, in the source’s SQL", "SELECT apiary, count(*) AS readings, max(weight_kg) AS most\n  FROM saltmarsh.scale_readings\n WHERE read_at >= :since GROUP BY apiary")
+	fill(t, ctx, "SELECT, in the source’s SQL", "SELECT apiary, count(*) AS readings, max(weight_kg) AS most\n  FROM "+
+		"saltmarsh.scale_readings\n WHERE read_at >= :since GROUP BY apiary")
 	press(t, ctx, "Add a parameter")
 	fill(t, ctx, "Name", "since")
 	fill(t, ctx, "Value", "today - 50 years")
@@ -134,9 +140,11 @@ func TestQueriesInTheConsole(t *testing.T) {
 		t.Fatal(a.err)
 	}
 	eventually(t, 20e9, func() bool {
-		return one[string](t, p.targetURL(), "SELECT coalesce(obj_description('saltmarsh.heaviest'::regclass), '')") == "for the annual report"
+		return one[string](t, p.targetURL(),
+			"SELECT coalesce(obj_description('saltmarsh.heaviest'::regclass), '')") == "for the annual report"
 	})
-	if n := one[int](t, p.targetURL(), "SELECT count(*) FROM saltmarsh.keepers WHERE region = 'marsh' AND email ~ '^[0-9a-f]{32}$'"); n == 0 {
+	if n := one[int](t, p.targetURL(), "SELECT count(*) FROM saltmarsh.keepers WHERE region = 'marsh' AND email ~ "+
+		"'^[0-9a-f]{32}$'"); n == 0 {
 		t.Error("no keeper was masked")
 	}
 	j.at("/crossings/report/plan/settings")

@@ -12,13 +12,17 @@ import (
 // the settings of capture are set in the form; one that copies no rows says from where it begins.
 func TestRefreshInTheConsole(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE SCHEMA saltmarsh; CREATE TABLE saltmarsh.inspections (id integer PRIMARY KEY, mites integer, changed_at timestamptz);
+	exec1(t, p.sourceURL(), `CREATE SCHEMA saltmarsh; CREATE TABLE saltmarsh.inspections (id integer PRIMARY KEY,
+  mites integer, changed_at timestamptz);
 INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FROM generate_series(1, 4000) g; ANALYZE`)
 	f := start(t)
 	f.register("old-barn", servers.source, p.source)
 	f.register("new-barn", servers.target, p.target)
-	manifest := "dusty_ferry: 1\ncrossing:\n  name: %s\n  kind: %s\n  source: old-barn\n  target: new-barn\n  tables: [saltmarsh.*]\n%s"
-	for _, m := range []string{fmt.Sprintf(manifest, "spring", "load", "  rules: [{tables: saltmarsh.inspections, watermark: changed_at, overlap: 5m}]\n  settings: {repeat: in place}\n"), fmt.Sprintf(manifest, "autumn", "load+capture", "")} {
+	manifest := "dusty_ferry: 1\ncrossing:\n  name: %s\n  kind: %s\n  source: old-barn\n  target: new-barn\n  tables: " +
+		"[saltmarsh.*]\n%s"
+	for _, m := range []string{fmt.Sprintf(manifest, "spring", "load", "  rules: [{tables: saltmarsh.inspections, "+
+		"watermark: changed_at, overlap: 5m}]\n  settings: {repeat: in place}\n"), fmt.Sprintf(manifest, "autumn",
+		"load+capture", "")} {
 		if a := f.cli("crossing", "create", "--file", write(t, m)); a.code != 0 {
 			t.Fatal(a.err)
 		}
@@ -75,7 +79,8 @@ INSERT INTO saltmarsh.inspections SELECT g, g % 9, now() - interval '2 days' FRO
 	j.at("/crossings/winter/plan/settings")
 	shows(t, ctx, "Replication slot")
 	c, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), "winter"))
-	if err != nil || c.CopyRows || !c.FollowChanges || *c.Settings.StartFrom != "0/16B3748" || *c.Settings.Slot != "winter_hives" {
+	if err != nil || c.CopyRows || !c.FollowChanges || *c.Settings.StartFrom != "0/16B3748" ||
+		*c.Settings.Slot != "winter_hives" {
 		t.Errorf("%+v, %v", c, err)
 	}
 	j.looked("plan-capture-settings")

@@ -15,8 +15,11 @@ import (
 // watermarks only new and changed rows travel, with an overlap for what was under way; a
 // comparison finds what was deleted.
 func TestRefreshPastWatermarks(t *testing.T) {
-	for _, way := range [][3]string{{"postgres", "postgres"}, {"mariadb", "postgres", "in place"}, {"postgres", "mariadb"}, {"postgres", "postgres", "in place"}} {
-		t.Run(strings.TrimSpace(way[0]+" to "+way[1]+" "+way[2]), func(t *testing.T) { refreshes(t, way[0], way[1], way[2] != "") })
+	for _, way := range [][3]string{{"postgres", "postgres"}, {"mariadb", "postgres", "in place"}, {"postgres", "mariadb"},
+		{"postgres", "postgres", "in place"}} {
+		t.Run(strings.TrimSpace(way[0]+" to "+way[1]+" "+way[2]), func(t *testing.T) {
+			refreshes(t, way[0], way[1], way[2] != "")
+		})
 	}
 }
 
@@ -28,7 +31,8 @@ func refreshes(t *testing.T, from, to string, inPlace bool) {
 	stamp := map[string]string{"postgres": "timestamptz", "mariadb": "timestamp(6)"}[from]
 	numbers := map[string]string{"postgres": "FROM generate_series(1, 5000) g(seq)", "mariadb": "FROM seq_1_to_5000"}[from]
 	ago := func(minutes int) string {
-		return map[string]string{"postgres": fmt.Sprintf("now() - interval '%d minutes'", minutes), "mariadb": fmt.Sprintf("now(6) - interval %d minute", minutes)}[from]
+		return map[string]string{"postgres": fmt.Sprintf("now() - interval '%d minutes'", minutes),
+			"mariadb": fmt.Sprintf("now(6) - interval %d minute", minutes)}[from]
 	}
 	source.exec("CREATE TABLE inspections (id int PRIMARY KEY, mites int, changed_at " + stamp + " NULL)")
 	source.exec("INSERT INTO inspections SELECT seq, 0, " + ago(600) + " " + numbers)
@@ -52,14 +56,17 @@ crossing:
   - {tables: "%[1]s.scale_readings", watermark: id, overlap: "10"%[2]s}
   - {tables: "%[1]s.lots"%[3]s}
   settings: {repeat: %[4]s}
-`, source.schema, schema, map[bool]string{true: schema, false: ", note: small"}[schema != ""], map[bool]string{true: "in place", false: "empty first"}[inPlace])
+`, source.schema, schema, map[bool]string{true: schema, false: ", note: small"}[schema != ""],
+		map[bool]string{true: "in place", false: "empty first"}[inPlace])
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("survey", "spring"); !strings.Contains(a.out, "no index begins with changed_at") || strings.Contains(a.out, "no index begins with id") {
+	if a := f.cli("survey", "spring"); !strings.Contains(a.out, "no index begins with changed_at") ||
+		strings.Contains(a.out, "no index begins with id") {
 		t.Errorf("survey:\n%s%s", a.out, a.err)
 	}
-	if a := f.cli("crossing", "refresh", "spring"); a.code == 0 || !strings.Contains(a.err, "when the load before has ended") {
+	if a := f.cli("crossing", "refresh", "spring"); a.code == 0 ||
+		!strings.Contains(a.err, "when the load before has ended") {
 		t.Errorf("a refresh before the load: %+v", a)
 	}
 	f.startCrossing()
@@ -77,7 +84,8 @@ crossing:
 	source.exec("UPDATE lots SET grams = 501 WHERE id = 1")
 	source.exec("INSERT INTO lots VALUES (3, 200)")
 	does := map[bool]string{true: "replaces all rows", false: "empties"}[inPlace]
-	if a := f.cli("crossing", "refresh", "spring"); a.code == 0 || !strings.Contains(a.err, "confirm") || !strings.Contains(a.err, does) {
+	if a := f.cli("crossing", "refresh", "spring"); a.code == 0 || !strings.Contains(a.err, "confirm") ||
+		!strings.Contains(a.err, does) {
 		t.Errorf("lots would be loaded anew: %+v", a)
 	}
 	done := make(chan struct{})
@@ -122,7 +130,8 @@ crossing:
 	if got := rows(target, "id IN (9, 11)"); len(got) != 2 {
 		t.Errorf("what no watermark can see: %v", got)
 	}
-	sameTexts(t, "lots", []string{"501", "300", "200"}, target.texts("SELECT concat('', grams) FROM "+target.schema+".lots"))
+	sameTexts(t, "lots", []string{"501", "300", "200"}, target.texts("SELECT concat('', grams) FROM "+target.schema+
+		".lots"))
 	source.exec("DELETE FROM lots WHERE id = 2")
 
 	// The second time only what is past the new watermark travels: now and its overlap.
@@ -132,7 +141,8 @@ crossing:
 	}
 	eventually(t, 30*time.Second, func() bool { r := runs(); return len(r) == 3 && r[0].State == "done" })
 	t.Log(f.cli("runs", "spring").out)
-	if r := runs()[0]; !strings.HasPrefix(r.Note, "15 rows past") { // 7, 12, 5001, and 10 without a value; readings from 4991 on
+	// 7, 12, 5001, and 10 without a value; readings from 4991 on
+	if r := runs()[0]; !strings.HasPrefix(r.Note, "15 rows past") {
 		t.Errorf("the second run: %+v", r)
 	} else if r.Rows != 17 || r.Tables != 3 { // and the lots that were loaded anew
 		t.Errorf("the second run's figures: %+v", r)

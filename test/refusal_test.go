@@ -16,12 +16,14 @@ import (
 // what is wrong and what to do, and changes nothing.
 func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); CREATE ROLE weak LOGIN PASSWORD 'weak'`)
+	exec1(t, p.sourceURL(),
+		`CREATE TABLE public.a (id integer PRIMARY KEY, v text); CREATE ROLE weak LOGIN PASSWORD 'weak'`)
 	exec1(t, p.targetURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v integer)`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	db := func(edit func(*contract.NewDatabase)) error {
-		d := contract.NewDatabase{Name: "x", Engine: "postgres", Host: servers.source.Host, Port: servers.source.Port, Database: p.source, User: "postgres", Password: servers.source.Password}
+		d := contract.NewDatabase{Name: "x", Engine: "postgres", Host: servers.source.Host, Port: servers.source.Port,
+			Database: p.source, User: "postgres", Password: servers.source.Password}
 		edit(&d)
 		_, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), d))
 		return err
@@ -41,23 +43,33 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 		err  error
 		want []string
 	}{
-		{"wrong password", db(func(d *contract.NewDatabase) { d.Password = "no" }), []string{"refused the sign-in", "check the user name and the password"}},
-		{"unreachable", db(func(d *contract.NewDatabase) { d.Port = 1 }), []string{"cannot be reached", "check host and port"}},
-		{"no such database", db(func(d *contract.NewDatabase) { d.Database = "gone" }), []string{"does not exist", "check the database's name"}},
+		{"wrong password", db(func(d *contract.NewDatabase) { d.Password = "no" }), []string{"refused the sign-in",
+			"check the user name and the password"}},
+		{"unreachable", db(func(d *contract.NewDatabase) { d.Port = 1 }), []string{"cannot be reached",
+			"check host and port"}},
+		{"no such database", db(func(d *contract.NewDatabase) { d.Database = "gone" }), []string{"does not exist",
+			"check the database's name"}},
 		{"no host", db(func(d *contract.NewDatabase) { d.Host = "" }), []string{"the host is missing"}},
-		{"a name with a space", db(func(d *contract.NewDatabase) { d.Name = "a b" }), []string{`contains " "`, "use letters"}},
-		{"same name", db(func(d *contract.NewDatabase) { d.Name = "old" }), []string{"registered already", "choose another name"}},
-		{"unknown database", crossing(func(c *contract.NewCrossing) { c.Source = "nowhere" }), []string{"no database named nowhere"}},
+		{"a name with a space", db(func(d *contract.NewDatabase) { d.Name = "a b" }), []string{`contains " "`,
+			"use letters"}},
+		{"same name", db(func(d *contract.NewDatabase) { d.Name = "old" }), []string{"registered already",
+			"choose another name"}},
+		{"unknown database", crossing(func(c *contract.NewCrossing) { c.Source = "nowhere" }),
+			[]string{"no database named nowhere"}},
 		{"onto itself", crossing(func(c *contract.NewCrossing) { c.Target = "old" }), []string{"choose two databases"}},
-		{"pattern without schema", crossing(func(c *contract.NewCrossing) { c.Tables = &[]string{"a"} }), []string{"write schema.table"}},
-		{"no lanes", crossing(func(c *contract.NewCrossing) { c.Settings = &contract.Settings{Lanes: ptr(-1)} }), []string{"lanes is -1"}},
-		{"typo in a manifest", manifest("dusty_ferry: 1\ncrossing:\n  name: m\n  source: old\n  taget: new\n"), []string{"line 5, column 3"}},
+		{"pattern without schema", crossing(func(c *contract.NewCrossing) { c.Tables = &[]string{"a"} }),
+			[]string{"write schema.table"}},
+		{"no lanes", crossing(func(c *contract.NewCrossing) { c.Settings = &contract.Settings{Lanes: ptr(-1)} }),
+			[]string{"lanes is -1"}},
+		{"typo in a manifest", manifest("dusty_ferry: 1\ncrossing:\n  name: m\n  source: old\n  taget: new\n"),
+			[]string{"line 5, column 3"}},
 	} {
 		t.Run(c.name, func(t *testing.T) { refused(t, c.err, c.want...) })
 	}
 
 	start := func(name string) error {
-		_, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(t.Context(), name, contract.StartCrossingJSONRequestBody{}))
+		_, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(t.Context(), name,
+			contract.StartCrossingJSONRequestBody{}))
 		return err
 	}
 	held := func(want ...string) {
@@ -77,7 +89,8 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 		}
 	})
 	t.Run("cutover while not ready", func(t *testing.T) {
-		_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{Confirm: ptr("spring")}))
+		_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring",
+			contract.NewCutover{Confirm: ptr("spring")}))
 		refused(t, err, "cannot be cut over", "wait until")
 	})
 	t.Run("a cutover without its confirmation", func(t *testing.T) {
@@ -103,11 +116,15 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 		}
 		eventually(t, 20*time.Second, func() bool {
 			c, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), "twin"))
-			return err == nil && c.Condition == contract.ConditionHeld && strings.Contains(c.Reason, "written by another crossing")
+			return err == nil && c.Condition == contract.ConditionHeld &&
+				strings.Contains(c.Reason, "written by another crossing")
 		})
 	})
 	t.Run("a table that vanished", func(t *testing.T) {
-		if err := crossing(func(c *contract.NewCrossing) { c.Name = "lost"; c.Tables = &[]string{"public.gone"} }); err != nil {
+		if err := crossing(func(c *contract.NewCrossing) {
+			c.Name = "lost"
+			c.Tables = &[]string{"public.gone"}
+		}); err != nil {
 			t.Fatal(err)
 		}
 		_, err := client.Do[[]contract.Entry](f.API.SurveyCrossingWithResponse(t.Context(), "lost"))
@@ -141,7 +158,8 @@ func TestBadInputIsRefusedInOneSentence(t *testing.T) {
 // TestALogThatCarriesTooLittleBlocks: wal_level too low and no free slot.
 func TestALogThatCarriesTooLittleBlocks(t *testing.T) {
 	f := start(t)
-	poor, err := localserver.StartPostgres(t.Context(), localserver.Options{Settings: map[string]string{"wal_level": "replica", "max_replication_slots": "0"}})
+	poor, err := localserver.StartPostgres(t.Context(),
+		localserver.Options{Settings: map[string]string{"wal_level": "replica", "max_replication_slots": "0"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -158,7 +176,8 @@ func TestALogThatCarriesTooLittleBlocks(t *testing.T) {
 		}
 	}
 	all := strings.Join(blocks, "\n")
-	for _, want := range []string{"wal_level is replica", "ALTER SYSTEM SET wal_level = 'logical'", "all 0 slots are in use", "max_replication_slots"} {
+	for _, want := range []string{"wal_level is replica", "ALTER SYSTEM SET wal_level = 'logical'",
+		"all 0 slots are in use", "max_replication_slots"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("%q is missing in\n%s", want, all)
 		}
@@ -198,7 +217,8 @@ func TestRolesAndSecrets(t *testing.T) {
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	role := func(name string, r contract.Role) *client.Client {
-		tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{Name: name, Role: r}))
+		tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{
+			Name: name, Role: r}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -209,23 +229,28 @@ func TestRolesAndSecrets(t *testing.T) {
 		return c
 	}
 	viewer, operator := role("looker", contract.Viewer), role("hand", contract.Operator)
-	if _, err := client.Do[contract.CrossingPage](viewer.API.ListCrossingsWithResponse(t.Context(), &contract.ListCrossingsParams{})); err != nil {
+	if _, err := client.Do[contract.CrossingPage](viewer.API.ListCrossingsWithResponse(t.Context(),
+		&contract.ListCrossingsParams{})); err != nil {
 		t.Errorf("a viewer cannot look: %v", err)
 	}
-	_, err := client.Do[contract.Crossing](viewer.API.StartCrossingWithResponse(t.Context(), "spring", contract.StartCrossingJSONRequestBody{}))
+	_, err := client.Do[contract.Crossing](viewer.API.StartCrossingWithResponse(t.Context(), "spring",
+		contract.StartCrossingJSONRequestBody{}))
 	refused(t, err, "your role is viewer, this needs operator")
 	_, err = client.Do[struct{}](operator.API.RemoveDatabaseWithResponse(t.Context(), "old"))
 	refused(t, err, "this needs admin")
-	_, err = client.Do[contract.Crossing](operator.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{HandoverCommand: ptr("id")}))
+	_, err = client.Do[contract.Crossing](operator.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{HandoverCommand: ptr("id")}))
 	refused(t, err, "needs the admin role")
 	nobody, err := client.New(f.url, "dft_wrong")
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = client.Do[contract.CrossingPage](nobody.API.ListCrossingsWithResponse(t.Context(), &contract.ListCrossingsParams{}))
+	_, err = client.Do[contract.CrossingPage](nobody.API.ListCrossingsWithResponse(t.Context(),
+		&contract.ListCrossingsParams{}))
 	refused(t, err, "sign in first")
 
-	for _, path := range []string{"/api/databases", "/api/databases/old", "/api/journal", "/api/crossings", "/api/crossings/spring/manifest", "/api/tokens", "/metrics"} {
+	for _, path := range []string{"/api/databases", "/api/databases/old", "/api/journal", "/api/crossings",
+		"/api/crossings/spring/manifest", "/api/tokens", "/metrics"} {
 		req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, f.url+path, nil)
 		req.Header.Set("Authorization", "Bearer "+f.token)
 		res, err := http.DefaultClient.Do(req)
@@ -274,12 +299,15 @@ func TestEventsResume(t *testing.T) {
 		t.Errorf("after %s came %v, %v", last, ids, kinds)
 	}
 	// A stream repeats what the records answer, and nothing else.
-	for _, topic := range []string{"/api/tokens", "/api/databases/a/tables", "/api/crossings/x/plan?table=a.b", "/api/crossings/x/review", "/api/crossings/x/certificate", "/metrics", "https://elsewhere.example/", "/api/crossings/../tokens"} {
+	for _, topic := range []string{"/api/tokens", "/api/databases/a/tables", "/api/crossings/x/plan?table=a.b",
+		"/api/crossings/x/review", "/api/crossings/x/certificate", "/metrics", "https://elsewhere.example/",
+		"/api/crossings/../tokens"} {
 		err := f.Events(t.Context(), "", []string{topic}, func(client.Event) error { return stop })
 		refused(t, err, "is no topic")
 	}
 	// Nor does it outlive its token.
-	tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{Name: "brief", Role: contract.Viewer}))
+	tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{
+		Name: "brief", Role: contract.Viewer}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -292,7 +320,8 @@ func TestEventsResume(t *testing.T) {
 		ended <- brief.Events(t.Context(), "", nil, func(client.Event) error { begun <- true; return nil })
 	}()
 	<-begun
-	if _, err := client.Do[struct{}](f.API.RemoveTokenWithResponse(t.Context(), "brief", &contract.RemoveTokenParams{Confirm: ptr("brief")})); err != nil {
+	if _, err := client.Do[struct{}](f.API.RemoveTokenWithResponse(t.Context(), "brief",
+		&contract.RemoveTokenParams{Confirm: ptr("brief")})); err != nil {
 		t.Fatal(err)
 	}
 	select {
@@ -306,17 +335,21 @@ func TestEventsResume(t *testing.T) {
 // nothing in a spreadsheet.
 func TestTheJournalAsAFile(t *testing.T) {
 	f := start(t)
-	exec1(t, f.set.ControlURL, `INSERT INTO journal (actor, act, subject, message) SELECT 'ann', 'change', '=1+1', 'entry ' || n FROM generate_series(1, 4500) n`)
+	exec1(t, f.set.ControlURL, `INSERT INTO journal (actor, act, subject, message) SELECT 'ann', 'change', '=1+1',
+  'entry ' || n FROM generate_series(1, 4500) n`)
 	csv := contract.Csv
-	text, err := client.Do[string](f.API.ExportJournalWithResponse(t.Context(), &contract.ExportJournalParams{Format: &csv, Actor: ptr("ann")}))
+	text, err := client.Do[string](f.API.ExportJournalWithResponse(t.Context(), &contract.ExportJournalParams{Format: &csv,
+		Actor: ptr("ann")}))
 	if err != nil {
 		t.Fatal(err)
 	}
 	lines := strings.Split(strings.TrimSpace(text), "\n")
-	if len(lines) != 4501 || !strings.HasSuffix(lines[1], "entry 1") || !strings.HasSuffix(lines[4500], "entry 4500") || !strings.Contains(lines[7], ",'=1+1,") {
+	if len(lines) != 4501 || !strings.HasSuffix(lines[1], "entry 1") || !strings.HasSuffix(lines[4500], "entry 4500") ||
+		!strings.Contains(lines[7], ",'=1+1,") {
 		t.Errorf("%d lines: %q … %q", len(lines), lines[1], lines[len(lines)-1])
 	}
-	req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet, f.url+"/api/journal/export?format=jsonl&search=entry%2045", nil)
+	req, _ := http.NewRequestWithContext(t.Context(), http.MethodGet,
+		f.url+"/api/journal/export?format=jsonl&search=entry%2045", nil)
 	req.Header.Set("Authorization", "Bearer "+f.token)
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {

@@ -17,14 +17,19 @@ func TestRunsInTheConsole(t *testing.T) {
 		t.Fatal(err)
 	}
 	exec1(t, p.sourceURL(), "CREATE TABLE saltmarsh.sheds (id integer PRIMARY KEY, roof text)")
-	exec1(t, p.targetURL(), "CREATE SCHEMA saltmarsh; CREATE TABLE saltmarsh.sheds (id integer PRIMARY KEY, roof text CHECK (roof <> 'tin'))")
-	exec1(t, p.sourceURL(), "INSERT INTO saltmarsh.sheds SELECT g, CASE WHEN g IN (17, 40) THEN 'tin' ELSE 'reed' END FROM generate_series(1, 60) g; ANALYZE")
-	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusOK) }))
+	exec1(t, p.targetURL(), "CREATE SCHEMA saltmarsh; CREATE TABLE saltmarsh.sheds (id integer PRIMARY KEY, roof text "+
+		"CHECK (roof <> 'tin'))")
+	exec1(t, p.sourceURL(), "INSERT INTO saltmarsh.sheds SELECT g, CASE WHEN g IN (17, 40) THEN 'tin' ELSE 'reed' END "+
+		"FROM generate_series(1, 60) g; ANALYZE")
+	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusOK)
+	}))
 	defer hook.Close()
 	f := start(t)
 	f.register("old-barn", servers.source, p.source)
 	f.register("new-barn", servers.target, p.target)
-	if a := f.cli("crossing", "create", "spring", "--follow-changes=false", "--source", "old-barn", "--target", "new-barn", "--table", "saltmarsh.*", "--bad-rows", "set aside"); a.code != 0 {
+	if a := f.cli("crossing", "create", "spring", "--follow-changes=false", "--source", "old-barn", "--target", "new-barn",
+		"--table", "saltmarsh.*", "--bad-rows", "set aside"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	ctx := browser(t)
@@ -74,7 +79,8 @@ func TestRunsInTheConsole(t *testing.T) {
 
 	j.at("/crossings/spring")
 	shows(t, ctx, "Add a table")
-	eval[bool](t, ctx, `(() => { [...document.querySelectorAll('summary')].find((s) => s.innerText === 'Add a table').click(); return true })()`)
+	eval[bool](t, ctx,
+		`(() => { [...document.querySelectorAll('summary')].find((s) => s.innerText === 'Add a table').click(); return true })()`)
 	fill(t, ctx, "Table of the source", "saltmarsh.queens")
 	press(t, ctx, "Add it")
 	shows(t, ctx, "the source has no table saltmarsh.queens")

@@ -32,7 +32,8 @@ func TestManyTablesAndChunks(t *testing.T) {
 	fits(t, ctx, "a crossing of 2,000 tables")
 	axe(t, ctx, "a crossing of 2,000 tables")
 	// To the end of the list, and to one by its name.
-	eval[bool](t, ctx, `(() => { const g = document.querySelector('[role=table]'); g.scrollTop = g.scrollHeight; return true })()`)
+	eval[bool](t, ctx,
+		`(() => { const g = document.querySelector('[role=table]'); g.scrollTop = g.scrollHeight; return true })()`)
 	shows(t, ctx, "that_somebody_gave_it_2000")
 	if n := rows(); n > 80 {
 		t.Errorf("%v rows are drawn at the end of the list", n)
@@ -45,12 +46,14 @@ func TestManyTablesAndChunks(t *testing.T) {
 	visit(t, ctx, f.url+"/crossings/spring?sort=state")
 	shows(t, ctx, "gave_it_1000")
 
-	page, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{Limit: ptr(1)}))
+	page, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring",
+		&contract.ListTablesParams{Limit: ptr(1)}))
 	if err != nil || page.Total != 2000 || len(page.Tables) != 1 || page.States["held"] != 1 {
 		t.Fatalf("%d tables, %v (%v)", page.Total, page.States, err)
 	}
 	huge := page.Tables[0]
-	ledger, err := client.Do[contract.Ledger](f.API.GetLedgerWithResponse(t.Context(), "spring", huge.Id, &contract.GetLedgerParams{}))
+	ledger, err := client.Do[contract.Ledger](f.API.GetLedgerWithResponse(t.Context(), "spring", huge.Id,
+		&contract.GetLedgerParams{}))
 	if err != nil || ledger.Chunks != 50_000 || len(ledger.Cells) > 1200 {
 		t.Fatalf("a ledger of %d chunks in %d cells (%v)", ledger.Chunks, len(ledger.Cells), err)
 	}
@@ -75,7 +78,8 @@ func TestManyTablesAndChunks(t *testing.T) {
 	// Hundreds of crossings are paged, searched and ordered by the service.
 	exec1(t, f.set.ControlURL, `
 INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, settings, phase, condition, reason)
-SELECT 'many' || n, 'season-' || n, kind, source_id, target_id, patterns, settings, CASE WHEN n % 5 = 0 THEN 'closed' ELSE 'draft' END, CASE WHEN n = 77 THEN 'held' ELSE 'running' END,
+SELECT 'many' || n, 'season-' || n, kind, source_id, target_id, patterns, settings, CASE WHEN n % 5 = 0 THEN 'closed'
+  ELSE 'draft' END, CASE WHEN n = 77 THEN 'held' ELSE 'running' END,
        CASE WHEN n = 77 THEN 'the honey has set' ELSE '' END
   FROM crossings, generate_series(1, 400) n WHERE name = 'spring'`)
 	visit(t, ctx, f.url+"/")
@@ -83,7 +87,9 @@ SELECT 'many' || n, 'season-' || n, kind, source_id, target_id, patterns, settin
 	press(t, ctx, "After")
 	shows(t, ctx, "26 to 50 of 401 crossings")
 	fill(t, ctx, "Search names", "season-39")
-	eventually(t, 20*time.Second, func() bool { return eval[float64](t, ctx, `document.querySelectorAll('main li').length`) == 11 })
+	eventually(t, 20*time.Second, func() bool {
+		return eval[float64](t, ctx, `document.querySelectorAll('main li').length`) == 11
+	})
 	fill(t, ctx, "Search names", "season-%")
 	shows(t, ctx, "No crossings match these filters")
 	visit(t, ctx, f.url+"/?condition=waiting")

@@ -35,7 +35,8 @@ func listen(t *testing.T, secret string) *listener {
 		var n struct{ Event, Crossing, Message string }
 		l.mu.Lock()
 		defer l.mu.Unlock()
-		if err := json.Unmarshal(body, &n); err != nil || n.Message == "" || n.Event == "" || "v1,"+base64.StdEncoding.EncodeToString(h.Sum(nil)) != r.Header.Get("webhook-signature") {
+		if err := json.Unmarshal(body, &n); err != nil || n.Message == "" || n.Event == "" ||
+			"v1,"+base64.StdEncoding.EncodeToString(h.Sum(nil)) != r.Header.Get("webhook-signature") {
 			l.bad = append(l.bad, string(body))
 		}
 		if l.seen[n.Event]++; l.seen[n.Event] == 1 {
@@ -63,7 +64,8 @@ func (l *listener) heard(event string) bool {
 // listener that is told of it; runs that overlap or were missed are accounted for.
 func TestASchedule(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 3000) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 3000) g; ANALYZE`)
 	f := start(t)
 	const secret = "kelp and heather honey"
 	hook := listen(t, secret)
@@ -72,7 +74,8 @@ func TestASchedule(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	t.Setenv("DUSTYFERRY_WEBHOOK_SECRET", secret)
-	if a := f.cli("webhook", "add", "pager", "--url", hook.URL, "--event", "in step,failed,held", "--crossings", "spr*"); a.code != 0 {
+	if a := f.cli("webhook", "add", "pager", "--url", hook.URL, "--event", "in step,failed,held", "--crossings",
+		"spr*"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.cross(p, contract.Settings{}, "public.*")
@@ -85,27 +88,32 @@ func TestASchedule(t *testing.T) {
 		{[]string{"--at", "2020-01-01 02:00"}, "is over"},
 		{nil, "give either the time"},
 	} {
-		if a := f.cli(append([]string{"schedule", "set", "spring"}, wrong.args...)...); a.code == 0 || !strings.Contains(a.err, wrong.want) {
+		if a := f.cli(append([]string{"schedule", "set", "spring"}, wrong.args...)...); a.code == 0 ||
+			!strings.Contains(a.err, wrong.want) {
 			t.Errorf("%v: %+v", wrong.args, a)
 		}
 	}
 	if a := f.cli("crossing", "remove", "spring", "--confirm", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*"); a.code != 0 {
+	if a := f.cli("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new",
+		"--table", "public.*"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("schedule", "set", "spring", "--at", time.Now().Add(2*time.Second).UTC().Format(time.RFC3339)); a.code != 0 {
+	if a := f.cli("schedule", "set", "spring", "--at", time.Now().Add(2*time.Second).UTC().Format(
+		time.RFC3339)); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.awaitPhase(contract.PhaseInStep)
 	sameEverywhere(t, p, "public")
 
 	exec1(t, p.sourceURL(), `INSERT INTO public.lots SELECT g, g FROM generate_series(3001, 4500) g`)
-	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--zone", "Europe/Amsterdam"); a.code == 0 || !strings.Contains(a.err, "confirm") {
+	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--zone", "Europe/Amsterdam"); a.code == 0 ||
+		!strings.Contains(a.err, "confirm") {
 		t.Errorf("tables would be emptied without a word: %+v", a)
 	}
-	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--zone", "Europe/Amsterdam", "--confirm", "new"); a.code != 0 {
+	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--zone", "Europe/Amsterdam", "--confirm",
+		"new"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	due := func(ago string) {
@@ -142,7 +150,8 @@ func TestASchedule(t *testing.T) {
 	due("3 days")
 	await(3, contract.RunStateRunning)
 	due("1 second")
-	for end := time.Now().Add(patience * 20 * time.Second); (len(runs()) < 4 || runs()[0].State == contract.RunStateDue) && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 20 * time.Second); (len(runs()) < 4 || runs()[0].State == contract.RunStateDue) &&
+		time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 	}
 	if r := runs()[0]; r.State != contract.RunStateSkipped || !strings.Contains(r.Note, "has not ended") {
 		t.Errorf("beside another: %+v", r)
@@ -151,7 +160,8 @@ func TestASchedule(t *testing.T) {
 	await(4, contract.RunStateSkipped)
 	eventually(t, time.Minute, func() bool { return runs()[1].State == contract.RunStateDone })
 	f.awaitPhase(contract.PhaseInStep)
-	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--missed", "skip", "--confirm", "new"); a.code != 0 {
+	if a := f.cli("schedule", "set", "spring", "--cron", "0 2 * * *", "--missed", "skip", "--confirm",
+		"new"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	due("50 hours")
@@ -163,7 +173,8 @@ func TestASchedule(t *testing.T) {
 	if a.code != 0 || !strings.Contains(a.out, "+1") {
 		t.Errorf("%+v", a)
 	}
-	for end := time.Now().Add(patience * 20 * time.Second); !hook.heard("in step") && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(patience * 20 * time.Second); !hook.heard("in step") &&
+		time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 	}
 	hook.mu.Lock()
 	defer hook.mu.Unlock()

@@ -78,7 +78,8 @@ func inShards() int {
 			cmd.Stdout, cmd.Stderr = out, out
 			failed[i] = cmd.Run() != nil
 			_ = out.Close()
-			fmt.Printf("process %d of %d: %d tests in %s, %s\n", i+1, shards, len(names), time.Since(began).Round(time.Second), map[bool]string{false: "all pass", true: "FAILED"}[failed[i]])
+			fmt.Printf("process %d of %d: %d tests in %s, %s\n", i+1, shards, len(names), time.Since(began).Round(time.Second),
+				map[bool]string{false: "all pass", true: "FAILED"}[failed[i]])
 		})
 	}
 	all.Wait()

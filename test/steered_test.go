@@ -58,13 +58,16 @@ func (f *ferry) must(args ...string) answer {
 func TestABuildBesideARestart(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `
-CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer, note text); CREATE UNIQUE INDEX lots_jars ON public.lots (jars);
+CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer, note text);
+  CREATE UNIQUE INDEX lots_jars ON public.lots (jars);
 CREATE TABLE public.visits (id integer PRIMARY KEY, hive integer); CREATE INDEX visits_hive ON public.visits (hive);
-INSERT INTO public.lots SELECT g, g, repeat('x', 500) FROM generate_series(1, 12000) g; INSERT INTO public.visits SELECT g, g FROM generate_series(1, 1000) g; ANALYZE`)
+INSERT INTO public.lots SELECT g, g, repeat('x', 500) FROM generate_series(1, 12000) g; INSERT INTO public.visits
+  SELECT g, g FROM generate_series(1, 1000) g; ANALYZE`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*", "--speed-limit", "2MB")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"public.*", "--speed-limit", "2MB")
 	f.startCrossing()
 	f.await(time.Minute, "loading", func(c contract.Crossing) bool { return c.Progress.Chunks > 0 && c.Progress.Rows > 0 })
 	// A transaction of somebody else keeps the index from being built.
@@ -80,7 +83,8 @@ INSERT INTO public.lots SELECT g, g, repeat('x', 500) FROM generate_series(1, 12
 	free()
 	f.awaitPhase(contract.PhaseInStep)
 	for _, name := range []string{"lots_pkey", "lots_jars", "visits_pkey", "visits_hive"} {
-		if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM pg_index WHERE indexrelid = to_regclass('public.' || $1) AND indisvalid`, name); n != 1 {
+		if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM pg_index
+  WHERE indexrelid = to_regclass('public.' || $1) AND indisvalid`, name); n != 1 {
 			t.Errorf("%s does not stand on the target", name)
 		}
 	}
@@ -103,7 +107,8 @@ func TestATableIsBuiltThatWasAdded(t *testing.T) {
 	exec1(t, p.sourceURL(), `
 CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); CREATE INDEX lots_jars ON public.lots (jars);
 CREATE TABLE public.late (id integer PRIMARY KEY, code integer); CREATE UNIQUE INDEX late_code ON public.late (code);
-INSERT INTO public.lots SELECT g, g FROM generate_series(1, 500) g; INSERT INTO public.late SELECT g, g FROM generate_series(1, 500) g; ANALYZE`)
+INSERT INTO public.lots SELECT g, g FROM generate_series(1, 500) g; INSERT INTO public.late SELECT g, g
+  FROM generate_series(1, 500) g; ANALYZE`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.lots")
 	f.startCrossing()
@@ -116,7 +121,8 @@ INSERT INTO public.lots SELECT g, g FROM generate_series(1, 500) g; INSERT INTO 
 		return c.Phase == contract.PhaseInStep && c.Progress.TablesLanded == 2
 	})
 	for _, name := range []string{"lots_jars", "late_code"} {
-		if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM pg_index WHERE indexrelid = to_regclass('public.' || $1)`, name); n != 1 {
+		if n := one[int](t, p.targetURL(),
+			`SELECT count(*)::int FROM pg_index WHERE indexrelid = to_regclass('public.' || $1)`, name); n != 1 {
 			t.Errorf("%s does not stand on the target", name)
 		}
 	}
@@ -129,8 +135,10 @@ INSERT INTO public.lots SELECT g, g FROM generate_series(1, 500) g; INSERT INTO 
 func TestLeavingOutWithQueries(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `
-CREATE TABLE public.keepers (id integer PRIMARY KEY, passport text); INSERT INTO public.keepers SELECT g, 'P' || g FROM generate_series(1, 50) g;
-CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 50) g; ANALYZE`)
+CREATE TABLE public.keepers (id integer PRIMARY KEY, passport text); INSERT INTO public.keepers SELECT g, 'P' || g
+  FROM generate_series(1, 50) g;
+CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g
+  FROM generate_series(1, 50) g; ANALYZE`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
@@ -148,14 +156,16 @@ crossing:
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	f.must("crossing", "leave-out", "spring", "public.few_lots", "--confirm", "public.few_lots")
-	if c := f.show(); len(c.Tables) != 0 || len(deref(c.Planning.Queries)) != 1 || deref(c.Planning.Queries)[0].Table != "public.full_lots" {
+	if c := f.show(); len(c.Tables) != 0 || len(deref(c.Planning.Queries)) != 1 ||
+		deref(c.Planning.Queries)[0].Table != "public.full_lots" {
 		t.Errorf("chosen are %v and %+v", c.Tables, c.Planning.Queries)
 	}
 	f.must("crossing", "restart", "spring", "--all", "--confirm", "spring")
 	eventually(t, time.Minute, func() bool {
 		return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep
 	})
-	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{}))
+	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring",
+		&contract.ListTablesParams{}))
 	if err != nil || tables.Total != 1 {
 		t.Errorf("%+v (%v)", tables, err)
 	}
@@ -168,11 +178,13 @@ crossing:
 // left aside, as a mask was.
 func TestAPlanInUseStaysAsItIs(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.keepers (id integer PRIMARY KEY, email text); INSERT INTO public.keepers SELECT g, 'k' || g || '@saltmarsh.example' FROM generate_series(1, 200) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.keepers (id integer PRIMARY KEY, email text); INSERT INTO public.keepers
+  SELECT g, 'k' || g || '@saltmarsh.example' FROM generate_series(1, 200) g; ANALYZE`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "public.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"public.*")
 	masks := write(t, `[{tables: public.keepers, columns: {email: {mask: people}}}]`)
 	// Somebody alters a table on the source: the survey waits for that.
 	free := holdTable(t, p.sourceURL(), `LOCK TABLE public.keepers IN ACCESS EXCLUSIVE MODE`)
@@ -204,7 +216,8 @@ func TestAPlanInUseStaysAsItIs(t *testing.T) {
 // time, while the source is written to, find what is so and nothing else.
 func TestComparisonsTakeTurns(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 2000) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 2000) g; ANALYZE`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	f.startCrossing()
@@ -220,7 +233,8 @@ func TestComparisonsTakeTurns(t *testing.T) {
 				ended <- c.Close(t.Context())
 				return
 			default:
-				_, err = c.Exec(t.Context(), fmt.Sprintf(`UPDATE public.lots SET jars = jars + 1 WHERE id > 1000; INSERT INTO public.lots VALUES (%d, 0)`, 10_000+n))
+				_, err = c.Exec(t.Context(), fmt.Sprintf(`UPDATE public.lots SET jars = jars + 1 WHERE id > 1000;
+  INSERT INTO public.lots VALUES (%d, 0)`, 10_000+n))
 			}
 		}
 		ended <- err
@@ -230,7 +244,8 @@ func TestComparisonsTakeTurns(t *testing.T) {
 		t.Errorf("the first comparison has %d findings", first.Findings)
 	}
 	for range 3 {
-		r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(t.Context(), "spring", contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
+		r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(t.Context(), "spring",
+			contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -257,7 +272,8 @@ func TestComparisonsTakeTurns(t *testing.T) {
 // wrote stays written over a restart, and a restart says what it runs again.
 func TestStatementsRunOnce(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 100) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 100) g; ANALYZE`)
 	exec1(t, p.targetURL(), `CREATE SCHEMA diary; CREATE TABLE diary.lines (what text)`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
@@ -290,12 +306,14 @@ crossing:
 	}
 	lines := func(want string) {
 		t.Helper()
-		if got := one[string](t, p.targetURL(), `SELECT coalesce(string_agg(what, ', ' ORDER BY what), '') FROM diary.lines`); got != want {
+		if got := one[string](t, p.targetURL(),
+			`SELECT coalesce(string_agg(what, ', ' ORDER BY what), '') FROM diary.lines`); got != want {
 			t.Errorf("the diary says %q, want %q", got, want)
 		}
 	}
 	lines("first")
-	f.must("crossing", "objects", "spring", "--id", fmt.Sprint(object("before 2").Id), "--file", write(t, `INSERT INTO diary.lines VALUES ('second')`))
+	f.must("crossing", "objects", "spring", "--id", fmt.Sprint(object("before 2").Id), "--file",
+		write(t, `INSERT INTO diary.lines VALUES ('second')`))
 	f.must("crossing", "resume", "spring")
 	f.awaitPhase(contract.PhaseInStep)
 	lines("first, second")
@@ -309,7 +327,8 @@ crossing:
 		t.Error("the restart does not say what it runs again")
 	}
 	// A process that ended while a statement ran: nobody knows whether it took effect.
-	exec1(t, f.set.ControlURL, `UPDATE objects SET state = 'running' WHERE name = 'before 1'; UPDATE crossings SET condition = 'held', phase = 'prepared'; UPDATE tasks SET kind = 'prepare' WHERE kind = 'restart'`)
+	exec1(t, f.set.ControlURL, `UPDATE objects SET state = 'running' WHERE name = 'before 1'; UPDATE crossings
+  SET condition = 'held', phase = 'prepared'; UPDATE tasks SET kind = 'prepare' WHERE kind = 'restart'`)
 	exec1(t, p.targetURL(), `TRUNCATE public.lots`)
 	f.must("crossing", "resume", "spring")
 	c := f.await(time.Minute, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
@@ -329,7 +348,8 @@ crossing:
 // anew, and does not count for the rows that come then.
 func TestHistoryOutlivesARestart(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots SELECT g, g FROM generate_series(1, 300) g; ANALYZE`)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 300) g; ANALYZE`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	f.startCrossing()
@@ -341,14 +361,16 @@ func TestHistoryOutlivesARestart(t *testing.T) {
 		return f.task("restart").State == contract.TaskStateDone && f.show().Phase == contract.PhaseInStep
 	})
 	r, err := client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(t.Context(), "spring", found.Id))
-	if err != nil || r.State != contract.ReconciliationStateDiffering || r.Findings != 2 || len(deref(r.Results)) != 1 || deref(r.Results)[0].Name != "public.lots" {
+	if err != nil || r.State != contract.ReconciliationStateDiffering || r.Findings != 2 || len(deref(r.Results)) != 1 ||
+		deref(r.Results)[0].Name != "public.lots" {
 		t.Errorf("%+v (%v)", r, err)
 	}
 	a := f.must("findings", "spring", "--reconciliation", fmt.Sprint(found.Id))
 	if strings.Count(a.out, "public.lots") != 2 || !strings.Contains(a.out, "jars") {
 		t.Errorf("%s", a.out)
 	}
-	if ready := f.cli("cutover", "ready", "spring"); !strings.Contains(ready.out, "have not been compared since they were loaded") {
+	if ready := f.cli("cutover", "ready", "spring"); !strings.Contains(ready.out,
+		"have not been compared since they were loaded") {
 		t.Errorf("%+v", ready)
 	}
 }
@@ -357,7 +379,8 @@ func TestHistoryOutlivesARestart(t *testing.T) {
 // the server would cut it short or take it for another.
 func TestNamesAreJudgedAsTheServerWould(t *testing.T) {
 	long := strings.Repeat("l", 60)
-	for _, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "postgres"}, {"postgres", "mariadb"}, {"mariadb", "mariadb"}} {
+	for _, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "postgres"}, {"postgres", "mariadb"},
+		{"mariadb", "mariadb"}} {
 		t.Run(way[0]+" to "+way[1], func(t *testing.T) {
 			f := start(t)
 			source := f.sideOf(way[0], "old")
@@ -369,7 +392,8 @@ func TestNamesAreJudgedAsTheServerWould(t *testing.T) {
 			source.exec("CREATE INDEX by_jars ON lots (jars)")
 			survey := func(rules string) string {
 				t.Helper()
-				f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", source.schema+".*")
+				f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+					source.schema+".*")
 				f.must("crossing", "rules", "spring", "--file", write(t, rules))
 				a := f.cli("survey", "spring")
 				f.must("crossing", "remove", "spring", "--confirm", "spring")
@@ -384,7 +408,8 @@ func TestNamesAreJudgedAsTheServerWould(t *testing.T) {
 					t.Errorf("%s:\n%s", c.rules, out)
 				}
 			}
-			if out := survey(`[{tables: "` + source.schema + `.lots", name: lots_of_honey}]`); strings.Contains(out, "[blocker]") {
+			if out := survey(`[{tables: "` + source.schema + `.lots", name: lots_of_honey}]`); strings.Contains(out,
+				"[blocker]") {
 				t.Errorf("fine names are refused:\n%s", out)
 			}
 		})
@@ -397,16 +422,20 @@ func TestIndexNamesOfTwoSchemas(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `
 CREATE SCHEMA north; CREATE SCHEMA south;
-CREATE TABLE north.lots (id integer PRIMARY KEY, jars integer); CREATE TABLE south.visits (id integer CONSTRAINT visited PRIMARY KEY, jars integer);
+CREATE TABLE north.lots (id integer PRIMARY KEY, jars integer);
+  CREATE TABLE south.visits (id integer CONSTRAINT visited PRIMARY KEY, jars integer);
 CREATE INDEX by_jars ON north.lots (jars); CREATE UNIQUE INDEX by_jars ON south.visits (jars)`)
-	exec1(t, p.targetURL(), `CREATE SCHEMA honey; CREATE TABLE honey.other (visited integer); CREATE INDEX visited ON honey.other (visited)`)
+	exec1(t, p.targetURL(), `CREATE SCHEMA honey; CREATE TABLE honey.other (visited integer);
+  CREATE INDEX visited ON honey.other (visited)`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table", "north.*", "--table", "south.*")
+	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
+		"north.*", "--table", "south.*")
 	f.must("crossing", "rules", "spring", "--file", write(t, `[{tables: "*.*", schema: honey}]`))
 	a := f.cli("survey", "spring")
-	for _, want := range []string{"index by_jars: PostgreSQL takes it and index by_jars of honey.lots for one", "visited: an index of that name stands on the target already, of honey.other"} {
+	for _, want := range []string{"index by_jars: PostgreSQL takes it and index by_jars of honey.lots for one",
+		"visited: an index of that name stands on the target already, of honey.other"} {
 		if !strings.Contains(strings.Join(strings.Fields(a.out), " "), want) {
 			t.Errorf("the survey does not say %q:\n%s", want, a.out)
 		}
@@ -417,7 +446,8 @@ CREATE INDEX by_jars ON north.lots (jars); CREATE UNIQUE INDEX by_jars ON south.
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	for _, name := range []string{"by_jars", "visits_by_jars", "visits_key"} {
-		if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM pg_index WHERE indexrelid = to_regclass('honey.' || $1)`, name); n != 1 {
+		if n := one[int](t, p.targetURL(),
+			`SELECT count(*)::int FROM pg_index WHERE indexrelid = to_regclass('honey.' || $1)`, name); n != 1 {
 			t.Errorf("%s does not stand on the target", name)
 		}
 	}
@@ -441,7 +471,8 @@ CREATE INDEX all_ids ON "salt.marsh".lots (id); ANALYZE`)
 	f.awaitPhase(contract.PhaseInStep)
 	names := func() string {
 		t.Helper()
-		page, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring", &contract.ListTablesParams{Sort: ptr(contract.ListTablesParamsSortName)}))
+		page, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring",
+			&contract.ListTablesParams{Sort: ptr(contract.ListTablesParamsSortName)}))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -466,13 +497,15 @@ CREATE INDEX all_ids ON "salt.marsh".lots (id); ANALYZE`)
 			return f.task("add a table").State == contract.TaskStateDone && c.Phase == contract.PhaseInStep
 		})
 	}
-	if a := f.cli("crossing", "add-table", "spring", "salt.marsh.lots"); a.code == 0 || !strings.Contains(a.err, "quotation marks") {
+	if a := f.cli("crossing", "add-table", "spring", "salt.marsh.lots"); a.code == 0 ||
+		!strings.Contains(a.err, "quotation marks") {
 		t.Errorf("%+v", a)
 	}
 	if got := names(); got != `"salt.marsh".jars "salt.marsh".lots salt."marsh.lots" salt.all*` {
 		t.Errorf("chosen are %s", got)
 	}
-	exec1(t, p.sourceURL(), `INSERT INTO "salt.marsh".lots VALUES (100); INSERT INTO "salt.marsh".jars VALUES (100); INSERT INTO salt."all*" VALUES (100); INSERT INTO salt."marsh.lots" VALUES (100); DROP TABLE salt."all_of_it"`)
+	exec1(t, p.sourceURL(), `INSERT INTO "salt.marsh".lots VALUES (100); INSERT INTO "salt.marsh".jars VALUES (100);
+  INSERT INTO salt."all*" VALUES (100); INSERT INTO salt."marsh.lots" VALUES (100); DROP TABLE salt."all_of_it"`)
 	settle(t, f)
 	sameEverywhere(t, p, "salt.marsh")
 	sameEverywhere(t, p, "salt")
@@ -480,7 +513,8 @@ CREATE INDEX all_ids ON "salt.marsh".lots (id); ANALYZE`)
 	eventually(t, time.Minute, func() bool {
 		return told(f.journalOf("restart"), `"salt.marsh".lots has been emptied`) && f.show().Phase == contract.PhaseInStep
 	})
-	if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM pg_index WHERE indexrelid = to_regclass('"salt.marsh".all_ids')`); n != 1 {
+	if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM pg_index
+  WHERE indexrelid = to_regclass('"salt.marsh".all_ids')`); n != 1 {
 		t.Error("the index was not built again")
 	}
 	sameEverywhere(t, p, "salt.marsh")

@@ -21,8 +21,10 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 	maria(t, db, "CREATE USER 'bench_"+name+"'@'127.0.0.1'", "GRANT ALL ON "+name+".* TO 'bench_"+name+"'@'127.0.0.1'")
 	m := mariaDB(t)
 	bench := func(act string, more ...string) *exec.Cmd {
-		return exec.CommandContext(t.Context(), "sysbench", append([]string{"oltp_read_write", "--mysql-host=127.0.0.1", "--mysql-port=" + strconv.Itoa(m.Port), "--mysql-user=bench_" + name, "--mysql-db=" + name,
-			"--tables=" + strconv.Itoa(tables), "--table-size=" + strconv.Itoa(rows), "--threads=3", "--db-ps-mode=disable", act}, more...)...)
+		return exec.CommandContext(t.Context(), "sysbench", append([]string{"oltp_read_write", "--mysql-host=127.0.0.1",
+			"--mysql-port=" + strconv.Itoa(m.Port), "--mysql-user=bench_" + name, "--mysql-db=" + name,
+			"--tables=" + strconv.Itoa(tables), "--table-size=" + strconv.Itoa(rows), "--threads=3", "--db-ps-mode=disable",
+			act}, more...)...)
 	}
 	if out, err := bench("prepare").CombinedOutput(); err != nil {
 		t.Fatalf("sysbench prepare: %v\n%s", err, out)
@@ -41,8 +43,10 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 	f.registerMaria("old", name, db, sourceRights(name)...)
 	f.register("new", servers.target, p.target)
 	method := contract.ReadOnly
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-		Settings: &contract.Settings{StopMethod: &method, Lanes: ptr(2), ChunkBytes: ptr(int64(256 << 10)), SpeedLimit: ptr(int64(2_000_000))}})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
+			Settings: &contract.Settings{StopMethod: &method, Lanes: ptr(2), ChunkBytes: ptr(int64(256 << 10)),
+				SpeedLimit: ptr(int64(2_000_000))}})); err != nil {
 		t.Fatal(err)
 	}
 	f.startCrossing()
@@ -73,7 +77,8 @@ func TestSysbenchThroughACrossing(t *testing.T) {
 	if changes < 1000 {
 		t.Errorf("only %d changes were followed", changes)
 	}
-	t.Logf("%d changes of sysbench were followed; the longest lag meanwhile was %.2f s, the write pause %.3f s", changes, longest, *k.WritePauseSeconds)
+	t.Logf("%d changes of sysbench were followed; the longest lag meanwhile was %.2f s, the write pause %.3f s", changes,
+		longest, *k.WritePauseSeconds)
 	target := connect(t, p.targetURL())
 	for i := range tables {
 		q := "SELECT concat_ws('|', id, k, c, pad) FROM %ssbtest" + strconv.Itoa(i+1)

@@ -21,12 +21,14 @@ func TestTablesComeAndGo(t *testing.T) {
 	}
 	exec1(t, p.sourceURL(), `CREATE TABLE saltmarsh.swarms (id integer PRIMARY KEY, keeper text, caught integer);
 CREATE TABLE saltmarsh.sheds (id integer PRIMARY KEY, roof text); CREATE INDEX ON saltmarsh.swarms (keeper);
-INSERT INTO saltmarsh.swarms SELECT g, 'k' || g % 9, 0 FROM generate_series(1, 30000) g; INSERT INTO saltmarsh.sheds SELECT g, 'reed' FROM generate_series(1, 100) g; ANALYZE`)
+INSERT INTO saltmarsh.swarms SELECT g, 'k' || g % 9, 0 FROM generate_series(1, 30000) g; INSERT INTO saltmarsh.sheds
+  SELECT g, 'reed' FROM generate_series(1, 100) g; ANALYZE`)
 	f := start(t)
 	app := demo.StartApp(t.Context(), demo.Postgres(p.sourceURL()), 2, 3*time.Millisecond)
 	defer app.Stop()
 	defer swarming(t, p.sourceURL())()
-	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(2), SpeedLimit: ptr(int64(600 << 10)), StopMethod: ptr(contract.Word)}, "saltmarsh.*", "-saltmarsh.swarms")
+	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(2), SpeedLimit: ptr(int64(600 << 10)),
+		StopMethod: ptr(contract.Word)}, "saltmarsh.*", "-saltmarsh.swarms")
 	do := func(want string, args ...string) {
 		t.Helper()
 		a := f.cli(args...)
@@ -55,13 +57,16 @@ INSERT INTO saltmarsh.swarms SELECT g, 'k' || g % 9, 0 FROM generate_series(1, 3
 	exec1(t, p.targetURL(), "DROP TABLE saltmarsh.swarms")
 	time.Sleep(time.Second)
 	do("", "crossing", "add-table", "spring", "saltmarsh.swarms")
-	f.await(time.Minute, "loading again", func(c contract.Crossing) bool { return c.Progress.Work == nil && c.Phase != contract.PhaseInStep })
+	f.await(time.Minute, "loading again", func(c contract.Crossing) bool {
+		return c.Progress.Work == nil && c.Phase != contract.PhaseInStep
+	})
 	f.awaitPhase(contract.PhaseInStep)
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {
 		f.findings(r.Id)
 		t.Fatalf("after the second time: %+v", r)
 	}
-	if n := one[int](t, p.targetURL(), "SELECT count(*)::int FROM pg_indexes WHERE schemaname = 'saltmarsh' AND tablename = 'swarms'"); n != 2 {
+	if n := one[int](t, p.targetURL(), "SELECT count(*)::int FROM pg_indexes WHERE schemaname = 'saltmarsh' AND "+
+		"tablename = 'swarms'"); n != 2 {
 		t.Errorf("swarms has %d indexes on the target", n)
 	}
 	do("", "crossing", "restart", "spring", "--all", "--confirm", "spring")
@@ -102,7 +107,8 @@ func swarming(t *testing.T, url string) (stop func()) {
 // and not after a minute that nobody follows.
 func TestATableIsNotAddedWhileCaptureIsHeld(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), "CREATE TABLE public.hives (id int PRIMARY KEY); CREATE TABLE public.late (id int PRIMARY KEY)")
+	exec1(t, p.sourceURL(), "CREATE TABLE public.hives (id int PRIMARY KEY); CREATE TABLE public.late (id int "+
+		"PRIMARY KEY)")
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.hives")
 	f.startCrossing()
@@ -112,7 +118,8 @@ func TestATableIsNotAddedWhileCaptureIsHeld(t *testing.T) {
 	began := time.Now()
 	f.must("crossing", "add-table", "spring", "public.late")
 	eventually(t, 45*time.Second, func() bool { return f.task("add a table").State == contract.TaskStateFailed })
-	if said := f.task("add a table").Error; !strings.Contains(said, "public.hives") || !strings.Contains(said, "add the table again") {
+	if said := f.task("add a table").Error; !strings.Contains(said, "public.hives") ||
+		!strings.Contains(said, "add the table again") {
 		t.Errorf("after %s: %s", time.Since(began), said)
 	}
 }

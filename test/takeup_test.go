@@ -20,7 +20,8 @@ func TestAReplicaIsPromoted(t *testing.T) {
 	for i := range server {
 		var err error
 		if server[i], err = localserver.StartMariaDB(t.Context(), localserver.Options{Password: "honey & salt", Durable: true,
-			Settings: map[string]string{"log-slave-updates": "ON", "gtid-domain-id": "3", "gtid-strict-mode": "ON"}}); err != nil {
+			Settings: map[string]string{"log-slave-updates": "ON", "gtid-domain-id": "3",
+				"gtid-strict-mode": "ON"}}); err != nil {
 			t.Fatal(err)
 		}
 		t.Cleanup(server[i].Stop)
@@ -29,10 +30,13 @@ func TestAReplicaIsPromoted(t *testing.T) {
 		}
 		t.Cleanup(func() { _ = db[i].Close() })
 	}
-	maria(t, db[0], "CREATE DATABASE dunes", "CREATE TABLE dunes.hives (id int PRIMARY KEY AUTO_INCREMENT, grams int NOT NULL)", "INSERT INTO dunes.hives SELECT seq, 40000 FROM dunes.seq_1_to_500")
+	maria(t, db[0], "CREATE DATABASE dunes", "CREATE TABLE dunes.hives (id int PRIMARY KEY AUTO_INCREMENT, grams "+
+		"int NOT NULL)", "INSERT INTO dunes.hives SELECT seq, 40000 FROM dunes.seq_1_to_500")
 	// The replica has a log of other files and places: it wrote things of its own first.
-	maria(t, db[1], "CREATE DATABASE elsewhere", "FLUSH BINARY LOGS", "FLUSH BINARY LOGS", "RESET MASTER", "FLUSH BINARY LOGS", "FLUSH BINARY LOGS", "SET GLOBAL gtid_slave_pos = ''",
-		fmt.Sprintf("CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = 'root', MASTER_PASSWORD = 'honey & salt', MASTER_USE_GTID = slave_pos", server[0].Port), "START SLAVE")
+	maria(t, db[1], "CREATE DATABASE elsewhere", "FLUSH BINARY LOGS", "FLUSH BINARY LOGS", "RESET MASTER",
+		"FLUSH BINARY LOGS", "FLUSH BINARY LOGS", "SET GLOBAL gtid_slave_pos = ''",
+		fmt.Sprintf("CHANGE MASTER TO MASTER_HOST = '127.0.0.1', MASTER_PORT = %d, MASTER_USER = 'root', MASTER_PASSWORD = "+
+			"'honey & salt', MASTER_USE_GTID = slave_pos", server[0].Port), "START SLAVE")
 	follows := func() {
 		t.Helper()
 		at := texts(t, db[0], "SELECT @@gtid_binlog_pos")[0]
@@ -44,13 +48,15 @@ func TestAReplicaIsPromoted(t *testing.T) {
 
 	f := start(t)
 	add := func(port int) answer {
-		return f.cli("database", "add", "old", "--engine", "mariadb", "--port", itoa(port), "--database", "dunes", "--user", "root", "--tls", "disable")
+		return f.cli("database", "add", "old", "--engine", "mariadb", "--port", itoa(port), "--database", "dunes", "--user",
+			"root", "--tls", "disable")
 	}
 	if a := add(server[0].Port); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	target := f.sideOf("postgres", "new")
-	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "dunes.*", "--stop-method", "word"); a.code != 0 {
+	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "dunes.*",
+		"--stop-method", "word"); a.code != 0 {
 		t.Fatal(a.err)
 	}
 	f.startCrossing()
@@ -70,9 +76,11 @@ func TestAReplicaIsPromoted(t *testing.T) {
 	maria(t, db[0], "UPDATE dunes.hives SET grams = grams + 1", "INSERT INTO dunes.hives (grams) VALUES (7)")
 	follows()
 	server[0].Stop()
-	maria(t, db[1], "STOP SLAVE", "RESET SLAVE ALL", "UPDATE dunes.hives SET grams = grams + 1", "INSERT INTO dunes.hives (grams) VALUES (8)")
+	maria(t, db[1], "STOP SLAVE", "RESET SLAVE ALL", "UPDATE dunes.hives SET grams = grams + 1",
+		"INSERT INTO dunes.hives (grams) VALUES (8)")
 
-	if a := f.cli("database", "change", "old", "--port", itoa(server[1].Port), "--password"); a.code != 0 || !strings.Contains(a.out, itoa(server[1].Port)) {
+	if a := f.cli("database", "change", "old", "--port", itoa(server[1].Port), "--password"); a.code != 0 ||
+		!strings.Contains(a.out, itoa(server[1].Port)) {
 		t.Fatalf("%+v", a)
 	}
 	if a := f.cli("crossing", "resume", "spring"); a.code != 0 {

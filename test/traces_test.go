@@ -23,13 +23,15 @@ func TestTracesOfALostCrossing(t *testing.T) {
 		}
 	}
 	uid := one[string](t, p.targetURL(), `SELECT crossing FROM dusty_ferry.stream`)
-	if a := f.cli("database", "traces", "old", "--remove", uid, "--confirm", "old"); a.code == 0 || !strings.Contains(a.err, "close it") {
+	if a := f.cli("database", "traces", "old", "--remove", uid, "--confirm", "old"); a.code == 0 ||
+		!strings.Contains(a.err, "close it") {
 		t.Errorf("of a crossing under way: %+v", a)
 	}
 	g := start(t) // another installation, whose records know nothing of it
 	g.register("old", servers.source, p.source)
 	g.register("new", servers.target, p.target)
-	if a := g.cli("database", "traces", "old", "--remove", uid, "--confirm", "old"); a.code == 0 || !strings.Contains(a.err, "alive") {
+	if a := g.cli("database", "traces", "old", "--remove", uid, "--confirm", "old"); a.code == 0 ||
+		!strings.Contains(a.err, "alive") {
 		t.Errorf("of a crossing of another installation that is under way: %+v", a)
 	}
 	f.svc.Stop()
@@ -48,7 +50,8 @@ func TestTracesOfALostCrossing(t *testing.T) {
 			t.Errorf("still there: %s", a.out)
 		}
 	}
-	if n := one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_publication`) + one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_replication_slots WHERE database = current_database()`); n != 0 {
+	if n := one[int](t, p.sourceURL(), `SELECT count(*)::int FROM pg_publication`) + one[int](t, p.sourceURL(),
+		`SELECT count(*)::int FROM pg_replication_slots WHERE database = current_database()`); n != 0 {
 		t.Errorf("%d slots and publications stand on the source", n)
 	}
 	if one[bool](t, p.targetURL(), `SELECT to_regnamespace('dusty_ferry') IS NOT NULL`) {

@@ -77,7 +77,8 @@ func newYard(t *testing.T, engine, name string) yard {
 		maria(t, open("mysql", m.DSN("")), "CREATE DATABASE marsh CHARACTER SET utf8mb4")
 		db := open("mysql", m.DSN("marsh"))
 		return yard{db: db, crash: m.Crash,
-			add: contract.NewDatabase{Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: "marsh", User: m.User, Password: m.Password, Tls: &disable},
+			add: contract.NewDatabase{Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: "marsh", User: m.User,
+				Password: m.Password, Tls: &disable},
 			cut: func(ctx context.Context) {
 				rows, err := db.QueryContext(ctx, "SELECT id FROM information_schema.processlist WHERE command LIKE 'Binlog Dump%'")
 				if err != nil {
@@ -92,7 +93,8 @@ func newYard(t *testing.T, engine, name string) yard {
 				}
 			}}
 	}
-	p, err := localserver.StartPostgres(ctx, localserver.Options{Password: "honey & salt", Durable: true, Settings: map[string]string{"max_prepared_transactions": "20"}})
+	p, err := localserver.StartPostgres(ctx, localserver.Options{Password: "honey & salt", Durable: true,
+		Settings: map[string]string{"max_prepared_transactions": "20"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -100,9 +102,11 @@ func newYard(t *testing.T, engine, name string) yard {
 	exec1(t, p.URL("postgres"), "CREATE DATABASE marsh")
 	db := open("pgx", p.URL("marsh"))
 	return yard{db: db, crash: func(ctx context.Context) error { return p.Crash(ctx, 0) },
-		add: contract.NewDatabase{Name: name, Engine: "postgres", Host: p.Host, Port: p.Port, Database: "marsh", User: p.User, Password: p.Password, Tls: &disable},
+		add: contract.NewDatabase{Name: name, Engine: "postgres", Host: p.Host, Port: p.Port, Database: "marsh", User: p.User,
+			Password: p.Password, Tls: &disable},
 		cut: func(ctx context.Context) {
-			_, _ = db.ExecContext(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid() AND application_name LIKE 'dusty-ferry%'`)
+			_, _ = db.ExecContext(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid()
+  AND application_name LIKE 'dusty-ferry%'`)
 		}}
 }
 
@@ -133,8 +137,10 @@ func transfers(t *testing.T, from, to string, length time.Duration) {
 		long = 200
 		do("ALTER TABLE stores ALTER label SET STORAGE EXTERNAL") // out of line, and unsaid in the log
 	}
-	do("CREATE TABLE movements (id varchar(40) PRIMARY KEY, kg integer)", "CREATE TABLE totals (id integer PRIMARY KEY, n integer NOT NULL)",
-		"INSERT INTO stores SELECT seq, 1000, seq, repeat(concat('shelf ', seq, ' of the marsh store '), "+itoa(long)+") FROM "+fmt.Sprintf(numbers, stores),
+	do("CREATE TABLE movements (id varchar(40) PRIMARY KEY, kg integer)",
+		"CREATE TABLE totals (id integer PRIMARY KEY, n integer NOT NULL)",
+		"INSERT INTO stores SELECT seq, 1000, seq, repeat(concat('shelf ', seq, ' of the marsh store '), "+itoa(long)+
+			") FROM "+fmt.Sprintf(numbers, stores),
 		"INSERT INTO totals SELECT seq, 0 FROM "+fmt.Sprintf(numbers, 8))
 	control, err := localserver.StartPostgres(ctx, localserver.Options{Durable: true})
 	if err != nil {
@@ -151,7 +157,8 @@ func transfers(t *testing.T, from, to string, length time.Duration) {
 	if from == "mariadb" {
 		rule = []contract.Rule{{Tables: "*.*", Schema: &schema}}
 	}
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Rules: &rule})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring",
+		Source: "old", Target: "new", Rules: &rule})); err != nil {
 		t.Fatal(err)
 	}
 	a := &account{way: from + " to " + to, faults: map[string]int{}}
@@ -207,14 +214,16 @@ func transfers(t *testing.T, from, to string, length time.Duration) {
 	}
 	stop()
 	f.await(3*time.Minute, "in step at the end", func(c contract.Crossing) bool {
-		return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning && c.Progress.Capture != "waiting" && c.Progress.LagSeconds < 2
+		return c.Phase == contract.PhaseInStep && c.Condition == contract.ConditionRunning &&
+			c.Progress.Capture != "waiting" && c.Progress.LagSeconds < 2
 	})
 	time.Sleep(500 * time.Millisecond)
 	stopReading()
 	wg.Wait()
 	a.took = time.Since(began)
 	settle(t, f.ferry)
-	for _, q := range []string{"SELECT concat_ws('|', id, kg, slot, md5(label)) FROM stores ORDER BY id", "SELECT concat_ws('|', id, kg) FROM movements ORDER BY id", "SELECT concat_ws('|', id, n) FROM totals ORDER BY id"} {
+	for _, q := range []string{"SELECT concat_ws('|', id, kg, slot, md5(label)) FROM stores ORDER BY id",
+		"SELECT concat_ws('|', id, kg) FROM movements ORDER BY id", "SELECT concat_ws('|', id, n) FROM totals ORDER BY id"} {
 		left, right := texts(t, source.db, q), texts(t, target.db, q)
 		slices.Sort(left)
 		slices.Sort(right)
@@ -223,7 +232,8 @@ func transfers(t *testing.T, from, to string, length time.Duration) {
 		}
 	}
 	if a.transfers.Load() < 500 || a.reads.Load() < 100 || a.twoPhases.Load() < 20 {
-		t.Errorf("hardly anything happened: %d transfers, %d reads, %d in two phases", a.transfers.Load(), a.reads.Load(), a.twoPhases.Load())
+		t.Errorf("hardly anything happened: %d transfers, %d reads, %d in two phases", a.transfers.Load(), a.reads.Load(),
+			a.twoPhases.Load())
 	}
 	t.Log(a.String())
 	if *soakReport != "" {
@@ -251,8 +261,10 @@ func (a *account) write(ctx context.Context, db *sql.DB, writer, long int) {
 		if x > y {
 			x, y = y, x
 		}
-		move := []string{fmt.Sprintf("UPDATE stores SET kg = kg - %d WHERE id IN (%d, %d)", kg, x, x+1_000_000), fmt.Sprintf("UPDATE stores SET kg = kg + %d WHERE id IN (%d, %d)", kg, y, y+1_000_000)}
-		booked := []string{fmt.Sprintf("INSERT INTO movements VALUES ('%d-%d-%d', %d)", writer, n, r.Int64(), kg), fmt.Sprintf("UPDATE totals SET n = n + 1 WHERE id = %d", 1+r.IntN(8))}
+		move := []string{fmt.Sprintf("UPDATE stores SET kg = kg - %d WHERE id IN (%d, %d)", kg, x, x+1_000_000),
+			fmt.Sprintf("UPDATE stores SET kg = kg + %d WHERE id IN (%d, %d)", kg, y, y+1_000_000)}
+		booked := []string{fmt.Sprintf("INSERT INTO movements VALUES ('%d-%d-%d', %d)", writer, n, r.Int64(), kg),
+			fmt.Sprintf("UPDATE totals SET n = n + 1 WHERE id = %d", 1+r.IntN(8))}
 		var list []string
 		switch k := r.IntN(100); {
 		case x == y:
@@ -263,18 +275,22 @@ func (a *account) write(ctx context.Context, db *sql.DB, writer, long int) {
 			}
 			list = append(move, booked...)
 		case k < 70: // two places change hands
-			list = []string{fmt.Sprintf("UPDATE stores SET slot = -slot WHERE id IN (%d, %d)", x, y), fmt.Sprintf("UPDATE stores SET slot = -slot WHERE id IN (%d, %d)", x, y)}
+			list = []string{fmt.Sprintf("UPDATE stores SET slot = -slot WHERE id IN (%d, %d)", x, y),
+				fmt.Sprintf("UPDATE stores SET slot = -slot WHERE id IN (%d, %d)", x, y)}
 		case k < 80: // a row gets another key, its label unsaid in the log
-			list = []string{fmt.Sprintf("UPDATE stores SET id = id + 1000000 WHERE id = %d", x), fmt.Sprintf("UPDATE stores SET id = id - 1000000 WHERE id = %d", y+1_000_000)}
+			list = []string{fmt.Sprintf("UPDATE stores SET id = id + 1000000 WHERE id = %d", x),
+				fmt.Sprintf("UPDATE stores SET id = id - 1000000 WHERE id = %d", y+1_000_000)}
 		case k < 90: // part of it is rolled back
-			list = append([]string{"SAVEPOINT s", fmt.Sprintf("UPDATE stores SET kg = kg + 999 WHERE id = %d", x), "INSERT INTO movements VALUES ('never', 0)", "ROLLBACK TO SAVEPOINT s"}, append(move, booked...)...)
+			list = append([]string{"SAVEPOINT s", fmt.Sprintf("UPDATE stores SET kg = kg + 999 WHERE id = %d", x),
+				"INSERT INTO movements VALUES ('never', 0)", "ROLLBACK TO SAVEPOINT s"}, append(move, booked...)...)
 		case k < 99:
 			list = append(booked, fmt.Sprintf("UPDATE stores SET label = repeat('moved %d ', %d) WHERE id = %d", n, long, x))
 		default: // everything at once
 			list = []string{"UPDATE stores SET kg = kg + CASE WHEN mod(id, 2) = 0 THEN 1 ELSE -1 END"}
 		}
 		if n%8 == 0 && len(list) < 6 { // no savepoints in it: MariaDB has none in two phases
-			if a.twoPhase(ctx, db, fmt.Sprintf("keeper-%d-%d", writer, n), list, time.Duration(r.IntN(40))*time.Millisecond, r.IntN(6) > 0) {
+			if a.twoPhase(ctx, db, fmt.Sprintf("keeper-%d-%d", writer, n), list, time.Duration(r.IntN(40))*time.Millisecond,
+				r.IntN(6) > 0) {
 				a.transfers.Add(1)
 				a.twoPhases.Add(1)
 			}
@@ -304,7 +320,8 @@ func carryOut(tx execer, list []string) error {
 		if err != nil {
 			return err
 		}
-		if strings.HasPrefix(q, "UPDATE stores SET kg = kg - ") || strings.HasPrefix(q, "UPDATE stores SET kg = kg + ") && !strings.Contains(q, "999") && !strings.Contains(q, "CASE") {
+		if strings.HasPrefix(q, "UPDATE stores SET kg = kg - ") || strings.HasPrefix(q, "UPDATE stores SET kg = kg + ") &&
+			!strings.Contains(q, "999") && !strings.Contains(q, "CASE") {
 			if touched, err := res.RowsAffected(); err != nil || touched != 1 {
 				return fmt.Errorf("%d rows, %w", touched, err)
 			}
@@ -315,10 +332,13 @@ func carryOut(tx execer, list []string) error {
 
 // twoPhase prepares a transaction, lets its session go, and ends it after a while. It is
 // ended whatever happens meanwhile, as its locks would stop everybody.
-func (a *account) twoPhase(ctx context.Context, db *sql.DB, name string, list []string, wait time.Duration, commit bool) bool {
-	begin, prepare, end, forget := "BEGIN", "PREPARE TRANSACTION '"+name+"'", "COMMIT PREPARED '"+name+"'", "ROLLBACK PREPARED '"+name+"'"
+func (a *account) twoPhase(ctx context.Context, db *sql.DB, name string, list []string, wait time.Duration,
+	commit bool) bool {
+	begin, prepare, end, forget := "BEGIN", "PREPARE TRANSACTION '"+name+"'", "COMMIT PREPARED '"+name+"'",
+		"ROLLBACK PREPARED '"+name+"'"
 	if strings.HasPrefix(a.way, "mariadb") {
-		begin, prepare, end, forget = "XA START '"+name+"'", "XA PREPARE '"+name+"'", "XA COMMIT '"+name+"'", "XA ROLLBACK '"+name+"'"
+		begin, prepare, end, forget = "XA START '"+name+"'", "XA PREPARE '"+name+"'", "XA COMMIT '"+name+"'",
+			"XA ROLLBACK '"+name+"'"
 		list = append(slices.Clip(list), "XA END '"+name+"'")
 	}
 	conn, err := db.Conn(ctx)
@@ -357,7 +377,8 @@ func (a *account) twoPhase(ctx context.Context, db *sql.DB, name string, list []
 func (a *account) read(ctx context.Context, t *testing.T, db *sql.DB) {
 	for ctx.Err() == nil {
 		var kg, rows, moved, total int64
-		err := db.QueryRowContext(ctx, "SELECT (SELECT sum(kg) FROM stores), (SELECT count(*) FROM stores), (SELECT count(*) FROM movements), (SELECT sum(n) FROM totals)").Scan(&kg, &rows, &moved, &total)
+		err := db.QueryRowContext(ctx, "SELECT (SELECT sum(kg) FROM stores), (SELECT count(*) FROM stores), (SELECT "+
+			"count(*) FROM movements), (SELECT sum(n) FROM totals)").Scan(&kg, &rows, &moved, &total)
 		if err != nil {
 			a.pauses.Add(1)
 			time.Sleep(100 * time.Millisecond)
@@ -401,6 +422,10 @@ func (a *account) String() string {
 		}
 		return a.lags[int(share*float64(len(a.lags)-1))]
 	}
-	return fmt.Sprintf("## %s\n\n%s of transfers under faults: %d transactions of the application (%d of them in two phases), %d reads of all sums on the target (%d more failed, as its server was away), %d faults.\nLag as the service told it: median %.2f s, nine tenths below %.1f s, at most %.1f s. No sum was ever wrong; both sides were equal at the end by plain SQL.\n\n- %s\n",
-		a.way, a.took.Round(time.Second), a.transfers.Load(), a.twoPhases.Load(), a.reads.Load(), a.pauses.Load(), all, at(0.5), at(0.9), at(1), strings.Join(names, "\n- "))
+	return fmt.Sprintf("## %s\n\n%s of transfers under faults: %d transactions of the application (%d of them in two "+
+		"phases), %d reads of all sums on the target (%d more failed, as its server was away), %d faults.\nLag as the "+
+		"service told it: median %.2f s, nine tenths below %.1f s, at most %.1f s. No sum was ever wrong; both sides were "+
+		"equal at the end by plain SQL.\n\n- %s\n",
+		a.way, a.took.Round(time.Second), a.transfers.Load(), a.twoPhases.Load(), a.reads.Load(), a.pauses.Load(), all,
+		at(0.5), at(0.9), at(1), strings.Join(names, "\n- "))
 }

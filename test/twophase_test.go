@@ -34,7 +34,8 @@ func TestNoCutoverBeforeTheUnended(t *testing.T) {
 				maria(t, db, "XA START '"+name+"'", insert, "XA END '"+name+"'", "XA PREPARE '"+name+"'")
 			}
 			commit := map[string]string{"postgres": "COMMIT PREPARED ", "mariadb": "XA COMMIT "}[from]
-			manifest := "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"" + in + "lots\"]\n"
+			manifest := "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: [\"" + in +
+				"lots\"]\n"
 			if from == "mariadb" {
 				manifest += "  rules:\n" + toSchema(from, "postgres", source.schema) + "\n"
 				prepare("before "+source.schema, 3) // on PostgreSQL nobody can begin to follow before it ends
@@ -52,27 +53,34 @@ func TestNoCutoverBeforeTheUnended(t *testing.T) {
 			} else {
 				t.Log("\n" + a.out)
 			}
-			_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring", contract.NewCutover{Rehearsal: true}))
+			_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring",
+				contract.NewCutover{Rehearsal: true}))
 			if err == nil {
-				if k := f.cutOverEnd(); k.State != "failed" && k.State != "undone" || !strings.Contains(k.Error, "could still be committed") {
+				if k := f.cutOverEnd(); k.State != "failed" && k.State != "undone" ||
+					!strings.Contains(k.Error, "could still be committed") {
 					t.Errorf("%+v", k)
 				}
 			} else if !strings.Contains(err.Error(), "could still be committed") {
 				t.Error(err)
 			}
 			source.exec(commit + "'before " + source.schema + "'")
-			eventually(t, 20*time.Second, func() bool { return len(target.texts("SELECT id FROM public.lots WHERE id = 3")) == 1 })
+			eventually(t, 20*time.Second, func() bool {
+				return len(target.texts("SELECT id FROM public.lots WHERE id = 3")) == 1
+			})
 			// One that is on its way to its end when writes are stopped has a moment for it.
 			prepare("late "+source.schema, 4)
 			go func() {
 				time.Sleep(300 * time.Millisecond)
 				source.exec(commit + "'late " + source.schema + "'")
 			}()
-			eventually(t, 20*time.Second, func() bool { return len(target.texts("SELECT id FROM public.lots WHERE id = 4")) == 1 })
+			eventually(t, 20*time.Second, func() bool {
+				return len(target.texts("SELECT id FROM public.lots WHERE id = 4")) == 1
+			})
 			if k := f.cutOver(true, contract.Settings{}); k.State != "done" {
 				t.Errorf("%+v", k)
 			}
-			sameTexts(t, "lots", source.texts("SELECT concat_ws('|', id, kg) FROM "+in+"lots ORDER BY id"), target.texts("SELECT concat_ws('|', id, kg) FROM public.lots ORDER BY id"))
+			sameTexts(t, "lots", source.texts("SELECT concat_ws('|', id, kg) FROM "+in+"lots ORDER BY id"),
+				target.texts("SELECT concat_ws('|', id, kg) FROM public.lots ORDER BY id"))
 		})
 	}
 }
@@ -91,7 +99,8 @@ func TestCaptureSaysWhatItWaitsFor(t *testing.T) {
 	c := f.await(time.Minute, "waiting for the transaction", func(c contract.Crossing) bool {
 		return c.Progress.Work != nil && strings.Contains(*c.Progress.Work, "month end")
 	})
-	if !strings.Contains(*c.Progress.Work, "has ended: the transaction of postgres in "+p.source) || !strings.Contains(*c.Progress.Work, ", open for 00:0") {
+	if !strings.Contains(*c.Progress.Work, "has ended: the transaction of postgres in "+p.source) ||
+		!strings.Contains(*c.Progress.Work, ", open for 00:0") {
 		t.Error(*c.Progress.Work)
 	}
 	_, err = open.Exec(t.Context(), "COMMIT")

@@ -18,14 +18,16 @@ import (
 // has unpacked.
 func serverOf(t *testing.T, major int) *localserver.Postgres {
 	t.Helper()
-	o := localserver.Options{Password: "honey & salt", Settings: map[string]string{"max_prepared_transactions": "10", "max_connections": "80"}}
+	o := localserver.Options{Password: "honey & salt", Settings: map[string]string{"max_prepared_transactions": "10",
+		"max_connections": "80"}}
 	if major != 15 {
 		if out, err := exec.Command("../scripts/postgres-versions", fmt.Sprint(major)).CombinedOutput(); err != nil {
 			t.Fatalf("unpacking PostgreSQL %d: %v\n%s", major, err, out)
 		}
 		// The servers run as a user of their own, who may not see this folder.
 		dir := filepath.Join(os.TempDir(), fmt.Sprintf("dustyferry-postgres-%d-%d", major, os.Getpid()))
-		if out, err := exec.Command("cp", "-a", filepath.Join("..", ".cache", "postgres", fmt.Sprint(major)), dir).CombinedOutput(); err != nil {
+		if out, err := exec.Command("cp", "-a", filepath.Join("..", ".cache", "postgres", fmt.Sprint(major)),
+			dir).CombinedOutput(); err != nil {
 			t.Fatalf("%v\n%s", err, out)
 		}
 		t.Cleanup(func() { _ = os.RemoveAll(dir) })
@@ -71,21 +73,26 @@ func crossVersions(t *testing.T, from, to int) {
 	exec1(t, src, `
 CREATE SCHEMA honey;
 CREATE TYPE honey.kind AS ENUM ('lime', 'heather');
-CREATE TABLE honey.hives (id bigint GENERATED ALWAYS AS IDENTITY (START 100 INCREMENT 5) PRIMARY KEY, name text NOT NULL, kind honey.kind, note text, weighed timestamptz DEFAULT now());
+CREATE TABLE honey.hives (id bigint GENERATED ALWAYS AS IDENTITY (START 100 INCREMENT 5) PRIMARY KEY,
+  name text NOT NULL, kind honey.kind, note text, weighed timestamptz DEFAULT now());
 ALTER TABLE honey.hives ALTER COLUMN note SET STORAGE EXTERNAL;
-CREATE TABLE honey.readings (hive bigint, at timestamptz, grams numeric(9,2), PRIMARY KEY (hive, at)) PARTITION BY RANGE (at);
+CREATE TABLE honey.readings (hive bigint, at timestamptz, grams numeric(9,2), PRIMARY KEY (hive, at))
+  PARTITION BY RANGE (at);
 CREATE TABLE honey.readings_a PARTITION OF honey.readings FOR VALUES FROM ('2026-01-01') TO ('2026-07-01');
 CREATE TABLE honey.readings_b PARTITION OF honey.readings FOR VALUES FROM ('2026-07-01') TO ('2027-01-01');
 CREATE TABLE honey.loose (word text, n int);
 INSERT INTO honey.hives (name, kind, note) SELECT 'hive ' || g, 'lime', `+big+` FROM generate_series(1, 4000) g;
-INSERT INTO honey.readings SELECT g % 50, '2026-01-01'::timestamptz + g * interval '20 minutes', g / 7.0 FROM generate_series(1, 20000) g;
+INSERT INTO honey.readings SELECT g % 50, '2026-01-01'::timestamptz + g * interval '20 minutes', g / 7.0
+  FROM generate_series(1, 20000) g;
 INSERT INTO honey.loose SELECT 'w' || g % 100, g FROM generate_series(1, 3000) g;
 CREATE INDEX ON honey.hives (name) WHERE kind = 'lime'`)
 	f := start(t)
 	f.register("old", old, "saltmarsh")
 	f.register("new", fresh, "saltmarsh")
-	set := contract.Settings{ChunkBytes: ptr(int64(128_000)), Lanes: ptr(2), InStepDwellSeconds: ptr(0.2), PauseBudgetSeconds: ptr(60.0)}
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(), contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Settings: &set})); err != nil {
+	set := contract.Settings{ChunkBytes: ptr(int64(128_000)), Lanes: ptr(2), InStepDwellSeconds: ptr(0.2),
+		PauseBudgetSeconds: ptr(60.0)}
+	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
+		contract.NewCrossing{Name: "spring", Source: "old", Target: "new", Settings: &set})); err != nil {
 		t.Fatal(err)
 	}
 	writes := make(chan struct{})
@@ -100,10 +107,13 @@ CREATE INDEX ON honey.hives (name) WHERE kind = 'lime'`)
 			default:
 			}
 			for _, sql := range []string{
-				"INSERT INTO honey.hives (name, kind, note) SELECT 'late ' || g, 'heather', " + big + " FROM generate_series(1, 3) g",
+				"INSERT INTO honey.hives (name, kind, note) SELECT 'late ' || g, 'heather', " + big +
+					" FROM generate_series(1, 3) g",
 				fmt.Sprintf("UPDATE honey.hives SET kind = 'heather' WHERE id = %d", 100+5*(n%4000)),
-				fmt.Sprintf("BEGIN; UPDATE honey.readings SET grams = -%d WHERE hive = %d; SAVEPOINT s; DELETE FROM honey.readings WHERE hive = 7; ROLLBACK TO s; COMMIT", n, n%50),
-				fmt.Sprintf("UPDATE honey.readings SET at = at + interval '6 months' WHERE hive = %d AND at < '2026-02-01' AND extract(minute FROM at) = 0", n%50),
+				fmt.Sprintf("BEGIN; UPDATE honey.readings SET grams = -%d WHERE hive = %d; SAVEPOINT s; DELETE FROM "+
+					"honey.readings WHERE hive = 7; ROLLBACK TO s; COMMIT", n, n%50),
+				fmt.Sprintf("UPDATE honey.readings SET at = at + interval '6 months' WHERE hive = %d AND at < '2026-02-01' AND "+
+					"extract(minute FROM at) = 0", n%50),
 				fmt.Sprintf("DELETE FROM honey.loose WHERE n = %d; INSERT INTO honey.loose VALUES ('w', %d)", n, 100_000+n),
 			} {
 				if _, err := c.Exec(t.Context(), sql); err != nil && !strings.Contains(err.Error(), "duplicate key") {
@@ -123,12 +133,14 @@ CREATE INDEX ON honey.hives (name) WHERE kind = 'lime'`)
 		t.Fatalf("the cutover ended %s: %s", k.State, k.Error)
 	}
 	for _, table := range []string{"honey.hives", "honey.readings", "honey.loose"} {
-		q := fmt.Sprintf("SELECT count(*) || ' ' || md5(string_agg(x::text, '|' ORDER BY x::text COLLATE \"C\")) FROM %s x", table)
+		q := fmt.Sprintf("SELECT count(*) || ' ' || md5(string_agg(x::text, '|' ORDER BY x::text COLLATE \"C\")) FROM %s x",
+			table)
 		if a, b := one[string](t, src, q), one[string](t, dst, q); a != b {
 			t.Errorf("%s: %s on the source, %s on the target", table, a, b)
 		}
 	}
-	if id := one[int64](t, dst, "INSERT INTO honey.hives (name) VALUES ('next') RETURNING id"); id <= one[int64](t, src, "SELECT max(id) FROM honey.hives") || id%5 != 0 {
+	if id := one[int64](t, dst, "INSERT INTO honey.hives (name) VALUES ('next') RETURNING id"); id <= one[int64](t, src,
+		"SELECT max(id) FROM honey.hives") || id%5 != 0 {
 		t.Errorf("the next hive has the number %d", id)
 	}
 }

@@ -38,7 +38,8 @@ func (x *terminal) text() string {
 
 func inTerminal(t *testing.T, env []string, command string) *terminal {
 	t.Helper()
-	x := &terminal{t: t, cmd: exec.CommandContext(t.Context(), "script", "-qfec", "stty cols 80 rows 24; exec "+command, "/dev/null")}
+	x := &terminal{t: t, cmd: exec.CommandContext(t.Context(), "script", "-qfec", "stty cols 80 rows 24; exec "+command,
+		"/dev/null")}
 	x.cmd.Env = append(env, "TERM=xterm-256color", "HOME="+t.TempDir(), "PATH=/usr/bin:/bin", "LANG=C.UTF-8")
 	x.cmd.Stdout = x
 	var err error
@@ -119,11 +120,13 @@ func TestTheWatchInATerminal(t *testing.T) {
 	time.Sleep(4 * time.Second)
 	_ = lines.Process.Kill()
 	_ = lines.Wait()
-	if n := strings.Count(out.String(), "\n"); n < 2 || strings.Contains(out.String(), "\x1b") || !strings.Contains(out.String(), "spring: loading, running;") {
+	if n := strings.Count(out.String(), "\n"); n < 2 || strings.Contains(out.String(), "\x1b") ||
+		!strings.Contains(out.String(), "spring: loading, running;") {
 		t.Errorf("without a terminal it prints %d lines:\n%s", n, out.String())
 	}
 	// A long command draws how far it is on the error output, and takes it away.
-	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring", contract.Settings{SpeedLimit: ptr(int64(0))})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
+		contract.Settings{SpeedLimit: ptr(int64(0))})); err != nil {
 		t.Fatal(err)
 	}
 	f.awaitPhase(contract.PhaseInStep)

@@ -14,7 +14,8 @@ func TestVeryWideRows(t *testing.T) {
 	exec1(t, p.sourceURL(), `
 CREATE TABLE public.scans (id integer PRIMARY KEY, note text, scan bytea);
 ALTER TABLE public.scans ALTER scan SET STORAGE EXTERNAL;
-INSERT INTO public.scans SELECT g, 'comb ' || g, convert_to(repeat(md5(g::text), 1250000), 'UTF8') FROM generate_series(1, 4) g`)
+INSERT INTO public.scans SELECT g, 'comb ' || g, convert_to(repeat(md5(g::text), 1250000), 'UTF8')
+  FROM generate_series(1, 4) g`)
 	f := start(t)
 	f.cross(p, contract.Settings{}, "public.*")
 	f.startCrossing()
@@ -34,7 +35,8 @@ func TestAnIdleSourceLetsGoOfItsLog(t *testing.T) {
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
 	at := func() int64 {
-		return one[int64](t, p.sourceURL(), `SELECT pg_wal_lsn_diff(confirmed_flush_lsn, '0/0')::bigint FROM pg_replication_slots WHERE database = current_database()`)
+		return one[int64](t, p.sourceURL(), `SELECT pg_wal_lsn_diff(confirmed_flush_lsn, '0/0')::bigint
+  FROM pg_replication_slots WHERE database = current_database()`)
 	}
 	before := at()
 	exec1(t, p.sourceURL(), `INSERT INTO public.busy SELECT generate_series(1, 200000)`) // not ours

@@ -32,7 +32,8 @@ func main() {
 	name := flag.String("bench", "capture", "the measurement: a folder of bench/")
 	rounds := flag.Int("rounds", 3, "how often each is run")
 	flag.Usage = func() {
-		fmt.Fprintln(flag.CommandLine.Output(), "go run ./bench/beside -commit COMMIT -bench NAME [flags] [-- flags of the measurement]")
+		fmt.Fprintln(flag.CommandLine.Output(), "go run ./bench/beside -commit COMMIT -bench NAME [flags] [-- flags of the "+
+			"measurement]")
 		flag.PrintDefaults()
 	}
 	flag.Parse()
@@ -69,7 +70,8 @@ func compare(ctx context.Context, commit, bench string, rounds int, args []strin
 	if err := os.CopyFS(filepath.Join(old, dist), os.DirFS(filepath.Join(here, dist))); err != nil {
 		return fmt.Errorf("%w; build the console first: make build", err)
 	}
-	trees := []*tree{{name: "before", dir: old, program: filepath.Join(dir, "before")}, {name: "now", dir: here, program: filepath.Join(dir, "now")}}
+	trees := []*tree{{name: "before", dir: old, program: filepath.Join(dir, "before")}, {name: "now", dir: here,
+		program: filepath.Join(dir, "now")}}
 	for _, t := range trees {
 		if err := run(ctx, t.dir, "go", "build", "-o", "bin/dustyferry", "./cmd/dustyferry"); err != nil {
 			return err

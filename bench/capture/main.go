@@ -52,13 +52,16 @@ func run(ctx context.Context, transactions, per, pairs, pace int) error {
 	b := &bench{transactions: transactions, per: per}
 	var err error
 	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB", "track_commit_timestamp": "on"}}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB",
+			"track_commit_timestamp": "on"}}); err != nil {
 			return err
 		}
 		defer (*s).Stop()
 	}
-	if err := b.sql(ctx, `CREATE TABLE public.readings (id bigint PRIMARY KEY, hive text, weight numeric(7,3), at timestamp, remark text);
-INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g; CREATE PUBLICATION decoded FOR TABLE public.readings; ANALYZE`); err != nil {
+	if err := b.sql(ctx, `CREATE TABLE public.readings (id bigint PRIMARY KEY, hive text, weight numeric(7,3),
+  at timestamp, remark text);
+INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it was' FROM generate_series(1, 200000) g;
+  CREATE PUBLICATION decoded FOR TABLE public.readings; ANALYZE`); err != nil {
 		return err
 	}
 	f, end, err := rig.Start(ctx)
@@ -90,8 +93,12 @@ INSERT INTO public.readings SELECT g, 'hive ' || g % 400, g % 60, now(), 'as it 
 			ours, limit, ratio, decode = append(ours, o), append(limit, l), append(ratio, o/l), append(decode, d/l)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture", "decode_ratio": float64(int(rig.Median(decode)*1000)) / 1000, "latency_ms": calm.Lag, "quiet_core_share": calm.Quiet, "following_core_share": calm.Following, "first_change_ms": calm.First, "ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
-		"ours": int(rig.Median(ours)), "limit": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture",
+		"decode_ratio": float64(int(rig.Median(decode)*1000)) / 1000, "latency_ms": calm.Lag, "quiet_core_share": calm.Quiet,
+		"following_core_share": calm.Following, "first_change_ms": calm.First,
+		"ratio": float64(int(rig.Median(ratio)*1000)) / 1000,
+		"ours":  int(rig.Median(ours)), "limit": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs,
+		"changes_per_transaction": per, "changes": transactions * per})
 }
 
 func (b *bench) sql(ctx context.Context, q string) error {
@@ -126,10 +133,13 @@ func (b *bench) cross(ctx context.Context, c contract.NewCrossing) error {
 
 // pause stops capture.
 func (b *bench) pause(ctx context.Context) error {
-	if _, err := client.Do[contract.Crossing](b.ferry.API.PauseCrossingWithResponse(ctx, "spring", contract.PauseCrossingJSONRequestBody{})); err != nil {
+	if _, err := client.Do[contract.Crossing](b.ferry.API.PauseCrossingWithResponse(ctx, "spring",
+		contract.PauseCrossingJSONRequestBody{})); err != nil {
 		return err
 	}
-	return b.ferry.Await(ctx, "spring", 100*time.Millisecond, func(c contract.Crossing) bool { return c.Progress.Capture == "waiting" })
+	return b.ferry.Await(ctx, "spring", 100*time.Millisecond, func(c contract.Crossing) bool {
+		return c.Progress.Capture == "waiting"
+	})
 }
 
 // pair builds a backlog while capture is paused, lets a bare receiver read it,
@@ -144,10 +154,12 @@ func (b *bench) pair(ctx context.Context, n int) (ours, decoded, limit float64, 
 		return 0, 0, 0, err
 	}
 	defer func() { _ = c.Close(ctx) }()
-	if err := c.QueryRow(ctx, `SELECT slot_name, (SELECT pubname FROM pg_publication WHERE pubname <> 'decoded' LIMIT 1) FROM pg_replication_slots WHERE NOT temporary LIMIT 1`).Scan(&slot, &publication); err != nil {
+	if err := c.QueryRow(ctx, `SELECT slot_name, (SELECT pubname FROM pg_publication WHERE pubname <> 'decoded' LIMIT 1)
+  FROM pg_replication_slots WHERE NOT temporary LIMIT 1`).Scan(&slot, &publication); err != nil {
 		return 0, 0, 0, err
 	}
-	if _, err := c.Exec(ctx, `SELECT pg_create_logical_replication_slot('bare', 'pgoutput'), pg_create_logical_replication_slot('decoded', 'pgoutput')`); err != nil {
+	if _, err := c.Exec(ctx, `SELECT pg_create_logical_replication_slot('bare', 'pgoutput'),
+  pg_create_logical_replication_slot('decoded', 'pgoutput')`); err != nil {
 		return 0, 0, 0, err
 	}
 	if b.per == 1 { // a row of its own for each, most of them changed, some new
@@ -163,9 +175,12 @@ END $$`, b.transactions, n))
 	} else if _, err = c.Exec(ctx, fmt.Sprintf(`
 DO $$ BEGIN
   FOR i IN 1..%[1]d LOOP
-    UPDATE public.readings SET weight = weight + 0.001, remark = 'round %[3]d' WHERE id IN (SELECT 1 + (i * 7919 + g * 104729) %% 200000 FROM generate_series(1, %[2]d * 7 / 10) g);
-    INSERT INTO public.readings SELECT 1000000 + %[3]d * 10000000 + i * %[2]d + g, 'new', 1, now(), 'x' FROM generate_series(1, %[2]d * 2 / 10) g;
-    DELETE FROM public.readings WHERE id IN (SELECT 1000000 + %[3]d * 10000000 + (i - 1) * %[2]d + g FROM generate_series(1, %[2]d / 10) g);
+    UPDATE public.readings SET weight = weight + 0.001, remark = 'round %[3]d'
+      WHERE id IN (SELECT 1 + (i * 7919 + g * 104729) %% 200000 FROM generate_series(1, %[2]d * 7 / 10) g);
+    INSERT INTO public.readings SELECT 1000000 + %[3]d * 10000000 + i * %[2]d + g, 'new', 1, now(), 'x'
+      FROM generate_series(1, %[2]d * 2 / 10) g;
+    DELETE FROM public.readings WHERE id IN (SELECT 1000000 + %[3]d * 10000000 + (i - 1) * %[2]d + g
+      FROM generate_series(1, %[2]d / 10) g);
     COMMIT;
   END LOOP;
 END $$`, b.transactions, b.per, n)); err != nil {
@@ -186,7 +201,8 @@ END $$`, b.transactions, b.per, n)); err != nil {
 		return 0, 0, 0, err
 	}
 	for try := 0; ; try++ { // the receivers' sessions are still letting go
-		if _, err = c.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name IN ('bare', 'decoded')`); err == nil {
+		if _, err = c.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots
+  WHERE slot_name IN ('bare', 'decoded')`); err == nil {
 			break
 		}
 		if try == 50 {
@@ -205,7 +221,8 @@ END $$`, b.transactions, b.per, n)); err != nil {
 	}
 	for { // the position on the target is the truth
 		var done bool
-		if err := t.QueryRow(ctx, `SELECT position >= ($1::pg_lsn - '0/0'::pg_lsn) FROM dusty_ferry.stream`, end).Scan(&done); err != nil {
+		if err := t.QueryRow(ctx, `SELECT position >= ($1::pg_lsn - '0/0'::pg_lsn) FROM dusty_ferry.stream`, end).Scan(
+			&done); err != nil {
 			return 0, 0, 0, err
 		}
 		if done {
@@ -228,7 +245,8 @@ func receive(ctx context.Context, url, publication string) (int, time.Duration, 
 	}
 	defer func() { _ = conn.Close(ctx) }()
 	pc := conn.PgConn()
-	pc.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(`START_REPLICATION SLOT bare LOGICAL 0/0 (proto_version '1', publication_names '"%s"')`, publication)})
+	pc.Frontend().SendQuery(&pgproto3.Query{String: fmt.Sprintf(
+		`START_REPLICATION SLOT bare LOGICAL 0/0 (proto_version '1', publication_names '"%s"')`, publication)})
 	if err := pc.Frontend().Flush(); err != nil {
 		return 0, 0, err
 	}

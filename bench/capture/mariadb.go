@@ -39,7 +39,8 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 		return err
 	}
 	defer b.server.Stop()
-	if b.target, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB", "track_commit_timestamp": "on"}}); err != nil {
+	if b.target, err = localserver.StartPostgres(ctx,
+		localserver.Options{Settings: map[string]string{"max_wal_size": "8GB", "track_commit_timestamp": "on"}}); err != nil {
 		return err
 	}
 	defer b.target.Stop()
@@ -48,8 +49,10 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 	}
 	defer func() { _ = b.db.Close() }()
 	for _, q := range []string{"CREATE DATABASE marsh CHARACTER SET utf8mb4",
-		"CREATE TABLE marsh.readings (id bigint PRIMARY KEY, hive varchar(40), weight decimal(7,3), at datetime, remark text) ENGINE=InnoDB",
-		"INSERT INTO marsh.readings SELECT seq, concat('hive ', seq % 400), seq % 60, now(), 'as it was' FROM marsh.seq_1_to_200000"} {
+		"CREATE TABLE marsh.readings (id bigint PRIMARY KEY, hive varchar(40), weight decimal(7,3), at datetime, remark " +
+			"text) ENGINE=InnoDB",
+		"INSERT INTO marsh.readings SELECT seq, concat('hive ', seq % 400), seq % 60, now(), 'as it was' FROM " +
+			"marsh.seq_1_to_200000"} {
 		if _, err := b.db.ExecContext(ctx, q); err != nil {
 			return err
 		}
@@ -78,8 +81,11 @@ func runMaria(ctx context.Context, transactions, per, pairs, pace int) error {
 			ours, limit, ratio = append(ours, o), append(limit, d), append(ratio, o/d)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture from MariaDB", "latency_ms": calm.Lag, "quiet_core_share": calm.Quiet, "following_core_share": calm.Following, "first_change_ms": calm.First,
-		"ratio": float64(int(rig.Median(ratio)*1000)) / 1000, "ours": int(rig.Median(ours)), "decoded_to_nothing": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per, "changes": transactions * per})
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "capture from MariaDB", "latency_ms": calm.Lag,
+		"quiet_core_share": calm.Quiet, "following_core_share": calm.Following, "first_change_ms": calm.First,
+		"ratio": float64(int(rig.Median(ratio)*1000)) / 1000, "ours": int(rig.Median(ours)),
+		"decoded_to_nothing": int(rig.Median(limit)), "units": "changes/s", "pairs": pairs, "changes_per_transaction": per,
+		"changes": transactions * per})
 }
 
 func (b *mariaBench) follow(ctx context.Context) error {
@@ -91,7 +97,8 @@ func (b *mariaBench) follow(ctx context.Context) error {
 		return err
 	}
 	var err error
-	b.decoder, err = engine.Open(ctx, mariadb.Driver{}, engine.Endpoint{Host: b.server.Host, Port: b.server.Port, Database: "marsh", User: b.server.User, Password: b.server.Password, TLS: "disable"})
+	b.decoder, err = engine.Open(ctx, mariadb.Driver{}, engine.Endpoint{Host: b.server.Host, Port: b.server.Port,
+		Database: "marsh", User: b.server.User, Password: b.server.Password, TLS: "disable"})
 	return err
 }
 
@@ -126,7 +133,8 @@ func (b *mariaBench) pair(ctx context.Context, n int) (ours, decoded float64, er
 		return 0, 0, err
 	}
 	for done := false; !done; time.Sleep(5 * time.Millisecond) { // the position on the target is the truth
-		if err := t.QueryRow(ctx, `SELECT position >= $1::text::numeric FROM dusty_ferry.stream`, fmt.Sprint(uint64(end))).Scan(&done); err != nil {
+		if err := t.QueryRow(ctx, `SELECT position >= $1::text::numeric FROM dusty_ferry.stream`,
+			fmt.Sprint(uint64(end))).Scan(&done); err != nil {
 			return 0, 0, err
 		}
 	}
@@ -139,7 +147,8 @@ func (b *mariaBench) backlog(ctx context.Context, n int) error {
 	first := 1_000_000 + n*10_000_000
 	for i := 1; i <= b.transactions; i++ {
 		if b.per == 1 {
-			q := fmt.Sprintf("UPDATE marsh.readings SET weight = weight + 0.001, remark = 'round %d' WHERE id = %d", n, 1+(i*7919)%200_000)
+			q := fmt.Sprintf("UPDATE marsh.readings SET weight = weight + 0.001, remark = 'round %d' WHERE id = %d", n,
+				1+(i*7919)%200_000)
 			if i%5 == 0 {
 				q = fmt.Sprintf("INSERT INTO marsh.readings VALUES (%d, 'new', 1, now(), 'x')", first+i)
 			}
@@ -154,8 +163,10 @@ func (b *mariaBench) backlog(ctx context.Context, n int) error {
 		}
 		from, at := 1+(i*7919)%150_000, first+i*b.per
 		for _, q := range []string{
-			fmt.Sprintf("UPDATE marsh.readings SET weight = weight + 0.001, remark = 'round %d' WHERE id BETWEEN %d AND %d", n, from, from+b.per*7/10-1),
-			fmt.Sprintf("INSERT INTO marsh.readings SELECT %d + seq, 'new', 1, now(), 'x' FROM marsh.seq_1_to_%d", at, b.per*2/10),
+			fmt.Sprintf("UPDATE marsh.readings SET weight = weight + 0.001, remark = 'round %d' WHERE id BETWEEN %d AND %d", n,
+				from, from+b.per*7/10-1),
+			fmt.Sprintf("INSERT INTO marsh.readings SELECT %d + seq, 'new', 1, now(), 'x' FROM marsh.seq_1_to_%d", at,
+				b.per*2/10),
 			fmt.Sprintf("DELETE FROM marsh.readings WHERE id > %d AND id <= %d", at, at+b.per/10),
 		} {
 			if _, err := tx.ExecContext(ctx, q); err != nil {

@@ -40,7 +40,8 @@ func (b *bench) latency(ctx context.Context, pace int) (latency, error) {
 			for n := 0; time.Since(from) < length; n++ {
 				due := from.Add(time.Duration(n) * writers * time.Second / time.Duration(pace))
 				time.Sleep(time.Until(due))
-				if _, err := c.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'paced', 1, now(), 'x')", first+n*writers+w); err != nil {
+				if _, err := c.Exec(ctx, "INSERT INTO public.readings VALUES ($1, 'paced', 1, now(), 'x')",
+					first+n*writers+w); err != nil {
 					errs <- err
 					return
 				}
@@ -105,7 +106,8 @@ func first(ctx context.Context, target string, insert func(id int) error) (float
 		}
 		from := time.Now()
 		for there := false; !there; {
-			if err := dst.QueryRow(ctx, "SELECT EXISTS (SELECT FROM public.readings WHERE id = $1)", id).Scan(&there); err != nil {
+			if err := dst.QueryRow(ctx, "SELECT EXISTS (SELECT FROM public.readings WHERE id = $1)", id).Scan(
+				&there); err != nil {
 				return 0, err
 			}
 		}
@@ -124,7 +126,8 @@ type calm struct {
 
 // quietly measures that: follow brings a crossing in step, insert makes a change, paced
 // measures commits at a pace, unless that is 0.
-func (b *bench) quietly(ctx context.Context, pace int, follow func(context.Context) error, insert func(id int) error, paced func(context.Context, int) (latency, error)) (calm, error) {
+func (b *bench) quietly(ctx context.Context, pace int, follow func(context.Context) error, insert func(id int) error,
+	paced func(context.Context, int) (latency, error)) (calm, error) {
 	var c calm
 	c.Quiet = rig.CPU(20 * time.Second) // of this process: the service, and a sleeping bench
 	if err := follow(ctx); err != nil {
@@ -135,20 +138,23 @@ func (b *bench) quietly(ctx context.Context, pace int, follow func(context.Conte
 	if c.First, err = first(ctx, b.target.URL("postgres"), insert); err != nil {
 		return c, err
 	}
-	fmt.Printf("quiet: %.2f %% of a core without a crossing, %.2f %% with one; the first change was on the target after %.1f ms (median of 20)\n", c.Quiet*100, c.Following*100, c.First)
+	fmt.Printf("quiet: %.2f %% of a core without a crossing, %.2f %% with one; the first change was on the target after "+
+		"%.1f ms (median of 20)\n", c.Quiet*100, c.Following*100, c.First)
 	if pace == 0 {
 		return c, nil
 	}
 	if c.Lag, err = paced(ctx, pace); err != nil {
 		return c, err
 	}
-	fmt.Printf("commit to commit at %.0f transactions/s: half within %.1f ms, 99 of 100 within %.1f ms, all within %.0f ms (%d transactions)\n", c.Lag.Pace, c.Lag.P50, c.Lag.P99, c.Lag.Max, c.Lag.N)
+	fmt.Printf("commit to commit at %.0f transactions/s: half within %.1f ms, 99 of 100 within %.1f ms, all within %.0f "+
+		"ms (%d transactions)\n", c.Lag.Pace, c.Lag.P50, c.Lag.P99, c.Lag.Max, c.Lag.N)
 	return c, nil
 }
 
 // decode reads the backlog with the product's own capture, to nothing.
 func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
-	db, err := engine.Open(ctx, postgres.Driver{}, engine.Endpoint{Host: b.source.Host, Port: b.source.Port, Database: "postgres", User: b.source.User, Password: b.source.Password, TLS: "disable"})
+	db, err := engine.Open(ctx, postgres.Driver{}, engine.Endpoint{Host: b.source.Host, Port: b.source.Port,
+		Database: "postgres", User: b.source.User, Password: b.source.Password, TLS: "disable"})
 	if err != nil {
 		return 0, err
 	}
@@ -167,7 +173,8 @@ func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
 	}
 	defer func() { _ = conn.Close(ctx) }()
 	var at int64
-	if err := conn.QueryRow(ctx, "SELECT (confirmed_flush_lsn - '0/0'::pg_lsn)::bigint FROM pg_replication_slots WHERE slot_name = 'decoded'").Scan(&at); err != nil {
+	if err := conn.QueryRow(ctx, "SELECT (confirmed_flush_lsn - '0/0'::pg_lsn)::bigint FROM pg_replication_slots WHERE "+
+		"slot_name = 'decoded'").Scan(&at); err != nil {
 		return 0, err
 	}
 	c, err := db.OpenCapture(ctx, "decoded", domain.Position(at), []engine.CaptureTable{{ID: 1, Plan: &plan}}, "")

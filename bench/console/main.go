@@ -82,7 +82,8 @@ func run(ctx context.Context, tables, chunks, pairs int) error {
 		}
 		fmt.Printf("%s: the longest of ten seconds of frames took %.0f ms\n", name, even[name])
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "console", "tables": tables, "chunks": chunks, "pairs": pairs,
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "console", "tables": tables, "chunks": chunks,
+		"pairs":         pairs,
 		"open_large_ms": rig.Median(large), "open_small_ms": rig.Median(small), "ratio": rig.Median(ratio),
 		"longest_frame_large_ms": even["large"], "longest_frame_small_ms": even["small"]})
 }
@@ -103,13 +104,15 @@ func fill(ctx context.Context, svc *service.Service, pg *localserver.Postgres, t
 			return err
 		}
 		_ = c.Close(ctx)
-		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: db, Engine: "postgres", Host: pg.Host, Port: pg.Port,
+		if _, err := client.Do[contract.Database](api.API.AddDatabaseWithResponse(ctx, contract.NewDatabase{Name: db,
+			Engine: "postgres", Host: pg.Host, Port: pg.Port,
 			Database: db, User: pg.User, Password: pg.Password, Tls: &disable})); err != nil {
 			return err
 		}
 	}
 	for name, target := range map[string]string{"large": "new", "small": "newer"} {
-		if _, err := client.Do[contract.Crossing](api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name, Source: "old", Target: target})); err != nil {
+		if _, err := client.Do[contract.Crossing](api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name,
+			Source: "old", Target: target})); err != nil {
 			return err
 		}
 	}
@@ -127,7 +130,8 @@ func move(ctx context.Context, controlURL string) {
 	}
 	defer func() { _ = c.Close(context.WithoutCancel(ctx)) }()
 	for ctx.Err() == nil {
-		_, _ = c.Exec(ctx, `UPDATE tables SET rows_landed = rows_landed + 12345, bytes_landed = bytes_landed + 1234567, inserts = inserts + 7 WHERE ordinal % 7 = 1`)
+		_, _ = c.Exec(ctx, `UPDATE tables SET rows_landed = rows_landed + 12345, bytes_landed = bytes_landed + 1234567,
+  inserts = inserts + 7 WHERE ordinal % 7 = 1`)
 		time.Sleep(500 * time.Millisecond)
 	}
 }
@@ -138,8 +142,10 @@ func open(ctx context.Context, url, token string) (context.Context, func(), erro
 		return nil, nil, err
 	}
 	opts := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
-	opts = append(opts, chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-dev-shm-usage", true), chromedp.Flag("disable-background-networking", true),
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.WindowSize(1280, 800))
+	opts = append(opts, chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-dev-shm-usage", true),
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.WindowSize(1280,
+			800))
 	alloc, endAlloc := chromedp.NewExecAllocator(ctx, opts...)
 	tab, endTab := chromedp.NewContext(alloc)
 	end := func() {

@@ -69,14 +69,17 @@ func main() {
 }
 
 const readings = `
-CREATE TABLE public.readings (id bigint PRIMARY KEY, apiary text, number smallint, read_at timestamp, weight_kg numeric(7,3),
+CREATE TABLE public.readings (id bigint PRIMARY KEY, apiary text, number smallint, read_at timestamp,
+  weight_kg numeric(7,3),
   inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware text, remark text)`
 
 // fill makes rows of a number to another.
 func fill(from, to, remarks, wide int) string {
 	return fmt.Sprintf(`
-INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds', round((i %% 60000 / 1000.0)::numeric, 3),
-  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ', %d) || repeat('w', %d)
+INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds',
+  round((i %% 60000 / 1000.0)::numeric, 3),
+  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ',
+    %d) || repeat('w', %d)
   FROM generate_series(%d, %d) i`, remarks, wide, from, to)
 }
 
@@ -84,13 +87,15 @@ func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
 	b := &bench{rows: rows, streams: streams, pattern: "public.readings"}
 	var err error
 	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB", "checkpoint_timeout": "1h"}}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB",
+			"checkpoint_timeout": "1h"}}); err != nil {
 			return err
 		}
 		defer (*s).Stop()
 	}
 	fmt.Printf("filling %d rows of 11 columns\n", rows)
-	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, wide), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
+	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, wide), "VACUUM ANALYZE public.readings",
+		"CHECKPOINT"); err != nil {
 		return err
 	}
 	b.old, b.fresh = rig.Postgres("old", b.source), rig.Postgres("new", b.target)
@@ -114,7 +119,8 @@ func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
 			if err != nil {
 				return fmt.Errorf("%s: %w", side.name, err)
 			}
-			fmt.Printf("pair %d %-5s %9.0f rows/s, %9.0f with the key, %6.2f CPU s %6.1f MB\n", i, side.name, m.RowsPerSecond, m.WithKey, m.CPUSeconds, m.PeakMB)
+			fmt.Printf("pair %d %-5s %9.0f rows/s, %9.0f with the key, %6.2f CPU s %6.1f MB\n", i, side.name, m.RowsPerSecond,
+				m.WithKey, m.CPUSeconds, m.PeakMB)
 			if i > 0 {
 				*side.to = append(*side.to, m)
 			}
@@ -127,10 +133,13 @@ func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
 		speed = append(speed, ours[i].RowsPerSecond/limit[i].RowsPerSecond)
 		cpu = append(cpu, ours[i].CPUSeconds/limit[i].CPUSeconds)
 	}
-	fmt.Printf("median of %d pairs: speed %.3f of the pipe's, %.3f until the key stands, CPU %.3f of its; the pipe is %.2f times as fast with the key built later\n",
+	fmt.Printf("median of %d pairs: speed %.3f of the pipe's, %.3f until the key stands, CPU %.3f of its; the pipe is "+
+		"%.2f times as fast with the key built later\n",
 		pairs, rig.Median(speed), rig.Median(whole), rig.Median(cpu), rig.Median(later))
 	return json.NewEncoder(os.Stdout).Encode(map[string]any{
-		"bench": "load", "ratio": round(rig.Median(speed)), "with_key_ratio": round(rig.Median(whole)), "key_later_gain": round(rig.Median(later)), "cpu_ratio": round(rig.Median(cpu)), "keyed": mid(keyed), "ours": mid(ours), "limit": mid(limit),
+		"bench": "load", "ratio": round(rig.Median(speed)), "with_key_ratio": round(rig.Median(whole)),
+		"key_later_gain": round(rig.Median(later)), "cpu_ratio": round(rig.Median(cpu)), "keyed": mid(keyed),
+		"ours": mid(ours), "limit": mid(limit),
 		"units": "rows/s, CPU seconds a run, MB (ours: above idle)", "pairs": pairs, "rows": rows, "streams": streams,
 	})
 }
@@ -145,7 +154,9 @@ func mid(all []measure) measure {
 		}
 		return round(rig.Median(v))
 	}
-	return measure{pick(func(m measure) float64 { return m.RowsPerSecond }), pick(func(m measure) float64 { return m.WithKey }), pick(func(m measure) float64 { return m.CPUSeconds }), pick(func(m measure) float64 { return m.PeakMB })}
+	return measure{pick(func(m measure) float64 { return m.RowsPerSecond }), pick(func(m measure) float64 {
+		return m.WithKey
+	}), pick(func(m measure) float64 { return m.CPUSeconds }), pick(func(m measure) float64 { return m.PeakMB })}
 }
 
 func (b *bench) sql(ctx context.Context, s *localserver.Postgres, statements ...string) error {
@@ -165,7 +176,8 @@ func (b *bench) sql(ctx context.Context, s *localserver.Postgres, statements ...
 // pipe is the limit: psql to psql, a key range for each stream, and then the primary
 // key, unless the table has it from the start.
 func (b *bench) pipe(ctx context.Context, keyed bool) (measure, error) {
-	ddl := `CREATE TABLE public.readings (id bigint, apiary text, number smallint, read_at timestamp, weight_kg numeric(7,3),
+	ddl := `CREATE TABLE public.readings (id bigint, apiary text, number smallint, read_at timestamp,
+  weight_kg numeric(7,3),
   inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware text, remark text)`
 	if keyed {
 		ddl = strings.Replace(ddl, "id bigint,", "id bigint PRIMARY KEY,", 1)
@@ -183,7 +195,8 @@ func (b *bench) pipe(ctx context.Context, keyed bool) (measure, error) {
 		wg.Go(func() {
 			out := exec.CommandContext(ctx, "psql", "-X", "-q", b.source.URL("postgres"), "-c",
 				fmt.Sprintf("COPY (SELECT * FROM public.readings WHERE id > %d AND id <= %d) TO STDOUT (FORMAT binary)", lo, hi))
-			in := exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c", "COPY public.readings FROM STDIN (FORMAT binary)")
+			in := exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c",
+				"COPY public.readings FROM STDIN (FORMAT binary)")
 			r, w, err := os.Pipe()
 			if err == nil {
 				out.Stdout, in.Stdin = w, r
@@ -223,7 +236,8 @@ func (b *bench) startService(ctx context.Context) (func(), error) {
 		return nil, err
 	}
 	_ = os.Chmod(dir, 0o711)
-	b.serve = exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "serve", "--allow-root", "--listen", "127.0.0.1:0", "--data-dir", dir, "--process-lanes", strconv.Itoa(b.streams))
+	b.serve = exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "serve", "--allow-root", "--listen",
+		"127.0.0.1:0", "--data-dir", dir, "--process-lanes", strconv.Itoa(b.streams))
 	out, err := b.serve.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -263,7 +277,8 @@ func (b *bench) ours(ctx context.Context) (measure, error) {
 	name := fmt.Sprintf("run%d", b.run)
 	kind := contract.Load
 	lanes := b.streams
-	if err := b.ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{b.pattern}, Settings: &contract.Settings{Lanes: &lanes}}); err != nil {
+	if err := b.ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{b.pattern},
+		Settings: &contract.Settings{Lanes: &lanes}}); err != nil {
 		return measure{}, err
 	}
 	pid := b.serve.Process.Pid

@@ -33,7 +33,9 @@ var lasting = localserver.Options{Settings: map[string]string{"max_wal_size": "1
 func startEnds(ctx context.Context, rows, streams int) (*bench, func(), error) {
 	b := &bench{rows: rows, streams: streams, pattern: "bench.readings"}
 	var err error
-	if b.maria, err = localserver.StartMariaDB(ctx, localserver.Options{Password: "bench", Settings: map[string]string{"innodb-buffer-pool-size": "2G", "innodb-log-file-size": "2G", "local-infile": "ON"}}); err != nil {
+	if b.maria, err = localserver.StartMariaDB(ctx, localserver.Options{Password: "bench",
+		Settings: map[string]string{"innodb-buffer-pool-size": "2G", "innodb-log-file-size": "2G",
+			"local-infile": "ON"}}); err != nil {
 		return nil, nil, err
 	}
 	if b.target, err = localserver.StartPostgres(ctx, lasting); err != nil {
@@ -55,7 +57,8 @@ func measureFromMaria(ctx context.Context, rows, streams, pairs int) error {
 		return err
 	}
 	b.old, b.fresh = rig.MariaDB("old", "bench", b.maria), rig.Postgres("new", b.target)
-	binary := func(ctx context.Context, dir string) error { return b.dumpFiles(ctx, dir, "binary") } // what costs the target least
+	// what costs the target least
+	binary := func(ctx context.Context, dir string) error { return b.dumpFiles(ctx, dir, "binary") }
 	return b.measureEnds(ctx, pairs, ends{name: "load from mariadb", files: binary, read: b.readMaria, write: b.copyBare,
 		clear: func(ctx context.Context) error {
 			return b.sql(ctx, b.target, "DROP SCHEMA IF EXISTS bench CASCADE", "CHECKPOINT")
@@ -70,10 +73,13 @@ func measureToMaria(ctx context.Context, rows, streams, pairs int) error {
 	}
 	defer stop()
 	if err := b.sql(ctx, b.target, "CREATE SCHEMA bench", fmt.Sprintf(`
-CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at timestamp(0), weight_kg numeric(7,3),
+CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at timestamp(0),
+  weight_kg numeric(7,3),
   inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware varchar(40), remark text);
-INSERT INTO bench.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds', round((i %% 60000 / 1000.0)::numeric, 3),
-  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ', 5) FROM generate_series(1, %d) i`, rows), "VACUUM ANALYZE bench.readings", "CHECKPOINT"); err != nil {
+INSERT INTO bench.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval '13 seconds',
+  round((i %% 60000 / 1000.0)::numeric, 3),
+  i %% 40, i %% 30 / 3.0, i %% 100, 3000 + i %% 1200, 'scale-fw-' || i %% 7, repeat('calibrated by hand ', 5)
+    FROM generate_series(1, %d) i`, rows), "VACUUM ANALYZE bench.readings", "CHECKPOINT"); err != nil {
 		return err
 	}
 	if err := b.maria1(ctx, "CREATE DATABASE bench CHARACTER SET utf8mb4"); err != nil {
@@ -103,7 +109,9 @@ func (b *bench) measureEnds(ctx context.Context, pairs int, e ends) error {
 			name string
 			f    func(context.Context) (measure, error)
 			to   *[]measure
-		}{{"ours", b.ours, &ours}, {"read", e.read, &readers}, {"write", func(ctx context.Context) (measure, error) { return e.write(ctx, dir) }, &writers}} {
+		}{{"ours", b.ours, &ours}, {"read", e.read, &readers}, {"write", func(ctx context.Context) (measure, error) {
+			return e.write(ctx, dir)
+		}, &writers}} {
 			if side.name == "write" && i == 0 {
 				if err := e.files(ctx, dir); err != nil {
 					return err
@@ -118,7 +126,8 @@ func (b *bench) measureEnds(ctx context.Context, pairs int, e ends) error {
 			if err != nil {
 				return fmt.Errorf("%s: %w", side.name, err)
 			}
-			fmt.Printf("pair %d %-5s %9.0f rows/s, %9.0f with the key, %6.2f CPU s\n", i, side.name, m.RowsPerSecond, m.WithKey, m.CPUSeconds)
+			fmt.Printf("pair %d %-5s %9.0f rows/s, %9.0f with the key, %6.2f CPU s\n", i, side.name, m.RowsPerSecond, m.WithKey,
+				m.CPUSeconds)
 			if i > 0 {
 				*side.to = append(*side.to, m)
 			}
@@ -129,9 +138,13 @@ func (b *bench) measureEnds(ctx context.Context, pairs int, e ends) error {
 		ratio = append(ratio, ours[i].RowsPerSecond/min(readers[i].RowsPerSecond, writers[i].RowsPerSecond))
 		cpu = append(cpu, ours[i].CPUSeconds/float64(b.rows)*1e6)
 	}
-	fmt.Printf("median of %d pairs: speed %.3f of the slower bare end, %.2f CPU seconds a million rows\n", pairs, rig.Median(ratio), rig.Median(cpu))
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": e.name, "ratio": round(rig.Median(ratio)), "cpu_seconds_per_million": round(rig.Median(cpu)),
-		"ours": mid(ours), "bare_read": mid(readers), "bare_write": mid(writers), "pairs": pairs, "rows": b.rows, "streams": b.streams})
+	fmt.Printf("median of %d pairs: speed %.3f of the slower bare end, %.2f CPU seconds a million rows\n", pairs,
+		rig.Median(ratio), rig.Median(cpu))
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": e.name, "ratio": round(rig.Median(ratio)),
+		"cpu_seconds_per_million": round(rig.Median(cpu)),
+		"ours":                    mid(ours), "bare_read": mid(readers), "bare_write": mid(writers), "pairs": pairs,
+		"rows":    b.rows,
+		"streams": b.streams})
 }
 
 // maria1 runs a statement on the MariaDB server.
@@ -151,10 +164,13 @@ func (b *bench) maria1(ctx context.Context, statements ...string) error {
 
 func (b *bench) fillMaria(ctx context.Context) error {
 	return b.maria1(ctx, "CREATE DATABASE bench CHARACTER SET utf8mb4", `
-CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at datetime, weight_kg decimal(7,3),
+CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at datetime,
+  weight_kg decimal(7,3),
   inside_c float, outside_c double, humidity smallint, battery_mv int, firmware varchar(40), remark text) ENGINE=InnoDB`, fmt.Sprintf(`
-INSERT INTO bench.readings SELECT seq, concat('dyke-', seq %% 50), seq %% 8, '2025-01-01' + INTERVAL seq * 13 SECOND, seq %% 60000 / 1000.0,
-  seq %% 40, seq %% 30 / 3.0, seq %% 100, 3000 + seq %% 1200, concat('scale-fw-', seq %% 7), repeat('calibrated by hand ', 5) FROM bench.seq_1_to_%d`, b.rows),
+INSERT INTO bench.readings SELECT seq, concat('dyke-', seq %% 50), seq %% 8, '2025-01-01' + INTERVAL seq * 13 SECOND,
+  seq %% 60000 / 1000.0,
+  seq %% 40, seq %% 30 / 3.0, seq %% 100, 3000 + seq %% 1200, concat('scale-fw-', seq %% 7),
+    repeat('calibrated by hand ', 5) FROM bench.seq_1_to_%d`, b.rows),
 		"ANALYZE TABLE bench.readings")
 }
 
@@ -185,7 +201,9 @@ func (b *bench) streamsAtOnce(command func(i int) *exec.Cmd) (measure, error) {
 
 func (b *bench) readMaria(ctx context.Context) (measure, error) {
 	return b.streamsAtOnce(func(i int) *exec.Cmd {
-		c := exec.CommandContext(ctx, "sh", "-c", `exec mariadb --no-defaults --quick -N -B -h 127.0.0.1 -P "$1" -u root -e "$2" bench >/dev/null`, "sh", strconv.Itoa(b.maria.Port),
+		c := exec.CommandContext(ctx, "sh", "-c",
+			`exec mariadb --no-defaults --quick -N -B -h 127.0.0.1 -P "$1" -u root -e "$2" bench >/dev/null`, "sh",
+			strconv.Itoa(b.maria.Port),
 			fmt.Sprintf("SELECT * FROM readings WHERE id > %d AND id <= %d", b.rows*i/b.streams, b.rows*(i+1)/b.streams))
 		c.Env = append(os.Environ(), "MYSQL_PWD="+b.maria.Password)
 		return c
@@ -196,20 +214,23 @@ func (b *bench) readMaria(ctx context.Context) (measure, error) {
 func (b *bench) dumpFiles(ctx context.Context, dir, format string) error {
 	_, err := b.streamsAtOnce(func(i int) *exec.Cmd {
 		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c",
-			fmt.Sprintf(`\copy (SELECT * FROM bench.readings WHERE id > %d AND id <= %d) TO '%s' (FORMAT %s)`, b.rows*i/b.streams, b.rows*(i+1)/b.streams, filepath.Join(dir, strconv.Itoa(i)), format))
+			fmt.Sprintf(`\copy (SELECT * FROM bench.readings WHERE id > %d AND id <= %d) TO '%s' (FORMAT %s)`,
+				b.rows*i/b.streams, b.rows*(i+1)/b.streams, filepath.Join(dir, strconv.Itoa(i)), format))
 	})
 	return err
 }
 
 func (b *bench) copyBare(ctx context.Context, dir string) (measure, error) {
 	if err := b.sql(ctx, b.target, "CREATE SCHEMA bench", `
-CREATE TABLE bench.readings (id bigint, apiary varchar(40), number smallint, read_at timestamp(0), weight_kg numeric(7,3),
+CREATE TABLE bench.readings (id bigint, apiary varchar(40), number smallint, read_at timestamp(0),
+  weight_kg numeric(7,3),
   inside_c real, outside_c double precision, humidity smallint, battery_mv integer, firmware varchar(40), remark text)`); err != nil {
 		return measure{}, err
 	}
 	from := time.Now()
 	m, err := b.streamsAtOnce(func(i int) *exec.Cmd {
-		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c", fmt.Sprintf(`\copy bench.readings FROM '%s' (FORMAT binary)`, filepath.Join(dir, strconv.Itoa(i))))
+		return exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c",
+			fmt.Sprintf(`\copy bench.readings FROM '%s' (FORMAT binary)`, filepath.Join(dir, strconv.Itoa(i))))
 	})
 	if err == nil { // as our own load does, the key after the rows
 		err = b.addKey(ctx, "bench.readings")
@@ -221,19 +242,24 @@ CREATE TABLE bench.readings (id bigint, apiary varchar(40), number smallint, rea
 func (b *bench) readPostgres(ctx context.Context) (measure, error) {
 	return b.streamsAtOnce(func(i int) *exec.Cmd {
 		return exec.CommandContext(ctx, "sh", "-c", `exec psql -X -q "$1" -c "$2" >/dev/null`, "sh", b.target.URL("postgres"),
-			fmt.Sprintf("COPY (SELECT * FROM bench.readings WHERE id > %d AND id <= %d) TO STDOUT", b.rows*i/b.streams, b.rows*(i+1)/b.streams))
+			fmt.Sprintf("COPY (SELECT * FROM bench.readings WHERE id > %d AND id <= %d) TO STDOUT", b.rows*i/b.streams,
+				b.rows*(i+1)/b.streams))
 	})
 }
 
 func (b *bench) loadBare(ctx context.Context, dir string) (measure, error) {
 	if err := b.maria1(ctx, `
-CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at datetime, weight_kg decimal(7,3),
-  inside_c float, outside_c double, humidity smallint, battery_mv int, firmware varchar(40), remark longtext) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`); err != nil {
+CREATE TABLE bench.readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at datetime,
+  weight_kg decimal(7,3),
+  inside_c float, outside_c double, humidity smallint, battery_mv int, firmware varchar(40),
+    remark longtext) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin`); err != nil {
 		return measure{}, err
 	}
 	return b.streamsAtOnce(func(i int) *exec.Cmd {
-		c := exec.CommandContext(ctx, "mariadb", "--no-defaults", "--local-infile=1", "-h", "127.0.0.1", "-P", strconv.Itoa(b.maria.Port), "-u", "root", "bench",
-			"-e", fmt.Sprintf("LOAD DATA LOCAL INFILE '%s' INTO TABLE readings CHARACTER SET binary", filepath.Join(dir, strconv.Itoa(i))))
+		c := exec.CommandContext(ctx, "mariadb", "--no-defaults", "--local-infile=1", "-h", "127.0.0.1", "-P",
+			strconv.Itoa(b.maria.Port), "-u", "root", "bench",
+			"-e", fmt.Sprintf("LOAD DATA LOCAL INFILE '%s' INTO TABLE readings CHARACTER SET binary",
+				filepath.Join(dir, strconv.Itoa(i))))
 		c.Env = append(os.Environ(), "MYSQL_PWD="+b.maria.Password)
 		return c
 	})

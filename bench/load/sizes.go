@@ -30,7 +30,8 @@ func measureSizes(ctx context.Context, list string, streams int) error {
 	b := &bench{streams: streams, pattern: "public.readings"}
 	var err error
 	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "6GB", "checkpoint_timeout": "1h"}}); err != nil {
+		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "6GB",
+			"checkpoint_timeout": "1h"}}); err != nil {
 			return err
 		}
 		defer (*s).Stop()
@@ -50,7 +51,8 @@ func measureSizes(ctx context.Context, list string, streams int) error {
 		if err != nil || rows <= b.rows {
 			return fmt.Errorf("%q: sizes are numbers of rows that grow", list)
 		}
-		if err := b.sql(ctx, b.source, fill(b.rows+1, rows, 1, 0), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
+		if err := b.sql(ctx, b.source, fill(b.rows+1, rows, 1, 0), "VACUUM ANALYZE public.readings",
+			"CHECKPOINT"); err != nil {
 			return err
 		}
 		b.rows = rows
@@ -63,15 +65,18 @@ func measureSizes(ctx context.Context, list string, streams int) error {
 			if err != nil {
 				return err
 			}
-			s := size{Rows: rows, RowsPerSecond: round(m.RowsPerSecond), CPUPerMillion: round(m.CPUSeconds * 1e6 / float64(rows)), PeakMB: round(m.PeakMB)}
+			s := size{Rows: rows, RowsPerSecond: round(m.RowsPerSecond),
+				CPUPerMillion: round(m.CPUSeconds * 1e6 / float64(rows)), PeakMB: round(m.PeakMB)}
 			if s.CuttingShare, err = b.cutting(ctx, float64(rows)/m.RowsPerSecond); err != nil {
 				return err
 			}
-			fmt.Printf("%9d rows: %9.0f rows/s, %5.2f CPU s for a million rows, %6.1f MB, %.2f %% of the time for planning chunks\n", rows, s.RowsPerSecond, s.CPUPerMillion, s.PeakMB, s.CuttingShare*100)
+			fmt.Printf("%9d rows: %9.0f rows/s, %5.2f CPU s for a million rows, %6.1f MB, %.2f %% of the time for "+
+				"planning chunks\n", rows, s.RowsPerSecond, s.CPUPerMillion, s.PeakMB, s.CuttingShare*100)
 			out = append(out, s)
 		}
 	}
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "load of growing tables", "streams": streams, "sizes": out})
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "load of growing tables", "streams": streams,
+		"sizes": out})
 }
 
 var cutIn = regexp.MustCompile(`cut in ([0-9a-zµ.]+)`)
@@ -80,7 +85,8 @@ var cutIn = regexp.MustCompile(`cut in ([0-9a-zµ.]+)`)
 // chunks.
 func (b *bench) cutting(ctx context.Context, seconds float64) (float64, error) {
 	name := fmt.Sprintf("run%d", b.run)
-	entries, err := client.Do[[]contract.JournalEntry](b.ferry.API.ListJournalWithResponse(ctx, &contract.ListJournalParams{Crossing: &name}))
+	entries, err := client.Do[[]contract.JournalEntry](b.ferry.API.ListJournalWithResponse(ctx,
+		&contract.ListJournalParams{Crossing: &name}))
 	if err != nil {
 		return 0, err
 	}

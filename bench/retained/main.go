@@ -36,7 +36,8 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 	var s [2]*localserver.Postgres
 	for i := range s {
 		var err error
-		if s[i], err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "1GB"}}); err != nil {
+		if s[i], err = localserver.StartPostgres(ctx,
+			localserver.Options{Settings: map[string]string{"max_wal_size": "1GB"}}); err != nil {
 			return err
 		}
 		defer s[i].Stop()
@@ -46,7 +47,8 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 		return err
 	}
 	bench := func(args ...string) *exec.Cmd {
-		cmd := exec.CommandContext(ctx, pgbench, append(args, "-h", s[0].Host, "-p", strconv.Itoa(s[0].Port), "-U", "postgres", "postgres")...)
+		cmd := exec.CommandContext(ctx, pgbench, append(args, "-h", s[0].Host, "-p", strconv.Itoa(s[0].Port), "-U",
+			"postgres", "postgres")...)
 		cmd.Env = append(os.Environ(), "PGPASSWORD="+s[0].Password)
 		return cmd
 	}
@@ -59,7 +61,8 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 	}
 	defer func() { _ = src.Close(ctx) }()
 	var size int64
-	if err := src.QueryRow(ctx, "SELECT sum(pg_table_size(oid))::bigint FROM pg_class WHERE relname LIKE 'pgbench_%' AND relkind = 'r'").Scan(&size); err != nil {
+	if err := src.QueryRow(ctx, "SELECT sum(pg_table_size(oid))::bigint FROM pg_class WHERE relname LIKE 'pgbench_%' "+
+		"AND relkind = 'r'").Scan(&size); err != nil {
 		return err
 	}
 	ferry, end, err := rig.Start(ctx)
@@ -71,7 +74,8 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 		return err
 	}
 	limit, chunk := int64(float64(size)*0.9/(minutes*60)), int64(1<<20)
-	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", Tables: &[]string{"public.*"}, Settings: &contract.Settings{SpeedLimit: &limit, ChunkBytes: &chunk}}); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", Tables: &[]string{"public.*"},
+		Settings: &contract.Settings{SpeedLimit: &limit, ChunkBytes: &chunk}}); err != nil {
 		return err
 	}
 	args := []string{"-n", "-c", "2", "-j", "1", "-T", strconv.Itoa(int(minutes*60) + 600)}
@@ -102,12 +106,15 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 			break
 		}
 		var n int64
-		if err := src.QueryRow(ctx, "SELECT coalesce(max(pg_current_wal_lsn() - restart_lsn), 0)::bigint FROM pg_replication_slots WHERE NOT temporary").Scan(&n); err != nil {
+		if err := src.QueryRow(ctx, "SELECT coalesce(max(pg_current_wal_lsn() - restart_lsn), 0)::bigint FROM "+
+			"pg_replication_slots WHERE NOT temporary").Scan(&n); err != nil {
 			return err
 		}
 		kept = append(kept, float64(n)/1e6)
 		if len(kept)%24 == 0 {
-			fmt.Printf("%5.1f min: %6.1f MB kept, %d of %d chunks, %d changes applied, lag %.1f s\n", time.Since(began).Minutes(), kept[len(kept)-1], c.Progress.ChunksLanded, c.Progress.Chunks, c.Progress.Changes, c.Progress.LagSeconds)
+			fmt.Printf("%5.1f min: %6.1f MB kept, %d of %d chunks, %d changes applied, lag %.1f s\n",
+				time.Since(began).Minutes(), kept[len(kept)-1], c.Progress.ChunksLanded, c.Progress.Chunks, c.Progress.Changes,
+				c.Progress.LagSeconds)
 		}
 	}
 	if err := src.QueryRow(ctx, "SELECT (pg_current_wal_lsn() - '0/0')::bigint").Scan(&last); err != nil {
@@ -118,6 +125,9 @@ func measure(ctx context.Context, minutes float64, pace int) error {
 		thirds = append(thirds, rig.Median(kept[len(kept)*i/3:len(kept)*(i+1)/3]))
 	}
 	written := float64(last-first) / 1e6
-	fmt.Printf("in %.1f minutes of load %.0f MB of log were written and at most %.1f MB were kept; medians of the thirds: %.1f, %.1f, %.1f MB\n", time.Since(began).Minutes(), written, slices.Max(kept), thirds[0], thirds[1], thirds[2])
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "retained", "minutes": time.Since(began).Minutes(), "written_mb": written, "most_kept_mb": slices.Max(kept), "median_mb_of_thirds": thirds, "pace": pace})
+	fmt.Printf("in %.1f minutes of load %.0f MB of log were written and at most %.1f MB were kept; medians of the "+
+		"thirds: %.1f, %.1f, %.1f MB\n", time.Since(began).Minutes(), written, slices.Max(kept), thirds[0], thirds[1],
+		thirds[2])
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "retained", "minutes": time.Since(began).Minutes(),
+		"written_mb": written, "most_kept_mb": slices.Max(kept), "median_mb_of_thirds": thirds, "pace": pace})
 }

@@ -33,12 +33,14 @@ var plain = contract.Disable
 
 // Postgres and MariaDB are servers as a service registers them.
 func Postgres(name string, s *localserver.Postgres) contract.NewDatabase {
-	return contract.NewDatabase{Name: name, Engine: "postgres", Database: "postgres", Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
+	return contract.NewDatabase{Name: name, Engine: "postgres", Database: "postgres", Host: s.Host, Port: s.Port,
+		User: s.User, Password: s.Password, Tls: &plain}
 }
 
 // MariaDB is [Postgres] for one of its databases.
 func MariaDB(name, database string, s *localserver.MariaDB) contract.NewDatabase {
-	return contract.NewDatabase{Name: name, Engine: "mariadb", Database: database, Host: s.Host, Port: s.Port, User: s.User, Password: s.Password, Tls: &plain}
+	return contract.NewDatabase{Name: name, Engine: "mariadb", Database: database, Host: s.Host, Port: s.Port,
+		User: s.User, Password: s.Password, Tls: &plain}
 }
 
 // Register makes databases known.
@@ -60,7 +62,8 @@ func (f Ferry) Add(ctx context.Context, c contract.NewCrossing) error {
 
 // Go starts a crossing.
 func (f Ferry) Go(ctx context.Context, name string) error {
-	_, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(ctx, name, contract.StartCrossingJSONRequestBody{}))
+	_, err := client.Do[contract.Crossing](f.API.StartCrossingWithResponse(ctx, name,
+		contract.StartCrossingJSONRequestBody{}))
 	return err
 }
 
@@ -89,8 +92,11 @@ func InStep(c contract.Crossing) bool { return c.Phase == contract.PhaseInStep }
 
 // Close closes a crossing and waits until nothing is left of it.
 func (f Ferry) Close(ctx context.Context, name string) error {
-	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
+	if _, err := client.Do[contract.Crossing](f.API.CloseCrossingWithResponse(ctx, name,
+		contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
 		return err
 	}
-	return f.Await(ctx, name, 100*time.Millisecond, func(c contract.Crossing) bool { return c.Phase == contract.PhaseClosed && c.Progress.Work == nil })
+	return f.Await(ctx, name, 100*time.Millisecond, func(c contract.Crossing) bool {
+		return c.Phase == contract.PhaseClosed && c.Progress.Work == nil
+	})
 }

@@ -27,7 +27,8 @@ func Serve(ctx context.Context) (svc *service.Service, token string, end func(),
 	if err := os.Chmod(dir, 0o711); err != nil { // the database server runs as another user
 		return nil, "", nil, err
 	}
-	svc, err = service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 2, Serve: true, AllowRoot: true, Version: "bench",
+	svc, err = service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 2, Serve: true,
+		AllowRoot: true, Version: "bench",
 		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
 	if err != nil {
 		return nil, "", nil, err

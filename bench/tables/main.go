@@ -35,7 +35,8 @@ func measure(ctx context.Context, tables int, follow bool) error {
 	var s [2]*localserver.Postgres
 	for i := range s {
 		var err error
-		if s[i], err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_locks_per_transaction": "512"}}); err != nil {
+		if s[i], err = localserver.StartPostgres(ctx,
+			localserver.Options{Settings: map[string]string{"max_locks_per_transaction": "512"}}); err != nil {
 			return err
 		}
 		defer s[i].Stop()
@@ -45,7 +46,9 @@ func measure(ctx context.Context, tables int, follow bool) error {
 		return err
 	}
 	defer func() { _ = old.Close(ctx) }()
-	if _, err := old.Exec(ctx, fmt.Sprintf(`CREATE SCHEMA marsh; DO $$ BEGIN FOR i IN 1..%d LOOP EXECUTE 'CREATE TABLE marsh.t' || i || '%s'; END LOOP; END $$`, tables, columns)); err != nil {
+	if _, err := old.Exec(ctx, fmt.Sprintf(`CREATE SCHEMA marsh;
+  DO $$ BEGIN FOR i IN 1..%d LOOP EXECUTE 'CREATE TABLE marsh.t' || i || '%s'; END LOOP; END $$`, tables,
+		columns)); err != nil {
 		return err
 	}
 	limit, err := bare(ctx, s[0].URL("postgres"), s[1].URL("postgres"), tables)
@@ -61,7 +64,8 @@ func measure(ctx context.Context, tables int, follow bool) error {
 	if err := ferry.Register(ctx, rig.Postgres("old", s[0]), rig.Postgres("new", s[1])); err != nil {
 		return err
 	}
-	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", FollowChanges: &follow, Tables: &[]string{"marsh.*"}}); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: "spring", FollowChanges: &follow,
+		Tables: &[]string{"marsh.*"}}); err != nil {
 		return err
 	}
 	from := time.Now()
@@ -90,7 +94,8 @@ func measure(ctx context.Context, tables int, follow bool) error {
 		}
 	}
 	fmt.Printf("ours: %.1f s until %d tables have landed, %.1f s until all is built\n", landed, tables, whole)
-	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "tables", "tables": tables, "follow": follow, "landed_seconds": landed, "whole_seconds": whole, "limit_seconds": limit, "ratio": limit / landed})
+	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "tables", "tables": tables, "follow": follow,
+		"landed_seconds": landed, "whole_seconds": whole, "limit_seconds": limit, "ratio": limit / landed})
 }
 
 // bare makes and copies every table in one session on each side, and drops them again.
@@ -124,6 +129,7 @@ func bare(ctx context.Context, from, to string, tables int) (float64, error) {
 		}
 	}
 	took := time.Since(began).Seconds()
-	_, err = dst.Exec(ctx, "DO $$ BEGIN FOR i IN 1.."+fmt.Sprint(tables)+" LOOP EXECUTE 'DROP TABLE marsh.t' || i; END LOOP; END $$; DROP SCHEMA marsh")
+	_, err = dst.Exec(ctx, "DO $$ BEGIN FOR i IN 1.."+fmt.Sprint(tables)+
+		" LOOP EXECUTE 'DROP TABLE marsh.t' || i; END LOOP; END $$; DROP SCHEMA marsh")
 	return took, err
 }

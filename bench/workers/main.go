@@ -58,13 +58,16 @@ func measure(ctx context.Context, rows, rate, most int) error {
 	var s [3]*localserver.Postgres // source, target, control
 	for i := range s {
 		var err error
-		if s[i], err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB", "max_connections": "200"}}); err != nil {
+		if s[i], err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB",
+			"max_connections": "200"}}); err != nil {
 			return err
 		}
 		defer s[i].Stop()
 	}
-	if err := exec1(ctx, s[0].URL("postgres"), fmt.Sprintf(`CREATE SCHEMA marsh; CREATE TABLE marsh.readings (id bigint PRIMARY KEY, apiary text, grams integer, remark text);
-INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('calibrated by hand ', 9) FROM generate_series(1, %d) i`, rows), "VACUUM ANALYZE marsh.readings"); err != nil {
+	if err := exec1(ctx, s[0].URL("postgres"), fmt.Sprintf(`CREATE SCHEMA marsh;
+  CREATE TABLE marsh.readings (id bigint PRIMARY KEY, apiary text, grams integer, remark text);
+INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('calibrated by hand ', 9)
+  FROM generate_series(1, %d) i`, rows), "VACUUM ANALYZE marsh.readings"); err != nil {
 		return err
 	}
 	link, err := slowLink(net.JoinHostPort(s[0].Host, strconv.Itoa(s[0].Port)), rate)
@@ -78,7 +81,8 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	token := ""
-	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, ControlURL: s[2].URL("postgres"), Lanes: 1, Serve: true, AllowRoot: true, Version: "bench",
+	svc, err := service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, ControlURL: s[2].URL("postgres"),
+		Lanes: 1, Serve: true, AllowRoot: true, Version: "bench",
 		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
 	if err != nil {
 		return err
@@ -120,7 +124,8 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 			r.OfLinear = r.MBPerS / all[0].MBPerS / float64(n)
 		}
 		all = append(all, r)
-		fmt.Printf("%d workers of %d lanes: %6.1f MB/s, the links carry %6.1f MB/s: %.3f of it, %.3f of linear growth; %.1f ms between two reads of a lane\n",
+		fmt.Printf("%d workers of %d lanes: %6.1f MB/s, the links carry %6.1f MB/s: %.3f of it, %.3f of linear growth; "+
+			"%.1f ms between two reads of a lane\n",
 			r.Workers, lanesEach, r.MBPerS, r.Limit, r.Ratio, r.OfLinear, r.ClaimsMS)
 	}
 	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "workers", "rows": rows, "results": all})
@@ -134,7 +139,8 @@ func load(ctx context.Context, ferry rig.Ferry, s [3]*localserver.Postgres, n, r
 		return r, err
 	}
 	kind, label, lanes, chunk := contract.Load, "far", r.Lanes, int64(2<<20)
-	if err := ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{"marsh.*"}, Settings: &contract.Settings{Lanes: &lanes, WorkerLabel: &label, ChunkBytes: &chunk}}); err != nil {
+	if err := ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{"marsh.*"},
+		Settings: &contract.Settings{Lanes: &lanes, WorkerLabel: &label, ChunkBytes: &chunk}}); err != nil {
 		return r, err
 	}
 	if err := ferry.Go(ctx, name); err != nil {
@@ -153,8 +159,10 @@ func load(ctx context.Context, ferry rig.Ferry, s [3]*localserver.Postgres, n, r
 	var bytes, landed int64
 	var seconds float64
 	if err := control.QueryRow(ctx, `
-SELECT sum(k.bytes)::bigint, sum(k.rows)::bigint, extract(epoch FROM max(k.ended_at) - min(k.started_at))::float8, count(*) FILTER (WHERE k.leader IS NULL)
-  FROM chunks k JOIN crossings c ON c.id = k.crossing_id WHERE c.name = $1`, name).Scan(&bytes, &landed, &seconds, &r.ReadsEach); err != nil {
+SELECT sum(k.bytes)::bigint, sum(k.rows)::bigint, extract(epoch FROM max(k.ended_at) - min(k.started_at))::float8,
+  count(*) FILTER (WHERE k.leader IS NULL)
+  FROM chunks k JOIN crossings c ON c.id = k.crossing_id WHERE c.name = $1`, name).Scan(&bytes, &landed, &seconds,
+		&r.ReadsEach); err != nil {
 		return r, err
 	}
 	if landed != int64(rows) {
@@ -162,7 +170,8 @@ SELECT sum(k.bytes)::bigint, sum(k.rows)::bigint, extract(epoch FROM max(k.ended
 	}
 	var busy float64
 	if err := control.QueryRow(ctx, `
-SELECT sum(extract(epoch FROM k.ended_at - k.started_at))::float8 FROM chunks k JOIN crossings c ON c.id = k.crossing_id WHERE c.name = $1 AND k.leader IS NULL`, name).Scan(&busy); err != nil {
+SELECT sum(extract(epoch FROM k.ended_at - k.started_at))::float8 FROM chunks k
+  JOIN crossings c ON c.id = k.crossing_id WHERE c.name = $1 AND k.leader IS NULL`, name).Scan(&busy); err != nil {
 		return r, err
 	}
 	r.MBPerS = float64(bytes) / 1e6 / seconds
@@ -171,8 +180,10 @@ SELECT sum(extract(epoch FROM k.ended_at - k.started_at))::float8 FROM chunks k 
 }
 
 func startWorker(ctx context.Context, control, dir string, i int) (*exec.Cmd, error) {
-	w := exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "worker", "--control-url", control, "--key-file", filepath.Join(dir, "key"),
-		"--data-dir", filepath.Join(dir, fmt.Sprint("worker", i)), "--process-lanes", strconv.Itoa(lanesEach), "--label", "far", "--allow-root")
+	w := exec.CommandContext(ctx, filepath.Join("bin", "dustyferry"), "worker", "--control-url", control, "--key-file",
+		filepath.Join(dir, "key"),
+		"--data-dir", filepath.Join(dir, fmt.Sprint("worker", i)), "--process-lanes", strconv.Itoa(lanesEach), "--label",
+		"far", "--allow-root")
 	w.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	w.Stderr = os.Stderr
 	out, err := w.StdoutPipe()

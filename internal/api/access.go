@@ -19,7 +19,8 @@ type calls struct{ *Server }
 
 var _ contract.StrictServerInterface = (*calls)(nil)
 
-func (s *calls) GetVersion(context.Context, contract.GetVersionRequestObject) (contract.GetVersionResponseObject, error) {
+func (s *calls) GetVersion(context.Context, contract.GetVersionRequestObject) (contract.GetVersionResponseObject,
+	error) {
 	return contract.GetVersion200JSONResponse{Version: s.Version, Build: s.Build, Go: runtime.Version()}, nil
 }
 
@@ -49,17 +50,21 @@ func (s *calls) SignIn(ctx context.Context, r contract.SignInRequestObject) (con
 	if err := s.Store.AddSession(ctx, hash, t.ID, until); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", t.Name, "", "", "sign in", "%s signed in to the console from %s", t.Name, addressOf(g.Request))
-	cookie := (&http.Cookie{Name: sessionCookie(g.Request), Value: session, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode,
-		Expires: until, Secure: g.Request.TLS != nil}).String()
-	return contract.SignIn200JSONResponse{Body: sessionOut(t), Headers: contract.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
+	s.Voyage.Say(ctx, "info", t.Name, "", "", "sign in", "%s signed in to the console from %s", t.Name,
+		addressOf(g.Request))
+	cookie := (&http.Cookie{Name: sessionCookie(g.Request), Value: session, Path: "/", HttpOnly: true,
+		SameSite: http.SameSiteStrictMode,
+		Expires:  until, Secure: g.Request.TLS != nil}).String()
+	return contract.SignIn200JSONResponse{Body: sessionOut(t), Headers: contract.SignIn200ResponseHeaders{
+		SetCookie: &cookie}}, nil
 }
 
 func sessionOut(t *records.Token) contract.Session {
 	return contract.Session{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows()}
 }
 
-func (s *calls) GetSession(ctx context.Context, _ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
+func (s *calls) GetSession(ctx context.Context,
+	_ contract.GetSessionRequestObject) (contract.GetSessionResponseObject, error) {
 	return contract.GetSession200JSONResponse(sessionOut(who(ctx))), nil
 }
 
@@ -74,20 +79,24 @@ func (s *calls) SignOut(ctx context.Context, _ contract.SignOutRequestObject) (c
 			return nil, err
 		}
 	}
-	gone := (&http.Cookie{Name: name, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1, Secure: g.Request.TLS != nil}).String()
+	gone := (&http.Cookie{Name: name, Path: "/", HttpOnly: true, SameSite: http.SameSiteStrictMode, MaxAge: -1,
+		Secure: g.Request.TLS != nil}).String()
 	return contract.SignOut204Response{Headers: contract.SignOut204ResponseHeaders{SetCookie: &gone}}, nil
 }
 
-func (s *calls) ListTokens(ctx context.Context, _ contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
+func (s *calls) ListTokens(ctx context.Context,
+	_ contract.ListTokensRequestObject) (contract.ListTokensResponseObject, error) {
 	rows, err := s.Store.Tokens(ctx)
 	out := contract.ListTokens200JSONResponse{}
 	for _, t := range rows {
-		out = append(out, contract.Token{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows(), CreatedAt: t.CreatedAt, UsedAt: t.UsedAt})
+		out = append(out, contract.Token{Name: t.Name, Role: contract.Role(t.Role), SeeRows: t.MaySeeRows(),
+			CreatedAt: t.CreatedAt, UsedAt: t.UsedAt})
 	}
 	return out, err
 }
 
-func (s *calls) AddToken(ctx context.Context, r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
+func (s *calls) AddToken(ctx context.Context,
+	r contract.AddTokenRequestObject) (contract.AddTokenResponseObject, error) {
 	if err := domain.ValidName(r.Body.Name); err != nil {
 		return nil, err
 	}
@@ -101,12 +110,15 @@ func (s *calls) AddToken(ctx context.Context, r contract.AddTokenRequestObject) 
 	if err := s.Store.AddToken(ctx, r.Body.Name, string(r.Body.Role), rows, hash); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Body.Name, "token", "%s made the token %s (%s, %s)", who(ctx).Name, r.Body.Name, r.Body.Role,
+	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Body.Name, "token", "%s made the token %s (%s, %s)", who(ctx).Name,
+		r.Body.Name, r.Body.Role,
 		map[bool]string{true: "may see rows", false: "may not see rows"}[rows])
-	return contract.AddToken201JSONResponse{Name: r.Body.Name, Role: r.Body.Role, SeeRows: rows, Token: &token, CreatedAt: time.Now()}, nil
+	return contract.AddToken201JSONResponse{Name: r.Body.Name, Role: r.Body.Role, SeeRows: rows, Token: &token,
+		CreatedAt: time.Now()}, nil
 }
 
-func (s *calls) RemoveToken(ctx context.Context, r contract.RemoveTokenRequestObject) (contract.RemoveTokenResponseObject, error) {
+func (s *calls) RemoveToken(ctx context.Context,
+	r contract.RemoveTokenRequestObject) (contract.RemoveTokenResponseObject, error) {
 	if err := domain.Confirmed(text(r.Params.Confirm), r.Name, "revoking the token "+r.Name); err != nil {
 		return nil, err
 	}
@@ -117,11 +129,13 @@ func (s *calls) RemoveToken(ctx context.Context, r contract.RemoveTokenRequestOb
 	return contract.RemoveToken204Response{}, nil
 }
 
-func (s *calls) ListWorkers(ctx context.Context, _ contract.ListWorkersRequestObject) (contract.ListWorkersResponseObject, error) {
+func (s *calls) ListWorkers(ctx context.Context,
+	_ contract.ListWorkersRequestObject) (contract.ListWorkersResponseObject, error) {
 	rows, err := s.Store.Workers(ctx)
 	out := contract.ListWorkers200JSONResponse{}
 	for _, w := range rows {
-		out = append(out, contract.Worker{Name: w.Name, Host: w.Host, Pid: w.PID, Version: w.Version, Labels: notNil(w.Labels.V), Lanes: w.Lanes, Streams: w.Streams,
+		out = append(out, contract.Worker{Name: w.Name, Host: w.Host, Pid: w.PID, Version: w.Version,
+			Labels: notNil(w.Labels.V), Lanes: w.Lanes, Streams: w.Streams,
 			StartedAt: w.StartedAt, SeenAt: w.SeenAt})
 	}
 	return out, err

@@ -52,14 +52,23 @@ func TestTheContractSpeaksTheCodesWords(t *testing.T) {
 		got  []string
 		want []string
 	}{
-		{"phases", words("Phase"), []string{string(domain.PhaseDraft), string(domain.PhaseSurveyed), string(domain.PhasePrepared), string(domain.PhaseLoading), string(domain.PhaseCatchingUp), string(domain.PhaseInStep), string(domain.PhaseCuttingOver), string(domain.PhaseCutOver), string(domain.PhaseClosed)}},
-		{"conditions", words("Condition"), []string{string(domain.ConditionRunning), string(domain.ConditionHeld), string(domain.ConditionPaused), string(domain.ConditionFailed)}},
-		{"kinds", words("NewCrossing", "kind"), []string{string(domain.KindLoad), string(domain.KindLoadCapture), string(domain.KindCapture)}},
+		{"phases", words("Phase"), []string{string(domain.PhaseDraft), string(domain.PhaseSurveyed),
+			string(domain.PhasePrepared), string(domain.PhaseLoading), string(domain.PhaseCatchingUp),
+			string(domain.PhaseInStep), string(domain.PhaseCuttingOver), string(domain.PhaseCutOver),
+			string(domain.PhaseClosed)}},
+		{"conditions", words("Condition"), []string{string(domain.ConditionRunning), string(domain.ConditionHeld),
+			string(domain.ConditionPaused), string(domain.ConditionFailed)}},
+		{"kinds", words("NewCrossing", "kind"), []string{string(domain.KindLoad), string(domain.KindLoadCapture),
+			string(domain.KindCapture)}},
 		{"verdicts", words("Verdict"), []string{string(domain.Blocker), string(domain.Notice), string(domain.OK)}},
-		{"chunk states", words("Chunk", "state"), []string{string(domain.ChunkPending), string(domain.ChunkReading), string(domain.ChunkLanded), string(domain.ChunkHeld)}},
-		{"table states", words("Table", "state"), []string{string(domain.TablePlanned), string(domain.TableLoading), string(domain.TableLanded), string(domain.TableHeld)}},
-		{"findings", words("Finding", "kind"), []string{string(domain.MissingOnTarget), string(domain.ExtraOnTarget), string(domain.Differing)}},
-		{"step states", words("CutoverStep", "state"), []string{string(domain.StepWaiting), string(domain.StepRunning), string(domain.StepDone), string(domain.StepFailed), string(domain.StepSkipped), string(domain.StepUndone)}},
+		{"chunk states", words("Chunk", "state"), []string{string(domain.ChunkPending), string(domain.ChunkReading),
+			string(domain.ChunkLanded), string(domain.ChunkHeld)}},
+		{"table states", words("Table", "state"), []string{string(domain.TablePlanned), string(domain.TableLoading),
+			string(domain.TableLanded), string(domain.TableHeld)}},
+		{"findings", words("Finding", "kind"), []string{string(domain.MissingOnTarget), string(domain.ExtraOnTarget),
+			string(domain.Differing)}},
+		{"step states", words("CutoverStep", "state"), []string{string(domain.StepWaiting), string(domain.StepRunning),
+			string(domain.StepDone), string(domain.StepFailed), string(domain.StepSkipped), string(domain.StepUndone)}},
 		{"events", words("Event"), journal.Events},
 	} {
 		if !reflect.DeepEqual(c.got, c.want) {
@@ -81,9 +90,13 @@ func TestTheContractSpeaksTheCodesWords(t *testing.T) {
 
 func TestRolesByCall(t *testing.T) {
 	for call, want := range map[string]string{
-		"GET /api/crossings": "viewer", "POST /api/crossings": "operator", "POST /api/crossings/:name/cutovers": "operator", "DELETE /api/crossings/:name": "operator",
-		"POST /api/databases": "admin", "DELETE /api/databases/:name": "admin", "POST /api/databases/:name/check": "operator", "GET /api/databases": "viewer",
-		"GET /api/tokens": "admin", "POST /api/tokens": "admin", "DELETE /api/session": "viewer", "POST /api/manifests": "operator", "PUT /api/defaults": "admin", "GET /api/defaults": "viewer",
+		"GET /api/crossings": "viewer", "POST /api/crossings": "operator", "POST /api/crossings/:name/cutovers": "operator",
+		"DELETE /api/crossings/:name": "operator",
+		"POST /api/databases":         "admin", "DELETE /api/databases/:name": "admin",
+		"POST /api/databases/:name/check": "operator",
+		"GET /api/databases":              "viewer",
+		"GET /api/tokens":                 "admin", "POST /api/tokens": "admin", "DELETE /api/session": "viewer",
+		"POST /api/manifests": "operator", "PUT /api/defaults": "admin", "GET /api/defaults": "viewer",
 		"POST /api/crossings/:name/reconciliations/:id/recheck": "operator",
 	} {
 		method, path, _ := strings.Cut(call, " ")
@@ -108,7 +121,8 @@ func TestSettingsGoThereAndBack(t *testing.T) {
 		"all of them":              {domain.DefaultSettings(), &out, func(x *domain.Settings) { *x = s }},
 		"what was not given stays": {s, &contract.Settings{Lanes: &lanes}, func(x *domain.Settings) { x.Lanes = 3 }},
 		"nothing given":            {s, nil, func(*domain.Settings) {}},
-		"an explicit 0, and an empty list": {s, &contract.Settings{InStepDwellSeconds: new(float64), HandoverUrl: new(string), HoldPoints: &[]contract.SettingsHoldPoints{}},
+		"an explicit 0, and an empty list": {s, &contract.Settings{InStepDwellSeconds: new(float64), HandoverUrl: new(string),
+			HoldPoints: &[]contract.SettingsHoldPoints{}},
 			func(x *domain.Settings) { x.InStepDwell, x.HandoverURL, x.HoldPoints = 0, "", nil }},
 	} {
 		want := c.base
@@ -130,25 +144,32 @@ func TestCertificatesCanBeRead(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := certificateText(&cert)
-	for _, want := range []string{"CERTIFICATE OF THE CROSSING spring", "old (postgres at h:5432/d as u)", "clean (hashes), 0 findings", "1\u2009234\u2009567 on the source", "0.250 s", "decided by", "ab / cd", "not compared since it was loaded"} {
+	for _, want := range []string{"CERTIFICATE OF THE CROSSING spring", "old (postgres at h:5432/d as u)",
+		"clean (hashes), 0 findings", "1\u2009234\u2009567 on the source", "0.250 s", "decided by", "ab / cd",
+		"not compared since it was loaded"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is missing in\n%s", want, text)
 		}
 	}
-	if empty := certificateText(&domain.Certificate{Crossing: "x"}); !strings.Contains(empty, "No reconciliation was made") {
+	if empty := certificateText(&domain.Certificate{Crossing: "x"}); !strings.Contains(empty,
+		"No reconciliation was made") {
 		t.Errorf("a crossing that was never compared must say so:\n%s", empty)
 	}
 }
 
 // The lifecycle's refusals are what people read most when they are in a hurry.
 func TestEveryRefusalSaysWhatToDo(t *testing.T) {
-	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume, lifecycle.Restart, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close, lifecycle.Remove, lifecycle.Change} {
-		for _, p := range []domain.Phase{domain.PhaseDraft, domain.PhaseLoading, domain.PhaseCuttingOver, domain.PhaseCutOver, domain.PhaseClosed} {
+	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume,
+		lifecycle.Restart, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close, lifecycle.Remove,
+		lifecycle.Change} {
+		for _, p := range []domain.Phase{domain.PhaseDraft, domain.PhaseLoading, domain.PhaseCuttingOver, domain.PhaseCutOver,
+			domain.PhaseClosed} {
 			err := lifecycle.Allow(act, "spring", domain.KindLoadCapture, p, domain.ConditionRunning)
 			if err == nil {
 				continue
 			}
-			if !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(strings.ReplaceAll(err.Error(), "is a draft", "is draft"), " while it is "+string(p)+": ") || !strings.Contains(err.Error(), ": ") {
+			if !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(strings.ReplaceAll(err.Error(), "is a draft",
+				"is draft"), " while it is "+string(p)+": ") || !strings.Contains(err.Error(), ": ") {
 				t.Errorf("%s in %s: %v", act, p, err)
 			}
 		}
@@ -190,7 +211,8 @@ func TestRefusalsNameNoValues(t *testing.T) {
 		g.Request = httptest.NewRequest(http.MethodPost, "/api/crossings/spring/repair", nil)
 		g.Request = g.Request.WithContext(context.WithValue(t.Context(), whoKey{}, &c.caller))
 		(&Server{}).fail(g, domain.Conflict("%s", said))
-		if got := w.Body.String(); w.Code != http.StatusConflict || strings.Contains(got, "ann@") != c.sees || !strings.Contains(got, "email") {
+		if got := w.Body.String(); w.Code != http.StatusConflict || strings.Contains(got, "ann@") != c.sees ||
+			!strings.Contains(got, "email") {
 			t.Errorf("%+v: %d %s", c.caller, w.Code, got)
 		}
 	}
@@ -203,9 +225,11 @@ func TestWhatWasNotMeasuredHasNoSample(t *testing.T) {
 		of   contract.Crossing
 		want bool
 	}{
-		"a crossing that only copies":   {contract.Crossing{Progress: contract.Progress{Capture: "none"}}, false},
-		"one that nobody follows":       {contract.Crossing{FollowChanges: true, Progress: contract.Progress{Capture: "waiting", LagAgeSeconds: &age}}, false},
-		"one that is followed just now": {contract.Crossing{FollowChanges: true, Progress: contract.Progress{Capture: "w", LagSeconds: 2}}, true},
+		"a crossing that only copies": {contract.Crossing{Progress: contract.Progress{Capture: "none"}}, false},
+		"one that nobody follows": {contract.Crossing{FollowChanges: true,
+			Progress: contract.Progress{Capture: "waiting", LagAgeSeconds: &age}}, false},
+		"one that is followed just now": {contract.Crossing{FollowChanges: true, Progress: contract.Progress{Capture: "w",
+			LagSeconds: 2}}, true},
 	} {
 		for _, m := range Metrics {
 			if _, known := m.of(&c.of); m.Name == "dustyferry_lag_seconds" && known != c.want {

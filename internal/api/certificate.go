@@ -36,14 +36,16 @@ func certificateText(c *domain.Certificate) string {
 	if r := c.Comparison; r != nil {
 		b.WriteString("\nRECONCILIATION\n")
 		line("result", fmt.Sprintf("%s (%s), %s findings", r.State, r.Depth, domain.Grouped(r.Findings)))
-		line("rows", fmt.Sprintf("%s on the source, %s on the target, in %d tables", domain.Grouped(r.SourceRows), domain.Grouped(r.TargetRows), r.Tables))
+		line("rows", fmt.Sprintf("%s on the source, %s on the target, in %d tables", domain.Grouped(r.SourceRows),
+			domain.Grouped(r.TargetRows), r.Tables))
 		line("at", r.Position)
 		line("ended", moment(r.EndedAt))
 	} else {
 		b.WriteString("\nNo reconciliation was made.\n")
 	}
 	if c.NotCompared > 0 {
-		fmt.Fprintf(&b, "\nNot compared since they were loaded last: %s of the tables below.\n", domain.Grouped(int64(c.NotCompared)))
+		fmt.Fprintf(&b, "\nNot compared since they were loaded last: %s of the tables below.\n",
+			domain.Grouped(int64(c.NotCompared)))
 	}
 	if k := c.Cutover; k != nil {
 		b.WriteString("\nCUTOVER\n")
@@ -55,8 +57,10 @@ func certificateText(c *domain.Certificate) string {
 			fmt.Fprintf(&b, "    %-18s %-8s %8.3f s  %s\n", s.Step, s.State, s.Seconds, s.Note)
 		}
 	}
-	certifiedRows(&b, "SET ASIDE BY THE LOAD", "rows that the target could not take; where later changes or repairs did not bring them, they are not there", c.RowsSetAside, c.SetAside)
-	certifiedRows(&b, "CUT BY THE LOAD", "notes of values longer than the rules allow, which landed cut; cut values of the changes that followed are in the journal", c.RowsCut, c.Cut)
+	certifiedRows(&b, "SET ASIDE BY THE LOAD", "rows that the target could not take; where later changes or repairs did "+
+		"not bring them, they are not there", c.RowsSetAside, c.SetAside)
+	certifiedRows(&b, "CUT BY THE LOAD", "notes of values longer than the rules allow, which landed cut; cut values of "+
+		"the changes that followed are in the journal", c.RowsCut, c.Cut)
 	certifiedTables(&b, c.Tables)
 	return b.String()
 }
@@ -79,7 +83,8 @@ func certifiedTables(b *strings.Builder, tables []domain.CertifiedTable) {
 	for _, t := range tables {
 		width = max(width, len(t.Table))
 	}
-	fmt.Fprintf(b, "\nTABLES\n  %-*s %14s %14s %14s %10s %9s  %-20s  %s\n", width, "table", "rows loaded", "source rows", "target rows", "changes", "findings", "compared", "hash on both sides")
+	fmt.Fprintf(b, "\nTABLES\n  %-*s %14s %14s %14s %10s %9s  %-20s  %s\n", width, "table", "rows loaded", "source rows",
+		"target rows", "changes", "findings", "compared", "hash on both sides")
 	for i := range tables {
 		t := &tables[i]
 		hash, when := t.SourceHash, moment(t.ComparedAt)
@@ -91,7 +96,8 @@ func certifiedTables(b *strings.Builder, tables []domain.CertifiedTable) {
 		case hash != t.TargetHash:
 			hash += " / " + t.TargetHash
 		}
-		fmt.Fprintf(b, "  %-*s %14s %14s %14s %10s %9s  %-20s  %s\n", width, t.Table, domain.Grouped(t.RowsLoaded), whole(t.SourceRows), whole(t.TargetRows), domain.Grouped(t.Changes()), whole(t.Findings), when, hash)
+		fmt.Fprintf(b, "  %-*s %14s %14s %14s %10s %9s  %-20s  %s\n", width, t.Table, domain.Grouped(t.RowsLoaded),
+			whole(t.SourceRows), whole(t.TargetRows), domain.Grouped(t.Changes()), whole(t.Findings), when, hash)
 	}
 }
 

@@ -27,7 +27,8 @@ func convertAll[A, B any](in []A, f func(A) B) []B {
 func entries(ctx context.Context, in []domain.Entry) []contract.Entry {
 	out := []contract.Entry{}
 	for _, e := range in {
-		x := contract.Entry{Verdict: contract.Verdict(e.Verdict), Topic: e.Topic, Subject: e.Subject, Measured: hidden(ctx, e.Measured)}
+		x := contract.Entry{Verdict: contract.Verdict(e.Verdict), Topic: e.Topic, Subject: e.Subject,
+			Measured: hidden(ctx, e.Measured)}
 		if e.Values != "" && who(ctx).MaySeeRows() {
 			x.Measured += ": " + e.Values
 		}
@@ -85,8 +86,11 @@ func settingsIn(base domain.Settings, in *contract.Settings) (domain.Settings, e
 
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
-	out := contract.Crossing{Name: c.Name, CopyRows: c.Kind.Copies(), FollowChanges: c.Kind.Follows(), Source: c.Source, Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
-		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor, Tables: notNil(c.Patterns), Rules: as[[]contract.Rule](notNil(c.Rules)), Planning: as[contract.Planning](c.Planning), Settings: settingsFor(ctx, c.Settings),
+	out := contract.Crossing{Name: c.Name, CopyRows: c.Kind.Copies(), FollowChanges: c.Kind.Follows(), Source: c.Source,
+		Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
+		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor,
+		Tables: notNil(c.Patterns), Rules: as[[]contract.Rule](notNil(c.Rules)), Planning: as[contract.Planning](c.Planning),
+		Settings:  settingsFor(ctx, c.Settings),
 		CreatedAt: c.CreatedAt, SurveyedAt: c.SurveyedAt, StartedAt: c.StartedAt, LandedAt: c.LandedAt,
 		InStepAt: c.InStepAt, CutOverAt: c.CutOverAt, ClosedAt: c.ClosedAt}
 	p := &out.Progress
@@ -137,7 +141,8 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 		p.RowsPerSecond, p.BytesPerSecond = max(c.RowsRate, 0), max(c.BytesRate, 0)
 		since := max(time.Since(*c.StartedAt).Seconds(), 1)
 		p.AverageRowsPerSecond = ptr(float64(c.Rows) / since)
-		p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = remaining(c.Bytes, p.BytesEstimated, p.BytesPerSecond, since)
+		p.RemainingSeconds, p.RemainingLowSeconds, p.RemainingHighSeconds = remaining(c.Bytes, p.BytesEstimated,
+			p.BytesPerSecond, since)
 	}
 	return out
 }
@@ -153,10 +158,14 @@ func remaining(done, total int64, now, since float64) (expected, low, high *floa
 }
 
 func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
-	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State), Reason: hidden(ctx, t.Reason), Key: notNil(t.Key.V),
-		Binary: t.Binary, RowsEstimated: max(t.EstRows, t.Rows), BytesEstimated: max(t.EstBytes, t.Bytes), Rows: t.Rows, Bytes: t.Bytes,
-		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate, StartedAt: t.StartedAt, LandedAt: t.LandedAt,
-		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges, LastChangeAt: t.LastChangeAt}
+	out := contract.Table{Id: t.ID, Name: t.SourceName, Target: t.TargetName, State: contract.TableState(t.State),
+		Reason: hidden(ctx, t.Reason), Key: notNil(t.Key.V),
+		Binary: t.Binary, RowsEstimated: max(t.EstRows, t.Rows), BytesEstimated: max(t.EstBytes, t.Bytes), Rows: t.Rows,
+		Bytes:  t.Bytes,
+		Chunks: t.Chunks, ChunksLanded: t.ChunksLanded, RowsPerSecond: t.RowsRate, BytesPerSecond: t.BytesRate,
+		StartedAt: t.StartedAt, LandedAt: t.LandedAt,
+		Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates, ColumnChanges: t.ColumnChanges,
+		LastChangeAt: t.LastChangeAt}
 	if t.Chunks > 0 && t.Chunks == t.ChunksLanded {
 		out.RowsEstimated, out.BytesEstimated = t.Rows, t.Bytes
 	}
@@ -168,14 +177,16 @@ func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
 		since := max(until.Sub(*t.StartedAt).Seconds(), 0.001)
 		out.AverageRowsPerSecond = ptr(float64(t.Rows) / since)
 		if t.LandedAt == nil && t.Bytes > 0 {
-			out.RemainingSeconds, out.RemainingLowSeconds, out.RemainingHighSeconds = remaining(t.Bytes, out.BytesEstimated, t.BytesRate, since)
+			out.RemainingSeconds, out.RemainingLowSeconds, out.RemainingHighSeconds = remaining(t.Bytes, out.BytesEstimated,
+				t.BytesRate, since)
 		}
 	}
 	return out
 }
 
 func (s *Server) chunkOut(ctx context.Context, source string, k *domain.Chunk) contract.Chunk {
-	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts, Rows: k.Rows, Bytes: k.Bytes,
+	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts,
+		Rows: k.Rows, Bytes: k.Bytes,
 		Worker: k.Worker, StartedAt: k.StartedAt, EndedAt: k.EndedAt, Error: hidden(ctx, k.Error)}
 	if k.With != nil {
 		out.With = ptr(int(*k.With) + 1)
@@ -208,16 +219,20 @@ func bounds(ctx context.Context, key []string) []string {
 	return out
 }
 
-func (s *Server) reconciliationOut(ctx context.Context, source string, r *domain.Reconciliation) contract.Reconciliation {
-	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns), RowsExpected: r.Expected, State: contract.ReconciliationState(r.State),
+func (s *Server) reconciliationOut(ctx context.Context, source string,
+	r *domain.Reconciliation) contract.Reconciliation {
+	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns), RowsExpected: r.Expected,
+		State:    contract.ReconciliationState(r.State),
 		Position: s.Voyage.Position(ctx, source, domain.Position(r.Position)), Tables: r.Tables, TablesDone: r.TablesDone,
 		SourceRows: r.SourceRows, TargetRows: r.TargetRows, Findings: r.Findings, OpenFindings: r.Open, Error: r.Error,
 		CreatedAt: r.CreatedAt, EndedAt: r.EndedAt}
 }
 
 func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutover) (contract.Cutover, error) {
-	out := contract.Cutover{Id: k.ID, Rehearsal: k.Rehearsal, State: contract.CutoverState(k.State), Actor: k.Actor, Error: k.Error,
-		CreatedAt: k.CreatedAt, EndedAt: k.EndedAt, EndPosition: s.Voyage.Position(ctx, source, domain.Position(k.EndPosition)), Steps: []contract.CutoverStep{}}
+	out := contract.Cutover{Id: k.ID, Rehearsal: k.Rehearsal, State: contract.CutoverState(k.State), Actor: k.Actor,
+		Error:     k.Error,
+		CreatedAt: k.CreatedAt, EndedAt: k.EndedAt, EndPosition: s.Voyage.Position(ctx, source,
+			domain.Position(k.EndPosition)), Steps: []contract.CutoverStep{}}
 	if k.PausedAt != nil {
 		until := time.Now()
 		if k.ReleasedAt != nil {

@@ -22,7 +22,8 @@ func (s *calls) shown(ctx context.Context, name string) (contract.Crossing, erro
 }
 
 // on finds the crossing and does something with it, then shows it.
-func (s *calls) on(ctx context.Context, name string, f func(c *domain.Crossing, actor string) error) (contract.Crossing, error) {
+func (s *calls) on(ctx context.Context, name string, f func(c *domain.Crossing,
+	actor string) error) (contract.Crossing, error) {
 	c, err := s.Store.Crossing(ctx, name)
 	if err != nil {
 		return contract.Crossing{}, err
@@ -36,9 +37,11 @@ func (s *calls) on(ctx context.Context, name string, f func(c *domain.Crossing, 
 // maxListed bounds what one call lists of crossings.
 const maxListed = 1000
 
-func (s *calls) ListCrossings(ctx context.Context, r contract.ListCrossingsRequestObject) (contract.ListCrossingsResponseObject, error) {
+func (s *calls) ListCrossings(ctx context.Context,
+	r contract.ListCrossingsRequestObject) (contract.ListCrossingsResponseObject, error) {
 	p := r.Params
-	f := records.Filter{Search: text(p.Search), Phase: text(p.Phase), Condition: text(p.Condition), Sort: text(p.Sort), Limit: 100}
+	f := records.Filter{Search: text(p.Search), Phase: text(p.Phase), Condition: text(p.Condition), Sort: text(p.Sort),
+		Limit: 100}
 	take(&f.Waiting, p.Waiting)
 	take(&f.Descending, p.Descending)
 	take(&f.Offset, p.Offset)
@@ -49,7 +52,8 @@ func (s *calls) ListCrossings(ctx context.Context, r contract.ListCrossingsReque
 		return nil, err
 	}
 	totals, err := s.Store.Totals(ctx)
-	out := contract.ListCrossings200JSONResponse{Matched: matched, Total: totals.Total, Waiting: totals.Waiting, UnderWay: totals.UnderWay, Crossings: []contract.Crossing{}}
+	out := contract.ListCrossings200JSONResponse{Matched: matched, Total: totals.Total, Waiting: totals.Waiting,
+		UnderWay: totals.UnderWay, Crossings: []contract.Crossing{}}
 	for i := range rows {
 		out.Crossings = append(out.Crossings, s.crossing(ctx, &rows[i]))
 	}
@@ -64,7 +68,8 @@ func text[T ~string](p *T) string {
 	return string(*p)
 }
 
-func (s *calls) GetCrossing(ctx context.Context, r contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
+func (s *calls) GetCrossing(ctx context.Context,
+	r contract.GetCrossingRequestObject) (contract.GetCrossingResponseObject, error) {
 	c, err := s.shown(ctx, r.Name)
 	return contract.GetCrossing200JSONResponse(c), err
 }
@@ -105,7 +110,8 @@ func given(ctx context.Context, before domain.Settings, in *contract.Settings) (
 	return s, maySet(ctx, before, s)
 }
 
-func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestObject) (contract.AddCrossingResponseObject, error) {
+func (s *calls) AddCrossing(ctx context.Context,
+	r contract.AddCrossingRequestObject) (contract.AddCrossingResponseObject, error) {
 	house, err := s.Store.Defaults(ctx)
 	if err != nil {
 		return nil, err
@@ -133,7 +139,8 @@ func (s *calls) AddCrossing(ctx context.Context, r contract.AddCrossingRequestOb
 	return contract.AddCrossing201JSONResponse(c), err
 }
 
-func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestRequestObject) (contract.ImportManifestResponseObject, error) {
+func (s *calls) ImportManifest(ctx context.Context,
+	r contract.ImportManifestRequestObject) (contract.ImportManifestResponseObject, error) {
 	given := ""
 	if r.JSONBody != nil {
 		given = r.JSONBody.Manifest
@@ -152,14 +159,16 @@ func (s *calls) ImportManifest(ctx context.Context, r contract.ImportManifestReq
 	if err != nil {
 		return nil, err
 	}
-	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: kind, Source: m.Source, Target: m.Target, Patterns: m.Tables, Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Over(base)}, m.Settings.Given["stop_method"] != nil)
+	c, err := s.add(ctx, domain.Crossing{Name: m.Name, Kind: kind, Source: m.Source, Target: m.Target, Patterns: m.Tables,
+		Rules: m.Rules, Planning: m.Planning(), Settings: m.Settings.Over(base)}, m.Settings.Given["stop_method"] != nil)
 	if list := m.Notices(); len(list) > 0 {
 		c.Notices = &list
 	}
 	return contract.ImportManifest201JSONResponse(c), err
 }
 
-func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestRequestObject) (contract.ExportManifestResponseObject, error) {
+func (s *calls) ExportManifest(ctx context.Context,
+	r contract.ExportManifestRequestObject) (contract.ExportManifestResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -171,7 +180,8 @@ func (s *calls) ExportManifest(ctx context.Context, r contract.ExportManifestReq
 	return contract.ExportManifest200TextResponse(text), err
 }
 
-func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingRequestObject) (contract.ChangeCrossingResponseObject, error) {
+func (s *calls) ChangeCrossing(ctx context.Context,
+	r contract.ChangeCrossingRequestObject) (contract.ChangeCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		set, err := given(ctx, c.Settings, r.Body)
 		if err != nil {
@@ -182,7 +192,8 @@ func (s *calls) ChangeCrossing(ctx context.Context, r contract.ChangeCrossingReq
 	return contract.ChangeCrossing200JSONResponse(c), err
 }
 
-func (s *calls) ChooseTables(ctx context.Context, r contract.ChooseTablesRequestObject) (contract.ChooseTablesResponseObject, error) {
+func (s *calls) ChooseTables(ctx context.Context,
+	r contract.ChooseTablesRequestObject) (contract.ChooseTablesResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		rules, planning := c.Rules, c.Planning
 		if r.Body.Rules != nil {
@@ -217,19 +228,22 @@ func laidOver(base domain.Planning, in contract.Planning) domain.Planning {
 	return base
 }
 
-func (s *calls) CopyCrossing(ctx context.Context, r contract.CopyCrossingRequestObject) (contract.CopyCrossingResponseObject, error) {
+func (s *calls) CopyCrossing(ctx context.Context,
+	r contract.CopyCrossingRequestObject) (contract.CopyCrossingResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
-	d := domain.Crossing{Name: r.Body.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Patterns: c.Patterns, Rules: c.Rules, Planning: c.Planning, Settings: c.Settings}
+	d := domain.Crossing{Name: r.Body.Name, Kind: c.Kind, Source: c.Source, Target: c.Target, Patterns: c.Patterns,
+		Rules: c.Rules, Planning: c.Planning, Settings: c.Settings}
 	take(&d.Source, r.Body.Source)
 	take(&d.Target, r.Body.Target)
 	out, err := s.add(ctx, d, d.Source == c.Source)
 	return contract.CopyCrossing201JSONResponse(out), err
 }
 
-func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingRequestObject) (contract.RemoveCrossingResponseObject, error) {
+func (s *calls) RemoveCrossing(ctx context.Context,
+	r contract.RemoveCrossingRequestObject) (contract.RemoveCrossingResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -240,7 +254,8 @@ func (s *calls) RemoveCrossing(ctx context.Context, r contract.RemoveCrossingReq
 	return contract.RemoveCrossing204Response{}, s.Voyage.Remove(ctx, &c, who(ctx).Name)
 }
 
-func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
+func (s *calls) GetSurvey(ctx context.Context,
+	r contract.GetSurveyRequestObject) (contract.GetSurveyResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -249,7 +264,8 @@ func (s *calls) GetSurvey(ctx context.Context, r contract.GetSurveyRequestObject
 	return contract.GetSurvey200JSONResponse(entries(ctx, found)), err
 }
 
-func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
+func (s *calls) SurveyCrossing(ctx context.Context,
+	r contract.SurveyCrossingRequestObject) (contract.SurveyCrossingResponseObject, error) {
 	var found []domain.Entry
 	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) (err error) {
 		found, err = s.Voyage.Survey(ctx, c, actor)
@@ -258,28 +274,36 @@ func (s *calls) SurveyCrossing(ctx context.Context, r contract.SurveyCrossingReq
 	return contract.SurveyCrossing200JSONResponse(entries(ctx, found)), err
 }
 
-func (s *calls) StartCrossing(ctx context.Context, r contract.StartCrossingRequestObject) (contract.StartCrossingResponseObject, error) {
+func (s *calls) StartCrossing(ctx context.Context,
+	r contract.StartCrossingRequestObject) (contract.StartCrossingResponseObject, error) {
 	confirm := ""
 	if r.Body != nil {
 		take(&confirm, r.Body.Confirm)
 	}
-	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.StartCrossing(ctx, c, confirm, actor) })
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		return s.Voyage.StartCrossing(ctx, c, confirm, actor)
+	})
 	return contract.StartCrossing202JSONResponse(c), err
 }
 
-func (s *calls) PauseCrossing(ctx context.Context, r contract.PauseCrossingRequestObject) (contract.PauseCrossingResponseObject, error) {
+func (s *calls) PauseCrossing(ctx context.Context,
+	r contract.PauseCrossingRequestObject) (contract.PauseCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.PauseCrossing(ctx, c, r.Body.KeepCapture, actor)
 	})
 	return contract.PauseCrossing200JSONResponse(c), err
 }
 
-func (s *calls) ResumeCrossing(ctx context.Context, r contract.ResumeCrossingRequestObject) (contract.ResumeCrossingResponseObject, error) {
-	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.ResumeCrossing(ctx, c, actor) })
+func (s *calls) ResumeCrossing(ctx context.Context,
+	r contract.ResumeCrossingRequestObject) (contract.ResumeCrossingResponseObject, error) {
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		return s.Voyage.ResumeCrossing(ctx, c, actor)
+	})
 	return contract.ResumeCrossing200JSONResponse(c), err
 }
 
-func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingRequestObject) (contract.RestartCrossingResponseObject, error) {
+func (s *calls) RestartCrossing(ctx context.Context,
+	r contract.RestartCrossingRequestObject) (contract.RestartCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		table, all := text(r.Body.Table), r.Body.All != nil && *r.Body.All
 		name, act := c.Name, "restarting every table of "+c.Name
@@ -299,7 +323,8 @@ func (s *calls) RestartCrossing(ctx context.Context, r contract.RestartCrossingR
 	return contract.RestartCrossing202JSONResponse(c), err
 }
 
-func (s *calls) RefreshCrossing(ctx context.Context, r contract.RefreshCrossingRequestObject) (contract.RefreshCrossingResponseObject, error) {
+func (s *calls) RefreshCrossing(ctx context.Context,
+	r contract.RefreshCrossingRequestObject) (contract.RefreshCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		confirm := ""
 		take(&confirm, r.Body.Confirm)
@@ -308,14 +333,16 @@ func (s *calls) RefreshCrossing(ctx context.Context, r contract.RefreshCrossingR
 	return contract.RefreshCrossing202JSONResponse(c), err
 }
 
-func (s *calls) AddTable(ctx context.Context, r contract.AddTableRequestObject) (contract.AddTableResponseObject, error) {
+func (s *calls) AddTable(ctx context.Context,
+	r contract.AddTableRequestObject) (contract.AddTableResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.StartAdd(ctx, c, r.Body.Table, actor)
 	})
 	return contract.AddTable202JSONResponse(c), err
 }
 
-func (s *calls) LeaveOutTable(ctx context.Context, r contract.LeaveOutTableRequestObject) (contract.LeaveOutTableResponseObject, error) {
+func (s *calls) LeaveOutTable(ctx context.Context,
+	r contract.LeaveOutTableRequestObject) (contract.LeaveOutTableResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		if err := domain.Confirmed(text(r.Body.Confirm), r.Body.Table, "leaving out "+r.Body.Table); err != nil {
 			return err
@@ -325,14 +352,16 @@ func (s *calls) LeaveOutTable(ctx context.Context, r contract.LeaveOutTableReque
 	return contract.LeaveOutTable200JSONResponse(c), err
 }
 
-func (s *calls) TakeUpCrossing(ctx context.Context, r contract.TakeUpCrossingRequestObject) (contract.TakeUpCrossingResponseObject, error) {
+func (s *calls) TakeUpCrossing(ctx context.Context,
+	r contract.TakeUpCrossingRequestObject) (contract.TakeUpCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		return s.Voyage.TakeUp(ctx, c, actor)
 	})
 	return contract.TakeUpCrossing202JSONResponse(c), err
 }
 
-func (s *calls) CloseCrossing(ctx context.Context, r contract.CloseCrossingRequestObject) (contract.CloseCrossingResponseObject, error) {
+func (s *calls) CloseCrossing(ctx context.Context,
+	r contract.CloseCrossingRequestObject) (contract.CloseCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "closing "+c.Name); err != nil {
 			return err

@@ -10,7 +10,8 @@ import (
 )
 
 func databaseOut(d *domain.Database, usedBy []string) contract.Database {
-	return contract.Database{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username, Tls: d.TLS, UsedBy: notNil(usedBy)}
+	return contract.Database{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName,
+		User: d.Username, Tls: d.TLS, UsedBy: notNil(usedBy)}
 }
 
 func (s *calls) databases(ctx context.Context) ([]contract.Database, error) {
@@ -35,20 +36,24 @@ func (s *calls) database(ctx context.Context, name string) (contract.Database, e
 	return databaseOut(&row, users[row.ID]), err
 }
 
-func (s *calls) ListDatabases(ctx context.Context, _ contract.ListDatabasesRequestObject) (contract.ListDatabasesResponseObject, error) {
+func (s *calls) ListDatabases(ctx context.Context,
+	_ contract.ListDatabasesRequestObject) (contract.ListDatabasesResponseObject, error) {
 	all, err := s.databases(ctx)
 	return contract.ListDatabases200JSONResponse(all), err
 }
 
-func (s *calls) GetDatabase(ctx context.Context, r contract.GetDatabaseRequestObject) (contract.GetDatabaseResponseObject, error) {
+func (s *calls) GetDatabase(ctx context.Context,
+	r contract.GetDatabaseRequestObject) (contract.GetDatabaseResponseObject, error) {
 	d, err := s.database(ctx, r.Name)
 	return contract.GetDatabase200JSONResponse(d), err
 }
 
 // AddDatabase registers a database.
-func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestObject) (contract.AddDatabaseResponseObject, error) {
+func (s *calls) AddDatabase(ctx context.Context,
+	r contract.AddDatabaseRequestObject) (contract.AddDatabaseResponseObject, error) {
 	b := r.Body
-	row := domain.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database, Username: b.User, TLS: "prefer"}
+	row := domain.Database{Name: b.Name, Engine: string(b.Engine), Host: b.Host, Port: b.Port, DBName: b.Database,
+		Username: b.User, TLS: "prefer"}
 	if b.Tls != nil {
 		row.TLS = string(*b.Tls)
 	}
@@ -60,7 +65,8 @@ func (s *calls) AddDatabase(ctx context.Context, r contract.AddDatabaseRequestOb
 }
 
 // ChangeDatabase keeps a new address or sign-in once it was reached that way.
-func (s *calls) ChangeDatabase(ctx context.Context, r contract.ChangeDatabaseRequestObject) (contract.ChangeDatabaseResponseObject, error) {
+func (s *calls) ChangeDatabase(ctx context.Context,
+	r contract.ChangeDatabaseRequestObject) (contract.ChangeDatabaseResponseObject, error) {
 	b := r.Body
 	change := databases.Change{Host: b.Host, User: b.User, Password: b.Password, TLS: (*string)(b.Tls), Port: b.Port}
 	if err := s.Voyage.ChangeDatabase(ctx, r.Name, change, who(ctx).Name); err != nil {
@@ -70,7 +76,8 @@ func (s *calls) ChangeDatabase(ctx context.Context, r contract.ChangeDatabaseReq
 	return contract.ChangeDatabase200JSONResponse(d), err
 }
 
-func (s *calls) RemoveDatabase(ctx context.Context, r contract.RemoveDatabaseRequestObject) (contract.RemoveDatabaseResponseObject, error) {
+func (s *calls) RemoveDatabase(ctx context.Context,
+	r contract.RemoveDatabaseRequestObject) (contract.RemoveDatabaseResponseObject, error) {
 	row, err := s.Store.Database(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -83,7 +90,8 @@ func (s *calls) RemoveDatabase(ctx context.Context, r contract.RemoveDatabaseReq
 	return contract.RemoveDatabase204Response{}, nil
 }
 
-func (s *calls) CheckDatabase(ctx context.Context, r contract.CheckDatabaseRequestObject) (contract.CheckDatabaseResponseObject, error) {
+func (s *calls) CheckDatabase(ctx context.Context,
+	r contract.CheckDatabaseRequestObject) (contract.CheckDatabaseResponseObject, error) {
 	limit, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	db, err := s.Voyage.Open(limit, r.Name)
@@ -98,12 +106,14 @@ func (s *calls) CheckDatabase(ctx context.Context, r contract.CheckDatabaseReque
 	for _, k := range db.Can() {
 		can = append(can, string(k))
 	}
-	return contract.CheckDatabase200JSONResponse{Version: f.Version, Encrypted: f.Encrypted, RoundTripSeconds: f.RoundTrip.Seconds(), User: f.User,
+	return contract.CheckDatabase200JSONResponse{Version: f.Version, Encrypted: f.Encrypted,
+		RoundTripSeconds: f.RoundTrip.Seconds(), User: f.User,
 		Can:      can,
 		AsSource: entries(ctx, f.AsSource), AsTarget: entries(ctx, f.AsTarget)}, nil
 }
 
-func (s *calls) ListDatabaseTables(ctx context.Context, r contract.ListDatabaseTablesRequestObject) (contract.ListDatabaseTablesResponseObject, error) {
+func (s *calls) ListDatabaseTables(ctx context.Context,
+	r contract.ListDatabaseTablesRequestObject) (contract.ListDatabaseTablesResponseObject, error) {
 	fresh, patterns := false, []string{}
 	take(&fresh, r.Params.Fresh)
 	take(&patterns, r.Params.Pattern)
@@ -127,12 +137,14 @@ func (s *calls) ListDatabaseTables(ctx context.Context, r contract.ListDatabaseT
 		if len(t.Keys) > 0 {
 			key = t.Keys[0].Columns
 		}
-		out = append(out, contract.CatalogTable{Name: t.String(), Rows: t.Rows, Bytes: t.Bytes, Key: key, Columns: len(t.Columns), Chosen: chosen[t.TableName]})
+		out = append(out, contract.CatalogTable{Name: t.String(), Rows: t.Rows, Bytes: t.Bytes, Key: key,
+			Columns: len(t.Columns), Chosen: chosen[t.TableName]})
 	}
 	return out, nil
 }
 
-func (s *calls) PreviewRows(ctx context.Context, r contract.PreviewRowsRequestObject) (contract.PreviewRowsResponseObject, error) {
+func (s *calls) PreviewRows(ctx context.Context,
+	r contract.PreviewRowsRequestObject) (contract.PreviewRowsResponseObject, error) {
 	limit := 20
 	take(&limit, r.Params.Limit)
 	limit = min(max(limit, 1), 100)
@@ -158,17 +170,20 @@ func preview(cols []domain.Column, rows [][]*string, limit int) contract.Preview
 }
 
 // ListTraces lists what crossings have left in a database.
-func (s *calls) ListTraces(ctx context.Context, r contract.ListTracesRequestObject) (contract.ListTracesResponseObject, error) {
+func (s *calls) ListTraces(ctx context.Context,
+	r contract.ListTracesRequestObject) (contract.ListTracesResponseObject, error) {
 	list, err := s.Voyage.Traces(ctx, r.Name)
 	out := contract.ListTraces200JSONResponse{}
 	for _, t := range list {
-		out = append(out, contract.Trace{CrossingUid: t.Crossing, Crossing: t.Name, State: t.State, Kind: t.Kind, Name: t.Trace.Name, Detail: t.Detail, Undo: t.Undo})
+		out = append(out, contract.Trace{CrossingUid: t.Crossing, Crossing: t.Name, State: t.State, Kind: t.Kind,
+			Name: t.Trace.Name, Detail: t.Detail, Undo: t.Undo})
 	}
 	return out, err
 }
 
 // RemoveTraces removes what one crossing has left in a database.
-func (s *calls) RemoveTraces(ctx context.Context, r contract.RemoveTracesRequestObject) (contract.RemoveTracesResponseObject, error) {
+func (s *calls) RemoveTraces(ctx context.Context,
+	r contract.RemoveTracesRequestObject) (contract.RemoveTracesResponseObject, error) {
 	if err := domain.Confirmed(text(r.Params.Confirm), r.Name, "removing what a crossing left in "+r.Name); err != nil {
 		return nil, err
 	}

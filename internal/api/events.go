@@ -23,7 +23,8 @@ import (
 
 // watchable are the calls a stream may repeat: those answered from the records
 // alone, for every role alike. What asks a source or a target is not among them.
-var watchable = regexp.MustCompile(`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|set-aside|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
+var watchable = regexp.MustCompile(
+	`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|set-aside|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
 
 // pulse answers the topics of all event streams once a second, each distinct
 // one once, so that many open tabs cost the control database as little as one.
@@ -107,7 +108,8 @@ func (p *pulse) beat(ctx context.Context) {
 
 // ask makes the call as that role.
 func (p *pulse) ask(ctx context.Context, t topic) answered {
-	ctx = context.WithValue(ctx, whoKey{}, &records.Token{Name: "event stream", Role: t.role, SeeRows: t.seeRows, Beat: true})
+	ctx = context.WithValue(ctx, whoKey{}, &records.Token{Name: "event stream", Role: t.role, SeeRows: t.seeRows,
+		Beat: true})
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, t.path, nil)
 	if err != nil {
 		return answered{status: http.StatusBadRequest}
@@ -129,13 +131,15 @@ func (k *kept) WriteHeader(status int)      { k.status = status }
 func (k *kept) Write(b []byte) (int, error) { return k.body.Write(b) }
 
 // StreamEvents opens a stream of server-sent events.
-func (s *calls) StreamEvents(ctx context.Context, r contract.StreamEventsRequestObject) (contract.StreamEventsResponseObject, error) {
+func (s *calls) StreamEvents(ctx context.Context,
+	r contract.StreamEventsRequestObject) (contract.StreamEventsResponseObject, error) {
 	g, ok := ctx.(*gin.Context)
 	if !ok {
 		return nil, domain.Invalid("a stream needs a request of its own")
 	}
 	t := who(ctx)
-	e := &stream{s: s.Server, ctx: ctx, token: t.ID, role: t.Role, seeRows: t.MaySeeRows(), after: -1, sent: map[string][]byte{}, wake: make(chan struct{}, 1)}
+	e := &stream{s: s.Server, ctx: ctx, token: t.ID, role: t.Role, seeRows: t.MaySeeRows(), after: -1,
+		sent: map[string][]byte{}, wake: make(chan struct{}, 1)}
 	if r.Params.Topic != nil {
 		e.topics = *r.Params.Topic
 	}
@@ -147,17 +151,20 @@ func (s *calls) StreamEvents(ctx context.Context, r contract.StreamEventsRequest
 		// An encoded character in the path would be another path to the router than here.
 		path, _, _ := strings.Cut(t, "?")
 		if len(t) > 600 || !watchable.MatchString(t) || strings.ContainsAny(path, "%;") {
-			return nil, domain.Invalid("%q is no topic; give the path of a call under /api/crossings, /api/journal or /api/workers", t)
+			return nil, domain.Invalid("%q is no topic; give the path of a call under /api/crossings, /api/journal or "+
+				"/api/workers", t)
 		}
 		if ofRows.MatchString(t) {
 			if !e.seeRows {
-				return nil, domain.Forbidden("%s shows rows of the databases, which your token may not see; ask an admin for one that may (token add --see-rows)", path)
+				return nil, domain.Forbidden("%s shows rows of the databases, which your token may not see; ask an admin for one "+
+					"that may (token add --see-rows)", path)
 			}
 			rows = append(rows, path)
 		}
 	}
 	if n := s.pulse.topicsOf(e); n > tokenTopics {
-		return nil, &tooMany{fmt.Sprintf("the event streams of this token would carry %d different topics, and %d may be; close some (each console tab has a stream)", n, tokenTopics), 5 * time.Second}
+		return nil, &tooMany{fmt.Sprintf("the event streams of this token would carry %d different topics, and %d may be; "+
+			"close some (each console tab has a stream)", n, tokenTopics), 5 * time.Second}
 	}
 	take(&e.after, r.Params.After)
 	take(&e.after, r.Params.LastEventID)

@@ -89,15 +89,18 @@ func (s *Server) sameOrigin(c *gin.Context) bool {
 	switch site := r.Header.Get("Sec-Fetch-Site"); {
 	case site == "same-origin", site == "none" && reads:
 	case site != "":
-		s.problem(c, http.StatusForbidden, "Not allowed", "this request comes from another site's page; open the console itself")
+		s.problem(c, http.StatusForbidden, "Not allowed",
+			"this request comes from another site's page; open the console itself")
 		return false
 	default:
 		origin := r.Header.Get("Origin")
 		if origin == "" && reads {
 			break
 		}
-		if u, err := url.Parse(origin); err != nil || u.Host == "" || !strings.EqualFold(u.Host, r.Host) || (u.Scheme == "https") != (r.TLS != nil) {
-			s.problem(c, http.StatusForbidden, "Not allowed", "this request does not say that it comes from the console (Origin or Sec-Fetch-Site); scripts send a token as 'Authorization: Bearer …'")
+		if u, err := url.Parse(origin); err != nil || u.Host == "" || !strings.EqualFold(u.Host, r.Host) ||
+			(u.Scheme == "https") != (r.TLS != nil) {
+			s.problem(c, http.StatusForbidden, "Not allowed", "this request does not say that it comes from the console "+
+				"(Origin or Sec-Fetch-Site); scripts send a token as 'Authorization: Bearer …'")
 			return false
 		}
 	}

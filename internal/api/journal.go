@@ -15,7 +15,8 @@ import (
 	"dustyferry/internal/records"
 )
 
-func (s *calls) ListJournal(ctx context.Context, r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
+func (s *calls) ListJournal(ctx context.Context,
+	r contract.ListJournalRequestObject) (contract.ListJournalResponseObject, error) {
 	p := r.Params
 	f := records.EntryFilter{Crossing: text(p.Crossing), Actor: text(p.Actor), Act: text(p.Act), Subject: text(p.Subject),
 		Severity: text(p.Severity), Search: text(p.Search), Since: p.Since, Until: p.Until, Limit: 200}
@@ -33,7 +34,8 @@ const exported = 2000
 
 // ExportJournal writes the chosen entries as they are read, so that a long
 // journal costs no memory.
-func (s *calls) ExportJournal(ctx context.Context, r contract.ExportJournalRequestObject) (contract.ExportJournalResponseObject, error) {
+func (s *calls) ExportJournal(ctx context.Context,
+	r contract.ExportJournalRequestObject) (contract.ExportJournalResponseObject, error) {
 	p := r.Params
 	f := records.EntryFilter{Crossing: text(p.Crossing), Actor: text(p.Actor), Act: text(p.Act), Subject: text(p.Subject),
 		Severity: text(p.Severity), Search: text(p.Search), Since: p.Since, Until: p.Until, Oldest: true, Limit: exported}
@@ -97,7 +99,8 @@ func (e *journalFile) lines(w io.Writer) func(*domain.JournalEntry) error {
 	_ = c.Write([]string{"number", "time", "actor", "crossing", "subject", "act", "severity", "message"})
 	c.Flush()
 	return func(x *domain.JournalEntry) error {
-		err := c.Write([]string{fmt.Sprint(x.ID), x.At.UTC().Format(time.RFC3339Nano), harmless(x.Actor), harmless(x.Crossing), harmless(x.Subject), x.Act, x.Severity, harmless(x.Message)})
+		err := c.Write([]string{fmt.Sprint(x.ID), x.At.UTC().Format(time.RFC3339Nano), harmless(x.Actor),
+			harmless(x.Crossing), harmless(x.Subject), x.Act, x.Severity, harmless(x.Message)})
 		c.Flush()
 		return err
 	}

@@ -100,9 +100,11 @@ func (l *limits) openStream(r *http.Request, id int64) (end func(), err error) {
 	defer l.mu.Unlock()
 	switch {
 	case byToken.streams >= tokenStreams:
-		return nil, &tooMany{fmt.Sprintf("this token has %d event streams open, which is as many as may be; close some (each console tab has one)", tokenStreams), 5 * time.Second}
+		return nil, &tooMany{fmt.Sprintf("this token has %d event streams open, which is as many as may be; close some "+
+			"(each console tab has one)", tokenStreams), 5 * time.Second}
 	case byAddress.streams >= addressStream:
-		return nil, &tooMany{fmt.Sprintf("%d event streams are open from your address, which is as many as may be", addressStream), 5 * time.Second}
+		return nil, &tooMany{fmt.Sprintf("%d event streams are open from your address, which is as many as may be",
+			addressStream), 5 * time.Second}
 	}
 	byToken.streams++
 	byAddress.streams++

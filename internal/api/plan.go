@@ -22,8 +22,10 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(), TargetStands: p.Target != nil,
-		Rows: p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder, Chunks: p.Chunks, ChunkBytes: planning.ChunkAim(c.Settings),
+	out := contract.GetPlan200JSONResponse{Source: p.Plan.Source.String(), Target: p.Plan.Target.String(),
+		TargetStands: p.Target != nil,
+		Rows:         p.Plan.Table.Rows, Bytes: p.Plan.Table.Bytes, Key: notNil(p.Plan.Key), KeyOrder: p.Plan.KeyOrder,
+		Chunks: p.Chunks, ChunkBytes: planning.ChunkAim(c.Settings),
 		First: convertAll(p.First, plannedObject), Later: convertAll(p.Later, plannedObject), Notes: entries(ctx, p.Notes)}
 	both := &sidebyside.Table{Plan: p.Plan, LeftOut: p.LeftOut, Noted: p.Noted, Target: p.Target}
 	for _, k := range p.Plan.Table.Columns {
@@ -32,7 +34,8 @@ func (s *calls) GetPlan(ctx context.Context, r contract.GetPlanRequestObject) (c
 	return out, nil
 }
 
-func (s *calls) PreviewPlan(ctx context.Context, r contract.PreviewPlanRequestObject) (contract.PreviewPlanResponseObject, error) {
+func (s *calls) PreviewPlan(ctx context.Context,
+	r contract.PreviewPlanRequestObject) (contract.PreviewPlanResponseObject, error) {
 	limit := 20
 	take(&limit, r.Params.Limit)
 	limit = min(max(limit, 1), 100)
@@ -44,11 +47,13 @@ func (s *calls) PreviewPlan(ctx context.Context, r contract.PreviewPlanRequestOb
 	if err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, c.Name, r.Params.Table, "look", "%s looked at the first rows of %s as they will arrive", who(ctx).Name, r.Params.Table)
+	s.Voyage.Say(ctx, "info", who(ctx).Name, c.Name, r.Params.Table, "look",
+		"%s looked at the first rows of %s as they will arrive", who(ctx).Name, r.Params.Table)
 	return contract.PreviewPlan200JSONResponse(preview(cols, rows, limit)), nil
 }
 
-func (s *calls) ListObjects(ctx context.Context, r contract.ListObjectsRequestObject) (contract.ListObjectsResponseObject, error) {
+func (s *calls) ListObjects(ctx context.Context,
+	r contract.ListObjectsRequestObject) (contract.ListObjectsResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -57,7 +62,8 @@ func (s *calls) ListObjects(ctx context.Context, r contract.ListObjectsRequestOb
 	return contract.ListObjects200JSONResponse(convertAll(list, madeObject)), err
 }
 
-func (s *calls) ChangeObject(ctx context.Context, r contract.ChangeObjectRequestObject) (contract.ChangeObjectResponseObject, error) {
+func (s *calls) ChangeObject(ctx context.Context,
+	r contract.ChangeObjectRequestObject) (contract.ChangeObjectResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -67,7 +73,8 @@ func (s *calls) ChangeObject(ctx context.Context, r contract.ChangeObjectRequest
 }
 
 func madeObject(o domain.TargetObject) contract.MadeObject {
-	out := contract.MadeObject{Id: o.ID, Stage: contract.MadeObjectStage(o.Stage), Kind: o.Kind, Name: o.Name, Table: o.Table, Statement: o.Statement,
+	out := contract.MadeObject{Id: o.ID, Stage: contract.MadeObjectStage(o.Stage), Kind: o.Kind, Name: o.Name,
+		Table: o.Table, Statement: o.Statement,
 		State: contract.MadeObjectState(o.State), Error: o.Error}
 	if o.Seconds != nil && o.Stage != domain.StageTable {
 		out.Seconds = o.Seconds
@@ -85,7 +92,8 @@ func plannedObject(o planning.Object) contract.PlannedObject {
 // plannedColumn shows a column on both sides.
 func plannedColumn(k domain.Column, t *sidebyside.Table) contract.PlannedColumn {
 	x := sidebyside.Of(k, t)
-	out := contract.PlannedColumn{Name: x.Name, SourceType: x.SourceType, Nullable: x.Nullable, Key: x.Key, TargetName: x.TargetName, TargetType: x.TargetType,
+	out := contract.PlannedColumn{Name: x.Name, SourceType: x.SourceType, Nullable: x.Nullable, Key: x.Key,
+		TargetName: x.TargetName, TargetType: x.TargetType,
 		Mapping: x.Mapping, Carried: x.Carried, Note: x.Note, Verdict: contract.Ok}
 	if x.Blocks {
 		out.Verdict = contract.Blocker
@@ -93,7 +101,8 @@ func plannedColumn(k domain.Column, t *sidebyside.Table) contract.PlannedColumn 
 	return out
 }
 
-func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestObject) (contract.GetFitCheckResponseObject, error) {
+func (s *calls) GetFitCheck(ctx context.Context,
+	r contract.GetFitCheckRequestObject) (contract.GetFitCheckResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -105,7 +114,8 @@ func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestOb
 	if f == nil {
 		return contract.GetFitCheck200JSONResponse{Entries: []contract.Entry{}}, nil
 	}
-	out := contract.GetFitCheck200JSONResponse{Share: f.Share, Extremes: f.Extremes, StartedAt: &f.StartedAt, Tables: f.Tables, TablesDone: f.Done,
+	out := contract.GetFitCheck200JSONResponse{Share: f.Share, Extremes: f.Extremes, StartedAt: &f.StartedAt,
+		Tables: f.Tables, TablesDone: f.Done,
 		Rows: f.Rows, Bytes: f.Bytes, Misfits: f.Misfits, Entries: entries(ctx, f.Entries)}
 	if !f.EndedAt.IsZero() {
 		out.EndedAt = &f.EndedAt
@@ -116,17 +126,21 @@ func (s *calls) GetFitCheck(ctx context.Context, r contract.GetFitCheckRequestOb
 	return out, nil
 }
 
-func (s *calls) CheckFit(ctx context.Context, r contract.CheckFitRequestObject) (contract.CheckFitResponseObject, error) {
+func (s *calls) CheckFit(ctx context.Context,
+	r contract.CheckFitRequestObject) (contract.CheckFitResponseObject, error) {
 	a := planning.FitArgs{Share: 1}
 	take(&a.Share, r.Body.Share)
 	take(&a.Extremes, r.Body.Extremes)
 	take(&a.SpeedLimit, r.Body.SpeedLimit)
 	take(&a.Tables, r.Body.Tables)
-	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.CheckFit(ctx, c, a, actor) })
+	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		return s.Voyage.CheckFit(ctx, c, a, actor)
+	})
 	return contract.CheckFit202JSONResponse(c), err
 }
 
-func (s *calls) GetReview(ctx context.Context, r contract.GetReviewRequestObject) (contract.GetReviewResponseObject, error) {
+func (s *calls) GetReview(ctx context.Context,
+	r contract.GetReviewRequestObject) (contract.GetReviewResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -141,17 +155,22 @@ func (s *calls) GetReview(ctx context.Context, r contract.GetReviewRequestObject
 	}
 	dst, err := s.database(ctx, c.Target)
 	loss := func(x planning.Loss) contract.Loss { return contract.Loss{Table: x.Table, Rows: x.Rows} }
-	return contract.GetReview200JSONResponse{Source: src, Target: dst, Tables: l.Tables, Rows: l.Rows, Bytes: l.Bytes, Chunks: l.Chunks,
-		Create: l.Create, StandingEmpty: l.Empty, Losses: convertAll(l.Losses, loss), RowsLost: l.RowsLost, Refused: convertAll(l.Refused, loss),
-		Blockers: entries(ctx, l.Blockers), Notices: l.Notices, LoadSeconds: l.LoadTime.Seconds(), LoadSecondsFrom: l.LoadTimeFrom}, err
+	return contract.GetReview200JSONResponse{Source: src, Target: dst, Tables: l.Tables, Rows: l.Rows, Bytes: l.Bytes,
+		Chunks: l.Chunks,
+		Create: l.Create, StandingEmpty: l.Empty, Losses: convertAll(l.Losses, loss), RowsLost: l.RowsLost,
+		Refused:  convertAll(l.Refused, loss),
+		Blockers: entries(ctx, l.Blockers), Notices: l.Notices, LoadSeconds: l.LoadTime.Seconds(),
+		LoadSecondsFrom: l.LoadTimeFrom}, err
 }
 
-func (s *calls) GetDefaults(ctx context.Context, _ contract.GetDefaultsRequestObject) (contract.GetDefaultsResponseObject, error) {
+func (s *calls) GetDefaults(ctx context.Context,
+	_ contract.GetDefaultsRequestObject) (contract.GetDefaultsResponseObject, error) {
 	set, err := s.Store.Defaults(ctx)
 	return contract.GetDefaults200JSONResponse(settingsFor(ctx, set)), err
 }
 
-func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestObject) (contract.SetDefaultsResponseObject, error) {
+func (s *calls) SetDefaults(ctx context.Context,
+	r contract.SetDefaultsRequestObject) (contract.SetDefaultsResponseObject, error) {
 	before, err := s.Store.Defaults(ctx)
 	if err != nil {
 		return nil, err
@@ -166,9 +185,11 @@ func (s *calls) SetDefaults(ctx context.Context, r contract.SetDefaultsRequestOb
 	return contract.SetDefaults200JSONResponse(settingsOut(set)), nil
 }
 
-func (s *calls) ListSettings(context.Context, contract.ListSettingsRequestObject) (contract.ListSettingsResponseObject, error) {
+func (s *calls) ListSettings(context.Context,
+	contract.ListSettingsRequestObject) (contract.ListSettingsResponseObject, error) {
 	return contract.ListSettings200JSONResponse(convertAll(domain.SettingsList(), func(d domain.Setting) contract.Setting {
-		out := contract.Setting{Key: d.Key, Property: d.Property(), Kind: contract.SettingKind(d.Kind), Group: d.Group, Label: d.Label, Help: d.Help,
+		out := contract.Setting{Key: d.Key, Property: d.Property(), Kind: contract.SettingKind(d.Kind), Group: d.Group,
+			Label: d.Label, Help: d.Help,
 			Choices: convertAll(d.Choices, func(c domain.Choice) contract.SettingChoice {
 				return contract.SettingChoice{Value: c.Value, Label: c.Label}
 			}),
@@ -183,12 +204,14 @@ func (s *calls) ListSettings(context.Context, contract.ListSettingsRequestObject
 	})), nil
 }
 
-func (s *calls) GetHouse(ctx context.Context, _ contract.GetHouseRequestObject) (contract.GetHouseResponseObject, error) {
+func (s *calls) GetHouse(ctx context.Context,
+	_ contract.GetHouseRequestObject) (contract.GetHouseResponseObject, error) {
 	h, err := s.Store.House(ctx)
 	return contract.GetHouse200JSONResponse(as[contract.House](h)), err
 }
 
-func (s *calls) SetHouse(ctx context.Context, r contract.SetHouseRequestObject) (contract.SetHouseResponseObject, error) {
+func (s *calls) SetHouse(ctx context.Context,
+	r contract.SetHouseRequestObject) (contract.SetHouseResponseObject, error) {
 	h := as[domain.House](*r.Body)
 	if err := h.Validate(); err != nil {
 		return nil, err
@@ -209,13 +232,18 @@ func (s *calls) SetHouse(ctx context.Context, r contract.SetHouseRequestObject) 
 	checks := convertAll(h.Checks, func(c domain.Check) string { return string(c) })
 	old, _ := json.Marshal(before)
 	now, _ := json.Marshal(h)
-	s.Voyage.Record(ctx, domain.JournalEntry{Actor: who(ctx).Name, Act: "change", Severity: "warning", Message: fmt.Sprintf("%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
-		who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked)), Detail: fmt.Sprintf("%s → %s", old, now)})
+	s.Voyage.Record(ctx, domain.JournalEntry{Actor: who(ctx).Name, Act: "change", Severity: "warning",
+		Message: fmt.Sprintf("%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
+			who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked)), Detail: fmt.Sprintf("%s → %s", old,
+			now)})
 	return contract.SetHouse200JSONResponse(*r.Body), nil
 }
 
-func (s *calls) GetAbout(ctx context.Context, _ contract.GetAboutRequestObject) (contract.GetAboutResponseObject, error) {
+func (s *calls) GetAbout(ctx context.Context,
+	_ contract.GetAboutRequestObject) (contract.GetAboutResponseObject, error) {
 	h, err := s.Store.Holdings(ctx)
-	return contract.GetAbout200JSONResponse{Version: s.Version, Build: s.Build, Go: runtime.Version(), StartedAt: s.started, Worker: s.Voyage.Worker, Listen: s.Listen,
-		ControlVersion: "PostgreSQL " + h.Version, ControlBytes: h.Bytes, JournalEntries: h.Journal, Samples: h.Samples, Workers: h.Workers}, err
+	return contract.GetAbout200JSONResponse{Version: s.Version, Build: s.Build, Go: runtime.Version(),
+		StartedAt: s.started, Worker: s.Voyage.Worker, Listen: s.Listen,
+		ControlVersion: "PostgreSQL " + h.Version, ControlBytes: h.Bytes, JournalEntries: h.Journal, Samples: h.Samples,
+		Workers: h.Workers}, err
 }

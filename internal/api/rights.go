@@ -47,7 +47,8 @@ func allowed(t *records.Token, method, path string) string {
 		return "your role is " + t.Role + ", this needs " + need + "; ask an admin for a token with that role"
 	}
 	if showsRows[path] && !t.MaySeeRows() {
-		return "this shows rows of the databases, which your token may not see; ask an admin for one that may (token add --see-rows)"
+		return "this shows rows of the databases, which your token may not see; ask an admin for one that may (token add " +
+			"--see-rows)"
 	}
 	return ""
 }
@@ -74,7 +75,8 @@ func (s *Server) signIn(c *gin.Context) {
 		return
 	}
 	if why := allowed(t, c.Request.Method, c.FullPath()); why != "" {
-		s.refuse(c, t.Name, "", "refused", t.Name+" "+c.Request.Method+" "+c.FullPath(), "%s (%s) was refused %s %s", t.Name, t.Role, c.Request.Method, c.Request.URL.Path)
+		s.refuse(c, t.Name, "", "refused", t.Name+" "+c.Request.Method+" "+c.FullPath(), "%s (%s) was refused %s %s", t.Name,
+			t.Role, c.Request.Method, c.Request.URL.Path)
 		s.problem(c, http.StatusForbidden, "Not allowed", why)
 		return
 	}
@@ -89,9 +91,12 @@ func (s *Server) strange(c *gin.Context) {
 			s.fail(c, &tooMany{"too many sign-ins from your address failed; wait a while", failedWait})
 			return
 		}
-		s.refuse(c, "nobody", "", "sign in", "sign-in "+addressOf(c.Request), "a request from %s with an unknown token was refused: %s %s", addressOf(c.Request), c.Request.Method, c.Request.URL.Path)
+		s.refuse(c, "nobody", "", "sign in", "sign-in "+addressOf(c.Request),
+			"a request from %s with an unknown token was refused: %s %s", addressOf(c.Request), c.Request.Method,
+			c.Request.URL.Path)
 	}
-	s.problem(c, signIn.Status, signIn.Title, "sign in first: send an access token as 'Authorization: Bearer …', or sign in to the console")
+	s.problem(c, signIn.Status, signIn.Title, "sign in first: send an access token as 'Authorization: Bearer …', or "+
+		"sign in to the console")
 }
 
 // tokenOf returns the token a request came with, or nil, and whether a browser sent it by

@@ -28,7 +28,8 @@ func (s *calls) schedule(ctx context.Context, c *domain.Crossing) (contract.Sche
 }
 
 // GetSchedule says when a crossing starts by itself.
-func (s *calls) GetSchedule(ctx context.Context, r contract.GetScheduleRequestObject) (contract.GetScheduleResponseObject, error) {
+func (s *calls) GetSchedule(ctx context.Context,
+	r contract.GetScheduleRequestObject) (contract.GetScheduleResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -38,7 +39,8 @@ func (s *calls) GetSchedule(ctx context.Context, r contract.GetScheduleRequestOb
 }
 
 // PutSchedule replaces a crossing's schedule.
-func (s *calls) PutSchedule(ctx context.Context, r contract.PutScheduleRequestObject) (contract.PutScheduleResponseObject, error) {
+func (s *calls) PutSchedule(ctx context.Context,
+	r contract.PutScheduleRequestObject) (contract.PutScheduleResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -62,7 +64,8 @@ func (s *calls) PutSchedule(ctx context.Context, r contract.PutScheduleRequestOb
 }
 
 // RemoveSchedule forgets a crossing's schedule.
-func (s *calls) RemoveSchedule(ctx context.Context, r contract.RemoveScheduleRequestObject) (contract.RemoveScheduleResponseObject, error) {
+func (s *calls) RemoveSchedule(ctx context.Context,
+	r contract.RemoveScheduleRequestObject) (contract.RemoveScheduleResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -71,18 +74,21 @@ func (s *calls) RemoveSchedule(ctx context.Context, r contract.RemoveScheduleReq
 }
 
 // PauseSchedule keeps a schedule from starting anything.
-func (s *calls) PauseSchedule(ctx context.Context, r contract.PauseScheduleRequestObject) (contract.PauseScheduleResponseObject, error) {
+func (s *calls) PauseSchedule(ctx context.Context,
+	r contract.PauseScheduleRequestObject) (contract.PauseScheduleResponseObject, error) {
 	out, err := s.onSchedule(ctx, r.Name, s.Voyage.PauseSchedule)
 	return contract.PauseSchedule200JSONResponse(out), err
 }
 
 // ResumeSchedule lets a paused schedule go on.
-func (s *calls) ResumeSchedule(ctx context.Context, r contract.ResumeScheduleRequestObject) (contract.ResumeScheduleResponseObject, error) {
+func (s *calls) ResumeSchedule(ctx context.Context,
+	r contract.ResumeScheduleRequestObject) (contract.ResumeScheduleResponseObject, error) {
 	out, err := s.onSchedule(ctx, r.Name, s.Voyage.ResumeSchedule)
 	return contract.ResumeSchedule200JSONResponse(out), err
 }
 
-func (s *calls) onSchedule(ctx context.Context, name string, act func(context.Context, *domain.Crossing, string) error) (contract.Schedule, error) {
+func (s *calls) onSchedule(ctx context.Context, name string, act func(context.Context, *domain.Crossing,
+	string) error) (contract.Schedule, error) {
 	c, err := s.Store.Crossing(ctx, name)
 	if err != nil {
 		return contract.Schedule{}, err
@@ -94,14 +100,16 @@ func (s *calls) onSchedule(ctx context.Context, name string, act func(context.Co
 }
 
 // ListRuns lists the times that a crossing's load ran.
-func (s *calls) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
+func (s *calls) ListRuns(ctx context.Context,
+	r contract.ListRunsRequestObject) (contract.ListRunsResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	list, err := s.Store.Runs(ctx, c.ID, 200)
 	return contract.ListRuns200JSONResponse(convertAll(list, func(r records.Run) contract.Run {
-		out := contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt, Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note, DueAt: r.DueAt}
+		out := contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
+			Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note, DueAt: r.DueAt}
 		if r.Times > 1 {
 			out.Times = &r.Times
 		}
@@ -110,17 +118,20 @@ func (s *calls) ListRuns(ctx context.Context, r contract.ListRunsRequestObject) 
 }
 
 func webhookOut(w domain.Webhook) contract.Webhook {
-	return contract.Webhook{Name: w.Name, Url: w.URL, Crossings: w.Crossings, Events: convertAll(w.Events, func(e string) contract.Event { return contract.Event(e) })}
+	return contract.Webhook{Name: w.Name, Url: w.URL, Crossings: w.Crossings, Events: convertAll(w.Events,
+		func(e string) contract.Event { return contract.Event(e) })}
 }
 
 // ListWebhooks lists who is told of what; secrets are never shown.
-func (s *calls) ListWebhooks(ctx context.Context, _ contract.ListWebhooksRequestObject) (contract.ListWebhooksResponseObject, error) {
+func (s *calls) ListWebhooks(ctx context.Context,
+	_ contract.ListWebhooksRequestObject) (contract.ListWebhooksResponseObject, error) {
 	list, err := s.Store.Webhooks(ctx)
 	return contract.ListWebhooks200JSONResponse(convertAll(list, webhookOut)), err
 }
 
 // AddWebhook keeps an address to be told.
-func (s *calls) AddWebhook(ctx context.Context, r contract.AddWebhookRequestObject) (contract.AddWebhookResponseObject, error) {
+func (s *calls) AddWebhook(ctx context.Context,
+	r contract.AddWebhookRequestObject) (contract.AddWebhookResponseObject, error) {
 	w := domain.Webhook{Name: r.Body.Name, URL: r.Body.Url}
 	take(&w.Crossings, r.Body.Crossings)
 	w.Events = []string{}
@@ -135,7 +146,8 @@ func (s *calls) AddWebhook(ctx context.Context, r contract.AddWebhookRequestObje
 }
 
 // RemoveWebhook forgets an address.
-func (s *calls) RemoveWebhook(ctx context.Context, r contract.RemoveWebhookRequestObject) (contract.RemoveWebhookResponseObject, error) {
+func (s *calls) RemoveWebhook(ctx context.Context,
+	r contract.RemoveWebhookRequestObject) (contract.RemoveWebhookResponseObject, error) {
 	if err := s.Store.RemoveWebhook(ctx, r.Name); err != nil {
 		return nil, err
 	}
@@ -144,18 +156,21 @@ func (s *calls) RemoveWebhook(ctx context.Context, r contract.RemoveWebhookReque
 }
 
 // TestWebhook sends something to try an address.
-func (s *calls) TestWebhook(ctx context.Context, r contract.TestWebhookRequestObject) (contract.TestWebhookResponseObject, error) {
+func (s *calls) TestWebhook(ctx context.Context,
+	r contract.TestWebhookRequestObject) (contract.TestWebhookResponseObject, error) {
 	return contract.TestWebhook202Response{}, s.Voyage.TestWebhook(ctx, r.Name, who(ctx).Name)
 }
 
 // ListDeliveries lists what was sent to an address.
-func (s *calls) ListDeliveries(ctx context.Context, r contract.ListDeliveriesRequestObject) (contract.ListDeliveriesResponseObject, error) {
+func (s *calls) ListDeliveries(ctx context.Context,
+	r contract.ListDeliveriesRequestObject) (contract.ListDeliveriesResponseObject, error) {
 	w, err := s.Store.Webhook(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	list, err := s.Store.Deliveries(ctx, w.ID, 100)
 	return contract.ListDeliveries200JSONResponse(convertAll(list, func(d domain.Delivery) contract.Delivery {
-		return contract.Delivery{Id: d.ID, Event: d.Event, Body: d.Body, Attempts: d.Attempts, Answer: d.Answer, CreatedAt: d.CreatedAt, DoneAt: d.DoneAt, NextAt: d.NextAt}
+		return contract.Delivery{Id: d.ID, Event: d.Event, Body: d.Body, Attempts: d.Attempts, Answer: d.Answer,
+			CreatedAt: d.CreatedAt, DoneAt: d.DoneAt, NextAt: d.NextAt}
 	})), err
 }

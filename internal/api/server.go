@@ -78,13 +78,14 @@ func (s *Server) Handler(ctx context.Context) (http.Handler, error) {
 
 // register serves the contract's calls.
 func (s *Server) register(g gin.IRouter) {
-	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(&calls{s}, nil, contract.StrictGinServerOptions{
-		RequestErrorHandlerFunc: func(c *gin.Context, err error) {
-			s.fail(c, domain.Invalid("the request's body cannot be read: %s", firstLine(err.Error())))
-		},
-		HandlerErrorFunc:         s.fail,
-		ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Debug("an answer was not sent", "error", err) },
-	}), contract.GinServerOptions{ErrorHandler: func(c *gin.Context, err error, _ int) {
+	contract.RegisterHandlersWithOptions(g, contract.NewStrictHandlerWithOptions(&calls{s}, nil,
+		contract.StrictGinServerOptions{
+			RequestErrorHandlerFunc: func(c *gin.Context, err error) {
+				s.fail(c, domain.Invalid("the request's body cannot be read: %s", firstLine(err.Error())))
+			},
+			HandlerErrorFunc:         s.fail,
+			ResponseErrorHandlerFunc: func(c *gin.Context, err error) { s.Log.Debug("an answer was not sent", "error", err) },
+		}), contract.GinServerOptions{ErrorHandler: func(c *gin.Context, err error, _ int) {
 		s.fail(c, domain.Invalid("the request's parameters are wrong: %s", err))
 	}})
 }
@@ -101,7 +102,8 @@ func (s *Server) recovery(c *gin.Context) {
 
 func (s *Server) headers(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+	h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+		"frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("Referrer-Policy", "no-referrer")
 	if strings.HasPrefix(c.Request.URL.Path, "/api/") {
@@ -130,7 +132,8 @@ func controlAway(err error) bool {
 		return strings.HasPrefix(code, "57P") || strings.HasPrefix(code, "53") || strings.HasPrefix(code, "08")
 	}
 	var broken net.Error
-	return errors.As(err, &broken) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, net.ErrClosed)
+	return errors.As(err, &broken) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
+		errors.Is(err, net.ErrClosed)
 }
 
 // fail answers with a problem document. What is not meant for people goes to
@@ -146,7 +149,8 @@ func (s *Server) fail(c *gin.Context, err error) {
 	}
 	switch {
 	case errors.As(err, &big):
-		s.problem(c, tooLarge.Status, tooLarge.Title, fmt.Sprintf("the request is larger than %d KiB, the most that this call takes", big.Limit>>10))
+		s.problem(c, tooLarge.Status, tooLarge.Title,
+			fmt.Sprintf("the request is larger than %d KiB, the most that this call takes", big.Limit>>10))
 	case errors.As(err, &often):
 		c.Header("Retry-After", strconv.Itoa(max(1, int(often.wait.Seconds()+0.999))))
 		s.problem(c, tooOften.Status, tooOften.Title, often.what)
@@ -159,10 +163,12 @@ func (s *Server) fail(c *gin.Context, err error) {
 		c.AbortWithStatus(499)
 	case controlAway(err):
 		c.Header("Retry-After", "2")
-		s.problem(c, recordsAway.Status, recordsAway.Title, "the control database does not answer ("+err.Error()+"); nothing is lost, ask again in a moment")
+		s.problem(c, recordsAway.Status, recordsAway.Title, "the control database does not answer ("+err.Error()+
+			"); nothing is lost, ask again in a moment")
 	default:
 		s.Log.Error("a request failed", "method", c.Request.Method, "path", c.Request.URL.Path, "error", err)
-		s.problem(c, fault.Status, fault.Title, "something went wrong inside the service ("+err.Error()+"); its log says more")
+		s.problem(c, fault.Status, fault.Title, "something went wrong inside the service ("+err.Error()+
+			"); its log says more")
 	}
 }
 
@@ -181,7 +187,8 @@ func (s *Server) serveConsole(g *gin.Engine) {
 	g.NoRoute(func(c *gin.Context) {
 		path := c.Request.URL.Path
 		if strings.HasPrefix(path, "/api/") || c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead {
-			s.problem(c, http.StatusNotFound, "Not found", "there is no "+c.Request.Method+" "+path+"; /api/openapi.yaml describes the calls there are")
+			s.problem(c, http.StatusNotFound, "Not found", "there is no "+c.Request.Method+" "+path+
+				"; /api/openapi.yaml describes the calls there are")
 			return
 		}
 		if st, err := fs.Stat(files, strings.TrimPrefix(path, "/")); err == nil && !st.IsDir() {

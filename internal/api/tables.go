@@ -10,7 +10,8 @@ import (
 	"dustyferry/internal/records"
 )
 
-func (s *calls) ListTables(ctx context.Context, r contract.ListTablesRequestObject) (contract.ListTablesResponseObject, error) {
+func (s *calls) ListTables(ctx context.Context,
+	r contract.ListTablesRequestObject) (contract.ListTablesResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -42,12 +43,14 @@ func (s *calls) table(ctx context.Context, name string, id int64) (domain.Crossi
 	return c, t, err
 }
 
-func (s *calls) GetTable(ctx context.Context, r contract.GetTableRequestObject) (contract.GetTableResponseObject, error) {
+func (s *calls) GetTable(ctx context.Context,
+	r contract.GetTableRequestObject) (contract.GetTableResponseObject, error) {
 	_, t, err := s.table(ctx, r.Name, r.Id)
 	return contract.GetTable200JSONResponse(tableOut(ctx, &t)), err
 }
 
-func (s *calls) ListChunks(ctx context.Context, r contract.ListChunksRequestObject) (contract.ListChunksResponseObject, error) {
+func (s *calls) ListChunks(ctx context.Context,
+	r contract.ListChunksRequestObject) (contract.ListChunksResponseObject, error) {
 	c, t, err := s.table(ctx, r.Name, r.Id)
 	if err != nil {
 		return nil, err
@@ -63,7 +66,8 @@ func (s *calls) ListChunks(ctx context.Context, r contract.ListChunksRequestObje
 	return out, err
 }
 
-func (s *calls) GetChunk(ctx context.Context, r contract.GetChunkRequestObject) (contract.GetChunkResponseObject, error) {
+func (s *calls) GetChunk(ctx context.Context,
+	r contract.GetChunkRequestObject) (contract.GetChunkResponseObject, error) {
 	c, t, err := s.table(ctx, r.Name, r.Id)
 	if err != nil {
 		return nil, err
@@ -78,7 +82,8 @@ func (s *calls) GetChunk(ctx context.Context, r contract.GetChunkRequestObject) 
 		})}, nil
 }
 
-func (s *calls) GetLedger(ctx context.Context, r contract.GetLedgerRequestObject) (contract.GetLedgerResponseObject, error) {
+func (s *calls) GetLedger(ctx context.Context,
+	r contract.GetLedgerRequestObject) (contract.GetLedgerResponseObject, error) {
 	_, t, err := s.table(ctx, r.Name, r.Id)
 	if err != nil {
 		return nil, err
@@ -96,7 +101,8 @@ func (s *calls) GetLedger(ctx context.Context, r contract.GetLedgerRequestObject
 	out := contract.GetLedger200JSONResponse{Chunks: t.Chunks, From: from, To: to}
 	out.Cells = convertAll(rows, func(c records.Cell) contract.LedgerCell {
 		out.SlowestSeconds = max(out.SlowestSeconds, c.Seconds)
-		return contract.LedgerCell{From: c.First + 1, To: c.Last + 1, Pending: c.Pending, Reading: c.Reading, Landed: c.Landed, Held: c.Held, Seconds: c.Seconds, Attempts: c.Attempts}
+		return contract.LedgerCell{From: c.First + 1, To: c.Last + 1, Pending: c.Pending, Reading: c.Reading,
+			Landed: c.Landed, Held: c.Held, Seconds: c.Seconds, Attempts: c.Attempts}
 	})
 	return out, err
 }
@@ -109,24 +115,28 @@ func wanted(c records.Line) int {
 	return c.Settings.Lanes
 }
 
-func (s *calls) ListLanes(ctx context.Context, r contract.ListLanesRequestObject) (contract.ListLanesResponseObject, error) {
+func (s *calls) ListLanes(ctx context.Context,
+	r contract.ListLanesRequestObject) (contract.ListLanesResponseObject, error) {
 	c, err := s.Store.Line(ctx, r.Name)
 	if err != nil {
 		return nil, err
 	}
 	rows, err := s.Store.CarryingNow(ctx, c.ID)
-	return contract.ListLanes200JSONResponse{Wanted: wanted(c), SpeedLimit: c.Settings.SpeedLimit, OpenChunks: c.Chunks - c.ChunksLanded,
+	return contract.ListLanes200JSONResponse{Wanted: wanted(c), SpeedLimit: c.Settings.SpeedLimit,
+		OpenChunks: c.Chunks - c.ChunksLanded,
 		Carrying: convertAll(rows, func(k records.Carrying) contract.Lane {
 			var waits *string
 			if k.Waits != "" {
 				waits = &k.Waits
 			}
-			return contract.Lane{Worker: k.Worker, Table: k.TableName, TableId: k.TableID, Chunk: k.Ordinal + 1, LastChunk: k.Ordinal + k.Run, OfChunks: k.OfChunks, Attempt: k.Attempts,
+			return contract.Lane{Worker: k.Worker, Table: k.TableName, TableId: k.TableID, Chunk: k.Ordinal + 1,
+				LastChunk: k.Ordinal + k.Run, OfChunks: k.OfChunks, Attempt: k.Attempts,
 				Rows: k.Rows, Bytes: k.Bytes, StartedAt: *k.StartedAt, WaitsFor: waits}
 		})}, err
 }
 
-func (s *calls) GetHistory(ctx context.Context, r contract.GetHistoryRequestObject) (contract.GetHistoryResponseObject, error) {
+func (s *calls) GetHistory(ctx context.Context,
+	r contract.GetHistoryRequestObject) (contract.GetHistoryResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -156,17 +166,20 @@ func (s *calls) GetHistory(ctx context.Context, r contract.GetHistoryRequestObje
 		return nil, err
 	}
 	x := gauge.Chart(convertAll(rows, func(x records.Sample) gauge.Reading {
-		return gauge.Reading{At: x.At, Rows: x.Rows, BytesIn: x.BytesIn, BytesOut: x.BytesOut, Inserts: x.Inserts, Updates: x.Updates, Deletes: x.Deletes,
+		return gauge.Reading{At: x.At, Rows: x.Rows, BytesIn: x.BytesIn, BytesOut: x.BytesOut, Inserts: x.Inserts,
+			Updates: x.Updates, Deletes: x.Deletes,
 			LagSeconds: x.LagSeconds, LagBytes: x.LagBytes}
 	}), from, to, min(max(points, 10), 2000))
 	list := func(f []float64) []float64 { return append([]float64{}, f...) }
 	return contract.GetHistory200JSONResponse{From: from, To: to,
 		At:   convertAll(x.At, func(t time.Time) float64 { return float64(t.UnixMilli()) / 1000 }),
-		Rows: list(x.Rows), BytesIn: list(x.BytesIn), BytesOut: list(x.BytesOut), Inserts: list(x.Inserts), Updates: list(x.Updates), Deletes: list(x.Deletes),
+		Rows: list(x.Rows), BytesIn: list(x.BytesIn), BytesOut: list(x.BytesOut), Inserts: list(x.Inserts),
+		Updates: list(x.Updates), Deletes: list(x.Deletes),
 		LagSeconds: list(x.LagSeconds), LagBytes: list(x.LagBytes)}, nil
 }
 
-func (s *calls) GetApplied(ctx context.Context, r contract.GetAppliedRequestObject) (contract.GetAppliedResponseObject, error) {
+func (s *calls) GetApplied(ctx context.Context,
+	r contract.GetAppliedRequestObject) (contract.GetAppliedResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -177,18 +190,21 @@ func (s *calls) GetApplied(ctx context.Context, r contract.GetAppliedRequestObje
 		return out, err
 	}
 	at := func(p records.Pos) string { return s.Voyage.Position(ctx, c.Source, domain.Position(p)) }
-	out.SourcePosition, out.ReceivedPosition, out.AppliedPosition = at(max(st.SourceAt, st.Applied)), at(max(st.Received, st.Applied)), at(st.Applied)
+	out.SourcePosition, out.ReceivedPosition, out.AppliedPosition = at(max(st.SourceAt, st.Applied)),
+		at(max(st.Received, st.Applied)), at(st.Applied)
 	out.BehindBytes, out.RetainedBytes, out.ReportedAt = st.LagBytes, st.Retained, st.ReportedAt
 	list, err := s.Store.RecentlyApplied(ctx, c.ID)
 	for _, t := range list {
-		out.Transactions = append(out.Transactions, contract.AppliedTransaction{Position: at(records.Pos(t.Position)), CommittedAt: t.Committed, AppliedAt: t.Applied,
+		out.Transactions = append(out.Transactions, contract.AppliedTransaction{Position: at(records.Pos(t.Position)),
+			CommittedAt: t.Committed, AppliedAt: t.Applied,
 			Inserts: t.Kinds[0], Updates: t.Kinds[1], Deletes: t.Kinds[2], Truncates: t.Kinds[3], Tables: notNil(t.Tables)})
 	}
 	return out, err
 }
 
 // ListSetAside lists rows that were left behind.
-func (s *calls) ListSetAside(ctx context.Context, r contract.ListSetAsideRequestObject) (contract.ListSetAsideResponseObject, error) {
+func (s *calls) ListSetAside(ctx context.Context,
+	r contract.ListSetAsideRequestObject) (contract.ListSetAsideResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -201,7 +217,8 @@ func (s *calls) ListSetAside(ctx context.Context, r contract.ListSetAsideRequest
 	s.looked(ctx, c.Name, table, "%s looked at rows set aside of %s", who(ctx).Name, c.Name)
 	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, cut, max(offset, 0), min(max(limit, 1), 1000))
 	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a domain.BadRow) contract.AsideRow {
-		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row, Column: a.Column, Error: a.Error, At: a.At}
+		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row, Column: a.Column,
+			Error: a.Error, At: a.At}
 		if a.Key != nil {
 			row.Key = ptr([]string(a.Key))
 		}

@@ -31,7 +31,8 @@ func newRules() (rules, error) {
 	seen := map[*openapi3.Schema]bool{}
 	for path, item := range doc.Paths.Map() {
 		for method, op := range item.Operations() {
-			out[method+" "+strings.NewReplacer("{", ":", "}", "").Replace(path)] = &routers.Route{Spec: doc, Path: path, PathItem: item, Method: method, Operation: op}
+			out[method+" "+strings.NewReplacer("{", ":", "}", "").Replace(path)] = &routers.Route{Spec: doc, Path: path,
+				PathItem: item, Method: method, Operation: op}
 			if op.RequestBody == nil {
 				continue
 			}
@@ -76,7 +77,8 @@ func (s *Server) validate(c *gin.Context) {
 		params[p.Key] = p.Value
 	}
 	in := &openapi3filter.RequestValidationInput{Request: c.Request, PathParams: params, Route: route,
-		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, RejectWhenRequestBodyNotSpecified: true, SkipSettingDefaults: true}}
+		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
+			RejectWhenRequestBodyNotSpecified: true, SkipSettingDefaults: true}}
 	if err := openapi3filter.ValidateRequest(c.Request.Context(), in); err != nil {
 		s.fail(c, wrong(err))
 		return
@@ -128,7 +130,8 @@ func wrong(err error) error {
 	}
 	path := strings.Join(se.JSONPointer(), ".")
 	if se.SchemaField == "properties" {
-		return domain.Invalid("%s is no field of this call; /api/openapi.yaml describes those there are", strings.TrimPrefix(path+"."+unknownField(se), "."))
+		return domain.Invalid("%s is no field of this call; /api/openapi.yaml describes those there are",
+			strings.TrimPrefix(path+"."+unknownField(se), "."))
 	}
 	if path != "" {
 		what = strings.TrimPrefix(what+"."+path, ".")
@@ -147,7 +150,8 @@ func plainly(re *openapi3filter.RequestError) string {
 }
 
 // kinds are the types of values, as people name them.
-var kinds = map[string]string{"integer": "a whole number", "number": "a number", "string": "a text", "boolean": "true or false", "array": "a list", "object": "an object"}
+var kinds = map[string]string{"integer": "a whole number", "number": "a number", "string": "a text",
+	"boolean": "true or false", "array": "a list", "object": "an object"}
 
 // unknownField is the first field that a value has and its schema does not.
 func unknownField(e *openapi3.SchemaError) string {

@@ -11,7 +11,8 @@ import (
 	"dustyferry/internal/voyage/compare"
 )
 
-func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject) (contract.ListTasksResponseObject, error) {
+func (s *calls) ListTasks(ctx context.Context,
+	r contract.ListTasksRequestObject) (contract.ListTasksResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -25,13 +26,15 @@ func (s *calls) ListTasks(ctx context.Context, r contract.ListTasksRequestObject
 }
 
 func taskOut(ctx context.Context, t *domain.Task) contract.Task {
-	return contract.Task{Id: t.ID, Kind: string(t.Kind), State: contract.TaskState(t.State), Note: t.Note, Error: hidden(ctx, t.Error), Actor: t.Actor,
+	return contract.Task{Id: t.ID, Kind: string(t.Kind), State: contract.TaskState(t.State), Note: t.Note,
+		Error: hidden(ctx, t.Error), Actor: t.Actor,
 		Worker: t.Worker, CreatedAt: t.CreatedAt, EndedAt: t.EndedAt, Ends: t.Cancel != "" && t.EndedAt == nil,
 		Cancellable: t.EndedAt == nil && lifecycle.Cancel(t.Kind) == ""}
 }
 
 // CancelTask ends a task before its time.
-func (s *calls) CancelTask(ctx context.Context, r contract.CancelTaskRequestObject) (contract.CancelTaskResponseObject, error) {
+func (s *calls) CancelTask(ctx context.Context,
+	r contract.CancelTaskRequestObject) (contract.CancelTaskResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -57,14 +60,17 @@ func (s *calls) reconciliation(ctx context.Context, name string, id int64) (cont
 	rows, err := s.Store.ReconciledTables(ctx, id)
 	list := []contract.ReconciledTable{}
 	for _, x := range rows {
-		list = append(list, contract.ReconciledTable{Name: x.Name, RowsExpected: x.Expected, State: contract.ReconciledTableState(x.State), Parts: x.Parts, DifferingParts: x.DifferingParts,
-			SourceRows: x.SourceRows, TargetRows: x.TargetRows, SourceHash: x.SourceHash, TargetHash: x.TargetHash, Findings: x.Findings, Seconds: x.Seconds})
+		list = append(list, contract.ReconciledTable{Name: x.Name, RowsExpected: x.Expected,
+			State: contract.ReconciledTableState(x.State), Parts: x.Parts, DifferingParts: x.DifferingParts,
+			SourceRows: x.SourceRows, TargetRows: x.TargetRows, SourceHash: x.SourceHash, TargetHash: x.TargetHash,
+			Findings: x.Findings, Seconds: x.Seconds})
 	}
 	out.Results = &list
 	return out, err
 }
 
-func (s *calls) ListReconciliations(ctx context.Context, r contract.ListReconciliationsRequestObject) (contract.ListReconciliationsResponseObject, error) {
+func (s *calls) ListReconciliations(ctx context.Context,
+	r contract.ListReconciliationsRequestObject) (contract.ListReconciliationsResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -77,12 +83,14 @@ func (s *calls) ListReconciliations(ctx context.Context, r contract.ListReconcil
 	return out, err
 }
 
-func (s *calls) GetReconciliation(ctx context.Context, r contract.GetReconciliationRequestObject) (contract.GetReconciliationResponseObject, error) {
+func (s *calls) GetReconciliation(ctx context.Context,
+	r contract.GetReconciliationRequestObject) (contract.GetReconciliationResponseObject, error) {
 	out, err := s.reconciliation(ctx, r.Name, r.Id)
 	return contract.GetReconciliation200JSONResponse(out), err
 }
 
-func (s *calls) Reconcile(ctx context.Context, r contract.ReconcileRequestObject) (contract.ReconcileResponseObject, error) {
+func (s *calls) Reconcile(ctx context.Context,
+	r contract.ReconcileRequestObject) (contract.ReconcileResponseObject, error) {
 	var id int64
 	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) (err error) {
 		patterns := []string{}
@@ -97,7 +105,8 @@ func (s *calls) Reconcile(ctx context.Context, r contract.ReconcileRequestObject
 	return contract.Reconcile202JSONResponse(out), err
 }
 
-func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
+func (s *calls) ListFindings(ctx context.Context,
+	r contract.ListFindingsRequestObject) (contract.ListFindingsResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -106,7 +115,8 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 		return nil, err
 	}
 	p := r.Params
-	f := domain.FindingFilter{State: text(p.State), Kind: text(p.Kind), Table: text(p.Table), Search: text(p.Search), Limit: 1000}
+	f := domain.FindingFilter{State: text(p.State), Kind: text(p.Kind), Table: text(p.Table), Search: text(p.Search),
+		Limit: 1000}
 	take(&f.Limit, p.Limit)
 	take(&f.Offset, p.Offset)
 	f.Offset, f.Limit = max(f.Offset, 0), min(max(f.Limit, 1), 10_000)
@@ -114,7 +124,8 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	if err != nil {
 		return nil, err
 	}
-	s.looked(ctx, c.Name, fmt.Sprintf("comparison %d", r.Id), "%s looked at findings of comparison %d of %s", who(ctx).Name, r.Id, c.Name)
+	s.looked(ctx, c.Name, fmt.Sprintf("comparison %d", r.Id), "%s looked at findings of comparison %d of %s",
+		who(ctx).Name, r.Id, c.Name)
 	matched, states, err := s.Store.CountFindings(ctx, r.Id, f)
 	out := contract.ListFindings200JSONResponse{Findings: []contract.Finding{}, Matched: matched, States: states}
 	for _, n := range states {
@@ -122,7 +133,8 @@ func (s *calls) ListFindings(ctx context.Context, r contract.ListFindingsRequest
 	}
 	for i := range rows {
 		x, d := &rows[i], rows[i].Detail
-		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind), Key: notNil([]string(d.Key)), Columns: notNil(d.Columns), Order: notNil(x.Order),
+		out.Findings = append(out.Findings, contract.Finding{Id: x.ID, Table: x.TableName, Kind: contract.FindingKind(x.Kind),
+			Key: notNil([]string(d.Key)), Columns: notNil(d.Columns), Order: notNil(x.Order),
 			Source: d.Source, Target: d.Target, Copies: d.Copies, State: contract.FindingState(x.State), ChangedAt: x.ChangedAt})
 	}
 	return out, err
@@ -140,19 +152,22 @@ func (s *calls) Repair(ctx context.Context, r contract.RepairRequestObject) (con
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "repairing rows on the target of "+c.Name); err != nil {
 			return err
 		}
-		return s.Voyage.Comparer.StartRepair(ctx, c, compare.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
+		return s.Voyage.Comparer.StartRepair(ctx, c, compare.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings},
+			actor)
 	})
 	return contract.Repair202JSONResponse(c), err
 }
 
 func (s *calls) Recheck(ctx context.Context, r contract.RecheckRequestObject) (contract.RecheckResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
-		return s.Voyage.Comparer.StartRecheck(ctx, c, compare.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings}, actor)
+		return s.Voyage.Comparer.StartRecheck(ctx, c, compare.RepairArgs{Reconciliation: r.Id, Findings: r.Body.Findings},
+			actor)
 	})
 	return contract.Recheck202JSONResponse(c), err
 }
 
-func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequestObject) (contract.GetReadinessResponseObject, error) {
+func (s *calls) GetReadiness(ctx context.Context,
+	r contract.GetReadinessRequestObject) (contract.GetReadinessResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -161,7 +176,8 @@ func (s *calls) GetReadiness(ctx context.Context, r contract.GetReadinessRequest
 	return contract.GetReadiness200JSONResponse(entries(ctx, list)), err
 }
 
-func (s *calls) ListCutovers(ctx context.Context, r contract.ListCutoversRequestObject) (contract.ListCutoversResponseObject, error) {
+func (s *calls) ListCutovers(ctx context.Context,
+	r contract.ListCutoversRequestObject) (contract.ListCutoversResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -187,7 +203,8 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 		return nil, err
 	}
 	if !r.Body.Rehearsal && (r.Body.Confirm == nil || *r.Body.Confirm != c.Name) {
-		return nil, domain.Invalid("a cutover stops writes to %s and hands over to %s; confirm it by giving the crossing's name, %s", c.Source, c.Target, c.Name)
+		return nil, domain.Invalid("a cutover stops writes to %s and hands over to %s; confirm it by giving the "+
+			"crossing's name, %s", c.Source, c.Target, c.Name)
 	}
 	set, err := given(ctx, c.Settings, r.Body.Settings)
 	if err != nil {
@@ -205,17 +222,24 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 	return contract.Cutover202JSONResponse(out), err
 }
 
-func (s *calls) AbortCutover(ctx context.Context, r contract.AbortCutoverRequestObject) (contract.AbortCutoverResponseObject, error) {
-	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.AbortCutover(ctx, c, actor) })
+func (s *calls) AbortCutover(ctx context.Context,
+	r contract.AbortCutoverRequestObject) (contract.AbortCutoverResponseObject, error) {
+	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		return s.Voyage.AbortCutover(ctx, c, actor)
+	})
 	return contract.AbortCutover202Response{}, err
 }
 
-func (s *calls) ConfirmCutover(ctx context.Context, r contract.ConfirmCutoverRequestObject) (contract.ConfirmCutoverResponseObject, error) {
-	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error { return s.Voyage.ConfirmCutover(ctx, c, actor) })
+func (s *calls) ConfirmCutover(ctx context.Context,
+	r contract.ConfirmCutoverRequestObject) (contract.ConfirmCutoverResponseObject, error) {
+	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
+		return s.Voyage.ConfirmCutover(ctx, c, actor)
+	})
 	return contract.ConfirmCutover202Response{}, err
 }
 
-func (s *calls) GetCertificate(ctx context.Context, r contract.GetCertificateRequestObject) (contract.GetCertificateResponseObject, error) {
+func (s *calls) GetCertificate(ctx context.Context,
+	r contract.GetCertificateRequestObject) (contract.GetCertificateResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err

@@ -20,12 +20,14 @@ func (a *app) certificateCmd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			cert, err := client.Do[map[string]any](api.API.GetCertificateWithResponse(cmd.Context(), args[0], &contract.GetCertificateParams{}))
+			cert, err := client.Do[map[string]any](api.API.GetCertificateWithResponse(cmd.Context(), args[0],
+				&contract.GetCertificateParams{}))
 			if err != nil {
 				return err
 			}
 			format := "text"
-			text, err := client.Do[string](api.API.GetCertificateWithResponse(cmd.Context(), args[0], &contract.GetCertificateParams{Format: &format}))
+			text, err := client.Do[string](api.API.GetCertificateWithResponse(cmd.Context(), args[0],
+				&contract.GetCertificateParams{Format: &format}))
 			if err != nil {
 				return err
 			}
@@ -109,7 +111,8 @@ func (a *app) tokenCmd() *cobra.Command {
 		},
 	}
 	add.Flags().StringVar(&role, "role", "viewer", "viewer, operator or admin")
-	add.Flags().BoolVar(&seeRows, "see-rows", false, "whether it may see rows of the databases (default: operators and admins yes, viewers no)")
+	add.Flags().BoolVar(&seeRows, "see-rows", false,
+		"whether it may see rows of the databases (default: operators and admins yes, viewers no)")
 	list := &cobra.Command{
 		Use: "list", Short: "List tokens without their secrets", Args: none,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -142,7 +145,8 @@ func (a *app) tokenCmd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Do[struct{}](api.API.RemoveTokenWithResponse(cmd.Context(), args[0], &contract.RemoveTokenParams{Confirm: &word})); err != nil {
+		if _, err := client.Do[struct{}](api.API.RemoveTokenWithResponse(cmd.Context(), args[0],
+			&contract.RemoveTokenParams{Confirm: &word})); err != nil {
 			return err
 		}
 		return a.show(map[string]string{"revoked": args[0]}, func(w *table) { w.line("Token %s is revoked.", args[0]) })
@@ -177,7 +181,8 @@ func (a *app) workersCmd() *cobra.Command {
 					if silent := time.Since(k.SeenAt); silent > 10*time.Second {
 						state = "silent for " + took(silent.Seconds())
 					}
-					w.row(k.Name, state, num(int64(k.Lanes)), num(int64(k.Streams)), strings.Join(k.Labels, ", "), fmt.Sprintf("%s, process %d", k.Host, k.Pid), k.Version)
+					w.row(k.Name, state, num(int64(k.Lanes)), num(int64(k.Streams)), strings.Join(k.Labels, ", "),
+						fmt.Sprintf("%s, process %d", k.Host, k.Pid), k.Version)
 				}
 			})
 		},

@@ -17,7 +17,8 @@ func (a *app) crossingAside() *cobra.Command {
 	var limit int
 	var cut bool
 	c := &cobra.Command{
-		Use: "aside NAME", Short: "List the rows that the target could not take and that were set aside", Args: exactly("the crossing's NAME"),
+		Use: "aside NAME", Short: "List the rows that the target could not take and that were set aside",
+		Args: exactly("the crossing's NAME"),
 		Long: `List the rows that were set aside (setting bad_rows: set aside) because the target could
 not take them, with the reason. They are on the source as before. Correct them there: capture
 brings what is changed; or compare, and repair what is found missing.

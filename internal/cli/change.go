@@ -9,10 +9,12 @@ import (
 
 func (a *app) crossingAddTable() *cobra.Command {
 	return &cobra.Command{
-		Use: "add-table NAME TABLE", Short: "Add a table of the source while the others go on", Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
+		Use: "add-table NAME TABLE", Short: "Add a table of the source while the others go on",
+		Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.AddTableWithResponse(cmd.Context(), args[0], contract.OneTable{Table: args[1]}))
+				return client.Do[contract.Crossing](api.API.AddTableWithResponse(cmd.Context(), args[0],
+					contract.OneTable{Table: args[1]}))
 			}, "Table "+args[1]+" is being added to "+args[0]+".")
 		},
 	}
@@ -20,8 +22,10 @@ func (a *app) crossingAddTable() *cobra.Command {
 
 func (a *app) crossingLeaveOut() *cobra.Command {
 	c := &cobra.Command{
-		Use: "leave-out NAME TABLE", Short: "Take a table out while the others go on", Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
-		Long: "Take a table out of a crossing under way. What has landed of it stays on the target as it is, and is\nfollowed no more.",
+		Use: "leave-out NAME TABLE", Short: "Take a table out while the others go on", Args: exactly("the crossing's NAME",
+			"the TABLE (schema.table)"),
+		Long: "Take a table out of a crossing under way. What has landed of it stays on the target as it is, and " +
+			"is\nfollowed no more.",
 	}
 	confirm := confirmFlag(c, "the table's name")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -30,7 +34,8 @@ func (a *app) crossingLeaveOut() *cobra.Command {
 			return err
 		}
 		return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
-			return client.Do[contract.Crossing](api.API.LeaveOutTableWithResponse(cmd.Context(), args[0], contract.LeaveOutTableJSONRequestBody{Table: args[1], Confirm: &word}))
+			return client.Do[contract.Crossing](api.API.LeaveOutTableWithResponse(cmd.Context(), args[0],
+				contract.LeaveOutTableJSONRequestBody{Table: args[1], Confirm: &word}))
 		}, "Table "+args[1]+" no longer belongs to "+args[0]+".")
 	}
 	return c
@@ -38,8 +43,11 @@ func (a *app) crossingLeaveOut() *cobra.Command {
 
 func (a *app) crossingTakeUp() *cobra.Command {
 	return &cobra.Command{
-		Use: "take-up NAME", Short: "Go on with capture on a promoted replica of the source", Args: exactly("the crossing's NAME"),
-		Long: "Go on with capture on the server that answers at the source's address now, when it is a replica that\nwas promoted in place of the first one. Its load must be complete. Where to go on is found by the\nGTID that stands on the target beside the last applied change.",
+		Use: "take-up NAME", Short: "Go on with capture on a promoted replica of the source",
+		Args: exactly("the crossing's NAME"),
+		Long: "Go on with capture on the server that answers at the source's address now, when it is a replica that\nwas " +
+			"promoted in place of the first one. Its load must be complete. Where to go on is found by the\nGTID that stands " +
+			"on the target beside the last applied change.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
 				return client.Do[contract.Crossing](api.API.TakeUpCrossingWithResponse(cmd.Context(), args[0]))
@@ -51,7 +59,8 @@ func (a *app) crossingTakeUp() *cobra.Command {
 func (a *app) crossingRefresh() *cobra.Command {
 	var confirm string
 	c := &cobra.Command{
-		Use: "refresh NAME", Short: "Read the rows past the watermarks of a crossing's tables", Args: exactly("the crossing's NAME"),
+		Use: "refresh NAME", Short: "Read the rows past the watermarks of a crossing's tables",
+		Args: exactly("the crossing's NAME"),
 		Long: `Read the rows past the watermarks that the rules name (watermark, overlap; see 'dustyferry
 crossing rules'), and put them in place of those with the same keys. Tables without a
 watermark are emptied and loaded again; --confirm allows that. Rows that were deleted on the

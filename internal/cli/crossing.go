@@ -16,8 +16,11 @@ import (
 
 func (a *app) crossingCmd() *cobra.Command {
 	c := &cobra.Command{Use: "crossing", Aliases: []string{"crossings"}, Short: "Create and steer crossings"}
-	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(), a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(), a.crossingSet(), a.crossingStart(),
-		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingRefresh(), a.crossingTakeUp(), a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
+	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(),
+		a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(),
+		a.crossingSet(), a.crossingStart(),
+		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingRefresh(), a.crossingTakeUp(),
+		a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
 	return c
 }
 
@@ -70,7 +73,8 @@ func (a *app) crossingCreate() *cobra.Command {
 			}
 		}
 		return a.show(out, func(w *table) {
-			w.line("Crossing %s is created: from %s to %s, %s. Look before you start: dustyferry survey %s", out.Name, out.Source, out.Target, does(out), out.Name)
+			w.line("Crossing %s is created: from %s to %s, %s. Look before you start: dustyferry survey %s", out.Name,
+				out.Source, out.Target, does(out), out.Name)
 			for _, n := range deref(out.Notices) {
 				w.line("Notice: %s.", n)
 			}
@@ -80,11 +84,13 @@ func (a *app) crossingCreate() *cobra.Command {
 	f.StringVarP(&file, "file", "f", "", "manifest to create it from")
 	f.StringVar(&source, "source", "", "name of the source database")
 	f.StringVar(&target, "target", "", "name of the target database")
-	f.BoolVar(&copyRows, "copy-rows", true, "copy the rows that are there; false: changes only, onto rows that are on the target already (see --start-from)")
+	f.BoolVar(&copyRows, "copy-rows", true, "copy the rows that are there; false: changes only, onto rows that are on "+
+		"the target already (see --start-from)")
 	f.BoolVar(&followChanges, "follow-changes", true, "follow live changes; false: one load, which can be repeated")
 	f.StringVar(&kind, "kind", "", "load+capture, load or capture")
 	_ = f.MarkDeprecated("kind", "use --copy-rows and --follow-changes")
-	f.StringArrayVar(&tables, "table", nil, "table pattern schema.table with *; a leading - leaves out; repeatable, the last match wins (default: every table)")
+	f.StringArrayVar(&tables, "table", nil, "table pattern schema.table with *; a leading - leaves out; repeatable, the "+
+		"last match wins (default: every table)")
 	return c
 }
 
@@ -119,7 +125,8 @@ func onlyFile(cmd *cobra.Command, args []string) error {
 		beside = append(beside, "the name "+args[0])
 	}
 	if len(beside) > 0 {
-		return exitWith(ExitUsage, "--file says everything about the crossing, so %s cannot stand beside it; write it into the file", strings.Join(beside, ", "))
+		return exitWith(ExitUsage, "--file says everything about the crossing, so %s cannot stand beside it; write it "+
+			"into the file", strings.Join(beside, ", "))
 	}
 	return nil
 }
@@ -148,7 +155,8 @@ func (a *app) crossingList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			page, err := client.Do[contract.CrossingPage](api.API.ListCrossingsWithResponse(cmd.Context(), &contract.ListCrossingsParams{Search: &search, Waiting: &waiting, Limit: &limit}))
+			page, err := client.Do[contract.CrossingPage](api.API.ListCrossingsWithResponse(cmd.Context(),
+				&contract.ListCrossingsParams{Search: &search, Waiting: &waiting, Limit: &limit}))
 			if err != nil {
 				return err
 			}
@@ -173,7 +181,8 @@ func (a *app) crossingList() *cobra.Command {
 					if p.Capture != "none" {
 						lag = shortLag(p)
 					}
-					w.row(c.Name, c.PhaseLabel, string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows), right+num(int64(p.RowsPerSecond)), right+lag)
+					w.row(c.Name, c.PhaseLabel, string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows),
+						right+num(int64(p.RowsPerSecond)), right+lag)
 				}
 			})
 		},
@@ -215,11 +224,14 @@ func (a *app) crossingShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tables, err := client.Do[contract.TablePage](api.API.ListTablesWithResponse(cmd.Context(), args[0], &contract.ListTablesParams{}))
+			tables, err := client.Do[contract.TablePage](api.API.ListTablesWithResponse(cmd.Context(), args[0],
+				&contract.ListTablesParams{}))
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"crossing": c, "tables": tables.Tables}, func(w *table) { showCrossing(w, c, tables.Tables) })
+			return a.show(map[string]any{"crossing": c, "tables": tables.Tables}, func(w *table) {
+				showCrossing(w, c, tables.Tables)
+			})
 		},
 	}
 }
@@ -231,27 +243,33 @@ func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 	if waits == c.Reason {
 		waits = ""
 	}
-	w.pairs("crossing", c.Name, "does", does(c), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason, "waits for", waits, "work", deref(p.Work),
-		"created", stampText(&c.CreatedAt), "started", stampText(c.StartedAt), "landed", stampText(c.LandedAt), "in step", stampText(c.InStepAt),
+	w.pairs("crossing", c.Name, "does", does(c), "from", c.Source, "to", c.Target, "state", state, "because", c.Reason,
+		"waits for", waits, "work", deref(p.Work),
+		"created", stampText(&c.CreatedAt), "started", stampText(c.StartedAt), "landed", stampText(c.LandedAt), "in step",
+		stampText(c.InStepAt),
 		"cut over", stampText(c.CutOverAt), "closed", stampText(c.ClosedAt))
 	if p.Chunks > 0 {
-		w.pairs("loaded", fmt.Sprintf("%s, %s rows, %s, %d of %d chunks", percent(p), num(p.Rows), size(p.Bytes), p.ChunksLanded, p.Chunks))
+		w.pairs("loaded", fmt.Sprintf("%s, %s rows, %s, %d of %d chunks", percent(p), num(p.Rows), size(p.Bytes),
+			p.ChunksLanded, p.Chunks))
 	}
 	if p.Capture != "none" {
-		w.pairs("capture", "runs on "+p.Capture, "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes), deref(p.AppliedPosition)),
+		w.pairs("capture", "runs on "+p.Capture, "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes),
+			deref(p.AppliedPosition)),
 			"lag", lagText(p), "log kept", keptText(p))
 	}
 	if len(tables) == 0 {
 		return
 	}
 	w.line("")
-	w.row("TABLE", "STATE", right+"ROWS", right+"SIZE", right+"CHUNKS", right+"INSERTS", right+"UPDATES", right+"DELETES", "KEY")
+	w.row("TABLE", "STATE", right+"ROWS", right+"SIZE", right+"CHUNKS", right+"INSERTS", right+"UPDATES", right+"DELETES",
+		"KEY")
 	for _, t := range tables {
 		key := strings.Join(t.Key, ", ")
 		if key == "" {
 			key = "none"
 		}
-		w.row(t.Name, string(t.State), right+num(t.Rows), right+size(t.Bytes), right+fmt.Sprintf("%d/%d", t.ChunksLanded, t.Chunks),
+		w.row(t.Name, string(t.State), right+num(t.Rows), right+size(t.Bytes), right+fmt.Sprintf("%d/%d", t.ChunksLanded,
+			t.Chunks),
 			right+num(t.Inserts), right+num(t.Updates), right+num(t.Deletes), key)
 	}
 	for _, t := range tables {
@@ -280,7 +298,8 @@ func (a *app) crossingExport() *cobra.Command {
 }
 
 func (a *app) crossingSet() *cobra.Command {
-	c := &cobra.Command{Use: "set NAME", Short: "Change settings; most of them also while it runs (docs/settings.md)", Args: exactly("the crossing's NAME"),
+	c := &cobra.Command{Use: "set NAME", Short: "Change settings; most of them also while it runs (docs/settings.md)",
+		Args:    exactly("the crossing's NAME"),
 		Example: `  dustyferry crossing set spring --lanes 4 --speed-limit 20MB`}
 	settings := settingFlags(c, anySetting)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -297,7 +316,8 @@ func (a *app) crossingSet() *cobra.Command {
 
 // act asks for something and says so, and where that is waited for, follows the crossing
 // until it is in the wanted phase.
-func (a *app) act(ctx context.Context, name string, w waiting, f func(*client.Client) (contract.Crossing, error), said string) error {
+func (a *app) act(ctx context.Context, name string, w waiting, f func(*client.Client) (contract.Crossing, error),
+	said string) error {
 	api, err := a.client()
 	if err != nil {
 		return err
@@ -310,7 +330,9 @@ func (a *app) act(ctx context.Context, name string, w waiting, f func(*client.Cl
 		return a.show(c, func(w *table) { w.line("%s", said) })
 	}
 	fmt.Fprintln(a.err, said)
-	if err := w.within(ctx, name+" is not "+string(w.want)+" yet and goes on", func(ctx context.Context) error { return a.follow(ctx, api, name, w.want) }); err != nil {
+	if err := w.within(ctx, name+" is not "+string(w.want)+" yet and goes on", func(ctx context.Context) error {
+		return a.follow(ctx, api, name, w.want)
+	}); err != nil {
 		return err
 	}
 	if c, err = client.Do[contract.Crossing](api.API.GetCrossingWithResponse(ctx, name)); err != nil {
@@ -326,7 +348,8 @@ func (a *app) crossingStart() *cobra.Command {
 		Use: "start NAME", Short: "Begin: survey, make the tables, load and capture", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.act(cmd.Context(), args[0], w, func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.StartCrossingWithResponse(cmd.Context(), args[0], contract.StartCrossingJSONRequestBody{Confirm: &confirm}))
+				return client.Do[contract.Crossing](api.API.StartCrossingWithResponse(cmd.Context(), args[0],
+					contract.StartCrossingJSONRequestBody{Confirm: &confirm}))
 			}, "Crossing "+args[0]+" begins. Watch it with: dustyferry watch "+args[0])
 		},
 	}
@@ -340,12 +363,14 @@ func (a *app) crossingPause() *cobra.Command {
 	c := &cobra.Command{
 		Use: "pause NAME", Short: "Stop load and capture; nothing is lost", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			said := "Crossing " + args[0] + " is paused. While capture stands still the source keeps its log: resume before its disk fills."
+			said := "Crossing " + args[0] + " is paused. While capture stands still the source keeps its log: resume before " +
+				"its disk fills."
 			if keep {
 				said = "The load of " + args[0] + " is paused; capture goes on."
 			}
 			return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.PauseCrossingWithResponse(cmd.Context(), args[0], contract.PauseCrossingJSONRequestBody{KeepCapture: keep}))
+				return client.Do[contract.Crossing](api.API.PauseCrossingWithResponse(cmd.Context(), args[0],
+					contract.PauseCrossingJSONRequestBody{KeepCapture: keep}))
 			}, said)
 		},
 	}
@@ -377,7 +402,8 @@ unless the crossing's setting repeat is 'in place'.`,
 	confirm := confirmFlag(c, "the table's name, or with --all the crossing's,")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		if all == (only != "") {
-			return exitWith(ExitUsage, "give one of --table (copy one table again) and --all (copy every table of %s again)", args[0])
+			return exitWith(ExitUsage, "give one of --table (copy one table again) and --all (copy every table of %s again)",
+				args[0])
 		}
 		name, act, body := args[0], "restarting every table of "+args[0], contract.Restart{}
 		if all {
@@ -403,7 +429,8 @@ func (a *app) crossingClose() *cobra.Command {
 	var reopen bool
 	var w waiting
 	c := &cobra.Command{
-		Use: "close NAME", Short: "End a crossing: remove what it left on both servers, write its certificate", Args: exactly("the crossing's NAME"),
+		Use: "close NAME", Short: "End a crossing: remove what it left on both servers, write its certificate",
+		Args:    exactly("the crossing's NAME"),
 		Example: "  dustyferry crossing close spring --wait --confirm spring",
 	}
 	confirm := confirmFlag(c, "the crossing's name")
@@ -416,14 +443,17 @@ func (a *app) crossingClose() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		out, err := client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(cmd.Context(), args[0], contract.CloseCrossingJSONRequestBody{Reopen: reopen, Confirm: &word}))
+		out, err := client.Do[contract.Crossing](api.API.CloseCrossingWithResponse(cmd.Context(), args[0],
+			contract.CloseCrossingJSONRequestBody{Reopen: reopen, Confirm: &word}))
 		if err != nil {
 			return err
 		}
 		said := fmt.Sprintf("Crossing %s is being closed; then: dustyferry certificate %s", args[0], args[0])
 		if w.on {
 			// The task, not the phase: that is closed as soon as nothing is written any more.
-			if err := w.within(cmd.Context(), args[0]+" is being closed and goes on to be", func(ctx context.Context) error { return awaitTask(ctx, api, args[0], "close") }); err != nil {
+			if err := w.within(cmd.Context(), args[0]+" is being closed and goes on to be", func(ctx context.Context) error {
+				return awaitTask(ctx, api, args[0], "close")
+			}); err != nil {
 				return err
 			}
 			if out, err = client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), args[0])); err != nil {
@@ -440,7 +470,8 @@ func (a *app) crossingClose() *cobra.Command {
 
 func (a *app) crossingRemove() *cobra.Command {
 	c := &cobra.Command{
-		Use: "remove NAME", Short: "Remove a closed crossing from the records; the journal keeps its story", Args: exactly("the crossing's NAME"),
+		Use: "remove NAME", Short: "Remove a closed crossing from the records; the journal keeps its story",
+		Args: exactly("the crossing's NAME"),
 	}
 	confirm := confirmFlag(c, "the crossing's name")
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -452,17 +483,21 @@ func (a *app) crossingRemove() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if _, err := client.Do[struct{}](api.API.RemoveCrossingWithResponse(cmd.Context(), args[0], &contract.RemoveCrossingParams{Confirm: &word})); err != nil {
+		if _, err := client.Do[struct{}](api.API.RemoveCrossingWithResponse(cmd.Context(), args[0],
+			&contract.RemoveCrossingParams{Confirm: &word})); err != nil {
 			return err
 		}
-		return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Crossing %s is removed from the records.", args[0]) })
+		return a.show(map[string]string{"removed": args[0]}, func(w *table) {
+			w.line("Crossing %s is removed from the records.", args[0])
+		})
 	}
 	return c
 }
 
 func (a *app) surveyCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "survey NAME", Short: "Look at both sides before anything moves; changes nothing", Args: exactly("the crossing's NAME"),
+		Use: "survey NAME", Short: "Look at both sides before anything moves; changes nothing",
+		Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {

@@ -13,8 +13,10 @@ import (
 
 func (a *app) cutoverCmd() *cobra.Command {
 	c := &cobra.Command{Use: "cutover", Short: "Rehearse, start, abort a cutover; see whether it is safe"}
-	c.AddCommand(a.cutoverReady(), a.cutoverRun(true), a.cutoverRun(false), a.cutoverShow(), a.cutoverSay("abort", "Undo the cutover under way: the source takes writes again"),
-		a.cutoverSay("confirm", "Let a cutover go on that waits for a person: at a hold point, or for your word that writes have stopped"))
+	c.AddCommand(a.cutoverReady(), a.cutoverRun(true), a.cutoverRun(false), a.cutoverShow(),
+		a.cutoverSay("abort", "Undo the cutover under way: the source takes writes again"),
+		a.cutoverSay("confirm", "Let a cutover go on that waits for a person: at a hold point, or for your word that "+
+			"writes have stopped"))
 	return c
 }
 
@@ -38,7 +40,8 @@ func (a *app) cutoverReady() *cobra.Command {
 				}
 			})
 			if err == nil && blocks > 0 {
-				return exitWith(ExitHeld, "%s of the cutover of %s: see what blocks above", counted(int64(blocks), "check")+" stands in the way", args[0])
+				return exitWith(ExitHeld, "%s of the cutover of %s: see what blocks above", counted(int64(blocks), "check")+
+					" stands in the way", args[0])
 			}
 			return err
 		},
@@ -60,11 +63,13 @@ func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
 	var confirm string
 	c := &cobra.Command{Args: exactly("the crossing's NAME")}
 	if rehearsal {
-		c.Use, c.Short = "rehearse NAME", "Carry a cutover out up to what cannot be undone, and undo it: predicts the write pause"
+		c.Use, c.Short = "rehearse NAME", "Carry a cutover out up to what cannot be undone, and undo it: predicts the "+
+			"write pause"
 	} else {
 		c.Use, c.Short = "start NAME", "Stop writes, drain, compare, hand over to the target"
 		c.Example = "  dustyferry cutover start spring --confirm spring"
-		c.Flags().StringVar(&confirm, "confirm", "", "the crossing's name once more: writes to the source will stop; asked for on a terminal")
+		c.Flags().StringVar(&confirm, "confirm", "", "the crossing's name once more: writes to the source will stop; asked "+
+			"for on a terminal")
 	}
 	settings := settingFlags(c, ofCutover)
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -93,12 +98,14 @@ func (a *app) cutoverRun(rehearsal bool) *cobra.Command {
 		p.end()
 		switch {
 		case err != nil && cmd.Context().Err() != nil:
-			return exitWith(ExitStopped, "%s of %s goes on in the service; see it with: dustyferry cutover show %s; undo it with: dustyferry cutover abort %s",
+			return exitWith(ExitStopped, "%s of %s goes on in the service; see it with: dustyferry cutover show %s; undo it "+
+				"with: dustyferry cutover abort %s",
 				cutoverWord(k), args[0], args[0], args[0])
 		case err != nil:
 			return err
 		case k.WaitsFor != "":
-			return exitWith(ExitHeld, "%s of %s is %s; let it go on with: dustyferry cutover confirm %s; undo it with: dustyferry cutover abort %s",
+			return exitWith(ExitHeld, "%s of %s is %s; let it go on with: dustyferry cutover confirm %s; undo it with: "+
+				"dustyferry cutover abort %s",
 				cutoverWord(k), args[0], k.WaitsFor, args[0], args[0])
 		}
 		if err := a.show(k, func(w *table) { showCutover(w, k) }); err != nil {
@@ -121,7 +128,8 @@ func cutoverWord(k contract.Cutover) string {
 
 // awaitCutover waits until it has ended or waits for a person, showing the step under way.
 // What is known of it is returned also with an error.
-func awaitCutover(ctx context.Context, api *client.Client, name string, id int64, p *progress) (contract.Cutover, error) {
+func awaitCutover(ctx context.Context, api *client.Client, name string, id int64,
+	p *progress) (contract.Cutover, error) {
 	var last contract.Cutover
 	for {
 		list, err := client.Do[[]contract.Cutover](api.API.ListCutoversWithResponse(ctx, name))
@@ -172,7 +180,8 @@ func showCutover(w *table, k contract.Cutover) {
 	if k.WritePauseSeconds != nil {
 		pauseText = took(*k.WritePauseSeconds)
 	}
-	w.pairs(what, fmt.Sprintf("%d by %s", k.Id, k.Actor), "result", string(k.State), "because", k.Error, "end position", k.EndPosition, "write pause", pauseText)
+	w.pairs(what, fmt.Sprintf("%d by %s", k.Id, k.Actor), "result", string(k.State), "because", k.Error, "end position",
+		k.EndPosition, "write pause", pauseText)
 	w.line("")
 	w.row("STEP", "STATE", right+"TOOK", "NOTE")
 	for _, s := range k.Steps {
@@ -197,7 +206,8 @@ func (a *app) cutoverShow() *cobra.Command {
 				return err
 			}
 			if len(list) == 0 {
-				return fmt.Errorf("crossing %s has neither been cut over nor rehearsed; see 'dustyferry cutover ready %s'", args[0], args[0])
+				return fmt.Errorf("crossing %s has neither been cut over nor rehearsed; see 'dustyferry cutover ready %s'", args[0],
+					args[0])
 			}
 			return a.show(list[0], func(w *table) { showCutover(w, list[0]) })
 		},
@@ -224,7 +234,9 @@ func (a *app) cutoverSay(word, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]string{word: args[0]}, func(w *table) { w.line("%s See it with: dustyferry cutover show %s", said, args[0]) })
+			return a.show(map[string]string{word: args[0]}, func(w *table) {
+				w.line("%s See it with: dustyferry cutover show %s", said, args[0])
+			})
 		},
 	}
 }

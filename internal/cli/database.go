@@ -14,7 +14,8 @@ import (
 
 func (a *app) databaseCmd() *cobra.Command {
 	c := &cobra.Command{Use: "database", Aliases: []string{"databases", "db"}, Short: "Register, check and list databases"}
-	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseChange(), a.databaseTraces(), a.databaseRemove())
+	c.AddCommand(a.databaseAdd(), a.databaseList(), a.databaseShow(), a.databaseCheck(), a.databaseChange(),
+		a.databaseTraces(), a.databaseRemove())
 	return c
 }
 
@@ -22,7 +23,8 @@ func (a *app) databaseAdd() *cobra.Command {
 	var d contract.NewDatabase
 	var engine, tls string
 	c := &cobra.Command{
-		Use: "add NAME", Short: "Register a database; it is reached once to see that all is right", Args: exactly("the database's NAME"),
+		Use: "add NAME", Short: "Register a database; it is reached once to see that all is right",
+		Args: exactly("the database's NAME"),
 		Long: `Register a database. The password is read from DUSTYFERRY_DATABASE_PASSWORD, or
 asked for; it is kept encrypted and never shown again.`,
 		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty`,
@@ -41,7 +43,8 @@ asked for; it is kept encrypted and never shown again.`,
 				return err
 			}
 			return a.show(out, func(w *table) {
-				w.line("Database %s is registered and was reached (%s at %s:%d/%s).", out.Name, out.Engine, out.Host, out.Port, out.Database)
+				w.line("Database %s is registered and was reached (%s at %s:%d/%s).", out.Name, out.Engine, out.Host, out.Port,
+					out.Database)
 			})
 		},
 	}
@@ -60,7 +63,8 @@ func (a *app) databaseChange() *cobra.Command {
 	var port int
 	var password bool
 	c := &cobra.Command{
-		Use: "change NAME", Short: "Change where a database is reached, or how to sign in", Args: exactly("the database's NAME"),
+		Use: "change NAME", Short: "Change where a database is reached, or how to sign in",
+		Args: exactly("the database's NAME"),
 		Long: `Change a database's address, user, password or encryption; what is not named stays.
 It is reached once in the new way before anything is kept. With --password it is read from
 DUSTYFERRY_DATABASE_PASSWORD, or asked for; another host or port, or weaker encryption,
@@ -100,7 +104,8 @@ needs it again.`,
 				return err
 			}
 			return a.show(out, func(w *table) {
-				w.line("Database %s was reached, and is at %s:%d/%s as %s now.", out.Name, out.Host, out.Port, out.Database, out.User)
+				w.line("Database %s was reached, and is at %s:%d/%s as %s now.", out.Name, out.Host, out.Port, out.Database,
+					out.User)
 			})
 		},
 	}
@@ -145,7 +150,8 @@ func (a *app) databaseList() *cobra.Command {
 				}
 				w.row("NAME", "ENGINE", "ADDRESS", "USER", "TLS", "USED BY")
 				for _, d := range out {
-					w.row(d.Name, d.Engine, fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database), d.User, d.Tls, strings.Join(d.UsedBy, ", "))
+					w.row(d.Name, d.Engine, fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database), d.User, d.Tls, strings.Join(d.UsedBy,
+						", "))
 				}
 			})
 		},
@@ -164,12 +170,14 @@ func (a *app) databaseShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			tables, err := client.Do[[]contract.CatalogTable](api.API.ListDatabaseTablesWithResponse(cmd.Context(), args[0], &contract.ListDatabaseTablesParams{}))
+			tables, err := client.Do[[]contract.CatalogTable](api.API.ListDatabaseTablesWithResponse(cmd.Context(), args[0],
+				&contract.ListDatabaseTablesParams{}))
 			if err != nil {
 				return err
 			}
 			return a.show(map[string]any{"database": d, "tables": tables}, func(w *table) {
-				w.pairs("database", d.Name, "engine", d.Engine, "address", fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database), "user", d.User, "tls", d.Tls, "used by", strings.Join(d.UsedBy, ", "))
+				w.pairs("database", d.Name, "engine", d.Engine, "address", fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database),
+					"user", d.User, "tls", d.Tls, "used by", strings.Join(d.UsedBy, ", "))
 				w.line("")
 				w.row("TABLE", right+"ROWS (ABOUT)", right+"SIZE", right+"COLUMNS", "KEY")
 				for _, t := range tables {
@@ -190,7 +198,8 @@ func (a *app) databaseShow() *cobra.Command {
 
 func (a *app) databaseCheck() *cobra.Command {
 	return &cobra.Command{
-		Use: "check NAME", Short: "Check what a database can do as source and as target", Args: exactly("the database's NAME"),
+		Use: "check NAME", Short: "Check what a database can do as source and as target",
+		Args: exactly("the database's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {
@@ -201,7 +210,8 @@ func (a *app) databaseCheck() *cobra.Command {
 				return err
 			}
 			return a.show(f, func(w *table) {
-				w.pairs("server", f.Version, "encryption", f.Encrypted, "round trip", fmt.Sprintf("%.2f ms", f.RoundTripSeconds*1000), "signed in as", f.User, "can", strings.Join(f.Can, ", "))
+				w.pairs("server", f.Version, "encryption", f.Encrypted, "round trip", fmt.Sprintf("%.2f ms",
+					f.RoundTripSeconds*1000), "signed in as", f.User, "can", strings.Join(f.Can, ", "))
 				w.line("\nAs source")
 				entries(w, f.AsSource)
 				w.line("\nAs target")
@@ -240,7 +250,9 @@ func (a *app) databaseRemove() *cobra.Command {
 			if _, err := client.Do[struct{}](api.API.RemoveDatabaseWithResponse(cmd.Context(), args[0])); err != nil {
 				return err
 			}
-			return a.show(map[string]string{"removed": args[0]}, func(w *table) { w.line("Database %s is no longer registered.", args[0]) })
+			return a.show(map[string]string{"removed": args[0]}, func(w *table) {
+				w.line("Database %s is no longer registered.", args[0])
+			})
 		},
 	}
 }
@@ -249,7 +261,8 @@ func (a *app) databaseTraces() *cobra.Command {
 	var remove, confirm string
 	var statements bool
 	c := &cobra.Command{
-		Use: "traces NAME", Short: "What crossings have left in a database, and removing it", Args: exactly("the database's NAME"),
+		Use: "traces NAME", Short: "What crossings have left in a database, and removing it",
+		Args: exactly("the database's NAME"),
 		Long: `List what crossings have made in a database: replication slots, publications, triggers that
 refuse writes, bookkeeping. Closing a crossing removes its own; what is left of one whose
 records are lost is removed with --remove and the crossing's ID, or by hand with the
@@ -266,10 +279,13 @@ statements that --statements shows.`,
 				if err != nil {
 					return err
 				}
-				if _, err := client.Do[struct{}](api.API.RemoveTracesWithResponse(cmd.Context(), args[0], remove, &contract.RemoveTracesParams{Confirm: &word})); err != nil {
+				if _, err := client.Do[struct{}](api.API.RemoveTracesWithResponse(cmd.Context(), args[0], remove,
+					&contract.RemoveTracesParams{Confirm: &word})); err != nil {
 					return err
 				}
-				return a.show(map[string]string{"removed": remove}, func(w *table) { w.line("What crossing %s had left in %s is removed.", remove, args[0]) })
+				return a.show(map[string]string{"removed": remove}, func(w *table) {
+					w.line("What crossing %s had left in %s is removed.", remove, args[0])
+				})
 			}
 			list, err := client.Do[[]contract.Trace](api.API.ListTracesWithResponse(cmd.Context(), args[0]))
 			if err != nil {
@@ -297,7 +313,8 @@ statements that --statements shows.`,
 			})
 		},
 	}
-	c.Flags().StringVar(&confirm, "confirm", "", "with --remove: the database's name once more, to say that you mean it; asked for on a terminal")
+	c.Flags().StringVar(&confirm, "confirm", "", "with --remove: the database's name once more, to say that you mean "+
+		"it; asked for on a terminal")
 	c.Flags().StringVar(&remove, "remove", "", "remove what the crossing with this ID has left")
 	c.Flags().BoolVar(&statements, "statements", false, "show the statements that remove it by hand")
 	return c

@@ -57,7 +57,8 @@ itself and exits 0 only if the certificate shows zero findings.`,
 		},
 	}
 	c.Flags().IntVar(&rows, "rows", 500_000, "rows of the large table, scale_readings")
-	c.Flags().StringVar(&source, "source", "postgres", "engine of the source: postgres or mariadb (the target is PostgreSQL)")
+	c.Flags().StringVar(&source, "source", "postgres",
+		"engine of the source: postgres or mariadb (the target is PostgreSQL)")
 	c.Flags().IntVar(&writers, "writers", 3, "writers of the application")
 	c.Flags().BoolVar(&unattended, "unattended", false, "drive the whole journey without a person")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address of the service")
@@ -105,7 +106,8 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 	if err := os.Chmod(d.dir, 0o711); err != nil {
 		return err
 	}
-	d.say("Starting a source (%s) and a target (PostgreSQL) server …", map[string]string{"postgres": "PostgreSQL", "mariadb": "MariaDB"}[d.kind])
+	d.say("Starting a source (%s) and a target (PostgreSQL) server …", map[string]string{"postgres": "PostgreSQL",
+		"mariadb": "MariaDB"}[d.kind])
 	if d.target, err = localserver.StartPostgres(ctx, localserver.Options{}); err != nil {
 		return err
 	}
@@ -119,8 +121,11 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 		return err
 	}
 	d.later(func() { _ = log.Close() })
-	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4, Serve: true, AllowRoot: true,
-		Version: version, Build: build(), Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) { d.token = t }})
+	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4,
+		Serve: true, AllowRoot: true,
+		Version: version, Build: build(), Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) {
+			d.token = t
+		}})
 	if err != nil {
 		return err
 	}
@@ -129,7 +134,8 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 		return err
 	}
 	tls := contract.Disable
-	target := contract.NewDatabase{Name: "new-barn", Engine: "postgres", Host: d.target.Host, Port: d.target.Port, Database: "postgres", User: d.target.User, Password: d.target.Password}
+	target := contract.NewDatabase{Name: "new-barn", Engine: "postgres", Host: d.target.Host, Port: d.target.Port,
+		Database: "postgres", User: d.target.User, Password: d.target.Password}
 	for _, db := range []contract.NewDatabase{source, target} {
 		db.Tls = &tls
 		if _, err := client.Do[contract.Database](d.api.API.AddDatabaseWithResponse(ctx, db)); err != nil {
@@ -181,7 +187,8 @@ func (d *demoRun) startHook() error {
 		return err
 	}
 	d.hookURL = "http://" + ln.Addr().String() + "/moved"
-	d.hook = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	d.hook = &http.Server{ReadHeaderTimeout: 5 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
 		if r.Method != http.MethodPost {
 			http.Error(w, "post the hand-over here", http.StatusMethodNotAllowed)
 			return
@@ -201,7 +208,8 @@ func (d *demoRun) create(ctx context.Context) error {
 	if d.kind == "mariadb" {
 		stop = contract.ReadOnly
 	}
-	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring", Source: "old-barn", Target: "new-barn",
+	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring",
+		Source: "old-barn", Target: "new-barn",
 		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk, StopMethod: &stop}}))
 	return err
 }
@@ -265,16 +273,19 @@ func (d *demoRun) drive(ctx context.Context) error {
 	}
 	d.say("   Blockers: %d, notices: %d, ok: %d.", count[contract.Blocker], count[contract.Notice], count[contract.Ok])
 	next("Load and capture begin.")
-	if _, err := client.Do[contract.Crossing](d.api.API.StartCrossingWithResponse(ctx, "spring", contract.StartCrossingJSONRequestBody{})); err != nil {
+	if _, err := client.Do[contract.Crossing](d.api.API.StartCrossingWithResponse(ctx, "spring",
+		contract.StartCrossingJSONRequestBody{})); err != nil {
 		return err
 	}
 	c, err := d.await(ctx, contract.PhaseInStep)
 	if err != nil {
 		return err
 	}
-	d.say("   Loaded %s rows (%s) in %d tables; %s live changes applied; lag %s.", num(c.Progress.Rows), size(c.Progress.Bytes), c.Progress.Tables, num(c.Progress.Changes), took(c.Progress.LagSeconds))
+	d.say("   Loaded %s rows (%s) in %d tables; %s live changes applied; lag %s.", num(c.Progress.Rows),
+		size(c.Progress.Bytes), c.Progress.Tables, num(c.Progress.Changes), took(c.Progress.LagSeconds))
 	next("Reconcile: both sides at one shared log position, both live.")
-	r, err := client.Do[contract.Reconciliation](d.api.API.ReconcileWithResponse(ctx, "spring", contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
+	r, err := client.Do[contract.Reconciliation](d.api.API.ReconcileWithResponse(ctx, "spring",
+		contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
 	if err != nil {
 		return err
 	}
@@ -284,7 +295,8 @@ func (d *demoRun) drive(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.say("   %s rows on the source, %s on the target, at %s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows), r.Position, r.State, r.Findings)
+	d.say("   %s rows on the source, %s on the target, at %s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows),
+		r.Position, r.State, r.Findings)
 	if r.State != "clean" {
 		return exitWith(ExitFindings, "the comparison was not clean: %s %s", r.State, r.Error)
 	}
@@ -310,7 +322,8 @@ func (d *demoRun) drive(ctx context.Context) error {
 	}
 	next("Close: what was left on both servers is removed, the certificate is written.")
 	name := "spring"
-	if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, name, contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
+	if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, name,
+		contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
 		return err
 	}
 	if err := awaitTask(ctx, d.api, "spring", "close"); err != nil {
@@ -321,7 +334,8 @@ func (d *demoRun) drive(ctx context.Context) error {
 
 func (d *demoRun) cutover(ctx context.Context, rehearsal bool) error {
 	name := "spring"
-	k, err := client.Do[contract.Cutover](d.api.API.CutoverWithResponse(ctx, name, contract.NewCutover{Rehearsal: rehearsal, Confirm: &name}))
+	k, err := client.Do[contract.Cutover](d.api.API.CutoverWithResponse(ctx, name,
+		contract.NewCutover{Rehearsal: rehearsal, Confirm: &name}))
 	if err != nil {
 		return err
 	}
@@ -369,12 +383,14 @@ func (d *demoRun) await(ctx context.Context, want ...contract.Phase) (contract.C
 }
 
 func (d *demoRun) certify(ctx context.Context, began time.Time) error {
-	cert, err := client.Do[map[string]any](d.api.API.GetCertificateWithResponse(ctx, "spring", &contract.GetCertificateParams{}))
+	cert, err := client.Do[map[string]any](d.api.API.GetCertificateWithResponse(ctx, "spring",
+		&contract.GetCertificateParams{}))
 	if err != nil {
 		return err
 	}
 	format := "text"
-	text, err := client.Do[string](d.api.API.GetCertificateWithResponse(ctx, "spring", &contract.GetCertificateParams{Format: &format}))
+	text, err := client.Do[string](d.api.API.GetCertificateWithResponse(ctx, "spring", &contract.GetCertificateParams{
+		Format: &format}))
 	if err != nil {
 		return err
 	}
@@ -382,6 +398,7 @@ func (d *demoRun) certify(ctx context.Context, began time.Time) error {
 	if found, ok := cert["findings"].(float64); !ok || found != 0 {
 		return exitWith(ExitFindings, "the certificate shows %v findings", cert["findings"])
 	}
-	d.say("\nDone in %s: the cooperative's database has moved, no row was lost, zero findings.", took(time.Since(began).Seconds()))
+	d.say("\nDone in %s: the cooperative's database has moved, no row was lost, zero findings.",
+		took(time.Since(began).Seconds()))
 	return nil
 }

@@ -36,7 +36,8 @@ func feed(ctx context.Context, api *client.Client, name string, full bool, see f
 	path := "/api/crossings/" + url.PathEscape(name)
 	topics := []string{path}
 	if full {
-		topics = append(topics, fmt.Sprintf("%s/tables?sort=state&limit=%d", path, shownTables), path+"/lanes", path+"/history?minutes=15&points=60")
+		topics = append(topics, fmt.Sprintf("%s/tables?sort=state&limit=%d", path, shownTables), path+"/lanes",
+			path+"/history?minutes=15&points=60")
 	}
 	var s sight
 	for ctx.Err() == nil {

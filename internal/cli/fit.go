@@ -18,7 +18,8 @@ func (a *app) fitCmd() *cobra.Command {
 	var extremes bool
 	var tables []string
 	c := &cobra.Command{
-		Use: "fit NAME", Short: "Look for values that their new columns cannot hold; changes nothing", Args: exactly("the crossing's NAME"),
+		Use: "fit NAME", Short: "Look for values that their new columns cannot hold; changes nothing",
+		Args: exactly("the crossing's NAME"),
 		Long: `Reads the source's rows and tries every value against its planned column: texts
 that are too long, numbers out of range, dates that do not exist on the other
 side, bytes that are no text. Shows rows, and the plan that would hold them. It
@@ -65,7 +66,8 @@ stop the load.`,
 		}
 		if err := a.show(f, func(w *table) {
 			entries(w, f.Entries)
-			w.line("\n%s of %s were looked at in %s.", counted(f.Rows, "row"), counted(int64(f.Tables), "table"), took(f.EndedAt.Sub(*f.StartedAt).Seconds()))
+			w.line("\n%s of %s were looked at in %s.", counted(f.Rows, "row"), counted(int64(f.Tables), "table"),
+				took(f.EndedAt.Sub(*f.StartedAt).Seconds()))
 			lost := slices.ContainsFunc(f.Entries, func(e contract.Entry) bool { return e.Verdict != contract.Ok })
 			switch {
 			case f.Misfits == 0 && lost:
@@ -82,7 +84,8 @@ stop the load.`,
 		return nil
 	}
 	c.Flags().StringVar(&share, "share", "100%", "how much of each table to read")
-	c.Flags().BoolVar(&extremes, "extremes", false, "only the least, greatest and longest value of each column, found by the source")
+	c.Flags().BoolVar(&extremes, "extremes", false,
+		"only the least, greatest and longest value of each column, found by the source")
 	c.Flags().StringVar(&speed, "speed-limit", "0", "bytes per second to read, such as 20MB; 0 for none")
 	c.Flags().StringArrayVar(&tables, "table", nil, "only tables that match this pattern; repeatable")
 	return c

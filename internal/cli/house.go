@@ -54,15 +54,18 @@ The settings that new crossings begin with are on the console's settings page.`,
 			for _, k := range deref(h.Checks) {
 				checks = append(checks, string(k))
 			}
-			w.pairs("New crossings begin with", list(deref(h.Tables), "every table"), "Checks that must be done", list(checks, "none"), "Locked", list(deref(h.Locked), "nothing"),
-				"The journal is kept", keptFor(h.JournalDays), "Runs, tasks, comparisons and cutovers are kept", keptFor(h.HistoryDays))
+			w.pairs("New crossings begin with", list(deref(h.Tables), "every table"), "Checks that must be done",
+				list(checks, "none"), "Locked", list(deref(h.Locked), "nothing"),
+				"The journal is kept", keptFor(h.JournalDays), "Runs, tasks, comparisons and cutovers are kept",
+				keptFor(h.HistoryDays))
 			if rules := deref(h.Rules); len(rules) > 0 {
 				w.line("")
 				ruleRows(w, rules)
 			}
 		})
 	}
-	c.Flags().StringVarP(&file, "file", "f", "", "file with the house rules that replace those there are (needs the admin role)")
+	c.Flags().StringVarP(&file, "file", "f", "", "file with the house rules that replace those there are (needs the "+
+		"admin role)")
 	return c
 }
 

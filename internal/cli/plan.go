@@ -10,15 +10,17 @@ import (
 func (a *app) crossingPlan() *cobra.Command {
 	var statements bool
 	c := &cobra.Command{
-		Use: "plan NAME TABLE", Short: "Show what will happen to one table: columns of both sides, and the statements", Example: "  dustyferry crossing plan spring saltmarsh.keepers --statements",
-		Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
+		Use: "plan NAME TABLE", Short: "Show what will happen to one table: columns of both sides, and the statements",
+		Example: "  dustyferry crossing plan spring saltmarsh.keepers --statements",
+		Args:    exactly("the crossing's NAME", "the TABLE (schema.table)"),
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
 		api, err := a.client()
 		if err != nil {
 			return err
 		}
-		p, err := client.Do[contract.TablePlan](api.API.GetPlanWithResponse(cmd.Context(), args[0], &contract.GetPlanParams{Table: args[1]}))
+		p, err := client.Do[contract.TablePlan](api.API.GetPlanWithResponse(cmd.Context(), args[0],
+			&contract.GetPlanParams{Table: args[1]}))
 		if err != nil {
 			return err
 		}
@@ -27,7 +29,8 @@ func (a *app) crossingPlan() *cobra.Command {
 			if p.TargetStands {
 				makes = "the standing table is used"
 			}
-			w.line("%s becomes %s (%s), about %s in %s.\n", p.Source, p.Target, makes, counted(p.Rows, "row"), counted(int64(p.Chunks), "chunk"))
+			w.line("%s becomes %s (%s), about %s in %s.\n", p.Source, p.Target, makes, counted(p.Rows, "row"),
+				counted(int64(p.Chunks), "chunk"))
 			w.row("COLUMN", "ON THE SOURCE", "ON THE TARGET", "TYPE THERE", "VERDICT", "NOTE")
 			for _, k := range p.Columns {
 				verdict := k.Mapping

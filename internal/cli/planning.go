@@ -16,7 +16,8 @@ import (
 func (a *app) crossingPlanning() *cobra.Command {
 	var file string
 	c := &cobra.Command{
-		Use: "planning NAME", Short: "Show or replace tables, rules, queries and statements of a crossing", Args: exactly("the crossing's NAME"),
+		Use: "planning NAME", Short: "Show or replace tables, rules, queries and statements of a crossing",
+		Args: exactly("the crossing's NAME"),
 		Long: `Without --file it shows what is planned beside the tables' own plans. With it, it
 replaces all of that, before the crossing has started; survey and fit check begin
 anew. The file has the keys that a manifest has under crossing:
@@ -39,7 +40,8 @@ anew. The file has the keys that a manifest has under crossing:
 		if err != nil {
 			return err
 		}
-		cr, err := replanned(cmd, api, args[0], file, func(_ contract.Crossing, text []byte) (body contract.ChooseTablesJSONRequestBody, err error) {
+		cr, err := replanned(cmd, api, args[0], file, func(_ contract.Crossing, text []byte) (
+			body contract.ChooseTablesJSONRequestBody, err error) {
 			p, err := manifest.ParsePlan(text)
 			if err != nil {
 				return body, err
@@ -137,7 +139,8 @@ func orNone(s string) string {
 func (a *app) crossingCopy() *cobra.Command {
 	var source, target string
 	c := &cobra.Command{
-		Use: "copy NAME NEW", Short: "Create a crossing NEW that is planned as NAME is", Args: exactly("the crossing's NAME", "the NEW crossing's name"),
+		Use: "copy NAME NEW", Short: "Create a crossing NEW that is planned as NAME is", Args: exactly("the crossing's NAME",
+			"the NEW crossing's name"),
 		Example: "  dustyferry crossing copy spring summer --target archive",
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -145,12 +148,14 @@ func (a *app) crossingCopy() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		out, err := client.Do[contract.Crossing](api.API.CopyCrossingWithResponse(cmd.Context(), args[0], contract.CopyCrossingJSONRequestBody{Name: args[1], Source: some(source), Target: some(target)}))
+		out, err := client.Do[contract.Crossing](api.API.CopyCrossingWithResponse(cmd.Context(), args[0],
+			contract.CopyCrossingJSONRequestBody{Name: args[1], Source: some(source), Target: some(target)}))
 		if err != nil {
 			return err
 		}
 		return a.show(out, func(w *table) {
-			w.line("Crossing %s is planned as %s: from %s to %s, %s. Look before you start: dustyferry survey %s", out.Name, args[0], out.Source, out.Target, does(out), out.Name)
+			w.line("Crossing %s is planned as %s: from %s to %s, %s. Look before you start: dustyferry survey %s", out.Name,
+				args[0], out.Source, out.Target, does(out), out.Name)
 		})
 	}
 	c.Flags().StringVar(&source, "source", "", "another source database")
@@ -177,7 +182,8 @@ func someOf[T any](list []T) *[]T {
 func (a *app) crossingPreview() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "preview NAME TABLE", Short: "Show the first rows of a table or query as they will arrive", Args: exactly("the crossing's NAME", "the TABLE (schema.table)"),
+		Use: "preview NAME TABLE", Short: "Show the first rows of a table or query as they will arrive",
+		Args:    exactly("the crossing's NAME", "the TABLE (schema.table)"),
 		Example: "  dustyferry crossing preview spring saltmarsh.keepers --limit 5",
 	}
 	c.RunE = func(cmd *cobra.Command, args []string) error {
@@ -185,7 +191,8 @@ func (a *app) crossingPreview() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p, err := client.Do[contract.Preview](api.API.PreviewPlanWithResponse(cmd.Context(), args[0], &contract.PreviewPlanParams{Table: args[1], Limit: &limit}))
+		p, err := client.Do[contract.Preview](api.API.PreviewPlanWithResponse(cmd.Context(), args[0],
+			&contract.PreviewPlanParams{Table: args[1], Limit: &limit}))
 		if err != nil {
 			return err
 		}
@@ -249,7 +256,8 @@ func (a *app) crossingObjects() *cobra.Command {
 	var file string
 	var leaveOut, statements bool
 	c := &cobra.Command{
-		Use: "objects NAME", Short: "Show what a crossing makes on the target, and what came of it; fix what failed", Args: exactly("the crossing's NAME"),
+		Use: "objects NAME", Short: "Show what a crossing makes on the target, and what came of it; fix what failed",
+		Args: exactly("the crossing's NAME"),
 		Example: `  dustyferry crossing objects spring
   dustyferry crossing objects spring --id 12 --file index.sql   # write a failed one by hand
   dustyferry crossing objects spring --id 12 --leave-out
@@ -273,12 +281,14 @@ func (a *app) crossingObjects() *cobra.Command {
 					return exitWith(ExitUsage, "%s is empty; --leave-out leaves the object out", file)
 				}
 			}
-			o, err := client.Do[contract.MadeObject](api.API.ChangeObjectWithResponse(cmd.Context(), args[0], id, contract.ChangeObjectJSONRequestBody{Statement: string(text)}))
+			o, err := client.Do[contract.MadeObject](api.API.ChangeObjectWithResponse(cmd.Context(), args[0], id,
+				contract.ChangeObjectJSONRequestBody{Statement: string(text)}))
 			if err != nil {
 				return err
 			}
 			return a.show(o, func(w *table) {
-				w.line("%s %s is %s now. Where the crossing is held: dustyferry crossing resume %s", o.Kind, o.Name, o.State, args[0])
+				w.line("%s %s is %s now. Where the crossing is held: dustyferry crossing resume %s", o.Kind, o.Name, o.State,
+					args[0])
 			})
 		}
 		list, err := client.Do[[]contract.MadeObject](api.API.ListObjectsWithResponse(cmd.Context(), args[0]))
@@ -287,7 +297,8 @@ func (a *app) crossingObjects() *cobra.Command {
 		}
 		return a.show(list, func(w *table) {
 			if len(list) == 0 {
-				w.line("Crossing %s has made nothing yet; its objects are listed from its start on ('dustyferry crossing plan' shows a table's statements before).", args[0])
+				w.line("Crossing %s has made nothing yet; its objects are listed from its start on ('dustyferry crossing plan' "+
+					"shows a table's statements before).", args[0])
 				return
 			}
 			w.row(right+"ID", "MADE", "KIND", "NAME", "OF TABLE", "STATE", right+"TOOK", "ERROR")
@@ -315,6 +326,7 @@ func (a *app) crossingObjects() *cobra.Command {
 
 // stageWords say when an object is made.
 var stageWords = map[contract.MadeObjectStage]string{
-	contract.MadeObjectStageTable: "at the start", contract.MadeObjectStageBefore: "before the load", contract.MadeObjectStageDeferred: "after the load",
-	contract.MadeObjectStageAfter: "then", contract.MadeObjectStageCarried: "last",
+	contract.MadeObjectStageTable: "at the start", contract.MadeObjectStageBefore: "before the load",
+	contract.MadeObjectStageDeferred: "after the load",
+	contract.MadeObjectStageAfter:    "then", contract.MadeObjectStageCarried: "last",
 }

@@ -18,7 +18,8 @@ func (a *app) reconcileCmd() *cobra.Command {
 	var depth string
 	var tables []string
 	c := &cobra.Command{
-		Use: "reconcile NAME", Short: "Compare source and target at one shared log position, both live", Args: exactly("the crossing's NAME"),
+		Use: "reconcile NAME", Short: "Compare source and target at one shared log position, both live",
+		Args: exactly("the crossing's NAME"),
 		Long: `Compare source and target while both stay live: the applier stops between two
 transactions at a known log position, and both sides are read exactly there.
 Exits with 3 when something differs.`,
@@ -56,7 +57,8 @@ Exits with 3 when something differs.`,
 }
 
 // awaitReconciliation waits until it has ended, showing how far it is.
-func awaitReconciliation(ctx context.Context, api *client.Client, name string, id int64, p *progress) (contract.Reconciliation, error) {
+func awaitReconciliation(ctx context.Context, api *client.Client, name string, id int64,
+	p *progress) (contract.Reconciliation, error) {
 	for {
 		r, err := client.Do[contract.Reconciliation](api.API.GetReconciliationWithResponse(ctx, name, id))
 		if err != nil || r.EndedAt != nil {
@@ -65,7 +67,8 @@ func awaitReconciliation(ctx context.Context, api *client.Client, name string, i
 		if r.State == "waiting" || r.Tables == 0 {
 			p.say(-1, "bringing both sides to one log position …")
 		} else {
-			p.say(min(0.99, float64(r.SourceRows)/float64(max(r.RowsExpected, 1))), "comparing: %d of %d tables, %s of about %s rows, %s so far",
+			p.say(min(0.99, float64(r.SourceRows)/float64(max(r.RowsExpected, 1))),
+				"comparing: %d of %d tables, %s of about %s rows, %s so far",
 				r.TablesDone, r.Tables, num(r.SourceRows), num(r.RowsExpected), counted(r.Findings, "finding"))
 		}
 		if err := pause(ctx, 300*time.Millisecond); err != nil {
@@ -84,18 +87,22 @@ func pause(ctx context.Context, d time.Duration) error {
 }
 
 func showReconciliation(w *table, name string, r contract.Reconciliation) {
-	w.pairs("reconciliation", fmt.Sprint(r.Id), "depth", r.Depth, "result", string(r.State), "at", r.Position, "error", r.Error)
+	w.pairs("reconciliation", fmt.Sprint(r.Id), "depth", r.Depth, "result", string(r.State), "at", r.Position, "error",
+		r.Error)
 	w.line("")
-	w.row("TABLE", right+"SOURCE ROWS", right+"TARGET ROWS", right+"PARTS", right+"DIFFERING", right+"FINDINGS", right+"TOOK", "HASH")
+	w.row("TABLE", right+"SOURCE ROWS", right+"TARGET ROWS", right+"PARTS", right+"DIFFERING", right+"FINDINGS",
+		right+"TOOK", "HASH")
 	for _, t := range deref(r.Results) {
 		hash := t.SourceHash
 		if t.SourceHash != t.TargetHash {
 			hash += " / " + t.TargetHash
 		}
-		w.row(t.Name, right+num(t.SourceRows), right+num(t.TargetRows), right+fmt.Sprint(t.Parts), right+fmt.Sprint(t.DifferingParts), right+num(t.Findings), right+took(t.Seconds), hash)
+		w.row(t.Name, right+num(t.SourceRows), right+num(t.TargetRows), right+fmt.Sprint(t.Parts),
+			right+fmt.Sprint(t.DifferingParts), right+num(t.Findings), right+took(t.Seconds), hash)
 	}
 	if r.Findings > 0 && r.Depth == "hashes" {
-		w.line("\nSee the rows with: dustyferry findings %s; copy them again with: dustyferry repair %s --confirm %s", name, name, name)
+		w.line("\nSee the rows with: dustyferry findings %s; copy them again with: dustyferry repair %s --confirm %s", name,
+			name, name)
 	}
 	if r.Findings > 0 && r.Depth == "counts" {
 		w.line("\nIt counted rows only; which ones are missing, a comparison by hashes finds: dustyferry reconcile %s", name)
@@ -111,7 +118,8 @@ func counted(n int64, thing string) string {
 }
 
 // lastReconciliation finds the newest one that ended, or the one asked for.
-func lastReconciliation(ctx context.Context, api *client.Client, name string, id int64) (contract.Reconciliation, error) {
+func lastReconciliation(ctx context.Context, api *client.Client, name string,
+	id int64) (contract.Reconciliation, error) {
 	if id != 0 {
 		return client.Do[contract.Reconciliation](api.API.GetReconciliationWithResponse(ctx, name, id))
 	}
@@ -124,7 +132,8 @@ func lastReconciliation(ctx context.Context, api *client.Client, name string, id
 			return r, nil
 		}
 	}
-	return contract.Reconciliation{}, fmt.Errorf("crossing %s has not been compared yet; run 'dustyferry reconcile %s'", name, name)
+	return contract.Reconciliation{}, fmt.Errorf("crossing %s has not been compared yet; run 'dustyferry reconcile %s'",
+		name, name)
 }
 
 // comparison says what a comparison was.
@@ -160,7 +169,8 @@ spaces visible. A comparison by counts knows how many rows are missing or extra,
 			if err != nil {
 				return err
 			}
-			p := &contract.ListFindingsParams{Limit: &limit, Offset: &offset, State: (*contract.FindingState)(some(state)), Table: some(tableName)}
+			p := &contract.ListFindingsParams{Limit: &limit, Offset: &offset, State: (*contract.FindingState)(some(state)),
+				Table: some(tableName)}
 			list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(cmd.Context(), args[0], r.Id, p))
 			if err != nil {
 				return err
@@ -184,7 +194,8 @@ func showFindings(w *table, name string, r contract.Reconciliation, page contrac
 		w.line("It found no difference.")
 		return
 	case r.Depth == "counts":
-		w.line("It counted %s more on one side than on the other; which ones, only a comparison by hashes finds: dustyferry reconcile %s", counted(r.Findings, "row"), name)
+		w.line("It counted %s more on one side than on the other; which ones, only a comparison by hashes finds: "+
+			"dustyferry reconcile %s", counted(r.Findings, "row"), name)
 		for _, t := range deref(r.Results) {
 			if t.Findings > 0 {
 				w.row("   ", t.Name, num(t.SourceRows)+" on the source", num(t.TargetRows)+" on the target")
@@ -195,7 +206,8 @@ func showFindings(w *table, name string, r contract.Reconciliation, page contrac
 		w.line("It found %s; none of them is chosen by these flags.", counted(r.Findings, "difference"))
 		return
 	}
-	w.line("Findings %s to %s of %s.%s", num(int64(offset+1)), num(int64(offset+len(page.Findings))), num(int64(page.Matched)), beyond(r, page))
+	w.line("Findings %s to %s of %s.%s", num(int64(offset+1)), num(int64(offset+len(page.Findings))),
+		num(int64(page.Matched)), beyond(r, page))
 	for _, f := range page.Findings {
 		key := strings.Join(f.Key, ", ")
 		if key != "" {
@@ -250,8 +262,10 @@ func (a *app) repairCmd() *cobra.Command {
 		Long: `Copy the rows of findings again, while the applier stands still at a shared log
 position; then look at them again with 'dustyferry recheck', or compare
 everything with 'dustyferry reconcile'.`,
-	}, "repair", "copying rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64, confirm string) error {
-		_, err := client.Do[contract.Crossing](api.API.RepairWithResponse(ctx, name, id, contract.RepairJSONRequestBody{Findings: only, Confirm: &confirm}))
+	}, "repair", "copying rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64,
+		confirm string) error {
+		_, err := client.Do[contract.Crossing](api.API.RepairWithResponse(ctx, name, id, contract.RepairJSONRequestBody{
+			Findings: only, Confirm: &confirm}))
 		return err
 	})
 }
@@ -261,15 +275,18 @@ func (a *app) recheckCmd() *cobra.Command {
 		Use: "recheck NAME", Short: "Compare only the rows of findings again", Args: exactly("the crossing's NAME"),
 		Long: `Compare only the rows of findings again, at one shared log position, with both
 sides live. Exits with 3 when one of them still differs.`,
-	}, "compare again", "comparing rows again …", func(ctx context.Context, api *client.Client, name string, id int64, only []int64, _ string) error {
-		_, err := client.Do[contract.Crossing](api.API.RecheckWithResponse(ctx, name, id, contract.RecheckJSONRequestBody{Findings: only}))
+	}, "compare again", "comparing rows again …", func(ctx context.Context, api *client.Client, name string, id int64,
+		only []int64, _ string) error {
+		_, err := client.Do[contract.Crossing](api.API.RecheckWithResponse(ctx, name, id, contract.RecheckJSONRequestBody{
+			Findings: only}))
 		return err
 	})
 }
 
 // findingsTask is a command that does something with findings and says how they
 // stand afterwards.
-func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx context.Context, api *client.Client, name string, id int64, only []int64, confirm string) error) *cobra.Command {
+func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx context.Context, api *client.Client,
+	name string, id int64, only []int64, confirm string) error) *cobra.Command {
 	var id int64
 	only := []int64{}
 	confirm := new(string)
@@ -288,7 +305,8 @@ func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx cont
 		}
 		id := r.Id
 		if r.Depth == "counts" && r.Findings > 0 {
-			return exitWith(ExitProblem, "reconciliation %d was by counts, so it does not know which rows differ; compare by hashes first: dustyferry reconcile %s", id, name)
+			return exitWith(ExitProblem, "reconciliation %d was by counts, so it does not know which rows differ; compare by "+
+				"hashes first: dustyferry reconcile %s", id, name)
 		}
 		word := ""
 		if kind == "repair" {
@@ -305,13 +323,15 @@ func (a *app) findingsTask(c *cobra.Command, kind, said string, do func(ctx cont
 		if err != nil {
 			return err
 		}
-		list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(ctx, name, id, &contract.ListFindingsParams{}))
+		list, err := client.Do[contract.FindingPage](api.API.ListFindingsWithResponse(ctx, name, id,
+			&contract.ListFindingsParams{}))
 		if err != nil {
 			return err
 		}
 		open := list.States["open"]
 		err = a.show(list, func(w *table) {
-			w.line("Reconciliation %d: %s; %d open, %d repaired, %d compared again and equal.", id, counted(int64(list.Total), "finding"), open, list.States["repaired"], list.States["equal"])
+			w.line("Reconciliation %d: %s; %d open, %d repaired, %d compared again and equal.", id, counted(int64(list.Total),
+				"finding"), open, list.States["repaired"], list.States["equal"])
 			if list.States["repaired"] > 0 {
 				w.line("Compare the repaired rows again with: dustyferry recheck %s", name)
 			}

@@ -175,11 +175,14 @@ cutover was undone, 130 stopped by Ctrl-C.`,
 		return exitWith(ExitUsage, "%w; see '%s --help'", err, cmd.CommandPath())
 	})
 	root.AddGroup(&cobra.Group{ID: "journey", Title: "The journey:"}, &cobra.Group{ID: "service", Title: "The service:"})
-	for _, c := range []*cobra.Command{a.databaseCmd(), a.crossingCmd(), a.surveyCmd(), a.fitCmd(), a.watchCmd(), a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.recheckCmd(), a.cutoverCmd(), a.certificateCmd(), a.scheduleCmd(), a.runsCmd(), a.taskCmd(), a.journalCmd()} {
+	for _, c := range []*cobra.Command{a.databaseCmd(), a.crossingCmd(), a.surveyCmd(), a.fitCmd(), a.watchCmd(),
+		a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.recheckCmd(), a.cutoverCmd(), a.certificateCmd(), a.scheduleCmd(),
+		a.runsCmd(), a.taskCmd(), a.journalCmd()} {
 		c.GroupID = "journey"
 		root.AddCommand(c)
 	}
-	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.migrateCmd(), a.workersCmd(), a.webhookCmd(), a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
+	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.migrateCmd(), a.workersCmd(), a.webhookCmd(),
+		a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
 		c.GroupID = "service"
 		root.AddCommand(c)
 	}
@@ -234,7 +237,8 @@ func (a *app) knownKeys(root *cobra.Command, path string) error {
 	}
 	for _, key := range file.AllKeys() {
 		if !known[key] {
-			return exitWith(ExitUsage, "the settings file %s has the key %q, which is no setting; 'dustyferry serve --help' lists them", path, key)
+			return exitWith(ExitUsage, "the settings file %s has the key %q, which is no setting; 'dustyferry serve "+
+				"--help' lists them", path, key)
 		}
 	}
 	return nil
@@ -243,7 +247,8 @@ func (a *app) knownKeys(root *cobra.Command, path string) error {
 func (a *app) client() (*client.Client, error) {
 	token := a.conf.GetString("token")
 	if token == "" {
-		return nil, exitWith(ExitUsage, "no access token is given; set DUSTYFERRY_TOKEN (the service shows the first one when it starts for the first time)")
+		return nil, exitWith(ExitUsage, "no access token is given; set DUSTYFERRY_TOKEN (the service shows the first one "+
+			"when it starts for the first time)")
 	}
 	return client.New(a.conf.GetString("service"), token)
 }

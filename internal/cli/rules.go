@@ -17,7 +17,8 @@ import (
 func (a *app) crossingRules() *cobra.Command {
 	var file string
 	c := &cobra.Command{
-		Use: "rules NAME", Short: "Show or replace the rules by which tables are planned", Args: exactly("the crossing's NAME"),
+		Use: "rules NAME", Short: "Show or replace the rules by which tables are planned",
+		Args: exactly("the crossing's NAME"),
 		Long: `Without --file it shows the rules. With it, it replaces them, before the crossing
 has started; survey and fit check begin anew. The file is the list that a manifest
 has under crossing.rules:
@@ -42,7 +43,8 @@ has under crossing.rules:
 		if err != nil {
 			return err
 		}
-		cr, err := replanned(cmd, api, args[0], file, func(cr contract.Crossing, text []byte) (body contract.ChooseTablesJSONRequestBody, err error) {
+		cr, err := replanned(cmd, api, args[0], file, func(cr contract.Crossing, text []byte) (
+			body contract.ChooseTablesJSONRequestBody, err error) {
 			list, err := manifest.ParseRules(text)
 			if err != nil {
 				return body, err
@@ -60,7 +62,8 @@ has under crossing.rules:
 }
 
 // replanned returns a crossing, planned anew from a file if there is one.
-func replanned(cmd *cobra.Command, api *client.Client, name, file string, read func(contract.Crossing, []byte) (contract.ChooseTablesJSONRequestBody, error)) (contract.Crossing, error) {
+func replanned(cmd *cobra.Command, api *client.Client, name, file string, read func(contract.Crossing,
+	[]byte) (contract.ChooseTablesJSONRequestBody, error)) (contract.Crossing, error) {
 	cr, err := client.Do[contract.Crossing](api.API.GetCrossingWithResponse(cmd.Context(), name))
 	if err != nil || file == "" {
 		return cr, err

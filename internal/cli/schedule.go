@@ -69,7 +69,8 @@ for by one run, or skipped (--missed).`,
 func readTime(text, zone string) (time.Time, error) {
 	where, err := time.LoadLocation(zone)
 	if err != nil {
-		return time.Time{}, exitWith(ExitUsage, "--zone: %q is no time zone; give an IANA name such as Europe/Amsterdam", zone)
+		return time.Time{}, exitWith(ExitUsage, "--zone: %q is no time zone; give an IANA name such as Europe/Amsterdam",
+			zone)
 	}
 	for _, form := range []string{time.RFC3339, "2006-01-02 15:04", "2006-01-02T15:04", time.DateTime} {
 		if t, err := time.ParseInLocation(form, text, where); err == nil {
@@ -151,7 +152,9 @@ func (a *app) scheduleResume() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(out, func(w *table) { w.line("The schedule of %s goes on; next at %s.", args[0], stampText(out.NextAt)) })
+			return a.show(out, func(w *table) {
+				w.line("The schedule of %s goes on; next at %s.", args[0], stampText(out.NextAt))
+			})
 		},
 	}
 }
@@ -174,7 +177,8 @@ func (a *app) scheduleRemove() *cobra.Command {
 
 func (a *app) runsCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "runs NAME", Short: "Show every time that a crossing's load ran, each beside the one before", Args: exactly("the crossing's NAME"),
+		Use: "runs NAME", Short: "Show every time that a crossing's load ran, each beside the one before",
+		Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {
@@ -200,7 +204,8 @@ func (a *app) runsCmd() *cobra.Command {
 						continue
 					}
 					s := r.EndedAt.Sub(r.StartedAt).Seconds()
-					w.row(stampText(&r.StartedAt), r.By, string(r.State), took(s), num(r.Rows), rowsChange(out[i+1:], r), size(r.Bytes),
+					w.row(stampText(&r.StartedAt), r.By, string(r.State), took(s), num(r.Rows), rowsChange(out[i+1:], r),
+						size(r.Bytes),
 						num(int64(float64(r.Rows)/max(s, 0.001)))+" rows/s", num(r.SetAside), r.Note)
 				}
 			})
@@ -247,7 +252,8 @@ them. What is not answered with 2xx is sent again, for about a day.`,
 			}
 			w.Name, w.Secret = args[0], os.Getenv("DUSTYFERRY_WEBHOOK_SECRET")
 			if w.Secret == "" {
-				return exitWith(ExitUsage, "no secret is given; set DUSTYFERRY_WEBHOOK_SECRET to at least 16 characters that the receiver knows too")
+				return exitWith(ExitUsage, "no secret is given; set DUSTYFERRY_WEBHOOK_SECRET to at least 16 characters that the "+
+					"receiver knows too")
 			}
 			list := []contract.Event{}
 			for _, e := range events {

@@ -12,12 +12,14 @@ import (
 )
 
 func TestNumbersForPeople(t *testing.T) {
-	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1\u2009000", 1234567: "1\u2009234\u2009567", -12345: "-12\u2009345"} {
+	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1\u2009000", 1234567: "1\u2009234\u2009567",
+		-12345: "-12\u2009345"} {
 		if got := num(n); got != want {
 			t.Errorf("%d is %q, want %q", n, got, want)
 		}
 	}
-	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1500: "1.5 kB", 64_000_000: "64.0 MB", 7_000_000_000_000_000: "7000.0 TB"} {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1500: "1.5 kB", 64_000_000: "64.0 MB",
+		7_000_000_000_000_000: "7000.0 TB"} {
 		if got := size(n); got != want {
 			t.Errorf("%d is %q, want %q", n, got, want)
 		}
@@ -45,10 +47,14 @@ func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
 	a, b := "oak ", "oak\u00a0"
 	r := contract.Reconciliation{Id: 3, Depth: "hashes", State: "differing", Findings: 902}
 	showFindings(w, "spring", r, contract.FindingPage{Total: 900, Matched: 900, Findings: []contract.Finding{
-		{Id: 1, Table: "s.t", Kind: "differing", Key: []string{"7"}, Columns: []string{"tree"}, Order: []string{"id", "tree"}, Source: map[string]*string{"tree": &a}, Target: map[string]*string{"tree": &b}, State: "open"},
-		{Id: 2, Table: "s.bag", Kind: "missing on target", Copies: 2, Order: []string{"v"}, Source: map[string]*string{"v": nil}, State: "open"},
+		{Id: 1, Table: "s.t", Kind: "differing", Key: []string{"7"}, Columns: []string{"tree"}, Order: []string{"id", "tree"},
+			Source: map[string]*string{"tree": &a}, Target: map[string]*string{"tree": &b}, State: "open"},
+		{Id: 2, Table: "s.bag", Kind: "missing on target", Copies: 2, Order: []string{"v"},
+			Source: map[string]*string{"v": nil}, State: "open"},
 	}}, 100)
-	for _, want := range []string{`Reconciliation 3 (hashes, all tables`, `Findings 101 to 102 of 900.`, `2 more were counted and not kept`, `798 more: dustyferry findings spring --offset 102`, `#1 s.t key (7): differing`, `"oak "`, `"oak\u00a0"`, `2 copies`, `NULL`, `(no row)`} {
+	for _, want := range []string{`Reconciliation 3 (hashes, all tables`, `Findings 101 to 102 of 900.`,
+		`2 more were counted and not kept`, `798 more: dustyferry findings spring --offset 102`, `#1 s.t key (7): differing`,
+		`"oak "`, `"oak\u00a0"`, `2 copies`, `NULL`, `(no row)`} {
 		if !strings.Contains(w.String(), want) {
 			t.Errorf("%q is missing in\n%s", want, w)
 		}
@@ -58,14 +64,18 @@ func TestFindingsShowWhatCannotBeSeen(t *testing.T) {
 func TestTheWatchFitsItsTerminal(t *testing.T) {
 	var tables []contract.Table
 	for i := range 200 {
-		tables = append(tables, contract.Table{Name: strings.Repeat("a very long name ", 5) + string(rune('a'+i%26)), State: "loading", Chunks: 10, ChunksLanded: i % 10, Rows: 1_234_567_890,
+		tables = append(tables, contract.Table{Name: strings.Repeat("a very long name ", 5) + string(rune('a'+i%26)),
+			State: "loading", Chunks: 10, ChunksLanded: i % 10, Rows: 1_234_567_890,
 			RowsPerSecond: 1_234_567, BytesEstimated: 10, Bytes: 4, RemainingSeconds: ptr(7200.0)})
 	}
 	tables[0].State, tables[0].Reason = "held", strings.Repeat("a long reason with many words ", 12)
-	c := contract.Crossing{Name: "spring", Source: strings.Repeat("old", 30), Target: "new", Phase: "loading", Condition: "running", Progress: contract.Progress{Chunks: 2000, ChunksLanded: 700,
-		Bytes: 35, BytesEstimated: 100, Rows: 9_876_543_210, RowsEstimated: 20_000_000_000, RemainingSeconds: ptr(75.0), Capture: "w", LagSeconds: 1.5}}
+	c := contract.Crossing{Name: "spring", Source: strings.Repeat("old", 30), Target: "new", Phase: "loading",
+		Condition: "running", Progress: contract.Progress{Chunks: 2000, ChunksLanded: 700,
+			Bytes: 35, BytesEstimated: 100, Rows: 9_876_543_210, RowsEstimated: 20_000_000_000, RemainingSeconds: ptr(75.0),
+			Capture: "w", LagSeconds: 1.5}}
 	w := newWindow(t.Context(), nil, "spring")
-	w.Update(sight{crossing: c, tables: contract.TablePage{Tables: tables, Total: 200, States: map[string]int{"loading": 199, "held": 1}}, at: time.Now(),
+	w.Update(sight{crossing: c, tables: contract.TablePage{Tables: tables, Total: 200,
+		States: map[string]int{"loading": 199, "held": 1}}, at: time.Now(),
 		history: contract.History{LagSeconds: []float64{0, 1, 4, 2, 1}, From: time.Now().Add(-time.Minute), To: time.Now()},
 		lanes:   contract.Lanes{Wanted: 4, Carrying: []contract.Lane{{Table: tables[0].Name, Worker: "w"}}}})
 	for _, size := range [][2]int{{80, 24}, {120, 40}, {200, 60}, {40, 12}} {
@@ -101,7 +111,8 @@ func TestTheWatchFitsItsTerminal(t *testing.T) {
 	if !strings.Contains(strings.Join(w.draw(), "\n"), "Not live") {
 		t.Error("a lost stream is not said")
 	}
-	if line := plainLine(c); !strings.Contains(line, "35 % loaded") || !strings.Contains(line, "1 min 15 s left") || !strings.Contains(line, "lag 1.5 s") {
+	if line := plainLine(c); !strings.Contains(line, "35 % loaded") || !strings.Contains(line, "1 min 15 s left") ||
+		!strings.Contains(line, "lag 1.5 s") {
 		t.Errorf("plain line: %s", line)
 	}
 	c.Progress.ChunksLanded, c.Progress.Chunks = 1999, 2000

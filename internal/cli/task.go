@@ -10,7 +10,8 @@ import (
 )
 
 func (a *app) taskCmd() *cobra.Command {
-	c := &cobra.Command{Use: "task", Aliases: []string{"tasks"}, Short: "Show the longer pieces of work on a crossing, and end one before its time"}
+	c := &cobra.Command{Use: "task", Aliases: []string{"tasks"},
+		Short: "Show the longer pieces of work on a crossing, and end one before its time"}
 	c.AddCommand(a.taskList(), a.taskCancel())
 	return c
 }
@@ -41,7 +42,8 @@ func (a *app) taskList() *cobra.Command {
 					if what == "" && t.EndedAt == nil {
 						what = t.Note
 					}
-					w.row(right+strconv.FormatInt(t.Id, 10), t.Kind, state, t.Actor, stampText(&t.CreatedAt), stampText(t.EndedAt), what)
+					w.row(right+strconv.FormatInt(t.Id, 10), t.Kind, state, t.Actor, stampText(&t.CreatedAt), stampText(t.EndedAt),
+						what)
 				}
 			})
 		},

@@ -17,7 +17,8 @@ import (
 
 func (a *app) watchCmd() *cobra.Command {
 	return &cobra.Command{
-		Use: "watch NAME", Short: "Watch a crossing live: progress, rates, lag, what is stuck", Args: exactly("the crossing's NAME"),
+		Use: "watch NAME", Short: "Watch a crossing live: progress, rates, lag, what is stuck",
+		Args: exactly("the crossing's NAME"),
 		Long: `Watch a crossing live. On a terminal it fills the window: bars over all and per
 table, rates, remaining time, lag as a chart, lanes, what is stuck. Keys: arrows
 scroll the tables, p pauses, r resumes, q leaves. When the output is not a
@@ -44,7 +45,8 @@ func (a *app) follow(ctx context.Context, api *client.Client, name string, want 
 	show, lost := a.lines()
 	var window *tea.Program
 	if onTerminal {
-		window = tea.NewProgram(newWindow(ctx, api, name), tea.WithContext(ctx), tea.WithOutput(f), tea.WithoutSignalHandler())
+		window = tea.NewProgram(newWindow(ctx, api, name), tea.WithContext(ctx), tea.WithOutput(f),
+			tea.WithoutSignalHandler())
 		show = func(s sight) { window.Send(s) }
 		lost = func() { window.Send(lostMsg{}) }
 	}
@@ -63,7 +65,8 @@ func (a *app) follow(ctx context.Context, api *client.Client, name string, want 
 			case c.Condition == contract.ConditionHeld, c.Condition == contract.ConditionFailed:
 				end = exitWith(ExitHeld, "crossing %s is %s: %s", name, c.Condition, c.Reason)
 			case c.Condition == contract.ConditionPaused:
-				end = exitWith(ExitHeld, "crossing %s was paused before it was %s; let it go on with: dustyferry crossing resume %s", name, want, name)
+				end = exitWith(ExitHeld, "crossing %s was paused before it was %s; let it go on with: dustyferry "+
+					"crossing resume %s", name, want, name)
 			case c.Phase == want:
 			case c.Phase == contract.PhaseClosed:
 				end = exitWith(ExitProblem, "crossing %s was closed before it was %s", name, want)
@@ -121,7 +124,8 @@ func (a *app) lines() (show func(sight), lost func()) {
 
 func plainLine(c contract.Crossing) string {
 	p := c.Progress
-	out := fmt.Sprintf("%s: %s, %s; %s loaded, %s rows, %d of %d chunks", c.Name, c.PhaseLabel, c.Condition, percent(p), num(p.Rows), p.ChunksLanded, p.Chunks)
+	out := fmt.Sprintf("%s: %s, %s; %s loaded, %s rows, %d of %d chunks", c.Name, c.PhaseLabel, c.Condition, percent(p),
+		num(p.Rows), p.ChunksLanded, p.Chunks)
 	if p.RowsPerSecond >= 1 {
 		out += fmt.Sprintf(", %s rows/s", num(int64(p.RowsPerSecond)))
 	}

@@ -117,7 +117,8 @@ func (w *window) act(what string) tea.Cmd {
 	return func() tea.Msg {
 		var err error
 		if what == "pause" {
-			_, err = client.Do[contract.Crossing](w.api.API.PauseCrossingWithResponse(w.ctx, w.name, contract.PauseCrossingJSONRequestBody{}))
+			_, err = client.Do[contract.Crossing](w.api.API.PauseCrossingWithResponse(w.ctx, w.name,
+				contract.PauseCrossingJSONRequestBody{}))
 		} else {
 			_, err = client.Do[contract.Crossing](w.api.API.ResumeCrossingWithResponse(w.ctx, w.name))
 		}
@@ -184,15 +185,18 @@ func (w *window) title(c contract.Crossing) []string {
 
 func (w *window) load(c contract.Crossing) []string {
 	p := c.Progress
-	out := []string{fmt.Sprintf(" load  %s %5s  %s of about %s rows", w.bar(share(p), max(10, w.width-58)), percent(p), num(p.Rows), num(p.RowsEstimated))}
+	out := []string{fmt.Sprintf(" load  %s %5s  %s of about %s rows", w.bar(share(p), max(10, w.width-58)), percent(p),
+		num(p.Rows), num(p.RowsEstimated))}
 	line := "       " + size(p.Bytes)
 	switch {
 	case c.Phase == contract.PhaseLoading:
-		line += fmt.Sprintf(" at %s/s, %s rows/s now, %s on average", size(int64(p.BytesPerSecond)), num(int64(p.RowsPerSecond)), num(int64(deref(p.AverageRowsPerSecond))))
+		line += fmt.Sprintf(" at %s/s, %s rows/s now, %s on average", size(int64(p.BytesPerSecond)),
+			num(int64(p.RowsPerSecond)), num(int64(deref(p.AverageRowsPerSecond))))
 		out = append(out, line)
 		line = fmt.Sprintf("       %d of %d chunks", p.ChunksLanded, p.Chunks)
 		if p.RemainingSeconds != nil {
-			line += fmt.Sprintf(", %s left (%s to %s)", strong.Render(took(*p.RemainingSeconds)), took(deref(p.RemainingLowSeconds)), took(deref(p.RemainingHighSeconds)))
+			line += fmt.Sprintf(", %s left (%s to %s)", strong.Render(took(*p.RemainingSeconds)),
+				took(deref(p.RemainingLowSeconds)), took(deref(p.RemainingHighSeconds)))
 		} else {
 			line += ", remaining time not known yet"
 		}
@@ -232,7 +236,8 @@ func (w *window) lagChart(rows int) []string {
 	for _, v := range h.LagSeconds {
 		top = max(top, v)
 	}
-	plot := asciigraph.Plot(h.LagSeconds, asciigraph.Height(rows-1), asciigraph.Width(max(20, w.width-20)), asciigraph.LowerBound(0), asciigraph.UpperBound(max(top, 0.1)),
+	plot := asciigraph.Plot(h.LagSeconds, asciigraph.Height(rows-1), asciigraph.Width(max(20, w.width-20)),
+		asciigraph.LowerBound(0), asciigraph.UpperBound(max(top, 0.1)),
 		asciigraph.YAxisValueFormatter(took))
 	since := h.To.Sub(h.From).Round(time.Second)
 	out := []string{quiet.Render(fmt.Sprintf("       lag over the last %s, highest %s", took(since.Seconds()), took(top)))}
@@ -251,10 +256,12 @@ func (w *window) lanes(all bool) []string {
 	if l.SpeedLimit > 0 {
 		limit = ", limited to " + size(l.SpeedLimit) + "/s"
 	}
-	out := []string{fmt.Sprintf(" lanes %d of %d at work, %d chunks to go%s", len(l.Carrying), l.Wanted, l.OpenChunks, limit)}
+	out := []string{fmt.Sprintf(" lanes %d of %d at work, %d chunks to go%s", len(l.Carrying), l.Wanted, l.OpenChunks,
+		limit)}
 	if all {
 		for _, k := range l.Carrying[:min(len(l.Carrying), 8)] {
-			out = append(out, quiet.Render(fmt.Sprintf("       %s, %s of %d, %s in %s, by %s", clip(k.Table, 30), chunksText(k), k.OfChunks, size(k.Bytes), took(time.Since(k.StartedAt).Seconds()), k.Worker)))
+			out = append(out, quiet.Render(fmt.Sprintf("       %s, %s of %d, %s in %s, by %s", clip(k.Table, 30), chunksText(k),
+				k.OfChunks, size(k.Bytes), took(time.Since(k.StartedAt).Seconds()), k.Worker)))
 			if k.WaitsFor != nil {
 				out = append(out, wrapped("         ", *k.WaitsFor, w.width)...)
 			}
@@ -338,7 +345,8 @@ func (w *window) tables(rows int) []string {
 				done = min(done, 0.99)
 			}
 		}
-		line := fmt.Sprintf(" %-*s %s %4d %% %14s rows", name, clip(t.Name, name), w.bar(done, 10), int(done*100), num(t.Rows))
+		line := fmt.Sprintf(" %-*s %s %4d %% %14s rows", name, clip(t.Name, name), w.bar(done, 10), int(done*100),
+			num(t.Rows))
 		if wide {
 			rate, left := "", ""
 			if t.RowsPerSecond >= 1 {
@@ -371,7 +379,8 @@ func (w *window) foot() []string {
 		}[w.asked]
 		return []string{warning.Render(what)}
 	case w.lost:
-		return []string{trouble.Render(fmt.Sprintf("Not live: the service does not answer, the figures are of %s; trying again …", w.sight.at.Format("15:04:05")))}
+		return []string{trouble.Render(fmt.Sprintf("Not live: the service does not answer, the figures are of %s; "+
+			"trying again …", w.sight.at.Format("15:04:05")))}
 	case time.Since(w.sight.at) > 4*time.Second:
 		return []string{trouble.Render(fmt.Sprintf("Not live: nothing has come since %s", w.sight.at.Format("15:04:05")))}
 	case w.said != "":

@@ -160,7 +160,8 @@ func (a *App) note(ctx context.Context, err error) {
 	switch {
 	case errors.As(err, &pe) && pe.Code == movedState, errors.As(err, &me) && me.Number == movedNumber:
 		a.refused.Add(1)
-	case errors.As(err, &pe) && pe.Code == metState, errors.As(err, &me) && (me.Number == metNumber || me.Number == heldNumber):
+	case errors.As(err, &pe) && pe.Code == metState, errors.As(err, &me) &&
+		(me.Number == metNumber || me.Number == heldNumber):
 		// Two of its writers met, such as over a row that moved to another
 		// partition: it was rolled back and is simply tried again.
 	default:

@@ -10,7 +10,8 @@ import (
 )
 
 func TestMatchTables(t *testing.T) {
-	all := []domain.TableName{{Schema: "shop", Name: "orders"}, {Schema: "shop", Name: "order_lines"}, {Schema: "shop", Name: "tmp_1"}, {Schema: "log", Name: "visits"}, {Schema: "odd", Name: "a.b*c"}}
+	all := []domain.TableName{{Schema: "shop", Name: "orders"}, {Schema: "shop", Name: "order_lines"},
+		{Schema: "shop", Name: "tmp_1"}, {Schema: "log", Name: "visits"}, {Schema: "odd", Name: "a.b*c"}}
 	for _, c := range []struct {
 		patterns []string
 		want     string
@@ -56,7 +57,8 @@ func TestKeyTextTellsKeysApart(t *testing.T) {
 		return r
 	}
 	seen := map[string]string{}
-	for _, r := range []domain.Row{row("a", "b"), row("ab", ""), row("", "ab"), row("a\x00", "b"), row("a", "\x00b"), {{}, {Kind: domain.Present, Data: []byte("ab")}}, {{}, {}}} {
+	for _, r := range []domain.Row{row("a", "b"), row("ab", ""), row("", "ab"), row("a\x00", "b"), row("a", "\x00b"),
+		{{}, {Kind: domain.Present, Data: []byte("ab")}}, {{}, {}}} {
 		k := domain.KeyText(r, []int{0, 1})
 		if other, twice := seen[k]; twice {
 			t.Errorf("%v and %s have one text", r, other)
@@ -91,7 +93,8 @@ func TestSettingsSayWhatIsWrong(t *testing.T) {
 	} {
 		s := domain.DefaultSettings()
 		edit(&s)
-		if err := s.Validate(); err == nil || !strings.Contains(err.Error(), want) || !domain.IsKind(err, domain.ProblemInvalid) {
+		if err := s.Validate(); err == nil || !strings.Contains(err.Error(), want) ||
+			!domain.IsKind(err, domain.ProblemInvalid) {
 			t.Errorf("%v lacks %q", err, want)
 		}
 	}
@@ -103,9 +106,11 @@ func TestOnlyWhatTheTablesNeedComesAlong(t *testing.T) {
 		{Name: "id", Type: "integer", Default: "nextval('other.order_no'::regclass)"}, {Name: "mood", Type: "types.mood[]"}}}}
 	cat := domain.Catalog{
 		Sequences: []domain.Sequence{
-			{Name: name("shop", "orders_id_seq"), OwnedBy: name("shop", "orders")}, {Name: name("shop", "loose")}, {Name: name("other", "order_no")},
+			{Name: name("shop", "orders_id_seq"), OwnedBy: name("shop", "orders")}, {Name: name("shop", "loose")},
+			{Name: name("other", "order_no")},
 			{Name: name("shop", "lines_id_seq"), OwnedBy: name("shop", "lines")}, {Name: name("elsewhere", "counter")}},
-		Types: []domain.UserType{{Name: name("types", "mood")}, {Name: name("shop", "grade")}, {Name: name("elsewhere", "colour")}},
+		Types: []domain.UserType{{Name: name("types", "mood")}, {Name: name("shop", "grade")},
+			{Name: name("elsewhere", "colour")}},
 	}
 	var got []string
 	for _, q := range cat.SequencesOf(plans) {

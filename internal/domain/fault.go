@@ -23,7 +23,8 @@ func Recover(what string, to *error) {
 		return
 	}
 	*to = &Problem{Kind: ProblemConflict, Err: &Fault{What: what, Value: r, Stack: string(debug.Stack())},
-		Message: fmt.Sprintf("a fault in Dusty Ferry itself was met while %s (%v); nothing of it was committed. The service's log has the details; report it, and see what is special about the data there", what, r)}
+		Message: fmt.Sprintf("a fault in Dusty Ferry itself was met while %s (%v); nothing of it was committed. The "+
+			"service's log has the details; report it, and see what is special about the data there", what, r)}
 }
 
 // Guarded runs f and returns its panic as an error; see [Recover].

@@ -11,7 +11,8 @@ import (
 func TestAPanicBecomesAnErrorThatHolds(t *testing.T) {
 	err := domain.Guarded("reading hives", func() error { var list []int; _ = list[3]; return nil })
 	var f *domain.Fault
-	if !domain.IsKind(err, domain.ProblemConflict) || !errors.As(err, &f) || !strings.Contains(err.Error(), "reading hives") || !strings.Contains(f.Stack, "fault_test.go") {
+	if !domain.IsKind(err, domain.ProblemConflict) || !errors.As(err, &f) || !strings.Contains(err.Error(),
+		"reading hives") || !strings.Contains(f.Stack, "fault_test.go") {
 		t.Errorf("%v", err)
 	}
 	if err := domain.Guarded("nothing", func() error { return nil }); err != nil {

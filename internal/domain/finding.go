@@ -21,7 +21,8 @@ type Finding struct {
 	Target  map[string]*string `json:"target,omitempty"`
 	Columns []string           `json:"columns,omitempty"` // the differing columns
 	Copies  int                `json:"copies,omitempty"`  // tables without a key: how many too many or too few
-	Place   string             `json:"place,omitempty"`   // tables without a key: the row's hash, by which it is found again
+	// tables without a key: the row's hash, by which it is found again
+	Place string `json:"place,omitempty"`
 }
 
 // Reconciliation is one comparison of source and target.

@@ -8,7 +8,8 @@ import (
 )
 
 func TestQuietHours(t *testing.T) {
-	s := domain.Settings{QuietHours: []string{"mon-fri 08:00-18:00", "sat 22:30-02:00", "sun,wed 05:00-06:00"}, QuietZone: "Europe/Amsterdam"}
+	s := domain.Settings{QuietHours: []string{"mon-fri 08:00-18:00", "sat 22:30-02:00", "sun,wed 05:00-06:00"},
+		QuietZone: "Europe/Amsterdam"}
 	for at, want := range map[string]bool{
 		"2026-11-23T06:59:00Z": false, // Monday, 07:59 there
 		"2026-11-23T07:00:00Z": true,
@@ -32,10 +33,12 @@ func TestQuietHours(t *testing.T) {
 		}
 	}
 	every, err := domain.ParseHours("23:00-01:00")
-	if err != nil || !every.Holds(time.Date(2026, 1, 1, 0, 30, 0, 0, time.UTC)) || every.Holds(time.Date(2026, 1, 1, 1, 0, 0, 0, time.UTC)) {
+	if err != nil || !every.Holds(time.Date(2026, 1, 1, 0, 30, 0, 0, time.UTC)) ||
+		every.Holds(time.Date(2026, 1, 1, 1, 0, 0, 0, time.UTC)) {
 		t.Errorf("%+v, %v", every, err)
 	}
-	for _, bad := range []string{"", "mon", "mon 8:0-9:00", "mon 25:00-26:00", "xyz 08:00-09:00", "mon 08:00-08:00", "mon tue 08:00-09:00", "mon- 08:00-09:00"} {
+	for _, bad := range []string{"", "mon", "mon 8:0-9:00", "mon 25:00-26:00", "xyz 08:00-09:00", "mon 08:00-08:00",
+		"mon tue 08:00-09:00", "mon- 08:00-09:00"} {
 		if _, err := domain.ParseHours(bad); err == nil {
 			t.Errorf("%q was read", bad)
 		}

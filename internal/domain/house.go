@@ -19,8 +19,9 @@ const (
 // House is what an organisation says once for all its crossings.
 type House struct {
 	Tables []string `json:"tables,omitempty" yaml:"tables,omitempty"` // patterns that new crossings begin with
-	Rules  []Rule   `json:"rules,omitempty" yaml:"rules,omitempty"`   // for every crossing, before its own; locked: behind them
-	Checks []Check  `json:"checks,omitempty" yaml:"checks,omitempty"`
+	// for every crossing, before its own; locked: behind them
+	Rules  []Rule  `json:"rules,omitempty" yaml:"rules,omitempty"`
+	Checks []Check `json:"checks,omitempty" yaml:"checks,omitempty"`
 	// Locked names what crossings cannot have otherwise: settings by their keys, and tables
 	// and rules.
 	Locked []string `json:"locked,omitempty" yaml:"locked,omitempty"`
@@ -104,11 +105,13 @@ func (h House) MergeRules(rules []Rule) []Rule {
 // lets them be. Base is what the house's settings are.
 func (h House) Hold(base, s Settings, patterns []string) error {
 	if slices.Contains(h.Locked, "tables") && !slices.Equal(patterns, h.Tables) {
-		return Invalid("the tables of crossings are locked to %q by this service's house rules; an admin can change those ('dustyferry house')", h.Tables)
+		return Invalid("the tables of crossings are locked to %q by this service's house rules; an admin can change those "+
+			"('dustyferry house')", h.Tables)
 	}
 	for _, c := range base.Changes(s) {
 		if h.Locks(c.Setting) {
-			return Invalid("%s is locked by this service's house rules; leave it at what new crossings begin with, or have an admin change those ('dustyferry house')", c.Setting.Key)
+			return Invalid("%s is locked by this service's house rules; leave it at what new crossings begin with, or have an "+
+				"admin change those ('dustyferry house')", c.Setting.Key)
 		}
 	}
 	return nil

@@ -11,11 +11,13 @@ func TestHouse(t *testing.T) {
 	names := Rule{Tables: "*.*", Schema: "honey"}
 	h := House{Tables: []string{"shop.*"}, Rules: []Rule{names}, Locked: []string{"lanes", "tables"}}
 	own := Rule{Tables: "shop.a", Schema: "other"}
-	if got := h.MergeRules([]Rule{own}); !reflect.DeepEqual(got, []Rule{names, own}) || RuleFor(got, TableName{"shop", "a"}).Schema != "other" {
+	if got := h.MergeRules([]Rule{own}); !reflect.DeepEqual(got, []Rule{names, own}) ||
+		RuleFor(got, TableName{"shop", "a"}).Schema != "other" {
 		t.Errorf("the crossing's own rule should win: %+v", got)
 	}
 	h.Locked = append(h.Locked, "rules")
-	if got := h.MergeRules(h.MergeRules([]Rule{own})); !reflect.DeepEqual(got, []Rule{own, names}) || RuleFor(got, TableName{"shop", "a"}).Schema != "honey" {
+	if got := h.MergeRules(h.MergeRules([]Rule{own})); !reflect.DeepEqual(got, []Rule{own, names}) ||
+		RuleFor(got, TableName{"shop", "a"}).Schema != "honey" {
 		t.Errorf("the house's rule should win: %+v", got)
 	}
 	base := DefaultSettings()
@@ -42,7 +44,8 @@ func TestHouse(t *testing.T) {
 		}
 	}
 	var old House
-	if err := json.Unmarshal([]byte(`{"locked": ["chunk_bytes", "tables"]}`), &old); err != nil || !reflect.DeepEqual(old.Locked, []string{"chunk_size", "tables"}) {
+	if err := json.Unmarshal([]byte(`{"locked": ["chunk_bytes", "tables"]}`), &old); err != nil ||
+		!reflect.DeepEqual(old.Locked, []string{"chunk_size", "tables"}) {
 		t.Errorf("%+v (%v)", old, err)
 	}
 	if err := old.Hold(base, other, nil); err == nil || !strings.Contains(err.Error(), "chunk_size is locked") {

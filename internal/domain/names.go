@@ -28,7 +28,8 @@ func ParseTableName(text string) (TableName, error) {
 			return TableName{Schema: schema, Name: name}, nil
 		}
 	}
-	return TableName{}, Invalid("%q is no table's name; write schema.table, with a part that holds a dot in quotation marks, as in \"my.schema\".table", text)
+	return TableName{}, Invalid("%q is no table's name; write schema.table, with a part that holds a dot in quotation "+
+		"marks, as in \"my.schema\".table", text)
 }
 
 // takePart reads one part of a name, and returns what follows it.

@@ -15,7 +15,9 @@ func (c *Catalog) SequencesOf(plans []TablePlan) []Sequence {
 			if q.OwnedBy.Name != "" {
 				return p.Source == q.OwnedBy
 			}
-			return p.Source.Schema == q.Name.Schema || slices.ContainsFunc(p.Columns, func(col Column) bool { return strings.Contains(col.Default, q.Name.Name) })
+			return p.Source.Schema == q.Name.Schema || slices.ContainsFunc(p.Columns, func(col Column) bool {
+				return strings.Contains(col.Default, q.Name.Name)
+			})
 		})
 		if mine {
 			out = append(out, q)
@@ -30,7 +32,9 @@ func (c *Catalog) TypesOf(plans []TablePlan) []UserType {
 	var out []UserType
 	for _, t := range c.Types {
 		if slices.ContainsFunc(plans, func(p TablePlan) bool {
-			return p.Source.Schema == t.Name.Schema || slices.ContainsFunc(p.Columns, func(col Column) bool { return strings.Contains(col.Type, t.Name.Name) })
+			return p.Source.Schema == t.Name.Schema || slices.ContainsFunc(p.Columns, func(col Column) bool {
+				return strings.Contains(col.Type, t.Name.Name)
+			})
 		}) {
 			out = append(out, t)
 		}

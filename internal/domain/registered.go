@@ -24,7 +24,8 @@ type Database struct {
 
 // SameWay reports whether two records of a database reach it in the same way.
 func (d Database) SameWay(o Database) bool {
-	return d.Host == o.Host && d.Port == o.Port && d.DBName == o.DBName && d.Username == o.Username && d.TLS == o.TLS && bytes.Equal(d.Secret, o.Secret)
+	return d.Host == o.Host && d.Port == o.Port && d.DBName == o.DBName && d.Username == o.Username && d.TLS == o.TLS &&
+		bytes.Equal(d.Secret, o.Secret)
 }
 
 // Bound is what the password is bound to: the row it stands in and everything that says

@@ -11,10 +11,14 @@ import (
 // Rule changes the plans of the tables it matches. Of several that match, a later
 // one wins, attribute by attribute.
 type Rule struct {
-	Tables string `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`                                             // pattern over schema.table of the source
-	Schema string `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`                                                      // schema on the target
-	Name   string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`                                         // table name on the target; * stands for its own
-	Where  string `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings that do not follow changes"` // condition in the source's SQL: only these rows
+	// pattern over schema.table of the source
+	Tables string `json:"tables" yaml:"tables" jsonschema:"required,description=Pattern over schema.table of the source\\, with *"`
+	// schema on the target
+	Schema string `json:"schema,omitempty" yaml:"schema,omitempty" jsonschema:"description=Schema on a PostgreSQL target"`
+	// table name on the target; * stands for its own
+	Name string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=Table name on the target; * stands for its own"`
+	// condition in the source's SQL: only these rows
+	Where string `json:"where,omitempty" yaml:"where,omitempty" jsonschema:"description=Condition in the source's SQL: only these rows; crossings that do not follow changes"`
 	// Watermark and Overlap are for loads that repeat.
 	Watermark string                `json:"watermark,omitempty" yaml:"watermark,omitempty" jsonschema:"description=Column that grows when a row is written: a run of a schedule reads only rows past its greatest value of the run before\\; crossings that do not follow changes"`
 	Overlap   string                `json:"overlap,omitempty" yaml:"overlap,omitempty" jsonschema:"description=What is read again before the watermark\\, as writes may have been under way: a duration such as 10m\\, or a number"`
@@ -29,8 +33,10 @@ type Rule struct {
 
 // ColumnRule changes one column of a plan, or adds one.
 type ColumnRule struct {
-	Name       string  `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=On the target"`                     // on the target
-	Type       string  `json:"type,omitempty" yaml:"type,omitempty" jsonschema:"description=On the target\\, in its own words"` // on the target, in its own words
+	// on the target
+	Name string `json:"name,omitempty" yaml:"name,omitempty" jsonschema:"description=On the target"`
+	// on the target, in its own words
+	Type       string  `json:"type,omitempty" yaml:"type,omitempty" jsonschema:"description=On the target\\, in its own words"`
 	LeaveOut   bool    `json:"leave_out,omitempty" yaml:"leave_out,omitempty"`
 	Mask       string  `json:"mask,omitempty" yaml:"mask,omitempty" jsonschema:"description=Name of the key with which values are replaced by hashes"`
 	Expression string  `json:"expression,omitempty" yaml:"expression,omitempty" jsonschema:"description=In the source's SQL\\, in place of the column or as one more; crossings that do not follow changes"`
@@ -129,7 +135,8 @@ func (r Rule) Empty() bool {
 
 // saysNothing reports whether the rule could as well not be there.
 func (r Rule) saysNothing() bool {
-	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.Existing() == "" && len(r.Statements) == 0 && r.Note == ""
+	return r.Empty() && r.Watermark == "" && r.Overlap == "" && r.Existing() == "" && len(r.Statements) == 0 &&
+		r.Note == ""
 }
 
 // Target is the name that the rule gives a table.
@@ -155,16 +162,19 @@ func ValidRules(rules []Rule) error {
 			return Invalid("rule %d: tables is %q; write a pattern schema.table, with * for any characters", n, r.Tables)
 		}
 		if r.saysNothing() {
-			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, watermark, existing_rows, statements or a note, or take the rule away", n, r.Tables)
+			return Invalid("rule %d (%s) changes nothing; give schema, name, where, columns, watermark, existing_rows, "+
+				"statements or a note, or take the rule away", n, r.Tables)
 		}
 		if existing := r.Existing(); existing != "" && !slices.Contains(ExistingRowsWays, existing) {
 			return Invalid("rule %d: existing_rows is %q; choose refuse, keep, empty or replace", n, existing)
 		}
 		if strings.Contains(r.Tables, "*") && r.Name != "" && !strings.Contains(r.Name, "*") {
-			return Invalid("rule %d: name %q would give every table of %s the same name; write * where its own name goes", n, r.Name, r.Tables)
+			return Invalid("rule %d: name %q would give every table of %s the same name; write * where its own name goes", n,
+				r.Name, r.Tables)
 		}
 		if sql, ok := r.Statements["table"]; ok && strings.TrimSpace(sql) == "" {
-			return Invalid("rule %d: the table's own statement cannot be left out; leave the table out of the crossing instead", n)
+			return Invalid("rule %d: the table's own statement cannot be left out; leave the table out of the crossing instead",
+				n)
 		}
 		if strings.Contains(r.Tables, "*") && r.Statements["table"] != "" {
 			return Invalid("rule %d: one statement cannot make every table of %s; write a rule for each", n, r.Tables)
@@ -178,7 +188,8 @@ func ValidRules(rules []Rule) error {
 			others.LeaveOut = false
 			switch {
 			case c == (ColumnRule{}):
-				return Invalid("rule %d: column %s is named without a change; give name, type, leave_out, mask, expression, value or longest", n, name)
+				return Invalid("rule %d: column %s is named without a change; give name, type, leave_out, mask, expression, "+
+					"value or longest", n, name)
 			case c.Longest < 0:
 				return Invalid("rule %d: column %s: longest is %d; give the bytes that a value may have", n, name, c.Longest)
 			case c.Cut && c.Longest == 0:

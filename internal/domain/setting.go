@@ -233,7 +233,8 @@ func (d Setting) bound(x float64) string {
 
 // Bounds says what the setting may be, in words.
 func (d Setting) Bounds() string {
-	what := map[SettingKind]string{SettingCount: "a number", SettingSize: "a size", SettingRate: "bytes a second, such as 20MB,", SettingShare: "a share", SettingDuration: "a duration"}[d.Kind]
+	what := map[SettingKind]string{SettingCount: "a number", SettingSize: "a size",
+		SettingRate: "bytes a second, such as 20MB,", SettingShare: "a share", SettingDuration: "a duration"}[d.Kind]
 	switch {
 	case d.Kind == SettingChoice:
 		return "choose " + OneOf(d.Values())

@@ -73,7 +73,8 @@ func (s Settings) Validate() error {
 		}
 	}
 	if s.LeastLanes > s.Lanes {
-		return Invalid("least_lanes is %d; give a number from 1 to lanes, which is %d, or 0 for always that many", s.LeastLanes, s.Lanes)
+		return Invalid("least_lanes is %d; give a number from 1 to lanes, which is %d, or 0 for always that many",
+			s.LeastLanes, s.Lanes)
 	}
 	return nil
 }

@@ -15,7 +15,8 @@ type Size int64
 var units = []struct {
 	name  string
 	bytes int64
-}{{"TiB", 1 << 40}, {"TB", 1e12}, {"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10}, {"kB", 1e3}}
+}{{"TiB", 1 << 40}, {"TB", 1e12}, {"GiB", 1 << 30}, {"GB", 1e9}, {"MiB", 1 << 20}, {"MB", 1e6}, {"KiB", 1 << 10},
+	{"kB", 1e3}}
 
 var sizeForm = regexp.MustCompile(`^([0-9]+)\s*([A-Za-z]*)$`)
 

@@ -8,7 +8,8 @@ import (
 // ApplyBag applies changes of a table without a key by their net effect. Remove removes rows
 // by all their values, as many of each as it is told, and says how many it found; put writes
 // rows as they are. A row that is not there is a conflict: source and target differ already.
-func ApplyBag(p *domain.TablePlan, changes []domain.Change, remove func([]fold.Copies) (int64, error), put func([]domain.Row) error) error {
+func ApplyBag(p *domain.TablePlan, changes []domain.Change, remove func([]fold.Copies) (int64, error),
+	put func([]domain.Row) error) error {
 	b, err := fold.BagOf(changes)
 	if err != nil {
 		return err
@@ -23,7 +24,8 @@ func ApplyBag(p *domain.TablePlan, changes []domain.Change, remove func([]fold.C
 			return err
 		}
 		if n != want {
-			return domain.Conflict("%d of %d rows of %s (a table without a key) that the source removed or changed are not on the target; reconcile the table, or restart it", want-n, want, p.Target)
+			return domain.Conflict("%d of %d rows of %s (a table without a key) that the source removed or changed are not on "+
+				"the target; reconcile the table, or restart it", want-n, want, p.Target)
 		}
 	}
 	if len(b.Puts) == 0 {

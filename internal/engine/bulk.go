@@ -165,7 +165,8 @@ func (b *Bulk) direct(name string, ready func(func(fd uintptr) bool) error, call
 		return 0, err
 	}
 	if errno != 0 {
-		return 0, &net.OpError{Op: name, Net: b.LocalAddr().Network(), Source: b.LocalAddr(), Addr: b.RemoteAddr(), Err: os.NewSyscallError(name, errno)}
+		return 0, &net.OpError{Op: name, Net: b.LocalAddr().Network(), Source: b.LocalAddr(), Addr: b.RemoteAddr(),
+			Err: os.NewSyscallError(name, errno)}
 	}
 	return n, nil
 }
@@ -173,7 +174,8 @@ func (b *Bulk) direct(name string, ready func(func(fd uintptr) bool) error, call
 // move makes a system call that does not wait, unknown to the scheduler.
 func move(call, fd uintptr, p []byte) (int, syscall.Errno) {
 	for {
-		n, _, errno := syscall.RawSyscall(call, fd, uintptr(unsafe.Pointer(&p[0])), uintptr(len(p))) //nolint:gosec // memory for the kernel
+		n, _, errno := syscall.RawSyscall(call, fd, uintptr(unsafe.Pointer(&p[0])),
+			uintptr(len(p))) //nolint:gosec // memory for the kernel
 		if errno == 0 {
 			return int(n), 0
 		}

@@ -67,10 +67,12 @@ type Captures interface {
 	// Mind sees to what capture needs of tables that change under it, such as new
 	// partitions, and returns the tables whose changes the log does not give any more. What
 	// restores a change of it is handed to undo before it is made.
-	Mind(ctx context.Context, name string, plans []domain.TablePlan, undo func(sql string) error) ([]domain.TableName, error)
+	Mind(ctx context.Context, name string, plans []domain.TablePlan, undo func(sql string) error) ([]domain.TableName,
+		error)
 	// OpenCapture reads the log from a place on. What our own transactions wrote here that
 	// brought rows of the database except (see Origin) is passed over: it has them already.
-	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable, except string) (Capture, error)
+	OpenCapture(ctx context.Context, name string, from domain.Position, tables []CaptureTable, except string) (Capture,
+		error)
 	// CheckCapture says from where changes can be read by what a person made on the
 	// source under that name, or why they cannot.
 	CheckCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
@@ -108,7 +110,8 @@ type StopsWrites interface {
 	// somebody else, and taking it back would open what they closed.
 	MayStop(ctx context.Context, method domain.StopMethod) error
 	// StopWrites makes the source accept no more writes to the tables.
-	StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan, wait time.Duration) (WriteStop, error)
+	StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan, wait time.Duration) (
+		WriteStop, error)
 	// Reopen undoes every trace of StopWrites and CloseWrites, also those left
 	// by a process that died.
 	Reopen(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan) error
@@ -120,11 +123,13 @@ type Lands interface {
 	// Holds counts the rows of the planned target tables that stand, up to a
 	// million and one each.
 	Holds(ctx context.Context, plans []domain.TablePlan) (map[domain.TableName]int64, error)
-	SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) ([]domain.Entry, error)
+	SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings) ([]domain.Entry,
+		error)
 	// PrepareTarget makes the bookkeeping and the tables; what becomes of those that
 	// stand, plans and settings say. Every table is tried, and told of with what
 	// came of it.
-	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(Object, error)) error
+	PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings,
+		told func(Object, error)) error
 	// OpenWriter opens a session for landing chunks. Here and below, origin is the source's
 	// [Source.Origin].
 	OpenWriter(ctx context.Context, origin string) (Writer, error)
@@ -290,8 +295,10 @@ func (o *Opened) Can() []Capability {
 	for _, k := range []struct {
 		name Capability
 		has  bool
-	}{{CanRead, o.Reads != nil}, {CanQuery, o.Queries != nil}, {CanCapture, o.Captures != nil}, {CanStop, o.StopsWrites != nil},
-		{CanLand, o.Lands != nil}, {CanApply, o.Applies != nil}, {CanDefine, o.Defines != nil}, {CanCompare, o.Compares != nil},
+	}{{CanRead, o.Reads != nil}, {CanQuery, o.Queries != nil}, {CanCapture, o.Captures != nil},
+		{CanStop, o.StopsWrites != nil},
+		{CanLand, o.Lands != nil}, {CanApply, o.Applies != nil}, {CanDefine, o.Defines != nil},
+		{CanCompare, o.Compares != nil},
 		{CanSequence, o.Sequences != nil}, {CanCarry, o.Carries != nil}, {CanTell, o.Tells != nil}} {
 		if k.has {
 			out = append(out, k.name)

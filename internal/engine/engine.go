@@ -88,7 +88,8 @@ type Reader interface {
 	// anywhere. For a plan whose sides are unlike it holds whole rows in the form of
 	// [protocol/pgcopy.AppendFields]: the number of fields, and each field's length and text,
 	// in the target's text form; or, where they are packed, in the target's binary form.
-	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(block []byte) error) (rowhash.Sum, error)
+	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(block []byte) error) (
+		rowhash.Sum, error)
 	// Rows hands on the chunk's rows one by one, in the open snapshot, as texts in the
 	// target's form. A row that cannot be brought into that form comes with the reason,
 	// and as the source's texts. The fields are good until the next.

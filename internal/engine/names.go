@@ -34,6 +34,7 @@ func QuotedNames(plans []domain.TablePlan, quotes func(name string) bool, why st
 	if len(names) > 12 {
 		text += fmt.Sprintf(" and %d more", len(names)-12)
 	}
-	return []domain.Entry{{Verdict: domain.Notice, Topic: "names", Subject: "target", Remedy: "rename them by a rule, or quote them in the applications",
+	return []domain.Entry{{Verdict: domain.Notice, Topic: "names", Subject: "target",
+		Remedy:   "rename them by a rule, or quote them in the applications",
 		Measured: fmt.Sprintf("%d names of tables and columns must be quoted there, as %s: %s", len(names), why, text)}}
 }

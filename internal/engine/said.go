@@ -115,7 +115,8 @@ func Unreached(name string, err error) error {
 	case errors.As(err, &dns):
 		return domain.Unavailable(err, "the host of %s cannot be found; check its name", name)
 	case errors.As(err, &op):
-		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a firewall lets us in", name, op.Err)
+		return domain.Unavailable(err, "%s cannot be reached (%s); check host and port, that the server runs and that a "+
+			"firewall lets us in", name, op.Err)
 	case errors.Is(err, context.DeadlineExceeded):
 		return domain.Unavailable(err, "%s did not answer in time; check host and port, and that a firewall lets us in", name)
 	}

@@ -18,7 +18,8 @@ func TestWhatCountsAsAway(t *testing.T) {
 		want bool
 	}{
 		{Unreached("new", context.DeadlineExceeded), true},
-		{fmt.Errorf("2 of 3 objects could not be made; the first: %w", Unreached("new", fmt.Errorf("dial: %w", context.DeadlineExceeded))), true},
+		{fmt.Errorf("2 of 3 objects could not be made; the first: %w",
+			Unreached("new", fmt.Errorf("dial: %w", context.DeadlineExceeded))), true},
 		{io.ErrUnexpectedEOF, true},
 		{MarkGone(errors.New("invalid connection")), true},
 		{&ServerError{State: "57P03"}, true},

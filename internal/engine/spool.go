@@ -137,5 +137,6 @@ func spoolError(err error) error {
 	if err == nil {
 		return nil
 	}
-	return fmt.Errorf("keeping a large transaction in %s until it is committed: %w; give the machine more room there, or another TMPDIR", os.TempDir(), err)
+	return fmt.Errorf("keeping a large transaction in %s until it is committed: %w; give the machine more room there, "+
+		"or another TMPDIR", os.TempDir(), err)
 }

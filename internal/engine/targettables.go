@@ -44,29 +44,35 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			}
 		case diff != "":
 			e.Measured = "it stands already and is unlike what the plan needs: " + diff
-			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced (existing_rows: replace)"
+			e.Remedy = "DROP TABLE " + quoted(p.Target) + ", or alter it, or leave the table out, or have it replaced " +
+				"(existing_rows: replace)"
 		case n == 0:
 			e.Verdict, e.Measured = domain.OK, "it stands already, is alike and empty"
 		case way == ReplaceRange:
-			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows; those of the source take their place, chunk by chunk"
+			e.Verdict, e.Measured = domain.Notice, "it holds "+count+
+				" rows; those of the source take their place, chunk by chunk"
 		case way == "keep":
-			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which stay, unless the source truncates the table; a comparison will find them where the source lacks them"
+			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which stay, unless the source truncates the "+
+				"table; a comparison will find them where the source lacks them"
 		case way == "empty":
 			e.Verdict, e.Measured = domain.Notice, "it holds "+count+" rows, which will be removed"
 		default:
-			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+", or set existing_rows: empty (keep, replace)"
+			e.Measured, e.Remedy = "it holds "+count+" rows", "TRUNCATE "+quoted(p.Target)+
+				", or set existing_rows: empty (keep, replace)"
 		}
 		out = append(out, e)
 	}
 	if fresh > 0 {
-		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "target tables", Subject: "target", Measured: strconv.Itoa(fresh) + " tables will be created"})
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "target tables", Subject: "target",
+			Measured: strconv.Itoa(fresh) + " tables will be created"})
 	}
 	return out
 }
 
 // HeldToPlan checks that tables which a person's statements made are what their
 // plans need.
-func HeldToPlan(ctx context.Context, d Database, plans []domain.TablePlan, differences func(*domain.TablePlan, *domain.Table) string) error {
+func HeldToPlan(ctx context.Context, d Database, plans []domain.TablePlan, differences func(*domain.TablePlan,
+	*domain.Table) string) error {
 	var here *domain.Catalog
 	for i := range plans {
 		p := &plans[i]
@@ -84,7 +90,8 @@ func HeldToPlan(ctx context.Context, d Database, plans []domain.TablePlan, diffe
 			return domain.Conflict("the statement written by hand for %s made no table of that name; correct it", p.Target)
 		}
 		if diff := differences(p, t); diff != "" {
-			return domain.Conflict("the statement written by hand for %s makes a table unlike what the plan needs: %s; drop the table and correct the statement", p.Target, diff)
+			return domain.Conflict("the statement written by hand for %s makes a table unlike what the plan needs: %s; drop "+
+				"the table and correct the statement", p.Target, diff)
 		}
 	}
 	return nil
@@ -101,7 +108,8 @@ func LeftReferences(plans []domain.TablePlan) []domain.Entry {
 	for _, p := range plans {
 		for _, k := range p.Table.Constraints {
 			if k.Kind == "foreign" && !chosen[k.References] {
-				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "foreign key", Subject: p.Source.String(), Remedy: "add " + k.References.String() + " to the crossing",
+				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "foreign key", Subject: p.Source.String(),
+					Remedy:   "add " + k.References.String() + " to the crossing",
 					Measured: k.Name + " refers to " + k.References.String() + ", which is left out: the foreign key is not made"})
 			}
 		}

@@ -12,9 +12,11 @@ import (
 // [Block] and its fields, which are good until the next. Columns are those that
 // [domain.TablePlan.ComparedColumns] names.
 type Texts interface {
-	Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte, fields [][]byte) error) error
+	Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte,
+		fields [][]byte) error) error
 	// At reads the rows at keys, in any order.
-	At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte, fields [][]byte) error) error
+	At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte,
+		fields [][]byte) error) error
 }
 
 // SumsOf is [View.Sums] over texts.
@@ -23,7 +25,10 @@ func SumsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, progre
 		sums := make([]rowhash.Sum, len(part.Bounds)+1)
 		for i := range sums {
 			low, high := part.Range(i)
-			if err := t.Range(ctx, p, low, high, func(row []byte, _ [][]byte) error { sums[i].Add(row); return nil }); err != nil {
+			if err := t.Range(ctx, p, low, high, func(row []byte, _ [][]byte) error {
+				sums[i].Add(row)
+				return nil
+			}); err != nil {
 				return nil, err
 			}
 			progress(sums[i].Rows)
@@ -48,7 +53,8 @@ func SumsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, progre
 }
 
 // RowsOf is [View.Rows] over texts.
-func RowsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, want []int, visit func([]byte, uint64)) error {
+func RowsOf(ctx context.Context, t Texts, p *domain.TablePlan, part Part, want []int,
+	visit func([]byte, uint64)) error {
 	key := p.KeyIndexes(p.ComparedColumns())
 	var buf []byte
 	if part.Bounds != nil {

@@ -19,5 +19,6 @@ func Bookkeeping(crossing string, marks int64, stream bool, literal func(string)
 		detail += ", the applied position"
 	}
 	return Trace{Crossing: crossing, Kind: "bookkeeping", Name: "dusty_ferry", Detail: detail,
-		Undo: "DELETE FROM dusty_ferry.chunk_mark WHERE crossing = " + literal(crossing) + "; DELETE FROM dusty_ferry.stream WHERE crossing = " + literal(crossing)}
+		Undo: "DELETE FROM dusty_ferry.chunk_mark WHERE crossing = " + literal(crossing) +
+			"; DELETE FROM dusty_ferry.stream WHERE crossing = " + literal(crossing)}
 }

@@ -46,7 +46,8 @@ func identify(pid int) (identity, error) {
 		return identity{}, err
 	}
 	exe, _ := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid))
-	return identity{PID: pid, Started: began, Boot: strings.TrimSpace(string(boot)), Executable: strings.TrimSuffix(exe, " (deleted)")}, nil
+	return identity{PID: pid, Started: began, Boot: strings.TrimSpace(string(boot)), Executable: strings.TrimSuffix(exe,
+		" (deleted)")}, nil
 }
 
 func startedFile(dir string) string { return filepath.Join(dir, "process.json") }
@@ -105,7 +106,8 @@ func waitForOld(ctx context.Context, dir, data string) error {
 		switch {
 		case ours(dir, pid):
 		case serves(pid, data):
-			return fmt.Errorf("a PostgreSQL server that was not started by Dusty Ferry runs in %s (process %d); stop it first", data, pid)
+			return fmt.Errorf("a PostgreSQL server that was not started by Dusty Ferry runs in %s (process %d); stop it first",
+				data, pid)
 		default: // the server itself would take it for the old one, and not start
 			if err := os.Remove(file); err != nil {
 				return fmt.Errorf("removing %s, which names a process that is no database server any more: %w", file, err)

@@ -58,7 +58,8 @@ type Postgres struct {
 }
 
 // ErrMissing says that the machine has no PostgreSQL server installed.
-var ErrMissing = errors.New("no PostgreSQL server is installed on this machine; install Debian's package postgresql, or give a control database with --control-url")
+var ErrMissing = errors.New("no PostgreSQL server is installed on this machine; install Debian's package postgresql, " +
+	"or give a control database with --control-url")
 
 // Bin returns the path of one of the server's programs, of the newest version.
 func Bin(name string) (string, error) { return binOf("*", name) }
@@ -96,7 +97,8 @@ func (p *Postgres) bin(name string) (string, error) {
 	major := strings.TrimSpace(string(b))
 	path, err := binOf(major, name)
 	if err != nil {
-		return "", fmt.Errorf("the database in %s was made by PostgreSQL %s, and that version's program %s is not installed; "+
+		return "", fmt.Errorf("the database in %s was made by PostgreSQL %s, and that version's program %s is not "+
+			"installed; "+
 			"install Debian's package postgresql-%s (a newer version cannot read these files)", p.Dir, major, name, major)
 	}
 	return path, nil
@@ -129,7 +131,8 @@ func ids() (uid, gid int, err error) {
 	}
 	u, err := user.Lookup("postgres")
 	if err != nil {
-		return 0, 0, fmt.Errorf("a database server must not run as root and there is no user \"postgres\" to run it as; install Debian's package postgresql: %w", err)
+		return 0, 0, fmt.Errorf("a database server must not run as root and there is no user \"postgres\" to run it as; "+
+			"install Debian's package postgresql: %w", err)
 	}
 	uid, _ = strconv.Atoi(u.Uid)
 	gid, _ = strconv.Atoi(u.Gid)
@@ -141,7 +144,8 @@ func StartPostgres(ctx context.Context, o Options) (*Postgres, error) {
 	if _, err := Bin("initdb"); err != nil && o.Programs == "" {
 		return nil, err
 	}
-	p := &Postgres{Host: "127.0.0.1", Port: o.Port, User: "postgres", Password: o.Password, Dir: o.Dir, database: "postgres", programs: o.Programs}
+	p := &Postgres{Host: "127.0.0.1", Port: o.Port, User: "postgres", Password: o.Password, Dir: o.Dir,
+		database: "postgres", programs: o.Programs}
 	if err := p.makeDir(); err != nil {
 		return nil, err
 	}

@@ -66,7 +66,8 @@ func StartMariaDB(ctx context.Context, o Options) (*MariaDB, error) {
 		return nil, err
 	}
 	data := filepath.Join(m.Dir, "data")
-	cmd := exec.CommandContext(ctx, install, "--no-defaults", "--datadir="+data, "--tmpdir="+m.Dir, "--auth-root-authentication-method=normal", "--skip-test-db")
+	cmd := exec.CommandContext(ctx, install, "--no-defaults", "--datadir="+data, "--tmpdir="+m.Dir,
+		"--auth-root-authentication-method=normal", "--skip-test-db")
 	if err := asUser(cmd); err != nil {
 		return nil, err
 	}
@@ -116,9 +117,12 @@ func exists(path string) bool {
 func (m *MariaDB) launch(server, data string, o Options) error {
 	settings := map[string]string{
 		// Of its own: a server that starts removes what others keep in the common one.
-		"tmpdir": m.Dir, "datadir": data, "bind-address": "127.0.0.1", "port": strconv.Itoa(m.Port), "socket": filepath.Join(m.Dir, "socket"),
-		"pid-file": filepath.Join(m.Dir, "pid"), "log-bin": "saltmarsh", "server-id": strconv.Itoa(m.Port), "binlog-format": "ROW",
-		"innodb-buffer-pool-size": "128M", "max-connections": "200", "character-set-server": "utf8mb4", "collation-server": "utf8mb4_general_ci",
+		"tmpdir": m.Dir, "datadir": data, "bind-address": "127.0.0.1", "port": strconv.Itoa(m.Port),
+		"socket":   filepath.Join(m.Dir, "socket"),
+		"pid-file": filepath.Join(m.Dir, "pid"), "log-bin": "saltmarsh", "server-id": strconv.Itoa(m.Port),
+		"binlog-format":           "ROW",
+		"innodb-buffer-pool-size": "128M", "max-connections": "200", "character-set-server": "utf8mb4",
+		"collation-server":  "utf8mb4_general_ci",
 		"default-time-zone": "+00:00", "skip-name-resolve": "ON",
 	}
 	if !o.Durable {

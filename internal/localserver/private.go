@@ -32,8 +32,10 @@ func (p *Postgres) makePrivate(ctx context.Context) error {
 	if exists(p.hba()) {
 		return nil
 	}
-	const role = `DO $$ BEGIN IF to_regrole('` + PrivateName + `') IS NULL THEN CREATE ROLE ` + PrivateName + ` LOGIN; END IF; END $$;`
-	out, err := p.single(ctx, "postgres", role, `SELECT 'records stand here' WHERE to_regclass('public.goose_db_version') IS NOT NULL;`)
+	const role = `DO $$ BEGIN IF to_regrole('` + PrivateName + `') IS NULL THEN CREATE ROLE ` + PrivateName +
+		` LOGIN; END IF; END $$;`
+	out, err := p.single(ctx, "postgres", role,
+		`SELECT 'records stand here' WHERE to_regclass('public.goose_db_version') IS NOT NULL;`)
 	if err != nil {
 		return err
 	}
@@ -43,7 +45,8 @@ func (p *Postgres) makePrivate(ctx context.Context) error {
 		}
 		_, err = p.single(ctx, "template1", `ALTER DATABASE postgres RENAME TO `+PrivateName+`;`,
 			`ALTER DATABASE `+PrivateName+` OWNER TO `+PrivateName+`;`)
-	} else if out, err = p.single(ctx, "template1", `SELECT 'it is made' FROM pg_database WHERE datname = '`+PrivateName+`';`); err == nil &&
+	} else if out, err = p.single(ctx, "template1", `SELECT 'it is made' FROM pg_database WHERE datname = '`+PrivateName+
+		`';`); err == nil &&
 		!strings.Contains(out, "it is made") {
 		_, err = p.single(ctx, "template1", `CREATE DATABASE `+PrivateName+` OWNER `+PrivateName+`;`)
 	}
@@ -63,7 +66,8 @@ func (p *Postgres) makePrivate(ctx context.Context) error {
 // What belongs to a table (its sequences, its row type) goes with the table.
 const handOver = `
 DO $$ DECLARE x record; BEGIN
-  FOR x IN SELECT format('ALTER %s %s OWNER TO ` + PrivateName + `', CASE c.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END, c.oid::regclass) AS act
+  FOR x IN SELECT format('ALTER %s %s OWNER TO ` + PrivateName +
+	`', CASE c.relkind WHEN 'S' THEN 'SEQUENCE' WHEN 'v' THEN 'VIEW' ELSE 'TABLE' END, c.oid::regclass) AS act
              FROM pg_class c
             WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('r', 'p', 'v', 'S')
               AND NOT EXISTS (SELECT 1 FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype IN ('a', 'i'))
@@ -108,7 +112,8 @@ func (p *Postgres) makeSocketDir() error {
 
 // privately are the settings of a private server.
 func (p *Postgres) privately() map[string]string {
-	return map[string]string{"listen_addresses": "", "unix_socket_directories": p.Host, "unix_socket_permissions": "0700", "hba_file": p.hba()}
+	return map[string]string{"listen_addresses": "", "unix_socket_directories": p.Host, "unix_socket_permissions": "0700",
+		"hba_file": p.hba()}
 }
 
 // single runs statements as the superuser without any server: in the server's
@@ -118,7 +123,8 @@ func (p *Postgres) single(ctx context.Context, database string, statements ...st
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.CommandContext(ctx, bin, "--single", "-D", p.data(), "-c", "exit_on_error=on", "-c", "log_checkpoints=off", database)
+	cmd := exec.CommandContext(ctx, bin, "--single", "-D", p.data(), "-c", "exit_on_error=on", "-c", "log_checkpoints=off",
+		database)
 	if err := asUser(cmd); err != nil {
 		return "", err
 	}

@@ -41,7 +41,8 @@ func private(t *testing.T, dir string) *localserver.Postgres {
 }
 
 func TestNobodyElseReachesAPrivateServer(t *testing.T) {
-	for name, dir := range map[string]string{"short": folder(t), "too long for a socket": filepath.Join(folder(t), strings.Repeat("deep/", 18), "control")} {
+	for name, dir := range map[string]string{"short": folder(t), "too long for a socket": filepath.Join(folder(t),
+		strings.Repeat("deep/", 18), "control")} {
 		t.Run(name, func(t *testing.T) {
 			if err := os.MkdirAll(dir, 0o711); err != nil {
 				t.Fatal(err)
@@ -54,7 +55,8 @@ func TestNobodyElseReachesAPrivateServer(t *testing.T) {
 			defer func() { _ = c.Close(t.Context()) }()
 			var super bool
 			var listens string
-			if err := c.QueryRow(t.Context(), `SELECT rolsuper OR rolcreaterole OR rolreplication, current_setting('listen_addresses') FROM pg_roles WHERE rolname = current_user`).Scan(&super, &listens); err != nil {
+			if err := c.QueryRow(t.Context(), `SELECT rolsuper OR rolcreaterole OR rolreplication,
+  current_setting('listen_addresses') FROM pg_roles WHERE rolname = current_user`).Scan(&super, &listens); err != nil {
 				t.Fatal(err)
 			}
 			if super || listens != "" {
@@ -69,7 +71,8 @@ func TestNobodyElseReachesAPrivateServer(t *testing.T) {
 			// The superuser is let in by nobody, ourselves included.
 			admin := *p
 			admin.User = "postgres"
-			if _, err := pgx.Connect(t.Context(), admin.URL("postgres")); err == nil || !strings.Contains(err.Error(), "pg_hba.conf") {
+			if _, err := pgx.Connect(t.Context(), admin.URL("postgres")); err == nil || !strings.Contains(err.Error(),
+				"pg_hba.conf") {
 				t.Errorf("the superuser got in: %v", err)
 			}
 			st, err := os.Stat(p.Host)
@@ -151,7 +154,8 @@ func TestAStaleProcessFileHarmsNobody(t *testing.T) {
 	go func() { ended <- stranger.Wait() }()
 	defer func() { _ = stranger.Process.Kill() }()
 	stale := filepath.Join(dir, "data", "postmaster.pid")
-	text := fmt.Sprintf("%d\n%s\n1700000000\n5432\n%s\n\n  5432001    123456\nready\n", stranger.Process.Pid, filepath.Join(dir, "data"), p.Host)
+	text := fmt.Sprintf("%d\n%s\n1700000000\n5432\n%s\n\n  5432001    123456\nready\n", stranger.Process.Pid,
+		filepath.Join(dir, "data"), p.Host)
 	if err := os.WriteFile(stale, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -197,7 +201,8 @@ func TestAServerThatSomebodyElseStartedIsLeftAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	args := []string{bin, "-D", filepath.Join(dir, "data"), "-c", "unix_socket_directories=", "-c", "listen_addresses=127.0.0.1", "-p", strconv.Itoa(port)}
+	args := []string{bin, "-D", filepath.Join(dir, "data"), "-c", "unix_socket_directories=", "-c",
+		"listen_addresses=127.0.0.1", "-p", strconv.Itoa(port)}
 	if os.Getuid() == 0 {
 		args = append([]string{"setpriv", "--reuid=postgres", "--regid=postgres", "--clear-groups"}, args...)
 	}
@@ -220,7 +225,8 @@ func TestAServerThatSomebodyElseStartedIsLeftAlone(t *testing.T) {
 		}
 	}
 	_, err = localserver.StartPostgres(t.Context(), localserver.Options{Dir: dir, Private: true})
-	if err == nil || !strings.Contains(err.Error(), "was not started by Dusty Ferry") || !strings.Contains(err.Error(), strconv.Itoa(hand.Process.Pid)) {
+	if err == nil || !strings.Contains(err.Error(), "was not started by Dusty Ferry") || !strings.Contains(err.Error(),
+		strconv.Itoa(hand.Process.Pid)) {
 		t.Errorf("a server of somebody else's: %v", err)
 	}
 	if syscall.Kill(hand.Process.Pid, 0) != nil {

@@ -56,7 +56,8 @@ func (c Crossing) Kind() (domain.Kind, error) {
 func (c Crossing) Notices() []string {
 	var out []string
 	if c.OldKind != "" {
-		out = append(out, fmt.Sprintf("kind: %s is written as copy_rows: %t and follow_changes: %t now", c.OldKind, c.OldKind.Copies(), c.OldKind.Follows()))
+		out = append(out, fmt.Sprintf("kind: %s is written as copy_rows: %t and follow_changes: %t now", c.OldKind,
+			c.OldKind.Copies(), c.OldKind.Follows()))
 	}
 	for _, r := range c.Rules {
 		if r.OldStanding != "" {
@@ -88,7 +89,8 @@ func Parse(text []byte) (*File, error) {
 	if f.Version != Version {
 		return nil, domain.Invalid("the manifest must begin with \"dusty_ferry: %d\"; it says %d", Version, f.Version)
 	}
-	for _, need := range []struct{ key, value string }{{"name", f.Crossing.Name}, {"source", f.Crossing.Source}, {"target", f.Crossing.Target}} {
+	for _, need := range []struct{ key, value string }{{"name", f.Crossing.Name}, {"source", f.Crossing.Source},
+		{"target", f.Crossing.Target}} {
 		if need.value == "" {
 			return nil, domain.Invalid("the manifest lacks crossing.%s", need.key)
 		}
@@ -151,7 +153,8 @@ func decode(what string, text []byte, to any) error {
 	if len(text) > largestText {
 		return domain.Invalid("%s has %d bytes; %d may be", what, len(text), largestText)
 	}
-	if open := bytes.Count(text, []byte("{")) + bytes.Count(text, []byte("[")) - bytes.Count(text, []byte("}")) - bytes.Count(text, []byte("]")); open > mostOpen {
+	if open := bytes.Count(text, []byte("{")) + bytes.Count(text, []byte("[")) - bytes.Count(text,
+		[]byte("}")) - bytes.Count(text, []byte("]")); open > mostOpen {
 		return domain.Invalid("%s leaves %d brackets open, so that values nest deeper than %d", what, open, deepest)
 	}
 	read := make(chan error, 1)
@@ -225,8 +228,10 @@ func parse(what string, text []byte, to any) error {
 func Write(c *domain.Crossing) ([]byte, error) {
 	copies, follows := c.Kind.Copies(), c.Kind.Follows()
 	return yaml.Marshal(File{Version: Version, Crossing: Crossing{
-		Name: c.Name, CopyRows: &copies, FollowChanges: &follows, Source: c.Source, Target: c.Target, Tables: c.Patterns, Rules: c.Rules,
-		Queries: c.Planning.Queries, Parameters: c.Planning.Parameters, Before: c.Planning.Before, After: c.Planning.After, Carry: c.Planning.Carry,
+		Name: c.Name, CopyRows: &copies, FollowChanges: &follows, Source: c.Source, Target: c.Target, Tables: c.Patterns,
+		Rules:   c.Rules,
+		Queries: c.Planning.Queries, Parameters: c.Planning.Parameters, Before: c.Planning.Before, After: c.Planning.After,
+		Carry:    c.Planning.Carry,
 		Settings: Settings{Given: c.Settings.Stated()},
 	}})
 }

@@ -19,7 +19,9 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	s := domain.DefaultSettings()
 	s.Lanes, s.SpeedLimit, s.PauseBudget, s.InStepDwell = 5, 3<<20, 90*time.Second, 0 // a 0 of somebody's is no gap
 	s.HandoverURL, s.StopMethod = "http://127.0.0.1:9/hook?a=b#c", domain.StopWord
-	rules := []domain.Rule{{Tables: "saltmarsh.*", Schema: "honey", Name: "old_*"}, {Tables: "saltmarsh.keepers", Where: "id > 7", Columns: map[string]domain.ColumnRule{"a": {Name: "b", Type: "numeric(12,3)"}, "c": {LeaveOut: true}}}}
+	rules := []domain.Rule{{Tables: "saltmarsh.*", Schema: "honey", Name: "old_*"}, {Tables: "saltmarsh.keepers",
+		Where: "id > 7", Columns: map[string]domain.ColumnRule{"a": {Name: "b", Type: "numeric(12,3)"},
+			"c": {LeaveOut: true}}}}
 	c := &domain.Crossing{Name: "spring", Rules: rules, Kind: domain.KindLoadCapture, Source: "old", Target: "new",
 		Patterns: []string{"saltmarsh.*", "-saltmarsh.tmp*", `odd "name".x`}, Settings: s}
 	text, err := manifest.Write(c)
@@ -32,7 +34,8 @@ func TestExportAndImportLoseNothing(t *testing.T) {
 	}
 	other := domain.DefaultSettings() // of the service that it is brought to
 	other.Lanes, other.InStepDwell, other.ChunkBytes, other.CutoverDepth = 9, time.Minute, 1<<20, domain.DepthNone
-	if !reflect.DeepEqual(f.Crossing.Settings.Over(other), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Patterns) || !reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
+	if !reflect.DeepEqual(f.Crossing.Settings.Over(other), s) || !reflect.DeepEqual(f.Crossing.Tables, c.Patterns) ||
+		!reflect.DeepEqual(f.Crossing.Rules, rules) || f.Crossing.Name != c.Name {
 		t.Errorf("came back as %+v from\n%s", f, text)
 	}
 }
@@ -51,7 +54,8 @@ func TestAManifestOfBefore(t *testing.T) {
 		{"copy_rows: false, follow_changes: true, ", domain.KindCapture, "", ""},
 		{"copy_rows: false, follow_changes: false, ", "", "", "both off"},
 		{"kind: load, ", domain.KindLoad, "kind: load is written as copy_rows: true and follow_changes: false now", ""},
-		{"kind: capture, settings: {chunk_bytes: 1MB}, ", domain.KindCapture, "kind: capture is written as copy_rows: false and follow_changes: true now; the setting chunk_bytes is called chunk_size now", ""},
+		{"kind: capture, settings: {chunk_bytes: 1MB}, ", domain.KindCapture, "kind: capture is written as copy_rows: " +
+			"false and follow_changes: true now; the setting chunk_bytes is called chunk_size now", ""},
 		{"kind: load, copy_rows: true, ", "", "", "give those two alone"},
 	} {
 		f, err := manifest.Parse([]byte("dusty_ferry: 1\ncrossing: {" + c.text + "name: a, source: b, target: c}\n"))
@@ -69,11 +73,13 @@ func TestAManifestOfBefore(t *testing.T) {
 			t.Errorf("%s: %s, %q (%v)", c.text, kind, f.Crossing.Notices(), err)
 		}
 	}
-	text, err := manifest.Write(&domain.Crossing{Name: "a", Kind: domain.KindLoad, Source: "b", Target: "c", Settings: domain.DefaultSettings()})
+	text, err := manifest.Write(&domain.Crossing{Name: "a", Kind: domain.KindLoad, Source: "b", Target: "c",
+		Settings: domain.DefaultSettings()})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if f, err := manifest.Parse(text); err != nil || !reflect.DeepEqual(f.Crossing.FollowChanges, &no) || len(f.Crossing.Notices()) > 0 {
+	if f, err := manifest.Parse(text); err != nil || !reflect.DeepEqual(f.Crossing.FollowChanges, &no) ||
+		len(f.Crossing.Notices()) > 0 {
 		t.Errorf("%v\n%s", err, text)
 	}
 }
@@ -81,9 +87,12 @@ func TestAManifestOfBefore(t *testing.T) {
 func TestMistakesNameTheirPlace(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"a typo in a key", "dusty_ferry: 1\ncrossing:\n  name: a\n  sorce: b\n  target: c\n", "line 4, column 3"},
-		{"a typo in a setting", "dusty_ferry: 1\ncrossing:\n  name: a\n  source: b\n  target: c\n  settings:\n    lane: 4\n", "line 7, column 5"},
-		{"a word for a number", "dusty_ferry: 1\ncrossing:\n  name: a\n  source: b\n  target: c\n  settings: {lanes: many}\n", "line 6"},
-		{"no such size", "dusty_ferry: 1\ncrossing:\n  name: a\n  source: b\n  target: c\n  settings: {chunk_size: 64XB}\n", "64XB"},
+		{"a typo in a setting", "dusty_ferry: 1\ncrossing:\n  name: a\n  source: b\n  target: c\n  settings:\n    lane: 4\n",
+			"line 7, column 5"},
+		{"a word for a number", "dusty_ferry: 1\ncrossing:\n  name: a\n  source: b\n  target: c\n  settings: {lanes: many}\n",
+			"line 6"},
+		{"no such size", "dusty_ferry: 1\ncrossing:\n  name: a\n  source: b\n  target: c\n  settings: {chunk_size: 64XB}\n",
+			"64XB"},
 		{"no version", "crossing: {name: a, source: b, target: c}\n", "dusty_ferry: 1"},
 		{"no source", "dusty_ferry: 1\ncrossing: {name: a, target: c}\n", "crossing.source"},
 		{"not YAML", "dusty_ferry: [1\n", "line"},
@@ -120,12 +129,18 @@ func TestTheSchemaSaysWhatIsRead(t *testing.T) {
 		ok         bool
 	}{
 		{"a small one", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c}\n", true},
-		{"a full one", "dusty_ferry: 1\ncrossing:\n  name: a\n  kind: load\n  source: b\n  target: c\n  tables: ['x.*', '-x.tmp*']\n  rules:\n  - tables: x.*\n    schema: y\n    name: old_*\n    where: id > 7\n    columns:\n      a: {name: b, type: text}\n      c: {leave_out: true}\n  settings: {lanes: 4, chunk_size: 64MB, speed_limit: 1000, pause_budget: 1m30s, stop_method: read-only, hold_points: [stop writes]}\n", true},
+		{"a full one", "dusty_ferry: 1\ncrossing:\n  name: a\n  kind: load\n  source: b\n  target: c\n  tables: ['x.*', " +
+			"'-x.tmp*']\n  rules:\n  - tables: x.*\n    schema: y\n    name: old_*\n    where: id > 7\n    columns:\n      a: " +
+			"{name: b, type: text}\n      c: {leave_out: true}\n  settings: {lanes: 4, chunk_size: 64MB, speed_limit: 1000, " +
+			"pause_budget: 1m30s, stop_method: read-only, hold_points: [stop writes]}\n", true},
 		{"a typo in a key", "dusty_ferry: 1\ncrossing: {name: a, sorce: b, target: c}\n", false},
-		{"a typo in a rule", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, rules: [{table: x.*, name: y}]}\n", false},
-		{"a typo in a column", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, rules: [{tables: x.*, columns: {a: {typ: text}}}]}\n", false},
+		{"a typo in a rule", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, rules: [{table: x.*, name: y}]}\n",
+			false},
+		{"a typo in a column", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, rules: [{tables: x.*, columns: " +
+			"{a: {typ: text}}}]}\n", false},
 		{"no such size", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, settings: {chunk_size: 64XB}}\n", false},
-		{"a word for a number", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, settings: {lanes: many}}\n", false},
+		{"a word for a number", "dusty_ferry: 1\ncrossing: {name: a, source: b, target: c, settings: {lanes: many}}\n",
+			false},
 		{"another version", "dusty_ferry: 2\ncrossing: {name: a, source: b, target: c}\n", false},
 	} {
 		_, err := manifest.Parse([]byte(c.text))
@@ -163,7 +178,8 @@ func TestATextFromAnybodyHarmsNothing(t *testing.T) {
 		"large":          {"dusty_ferry: 1 # " + strings.Repeat("x", 2<<20), "bytes"},
 		"endless flow":   {"crossing: " + strings.Repeat("{a: ", 200_000), "deeper than"},
 	} {
-		if _, err := manifest.Parse([]byte(c.text)); !domain.IsKind(err, domain.ProblemInvalid) || !strings.Contains(err.Error(), c.want) {
+		if _, err := manifest.Parse([]byte(c.text)); !domain.IsKind(err, domain.ProblemInvalid) ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -108,7 +108,8 @@ func (s Settings) MarshalYAML() (any, error) {
 
 // JSONSchema implements the schema library's interface.
 func (Settings) JSONSchema() *jsonschema.Schema {
-	out := &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(), AdditionalProperties: jsonschema.FalseSchema}
+	out := &jsonschema.Schema{Type: "object", Properties: jsonschema.NewProperties(),
+		AdditionalProperties: jsonschema.FalseSchema}
 	for _, d := range domain.SettingsList() {
 		p := schemaOf(d)
 		p.Description, p.Default = d.Help, nil
@@ -147,7 +148,8 @@ func schemaOf(d domain.Setting) *jsonschema.Schema {
 		return &jsonschema.Schema{OneOf: []*jsonschema.Schema{bounded(&jsonschema.Schema{Type: "integer"}),
 			{Type: "string", Pattern: `^[0-9]+ *([KkMmGgTt][Ii]?)?[Bb]?$`, Examples: []any{"64MB", "64MiB"}}}}
 	case domain.SettingDuration:
-		return &jsonschema.Schema{Type: "string", Pattern: `^([0-9]+(\.[0-9]+)?(ns|us|µs|ms|s|m|h))+$`, Examples: []any{"2m30s"}}
+		return &jsonschema.Schema{Type: "string", Pattern: `^([0-9]+(\.[0-9]+)?(ns|us|µs|ms|s|m|h))+$`,
+			Examples: []any{"2m30s"}}
 	case domain.SettingTexts, domain.SettingChoices:
 		return &jsonschema.Schema{Type: "array", Items: text}
 	}

@@ -153,7 +153,8 @@ func lanesOf(label string) string {
 // AddLane adds a lane's job inside the transaction, for workers with the label, or for
 // any.
 func (q *Queue) AddLane(ctx context.Context, tx pgx.Tx, crossing, lane int64, label string) (int64, error) {
-	r, err := q.client.InsertTx(ctx, tx, LaneArgs{crossing, lane}, &river.InsertOpts{Queue: lanesOf(label), MaxAttempts: 1})
+	r, err := q.client.InsertTx(ctx, tx, LaneArgs{crossing, lane}, &river.InsertOpts{Queue: lanesOf(label),
+		MaxAttempts: 1})
 	if err != nil {
 		return 0, err
 	}
@@ -191,7 +192,8 @@ func (q quiet) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.
 // DueNow lets what is to begin later by a clock that was set back begin now.
 func (q *Queue) DueNow(ctx context.Context) error {
 	for _, sql := range []string{
-		`UPDATE river_job SET scheduled_at = now() WHERE scheduled_at > now() AND state IN ('available', 'scheduled', 'retryable')`,
+		`UPDATE river_job SET scheduled_at = now() WHERE scheduled_at > now() AND state IN ('available', 'scheduled',
+  'retryable')`,
 		`DELETE FROM river_leader WHERE expires_at > now() + interval '1 minute'`,
 	} {
 		if _, err := q.pool.Exec(ctx, sql); err != nil {

@@ -28,7 +28,8 @@ func (t *Token) MaySeeRows() bool { return t.SeeRows || t.Role == "admin" }
 
 // AddToken keeps a token's hash.
 func (s *Store) AddToken(ctx context.Context, name, role string, seeRows bool, hash string) error {
-	_, err := s.DB.ExecContext(ctx, `INSERT INTO tokens (name, role, see_rows, hash) VALUES ($1, $2, $3, $4)`, name, role, seeRows, hash)
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO tokens (name, role, see_rows, hash) VALUES ($1, $2, $3, $4)`, name, role,
+		seeRows, hash)
 	if duplicate(err) {
 		return domain.Conflict("a token named %s exists already; choose another name", name)
 	}
@@ -38,7 +39,8 @@ func (s *Store) AddToken(ctx context.Context, name, role string, seeRows bool, h
 // FirstToken adds a token if there is none at all, and reports whether it did.
 func (s *Store) FirstToken(ctx context.Context, name, role, hash string) (bool, error) {
 	res, err := s.DB.ExecContext(ctx, `
-INSERT INTO tokens (name, role, see_rows, hash) SELECT $1, $2, true, $3 WHERE NOT EXISTS (SELECT 1 FROM tokens) ON CONFLICT DO NOTHING`, name, role, hash)
+INSERT INTO tokens (name, role, see_rows, hash) SELECT $1, $2, true, $3 WHERE NOT EXISTS (SELECT 1 FROM tokens)
+  ON CONFLICT DO NOTHING`, name, role, hash)
 	if err != nil {
 		return false, err
 	}
@@ -77,7 +79,8 @@ DELETE FROM tokens t WHERE name = $1
 
 // AddSession opens a console session.
 func (s *Store) AddSession(ctx context.Context, hash string, token int64, until time.Time) error {
-	_, err := s.DB.ExecContext(ctx, `INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)`, hash, token, until)
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)`, hash, token,
+		until)
 	return err
 }
 
@@ -133,5 +136,6 @@ SELECT w.*, (SELECT count(*) FROM lanes l WHERE l.worker = w.name AND l.lease_un
 
 // HasWorker reports whether a worker with that label was seen within ten seconds.
 func (s *Store) HasWorker(ctx context.Context, label string) (bool, error) {
-	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM workers WHERE labels ? $1 AND seen_at > now() - interval '10 seconds')`, label)
+	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM workers WHERE labels ? $1
+  AND seen_at > now() - interval '10 seconds')`, label)
 }

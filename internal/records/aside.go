@@ -31,7 +31,8 @@ func (s *Store) KeepCut(ctx context.Context, chunk, epoch int64, rows []domain.B
 	return s.keepRows(ctx, chunk, epoch, rows, true, math.MaxInt)
 }
 
-func (s *Store) keepRows(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, landed bool, limit int) (bool, error) {
+func (s *Store) keepRows(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, landed bool,
+	limit int) (bool, error) {
 	done := false
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var of struct {
@@ -41,16 +42,19 @@ func (s *Store) keepRows(ctx context.Context, chunk, epoch int64, rows []domain.
 		// The table's line is locked, so that lanes count one after the other.
 		if err := tx.GetContext(ctx, &of, `
 SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_id
- WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' FOR UPDATE OF t`, chunk, epoch); errors.Is(err, sql.ErrNoRows) {
+ WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' FOR UPDATE OF t`, chunk, epoch); errors.Is(err,
+			sql.ErrNoRows) {
 			return nil
 		} else if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1 AND landed = $2`, chunk, landed); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1 AND landed = $2`, chunk,
+			landed); err != nil {
 			return err
 		}
 		var others int
-		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM set_aside WHERE table_id = $1 AND landed = $2`, of.Table, landed); err != nil {
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM set_aside WHERE table_id = $1 AND landed = $2`, of.Table,
+			landed); err != nil {
 			return err
 		}
 		if others+len(rows) > limit {
@@ -58,8 +62,10 @@ SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_i
 		}
 		for _, r := range rows {
 			if _, err := tx.ExecContext(ctx, `
-INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, error, landed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-				of.Crossing, of.Table, chunk, nullable(r.Key), JSON[map[string]*string]{V: r.Row}, r.Column, r.Error, landed); err != nil {
+INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, error, landed)
+  VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+				of.Crossing, of.Table, chunk, nullable(r.Key), JSON[map[string]*string]{V: r.Row}, r.Column, r.Error,
+				landed); err != nil {
 				return err
 			}
 		}
@@ -78,13 +84,16 @@ func voidAside(ctx context.Context, tx *sqlx.Tx, chunks ...int64) error {
 
 // AsideOf lists rows of a crossing that were left behind, or those that landed with a
 // value cut, by table and place, and how many there are.
-func (s *Store) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int, error) {
-	const where = ` FROM set_aside a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id WHERE a.crossing_id = $1 AND ($2 = '' OR t.source_name = $2) AND a.landed = $3`
+func (s *Store) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset,
+	limit int) ([]domain.BadRow, int, error) {
+	const where = ` FROM set_aside a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id
+  WHERE a.crossing_id = $1 AND ($2 = '' OR t.source_name = $2) AND a.landed = $3`
 	n, err := single[int](ctx, s, `SELECT count(*)`+where, crossing, table, landed)
 	if err != nil {
 		return nil, 0, err
 	}
-	rows, err := all[badRow](ctx, s, `SELECT a.id, t.source_name AS table_name, k.ordinal, a.key, a.row, a.column_name, a.error, a.landed, a.at`+where+`
+	rows, err := all[badRow](ctx, s, `SELECT a.id, t.source_name AS table_name, k.ordinal, a.key, a.row, a.column_name,
+  a.error, a.landed, a.at`+where+`
  ORDER BY t.ordinal, k.ordinal, a.id LIMIT $5 OFFSET $4`, crossing, table, landed, offset, limit)
 	list := make([]domain.BadRow, len(rows))
 	for i, r := range rows {

@@ -22,7 +22,8 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 		return k
 	}
 	row := func(key string) domain.BadRow {
-		return domain.BadRow{Key: domain.KeyValue{key}, Row: map[string]*string{"roof": nil}, Column: "roof", Error: "it leaks"}
+		return domain.BadRow{Key: domain.KeyValue{key}, Row: map[string]*string{"roof": nil}, Column: "roof",
+			Error: "it leaks"}
 	}
 	set := func(k *domain.Chunk, epoch int64, limit int, keys ...string) bool {
 		t.Helper()

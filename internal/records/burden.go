@@ -21,7 +21,8 @@ func (s *Store) Followed(ctx context.Context) ([]Followed, error) {
 		crossingCells
 	}](ctx, s, `
 SELECT x.*, st.applied, st.source_at, st.retained_told
-  FROM (`+crossingColumns+` WHERE c.kind <> 'load' AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')) x
+  FROM (`+crossingColumns+` WHERE c.kind <> 'load' AND c.phase IN ('loading', 'catching up', 'in step',
+  'cutting over')) x
   JOIN streams st ON st.crossing_id = x.id`)
 	out := make([]Followed, len(rows))
 	for i := range rows {
@@ -37,16 +38,19 @@ SELECT x.*, st.applied, st.source_at, st.retained_told
 func (s *Store) SaveRetained(ctx context.Context, crossing, bytes int64, from, at domain.Position) error {
 	if _, err := s.DB.ExecContext(ctx, `
 INSERT INTO log_places (crossing_id, place) SELECT $1, $2::numeric
- WHERE $2::numeric > 0 AND NOT EXISTS (SELECT FROM log_places WHERE crossing_id = $1 AND at > now() - interval '10 seconds')`, crossing, Pos(at)); err != nil {
+ WHERE $2::numeric > 0 AND NOT EXISTS (SELECT FROM log_places WHERE crossing_id = $1
+   AND at > now() - interval '10 seconds')`, crossing, Pos(at)); err != nil {
 		return err
 	}
 	// One place before what is kept is enough, however long that is.
 	if _, err := s.DB.ExecContext(ctx, `
-DELETE FROM log_places WHERE crossing_id = $1 AND at < (SELECT max(at) FROM log_places WHERE crossing_id = $1 AND place <= $2)`, crossing, Pos(from)); err != nil {
+DELETE FROM log_places WHERE crossing_id = $1 AND at < (SELECT max(at) FROM log_places WHERE crossing_id = $1
+  AND place <= $2)`, crossing, Pos(from)); err != nil {
 		return err
 	}
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET retained = $2, retained_since = (SELECT min(at) FROM log_places WHERE crossing_id = $1) WHERE crossing_id = $1`, crossing, bytes)
+UPDATE streams SET retained = $2, retained_since = (SELECT min(at) FROM log_places WHERE crossing_id = $1)
+  WHERE crossing_id = $1`, crossing, bytes)
 	return err
 }
 

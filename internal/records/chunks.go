@@ -66,12 +66,14 @@ type LandedChunk struct {
 // LandedChunks lists the chunks of a crossing that have landed, of those that were carried
 // together the first, whose mark on the target is for all.
 func (s *Store) LandedChunks(ctx context.Context, crossing int64) ([]LandedChunk, error) {
-	return all[LandedChunk](ctx, s, `SELECT c.id, t.source_name FROM chunks c JOIN tables t ON t.id = c.table_id WHERE t.crossing_id = $1 AND c.state = 'landed' AND coalesce(c.leader, c.id) = c.id`, crossing)
+	return all[LandedChunk](ctx, s, `SELECT c.id, t.source_name FROM chunks c JOIN tables t ON t.id = c.table_id
+  WHERE t.crossing_id = $1 AND c.state = 'landed' AND coalesce(c.leader, c.id) = c.id`, crossing)
 }
 
 // ChunkPage lists part of a table's chunks in key order.
 func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]domain.Chunk, error) {
-	return s.chunks(ctx, chunkForPeople+` WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset, limit)
+	return s.chunks(ctx, chunkForPeople+` WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset,
+		limit)
 }
 
 // Attempt is a failed try to carry a chunk.
@@ -93,7 +95,8 @@ func (s *Store) ChunkStory(ctx context.Context, table int64, ordinal int) (domai
 	if err != nil {
 		return c, nil, err
 	}
-	tries, err := all[Attempt](ctx, s, `SELECT worker, started_at, ended_at, error FROM attempts WHERE chunk_id = $1 ORDER BY id DESC LIMIT 100`, c.ID)
+	tries, err := all[Attempt](ctx, s, `SELECT worker, started_at, ended_at, error FROM attempts WHERE chunk_id = $1
+  ORDER BY id DESC LIMIT 100`, c.ID)
 	return c, tries, err
 }
 
@@ -116,7 +119,8 @@ func (s *Store) Cells(ctx context.Context, table int64, from, to, width int) ([]
 SELECT min(ordinal) AS first, max(ordinal) AS last,
        count(*) FILTER (WHERE state = 'pending') AS pending, count(*) FILTER (WHERE state = 'reading') AS reading,
        count(*) FILTER (WHERE state = 'landed') AS landed, count(*) FILTER (WHERE state = 'held') AS held,
-       coalesce(max(extract(epoch FROM CASE state WHEN 'landed' THEN ended_at WHEN 'reading' THEN now() END - started_at)), 0)::float8 AS seconds,
+       coalesce(max(extract(epoch FROM CASE state WHEN 'landed' THEN ended_at
+         WHEN 'reading' THEN now() END - started_at)), 0)::float8 AS seconds,
        max(attempts) AS attempts
   FROM chunks WHERE table_id = $1 AND ordinal BETWEEN $2 AND $3
  GROUP BY (ordinal - $2) / $4 ORDER BY 1`, table, from, to, width)
@@ -163,12 +167,14 @@ func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t doma
 		var lanes, busy int
 		if err := tx.GetContext(ctx, &lanes, `
 SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
- WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') AND rest_until <= now() FOR UPDATE`, crossing); err != nil {
+ WHERE id = $1 AND phase = 'loading' AND condition IN ('running', 'held') AND rest_until <= now() FOR UPDATE`,
+			crossing); err != nil {
 			return err
 		}
 		// Counted by a statement of its own, which sees what was claimed while
 		// this one waited for the lock.
-		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading' AND leader IS NULL`, crossing); err != nil {
+		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading'
+  AND leader IS NULL`, crossing); err != nil {
 			return err
 		}
 		if busy >= lanes {
@@ -176,7 +182,8 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		}
 		var row chunkRow
 		if err := tx.GetContext(ctx, &row, `
-UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2, lease_until = now() + $3::interval,
+UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2,
+  lease_until = now() + $3::interval,
        started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = ''
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
@@ -215,13 +222,15 @@ func claimNeighbours(ctx context.Context, tx *sqlx.Tx, c *domain.Chunk, most, la
 	var left int
 	// A few tables are enough to see that much is left.
 	if err := tx.GetContext(ctx, &left, `
-SELECT coalesce(sum(n), 0) FROM (SELECT chunks - chunks_landed AS n FROM tables WHERE crossing_id = $1 AND state = 'loading' LIMIT 50) x`, c.CrossingID); err != nil {
+SELECT coalesce(sum(n), 0) FROM (SELECT chunks - chunks_landed AS n FROM tables WHERE crossing_id = $1
+  AND state = 'loading' LIMIT 50) x`, c.CrossingID); err != nil {
 		return err
 	}
 	most = share.FairShare(most, left, lanes)
 	var rows []chunkRow
 	if err := tx.SelectContext(ctx, &rows, `
-SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND state = 'pending' AND attempts = 0 AND not_before <= now()
+SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND state = 'pending' AND attempts = 0
+  AND not_before <= now()
  ORDER BY ordinal FOR UPDATE SKIP LOCKED`, c.TableID, c.Ordinal, most); err != nil {
 		return err
 	}
@@ -237,7 +246,8 @@ SELECT * FROM chunks WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 
 		return nil
 	}
 	if _, err := tx.ExecContext(ctx, `
-UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $4, lease_until = NULL,
+UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $4,
+  lease_until = NULL,
        started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = ''
  WHERE table_id = $2 AND ordinal > $3 AND ordinal <= $3 + $5`, c.ID, c.TableID, c.Ordinal, c.Worker, n); err != nil {
 		return err
@@ -271,8 +281,10 @@ RETURNING c.settings`, id, epoch, seconds(Lease))
 // it sees need not wait for it. It does nothing for who no longer holds the chunk.
 func (s *Store) SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error {
 	_, err := s.DB.ExecContext(ctx, `
-WITH held AS (UPDATE chunks SET snapshot = $3 WHERE id = $1 AND epoch = $2 AND state = 'reading' RETURNING id, table_id, ordinal, run)
-UPDATE chunks m SET snapshot = $3 FROM held k WHERE m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`,
+WITH held AS (UPDATE chunks SET snapshot = $3 WHERE id = $1 AND epoch = $2 AND state = 'reading'
+  RETURNING id, table_id, ordinal, run)
+UPDATE chunks m SET snapshot = $3 FROM held k WHERE m.table_id = k.table_id AND m.ordinal > k.ordinal
+  AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`,
 		id, epoch, snap.JSON())
 	return err
 }
@@ -284,8 +296,10 @@ func (s *Store) Landed(ctx context.Context, id, epoch int64, snap domain.Snapsho
 		var table, crossing, ordinal int64
 		var run int
 		err := tx.QueryRowxContext(ctx, `
-UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, read_bytes = $4, hash = $5, ended_at = now(), lease_until = NULL, error = ''
- WHERE id = $1 AND epoch = $6 AND state = 'reading' RETURNING table_id, crossing_id, ordinal, run`, id, snap.JSON(), sum.Rows, sum.Bytes, int64(sum.Hash), epoch).
+UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, read_bytes = $4, hash = $5, ended_at = now(),
+  lease_until = NULL, error = ''
+ WHERE id = $1 AND epoch = $6 AND state = 'reading' RETURNING table_id, crossing_id, ordinal, run`, id, snap.JSON(),
+			sum.Rows, sum.Bytes, int64(sum.Hash), epoch).
 			Scan(&table, &crossing, &ordinal, &run)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
@@ -296,19 +310,22 @@ UPDATE chunks SET state = 'landed', snapshot = $2, rows = $3, bytes = $4, read_b
 		if run > 1 {
 			if _, err := tx.ExecContext(ctx, `
 UPDATE chunks SET state = 'landed', snapshot = $5, hash = 0, ended_at = now(), lease_until = NULL, error = ''
- WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND leader = $4`, table, ordinal, run, id, snap.JSON()); err != nil {
+ WHERE table_id = $1 AND ordinal > $2 AND ordinal < $2 + $3 AND leader = $4`, table, ordinal, run, id,
+				snap.JSON()); err != nil {
 				return err
 			}
 		}
 		if _, err := tx.ExecContext(ctx, `
-UPDATE tables SET chunks_landed = chunks_landed + $4, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3, read_bytes = read_bytes + $3,
+UPDATE tables SET chunks_landed = chunks_landed + $4, rows_landed = rows_landed + $2, bytes_landed = bytes_landed + $3,
+  read_bytes = read_bytes + $3,
        state = CASE WHEN state = 'loading' AND chunks_landed + $4 = chunks THEN 'landed' ELSE state END,
        landed_at = CASE WHEN chunks_landed + $4 = chunks THEN now() ELSE landed_at END
  WHERE id = $1`, table, sum.Rows, sum.Bytes, run); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_until = least(rest_until, now()), reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
+UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_until = least(rest_until, now()),
+  reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
  WHERE id = $1`, crossing, Pos(snap.Log))
 		return err
 	})
@@ -316,11 +333,13 @@ UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_unt
 
 // Rest lets a crossing begin no chunk for a while, because a side of it is away. It
 // returns how often that was so in a row; 0 says that somebody else has noted it.
-func (s *Store) Rest(ctx context.Context, crossing int64, wait func(tries int) time.Duration, reason string) (int, error) {
+func (s *Store) Rest(ctx context.Context, crossing int64, wait func(tries int) time.Duration,
+	reason string) (int, error) {
 	tries := 0
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var before int
-		err := tx.GetContext(ctx, &before, `SELECT away_tries FROM crossings WHERE id = $1 AND rest_until <= now() FOR UPDATE`, crossing)
+		err := tx.GetContext(ctx, &before,
+			`SELECT away_tries FROM crossings WHERE id = $1 AND rest_until <= now() FOR UPDATE`, crossing)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}
@@ -329,7 +348,8 @@ func (s *Store) Rest(ctx context.Context, crossing int64, wait func(tries int) t
 		}
 		tries = before + 1
 		_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason = CASE WHEN condition = 'running' THEN $4 ELSE reason END WHERE id = $1`,
+UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason = CASE
+  WHEN condition = 'running' THEN $4 ELSE reason END WHERE id = $1`,
 			crossing, tries, seconds(wait(tries)), reason)
 		return err
 	})
@@ -339,7 +359,8 @@ UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason 
 // Lost lists chunks whose holder has been silent for too long, with their
 // crossing's target.
 func (s *Store) Lost(ctx context.Context) ([]domain.Chunk, error) {
-	return s.chunks(ctx, `SELECT * FROM chunks WHERE state = 'reading' AND leader IS NULL AND lease_until < now() LIMIT 200`)
+	return s.chunks(ctx,
+		`SELECT * FROM chunks WHERE state = 'reading' AND leader IS NULL AND lease_until < now() LIMIT 200`)
 }
 
 // RaiseEpoch makes the holder of a chunk an old one, before the target is
@@ -348,7 +369,8 @@ func (s *Store) Lost(ctx context.Context) ([]domain.Chunk, error) {
 func (s *Store) RaiseEpoch(ctx context.Context, id, epoch int64) (int64, error) {
 	var fresh int64
 	err := s.DB.GetContext(ctx, &fresh, `
-UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'reading' RETURNING epoch`,
+UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2
+  AND state = 'reading' RETURNING epoch`,
 		id, epoch, seconds(Lease))
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
@@ -358,7 +380,8 @@ UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id
 
 // GiveBack returns a fenced chunk to the ledger, or holds it with its table and its crossing,
 // for the reason given. False says that somebody else has it by now.
-func (s *Store) GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait time.Duration, cause string, counts bool, hold string) (bool, error) {
+func (s *Store) GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait time.Duration, cause string,
+	counts bool, hold string) (bool, error) {
 	state := domain.ChunkPending
 	if hold != "" {
 		state = domain.ChunkHeld
@@ -372,20 +395,24 @@ func (s *Store) GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait
 		}
 		if cause != "" {
 			if _, err := tx.ExecContext(ctx, `
-INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epoch, worker, started_at, $2 FROM chunks WHERE id = $1`, k.ID, cause); err != nil {
+INSERT INTO attempts (chunk_id, epoch, worker, started_at, error) SELECT id, epoch, worker, started_at, $2 FROM chunks
+  WHERE id = $1`, k.ID, cause); err != nil {
 				return err
 			}
 		}
 		// Those that were carried with it are carried one by one from now on, so that what
 		// stops one stops no other.
 		if _, err := tx.ExecContext(ctx, `
-UPDATE chunks m SET state = 'pending', leader = NULL, ended_at = now(), not_before = now(), attempts = CASE WHEN $3 THEN m.attempts ELSE greatest(m.attempts - 1, 0) END
+UPDATE chunks m SET state = 'pending', leader = NULL, ended_at = now(), not_before = now(), attempts = CASE
+  WHEN $3 THEN m.attempts ELSE greatest(m.attempts - 1, 0) END
   FROM chunks k WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND k.run > 1
-   AND m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`, k.ID, epoch, counts); err != nil {
+   AND m.table_id = k.table_id AND m.ordinal > k.ordinal AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`, k.ID,
+			epoch, counts); err != nil {
 			return err
 		}
 		res, err := tx.ExecContext(ctx, `
-UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not_before = now() + $4::interval, error = $5,
+UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not_before = now() + $4::interval,
+  error = $5,
        attempts = CASE WHEN $6 THEN attempts ELSE greatest(attempts - 1, 0) END
  WHERE id = $1 AND epoch = $2 AND state = 'reading'`, k.ID, epoch, state, seconds(wait), cause, counts)
 		if err != nil {
@@ -396,7 +423,8 @@ UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not
 			return err
 		}
 		mine = true
-		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1 AND state IN ('loading', 'held')`, k.TableID, hold); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2
+  WHERE id = $1 AND state IN ('loading', 'held')`, k.TableID, hold); err != nil {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, setCondition, k.CrossingID, domain.ConditionHeld, hold, false, goesOn)
@@ -414,7 +442,8 @@ func (s *Store) ResetTable(ctx context.Context, table int64) error {
 			Name  string       `db:"name"`
 			Phase domain.Phase `db:"phase"`
 		}
-		err := tx.GetContext(ctx, &c, `SELECT name, phase FROM crossings WHERE id = (SELECT crossing_id FROM tables WHERE id = $1) FOR UPDATE`, table)
+		err := tx.GetContext(ctx, &c, `SELECT name, phase FROM crossings WHERE id = (SELECT crossing_id FROM tables
+  WHERE id = $1) FOR UPDATE`, table)
 		if err != nil {
 			return notFound(err, "the table is no longer part of the crossing")
 		}
@@ -427,15 +456,18 @@ func (s *Store) ResetTable(ctx context.Context, table int64) error {
 
 func resetTable(ctx context.Context, tx *sqlx.Tx, table int64) error {
 	if _, err := tx.ExecContext(ctx, `
-UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1, lease_until = NULL, attempts = 0, snapshot = '', error = '' WHERE table_id = $1`, table); err != nil {
+UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1, lease_until = NULL, attempts = 0,
+  snapshot = '', error = '' WHERE table_id = $1`, table); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0, seen_rows = 0, seen_bytes = 0, landed_at = NULL WHERE id = $1`, table); err != nil {
+UPDATE tables SET state = 'planned', reason = '', chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
+  seen_rows = 0, seen_bytes = 0, landed_at = NULL WHERE id = $1`, table); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `
-UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END,
+  below_since = NULL
  WHERE id = (SELECT crossing_id FROM tables WHERE id = $1)`, table)
 	return err
 }
@@ -445,7 +477,8 @@ UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 
 func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var ids []int64
-		if err := tx.SelectContext(ctx, &ids, `SELECT id FROM tables WHERE crossing_id = $1 ORDER BY id FOR UPDATE`, crossing); err != nil {
+		if err := tx.SelectContext(ctx, &ids, `SELECT id FROM tables WHERE crossing_id = $1 ORDER BY id FOR UPDATE`,
+			crossing); err != nil {
 			return err
 		}
 		for _, id := range ids {
@@ -465,16 +498,19 @@ func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
 // ToClear lists tables that begin again and have to be emptied first.
 func (s *Store) ToClear(ctx context.Context) ([]domain.CrossingTable, error) {
 	return s.tables(ctx, tableColumns+`
- WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading' AND condition IN ('running', 'held'))`)
+ WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading'
+   AND condition IN ('running', 'held'))`)
 }
 
 // OpenTable lets an emptied table's chunks be claimed again.
 func (s *Store) OpenTable(ctx context.Context, table int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'pending', not_before = now() WHERE table_id = $1 AND state = 'held'`, table); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'pending', not_before = now() WHERE table_id = $1
+  AND state = 'held'`, table); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'loading', started_at = now() WHERE id = $1 AND state = 'planned'`, table)
+		_, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'loading', started_at = now()
+  WHERE id = $1 AND state = 'planned'`, table)
 		return err
 	})
 }

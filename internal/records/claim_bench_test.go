@@ -17,7 +17,8 @@ func BenchmarkClaim(b *testing.B) {
 		if err != nil || k == nil {
 			b.Fatal(k, err)
 		}
-		if err := s.Landed(b.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500}, rowhash.Sum{Rows: 10, Bytes: 100}); err != nil {
+		if err := s.Landed(b.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500},
+			rowhash.Sum{Rows: 10, Bytes: 100}); err != nil {
 			b.Fatal(err)
 		}
 	}

@@ -29,10 +29,13 @@ UPDATE clock SET seen = now() FROM old RETURNING extract(epoch FROM old.seen - n
 			return nil
 		}
 		for _, mend := range []string{
-			`UPDATE chunks SET lease_until = least(lease_until, now()), not_before = least(not_before, now()) WHERE state IN ('reading', 'pending')`,
+			`UPDATE chunks SET lease_until = least(lease_until, now()), not_before = least(not_before, now())
+  WHERE state IN ('reading', 'pending')`,
 			`UPDATE lanes SET lease_until = least(lease_until, now() + interval '10 seconds')`,
-			`UPDATE streams SET lease_until = least(lease_until, now()), not_before = least(not_before, now()), ask_until = least(ask_until, now() + interval '15 seconds')`,
-			`UPDATE tasks SET lease_until = least(lease_until, now()), created_at = least(created_at, now()) WHERE state IN ('waiting', 'running')`,
+			`UPDATE streams SET lease_until = least(lease_until, now()), not_before = least(not_before, now()),
+  ask_until = least(ask_until, now() + interval '15 seconds')`,
+			`UPDATE tasks SET lease_until = least(lease_until, now()), created_at = least(created_at, now())
+  WHERE state IN ('waiting', 'running')`,
 			`UPDATE crossings SET rest_until = least(rest_until, now()), below_since = least(below_since, now())`,
 			`UPDATE deliveries SET next_at = least(next_at, now()) WHERE next_at IS NOT NULL`,
 		} {

@@ -25,8 +25,10 @@ func TestAClockThatIsSetBack(t *testing.T) {
 	if back, err := s.MendClock(ctx); err != nil || back != 0 {
 		t.Errorf("a clock that goes as it should: %v, %v", back, err)
 	}
-	for _, sql := range []string{`UPDATE chunks SET lease_until = lease_until + interval '1 hour', not_before = not_before + interval '1 hour'`,
-		`UPDATE streams SET lease_until = lease_until + interval '1 hour', not_before = not_before + interval '1 hour'`, `UPDATE clock SET seen = seen + interval '1 hour'`} {
+	for _, sql := range []string{`UPDATE chunks SET lease_until = lease_until + interval '1 hour',
+  not_before = not_before + interval '1 hour'`,
+		`UPDATE streams SET lease_until = lease_until + interval '1 hour', not_before = not_before + interval '1 hour'`,
+		`UPDATE clock SET seen = seen + interval '1 hour'`} {
 		if _, err := s.DB.ExecContext(ctx, sql); err != nil {
 			t.Fatal(err)
 		}

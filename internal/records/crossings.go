@@ -27,7 +27,8 @@ type crossingCells struct {
 }
 
 func (r *crossingCells) into(c *domain.Crossing) {
-	c.Patterns, c.Rules, c.Planning, c.Settings, c.Undo = r.PatternsJSON.V, r.RulesJSON.V, r.PlanningJSON.V, r.SettingsJSON.V, r.UndoJSON.V
+	c.Patterns, c.Rules, c.Planning, c.Settings, c.Undo = r.PatternsJSON.V, r.RulesJSON.V, r.PlanningJSON.V,
+		r.SettingsJSON.V, r.UndoJSON.V
 }
 
 // crossings reads crossings.
@@ -59,7 +60,8 @@ const built = `(c.counted AND NOT EXISTS (
 const crossingFields = `
        c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
        c.keep_capture, c.patterns AS patterns_json, c.rules AS rules_json, c.planning AS planning_json, c.settings AS settings_json, c.undo AS undo_json,
-       c.surveyed_at, coalesce(c.start_at, 0) AS start_at, coalesce(c.max_read, 0) AS max_read, ` + built + ` AS built, c.plan_version, c.trouble,
+       c.surveyed_at, coalesce(c.start_at, 0) AS start_at, coalesce(c.max_read, 0) AS max_read, ` + built +
+	` AS built, c.plan_version, c.trouble,
        c.below_since, c.lag_told, c.lanes_now, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
 
 const crossingColumns = `
@@ -74,7 +76,8 @@ func (s *Store) AddCrossing(ctx context.Context, c domain.Crossing) (int64, erro
 	err := s.DB.GetContext(ctx, &id, `
 INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, planning, settings)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID,
-		JSON[[]string]{c.Patterns}, JSON[[]domain.Rule]{c.Rules}, JSON[domain.Planning]{c.Planning}, JSON[domain.Settings]{c.Settings})
+		JSON[[]string]{c.Patterns}, JSON[[]domain.Rule]{c.Rules}, JSON[domain.Planning]{c.Planning},
+		JSON[domain.Settings]{c.Settings})
 	if duplicate(err) {
 		return 0, domain.Conflict("a crossing named %s exists already; choose another name", c.Name)
 	}
@@ -112,7 +115,8 @@ func (s *Store) FitOf(ctx context.Context, id int64) (*domain.FitCheck, error) {
 
 // SaveFit keeps how a fit check of the plan that was read stands.
 func (s *Store) SaveFit(ctx context.Context, c *domain.Crossing, f *domain.FitCheck) error {
-	ok, err := s.changed(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1 AND plan_version = $3`, c.ID, JSON[*domain.FitCheck]{f}, c.PlanVersion)
+	ok, err := s.changed(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1 AND plan_version = $3`, c.ID,
+		JSON[*domain.FitCheck]{f}, c.PlanVersion)
 	if err == nil && !ok {
 		err = domain.Conflict("crossing %s was planned anew while its values were looked at; check them again", c.Name)
 	}
@@ -160,12 +164,14 @@ UPDATE crossings
 
 // SetCondition changes the condition, with its reason, if it is one of those that it is
 // thought to be. A closed crossing has none to change.
-func (s *Store) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition, reason string, keepCapture bool) (bool, error) {
+func (s *Store) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition, reason string,
+	keepCapture bool) (bool, error) {
 	return s.changed(ctx, setCondition, id, to, reason, keepCapture, from)
 }
 
 const setCondition = `
-UPDATE crossings SET condition = $2, reason = $3, keep_capture = $4 WHERE id = $1 AND condition = ANY ($5) AND phase <> 'closed'`
+UPDATE crossings SET condition = $2, reason = $3, keep_capture = $4 WHERE id = $1 AND condition = ANY ($5)
+  AND phase <> 'closed'`
 
 // GoOnTx lets a crossing go on inside the caller's transaction, unless somebody has paused it.
 func GoOnTx(ctx context.Context, tx pgx.Tx, id int64) error {
@@ -180,7 +186,8 @@ func GoOnTx(ctx context.Context, tx pgx.Tx, id int64) error {
 // is changed inside another transaction to have one.
 func SamePlanTx(ctx context.Context, tx pgx.Tx, c *domain.Crossing) error {
 	var now int64
-	if err := tx.QueryRow(ctx, `SELECT plan_version FROM crossings WHERE id = $1 FOR UPDATE`, c.ID).Scan(&now); err != nil {
+	if err := tx.QueryRow(ctx, `SELECT plan_version FROM crossings WHERE id = $1 FOR UPDATE`, c.ID).Scan(
+		&now); err != nil {
 		return err
 	}
 	if now != c.PlanVersion {
@@ -208,7 +215,8 @@ func steering(ctx context.Context, tx *sqlx.Tx, crossing int64) error {
 // SetTrouble keeps what keeps a crossing from going on by itself; empty: nothing. It reports
 // whether that is new.
 func (s *Store) SetTrouble(ctx context.Context, id int64, text string) (bool, error) {
-	return s.changed(ctx, `UPDATE crossings SET trouble = $2 WHERE id = $1 AND trouble <> $2 AND phase <> 'closed'`, id, text)
+	return s.changed(ctx, `UPDATE crossings SET trouble = $2 WHERE id = $1 AND trouble <> $2 AND phase <> 'closed'`, id,
+		text)
 }
 
 // SaveSettings replaces the settings. With planned, those of the plan are among them: then
@@ -225,7 +233,8 @@ UPDATE crossings SET settings = $2, plan_version = plan_version + $4::int
 }
 
 // beginning is whether a crossing is about to begin, by the plan that it has then.
-const beginning = `EXISTS (SELECT FROM tasks k WHERE k.crossing_id = crossings.id AND k.kind IN ('prepare', 'restart') AND k.state IN ('waiting', 'running'))`
+const beginning = `EXISTS (SELECT FROM tasks k WHERE k.crossing_id = crossings.id AND k.kind IN ('prepare', 'restart')
+  AND k.state IN ('waiting', 'running'))`
 
 func changedMeanwhile(name string) error {
 	return domain.Conflict("crossing %s has begun, or was planned anew, in the meantime; look at it again", name)
@@ -233,9 +242,11 @@ func changedMeanwhile(name string) error {
 
 // SavePlanning replaces patterns, rules and the rest of the planning, and forgets what was
 // found with the old. The plan must be the one that was read, and must not be in use.
-func (s *Store) SavePlanning(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning) error {
+func (s *Store) SavePlanning(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule,
+	planning domain.Planning) error {
 	ok, err := s.changed(ctx, `
-UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL, phase = 'draft', plan_version = plan_version + 1
+UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL,
+  phase = 'draft', plan_version = plan_version + 1
  WHERE id = $1 AND phase IN ('draft', 'surveyed') AND plan_version = $5 AND NOT `+beginning,
 		c.ID, JSON[[]string]{patterns}, JSON[[]domain.Rule]{rules}, JSON[domain.Planning]{planning}, c.PlanVersion)
 	if err == nil && !ok {
@@ -256,17 +267,20 @@ UPDATE crossings SET survey = $2, surveyed_at = now(), phase = CASE WHEN phase =
 }
 
 // EditPlan changes which tables and queries are chosen, from what they are at that moment.
-func (s *Store) EditPlan(ctx context.Context, id int64, edit func(patterns []string, p *domain.Planning) []string) error {
+func (s *Store) EditPlan(ctx context.Context, id int64, edit func(patterns []string,
+	p *domain.Planning) []string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var now struct {
 			Patterns JSON[[]string]        `db:"patterns"`
 			Planning JSON[domain.Planning] `db:"planning"`
 		}
-		if err := tx.GetContext(ctx, &now, `SELECT patterns, planning FROM crossings WHERE id = $1 FOR UPDATE`, id); err != nil {
+		if err := tx.GetContext(ctx, &now, `SELECT patterns, planning FROM crossings WHERE id = $1 FOR UPDATE`,
+			id); err != nil {
 			return err
 		}
 		patterns := append([]string{}, edit(now.Patterns.V, &now.Planning.V)...)
-		_, err := tx.ExecContext(ctx, `UPDATE crossings SET patterns = $2, planning = $3, plan_version = plan_version + 1 WHERE id = $1`,
+		_, err := tx.ExecContext(ctx, `UPDATE crossings SET patterns = $2, planning = $3, plan_version = plan_version + 1
+  WHERE id = $1`,
 			id, JSON[[]string]{patterns}, now.Planning)
 		return err
 	})
@@ -280,7 +294,8 @@ func (s *Store) SaveStart(ctx context.Context, id int64, at domain.Position, und
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO streams (crossing_id, applied, received) VALUES ($1, $2, $2)
-ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '', failures = 0, not_before = now(), ask = ''`, id, Pos(at))
+ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '', failures = 0, not_before = now(),
+  ask = ''`, id, Pos(at))
 		return err
 	})
 }
@@ -290,12 +305,14 @@ ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '',
 func (s *Store) Rebase(ctx context.Context, id int64, at domain.Position, server string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `
-UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, catalog = jsonb_set(catalog::jsonb, '{server}', to_jsonb($3::text))
+UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, catalog = jsonb_set(catalog::jsonb, '{server}',
+  to_jsonb($3::text))
  WHERE id = $1`, id, Pos(at), server); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE streams SET applied = $2, received = $2, source_at = $2, recent = '[]', error = '', failures = 0, not_before = now(), ask = '' WHERE crossing_id = $1`, id, Pos(at))
+UPDATE streams SET applied = $2, received = $2, source_at = $2, recent = '[]', error = '', failures = 0,
+  not_before = now(), ask = '' WHERE crossing_id = $1`, id, Pos(at))
 		return err
 	})
 }
@@ -308,7 +325,8 @@ func (s *Store) SaveUndo(ctx context.Context, id int64, undo []string) error {
 
 // SaveCertificate keeps the account of a finished crossing.
 func (s *Store) SaveCertificate(ctx context.Context, id int64, c *domain.Certificate) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET certificate = $2 WHERE id = $1`, id, JSON[*domain.Certificate]{c})
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET certificate = $2 WHERE id = $1`, id,
+		JSON[*domain.Certificate]{c})
 	return err
 }
 

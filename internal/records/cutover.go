@@ -21,7 +21,8 @@ type cutoverRow struct {
 }
 
 func (r *cutoverRow) cutover() domain.Cutover {
-	r.Settings, r.Readiness, r.GoneOn, r.EndPosition = r.SettingsJSON.V, r.ReadinessJSON.V, r.GoneOnJSON.V, domain.Position(r.End)
+	r.Settings, r.Readiness, r.GoneOn, r.EndPosition = r.SettingsJSON.V, r.ReadinessJSON.V, r.GoneOnJSON.V,
+		domain.Position(r.End)
 	return r.Cutover
 }
 
@@ -43,14 +44,17 @@ type Step struct {
 }
 
 // AddCutoverTx adds a cutover with its steps inside the caller's transaction.
-func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsal bool, set domain.Settings, steps []domain.StepName, actor string) (int64, error) {
+func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsal bool, set domain.Settings,
+	steps []domain.StepName, actor string) (int64, error) {
 	var id int64
-	if err := tx.QueryRow(ctx, `INSERT INTO cutovers (crossing_id, task_id, rehearsal, settings, actor) VALUES ($1, $2, $3, $4, $5) RETURNING id`,
+	if err := tx.QueryRow(ctx, `INSERT INTO cutovers (crossing_id, task_id, rehearsal, settings, actor)
+  VALUES ($1, $2, $3, $4, $5) RETURNING id`,
 		crossing, task, rehearsal, JSON[domain.Settings]{set}, actor).Scan(&id); err != nil {
 		return 0, err
 	}
 	for i, n := range steps {
-		if _, err := tx.Exec(ctx, `INSERT INTO cutover_steps (cutover_id, ordinal, name) VALUES ($1, $2, $3)`, id, i+1, n); err != nil {
+		if _, err := tx.Exec(ctx, `INSERT INTO cutover_steps (cutover_id, ordinal, name) VALUES ($1, $2, $3)`, id, i+1,
+			n); err != nil {
 			return 0, err
 		}
 	}
@@ -74,7 +78,8 @@ func (s *Store) CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, 
 
 // RunningCutover returns the crossing's cutover under way, or nil.
 func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error) {
-	c, err := s.cutover(ctx, `SELECT * FROM cutovers WHERE crossing_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, crossing)
+	c, err := s.cutover(ctx,
+		`SELECT * FROM cutovers WHERE crossing_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -87,7 +92,8 @@ func (s *Store) Steps(ctx context.Context, cutover int64) ([]Step, error) {
 }
 
 // SetStep moves a step to a state.
-func (s *Store) SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState, note string) error {
+func (s *Store) SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState,
+	note string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE cutover_steps SET state = $3, note = $4, awaits = '',
        started_at = CASE WHEN $3 = 'running' THEN now() ELSE started_at END,
@@ -98,25 +104,30 @@ UPDATE cutover_steps SET state = $3, note = $4, awaits = '',
 
 // NoteStep says what a running step is doing.
 func (s *Store) NoteStep(ctx context.Context, cutover int64, name domain.StepName, note string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET note = $3 WHERE cutover_id = $1 AND name = $2`, cutover, name, note)
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET note = $3 WHERE cutover_id = $1 AND name = $2`, cutover,
+		name, note)
 	return err
 }
 
 // AwaitPerson says what a running step waits for a person to do, in words too.
-func (s *Store) AwaitPerson(ctx context.Context, cutover int64, name domain.StepName, what domain.Awaits, note string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET awaits = $3, note = $4 WHERE cutover_id = $1 AND name = $2`, cutover, name, what, note)
+func (s *Store) AwaitPerson(ctx context.Context, cutover int64, name domain.StepName, what domain.Awaits,
+	note string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET awaits = $3, note = $4 WHERE cutover_id = $1 AND name = $2`,
+		cutover, name, what, note)
 	return err
 }
 
 // EndCutover records how it ended: done, undone or failed.
 func (s *Store) EndCutover(ctx context.Context, id int64, state, cause string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id, state, cause)
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id,
+		state, cause)
 	return err
 }
 
 // SetPause keeps when writes stopped (from) and were taken again (until).
 func (s *Store) SetPause(ctx context.Context, id int64, from, until *time.Time) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET paused_at = coalesce($2, paused_at), released_at = coalesce($3, released_at) WHERE id = $1`, id, from, until)
+	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET paused_at = coalesce($2, paused_at), released_at = coalesce($3,
+  released_at) WHERE id = $1`, id, from, until)
 	return err
 }
 
@@ -149,7 +160,8 @@ func (s *Store) GiveWord(ctx context.Context, id int64, who string) error {
 // GoOn lets a cutover leave a hold point.
 func (s *Store) GoOn(ctx context.Context, id int64, point domain.StepName, who string) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) WHERE id = $1 AND state = 'running'`, id, point, who)
+UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) WHERE id = $1 AND state = 'running'`,
+		id, point, who)
 	return err
 }
 

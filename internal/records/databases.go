@@ -9,7 +9,8 @@ import (
 	"dustyferry/internal/domain"
 )
 
-const databaseColumns = `SELECT id, uid, name, engine, host, port, dbname AS db_name, username, secret, tls, created_at FROM databases`
+const databaseColumns = `SELECT id, uid, name, engine, host, port, dbname AS db_name, username, secret, tls, created_at
+  FROM databases`
 
 // AddDatabase registers a database.
 func (s *Store) AddDatabase(ctx context.Context, d domain.Database) error {
@@ -17,7 +18,8 @@ func (s *Store) AddDatabase(ctx context.Context, d domain.Database) error {
 INSERT INTO databases (uid, name, engine, host, port, dbname, username, secret, tls)
 VALUES (:uid, :name, :engine, :host, :port, :db_name, :username, :secret, :tls)`, d)
 	if duplicate(err) {
-		return domain.Conflict("a database named %s is registered already; choose another name, or remove that one first", d.Name)
+		return domain.Conflict("a database named %s is registered already; choose another name, or remove that one first",
+			d.Name)
 	}
 	return err
 }
@@ -51,7 +53,8 @@ func (s *Store) Database(ctx context.Context, name string) (domain.Database, err
 // ChangeDatabase keeps how a database is reached now.
 func (s *Store) ChangeDatabase(ctx context.Context, d domain.Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
-UPDATE databases SET uid = :uid, host = :host, port = :port, username = :username, secret = :secret, tls = :tls WHERE id = :id`, d)
+UPDATE databases SET uid = :uid, host = :host, port = :port, username = :username, secret = :secret, tls = :tls
+  WHERE id = :id`, d)
 	return err
 }
 

@@ -44,7 +44,8 @@ func (s *Store) Journal(ctx context.Context, f EntryFilter) ([]domain.JournalEnt
 	}
 	return all[domain.JournalEntry](ctx, s, `
 SELECT * FROM journal
- WHERE id > $1 AND ($2 = 0 OR id < $2) AND ($3 = '' OR crossing = $3) AND ($4 = '' OR actor = $4) AND ($5 = '' OR act = $5) AND ($6 = '' OR subject = $6)
+ WHERE id > $1 AND ($2 = 0 OR id < $2) AND ($3 = '' OR crossing = $3) AND ($4 = '' OR actor = $4)
+   AND ($5 = '' OR act = $5) AND ($6 = '' OR subject = $6)
    AND ($7 = '' OR $7 = 'info' OR severity = 'error' OR severity = $7)
    AND ($8 = '' OR message ILIKE $8 OR subject ILIKE $8 OR actor ILIKE $8)
    AND ($9::timestamptz IS NULL OR at >= $9) AND ($10::timestamptz IS NULL OR at < $10)
@@ -76,15 +77,21 @@ type Sample struct {
 // TakeSamples reads the counters of all crossings under way into the history.
 func (s *Store) TakeSamples(ctx context.Context) error {
 	_, err := s.DB.ExecContext(ctx, `
-INSERT INTO samples (crossing_id, rows, bytes, changes, lag_seconds, lag_bytes, bytes_in, bytes_out, inserts, updates, deletes)
-SELECT c.id, t.rows + k.rows, t.bytes + k.bytes, coalesce(st.changes, 0), coalesce(st.lag_seconds, 0), coalesce(st.lag_bytes, 0),
-       t.read_bytes + k.read_bytes + coalesce(st.read_bytes, 0), t.bytes + k.bytes + coalesce(st.written_bytes, 0), t.inserts, t.updates, t.deletes
+INSERT INTO samples (crossing_id, rows, bytes, changes, lag_seconds, lag_bytes, bytes_in, bytes_out, inserts, updates,
+  deletes)
+SELECT c.id, t.rows + k.rows, t.bytes + k.bytes, coalesce(st.changes, 0), coalesce(st.lag_seconds, 0),
+  coalesce(st.lag_bytes, 0),
+       t.read_bytes + k.read_bytes + coalesce(st.read_bytes, 0), t.bytes + k.bytes + coalesce(st.written_bytes, 0),
+         t.inserts, t.updates, t.deletes
   FROM crossings c
   LEFT JOIN streams st ON st.crossing_id = c.id
-  CROSS JOIN LATERAL (SELECT coalesce(sum(rows_landed), 0) AS rows, coalesce(sum(bytes_landed), 0) AS bytes, coalesce(sum(read_bytes), 0) AS read_bytes,
-                             coalesce(sum(inserts), 0) AS inserts, coalesce(sum(updates), 0) AS updates, coalesce(sum(deletes), 0) AS deletes
+  CROSS JOIN LATERAL (SELECT coalesce(sum(rows_landed), 0) AS rows, coalesce(sum(bytes_landed), 0) AS bytes,
+    coalesce(sum(read_bytes), 0) AS read_bytes,
+                             coalesce(sum(inserts), 0) AS inserts, coalesce(sum(updates), 0) AS updates,
+                               coalesce(sum(deletes), 0) AS deletes
                         FROM tables WHERE crossing_id = c.id) t
-  CROSS JOIN LATERAL (SELECT coalesce(sum(rows), 0) AS rows, coalesce(sum(bytes), 0) AS bytes, coalesce(sum(read_bytes), 0) AS read_bytes
+  CROSS JOIN LATERAL (SELECT coalesce(sum(rows), 0) AS rows, coalesce(sum(bytes), 0) AS bytes,
+    coalesce(sum(read_bytes), 0) AS read_bytes
                         FROM chunks WHERE crossing_id = c.id AND state = 'reading') k
  WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
 ON CONFLICT DO NOTHING`)
@@ -98,7 +105,8 @@ func (s *Store) ThinSamples(ctx context.Context) error {
 	for _, t := range []struct{ older, step string }{{"2 hours", "1 minute"}, {"3 days", "10 minutes"}} {
 		_, err := s.DB.ExecContext(ctx, `
 WITH old AS (
-  SELECT crossing_id, at, row_number() OVER w AS n, max(lag_seconds) OVER (PARTITION BY crossing_id, date_bin($2::interval, at, 'epoch')) AS peak,
+  SELECT crossing_id, at, row_number() OVER w AS n, max(lag_seconds) OVER (PARTITION BY crossing_id,
+    date_bin($2::interval, at, 'epoch')) AS peak,
          max(lag_bytes) OVER (PARTITION BY crossing_id, date_bin($2::interval, at, 'epoch')) AS peak_bytes,
          count(*) OVER (PARTITION BY crossing_id, date_bin($2::interval, at, 'epoch')) AS many
     FROM samples WHERE at < date_bin($2::interval, now() - $1::interval, 'epoch')
@@ -136,6 +144,7 @@ func (s *Store) FirstSample(ctx context.Context, crossing int64) (time.Time, boo
 // ChunkProgress keeps how far a chunk being read has come, and what it waits for if nothing
 // has moved for a while.
 func (s *Store) ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64, waits string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET rows = $3, read_bytes = $4, bytes = $5, waits = $6 WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, rows, read, written, waits)
+	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET rows = $3, read_bytes = $4, bytes = $5, waits = $6
+  WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, rows, read, written, waits)
 	return err
 }

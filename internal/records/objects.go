@@ -11,7 +11,8 @@ import (
 	"dustyferry/internal/domain"
 )
 
-const objectColumns = `SELECT id, ordinal, stage, kind, name, table_name, statement, state, error, seconds, ended_at, planned, by_hand, late, try FROM objects`
+const objectColumns = `SELECT id, ordinal, stage, kind, name, table_name, statement, state, error, seconds, ended_at,
+  planned, by_hand, late, try FROM objects`
 
 // objectKey tells a crossing's objects apart.
 func objectKey(o *domain.TargetObject) string {
@@ -27,7 +28,8 @@ func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []domain.T
 		}
 		var stand []domain.TargetObject
 		if err := tx.SelectContext(ctx, &stand, objectColumns+`
- WHERE crossing_id = $1 AND ($2 = '' OR table_name = $2 AND stage = 'deferred' AND kind <> 'foreign') FOR UPDATE`, crossing, l.Table); err != nil {
+ WHERE crossing_id = $1 AND ($2 = '' OR table_name = $2 AND stage = 'deferred' AND kind <> 'foreign') FOR UPDATE`,
+			crossing, l.Table); err != nil {
 			return err
 		}
 		known := map[string]*domain.TargetObject{}
@@ -61,13 +63,15 @@ func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []domain.T
 }
 
 // saveObject keeps one object of a list; stands is what is kept of it already, or nil.
-func saveObject(ctx context.Context, tx *sqlx.Tx, crossing int64, o, stands *domain.TargetObject, place int, l domain.Listing) error {
+func saveObject(ctx context.Context, tx *sqlx.Tx, crossing int64, o, stands *domain.TargetObject, place int,
+	l domain.Listing) error {
 	if l.Adds {
 		place += 1_000_000
 	}
 	if stands == nil {
 		_, err := tx.ExecContext(ctx, `
-INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement, planned, late) VALUES ($1, $2, $3, $4, $5, $6, $7, $7, $8)`,
+INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement, planned, late)
+  VALUES ($1, $2, $3, $4, $5, $6, $7, $7, $8)`,
 			crossing, place, o.Stage, o.Kind, o.Name, o.Table, o.Statement, o.Late)
 		return err
 	}
@@ -78,11 +82,14 @@ INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statem
 	if stands.ByHand {
 		statement = stands.Statement
 	}
-	again := l.Anew && (stands.Stage != domain.StageCarried || stands.Kind == "materialized view" || stands.State != domain.ObjectMade)
-	if left := stands.State == domain.ObjectLeftOut; left && stands.ByHand || !left && statement == stands.Statement && !again {
+	again := l.Anew && (stands.Stage != domain.StageCarried || stands.Kind == "materialized view" ||
+		stands.State != domain.ObjectMade)
+	if left := stands.State == domain.ObjectLeftOut; left && stands.ByHand || !left && statement == stands.Statement &&
+		!again {
 		state = stands.State
 	}
-	if state == stands.State && statement == stands.Statement && o.Statement == stands.Planned && place == stands.Ordinal && o.Late == stands.Late {
+	if state == stands.State && statement == stands.Statement && o.Statement == stands.Planned &&
+		place == stands.Ordinal && o.Late == stands.Late {
 		return nil
 	}
 	_, err := tx.ExecContext(ctx, `
@@ -95,7 +102,8 @@ UPDATE objects SET ordinal = $2, statement = $3, planned = $4, state = $5, late 
 // RunAgain lists the statements that restarting a crossing runs again: a person's own, which
 // have run.
 func (s *Store) RunAgain(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
-	return all[domain.TargetObject](ctx, s, objectColumns+` WHERE crossing_id = $1 AND kind = 'statement' AND state = 'made' ORDER BY stage = 'after', ordinal`, crossing)
+	return all[domain.TargetObject](ctx, s, objectColumns+
+		` WHERE crossing_id = $1 AND kind = 'statement' AND state = 'made' ORDER BY stage = 'after', ordinal`, crossing)
 }
 
 // Objects lists what a crossing makes, in the order of making.
@@ -126,7 +134,8 @@ UPDATE objects SET state = 'running', error = '', seconds = NULL, ended_at = NUL
 // EndObject keeps what came of a try, unless the object was begun again, or is to be, since.
 func (s *Store) EndObject(ctx context.Context, id, try int64, state, text string, took time.Duration) (bool, error) {
 	return s.changed(ctx, `
-UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended_at = now() WHERE id = $1 AND try = $2 AND state = 'running'`,
+UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended_at = now() WHERE id = $1 AND try = $2
+  AND state = 'running'`,
 		id, try, state, text, took.Seconds())
 }
 
@@ -146,7 +155,8 @@ func (s *Store) TellTables(ctx context.Context, crossing int64, list []Told) err
 			}
 			if _, err := tx.ExecContext(ctx, `
 UPDATE objects SET state = $5, error = $6, ended_at = now()
- WHERE crossing_id = $1 AND stage = 'table' AND kind = $2 AND table_name = $3 AND statement = $4`, crossing, t.Kind, t.Table, t.Statement, state, text); err != nil {
+ WHERE crossing_id = $1 AND stage = 'table' AND kind = $2 AND table_name = $3 AND statement = $4`, crossing, t.Kind,
+				t.Table, t.Statement, state, text); err != nil {
 				return err
 			}
 		}
@@ -164,7 +174,8 @@ UPDATE objects SET state = 'waiting', error = '', try = try + 1
 
 // SetLate says whether foreign keys wait for cutover.
 func (s *Store) SetLate(ctx context.Context, crossing int64, late bool) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE objects SET late = $2 WHERE crossing_id = $1 AND stage = 'deferred' AND kind = 'foreign' AND late <> $2`, crossing, late)
+	_, err := s.DB.ExecContext(ctx, `UPDATE objects SET late = $2 WHERE crossing_id = $1 AND stage = 'deferred'
+  AND kind = 'foreign' AND late <> $2`, crossing, late)
 	return err
 }
 
@@ -173,11 +184,14 @@ func (s *Store) SetLate(ctx context.Context, crossing int64, late bool) error {
 // makes it any more.
 func (s *Store) RewriteObject(ctx context.Context, crossing, id int64, statement string) error {
 	ok, err := s.changed(ctx, `
-UPDATE objects o SET statement = $3, by_hand = $3 <> planned, state = CASE WHEN $3 = '' THEN 'left out' ELSE 'waiting' END, error = '', try = try + 1
+UPDATE objects o SET statement = $3, by_hand = $3 <> planned, state = CASE WHEN $3 = '' THEN 'left out'
+  ELSE 'waiting' END, error = '', try = try + 1
  WHERE crossing_id = $1 AND id = $2 AND stage <> 'table'
    AND (state IN ('waiting', 'failed', 'left out')
-        OR state = 'running' AND NOT EXISTS (SELECT FROM tasks k WHERE k.crossing_id = o.crossing_id AND k.state IN ('waiting', 'running')
-                                                                   AND k.kind IN ('prepare', 'restart', 'build', 'cutover')))`, crossing, id, statement)
+        OR state = 'running' AND NOT EXISTS (SELECT FROM tasks k WHERE k.crossing_id = o.crossing_id
+          AND k.state IN ('waiting', 'running')
+                                                                   AND k.kind IN ('prepare', 'restart', 'build',
+                                                                     'cutover')))`, crossing, id, statement)
 	if err == nil && !ok {
 		err = domain.Conflict("the object is made already, or is being made; its statement cannot be changed any more")
 	}

@@ -69,10 +69,12 @@ type Totals struct {
 const waitsFor = `
 CASE WHEN c.condition IN ('held', 'failed') THEN c.reason
      WHEN c.trouble <> '' THEN c.trouble
-     WHEN c.phase = 'cutting over' THEN coalesce((SELECT s.note FROM cutovers k JOIN cutover_steps s ON s.cutover_id = k.id
+     WHEN c.phase = 'cutting over' THEN coalesce((SELECT s.note FROM cutovers k
+       JOIN cutover_steps s ON s.cutover_id = k.id
             WHERE k.crossing_id = c.id AND k.state = 'running' AND s.state = 'running' AND s.awaits <> '' LIMIT 1), '')
      WHEN c.phase IN ('draft', 'surveyed', 'in step') THEN coalesce((SELECT 'the last run failed: ' || x.note
-            FROM (SELECT state, note FROM runs WHERE crossing_id = c.id AND state <> 'skipped' ORDER BY id DESC LIMIT 1) x WHERE x.state = 'failed'), '')
+            FROM (SELECT state, note FROM runs WHERE crossing_id = c.id AND state <> 'skipped'
+              ORDER BY id DESC LIMIT 1) x WHERE x.state = 'failed'), '')
      ELSE '' END`
 
 const under = `('prepared', 'loading', 'catching up', 'in step', 'cutting over')`
@@ -83,7 +85,8 @@ SELECT ` + crossingFields + `, coalesce(c.pace->>'reason', '') AS lanes_why,
        st.crossing_id IS NOT NULL AS has_stream, coalesce(st.lease_until > now(), false) AS stream_live, coalesce(st.worker, '') AS worker,
        coalesce(st.applied, 0) AS applied,
        -- While nobody says how large it is, the lag grows with time.
-       coalesce(st.lag_seconds + CASE WHEN c.phase IN ` + `('loading', 'catching up', 'in step', 'cutting over')` + ` THEN greatest(extract(epoch FROM now() - st.reported_at) - 3, 0) ELSE 0 END, 0)::float8 AS lag_seconds,
+       coalesce(st.lag_seconds + CASE WHEN c.phase IN ` + `('loading', 'catching up', 'in step', 'cutting over')` +
+	` THEN greatest(extract(epoch FROM now() - st.reported_at) - 3, 0) ELSE 0 END, 0)::float8 AS lag_seconds,
        st.lag_p50, st.lag_p99,
        CASE WHEN c.phase IN ('loading', 'catching up', 'in step', 'cutting over') AND c.kind <> 'load' AND coalesce(st.reported_at < now() - interval '5 seconds', true)
             THEN extract(epoch FROM now() - coalesce(st.reported_at, c.started_at, c.created_at)) END::float8 AS lag_age,
@@ -115,7 +118,8 @@ SELECT ` + crossingFields + `, coalesce(c.pace->>'reason', '') AS lanes_why,
 // The orders a list of crossings can have. "need" puts those that wait for a
 // person first, then those under way, then the others, newest first in each.
 var lineOrders = map[string]string{
-	"need":     `CASE WHEN waits_for <> '' THEN 0 WHEN phase IN ` + under + ` THEN 1 WHEN phase = 'closed' THEN 3 ELSE 2 END %[1]s, id DESC`,
+	"need": `CASE WHEN waits_for <> '' THEN 0 WHEN phase IN ` + under +
+		` THEN 1 WHEN phase = 'closed' THEN 3 ELSE 2 END %[1]s, id DESC`,
 	"name":     `name %[1]s`,
 	"phase":    `array_position(ARRAY['draft', 'surveyed', 'prepared', 'loading', 'catching up', 'in step', 'cutting over', 'cut over', 'closed'], phase) %[1]s, name`,
 	"progress": `share %[1]s NULLS LAST, name`,
@@ -159,7 +163,8 @@ func (s *Store) Lines(ctx context.Context, f Filter) ([]Line, int, error) {
 	rows, err := all[struct {
 		Line
 		crossingCells
-	}](ctx, s, `SELECT * FROM (`+lineColumns+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+` LIMIT $6 OFFSET $7`,
+	}](ctx, s, `SELECT * FROM (`+lineColumns+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+
+		` LIMIT $6 OFFSET $7`,
 		append(args, f.Limit, f.Offset)...)
 	if err != nil {
 		return nil, 0, err
@@ -174,7 +179,8 @@ func (s *Store) Lines(ctx context.Context, f Filter) ([]Line, int, error) {
 	}
 	var matched int
 	err = s.DB.GetContext(ctx, &matched, `
-SELECT count(*) FROM crossings c JOIN databases s ON s.id = c.source_id JOIN databases t ON t.id = c.target_id`+where, args...)
+SELECT count(*) FROM crossings c JOIN databases s ON s.id = c.source_id JOIN databases t ON t.id = c.target_id`+where,
+		args...)
 	return out, matched, err
 }
 
@@ -211,7 +217,8 @@ func (s *Store) Defaults(ctx context.Context) (domain.Settings, error) {
 // SaveDefaults keeps them.
 func (s *Store) SaveDefaults(ctx context.Context, set domain.Settings) error {
 	_, err := s.DB.ExecContext(ctx, `
-INSERT INTO defaults (settings) VALUES ($1) ON CONFLICT (one) DO UPDATE SET settings = excluded.settings`, JSON[domain.Settings]{set})
+INSERT INTO defaults (settings) VALUES ($1) ON CONFLICT (one) DO UPDATE SET settings = excluded.settings`,
+		JSON[domain.Settings]{set})
 	return err
 }
 
@@ -226,7 +233,8 @@ func (s *Store) House(ctx context.Context) (domain.House, error) {
 
 // SaveHouse keeps it.
 func (s *Store) SaveHouse(ctx context.Context, h domain.House) error {
-	_, err := s.DB.ExecContext(ctx, `INSERT INTO defaults (house) VALUES ($1) ON CONFLICT (one) DO UPDATE SET house = excluded.house`, JSON[domain.House]{h})
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO defaults (house) VALUES ($1) ON CONFLICT (one) DO UPDATE
+  SET house = excluded.house`, JSON[domain.House]{h})
 	return err
 }
 

@@ -23,7 +23,8 @@ func (r *reconciliationRow) reconciliation() domain.Reconciliation {
 }
 
 const reconciliationColumns = `
-SELECT r.id, r.crossing_id, r.task_id, r.depth, r.state, r.position, r.patterns, r.error, r.created_at, r.started_at, r.ended_at,
+SELECT r.id, r.crossing_id, r.task_id, r.depth, r.state, r.position, r.patterns, r.error, r.created_at, r.started_at,
+  r.ended_at,
        count(x.table_id) AS tables, count(x.table_id) FILTER (WHERE x.state = 'done') AS tables_done,
        coalesce(sum(x.source_rows), 0)::bigint AS source_rows, coalesce(sum(x.target_rows), 0)::bigint AS target_rows,
        coalesce(sum(x.findings), 0)::bigint AS findings,
@@ -33,7 +34,8 @@ SELECT r.id, r.crossing_id, r.task_id, r.depth, r.state, r.position, r.patterns,
   FROM reconciliations r LEFT JOIN reconciled_tables x ON x.reconciliation_id = r.id`
 
 // AddReconciliationTx adds one inside the caller's transaction.
-func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth domain.Depth, patterns []string) (int64, error) {
+func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth domain.Depth,
+	patterns []string) (int64, error) {
 	var id int64
 	err := tx.QueryRow(ctx, `INSERT INTO reconciliations (crossing_id, depth, patterns) VALUES ($1, $2, $3) RETURNING id`,
 		crossing, depth, JSON[[]string]{patterns}).Scan(&id)
@@ -42,7 +44,8 @@ func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth d
 
 // Reconciliations lists a crossing's, newest first.
 func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]domain.Reconciliation, error) {
-	rows, err := all[reconciliationRow](ctx, s, reconciliationColumns+` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
+	rows, err := all[reconciliationRow](ctx, s, reconciliationColumns+
+		` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
 	out := make([]domain.Reconciliation, len(rows))
 	for i := range rows {
 		out[i] = rows[i].reconciliation()
@@ -52,7 +55,8 @@ func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]domain.R
 
 // Reconciliation returns one.
 func (s *Store) Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error) {
-	row, err := single[reconciliationRow](ctx, s, reconciliationColumns+` WHERE r.crossing_id = $1 AND r.id = $2 GROUP BY r.id`, crossing, id)
+	row, err := single[reconciliationRow](ctx, s, reconciliationColumns+
+		` WHERE r.crossing_id = $1 AND r.id = $2 GROUP BY r.id`, crossing, id)
 	return row.reconciliation(), notFound(err, "the crossing has no reconciliation %d", id)
 }
 
@@ -71,26 +75,31 @@ func (s *Store) BeginReconciliation(ctx context.Context, id int64, at domain.Pos
 		if _, err := tx.ExecContext(ctx, `
 INSERT INTO reconciled_tables (reconciliation_id, table_id, name, ordinal, expected, columns)
 SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
-       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(CASE jsonb_typeof(t.plan->'columns') WHEN 'array' THEN t.plan->'columns' ELSE '[]' END) WITH ORDINALITY AS a (c, n))
+       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(CASE jsonb_typeof(t.plan->'columns')
+         WHEN 'array' THEN t.plan->'columns' ELSE '[]' END) WITH ORDINALITY AS a (c, n))
   FROM tables t WHERE t.id = ANY ($2)`, id, tables); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE reconciliations SET state = 'running', position = $2, started_at = coalesce(started_at, now()) WHERE id = $1`, id, Pos(at))
+		_, err := tx.ExecContext(ctx, `UPDATE reconciliations SET state = 'running', position = $2,
+  started_at = coalesce(started_at, now()) WHERE id = $1`, id, Pos(at))
 		return err
 	})
 }
 
 // EndReconciliation records how it ended: clean, differing, failed or cancelled.
 func (s *Store) EndReconciliation(ctx context.Context, id int64, state, cause string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE reconciliations SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id, state, cause)
+	_, err := s.DB.ExecContext(ctx, `UPDATE reconciliations SET state = $2, error = $3, ended_at = now() WHERE id = $1`,
+		id, state, cause)
 	return err
 }
 
 // SaveReconciledTable keeps one table's result.
 func (s *Store) SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error {
 	_, err := s.DB.NamedExecContext(ctx, `
-UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :differing_parts, source_rows = :source_rows,
-       target_rows = :target_rows, source_hash = :source_hash, target_hash = :target_hash, findings = :findings, seconds = :seconds
+UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :differing_parts,
+  source_rows = :source_rows,
+       target_rows = :target_rows, source_hash = :source_hash, target_hash = :target_hash, findings = :findings,
+         seconds = :seconds
  WHERE reconciliation_id = :reconciliation_id AND table_id = :table_id`, r)
 	return err
 }
@@ -98,14 +107,16 @@ UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :
 // ReconcileProgress keeps how many rows of a table both sides have read so far.
 func (s *Store) ReconcileProgress(ctx context.Context, id, table, source, target int64) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconciliation_id = $1 AND table_id = $2 AND state = 'running'`, id, table, source, target)
+UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconciliation_id = $1 AND table_id = $2
+  AND state = 'running'`, id, table, source, target)
 	return err
 }
 
 // ReconciledTables lists the results of one reconciliation.
 func (s *Store) ReconciledTables(ctx context.Context, id int64) ([]domain.ReconciledTable, error) {
 	return all[domain.ReconciledTable](ctx, s, `
-SELECT reconciliation_id, table_id, name, state, parts, differing_parts, source_rows, target_rows, source_hash, target_hash, findings, seconds, expected
+SELECT reconciliation_id, table_id, name, state, parts, differing_parts, source_rows, target_rows, source_hash,
+  target_hash, findings, seconds, expected
   FROM reconciled_tables WHERE reconciliation_id = $1 ORDER BY ordinal, table_id`, id)
 }
 
@@ -120,7 +131,8 @@ type findingRow struct {
 func (s *Store) AddFindings(ctx context.Context, reconciliation, table int64, found []domain.Finding) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range found {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO findings (reconciliation_id, table_id, kind, detail) VALUES ($1, $2, $3, $4)`,
+			if _, err := tx.ExecContext(ctx, `INSERT INTO findings (reconciliation_id, table_id, kind, detail)
+  VALUES ($1, $2, $3, $4)`,
 				reconciliation, table, f.Kind, JSON[domain.Finding]{f}); err != nil {
 				return err
 			}
@@ -137,9 +149,11 @@ const findingWhere = `
    AND ($5 = '' OR f.detail->>'key' ILIKE $5) AND (cardinality($6::bigint[]) = 0 OR f.id = ANY ($6))`
 
 // Findings lists findings of a reconciliation.
-func (s *Store) Findings(ctx context.Context, reconciliation int64, f domain.FindingFilter) ([]domain.KeptFinding, error) {
+func (s *Store) Findings(ctx context.Context, reconciliation int64,
+	f domain.FindingFilter) ([]domain.KeptFinding, error) {
 	rows, err := all[findingRow](ctx, s, `
-SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.detail, f.state, f.changed_at, t.columns AS column_order`+findingFrom+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
+SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.detail, f.state, f.changed_at,
+  t.columns AS column_order`+findingFrom+findingWhere+` ORDER BY t.ordinal, f.id LIMIT $7 OFFSET $8`,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...), f.Limit, f.Offset)
 	out := make([]domain.KeptFinding, len(rows))
 	for i := range rows {
@@ -150,7 +164,8 @@ SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.de
 }
 
 // CountFindings counts those the filter lets through, and all by their state.
-func (s *Store) CountFindings(ctx context.Context, reconciliation int64, f domain.FindingFilter) (int, map[string]int, error) {
+func (s *Store) CountFindings(ctx context.Context, reconciliation int64,
+	f domain.FindingFilter) (int, map[string]int, error) {
 	matched, err := single[int](ctx, s, `SELECT count(*)`+findingFrom+findingWhere,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...))
 	if err != nil {
@@ -175,7 +190,8 @@ func (s *Store) SetFindings(ctx context.Context, ids []int64, state string) erro
 
 // SaveFinding keeps what comparing a finding's row again has found.
 func (s *Store) SaveFinding(ctx context.Context, id int64, f domain.Finding) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = 'open', kind = $2, detail = $3, changed_at = now() WHERE id = $1`, id, f.Kind, JSON[domain.Finding]{f})
+	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = 'open', kind = $2, detail = $3, changed_at = now()
+  WHERE id = $1`, id, f.Kind, JSON[domain.Finding]{f})
 	return err
 }
 
@@ -214,10 +230,12 @@ WITH newest AS (
     JOIN tables t ON t.id = x.table_id
    WHERE r.crossing_id = $1 AND x.state = 'done' AND r.state IN ('clean', 'differing') AND t.landed_at <= r.started_at
    ORDER BY x.table_id, r.depth, r.id DESC)
-SELECT n.table_id, n.name, n.reconciliation_id, n.depth, n.position, n.ended_at, n.source_rows, n.target_rows, n.source_hash, n.target_hash, n.findings,
+SELECT n.table_id, n.name, n.reconciliation_id, n.depth, n.position, n.ended_at, n.source_rows, n.target_rows,
+  n.source_hash, n.target_hash, n.findings,
        f.open, f.repaired, f.equal
   FROM newest n
- CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state = 'open') AS open, count(*) FILTER (WHERE state = 'repaired') AS repaired,
+ CROSS JOIN LATERAL (SELECT count(*) FILTER (WHERE state = 'open') AS open,
+   count(*) FILTER (WHERE state = 'repaired') AS repaired,
                             count(*) FILTER (WHERE state = 'equal') AS equal
                        FROM findings f WHERE f.reconciliation_id = n.reconciliation_id AND f.table_id = n.table_id) f
  ORDER BY n.ordinal, n.table_id, n.reconciliation_id DESC`, crossing)

@@ -72,7 +72,8 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, dom
 		}
 	}
 	for _, name := range []string{"old", "new"} {
-		must(s.AddDatabase(ctx, domain.Database{Name: name, Engine: "postgres", Host: "h", Port: 1, DBName: "d", Username: "u", Secret: []byte("sealed"), TLS: "disable"}))
+		must(s.AddDatabase(ctx, domain.Database{Name: name, Engine: "postgres", Host: "h", Port: 1, DBName: "d",
+			Username: "u", Secret: []byte("sealed"), TLS: "disable"}))
 	}
 	src, err := s.Database(ctx, "old")
 	must(err)
@@ -80,12 +81,14 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, dom
 	must(err)
 	set := domain.DefaultSettings()
 	set.Lanes = lanes
-	_, err = s.AddCrossing(ctx, domain.Crossing{UID: "uid", Name: "spring", Kind: domain.KindLoadCapture, SourceID: src.ID, TargetID: dst.ID,
+	_, err = s.AddCrossing(ctx, domain.Crossing{UID: "uid", Name: "spring", Kind: domain.KindLoadCapture, SourceID: src.ID,
+		TargetID: dst.ID,
 		Patterns: []string{"a.*"}, Settings: set})
 	must(err)
 	c, err := s.Crossing(ctx, "spring")
 	must(err)
-	plan := domain.TablePlan{Source: domain.TableName{Schema: "a", Name: "b"}, Target: domain.TableName{Schema: "a", Name: "b"}}
+	plan := domain.TablePlan{Source: domain.TableName{Schema: "a", Name: "b"}, Target: domain.TableName{Schema: "a",
+		Name: "b"}}
 	must(s.SavePlans(ctx, &c, []domain.TablePlan{plan}))
 	must(s.SaveStart(ctx, c.ID, 100, nil, &domain.Catalog{}))
 	tables, err := s.Tables(ctx, c.ID)
@@ -105,7 +108,8 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, dom
 func TestLanesAreWantedBesideBusyOnes(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 4, 2)
-	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
+	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`,
+		c.ID); err != nil {
 		t.Fatal(err)
 	}
 	if k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); err != nil || k == nil {
@@ -117,7 +121,8 @@ func TestLanesAreWantedBesideBusyOnes(t *testing.T) {
 	if k, err := s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); err != nil || k == nil {
 		t.Fatal(err)
 	}
-	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`, c.ID); err != nil {
+	if _, err := s.DB.Exec(`INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '1 minute')`,
+		c.ID); err != nil {
 		t.Fatal(err)
 	}
 	if w, err := s.LanesWanted(t.Context()); err != nil || len(w) != 0 {
@@ -131,7 +136,8 @@ func TestTablesOfOneChunkComeFirst(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 9, 1)
 	var plans []domain.TablePlan
-	for _, p := range []domain.TablePlan{{Key: []string{"id"}, KeyOrder: "ours", Table: domain.Table{Bytes: 900}}, {Table: domain.Table{Bytes: 5}}, {Key: []string{"id"}, KeyOrder: "ours", Table: domain.Table{Bytes: 1000}},
+	for _, p := range []domain.TablePlan{{Key: []string{"id"}, KeyOrder: "ours", Table: domain.Table{Bytes: 900}},
+		{Table: domain.Table{Bytes: 5}}, {Key: []string{"id"}, KeyOrder: "ours", Table: domain.Table{Bytes: 1000}},
 		{Table: domain.Table{Bytes: 50}}, {Key: []string{"id"}, KeyOrder: "none", Table: domain.Table{Bytes: 20}}} {
 		p.Source = domain.TableName{Schema: "a", Name: fmt.Sprint("t", p.Table.Bytes)}
 		p.Target = p.Source
@@ -188,7 +194,8 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 				}
 				time.Sleep(time.Millisecond)
 				busy.Add(-1)
-				if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500}, rowhash.Sum{Rows: 10, Bytes: 100, Hash: 1 << 63}); err != nil {
+				if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500},
+					rowhash.Sum{Rows: 10, Bytes: 100, Hash: 1 << 63}); err != nil {
 					t.Error(err)
 				}
 				done.Add(1)
@@ -248,7 +255,8 @@ func TestAChunkGoesBackOnlyUnderANewEpoch(t *testing.T) {
 	}
 	held, err := s.Table(t.Context(), table.ID)
 	now, _ := s.CrossingByID(t.Context(), c.ID)
-	if err != nil || held.State != domain.TableHeld || held.Reason != "why" || now.Condition != domain.ConditionHeld || now.Reason != "why" {
+	if err != nil || held.State != domain.TableHeld || held.Reason != "why" || now.Condition != domain.ConditionHeld ||
+		now.Reason != "why" {
 		t.Errorf("held: %+v, %+v (%v)", held, now, err)
 	}
 	if k, _ := s.Claim(t.Context(), c.ID, "w3", domain.BatchHint{}); k != nil {
@@ -382,7 +390,8 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 func TestTwoCrossingsCannotWriteOneTable(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 1, 1)
-	id, err := s.AddCrossing(t.Context(), domain.Crossing{UID: "uid2", Name: "twin", Kind: domain.KindLoad, SourceID: c.SourceID, TargetID: c.TargetID,
+	id, err := s.AddCrossing(t.Context(), domain.Crossing{UID: "uid2", Name: "twin", Kind: domain.KindLoad,
+		SourceID: c.SourceID, TargetID: c.TargetID,
 		Settings: domain.DefaultSettings()})
 	if err != nil {
 		t.Fatal(err)
@@ -391,8 +400,10 @@ func TestTwoCrossingsCannotWriteOneTable(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	plan := domain.TablePlan{Source: domain.TableName{Schema: "z", Name: "other"}, Target: domain.TableName{Schema: "a", Name: "b"}}
-	if err := s.SavePlans(t.Context(), &twin, []domain.TablePlan{plan}); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "a.b") {
+	plan := domain.TablePlan{Source: domain.TableName{Schema: "z", Name: "other"}, Target: domain.TableName{Schema: "a",
+		Name: "b"}}
+	if err := s.SavePlans(t.Context(), &twin, []domain.TablePlan{plan}); !domain.IsKind(err, domain.ProblemConflict) ||
+		!strings.Contains(err.Error(), "a.b") {
 		t.Errorf("%v", err)
 	}
 	if err := s.Release(t.Context(), c.ID); err != nil {
@@ -416,7 +427,8 @@ func TestTheJournalIsAppendOnly(t *testing.T) {
 			t.Errorf("%s: %v", q, err)
 		}
 	}
-	if l, err := s.Journal(t.Context(), records.EntryFilter{Limit: 5}); err != nil || len(l) != 1 || l[0].Message != "first" || l[0].Severity != "info" {
+	if l, err := s.Journal(t.Context(), records.EntryFilter{Limit: 5}); err != nil || len(l) != 1 ||
+		l[0].Message != "first" || l[0].Severity != "info" {
 		t.Errorf("%+v (%v)", l, err)
 	}
 }

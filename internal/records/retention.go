@@ -27,7 +27,8 @@ var thinned = []struct {
 	{"journal", journalDays, `
 DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE at < now() - $1::interval ORDER BY at LIMIT $2)`},
 	{"runs", historyDays, `
-DELETE FROM runs WHERE id IN (SELECT id FROM runs WHERE state NOT IN ('running', 'due', 'asked') AND ended_at < now() - $1::interval LIMIT $2)`},
+DELETE FROM runs WHERE id IN (SELECT id FROM runs WHERE state NOT IN ('running', 'due', 'asked')
+  AND ended_at < now() - $1::interval LIMIT $2)`},
 	{"comparisons", historyDays, `
 DELETE FROM reconciliations WHERE id IN (
   SELECT r.id FROM reconciliations r JOIN crossings c ON c.id = r.crossing_id
@@ -36,7 +37,8 @@ DELETE FROM reconciliations WHERE id IN (
           SELECT FROM reconciled_tables x
            WHERE x.reconciliation_id = r.id AND NOT EXISTS (
                  SELECT FROM reconciled_tables y JOIN reconciliations n ON n.id = y.reconciliation_id
-                  WHERE n.crossing_id = r.crossing_id AND n.depth = r.depth AND n.id > r.id AND n.state IN ('clean', 'differing') AND y.name = x.name)))
+                  WHERE n.crossing_id = r.crossing_id AND n.depth = r.depth AND n.id > r.id AND n.state IN ('clean',
+                    'differing') AND y.name = x.name)))
      AND NOT EXISTS (SELECT FROM cutovers k WHERE k.reconciliation_id = r.id)
      AND NOT EXISTS (SELECT FROM findings f WHERE f.reconciliation_id = r.id)
    LIMIT $2)`},
@@ -48,19 +50,22 @@ DELETE FROM cutovers WHERE id IN (
 DELETE FROM tasks WHERE id IN (
   SELECT t.id FROM tasks t
    WHERE t.state NOT IN ('waiting', 'running') AND t.ended_at < now() - $1::interval
-     AND NOT EXISTS (SELECT FROM cutovers k WHERE k.task_id = t.id) AND NOT EXISTS (SELECT FROM reconciliations r WHERE r.task_id = t.id)
+     AND NOT EXISTS (SELECT FROM cutovers k WHERE k.task_id = t.id) AND NOT EXISTS (SELECT FROM reconciliations r
+       WHERE r.task_id = t.id)
    LIMIT $2)`},
 }
 
 // thinFindings comes before comparisons, which are removed once they have none.
 const thinFindings = `
 DELETE FROM findings WHERE id IN (
-  SELECT f.id FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id JOIN crossings c ON c.id = r.crossing_id
+  SELECT f.id FROM findings f JOIN reconciliations r ON r.id = f.reconciliation_id
+    JOIN crossings c ON c.id = r.crossing_id
    WHERE r.state NOT IN ('waiting', 'running') AND r.ended_at < now() - $1::interval
      AND (c.phase = 'closed' OR EXISTS (
           SELECT FROM reconciled_tables y JOIN reconciliations n ON n.id = y.reconciliation_id
             JOIN reconciled_tables x ON x.reconciliation_id = r.id AND x.table_id = f.table_id
-           WHERE n.crossing_id = r.crossing_id AND n.depth = r.depth AND n.id > r.id AND n.state IN ('clean', 'differing') AND y.name = x.name))
+           WHERE n.crossing_id = r.crossing_id AND n.depth = r.depth AND n.id > r.id AND n.state IN ('clean',
+             'differing') AND y.name = x.name))
    LIMIT $2)`
 
 // Thin removes one step of what is older than the house wants kept, of every kind of record,

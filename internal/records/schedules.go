@@ -28,9 +28,11 @@ type Schedule struct {
 // SaveSchedule replaces a crossing's schedule, which is not paused then.
 func (s *Store) SaveSchedule(ctx context.Context, c Schedule) error {
 	_, err := s.DB.NamedExecContext(ctx, `
-INSERT INTO schedules (crossing_id, once_at, cron, zone, missed, next_at, actor) VALUES (:crossing_id, :once_at, :cron, :zone, :missed, :next_at, :actor)
+INSERT INTO schedules (crossing_id, once_at, cron, zone, missed, next_at, actor)
+  VALUES (:crossing_id, :once_at, :cron, :zone, :missed, :next_at, :actor)
 ON CONFLICT (crossing_id) DO UPDATE
-   SET once_at = :once_at, cron = :cron, zone = :zone, missed = :missed, next_at = :next_at, actor = :actor, created_at = now(), paused_by = ''`, c)
+   SET once_at = :once_at, cron = :cron, zone = :zone, missed = :missed, next_at = :next_at, actor = :actor,
+     created_at = now(), paused_by = ''`, c)
 	return err
 }
 
@@ -59,7 +61,8 @@ func (s *Store) DueSchedules(ctx context.Context) ([]Schedule, error) {
 
 // PauseSchedule keeps a schedule from starting anything, or with an empty by lets it again.
 func (s *Store) PauseSchedule(ctx context.Context, crossing int64, by string) error {
-	ok, err := s.changed(ctx, `UPDATE schedules SET paused_by = $2 WHERE crossing_id = $1 AND (paused_by = '') = ($2 <> '')`, crossing, by)
+	ok, err := s.changed(ctx,
+		`UPDATE schedules SET paused_by = $2 WHERE crossing_id = $1 AND (paused_by = '') = ($2 <> '')`, crossing, by)
 	if err != nil || ok {
 		return err
 	}
@@ -81,7 +84,8 @@ func (s *Store) PauseSchedule(ctx context.Context, crossing int64, by string) er
 func (s *Store) Due(ctx context.Context, c Schedule, next *time.Time, note string) (bool, error) {
 	return s.changed(ctx, `
 WITH moved AS (UPDATE schedules SET next_at = $3 WHERE crossing_id = $1 AND next_at = $2 RETURNING crossing_id)
-INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its schedule', 'due', $2, $4 FROM moved`, c.CrossingID, *c.NextAt, next, note)
+INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its schedule', 'due', $2, $4 FROM moved`,
+		c.CrossingID, *c.NextAt, next, note)
 }
 
 // DueRun is a run that is due and has not begun.
@@ -101,7 +105,8 @@ func (s *Store) DueRuns(ctx context.Context) ([]DueRun, error) {
 func (s *Store) LostRuns(ctx context.Context) ([]int64, error) {
 	return all[int64](ctx, s, `
 SELECT r.id FROM runs r
- WHERE r.state = 'asked' AND NOT EXISTS (SELECT FROM tasks k WHERE k.crossing_id = r.crossing_id AND k.state IN ('waiting', 'running') AND k.kind IN ('prepare', 'restart', 'refresh'))`)
+ WHERE r.state = 'asked' AND NOT EXISTS (SELECT FROM tasks k WHERE k.crossing_id = r.crossing_id
+   AND k.state IN ('waiting', 'running') AND k.kind IN ('prepare', 'restart', 'refresh'))`)
 }
 
 // AskRunTx says inside the caller's transaction, which adds the task, that a due run was
@@ -117,7 +122,8 @@ func AskRunTx(ctx context.Context, tx pgx.Tx, run int64) (bool, error) {
 func (s *Store) SettleRun(ctx context.Context, run int64, state, note string) (told bool, err error) {
 	err = s.In(ctx, func(tx *sqlx.Tx) error {
 		var crossing int64
-		err := tx.GetContext(ctx, &crossing, `UPDATE runs SET state = $2, note = $3, ended_at = now() WHERE id = $1 AND state IN ('due', 'asked') RETURNING crossing_id`, run, state, note)
+		err := tx.GetContext(ctx, &crossing, `UPDATE runs SET state = $2, note = $3, ended_at = now()
+  WHERE id = $1 AND state IN ('due', 'asked') RETURNING crossing_id`, run, state, note)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}
@@ -164,7 +170,8 @@ type Run struct {
 
 // Runs lists a crossing's runs, newest first.
 func (s *Store) Runs(ctx context.Context, crossing int64, limit int) ([]Run, error) {
-	return all[Run](ctx, s, `SELECT id, by, state, started_at, ended_at, tables, rows, bytes, set_aside, note, due_at, times FROM runs WHERE crossing_id = $1 ORDER BY id DESC LIMIT $2`, crossing, limit)
+	return all[Run](ctx, s, `SELECT id, by, state, started_at, ended_at, tables, rows, bytes, set_aside, note, due_at,
+  times FROM runs WHERE crossing_id = $1 ORDER BY id DESC LIMIT $2`, crossing, limit)
 }
 
 // BeginRun notes that a load begins; run is the one that a schedule asked for, or 0. With
@@ -172,15 +179,18 @@ func (s *Store) Runs(ctx context.Context, crossing int64, limit int) ([]Run, err
 func (s *Store) BeginRun(ctx context.Context, crossing, run int64, by string, anew bool) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if anew || run != 0 {
-			if _, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'given up', ended_at = now() WHERE crossing_id = $1 AND state = 'running' AND id <> $2`, crossing, run); err != nil {
+			if _, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'given up', ended_at = now() WHERE crossing_id = $1
+  AND state = 'running' AND id <> $2`, crossing, run); err != nil {
 				return err
 			}
 		}
 		if run != 0 {
-			_, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'running', started_at = now() WHERE id = $1 AND state = 'asked'`, run)
+			_, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'running', started_at = now()
+  WHERE id = $1 AND state = 'asked'`, run)
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO runs (crossing_id, by) VALUES ($1, $2) ON CONFLICT (crossing_id) WHERE state = 'running' DO NOTHING`, crossing, by)
+		_, err := tx.ExecContext(ctx, `INSERT INTO runs (crossing_id, by) VALUES ($1, $2) ON CONFLICT (crossing_id)
+  WHERE state = 'running' DO NOTHING`, crossing, by)
 		return err
 	})
 }
@@ -189,9 +199,11 @@ func (s *Store) BeginRun(ctx context.Context, crossing, run int64, by string, an
 // of what it read past the watermarks already.
 func (s *Store) EndRun(ctx context.Context, crossing int64, state, note string) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at = now(), tables = r.tables + t.n, rows = r.rows + t.rows, bytes = r.bytes + t.bytes,
+UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at = now(), tables = r.tables + t.n,
+  rows = r.rows + t.rows, bytes = r.bytes + t.bytes,
        set_aside = (SELECT count(*) FROM set_aside a WHERE a.crossing_id = $1 AND NOT a.landed)
-  FROM runs x, LATERAL (SELECT count(*) AS n, coalesce(sum(rows_landed), 0)::bigint AS rows, coalesce(sum(bytes_landed), 0)::bigint AS bytes
+  FROM runs x, LATERAL (SELECT count(*) AS n, coalesce(sum(rows_landed), 0)::bigint AS rows,
+    coalesce(sum(bytes_landed), 0)::bigint AS bytes
           FROM tables WHERE crossing_id = $1 AND (x.tables = 0 OR coalesce(plan->>'watermark', '') = '')) t
  WHERE r.crossing_id = $1 AND r.state = 'running' AND x.id = r.id`, crossing, state, note)
 	return err
@@ -199,9 +211,11 @@ UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at 
 
 // EndRefresh keeps the figures of a run that read rows past the watermarks of tables.
 // While others are loaded anew by the same run, it goes on, with the note.
-func (s *Store) EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string, over bool) error {
+func (s *Store) EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string,
+	over bool) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE runs SET note = $5, tables = $2, rows = $3, bytes = $4, state = CASE WHEN $6 THEN 'done' ELSE state END, ended_at = CASE WHEN $6 THEN now() END
+UPDATE runs SET note = $5, tables = $2, rows = $3, bytes = $4, state = CASE WHEN $6 THEN 'done' ELSE state END,
+  ended_at = CASE WHEN $6 THEN now() END
  WHERE crossing_id = $1 AND state = 'running'`, crossing, tables, rows, bytes, note, over)
 	return err
 }

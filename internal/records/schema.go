@@ -69,14 +69,17 @@ func (s *Store) Schema(ctx context.Context) (int64, error) {
 
 // Newer is the error of a program that is older than the control database.
 func Newer(stands int64) error {
-	return domain.Conflict("the control database has been brought to version %d by a newer program; this one knows version %d. "+
+	return domain.Conflict("the control database has been brought to version %d by a newer program; this one knows "+
+		"version %d. "+
 		"Start the newer program here too", stands, Known())
 }
 
 // Older is the error of a program that is newer than the control database.
 func Older(stands int64) error {
-	return domain.Conflict("the control database is at version %d and this program needs version %d. Stop every process of the older program, "+
-		"then run 'dustyferry migrate' with this one's settings (or 'dustyferry serve --migrate'): it keeps a dump first", stands, Known())
+	return domain.Conflict("the control database is at version %d and this program needs version %d. Stop every process "+
+		"of the older program, "+
+		"then run 'dustyferry migrate' with this one's settings (or 'dustyferry serve --migrate'): it keeps a dump first",
+		stands, Known())
 }
 
 // FactKey is the fact that holds the fingerprint of the key that seals secrets.

@@ -49,7 +49,8 @@ func (s *Store) BindSecret(ctx context.Context, x Unbound, seal func(bound strin
 		x.webhook.UID = &uid
 		id, place = x.webhook.ID, x.webhook.Bound()
 	}
-	_, err := s.DB.ExecContext(ctx, fmt.Sprintf(`UPDATE %s SET uid = $2, secret = $3 WHERE id = $1 AND uid IS NULL`, table), id, uid, seal(place))
+	_, err := s.DB.ExecContext(ctx, fmt.Sprintf(`UPDATE %s SET uid = $2, secret = $3 WHERE id = $1 AND uid IS NULL`,
+		table), id, uid, seal(place))
 	return err
 }
 

@@ -31,8 +31,10 @@ func TestBuiltIsComputed(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	index := domain.TargetObject{Stage: domain.StageDeferred, Kind: "index", Name: "by_day", Table: "a.b", Statement: "CREATE INDEX by_day"}
-	foreign := domain.TargetObject{Stage: domain.StageDeferred, Kind: "foreign", Name: "to_c", Table: "a.b", Statement: "ALTER TABLE", Late: true}
+	index := domain.TargetObject{Stage: domain.StageDeferred, Kind: "index", Name: "by_day", Table: "a.b",
+		Statement: "CREATE INDEX by_day"}
+	foreign := domain.TargetObject{Stage: domain.StageDeferred, Kind: "foreign", Name: "to_c", Table: "a.b",
+		Statement: "ALTER TABLE", Late: true}
 	view := domain.TargetObject{Stage: domain.StageCarried, Kind: "view", Name: "seen", Statement: "CREATE VIEW"}
 	before := domain.TargetObject{Stage: domain.StageBefore, Kind: "statement", Name: "before 1", Statement: "SET x"}
 	built(false, "nothing was listed")
@@ -198,7 +200,8 @@ func TestWorkEndsForOtherWork(t *testing.T) {
 		t.Fatal(err)
 	}
 	addTask(t, s, c.ID, lifecycle.WorkRestart)
-	if mine, why, err := s.RenewTask(t.Context(), build, k.Epoch); err != nil || !mine || !strings.Contains(why, "restart") {
+	if mine, why, err := s.RenewTask(t.Context(), build, k.Epoch); err != nil || !mine ||
+		!strings.Contains(why, "restart") {
 		t.Errorf("the build goes on: %v, %q (%v)", mine, why, err)
 	}
 	left, err := s.EndTasks(t.Context(), c.ID, []lifecycle.Work{lifecycle.WorkBuild, lifecycle.WorkReconcile}, "again")
@@ -256,7 +259,8 @@ func TestARestartSilencesWhoWasThere(t *testing.T) {
 	if err := s.Begun(t.Context(), task, k.Epoch); err != nil {
 		t.Fatal(err)
 	}
-	if now, err := s.CrossingByID(t.Context(), c.ID); err != nil || now.Condition != domain.ConditionRunning || now.Reason != "" {
+	if now, err := s.CrossingByID(t.Context(), c.ID); err != nil || now.Condition != domain.ConditionRunning ||
+		now.Reason != "" {
 		t.Errorf("begun anew, and %s: %s (%v)", now.Condition, now.Reason, err)
 	}
 	if err := s.Begun(t.Context(), task, k.Epoch-1); !errors.Is(err, domain.ErrTakenOver) {
@@ -274,7 +278,8 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 		then := at.Add(time.Duration(n) * time.Second)
 		return &then
 	}
-	if err := s.SaveSchedule(t.Context(), records.Schedule{CrossingID: c.ID, Cron: "* * * * *", Missed: "skip", NextAt: next(0), Actor: "me"}); err != nil {
+	if err := s.SaveSchedule(t.Context(), records.Schedule{CrossingID: c.ID, Cron: "* * * * *", Missed: "skip",
+		NextAt: next(0), Actor: "me"}); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 3 {
@@ -325,13 +330,15 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 	if err := s.BeginRun(t.Context(), c.ID, runs[2].ID, "its schedule", true); err != nil {
 		t.Fatal(err)
 	}
-	if list, err = s.Runs(t.Context(), c.ID, 10); err != nil || len(list) != 2 || list[0].State != "running" || list[0].ID != runs[2].ID {
+	if list, err = s.Runs(t.Context(), c.ID, 10); err != nil || len(list) != 2 || list[0].State != "running" ||
+		list[0].ID != runs[2].ID {
 		t.Errorf("%+v (%v)", list, err)
 	}
 	if err := s.PauseSchedule(t.Context(), c.ID, "me"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.PauseSchedule(t.Context(), c.ID, "you"); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "by me") {
+	if err := s.PauseSchedule(t.Context(), c.ID, "you"); !domain.IsKind(err, domain.ProblemConflict) ||
+		!strings.Contains(err.Error(), "by me") {
 		t.Errorf("paused twice: %v", err)
 	}
 	if err := s.PauseSchedule(t.Context(), c.ID, ""); err != nil {
@@ -344,7 +351,8 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 func TestReceiversHaveQueuesOfTheirOwn(t *testing.T) {
 	s := open(t)
 	for _, name := range []string{"deaf", "quick"} {
-		if err := s.AddWebhook(t.Context(), domain.Webhook{Name: name, URL: "http://x", Secret: []byte("s"), Crossings: "*", Events: []string{}}); err != nil {
+		if err := s.AddWebhook(t.Context(), domain.Webhook{Name: name, URL: "http://x", Secret: []byte("s"), Crossings: "*",
+			Events: []string{}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -403,14 +411,16 @@ func TestReceiversHaveQueuesOfTheirOwn(t *testing.T) {
 	if d := claim("deaf"); d == nil || d.Body != "0" || d.Attempts != 2 {
 		t.Errorf("the order was lost: %+v", d)
 	}
-	if _, err := s.DB.Exec(`UPDATE deliveries SET created_at = now() - interval '2 hours' WHERE id <= $1`, first.ID+1); err != nil {
+	if _, err := s.DB.Exec(`UPDATE deliveries SET created_at = now() - interval '2 hours' WHERE id <= $1`,
+		first.ID+1); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.NotDelivered(t.Context(), first, "it answered 500", time.Hour, time.Hour); err != nil {
 		t.Fatal(err)
 	}
 	waits, err := s.Deliveries(t.Context(), id["deaf"], 10)
-	if err != nil || len(waits) != 3 || waits[0].NextAt == nil || waits[1].NextAt != nil || waits[2].NextAt != nil || !strings.Contains(waits[1].Answer, "given up") {
+	if err != nil || len(waits) != 3 || waits[0].NextAt == nil || waits[1].NextAt != nil || waits[2].NextAt != nil ||
+		!strings.Contains(waits[1].Answer, "given up") {
 		t.Errorf("%+v (%v)", waits, err)
 	}
 }
@@ -440,7 +450,8 @@ func TestTheRecordsAreThinned(t *testing.T) {
 		if err := s.BeginReconciliation(t.Context(), id, 1, []int64{table.ID}); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.AddFindings(t.Context(), id, table.ID, []domain.Finding{{Kind: domain.Differing, Key: []string{"1"}}}); err != nil {
+		if err := s.AddFindings(t.Context(), id, table.ID,
+			[]domain.Finding{{Kind: domain.Differing, Key: []string{"1"}}}); err != nil {
 			t.Fatal(err)
 		}
 		if err := s.EndReconciliation(t.Context(), id, "differing", ""); err != nil {
@@ -450,10 +461,12 @@ func TestTheRecordsAreThinned(t *testing.T) {
 	}
 	task := addTask(t, s, c.ID, lifecycle.WorkBuild)
 	if _, err := s.DB.Exec(`
-ALTER TABLE journal DISABLE TRIGGER USER; UPDATE journal SET at = now() - interval '30 days'; ALTER TABLE journal ENABLE TRIGGER USER;
+ALTER TABLE journal DISABLE TRIGGER USER; UPDATE journal SET at = now() - interval '30 days';
+  ALTER TABLE journal ENABLE TRIGGER USER;
 UPDATE reconciliations SET ended_at = now() - interval '30 days';
 UPDATE tasks SET created_at = now() - interval '30 days';
-INSERT INTO runs (crossing_id, by, state, ended_at) VALUES (1, 'me', 'done', now() - interval '30 days'), (1, 'me', 'running', NULL)`); err != nil {
+INSERT INTO runs (crossing_id, by, state, ended_at) VALUES (1, 'me', 'done', now() - interval '30 days'),
+  (1, 'me', 'running', NULL)`); err != nil {
 		t.Fatal(err)
 	}
 	count := func(what string) (n int) {
@@ -470,7 +483,8 @@ INSERT INTO runs (crossing_id, by, state, ended_at) VALUES (1, 'me', 'done', now
 		t.Errorf("nothing is that old: %v (%v)", gone, err)
 	}
 	gone, err := s.Thin(t.Context(), domain.House{JournalDays: 20, HistoryDays: 20})
-	if err != nil || gone["journal"] != 3 || gone["findings"] != 1 || gone["comparisons"] != 1 || gone["runs"] != 1 || gone["tasks"] != 0 {
+	if err != nil || gone["journal"] != 3 || gone["findings"] != 1 || gone["comparisons"] != 1 || gone["runs"] != 1 ||
+		gone["tasks"] != 0 {
 		t.Errorf("%v (%v)", gone, err)
 	}
 	if count("journal") != 0 || count("findings") != 1 || count("reconciliations") != 1 || count("runs") != 1 {

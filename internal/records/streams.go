@@ -58,8 +58,10 @@ func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedT
 }
 
 const streamColumns = `
-SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes, reported_at, error, failures, source_at, noticed, answered,
-       lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at, ask_by, ask_for
+SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, lag_bytes, retained, changes,
+  reported_at, error, failures, source_at, noticed, answered,
+       lease_until > now() AS live, following = epoch AS reading, CASE WHEN ask_until > now() THEN ask
+         ELSE '' END AS ask, ask_at, ask_by, ask_for
   FROM streams`
 
 // Stream returns a crossing's stream, or nil when it has none.
@@ -85,7 +87,8 @@ UPDATE streams SET epoch = epoch + 1, worker = $1, lease_until = now() + $2::int
           AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
           AND (c.condition = 'running' OR c.condition = 'paused' AND c.keep_capture
                OR c.condition = 'held' AND st.failures >= 0)
-          AND NOT EXISTS (SELECT 1 FROM tasks t WHERE t.crossing_id = c.id AND t.kind = 'restart' AND t.state IN ('waiting', 'running') AND NOT t.begun)
+          AND NOT EXISTS (SELECT 1 FROM tasks t WHERE t.crossing_id = c.id AND t.kind = 'restart'
+            AND t.state IN ('waiting', 'running') AND NOT t.begun)
         ORDER BY st.not_before LIMIT 1 FOR UPDATE OF st SKIP LOCKED)
 RETURNING crossing_id`, worker, seconds(Lease), append([]string{}, labels...))
 	if errors.Is(err, sql.ErrNoRows) {
@@ -123,21 +126,26 @@ func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report
 		recent = JSON[[]AppliedTx]{r.Recent}
 	}
 	return s.changed(ctx, `
-UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6, lag_seconds = $7, lag_bytes = $8,
-       lag_transactions = $9, lag_guessed = $17, catch_up = $18, lag_p50 = $19, lag_p99 = $20, changes = changes + $10, reported_at = now(), failures = 0, error = '',
-       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13, recent = coalesce($14, recent), note = $15,
+UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6,
+  lag_seconds = $7, lag_bytes = $8,
+       lag_transactions = $9, lag_guessed = $17, catch_up = $18, lag_p50 = $19, lag_p99 = $20, changes = changes + $10,
+         reported_at = now(), failures = 0, error = '',
+       source_at = greatest(source_at, $11), read_bytes = read_bytes + $12, written_bytes = written_bytes + $13,
+         recent = coalesce($14, recent), note = $15,
        following = CASE WHEN $16 THEN st.epoch ELSE following END
   FROM crossings c
  WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
    AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
-		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes, r.LagTransactions, r.Changes,
+		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes,
+		r.LagTransactions, r.Changes,
 		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following, r.Guessed, r.CatchUp, r.LagP50, r.LagP99)
 }
 
 // Notice keeps what was seen of the source's tables.
 func (s *Store) Notice(ctx context.Context, crossing int64, list []domain.Entry) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET noticed = $2 WHERE crossing_id = $1`, crossing, JSON[[]domain.Entry]{append([]domain.Entry{}, list...)})
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET noticed = $2 WHERE crossing_id = $1`, crossing,
+		JSON[[]domain.Entry]{append([]domain.Entry{}, list...)})
 	return err
 }
 
@@ -161,7 +169,8 @@ UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()
 // DropStream gives the lease back; a failure makes the next try wait. With hold, no try is
 // made until a person resumes the crossing, which is held for that reason. False says that
 // somebody else holds the lease by now.
-func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause, hold string) (bool, error) {
+func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause,
+	hold string) (bool, error) {
 	mine := false
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		if hold != "" {
@@ -199,7 +208,8 @@ UPDATE streams SET ask = $4, ask_at = $5, ask_by = $2, ask_for = $3, ask_until =
 
 // LetGo ends a wish. With an empty by, whosever it is.
 func (s *Store) LetGo(ctx context.Context, crossing int64, by string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = '', ask_by = '', ask_for = '' WHERE crossing_id = $1 AND ($2 = '' OR ask_by = $2)`, crossing, by)
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = '', ask_by = '', ask_for = '' WHERE crossing_id = $1
+  AND ($2 = '' OR ask_by = $2)`, crossing, by)
 	return err
 }
 
@@ -214,7 +224,8 @@ UPDATE streams SET ask = 'go', ask_at = $3, ask_until = now() + interval '15 sec
 // KeepAsking prolongs a wish that has not lapsed.
 func (s *Store) KeepAsking(ctx context.Context, crossing int64, by string) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask_by = $2 AND ask <> '' AND ask_until > now()`, crossing, by)
+UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask_by = $2 AND ask <> ''
+  AND ask_until > now()`, crossing, by)
 	return err
 }
 
@@ -244,7 +255,8 @@ func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error
 	if err != nil || st == nil {
 		return nil, err
 	}
-	return &domain.Stand{Epoch: st.Epoch, Changes: st.Changes, Applied: domain.Position(st.Applied), Request: st.Request(), For: st.AskFor, Failures: st.Failures}, nil
+	return &domain.Stand{Epoch: st.Epoch, Changes: st.Changes, Applied: domain.Position(st.Applied), Request: st.Request(),
+		For: st.AskFor, Failures: st.Failures}, nil
 }
 
 // Respond says that a request is fulfilled: holding, or reached. A request that has
@@ -252,7 +264,8 @@ func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error
 // by then since it follows.
 func (s *Store) Respond(ctx context.Context, crossing, epoch int64, was, now domain.Request, changes int64) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3 AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
+UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3
+  AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
 		crossing, epoch, was.What, Pos(was.At), now.What, Pos(now.At), was.By, changes)
 	return err
 }
@@ -269,7 +282,8 @@ func (s *Store) KickStream(ctx context.Context, crossing int64) (int64, error) {
 }
 
 const kickStream = `
-UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now(), failures = 0, error = '' WHERE crossing_id = $1`
+UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now(), failures = 0, error = ''
+  WHERE crossing_id = $1`
 
 // Lag is how far a crossing's capture is behind.
 type Lag struct {

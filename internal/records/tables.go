@@ -45,7 +45,8 @@ type TableLine struct {
 }
 
 const tableLines = `
-SELECT t.id, t.ordinal, t.source_name, t.target_name, t.key_columns, t.carried_binary, t.state, t.reason, t.est_rows, t.est_bytes, t.chunks, t.chunks_landed,
+SELECT t.id, t.ordinal, t.source_name, t.target_name, t.key_columns, t.carried_binary, t.state, t.reason, t.est_rows,
+  t.est_bytes, t.chunks, t.chunks_landed,
        t.rows_landed + coalesce(k.rows, 0) AS rows, t.bytes_landed + coalesce(k.bytes, 0) AS bytes,
        CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.rows_rate ELSE 0 END AS rows_rate,
        CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.bytes_rate ELSE 0 END AS bytes_rate,
@@ -78,7 +79,8 @@ var tableOrders = map[string]string{
 
 // TableLines returns a page of a crossing's tables, how many tables the filter
 // lets through, and how many of all are in each state.
-func (s *Store) TableLines(ctx context.Context, crossing int64, f TableFilter) ([]TableLine, int, map[string]int, error) {
+func (s *Store) TableLines(ctx context.Context, crossing int64,
+	f TableFilter) ([]TableLine, int, map[string]int, error) {
 	order, ok := tableOrders[f.Sort]
 	if !ok {
 		order = tableOrders["planned"]
@@ -87,7 +89,8 @@ func (s *Store) TableLines(ctx context.Context, crossing int64, f TableFilter) (
 	rows, err := all[struct {
 		TableLine
 		Ordinal int `db:"ordinal"`
-	}](ctx, s, `SELECT * FROM (`+tableLines+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+` LIMIT $4 OFFSET $5`,
+	}](ctx, s, `SELECT * FROM (`+tableLines+where+`) x ORDER BY `+fmt.Sprintf(order, direction(f.Descending))+
+		` LIMIT $4 OFFSET $5`,
 		crossing, like(f.Search), f.State, f.Limit, f.Offset)
 	if err != nil {
 		return nil, 0, nil, err
@@ -97,7 +100,8 @@ func (s *Store) TableLines(ctx context.Context, crossing int64, f TableFilter) (
 		N       int    `db:"n"`
 		Matched int    `db:"matched"`
 	}](ctx, s, `
-SELECT state, count(*) AS n, count(*) FILTER (WHERE ($2 = '' OR source_name ILIKE $2 OR target_name ILIKE $2) AND ($3 = '' OR state = $3)) AS matched
+SELECT state, count(*) AS n, count(*) FILTER (WHERE ($2 = '' OR source_name ILIKE $2 OR target_name ILIKE $2)
+  AND ($3 = '' OR state = $3)) AS matched
   FROM tables WHERE crossing_id = $1 GROUP BY state`, crossing, like(f.Search), f.State)
 	matched, states := 0, map[string]int{}
 	for _, c := range counts {
@@ -124,22 +128,27 @@ func (s *Store) TableLine(ctx context.Context, crossing, id int64) (TableLine, e
 func (s *Store) RateTables(ctx context.Context) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE tables t
-   SET rows_rate  = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.rows_rate, 0) * 0.6 + 0.4 * (n.rows - t.seen_rows) / n.s) ELSE 0 END,
-       bytes_rate = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.bytes_rate, 0) * 0.6 + 0.4 * (n.bytes - t.seen_bytes) / n.s) ELSE 0 END,
+   SET rows_rate  = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.rows_rate,
+     0) * 0.6 + 0.4 * (n.rows - t.seen_rows) / n.s) ELSE 0 END,
+       bytes_rate = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.bytes_rate,
+         0) * 0.6 + 0.4 * (n.bytes - t.seen_bytes) / n.s) ELSE 0 END,
        seen_rows = n.rows, seen_bytes = n.bytes, seen_at = now()
-  FROM (SELECT x.id, x.rows_landed + coalesce(sum(k.rows), 0) AS rows, x.bytes_landed + coalesce(sum(k.bytes), 0) AS bytes,
+  FROM (SELECT x.id, x.rows_landed + coalesce(sum(k.rows), 0) AS rows, x.bytes_landed + coalesce(sum(k.bytes),
+    0) AS bytes,
                coalesce(extract(epoch FROM now() - x.seen_at), 0)::float8 AS s
           FROM tables x JOIN crossings c ON c.id = x.crossing_id
           LEFT JOIN chunks k ON k.crossing_id = c.id AND k.table_id = x.id AND k.state = 'reading'
          WHERE c.phase = 'loading' AND x.state IN ('loading', 'landed') AND (x.state = 'loading' OR x.bytes_rate > 1)
          GROUP BY x.id
-        HAVING x.rows_landed + coalesce(sum(k.rows), 0) <> x.seen_rows OR x.bytes_landed + coalesce(sum(k.bytes), 0) <> x.seen_bytes OR x.bytes_rate > 1) n
+        HAVING x.rows_landed + coalesce(sum(k.rows), 0) <> x.seen_rows OR x.bytes_landed + coalesce(sum(k.bytes),
+          0) <> x.seen_bytes OR x.bytes_rate > 1) n
  WHERE t.id = n.id`)
 	return err
 }
 
 const tableColumns = `
-SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, est_rows, est_bytes, chunks, chunks_landed,
+SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, est_rows, est_bytes, chunks,
+  chunks_landed,
        rows_landed, bytes_landed, inserts, updates, deletes, truncates, started_at, landed_at, watermark
   FROM tables`
 
@@ -147,10 +156,13 @@ SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, 
 // another crossing writes is a conflict.
 func (s *Store) SavePlans(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) error {
 	plans = slices.Clone(plans)
-	slices.SortStableFunc(plans, func(a, b domain.TablePlan) int { return int(min(1, max(-1, b.Table.Bytes-a.Table.Bytes))) })
+	slices.SortStableFunc(plans, func(a, b domain.TablePlan) int {
+		return int(min(1, max(-1, b.Table.Bytes-a.Table.Bytes)))
+	})
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var now int64
-		if err := tx.GetContext(ctx, &now, `SELECT plan_version FROM crossings WHERE id = $1 AND phase <> 'closed' FOR UPDATE`, c.ID); err != nil {
+		if err := tx.GetContext(ctx, &now,
+			`SELECT plan_version FROM crossings WHERE id = $1 AND phase <> 'closed' FOR UPDATE`, c.ID); err != nil {
 			return notFound(err, "crossing %s is closed, or gone", c.Name)
 		}
 		if now != c.PlanVersion {
@@ -161,11 +173,14 @@ func (s *Store) SavePlans(ctx context.Context, c *domain.Crossing, plans []domai
 		}
 		for i, p := range plans {
 			if _, err := tx.ExecContext(ctx, `
-INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary, est_rows, est_bytes)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p},
+INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary,
+  est_rows, est_bytes)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Source.String(), p.Target.String(),
+				JSON[domain.TablePlan]{p},
 				JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes); err != nil {
 				if duplicate(err) {
-					return domain.Conflict("the target table %s is written by another crossing; close that one first, or leave the table out", p.Target)
+					return domain.Conflict("the target table %s is written by another crossing; close that one first, or leave "+
+						"the table out", p.Target)
 				}
 				return err
 			}
@@ -179,7 +194,8 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10)`, c.ID, c.TargetID, i+1, p.Sour
 				names = append(names, n.String())
 			}
 			if _, err := tx.ExecContext(ctx, `
-UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = $1 AND o.source_name = ANY ($3)) WHERE crossing_id = $1 AND source_name = $2`,
+UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = $1 AND o.source_name = ANY ($3))
+  WHERE crossing_id = $1 AND source_name = $2`,
 				c.ID, p.Source.String(), names); err != nil {
 				return err
 			}
@@ -198,13 +214,17 @@ const BeingLeftOut = "it is being left out"
 
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
-func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan, catalog *domain.Catalog) (domain.CrossingTable, error) {
+func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan,
+	catalog *domain.Catalog) (domain.CrossingTable, error) {
 	var id int64
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &id, `
-INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary, est_rows, est_bytes, state, reason)
-VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing_id = $1), $3, $4, $5, $6, $7, $8, $9, 'held', $10) RETURNING id`,
-			c.ID, c.TargetID, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p}, JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, BeingAdded)
+INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary,
+  est_rows, est_bytes, state, reason)
+VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing_id = $1), $3, $4, $5, $6, $7, $8, $9,
+  'held', $10) RETURNING id`,
+			c.ID, c.TargetID, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p},
+			JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, BeingAdded)
 		if duplicate(err) {
 			return domain.Conflict("the target table %s is written by another crossing; close that one first", p.Target)
 		}
@@ -222,7 +242,8 @@ VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing
 
 // ReleaseTable lets the chunks of a table that was added be claimed.
 func (s *Store) ReleaseTable(ctx context.Context, id int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'loading', reason = '', started_at = now() WHERE id = $1 AND state = 'held'`, id)
+	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'loading', reason = '', started_at = now()
+  WHERE id = $1 AND state = 'held'`, id)
 	return err
 }
 
@@ -230,24 +251,30 @@ func (s *Store) ReleaseTable(ctx context.Context, id int64) error {
 // to be fenced before the table is dropped.
 func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1`, id, reason); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1`, id,
+			reason); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1, lease_until = NULL WHERE table_id = $1 AND state <> 'landed'`, id)
+		_, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'held', leader = NULL, run = 1, epoch = epoch + 1,
+  lease_until = NULL WHERE table_id = $1 AND state <> 'landed'`, id)
 		return err
 	})
 }
 
 // DropTable takes a table out of a crossing, with what was still to be made for it.
-func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable, made []domain.TargetObject) error {
+func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable,
+	made []domain.TargetObject) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE id = $1 AND crossing_id = $2`, t.ID, crossing); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE id = $1 AND crossing_id = $2`, t.ID,
+			crossing); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE crossing_id = $1 AND table_name = $2`, crossing, t.TargetName); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM objects WHERE crossing_id = $1 AND table_name = $2`, crossing,
+			t.TargetName); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE tables SET after = array_remove(after, $2) WHERE crossing_id = $1`, crossing, t.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE tables SET after = array_remove(after, $2) WHERE crossing_id = $1`, crossing,
+			t.ID); err != nil {
 			return err
 		}
 		var keep []string
@@ -256,7 +283,8 @@ func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.Crossin
 		}
 		_, err := tx.ExecContext(ctx, `
 UPDATE objects SET state = 'left out', error = 'its table was taken out of the crossing'
- WHERE crossing_id = $1 AND stage = 'deferred' AND state IN ('waiting', 'failed') AND NOT kind || ' ' || table_name || ' ' || name = ANY ($2)`, crossing, append([]string{}, keep...))
+ WHERE crossing_id = $1 AND stage = 'deferred' AND state IN ('waiting', 'failed')
+   AND NOT kind || ' ' || table_name || ' ' || name = ANY ($2)`, crossing, append([]string{}, keep...))
 		return err
 	})
 }
@@ -309,17 +337,20 @@ func (s *Store) SaveChunks(ctx context.Context, t *domain.CrossingTable, chunks 
 			place -= uncutFirst
 		}
 		for _, c := range chunks {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO chunks (crossing_id, table_id, place, ordinal, lower, upper) VALUES ($1, $2, $3, $4, $5, $6)`,
+			if _, err := tx.ExecContext(ctx, `INSERT INTO chunks (crossing_id, table_id, place, ordinal, lower, upper)
+  VALUES ($1, $2, $3, $4, $5, $6)`,
 				t.CrossingID, t.ID, place, c.Ordinal, nullable(c.Lower), nullable(c.Upper)); err != nil {
 				return err
 			}
 		}
 		_, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = $3, reason = CASE WHEN $3 = 'held' THEN reason ELSE '' END, chunks = $2, chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
+UPDATE tables SET state = $3, reason = CASE WHEN $3 = 'held' THEN reason ELSE '' END, chunks = $2, chunks_landed = 0,
+  rows_landed = 0, bytes_landed = 0, read_bytes = 0,
        seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks), state)
 		if err == nil && state == domain.TableHeld { // the crossing loads again
 			_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END, below_since = NULL WHERE id = $1`, t.CrossingID)
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END,
+  below_since = NULL WHERE id = $1`, t.CrossingID)
 		}
 		return err
 	})
@@ -340,7 +371,8 @@ func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Conditio
 		if err := steering(ctx, tx, crossing); err != nil {
 			return err
 		}
-		res, err := tx.ExecContext(ctx, `SELECT 1 FROM crossings WHERE id = $1 AND condition = $2 AND phase <> 'closed'`, crossing, from)
+		res, err := tx.ExecContext(ctx, `SELECT 1 FROM crossings WHERE id = $1 AND condition = $2 AND phase <> 'closed'`,
+			crossing, from)
 		if err != nil {
 			return err
 		}
@@ -353,7 +385,8 @@ func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Conditio
 			    AND table_id IN (SELECT id FROM tables WHERE crossing_id = $1 AND state <> 'planned' AND reason <> '` + BeingAdded + `' AND reason <> '` + BeingLeftOut + `')`,
 			`UPDATE chunks SET not_before = now() WHERE crossing_id = $1 AND state = 'pending'`,
 			`UPDATE streams SET failures = 0, not_before = now(), error = '' WHERE crossing_id = $1`,
-			`UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN 'landed' ELSE 'loading' END, reason = ''
+			`UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN 'landed' ELSE 'loading' END,
+  reason = ''
 			  WHERE crossing_id = $1 AND state = 'held' AND reason <> '` + BeingAdded + `' AND reason <> '` + BeingLeftOut + `'`,
 			`UPDATE crossings SET condition = 'running', reason = '', keep_capture = false, trouble = '' WHERE id = $1`,
 		} {
@@ -369,7 +402,8 @@ func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Conditio
 // CountChanges adds applied changes to a table's counters.
 func (s *Store) CountChanges(ctx context.Context, id int64, ins, upd, del, trunc int64) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = deletes + $4, truncates = truncates + $5, last_change_at = now() WHERE id = $1`,
+UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = deletes + $4, truncates = truncates + $5,
+  last_change_at = now() WHERE id = $1`,
 		id, ins, upd, del, trunc)
 	return err
 }
@@ -378,7 +412,8 @@ UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = dele
 // log, once for each position.
 func (s *Store) NoteColumnChange(ctx context.Context, id int64, at domain.Position) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE tables SET column_changes = column_changes + 1, column_change_at = $2, last_change_at = now() WHERE id = $1 AND column_change_at < $2`, id, Pos(at))
+UPDATE tables SET column_changes = column_changes + 1, column_change_at = $2, last_change_at = now()
+  WHERE id = $1 AND column_change_at < $2`, id, Pos(at))
 	return err
 }
 
@@ -410,13 +445,15 @@ func (s *Store) LoadInPlace(ctx context.Context, table int64) error {
 
 // HasWatermark reports whether a table of a crossing has a watermark.
 func (s *Store) HasWatermark(ctx context.Context, crossing int64) (bool, error) {
-	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`, crossing)
+	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`,
+		crossing)
 }
 
 // Trust notes another writing of a table's rows as one that changed none of them; false: the
 // plan has another by now. Nothing else of the plan is touched, which somebody may amend.
 func (s *Store) Trust(ctx context.Context, table int64, was, now string) (bool, error) {
-	return s.changed(ctx, `UPDATE tables SET plan = jsonb_set(plan, '{table,written}', to_jsonb($3::text)) WHERE id = $1 AND plan->'table'->>'written' = $2`, table, was, now)
+	return s.changed(ctx, `UPDATE tables SET plan = jsonb_set(plan, '{table,written}', to_jsonb($3::text))
+  WHERE id = $1 AND plan->'table'->>'written' = $2`, table, was, now)
 }
 
 // Amend keeps a table's plan and its entry in the catalog as its columns are now, and
@@ -424,7 +461,8 @@ func (s *Store) Trust(ctx context.Context, table int64, was, now string) (bool, 
 func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domain.TablePlan, again []int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var mine bool
-		if err := tx.GetContext(ctx, &mine, `SELECT $2 = 0 OR EXISTS (SELECT FROM streams WHERE crossing_id = $1 AND epoch = $2 FOR SHARE)`, crossing, epoch); err != nil {
+		if err := tx.GetContext(ctx, &mine, `SELECT $2 = 0 OR EXISTS (SELECT FROM streams WHERE crossing_id = $1
+  AND epoch = $2 FOR SHARE)`, crossing, epoch); err != nil {
 			return err
 		}
 		if !mine {
@@ -457,6 +495,7 @@ func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domai
 
 // NothingToLoad says of a crossing's tables that their rows are on the target already.
 func (s *Store) NothingToLoad(ctx context.Context, crossing int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'landed', landed_at = now() WHERE crossing_id = $1`, crossing)
+	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'landed', landed_at = now() WHERE crossing_id = $1`,
+		crossing)
 	return err
 }

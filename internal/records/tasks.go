@@ -21,7 +21,8 @@ import (
 func (s *Store) Begun(ctx context.Context, id, epoch int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var crossing int64
-		err := tx.GetContext(ctx, &crossing, `UPDATE tasks SET begun = true WHERE id = $1 AND epoch = $2 AND state = 'running' RETURNING crossing_id`, id, epoch)
+		err := tx.GetContext(ctx, &crossing, `UPDATE tasks SET begun = true WHERE id = $1 AND epoch = $2
+  AND state = 'running' RETURNING crossing_id`, id, epoch)
 		if errors.Is(err, sql.ErrNoRows) {
 			return domain.ErrTakenOver
 		}
@@ -35,7 +36,8 @@ func (s *Store) Begun(ctx context.Context, id, epoch int64) error {
 // AddTaskTx adds a waiting task inside the caller's transaction, which also carries the
 // queue's job. Work under way beside which it cannot be done keeps it from being added, or is
 // asked to end; see [lifecycle.Beside].
-func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind lifecycle.Work, args any, actor string) (int64, error) {
+func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind lifecycle.Work, args any,
+	actor string) (int64, error) {
 	b, err := json.Marshal(args)
 	if err != nil {
 		return 0, err
@@ -52,7 +54,8 @@ func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind lifecycle.Wo
 	if phase == domain.PhaseClosed && kind != lifecycle.WorkClose { // closing it may have to be done once more
 		return 0, domain.Conflict("crossing %s is closed", name)
 	}
-	rows, err := tx.Query(ctx, `SELECT id, kind FROM tasks WHERE crossing_id = $1 AND state IN ('waiting', 'running') ORDER BY id`, crossing)
+	rows, err := tx.Query(ctx, `SELECT id, kind FROM tasks WHERE crossing_id = $1 AND state IN ('waiting', 'running')
+  ORDER BY id`, crossing)
 	if err != nil {
 		return 0, err
 	}
@@ -77,14 +80,16 @@ func AddTaskTx(ctx context.Context, tx pgx.Tx, crossing int64, kind lifecycle.Wo
 		return 0, err
 	}
 	var id int64
-	err = tx.QueryRow(ctx, `INSERT INTO tasks (crossing_id, kind, args, actor) VALUES ($1, $2, $3, $4) RETURNING id`, crossing, kind, b, actor).Scan(&id)
+	err = tx.QueryRow(ctx, `INSERT INTO tasks (crossing_id, kind, args, actor) VALUES ($1, $2, $3, $4) RETURNING id`,
+		crossing, kind, b, actor).Scan(&id)
 	if duplicate(err) {
 		return 0, domain.Conflict("crossing %s is busy: %s is under way; wait until it has ended", name, kind)
 	}
 	return id, err
 }
 
-const cancelTasks = `UPDATE tasks SET cancel = $3 WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') AND cancel = ''`
+const cancelTasks = `UPDATE tasks SET cancel = $3 WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting',
+  'running') AND cancel = ''`
 
 // endedFor is why work ends when other work begins.
 func endedFor(kind lifecycle.Work) string {
@@ -96,7 +101,8 @@ func endedFor(kind lifecycle.Work) string {
 
 // EndTasks asks work of some kinds on a crossing to end for the sake of other work, and lists
 // what has not ended yet.
-func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work, why string) ([]domain.Ending, error) {
+func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work,
+	why string) ([]domain.Ending, error) {
 	names := make([]string, len(kinds))
 	for i, k := range kinds {
 		names[i] = string(k)
@@ -105,7 +111,8 @@ func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.
 		return nil, err
 	}
 	return all[domain.Ending](ctx, s, `
-SELECT id, kind, state = 'waiting' OR lease_until < now() AS idle FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id`, crossing, names)
+SELECT id, kind, state = 'waiting' OR lease_until < now() AS idle FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2)
+  AND state IN ('waiting', 'running') ORDER BY id`, crossing, names)
 }
 
 // NotBusy returns an error while work of one of the kinds is under way on a crossing.
@@ -114,7 +121,8 @@ func (s *Store) NotBusy(ctx context.Context, crossing int64, name string, kinds 
 	for _, k := range kinds {
 		names = append(names, string(k))
 	}
-	list, err := all[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2) AND state IN ('waiting', 'running') ORDER BY id LIMIT 1`, crossing, names)
+	list, err := all[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND kind = ANY ($2)
+  AND state IN ('waiting', 'running') ORDER BY id LIMIT 1`, crossing, names)
 	if err != nil || len(list) == 0 {
 		return err
 	}
@@ -136,7 +144,8 @@ func busy(name string, kind lifecycle.Work, id int64) error {
 // CancelTask asks a task to end before its time. One that has ended already is a conflict.
 func (s *Store) CancelTask(ctx context.Context, crossing, id int64, why string) (domain.Task, error) {
 	t, err := single[domain.Task](ctx, s, `
-UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE crossing_id = $1 AND id = $2 AND state IN ('waiting', 'running') RETURNING *`, crossing, id, why)
+UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE crossing_id = $1 AND id = $2
+  AND state IN ('waiting', 'running') RETURNING *`, crossing, id, why)
 	if !errors.Is(err, sql.ErrNoRows) {
 		return t, err
 	}
@@ -156,8 +165,10 @@ func (s *Store) TaskOf(ctx context.Context, crossing, id int64) (domain.Task, er
 func (s *Store) ClaimTask(ctx context.Context, id int64, worker string) (*domain.Task, error) {
 	var t domain.Task
 	err := s.DB.GetContext(ctx, &t, `
-UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until = now() + $3::interval, started_at = coalesce(started_at, now())
- WHERE id = $1 AND (state = 'waiting' OR state = 'running' AND lease_until < now()) RETURNING *`, id, worker, seconds(Lease))
+UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until = now() + $3::interval,
+  started_at = coalesce(started_at, now())
+ WHERE id = $1 AND (state = 'waiting' OR state = 'running' AND lease_until < now()) RETURNING *`, id, worker,
+		seconds(Lease))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -167,7 +178,8 @@ UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until 
 // RenewTask prolongs the lease; false says that the task is no longer ours. With it comes why
 // the task is to end before its time, if it is.
 func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, string, error) {
-	why, err := single[string](ctx, s, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2 AND state = 'running' RETURNING cancel`, id, epoch, seconds(Lease))
+	why, err := single[string](ctx, s, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2
+  AND state = 'running' RETURNING cancel`, id, epoch, seconds(Lease))
 	if errors.Is(err, sql.ErrNoRows) {
 		return false, "", nil
 	}
@@ -177,7 +189,8 @@ func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, string, e
 // HoldsTask reports whether the task is still ours under the epoch.
 func (s *Store) HoldsTask(ctx context.Context, id, epoch int64) (bool, error) {
 	var ok bool
-	err := s.DB.GetContext(ctx, &ok, `SELECT EXISTS (SELECT 1 FROM tasks WHERE id = $1 AND epoch = $2 AND state = 'running')`, id, epoch)
+	err := s.DB.GetContext(ctx, &ok, `SELECT EXISTS (SELECT 1 FROM tasks WHERE id = $1 AND epoch = $2
+  AND state = 'running')`, id, epoch)
 	return ok, err
 }
 
@@ -189,19 +202,22 @@ func (s *Store) NoteTask(ctx context.Context, id int64, note string) error {
 
 // EndTask records how a task ended: done, failed or cancelled.
 func (s *Store) EndTask(ctx context.Context, id, epoch int64, state, cause string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET state = $3, error = $4, ended_at = now() WHERE id = $1 AND epoch = $2`, id, epoch, state, cause)
+	_, err := s.DB.ExecContext(ctx,
+		`UPDATE tasks SET state = $3, error = $4, ended_at = now() WHERE id = $1 AND epoch = $2`, id, epoch, state, cause)
 	return err
 }
 
 // ReleaseTask gives a task back so that another process takes it at once.
 func (s *Store) ReleaseTask(ctx context.Context, id, epoch int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = '-infinity' WHERE id = $1 AND epoch = $2 AND state = 'running'`, id, epoch)
+	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = '-infinity' WHERE id = $1 AND epoch = $2
+  AND state = 'running'`, id, epoch)
 	return err
 }
 
 // LastBegun is how a crossing was begun last: by a prepare or a restart; empty: not at all.
 func (s *Store) LastBegun(ctx context.Context, crossing int64) (lifecycle.Work, error) {
-	kinds, err := all[lifecycle.Work](ctx, s, `SELECT kind FROM tasks WHERE crossing_id = $1 AND kind IN ('prepare', 'restart') ORDER BY id DESC LIMIT 1`, crossing)
+	kinds, err := all[lifecycle.Work](ctx, s, `SELECT kind FROM tasks WHERE crossing_id = $1 AND kind IN ('prepare',
+  'restart') ORDER BY id DESC LIMIT 1`, crossing)
 	if err != nil || len(kinds) == 0 {
 		return "", err
 	}
@@ -238,7 +254,8 @@ SELECT * FROM (
          least(coalesce(c.lanes_now, (c.settings->>'lanes')::int),
                (SELECT count(*) FROM chunks k WHERE k.crossing_id = c.id AND k.state = 'reading' AND k.leader IS NULL) +
                (SELECT count(*) FROM (SELECT 1 FROM chunks k JOIN tables t ON t.id = k.table_id
-                 WHERE k.crossing_id = c.id AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading' LIMIT 64) x)) AS want
+                 WHERE k.crossing_id = c.id AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
+                   LIMIT 64) x)) AS want
     FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held') AND c.rest_until <= now()) w
  WHERE have < want`)
 }
@@ -248,7 +265,8 @@ SELECT * FROM (
 func (s *Store) LanesWaiting(ctx context.Context, crossing int64, labels []string) (bool, error) {
 	return single[bool](ctx, s, `
 SELECT EXISTS (SELECT 1 FROM lanes l JOIN crossings c ON c.id = l.crossing_id
-                WHERE l.worker = '' AND c.id <> $1 AND coalesce(c.settings->>'worker_label', '') = ANY ($2 || '{""}'::text[]))`, crossing, append([]string{}, labels...))
+                WHERE l.worker = '' AND c.id <> $1 AND coalesce(c.settings->>'worker_label',
+                  '') = ANY ($2 || '{""}'::text[]))`, crossing, append([]string{}, labels...))
 }
 
 // Pacing is a load whose number of lanes is looked for, or was.
@@ -268,16 +286,19 @@ type Pacing struct {
 func (s *Store) Pacings(ctx context.Context) ([]Pacing, error) {
 	return all[Pacing](ctx, s, `
 SELECT c.id, c.name, s.name AS source, t.name AS target, c.settings, c.lanes_now, c.pace,
-       coalesce((SELECT sum(bytes_landed) FROM tables x WHERE x.crossing_id = c.id), 0)::bigint + coalesce(k.bytes, 0)::bigint AS moved, coalesce(k.n, 0) AS busy
+       coalesce((SELECT sum(bytes_landed) FROM tables x WHERE x.crossing_id = c.id), 0)::bigint + coalesce(k.bytes,
+         0)::bigint AS moved, coalesce(k.n, 0) AS busy
   FROM crossings c JOIN databases s ON s.id = c.source_id JOIN databases t ON t.id = c.target_id
-  LEFT JOIN (SELECT crossing_id, sum(bytes) AS bytes, count(*) FILTER (WHERE leader IS NULL) AS n FROM chunks WHERE state = 'reading' GROUP BY crossing_id) k ON k.crossing_id = c.id
+  LEFT JOIN (SELECT crossing_id, sum(bytes) AS bytes, count(*) FILTER (WHERE leader IS NULL) AS n FROM chunks
+    WHERE state = 'reading' GROUP BY crossing_id) k ON k.crossing_id = c.id
  WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')
    AND (c.lanes_now IS NOT NULL OR coalesce((c.settings->>'least_lanes')::int, 0) > 0)`)
 }
 
 // SavePace keeps how many lanes a load uses now, 0: as many as its settings say.
 func (s *Store) SavePace(ctx context.Context, id int64, lanes int, state pace.State) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET lanes_now = nullif($2, 0), pace = $3 WHERE id = $1`, id, lanes, JSON[pace.State]{state})
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET lanes_now = nullif($2, 0), pace = $3 WHERE id = $1`, id, lanes,
+		JSON[pace.State]{state})
 	return err
 }
 
@@ -289,7 +310,8 @@ func (s *Store) DeadLanes(ctx context.Context) ([]int64, error) {
 // AddLaneTx adds a lane inside the caller's transaction.
 func AddLaneTx(ctx context.Context, tx pgx.Tx, crossing int64) (int64, error) {
 	var id int64
-	err := tx.QueryRow(ctx, `INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '30 seconds') RETURNING id`, crossing).Scan(&id)
+	err := tx.QueryRow(ctx, `INSERT INTO lanes (crossing_id, lease_until) VALUES ($1, now() + interval '30 seconds')
+  RETURNING id`, crossing).Scan(&id)
 	return id, err
 }
 
@@ -301,7 +323,8 @@ func SetLaneJobTx(ctx context.Context, tx pgx.Tx, id, job int64) error {
 
 // RenewLane prolongs a lane; false says that it was taken away.
 func (s *Store) RenewLane(ctx context.Context, id int64, worker string) (bool, error) {
-	return s.changed(ctx, `UPDATE lanes SET worker = $2, lease_until = now() + $3::interval WHERE id = $1`, id, worker, seconds(Lease))
+	return s.changed(ctx, `UPDATE lanes SET worker = $2, lease_until = now() + $3::interval WHERE id = $1`, id, worker,
+		seconds(Lease))
 }
 
 // EndLane removes a lane.

@@ -25,7 +25,8 @@ func TestHistoryIsThinnedWithAge(t *testing.T) {
 	fill := func(age time.Duration) {
 		exec(t, s, `
 INSERT INTO samples (crossing_id, at, rows, bytes, changes, lag_seconds, lag_bytes)
-SELECT $1, date_bin('1 hour', now() - $2::interval, 'epoch') + n * interval '2 seconds', n, n, n, CASE WHEN n = 777 THEN 99 ELSE 1 END, 5 FROM generate_series(0, 1799) n`,
+SELECT $1, date_bin('1 hour', now() - $2::interval, 'epoch') + n * interval '2 seconds', n, n, n, CASE
+  WHEN n = 777 THEN 99 ELSE 1 END, 5 FROM generate_series(0, 1799) n`,
 			c.ID, fmt.Sprintf("%d seconds", int(age.Seconds())))
 	}
 	fill(30 * time.Minute) // an hour of readings that ends within the last two
@@ -106,7 +107,8 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
-	if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Log: 7}, rowhash.Sum{Rows: 10, Bytes: 1000}); err != nil {
+	if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Log: 7},
+		rowhash.Sum{Rows: 10, Bytes: 1000}); err != nil {
 		t.Fatal(err)
 	}
 	if k, err = s.Claim(t.Context(), c.ID, "w", domain.BatchHint{}); err != nil || k == nil {
@@ -116,7 +118,8 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 		t.Fatal(err)
 	}
 	line, err := s.Line(t.Context(), c.Name)
-	if err != nil || line.Rows != 15 || line.Bytes != 1500 || line.ChunksLanded != 1 || line.Chunks != 4 || line.WaitsFor != "" {
+	if err != nil || line.Rows != 15 || line.Bytes != 1500 || line.ChunksLanded != 1 || line.Chunks != 4 ||
+		line.WaitsFor != "" {
 		t.Errorf("%+v (%v)", line.Progress, err)
 	}
 	if err := s.TakeSamples(t.Context()); err != nil {
@@ -135,7 +138,8 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	tables, matched, states, err := s.TableLines(t.Context(), c.ID, records.TableFilter{Limit: 10, Sort: "rate", Descending: true})
+	tables, matched, states, err := s.TableLines(t.Context(), c.ID, records.TableFilter{Limit: 10, Sort: "rate",
+		Descending: true})
 	if err != nil || matched != 1 || states["loading"] != 1 || tables[0].Rows != 5010 || tables[0].BytesRate <= 0 {
 		t.Errorf("%+v %v (%v)", tables, states, err)
 	}
@@ -143,7 +147,8 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 		t.Error("a percent sign matches everything")
 	}
 	cells, err := s.Cells(t.Context(), table.ID, 0, 3, 3)
-	if err != nil || len(cells) != 2 || cells[0].Landed != 1 || cells[0].Reading != 1 || cells[0].Pending != 1 || cells[1].First != 3 {
+	if err != nil || len(cells) != 2 || cells[0].Landed != 1 || cells[0].Reading != 1 || cells[0].Pending != 1 ||
+		cells[1].First != 3 {
 		t.Errorf("%+v (%v)", cells, err)
 	}
 	if mine, err := s.GiveBack(t.Context(), k, k.Epoch, 0, "the line was cut", true, ""); err != nil || !mine {
@@ -156,7 +161,8 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 	if held, err := s.Hold(t.Context(), c.ID, "mend it"); err != nil || !held {
 		t.Fatal(held, err)
 	}
-	for _, sort := range []string{"need", "name", "phase", "progress", "rate", "lag", "created", "'; DROP TABLE crossings"} {
+	for _, sort := range []string{"need", "name", "phase", "progress", "rate", "lag", "created",
+		"'; DROP TABLE crossings"} {
 		got, n, err := s.Lines(t.Context(), records.Filter{Sort: sort, Waiting: true})
 		if err != nil || n != 1 || len(got) != 1 || got[0].WaitsFor != "mend it" {
 			t.Errorf("by %s: %d (%v)", sort, n, err)

@@ -10,7 +10,8 @@ import (
 	"dustyferry/internal/domain"
 )
 
-const webhookColumns = `SELECT id, uid, name, url, secret, events AS events_json, crossings, created_at, failures FROM webhooks`
+const webhookColumns = `SELECT id, uid, name, url, secret, events AS events_json, crossings, created_at, failures
+  FROM webhooks`
 
 // webhookRow is a webhook as it is kept.
 type webhookRow struct {
@@ -78,21 +79,25 @@ func (s *Store) RemoveWebhook(ctx context.Context, name string) error {
 
 // AddDelivery puts an event on its way.
 func (s *Store) AddDelivery(ctx context.Context, webhook int64, event, body string) error {
-	_, err := s.DB.ExecContext(ctx, `INSERT INTO deliveries (webhook_id, event, body) VALUES ($1, $2, $3)`, webhook, event, body)
+	_, err := s.DB.ExecContext(ctx, `INSERT INTO deliveries (webhook_id, event, body) VALUES ($1, $2, $3)`, webhook, event,
+		body)
 	return err
 }
 
 // Deliveries lists a webhook's newest. What waits is tried when those before it are through.
 func (s *Store) Deliveries(ctx context.Context, webhook int64, limit int) ([]domain.Delivery, error) {
 	return all[domain.Delivery](ctx, s, `
-SELECT d.id, d.webhook_id, d.event, d.body, d.attempts, CASE WHEN d.next_at IS NOT NULL THEN greatest(d.next_at, w.next_at) END AS next_at, d.done_at, d.answer, d.created_at
-  FROM deliveries d JOIN webhooks w ON w.id = d.webhook_id WHERE d.webhook_id = $1 ORDER BY d.id DESC LIMIT $2`, webhook, limit)
+SELECT d.id, d.webhook_id, d.event, d.body, d.attempts, CASE WHEN d.next_at IS NOT NULL THEN greatest(d.next_at,
+  w.next_at) END AS next_at, d.done_at, d.answer, d.created_at
+  FROM deliveries d JOIN webhooks w ON w.id = d.webhook_id WHERE d.webhook_id = $1 ORDER BY d.id DESC LIMIT $2`,
+		webhook, limit)
 }
 
 // WebhooksDue lists the webhooks that have something to be sent and are to be tried now.
 func (s *Store) WebhooksDue(ctx context.Context) ([]int64, error) {
 	return all[int64](ctx, s, `
-SELECT w.id FROM webhooks w WHERE w.next_at <= now() AND EXISTS (SELECT FROM deliveries d WHERE d.webhook_id = w.id AND d.next_at IS NOT NULL)`)
+SELECT w.id FROM webhooks w WHERE w.next_at <= now() AND EXISTS (SELECT FROM deliveries d WHERE d.webhook_id = w.id
+  AND d.next_at IS NOT NULL)`)
 }
 
 // ClaimDelivery takes the oldest that waits for a webhook, and with it the webhook, so that
@@ -101,7 +106,8 @@ SELECT w.id FROM webhooks w WHERE w.next_at <= now() AND EXISTS (SELECT FROM del
 func (s *Store) ClaimDelivery(ctx context.Context, webhook int64) (*domain.Delivery, error) {
 	var list []domain.Delivery
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
-		res, err := tx.ExecContext(ctx, `UPDATE webhooks SET next_at = now() + interval '1 minute' WHERE id = $1 AND next_at <= now()`, webhook)
+		res, err := tx.ExecContext(ctx, `UPDATE webhooks SET next_at = now() + interval '1 minute'
+  WHERE id = $1 AND next_at <= now()`, webhook)
 		if err != nil {
 			return err
 		}
@@ -111,7 +117,8 @@ func (s *Store) ClaimDelivery(ctx context.Context, webhook int64) (*domain.Deliv
 		if err := tx.SelectContext(ctx, &list, `
 UPDATE deliveries SET attempts = attempts + 1
  WHERE id = (SELECT min(id) FROM deliveries WHERE webhook_id = $1 AND next_at IS NOT NULL)
-RETURNING id, webhook_id, event, body, attempts, next_at, done_at, answer, created_at`, webhook); err != nil || len(list) > 0 {
+RETURNING id, webhook_id, event, body, attempts, next_at, done_at, answer, created_at`, webhook); err != nil ||
+			len(list) > 0 {
 			return err
 		}
 		_, err = tx.ExecContext(ctx, `UPDATE webhooks SET next_at = '-infinity' WHERE id = $1`, webhook)
@@ -126,7 +133,8 @@ RETURNING id, webhook_id, event, body, attempts, next_at, done_at, answer, creat
 // Delivered keeps that a webhook took what it was sent.
 func (s *Store) Delivered(ctx context.Context, d *domain.Delivery, answer string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2, done_at = now(), next_at = NULL WHERE id = $1`, d.ID, answer); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2, done_at = now(), next_at = NULL WHERE id = $1`,
+			d.ID, answer); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE webhooks SET failures = 0, next_at = '-infinity' WHERE id = $1`, d.WebhookID)
@@ -142,17 +150,21 @@ func (s *Store) NotDelivered(ctx context.Context, d *domain.Delivery, answer str
 			return err
 		}
 		if _, err := tx.ExecContext(ctx, `
-UPDATE deliveries SET next_at = NULL, answer = CASE WHEN answer = '' THEN 'given up: those before it were not taken' ELSE answer END
- WHERE webhook_id = $1 AND next_at IS NOT NULL AND created_at < now() - $2::interval`, d.WebhookID, seconds(old)); err != nil {
+UPDATE deliveries SET next_at = NULL, answer = CASE WHEN answer = '' THEN 'given up: those before it were not taken'
+  ELSE answer END
+ WHERE webhook_id = $1 AND next_at IS NOT NULL AND created_at < now() - $2::interval`, d.WebhookID,
+			seconds(old)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE webhooks SET failures = failures + 1, next_at = now() + $2::interval WHERE id = $1`, d.WebhookID, seconds(wait))
+		_, err := tx.ExecContext(ctx, `UPDATE webhooks SET failures = failures + 1, next_at = now() + $2::interval
+  WHERE id = $1`, d.WebhookID, seconds(wait))
 		return err
 	})
 }
 
 // ThinDeliveries forgets deliveries of long ago.
 func (s *Store) ThinDeliveries(ctx context.Context) error {
-	_, err := s.DB.ExecContext(ctx, `DELETE FROM deliveries WHERE next_at IS NULL AND created_at < now() - interval '30 days'`)
+	_, err := s.DB.ExecContext(ctx, `DELETE FROM deliveries WHERE next_at IS NULL
+  AND created_at < now() - interval '30 days'`)
 	return err
 }

@@ -39,11 +39,13 @@ func OpenBox(path string) (*Box, error) {
 		return nil, fmt.Errorf("reading the key file: %w", err)
 	}
 	if st, err := os.Stat(path); err == nil && st.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("the key file %s may be read by others (mode %04o); run chmod 600 on it", path, st.Mode().Perm())
+		return nil, fmt.Errorf("the key file %s may be read by others (mode %04o); run chmod 600 on it", path,
+			st.Mode().Perm())
 	}
 	key, err := hex.DecodeString(strings.TrimSpace(string(b)))
 	if err != nil || len(key) != 32 {
-		return nil, fmt.Errorf("the key file %s does not hold 64 hexadecimal digits; restore it from a copy, the passwords cannot be opened without it", path)
+		return nil, fmt.Errorf("the key file %s does not hold 64 hexadecimal digits; restore it from a copy, the passwords "+
+			"cannot be opened without it", path)
 	}
 	block, err := aes.NewCipher(key)
 	if err != nil {
@@ -99,7 +101,8 @@ func (b *Box) Open(sealed []byte, bound string) (string, error) {
 	}
 	plain, err := b.aead.Open(nil, sealed[:n], sealed[n:], []byte(bound))
 	if err != nil {
-		return "", errors.New("a stored password cannot be opened: it was sealed with another key, or for another address; enter the password again")
+		return "", errors.New("a stored password cannot be opened: it was sealed with another key, or for another address; " +
+			"enter the password again")
 	}
 	return string(plain), nil
 }

@@ -30,7 +30,8 @@ func (s *Service) openControl(ctx context.Context) error {
 		if s.lock, err = lockDir(set.DataDir); err != nil {
 			return err
 		}
-		s.control, err = localserver.StartPostgres(ctx, localserver.Options{Dir: filepath.Join(set.DataDir, "control"), Durable: true, Private: true})
+		s.control, err = localserver.StartPostgres(ctx, localserver.Options{Dir: filepath.Join(set.DataDir, "control"),
+			Durable: true, Private: true})
 		if err != nil {
 			return fmt.Errorf("starting our own control database: %w", err)
 		}
@@ -59,7 +60,8 @@ func (s *Service) agree(ctx context.Context) error {
 	case stands > records.Known():
 		return records.Newer(stands)
 	case stands == 0 && s.set.Worker():
-		return domain.Conflict("the control database is empty; start its service first ('dustyferry serve'), which sets it up")
+		return domain.Conflict("the control database is empty; start its service first ('dustyferry serve'), " +
+			"which sets it up")
 	case stands == 0:
 		return s.migrate(ctx)
 	}
@@ -94,13 +96,15 @@ func (s *Service) upgrade(ctx context.Context, stands int64) error {
 		return fmt.Errorf("looking for processes of the older program: %w", err)
 	}
 	if len(live) > 0 {
-		return domain.Conflict("processes of the older program still run: %s; stop them first (one that was killed counts as running for 12 seconds)", strings.Join(live, ", "))
+		return domain.Conflict("processes of the older program still run: %s; stop them first (one that was killed counts "+
+			"as running for 12 seconds)", strings.Join(live, ", "))
 	}
 	dump, err := s.dump(ctx, stands)
 	if err != nil {
 		return err
 	}
-	s.set.Log.Info("the control database was dumped before it is changed", "file", dump, "from", stands, "to", records.Known())
+	s.set.Log.Info("the control database was dumped before it is changed", "file", dump, "from", stands, "to",
+		records.Known())
 	if err := s.migrate(ctx); err != nil {
 		return fmt.Errorf("%w; the dump of before is %s (pg_restore reads it)", err, dump)
 	}
@@ -125,7 +129,8 @@ func (s *Service) dump(ctx context.Context, stands int64) (string, error) {
 	}
 	program, err := localserver.Bin("pg_dump")
 	if err != nil {
-		return "", fmt.Errorf("the control database is dumped before it is changed, and pg_dump is not installed; install Debian's package postgresql-client")
+		return "", fmt.Errorf("the control database is dumped before it is changed, and pg_dump is not installed; install " +
+			"Debian's package postgresql-client")
 	}
 	cmd := exec.CommandContext(ctx, program, "--format=custom", "--no-password")
 	tls := "disable"
@@ -139,7 +144,8 @@ func (s *Service) dump(ctx context.Context, stands int64) (string, error) {
 	cmd.Stdout, cmd.Stderr = out, &said
 	if err := errors.Join(cmd.Run(), out.Sync(), out.Close()); err != nil {
 		_ = os.Remove(file)
-		return "", fmt.Errorf("dumping the control database before it is changed: %w: %s", err, strings.TrimSpace(said.String()))
+		return "", fmt.Errorf("dumping the control database before it is changed: %w: %s", err,
+			strings.TrimSpace(said.String()))
 	}
 	return file, nil
 }

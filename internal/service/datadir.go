@@ -31,7 +31,8 @@ func lockDir(dir string) (*os.File, error) {
 		if !errors.Is(err, syscall.EWOULDBLOCK) {
 			return nil, fmt.Errorf("locking the data directory: %w", err)
 		}
-		return nil, fmt.Errorf("another service (process %s) runs on the data directory %s; stop it first, or give this one a directory of its own with --data-dir",
+		return nil, fmt.Errorf("another service (process %s) runs on the data directory %s; stop it first, or give this "+
+			"one a directory of its own with --data-dir",
 			strings.TrimSpace(string(who)), dir)
 	}
 	if err := f.Truncate(0); err == nil {

@@ -36,10 +36,13 @@ func (s *Service) openKey(ctx context.Context) (*secret.Box, error) {
 	if errors.Is(err, secret.ErrNoKey) {
 		switch {
 		case set.Worker():
-			return nil, domain.Conflict("there is no key file %s; copy the key file of the service to this machine (its --key-file, or \"key\" in its data directory) and name it with --key-file", set.KeyFile)
+			return nil, domain.Conflict("there is no key file %s; copy the key file of the service to this machine (its "+
+				"--key-file, or \"key\" in its data directory) and name it with --key-file", set.KeyFile)
 		case sealed:
-			return nil, domain.Conflict("the key file %s is gone, and passwords in the control database were sealed with it (fingerprint %s); restore it from a copy. "+
-				"If there is none, start once with --new-key: every password has to be entered again then, and masks give other values", set.KeyFile, orUnknown(known))
+			return nil, domain.Conflict("the key file %s is gone, and passwords in the control database were sealed with it "+
+				"(fingerprint %s); restore it from a copy. "+
+				"If there is none, start once with --new-key: every password has to be entered again then, and masks give "+
+				"other values", set.KeyFile, orUnknown(known))
 		}
 		box, err = secret.MakeKey(set.KeyFile)
 	}
@@ -55,7 +58,8 @@ func (s *Service) openKey(ctx context.Context) (*secret.Box, error) {
 		}
 	}
 	if known != box.Fingerprint() {
-		return nil, domain.Conflict("the key file %s is not the one that the control database's passwords are sealed with: its fingerprint is %s, wanted is %s; give the right one with --key-file",
+		return nil, domain.Conflict("the key file %s is not the one that the control database's passwords are sealed with: "+
+			"its fingerprint is %s, wanted is %s; give the right one with --key-file",
 			set.KeyFile, box.Fingerprint(), known)
 	}
 	return box, s.bindOld(ctx, box)
@@ -76,7 +80,8 @@ func (s *Service) adopt(ctx context.Context, box *secret.Box) (string, error) {
 	}
 	for _, x := range old {
 		if _, err := box.Open(x.Secret, ""); err != nil {
-			return "", domain.Conflict("the key file %s does not open the password of %s in the control database; give the key file it was sealed with (--key-file)", s.set.KeyFile, x.Name)
+			return "", domain.Conflict("the key file %s does not open the password of %s in the control database; give the "+
+				"key file it was sealed with (--key-file)", s.set.KeyFile, x.Name)
 		}
 	}
 	return s.store.FirstFact(ctx, records.FactKey, box.Fingerprint())
@@ -134,16 +139,20 @@ func (s *Service) replaceKey(ctx context.Context) (*secret.Box, error) {
 	if err := s.store.SetFact(ctx, records.FactKey, box.Fingerprint()); err != nil {
 		return nil, err
 	}
-	held, err := s.store.HoldMasked(ctx, "the key of the masks was replaced: rows that were loaded before have other masked values than those that come now; restart the crossing to load it anew")
+	held, err := s.store.HoldMasked(ctx, "the key of the masks was replaced: rows that were loaded before have other "+
+		"masked values than those that come now; restart the crossing to load it anew")
 	if err != nil {
 		return nil, err
 	}
-	msg := fmt.Sprintf("the key was replaced (fingerprint %s): stored passwords have to be entered again ('dustyferry database change')", box.Fingerprint())
-	if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Act: "key", Severity: "warning", Message: msg}); err != nil {
+	msg := fmt.Sprintf("the key was replaced (fingerprint %s): stored passwords have to be entered again ('dustyferry "+
+		"database change')", box.Fingerprint())
+	if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Act: "key", Severity: "warning",
+		Message: msg}); err != nil {
 		return nil, err
 	}
 	for _, name := range held {
-		if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Crossing: name, Act: "hold", Severity: "error", Message: "held: the key of its masks was replaced"}); err != nil {
+		if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Crossing: name, Act: "hold", Severity: "error",
+			Message: "held: the key of its masks was replaced"}); err != nil {
 			return nil, err
 		}
 	}

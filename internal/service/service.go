@@ -127,11 +127,13 @@ func (s *Service) start(ctx context.Context) error {
 	if err := voyage.ValidLabels(set.Labels); err != nil {
 		return err
 	}
-	q, err := queue.New(s.store.Pool, queue.Config{Name: name, Labels: set.Labels, Lanes: set.Lanes, Tasks: 8, Log: set.Log})
+	q, err := queue.New(s.store.Pool, queue.Config{Name: name, Labels: set.Labels, Lanes: set.Lanes, Tasks: 8,
+		Log: set.Log})
 	if err != nil {
 		return err
 	}
-	s.voyage = voyage.New(&voyage.Voyage{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name, Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
+	s.voyage = voyage.New(&voyage.Voyage{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name,
+		Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
 		set.Engines)
 	s.store.Reveal = s.voyage.Planning.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
@@ -163,7 +165,8 @@ func (s *Service) listen() error {
 	s.ln = ln
 	ctx, end := context.WithCancel(context.Background())
 	s.end = end
-	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build, Listen: ln.Addr().String(), KnownHost: known}
+	srv := &api.Server{Store: s.store, Voyage: s.voyage, Log: s.set.Log, Version: s.set.Version, Build: s.set.Build,
+		Listen: ln.Addr().String(), KnownHost: known}
 	handler, err := srv.Handler(ctx)
 	if err != nil {
 		return err

@@ -16,7 +16,8 @@ import (
 func (s *Settings) check() error {
 	if os.Getuid() == 0 {
 		if !s.AllowRoot {
-			return domain.Conflict("this would run as root, and so would every command of a hand-over; start it as a user of its own, or say --allow-root")
+			return domain.Conflict("this would run as root, and so would every command of a hand-over; start it as a user of " +
+				"its own, or say --allow-root")
 		}
 		s.Log.Warn("running as root: commands of a hand-over do too; better start it as a user of its own")
 	}
@@ -34,7 +35,8 @@ func (s *Settings) check() error {
 		return domain.Invalid("--listen is %q; write it like 127.0.0.1:7420", s.Listen)
 	}
 	if s.TLSCert == "" && !loopback(host) {
-		return domain.Invalid("--listen is %s, which others on the network reach, and tokens would cross it unencrypted; give --tls-cert and --tls-key, or listen on 127.0.0.1", s.Listen)
+		return domain.Invalid("--listen is %s, which others on the network reach, and tokens would cross it unencrypted; "+
+			"give --tls-cert and --tls-key, or listen on 127.0.0.1", s.Listen)
 	}
 	return nil
 }
@@ -53,7 +55,8 @@ func (s *Settings) knownHosts() (func(name string) bool, error) {
 		}
 	}
 	return func(name string) bool {
-		return slices.ContainsFunc(s.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) || leaf != nil && leaf.VerifyHostname(name) == nil
+		return slices.ContainsFunc(s.Hosts, func(h string) bool { return strings.EqualFold(h, name) }) || leaf != nil &&
+			leaf.VerifyHostname(name) == nil
 	}, nil
 }
 

@@ -19,5 +19,6 @@ func (v *Voyage) report(ctx context.Context) error {
 		}
 		return nil
 	}
-	return v.Store.SeeWorker(ctx, records.Worker{Name: v.Worker, Host: host, PID: os.Getpid(), Version: v.Version, Labels: records.JSON[[]string]{V: append([]string{}, v.Labels...)}})
+	return v.Store.SeeWorker(ctx, records.Worker{Name: v.Worker, Host: host, PID: os.Getpid(), Version: v.Version,
+		Labels: records.JSON[[]string]{V: append([]string{}, v.Labels...)}})
 }

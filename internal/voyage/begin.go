@@ -70,7 +70,8 @@ func (v *Voyage) StartCrossing(ctx context.Context, c *domain.Crossing, confirm,
 			return err
 		}
 		if look.RowsLost > 0 {
-			return domain.Invalid("starting %s removes %s from %d tables of %s (%s first); confirm it by giving the target's name, %s",
+			return domain.Invalid("starting %s removes %s from %d tables of %s (%s first); confirm it by giving the "+
+				"target's name, %s",
 				c.Name, domain.Many(look.RowsLost, "row"), len(look.Losses), c.Target, look.Losses[0].Table, c.Target)
 		}
 	}
@@ -114,7 +115,9 @@ func goOn(ctx context.Context, tx pgx.Tx, c *domain.Crossing, run int64) error {
 // removes reports whether starting the crossing may remove rows from the target.
 func removes(c *domain.Crossing) bool {
 	goes := func(way string) bool { return way == "empty" || way == "replace" }
-	return goes(c.Settings.ExistingRows) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool { return goes(r.Existing()) })
+	return goes(c.Settings.ExistingRows) || slices.ContainsFunc(c.Rules, func(r domain.Rule) bool {
+		return goes(r.Existing())
+	})
 }
 
 // keeps names a table of the plans that holds rows of its own beside ours, which
@@ -122,8 +125,10 @@ func removes(c *domain.Crossing) bool {
 func keeps(c *domain.Crossing, tables []domain.CrossingTable, name string) error {
 	for i := range tables {
 		t := &tables[i]
-		if there := t.Plan.TargetPlan(); (name == "" || t.SourceName == name) && there.ExistingRowsPolicy(c.Settings) == "keep" {
-			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
+		if there := t.Plan.TargetPlan(); (name == "" || t.SourceName == name) &&
+			there.ExistingRowsPolicy(c.Settings) == "keep" {
+			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove "+
+				"them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
 		}
 	}
 	return nil
@@ -138,7 +143,8 @@ func (v *Voyage) PauseCrossing(ctx context.Context, c *domain.Crossing, keepCapt
 	if keepCapture {
 		reason = "paused by " + actor + "; capture goes on"
 	}
-	paused, err := v.Store.SetCondition(ctx, c.ID, []domain.Condition{c.Condition}, domain.ConditionPaused, reason, keepCapture)
+	paused, err := v.Store.SetCondition(ctx, c.ID, []domain.Condition{c.Condition}, domain.ConditionPaused, reason,
+		keepCapture)
 	if err != nil {
 		return err
 	}
@@ -198,7 +204,8 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table,
 		return err
 	}
 	if c.Kind == domain.KindCapture {
-		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close it and make one that copies the rows too", c.Name)
+		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close "+
+			"it and make one that copies the rows too", c.Name)
 	}
 	if err := keeps(c, tables, table); err != nil {
 		return err
@@ -206,17 +213,20 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table,
 	if table == "" {
 		return v.restartAs(ctx, c, 0, actor)
 	}
-	if err := v.Store.NotBusy(ctx, c.ID, c.Name, TaskPrepare, TaskRestart, TaskRefresh, TaskCutover, TaskClose); err != nil {
+	if err := v.Store.NotBusy(ctx, c.ID, c.Name, TaskPrepare, TaskRestart, TaskRefresh, TaskCutover,
+		TaskClose); err != nil {
 		return err
 	}
 	return v.restartTable(ctx, c, tables, table, actor)
 }
 
 // restartTable begins one table of a crossing again, and those that have to go with it.
-func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, table, actor string) error {
+func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, table,
+	actor string) error {
 	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == table })
 	if at < 0 {
-		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
+		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table,
+			c.Name)
 	}
 	t := &tables[at]
 	if t.Chunks == 0 {
@@ -237,7 +247,8 @@ func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []
 	}
 	for _, d := range again {
 		if d.ID != t.ID {
-			v.Say(ctx, "warning", System, c.Name, d.SourceName, "restart", "%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
+			v.Say(ctx, "warning", System, c.Name, d.SourceName, "restart",
+				"%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
 		}
 		if repeatsInPlace(c) && c.Phase == domain.PhaseInStep { // before that, keys may be lacking
 			if err := v.Store.LoadInPlace(ctx, d.ID); err != nil {
@@ -263,7 +274,9 @@ func (v *Voyage) restartAs(ctx context.Context, c *domain.Crossing, run int64, a
 	if err != nil {
 		return err
 	}
-	if _, err := v.addTask(ctx, c, TaskRestart, BeginArgs{run}, actor, func(tx pgx.Tx) error { return goOn(ctx, tx, c, run) }); err != nil {
+	if _, err := v.addTask(ctx, c, TaskRestart, BeginArgs{run}, actor, func(tx pgx.Tx) error {
+		return goOn(ctx, tx, c, run)
+	}); err != nil {
 		return err
 	}
 	text := fmt.Sprintf("%s restarts %s from nothing", actor, c.Name)

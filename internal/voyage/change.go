@@ -24,13 +24,16 @@ func (v *Voyage) StartAdd(ctx context.Context, c *domain.Crossing, table, actor 
 		return err
 	}
 	if c.Kind == domain.KindCapture {
-		return domain.Conflict("crossing %s only follows changes and loads no rows; make a crossing for %s that copies rows", c.Name, table)
+		return domain.Conflict("crossing %s only follows changes and loads no rows; make a crossing for %s that copies rows",
+			c.Name, table)
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
 	if err != nil {
 		return err
 	}
-	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == table && t.Reason != records.BeingAdded }) {
+	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool {
+		return t.SourceName == table && t.Reason != records.BeingAdded
+	}) {
 		return domain.Conflict("table %s belongs to %s already", table, c.Name)
 	}
 	cat, err := v.Catalog(ctx, c.Source, true)
@@ -97,7 +100,8 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	}
 	for _, p := range s.Plans {
 		if p.Source == plan.Source && len(p.After) > 0 || slices.Contains(p.After, plan.Source) {
-			return domain.Conflict("%s cannot be added alone: rows of it go with rows of other tables, or take others along (%s), which the source does not log; restart %s with it chosen", a.Table, p.Source, c.Name)
+			return domain.Conflict("%s cannot be added alone: rows of it go with rows of other tables, or take others along "+
+				"(%s), which the source does not log; restart %s with it chosen", a.Table, p.Source, c.Name)
 		}
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)
@@ -118,7 +122,8 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 		return err
 	}
 	everything := append(planning.PlansOf(tables), one...)
-	list = append(list, planning.Deferred(s.Target, planning.CatalogOnTarget(s.Catalog, everything), everything)...) // foreign keys from and to it
+	// foreign keys from and to it
+	list = append(list, planning.Deferred(s.Target, planning.CatalogOnTarget(s.Catalog, everything), everything)...)
 	if err := v.Store.SaveObjects(ctx, c.ID, list, domain.Listing{Adds: true}); err != nil {
 		return err
 	}
@@ -159,7 +164,8 @@ func (v *Voyage) addTable(ctx context.Context, c *domain.Crossing, a AddArgs, no
 	if err := v.Store.ReleaseTable(ctx, t.ID); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name, domain.Counted(n, "chunk", "chunks"))
+	v.Say(ctx, "info", System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s", a.Table, c.Name,
+		domain.Counted(n, "chunk", "chunks"))
 	return v.enqueueLanes(ctx)
 }
 
@@ -170,7 +176,9 @@ func (v *Voyage) unadd(ctx context.Context, c *domain.Crossing, a AddArgs) error
 	if err != nil {
 		return err
 	}
-	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == a.Table && t.Reason == records.BeingAdded })
+	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool {
+		return t.SourceName == a.Table && t.Reason == records.BeingAdded
+	})
 	if at < 0 {
 		return nil
 	}
@@ -218,23 +226,29 @@ func (v *Voyage) LeaveOut(ctx context.Context, c *domain.Crossing, table, actor 
 	at := slices.IndexFunc(tables, func(t domain.CrossingTable) bool { return t.SourceName == table })
 	switch {
 	case at < 0:
-		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table, c.Name)
+		return domain.NotFound("crossing %s has no table %s; 'dustyferry crossing show %s' lists its tables", c.Name, table,
+			c.Name)
 	case len(tables) == 1:
 		return domain.Conflict("%s is the only table of %s; close the crossing instead", table, c.Name)
 	}
 	t := &tables[at]
 	for i := range tables {
-		if o := &tables[i]; i != at && slices.ContainsFunc(o.Plan.After, func(n domain.TableName) bool { return n == t.Plan.Source }) {
-			return domain.Conflict("%s cannot be left out alone: rows of %s go with its rows on the source, which is followed by way of it; leave that one out first", table, o.SourceName)
+		if o := &tables[i]; i != at && slices.ContainsFunc(o.Plan.After, func(n domain.TableName) bool {
+			return n == t.Plan.Source
+		}) {
+			return domain.Conflict("%s cannot be left out alone: rows of %s go with its rows on the source, which is followed "+
+				"by way of it; leave that one out first", table, o.SourceName)
 		}
 	}
-	if err := v.Store.NotBusy(ctx, c.ID, c.Name, TaskPrepare, TaskRestart, TaskRefresh, TaskCutover, TaskClose); err != nil {
+	if err := v.Store.NotBusy(ctx, c.ID, c.Name, TaskPrepare, TaskRestart, TaskRefresh, TaskCutover,
+		TaskClose); err != nil {
 		return err
 	}
 	if err := v.dropTable(ctx, c, tables, at); err != nil {
 		return err
 	}
-	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are", actor, table, c.Name, domain.Many(t.RowsLanded, "row"), t.TargetName, c.Target)
+	v.Say(ctx, "warning", actor, c.Name, table, "change", "%s left %s out of %s; %s of it stay in %s on %s as they are",
+		actor, table, c.Name, domain.Many(t.RowsLanded, "row"), t.TargetName, c.Target)
 	return nil
 }
 

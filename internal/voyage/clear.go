@@ -37,7 +37,8 @@ func (v *Voyage) clearTables(ctx context.Context) error {
 				defer v.mu.Unlock()
 				delete(v.clearing, id)
 			}()
-			if _, err := v.Store.Alone(ctx, clearLock+id, func() error { return v.clearOf(ctx, id, list) }); err != nil && ctx.Err() == nil {
+			if _, err := v.Store.Alone(ctx, clearLock+id, func() error { return v.clearOf(ctx, id, list) }); err != nil &&
+				ctx.Err() == nil {
 				v.Log.Warn("the restart of tables met an error", "error", err)
 			}
 		})
@@ -84,12 +85,14 @@ func (v *Voyage) clearEach(ctx context.Context, c *domain.Crossing, tables []dom
 		if err := v.clearTable(ctx, src, dst, c, t); err != nil {
 			return fmt.Errorf("%s: %w", t.SourceName, err)
 		}
-		v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s has been emptied on the target and is loaded again", t.SourceName)
+		v.Say(ctx, "info", System, c.Name, t.SourceName, "restart", "%s has been emptied on the target and is loaded again",
+			t.SourceName)
 	}
 	return nil
 }
 
-func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *domain.Crossing, t *domain.CrossingTable) error {
+func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *domain.Crossing,
+	t *domain.CrossingTable) error {
 	limit, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	if err := v.fenceTable(limit, dst, c, t.ID); err != nil {
@@ -112,7 +115,8 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *dom
 		return err
 	}
 	one := []domain.TablePlan{t.Plan}
-	again := slices.DeleteFunc(planning.Deferred(dst, planning.CatalogOnTarget(cat, one), one), func(o domain.TargetObject) bool { return o.Kind == "foreign" })
+	again := slices.DeleteFunc(planning.Deferred(dst, planning.CatalogOnTarget(cat, one), one),
+		func(o domain.TargetObject) bool { return o.Kind == "foreign" })
 	if err := v.Store.SaveObjects(limit, c.ID, again, domain.Listing{Table: t.TargetName, Anew: true}); err != nil {
 		return err
 	}
@@ -128,7 +132,8 @@ func (v *Voyage) clearTable(ctx context.Context, src, dst *engine.Opened, c *dom
 
 // loadInPlace lets a table begin again whose rows stay until others take their place. It is
 // cut anew, as ranges that a first load may have need not do for that.
-func (v *Voyage) loadInPlace(ctx context.Context, dst *engine.Opened, c *domain.Crossing, t *domain.CrossingTable) error {
+func (v *Voyage) loadInPlace(ctx context.Context, dst *engine.Opened, c *domain.Crossing,
+	t *domain.CrossingTable) error {
 	if err := v.fenceTable(ctx, dst, c, t.ID); err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ func (v *Voyage) resetLeasesAfterClockJump(ctx context.Context) error {
 	if err != nil || back == 0 {
 		return err
 	}
-	v.Say(ctx, "warning", System, "", "", "keeper", "the clock of the control database's server was set back by %s; leases and waits begin anew", back.Round(time.Second))
+	v.Say(ctx, "warning", System, "", "", "keeper",
+		"the clock of the control database's server was set back by %s; leases and waits begin anew", back.Round(time.Second))
 	return v.Queue.DueNow(ctx)
 }

@@ -90,7 +90,9 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 			return err
 		}
 		if slot := c.Settings.Slot; slot != "" {
-			v.Say(ctx, "warning", System, c.Name, "capture", "close", "the replication slot %s and its publication are not ours and stand on: the source keeps its log for them until they are dropped (SELECT pg_drop_replication_slot('%s'))", slot, slot)
+			v.Say(ctx, "warning", System, c.Name, "capture", "close", "the replication slot %s and its publication are not "+
+				"ours and stand on: the source keeps its log for them until they are dropped (SELECT "+
+				"pg_drop_replication_slot('%s'))", slot, slot)
 		}
 	}
 	// The time of the cutover, not the phase: a close that is carried on after a
@@ -114,12 +116,15 @@ func (v *Voyage) close(ctx context.Context, c *domain.Crossing, a CloseArgs, act
 	if err := v.Store.EndRun(ctx, c.ID, "given up", "the crossing was closed"); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "close", "%s closed %s: slot, publication and bookkeeping are removed from both servers, the certificate is written", actor, c.Name)
+	v.Say(ctx, "info", actor, c.Name, "", "close",
+		"%s closed %s: slot, publication and bookkeeping are removed from both servers, the certificate is written", actor,
+		c.Name)
 	return nil
 }
 
 // reopenAll undoes every way in which a cutover of the crossing closed the source.
-func (v *Voyage) reopenAll(ctx context.Context, src *engine.Opened, c *domain.Crossing, plans []domain.TablePlan) error {
+func (v *Voyage) reopenAll(ctx context.Context, src *engine.Opened, c *domain.Crossing,
+	plans []domain.TablePlan) error {
 	if src.StopsWrites == nil {
 		return nil // it was never closed
 	}
@@ -143,9 +148,11 @@ func (v *Voyage) reopenAll(ctx context.Context, src *engine.Opened, c *domain.Cr
 }
 
 // certificate gathers the account of the crossing from the records.
-func (v *Voyage) certificate(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, actor string) (*domain.Certificate, error) {
+func (v *Voyage) certificate(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable,
+	actor string) (*domain.Certificate, error) {
 	cert := &domain.Certificate{Crossing: c.Name, Kind: c.Kind, Phase: c.Phase, ClosedBy: actor,
-		CreatedAt: stamp(&c.CreatedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt), InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt),
+		CreatedAt: stamp(&c.CreatedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
+		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt),
 		StartPosition: v.Position(ctx, c.Source, domain.Position(c.StartAt))}
 	for _, side := range []struct {
 		name string
@@ -155,7 +162,8 @@ func (v *Voyage) certificate(ctx context.Context, c *domain.Crossing, tables []d
 		if err != nil {
 			return nil, err
 		}
-		*side.is = domain.CertifiedSide{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName, User: d.Username}
+		*side.is = domain.CertifiedSide{Name: d.Name, Engine: d.Engine, Host: d.Host, Port: d.Port, Database: d.DBName,
+			User: d.Username}
 	}
 	var err error
 	if cert.SetAside, cert.RowsSetAside, err = v.certifiedRows(ctx, c, false); err != nil {
@@ -180,7 +188,8 @@ func stamp(t *time.Time) *time.Time {
 }
 
 // certifiedRows are the first rows that did not land, or that landed cut, and how many there are.
-func (v *Voyage) certifiedRows(ctx context.Context, c *domain.Crossing, landed bool) ([]domain.CertifiedRow, int, error) {
+func (v *Voyage) certifiedRows(ctx context.Context, c *domain.Crossing,
+	landed bool) ([]domain.CertifiedRow, int, error) {
 	rows, total, err := v.Store.AsideOf(ctx, c.ID, "", landed, 0, 100)
 	var out []domain.CertifiedRow
 	for _, a := range rows {
@@ -206,7 +215,8 @@ func (v *Voyage) certifyCutover(ctx context.Context, c *domain.Crossing, cert *d
 	for _, r := range recs {
 		ended := r.State == "clean" || r.State == "differing"
 		if ended && (final == nil || final.ReconciliationID == nil || *final.ReconciliationID == r.ID) {
-			cert.Comparison = &domain.CertifiedProof{ID: r.ID, Depth: r.Depth, State: r.State, Tables: r.Tables, SourceRows: r.SourceRows, TargetRows: r.TargetRows,
+			cert.Comparison = &domain.CertifiedProof{ID: r.ID, Depth: r.Depth, State: r.State, Tables: r.Tables,
+				SourceRows: r.SourceRows, TargetRows: r.TargetRows,
 				Findings: r.Findings, Position: v.Position(ctx, c.Source, r.Position), EndedAt: stamp(r.EndedAt)}
 			break
 		}
@@ -218,16 +228,19 @@ func (v *Voyage) certifyCutover(ctx context.Context, c *domain.Crossing, cert *d
 	if err != nil {
 		return err
 	}
-	cert.Cutover = &domain.CertifiedCut{DecidedBy: final.Actor, At: stamp(&final.CreatedAt), EndPosition: v.Position(ctx, c.Source, final.EndPosition),
+	cert.Cutover = &domain.CertifiedCut{DecidedBy: final.Actor, At: stamp(&final.CreatedAt), EndPosition: v.Position(ctx,
+		c.Source, final.EndPosition),
 		WritePauseSeconds: domain.Between(final.PausedAt, final.ReleasedAt).Seconds()}
 	for _, s := range steps {
-		cert.Cutover.Steps = append(cert.Cutover.Steps, domain.CertifiedStep{Step: s.Name, State: s.State, Note: s.Note, Seconds: domain.Between(s.StartedAt, s.EndedAt).Seconds()})
+		cert.Cutover.Steps = append(cert.Cutover.Steps, domain.CertifiedStep{Step: s.Name, State: s.State, Note: s.Note,
+			Seconds: domain.Between(s.StartedAt, s.EndedAt).Seconds()})
 	}
 	return nil
 }
 
 // certifyTables adds the tables, each with its newest comparison since it was loaded last.
-func (v *Voyage) certifyTables(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, cert *domain.Certificate) error {
+func (v *Voyage) certifyTables(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable,
+	cert *domain.Certificate) error {
 	results, err := v.Store.TableComparisons(ctx, c.ID)
 	if err != nil {
 		return err
@@ -238,8 +251,9 @@ func (v *Voyage) certifyTables(ctx context.Context, c *domain.Crossing, tables [
 	}
 	findings := int64(0)
 	for _, t := range tables {
-		m := domain.CertifiedTable{Table: t.SourceName, Target: t.TargetName, RowsLoaded: t.RowsLanded, BytesLoaded: t.BytesLanded,
-			Chunks: t.Chunks, Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates}
+		m := domain.CertifiedTable{Table: t.SourceName, Target: t.TargetName, RowsLoaded: t.RowsLanded,
+			BytesLoaded: t.BytesLanded,
+			Chunks:      t.Chunks, Inserts: t.Inserts, Updates: t.Updates, Deletes: t.Deletes, Truncates: t.Truncates}
 		at := slices.IndexFunc(results, func(r records.TableComparison) bool {
 			return r.TableID == t.ID && r.ReconciliationID == best[t.SourceName].Number
 		})

@@ -24,7 +24,8 @@ import (
 var cutoverSteps steps.List[*run]
 
 // StartCutover begins a cutover, or a rehearsal of one.
-func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings, actor string) (int64, error) {
+func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
+	actor string) (int64, error) {
 	if err := lifecycle.AllowOn(lifecycle.Cutover, c); err != nil {
 		return 0, err
 	}
@@ -32,7 +33,8 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 		return 0, err
 	}
 	if c.Kind == domain.KindLoad {
-		return 0, domain.Conflict("crossing %s only loads; without capture its target cannot be cut over to without losing what was written since", c.Name)
+		return 0, domain.Conflict("crossing %s only loads; without capture its target cannot be cut over to without losing "+
+			"what was written since", c.Name)
 	}
 	if err := v.CheckStopMethod(ctx, c.Source, set.StopMethod); err != nil {
 		return 0, err
@@ -64,7 +66,8 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 		return v.Queue.AddTask(ctx, tx, task)
 	})
 	if err == nil {
-		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info", Message: fmt.Sprintf("%s started a %s", actor, cutoverWord(rehearsal))}
+		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info",
+			Message: fmt.Sprintf("%s started a %s", actor, cutoverWord(rehearsal))}
 		if len(other) > 0 {
 			var public string
 			public, e.Detail = domain.ChangesText(other)
@@ -78,10 +81,12 @@ func (v *Voyage) StartCutover(ctx context.Context, c *domain.Crossing, rehearsal
 
 // cutoverSettings refuses settings given with a cutover that are none of its own, or that
 // the house rules lock to something else.
-func (v *Voyage) cutoverSettings(ctx context.Context, c *domain.Crossing, given []domain.SettingChange, set domain.Settings) error {
+func (v *Voyage) cutoverSettings(ctx context.Context, c *domain.Crossing, given []domain.SettingChange,
+	set domain.Settings) error {
 	for _, g := range given {
 		if !g.Setting.Cutover {
-			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). With a cutover go %s", g.Setting.Key, c.Name, withACutover())
+			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). "+
+				"With a cutover go %s", g.Setting.Key, c.Name, withACutover())
 		}
 	}
 	house, err := v.Store.House(ctx)
@@ -99,7 +104,8 @@ func (v *Voyage) cutoverSettings(ctx context.Context, c *domain.Crossing, given 
 		if g.Setting.Key == "stop_method" && v.CheckStopMethod(ctx, c.Source, base.StopMethod) != nil {
 			continue // the house's way is not there for this source
 		}
-		return domain.Conflict("%s is %s, and this service's house rules lock it to %s; set it to that ('dustyferry crossing set %s'), or have an admin change the house rules ('dustyferry house')",
+		return domain.Conflict("%s is %s, and this service's house rules lock it to %s; set it to that ('dustyferry "+
+			"crossing set %s'), or have an admin change the house rules ('dustyferry house')",
 			g.Setting.Key, g.New, g.Old, c.Name)
 	}
 	return nil
@@ -151,7 +157,8 @@ func (v *Voyage) ConfirmCutover(ctx context.Context, c *domain.Crossing, actor s
 	}
 	for _, s := range stand {
 		if s.State == domain.StepRunning && s.Awaits == domain.AwaitsGoOn {
-			v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"", actor, cutoverWord(k.Rehearsal), s.Name)
+			v.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"", actor,
+				cutoverWord(k.Rehearsal), s.Name)
 			return v.Store.GoOn(ctx, k.ID, s.Name, actor)
 		}
 	}
@@ -305,7 +312,8 @@ func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
 	if !slices.Contains(r.k.Settings.HoldPoints, name) {
 		return nil
 	}
-	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsGoOn, fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)); err != nil {
+	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsGoOn,
+		fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)); err != nil {
 		return err
 	}
 	for {
@@ -369,7 +377,8 @@ func (r *run) finish(ctx context.Context, before []records.Step) error {
 	// The source need not keep its log for us any longer.
 	if r.src.Captures == nil { // it kept none
 	} else if err := r.src.DropCapture(ctx, r.c.ObjectName(), r.c.Undo); err != nil {
-		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "capture could not be removed from the source yet (%s); closing the crossing tries again", err)
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover",
+			"capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
 	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
@@ -394,6 +403,7 @@ func (r *run) rehearsed(ctx context.Context) error {
 	if err := r.v.Store.EndCutover(ctx, r.k.ID, "done", ""); err != nil {
 		return err
 	}
-	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "rehearsal ended: writes were paused for %s; the cutover's pause will be about as long", r.pause(ctx))
+	r.v.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover",
+		"rehearsal ended: writes were paused for %s; the cutover's pause will be about as long", r.pause(ctx))
 	return nil
 }

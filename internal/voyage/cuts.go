@@ -18,7 +18,8 @@ func (f *follower) tellCuts(ctx context.Context, t *domain.CrossingTable) {
 	n := load.WatchTruncations(&t.Plan)
 	say := func() {
 		if cut := n.Swap(0); cut > 0 {
-			f.v.Say(context.WithoutCancel(ctx), "warning", System, f.c.Name, t.SourceName, "cut", "%s of %s brought by changes, longer than a rule allows: cut", domain.Many(cut, "value"), t.SourceName)
+			f.v.Say(context.WithoutCancel(ctx), "warning", System, f.c.Name, t.SourceName, "cut",
+				"%s of %s brought by changes, longer than a rule allows: cut", domain.Many(cut, "value"), t.SourceName)
 		}
 	}
 	f.beside.Go(func() {

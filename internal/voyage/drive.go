@@ -103,7 +103,8 @@ func (f *follower) take(e *domain.Event, ok bool) error {
 // exactly up to a position, then wait to be let go.
 func (f *follower) between(ctx context.Context, reached follow.Reached) error {
 	f.taken.Store(f.machine.Waiting())
-	if now, was := f.stop.Load(), f.aim.stop; reached == follow.Stopped && now != nil && was != nil && now.text == was.text {
+	if now, was := f.stop.Load(), f.aim.stop; reached == follow.Stopped && now != nil && was != nil &&
+		now.text == was.text {
 		return f.stopped(ctx, was)
 	}
 	for first := true; ; first = false {
@@ -124,7 +125,8 @@ func (f *follower) between(ctx context.Context, reached follow.Reached) error {
 		case request.What == "go":
 			err = f.v.Store.Respond(ctx, f.c.ID, f.epoch, request, domain.Request{What: "reached", At: request.At}, f.counted())
 		case request.What == "hold":
-			err = f.v.Store.Respond(ctx, f.c.ID, f.epoch, request, domain.Request{What: "holding", At: f.machine.Applied()}, f.counted())
+			err = f.v.Store.Respond(ctx, f.c.ID, f.epoch, request, domain.Request{What: "holding", At: f.machine.Applied()},
+				f.counted())
 		}
 		if err == nil && !slices.Contains([]string{"hold", "holding", "go", "reached"}, request.What) {
 			err = fmt.Errorf("capture is asked for %q, which it does not know", request.What)
@@ -247,7 +249,8 @@ func (f *follower) chunks(ctx context.Context, a follow.AskChunks) ([]domain.Chu
 // restart has tables loaded again, one of which was truncated while it was loaded.
 func (f *follower) restart(ctx context.Context, a follow.Restart) error {
 	name := f.tables[a.Table].row.SourceName
-	f.v.Say(ctx, "warning", System, f.c.Name, name, "restart", "%s was truncated on the source during the load; it is loaded again", name)
+	f.v.Say(ctx, "warning", System, f.c.Name, name, "restart",
+		"%s was truncated on the source during the load; it is loaded again", name)
 	for _, id := range a.With {
 		if err := f.v.Store.ResetTable(ctx, id); err != nil {
 			return err
@@ -259,7 +262,9 @@ func (f *follower) restart(ctx context.Context, a follow.Restart) error {
 // unsaid says which rows have changed without the log saying how.
 func (f *follower) unsaid(a follow.Hold) error {
 	name := f.tables[a.Table].row.SourceName
-	return domain.Conflict("rows of %s may have changed in a way that the log does not say: %s. Restart the table: dustyferry crossing restart %s --table %s; or, if it is not on the source any more, leave it out: dustyferry crossing leave-out %s %s",
+	return domain.Conflict("rows of %s may have changed in a way that the log does not say: %s. Restart the table: "+
+		"dustyferry crossing restart %s --table %s; or, if it is not on the source any more, leave it out: dustyferry "+
+		"crossing leave-out %s %s",
 		name, a.Note, f.c.Name, name, f.c.Name, name)
 }
 

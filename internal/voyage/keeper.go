@@ -34,7 +34,8 @@ func (v *Voyage) services() []keeper.Service {
 
 // tendRecords does what asks the records and nobody else.
 func (v *Voyage) tendRecords(ctx context.Context) error {
-	return errors.Join(v.resetLeasesAfterClockJump(ctx), v.endLanes(ctx), v.enqueueLanes(ctx), v.wakeStalled(ctx), v.Phases.Move(ctx), v.watchLag(ctx))
+	return errors.Join(v.resetLeasesAfterClockJump(ctx), v.endLanes(ctx), v.enqueueLanes(ctx), v.wakeStalled(ctx),
+		v.Phases.Move(ctx), v.watchLag(ctx))
 }
 
 // keep runs them until the context ends.

@@ -27,7 +27,8 @@ func (v *Voyage) reclaimChunks(ctx context.Context) error {
 				return
 			}
 			for i := range chunks {
-				v.Say(ctx, "warning", System, c.Name, "", "keeper", "worker %s fell silent while carrying a chunk; the chunk is taken back", chunks[i].Worker)
+				v.Say(ctx, "warning", System, c.Name, "", "keeper",
+					"worker %s fell silent while carrying a chunk; the chunk is taken back", chunks[i].Worker)
 				before := time.Now()
 				v.Loader.Return(ctx, &c, &chunks[i], context.Canceled)
 				if time.Since(before) > 3*time.Second {

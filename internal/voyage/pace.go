@@ -28,7 +28,8 @@ func (v *Voyage) pace(ctx context.Context) error {
 		}
 		next := pace.Next(p.State.V, look)
 		if next.Lanes != int(p.Now.Int64) {
-			v.Say(ctx, "info", System, p.Name, "", "lanes", "%s of %d: %s", domain.Counted(next.Lanes, "lane", "lanes"), set.Lanes, next.Reason)
+			v.Say(ctx, "info", System, p.Name, "", "lanes", "%s of %d: %s", domain.Counted(next.Lanes, "lane", "lanes"),
+				set.Lanes, next.Reason)
 		}
 		err = errors.Join(err, v.Store.SavePace(ctx, p.ID, next.Lanes, next))
 	}

@@ -30,18 +30,24 @@ func (f *follower) partitioned(ctx context.Context, t *side, err error) error {
 	}
 	statements := f.dst.Partitions(planning.PartitionsOnlyIn(now.Partitions, p.Table.Partitions))
 	if len(statements) == 0 {
-		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume", t.row.SourceName, err)
+		return domain.Conflict("the target has no partition for a row of %s (%s): make one there, and resume",
+			t.row.SourceName, err)
 	}
 	if f.c.Settings.ColumnChanges != "carry" {
-		return domain.Conflict("%s has new partitions on the source. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set %s --column-changes carry, and resume", t.row.SourceName, strings.Join(statements, "; "), f.c.Name)
+		return domain.Conflict("%s has new partitions on the source. Run on the target: %s; then resume. Or let it be "+
+			"carried over: dustyferry crossing set %s --column-changes carry, and resume", t.row.SourceName,
+			strings.Join(statements, "; "), f.c.Name)
 	}
 	f.apply.Abort() // what it holds would keep the statements waiting
 	for _, sql := range statements {
 		if err := f.dst.Run(ctx, sql); err != nil {
-			return domain.Conflict("%s has new partitions on the source, and the target refused one (%s): %s. Make it by hand and resume", t.row.SourceName, sql, err)
+			return domain.Conflict("%s has new partitions on the source, and the target refused one (%s): %s. Make it by "+
+				"hand and resume", t.row.SourceName, sql, err)
 		}
 	}
-	f.v.Say(ctx, "warning", System, f.c.Name, t.row.SourceName, "columns", "%s has new partitions on the source; carried over to the target: %s", t.row.SourceName, strings.Join(statements, "; "))
+	f.v.Say(ctx, "warning", System, f.c.Name, t.row.SourceName, "columns",
+		"%s has new partitions on the source; carried over to the target: %s", t.row.SourceName, strings.Join(statements,
+			"; "))
 	plan := *p
 	plan.Table.Partitions = now.Partitions
 	if err := f.v.Store.Amend(ctx, f.c.ID, f.epoch, t.row.ID, plan, nil); err != nil {

@@ -69,7 +69,8 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 		note("making capture durable on the source")
 		waiting, begun := context.WithCancel(ctx)
 		go waits.Every(waiting, 2*time.Second, func() { // says what it waits for, if it does
-			if list, err := s.Source.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 && waiting.Err() == nil {
+			if list, err := s.Source.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 &&
+				waiting.Err() == nil {
 				note("capture can begin when what is open on the source now has ended: " + list[0] + domain.More(len(list)-1))
 			}
 		})
@@ -122,16 +123,19 @@ func (v *Voyage) prepareAs(ctx context.Context, c *domain.Crossing, anew bool, b
 		from = "; changes are captured from log position " + v.Position(ctx, c.Source, start)
 	}
 	if c.Kind == domain.KindCapture {
-		v.Say(ctx, "info", System, c.Name, "", "capture", "changes of %s are followed from log position %s", domain.Counted(len(tables), "table", "tables"), v.Position(ctx, c.Source, start))
+		v.Say(ctx, "info", System, c.Name, "", "capture", "changes of %s are followed from log position %s",
+			domain.Counted(len(tables), "table", "tables"), v.Position(ctx, c.Source, start))
 		return nil
 	}
-	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", domain.Counted(len(tables), "table", "tables"), domain.Counted(chunks, "chunk", "chunks"), cut.Round(time.Millisecond), from)
+	v.Say(ctx, "info", System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", domain.Counted(len(tables),
+		"table", "tables"), domain.Counted(chunks, "chunk", "chunks"), cut.Round(time.Millisecond), from)
 	return nil
 }
 
 // makeCapture makes capture durable on the source. What it will change there is kept
 // first, so that closing can restore it.
-func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src *engine.Opened, plans []domain.TablePlan) (domain.Position, error) {
+func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src *engine.Opened,
+	plans []domain.TablePlan) (domain.Position, error) {
 	for _, u := range src.CaptureUndo(plans) {
 		if !slices.Contains(c.Undo, u) {
 			c.Undo = append(c.Undo, u)
@@ -144,11 +148,13 @@ func (v *Voyage) makeCapture(ctx context.Context, c *domain.Crossing, src *engin
 }
 
 // makeTables makes the target's tables of the plans and keeps what came of each.
-func (v *Voyage) makeTables(ctx context.Context, c *domain.Crossing, s *planning.Surveyed, plans []domain.TablePlan) error {
+func (v *Voyage) makeTables(ctx context.Context, c *domain.Crossing, s *planning.Surveyed,
+	plans []domain.TablePlan) error {
 	var told []records.Told
-	err := s.Target.PrepareTarget(ctx, c.UID, planning.CatalogOnTarget(s.Catalog, plans), planning.OnTarget(plans), c.Settings, func(o engine.Object, failure error) {
-		told = append(told, records.Told{Kind: o.Kind, Table: o.Table.String(), Statement: o.SQL, Failure: failure})
-	})
+	err := s.Target.PrepareTarget(ctx, c.UID, planning.CatalogOnTarget(s.Catalog, plans), planning.OnTarget(plans),
+		c.Settings, func(o engine.Object, failure error) {
+			told = append(told, records.Told{Kind: o.Kind, Table: o.Table.String(), Statement: o.SQL, Failure: failure})
+		})
 	return cmp.Or(err, v.Store.TellTables(ctx, c.ID, told))
 }
 
@@ -220,7 +226,8 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 		return err
 	}
 	note("stopping what is under way")
-	if err := v.EndWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit), "the crossing was restarted"); err != nil {
+	if err := v.EndWork(ctx, c, lifecycle.All(TaskRestart, TaskCutover, TaskClose, TaskSurvey, TaskFit),
+		"the crossing was restarted"); err != nil {
 		return err
 	}
 	tables, err := v.Store.Tables(ctx, c.ID)

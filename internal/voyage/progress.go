@@ -42,7 +42,8 @@ func (w *watched) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes [
 	return w.Applier.ApplyWhole(ctx, p, changes)
 }
 
-func (w *watched) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error) {
+func (w *watched) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column,
+	values []domain.Value) ([]domain.KeyValue, error) {
 	defer w.step()()
 	return w.Applier.Find(ctx, p, match, values)
 }

@@ -40,7 +40,8 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 		switch {
 		case known && said.Number >= d.from && said.Depth == domain.DepthHashes && said.Findings == 0:
 			if ok, err := v.Store.Trust(ctx, t.ID, p.Table.Written, now.Written); err == nil && ok {
-				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile", "%s was written anew on the source, and is alike on both sides", t.SourceName)
+				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile",
+					"%s was written anew on the source, and is alike on both sides", t.SourceName)
 			}
 		case !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
 			fresh, patterns = append(fresh, t), append(patterns, domain.Exactly(p.Source))
@@ -61,6 +62,7 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 		}
 		v.doubts[t.ID] = doubt{cat.Table(t.Plan.Source).Written, id}
 		v.mu.Unlock()
-		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a partition was emptied, without a word in its log; it is compared", t.SourceName)
+		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a "+
+			"partition was emptied, without a word in its log; it is compared", t.SourceName)
 	}
 }

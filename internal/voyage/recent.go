@@ -65,7 +65,8 @@ func (r *recent) take(name func(table int64) string) []records.AppliedTx {
 	var out []records.AppliedTx
 	for i := r.next - 1; i >= 0 && i > r.next-recentKept; i-- {
 		s := &r.ring[i%recentKept]
-		x := records.AppliedTx{Position: s.tx.End, Committed: time.UnixMicro(s.tx.At).UTC(), Applied: s.applied.UTC(), Kinds: s.kinds, Tables: []string{}}
+		x := records.AppliedTx{Position: s.tx.End, Committed: time.UnixMicro(s.tx.At).UTC(), Applied: s.applied.UTC(),
+			Kinds: s.kinds, Tables: []string{}}
 		for _, id := range s.tables {
 			if n := name(id); n != "" {
 				x.Tables = append(x.Tables, n)

@@ -30,7 +30,8 @@ func TestRecentTransactions(t *testing.T) {
 		t.Fatalf("%d are shown", len(list))
 	}
 	for i, x := range list {
-		if x.Position != domain.Position(48-2*i) || x.Kinds != [4]int64{2, 1, 1, 0} || len(x.Tables) != 2 || x.Applied.IsZero() {
+		if x.Position != domain.Position(48-2*i) || x.Kinds != [4]int64{2, 1, 1, 0} || len(x.Tables) != 2 ||
+			x.Applied.IsZero() {
 			t.Errorf("%d: %+v", i, x)
 		}
 	}

@@ -44,13 +44,17 @@ func (v *Voyage) StartRefresh(ctx context.Context, c *domain.Crossing, confirm, 
 		return err
 	}
 	if !slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark != "" }) {
-		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry crossing restart' to load it anew", c.Name)
+		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry "+
+			"crossing restart' to load it anew", c.Name)
 	}
-	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark == "" }) && confirm != c.Target {
+	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark == "" }) &&
+		confirm != c.Target {
 		if repeatsInPlace(c) {
-			return domain.Invalid("a refresh of %s replaces all rows of those of its tables on %s that have no watermark; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+			return domain.Invalid("a refresh of %s replaces all rows of those of its tables on %s that have no watermark; "+
+				"confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 		}
-		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them "+
+			"again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
 	}
 	return v.refreshAs(ctx, c, 0, actor)
 }
@@ -122,7 +126,8 @@ func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *domain.Ta
 	if err != nil {
 		return err
 	}
-	text := fmt.Sprintf("%s past the watermarks of %s", domain.Many(done.rows, "row"), domain.Counted(done.tables, "table", "tables"))
+	text := fmt.Sprintf("%s past the watermarks of %s", domain.Many(done.rows, "row"), domain.Counted(done.tables, "table",
+		"tables"))
 	if err := v.Store.EndRefresh(ctx, c.ID, done.tables, done.rows, done.bytes, text, len(done.others) == 0); err != nil {
 		return err
 	}
@@ -145,7 +150,8 @@ type refreshDone struct {
 	others      []string // tables without a watermark
 }
 
-func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) (refreshDone, error) {
+func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domain.Task,
+	note func(string)) (refreshDone, error) {
 	var done refreshDone
 	src, dst, err := v.OpenPair(ctx, c)
 	if err != nil {
@@ -188,7 +194,8 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 			continue
 		}
 		note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
-		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan, there: table.Plan.TargetPlan(), began: time.Now()}
+		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan, there: table.Plan.TargetPlan(),
+			began: time.Now()}
 		for {
 			err := r.table(src, from.Engine, table)
 			if err == nil {

@@ -71,9 +71,11 @@ func (v *Voyage) checkRetainedLog(ctx context.Context, f *records.Followed) erro
 	size := func(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
 	switch {
 	case told == 2 && set.RetainedOver == "release":
-		return v.release(ctx, c, fmt.Sprintf("the source kept %s of log for %s, more than the %s that were allowed", size(r.Bytes), c.Name, size(set.RetainedLimit)))
+		return v.release(ctx, c, fmt.Sprintf("the source kept %s of log for %s, more than the %s that were allowed",
+			size(r.Bytes), c.Name, size(set.RetainedLimit)))
 	case told > f.Told:
-		text := fmt.Sprintf("the source keeps %s of log for %s, and %s are allowed (retained_limit)", size(r.Bytes), c.Name, size(set.RetainedLimit))
+		text := fmt.Sprintf("the source keeps %s of log for %s, and %s are allowed (retained_limit)", size(r.Bytes), c.Name,
+			size(set.RetainedLimit))
 		switch {
 		case told == 2:
 			text += "; capture goes on, as the crossing says: see what holds it up, or give the log more room"
@@ -100,7 +102,8 @@ func (v *Voyage) release(ctx context.Context, c *domain.Crossing, why string) er
 	if _, err := v.Store.KickStream(ctx, c.ID); err != nil { // whoever follows ends
 		return err
 	}
-	text := why + ". It was released, as the crossing says (retained_over), and the changes in it are lost for the target: restart the crossing to load again"
+	text := why + ". It was released, as the crossing says (retained_over), and the changes in it are lost for the " +
+		"target: restart the crossing to load again"
 	v.Hold(ctx, c, "capture", text)
 	if err := src.DropCapture(ctx, c.CaptureName(), nil); err != nil {
 		return fmt.Errorf("%s could not be released: %w", c.CaptureName(), err)

@@ -33,7 +33,8 @@ func (v *Voyage) thin(ctx context.Context) error {
 		text = append(text, fmt.Sprintf("%s of %s", domain.Many(gone[name], "line"), name))
 	}
 	if len(text) > 0 {
-		v.Say(ctx, "info", System, "", "", "keeper", "removed from the records, as older than the house rules keep: %s", strings.Join(text, ", "))
+		v.Say(ctx, "info", System, "", "", "keeper", "removed from the records, as older than the house rules keep: %s",
+			strings.Join(text, ", "))
 	}
 	return err
 }

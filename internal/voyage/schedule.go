@@ -23,7 +23,8 @@ func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Sch
 	}
 	s.CrossingID, s.Actor = c.ID, actor
 	if (s.Cron == "") == (s.OnceAt == nil) {
-		return domain.Invalid("give either the time at which %s is to start, or a cron expression by which it is to repeat", c.Name)
+		return domain.Invalid("give either the time at which %s is to start, or a cron expression by which it is to repeat",
+			c.Name)
 	}
 	if s.OnceAt != nil {
 		if c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed {
@@ -33,7 +34,8 @@ func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Sch
 			return domain.Invalid("%s is over; give a time to come", s.OnceAt.UTC().Format(time.DateTime))
 		}
 		if removes(c) && confirm != c.Target {
-			return domain.Invalid("starting %s may remove rows from %s; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+			return domain.Invalid("starting %s may remove rows from %s; confirm it by giving the target's name, %s", c.Name,
+				c.Target, c.Target)
 		}
 		s.NextAt = s.OnceAt
 	} else {
@@ -42,7 +44,8 @@ func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Sch
 			return err
 		}
 		if c.Kind != domain.KindLoad {
-			return domain.Invalid("crossing %s follows changes, so that its load need not repeat; only crossings that do not follow changes can", c.Name)
+			return domain.Invalid("crossing %s follows changes, so that its load need not repeat; only crossings that do not "+
+				"follow changes can", c.Name)
 		}
 		if confirm != c.Target {
 			does := "empties its tables on " + c.Target + ", but for those that have a watermark, and loads them again"
@@ -57,7 +60,8 @@ func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Sch
 	if err := v.Store.SaveSchedule(ctx, s); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name, scheduleText(s), s.NextAt.UTC().Format(time.DateTime)+" UTC")
+	v.Say(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name, scheduleText(s),
+		s.NextAt.UTC().Format(time.DateTime)+" UTC")
 	return nil
 }
 
@@ -170,7 +174,8 @@ func (v *Voyage) settleLost(ctx context.Context) error {
 		return err
 	}
 	for _, id := range lost {
-		if _, err := v.Store.SettleRun(ctx, id, "failed", "the work that was to carry it out ended before it began"); err != nil {
+		if _, err := v.Store.SettleRun(ctx, id, "failed",
+			"the work that was to carry it out ended before it began"); err != nil {
 			return err
 		}
 	}

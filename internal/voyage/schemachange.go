@@ -35,7 +35,8 @@ func (f *follower) askSchemaChange(ctx context.Context, ask follow.AskSchemaChan
 	}
 	name := t.row.SourceName
 	if len(a.Other) > 0 {
-		return false, domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows the log does not say: restart the table: dustyferry crossing restart %s --table %s",
+		return false, domain.Conflict("the definition of %s has changed on the source (%s): %s. What that did to its rows "+
+			"the log does not say: restart the table: dustyferry crossing restart %s --table %s",
 			name, ch.Note, strings.Join(a.Other, ", "), f.c.Name, name)
 	}
 	f.schemaChange = a
@@ -43,7 +44,9 @@ func (f *follower) askSchemaChange(ctx context.Context, ask follow.AskSchemaChan
 		return false, nil
 	}
 	if ch.Columns != nil || ch.Statement == "" {
-		return false, domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, ch.Note, f.c.Name, name)
+		return false, domain.Conflict("the columns of %s have changed on the source and changed back (%s), and the log "+
+			"does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, ch.Note,
+			f.c.Name, name)
 	}
 	f.v.Say(ctx, "info", System, f.c.Name, name, "columns", "%s on the source: its columns are as they were", ch.Note)
 	return true, nil
@@ -60,19 +63,23 @@ func (f *follower) applySchemaChange(ctx context.Context, ask follow.ApplySchema
 	carry := f.c.Settings.ColumnChanges == "carry"
 	switch {
 	case a.Lost:
-		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, ask.Change.Note, f.c.Name, name)
+		return domain.Conflict("the columns of %s changed their places on the source (%s), and the log of this server "+
+			"names values by place only: restart the table: dustyferry crossing restart %s --table %s", name, ask.Change.Note,
+			f.c.Name, name)
 	case len(a.Changes) == 0:
 		say("columns", "the columns of %s have other places on the source now", name)
 	case len(a.Todo) == 0:
 		say("columns", "%s changed on the source: %s; the target's table has them already", name, what)
 	case a.Drops && !carry:
-		say("columns", "%s changed on the source: %s; the target keeps what was dropped, as it may be empty there (%s)", name, what, strings.Join(a.Todo, "; "))
+		say("columns", "%s changed on the source: %s; the target keeps what was dropped, as it may be empty there (%s)", name,
+			what, strings.Join(a.Todo, "; "))
 	case !carry || len(a.Doubts) > 0:
 		return a.Hold(f.c, name)
 	default:
 		for _, sql := range a.Todo {
 			if err := f.dst.Run(ctx, sql); err != nil {
-				return domain.Conflict("%s changed on the source: %s. The target refused what would carry it over (%s): %s. Alter its table by hand and resume", name, what, sql, err)
+				return domain.Conflict("%s changed on the source: %s. The target refused what would carry it over (%s): %s. "+
+					"Alter its table by hand and resume", name, what, sql, err)
 			}
 		}
 		say("columns", "%s changed on the source: %s; carried over to the target: %s", name, what, strings.Join(a.Todo, "; "))
@@ -93,11 +100,13 @@ func (f *follower) asPlanned(ctx context.Context, p *domain.TablePlan) (bool, er
 		return false, err
 	}
 	now := cat.Table(p.Source)
-	return now != nil && len(columns.Between(&p.Table, now, "")) == 0 && !columns.Moved(&p.Table, now) && len(columns.Others(&p.Table, now)) == 0, nil
+	return now != nil && len(columns.Between(&p.Table, now, "")) == 0 && !columns.Moved(&p.Table, now) &&
+		len(columns.Others(&p.Table, now)) == 0, nil
 }
 
 // planSchemaChange holds a table's plan against what the source says of it now.
-func (f *follower) planSchemaChange(ctx context.Context, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*planning.SchemaChange, error) {
+func (f *follower) planSchemaChange(ctx context.Context, was *domain.TablePlan, ch *domain.Change,
+	at domain.Position) (*planning.SchemaChange, error) {
 	a, err := f.v.Planning.PlanSchemaChange(ctx, f.c, f.src, f.dst, planning.PlansOf(f.rows()), was, ch, at)
 	if err == nil {
 		columns.KeepObjects(&a.Plan.Table, &was.Table)
@@ -107,7 +116,8 @@ func (f *follower) planSchemaChange(ctx context.Context, was *domain.TablePlan, 
 
 // replan brings the plan of a table that begins again, and its table on the target, to the
 // columns that the source's has now. Which values rows had there does not matter.
-func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, t *domain.CrossingTable) error {
+func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable,
+	t *domain.CrossingTable) error {
 	if t.Plan.From != "" {
 		return nil
 	}
@@ -118,16 +128,19 @@ func (v *Voyage) replan(ctx context.Context, c *domain.Crossing, tables []domain
 	if err := v.sameName(ctx, c, src, t); err != nil {
 		return err
 	}
-	a, err := v.Planning.PlanSchemaChange(ctx, c, src, dst, planning.PlansOf(tables), &t.Plan, &domain.Change{Kind: domain.Redefine}, 0)
+	a, err := v.Planning.PlanSchemaChange(ctx, c, src, dst, planning.PlansOf(tables), &t.Plan,
+		&domain.Change{Kind: domain.Redefine}, 0)
 	if err != nil || len(a.Changes) == 0 && !a.Moved && len(a.Other) == 0 {
 		return err
 	}
 	for _, sql := range a.Todo {
 		if err := dst.Run(ctx, sql); err != nil {
-			return domain.Conflict("the columns of %s have changed on the source, and its table on the target cannot be brought to them (%s): %s. Alter it by hand, then restart the table again", t.SourceName, sql, err)
+			return domain.Conflict("the columns of %s have changed on the source, and its table on the target cannot be "+
+				"brought to them (%s): %s. Alter it by hand, then restart the table again", t.SourceName, sql, err)
 		}
 	}
-	v.Say(ctx, "info", System, c.Name, t.SourceName, "columns", "%s is planned anew, as its definition has changed: %s", t.SourceName, strings.Join(append(a.Other, columns.Words(a.Changes)), ", "))
+	v.Say(ctx, "info", System, c.Name, t.SourceName, "columns", "%s is planned anew, as its definition has changed: %s",
+		t.SourceName, strings.Join(append(a.Other, columns.Words(a.Changes)), ", "))
 	return v.Store.Amend(ctx, c.ID, 0, t.ID, a.Plan, nil)
 }
 
@@ -140,7 +153,9 @@ func (v *Voyage) sameName(ctx context.Context, c *domain.Crossing, src *engine.O
 	}
 	p := t.Plan
 	now := cat.Table(p.Source)
-	if now == nil || now.ID == p.Table.ID && now.Written == p.Table.Written && len(planning.PartitionsOnlyIn(now.Partitions, p.Table.Partitions))+len(planning.PartitionsOnlyIn(p.Table.Partitions, now.Partitions)) == 0 {
+	if now == nil || now.ID == p.Table.ID && now.Written == p.Table.Written &&
+		len(planning.PartitionsOnlyIn(now.Partitions, p.Table.Partitions))+len(planning.PartitionsOnlyIn(p.Table.Partitions,
+			now.Partitions)) == 0 {
 		return nil // one that is gone is told of where columns are looked at
 	}
 	parts := slices.Clone(now.Partitions)
@@ -161,7 +176,8 @@ func (v *Voyage) sameName(ctx context.Context, c *domain.Crossing, src *engine.O
 			return err
 		}
 		p.SetIdentity, p.Table.Identity = bare.SetIdentity, now.Identity
-		v.Say(ctx, "warning", System, c.Name, t.SourceName, "restart", "%s is another table on the source now; this one is loaded and followed", t.SourceName)
+		v.Say(ctx, "warning", System, c.Name, t.SourceName, "restart",
+			"%s is another table on the source now; this one is loaded and followed", t.SourceName)
 	}
 	p.Table.ID, p.Table.Written, p.Table.Partitions = now.ID, now.Written, parts
 	if c.Kind != domain.KindLoad && c.Settings.Slot == "" {
@@ -209,7 +225,9 @@ func (f *follower) lookAtTables(ctx context.Context) error {
 				continue
 			}
 		}
-		v.Say(ctx, "warning", System, c.Name, e.Subject, "columns", "%s was made on the source, and the patterns of %s choose it; it is not followed. To add it: %s", e.Subject, c.Name, e.Remedy)
+		v.Say(ctx, "warning", System, c.Name, e.Subject, "columns",
+			"%s was made on the source, and the patterns of %s choose it; it is not followed. To add it: %s", e.Subject, c.Name,
+			e.Remedy)
 	}
 	return nil
 }

@@ -34,7 +34,9 @@ func (v *Voyage) ChangeSettings(ctx context.Context, c *domain.Crossing, s domai
 	at := slices.IndexFunc(changes, func(x domain.SettingChange) bool { return !x.Setting.Live })
 	planned := at >= 0
 	if planned && lifecycle.AllowOn(lifecycle.Change, c) != nil {
-		return domain.Conflict("%s can be changed until the start, and crossing %s is %s: its plan is in use. docs/settings.md lists what can be changed while it runs", changes[at].Setting.Key, c.Name, c.Kind.PhaseLabel(c.Phase))
+		return domain.Conflict("%s can be changed until the start, and crossing %s is %s: its plan is in use. "+
+			"docs/settings.md lists what can be changed while it runs", changes[at].Setting.Key, c.Name,
+			c.Kind.PhaseLabel(c.Phase))
 	}
 	if c.Phase == domain.PhaseCuttingOver {
 		return domain.Conflict("crossing %s is cutting over; its settings stand until that has ended", c.Name)
@@ -85,7 +87,8 @@ func tablesText(patterns []string, p domain.Planning) string {
 
 // ChooseTables replaces what is planned for a crossing that has not started; a
 // survey or fit check made before no longer counts.
-func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule, planning domain.Planning, actor string) error {
+func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule,
+	planning domain.Planning, actor string) error {
 	if err := lifecycle.AllowOn(lifecycle.Change, c); err != nil {
 		return err
 	}
@@ -111,8 +114,11 @@ func (v *Voyage) ChooseTables(ctx context.Context, c *domain.Crossing, patterns 
 	if err := v.Store.SavePlanning(ctx, c, patterns, rules, planning); err != nil {
 		return err
 	}
-	v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info", Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
-		tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), domain.Counted(len(planning.Queries), "query", "queries")),
+	v.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "change", Severity: "info",
+		Message: fmt.Sprintf("%s planned %s anew: tables %s; %s, %s", actor, c.Name,
+			tablesText(patterns, planning), domain.Many(int64(len(rules)), "rule"), domain.Counted(len(planning.Queries),
+				"query",
+				"queries")),
 		Detail: planChanges(plan{c.Patterns, c.Rules, c.Planning}, plan{patterns, rules, planning})})
 	return nil
 }

@@ -14,7 +14,8 @@ import (
 
 // The source is closed for good, for whoever was not told. What stopping the writes takes back
 // opens it again.
-var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepClose, Order: 80, Real: true, Check: stillStopped, Do: closeSource})
+var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepClose, Order: 80, Real: true, Check: stillStopped,
+	Do: closeSource})
 
 // stillStopped makes sure that what holds the source's writes was not lost.
 func stillStopped(ctx context.Context, r *run) error {
@@ -64,7 +65,8 @@ func stillQuiet(ctx context.Context, r *run) error {
 		return err
 	}
 	if r.drained.epoch != before.epoch {
-		return domain.Conflict("capture was taken over while writes were stopped, so it is not known whether rows changed since: cut over again")
+		return domain.Conflict("capture was taken over while writes were stopped, so it is not known whether rows changed " +
+			"since: cut over again")
 	}
 	n := r.drained.changes - before.changes
 	if n == 0 {
@@ -81,6 +83,7 @@ func stillQuiet(ctx context.Context, r *run) error {
 			break
 		}
 	}
-	return domain.Conflict("%s of %s came to the source after its writes were stopped: something writes that the stop does not bind (a replica's own source, an event, a user above it). Find and stop it, then cut over again",
+	return domain.Conflict("%s of %s came to the source after its writes were stopped: something writes that the stop "+
+		"does not bind (a replica's own source, an event, a user above it). Find and stop it, then cut over again",
 		domain.Many(int(n), "change"), cmp.Or(strings.Join(tables, ", "), "the tables"))
 }

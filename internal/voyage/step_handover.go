@@ -19,7 +19,8 @@ import (
 )
 
 // From here on there is no way back, unless nobody took the hand-over up.
-var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepHandOver, Order: 90, Limit: handOverLimit, Real: true, Forward: true, Do: handOver})
+var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepHandOver, Order: 90, Limit: handOverLimit, Real: true,
+	Forward: true, Do: handOver})
 
 // handOverLimit is how long webhook and command may take together.
 const handOverLimit = 5 * time.Minute
@@ -28,7 +29,8 @@ const handOverLimit = 5 * time.Minute
 func handOver(ctx context.Context, r *run) (string, error) {
 	set := r.k.Settings
 	note := "no webhook or command is set; the target is ready"
-	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source, "target": r.c.Target,
+	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source,
+		"target":       r.c.Target,
 		"end_position": r.v.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})
 	if err != nil {
 		return "", err
@@ -52,7 +54,8 @@ func handOver(ctx context.Context, r *run) (string, error) {
 			ended = "failed: " + err.Error()
 		}
 		r.v.Record(ctx, domain.JournalEntry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over", Severity: "warning",
-			Message: "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(string(out[:min(len(out), 4000)]))})
+			Message: "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(
+				string(out[:min(len(out), 4000)]))})
 		if err != nil {
 			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
 		}
@@ -81,11 +84,14 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 		unknown = unknown || !never && !refused
 		if refused || ctx.Err() != nil || try == handOverTries {
 			if unknown {
-				return "", fmt.Errorf("the hand-over webhook: %w. Whether it took effect is not known: it was asked %d times with the Idempotency-Key %s; see there whether applications use the target already, as the source takes writes again", err, try, key)
+				return "", fmt.Errorf("the hand-over webhook: %w. Whether it took effect is not known: it was asked %d times "+
+					"with the Idempotency-Key %s; see there whether applications use the target already, as the source takes "+
+					"writes again", err, try, key)
 			}
 			return "", fmt.Errorf("the hand-over webhook: %w", err)
 		}
-		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
+		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover",
+			"the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
 		if !waits.Sleep(ctx, time.Duration(try)*time.Second) {
 			return "", ctx.Err()
 		}

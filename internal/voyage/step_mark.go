@@ -21,7 +21,8 @@ func markEnd(ctx context.Context, r *run) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if block := domain.Blocking(provedInside(planning.CheckTables(r.c, cat, tables), r.k.Settings.CutoverDepth), "dustyferry cutover ready "+r.c.Name); block != "" {
+	if block := domain.Blocking(provedInside(planning.CheckTables(r.c, cat, tables), r.k.Settings.CutoverDepth),
+		"dustyferry cutover ready "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
 	lost, err := r.src.Mind(ctx, r.c.CaptureName(), r.plans, func(string) error { return nil })
@@ -29,7 +30,8 @@ func markEnd(ctx context.Context, r *run) (string, error) {
 		return "", err
 	}
 	if len(lost) > 0 {
-		return "", domain.Conflict("not ready: changes of %s are not in what capture reads any more; load it again: dustyferry crossing restart %s --table %s", lost[0], r.c.Name, lost[0])
+		return "", domain.Conflict("not ready: changes of %s are not in what capture reads any more; load it again: "+
+			"dustyferry crossing restart %s --table %s", lost[0], r.c.Name, lost[0])
 	}
 	at, err := r.src.Heartbeat(ctx)
 	if err != nil {

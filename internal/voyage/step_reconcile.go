@@ -39,7 +39,9 @@ func compareAtEnd(ctx context.Context, r *run) (string, error) {
 		return "", err
 	}
 	if res.Findings > 0 {
-		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings, r.c.Name)
+		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings,
+			r.c.Name)
 	}
-	return fmt.Sprintf("%s, %s alike on both sides (%s)", domain.Many(res.Tables, "table"), domain.Many(res.SourceRows, "row"), depth), nil
+	return fmt.Sprintf("%s, %s alike on both sides (%s)", domain.Many(res.Tables, "table"), domain.Many(res.SourceRows,
+		"row"), depth), nil
 }

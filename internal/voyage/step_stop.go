@@ -20,7 +20,8 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepStopWrites, Order: 20
 func stopWrites(ctx context.Context, r *run) (string, error) {
 	set := r.k.Settings
 	if set.StopMethod == domain.StopWord {
-		if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsWord, "waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")"); err != nil {
+		if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsWord,
+			"waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")"); err != nil {
 			return "", err
 		}
 		for {

@@ -33,7 +33,8 @@ func parseStop(text string, driver engine.Driver) (*stopping, error) {
 	}
 	at, err := driver.ParsePosition(text)
 	if err != nil || at == 0 {
-		return nil, domain.Invalid("stop_at is %q; give a time such as 2026-12-01T02:00:00Z, or a log position such as %s", text, driver.FormatPosition(0x16B374D8))
+		return nil, domain.Invalid("stop_at is %q; give a time such as 2026-12-01T02:00:00Z, or a log position such as %s",
+			text, driver.FormatPosition(0x16B374D8))
 	}
 	return &stopping{at: at, text: text}, nil
 }
@@ -53,7 +54,8 @@ func (v *Voyage) CheckCaptureSettings(ctx context.Context, source string, kind d
 	}
 	switch {
 	case kind != domain.KindCapture && (s.StartFrom != "" || s.Slot != ""):
-		return domain.Invalid("start_from and slot are for crossings that only follow changes; one that copies rows begins where its load does")
+		return domain.Invalid("start_from and slot are for crossings that only follow changes; one that copies rows begins " +
+			"where its load does")
 	case kind == domain.KindLoad && s.StopAt != "":
 		return domain.Invalid("stop_at is for crossings that follow changes; one that only copies rows ends with its load")
 	case strings.TrimSpace(s.StartFrom) != "":
@@ -75,7 +77,8 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *plannin
 		}
 		at, err := v.resolvePlace(ctx, c, s.Source, set.StartFrom)
 		if err == nil && at < from {
-			err = domain.Conflict("the replication slot %s gives changes from log position %s on; start_from is %s, before that", set.Slot, v.Position(ctx, c.Source, from), set.StartFrom)
+			err = domain.Conflict("the replication slot %s gives changes from log position %s on; start_from is %s, before that",
+				set.Slot, v.Position(ctx, c.Source, from), set.StartFrom)
 		}
 		return at, err
 	}
@@ -92,7 +95,9 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *plannin
 	}
 	// A log of this kind can only be read from where a slot was made.
 	if at < from {
-		return 0, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION dusty FOR TABLE …; SELECT pg_create_logical_replication_slot('dusty', 'pgoutput'); name it with --slot",
+		return 0, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just "+
+			"now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION dusty FOR TABLE …; "+
+			"SELECT pg_create_logical_replication_slot('dusty', 'pgoutput'); name it with --slot",
 			v.Position(ctx, c.Source, from), c.Name, set.StartFrom)
 	}
 	return at, nil
@@ -100,7 +105,8 @@ func (v *Voyage) captureFrom(ctx context.Context, c *domain.Crossing, s *plannin
 
 // resolvePlace reads a place that a person gave: a position, or a name that all servers of one
 // history share.
-func (v *Voyage) resolvePlace(ctx context.Context, c *domain.Crossing, src *engine.Opened, text string) (domain.Position, error) {
+func (v *Voyage) resolvePlace(ctx context.Context, c *domain.Crossing, src *engine.Opened,
+	text string) (domain.Position, error) {
 	d, err := v.Store.Database(ctx, c.Source)
 	if err != nil {
 		return 0, err
@@ -155,9 +161,11 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 	f.mu.Lock()
 	at := f.applied
 	f.mu.Unlock()
-	text := fmt.Sprintf("capture stopped at log position %s, as stop_at says (%s): all that was committed before is applied. Resume with another stop_at, or with none, to go on; the source keeps its log until then",
+	text := fmt.Sprintf("capture stopped at log position %s, as stop_at says (%s): all that was committed before is "+
+		"applied. Resume with another stop_at, or with none, to go on; the source keeps its log until then",
 		f.v.Position(ctx, f.c.Source, at), stop.text)
-	if _, err := f.v.Store.SetCondition(ctx, f.c.ID, []domain.Condition{domain.ConditionRunning, domain.ConditionHeld, domain.ConditionPaused}, domain.ConditionPaused, text, false); err != nil {
+	if _, err := f.v.Store.SetCondition(ctx, f.c.ID, []domain.Condition{domain.ConditionRunning, domain.ConditionHeld,
+		domain.ConditionPaused}, domain.ConditionPaused, text, false); err != nil {
 		return err
 	}
 	f.v.Say(ctx, "warning", System, f.c.Name, "capture", "pause", "%s", text)

@@ -58,7 +58,10 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 	f.applied, f.received, f.committed = domain.Position(st.Applied), domain.Position(st.Received), st.Committed
 	var side sync.WaitGroup
 	side.Go(func() {
-		if err := domain.Guarded("reporting how far capture is", func() error { f.reportLoop(run, cancel); return nil }); err != nil {
+		if err := domain.Guarded("reporting how far capture is", func() error {
+			f.reportLoop(run, cancel)
+			return nil
+		}); err != nil {
 			cancel(err)
 		}
 	})
@@ -76,16 +79,19 @@ func (v *Voyage) runStream(ctx context.Context, st *records.Stream) {
 		over = now.Phase == domain.PhaseCutOver || now.Phase == domain.PhaseClosed
 	}
 	switch {
-	case over, ctx.Err() != nil, errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop), errors.Is(err, errAnew):
+	case over, ctx.Err() != nil, errors.Is(err, domain.ErrTakenOver), errors.Is(err, errToldToStop),
+		errors.Is(err, errAnew):
 		_, _ = v.Store.DropStream(end, c.ID, st.Epoch, 0, "", "")
 	case domain.IsKind(err, domain.ProblemConflict):
 		v.holdStream(end, &c, st, err, "capture is held: "+err.Error())
 	case engine.Lasting(err) && st.Failures >= 3:
-		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. Correct the row or the table there and resume, or restart the table", err))
+		v.holdStream(end, &c, st, err, fmt.Sprintf("capture is held, as the target refuses a change again and again: %s. "+
+			"Correct the row or the table there and resume, or restart the table", err))
 	default:
 		wait := waits.BackOff(st.Failures)
 		if mine, _ := v.Store.DropStream(end, c.ID, st.Epoch, wait, err.Error(), ""); mine {
-			v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s", wait.Round(time.Second), err)
+			v.Say(end, "warning", System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s",
+				wait.Round(time.Second), err)
 		}
 	}
 }
@@ -170,14 +176,18 @@ func (f *follower) reportLoop(ctx context.Context, cancel context.CancelCauseFun
 	var beside sync.WaitGroup
 	defer beside.Wait()
 	beside.Go(func() {
-		if err := domain.Guarded("looking at the source", func() error { f.watchSource(ctx, cancel); return nil }); err != nil {
+		if err := domain.Guarded("looking at the source", func() error {
+			f.watchSource(ctx, cancel)
+			return nil
+		}); err != nil {
 			cancel(err)
 		}
 	})
 	var trend gauge.Trend
 	waits.Every(ctx, time.Second, func() {
 		f.mu.Lock()
-		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(), Changes: f.changes,
+		r := records.Report{Received: f.received, Applied: f.applied, Committed: f.committed, LagSeconds: f.lagNow(),
+			Changes:  f.changes,
 			SourceAt: f.sourceAt, Read: f.read, Written: f.written, Recent: f.applieds, Note: f.note, Following: f.src != nil}
 		if _, p50, p99, known := f.lags.Of(f.sourceTime()); known {
 			r.LagP50, r.LagP99 = sql.NullFloat64{Float64: p50, Valid: true}, sql.NullFloat64{Float64: p99, Valid: true}
@@ -316,7 +326,8 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 		f.tables[t.ID] = &side{row: t, there: t.Plan.TargetPlan()}
 		f.order = append(f.order, t.ID)
 	}
-	f.machine = follow.New(followed, follow.Options{Applied: at, AppliedAt: f.committed, Copies: f.c.Kind != domain.KindCapture, BatchChanges: f.c.Settings.BatchChanges})
+	f.machine = follow.New(followed, follow.Options{Applied: at, AppliedAt: f.committed,
+		Copies: f.c.Kind != domain.KindCapture, BatchChanges: f.c.Settings.BatchChanges})
 	defer f.machine.Close()
 	except, err := dst.Origin(ctx)
 	if err != nil {
@@ -331,7 +342,8 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	f.applied = at
 	f.src, f.cap, f.since = src, capture, time.Now()
 	f.mu.Unlock()
-	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker, v.Position(ctx, f.c.Source, at))
+	v.Say(ctx, "info", System, f.c.Name, "capture", "capture", "capture runs on %s from log position %s", v.Worker,
+		v.Position(ctx, f.c.Source, at))
 	f.beside.Go(func() { f.mindApplier(ctx, watch, cut) })
 	f.mindStop(ctx)
 	return f.drive(ctx)

@@ -46,7 +46,8 @@ func (v *Voyage) TakeUp(ctx context.Context, c *domain.Crossing, actor string) e
 		return err
 	}
 	if at < domain.Position(c.MaxRead) {
-		return domain.Conflict("changes are applied only up to %s, and rows were read at up to %s: the target equals no moment of the source yet. Restart %s to load from this server",
+		return domain.Conflict("changes are applied only up to %s, and rows were read at up to %s: the target equals no "+
+			"moment of the source yet. Restart %s to load from this server",
 			v.Position(ctx, c.Source, at), v.Position(ctx, c.Source, domain.Position(c.MaxRead)), c.Name)
 	}
 	to, err := src.ResolveGTID(ctx, waymark)
@@ -59,6 +60,8 @@ func (v *Voyage) TakeUp(ctx context.Context, c *domain.Crossing, actor string) e
 	if err := v.Store.Rebase(ctx, c.ID, to, now); err != nil {
 		return err
 	}
-	v.Say(ctx, "warning", actor, c.Name, "capture", "take up", "%s let %s go on from another server (%s; it was %s): after %s, which is %s there", actor, c.Name, now, was, waymark, v.Position(ctx, c.Source, to))
+	v.Say(ctx, "warning", actor, c.Name, "capture", "take up",
+		"%s let %s go on from another server (%s; it was %s): after %s, which is %s there", actor, c.Name, now, was, waymark,
+		v.Position(ctx, c.Source, to))
 	return v.ResumeCrossing(ctx, c, actor)
 }

@@ -33,13 +33,15 @@ const (
 )
 
 // AddTask adds a task and its job in one transaction.
-func (v *Voyage) AddTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string) (int64, error) {
+func (v *Voyage) AddTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any,
+	actor string) (int64, error) {
 	return v.addTask(ctx, c, kind, args, actor, nil)
 }
 
 // addTask adds a task, its job and whatever else belongs to it in one transaction: either all
 // of it comes about, or nothing.
-func (v *Voyage) addTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string, with func(pgx.Tx) error) (int64, error) {
+func (v *Voyage) addTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string,
+	with func(pgx.Tx) error) (int64, error) {
 	if actor != System && lifecycle.Beside(kind, TaskReconcile) == lifecycle.Refused {
 		if err := v.yieldTo(ctx, c, fmt.Sprintf("%s asked for other work: %s", actor, kind)); err != nil {
 			return 0, err
@@ -81,15 +83,19 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 	return map[lifecycle.Work]tasks.Work{
 		TaskPrepare: begins,
 		TaskRestart: begins,
-		TaskSurvey:  {Do: func(ctx context.Context, c crossing, _ task, n note) error { return v.surveyTask(ctx, c, n) }, Answers: true},
-		TaskBuild:   {Do: func(ctx context.Context, c crossing, _ task, n note) error { return v.buildTask(ctx, c, n) }, Repeats: true},
+		TaskSurvey: {Do: func(ctx context.Context, c crossing, _ task, n note) error { return v.surveyTask(ctx, c, n) },
+			Answers: true},
+		TaskBuild: {Do: func(ctx context.Context, c crossing, _ task, n note) error { return v.buildTask(ctx, c, n) },
+			Repeats: true},
 		TaskRefresh: {Do: v.refresh, Undo: v.endRun},
 		TaskReconcile: {
 			Do: func(ctx context.Context, c crossing, t task, n note) error {
 				return decoded(t, func(a compare.Args) error { return v.Comparer.Run(ctx, c, a.Reconciliation, false, n) })
 			},
 			Undo: func(ctx context.Context, _ crossing, t task, why string) error {
-				return decoded(t, func(a compare.Args) error { return v.Store.EndReconciliation(ctx, a.Reconciliation, "cancelled", why) })
+				return decoded(t, func(a compare.Args) error {
+					return v.Store.EndReconciliation(ctx, a.Reconciliation, "cancelled", why)
+				})
 			},
 		},
 		TaskRepair: {Do: func(ctx context.Context, c crossing, t task, n note) error {
@@ -109,7 +115,8 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 				return decoded(t, func(a AddArgs) error { return v.unadd(ctx, c, a) })
 			},
 		},
-		TaskCutover: {Do: func(ctx context.Context, c crossing, t task, _ note) error { return v.cutover(ctx, c, t) }, Whole: true},
+		TaskCutover: {Do: func(ctx context.Context, c crossing, t task, _ note) error { return v.cutover(ctx, c, t) },
+			Whole: true},
 		TaskClose: {Do: func(ctx context.Context, c crossing, t task, _ note) error {
 			return decoded(t, func(a CloseArgs) error { return v.close(ctx, c, a, t.Actor) })
 		}, Whole: true, Repeats: true},
@@ -132,10 +139,12 @@ func (v *Voyage) unbegin(ctx context.Context, c *domain.Crossing, t *domain.Task
 	if err := v.endRun(ctx, c, t, why); err != nil {
 		return err
 	}
-	if now, err := v.Store.CrossingByID(ctx, c.ID); err != nil || now.Phase == domain.PhaseDraft || now.Phase == domain.PhaseSurveyed {
+	if now, err := v.Store.CrossingByID(ctx, c.ID); err != nil || now.Phase == domain.PhaseDraft ||
+		now.Phase == domain.PhaseSurveyed {
 		return err
 	}
-	v.Hold(ctx, c, "", fmt.Sprintf("%s of %s has not come to its end (%s). Resume to begin it again, or close the crossing", t.Kind, c.Name, why))
+	v.Hold(ctx, c, "", fmt.Sprintf("%s of %s has not come to its end (%s). Resume to begin it again, or close "+
+		"the crossing", t.Kind, c.Name, why))
 	return nil
 }
 
@@ -152,7 +161,8 @@ func (v *Voyage) endRun(ctx context.Context, c *domain.Crossing, t *domain.Task,
 }
 
 // AddReconciliation keeps a comparison together with the task that makes it.
-func (v *Voyage) AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (id int64, err error) {
+func (v *Voyage) AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string,
+	actor string) (id int64, err error) {
 	err = v.Queue.In(ctx, func(tx pgx.Tx) error {
 		if id, err = records.AddReconciliationTx(ctx, tx, c.ID, depth, patterns); err != nil {
 			return err

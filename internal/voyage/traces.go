@@ -60,7 +60,8 @@ func (v *Voyage) RemoveTraces(ctx context.Context, database, uid, actor string) 
 	}
 	for _, l := range list {
 		if l.Crossing == uid && l.Busy && !l.InUse {
-			return domain.Conflict("somebody reads the %s %s just now: it belongs to a crossing of another installation that is alive; close it there", l.Kind, l.Trace.Name)
+			return domain.Conflict("somebody reads the %s %s just now: it belongs to a crossing of another installation that "+
+				"is alive; close it there", l.Kind, l.Trace.Name)
 		}
 	}
 	var removed []string
@@ -85,8 +86,10 @@ func (v *Voyage) RemoveTraces(ctx context.Context, database, uid, actor string) 
 		removed = append(removed, l.Kind)
 	}
 	if len(removed) == 0 {
-		return domain.NotFound("no crossing %s has left anything in %s; 'dustyferry database traces %s' lists what there is", uid, database, database)
+		return domain.NotFound("no crossing %s has left anything in %s; 'dustyferry database traces %s' lists what there is",
+			uid, database, database)
 	}
-	v.Say(ctx, "warning", actor, "", database, "traces", "%s removed what crossing %s had left in %s: %s", actor, uid, database, strings.Join(removed, ", "))
+	v.Say(ctx, "warning", actor, "", database, "traces", "%s removed what crossing %s had left in %s: %s", actor, uid,
+		database, strings.Join(removed, ", "))
 	return nil
 }

@@ -51,7 +51,8 @@ func (r *run) undo(ctx context.Context, cause error) error {
 		}
 	}
 	_ = r.v.Store.EndCutover(end, r.k.ID, "undone", cause.Error())
-	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s", cutoverWord(r.k.Rehearsal), cause)
+	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s",
+		cutoverWord(r.k.Rehearsal), cause)
 	if !r.k.Rehearsal {
 		r.v.Notify(end, r.c, journal.EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
 	}
@@ -72,12 +73,14 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 		}
 		if err = r.reopen(end); err == nil {
 			if try > 1 {
-				_, err = r.v.Store.SetCondition(end, r.c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning, "", false)
+				_, err = r.v.Store.SetCondition(end, r.c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning, "",
+					false)
 			}
 			cancel()
 			return err
 		}
-		text := fmt.Sprintf("the %s (%s) could not be undone yet: %s. It is tried again until it works; the source may still refuse writes", cutoverWord(r.k.Rehearsal), cause, err)
+		text := fmt.Sprintf("the %s (%s) could not be undone yet: %s. It is tried again until it works; the source may "+
+			"still refuse writes", cutoverWord(r.k.Rehearsal), cause, err)
 		if try == 1 {
 			r.v.Hold(end, r.c, "cutover", text)
 		}

@@ -77,16 +77,19 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
 	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
 	v.Planning = planning.New(v.Store, v.Databases, v.Journal, v.Box.Derive)
-	v.Builder = build.New(v.Store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog, tables []domain.CrossingTable) []domain.TargetObject {
+	v.Builder = build.New(v.Store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog,
+		tables []domain.CrossingTable) []domain.TargetObject {
 		return planning.Deferred(dst, cat, planning.PlansOf(tables))
 	})
 	v.Phases = phases.New(v.Store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
 		_, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System)
 		return err
 	})
-	v.Loader = load.New(v.Store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels, Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.Phases.MoveNow, Fault: v.logFault})
+	v.Loader = load.New(v.Store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels,
+		Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.Phases.MoveNow, Fault: v.logFault})
 	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
-	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew, Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
+	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
+		Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
 	return v
 }
 

@@ -91,7 +91,9 @@ func (f *follower) durable(ctx context.Context) error {
 		}
 	}
 	if len(lost) > 0 {
-		return domain.Conflict("the target has lost chunks of %s that had landed (a failover, a restore, or fsync off), and whatever else it had committed since: load again, all tables: dustyferry crossing restart %s --all", strings.Join(lost, ", "), f.c.Name)
+		return domain.Conflict("the target has lost chunks of %s that had landed (a failover, a restore, or fsync off), "+
+			"and whatever else it had committed since: load again, all tables: dustyferry crossing restart %s --all",
+			strings.Join(lost, ", "), f.c.Name)
 	}
 	return nil
 }
@@ -110,6 +112,8 @@ func (f *follower) mindTables(ctx context.Context, src *engine.Opened) error {
 	if err != nil || len(lost) == 0 {
 		return nil // asked again soon
 	}
-	return domain.Conflict("changes of %s are not in what capture reads any more: the table is not in the publication %s on the source, as it was taken out, or another table has its name now. To load it again: dustyferry crossing restart %s --table %s",
+	return domain.Conflict("changes of %s are not in what capture reads any more: the table is not in the publication "+
+		"%s on the source, as it was taken out, or another table has its name now. To load it again: dustyferry crossing "+
+		"restart %s --table %s",
 		lost[0], f.c.CaptureName(), f.c.Name, lost[0])
 }

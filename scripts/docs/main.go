@@ -28,7 +28,8 @@ func main() {
 			err = keep(contractFile, contract, now, *check)
 		}
 	}
-	for file, text := range map[string]func() string{"docs/settings.md": settings, "docs/metrics.md": metrics, "docs/errors.md": refusals} {
+	for file, text := range map[string]func() string{"docs/settings.md": settings, "docs/metrics.md": metrics,
+		"docs/errors.md": refusals} {
 		if err == nil {
 			old, _ := os.ReadFile(file)
 			err = keep(file, old, []byte(text()), *check)
@@ -112,9 +113,12 @@ func settings() string {
 
 Made by ` + "`go run ./scripts/docs`" + ` from the list in ` + "`internal/domain/settingslist.go`" + `.
 
-- In a **manifest** a setting stands under ` + "`crossing.settings`" + ` by its key; on a **command line** it is a flag of the same name with dashes (` + "`lanes`, `--lanes`" + `); in the **API** it has the name given below where that is another.
+- In a **manifest** a setting stands under ` + "`crossing.settings`" +
+		` by its key; on a **command line** it is a flag of the same name with dashes (` + "`lanes`, `--lanes`" +
+		`); in the **API** it has the name given below where that is another.
 - **Sizes** are written as a number of bytes or with a unit: kB, MB, GB, TB are powers of 1,000, and KiB, MiB, GiB, TiB powers of 1,024. **Durations** are written like ` + "`5s` or `2m30s`" + `; the API takes and gives seconds.
-- What a manifest or a request leaves out is as new crossings begin with (` + "`dustyferry defaults`" + `), and after the start as it was. An explicit 0 or an empty text is a value of its own, which an export keeps.
+- What a manifest or a request leaves out is as new crossings begin with (` + "`dustyferry defaults`" +
+		`), and after the start as it was. An explicit 0 or an empty text is a value of its own, which an export keeps.
 - **While it runs**: what says "yes" takes effect within seconds, also in the middle of a load; the others shape the plan, and can be changed until the start.
 - An admin can lock settings for all crossings by their keys (` + "`dustyferry house`" + `).
 `)
@@ -122,7 +126,8 @@ Made by ` + "`go run ./scripts/docs`" + ` from the list in ` + "`internal/domain
 		fmt.Fprintf(&b, "\n## %s\n\n| key | what for | may be | default | while it runs |\n|---|---|---|---|---|\n", group)
 		for _, d := range domain.SettingsList() {
 			if d.Group == group {
-				fmt.Fprintf(&b, "| `%s`%s | %s%s | %s | %s | %s |\n", d.Key, inAPI(d), d.Help, note(d), may(d), byDefault(d), map[bool]string{true: "yes", false: "no"}[d.Live])
+				fmt.Fprintf(&b, "| `%s`%s | %s%s | %s | %s | %s |\n", d.Key, inAPI(d), d.Help, note(d), may(d), byDefault(d),
+					map[bool]string{true: "yes", false: "no"}[d.Live])
 			}
 		}
 	}
@@ -182,16 +187,20 @@ func metrics() string {
 
 Made by ` + "`go run ./scripts/docs`" + ` from the list in ` + "`internal/api/metrics.go`" + `.
 
-` + "`GET /metrics`" + ` answers in the text format of Prometheus and needs no token. It names crossings and counts, never hosts, users or values. What was not measured has no sample.
+` + "`GET /metrics`" +
+		` answers in the text format of Prometheus and needs no token. It names crossings and counts, never hosts, users or values. What was not measured has no sample.
 
 | metric | type | labels | what |
 |---|---|---|---|
 `)
 	for _, m := range api.Metrics {
-		fmt.Fprintf(&b, "| `%s` | %s | crossing | %s |\n", m.Name, map[bool]string{true: "counter", false: "gauge"}[m.Counts], m.Help)
+		fmt.Fprintf(&b, "| `%s` | %s | crossing | %s |\n", m.Name, map[bool]string{true: "counter", false: "gauge"}[m.Counts],
+			m.Help)
 	}
-	b.WriteString("| `dustyferry_crossing` | gauge | crossing, phase, condition | 1 for the phase and condition that a crossing is in. |\n")
-	b.WriteString("| `dustyferry_request_seconds` | histogram | path, status | Time to answer a request. |\n\nBeside them stand the usual figures of a Go process (`go_…`, `process_…`).\n")
+	b.WriteString("| `dustyferry_crossing` | gauge | crossing, phase, condition | 1 for the phase and condition that a " +
+		"crossing is in. |\n")
+	b.WriteString("| `dustyferry_request_seconds` | histogram | path, status | Time to answer a request. |\n\nBeside " +
+		"them stand the usual figures of a Go process (`go_…`, `process_…`).\n")
 	return b.String()
 }
 

@@ -21,8 +21,10 @@ type field struct {
 func (r *run) fieldsOf(s side) (map[string][]field, error) {
 	out := map[string][]field{}
 	if s.maria != nil {
-		rows, err := r.rows(s, `SELECT c.table_name, column_name, data_type, column_type, generation_expression IS NOT NULL FROM information_schema.columns c JOIN information_schema.tables t USING (table_schema, table_name)
- WHERE c.table_schema = database() AND table_type LIKE '%BASE TABLE' OR c.table_schema = database() AND table_type = 'SYSTEM VERSIONED' ORDER BY c.table_name, ordinal_position`)
+		rows, err := r.rows(s, `SELECT c.table_name, column_name, data_type, column_type, generation_expression IS NOT NULL
+  FROM information_schema.columns c JOIN information_schema.tables t USING (table_schema, table_name)
+ WHERE c.table_schema = database() AND table_type LIKE '%BASE TABLE' OR c.table_schema = database()
+   AND table_type = 'SYSTEM VERSIONED' ORDER BY c.table_name, ordinal_position`)
 		for _, x := range rows {
 			out[x[0]] = append(out[x[0]], field{x[1], x[2], x[3], x[4] == "1"})
 		}
@@ -33,10 +35,14 @@ func (r *run) fieldsOf(s side) (map[string][]field, error) {
 		return nil, err
 	}
 	defer func() { _ = c.Close(r.ctx) }()
-	list, err := r.strings1(c, `SELECT nspname || chr(1) || c.relname || chr(1) || attname || chr(1) || CASE WHEN t.typtype = 'd' THEN (SELECT b.typname FROM pg_catalog.pg_type b WHERE b.oid = t.typbasetype) WHEN t.typtype = 'b' THEN t.typname ELSE 'text' END
+	list, err := r.strings1(c, `SELECT nspname || chr(1) || c.relname || chr(1) || attname || chr(1) || CASE
+  WHEN t.typtype = 'd' THEN (SELECT b.typname FROM pg_catalog.pg_type b WHERE b.oid = t.typbasetype)
+  WHEN t.typtype = 'b' THEN t.typname ELSE 'text' END
  || chr(1) || format_type(a.atttypid, atttypmod) || chr(1) || (attgenerated <> '')
-  FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = attrelid JOIN pg_catalog.pg_namespace n ON n.oid = relnamespace JOIN pg_catalog.pg_type t ON t.oid = atttypid
- WHERE attnum > 0 AND NOT attisdropped AND relkind IN ('r', 'p') AND NOT relispartition AND `+ours+` AND `+members+` ORDER BY attrelid, attnum`)
+  FROM pg_catalog.pg_attribute a JOIN pg_catalog.pg_class c ON c.oid = attrelid
+    JOIN pg_catalog.pg_namespace n ON n.oid = relnamespace JOIN pg_catalog.pg_type t ON t.oid = atttypid
+ WHERE attnum > 0 AND NOT attisdropped AND relkind IN ('r', 'p') AND NOT relispartition AND `+ours+` AND `+members+
+		` ORDER BY attrelid, attnum`)
 	for _, l := range list {
 		x := strings.Split(l, "\x01")
 		if r.schemas == nil {
@@ -134,7 +140,8 @@ func (r *run) texts(s side, table string, pairs [][2]field, n int) ([]string, er
 	var rows [][]string
 	if s.maria != nil {
 		var err error
-		if rows, err = r.rows(s, fmt.Sprintf("SELECT %s FROM `%s`", strings.Join(append(list, "1"), ", "), strings.ReplaceAll(table, "`", "``"))); err != nil {
+		if rows, err = r.rows(s, fmt.Sprintf("SELECT %s FROM `%s`", strings.Join(append(list, "1"), ", "),
+			strings.ReplaceAll(table, "`", "``"))); err != nil {
 			return nil, err
 		}
 	} else {
@@ -143,7 +150,8 @@ func (r *run) texts(s side, table string, pairs [][2]field, n int) ([]string, er
 			return nil, err
 		}
 		defer func() { _ = c.Close(r.ctx) }()
-		sql := fmt.Sprintf("SELECT ARRAY[%s]::text[] FROM %s.%s", strings.Join(append(list, "'1'"), ", "), ident(r.schemaOf(s, table)), ident(table))
+		sql := fmt.Sprintf("SELECT ARRAY[%s]::text[] FROM %s.%s", strings.Join(append(list, "'1'"), ", "),
+			ident(r.schemaOf(s, table)), ident(table))
 		found, err := c.Query(r.ctx, sql)
 		if err != nil {
 			return nil, err
@@ -189,7 +197,8 @@ func mariaText(f field, both bool) string {
 		return q + " + 0"
 	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
 		return "hex(" + q + ")"
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
 		return "hex(ST_AsWKB(" + q + "))"
 	case "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "json", "enum", "set":
 		if both {
@@ -222,7 +231,9 @@ func pgText(f field) string {
 		return "extract(epoch FROM " + q + ")::numeric::text"
 	case "interval":
 		if f.full == "interval" {
-			return "CASE WHEN extract(year FROM " + q + ") <> 0 OR extract(month FROM " + q + ") <> 0 THEN " + q + "::text ELSE extract(epoch FROM " + q + ")::numeric::text END || ' interval ' || upper(encode(convert_to(" + q + "::text, 'UTF8'), 'hex'))"
+			return "CASE WHEN extract(year FROM " + q + ") <> 0 OR extract(month FROM " + q + ") <> 0 THEN " + q +
+				"::text ELSE extract(epoch FROM " + q + ")::numeric::text END || ' interval ' || upper(encode(convert_to(" + q +
+				"::text, 'UTF8'), 'hex'))"
 		}
 	}
 	return "upper(encode(convert_to(" + q + "::text, 'UTF8'), 'hex'))"
@@ -256,13 +267,15 @@ func alike(v string, p [2]field, losing bool) string {
 		}
 		return plainNumber(v)
 	case is("bit") && p[0].typ != "varbit" && !is("text", "longtext"):
-		if p[0].typ == p[1].typ && len(v) > 0 && strings.Trim(v, "01") == "" && strings.HasPrefix(p[1].full+p[0].full, "bit") && len(v) > 1 {
+		if p[0].typ == p[1].typ && len(v) > 0 && strings.Trim(v, "01") == "" && strings.HasPrefix(p[1].full+p[0].full,
+			"bit") && len(v) > 1 {
 			if n, err := strconv.ParseUint(v, 2, 64); err == nil && padded(v, p) {
 				return strconv.FormatUint(n, 10)
 			}
 		}
 		return v
-	case is("decimal", "numeric", "money", "int", "bigint", "smallint", "tinyint", "mediumint", "year", "int2", "int4", "int8", "oid"):
+	case is("decimal", "numeric", "money", "int", "bigint", "smallint", "tinyint", "mediumint", "year", "int2", "int4",
+		"int8", "oid"):
 		return plainNumber(v)
 	case is("date", "datetime", "timestamp", "timestamptz"):
 		if losing && (strings.Contains(v, "-00") || strings.HasPrefix(v, "0000")) {

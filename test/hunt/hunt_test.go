@@ -59,7 +59,8 @@ func TestScriptsAreReadAsWritten(t *testing.T) {
 			t.Fatalf("seed %d: %d steps were written, %d read", n, len(s.Steps), len(back.Steps))
 		}
 		for i := range s.Steps {
-			if a, b := s.Steps[i], back.Steps[i]; a.Do != b.Do || a.On != b.On || a.Text != b.Text && len(a.Text) == len(b.Text) {
+			if a, b := s.Steps[i], back.Steps[i]; a.Do != b.Do || a.On != b.On || a.Text != b.Text &&
+				len(a.Text) == len(b.Text) {
 				t.Fatalf("seed %d, step %d: %+v was written, %+v read", n, i, a, b)
 			}
 		}
@@ -163,7 +164,8 @@ func TestHunt(t *testing.T) {
 				began := time.Now()
 				v := lane.Run(t.Context(), s)
 				<-turns
-				fmt.Printf("%s lane %d %s seed %-10d %5.1f s  %s\n", time.Now().Format("15:04:05"), n, s.Pair, s.Seed, time.Since(began).Seconds(), short(v.String()))
+				fmt.Printf("%s lane %d %s seed %-10d %5.1f s  %s\n", time.Now().Format("15:04:05"), n, s.Pair, s.Seed,
+					time.Since(began).Seconds(), short(v.String()))
 				switch {
 				case v.Fault != "":
 					tally.faults.Add(1)

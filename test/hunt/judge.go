@@ -12,9 +12,12 @@ import (
 // What is equal, said by plain SQL.
 
 // pinned makes a session read rows as they are, whatever role and database are set to.
-const pinned = `SET search_path = ''; SET timezone = 'UTC'; SET extra_float_digits = 3; SET "DateStyle" = 'ISO, YMD'; SET "IntervalStyle" = 'postgres';
-SET bytea_output = 'hex'; SET quote_all_identifiers = off; SET xmlbinary = 'base64'; SET row_security = off; SET client_encoding = 'UTF8'; SET lc_monetary = 'C'; SET client_min_messages = 'error';
-SET statement_timeout = '60s'; SET lock_timeout = 0; SET default_transaction_read_only = off; SET session_replication_role = origin; SET default_transaction_isolation = 'read committed'`
+const pinned = `SET search_path = ''; SET timezone = 'UTC'; SET extra_float_digits = 3; SET "DateStyle" = 'ISO, YMD';
+  SET "IntervalStyle" = 'postgres';
+SET bytea_output = 'hex'; SET quote_all_identifiers = off; SET xmlbinary = 'base64'; SET row_security = off;
+  SET client_encoding = 'UTF8'; SET lc_monetary = 'C'; SET client_min_messages = 'error';
+SET statement_timeout = '60s'; SET lock_timeout = 0; SET default_transaction_read_only = off;
+  SET session_replication_role = origin; SET default_transaction_isolation = 'read committed'`
 
 func (r *run) open(s side) (*pgx.Conn, error) {
 	c, err := pgx.Connect(r.ctx, s.url(s.server.User, s.server.Password))
@@ -37,18 +40,23 @@ func (r *run) strings1(c *pgx.Conn, sql string) ([]string, error) {
 const ours = `n.nspname NOT IN ('pg_catalog', 'information_schema', 'dusty_ferry', 'pg_toast') AND n.nspname NOT LIKE 'pg_temp%' AND n.nspname NOT LIKE 'pg_toast%'`
 
 // members are what extensions brought.
-const members = `NOT EXISTS (SELECT FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid AND d.deptype = 'e')`
+const members = `NOT EXISTS (SELECT FROM pg_depend d WHERE d.classid = 'pg_class'::regclass AND d.objid = c.oid
+  AND d.deptype = 'e')`
 
 // asked are the tables to be compared: each with its columns, and how it is read.
 const asked = `
-SELECT format('%I.%I', n.nspname, c.relname) || chr(1) || CASE c.relkind WHEN 'r' THEN 'ONLY ' ELSE '' END || chr(1) || coalesce(
-       (SELECT string_agg(quote_ident(attname), ', ' ORDER BY attname) FROM pg_attribute WHERE attrelid = c.oid AND attnum > 0 AND NOT attisdropped), '')
+SELECT format('%I.%I', n.nspname, c.relname) || chr(1) || CASE c.relkind WHEN 'r' THEN 'ONLY '
+  ELSE '' END || chr(1) || coalesce(
+       (SELECT string_agg(quote_ident(attname), ', ' ORDER BY attname) FROM pg_attribute WHERE attrelid = c.oid
+         AND attnum > 0 AND NOT attisdropped), '')
   FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND ` + ours + ` AND ` + members + ` ORDER BY 1`
 
 // wanted reports whether the crossing carries the table.
 func (r *run) wanted(table string) bool {
-	return len(r.s.Tables) == 0 || slices.ContainsFunc(slices.Concat(r.s.Tables, r.added), func(t string) bool { return bare(r.text(t)) == bare(table) })
+	return len(r.s.Tables) == 0 || slices.ContainsFunc(slices.Concat(r.s.Tables, r.added), func(t string) bool {
+		return bare(r.text(t)) == bare(table)
+	})
 }
 
 // differ is how the two sides differ, in words; empty: they are equal. A session of its own
@@ -111,7 +119,8 @@ func (r *run) look() (string, error) {
 		if b, err := r.sum(dst, onlyThere+name, cols); err != nil {
 			out = append(out, fmt.Sprintf("%s cannot be read on the target: %s", name, err))
 		} else if a != b {
-			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target%s", name, a, b, r.sample(src, dst, only+name+where, onlyThere+name, cols)))
+			out = append(out, fmt.Sprintf("%s differs: %s on the source, %s on the target%s", name, a, b,
+				r.sample(src, dst, only+name+where, onlyThere+name, cols)))
 		}
 	}
 	return strings.Join(out, "; "), nil
@@ -124,7 +133,9 @@ func (r *run) sum(c *pgx.Conn, from, cols string) (string, error) {
 		row = "ROW()"
 	}
 	var s string
-	err := c.QueryRow(r.ctx, fmt.Sprintf(`SELECT count(*) || ' rows of ' || coalesce(left(md5(string_agg(h, '' ORDER BY h COLLATE "C")), 8), '-') FROM (SELECT md5(convert_to(%s::text, 'UTF8')) AS h FROM %s) x`, row, from)).Scan(&s)
+	err := c.QueryRow(r.ctx, fmt.Sprintf(`SELECT count(*) || ' rows of ' || coalesce(left(md5(string_agg(h, ''
+  ORDER BY h COLLATE "C")), 8), '-') FROM (SELECT md5(convert_to(%s::text, 'UTF8')) AS h FROM %s) x`, row, from)).Scan(
+		&s)
 	return s, err
 }
 
@@ -170,7 +181,8 @@ func (r *run) judge() error {
 }
 
 // identitySQL is how the log identifies rows of every table.
-const identitySQL = `SELECT format('%I.%I', n.nspname, c.relname) || ' ' || c.relreplident::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+const identitySQL = `SELECT format('%I.%I', n.nspname, c.relname) || ' ' || c.relreplident::text FROM pg_class c
+  JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p') AND ` + ours + ` ORDER BY 1`
 
 func (r *run) remember() error {
@@ -225,7 +237,9 @@ func (r *run) afterwards() error {
 
 // objectsSQL are what tables have besides rows.
 const objectsSQL = `
-SELECT 'index ' || format('%I.%I', n.nspname, t.relname) || ' ' || CASE WHEN i.indisunique THEN 'UNIQUE ' ELSE '' END || regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE .*?INDEX .*? ON ', 'ON ') || CASE WHEN i.indisvalid THEN '' ELSE ' INVALID' END
+SELECT 'index ' || format('%I.%I', n.nspname, t.relname) || ' ' || CASE WHEN i.indisunique THEN 'UNIQUE '
+  ELSE '' END || regexp_replace(pg_get_indexdef(i.indexrelid), '^CREATE .*?INDEX .*? ON ', 'ON ') || CASE
+  WHEN i.indisvalid THEN '' ELSE ' INVALID' END
   FROM pg_index i JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace n ON n.oid = t.relnamespace WHERE ` + ours + `
 UNION ALL
 SELECT 'constraint ' || format('%I.%I', n.nspname, t.relname) || ' ' || conname || ' ' || pg_get_constraintdef(k.oid)
@@ -298,10 +312,12 @@ func (r *run) sameObjects() error {
 func (r *run) counters(src, dst *pgx.Conn) error {
 	// A counter is its column's, whose name it need not bear: a table that took another's place
 	// has one of another name.
-	const q = `SELECT replace(coalesce(o.column, format('%I.%I', s.schemaname, s.sequencename)), ' ', '_') || ' ' || s.increment_by || ' ' || coalesce(s.last_value::text, '-')
+	const q = `SELECT replace(coalesce(o.column, format('%I.%I', s.schemaname, s.sequencename)), ' ',
+  '_') || ' ' || s.increment_by || ' ' || coalesce(s.last_value::text, '-')
   FROM pg_sequences s LEFT JOIN (
        SELECT d.objid, format('%I.%I.%I', n.nspname, c.relname, a.attname) AS column
-         FROM pg_depend d JOIN pg_class c ON c.oid = d.refobjid JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.refobjsubid
+         FROM pg_depend d JOIN pg_class c ON c.oid = d.refobjid JOIN pg_namespace n ON n.oid = c.relnamespace
+           JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.refobjsubid
         WHERE d.classid = 'pg_class'::regclass AND d.refclassid = 'pg_class'::regclass AND d.deptype IN ('a', 'i')) o
        ON o.objid = format('%I.%I', s.schemaname, s.sequencename)::regclass
  WHERE s.schemaname <> 'dusty_ferry' ORDER BY 1`
@@ -342,21 +358,29 @@ func (r *run) closed() error {
 		return err
 	}
 	defer func() { _ = c.Close(r.ctx) }()
-	list, err := r.strings1(c, `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+	list, err := r.strings1(c, `SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c
+  JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p') AND `+ours+` AND `+members+` ORDER BY 1`)
 	if err != nil {
 		return err
 	}
 	for _, t := range list {
-		if len(r.s.Tables) > 0 && !slices.ContainsFunc(r.s.Tables, func(x string) bool { return strings.HasPrefix(bare(t), bare(x)) }) {
+		if len(r.s.Tables) > 0 && !slices.ContainsFunc(r.s.Tables, func(x string) bool {
+			return strings.HasPrefix(bare(t), bare(x))
+		}) {
 			continue
 		}
 		for _, role := range []string{"origin", "replica"} {
-			for _, sql := range []string{"INSERT INTO %s SELECT * FROM %[1]s LIMIT 0", "DELETE FROM %s WHERE false", "TRUNCATE %s CASCADE"} {
+			for _, sql := range []string{"INSERT INTO %s SELECT * FROM %[1]s LIMIT 0", "DELETE FROM %s WHERE false",
+				"TRUNCATE %s CASCADE"} {
 				sql = fmt.Sprintf(sql, t)
 				if strings.HasPrefix(sql, "INSERT") {
-					sql = fmt.Sprintf("DO $$ BEGIN EXECUTE 'INSERT INTO %[1]s (' || (SELECT string_agg(quote_ident(attname), ',') FROM pg_catalog.pg_attribute WHERE attrelid = '%[1]s'::pg_catalog.regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' AND attidentity <> 'a')"+
-						" || ') SELECT ' || (SELECT string_agg(quote_ident(attname), ',') FROM pg_catalog.pg_attribute WHERE attrelid = '%[1]s'::pg_catalog.regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' AND attidentity <> 'a') || ' FROM %[1]s LIMIT 0'; END $$", t)
+					sql = fmt.Sprintf("DO $$ BEGIN EXECUTE 'INSERT INTO %[1]s (' || (SELECT string_agg(quote_ident(attname), ',') "+
+						"FROM pg_catalog.pg_attribute WHERE attrelid = '%[1]s'::pg_catalog.regclass AND attnum > 0 AND NOT "+
+						"attisdropped AND attgenerated = '' AND attidentity <> 'a')"+
+						" || ') SELECT ' || (SELECT string_agg(quote_ident(attname), ',') FROM pg_catalog.pg_attribute WHERE attrelid "+
+						"= '%[1]s'::pg_catalog.regclass AND attnum > 0 AND NOT attisdropped AND attgenerated = '' AND attidentity <> "+
+						"'a') || ' FROM %[1]s LIMIT 0'; END $$", t)
 				}
 				if _, err := c.Exec(r.ctx, "BEGIN READ WRITE; SET LOCAL session_replication_role = "+role); err != nil {
 					return err
@@ -390,7 +414,8 @@ SELECT 'slot ' || slot_name FROM pg_replication_slots WHERE database = current_d
 UNION ALL SELECT 'publication ' || pubname FROM pg_publication WHERE pubname <> 'theirs'
 UNION ALL SELECT 'schema ' || nspname FROM pg_namespace WHERE nspname = 'dusty_ferry'
 UNION ALL SELECT 'trigger ' || tgname FROM pg_trigger WHERE tgname LIKE 'dusty%'
-UNION ALL SELECT 'setting ' || unnest(setconfig) FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase WHERE d.datname = current_database() AND array_to_string(setconfig, ',') LIKE '%read_only%on%'`)
+UNION ALL SELECT 'setting ' || unnest(setconfig) FROM pg_db_role_setting s JOIN pg_database d ON d.oid = s.setdatabase
+  WHERE d.datname = current_database() AND array_to_string(setconfig, ',') LIKE '%read_only%on%'`)
 		if err == nil && s.name == "source" {
 			var now []string
 			now, err = r.strings1(c, identitySQL)

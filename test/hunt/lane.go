@@ -34,16 +34,22 @@ func (w World) Pair() string { return w.Source[:1] + w.Target[:1] }
 // Worlds are the lanes there are; the number of a seed says which one is its own.
 var Worlds = []World{
 	{"postgres", "postgres", nil},
-	{"postgres", "postgres", map[string]string{"wal_writer_delay": "10s", "log_statement": "all", "client_min_messages": "debug1", "bytea_output": "escape", "DateStyle": "German, DMY",
-		"IntervalStyle": "sql_standard", "extra_float_digits": "-3", "row_security": "off", "logical_decoding_work_mem": "64kB", "TimeZone": "America/St_Johns"}},
-	{"postgres", "postgres", map[string]string{"wal_writer_delay": "10s", "logical_decoding_work_mem": "256kB", "default_transaction_isolation": "serializable", "statement_timeout": "20s", "lock_timeout": "3s",
+	{"postgres", "postgres", map[string]string{"wal_writer_delay": "10s", "log_statement": "all",
+		"client_min_messages": "debug1", "bytea_output": "escape", "DateStyle": "German, DMY",
+		"IntervalStyle": "sql_standard", "extra_float_digits": "-3", "row_security": "off",
+		"logical_decoding_work_mem": "64kB", "TimeZone": "America/St_Johns"}},
+	{"postgres", "postgres", map[string]string{"wal_writer_delay": "10s", "logical_decoding_work_mem": "256kB",
+		"default_transaction_isolation": "serializable", "statement_timeout": "20s", "lock_timeout": "3s",
 		"idle_in_transaction_session_timeout": "15s", "shared_buffers": "16MB"}},
 	{"mariadb", "mariadb", nil},
 	{"mariadb", "postgres", nil},
 	{"postgres", "mariadb", nil},
-	{"mariadb", "mariadb", map[string]string{"log-bin-compress": "ON", "log-bin-compress-min-len": "10", "binlog-row-metadata": "FULL", "binlog-checksum": "NONE", "max-binlog-size": "65536",
-		"character-set-server": "latin1", "collation-server": "latin1_swedish_ci", "default-time-zone": "-03:30", "skip-character-set-client-handshake": "ON"}},
-	{"mariadb", "postgres", map[string]string{"init-connect": "SET NAMES latin1", "binlog-annotate-row-events": "OFF", "max-binlog-size": "131072", "sql-mode": "ANSI_QUOTES,PAD_CHAR_TO_FULL_LENGTH",
+	{"mariadb", "mariadb", map[string]string{"log-bin-compress": "ON", "log-bin-compress-min-len": "10",
+		"binlog-row-metadata": "FULL", "binlog-checksum": "NONE", "max-binlog-size": "65536",
+		"character-set-server": "latin1", "collation-server": "latin1_swedish_ci", "default-time-zone": "-03:30",
+		"skip-character-set-client-handshake": "ON"}},
+	{"mariadb", "postgres", map[string]string{"init-connect": "SET NAMES latin1", "binlog-annotate-row-events": "OFF",
+		"max-binlog-size": "131072", "sql-mode": "ANSI_QUOTES,PAD_CHAR_TO_FULL_LENGTH",
 		"max-allowed-packet": "1048576", "default-time-zone": "+05:45"}},
 }
 
@@ -82,7 +88,8 @@ func (l *Lane) launchAll(ctx context.Context) (err error) {
 			}
 			continue
 		}
-		for k, v := range map[string]string{"max_replication_slots": "20", "max_wal_senders": "20", "max_prepared_transactions": "20"} {
+		for k, v := range map[string]string{"max_replication_slots": "20", "max_wal_senders": "20",
+			"max_prepared_transactions": "20"} {
 			settings[k] = v
 		}
 		if x.side.server, err = localserver.StartPostgres(ctx, o); err != nil {
@@ -94,12 +101,15 @@ func (l *Lane) launchAll(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if err := l.superuser(ctx, l.records, "CREATE DATABASE control TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"); err != nil {
+	if err := l.superuser(ctx, l.records, "CREATE DATABASE control TEMPLATE template0 ENCODING 'UTF8' LC_COLLATE "+
+		"'C.UTF-8' LC_CTYPE 'C.UTF-8'"); err != nil {
 		return err
 	}
 	// What the records of the service stand on is not what is hunted.
-	for _, set := range []string{"synchronous_commit = on", "statement_timeout = 0", "lock_timeout = 0", "default_transaction_isolation = 'read committed'",
-		"idle_in_transaction_session_timeout = 0", "client_min_messages = notice", "\"DateStyle\" = 'ISO'", "\"IntervalStyle\" = 'postgres'", "\"TimeZone\" = 'UTC'"} {
+	for _, set := range []string{"synchronous_commit = on", "statement_timeout = 0", "lock_timeout = 0",
+		"default_transaction_isolation = 'read committed'",
+		"idle_in_transaction_session_timeout = 0", "client_min_messages = notice", "\"DateStyle\" = 'ISO'",
+		"\"IntervalStyle\" = 'postgres'", "\"TimeZone\" = 'UTC'"} {
 		if err := l.superuser(ctx, l.records, "ALTER DATABASE control SET "+set); err != nil {
 			return err
 		}

@@ -45,7 +45,8 @@ func (r *run) rows(s side, sql string, before ...string) ([][]string, error) {
 		return nil, err
 	}
 	defer c.close(r.ctx)
-	for _, q := range append([]string{mariaPinned, "SET SESSION sql_mode = '', group_concat_max_len = 100000000, max_statement_time = 0, character_set_results = utf8mb4"}, before...) {
+	for _, q := range append([]string{mariaPinned, "SET SESSION sql_mode = '', group_concat_max_len = 100000000, " +
+		"max_statement_time = 0, character_set_results = utf8mb4"}, before...) {
 		if err := c.exec(r.ctx, q); err != nil {
 			return nil, err
 		}
@@ -99,13 +100,16 @@ func (r *run) prepareMaria(s side, how string) error {
 	}
 	r.globals[s.name] = vars
 	user := "'" + s.user + "'@'%'"
-	q := []string{"CREATE DATABASE `" + s.database + "` " + how, "CREATE USER " + user + " IDENTIFIED BY 'honey'", "CREATE USER 'app_" + s.user + "'@'%' IDENTIFIED BY 'honey'",
-		"GRANT ALL ON `" + s.database + "`.* TO 'app_" + s.user + "'@'%'", "GRANT BINLOG ADMIN ON *.* TO 'app_" + s.user + "'@'%'"}
+	q := []string{"CREATE DATABASE `" + s.database + "` " + how, "CREATE USER " + user + " IDENTIFIED BY 'honey'",
+		"CREATE USER 'app_" + s.user + "'@'%' IDENTIFIED BY 'honey'",
+		"GRANT ALL ON `" + s.database + "`.* TO 'app_" + s.user + "'@'%'", "GRANT BINLOG ADMIN ON *.* TO 'app_" + s.user +
+			"'@'%'"}
 	switch {
 	case strings.TrimSpace(rights) == "all":
 		q = append(q, "GRANT ALL PRIVILEGES ON *.* TO "+user)
 	case s.name == "source":
-		q = append(q, "GRANT SELECT, REFERENCES ON `"+s.database+"`.* TO "+user, "GRANT REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.* TO "+user)
+		q = append(q, "GRANT SELECT, REFERENCES ON `"+s.database+"`.* TO "+user,
+			"GRANT REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.* TO "+user)
 	default:
 		for _, on := range []string{s.database, "dusty_ferry"} {
 			q = append(q, "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES ON `"+on+"`.* TO "+user)
@@ -186,7 +190,8 @@ func (r *run) cleanMaria(s side) {
 		_ = r.root(s, "SET GLOBAL "+k+" = "+v)
 	}
 	_ = r.cutMaria(s, "db = '"+s.database+"' OR user IN ('"+s.user+"', 'app_"+s.user+"')")
-	_ = r.root(s, "SET FOREIGN_KEY_CHECKS = 0; DROP DATABASE IF EXISTS `"+s.database+"`; DROP DATABASE IF EXISTS `"+s.database+"_other`; DROP DATABASE IF EXISTS dusty_ferry; DROP USER IF EXISTS '"+s.user+"'@'%', 'app_"+s.user+"'@'%'")
+	_ = r.root(s, "SET FOREIGN_KEY_CHECKS = 0; DROP DATABASE IF EXISTS `"+s.database+"`; DROP DATABASE IF EXISTS `"+
+		s.database+"_other`; DROP DATABASE IF EXISTS dusty_ferry; DROP USER IF EXISTS '"+s.user+"'@'%', 'app_"+s.user+"'@'%'")
 }
 
 // sameInMaria compares what stands beside the rows between two MariaDB servers; between
@@ -198,12 +203,23 @@ func (r *run) sameInMaria() error {
 	var lists [2][]string
 	for i, s := range []side{r.source, r.target} {
 		for _, q := range []string{
-			`SELECT concat_ws(' ', 'column', table_name, column_name, column_type, is_nullable, coalesce(column_default, '-'), extra, coalesce(character_set_name, ''), coalesce(collation_name, ''), coalesce(generation_expression, '')) FROM information_schema.columns WHERE table_schema = database()`,
-			`SELECT concat_ws(' ', 'index', table_name, non_unique, seq_in_index, column_name, coalesce(sub_part, ''), coalesce(collation, ''), index_type, index_name, ignored) FROM information_schema.statistics WHERE table_schema = database()`,
-			`SELECT concat_ws(' ', 'foreign key', k.table_name, k.constraint_name, column_name, k.referenced_table_name, referenced_column_name, update_rule, delete_rule) FROM information_schema.key_column_usage k JOIN information_schema.referential_constraints c ON c.constraint_schema = k.constraint_schema AND c.constraint_name = k.constraint_name AND c.table_name = k.table_name WHERE k.table_schema = database()`,
-			`SELECT concat_ws(' ', 'check', table_name, constraint_name, check_clause) FROM information_schema.check_constraints WHERE constraint_schema = database()`,
-			`SELECT concat_ws(' ', 'table', table_name, engine, table_collation, coalesce(table_comment, '')) FROM information_schema.tables WHERE table_schema = database()`,
-			`SELECT concat_ws(' ', 'partition', table_name, partition_name, partition_method, partition_expression, partition_description) FROM information_schema.partitions WHERE table_schema = database() AND partition_name IS NOT NULL`,
+			`SELECT concat_ws(' ', 'column', table_name, column_name, column_type, is_nullable, coalesce(column_default, '-'),
+  extra, coalesce(character_set_name, ''), coalesce(collation_name, ''), coalesce(generation_expression, ''))
+  FROM information_schema.columns WHERE table_schema = database()`,
+			`SELECT concat_ws(' ', 'index', table_name, non_unique, seq_in_index, column_name, coalesce(sub_part, ''),
+  coalesce(collation, ''), index_type, index_name, ignored) FROM information_schema.statistics
+  WHERE table_schema = database()`,
+			`SELECT concat_ws(' ', 'foreign key', k.table_name, k.constraint_name, column_name, k.referenced_table_name,
+  referenced_column_name, update_rule, delete_rule) FROM information_schema.key_column_usage k
+  JOIN information_schema.referential_constraints c ON c.constraint_schema = k.constraint_schema
+  AND c.constraint_name = k.constraint_name AND c.table_name = k.table_name WHERE k.table_schema = database()`,
+			`SELECT concat_ws(' ', 'check', table_name, constraint_name, check_clause) FROM information_schema.check_constraints
+  WHERE constraint_schema = database()`,
+			`SELECT concat_ws(' ', 'table', table_name, engine, table_collation, coalesce(table_comment, ''))
+  FROM information_schema.tables WHERE table_schema = database()`,
+			`SELECT concat_ws(' ', 'partition', table_name, partition_name, partition_method, partition_expression,
+  partition_description) FROM information_schema.partitions WHERE table_schema = database()
+  AND partition_name IS NOT NULL`,
 		} {
 			rows, err := r.rows(s, q)
 			if err != nil {
@@ -225,10 +241,13 @@ func (r *run) sameInMaria() error {
 				word += string(body)
 			}
 		}
-		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" || kind == "check" || kind == "partition" {
-			if name := strings.Fields(rest); len(name) > 1 && kind != "column" && slices.ContainsFunc(name[1:], func(n string) bool {
-				return len(n) > 3 && (strings.Contains(word, "not carried") || strings.Contains(word, "since the start") || strings.Contains(word, "have the collation")) && strings.Contains(word, n)
-			}) {
+		if kind, rest, _ := strings.Cut(l, " "); kind == "table" || kind == "index" || kind == "column" || kind == "check" ||
+			kind == "partition" {
+			if name := strings.Fields(rest); len(name) > 1 && kind != "column" &&
+				slices.ContainsFunc(name[1:], func(n string) bool {
+					return len(n) > 3 && (strings.Contains(word, "not carried") || strings.Contains(word, "since the start") ||
+						strings.Contains(word, "have the collation")) && strings.Contains(word, n)
+				}) {
 				continue
 			}
 		}
@@ -238,15 +257,18 @@ func (r *run) sameInMaria() error {
 			continue
 		}
 		near := slices.DeleteFunc(slices.Clone(lists[1]), func(o string) bool {
-			return len(strings.Fields(o)) < 2 || len(strings.Fields(l)) < 2 || strings.Join(strings.Fields(o)[:2], " ") != strings.Join(strings.Fields(l)[:2], " ")
+			return len(strings.Fields(o)) < 2 || len(strings.Fields(l)) < 2 || strings.Join(strings.Fields(o)[:2],
+				" ") != strings.Join(strings.Fields(l)[:2], " ")
 		})
 		return fault("after the cutover the target lacks: %s; it has: %s; told: %s", l, strings.Join(near, ", "), r.unready())
 	}
 	// Counters go on.
 	for i, s := range []side{r.source, r.target} {
-		rows, err := r.rows(s, "SELECT table_name, auto_increment FROM information_schema.tables WHERE table_schema = database() AND auto_increment IS NOT NULL ORDER BY 1", "SET SESSION information_schema_stats_expiry = 0")
+		rows, err := r.rows(s, "SELECT table_name, auto_increment FROM information_schema.tables WHERE table_schema = "+
+			"database() AND auto_increment IS NOT NULL ORDER BY 1", "SET SESSION information_schema_stats_expiry = 0")
 		if err != nil {
-			if rows, err = r.rows(s, "SELECT table_name, auto_increment FROM information_schema.tables WHERE table_schema = database() AND auto_increment IS NOT NULL ORDER BY 1"); err != nil {
+			if rows, err = r.rows(s, "SELECT table_name, auto_increment FROM information_schema.tables WHERE table_schema = "+
+				"database() AND auto_increment IS NOT NULL ORDER BY 1"); err != nil {
 				return err
 			}
 		}
@@ -284,7 +306,8 @@ func (r *run) closedMaria() error {
 	defer c.close(r.ctx)
 	for _, t := range sortedKeys(r.fieldsOrNone(r.source)) {
 		q := "`" + strings.ReplaceAll(t, "`", "``") + "`"
-		for _, sql := range []string{"DELETE FROM " + q + " WHERE 1 = 0", "TRUNCATE TABLE " + q, "INSERT INTO " + q + " SELECT * FROM " + q + " LIMIT 0"} {
+		for _, sql := range []string{"DELETE FROM " + q + " WHERE 1 = 0", "TRUNCATE TABLE " + q, "INSERT INTO " + q +
+			" SELECT * FROM " + q + " LIMIT 0"} {
 			if err := c.exec(r.ctx, sql); err == nil {
 				return fault("the closed source takes: %s", sql)
 			}
@@ -297,11 +320,13 @@ func (r *run) closedMaria() error {
 func (r *run) leftInMaria(s side) error {
 	// A reader of the log is gone when the server has found out, which takes it a moment.
 	for end := time.Now().Add(10 * time.Second); time.Now().Before(end); time.Sleep(200 * time.Millisecond) {
-		if rows, err := r.rows(s, "SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump'"); err == nil && len(rows) == 0 {
+		if rows, err := r.rows(s,
+			"SELECT id FROM information_schema.processlist WHERE command = 'Binlog Dump'"); err == nil && len(rows) == 0 {
 			break
 		}
 	}
-	rows, err := r.rows(s, `SELECT concat('database ', schema_name) FROM information_schema.schemata WHERE schema_name = 'dusty_ferry'
+	rows, err := r.rows(s, `SELECT concat('database ', schema_name) FROM information_schema.schemata
+  WHERE schema_name = 'dusty_ferry'
 UNION ALL SELECT concat('trigger ', trigger_name) FROM information_schema.triggers WHERE trigger_name LIKE 'dusty%'
 UNION ALL SELECT concat('reader of the log ', id) FROM information_schema.processlist WHERE command = 'Binlog Dump'
 UNION ALL SELECT 'read_only is on' FROM (SELECT 1) x WHERE @@global.read_only = 1`)

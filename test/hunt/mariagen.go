@@ -67,10 +67,13 @@ func generateMaria(g *gen, to string) *Script {
 }
 
 func (g *mgen) databases() {
-	g.s.Source = pick(g.gen, "CHARACTER SET utf8mb4", "CHARACTER SET utf8mb4", "CHARACTER SET latin1", "CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin", "CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_ai_ci") + pick(g.gen, "", "", " | all")
+	g.s.Source = pick(g.gen, "CHARACTER SET utf8mb4", "CHARACTER SET utf8mb4", "CHARACTER SET latin1",
+		"CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin", "CHARACTER SET utf8mb4 COLLATE utf8mb4_uca1400_ai_ci") +
+		pick(g.gen, "", "", " | all")
 	g.s.Target = "CHARACTER SET utf8mb4"
 	if g.to == "mariadb" {
-		g.s.Target = pick(g.gen, "CHARACTER SET utf8mb4", "CHARACTER SET utf8mb4", "CHARACTER SET latin1") + pick(g.gen, "", "", " | all")
+		g.s.Target = pick(g.gen, "CHARACTER SET utf8mb4", "CHARACTER SET utf8mb4", "CHARACTER SET latin1") + pick(g.gen, "",
+			"", " | all")
 	} else {
 		g.s.Target = "ENCODING 'UTF8' LC_COLLATE 'C.UTF-8' LC_CTYPE 'C.UTF-8'"
 	}
@@ -99,7 +102,8 @@ func (g *mgen) globals() {
 }
 
 func (g *mgen) table(n int) {
-	t := &mtab{name: fmt.Sprintf("%s_%d", pick(g.gen, mnames...), n), rows: pick(g.gen, 0, 30, 300, 2000, 6000), engine: "InnoDB"}
+	t := &mtab{name: fmt.Sprintf("%s_%d", pick(g.gen, mnames...), n), rows: pick(g.gen, 0, 30, 300, 2000, 6000),
+		engine: "InnoDB"}
 	kind := pick(g.gen, "key", "key", "key", "key", "key", "none", "unique", "parts")
 	t.primary = kind == "key" || kind == "parts"
 	if kind == "parts" {
@@ -119,7 +123,8 @@ func (g *mgen) table(n int) {
 	}
 	if g.chance(0.3) && kind == "key" {
 		t.numbers = true
-		t.key = []mcol{{name: pick(g.gen, "id", "Id", "no"), typ: pick(g.gen, "int", "bigint", "int unsigned", "bigint unsigned", "smallint unsigned"), value: "g", move: "k + 20000"}}
+		t.key = []mcol{{name: pick(g.gen, "id", "Id", "no"), typ: pick(g.gen, "int", "bigint", "int unsigned",
+			"bigint unsigned", "smallint unsigned"), value: "g", move: "k + 20000"}}
 		t.rows = min(t.rows, 2000)
 	}
 	names := g.Perm(len(mcolumns))
@@ -152,8 +157,10 @@ func (g *mgen) table(n int) {
 	for _, c := range t.cols {
 		lines = append(lines, bt(c.name)+" "+c.typ)
 	}
-	if g.chance(0.2) && !t.numbers && slices.Contains([]string{"int", "bigint", "varchar(60)", "bigint unsigned"}, t.key[0].typ) {
-		lines = append(lines, pick(g.gen, "gen varchar(400) AS (concat('g', "+t.keyText()+")) STORED", "gen varchar(80) AS (concat('g', "+t.keyText()+")) VIRTUAL"))
+	if g.chance(0.2) && !t.numbers && slices.Contains([]string{"int", "bigint", "varchar(60)", "bigint unsigned"},
+		t.key[0].typ) {
+		lines = append(lines, pick(g.gen, "gen varchar(400) AS (concat('g', "+t.keyText()+")) STORED",
+			"gen varchar(80) AS (concat('g', "+t.keyText()+")) VIRTUAL"))
 	}
 	if t.unique != "" {
 		lines = append(lines, "UNIQUE KEY "+pick(g.gen, "u", "`a first one`", "zz")+" (u)")
@@ -173,7 +180,8 @@ func (g *mgen) table(n int) {
 			may = append(may, t.word())
 		}
 	}
-	if !t.primary || strings.Contains(strings.Join(lines, ""), " VIRTUAL") { // an image of the log may lack its key, or what is computed
+	// an image of the log may lack its key, or what is computed
+	if !t.primary || strings.Contains(strings.Join(lines, ""), " VIRTUAL") {
 		may = append(may, "binlog_row_image")
 	}
 	if g.chance(0.2) {
@@ -185,7 +193,8 @@ func (g *mgen) table(n int) {
 			if strings.HasPrefix(lines[len(lines)-1], "UNIQUE") {
 				lines[len(lines)-1] = strings.Replace(lines[len(lines)-1], "UNIQUE ", "", 1)
 			}
-		case strings.Contains(c.typ, "point"), strings.Contains(c.typ, "geometry"), strings.Contains(c.typ, "json"), strings.Contains(c.typ, "char(250)"):
+		case strings.Contains(c.typ, "point"), strings.Contains(c.typ, "geometry"), strings.Contains(c.typ, "json"),
+			strings.Contains(c.typ, "char(250)"):
 		default:
 			lines = append(lines, "KEY by_first ("+bt(c.name)+pick(g.gen, "", " DESC")+")"+pick(g.gen, "", "", " IGNORED"))
 		}
@@ -195,17 +204,20 @@ func (g *mgen) table(n int) {
 		options += " WITH SYSTEM VERSIONING"
 		may = append(may, t.word(), "system-versioned")
 	}
-	if g.chance(0.03) && kind != "parts" && strings.HasPrefix(t.cols[0].typ, "text") && !strings.Contains(t.cols[0].typ, "COMPRESSED") && !strings.Contains(strings.Join(lines, " "), "AUTO_INCREMENT") {
+	if g.chance(0.03) && kind != "parts" && strings.HasPrefix(t.cols[0].typ, "text") && !strings.Contains(t.cols[0].typ,
+		"COMPRESSED") && !strings.Contains(strings.Join(lines, " "), "AUTO_INCREMENT") {
 		lines = append(lines, "UNIQUE KEY whole ("+bt(t.cols[0].name)+", "+bt(t.key[0].name)+")")
 		may = append(may, t.word())
 	}
 	if g.chance(0.3) {
-		options += pick(g.gen, " DEFAULT CHARSET=latin1", " COLLATE=utf8mb4_unicode_ci", " ROW_FORMAT=COMPRESSED", " ROW_FORMAT=REDUNDANT", " COMMENT='it''s ours'", " AUTO_INCREMENT=70000")
+		options += pick(g.gen, " DEFAULT CHARSET=latin1", " COLLATE=utf8mb4_unicode_ci", " ROW_FORMAT=COMPRESSED",
+			" ROW_FORMAT=REDUNDANT", " COMMENT='it''s ours'", " AUTO_INCREMENT=70000")
 	}
 	if kind == "parts" && t.engine == "InnoDB" {
 		if g.chance(0.7) {
 			n := max(t.rows/2, 10)
-			options += fmt.Sprintf(" PARTITION BY RANGE (id) (PARTITION p0 VALUES LESS THAN (%d), PARTITION p1 VALUES LESS THAN (10000000))", n)
+			options += fmt.Sprintf(" PARTITION BY RANGE (id) (PARTITION p0 VALUES LESS THAN (%d), PARTITION p1 VALUES LESS "+
+				"THAN (10000000))", n)
 			t.parts = []string{"p0", "p1"}
 		} else {
 			options += " PARTITION BY HASH (id) PARTITIONS 3"
@@ -213,7 +225,8 @@ func (g *mgen) table(n int) {
 	}
 	g.mset(fmt.Sprintf("CREATE TABLE %s (\n  %s)%s", t.q(), strings.Join(lines, ",\n  "), options), may...)
 	if t.rows > 0 {
-		g.mset(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_1_to_%d) x", t.q(), g.mnamesOf(t), g.mvaluesOf(t, "g"), t.rows))
+		g.mset(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_1_to_%d) x", t.q(), g.mnamesOf(t),
+			g.mvaluesOf(t, "g"), t.rows))
 	}
 	if g.chance(0.5) {
 		g.mset("ANALYZE TABLE " + t.q())
@@ -258,12 +271,16 @@ func (g *mgen) relations() {
 		return
 	}
 	a, b := g.tables[0], g.tables[1]
-	if a.unique != "" && a.engine == "InnoDB" && b.engine == "InnoDB" && len(a.parts) == 0 && len(b.key) > 0 && b.key[0].name != "id" && g.chance(0.5) {
+	if a.unique != "" && a.engine == "InnoDB" && b.engine == "InnoDB" && len(a.parts) == 0 && len(b.key) > 0 &&
+		b.key[0].name != "id" && g.chance(0.5) {
 		how := pick(g.gen, "", " ON DELETE CASCADE ON UPDATE CASCADE", " ON DELETE SET NULL")
-		g.mset(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int, ADD CONSTRAINT fk_parent FOREIGN KEY (parent) REFERENCES %s (u)%s; UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q(), how, b.q(), a.q()), map[bool]string{false: b.word(), true: "fk_parent of another"}[b.primary], "with binlog_row_image")
+		g.mset(fmt.Sprintf("ALTER TABLE %s ADD COLUMN parent int, ADD CONSTRAINT fk_parent FOREIGN KEY (parent) REFERENCES "+
+			"%s (u)%s; UPDATE %s SET parent = (SELECT min(u) FROM %s)", b.q(), a.q(), how, b.q(), a.q()),
+			map[bool]string{false: b.word(), true: "fk_parent of another"}[b.primary], "with binlog_row_image")
 	}
 	if g.chance(0.1) {
-		g.step(Set, "source super", fmt.Sprintf("SET NAMES utf8mb4; CREATE TRIGGER noted BEFORE UPDATE ON %s FOR EACH ROW SET NEW.%s = NEW.%s", a.q(), bt(a.cols[0].name), bt(a.cols[0].name)))
+		g.step(Set, "source super", fmt.Sprintf("SET NAMES utf8mb4; CREATE TRIGGER noted BEFORE UPDATE ON %s FOR EACH ROW "+
+			"SET NEW.%s = NEW.%s", a.q(), bt(a.cols[0].name), bt(a.cols[0].name)))
 	}
 }
 
@@ -285,7 +302,8 @@ func (g *mgen) mupdate(t *mtab, n int) string {
 		c = t.cols[0]
 	}
 	g.salt++
-	return fmt.Sprintf("UPDATE %s SET %s = %s %s", t.q(), bt(c.name), replaceG(c.value, fmt.Sprint(7000+g.salt)), g.firstOf(t, n))
+	return fmt.Sprintf("UPDATE %s SET %s = %s %s", t.q(), bt(c.name), replaceG(c.value, fmt.Sprint(7000+g.salt)),
+		g.firstOf(t, n))
 }
 
 func mmoved(k mcol) string {
@@ -297,7 +315,8 @@ func (g *mgen) change1(t *mtab) string {
 	n := pick(g.gen, 1, 1, 3, 20, 200)
 	k := t.key[g.IntN(len(t.key))]
 	insert := func(verb, x string, n int) string {
-		return fmt.Sprintf("%s INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_1_to_%d) x", verb, t.q(), g.mnamesOf(t), g.mvaluesOf(t, x), n)
+		return fmt.Sprintf("%s INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_1_to_%d) x", verb, t.q(), g.mnamesOf(t),
+			g.mvaluesOf(t, x), n)
 	}
 	g.salt++
 	x := fmt.Sprintf("(%d + g)", 10_000+g.salt*300)
@@ -314,15 +333,18 @@ func (g *mgen) change1(t *mtab) string {
 		return insert("INSERT IGNORE", fmt.Sprintf("(%d + g)", g.IntN(20)), n)
 	case 6:
 		c := t.cols[0]
-		return insert("INSERT", fmt.Sprintf("(%d + g)", g.IntN(20)), n) + fmt.Sprintf(" ON DUPLICATE KEY UPDATE %s = VALUES(%s)", bt(c.name), bt(c.name))
+		return insert("INSERT", fmt.Sprintf("(%d + g)", g.IntN(20)), n) + fmt.Sprintf(
+			" ON DUPLICATE KEY UPDATE %s = VALUES(%s)", bt(c.name), bt(c.name))
 	case 7:
 		if t.unique != "" {
-			return fmt.Sprintf("UPDATE %[1]s SET u = -u WHERE u IN (1, 2); UPDATE %[1]s SET u = 3 + u WHERE u IN (-1, -2) ORDER BY u; UPDATE %[1]s SET u = u + %[2]d ORDER BY u DESC LIMIT 1", t.q(), 1000+g.salt)
+			return fmt.Sprintf("UPDATE %[1]s SET u = -u WHERE u IN (1, 2); UPDATE %[1]s SET u = 3 + u WHERE u IN (-1, -2) "+
+				"ORDER BY u; UPDATE %[1]s SET u = u + %[2]d ORDER BY u DESC LIMIT 1", t.q(), 1000+g.salt)
 		}
 		return g.mupdate(t, n)
 	case 8: // the same row twice
 		w := g.firstOf(t, n)
-		return fmt.Sprintf("UPDATE %[1]s SET %[2]s = %[3]s %[4]s; UPDATE %[1]s SET %[2]s = %[3]s %[5]s", t.q(), bt(k.name), mmoved(k), w, g.firstOf(t, 3000))
+		return fmt.Sprintf("UPDATE %[1]s SET %[2]s = %[3]s %[4]s; UPDATE %[1]s SET %[2]s = %[3]s %[5]s", t.q(), bt(k.name),
+			mmoved(k), w, g.firstOf(t, 3000))
 	default:
 		return g.mupdate(t, n)
 	}
@@ -358,7 +380,9 @@ func (g *mgen) work() {
 	session := pick(g.gen, "a", "b")
 	prefix := ""
 	if g.chance(0.08) {
-		prefix = pick(g.gen, "SET SESSION foreign_key_checks = 0; ", "SET SESSION time_zone = '+05:30'; ", "SET SESSION binlog_row_image = 'MINIMAL'; ", "SET SESSION unique_checks = 0; ", "SET NAMES latin1; ", "SET SESSION sql_mode = ''; ")
+		prefix = pick(g.gen, "SET SESSION foreign_key_checks = 0; ", "SET SESSION time_zone = '+05:30'; ",
+			"SET SESSION binlog_row_image = 'MINIMAL'; ", "SET SESSION unique_checks = 0; ", "SET NAMES latin1; ",
+			"SET SESSION sql_mode = ''; ")
 	}
 	switch g.IntN(11) {
 	case 0, 1, 2:
@@ -373,7 +397,9 @@ func (g *mgen) work() {
 		var all []string
 		for range pick(g.gen, 1, 2, 3) {
 			sp := pick(g.gen, "s", "`a point`", "s")
-			all = append(all, "SAVEPOINT "+sp+"; "+g.change1(g.pickTable())+"; "+pick(g.gen, "ROLLBACK TO "+sp, "RELEASE SAVEPOINT "+sp, "SAVEPOINT s2; "+g.change1(g.pickTable())+"; ROLLBACK TO s2", "ROLLBACK TO SAVEPOINT "+sp), g.change1(t))
+			all = append(all, "SAVEPOINT "+sp+"; "+g.change1(g.pickTable())+"; "+pick(g.gen, "ROLLBACK TO "+sp,
+				"RELEASE SAVEPOINT "+sp, "SAVEPOINT s2; "+g.change1(g.pickTable())+"; ROLLBACK TO s2", "ROLLBACK TO SAVEPOINT "+sp),
+				g.change1(t))
 		}
 		g.msql(session, prefix+"BEGIN; "+strings.Join(all, "; ")+"; COMMIT")
 	case 6:
@@ -381,17 +407,23 @@ func (g *mgen) work() {
 		n := pick(g.gen, 800, 3000, 9000)
 		x := fmt.Sprintf("(%d + g)", 100_000+g.salt*20_000)
 		ins := func(x string, n int) string {
-			return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_1_to_%d) x", t.q(), g.mnamesOf(t), g.mvaluesOf(t, x), n)
+			return fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_1_to_%d) x", t.q(), g.mnamesOf(t),
+				g.mvaluesOf(t, x), n)
 		}
-		g.msql(session, prefix+fmt.Sprintf("BEGIN; %s; SAVEPOINT s; %s; %s; %s; COMMIT", ins(x, n), ins(fmt.Sprintf("(%d + g)", 110_000+g.salt*20_000), n), pick(g.gen, "ROLLBACK TO s", "RELEASE SAVEPOINT s"), g.change1(t)))
+		g.msql(session, prefix+fmt.Sprintf("BEGIN; %s; SAVEPOINT s; %s; %s; %s; COMMIT", ins(x, n),
+			ins(fmt.Sprintf("(%d + g)", 110_000+g.salt*20_000), n), pick(g.gen, "ROLLBACK TO s", "RELEASE SAVEPOINT s"),
+			g.change1(t)))
 	case 7:
 		g.salt++
 		n := g.salt
-		g.msql(session, prefix+fmt.Sprintf("XA START 'x%d_{source}'; %s; XA END 'x%d_{source}'; XA PREPARE 'x%d_{source}'", n, g.change1(t), n, n))
+		g.msql(session, prefix+fmt.Sprintf("XA START 'x%d_{source}'; %s; XA END 'x%d_{source}'; XA PREPARE 'x%d_{source}'", n,
+			g.change1(t), n, n))
 		if g.chance(0.5) {
 			g.msql("b", g.change1(t))
 		}
-		g.msql(session, fmt.Sprintf("XA %s 'x%d_{source}'", pick(g.gen, "COMMIT", "COMMIT", "ROLLBACK"), n), "the two-phase transaction") // one rolled back may stand again after a crash
+		// one rolled back may stand again after a crash
+		g.msql(session, fmt.Sprintf("XA %s 'x%d_{source}'", pick(g.gen, "COMMIT", "COMMIT", "ROLLBACK"), n),
+			"the two-phase transaction")
 	case 8:
 		g.msql(session, prefix+g.spelled(pick(g.gen, "TRUNCATE TABLE ", "TRUNCATE ")+t.q())+"; "+g.change1(t))
 	case 9:
@@ -402,15 +434,23 @@ func (g *mgen) work() {
 		g.salt++
 		switch g.IntN(5) {
 		case 0:
-			g.msql(session, fmt.Sprintf("BEGIN; CREATE TEMPORARY TABLE tmp%d (a int); INSERT INTO tmp%d VALUES (1), (2); %s; DROP TEMPORARY TABLE tmp%d; COMMIT", g.salt, g.salt, g.change1(t), g.salt))
+			g.msql(session, fmt.Sprintf("BEGIN; CREATE TEMPORARY TABLE tmp%d (a int); INSERT INTO tmp%d VALUES (1), (2); %s; "+
+				"DROP TEMPORARY TABLE tmp%d; COMMIT", g.salt, g.salt, g.change1(t), g.salt))
 		case 1:
-			g.step(SQL, "source super", fmt.Sprintf("CREATE DATABASE IF NOT EXISTS `{source}_other`; CREATE TABLE IF NOT EXISTS `{source}_other`.aside (a int PRIMARY KEY, b text) ENGINE=%s; SET SESSION binlog_format = 'STATEMENT'; REPLACE INTO `{source}_other`.aside VALUES (%d, 'x'); SET SESSION binlog_format = 'ROW'", pick(g.gen, "InnoDB", "MyISAM"), g.salt), "*") // a trigger there may have written here
+			// a trigger there may have written here
+			g.step(SQL, "source super", fmt.Sprintf("CREATE DATABASE IF NOT EXISTS `{source}_other`; CREATE TABLE IF NOT "+
+				"EXISTS `{source}_other`.aside (a int PRIMARY KEY, b text) ENGINE=%s; SET SESSION binlog_format = 'STATEMENT'; "+
+				"REPLACE INTO `{source}_other`.aside VALUES (%d, 'x'); SET SESSION binlog_format = 'ROW'",
+				pick(g.gen, "InnoDB", "MyISAM"), g.salt), "*")
 		case 2:
-			g.step(SQL, "source super", "CREATE DATABASE IF NOT EXISTS `{source}_other`; CREATE TABLE IF NOT EXISTS `{source}_other`.bare (a int) ENGINE=MyISAM; BEGIN; INSERT INTO `{source}_other`.bare VALUES (1); ROLLBACK; DROP DATABASE `{source}_other`")
+			g.step(SQL, "source super", "CREATE DATABASE IF NOT EXISTS `{source}_other`; CREATE TABLE IF NOT EXISTS "+
+				"`{source}_other`.bare (a int) ENGINE=MyISAM; BEGIN; INSERT INTO `{source}_other`.bare VALUES (1); ROLLBACK; "+
+				"DROP DATABASE `{source}_other`")
 		case 3:
 			g.msql(session, "ANALYZE TABLE "+t.q()+"; OPTIMIZE TABLE "+t.q())
 		case 4:
-			g.step(SQL, "source super", fmt.Sprintf("CREATE OR REPLACE USER 'nobody_%d'@'%%'; DROP USER 'nobody_%d'@'%%'; FLUSH TABLES", g.salt, g.salt))
+			g.step(SQL, "source super", fmt.Sprintf("CREATE OR REPLACE USER 'nobody_%d'@'%%'; DROP USER 'nobody_%d'@'%%'; "+
+				"FLUSH TABLES", g.salt, g.salt))
 		}
 	}
 }
@@ -424,7 +464,8 @@ func (g *mgen) change() {
 	g.salt++
 	switch g.IntN(22) {
 	case 0:
-		ddl(fmt.Sprintf("ALTER TABLE %s ADD COLUMN added%d int DEFAULT %d%s", t.q(), g.salt, g.salt, pick(g.gen, "", " FIRST", " AFTER "+bt(t.key[0].name))))
+		ddl(fmt.Sprintf("ALTER TABLE %s ADD COLUMN added%d int DEFAULT %d%s", t.q(), g.salt, g.salt, pick(g.gen, "", " FIRST",
+			" AFTER "+bt(t.key[0].name))))
 	case 1:
 		ddl(fmt.Sprintf("ALTER TABLE %s MODIFY %s longtext", t.q(), bt(c.name)))
 	case 2:
@@ -433,7 +474,8 @@ func (g *mgen) change() {
 		return
 	case 3: // the swap of a rebuilt table
 		ddl(fmt.Sprintf("CREATE TABLE %s LIKE %s", bt("new one"), t.q()))
-		g.msql("a", fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", bt("new one"), g.mnamesOf(t), g.mnamesOf(t), t.q()), w, "new one")
+		g.msql("a", fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM %s", bt("new one"), g.mnamesOf(t), g.mnamesOf(t), t.q()),
+			w, "new one")
 		ddl(fmt.Sprintf("RENAME TABLE %s TO %s, %s TO %s", t.q(), bt("old one"), bt("new one"), t.q()), "new one", "old one")
 	case 4:
 		ddl(fmt.Sprintf("CREATE OR REPLACE TABLE %s LIKE %s", bt("copy one"), t.q()), "copy one")
@@ -442,10 +484,13 @@ func (g *mgen) change() {
 	case 5, 6:
 		if len(t.parts) > 0 {
 			p := t.parts[g.IntN(len(t.parts))]
-			ddl(fmt.Sprintf("ALTER TABLE %s %s", t.q(), pick(g.gen, "TRUNCATE PARTITION "+p, "DROP PARTITION p0", "REBUILD PARTITION "+p, "REORGANIZE PARTITION p1 INTO (PARTITION p1 VALUES LESS THAN (5000000), PARTITION p2 VALUES LESS THAN (10000000))")))
+			ddl(fmt.Sprintf("ALTER TABLE %s %s", t.q(), pick(g.gen, "TRUNCATE PARTITION "+p, "DROP PARTITION p0",
+				"REBUILD PARTITION "+p, "REORGANIZE PARTITION p1 INTO (PARTITION p1 VALUES LESS THAN (5000000), PARTITION p2 "+
+					"VALUES LESS THAN (10000000))")))
 		}
 	case 7:
-		ddl(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET %s", t.q(), pick(g.gen, "utf8mb4", "latin1", "utf8mb4 COLLATE utf8mb4_bin")))
+		ddl(fmt.Sprintf("ALTER TABLE %s CONVERT TO CHARACTER SET %s", t.q(), pick(g.gen, "utf8mb4", "latin1",
+			"utf8mb4 COLLATE utf8mb4_bin")))
 	case 8:
 		ddl(fmt.Sprintf("ALTER TABLE %s DROP COLUMN %s", t.q(), bt(c.name)))
 		return
@@ -458,7 +503,8 @@ func (g *mgen) change() {
 	case 12:
 		ddl(fmt.Sprintf("ALTER TABLE %s MODIFY COLUMN %s %s FIRST", t.q(), bt(c.name), c.typ))
 	case 13:
-		g.msql("a", "SET SESSION binlog_format = '"+pick(g.gen, "STATEMENT", "MIXED")+"'; "+g.change1(t)+"; SET SESSION binlog_format = 'ROW'", w, "*")
+		g.msql("a", "SET SESSION binlog_format = '"+pick(g.gen, "STATEMENT", "MIXED")+"'; "+g.change1(t)+
+			"; SET SESSION binlog_format = 'ROW'", w, "*")
 	case 14:
 		ddl(fmt.Sprintf("ALTER TABLE %s ADD SYSTEM VERSIONING", t.q()), "system-versioned")
 	case 15:
@@ -473,7 +519,8 @@ func (g *mgen) change() {
 		ddl(fmt.Sprintf("DROP TABLE %s", t.q()))
 		return
 	case 19:
-		g.msql("a", fmt.Sprintf("CREATE TABLE newcomer_%d (id int PRIMARY KEY); INSERT INTO newcomer_%d VALUES (1)", g.salt, g.salt), "newcomer")
+		g.msql("a", fmt.Sprintf("CREATE TABLE newcomer_%d (id int PRIMARY KEY); INSERT INTO newcomer_%d VALUES (1)", g.salt,
+			g.salt), "newcomer")
 		if len(g.s.Tables) == 0 {
 			for _, x := range g.tables {
 				g.s.Tables = append(g.s.Tables, x.full())
@@ -527,7 +574,8 @@ func (g *mgen) course() {
 	}
 	if g.chance(0.5) {
 		t := g.pickTable()
-		g.step(Loop, "source loop", fmt.Sprintf("INSERT IGNORE INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_0_to_2) x; %s", t.q(), g.mnamesOf(t), g.mvaluesOf(t, "(5000 + {n} * 3 + g)"), g.mupdate(t, 3)))
+		g.step(Loop, "source loop", fmt.Sprintf("INSERT IGNORE INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM "+
+			"seq_0_to_2) x; %s", t.q(), g.mnamesOf(t), g.mvaluesOf(t, "(5000 + {n} * 3 + g)"), g.mupdate(t, 3)))
 	}
 	if !alone {
 		g.ferry("start")

@@ -14,7 +14,8 @@ var mkeys = []mcol{
 	{typ: "varchar(60) COLLATE utf8mb4_bin", value: "concat(char(65 + g % 57), g)", move: "concat(k, 'Z')"},
 	{typ: "varchar(60) CHARACTER SET latin1", value: "concat('é', g)", move: "concat(k, 'm')"},
 	{typ: "varchar(60) COLLATE utf8mb4_nopad_bin", value: "concat(g, if(g % 2, ' ', ''))", move: "concat(k, 'x')"},
-	{typ: "varchar(40) CHARACTER SET latin1 COLLATE latin1_german2_ci", value: "concat(if(g % 2, 'ß', 'ü'), g)", move: "concat(k, 'z')"},
+	{typ: "varchar(40) CHARACTER SET latin1 COLLATE latin1_german2_ci", value: "concat(if(g % 2, 'ß', 'ü'), g)",
+		move: "concat(k, 'z')"},
 	{typ: "char(14)", value: "concat('x', g)", move: "concat(trim(k), 'm')"},
 	{typ: "varbinary(40)", value: "unhex(md5(g))", move: "concat(k, 0x00)"},
 	{typ: "binary(8)", value: "unhex(lpad(hex(g), 16, '0'))", move: "unhex(concat('ff', substr(hex(k), 3)))"},
@@ -22,10 +23,14 @@ var mkeys = []mcol{
 	{typ: "double", value: "g * 0.1", move: "k + 1e7"},
 	{typ: "float", value: "g / 3", move: "k + 100000"},
 	{typ: "date", value: "date '2020-01-01' + interval g day", move: "k + interval 200 year"},
-	{typ: "datetime(6)", value: "timestamp '2020-01-01 00:00:00' + interval g * 3600000001 microsecond", move: "k + interval 100 year"},
-	{typ: "timestamp(3) DEFAULT '2020-01-01'", value: "timestamp '2001-01-01 00:00:00' + interval g * 3601 second", move: "k + interval 10 year"},
+	{typ: "datetime(6)", value: "timestamp '2020-01-01 00:00:00' + interval g * 3600000001 microsecond",
+		move: "k + interval 100 year"},
+	{typ: "timestamp(3) DEFAULT '2020-01-01'", value: "timestamp '2001-01-01 00:00:00' + interval g * 3601 second",
+		move: "k + interval 10 year"},
 	{typ: "time(2)", value: "sec_to_time(g * 61.25)", move: "addtime(k, '00:00:00.01')"},
-	{typ: "uuid", value: "concat(substr(md5(g), 1, 8), '-', substr(md5(g), 9, 4), '-4', substr(md5(g), 14, 3), '-8', substr(md5(g), 18, 3), '-', substr(md5(g), 21, 12))", move: "concat('00000000-0000-4000-8000-', substr(md5(k), 1, 12))"},
+	{typ: "uuid", value: "concat(substr(md5(g), 1, 8), '-', substr(md5(g), 9, 4), '-4', substr(md5(g), 14, 3), '-8', " +
+		"substr(md5(g), 18, 3), '-', substr(md5(g), 21, 12))",
+		move: "concat('00000000-0000-4000-8000-', substr(md5(k), 1, 12))"},
 	{typ: "inet6", value: "concat('2001:db8::', hex(g))", move: "concat('2001:db9::', substr(k, 11))"},
 	{typ: "bit(24)", value: "g", move: "k + 0 + 8000000"},
 	{typ: "year", value: "1901 + g % 250", move: "k"},
@@ -92,16 +97,26 @@ var mvalues = []mcol{
 	{typ: "int DEFAULT (1 + 2)", value: "g"},
 }
 
-var mnames = []string{"hives", "Harvest", "order", "jar lots", "it's", "a.b", "select", "queen\"s", "frames", "Übersicht", "back`tick", "per%cent", "lots_of_honey_with_a_name_that_is_nearly_as_long_as_can_be"}
-var mcolumns = []string{"v", "Value2", "group", "x y", "a\"b", "größe", "dropped", "user", "val$1", "ba`ck", "mask", "ord"}
+var mnames = []string{"hives", "Harvest", "order", "jar lots", "it's", "a.b", "select", "queen\"s", "frames",
+	"Übersicht", "back`tick", "per%cent", "lots_of_honey_with_a_name_that_is_nearly_as_long_as_can_be"}
+var mcolumns = []string{"v", "Value2", "group", "x y", "a\"b", "größe", "dropped", "user", "val$1", "ba`ck", "mask",
+	"ord"}
 
 // mglobals are what servers are set to.
 var mglobals = []string{
-	"binlog_row_image = 'MINIMAL'", "binlog_row_image = 'MINIMAL'", "binlog_row_image = 'NOBLOB'", "max_statement_time = 2", "sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT'",
-	"sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,IGNORE_SPACE'", "sql_mode = 'ORACLE'", "sql_mode = ''", "sql_mode = 'NO_ZERO_DATE,NO_ZERO_IN_DATE,TRADITIONAL,NO_AUTO_VALUE_ON_ZERO'", "init_connect = 'SET NAMES latin1'", "init_connect = 'SET autocommit = 0'",
-	"time_zone = '+12:45'", "sql_select_limit = 2", "completion_type = 'CHAIN'", "completion_type = 'RELEASE'", "tx_isolation = 'READ-COMMITTED'", "tx_isolation = 'SERIALIZABLE'", "tx_isolation = 'READ-UNCOMMITTED'",
-	"lock_wait_timeout = 1", "innodb_lock_wait_timeout = 1", "wait_timeout = 2", "net_write_timeout = 1", "net_read_timeout = 1", "max_allowed_packet = 1048576", "log_bin_compress = ON", "binlog_annotate_row_events = OFF",
-	"binlog_checksum = 'NONE'", "binlog_row_metadata = 'MINIMAL'", "autocommit = 0", "foreign_key_checks = 0", "unique_checks = 0", "sql_auto_is_null = 1", "group_concat_max_len = 4", "max_sort_length = 8", "old_mode = ''",
-	"div_precision_increment = 0", "explicit_defaults_for_timestamp = OFF", "sql_warnings = ON", "max_join_size = 10", "sql_safe_updates = 1", "lc_time_names = 'de_DE'", "character_set_results = 'latin1'", "collation_connection = 'latin1_swedish_ci'",
+	"binlog_row_image = 'MINIMAL'", "binlog_row_image = 'MINIMAL'", "binlog_row_image = 'NOBLOB'",
+	"max_statement_time = 2", "sql_mode = 'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,PIPES_AS_CONCAT'",
+	"sql_mode = 'PAD_CHAR_TO_FULL_LENGTH,IGNORE_SPACE'", "sql_mode = 'ORACLE'", "sql_mode = ''",
+	"sql_mode = 'NO_ZERO_DATE,NO_ZERO_IN_DATE,TRADITIONAL,NO_AUTO_VALUE_ON_ZERO'", "init_connect = 'SET NAMES latin1'",
+	"init_connect = 'SET autocommit = 0'",
+	"time_zone = '+12:45'", "sql_select_limit = 2", "completion_type = 'CHAIN'", "completion_type = 'RELEASE'",
+	"tx_isolation = 'READ-COMMITTED'", "tx_isolation = 'SERIALIZABLE'", "tx_isolation = 'READ-UNCOMMITTED'",
+	"lock_wait_timeout = 1", "innodb_lock_wait_timeout = 1", "wait_timeout = 2", "net_write_timeout = 1",
+	"net_read_timeout = 1", "max_allowed_packet = 1048576", "log_bin_compress = ON", "binlog_annotate_row_events = OFF",
+	"binlog_checksum = 'NONE'", "binlog_row_metadata = 'MINIMAL'", "autocommit = 0", "foreign_key_checks = 0",
+	"unique_checks = 0", "sql_auto_is_null = 1", "group_concat_max_len = 4", "max_sort_length = 8", "old_mode = ''",
+	"div_precision_increment = 0", "explicit_defaults_for_timestamp = OFF", "sql_warnings = ON", "max_join_size = 10",
+	"sql_safe_updates = 1", "lc_time_names = 'de_DE'", "character_set_results = 'latin1'",
+	"collation_connection = 'latin1_swedish_ci'",
 	"innodb_default_row_format = 'compact'",
 }

@@ -78,7 +78,8 @@ func (r *run) create() error {
 		return err
 	}
 	for _, s := range []side{r.source, r.target} {
-		if _, err := r.product.do(r.ctx, "POST", "/api/databases", answer{"name": r.name + "_" + s.name, "engine": s.engine(), "host": "127.0.0.1",
+		if _, err := r.product.do(r.ctx, "POST", "/api/databases", answer{"name": r.name + "_" + s.name, "engine": s.engine(),
+			"host": "127.0.0.1",
 			"port": s.port(), "database": s.database, "user": s.user, "password": "honey", "tls": "disable"}); err != nil {
 			return told(err)
 		}
@@ -147,7 +148,8 @@ func (r *run) await(phase string) error {
 			return nil
 		}
 	}
-	return fault("standstill: not %s within %s, but %s and %s: %s %s", phase, patience, str(c, "phase"), str(c, "condition"), str(c, "waits_for"), r.why())
+	return fault("standstill: not %s within %s, but %s and %s: %s %s", phase, patience, str(c, "phase"),
+		str(c, "condition"), str(c, "waits_for"), r.why())
 }
 
 // stopped is what a crossing says that has stopped.
@@ -155,7 +157,8 @@ func (r *run) stopped(c answer) string {
 	if k := str(c, "condition"); k == "held" || k == "failed" {
 		return k + ": " + str(c, "reason")
 	}
-	if tables, _ := r.product.list(r.ctx, r.path("/tasks")); len(tables) > 0 && str(tables[0], "state") == "failed" && str(tables[0], "kind") != "cutover" && str(c, "phase") != "in step" {
+	if tables, _ := r.product.list(r.ctx, r.path("/tasks")); len(tables) > 0 && str(tables[0], "state") == "failed" &&
+		str(tables[0], "kind") != "cutover" && str(c, "phase") != "in step" {
 		return "the task " + str(tables[0], "kind") + " failed: " + str(tables[0], "error")
 	}
 	return ""
@@ -220,7 +223,8 @@ func (r *run) silent(differs string, c answer) error {
 	if said := r.unready() + r.surveyed(); said != "" && r.mayTell(said) {
 		return errTold{said}
 	}
-	return fault("%s, and it is %s and %s; %s%s", differs, str(c, "phase"), str(c, "condition"), str(c, "waits_for"), r.why())
+	return fault("%s, and it is %s and %s; %s%s", differs, str(c, "phase"), str(c, "condition"), str(c, "waits_for"),
+		r.why())
 }
 
 // surveyed is what the last survey says that is no plain yes.
@@ -301,12 +305,14 @@ func (r *run) cutover(rehearsal bool) error {
 	}
 	body := answer{"rehearsal": rehearsal, "confirm": r.name}
 	_, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), body)
-	if no := (*refusal)(nil); errors.As(err, &no) && strings.Contains(no.text, "confirm") { // an older build knows no confirmation
+	// an older build knows no confirmation
+	if no := (*refusal)(nil); errors.As(err, &no) && strings.Contains(no.text, "confirm") {
 		delete(body, "confirm")
 		_, err = r.product.do(r.ctx, "POST", r.path("/cutovers"), body)
 	}
 	// What will pass by itself an operator waits for.
-	for end := time.Now().Add(patience / 2); err != nil && !rehearsal && time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
+	for end := time.Now().Add(patience / 2); err != nil && !rehearsal &&
+		time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
 		no := (*refusal)(nil)
 		if !errors.As(err, &no) || r.mayTell(no.text) {
 			break

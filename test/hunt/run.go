@@ -54,7 +54,8 @@ type side struct {
 }
 
 func (s side) url(user, password string) string {
-	u := url.URL{Scheme: "postgres", User: url.UserPassword(user, password), Host: fmt.Sprintf("%s:%d", s.server.Host, s.server.Port), Path: "/" + s.database}
+	u := url.URL{Scheme: "postgres", User: url.UserPassword(user, password), Host: fmt.Sprintf("%s:%d", s.server.Host,
+		s.server.Port), Path: "/" + s.database}
 	return u.String()
 }
 
@@ -232,7 +233,8 @@ func (r *run) step(st Step) error {
 // ownAffair reports whether a server refuses what the generator thought of, for a reason that
 // it does not foresee: the step then has not happened.
 func ownAffair(err error) bool {
-	for _, sign := range []string{"exceeds btree", "Not allowed for system-versioned", "may reference only permanent tables", "cannot add relation"} {
+	for _, sign := range []string{"exceeds btree", "Not allowed for system-versioned",
+		"may reference only permanent tables", "cannot add relation"} {
 		if strings.Contains(err.Error(), sign) {
 			return true
 		}
@@ -242,7 +244,8 @@ func ownAffair(err error) bool {
 
 // text puts the names of this run into a statement.
 func (r *run) text(sql string) string {
-	return strings.NewReplacer("{source}", r.source.database, "{target}", r.target.database, "{mover}", r.source.user).Replace(sql)
+	return strings.NewReplacer("{source}", r.source.database, "{target}", r.target.database, "{mover}",
+		r.source.user).Replace(sql)
 }
 
 // heed keeps what the application was refused because of the product. Errors of its own, as
@@ -347,7 +350,8 @@ func (r *run) befall(st Step) error {
 	case "crash":
 		return s.server.Crash(r.ctx, 100*time.Millisecond)
 	case "cut":
-		return r.superuser(r.ctx, s.server, fmt.Sprintf("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '%s' AND usename = '%s'", s.database, s.user))
+		return r.superuser(r.ctx, s.server, fmt.Sprintf("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE "+
+			"datname = '%s' AND usename = '%s'", s.database, s.user))
 	}
 	return fmt.Errorf("nothing is known of %q", st.Text)
 }
@@ -379,10 +383,12 @@ func (r *run) clean() {
 			r.cleanMaria(s)
 			continue
 		}
-		_ = r.superuser(ctx, s.server, fmt.Sprintf("DO $$ BEGIN PERFORM pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE database = '%[1]s' AND active; "+
+		_ = r.superuser(ctx, s.server, fmt.Sprintf("DO $$ BEGIN PERFORM pg_terminate_backend(active_pid) FROM "+
+			"pg_replication_slots WHERE database = '%[1]s' AND active; "+
 			"PERFORM pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '%[1]s'; END $$", s.database))
 		for range 20 {
-			if r.superuser(ctx, s.server, fmt.Sprintf("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE database = '%s'", s.database)) == nil {
+			if r.superuser(ctx, s.server, fmt.Sprintf("SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots "+
+				"WHERE database = '%s'", s.database)) == nil {
 				break
 			}
 			time.Sleep(100 * time.Millisecond)

@@ -96,12 +96,14 @@ var keyTypes = []col{
 	{typ: "double precision", value: "g * 0.1::float8", move: "k + 1e7"},
 	{typ: "real", value: "g * 0.3::real", move: "(k + 1e5)::real"},
 	{typ: "date", value: "'2020-01-01'::date + g", move: "k + 100000"},
-	{typ: "timestamptz", value: "'2020-01-01 00:00:00+00'::timestamptz + g * interval '1 hour 0.000001 s'", move: "k + interval '100 years'"},
+	{typ: "timestamptz", value: "'2020-01-01 00:00:00+00'::timestamptz + g * interval '1 hour 0.000001 s'",
+		move: "k + interval '100 years'"},
 	{typ: "timestamp", value: "'0044-03-15 BC'::timestamp + g * interval '1 day'", move: "k + interval '1000 years'"},
 	{typ: "interval", value: "g * interval '61 minutes'", move: "k + interval '10 years'"},
 	{typ: "bytea", value: "decode(md5(g::text), 'hex')", move: "k || '\\x00'::bytea"},
 	{typ: "inet", value: "'10.0.0.0'::inet + g", move: "k + 1000000"},
-	{typ: "macaddr", value: "('08:00:2b:00:' || lpad(to_hex(g / 256 % 256), 2, '0') || ':' || lpad(to_hex(g % 256), 2, '0'))::macaddr", move: "~k"},
+	{typ: "macaddr", value: "('08:00:2b:00:' || lpad(to_hex(g / 256 % 256), 2, '0') || ':' || lpad(to_hex(g % 256), 2, " +
+		"'0'))::macaddr", move: "~k"},
 	{typ: "oid", value: "(g + 20000)::oid", move: "(k::bigint + 1000000)::oid"},
 	{typ: "\"char\"", value: "chr(33 + g % 90)::\"char\"", move: "k"},
 	{typ: "int4range", value: "int4range(g, g + 1)", move: "int4range(lower(k) + 1000000, upper(k) + 1000000)"},
@@ -131,10 +133,12 @@ var valueTypes = []col{
 	{typ: "boolean", value: "g % 3 = 0"},
 	{typ: "date", value: "CASE g % 13 WHEN 0 THEN 'infinity' ELSE ('1999-12-31'::date + g)::text END::date"},
 	{typ: "timestamp(3)", value: "'2021-05-06 07:08:09.123456'::timestamp + g * interval '1.7 s'"},
-	{typ: "timestamptz", value: "CASE g % 13 WHEN 0 THEN '-infinity' ELSE ('2021-05-06 07:08:09.123456+05'::timestamptz + g * interval '1.7 s')::text END::timestamptz"},
+	{typ: "timestamptz", value: "CASE g % 13 WHEN 0 THEN '-infinity' ELSE ('2021-05-06 07:08:09.123456+05'::timestamptz " +
+		"+ g * interval '1.7 s')::text END::timestamptz"},
 	{typ: "time", value: "'07:08:09.123456'::time"},
 	{typ: "timetz", value: "'07:08:09.5-03:30'::timetz"},
-	{typ: "interval", value: "make_interval(g % 3, g % 14, 0, g % 40, g % 30, 0, g * 0.25) * CASE g % 2 WHEN 0 THEN 1 ELSE -1 END"},
+	{typ: "interval", value: "make_interval(g % 3, g % 14, 0, g % 40, g % 30, 0, g * 0.25) * CASE g % 2 WHEN 0 THEN 1 " +
+		"ELSE -1 END"},
 	{typ: "uuid", value: "md5('v' || g)::uuid"},
 	{typ: "json", value: "('{\"a\":  ' || g || ', \"a\": [1,null]}')::json"},
 	{typ: "jsonb", value: "jsonb_build_object('n', g, 't', 'x' || chr(233))"},
@@ -154,7 +158,8 @@ var valueTypes = []col{
 	{typ: "xml", value: "xmlelement(name hive, g)"},
 	{typ: "numrange", value: "numrange(g, g + 1.5, '(]')"},
 	{typ: "tstzrange", value: "tstzrange('2020-01-01 00:00:00+00'::timestamptz, NULL)"},
-	{typ: "datemultirange", value: "datemultirange(daterange('2020-01-01', '2020-02-01'), daterange('2021-01-01', '2021-02-01'))"},
+	{typ: "datemultirange", value: "datemultirange(daterange('2020-01-01', '2020-02-01'), daterange('2021-01-01', " +
+		"'2021-02-01'))"},
 	{typ: "text[]", value: "ARRAY['a,b', NULL, '', '\"q\"', '{' || g || '}']"},
 	{typ: "int[]", value: "('[0:1][3:4]={{1,2},{3,' || g || '}}')::int[]"},
 	{typ: "timestamptz[]", value: "ARRAY['2021-05-06 07:08:09+05'::timestamptz, NULL]"},
@@ -177,7 +182,8 @@ func (g *gen) keyTypes() []col {
 		return keyTypes
 	}
 	return slices.DeleteFunc(slices.Clone(keyTypes), func(c col) bool {
-		fits := slices.Contains([]string{"int", "bigint", "smallint", "text", "text COLLATE \"C\"", "varchar(60)", "uuid", "numeric(14,4)", "double precision", "date", "timestamptz", "bytea", "boolean", "char(14)"}, c.typ)
+		fits := slices.Contains([]string{"int", "bigint", "smallint", "text", "text COLLATE \"C\"", "varchar(60)", "uuid",
+			"numeric(14,4)", "double precision", "date", "timestamptz", "bytea", "boolean", "char(14)"}, c.typ)
 		return !fits || c.storage != ""
 	})
 }
@@ -187,25 +193,32 @@ func (g *gen) valueTypes() []col {
 		return valueTypes
 	}
 	list := slices.DeleteFunc(slices.Clone(valueTypes), func(c col) bool {
-		return strings.Contains(strings.ToLower(c.value), "infinity") || strings.Contains(c.value, "'NaN'") || c.typ == "bpchar"
+		return strings.Contains(strings.ToLower(c.value), "infinity") || strings.Contains(c.value, "'NaN'") ||
+			c.typ == "bpchar"
 	})
-	return append(list, col{typ: "numeric", value: "g / 7.0"}, col{typ: "real", value: "(g / 3.0)::real"}, col{typ: "double precision", value: "g / 3.0e10"},
-		col{typ: "date", value: "'1999-12-31'::date + g"}, col{typ: "timestamptz", value: "'2021-05-06 07:08:09.123456+05'::timestamptz + g * interval '1.7 s'"})
+	return append(list, col{typ: "numeric", value: "g / 7.0"}, col{typ: "real", value: "(g / 3.0)::real"},
+		col{typ: "double precision", value: "g / 3.0e10"},
+		col{typ: "date", value: "'1999-12-31'::date + g"}, col{typ: "timestamptz",
+			value: "'2021-05-06 07:08:09.123456+05'::timestamptz + g * interval '1.7 s'"})
 }
 
 var schemaNames = []string{"public", "public", "public", "Odd Schema", "apiary"}
-var tableNames = []string{"hives", "harvest", "Order", "jar lots", "it's", "a.b", "select", "queen\"s", "frames", "Übersicht", "lots_of_honey_with_a_name_that_is_as_long_as_a_name_can_be_here"}
-var columnNames = []string{"v", "Value", "group", "x y", "a\"b", "größe", "dropped", "user", "val$1", "ctid_", "mask", "ord"}
+var tableNames = []string{"hives", "harvest", "Order", "jar lots", "it's", "a.b", "select", "queen\"s", "frames",
+	"Übersicht", "lots_of_honey_with_a_name_that_is_as_long_as_a_name_can_be_here"}
+var columnNames = []string{"v", "Value", "group", "x y", "a\"b", "größe", "dropped", "user", "val$1", "ctid_", "mask",
+	"ord"}
 
 // types makes what own types there are.
 func (g *gen) types() {
-	g.set("CREATE SCHEMA hive; CREATE TYPE hive.mood AS ENUM ('calm', 'angry', 'it''s odd'); CREATE DOMAIN hive.code AS text CHECK (length(VALUE) < 4000);" +
+	g.set("CREATE SCHEMA hive; CREATE TYPE hive.mood AS ENUM ('calm', 'angry', 'it''s odd'); CREATE DOMAIN hive.code AS " +
+		"text CHECK (length(VALUE) < 4000);" +
 		"CREATE TYPE hive.place AS (n int, t text, d date); CREATE TYPE hive.span AS RANGE (subtype = float8)")
 }
 
 // table makes a table of the given number.
 func (g *gen) table(n int) *tab {
-	t := &tab{schema: pick(g, schemaNames...), name: fmt.Sprintf("%s_%d", pick(g, tableNames...), n), rows: pick(g, 0, 30, 300, 2000, 6000)}
+	t := &tab{schema: pick(g, schemaNames...), name: fmt.Sprintf("%s_%d", pick(g, tableNames...), n),
+		rows: pick(g, 0, 30, 300, 2000, 6000)}
 	if len(t.name) > 60 {
 		t.name = t.name[:57] + fmt.Sprint("_", n)
 	}
@@ -274,7 +287,9 @@ func (g *gen) table(n int) *tab {
 		t.cols = append(t.cols, col{name: "u", typ: "int", value: "g"})
 	}
 	if g.chance(0.3) {
-		t.identity = pick(g, "GENERATED ALWAYS AS IDENTITY", "GENERATED BY DEFAULT AS IDENTITY (START 1000 INCREMENT 7 CACHE 5)", "GENERATED ALWAYS AS IDENTITY (START -5 INCREMENT -3 MINVALUE -900000 MAXVALUE -1 CYCLE)", "DEFAULT nextval")
+		t.identity = pick(g, "GENERATED ALWAYS AS IDENTITY",
+			"GENERATED BY DEFAULT AS IDENTITY (START 1000 INCREMENT 7 CACHE 5)",
+			"GENERATED ALWAYS AS IDENTITY (START -5 INCREMENT -3 MINVALUE -900000 MAXVALUE -1 CYCLE)", "DEFAULT nextval")
 	}
 	g.create(t, kind)
 	g.tables = append(g.tables, t)
@@ -305,7 +320,8 @@ func (g *gen) create(t *tab, kind string) {
 	case "":
 	case "DEFAULT nextval":
 		g.set(fmt.Sprintf("CREATE SEQUENCE %s.%s INCREMENT 3 MAXVALUE 99999999 CYCLE", ident(t.schema), ident(t.name+"_no")))
-		lines = append(lines, fmt.Sprintf("no bigint DEFAULT nextval('%s.%s')", strings.ReplaceAll(ident(t.schema), "'", "''"), strings.ReplaceAll(ident(t.name+"_no"), "'", "''")))
+		lines = append(lines, fmt.Sprintf("no bigint DEFAULT nextval('%s.%s')", strings.ReplaceAll(ident(t.schema), "'",
+			"''"), strings.ReplaceAll(ident(t.name+"_no"), "'", "''")))
 	default:
 		if t.partitioned || kind == "parent" {
 			t.identity = ""
@@ -373,17 +389,22 @@ func (g *gen) create(t *tab, kind string) {
 	g.identities(t, kind)
 	if kind == "parent" {
 		kid := ident(t.schema) + "." + ident(cutName(t.name)+"_kid")
-		g.set(fmt.Sprintf("CREATE TABLE %s (extra text, PRIMARY KEY (%s)) INHERITS (%s)", kid, t.keyList(), t.q()), t.word(), t.schema+"."+cutName(t.name)+"_kid")
-		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(900001, 900020) g", kid, g.names(t), g.values(t, "g")))
+		g.set(fmt.Sprintf("CREATE TABLE %s (extra text, PRIMARY KEY (%s)) INHERITS (%s)", kid, t.keyList(), t.q()), t.word(),
+			t.schema+"."+cutName(t.name)+"_kid")
+		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(900001, 900020) g", kid, g.names(t),
+			g.values(t, "g")))
 		t.kids = append(t.kids, kid)
 	}
 	if g.chance(0.2) {
-		g.set(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (length(%s::text) < 0 OR true) NOT VALID", t.q(), ident("ck_"+t.cols[0].name), ident(t.cols[0].name)))
+		g.set(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (length(%s::text) < 0 OR true) NOT VALID", t.q(),
+			ident("ck_"+t.cols[0].name), ident(t.cols[0].name)))
 	}
 	if g.chance(0.15) && !t.partitioned {
 		// Rows that stand break it: the server lets them.
-		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(800001, 800003) g", t.q(), g.names(t), g.values(t, "g")))
-		g.set(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NULL) NOT VALID NO INHERIT", t.q(), ident("never_"+t.cols[0].name), ident(t.cols[0].name)))
+		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(800001, 800003) g", t.q(), g.names(t),
+			g.values(t, "g")))
+		g.set(fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s CHECK (%s IS NULL) NOT VALID NO INHERIT", t.q(),
+			ident("never_"+t.cols[0].name), ident(t.cols[0].name)))
 		t.strict = true
 		g.set(fmt.Sprintf("ALTER TABLE %s DROP CONSTRAINT IF EXISTS \"x\"", t.q()))
 		t.rows = 0
@@ -398,7 +419,8 @@ func (g *gen) create(t *tab, kind string) {
 		g.set(fmt.Sprintf("CREATE UNIQUE INDEX ON %s (%s) INCLUDE (%s)", t.q(), t.keyList(), ident(t.cols[0].name)))
 	}
 	if t.rows > 0 {
-		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(1, %d) g", t.q(), g.names(t), g.values(t, "g"), t.rows))
+		g.set(fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(1, %d) g", t.q(), g.names(t), g.values(t, "g"),
+			t.rows))
 	}
 	if g.chance(0.5) {
 		g.set("ANALYZE " + t.q())

@@ -103,7 +103,8 @@ func Read(r io.Reader) (*Script, error) {
 	var now *Step
 	for in.Scan() {
 		line := in.Text()
-		if do, rest, ok := strings.Cut(line, " | "); ok && slices.Contains([]string{SQL, Set, Loop, Quiet, Ferry, Server}, do) {
+		if do, rest, ok := strings.Cut(line, " | "); ok && slices.Contains([]string{SQL, Set, Loop, Quiet, Ferry, Server},
+			do) {
 			on, may, _ := strings.Cut(rest, " | may tell of ")
 			s.Steps = append(s.Steps, Step{Do: do, On: on, May: strings.Fields(may)})
 			now = &s.Steps[len(s.Steps)-1]

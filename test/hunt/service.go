@@ -41,7 +41,8 @@ func launch(ctx context.Context, binary, dir, control string) (*product, error) 
 }
 
 func (p *product) start(ctx context.Context) error {
-	args := []string{"serve", "--listen", p.address, "--data-dir", filepath.Join(p.dir, "data"), "--control-url", p.control}
+	args := []string{"serve", "--listen", p.address, "--data-dir", filepath.Join(p.dir, "data"), "--control-url",
+		p.control}
 	if help, _ := exec.Command(p.binary, "serve", "--help").Output(); bytes.Contains(help, []byte("--allow-root")) {
 		args = append(args, "--allow-root")
 	}

@@ -51,7 +51,8 @@ func (s *mariaSession) close(context.Context) {
 // maria opens a session of a MariaDB server.
 func (r *run) maria(s side, user, password, database string) (*mariaSession, error) {
 	c := mysql.NewConfig()
-	c.User, c.Passwd, c.Net, c.Addr, c.DBName = user, password, "tcp", fmt.Sprintf("%s:%d", s.maria.Host, s.maria.Port), database
+	c.User, c.Passwd, c.Net, c.Addr, c.DBName = user, password, "tcp", fmt.Sprintf("%s:%d", s.maria.Host, s.maria.Port),
+		database
 	c.MultiStatements, c.Logger = true, &mysql.NopLogger{}
 	db, err := sql.Open("mysql", c.FormatDSN())
 	if err != nil {
@@ -78,8 +79,10 @@ func (r *run) connect(on string) (session, error) {
 			return nil, err
 		}
 		p := pgSession{c}
-		return p, p.exec(r.ctx, "SET client_min_messages = error; SET statement_timeout = '20s'; SET lock_timeout = '4s'; SET DateStyle = ISO; SET IntervalStyle = postgres;"+
-			"SET default_transaction_read_only = off; SET default_transaction_isolation = 'read committed'; SET idle_in_transaction_session_timeout = 0; SET search_path = public")
+		return p, p.exec(r.ctx, "SET client_min_messages = error; SET statement_timeout = '20s'; SET lock_timeout = '4s'; "+
+			"SET DateStyle = ISO; SET IntervalStyle = postgres;"+
+			"SET default_transaction_read_only = off; SET default_transaction_isolation = 'read committed'; SET "+
+			"idle_in_transaction_session_timeout = 0; SET search_path = public")
 	}
 	if strings.HasSuffix(on, " super") {
 		return r.maria(s, s.maria.User, s.maria.Password, database)
@@ -92,5 +95,8 @@ func (r *run) connect(on string) (session, error) {
 }
 
 // mariaPinned makes a session as applications have them, whatever the server is set to.
-const mariaPinned = `SET NAMES utf8mb4; SET SESSION sql_mode = 'STRICT_TRANS_TABLES', time_zone = '+00:00', autocommit = 1, completion_type = 0, foreign_key_checks = 1, unique_checks = 1,
- sql_select_limit = 18446744073709551615, sql_big_selects = 1, sql_safe_updates = 0, div_precision_increment = 4, group_concat_max_len = 1000000, max_statement_time = 20, lock_wait_timeout = 4, innodb_lock_wait_timeout = 4, wait_timeout = 600, tx_isolation = 'REPEATABLE-READ', sql_auto_is_null = 0`
+const mariaPinned = `SET NAMES utf8mb4; SET SESSION sql_mode = 'STRICT_TRANS_TABLES', time_zone = '+00:00',
+  autocommit = 1, completion_type = 0, foreign_key_checks = 1, unique_checks = 1,
+ sql_select_limit = 18446744073709551615, sql_big_selects = 1, sql_safe_updates = 0, div_precision_increment = 4,
+   group_concat_max_len = 1000000, max_statement_time = 20, lock_wait_timeout = 4, innodb_lock_wait_timeout = 4,
+   wait_timeout = 600, tx_isolation = 'REPEATABLE-READ', sql_auto_is_null = 0`

@@ -25,10 +25,12 @@ func (g *gen) frugal() bool {
 		return false
 	}
 	own := `DO $$ DECLARE x record; BEGIN
- FOR x IN SELECT n.nspname AS s, c.relname AS t FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+ FOR x IN SELECT n.nspname AS s, c.relname AS t FROM pg_catalog.pg_class c
+   JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
   WHERE c.relkind IN ('r', 'p') AND n.nspname NOT LIKE 'pg\_%' AND n.nspname <> 'information_schema' LOOP
   EXECUTE format('ALTER TABLE %I.%I OWNER TO {mover}', x.s, x.t); END LOOP;
- FOR x IN SELECT nspname AS s FROM pg_catalog.pg_namespace WHERE nspname NOT LIKE 'pg\_%' AND nspname <> 'information_schema' LOOP
+ FOR x IN SELECT nspname AS s FROM pg_catalog.pg_namespace WHERE nspname NOT LIKE 'pg\_%'
+   AND nspname <> 'information_schema' LOOP
   EXECUTE format('GRANT ALL ON SCHEMA %I TO {mover}', x.s); END LOOP; END $$`
 	g.set("ALTER DATABASE {source} OWNER TO {mover}; " + own)
 	g.step(Set, "source", "ALTER ROLE {mover} NOSUPERUSER REPLICATION", "*")
@@ -61,7 +63,8 @@ func (g *gen) others() {
 		g.set(fmt.Sprintf("CREATE PUBLICATION theirs FOR TABLE %s WITH (publish = 'insert')", g.tables[0].q()))
 	}
 	if d.chance(0.05) {
-		g.set("CREATE SUBSCRIPTION theirs_{source} CONNECTION 'host=127.0.0.1 port=1 dbname=nowhere' PUBLICATION nothing WITH (connect = false, slot_name = NONE)")
+		g.set("CREATE SUBSCRIPTION theirs_{source} CONNECTION 'host=127.0.0.1 port=1 dbname=nowhere' PUBLICATION nothing " +
+			"WITH (connect = false, slot_name = NONE)")
 	}
 }
 
@@ -93,14 +96,16 @@ func (g *gen) spoils(d *gen) (sql, word string) {
 	}
 	n := pick(d, 1, 2, 40)
 	return pick(d, fmt.Sprintf("DELETE FROM %s WHERE %s", t.q(), g.some(t, n)), g.update(t, n),
-		fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(700001, %d) g", t.q(), g.names(t), g.values(t, "g"), 700000+n)), t.word()
+		fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM generate_series(700001, %d) g", t.q(), g.names(t), g.values(t, "g"),
+			700000+n)), t.word()
 }
 
 func (g *mgen) spoils(d *gen) (sql, word string) {
 	t := g.tables[d.IntN(len(g.tables))]
 	n := pick(d, 1, 2, 40)
 	return pick(d, fmt.Sprintf("DELETE FROM %s %s", t.q(), g.firstOf(t, n)), g.mupdate(t, n),
-		fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_700001_to_%d) x", t.q(), g.mnamesOf(t), g.mvaluesOf(t, "g"), 700000+n)), t.word()
+		fmt.Sprintf("INSERT INTO %s (%s) SELECT %s FROM (SELECT seq AS g FROM seq_700001_to_%d) x", t.q(), g.mnamesOf(t),
+			g.mvaluesOf(t, "g"), 700000+n)), t.word()
 }
 
 // abort begins a cutover, and aborts it after a while. Whatever came first must be whole:
@@ -113,7 +118,8 @@ func (r *run) abort(after string) error {
 	r.stopping.Store(true)
 	defer r.stopping.Store(false)
 	r.quiet()
-	if _, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), answer{"rehearsal": false, "confirm": r.name}); err != nil {
+	if _, err := r.product.do(r.ctx, "POST", r.path("/cutovers"), answer{"rehearsal": false,
+		"confirm": r.name}); err != nil {
 		return nil // not ready: the cutover itself will say so
 	}
 	time.Sleep(d)
@@ -152,7 +158,8 @@ func (r *run) mend() error {
 		if err != nil || len(list) == 0 {
 			return fmt.Errorf("no comparison is listed: %w", err)
 		}
-		if _, err := r.product.do(r.ctx, "POST", r.path(fmt.Sprintf("/reconciliations/%v/repair", list[0]["id"])), answer{"findings": []int{}, "confirm": r.name}); err != nil {
+		if _, err := r.product.do(r.ctx, "POST", r.path(fmt.Sprintf("/reconciliations/%v/repair", list[0]["id"])),
+			answer{"findings": []int{}, "confirm": r.name}); err != nil {
 			return told(err)
 		}
 		if err := r.ended("repair"); err != nil {

@@ -59,7 +59,8 @@ var reaches = map[string][]string{
 // TestRoomsImportInwards holds the import rules, and that domain and core do no
 // I/O and know no clock.
 func TestRoomsImportInwards(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "dustyferry/internal/...", "dustyferry/client").CombinedOutput()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}} {{join .Imports " "}}`, "dustyferry/internal/...",
+		"dustyferry/client").CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}

@@ -22,7 +22,8 @@ func of(s string) buildorder.Object {
 // TestWhatIsBuiltAtOnce: a key has its table for itself and comes before the table's indexes,
 // which stand beside each other; larger tables come first; foreign keys wait for everything.
 func TestWhatIsBuiltAtOnce(t *testing.T) {
-	list := []string{"index a.i1", "primary a.k", "index a.i2", "foreign b.f", "index b.i3", "primary b.k", "unique b.u", "foreign a.g"}
+	list := []string{"index a.i1", "primary a.k", "index a.i2", "foreign b.f", "index b.i3", "primary b.k", "unique b.u",
+		"foreign a.g"}
 	for most := 1; most <= 6; most++ {
 		q := buildorder.New(list, of)
 		var order []string
@@ -47,7 +48,8 @@ func TestWhatIsBuiltAtOnce(t *testing.T) {
 			q.Ended(func(s string) bool { return s == ends })
 		}
 		at := func(s string) int { return slices.Index(order, s) }
-		if len(order) != len(list) || order[0] != "primary b.k" || at("primary a.k") > at("index a.i1") || at("unique b.u") > at("index b.i3") ||
+		if len(order) != len(list) || order[0] != "primary b.k" || at("primary a.k") > at("index a.i1") ||
+			at("unique b.u") > at("index b.i3") ||
 			!of(order[6]).Foreign || !of(order[7]).Foreign {
 			t.Errorf("with %d at once: %v", most, order)
 		}
@@ -60,7 +62,8 @@ func TestNothingIsForgotten(t *testing.T) {
 		rng := rand.New(rand.NewPCG(seed, 3))
 		var list []string
 		for n := range rng.IntN(20) {
-			list = append(list, fmt.Sprintf("%s %s.%d", []string{"index", "index", "unique", "foreign"}[rng.IntN(4)], []string{"a", "b", "c"}[rng.IntN(3)], n))
+			list = append(list, fmt.Sprintf("%s %s.%d", []string{"index", "index", "unique", "foreign"}[rng.IntN(4)],
+				[]string{"a", "b", "c"}[rng.IntN(3)], n))
 		}
 		q, most := buildorder.New(list, of), 1+rng.IntN(4)
 		var order []string

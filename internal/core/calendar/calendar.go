@@ -31,11 +31,13 @@ func Parse(expression, zone string) (Plan, error) {
 	word := strings.ToUpper(strings.TrimSpace(expression))
 	switch {
 	case strings.HasPrefix(word, "TZ="), strings.HasPrefix(word, "CRON_TZ="):
-		return Plan{}, domain.Invalid("cron is %q, which names a zone inside; give the zone by itself, and %s", expression, form)
+		return Plan{}, domain.Invalid("cron is %q, which names a zone inside; give the zone by itself, and %s", expression,
+			form)
 	case strings.HasPrefix(word, "@EVERY"):
 		return Plan{}, domain.Invalid("cron is %q, which says no time of the day; %s", expression, form)
 	}
-	when, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow | cron.Descriptor).Parse(expression)
+	when, err := cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow | cron.Descriptor).Parse(
+		expression)
 	if err != nil {
 		return Plan{}, domain.Invalid("cron is %q, which cannot be read (%s); %s", expression, err, form)
 	}
@@ -69,7 +71,8 @@ func onFace(t time.Time) time.Time {
 
 // moment is when the zone's clock first shows a face, or when it jumps over it.
 func (p Plan) moment(face time.Time) time.Time {
-	t := time.Date(face.Year(), face.Month(), face.Day(), face.Hour(), face.Minute(), face.Second(), face.Nanosecond(), p.zone)
+	t := time.Date(face.Year(), face.Month(), face.Day(), face.Hour(), face.Minute(), face.Second(), face.Nanosecond(),
+		p.zone)
 	begins, ends := t.ZoneBounds()
 	switch shown := onFace(t); {
 	case shown.After(face): // the clock jumped to a later face where this part of the year begins

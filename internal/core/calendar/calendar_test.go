@@ -48,7 +48,9 @@ func TestWhenItIsDue(t *testing.T) {
 			t.Errorf("%s in %s after %s: %s, want %s", c.cron, c.zone, c.after, got, c.want)
 		}
 	}
-	for _, bad := range [][2]string{{"", ""}, {"61 * * * *", ""}, {"* * * *", ""}, {"0 0 30 2 *", ""}, {"0 2 * * *", "Saltmarsh"}, {"0 2 * * *", "Local"}, {"TZ=0", ""}, {"TZ=UTC 0 2 * * *", ""}, {"CRON_TZ=UTC 0 2 * * *", ""}, {"@every 1h", ""}} {
+	for _, bad := range [][2]string{{"", ""}, {"61 * * * *", ""}, {"* * * *", ""}, {"0 0 30 2 *", ""},
+		{"0 2 * * *", "Saltmarsh"}, {"0 2 * * *", "Local"}, {"TZ=0", ""}, {"TZ=UTC 0 2 * * *", ""}, {"CRON_TZ=UTC 0 2 * * *",
+			""}, {"@every 1h", ""}} {
 		if _, err := calendar.Parse(bad[0], bad[1]); !domain.IsKind(err, domain.ProblemInvalid) {
 			t.Errorf("%q: %v", bad, err)
 		}
@@ -65,7 +67,8 @@ func TestWhatWasMissed(t *testing.T) {
 		t.Errorf("in time: %v %s %q", run, next, note)
 	}
 	late := due.Add(5*time.Hour + 30*time.Minute)
-	if run, next, note := p.Due(due, late, "run once"); !run || note != "due 6 times since 2026-11-23 10:00:00, when no service ran" || !next.Equal(due.Add(6*time.Hour)) {
+	if run, next, note := p.Due(due, late, "run once"); !run ||
+		note != "due 6 times since 2026-11-23 10:00:00, when no service ran" || !next.Equal(due.Add(6*time.Hour)) {
 		t.Errorf("run once: %v %s %q", run, next, note)
 	}
 	if run, _, _ := p.Due(due, late, "skip"); run {
@@ -76,7 +79,8 @@ func TestWhatWasMissed(t *testing.T) {
 // TestADayIsNeverSkippedNorDoneTwice goes through years of days in zones whose clocks are
 // put back and forward in odd ways.
 func TestADayIsNeverSkippedNorDoneTwice(t *testing.T) {
-	for _, zone := range []string{"Europe/Amsterdam", "America/New_York", "Australia/Lord_Howe", "Africa/Cairo", "America/St_Johns", "Asia/Kathmandu", "America/Sao_Paulo", "UTC"} {
+	for _, zone := range []string{"Europe/Amsterdam", "America/New_York", "Australia/Lord_Howe", "Africa/Cairo",
+		"America/St_Johns", "Asia/Kathmandu", "America/Sao_Paulo", "UTC"} {
 		loc, err := time.LoadLocation(zone)
 		if err != nil {
 			t.Fatal(err)
@@ -89,7 +93,8 @@ func TestADayIsNeverSkippedNorDoneTwice(t *testing.T) {
 			last := time.Date(2015, 1, 1, 12, 0, 0, 0, loc)
 			for range 365 * 6 {
 				next := p.Next(last)
-				if a, b := last.In(loc), next.In(loc); b.Sub(a) < 12*time.Hour && a.Hour() != 12 || b.YearDay() == a.YearDay() && b.Year() == a.Year() || b.Sub(a) > 26*time.Hour {
+				if a, b := last.In(loc), next.In(loc); b.Sub(a) < 12*time.Hour && a.Hour() != 12 || b.YearDay() == a.YearDay() &&
+					b.Year() == a.Year() || b.Sub(a) > 26*time.Hour {
 					t.Fatalf("%s in %s: after %s comes %s", hour, zone, a, b)
 				}
 				last = next

@@ -20,9 +20,12 @@ func TestWhatBecomesOfAChunk(t *testing.T) {
 		{"rows that do not land", chunkfate.Failure{Attempts: 1, Most: 6, RowsRefused: true}, chunkfate.Held},
 		{"a fault of ours", chunkfate.Failure{Attempts: 1, Most: 6, Fault: true}, chunkfate.Held},
 		{"a server that is away, however often", chunkfate.Failure{Attempts: 60, Most: 6, Away: true}, chunkfate.Rests},
-		{"a full disk that refuses rows", chunkfate.Failure{Attempts: 6, Most: 6, Away: true, Lasting: true}, chunkfate.Rests},
-		{"it stood still at the last attempt", chunkfate.Failure{Attempts: 6, Most: 6, StoodStill: true}, chunkfate.TakenDown},
-		{"a pause in the middle of a failure", chunkfate.Failure{Attempts: 6, Most: 6, LetGo: true, Away: true, Fault: true}, chunkfate.GoesBack},
+		{"a full disk that refuses rows", chunkfate.Failure{Attempts: 6, Most: 6, Away: true, Lasting: true},
+			chunkfate.Rests},
+		{"it stood still at the last attempt", chunkfate.Failure{Attempts: 6, Most: 6, StoodStill: true},
+			chunkfate.TakenDown},
+		{"a pause in the middle of a failure", chunkfate.Failure{Attempts: 6, Most: 6, LetGo: true, Away: true, Fault: true},
+			chunkfate.GoesBack},
 		{"one attempt and no more", chunkfate.Failure{Attempts: 1, Most: 1}, chunkfate.Held},
 	} {
 		if got := chunkfate.Of(x.f); got != x.want {
@@ -36,7 +39,8 @@ func TestWhatBecomesOfAChunk(t *testing.T) {
 func TestEveryChunkComesToAnEnd(t *testing.T) {
 	rng := rand.New(rand.NewPCG(1, 2))
 	for range 100_000 {
-		f := chunkfate.Failure{Most: 1 + rng.IntN(8), LetGo: rng.IntN(4) == 0, Away: rng.IntN(4) == 0, StoodStill: rng.IntN(4) == 0, Lasting: rng.IntN(3) == 0, RowsRefused: rng.IntN(6) == 0, Fault: rng.IntN(9) == 0}
+		f := chunkfate.Failure{Most: 1 + rng.IntN(8), LetGo: rng.IntN(4) == 0, Away: rng.IntN(4) == 0,
+			StoodStill: rng.IntN(4) == 0, Lasting: rng.IntN(3) == 0, RowsRefused: rng.IntN(6) == 0, Fault: rng.IntN(9) == 0}
 		f.Attempts = 1 + rng.IntN(f.Most)
 		got := chunkfate.Of(f)
 		excused := f.LetGo || f.Away || f.StoodStill

@@ -84,7 +84,8 @@ func Between(was, now *domain.Table, statement string) []Change {
 		for j := range now.Columns {
 			x := &now.Columns[j]
 			if x.Number > 0 && x.Number == c.Number ||
-				x.Number == 0 && j == i && len(was.Columns) == len(now.Columns) && was.Column(x.Name) == nil && x.Type == c.Type && renames.MatchString(statement) {
+				x.Number == 0 && j == i && len(was.Columns) == len(now.Columns) && was.Column(x.Name) == nil && x.Type == c.Type &&
+					renames.MatchString(statement) {
 				n = x
 			}
 		}
@@ -127,7 +128,8 @@ func Others(was, now *domain.Table) []string {
 		var list []string
 		for _, k := range t.Constraints {
 			if k.Kind == "foreign" {
-				list = append(list, fmt.Sprintf("(%s) to %s (%s) %s", strings.Join(k.Columns, ", "), k.References, strings.Join(k.ReferenceColumns, ", "), k.Rules))
+				list = append(list, fmt.Sprintf("(%s) to %s (%s) %s", strings.Join(k.Columns, ", "), k.References,
+					strings.Join(k.ReferenceColumns, ", "), k.Rules))
 			}
 		}
 		slices.Sort(list)
@@ -167,7 +169,8 @@ func Objects(was, now *domain.Table) string {
 	}
 	a, b := names(was), names(now)
 	without := func(list, other []string) string {
-		return strings.Join(slices.DeleteFunc(slices.Clone(list), func(s string) bool { return slices.Contains(other, s) }), ", ")
+		return strings.Join(slices.DeleteFunc(slices.Clone(list), func(s string) bool { return slices.Contains(other, s) }),
+			", ")
 	}
 	var out []string
 	if made := without(b, a); made != "" {
@@ -177,10 +180,12 @@ func Objects(was, now *domain.Table) string {
 		out = append(out, "gone from the source since the start, and still on the target: "+gone)
 	}
 	if was.Collation != now.Collation && was.Collation != "" && now.Collation != "" {
-		out = append(out, fmt.Sprintf("new columns have the collation %s on the source now, and %s on the target", now.Collation, was.Collation))
+		out = append(out, fmt.Sprintf("new columns have the collation %s on the source now, and %s on the target",
+			now.Collation, was.Collation))
 	}
 	if was.PartitionBy != now.PartitionBy {
-		out = append(out, fmt.Sprintf("partitioned otherwise on the source since the start (%s), and not on the target", orNone(now.PartitionBy)))
+		out = append(out, fmt.Sprintf("partitioned otherwise on the source since the start (%s), and not on the target",
+			orNone(now.PartitionBy)))
 	}
 	return strings.Join(out, "; ")
 }
@@ -321,12 +326,15 @@ func (s Source) Unsafe(c Change, key []string) string {
 			return fmt.Sprintf("the server gave column %s of the rows that were there values of its own", c.Now.Name)
 		case !postgres && renames.MatchString(s.Statement):
 			return fmt.Sprintf("column %s may be another one that has a new name now", c.Now.Name)
-		case !postgres && s.Last && (c.Now.Fill != nil || !c.Now.NotNull && (c.Now.Default == "" || strings.EqualFold(c.Now.Default, "NULL"))):
+		case !postgres && s.Last && (c.Now.Fill != nil || !c.Now.NotNull && (c.Now.Default == "" || strings.EqualFold(
+			c.Now.Default, "NULL"))):
 			// what the catalog says, literally
-		case !postgres && (fills.MatchString(s.Statement) || c.Now.Default != "" && !strings.EqualFold(c.Now.Default, "NULL") || c.Now.NotNull):
+		case !postgres && (fills.MatchString(s.Statement) || c.Now.Default != "" && !strings.EqualFold(c.Now.Default,
+			"NULL") || c.Now.NotNull):
 			return fmt.Sprintf("the log does not say which value column %s has in the rows that were there", c.Now.Name)
 		case postgres && s.Rewritten:
-			return fmt.Sprintf("the server has written all rows anew meanwhile, and the log does not say which value column %s has in those that were there", c.Now.Name)
+			return fmt.Sprintf("the server has written all rows anew meanwhile, and the log does not say which value column "+
+				"%s has in those that were there", c.Now.Name)
 		case postgres && c.Now.Default != "" && c.Now.Fill == nil:
 			return fmt.Sprintf("nothing says which value column %s has in the rows that were there", c.Now.Name)
 		}
@@ -336,7 +344,8 @@ func (s Source) Unsafe(c Change, key []string) string {
 		case !way.Holds(c.Was, c.Now):
 			return fmt.Sprintf("%s does not surely hold what %s held", c.Now.Type, c.Was.Type)
 		case postgres && s.Rewritten:
-			return fmt.Sprintf("the server has written all rows anew, and the log does not say by which expression column %s was cast", c.Now.Name)
+			return fmt.Sprintf("the server has written all rows anew, and the log does not say by which expression column "+
+				"%s was cast", c.Now.Name)
 		}
 	}
 	return ""

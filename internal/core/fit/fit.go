@@ -188,7 +188,8 @@ func suggest(engine string, c domain.Column, m Misfit) string {
 		if m.Whole < 19 {
 			return "bigint"
 		}
-		return fmt.Sprintf("%s(%d,0)", map[string]string{typemap.MariaDB: "decimal", typemap.Postgres: "numeric"}[engine], m.Whole)
+		return fmt.Sprintf("%s(%d,0)", map[string]string{typemap.MariaDB: "decimal", typemap.Postgres: "numeric"}[engine],
+			m.Whole)
 	case "decimal":
 		if m.Whole == 0 { // no number at all
 			return "varchar(120)"

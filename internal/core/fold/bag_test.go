@@ -86,13 +86,15 @@ func TestABagIsItsChanges(t *testing.T) {
 // there, which only looking for it tells; nothing and an empty text are two things.
 func TestARowThatWasNotThereIsStillSought(t *testing.T) {
 	same := bagRow("a", 1)
-	b, _ := BagOf([]domain.Change{{Kind: domain.Update, Old: same, New: same}, {Kind: domain.Update, Old: same, New: same}})
+	b, _ := BagOf([]domain.Change{{Kind: domain.Update, Old: same, New: same}, {Kind: domain.Update, Old: same,
+		New: same}})
 	if len(b.Removes) != 1 || b.Removes[0].N != 1 || len(b.Puts) != 1 {
 		t.Errorf("%+v", b)
 	}
 	nothing := domain.Row{{Kind: domain.Null}, {Kind: domain.Present}}
 	empty := domain.Row{{Kind: domain.Present}, {Kind: domain.Null}}
-	if b, _ := BagOf([]domain.Change{{Kind: domain.Insert, New: nothing}, {Kind: domain.Delete, Old: empty}}); len(b.Puts) != 1 || len(b.Removes) != 1 {
+	if b, _ := BagOf([]domain.Change{{Kind: domain.Insert, New: nothing}, {Kind: domain.Delete, Old: empty}}); len(
+		b.Puts) != 1 || len(b.Removes) != 1 {
 		t.Errorf("%+v", b)
 	}
 	if _, err := BagOf([]domain.Change{{Kind: domain.Truncate}}); err == nil {

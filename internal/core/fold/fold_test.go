@@ -51,14 +51,17 @@ func TestNetEffect(t *testing.T) {
 		removes, patches, puts string
 	}{
 		{"the last update of a row wins", []domain.Change{upd("1", "a", "x"), upd("1", "b", "y")}, "", "", "1 b y"},
-		{"an inserted and removed row is only removed", []domain.Change{ins("1", "a", "x"), del("1", "~", "~")}, "1 ~ ~", "", ""},
+		{"an inserted and removed row is only removed", []domain.Change{ins("1", "a", "x"), del("1", "~", "~")}, "1 ~ ~", "",
+			""},
 		{"a removed and inserted row is put", []domain.Change{del("1", "~", "~"), ins("1", "b", "y")}, "", "", "1 b y"},
 		{"an unchanged value stays unsaid", []domain.Change{upd("1", "a", "=")}, "", "1 a =", ""},
-		{"an unchanged value is filled from the batch", []domain.Change{ins("1", "a", "large"), upd("1", "b", "=")}, "", "", "1 b large"},
+		{"an unchanged value is filled from the batch", []domain.Change{ins("1", "a", "large"), upd("1", "b", "=")}, "", "",
+			"1 b large"},
 		{"two patches merge", []domain.Change{upd("1", "=", "x"), upd("1", "b", "=")}, "", "", "1 b x"},
 		{"a patch on a patch stays a patch", []domain.Change{upd("1", "a", "="), upd("1", "b", "=")}, "", "1 b =", ""},
 		{"a move is a removal and a putting", []domain.Change{move("1", "2", "a", "x")}, "1 ~ ~", "", "2 a x"},
-		{"a row moved away and another moved in", []domain.Change{move("1", "9", "a", "x"), move("2", "1", "b", "y")}, "2 ~ ~", "", "1 b y; 9 a x"},
+		{"a row moved away and another moved in", []domain.Change{move("1", "9", "a", "x"), move("2", "1", "b", "y")},
+			"2 ~ ~", "", "1 b y; 9 a x"},
 		{"NULL is not an empty string", []domain.Change{upd("1", "~", ""), upd("2", "", "~")}, "", "", "1 ~ ; 2  ~"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -181,7 +184,8 @@ func TestWhichRowsStand(t *testing.T) {
 	update := func(id string) domain.Change { return domain.Change{Kind: domain.Update, New: row(id)} }
 	remove := func(id string) domain.Change { return domain.Change{Kind: domain.Delete, Old: row(id)} }
 	f := fold.New([]int{0})
-	for _, c := range []domain.Change{insert("new"), update("new"), update("changed"), update("changed"), update("made anew"), remove("made anew"), insert("made anew"), remove("gone"), insert("gone"), update("gone")} {
+	for _, c := range []domain.Change{insert("new"), update("new"), update("changed"), update("changed"),
+		update("made anew"), remove("made anew"), insert("made anew"), remove("gone"), insert("gone"), update("gone")} {
 		for _, a := range fold.Split(c, []int{0}) {
 			f.Add(a)
 		}

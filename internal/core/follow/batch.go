@@ -68,7 +68,8 @@ func (m *Machine) patience() More {
 		}
 		return More{Patience: 100 * time.Millisecond}
 	case !m.consistent:
-		return More{Patience: 10 * time.Millisecond, Before: b.began.Add(gather)} // the reader fills the queue again while it is emptied
+		// the reader fills the queue again while it is emptied
+		return More{Patience: 10 * time.Millisecond, Before: b.began.Add(gather)}
 	}
 	return More{}
 }
@@ -143,7 +144,8 @@ func (m *Machine) batch() {
 		return
 	}
 	if len(b.changes) > 0 {
-		m.want(Fail{fmt.Sprintf("%d changes were read that belong to no transaction; nothing of them is applied", len(b.changes))})
+		m.want(Fail{fmt.Sprintf("%d changes were read that belong to no transaction; nothing of them is applied",
+			len(b.changes))})
 	}
 	if b.progress > 0 {
 		m.want(Passed{b.progress})
@@ -187,7 +189,8 @@ func (m *Machine) collect() {
 				continue
 			}
 			if !e.Change.OfRows() {
-				m.want(Fail{fmt.Sprintf("the log gave a change of kind %d, which is not known; nothing of its transaction is applied", e.Change.Kind)})
+				m.want(Fail{fmt.Sprintf("the log gave a change of kind %d, which is not known; nothing of its "+
+					"transaction is applied", e.Change.Kind)})
 			}
 			b.add(e)
 		case domain.EventCommit:
@@ -203,7 +206,8 @@ func (m *Machine) collect() {
 				return
 			}
 		default:
-			m.want(Fail{fmt.Sprintf("the log gave an event of kind %d, which is not known; nothing after it is applied", e.Kind)})
+			m.want(Fail{fmt.Sprintf("the log gave an event of kind %d, which is not known; nothing after it is applied",
+				e.Kind)})
 		}
 		if !m.full() {
 			continue

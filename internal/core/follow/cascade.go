@@ -34,7 +34,8 @@ func (m *Machine) findActs() {
 				if parent.Plan.Source != k.References {
 					continue
 				}
-				parent.acts = append(parent.acts, act{child: child, onDelete: ruleOn(k.Rules, "DELETE"), onUpdate: ruleOn(k.Rules, "UPDATE"),
+				parent.acts = append(parent.acts, act{child: child, onDelete: ruleOn(k.Rules, "DELETE"), onUpdate: ruleOn(k.Rules,
+					"UPDATE"),
 					refs: places(parent.Plan, k.ReferenceColumns), cols: places(child.Plan, k.Columns)})
 			}
 		}
@@ -80,7 +81,8 @@ func (a *act) touched(c domain.Change) (values []domain.Value, rule string) {
 			return nil, ""
 		}
 		values = append(values, v)
-		same = same && (c.New[i].Kind == domain.Unchanged || c.New[i].Kind == domain.Present && string(c.New[i].Data) == string(v.Data))
+		same = same && (c.New[i].Kind == domain.Unchanged || c.New[i].Kind == domain.Present &&
+			string(c.New[i].Data) == string(v.Data))
 	}
 	if same {
 		return nil, ""

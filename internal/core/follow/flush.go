@@ -89,7 +89,8 @@ func (m *Machine) one(e *effects, t *table, i int, loading bool) {
 	}
 	if len(t.key) == 0 {
 		if c.ch.Unsure {
-			m.want(Fail{"the log gave an update of a table without a key that lacks values; nothing of its transaction is applied"})
+			m.want(Fail{"the log gave an update of a table without a key that lacks values; nothing of its " +
+				"transaction is applied"})
 		}
 		if !loading || m.decide(t, 0, c.tx) {
 			m.count(t, c.ch.Kind)

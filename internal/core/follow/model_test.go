@@ -39,10 +39,12 @@ func column(name, typ string) domain.Column {
 // plans are those of the model's tables; onDelete is what becomes of frames when their hive goes.
 func plans(onDelete string) []follow.Table {
 	refers := func(to, rules, col string) []domain.Constraint {
-		return []domain.Constraint{{Kind: "foreign", Name: "refers", Unlogged: true, Columns: []string{col}, References: domain.TableName{Schema: "s", Name: to}, ReferenceColumns: []string{"id"}, Rules: rules}}
+		return []domain.Constraint{{Kind: "foreign", Name: "refers", Unlogged: true, Columns: []string{col},
+			References: domain.TableName{Schema: "s", Name: to}, ReferenceColumns: []string{"id"}, Rules: rules}}
 	}
 	plan := func(name, order string, cols ...string) *domain.TablePlan {
-		p := &domain.TablePlan{Source: domain.TableName{Schema: "s", Name: name}, Key: []string{"id"}, KeyOrder: order, Columns: []domain.Column{column("id", "bigint")}}
+		p := &domain.TablePlan{Source: domain.TableName{Schema: "s", Name: name}, Key: []string{"id"}, KeyOrder: order,
+			Columns: []domain.Column{column("id", "bigint")}}
 		for _, c := range cols {
 			p.Columns = append(p.Columns, column(c, "text"))
 		}
@@ -181,7 +183,8 @@ type world struct {
 
 func newWorld(t testing.TB, seed uint64) *world {
 	w := &world{rng: rand.New(rand.NewPCG(seed, 11)), t: t, target: empty(), nextTx: 1, running: map[uint64]bool{},
-		chunks: map[int64][]*chunk{}, phase: domain.PhaseLoading, reset: map[int64]bool{}, now: time.Unix(1, 0), saw: map[string]int{}}
+		chunks: map[int64][]*chunk{}, phase: domain.PhaseLoading, reset: map[int64]bool{}, now: time.Unix(1, 0),
+		saw: map[string]int{}}
 	w.rows = w.first()
 	w.swift = w.rng.IntN(2) == 0
 	w.tables = plans([]string{"CASCADE", "SET NULL"}[w.rng.IntN(2)])
@@ -210,7 +213,8 @@ func (w *world) restart() {
 		w.machine.Close()
 	}
 	w.rollback()
-	w.machine = follow.New(w.tables, follow.Options{Applied: w.applied, AppliedAt: w.at, Copies: true, BatchChanges: 2 + w.rng.IntN(4), LoadChanges: 2 + w.rng.IntN(6)})
+	w.machine = follow.New(w.tables, follow.Options{Applied: w.applied, AppliedAt: w.at, Copies: true,
+		BatchChanges: 2 + w.rng.IntN(4), LoadChanges: 2 + w.rng.IntN(6)})
 	w.entry, w.event, w.goal = 0, 0, 0
 	for w.entry < len(w.log) && w.log[w.entry].tx.Commit < w.applied {
 		w.entry++
@@ -235,7 +239,8 @@ func chunkOf(t int64, key string) int {
 // ---- the source
 
 func (w *world) snapshot() domain.Snapshot {
-	s := domain.Snapshot{Xmin: w.nextTx, Xmax: w.nextTx, Log: domain.Position(len(w.log)*10 + 9), Running: slices.Sorted(maps.Keys(w.running))}
+	s := domain.Snapshot{Xmin: w.nextTx, Xmax: w.nextTx, Log: domain.Position(len(w.log)*10 + 9),
+		Running: slices.Sorted(maps.Keys(w.running))}
 	if len(s.Running) > 0 {
 		s.Xmin = s.Running[0]
 	}
@@ -351,7 +356,8 @@ func (x *writing) follows(parent int64, from, to string, setNull bool) bool {
 // begin makes a transaction of a few operations, without those that would have to wait for
 // another's lock.
 func (w *world) begin() {
-	x := &writing{w: w, t: &txn{tx: domain.Tx{ID: w.nextTx}, locks: map[string]bool{}}, view: w.rows.clone(), busy: map[string]bool{}}
+	x := &writing{w: w, t: &txn{tx: domain.Tx{ID: w.nextTx}, locks: map[string]bool{}}, view: w.rows.clone(),
+		busy: map[string]bool{}}
 	for _, o := range slices.Concat(w.open, w.logged) {
 		maps.Copy(x.busy, o.locks)
 	}
@@ -411,7 +417,8 @@ func (x *writing) operation() {
 	case what == 0:
 		x.log(domain.Delete, t, old, nil)
 		x.put(t, k, nil)
-		x.stuck = x.stuck || !x.follows(t, k, "", t == hives && strings.Contains(x.w.tables[1].Plan.Table.Constraints[0].Rules, "SET NULL"))
+		x.stuck = x.stuck || !x.follows(t, k, "", t == hives && strings.Contains(
+			x.w.tables[1].Plan.Table.Constraints[0].Rules, "SET NULL"))
 		return
 	case what == 1 && x.view[t][to] == nil && k != to:
 		if now[0] = to; rng.IntN(2) == 0 {
@@ -529,7 +536,8 @@ func (w *world) first() state {
 	s := empty()
 	for i := range keys / 2 {
 		k := strconv.Itoa(2 * i)
-		s[hives][k], s[frames][k], s[cells][k], s[lots][k] = []string{k, "a"}, []string{k, k, "a"}, []string{k, k, "a"}, []string{k, "a", "large"}
+		s[hives][k], s[frames][k], s[cells][k], s[lots][k] = []string{k, "a"}, []string{k, k, "a"}, []string{k, k, "a"},
+			[]string{k, "a", "large"}
 		s[visits]["0"+k], s[visits]["1"+k] = []string{k, "a"}, []string{k, "a"}
 	}
 	return s
@@ -927,7 +935,8 @@ func (w *world) finish() {
 		w.now = w.now.Add(50 * time.Millisecond)
 		v := w.load()
 		if len(w.open)+len(w.logged) == 0 && v.Landed == v.Chunks && w.phase != domain.PhaseLoading && w.entry == len(w.log) {
-			if last := w.log[max(0, len(w.log)-1):]; len(last) == 0 || w.applied >= last[0].tx.End || w.goal == 0 && last[0].void && w.applied >= w.lastWhole() && w.quiet() {
+			if last := w.log[max(0, len(w.log)-1):]; len(last) == 0 || w.applied >= last[0].tx.End || w.goal == 0 &&
+				last[0].void && w.applied >= w.lastWhole() && w.quiet() {
 				return
 			}
 		}
@@ -1009,7 +1018,8 @@ func TestTargetEqualsSourceAfterRandomHistories(t *testing.T) {
 		}
 	}
 	t.Logf("%d histories met %v", *histories, saw)
-	for _, what := range []string{"pause", "fetch", "move", "abort", "hold", "goal", "restart of the process", "restart of a table", "truncate of 1", "truncate of 2"} {
+	for _, what := range []string{"pause", "fetch", "move", "abort", "hold", "goal", "restart of the process",
+		"restart of a table", "truncate of 1", "truncate of 2"} {
 		if saw[what] == 0 {
 			t.Errorf("no history met a %s: the model is too tame", what)
 		}

@@ -44,7 +44,8 @@ type teller struct {
 }
 
 func tell(t *testing.T, lines []string) {
-	s := &teller{t: t, m: follow.New(plans("CASCADE"), follow.Options{Copies: true, BatchChanges: 4}), now: time.Unix(100, 0)}
+	s := &teller{t: t, m: follow.New(plans("CASCADE"), follow.Options{Copies: true, BatchChanges: 4}),
+		now: time.Unix(100, 0)}
 	defer s.m.Close()
 	s.step(follow.Input{}) // where the source's log stands: at its beginning
 	if !slices.ContainsFunc(lines, func(l string) bool { return strings.Contains(l, ", loading") }) {
@@ -90,7 +91,8 @@ func tell(t *testing.T, lines []string) {
 // over reports whether the story ends with what ends a machine.
 func (s *teller) over(lines []string) bool {
 	last := lines[len(lines)-1]
-	return strings.HasPrefix(last, "asks amend") || strings.HasPrefix(last, "asks hold") || strings.HasPrefix(last, "asks fail")
+	return strings.HasPrefix(last, "asks amend") || strings.HasPrefix(last, "asks hold") ||
+		strings.HasPrefix(last, "asks fail")
 }
 
 // loaded brings the machine to where it knows that all rows are loaded.
@@ -158,7 +160,8 @@ func (s *teller) row(text string) domain.Row {
 func rowText(r domain.Row) string {
 	var out []string
 	for _, v := range r {
-		out = append(out, map[domain.ValueKind]string{domain.Null: "-", domain.Present: string(v.Data), domain.Unchanged: "~"}[v.Kind])
+		out = append(out, map[domain.ValueKind]string{domain.Null: "-", domain.Present: string(v.Data),
+			domain.Unchanged: "~"}[v.Kind])
 	}
 	return strings.Join(out, "|")
 }
@@ -231,7 +234,8 @@ func (s *teller) words(ask follow.Ask) string {
 	case follow.AskRow:
 		return fmt.Sprintf("row %s %s", nameOf(a.Table), a.Key[0])
 	case follow.AskReferring:
-		return fmt.Sprintf("referring %s %s=%s", nameOf(a.Table), plans("")[a.Table-1].Plan.Columns[a.Cols[0]].Name, a.Values[0].Data)
+		return fmt.Sprintf("referring %s %s=%s", nameOf(a.Table), plans("")[a.Table-1].Plan.Columns[a.Cols[0]].Name,
+			a.Values[0].Data)
 	case follow.Write:
 		var parts []string
 		for word, rows := range map[string][]domain.Row{"remove": a.Net.Removes, "patch": a.Net.Patches, "put": a.Net.Puts} {
@@ -244,7 +248,8 @@ func (s *teller) words(ask follow.Ask) string {
 	case follow.WriteWhole:
 		var parts []string
 		for _, c := range a.Changes {
-			parts = append(parts, map[domain.ChangeKind]string{domain.Insert: "insert ", domain.Delete: "delete ", domain.Update: "update "}[c.Kind]+rowText(c.New))
+			parts = append(parts, map[domain.ChangeKind]string{domain.Insert: "insert ", domain.Delete: "delete ",
+				domain.Update: "update "}[c.Kind]+rowText(c.New))
 		}
 		return fmt.Sprintf("write %s %s", nameOf(a.Table), strings.Join(parts, "; "))
 	case follow.Move:

@@ -36,7 +36,8 @@ type table struct {
 }
 
 func newTable(of Table) *table {
-	t := &table{Table: of, fetched: map[string]domain.Snapshot{}, key: of.Plan.KeyIndexes(of.Plan.CopiedColumns()), replace: Replaces(of.Plan)}
+	t := &table{Table: of, fetched: map[string]domain.Snapshot{}, key: of.Plan.KeyIndexes(of.Plan.CopiedColumns()),
+		replace: Replaces(of.Plan)}
 	t.sorts, t.ours = keyorder.New(of.Plan.KeyColumns())
 	t.ours = t.ours && of.Plan.KeyOrder == "ours"
 	return t
@@ -47,7 +48,9 @@ func newTable(of Table) *table {
 // at insertion.
 func Replaces(p *domain.TablePlan) bool {
 	for _, k := range p.Table.Constraints {
-		if k.Kind == "unique" && !slices.ContainsFunc(p.Table.Keys, func(x domain.Key) bool { return x.Name == k.Name && slices.Equal(x.Columns, p.Key) }) || k.Kind == "exclude" {
+		if k.Kind == "unique" && !slices.ContainsFunc(p.Table.Keys, func(x domain.Key) bool {
+			return x.Name == k.Name && slices.Equal(x.Columns, p.Key)
+		}) || k.Kind == "exclude" {
 			return true
 		}
 	}

@@ -27,7 +27,8 @@ func TestOverLooksOnlyAtTheWindow(t *testing.T) {
 
 func TestLeft(t *testing.T) {
 	const minute = time.Minute
-	if r := gauge.Left(50, 100, 10, 10, minute); !r.Known || r.Expected != 5*time.Second || r.Low > r.Expected || r.High < r.Expected {
+	if r := gauge.Left(50, 100, 10, 10, minute); !r.Known || r.Expected != 5*time.Second || r.Low > r.Expected ||
+		r.High < r.Expected {
 		t.Errorf("half done at 10/s: %+v", r)
 	}
 	steady, jumpy := gauge.Left(10, 1000, 10, 10, minute), gauge.Left(10, 1000, 2, 10, minute)

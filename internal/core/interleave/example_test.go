@@ -24,5 +24,6 @@ func ExampleDecide() {
 }
 
 func verdict(v interleave.Verdict) string {
-	return map[interleave.Verdict]string{interleave.Drop: "drop, the read saw it", interleave.Apply: "apply", interleave.Wait: "wait for the read"}[v]
+	return map[interleave.Verdict]string{interleave.Drop: "drop, the read saw it", interleave.Apply: "apply",
+		interleave.Wait: "wait for the read"}[v]
 }

@@ -292,11 +292,16 @@ func TestTruncate(t *testing.T) {
 		chunks []domain.Chunk
 		want   interleave.TruncateVerdict
 	}{
-		{"every landed read saw it", []domain.Chunk{chunk(domain.ChunkLanded, saw), chunk(domain.ChunkPending, saw)}, interleave.TruncateDrop},
-		{"no landed read saw it", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkLanded, missed)}, interleave.TruncateApply},
-		{"one saw it, one did not", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkLanded, saw)}, interleave.TruncateRestart},
-		{"one landed before, one is to come", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkPending, saw)}, interleave.TruncateRestart},
-		{"one is being read", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkReading, saw)}, interleave.TruncateWait},
+		{"every landed read saw it", []domain.Chunk{chunk(domain.ChunkLanded, saw), chunk(domain.ChunkPending, saw)},
+			interleave.TruncateDrop},
+		{"no landed read saw it", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkLanded, missed)},
+			interleave.TruncateApply},
+		{"one saw it, one did not", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkLanded, saw)},
+			interleave.TruncateRestart},
+		{"one landed before, one is to come", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkPending,
+			saw)}, interleave.TruncateRestart},
+		{"one is being read", []domain.Chunk{chunk(domain.ChunkLanded, missed), chunk(domain.ChunkReading, saw)},
+			interleave.TruncateWait},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if got := interleave.DecideTruncate(c.chunks, tx); got != c.want {

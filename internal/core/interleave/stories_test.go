@@ -66,7 +66,8 @@ func TestStories(t *testing.T) {
 
 func TestAllVisible(t *testing.T) {
 	fresh := domain.Snapshot{Xmin: 10, Xmax: 20, Running: []uint64{15}}
-	if !interleave.AllVisible(fresh, []domain.Tx{{ID: 9}, {ID: 19}}) || interleave.AllVisible(fresh, []domain.Tx{{ID: 9}, {ID: 15}}) {
+	if !interleave.AllVisible(fresh, []domain.Tx{{ID: 9}, {ID: 19}}) ||
+		interleave.AllVisible(fresh, []domain.Tx{{ID: 9}, {ID: 15}}) {
 		t.Error("a batch is visible only when every transaction of it is")
 	}
 	if !interleave.AllVisible(fresh, nil) {

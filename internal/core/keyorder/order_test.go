@@ -28,15 +28,22 @@ func TestLocate(t *testing.T) {
 		want   int
 		known  bool
 	}{
-		{"numbers compare as numbers", []string{"bigint"}, []domain.KeyValue{{"9"}, {"10"}, {"100"}}, domain.KeyValue{"99"}, 2, true},
-		{"a bound belongs to the chunk it opens", []string{"integer"}, []domain.KeyValue{{"10"}}, domain.KeyValue{"10"}, 1, true},
+		{"numbers compare as numbers", []string{"bigint"}, []domain.KeyValue{{"9"}, {"10"}, {"100"}}, domain.KeyValue{"99"},
+			2, true},
+		{"a bound belongs to the chunk it opens", []string{"integer"}, []domain.KeyValue{{"10"}}, domain.KeyValue{"10"}, 1,
+			true},
 		{"below every bound", []string{"integer"}, []domain.KeyValue{{"-5"}}, domain.KeyValue{"-6"}, 0, true},
-		{"composite keys go column by column", []string{"integer", "text"}, []domain.KeyValue{{"1", "m"}, {"2", "a"}}, domain.KeyValue{"1", "z"}, 1, true},
+		{"composite keys go column by column", []string{"integer", "text"}, []domain.KeyValue{{"1", "m"}, {"2", "a"}},
+			domain.KeyValue{"1", "z"}, 1, true},
 		{"byte order, not alphabet", []string{"text"}, []domain.KeyValue{{"Z"}, {"a"}}, domain.KeyValue{"_"}, 1, true},
-		{"a fraction is later than the full second", []string{"timestamp with time zone"}, []domain.KeyValue{{"2026-01-01 00:00:00.5+00"}}, domain.KeyValue{"2026-01-01 00:00:00+00"}, 0, true},
-		{"infinity is last", []string{"timestamp without time zone"}, []domain.KeyValue{{"2026-01-01 00:00:00"}}, domain.KeyValue{"infinity"}, 1, true},
-		{"a year before our era is not ours to decide", []string{"date"}, []domain.KeyValue{{"2026-01-01"}}, domain.KeyValue{"0044-03-15 BC"}, 0, false},
-		{"a year of five digits is not ours to decide", []string{"date"}, []domain.KeyValue{{"2026-01-01"}}, domain.KeyValue{"12026-01-01"}, 0, false},
+		{"a fraction is later than the full second", []string{"timestamp with time zone"},
+			[]domain.KeyValue{{"2026-01-01 00:00:00.5+00"}}, domain.KeyValue{"2026-01-01 00:00:00+00"}, 0, true},
+		{"infinity is last", []string{"timestamp without time zone"}, []domain.KeyValue{{"2026-01-01 00:00:00"}},
+			domain.KeyValue{"infinity"}, 1, true},
+		{"a year before our era is not ours to decide", []string{"date"}, []domain.KeyValue{{"2026-01-01"}},
+			domain.KeyValue{"0044-03-15 BC"}, 0, false},
+		{"a year of five digits is not ours to decide", []string{"date"}, []domain.KeyValue{{"2026-01-01"}},
+			domain.KeyValue{"12026-01-01"}, 0, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			o, _ := keyorder.New(cols(c.types...))
@@ -70,12 +77,14 @@ func TestOnlyProvableOrders(t *testing.T) {
 // without a sign, against that of big ones.
 func TestWholeNumbersOfAnySize(t *testing.T) {
 	r := rand.New(rand.NewPCG(6, 11))
-	values := []string{"0", "-1", "1", "9223372036854775807", "9223372036854775808", "-9223372036854775808", "18446744073709551615"}
+	values := []string{"0", "-1", "1", "9223372036854775807", "9223372036854775808", "-9223372036854775808",
+		"18446744073709551615"}
 	for range 60 {
 		values = append(values, fmt.Sprint(r.Uint64()), fmt.Sprint(-int64(r.Uint64()>>1)), fmt.Sprint(r.IntN(100)-50))
 	}
 	o, ok := keyorder.New(cols("bigint unsigned"))
-	if !ok || !keyorder.Whole(cols("bigint unsigned", "int")) || keyorder.Whole(cols("bigint", "text")) || keyorder.Whole(nil) {
+	if !ok || !keyorder.Whole(cols("bigint unsigned", "int")) || keyorder.Whole(cols("bigint", "text")) ||
+		keyorder.Whole(nil) {
 		t.Error("whole numbers are not known as such")
 	}
 	for _, a := range values {

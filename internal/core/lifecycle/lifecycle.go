@@ -32,9 +32,12 @@ const (
 
 // passive is how an act is said of the crossing.
 var passive = map[Act]string{
-	Survey: "be surveyed", Start: "be started", Pause: "be paused", Resume: "be resumed", Restart: "be restarted", Refresh: "be refreshed",
-	TakeUp: "be taken up on another server", AddTable: "take another table", LeaveOut: "leave a table out", Reconcile: "be reconciled",
-	Repair: "be repaired", Cutover: "be cut over", Close: "be closed", Remove: "be removed", Change: "have its plan changed",
+	Survey: "be surveyed", Start: "be started", Pause: "be paused", Resume: "be resumed", Restart: "be restarted",
+	Refresh: "be refreshed",
+	TakeUp:  "be taken up on another server", AddTable: "take another table", LeaveOut: "leave a table out",
+	Reconcile: "be reconciled",
+	Repair:    "be repaired", Cutover: "be cut over", Close: "be closed", Remove: "be removed",
+	Change: "have its plan changed",
 }
 
 var order = []domain.Phase{
@@ -48,21 +51,30 @@ var allowed = map[Act]struct {
 	phases []domain.Phase
 	hint   string // what to do instead
 }{
-	Survey:    {order[:8], "a closed crossing can no longer be surveyed"},
-	Start:     {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared}, "it has been started already; use resume, or restart to begin again"},
-	Pause:     {under, "only a crossing under way can be paused"},
-	Resume:    {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
-	Restart:   {under, "only what has been started can begin again, and what has cut over cannot: its target is in use"},
-	Refresh:   {[]domain.Phase{domain.PhaseInStep}, "rows past the watermarks can be read when the load before has ended"},
-	TakeUp:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows that are still to be loaded belong to the log of the first server; restart it to load from this one"},
-	AddTable:  {under[1:], "tables are chosen by its patterns before it starts, and can be added between its start and its cutover"},
-	LeaveOut:  {under[1:], "tables are chosen by its patterns before it starts, and can be left out between its start and its cutover"},
-	Reconcile: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "the load has to be complete first"},
-	Repair:    {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep}, "rows can be repaired between the end of the load and cutover"},
-	Cutover:   {[]domain.Phase{domain.PhaseInStep}, "cutover starts from in step: wait until the load is complete and the lag is below the threshold"},
-	Close:     {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared, domain.PhaseLoading, domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "it is cutting over or closed already"},
-	Remove:    {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhaseClosed}, "close it first, so that nothing of it stays behind on the servers"},
-	Change:    {order[:2], "its plan is in use"},
+	Survey: {order[:8], "a closed crossing can no longer be surveyed"},
+	Start: {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared},
+		"it has been started already; use resume, or restart to begin again"},
+	Pause:   {under, "only a crossing under way can be paused"},
+	Resume:  {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
+	Restart: {under, "only what has been started can begin again, and what has cut over cannot: its target is in use"},
+	Refresh: {[]domain.Phase{domain.PhaseInStep}, "rows past the watermarks can be read when the load before has ended"},
+	TakeUp: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep},
+		"rows that are still to be loaded belong to the log of the first server; restart it to load from this one"},
+	AddTable: {under[1:], "tables are chosen by its patterns before it starts, and can be added between its start and " +
+		"its cutover"},
+	LeaveOut: {under[1:], "tables are chosen by its patterns before it starts, and can be left out between its start " +
+		"and its cutover"},
+	Reconcile: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver},
+		"the load has to be complete first"},
+	Repair: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep},
+		"rows can be repaired between the end of the load and cutover"},
+	Cutover: {[]domain.Phase{domain.PhaseInStep},
+		"cutover starts from in step: wait until the load is complete and the lag is below the threshold"},
+	Close: {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhasePrepared, domain.PhaseLoading,
+		domain.PhaseCatchingUp, domain.PhaseInStep, domain.PhaseCutOver}, "it is cutting over or closed already"},
+	Remove: {[]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed, domain.PhaseClosed},
+		"close it first, so that nothing of it stays behind on the servers"},
+	Change: {order[:2], "its plan is in use"},
 }
 
 // Allow returns nil when the act is allowed in the phase, and otherwise one
@@ -83,7 +95,8 @@ func Allow(act Act, name string, kind domain.Kind, phase domain.Phase, condition
 		return domain.Conflict("crossing %s is paused already; use resume to let it go on", name)
 	}
 	if act == TakeUp && condition == domain.ConditionRunning {
-		return domain.Conflict("crossing %s is running: it follows the server it began with, or has not met the other one yet; wait until it is held", name)
+		return domain.Conflict("crossing %s is running: it follows the server it began with, or has not met the other one "+
+			"yet; wait until it is held", name)
 	}
 	if (act == Cutover || act == Repair) && condition != domain.ConditionRunning {
 		return domain.Conflict("crossing %s cannot %s while it is %s: resume it first", name, passive[act], condition)

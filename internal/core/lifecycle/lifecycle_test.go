@@ -31,7 +31,8 @@ func TestAllowSaysWhatToDo(t *testing.T) {
 }
 
 func TestNext(t *testing.T) {
-	base := lifecycle.View{Kind: domain.KindLoadCapture, Chunks: 4, Landed: 4, Applied: 100, MaxRead: 90, Built: true, BelowSince: 3, Dwell: 3}
+	base := lifecycle.View{Kind: domain.KindLoadCapture, Chunks: 4, Landed: 4, Applied: 100, MaxRead: 90, Built: true,
+		BelowSince: 3, Dwell: 3}
 	for _, c := range []struct {
 		name string
 		edit func(*lifecycle.View)
@@ -40,9 +41,11 @@ func TestNext(t *testing.T) {
 	}{
 		{"a chunk is missing", func(v *lifecycle.View) { v.Landed = 3 }, domain.PhaseLoading, domain.PhaseLoading},
 		{"all landed", func(*lifecycle.View) {}, domain.PhaseLoading, domain.PhaseCatchingUp},
-		{"not past every snapshot", func(v *lifecycle.View) { v.Applied = 80 }, domain.PhaseCatchingUp, domain.PhaseCatchingUp},
+		{"not past every snapshot", func(v *lifecycle.View) { v.Applied = 80 }, domain.PhaseCatchingUp,
+			domain.PhaseCatchingUp},
 		{"not built yet", func(v *lifecycle.View) { v.Built = false }, domain.PhaseCatchingUp, domain.PhaseCatchingUp},
-		{"below the threshold for too short", func(v *lifecycle.View) { v.BelowSince = 2 }, domain.PhaseCatchingUp, domain.PhaseCatchingUp},
+		{"below the threshold for too short", func(v *lifecycle.View) { v.BelowSince = 2 }, domain.PhaseCatchingUp,
+			domain.PhaseCatchingUp},
 		{"in step", func(*lifecycle.View) {}, domain.PhaseCatchingUp, domain.PhaseInStep},
 		{"fallen behind", func(v *lifecycle.View) { v.BelowSince = 0 }, domain.PhaseInStep, domain.PhaseCatchingUp},
 		{"cut over stays", func(v *lifecycle.View) { v.BelowSince = 0 }, domain.PhaseCutOver, domain.PhaseCutOver},
@@ -58,8 +61,10 @@ func TestNext(t *testing.T) {
 
 // TestEveryActIsSaidOfTheCrossing in a refusal.
 func TestEveryActIsSaidOfTheCrossing(t *testing.T) {
-	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume, lifecycle.Restart, lifecycle.Refresh, lifecycle.TakeUp,
-		lifecycle.AddTable, lifecycle.LeaveOut, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close, lifecycle.Change} {
+	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume,
+		lifecycle.Restart, lifecycle.Refresh, lifecycle.TakeUp,
+		lifecycle.AddTable, lifecycle.LeaveOut, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close,
+		lifecycle.Change} {
 		err := lifecycle.Allow(act, "spring", domain.KindLoadCapture, domain.PhaseClosed, domain.ConditionRunning)
 		if err == nil || strings.Contains(err.Error(), "cannot  while") {
 			t.Errorf("%s: %v", act, err)

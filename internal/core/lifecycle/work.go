@@ -82,7 +82,8 @@ func Disturbs() []Work {
 func All(but ...Work) []Work {
 	var out []Work
 next:
-	for _, w := range []Work{WorkSurvey, WorkFit, WorkPrepare, WorkRestart, WorkBuild, WorkAdd, WorkRefresh, WorkReconcile, WorkRepair, WorkRecheck, WorkCutover, WorkClose} {
+	for _, w := range []Work{WorkSurvey, WorkFit, WorkPrepare, WorkRestart, WorkBuild, WorkAdd, WorkRefresh, WorkReconcile,
+		WorkRepair, WorkRecheck, WorkCutover, WorkClose} {
 		for _, b := range but {
 			if b == w {
 				continue next

@@ -42,7 +42,8 @@ type Name struct {
 func (s Server) Judge(names []Name) []domain.Entry {
 	var out []domain.Entry
 	block := func(n Name, format string, args ...any) {
-		out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: n.Kind + " " + n.Name + ": " + fmt.Sprintf(format, args...), Remedy: n.Remedy})
+		out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: n.Kind + " " +
+			n.Name + ": " + fmt.Sprintf(format, args...), Remedy: n.Remedy})
 	}
 	first := map[string]Name{}
 	for _, n := range names {

@@ -90,7 +90,8 @@ func TestColumns(t *testing.T) {
 // TestKeysGoBothWays: what a row is paired by gives its values back, whatever
 // they hold, and no two keys of the same columns are written alike.
 func TestKeysGoBothWays(t *testing.T) {
-	keys := []domain.KeyValue{{"1", "2"}, {"12", ""}, {"", "12"}, {"\x00\x00\x00\x01", "a"}, {"ñ|☕", "'; --"}, {strings.Repeat("x", 70_000), "y"}}
+	keys := []domain.KeyValue{{"1", "2"}, {"12", ""}, {"", "12"}, {"\x00\x00\x00\x01", "a"}, {"ñ|☕", "'; --"},
+		{strings.Repeat("x", 70_000), "y"}}
 	seen := map[string]bool{}
 	for _, k := range keys {
 		// The key's columns stand second and first in the row.

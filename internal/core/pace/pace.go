@@ -76,7 +76,8 @@ func Next(s State, l Look) State {
 		s.Usual[i] = min(t, usual*unlearn)
 		if t > usual*latencyFactor && t > usual+latencyFloor && s.Lanes > l.Least && l.At.Sub(s.Since) >= Window/2 {
 			s.Until, s.Before = l.At.Add(relieved), 0
-			return set(s.Lanes-1, "the %s answers a small query in %.0f ms, usual is %.1f ms: one lane less", name, t*1e3, usual*1e3)
+			return set(s.Lanes-1, "the %s answers a small query in %.0f ms, usual is %.1f ms: one lane less", name, t*1e3,
+				usual*1e3)
 		}
 	}
 	if l.At.Sub(s.Since) < Window {
@@ -86,7 +87,8 @@ func Next(s State, l Look) State {
 	if s.Before > 0 && rate < s.Before*minGain && s.Lanes > l.Least {
 		before := s.Before
 		s.Until, s.Before = l.At.Add(retryAfter), 0
-		return set(s.Lanes-1, "the last lane brought nothing (%.1f MB/s, %.1f MB/s before): one lane less", rate/1e6, before/1e6)
+		return set(s.Lanes-1, "the last lane brought nothing (%.1f MB/s, %.1f MB/s before): one lane less", rate/1e6,
+			before/1e6)
 	}
 	if s.Lanes >= l.Most || l.At.Before(s.Until) || l.Busy < s.Lanes {
 		s.Since, s.Moved, s.Before = l.At, l.Moved, 0

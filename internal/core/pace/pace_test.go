@@ -24,7 +24,8 @@ func run(s server, least, most int, long time.Duration) ([]int, pace.State) {
 	var seen []int
 	moved := 0.0
 	for at := start; at.Before(start.Add(long)); at = at.Add(2 * time.Second) {
-		st = pace.Next(st, pace.Look{At: at, Moved: int64(moved), Trips: [2]float64{s.trip(st.Lanes), 0.001}, Least: least, Most: most, Busy: st.Lanes})
+		st = pace.Next(st, pace.Look{At: at, Moved: int64(moved), Trips: [2]float64{s.trip(st.Lanes), 0.001}, Least: least,
+			Most: most, Busy: st.Lanes})
 		seen = append(seen, st.Lanes)
 		moved += 2 * s.rate(st.Lanes)
 	}

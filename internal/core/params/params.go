@@ -21,7 +21,9 @@ type Set struct {
 
 // spans are what a name cannot begin in: quoted texts and names, comments, and
 // casts; then names themselves.
-var spans = regexp.MustCompile("(?s)'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|\\$\\$.*?\\$\\$|--[^\n]*|/\\*.*?\\*/|::|[A-Za-z0-9_]:[0-9]|:[a-z_][a-z0-9_]*")
+var spans = regexp.MustCompile(
+	"(?s)'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`|\\$\\$.*?\\$\\$|" +
+		"--[^\n]*|/\\*.*?\\*/|::|[A-Za-z0-9_]:[0-9]|:[a-z_][a-z0-9_]*")
 
 // Fill returns the SQL with values in place of names, and the names it used.
 func (s Set) Fill(sql string) (filled string, used []string, err error) {
@@ -97,7 +99,8 @@ func (s Set) told(v string) (string, bool) {
 
 // months goes by months, to the last day of a month that is too short.
 func months(at time.Time, n int) time.Time {
-	first := time.Date(at.Year(), at.Month(), 1, at.Hour(), at.Minute(), at.Second(), at.Nanosecond(), time.UTC).AddDate(0, n, 0)
+	first := time.Date(at.Year(), at.Month(), 1, at.Hour(), at.Minute(), at.Second(), at.Nanosecond(), time.UTC).AddDate(0,
+		n, 0)
 	last := first.AddDate(0, 1, -1).Day()
 	return first.AddDate(0, 0, min(at.Day(), last)-1)
 }

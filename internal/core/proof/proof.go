@@ -49,7 +49,8 @@ func Best(list []Compared) (Compared, bool) {
 // all of the crossing's, by name; less is the verdict where nothing is known to be wrong
 // and something is unproven, and why follows what is said then.
 func Of(crossing string, tables []string, compared map[string]Compared, less domain.Verdict, why string) domain.Entry {
-	e := domain.Entry{Verdict: less, Topic: "reconciliation", Subject: crossing, Remedy: "dustyferry reconcile " + crossing}
+	e := domain.Entry{Verdict: less, Topic: "reconciliation", Subject: crossing, Remedy: "dustyferry reconcile " +
+		crossing}
 	var counted, open, unlisted, repaired, mended, unproven, shallow []string
 	var rows, openRows, unlistedRows, repairedRows, mendedRows, countedRows int64
 	oldest := time.Time{}
@@ -84,27 +85,34 @@ func Of(crossing string, tables []string, compared map[string]Compared, less dom
 	switch {
 	case len(counted) > 0:
 		e.Verdict = domain.Blocker
-		e.Measured = fmt.Sprintf("a comparison by counts found %s more on one side than on the other, in %s; a comparison by hashes finds which", domain.Many(countedRows, "row"), some(counted))
+		e.Measured = fmt.Sprintf("a comparison by counts found %s more on one side than on the other, in %s; a comparison "+
+			"by hashes finds which", domain.Many(countedRows, "row"), some(counted))
 	case len(open) > 0:
 		e.Verdict, e.Remedy = domain.Blocker, "dustyferry repair "+crossing
 		e.Measured = fmt.Sprintf("the last comparison left %s open, in %s", domain.Many(openRows, "finding"), some(open))
 	case len(unlisted) > 0:
 		e.Verdict = domain.Blocker
-		e.Measured = fmt.Sprintf("the last comparison counted %s that it did not keep one by one, in %s; compare again now that the others were repaired", domain.Many(unlistedRows, "difference"), some(unlisted))
+		e.Measured = fmt.Sprintf("the last comparison counted %s that it did not keep one by one, in %s; compare again now "+
+			"that the others were repaired", domain.Many(unlistedRows, "difference"), some(unlisted))
 	case len(unproven) == len(tables):
 		e.Measured = "source and target have not been compared since they were loaded" + why
 	case len(unproven) > 0:
-		e.Measured = fmt.Sprintf("%s of %d not compared since they were loaded: %s%s", verb(len(unproven), "table was", "tables were"), len(tables), some(unproven), why)
+		e.Measured = fmt.Sprintf("%s of %d not compared since they were loaded: %s%s", verb(len(unproven), "table was",
+			"tables were"), len(tables), some(unproven), why)
 	case len(repaired) > 0:
-		e.Measured = fmt.Sprintf("%s repaired and not compared again, in %s%s", verbs(repairedRows, "finding was", "findings were"), some(repaired), why)
+		e.Measured = fmt.Sprintf("%s repaired and not compared again, in %s%s", verbs(repairedRows, "finding was",
+			"findings were"), some(repaired), why)
 		e.Remedy = "dustyferry recheck " + crossing
 	case len(shallow) > 0:
-		e.Measured = fmt.Sprintf("%s of %d compared by counts only, which sees no changed values: %s%s", verb(len(shallow), "table was", "tables were"), len(tables), some(shallow), by(why))
+		e.Measured = fmt.Sprintf("%s of %d compared by counts only, which sees no changed values: %s%s",
+			verb(len(shallow), "table was", "tables were"), len(tables), some(shallow), by(why))
 	default:
 		e.Verdict, e.Remedy = domain.OK, ""
-		e.Measured = fmt.Sprintf("all %s compared by hashes and equal, %s (the oldest comparison ended %s)", verb(len(tables), "table was", "tables were"), domain.Many(rows, "row"), oldest.UTC().Format(time.DateTime))
+		e.Measured = fmt.Sprintf("all %s compared by hashes and equal, %s (the oldest comparison ended %s)",
+			verb(len(tables), "table was", "tables were"), domain.Many(rows, "row"), oldest.UTC().Format(time.DateTime))
 		if mendedRows > 0 {
-			e.Measured += fmt.Sprintf("; %s that differed were compared again after a repair and are equal", domain.Many(mendedRows, "row"))
+			e.Measured += fmt.Sprintf("; %s that differed were compared again after a repair and are equal",
+				domain.Many(mendedRows, "row"))
 		}
 	}
 	return e

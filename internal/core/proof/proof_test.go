@@ -50,16 +50,23 @@ func TestWhatComparisonsProve(t *testing.T) {
 		want     domain.Verdict
 		words    string
 	}{
-		"all clean":         {map[string]proof.Compared{"s.a": clean, "s.b": clean}, domain.OK, "71\u2009176 rows"},
-		"nothing compared":  {nil, domain.Notice, "not been compared since they were loaded"},
-		"one not compared":  {map[string]proof.Compared{"s.a": clean}, domain.Notice, "1 table was of 2 not compared since they were loaded: s.b"},
-		"counts found some": {map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts, Findings: 901}}, domain.Blocker, "901 rows more on one side"},
-		"counts only":       {map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts}}, domain.Notice, "by counts only"},
-		"open":              {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 3, Open: 1, Equal: 2}), "s.b": clean}, domain.Blocker, "1 finding open, in s.a"},
-		"counted beyond the kept": {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 12_000, Repaired: 10_000}), "s.b": clean}, domain.Blocker,
+		"all clean":        {map[string]proof.Compared{"s.a": clean, "s.b": clean}, domain.OK, "71\u2009176 rows"},
+		"nothing compared": {nil, domain.Notice, "not been compared since they were loaded"},
+		"one not compared": {map[string]proof.Compared{"s.a": clean}, domain.Notice,
+			"1 table was of 2 not compared since they were loaded: s.b"},
+		"counts found some": {map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts, Findings: 901}},
+			domain.Blocker, "901 rows more on one side"},
+		"counts only": {map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts}}, domain.Notice,
+			"by counts only"},
+		"open": {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 3, Open: 1, Equal: 2}),
+			"s.b": clean}, domain.Blocker, "1 finding open, in s.a"},
+		"counted beyond the kept": {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 12_000,
+			Repaired: 10_000}), "s.b": clean}, domain.Blocker,
 			"counted 2\u2009000 differences that it did not keep"},
-		"repaired, not compared again": {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 1, Repaired: 1}), "s.b": clean}, domain.Notice, "1 finding was repaired and not compared again"},
-		"mended":                       {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 2, Equal: 2}), "s.b": clean}, domain.OK, "2 rows that differed were compared again after a repair"},
+		"repaired, not compared again": {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 1, Repaired: 1}),
+			"s.b": clean}, domain.Notice, "1 finding was repaired and not compared again"},
+		"mended": {map[string]proof.Compared{"s.a": hashed(proof.Compared{Findings: 2, Equal: 2}),
+			"s.b": clean}, domain.OK, "2 rows that differed were compared again after a repair"},
 	} {
 		e := proof.Of("spring", tables, c.compared, domain.Notice, "")
 		if e.Verdict != c.want || !strings.Contains(e.Measured, c.words) {
@@ -70,7 +77,8 @@ func TestWhatComparisonsProve(t *testing.T) {
 		}
 	}
 	// A house that wants a comparison by hashes is not content with counts.
-	e := proof.Of("spring", tables, map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts}}, domain.Blocker, "; the house wants one")
+	e := proof.Of("spring", tables, map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts}},
+		domain.Blocker, "; the house wants one")
 	if e.Verdict != domain.Blocker || !strings.Contains(e.Measured, "the house wants one, by hashes") {
 		t.Errorf("%s: %s", e.Verdict, e.Measured)
 	}

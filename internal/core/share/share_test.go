@@ -24,7 +24,8 @@ func TestReadsFindTheirSize(t *testing.T) {
 	if run = share.NextBatch(1, time.Minute); run != 1 {
 		t.Errorf("a chunk that takes a minute is read alone, not %d", run)
 	}
-	for _, c := range []struct{ most, left, lanes, want int }{{60, 1000, 4, 60}, {60, 100, 4, 12}, {60, 7, 4, 1}, {60, 0, 4, 1}, {5, 1000, 0, 5}} {
+	for _, c := range []struct{ most, left, lanes, want int }{{60, 1000, 4, 60}, {60, 100, 4, 12}, {60, 7, 4, 1},
+		{60, 0, 4, 1}, {5, 1000, 0, 5}} {
 		if got := share.FairShare(c.most, c.left, c.lanes); got != c.want {
 			t.Errorf("%+v: %d", c, got)
 		}
@@ -36,7 +37,8 @@ func TestChunksOfASlowLoadAreSmall(t *testing.T) {
 		chunk, limit int64
 		lanes        int
 		want         int64
-	}{{16 << 20, 0, 4, 16 << 20}, {16 << 20, 4 << 20, 4, 6 << 20}, {16 << 20, 1 << 30, 4, 16 << 20}, {16 << 20, 1000, 4, 256 << 10}, {64 << 10, 1000, 4, 64 << 10}, {16 << 20, 1 << 20, 0, 6 << 20}} {
+	}{{16 << 20, 0, 4, 16 << 20}, {16 << 20, 4 << 20, 4, 6 << 20}, {16 << 20, 1 << 30, 4, 16 << 20},
+		{16 << 20, 1000, 4, 256 << 10}, {64 << 10, 1000, 4, 64 << 10}, {16 << 20, 1 << 20, 0, 6 << 20}} {
 		if got := share.Aim(c.chunk, c.limit, c.lanes); got != c.want {
 			t.Errorf("%+v: %d", c, got)
 		}
@@ -59,7 +61,8 @@ func tables() []int64 {
 // A claim and its landing were measured at 1 ms together, without waiting for a disk
 // (BenchmarkClaim); twice that is taken here. What a table costs by itself is of
 // bench/tables.sh.
-var measured = share.Fleet{Lanes: 4, Rate: 60e6, Claim: 1200 * time.Microsecond, Land: 800 * time.Microsecond, PerTable: 10 * time.Millisecond, Recovery: 10 * time.Second}
+var measured = share.Fleet{Lanes: 4, Rate: 60e6, Claim: 1200 * time.Microsecond, Land: 800 * time.Microsecond,
+	PerTable: 10 * time.Millisecond, Recovery: 10 * time.Second}
 
 func TestAHundredTerabytesShareOut(t *testing.T) {
 	var one time.Duration
@@ -71,7 +74,8 @@ func TestAHundredTerabytesShareOut(t *testing.T) {
 			one = r.Took
 		}
 		efficiency := one.Seconds() / r.Took.Seconds() / float64(workers)
-		t.Logf("%3d workers: %s, %.1f%% of linear, lanes busy %.1f%%, ledger held %.1f%%, %d claims, longest read %s", workers, r.Took.Round(time.Minute), 100*efficiency, 100*r.Busy, 100*r.Ledger, r.Claims, r.Largest.Round(time.Second))
+		t.Logf("%3d workers: %s, %.1f%% of linear, lanes busy %.1f%%, ledger held %.1f%%, %d claims, longest read %s",
+			workers, r.Took.Round(time.Minute), 100*efficiency, 100*r.Busy, 100*r.Ledger, r.Claims, r.Largest.Round(time.Second))
 		if efficiency < 0.95 || r.Busy < 0.95 || r.Ledger > 0.5 {
 			t.Errorf("%d workers: %+v", workers, r)
 		}

@@ -313,7 +313,8 @@ func (p *parser) statement() Statement {
 	case "REPAIR":
 		p.skip("NO_WRITE_TO_BINLOG", "LOCAL", "TABLE", "TABLES")
 		return p.tables(Replace)
-	case "GRANT", "REVOKE", "FLUSH", "ANALYZE", "OPTIMIZE", "CHECK", "CHECKSUM", "CACHE", "INSTALL", "UNINSTALL", "RELEASE",
+	case "GRANT", "REVOKE", "FLUSH", "ANALYZE", "OPTIMIZE", "CHECK", "CHECKSUM", "CACHE", "INSTALL", "UNINSTALL",
+		"RELEASE",
 		"RESET", "PURGE", "KILL", "USE", "LOCK", "UNLOCK", "EXPLAIN", "SHOW", "CHANGE":
 		return Statement{Kind: Nothing}
 	}
@@ -529,7 +530,8 @@ func (p *parser) create() Statement {
 func (p *parser) other() Statement {
 	for ; p.at < len(p.t); p.at++ {
 		switch p.word() {
-		case "VIEW", "USER", "ROLE", "TRIGGER", "PROCEDURE", "FUNCTION", "EVENT", "SERVER", "SEQUENCE", "PACKAGE", "DATABASE", "SCHEMA", "PREPARE", "INSTANCE", "CATALOG":
+		case "VIEW", "USER", "ROLE", "TRIGGER", "PROCEDURE", "FUNCTION", "EVENT", "SERVER", "SEQUENCE", "PACKAGE", "DATABASE",
+			"SCHEMA", "PREPARE", "INSTANCE", "CATALOG":
 			return Statement{Kind: Nothing}
 		case "TABLE", "TABLES", "INDEX", "TABLESPACE":
 			return Statement{}

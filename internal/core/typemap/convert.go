@@ -133,7 +133,8 @@ func IsBytes(base string) bool {
 // IsGeometry reports whether a MariaDB type holds shapes.
 func IsGeometry(base string) bool {
 	switch base {
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
 		return true
 	}
 	return false
@@ -148,7 +149,8 @@ func mariaToPostgres(from domain.Column, to domain.Column) Convert {
 		return yesOrNo
 	}
 	switch from.BaseType {
-	case "tinyint", "tinyint unsigned", "smallint", "smallint unsigned", "mediumint", "mediumint unsigned", "int", "int unsigned", "bigint", "bigint unsigned", "year":
+	case "tinyint", "tinyint unsigned", "smallint", "smallint unsigned", "mediumint", "mediumint unsigned", "int",
+		"int unsigned", "bigint", "bigint unsigned", "year":
 		if strings.Contains(from.Type, "zerofill") || from.BaseType == "year" {
 			return unpadded
 		}
@@ -198,7 +200,8 @@ func yesOrNo(dst, v []byte) ([]byte, bool, error) {
 // text refuses what PostgreSQL cannot keep in a text.
 func text(dst, v []byte) ([]byte, bool, error) {
 	if i := bytes.IndexByte(v, 0); i >= 0 {
-		return dst, false, fmt.Errorf("the text has a NUL byte at place %d, which PostgreSQL cannot keep; change it on the source, or carry the column as binary", i+1)
+		return dst, false, fmt.Errorf("the text has a NUL byte at place %d, which PostgreSQL cannot keep; change it on the "+
+			"source, or carry the column as binary", i+1)
 	}
 	return append(dst, v...), true, nil
 }
@@ -329,7 +332,8 @@ func dated(notNull bool, zone string) Convert {
 	return func(dst, v []byte) ([]byte, bool, error) {
 		if len(v) < 10 || bytes.HasPrefix(v, []byte("0000")) || string(v[5:7]) == "00" || string(v[8:10]) == "00" {
 			if notNull {
-				return dst, false, fmt.Errorf("the date %s does not exist on the target, and the column does not take NULL; change it on the source, or let the column take NULL", v)
+				return dst, false, fmt.Errorf("the date %s does not exist on the target, and the column does not take NULL; "+
+					"change it on the source, or let the column take NULL", v)
 			}
 			return dst, false, nil
 		}
@@ -408,7 +412,8 @@ func decimal(scale int) Convert {
 		}
 		whole, part, _ := bytes.Cut(v, []byte("."))
 		if cut := bytes.TrimRight(part, "0"); len(cut) > scale {
-			return dst, false, fmt.Errorf("%s has more than %d digits behind the point, which the target's column does not hold", v, scale)
+			return dst, false, fmt.Errorf("%s has more than %d digits behind the point, which the target's column does not hold",
+				v, scale)
 		}
 		dst = append(dst, whole...)
 		if scale == 0 {

@@ -96,7 +96,8 @@ func Limits(engine string, c domain.Column) Limit {
 				return fmt.Errorf("the document is nested %d levels deep, MariaDB reads %d", n, maxNesting)
 			}
 			if halfSurrogate(v) {
-				return errors.New("the document holds half of a surrogate pair (\\ud800 to \\udfff alone), which MariaDB does not take")
+				return errors.New("the document holds half of a surrogate pair (\\ud800 to \\udfff alone), which MariaDB " +
+					"does not take")
 			}
 			return nil
 		}
@@ -179,7 +180,8 @@ func halfSurrogate(v []byte) bool {
 }
 
 // mostBytes are what MariaDB's texts and binaries hold, where that is little.
-var mostBytes = map[string]int{"tinytext": 1<<8 - 1, "text": 1<<16 - 1, "mediumtext": 1<<24 - 1, "tinyblob": 1<<8 - 1, "blob": 1<<16 - 1, "mediumblob": 1<<24 - 1}
+var mostBytes = map[string]int{"tinytext": 1<<8 - 1, "text": 1<<16 - 1, "mediumtext": 1<<24 - 1, "tinyblob": 1<<8 - 1,
+	"blob": 1<<16 - 1, "mediumblob": 1<<24 - 1}
 
 // spanOf is the range of a type of whole numbers.
 func spanOf(base string) (low, high string) {

@@ -22,7 +22,8 @@ func spread(p *domain.TablePlan, r *domain.Rule) error {
 		delete(r.Columns, domain.AnyColumn)
 		for _, c := range p.Columns {
 			own := r.Columns[c.Name]
-			if unbounded(c) && !c.Generated && !own.LeaveOut && own.Mask == "" && own.Longest == 0 && !slices.Contains(p.Key, c.Name) {
+			if unbounded(c) && !c.Generated && !own.LeaveOut && own.Mask == "" && own.Longest == 0 &&
+				!slices.Contains(p.Key, c.Name) {
 				own.Longest, own.Cut = any.Longest, any.Cut && cuttable(c)
 				r.Columns[c.Name] = own
 			}
@@ -32,11 +33,13 @@ func spread(p *domain.TablePlan, r *domain.Rule) error {
 		switch own := r.Columns[c.Name]; {
 		case own.Longest == 0:
 		case slices.Contains(p.Key, c.Name):
-			return domain.Invalid("column %s of %s cannot have a longest value: it is part of the key by which rows are found", c.Name, p.Source)
+			return domain.Invalid("column %s of %s cannot have a longest value: it is part of the key by which rows are found",
+				c.Name, p.Source)
 		case own.Mask != "":
 			return domain.Invalid("column %s of %s is masked; a longest value says nothing of it", c.Name, p.Source)
 		case own.Cut && !cuttable(c):
-			return domain.Invalid("values of column %s of %s, %s, cannot be cut: a part of one means something else; leave cut away, and longer values are refused", c.Name, p.Source, c.Type)
+			return domain.Invalid("values of column %s of %s, %s, cannot be cut: a part of one means something else; leave "+
+				"cut away, and longer values are refused", c.Name, p.Source, c.Type)
 		}
 	}
 	return nil

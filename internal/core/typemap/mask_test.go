@@ -16,9 +16,13 @@ func TestReplacedColumns(t *testing.T) {
 		w := Mapping{From: MariaDB, To: to, Into: "new"}
 		keepers, hives := meadow()
 		keepers.Columns[1].MaskKey = []byte("key")
-		hives.Table.Constraints = append(hives.Table.Constraints, domain.Constraint{Name: "named", Kind: "foreign", Columns: []string{"keeper"}, References: keepers.Source, ReferenceColumns: []string{"name"}})
-		keepers.Table.Constraints = []domain.Constraint{{Name: "long_name", Kind: "check", Definition: "CHECK (length(name) > 1)", Columns: []string{"name"}}}
-		rule := domain.Rule{Tables: "meadow.keepers", Note: "people", ExistingRows: "replace", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}, "region": {Value: said(`o'clock \`), Type: "varchar(20)"}}}
+		hives.Table.Constraints = append(hives.Table.Constraints, domain.Constraint{Name: "named", Kind: "foreign",
+			Columns: []string{"keeper"}, References: keepers.Source, ReferenceColumns: []string{"name"}})
+		keepers.Table.Constraints = []domain.Constraint{{Name: "long_name", Kind: "check",
+			Definition: "CHECK (length(name) > 1)", Columns: []string{"name"}}}
+		rule := domain.Rule{Tables: "meadow.keepers", Note: "people", ExistingRows: "replace",
+			Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}, "region": {Value: said(`o'clock \`),
+				Type: "varchar(20)"}}}
 		p, notes, err := w.BuildTargetPlan(keepers, rule)
 		if err != nil {
 			t.Fatal(err)
@@ -30,7 +34,8 @@ func TestReplacedColumns(t *testing.T) {
 		plans := []domain.TablePlan{p, h}
 		w.RemapForeignKeys(plans)
 		there := plans[0].TargetPlan()
-		if there.ExistingRows != "replace" || plans[0].Note != "people" || len(there.Added) != 1 || there.Added[0].Name != "region" || len(there.Columns) != len(plans[0].Columns) {
+		if there.ExistingRows != "replace" || plans[0].Note != "people" || len(there.Added) != 1 ||
+			there.Added[0].Name != "region" || len(there.Columns) != len(plans[0].Columns) {
 			t.Errorf("%s: %+v", to, there)
 		}
 		want := `'o''clock \'`
@@ -41,7 +46,8 @@ func TestReplacedColumns(t *testing.T) {
 			t.Errorf("%s: the value is %s", to, got)
 		}
 		left := strings.Join(append(there.Table.Left, plans[1].TargetPlan().Table.Left...), "; ")
-		if !strings.Contains(left, "check constraint long_name (of a column whose values are replaced)") || !strings.Contains(left, "foreign constraint named (to a column whose values are replaced)") {
+		if !strings.Contains(left, "check constraint long_name (of a column whose values are replaced)") ||
+			!strings.Contains(left, "foreign constraint named (to a column whose values are replaced)") {
 			t.Errorf("%s: left out are %s", to, left)
 		}
 		masked := false
@@ -56,7 +62,8 @@ func TestReplacedColumns(t *testing.T) {
 			t.Errorf("%s: Ada becomes %q (%v)", to, out, err)
 		}
 		plans[0].Columns[1].MaskKey = nil // a plan that was not given its key
-		if out, _, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1])(nil, []byte("Ada")); err == nil || len(out) > 0 {
+		if out, _, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1])(nil, []byte("Ada")); err == nil ||
+			len(out) > 0 {
 			t.Errorf("%s: without its key Ada becomes %q", to, out)
 		}
 	}
@@ -88,7 +95,8 @@ func TestComputedColumnsTellNothing(t *testing.T) {
 		keepers.Columns[2].Computed = "lower(name)"
 		keepers.Table.Columns = keepers.Columns
 		rule := domain.Rule{Tables: "meadow.keepers", Columns: map[string]domain.ColumnRule{"name": {Mask: "people"}}}
-		if _, _, err := (Mapping{From: MariaDB, To: to, Into: "new"}).BuildTargetPlan(keepers, rule); err == nil || !strings.Contains(err.Error(), "which the server computes from others") {
+		if _, _, err := (Mapping{From: MariaDB, To: to, Into: "new"}).BuildTargetPlan(keepers, rule); err == nil ||
+			!strings.Contains(err.Error(), "which the server computes from others") {
 			t.Errorf("%s: %v", to, err)
 		}
 		rule.Columns["secret"] = domain.ColumnRule{LeaveOut: true}
@@ -134,8 +142,10 @@ func TestEnumsKeepTheirValues(t *testing.T) {
 
 // TestMasksOfNumbersWrittenTwoWays: what a read and the log write differently has one hash.
 func TestMasksOfNumbersWrittenTwoWays(t *testing.T) {
-	for _, c := range []struct{ typ, read, logged string }{{"float", "3.33333e9", "3333330000"}, {"double", "1e-7", "0.0000001"}, {"year", "0", "0000"}, {"float unsigned", "0.5", "5e-1"}} {
-		column := domain.Column{Name: "c", Type: c.typ, BaseType: c.typ, Mask: "people", MaskKey: []byte("sixteen bytes, or more")}
+	for _, c := range []struct{ typ, read, logged string }{{"float", "3.33333e9", "3333330000"},
+		{"double", "1e-7", "0.0000001"}, {"year", "0", "0000"}, {"float unsigned", "0.5", "5e-1"}} {
+		column := domain.Column{Name: "c", Type: c.typ, BaseType: c.typ, Mask: "people",
+			MaskKey: []byte("sixteen bytes, or more")}
 		f := Compile(MariaDB, Postgres, column, domain.Column{Name: "c", Type: "text", BaseType: "text"})
 		a, _, err1 := f(nil, []byte(c.read))
 		b, _, err2 := f(nil, []byte(c.logged))

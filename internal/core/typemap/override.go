@@ -16,10 +16,13 @@ func spelled(engine, typ string) string {
 	typ = strings.ToLower(strings.Join(strings.Fields(typ), " "))
 	head, rest, brackets := strings.Cut(typ, "(")
 	head = strings.TrimSpace(head)
-	words := map[string]string{"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint", "varchar": "character varying", "char": "character", "decimal": "numeric", "bool": "boolean",
-		"float4": "real", "float8": "double precision", "timestamptz": "timestamp with time zone", "timestamp": "timestamp without time zone", "time": "time without time zone"}
+	words := map[string]string{"int": "integer", "int2": "smallint", "int4": "integer", "int8": "bigint",
+		"varchar": "character varying", "char": "character", "decimal": "numeric", "bool": "boolean",
+		"float4": "real", "float8": "double precision", "timestamptz": "timestamp with time zone",
+		"timestamp": "timestamp without time zone", "time": "time without time zone"}
 	if engine == MariaDB {
-		words = map[string]string{"integer": "int", "numeric": "decimal", "bool": "tinyint(1)", "boolean": "tinyint(1)", "double precision": "double", "real": "float", "character varying": "varchar"}
+		words = map[string]string{"integer": "int", "numeric": "decimal", "bool": "tinyint(1)", "boolean": "tinyint(1)",
+			"double precision": "double", "real": "float", "character varying": "varchar"}
 	}
 	if to, ok := words[head]; ok {
 		head = to
@@ -96,16 +99,20 @@ func (w Mapping) judge(c, to domain.Column) (Verdict, string) {
 	a, b := family(c.BaseType), family(to.BaseType)
 	switch {
 	case to.BaseType == "char" || to.BaseType == "character" || to.BaseType == "binary":
-		return Impossible, "a type of fixed width adds or takes what stands at the end of a value; choose the one of variable width"
+		return Impossible, "a type of fixed width adds or takes what stands at the end of a value; choose the one of " +
+			"variable width"
 	case w.From == w.To && c.BaseType == "boolean", a == "text" && (b == "uuid" || b == "json"):
-		return Impossible, "such a value can be written in several ways, so rows could not be compared; carry it as it is and change the column afterwards"
+		return Impossible, "such a value can be written in several ways, so rows could not be compared; carry it as it is " +
+			"and change the column afterwards"
 	case w.From == MariaDB && w.To == Postgres && a == "integer" && b == "boolean":
 		return Lossy, "0 is false and 1 is true; any other value stops the load"
-	case a == "float" && b == "float" && single(c.BaseType) == single(to.BaseType), a == "float" && b == "float" && single(c.BaseType):
+	case a == "float" && b == "float" && single(c.BaseType) == single(to.BaseType), a == "float" && b == "float" &&
+		single(c.BaseType):
 		return Wider, ""
 	case a == "float" && b == "float":
 		return Impossible, "it has fewer digits, so rows could not be compared"
-	case b == "text" && (to.BaseType == "text" && w.To == Postgres || to.BaseType == "longtext" || to.BaseType == "character varying" && to.Type == to.BaseType):
+	case b == "text" && (to.BaseType == "text" && w.To == Postgres || to.BaseType == "longtext" ||
+		to.BaseType == "character varying" && to.Type == to.BaseType):
 		return Wider, "kept as text"
 	case roomier(c, to), c.BaseType == "boolean" && b == "integer":
 		return Wider, ""
@@ -130,7 +137,8 @@ func roomier(c, to domain.Column) bool {
 	a1, b1 := args(c.Type)
 	a2, b2 := args(to.Type)
 	switch {
-	case fa == "integer" && fb == "integer" && c.BaseType != "year" && c.BaseType != "oid" && to.BaseType != "year" && to.BaseType != "oid":
+	case fa == "integer" && fb == "integer" && c.BaseType != "year" && c.BaseType != "oid" && to.BaseType != "year" &&
+		to.BaseType != "oid":
 		low, high := spanOf(c.BaseType)
 		low2, high2 := spanOf(to.BaseType)
 		return !less(low, low2) && !less(high2, high)
@@ -181,7 +189,8 @@ func clocked(digits int, pad bool) Convert {
 		v, zone := bytes.CutSuffix(v, []byte("+00"))
 		v = trimmed(v)
 		if i := bytes.IndexByte(v, '.'); i >= 0 && len(v)-i-1 > digits {
-			return dst, false, fmt.Errorf("%s has more than %d digits behind the seconds, which the target's column does not hold", v, digits)
+			return dst, false, fmt.Errorf("%s has more than %d digits behind the seconds, which the target's column "+
+				"does not hold", v, digits)
 		}
 		if pad {
 			dst = padded(dst, v, digits)

@@ -42,17 +42,20 @@ func replace(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 			continue
 		}
 		if slices.Contains(p.Key, c.Name) {
-			return nil, domain.Invalid("column %s of %s cannot be masked or computed: it is part of the key by which rows are found", c.Name, p.Source)
+			return nil, domain.Invalid("column %s of %s cannot be masked or computed: it is part of the key by which "+
+				"rows are found", c.Name, p.Source)
 		}
 		if c.Generated {
-			return nil, domain.Invalid("column %s of %s is computed by the source itself; leave it out, and add one of another name", c.Name, p.Source)
+			return nil, domain.Invalid("column %s of %s is computed by the source itself; leave it out, and add one of "+
+				"another name", c.Name, p.Source)
 		}
 		c.Mask = r.Columns[c.Name].Mask
 		c.Default, c.Identity = "", ""
 	}
 	for _, c := range p.Columns {
 		if c.Generated || c.Computed != "" { // it could tell what is to be hidden
-			return nil, domain.Invalid("columns of %s cannot be masked or computed while it has column %s, which the server computes from others: leave that out", p.Source, c.Name)
+			return nil, domain.Invalid("columns of %s cannot be masked or computed while it has column %s, which the server "+
+				"computes from others: leave that out", p.Source, c.Name)
 		}
 	}
 	p.Table.Constraints = slices.DeleteFunc(slices.Clone(p.Table.Constraints), func(k domain.Constraint) bool {
@@ -76,7 +79,8 @@ func (w Mapping) masks(p *domain.TablePlan) ([]Noted, error) {
 		}
 		_, room, ok := maskOf(there[i])
 		if !ok {
-			return nil, domain.Invalid("column %s of %s becomes %s, which cannot hold a hash; give it a text type of at most 64 characters or a whole number's, or leave it out", c.Name, p.Source, there[i].Type)
+			return nil, domain.Invalid("column %s of %s becomes %s, which cannot hold a hash; give it a text type of at most "+
+				"64 characters or a whole number's, or leave it out", c.Name, p.Source, there[i].Type)
 		}
 		note := "masked by the key " + c.Mask + ": equal values stay equal, and nothing leads back"
 		if room > 0 && room < 16 {
@@ -98,7 +102,8 @@ func (w Mapping) add(p *domain.TablePlan, r domain.Rule) error {
 		if slices.ContainsFunc(side.Columns, func(c domain.Column) bool { return c.Name == name }) {
 			return domain.Invalid("a rule adds column %s to %s, but there is a column of that name", name, p.Source)
 		}
-		c := domain.Column{Name: name, Type: spelled(w.To, cmp.Or(k.Type, "varchar(255)")), NotNull: true, Default: "'" + strings.ReplaceAll(*k.Value, "'", "''") + "'"}
+		c := domain.Column{Name: name, Type: spelled(w.To, cmp.Or(k.Type, "varchar(255)")), NotNull: true,
+			Default: "'" + strings.ReplaceAll(*k.Value, "'", "''") + "'"}
 		c.BaseType = baseOf(c.Type)
 		if w.To == MariaDB {
 			c.Default = strings.ReplaceAll(c.Default, `\`, `\\`)

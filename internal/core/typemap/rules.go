@@ -22,7 +22,8 @@ func (w Mapping) BuildTargetPlan(p domain.TablePlan, r domain.Rule) (domain.Tabl
 		case c == nil && !k.Adds():
 			return p, nil, domain.Invalid("a rule names column %s of %s, which has none of that name", name, p.Source)
 		case c != nil && k.Value != nil:
-			return p, nil, domain.Invalid("a rule gives column %s of %s a fixed value, but the source has that column: leave it out and give another name, or write an expression", name, p.Source)
+			return p, nil, domain.Invalid("a rule gives column %s of %s a fixed value, but the source has that column: leave "+
+				"it out and give another name, or write an expression", name, p.Source)
 		}
 	}
 	p.Where, p.ExistingRows, p.Statements, p.Note = r.Where, r.ExistingRows, r.Statements, r.Note
@@ -89,7 +90,8 @@ func leaveOut(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 	}
 	for _, k := range p.Key {
 		if gone[k] {
-			return nil, domain.Invalid("column %s of %s cannot be left out: it is part of the key by which rows are found", k, p.Source)
+			return nil, domain.Invalid("column %s of %s cannot be left out: it is part of the key by which rows are found", k,
+				p.Source)
 		}
 	}
 	any := func(names []string) bool { return slices.ContainsFunc(names, func(n string) bool { return gone[n] }) }
@@ -109,8 +111,12 @@ func leaveOut(p *domain.TablePlan, r domain.Rule) (left []string, err error) {
 		left = append(left, fmt.Sprintf("%s %s (%s)", kind, name, why))
 		return true
 	}
-	t.Indexes = slices.DeleteFunc(slices.Clone(t.Indexes), func(x domain.Index) bool { return lost("index", x.Name, x.Columns) })
-	t.Constraints = slices.DeleteFunc(slices.Clone(t.Constraints), func(k domain.Constraint) bool { return lost(k.Kind+" constraint", k.Name, k.Columns) })
+	t.Indexes = slices.DeleteFunc(slices.Clone(t.Indexes), func(x domain.Index) bool {
+		return lost("index", x.Name, x.Columns)
+	})
+	t.Constraints = slices.DeleteFunc(slices.Clone(t.Constraints), func(k domain.Constraint) bool {
+		return lost(k.Kind+" constraint", k.Name, k.Columns)
+	})
 	if len(p.Columns) == 0 {
 		return nil, domain.Invalid("every column of %s is left out; leave the table out instead", p.Source)
 	}
@@ -149,7 +155,8 @@ func (w Mapping) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 		k.BaseType = baseOf(k.Type)
 		verdict, note := w.judge(c, *k)
 		if verdict == Impossible {
-			return nil, domain.Invalid("column %s of %s is %s and cannot be planned as %s: %s", c.Name, p.Source, c.Type, k.Type, note)
+			return nil, domain.Invalid("column %s of %s is %s and cannot be planned as %s: %s", c.Name, p.Source, c.Type, k.Type,
+				note)
 		}
 		if isText(k.BaseType) && w.To == MariaDB {
 			k.Charset = "utf8mb4"
@@ -175,7 +182,8 @@ func (w Mapping) rename(p *domain.TablePlan, r domain.Rule) error {
 	side := p.TargetSide
 	from, to := side.Target, r.Target(side.Target)
 	if w.To == MariaDB && to.Schema != from.Schema {
-		return domain.Invalid("a rule gives %s the schema %s, but the target is the database %s; register that database as another target, or take schema out of the rule", p.Source, to.Schema, w.Into)
+		return domain.Invalid("a rule gives %s the schema %s, but the target is the database %s; register that database as "+
+			"another target, or take schema out of the rule", p.Source, to.Schema, w.Into)
 	}
 	names := map[string]string{}
 	for old, c := range r.Columns {
@@ -269,7 +277,8 @@ func (w Mapping) rename(p *domain.TablePlan, r domain.Rule) error {
 	t.Constraints = constraints
 	for i, c := range side.Columns {
 		if c.Generated && len(names) > 0 && w.From == w.To {
-			return domain.Invalid("columns of %s cannot be renamed: %s is computed from some of them", p.Source, side.Columns[i].Name)
+			return domain.Invalid("columns of %s cannot be renamed: %s is computed from some of them", p.Source,
+				side.Columns[i].Name)
 		}
 	}
 	return nil
@@ -287,7 +296,8 @@ func (w Mapping) followSequences(source, to domain.TableName, cols []domain.Colu
 		}
 		fresh := domain.TableName{Schema: to.Schema, Name: q.Name.Name}
 		for i := range cols {
-			cols[i].Default = strings.Replace(cols[i].Default, "nextval('"+strings.ReplaceAll(bare(q.Name), "'", "''")+"'", "nextval('"+strings.ReplaceAll(bare(fresh), "'", "''")+"'", 1)
+			cols[i].Default = strings.Replace(cols[i].Default, "nextval('"+strings.ReplaceAll(bare(q.Name), "'", "''")+"'",
+				"nextval('"+strings.ReplaceAll(bare(fresh), "'", "''")+"'", 1)
 		}
 	}
 }
@@ -327,8 +337,11 @@ func (w Mapping) RemapForeignKeys(plans []domain.TablePlan) {
 				continue
 			}
 			x, to := &list[at], where[k.References]
-			if slices.ContainsFunc(to.Columns, func(c domain.Column) bool { return replaced(c) && slices.Contains(k.ReferenceColumns, c.Name) }) {
-				p.TargetSide.Table.Left = append(p.TargetSide.Table.Left, fmt.Sprintf("foreign constraint %s (to a column whose values are replaced)", k.Name))
+			if slices.ContainsFunc(to.Columns, func(c domain.Column) bool {
+				return replaced(c) && slices.Contains(k.ReferenceColumns, c.Name)
+			}) {
+				p.TargetSide.Table.Left = append(p.TargetSide.Table.Left,
+					fmt.Sprintf("foreign constraint %s (to a column whose values are replaced)", k.Name))
 				p.TargetSide.Table.Constraints = slices.Delete(list, at, at+1)
 				continue
 			}

@@ -39,11 +39,13 @@ const (
 
 // toMariaDB maps a PostgreSQL column.
 func toMariaDB(c domain.Column, in place) Mapped {
-	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Wire: "portable", Comment: c.Comment}}
+	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Wire: "portable",
+		Comment: c.Comment}}
 	to := func(typ string, v Verdict, note string) { m.Column.Type, m.Verdict, m.Note = typ, v, note }
 	// Texts and binaries of a primary key cannot be of any length.
 	short := func(typ string, n int, what string) {
-		to(fmt.Sprintf("%s(%d)", typ, n), Lossy, fmt.Sprintf("a key there holds %d %s of it: a longer value stops the load", n, what))
+		to(fmt.Sprintf("%s(%d)", typ, n), Lossy, fmt.Sprintf("a key there holds %d %s of it: a longer value stops the load",
+			n, what))
 	}
 	text := func(v Verdict, note string) {
 		to("longtext", v, note)
@@ -66,7 +68,8 @@ func toMariaDB(c domain.Column, in place) Mapped {
 		case a > 0 && a <= maxDigits && max(b, 0) <= maxFraction:
 			to(fmt.Sprintf("decimal(%d,%d)", a, max(b, 0)), Lossy, "NaN does not exist there: a row with it stops the load")
 		default:
-			to("decimal(65,30)", Lossy, "a number with more than 35 digits before the point or 30 behind it, NaN or an infinity stops the load")
+			to("decimal(65,30)", Lossy, "a number with more than 35 digits before the point or 30 behind it, NaN or an "+
+				"infinity stops the load")
 		}
 	case "real":
 		to("float", Lossy, noNaN)
@@ -187,7 +190,8 @@ func defaultIn(c domain.Column, base string) string {
 	d := strings.TrimSpace(c.Default)
 	value, _, _ := cutCast(d)
 	lower := strings.ToLower(value)
-	number := slices.Contains([]string{"smallint", "int", "int unsigned", "bigint", "decimal", "float", "double", "tinyint"}, base)
+	number := slices.Contains([]string{"smallint", "int", "int unsigned", "bigint", "decimal", "float", "double",
+		"tinyint"}, base)
 	switch {
 	case base == "tinyint" && (lower == "true" || lower == "false"):
 		return map[string]string{"true": "1", "false": "0"}[lower]
@@ -195,7 +199,8 @@ func defaultIn(c domain.Column, base string) string {
 		return strings.Trim(value, "'()")
 	case base == "datetime" && (lower == "now()" || lower == "current_timestamp"):
 		return timed("current_timestamp", c.Type)
-	case strings.HasPrefix(value, "'") && !strings.Contains(value, `\`) && slices.Contains([]string{"varchar", "char", "longtext", "enum", "json"}, base):
+	case strings.HasPrefix(value, "'") && !strings.Contains(value, `\`) &&
+		slices.Contains([]string{"varchar", "char", "longtext", "enum", "json"}, base):
 		return value
 	}
 	return ""
@@ -259,7 +264,8 @@ func (w Mapping) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 		if slices.Contains(primary, c.Name) {
 			in.keyed, in.room = varying, room
 		}
-		in.numbers = !numbered && len(primary) > 0 && primary[0] == c.Name && slices.Contains([]string{"smallint", "integer", "bigint"}, c.BaseType)
+		in.numbers = !numbered && len(primary) > 0 && primary[0] == c.Name &&
+			slices.Contains([]string{"smallint", "integer", "bigint"}, c.BaseType)
 		m := toMariaDB(c, in)
 		numbered = numbered || m.Column.Identity != ""
 		there.Columns = append(there.Columns, m.Column)
@@ -269,12 +275,14 @@ func (w Mapping) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	for i := range there.Columns {
 		for j := range i {
 			if a, b := there.Columns[i].Name, there.Columns[j].Name; strings.EqualFold(a, b) {
-				notes = append(notes, Noted{Column: a, Verdict: Impossible, Note: fmt.Sprintf("MariaDB takes the names %s and %s for one; rename a column on the source", b, a)})
+				notes = append(notes, Noted{Column: a, Verdict: Impossible,
+					Note: fmt.Sprintf("MariaDB takes the names %s and %s for one; rename a column on the source", b, a)})
 			}
 		}
 	}
 	if len(there.Columns) == 0 {
-		notes = append(notes, Noted{Column: p.Source.Name, Verdict: Impossible, Note: "MariaDB has no tables without columns; leave the table out"})
+		notes = append(notes, Noted{Column: p.Source.Name, Verdict: Impossible,
+			Note: "MariaDB has no tables without columns; leave the table out"})
 	}
 	notes = slices.DeleteFunc(notes, func(n Noted) bool { return n.Verdict == Exact && n.Note == "" })
 	there.Table.Columns = there.Columns
@@ -305,7 +313,8 @@ func (w Mapping) keyRoom(t *domain.Table, key []string) (varying, room int) {
 		}
 		a, _ := args(c.Type)
 		switch c.BaseType {
-		case "smallint", "integer", "bigint", "oid", "real", "double precision", "boolean", "date", "timestamp without time zone", "timestamp with time zone", "time without time zone", "money":
+		case "smallint", "integer", "bigint", "oid", "real", "double precision", "boolean", "date",
+			"timestamp without time zone", "timestamp with time zone", "time without time zone", "money":
 			fixed += 8
 		case "numeric":
 			fixed += 32
@@ -358,7 +367,8 @@ func fitRow(cols []domain.Column, notes []Noted, key []string) {
 		total -= width(cols[i])
 		cols[i].Type, cols[i].BaseType = "longtext", "longtext"
 		notes[i].To, notes[i].Verdict = "longtext", Wider
-		notes[i].Note = strings.TrimPrefix(notes[i].Note+"; a row of texts there holds 65535 bytes in all, so it is kept beside the row", "; ")
+		notes[i].Note = strings.TrimPrefix(notes[i].Note+"; a row of texts there holds 65535 bytes in all, so it is kept "+
+			"beside the row", "; ")
 	}
 }
 
@@ -419,8 +429,10 @@ func (w Mapping) foreign(table string, k domain.Constraint) domain.Constraint {
 	if w.From != MariaDB && !strings.HasPrefix(name, table) {
 		name = table + "_" + name
 	}
-	return domain.Constraint{Name: naming.MariaDB.Fit(name), Of: k.Name, Kind: "foreign", References: to, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
-		Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", listIn(k.Columns), quotedIn(to.Schema), quotedIn(to.Name), listIn(k.ReferenceColumns), k.Rules)}
+	return domain.Constraint{Name: naming.MariaDB.Fit(name), Of: k.Name, Kind: "foreign", References: to,
+		Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
+		Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", listIn(k.Columns), quotedIn(to.Schema),
+			quotedIn(to.Name), listIn(k.ReferenceColumns), k.Rules)}
 }
 
 // planAlike completes a plan between two MariaDB databases: types stay as they
@@ -432,7 +444,8 @@ func (w Mapping) planAlike(p domain.TablePlan) domain.TablePlan {
 		there.Columns = append(there.Columns, c)
 	}
 	t := &there.Table
-	t.Columns, t.Keys, t.Indexes, t.Comment, t.Collation = there.Columns, p.Table.Keys, p.Table.Indexes, p.Table.Comment, p.Table.Collation
+	t.Columns, t.Keys, t.Indexes, t.Comment, t.Collation = there.Columns, p.Table.Keys, p.Table.Indexes, p.Table.Comment,
+		p.Table.Collation
 	for _, k := range p.Table.Constraints {
 		if k.Kind == "foreign" {
 			k = w.foreign(p.Target.Name, k)

@@ -12,7 +12,8 @@ import (
 // ToPostgres maps a MariaDB column. BaseType is the type without its brackets,
 // with " unsigned" behind where it is.
 func ToPostgres(c domain.Column) Mapped {
-	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Identity: c.Identity, Wide: c.Wide, Wire: "portable", Comment: c.Comment}}
+	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Identity: c.Identity, Wide: c.Wide,
+		Wire: "portable", Comment: c.Comment}}
 	to := func(typ string, v Verdict, note string) {
 		m.Column.Type, m.Verdict, m.Note = typ, v, note
 	}
@@ -57,7 +58,8 @@ func ToPostgres(c domain.Column) Mapped {
 	case "tinytext", "mediumtext", "longtext":
 		to("text", Wider, "")
 	case "json":
-		to("json", Lossy, "a document with a number such as 1. or an escape such as \\x, which PostgreSQL does not take, stops the load")
+		to("json", Lossy, "a document with a number such as 1. or an escape such as \\x, which PostgreSQL does not take, "+
+			"stops the load")
 	case "enum":
 		to("text", Wider, "kept as text; a check holds the allowed values, and the server's mark of a wrong one")
 	case "set":
@@ -76,7 +78,8 @@ func ToPostgres(c domain.Column) Mapped {
 		to("uuid", Exact, "")
 	case "inet4", "inet6":
 		to("text", Wider, "kept as text")
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection":
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
 		to("bytea", Wider, "kept as its well-known binary form, without the reference system's number")
 	default:
 		to("text", Lossy, "the type "+c.Type+" is not known here; it is kept as text")
@@ -107,9 +110,11 @@ func defaultOf(c domain.Column, typ string) string {
 		return ""
 	case strings.HasPrefix(lower, "current_timestamp") || lower == "now()":
 		return "CURRENT_TIMESTAMP"
-	case numberIn.MatchString(strings.Trim(d, "'")) && (strings.HasPrefix(typ, "numeric") || strings.HasSuffix(typ, "int") || typ == "integer" || typ == "real" || typ == "double precision"):
+	case numberIn.MatchString(strings.Trim(d, "'")) && (strings.HasPrefix(typ, "numeric") || strings.HasSuffix(typ,
+		"int") || typ == "integer" || typ == "real" || typ == "double precision"):
 		return strings.Trim(d, "'")
-	case strings.HasPrefix(d, "'") && strings.HasSuffix(d, "'") && !strings.Contains(d, `\`) && (typ == "text" || strings.HasPrefix(typ, "character")):
+	case strings.HasPrefix(d, "'") && strings.HasSuffix(d, "'") && !strings.Contains(d, `\`) &&
+		(typ == "text" || strings.HasPrefix(typ, "character")):
 		return d
 	}
 	return ""
@@ -130,7 +135,8 @@ func (w Mapping) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) 
 	for _, c := range p.Columns {
 		m := ToPostgres(c)
 		if refers[c.Name] && c.BaseType == "bigint unsigned" { // most likely to a key that is numbered
-			m.Column.Type, m.Column.BaseType, m.Verdict, m.Note = "bigint", "bigint", Lossy, "a number above 9223372036854775807 stops the load"
+			m.Column.Type, m.Column.BaseType, m.Verdict, m.Note = "bigint", "bigint", Lossy,
+				"a number above 9223372036854775807 stops the load"
 		}
 		there.Columns = append(there.Columns, m.Column)
 		if m.Verdict != Exact || m.Note != "" {
@@ -150,12 +156,15 @@ func (w Mapping) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) 
 		}
 		name := naming.Postgres.Fit(p.Target.Name + "_" + x.Name)
 		there.Table.Indexes = append(there.Table.Indexes, domain.Index{Name: name, Unique: x.Unique, Columns: x.Columns,
-			Definition: fmt.Sprintf("CREATE %s %s ON %s.%s (%s)", def, quoted(name), quoted(p.Target.Schema), quoted(p.Target.Name), list(x.Columns))})
+			Definition: fmt.Sprintf("CREATE %s %s ON %s.%s (%s)", def, quoted(name), quoted(p.Target.Schema),
+				quoted(p.Target.Name), list(x.Columns))})
 	}
 	for _, k := range p.Table.Constraints {
 		if k.Kind == "foreign" {
-			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign", References: k.References, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns,
-				Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", list(k.Columns), quoted(k.References.Schema), quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
+			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign",
+				References: k.References, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns,
+				Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", list(k.Columns), quoted(k.References.Schema),
+					quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
 		}
 	}
 	for _, k := range p.Table.Constraints {

@@ -120,8 +120,9 @@ func (w Mapping) there(p *domain.TablePlan) *domain.TablePlan {
 		to = w.name(to)
 	}
 	p.Target, p.CrossEngine = to, true
-	p.TargetSide = &domain.TablePlan{Source: to, Target: to, Key: p.Key, KeyOrder: p.KeyOrder, CrossEngine: true, Engine: w.To,
-		Table: domain.Table{TableName: to, Rows: p.Table.Rows, Bytes: p.Table.Bytes, RowIdentity: "primary"}}
+	p.TargetSide = &domain.TablePlan{Source: to, Target: to, Key: p.Key, KeyOrder: p.KeyOrder, CrossEngine: true,
+		Engine: w.To,
+		Table:  domain.Table{TableName: to, Rows: p.Table.Rows, Bytes: p.Table.Bytes, RowIdentity: "primary"}}
 	return p.TargetSide
 }
 

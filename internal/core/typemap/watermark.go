@@ -25,9 +25,11 @@ func watermark(p *domain.TablePlan, r domain.Rule) error {
 	case c == nil:
 		return domain.Invalid("the watermark of %s is column %s, which it does not have", p.Source, r.Watermark)
 	case !slices.ContainsFunc(p.CopiedColumns(), func(k domain.Column) bool { return k.Name == c.Name }):
-		return domain.Invalid("the watermark of %s, column %s, is left out of the crossing; rows are compared by it", p.Source, c.Name)
+		return domain.Invalid("the watermark of %s, column %s, is left out of the crossing; rows are compared by it",
+			p.Source, c.Name)
 	case len(p.Key) == 0:
-		return domain.Invalid("%s has no key by which a refreshed row would replace the one before; take its watermark away, so that each run loads it anew", p.Source)
+		return domain.Invalid("%s has no key by which a refreshed row would replace the one before; take its watermark "+
+			"away, so that each run loads it anew", p.Source)
 	case p.From != "":
 		return domain.Invalid("%s is a query; each run loads its rows anew, and it can have no watermark", p.Source)
 	}
@@ -38,17 +40,20 @@ func watermark(p *domain.TablePlan, r domain.Rule) error {
 			p.Overlap = usualStep
 		}
 		if n, err := strconv.ParseInt(p.Overlap, 10, 64); err != nil || n < 0 {
-			return domain.Invalid("the overlap of %s is %q; its watermark %s is a number, so give a number that is taken off it", p.Source, r.Overlap, c.Name)
+			return domain.Invalid("the overlap of %s is %q; its watermark %s is a number, so give a number that is taken off it",
+				p.Source, r.Overlap, c.Name)
 		}
 	case of == "moment", c.BaseType == "date":
 		if p.Overlap == "" {
 			p.Overlap = usualOverlap
 		}
 		if d, err := time.ParseDuration(p.Overlap); err != nil || d < 0 {
-			return domain.Invalid("the overlap of %s is %q; its watermark %s is a time, so give a duration such as 10m or 2h", p.Source, r.Overlap, c.Name)
+			return domain.Invalid("the overlap of %s is %q; its watermark %s is a time, so give a duration such as 10m or 2h",
+				p.Source, r.Overlap, c.Name)
 		}
 	default:
-		return domain.Invalid("column %s of %s is %s; a watermark is a time or a whole number that grows when a row is written", c.Name, p.Source, c.Type)
+		return domain.Invalid("column %s of %s is %s; a watermark is a time or a whole number that grows when a "+
+			"row is written", c.Name, p.Source, c.Type)
 	}
 	return nil
 }
@@ -74,7 +79,8 @@ func Past(engine string, p *domain.TablePlan, mark string) string {
 	value := "'" + strings.ReplaceAll(mark, "'", "''") + "'"
 	switch {
 	case whole(c.BaseType):
-		value = "(CAST(" + value + " AS " + map[string]string{Postgres: "numeric", MariaDB: "decimal(65)"}[engine] + ") - " + p.Overlap + ")"
+		value = "(CAST(" + value + " AS " + map[string]string{Postgres: "numeric", MariaDB: "decimal(65)"}[engine] + ") - " +
+			p.Overlap + ")"
 	case engine == MariaDB:
 		value = "(CAST(" + value + " AS datetime(6)) - INTERVAL " + seconds(p.Overlap) + " SECOND)"
 	default:

@@ -37,20 +37,33 @@ func Holds(t *testing.T, s Subject) {
 	}{
 		{"a catalogue says how a table's rows are found", nil, (*contract).catalogue},
 		{"chunks of one table hold each row once", []engine.Capability{engine.CanRead}, (*contract).chunks},
-		{"a chunk is read in one snapshot, taken at its beginning", []engine.Capability{engine.CanRead}, (*contract).snapshot},
-		{"what a sink refuses ends the reading, and is said as it was", []engine.Capability{engine.CanRead}, (*contract).sink},
-		{"a chunk's rows land with its mark, or nothing does", []engine.Capability{engine.CanRead, engine.CanLand}, (*contract).lands},
-		{"a chunk lands under its newest epoch alone", []engine.Capability{engine.CanRead, engine.CanLand}, (*contract).fences},
+		{"a chunk is read in one snapshot, taken at its beginning", []engine.Capability{engine.CanRead},
+			(*contract).snapshot},
+		{"what a sink refuses ends the reading, and is said as it was", []engine.Capability{engine.CanRead},
+			(*contract).sink},
+		{"a chunk's rows land with its mark, or nothing does", []engine.Capability{engine.CanRead, engine.CanLand},
+			(*contract).lands},
+		{"a chunk lands under its newest epoch alone", []engine.Capability{engine.CanRead, engine.CanLand},
+			(*contract).fences},
 		{"a table is emptied with its marks", []engine.Capability{engine.CanRead, engine.CanLand}, (*contract).clears},
-		{"a source says which chunk a key is in as it cuts chunks", []engine.Capability{engine.CanRead, engine.CanCapture}, (*contract).locates},
-		{"changes come in the order of their commits, whole transactions at a time", []engine.Capability{engine.CanCapture}, (*contract).captures},
-		{"capture goes on from where it is told, and misses and doubles nothing", []engine.Capability{engine.CanCapture}, (*contract).goesOn},
-		{"changes are applied with their place, or not at all", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanApply}, (*contract).applies},
-		{"only the newest holder of a stream commits, and its place never goes back", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanApply}, (*contract).epochs},
-		{"a change of what is not there is told of", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanApply}, (*contract).missing},
-		{"views are equal where rows are, and find each row that is not", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanCompare}, (*contract).compares},
-		{"objects are made once, and removed again", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanDefine}, (*contract).builds},
-		{"stopped writes fail for good once closed, and go on when opened again", []engine.Capability{engine.CanStop}, (*contract).stops},
+		{"a source says which chunk a key is in as it cuts chunks", []engine.Capability{engine.CanRead, engine.CanCapture},
+			(*contract).locates},
+		{"changes come in the order of their commits, whole transactions at a time", []engine.Capability{engine.CanCapture},
+			(*contract).captures},
+		{"capture goes on from where it is told, and misses and doubles nothing", []engine.Capability{engine.CanCapture},
+			(*contract).goesOn},
+		{"changes are applied with their place, or not at all", []engine.Capability{engine.CanRead, engine.CanLand,
+			engine.CanApply}, (*contract).applies},
+		{"only the newest holder of a stream commits, and its place never goes back", []engine.Capability{engine.CanRead,
+			engine.CanLand, engine.CanApply}, (*contract).epochs},
+		{"a change of what is not there is told of", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanApply},
+			(*contract).missing},
+		{"views are equal where rows are, and find each row that is not", []engine.Capability{engine.CanRead, engine.CanLand,
+			engine.CanCompare}, (*contract).compares},
+		{"objects are made once, and removed again", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanDefine},
+			(*contract).builds},
+		{"stopped writes fail for good once closed, and go on when opened again", []engine.Capability{engine.CanStop},
+			(*contract).stops},
 	} {
 		t.Run(strings.ReplaceAll(c.sentence, " ", "_"), func(t *testing.T) {
 			k := &contract{T: t, s: s}
@@ -105,7 +118,8 @@ func (k *contract) table() {
 		}
 		rows = append(rows, fmt.Sprintf("(%d, %s, %d)", i*3-100, name, i))
 	}
-	k.run("CREATE TABLE hives (id int PRIMARY KEY, name varchar(40), frames int NOT NULL)", "INSERT INTO hives VALUES "+strings.Join(rows, ", "))
+	k.run("CREATE TABLE hives (id int PRIMARY KEY, name varchar(40), frames int NOT NULL)", "INSERT INTO hives VALUES "+
+		strings.Join(rows, ", "))
 	k.planned()
 }
 
@@ -132,11 +146,12 @@ func (k *contract) target() {
 	k.plan.Target = k.plan.Source
 	k.plan, _ = typemap.Mapping{From: k.s.Name, To: k.s.Name, Into: name, Catalog: k.cat}.Complete(k.plan)
 	k.there = k.plan.TargetPlan()
-	k.ok(k.to.PrepareTarget(k.Context(), k.crossing, k.cat, []domain.TablePlan{k.there}, domain.DefaultSettings(), func(o engine.Object, err error) {
-		if err != nil {
-			k.Errorf("%s %s: %v", o.Kind, o.Name, err)
-		}
-	}))
+	k.ok(k.to.PrepareTarget(k.Context(), k.crossing, k.cat, []domain.TablePlan{k.there}, domain.DefaultSettings(),
+		func(o engine.Object, err error) {
+			if err != nil {
+				k.Errorf("%s %s: %v", o.Kind, o.Name, err)
+			}
+		}))
 }
 
 // copied reads a chunk, and lands it under an epoch.
@@ -152,7 +167,9 @@ func (k *contract) copied(n int64, lower, upper domain.KeyValue, epoch int64) (r
 	m.Snapshot, err = r.Begin(k.Context())
 	k.ok(err)
 	k.ok(w.Begin(k.Context(), &k.there, false, nil))
-	m.Sum, err = r.Copy(k.Context(), &k.plan, &domain.Chunk{Lower: lower, Upper: upper}, false, func(b []byte) error { return w.Write(k.Context(), b) })
+	m.Sum, err = r.Copy(k.Context(), &k.plan, &domain.Chunk{Lower: lower, Upper: upper}, false, func(b []byte) error {
+		return w.Write(k.Context(), b)
+	})
 	k.ok(err)
 	k.ok(r.End(k.Context()))
 	return m.Sum, w.Land(k.Context(), m)
@@ -170,7 +187,8 @@ func (k *contract) catalogue() {
 	k.table()
 	t := k.plan.Table
 	key := t.PrimaryKey()
-	if key == nil || !slices.Equal(key.Columns, []string{"id"}) || len(t.Columns) != 3 || !slices.Equal(k.plan.Key, []string{"id"}) {
+	if key == nil || !slices.Equal(key.Columns, []string{"id"}) || len(t.Columns) != 3 ||
+		!slices.Equal(k.plan.Key, []string{"id"}) {
 		k.Errorf("it has the key %+v, columns %+v, and is planned by %v", key, t.Columns, k.plan.Key)
 	}
 	if t.Column("name").NotNull || !t.Column("frames").NotNull {
@@ -187,7 +205,9 @@ func (k *contract) catalogue() {
 // alone reads a chunk, to count it.
 func (k *contract) alone(r engine.Reader, lower, upper domain.KeyValue) rowhash.Sum {
 	k.Helper()
-	sum, err := r.Copy(k.Context(), &k.plan, &domain.Chunk{Lower: lower, Upper: upper}, false, func([]byte) error { return nil })
+	sum, err := r.Copy(k.Context(), &k.plan, &domain.Chunk{Lower: lower, Upper: upper}, false, func([]byte) error {
+		return nil
+	})
 	k.ok(err)
 	return sum
 }
@@ -256,7 +276,8 @@ func (k *contract) sink() {
 	_, err = r.Begin(k.Context())
 	k.ok(err)
 	full := errors.New("the sink is full")
-	if _, err := r.Copy(k.Context(), &k.plan, &domain.Chunk{}, false, func([]byte) error { return full }); !errors.Is(err, full) {
+	if _, err := r.Copy(k.Context(), &k.plan, &domain.Chunk{}, false, func([]byte) error { return full }); !errors.Is(err,
+		full) {
 		k.Errorf("it says %v", err)
 	}
 }
@@ -422,7 +443,8 @@ var work = []string{
 	"DELETE FROM hives WHERE id = 5003",
 }
 
-var worked = []string{"insert 5001 new", "commit", "update 5001 renamed", "commit", "update 5002 renamed", "commit", "insert 5003 -", "insert 5004 x", "commit", "delete 5003", "commit"}
+var worked = []string{"insert 5001 new", "commit", "update 5001 renamed", "commit", "update 5002 renamed", "commit",
+	"insert 5003 -", "insert 5004 x", "commit", "delete 5003", "commit"}
 
 func (k *contract) captures() {
 	name, from := k.capture()
@@ -486,7 +508,9 @@ func (k *contract) applies() {
 	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, 100); err != nil || at != 100 {
 		k.Fatalf("it begins at %d, %v", at, err)
 	}
-	_, err = k.applied(1, 200, fold.Net{Removes: []domain.Row{hive("-100", "")}, Patches: []domain.Row{{text("-97"), {Kind: domain.Unchanged}, text("77")}}, Puts: []domain.Row{hive("-94", "put"), hive("7000", "put")}})
+	_, err = k.applied(1, 200, fold.Net{Removes: []domain.Row{hive("-100", "")},
+		Patches: []domain.Row{{text("-97"), {Kind: domain.Unchanged}, text("77")}}, Puts: []domain.Row{hive("-94", "put"),
+			hive("7000", "put")}})
 	k.ok(err)
 	if n := k.held(); n != 200 {
 		k.Errorf("%d rows are there", n)
@@ -497,9 +521,11 @@ func (k *contract) applies() {
 	a, err := k.to.OpenApplier(k.Context(), k.crossing, "", 1)
 	k.ok(err)
 	k.ok(a.Begin(k.Context()))
-	moved, err := a.Move(k.Context(), &k.there, domain.Change{Kind: domain.Update, Old: domain.Row{text("-97"), {}, {}}, New: domain.Row{text("7001"), {Kind: domain.Unchanged}, text("78")}})
+	moved, err := a.Move(k.Context(), &k.there, domain.Change{Kind: domain.Update, Old: domain.Row{text("-97"), {}, {}},
+		New: domain.Row{text("7001"), {Kind: domain.Unchanged}, text("78")}})
 	k.ok(err)
-	gone, err := a.Move(k.Context(), &k.there, domain.Change{Kind: domain.Update, Old: domain.Row{text("-96"), {}, {}}, New: domain.Row{text("7002"), {Kind: domain.Unchanged}, text("78")}})
+	gone, err := a.Move(k.Context(), &k.there, domain.Change{Kind: domain.Update, Old: domain.Row{text("-96"), {}, {}},
+		New: domain.Row{text("7002"), {Kind: domain.Unchanged}, text("78")}})
 	k.ok(err)
 	if !moved || gone {
 		k.Errorf("a row that is there is moved: %t; one that is not: %t", moved, gone)
@@ -647,7 +673,9 @@ func (k *contract) builds() {
 	has := func() bool {
 		now, err := k.to.Catalog(k.Context())
 		k.ok(err)
-		return slices.ContainsFunc(now.Table(there[0].Target).Indexes, func(x domain.Index) bool { return strings.Contains(x.Name, "by_name") })
+		return slices.ContainsFunc(now.Table(there[0].Target).Indexes, func(x domain.Index) bool {
+			return strings.Contains(x.Name, "by_name")
+		})
 	}
 	if !slices.ContainsFunc(list, func(o engine.Object) bool { return o.Kind == "index" }) || has() {
 		k.Fatalf("after the rows are made %+v", list)

@@ -87,7 +87,8 @@ func (toy) Close() {}
 func (d toy) Check(context.Context) (engine.Facts, error) {
 	return engine.Facts{Version: "toy 1", Encrypted: "in memory", User: "anybody",
 		AsSource: []domain.Entry{{Verdict: domain.OK, Topic: "rows", Subject: d.name, Measured: "they can be read"}},
-		AsTarget: []domain.Entry{{Verdict: domain.Blocker, Topic: "rows", Subject: d.name, Measured: "it takes none", Remedy: "choose another target"}}}, nil
+		AsTarget: []domain.Entry{{Verdict: domain.Blocker, Topic: "rows", Subject: d.name, Measured: "it takes none",
+			Remedy: "choose another target"}}}, nil
 }
 
 func (d toy) Identity(context.Context) (string, error) { return "toy " + d.name, nil }
@@ -99,10 +100,12 @@ func (d toy) Catalog(context.Context) (*domain.Catalog, error) {
 	cat := &domain.Catalog{}
 	for i := range d.of.Tables {
 		t := &d.of.Tables[i]
-		out := domain.Table{TableName: domain.TableName{Schema: "box", Name: t.Name}, Rows: int64(len(t.Rows)), Bytes: int64(len(t.Rows) * 32), RowIdentity: "primary", Owned: true}
+		out := domain.Table{TableName: domain.TableName{Schema: "box", Name: t.Name}, Rows: int64(len(t.Rows)),
+			Bytes: int64(len(t.Rows) * 32), RowIdentity: "primary", Owned: true}
 		for n, c := range t.Columns {
 			typ := neutral[c.Type].typ
-			out.Columns = append(out.Columns, domain.Column{Name: c.Name, Type: typ, BaseType: typ, NotNull: n == 0, ByteOrder: true, Wire: "portable"})
+			out.Columns = append(out.Columns, domain.Column{Name: c.Name, Type: typ, BaseType: typ, NotNull: n == 0,
+				ByteOrder: true, Wire: "portable"})
 		}
 		out.Keys = []domain.Key{{Columns: []string{t.Columns[0].Name}, Primary: true, Name: "key"}}
 		cat.Tables = append(cat.Tables, out)
@@ -112,7 +115,8 @@ func (d toy) Catalog(context.Context) (*domain.Catalog, error) {
 
 // Plan carries a table by its key, whose order is ours.
 func (d toy) Plan(t *domain.Table) (domain.TablePlan, error) {
-	return domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Key: t.Keys[0].Columns, KeyOrder: "ours", Table: *t}, nil
+	return domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Key: t.Keys[0].Columns,
+		KeyOrder: "ours", Table: *t}, nil
 }
 
 func (d toy) SurveySource(context.Context, []domain.TablePlan, bool) ([]domain.Entry, error) {
@@ -226,7 +230,8 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	return out
 }
 
-func (r *toyReader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
+func (r *toyReader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
+	sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	err := r.Rows(ctx, p, c, func(fields [][]byte, refused error) error {
 		if refused != nil {
@@ -239,7 +244,8 @@ func (r *toyReader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chu
 	return sum, err
 }
 
-func (r *toyReader) Rows(_ context.Context, p *domain.TablePlan, c *domain.Chunk, take func([][]byte, error) error) error {
+func (r *toyReader) Rows(_ context.Context, p *domain.TablePlan, c *domain.Chunk,
+	take func([][]byte, error) error) error {
 	conv := converters(p)
 	return r.d.rows(p, c.Lower, c.Upper, func(fields [][]byte) error {
 		out := make([][]byte, len(fields))

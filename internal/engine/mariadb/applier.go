@@ -62,7 +62,8 @@ func (a *applier) Close() { drop(a.conn) }
 func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
 	res, err := a.conn.ExecContext(ctx, `
 UPDATE dusty_ferry.stream
-   SET position = ?, committed = greatest(committed, ?), waymark = ?, session = connection_id(), at = current_timestamp(6)
+   SET position = ?, committed = greatest(committed, ?), waymark = ?, session = connection_id(),
+     at = current_timestamp(6)
  WHERE crossing = ? AND epoch = ? AND position <= ?`, uint64(to), at, waymark, a.crossing, a.epoch, uint64(to))
 	if err != nil {
 		return a.d.explain(err)
@@ -119,7 +120,8 @@ func keyIn(cols []domain.Column, at []int, row domain.Row) string {
 
 // inPieces builds statements of head, what write adds for each row, and tail, and
 // runs them.
-func (a *applier) inPieces(ctx context.Context, p *domain.TablePlan, head, between, tail string, rows []domain.Row, most int, write func(*strings.Builder, domain.Row)) error {
+func (a *applier) inPieces(ctx context.Context, p *domain.TablePlan, head, between, tail string, rows []domain.Row,
+	most int, write func(*strings.Builder, domain.Row)) error {
 	var b strings.Builder
 	n := 0
 	flush := func() error {
@@ -257,11 +259,14 @@ func (a *applier) remove(ctx context.Context, p *domain.TablePlan, rows []domain
 	cols, at := keyed(p)
 	head := "DELETE FROM " + qualified(p.Target) + " WHERE "
 	if len(cols) == 1 {
-		return a.inPieces(ctx, p, head+quote(cols[0].Name)+" IN (", ", ", ")", rows, maxRows, func(b *strings.Builder, r domain.Row) {
+		return a.inPieces(ctx, p, head+quote(cols[0].Name)+" IN (", ", ", ")", rows, maxRows, func(b *strings.Builder,
+			r domain.Row) {
 			b.WriteString(soughtIn(cols[0], r[at[0]]))
 		})
 	}
-	return a.inPieces(ctx, p, head, " OR ", "", rows, maxRows/5, func(b *strings.Builder, r domain.Row) { b.WriteString(keyIn(cols, at, r)) })
+	return a.inPieces(ctx, p, head, " OR ", "", rows, maxRows/5, func(b *strings.Builder, r domain.Row) {
+		b.WriteString(keyIn(cols, at, r))
+	})
 }
 
 // put writes whole rows. Where the key is the only unique rule of the table, a row
@@ -320,7 +325,8 @@ func (a *applier) update(ctx context.Context, p *domain.TablePlan, old, row doma
 		}
 	}
 	key, keyAt := keyed(p)
-	res, err := a.run(ctx, p, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt, old), v.args...)
+	res, err := a.run(ctx, p, "UPDATE "+qualified(p.Target)+" SET "+strings.Join(set, ", ")+" WHERE "+keyIn(key, keyAt,
+		old), v.args...)
 	if err != nil {
 		return false, err
 	}
@@ -355,7 +361,8 @@ func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, row doma
 	for i, c := range cols {
 		on[i] = sameValue(c, row[at[i]])
 	}
-	res, err := a.run(ctx, p, fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT %d", qualified(p.Target), strings.Join(on, " AND "), copies))
+	res, err := a.run(ctx, p, fmt.Sprintf("DELETE FROM %s WHERE %s LIMIT %d", qualified(p.Target),
+		strings.Join(on, " AND "), copies))
 	if err != nil {
 		return 0, err
 	}
@@ -402,14 +409,16 @@ func (a *applier) wrap(p *domain.TablePlan, err error) error {
 
 // Repair puts and removes rows while the applier stands still at the position,
 // which holding the stream's line makes sure of.
-func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
+func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan,
+	fixes []engine.Fix) error {
 	return d.transaction(ctx, func(c *sql.Conn) error {
 		if err := markOrigin(ctx, c, origin); err != nil {
 			return err
 		}
 		if at != 0 {
 			var now uint64
-			if err := c.QueryRowContext(ctx, "SELECT position FROM dusty_ferry.stream WHERE crossing = ? FOR UPDATE", crossing).Scan(&now); err != nil {
+			if err := c.QueryRowContext(ctx, "SELECT position FROM dusty_ferry.stream WHERE crossing = ? FOR UPDATE",
+				crossing).Scan(&now); err != nil {
 				return err
 			}
 			if now > uint64(at) {
@@ -446,19 +455,21 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 }
 
 // Find returns the keys of the rows whose columns have the values.
-func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error) {
+func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column,
+	values []domain.Value) ([]domain.KeyValue, error) {
 	on := make([]string, len(match))
 	for i, c := range match {
 		on[i] = quote(c.Name) + " = " + soughtIn(c, values[i])
 	}
 	var out []domain.KeyValue
-	err := a.read(ctx, p.KeyColumns(), qualified(p.Target)+" WHERE "+strings.Join(on, " AND "), func(texts []domain.Value) error {
-		k := make(domain.KeyValue, len(texts))
-		for i, v := range texts {
-			k[i] = string(v.Data)
-		}
-		out = append(out, k)
-		return nil
-	})
+	err := a.read(ctx, p.KeyColumns(), qualified(p.Target)+" WHERE "+strings.Join(on, " AND "),
+		func(texts []domain.Value) error {
+			k := make(domain.KeyValue, len(texts))
+			for i, v := range texts {
+				k[i] = string(v.Data)
+			}
+			out = append(out, k)
+			return nil
+		})
 	return out, err
 }

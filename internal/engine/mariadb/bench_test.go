@@ -17,10 +17,14 @@ func BenchmarkRead(b *testing.B) {
 	d, db := openFor(b)
 	const rows = 200_000
 	for _, q := range []string{`
-CREATE TABLE readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at datetime, weight_kg decimal(7,3),
-  inside_c float, outside_c double precision, humidity smallint, battery_mv int, firmware varchar(40), remark text) ENGINE=InnoDB`, `
-INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01' + INTERVAL seq * 13 SECOND, seq % 60000 / 1000.0,
-  seq % 40, seq % 30 / 3.0, seq % 100, 3000 + seq % 1200, concat('scale-fw-', seq % 7), repeat('calibrated by hand ', 5) FROM seq_1_to_200000`} {
+CREATE TABLE readings (id bigint PRIMARY KEY, apiary varchar(40), number smallint, read_at datetime,
+  weight_kg decimal(7,3),
+  inside_c float, outside_c double precision, humidity smallint, battery_mv int, firmware varchar(40),
+    remark text) ENGINE=InnoDB`, `
+INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01' + INTERVAL seq * 13 SECOND,
+  seq % 60000 / 1000.0,
+  seq % 40, seq % 30 / 3.0, seq % 100, 3000 + seq % 1200, concat('scale-fw-', seq % 7), repeat('calibrated by hand ',
+    5) FROM seq_1_to_200000`} {
 		if _, err := db.ExecContext(b.Context(), q); err != nil {
 			b.Fatal(err)
 		}
@@ -84,7 +88,8 @@ func BenchmarkCapture(b *testing.B) {
 	d, db := openFor(b)
 	run(b, db, "SET GLOBAL log_bin_compress = OFF")
 	b.Cleanup(func() { _, _ = db.Exec("SET GLOBAL log_bin_compress = ON") })
-	run(b, db, "CREATE TABLE readings (id bigint PRIMARY KEY, hive varchar(40), weight decimal(7,3), at datetime, remark text) ENGINE=InnoDB",
+	run(b, db, "CREATE TABLE readings (id bigint PRIMARY KEY, hive varchar(40), weight decimal(7,3), at datetime, "+
+		"remark text) ENGINE=InnoDB",
 		"INSERT INTO readings SELECT seq, concat('hive ', seq % 400), seq % 60, now(), 'as it was' FROM seq_1_to_100000")
 	p := planFor(b, d, "readings")
 	from, err := d.now(b.Context())
@@ -101,7 +106,8 @@ func BenchmarkCapture(b *testing.B) {
 			sql  string
 			args []any
 		}{
-			{"UPDATE readings SET weight = weight + 0.001, remark = 'another round' WHERE id BETWEEN ? AND ?", []any{1 + i*61%99_000, 70 + i*61%99_000}},
+			{"UPDATE readings SET weight = weight + 0.001, remark = 'another round' WHERE id BETWEEN ? AND ?",
+				[]any{1 + i*61%99_000, 70 + i*61%99_000}},
 			{"INSERT INTO readings SELECT ? + seq, 'new', 1, now(), 'x' FROM seq_1_to_20", []any{1_000_000 + i*100}},
 			{"DELETE FROM readings WHERE id > ? ORDER BY id LIMIT 10", []any{1_000_000 + i*100}},
 		} {

@@ -73,7 +73,8 @@ func bulkStatement(p *domain.TablePlan) string {
 			names = append(names, quote(c.Name))
 		}
 	}
-	return "INSERT INTO " + qualified(p.Target) + " (" + strings.Join(names, ", ") + ") VALUES (" + strings.TrimSuffix(strings.Repeat("?, ", len(names)), ", ") + ")"
+	return "INSERT INTO " + qualified(p.Target) + " (" + strings.Join(names, ", ") + ") VALUES (" + strings.TrimSuffix(
+		strings.Repeat("?, ", len(names)), ", ") + ")"
 }
 
 // bulkLimit is how many bytes a command may have on the writer's session: 0 where rows cannot
@@ -127,7 +128,8 @@ func (w *writer) startBulk(ctx context.Context) (bool, error) {
 		w.wire.in = bufio.NewReaderSize(w.wire.net, 4096)
 	}
 	run, cancel := context.WithCancel(ctx)
-	b := &bulk{w: w.wire, kinds: kinds, most: limit, full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), stop: cancel}
+	b := &bulk{w: w.wire, kinds: kinds, most: limit, full: make(chan []byte, 1), free: make(chan []byte, 3),
+		done: make(chan struct{}), stop: cancel}
 	conn := socket.Conn // the writer may be closed by the time this runs
 	cut := context.AfterFunc(run, func() { _ = conn.Close() })
 	if text := bulkStatement(w.plan); text != w.prepared {
@@ -334,7 +336,8 @@ func (w *writer) endBulk() error {
 	case b.err != nil:
 		return w.bulkFailed(b.err)
 	case b.taken != b.given:
-		return domain.Conflict("%s took %d of the %d rows of a chunk; rows of the same key stand there already", w.table, b.taken, b.given)
+		return domain.Conflict("%s took %d of the %d rows of a chunk; rows of the same key stand there already", w.table,
+			b.taken, b.given)
 	}
 	return nil
 }
@@ -342,7 +345,8 @@ func (w *writer) endBulk() error {
 // bulkFailed makes an error of what ended a load.
 func (w *writer) bulkFailed(err error) error {
 	if errors.Is(err, errWarned) {
-		return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s warned of a value; nothing of the chunk was kept", w.table, w.d.name), State: "22000"}
+		return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s warned of a value; nothing of the chunk was kept",
+			w.table, w.d.name), State: "22000"}
 	}
 	return fmt.Errorf("loading into %s: %w", w.table, w.d.explain(err))
 }

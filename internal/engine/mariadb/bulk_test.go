@@ -16,22 +16,34 @@ import (
 var jars = []string{`
 CREATE TABLE jars (
   id bigint unsigned NOT NULL AUTO_INCREMENT PRIMARY KEY,
-  t tinyint, tu tinyint unsigned, s smallint, su smallint unsigned, m mediumint, i int(6) unsigned zerofill, n int, b bigint, d decimal(38,12), d0 decimal(65,0), f float, f2 float(7,2), g double, y year,
-  c char(9), v varchar(90) CHARACTER SET latin1, u varchar(30) COLLATE utf8mb4_bin, w varchar(20) CHARACTER SET utf16, k varchar(20) CHARACTER SET utf8mb3, txt longtext, js json,
+  t tinyint, tu tinyint unsigned, s smallint, su smallint unsigned, m mediumint, i int(6) unsigned zerofill, n int,
+    b bigint, d decimal(38,12), d0 decimal(65,0), f float, f2 float(7,2), g double, y year,
+  c char(9), v varchar(90) CHARACTER SET latin1, u varchar(30) COLLATE utf8mb4_bin, w varchar(20) CHARACTER
+    SET utf16, k varchar(20) CHARACTER SET utf8mb3, txt longtext, js json,
   e enum('light','it''s dark, mostly','Ä'), ss set('raw','comb','salt'),
   bin binary(6), vb varbinary(300), bl longblob, uid uuid, i6 inet6, i4 inet4,
   day date, dt datetime(6), dt0 datetime, ts timestamp(3) NULL, tm time(6),
   twice bigint GENERATED ALWAYS AS (n / 2) STORED, near varchar(99) GENERATED ALWAYS AS (concat(u, '!')) VIRTUAL
 ) ENGINE=InnoDB`,
-	`INSERT INTO jars (id, t, tu, s, su, m, i, n, b, d, d0, f, f2, g, y, c, v, u, w, k, txt, js, e, ss, bin, vb, bl, uid, i6, i4, day, dt, dt0, ts, tm) VALUES
- (18446744073709551615, -128, 255, -32768, 65535, -8388608, 42, -2147483648, -9223372036854775808, -12345678901234567890123456.000000000001, 99999999999999999999999999999999999999999999999999999999999999999, -3.4028234e38, 99999.98, 1.7976931348623157e308, 2155,
- ' a b', 'né€ñ', 'tab\t new\n back\\ nul\0 quote''"', 'мёд ☕', 'ñ', repeat('a\\\t\n\r\0\Z☕', 5000), '{"n": 1.10, "s": "a\\"b"}', 'it''s dark, mostly', 'raw,salt',
-  x'00ff00000000', x'5c090a0d00275c4e', concat(x'5c4e', repeat(x'00ff5c0a09', 3000)), '00000000-0000-0000-0000-000000000001', '::ffff:10.0.0.9', '255.0.0.1',
+	`INSERT INTO jars (id, t, tu, s, su, m, i, n, b, d, d0, f, f2, g, y, c, v, u, w, k, txt, js, e, ss, bin, vb, bl, uid,
+  i6, i4, day, dt, dt0, ts, tm) VALUES
+ (18446744073709551615, -128, 255, -32768, 65535, -8388608, 42, -2147483648, -9223372036854775808,
+   -12345678901234567890123456.000000000001, 99999999999999999999999999999999999999999999999999999999999999999,
+   -3.4028234e38, 99999.98, 1.7976931348623157e308, 2155,
+ ' a b', 'né€ñ', 'tab\t new\n back\\ nul\0 quote''"', 'мёд ☕', 'ñ', repeat('a\\\t\n\r\0\Z☕', 5000),
+   '{"n": 1.10, "s": "a\\"b"}', 'it''s dark, mostly', 'raw,salt',
+  x'00ff00000000', x'5c090a0d00275c4e', concat(x'5c4e', repeat(x'00ff5c0a09', 3000)),
+    '00000000-0000-0000-0000-000000000001', '::ffff:10.0.0.9', '255.0.0.1',
   '9999-12-31', '9999-12-31 23:59:59.999999', '1000-01-01', '2038-01-19 03:14:07.999', '-838:59:59.999999')`,
-	`SET STATEMENT sql_mode = 'NO_AUTO_VALUE_ON_ZERO' FOR INSERT INTO jars (id, t, f, g, c, v, u, txt, js, e, ss, bin, vb, bl, uid, day, dt, dt0, ts, tm) VALUES
- (0, 0, 0.1, -0e0, '', '', '', '', 'null', 'light', '', '', '', '', 'ffffffff-ffff-ffff-ffff-ffffffffffff', '2024-02-29', '0001-01-01', '2026-02-28 00:00:00', '1970-01-01 00:00:01', '00:00:00')`,
-	`INSERT INTO jars (id, f, g, u, e) VALUES (1, 16777216, 9007199254740993, '\\N', 3), (2, 1e-45, 5e-324, 'trailing  ', 1), (3, 123456.7, 0.1, NULL, NULL)`,
-	`INSERT INTO jars (id, n, g, f, b, txt, dt) SELECT seq + 10, seq, sqrt(seq) * pow(10, cast(seq % 40 AS signed) - 20), rand(seq) * pow(10, cast(seq % 60 AS signed) - 30), seq * 977, IF(seq % 3, concat('row ', seq), NULL), '2026-01-01' + INTERVAL seq * 7919 SECOND FROM seq_1_to_30000`,
+	`SET STATEMENT sql_mode = 'NO_AUTO_VALUE_ON_ZERO' FOR INSERT INTO jars (id, t, f, g, c, v, u, txt, js, e, ss, bin, vb,
+  bl, uid, day, dt, dt0, ts, tm) VALUES
+ (0, 0, 0.1, -0e0, '', '', '', '', 'null', 'light', '', '', '', '', 'ffffffff-ffff-ffff-ffff-ffffffffffff',
+   '2024-02-29', '0001-01-01', '2026-02-28 00:00:00', '1970-01-01 00:00:01', '00:00:00')`,
+	`INSERT INTO jars (id, f, g, u, e) VALUES (1, 16777216, 9007199254740993, '\\N', 3), (2, 1e-45, 5e-324, 'trailing  ',
+  1), (3, 123456.7, 0.1, NULL, NULL)`,
+	`INSERT INTO jars (id, n, g, f, b, txt, dt) SELECT seq + 10, seq, sqrt(seq) * pow(10, cast(seq % 40 AS signed) - 20),
+  rand(seq) * pow(10, cast(seq % 60 AS signed) - 30), seq * 977, IF(seq % 3, concat('row ', seq), NULL),
+  '2026-01-01' + INTERVAL seq * 7919 SECOND FROM seq_1_to_30000`,
 }
 
 // shelf makes jars on one database and its empty table on another, with a writer there.
@@ -41,7 +53,8 @@ func shelf(t *testing.T, rows ...string) (from, to *database, db *sql.DB, p *dom
 	to, _ = open(t)
 	run(t, db, append(jars[:1:1], rows...)...)
 	p = carry(t, from, to, "jars")
-	if err := to.PrepareTarget(t.Context(), "c", nil, []domain.TablePlan{p.TargetPlan()}, domain.DefaultSettings(), func(engine.Object, error) {}); err != nil {
+	if err := to.PrepareTarget(t.Context(), "c", nil, []domain.TablePlan{p.TargetPlan()}, domain.DefaultSettings(),
+		func(engine.Object, error) {}); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = to.Forget(context.WithoutCancel(t.Context()), "c") })
@@ -97,7 +110,8 @@ func TestRowsLandAsParameters(t *testing.T) {
 	// A statement for another table takes the place of the one before.
 	statements := func() (n int) {
 		var name string
-		if err := db.QueryRowContext(t.Context(), "SHOW GLOBAL STATUS LIKE 'Prepared_stmt_count'").Scan(&name, &n); err != nil {
+		if err := db.QueryRowContext(t.Context(), "SHOW GLOBAL STATUS LIKE 'Prepared_stmt_count'").Scan(&name,
+			&n); err != nil {
 			t.Fatal(err)
 		}
 		return n
@@ -155,14 +169,16 @@ func TestAValueThatWouldChange(t *testing.T) {
 			t.Run(name+", "+at, func(t *testing.T) {
 				id := map[string]int{"first": 0, "last": 100_000}[at]
 				from, _, db, p, w := shelf(t, `INSERT INTO jars (id, n) SELECT seq, 1 FROM seq_1_to_9000`,
-					fmt.Sprintf("SET STATEMENT sql_mode = 'NO_AUTO_VALUE_ON_ZERO' FOR INSERT INTO jars (id, n, d, txt, u, e) VALUES (%d, 40000, 0.123, 'much too long', 'ñ', 'Ä')", id))
+					fmt.Sprintf("SET STATEMENT sql_mode = 'NO_AUTO_VALUE_ON_ZERO' FOR INSERT INTO jars (id, n, d, txt, u, e) VALUES "+
+						"(%d, 40000, 0.123, 'much too long', 'ñ', 'Ä')", id))
 				run(t, db, "ALTER TABLE "+qualified(p.Target)+" "+alter)
 				if err := shelve(t.Context(), t, from, p, w, 1); !rowsRefused(err) {
 					t.Errorf("it was said: %v", err)
 				}
 				w.Abort()
 				var n int
-				if err := db.QueryRowContext(t.Context(), "SELECT count(*) FROM "+qualified(p.Target)).Scan(&n); err != nil || n != 0 {
+				if err := db.QueryRowContext(t.Context(), "SELECT count(*) FROM "+qualified(p.Target)).Scan(&n); err != nil ||
+					n != 0 {
 					t.Errorf("%d rows stand (%v)", n, err)
 				}
 			})
@@ -191,7 +207,8 @@ func TestAParameterLoadIsCalledOff(t *testing.T) {
 			end := func() {
 				for { // until it waits; the server makes this list anew when nobody read it for 0.1 s
 					var n int
-					if err := db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.innodb_trx WHERE trx_state = 'LOCK WAIT' AND trx_mysql_thread_id = "+session).Scan(&n); err != nil || n > 0 {
+					if err := db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.innodb_trx WHERE trx_state = "+
+						"'LOCK WAIT' AND trx_mysql_thread_id = "+session).Scan(&n); err != nil || n > 0 {
 						break
 					}
 					time.Sleep(150 * time.Millisecond)
@@ -255,7 +272,8 @@ func TestWhatGoesAsParameters(t *testing.T) {
 	p := plan("int unsigned", "varchar", "blob")
 	p.Columns[1].Generated = true
 	kinds := bulkKinds(p)
-	if len(kinds) != 3 || kinds[1] != nil || kinds[0].Unsignedness() == 0 || bulkStatement(p) != "INSERT INTO `s`.`t` (`c0`, `c2`) VALUES (?, ?)" {
+	if len(kinds) != 3 || kinds[1] != nil || kinds[0].Unsignedness() == 0 ||
+		bulkStatement(p) != "INSERT INTO `s`.`t` (`c0`, `c2`) VALUES (?, ?)" {
 		t.Errorf("%v, %s", kinds, bulkStatement(p))
 	}
 	if n := connectionOf([]byte("\x0a1\x00")); n != 0 || bulkOffered([]byte("\x0a1\x00aaaa")) {

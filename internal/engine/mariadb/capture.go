@@ -80,12 +80,15 @@ type captured struct {
 }
 
 // OpenCapture starts reading the log from a place.
-func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable, except string) (engine.Capture, error) {
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable,
+	except string) (engine.Capture, error) {
 	file, err := d.logFile(ctx, uint64(from)>>fileBits)
 	if err != nil {
 		return nil, err
 	}
-	c := &capture{d: d, events: make(chan domain.Event, 8192), done: make(chan struct{}), tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except, file: uint64(from) >> fileBits, last: uint32(uint64(from) & (1<<fileBits - 1))}
+	c := &capture{d: d, events: make(chan domain.Event, 8192), done: make(chan struct{}),
+		tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except,
+		file: uint64(from) >> fileBits, last: uint32(uint64(from) & (1<<fileBits - 1))}
 	charsets := d.charsets(ctx)
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
@@ -109,7 +112,8 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	}
 	// What comes before the log's own format event is summed as the server is set.
 	var sums string
-	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum, @@global.lower_case_table_names <> 0, @@global.binlog_row_image <> 'FULL'").Scan(&sums, &c.folds, &c.partial); err != nil {
+	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum, @@global.lower_case_table_names <> 0, "+
+		"@@global.binlog_row_image <> 'FULL'").Scan(&sums, &c.folds, &c.partial); err != nil {
 		c.c.close()
 		return nil, d.explain(err)
 	}
@@ -186,7 +190,8 @@ func (c *capture) run(ctx context.Context) {
 				}
 			}
 			if ours {
-				err = domain.Conflict("the source cannot give its log from where capture stands (%s): restart the crossing to load again", se.Message)
+				err = domain.Conflict("the source cannot give its log from where capture stands (%s): restart the crossing "+
+					"to load again", se.Message)
 			}
 			if ctx.Err() == nil {
 				c.err = c.d.explain(err)
@@ -265,7 +270,8 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 	end := position(c.file, uint64(h.Next))
 	if h.Next != 0 && !h.Artificial() {
 		if h.Next < c.last && h.Type != binlog.TypeFormat && h.Type != binlog.TypeRotate {
-			return domain.Conflict("a file of the source's log is larger than 4 GiB, and the server cannot say places in it: restart the crossing to load again, and make smaller transactions")
+			return domain.Conflict("a file of the source's log is larger than 4 GiB, and the server cannot say places in it: " +
+				"restart the crossing to load again, and make smaller transactions")
 		}
 		c.last = h.Next
 	}
@@ -299,7 +305,8 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 			return err
 		}
 		if c.inTx && (c.begun || c.saved != nil) {
-			return domain.Conflict("a transaction in the source's log does not end before the next begins: restart the crossing to load again")
+			return domain.Conflict("a transaction in the source's log does not end before the next begins: restart the " +
+				"crossing to load again")
 		}
 		c.inTx, c.begun, c.tx = true, false, domain.Tx{Commit: end, At: int64(h.At) * 1e6}
 		c.ran, c.maps = "", 0
@@ -332,7 +339,8 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		return nil
 	case binlog.TypeCheckpoint, binlog.TypeGtidList, binlog.TypeStop:
 		return nil // the server's own bookkeeping
-	case binlog.TypeIntVar, binlog.TypeRand, binlog.TypeUserVar, binlog.TypeBeginLoad, binlog.TypeAppendBlock, binlog.TypeDeleteFile:
+	case binlog.TypeIntVar, binlog.TypeRand, binlog.TypeUserVar, binlog.TypeBeginLoad, binlog.TypeAppendBlock,
+		binlog.TypeDeleteFile:
 		return nil // they belong to a statement, which comes after them and is told of
 	case binlog.TypeXid:
 		return c.commit(ctx, h, end)
@@ -347,7 +355,8 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		if h.Ignorable() {
 			return nil
 		}
-		return domain.Conflict("the source's log holds an event of type %d, which is not understood: restart the crossing to load again", h.Type)
+		return domain.Conflict("the source's log holds an event of type %d, which is not understood: restart the crossing "+
+			"to load again", h.Type)
 	case !c.inTx:
 		return domain.Conflict("the source's log holds rows outside of any transaction: restart the crossing to load again")
 	case c.preparing != nil:
@@ -463,7 +472,9 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 			}
 			for i, v := range c.before {
 				if v.Absent && slices.Contains(k.key, k.at[i]) {
-					return domain.Conflict("the source's log does not hold the key of a changed row of %s: let its sessions log whole rows (SET GLOBAL binlog_row_image = 'FULL', and let them connect anew), then restart the table", k.table.Plan.Source)
+					return domain.Conflict("the source's log does not hold the key of a changed row of %s: let its sessions log "+
+						"whole rows (SET GLOBAL binlog_row_image = 'FULL', and let them connect anew), then restart the table",
+						k.table.Plan.Source)
 				}
 			}
 			e.Change.OldWhole = !slices.ContainsFunc(c.before, func(v binlog.Value) bool { return v.Absent })

@@ -18,7 +18,8 @@ import (
 func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	for try := 1; ; try++ {
 		c := &catalogReader{d: d, tables: map[string]*domain.Table{}, made: map[string]string{}, indexed: map[string]bool{}}
-		for _, read := range []func(context.Context) error{c.readTables, c.readPartitions, c.readColumns, c.readIndexes, c.readForeign, c.readChecks} {
+		for _, read := range []func(context.Context) error{c.readTables, c.readPartitions, c.readColumns, c.readIndexes,
+			c.readForeign, c.readChecks} {
 			if err := read(ctx); err != nil {
 				return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
 			}
@@ -31,7 +32,8 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 			d.known.Store(&c.order)
 			return c.catalog(ctx)
 		case try == 30:
-			return nil, domain.Unavailable(nil, "the catalog of %s cannot be read, as %s is altered all the time; try again when that has ended", d.name, altered)
+			return nil, domain.Unavailable(nil, "the catalog of %s cannot be read, as %s is altered all the time; try again "+
+				"when that has ended", d.name, altered)
 		}
 		select {
 		case <-ctx.Done():
@@ -57,7 +59,8 @@ func (c *catalogReader) catalog(ctx context.Context) (*domain.Catalog, error) {
 // One that the server cannot open stays without an engine, however often it is read.
 func (c *catalogReader) altered(ctx context.Context, try int) (string, error) {
 	now, others := map[string]string{}, map[string]bool{} // others are views, versioned tables and so on
-	err := c.each(ctx, "SELECT table_name, coalesce(create_time, ''), table_type = 'BASE TABLE' FROM information_schema.tables WHERE table_schema = ?", func(r *sql.Rows) error {
+	err := c.each(ctx, "SELECT table_name, coalesce(create_time, ''), table_type = 'BASE TABLE' FROM "+
+		"information_schema.tables WHERE table_schema = ?", func(r *sql.Rows) error {
 		var name, made string
 		var base bool
 		if err := r.Scan(&name, &made, &base); err != nil {
@@ -80,7 +83,8 @@ func (c *catalogReader) altered(ctx context.Context, try int) (string, error) {
 				continue
 			}
 			var same, definition string
-			if c.d.pool.QueryRowContext(ctx, "SHOW CREATE TABLE "+qualified(domain.TableName{Schema: c.d.end.Database, Name: name})).Scan(&same, &definition) == nil {
+			if c.d.pool.QueryRowContext(ctx, "SHOW CREATE TABLE "+qualified(domain.TableName{Schema: c.d.end.Database,
+				Name: name})).Scan(&same, &definition) == nil {
 				return name, nil
 			}
 		}
@@ -105,14 +109,15 @@ func (c *catalogReader) altered(ctx context.Context, try int) (string, error) {
 	}
 	// Nothing tells an index that was not read from one that is not there but another look.
 	missed := ""
-	err = c.each(ctx, "SELECT DISTINCT table_name FROM information_schema.statistics WHERE table_schema = ?", func(r *sql.Rows) error {
-		var name string
-		err := r.Scan(&name)
-		if c.tables[name] != nil && !c.indexed[name] {
-			missed = name
-		}
-		return err
-	})
+	err = c.each(ctx, "SELECT DISTINCT table_name FROM information_schema.statistics WHERE table_schema = ?",
+		func(r *sql.Rows) error {
+			var name string
+			err := r.Scan(&name)
+			if c.tables[name] != nil && !c.indexed[name] {
+				missed = name
+			}
+			return err
+		})
 	return missed, err
 }
 
@@ -165,14 +170,17 @@ func (c *catalogReader) each(ctx context.Context, query string, row func(*sql.Ro
 
 func (c *catalogReader) readTables(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0), coalesce(engine, ''), table_comment, coalesce(table_collation, ''), create_options LIKE '%partitioned%', coalesce(create_time, '')
+SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length, 0), coalesce(index_length, 0),
+  coalesce(engine, ''), table_comment, coalesce(table_collation, ''), create_options LIKE '%partitioned%',
+  coalesce(create_time, '')
   FROM information_schema.tables
  WHERE table_schema = ? AND table_type = 'BASE TABLE'
  ORDER BY table_name`, func(r *sql.Rows) error {
 		t := &domain.Table{RowIdentity: "full", Owned: true}
 		var parts sql.NullBool
 		var made string
-		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage, &t.Comment, &t.Collation, &parts, &made); err != nil {
+		if err := r.Scan(&t.Schema, &t.Name, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Storage, &t.Comment, &t.Collation, &parts,
+			&made); err != nil {
 			return err
 		}
 		c.made[t.Name] = made
@@ -189,20 +197,26 @@ SELECT table_schema, table_name, coalesce(table_rows, -1), coalesce(data_length,
 }
 
 // wide are the types whose values may be large.
-var wide = map[string]bool{"text": true, "mediumtext": true, "longtext": true, "blob": true, "mediumblob": true, "longblob": true, "json": true}
+var wide = map[string]bool{"text": true, "mediumtext": true, "longtext": true, "blob": true, "mediumblob": true,
+	"longblob": true, "json": true}
 
 func (c *catalogReader) readColumns(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 'NO', coalesce(k.column_default, ''), k.extra,
-       coalesce(k.is_generated, 'NEVER'), coalesce(k.generation_expression, ''), coalesce(k.collation_name, ''), coalesce(k.character_set_name, ''), k.column_comment,
+SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 'NO', coalesce(k.column_default, ''),
+  k.extra,
+       coalesce(k.is_generated, 'NEVER'), coalesce(k.generation_expression, ''), coalesce(k.collation_name, ''),
+         coalesce(k.character_set_name, ''), k.column_comment,
        EXISTS (SELECT 1 FROM information_schema.check_constraints x
-                WHERE x.constraint_schema = k.table_schema AND x.table_name = k.table_name AND x.check_clause = concat('json_valid(', char(96), replace(k.column_name, char(96), repeat(char(96), 2)), char(96), ')'))
+                WHERE x.constraint_schema = k.table_schema AND x.table_name = k.table_name
+                  AND x.check_clause = concat('json_valid(', char(96), replace(k.column_name, char(96),
+                  repeat(char(96), 2)), char(96), ')'))
   FROM information_schema.columns k
  WHERE k.table_schema = ? ORDER BY k.table_name, k.ordinal_position`, func(r *sql.Rows) error {
 		var table, extra, generated, expression string
 		var json bool
 		var k domain.Column
-		if err := r.Scan(&table, &k.Name, &k.Type, &k.BaseType, &k.NotNull, &k.Default, &extra, &generated, &expression, &k.Collation, &k.Charset, &k.Comment, &json); err != nil {
+		if err := r.Scan(&table, &k.Name, &k.Type, &k.BaseType, &k.NotNull, &k.Default, &extra, &generated, &expression,
+			&k.Collation, &k.Charset, &k.Comment, &json); err != nil {
 			return err
 		}
 		t := c.tables[table]
@@ -217,7 +231,8 @@ SELECT k.table_name, k.column_name, k.column_type, k.data_type, k.is_nullable = 
 		}
 		if strings.Contains(extra, "auto_increment") {
 			k.Identity = "by default"
-			c.sequences = append(c.sequences, domain.Sequence{Name: domain.TableName{Schema: t.Schema, Name: t.Name + "_" + k.Name + "_seq"},
+			c.sequences = append(c.sequences, domain.Sequence{Name: domain.TableName{Schema: t.Schema, Name: t.Name + "_" +
+				k.Name + "_seq"},
 				OwnedBy: t.TableName, OwnedColumn: k.Name, Identity: true, Start: 1, Increment: 1})
 		}
 		if _, on, ok := strings.Cut(extra, "on update "); ok {
@@ -246,8 +261,10 @@ func (c *catalogReader) readIndexes(ctx context.Context) error {
 	found := map[string]map[string]*index{}
 	var order [][2]string
 	err := c.each(ctx, `
-SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coalesce(sub_part, 0), coalesce(nullable, '') = 'YES', index_type, coalesce(collation, 'A') = 'D', ignored = 'YES'
-  FROM information_schema.statistics WHERE table_schema = ? ORDER BY table_name, index_name <> 'PRIMARY', index_name, seq_in_index`, func(r *sql.Rows) error {
+SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coalesce(sub_part, 0), coalesce(nullable,
+  '') = 'YES', index_type, coalesce(collation, 'A') = 'D', ignored = 'YES'
+  FROM information_schema.statistics WHERE table_schema = ? ORDER BY table_name, index_name <> 'PRIMARY', index_name,
+    seq_in_index`, func(r *sql.Rows) error {
 		var table, name, column, kind string
 		var unique, nullable, descending, ignored bool
 		var part int
@@ -298,7 +315,8 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coales
 		case x.part:
 			out.Columns, out.Why = nil, "of parts of values"
 		}
-		out.Definition = fmt.Sprintf("%sINDEX %s (%s)", word, quote(o[1]), strings.Join(x.pieces, ", ")) + map[bool]string{true: " IGNORED"}[x.ignored]
+		out.Definition = fmt.Sprintf("%sINDEX %s (%s)", word, quote(o[1]), strings.Join(x.pieces, ", ")) + map[bool]string{
+			true: " IGNORED"}[x.ignored]
 		if x.unique && !x.nullable && out.Columns != nil {
 			t.Keys = append(t.Keys, domain.Key{Columns: x.columns, Name: t.Name + "_" + o[1]})
 		}
@@ -311,35 +329,38 @@ SELECT table_name, index_name, non_unique = 0, coalesce(column_name, ''), coales
 func (c *catalogReader) readChecks(ctx context.Context) error {
 	return c.each(ctx, `
 SELECT table_name, constraint_name, check_clause, level = 'Column'
-  FROM information_schema.check_constraints WHERE constraint_schema = ? ORDER BY table_name, constraint_name`, func(r *sql.Rows) error {
-		var table string
-		var column bool
-		k := domain.Constraint{Kind: "check"}
-		if err := r.Scan(&table, &k.Name, &k.Definition, &column); err != nil {
-			return err
-		}
-		t := c.tables[table]
-		if t == nil || slices.ContainsFunc(t.Columns, func(c domain.Column) bool {
-			return c.BaseType == "json" && k.Definition == "json_valid("+quote(c.Name)+")"
-		}) {
+  FROM information_schema.check_constraints WHERE constraint_schema = ? ORDER BY table_name, constraint_name`,
+		func(r *sql.Rows) error {
+			var table string
+			var column bool
+			k := domain.Constraint{Kind: "check"}
+			if err := r.Scan(&table, &k.Name, &k.Definition, &column); err != nil {
+				return err
+			}
+			t := c.tables[table]
+			if t == nil || slices.ContainsFunc(t.Columns, func(c domain.Column) bool {
+				return c.BaseType == "json" && k.Definition == "json_valid("+quote(c.Name)+")"
+			}) {
+				return nil
+			}
+			if column {
+				k.Name = t.Name + "_" + k.Name + "_check"
+			}
+			k.Definition = "CHECK (" + k.Definition + ")"
+			t.Constraints = append(t.Constraints, k)
 			return nil
-		}
-		if column {
-			k.Name = t.Name + "_" + k.Name + "_check"
-		}
-		k.Definition = "CHECK (" + k.Definition + ")"
-		t.Constraints = append(t.Constraints, k)
-		return nil
-	})
+		})
 }
 
 func (c *catalogReader) readForeign(ctx context.Context) error {
 	at := map[string]int{}
 	return c.each(ctx, `
-SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_schema, k.referenced_table_name, k.referenced_column_name, r.update_rule, r.delete_rule
+SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_schema, k.referenced_table_name,
+  k.referenced_column_name, r.update_rule, r.delete_rule
   FROM information_schema.key_column_usage k
   JOIN information_schema.referential_constraints r
-    ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name AND r.table_name = k.table_name
+    ON r.constraint_schema = k.constraint_schema AND r.constraint_name = k.constraint_name
+      AND r.table_name = k.table_name
  WHERE k.table_schema = ? AND k.referenced_table_name IS NOT NULL
  ORDER BY k.table_name, k.constraint_name, k.ordinal_position`, func(r *sql.Rows) error {
 		var table, name, column, update, remove, other string
@@ -361,7 +382,8 @@ SELECT k.table_name, k.constraint_name, k.column_name, k.referenced_table_schema
 					rules += what + rule
 				}
 			}
-			t.Constraints = append(t.Constraints, domain.Constraint{Name: name, Kind: "foreign", References: to, Rules: rules, Unlogged: rules != ""})
+			t.Constraints = append(t.Constraints, domain.Constraint{Name: name, Kind: "foreign", References: to, Rules: rules,
+				Unlogged: rules != ""})
 		}
 		k := &t.Constraints[i]
 		k.Columns, k.ReferenceColumns = append(k.Columns, column), append(k.ReferenceColumns, other)

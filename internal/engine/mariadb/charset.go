@@ -48,18 +48,21 @@ func (d *database) charset(ctx context.Context, name string) (decoder, error) {
 		return paired(0, 1), nil
 	}
 	var longest int
-	if err := d.pool.QueryRowContext(ctx, "SELECT maxlen FROM information_schema.character_sets WHERE character_set_name = ?", name).Scan(&longest); err != nil {
+	if err := d.pool.QueryRowContext(ctx, "SELECT maxlen FROM information_schema.character_sets WHERE "+
+		"character_set_name = ?", name).Scan(&longest); err != nil {
 		return nil, fmt.Errorf("the character set %s: %w", name, d.explain(err))
 	}
 	if longest != 1 {
-		return nil, domain.Conflict("texts of the character set %s cannot be read from the log; convert the column to utf8mb4", name)
+		return nil, domain.Conflict("texts of the character set %s cannot be read from the log; convert the "+
+			"column to utf8mb4", name)
 	}
 	all := make([]byte, 256)
 	for i := range all {
 		all[i] = byte(i)
 	}
 	var text []byte
-	if err := d.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT CONVERT(x'%x' USING %s)", all, name)).Scan(&text); err != nil {
+	if err := d.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT CONVERT(x'%x' USING %s)", all, name)).Scan(
+		&text); err != nil {
 		return nil, d.explain(err)
 	}
 	var table [256][]byte
@@ -69,7 +72,8 @@ func (d *database) charset(ctx context.Context, name string) (decoder, error) {
 		table[n], text = text[:size], text[size:]
 	}
 	if n != len(table) || len(text) > 0 {
-		return nil, domain.Conflict("the server does not say how texts of the character set %s are read; convert the column to utf8mb4", name)
+		return nil, domain.Conflict("the server does not say how texts of the character set %s are read; convert the "+
+			"column to utf8mb4", name)
 	}
 	return func(dst, v []byte) []byte {
 		for _, b := range v {

@@ -13,7 +13,8 @@ import (
 func TestTextsByTheServersTables(t *testing.T) {
 	d, db := open(t)
 	charsets := d.charsets(t.Context())
-	rows, err := db.QueryContext(t.Context(), "SELECT character_set_name FROM information_schema.character_sets WHERE maxlen = 1 AND character_set_name <> 'binary' OR character_set_name IN ('ucs2', 'utf16', 'utf16le', 'utf32')")
+	rows, err := db.QueryContext(t.Context(), "SELECT character_set_name FROM information_schema.character_sets WHERE "+
+		"maxlen = 1 AND character_set_name <> 'binary' OR character_set_name IN ('ucs2', 'utf16', 'utf16le', 'utf32')")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +50,8 @@ func TestTextsByTheServersTables(t *testing.T) {
 		}
 		for _, x := range texts {
 			var want []byte
-			if err := db.QueryRowContext(t.Context(), fmt.Sprintf("SELECT CONVERT(CONVERT(x'%x' USING %s) USING utf8mb4)", x, name)).Scan(&want); err != nil || want == nil {
+			if err := db.QueryRowContext(t.Context(), fmt.Sprintf("SELECT CONVERT(CONVERT(x'%x' USING %s) USING utf8mb4)", x,
+				name)).Scan(&want); err != nil || want == nil {
 				continue // such a text cannot be in a column
 			}
 			if got, err := n.value(x); err != nil || !bytes.Equal(got, want) {
@@ -62,10 +64,12 @@ func TestTextsByTheServersTables(t *testing.T) {
 // TestAddressesAsTheServerWritesThem holds texts of addresses against the server's.
 func TestAddressesAsTheServerWritesThem(t *testing.T) {
 	_, db := open(t)
-	for _, x := range []string{"::", "::1", "::a00:9", "::10.0.0.9", "::ffff:10.0.0.9", "2001:db8::1", "1:2:3:0:5:6:7:8", "1:0:0:4:0:0:7:8", "::2:3:4:5:6:7:8", "1:2:3:4:5:6:7::",
+	for _, x := range []string{"::", "::1", "::a00:9", "::10.0.0.9", "::ffff:10.0.0.9", "2001:db8::1", "1:2:3:0:5:6:7:8",
+		"1:0:0:4:0:0:7:8", "::2:3:4:5:6:7:8", "1:2:3:4:5:6:7::",
 		"::fffe:1.2.3.4", "0:0:0:0:0:1:102:304", "ffff::", "::0:ffff:0:1", "64:ff9b::192.0.2.33", "0:0:0:0:1::"} {
 		var bin, want []byte
-		if err := db.QueryRowContext(t.Context(), "SELECT INET6_ATON(?), CAST(CAST(? AS INET6) AS CHAR)", x, x).Scan(&bin, &want); err != nil {
+		if err := db.QueryRowContext(t.Context(), "SELECT INET6_ATON(?), CAST(CAST(? AS INET6) AS CHAR)", x, x).Scan(&bin,
+			&want); err != nil {
 			t.Fatal(x, err)
 		}
 		if len(bin) != 16 {

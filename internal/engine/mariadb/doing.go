@@ -29,7 +29,8 @@ func sessionOf(ctx context.Context, conn *sql.Conn) (string, error) {
 // Doing asks the list of processes, where a user sees the own ones.
 func (d *database) Doing(ctx context.Context, session string) (string, bool, error) {
 	var command, state string
-	err := d.pool.QueryRowContext(ctx, "SELECT command, coalesce(state, '') FROM information_schema.processlist WHERE id = ?", session).Scan(&command, &state)
+	err := d.pool.QueryRowContext(ctx, "SELECT command, coalesce(state, '') FROM information_schema.processlist "+
+		"WHERE id = ?", session).Scan(&command, &state)
 	low := strings.ToLower(state)
 	switch {
 	case errors.Is(err, sql.ErrNoRows):
@@ -40,7 +41,8 @@ func (d *database) Doing(ctx context.Context, session string) (string, bool, err
 		return "the server waits for the next statement", false, nil
 	case strings.HasPrefix(low, "waiting for semi-sync"):
 		return "the server waits for its replica (" + state + ")", true, nil // a new attempt would wait as well
-	case strings.Contains(low, "lock"), strings.HasPrefix(low, "waiting"), strings.HasPrefix(low, "reading from net"), strings.HasPrefix(low, "writing to net"):
+	case strings.Contains(low, "lock"), strings.HasPrefix(low, "waiting"), strings.HasPrefix(low, "reading from net"),
+		strings.HasPrefix(low, "writing to net"):
 		return "the server waits (" + state + "; SHOW PROCESSLIST tells more)", false, nil
 	case state != "":
 		return "the server is at work (" + state + ")", true, nil
@@ -52,8 +54,10 @@ func (d *database) Doing(ctx context.Context, session string) (string, bool, err
 // not say.
 func (d *database) Locked(ctx context.Context, since time.Duration) ([]string, error) {
 	rows, err := d.pool.QueryContext(ctx, `
-SELECT concat(left(replace(coalesce(info, command), '\n', ' '), 120), ': ', state, ' (SHOW PROCESSLIST, and information_schema.innodb_trx, tell more)') FROM information_schema.processlist
- WHERE user = substring_index(current_user(), '@', 1) AND command <> 'Sleep' AND (state LIKE 'Waiting for%lock%' OR state LIKE 'Waiting for table%') AND time_ms >= ? ORDER BY time_ms DESC`, since.Milliseconds())
+SELECT concat(left(replace(coalesce(info, command), '\n', ' '), 120), ': ', state,
+  ' (SHOW PROCESSLIST, and information_schema.innodb_trx, tell more)') FROM information_schema.processlist
+ WHERE user = substring_index(current_user(), '@', 1) AND command <> 'Sleep' AND (state LIKE 'Waiting for%lock%'
+   OR state LIKE 'Waiting for table%') AND time_ms >= ? ORDER BY time_ms DESC`, since.Milliseconds())
 	if err != nil {
 		return nil, d.explain(err)
 	}

@@ -31,7 +31,8 @@ func TestLockedNamesWhatWaits(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if len(list) == 1 && strings.Contains(list[0], "ALTER TABLE hives") && strings.Contains(list[0], "Waiting for table metadata lock") {
+		if len(list) == 1 && strings.Contains(list[0], "ALTER TABLE hives") &&
+			strings.Contains(list[0], "Waiting for table metadata lock") {
 			break
 		}
 		if time.Now().After(end) {

@@ -28,7 +28,8 @@ func (d *database) Run(ctx context.Context, sql string) error {
 
 // Extras lists views, routines, and the triggers of the planned tables. Who defined
 // them is left out: the target's own user does.
-func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds []domain.Carried) ([]engine.Object, error) {
+func (d *database) Extras(ctx context.Context, plans []domain.TablePlan,
+	kinds []domain.Carried) ([]engine.Object, error) {
 	c, err := d.dial(ctx, reading...)
 	if err != nil {
 		return nil, err
@@ -46,11 +47,13 @@ func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds [
 	show := func(kind, name, table string, column int) error {
 		return d.explain(c.rows(ctx, "SHOW CREATE "+kind+" "+quote(name), func(f [][]byte) error {
 			if f[column] == nil {
-				return domain.Conflict("the definition of %s %s may not be read; give our user the right SHOW CREATE ROUTINE, or be its definer", strings.ToLower(kind), name)
+				return domain.Conflict("the definition of %s %s may not be read; give our user the right SHOW CREATE ROUTINE, or "+
+					"be its definer", strings.ToLower(kind), name)
 			}
 			sql := strings.ReplaceAll(definer.ReplaceAllString(string(f[column]), ""), quote(d.end.Database)+".", "")
 			sql = strings.Replace(sql, "CREATE ", "CREATE OR REPLACE ", 1)
-			out = append(out, engine.Object{Kind: strings.ToLower(kind), Name: name, Table: domain.TableName{Schema: d.end.Database, Name: table}, SQL: sql})
+			out = append(out, engine.Object{Kind: strings.ToLower(kind), Name: name,
+				Table: domain.TableName{Schema: d.end.Database, Name: table}, SQL: sql})
 			return nil
 		}))
 	}
@@ -60,8 +63,10 @@ func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds [
 		sql    string
 		column int
 	}{
-		{domain.CarryRoutines, "SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = " + here + " AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY 1, 2", 2},
-		{domain.CarryViews, "SELECT 'VIEW', table_name FROM information_schema.views WHERE table_schema = " + here + " ORDER BY 2", 1},
+		{domain.CarryRoutines, "SELECT routine_type, routine_name FROM information_schema.routines WHERE routine_schema = " +
+			here + " AND routine_type IN ('FUNCTION', 'PROCEDURE') ORDER BY 1, 2", 2},
+		{domain.CarryViews, "SELECT 'VIEW', table_name FROM information_schema.views WHERE table_schema = " + here +
+			" ORDER BY 2", 1},
 	} {
 		if !slices.Contains(kinds, what.kind) {
 			continue
@@ -79,7 +84,8 @@ func (d *database) Extras(ctx context.Context, plans []domain.TablePlan, kinds [
 	if !slices.Contains(kinds, domain.CarryTriggers) {
 		return out, nil
 	}
-	list, err := names("SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = " + here + " ORDER BY event_object_table, action_order")
+	list, err := names("SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = " +
+		here + " ORDER BY event_object_table, action_order")
 	if err != nil {
 		return nil, err
 	}

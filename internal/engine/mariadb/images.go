@@ -21,10 +21,12 @@ func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) 
 	}
 	if ch.Kind == domain.Update {
 		if ch.Unsure = !c.sure(k); ch.Unsure && len(k.key) == 0 {
-			return domain.Conflict("the source's log lacks columns of a changed row of %s, which has no key to read it by; set binlog_row_image = FULL there, let sessions connect anew, and restart the table", k.table.Plan.Source)
+			return domain.Conflict("the source's log lacks columns of a changed row of %s, which has no key to read it by; "+
+				"set binlog_row_image = FULL there, let sessions connect anew, and restart the table", k.table.Plan.Source)
 		}
 		if !fold.Complete(ch, k.key) {
-			return domain.Conflict("the log of the source does not say which row of %s an update changed; set binlog_row_image = FULL there, and restart the table", k.table.Plan.Source)
+			return domain.Conflict("the log of the source does not say which row of %s an update changed; set "+
+				"binlog_row_image = FULL there, and restart the table", k.table.Plan.Source)
 		}
 		return nil
 	}
@@ -39,7 +41,9 @@ func (c *capture) complete(ctx context.Context, k *captured, ch *domain.Change) 
 			continue
 		}
 		if ch.New[i] = k.defaults[i]; ch.New[i].Kind == domain.Unchanged {
-			return domain.Conflict("the source's log leaves column %s of a new row of %s unsaid, and its default is not known; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Columns[i].Name, k.table.Plan.Source)
+			return domain.Conflict("the source's log leaves column %s of a new row of %s unsaid, and its default is not "+
+				"known; set binlog_row_image to FULL there, and restart the table", k.table.Plan.Columns[i].Name,
+				k.table.Plan.Source)
 		}
 	}
 	return nil
@@ -69,8 +73,10 @@ func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Ro
 	var known []bool
 	for _, c := range p.Columns {
 		ask := "NULL"
-		plain := c.Default == "" || simpleDefault.MatchString(c.Default) && !strings.HasPrefix(strings.ToLower(c.Default), "current")
-		if known = append(known, c.Computed == "" && c.Identity == "" && plain && !(c.NotNull && c.Default == "")); known[len(known)-1] && c.Default != "" {
+		plain := c.Default == "" || simpleDefault.MatchString(c.Default) && !strings.HasPrefix(strings.ToLower(c.Default),
+			"current")
+		if known = append(known, c.Computed == "" && c.Identity == "" && plain && !(c.NotNull && c.Default == "")); known[len(
+			known)-1] && c.Default != "" {
 			ask = selected(c, "DEFAULT(t."+quote(c.Name)+")")
 		}
 		list = append(list, ask)
@@ -81,7 +87,8 @@ func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Ro
 	}
 	defer w.close()
 	var out domain.Row
-	err = w.readAs(ctx, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+qualified(p.Source)+" t ON false", func(_ []byte, fields [][]byte) error {
+	err = w.readAs(ctx, p, converters(p), "SELECT "+strings.Join(list, ", ")+" FROM (SELECT 1) one LEFT JOIN "+
+		qualified(p.Source)+" t ON false", func(_ []byte, fields [][]byte) error {
 		out = engine.TextRow(fields)
 		return nil
 	})

@@ -29,7 +29,8 @@ func (k *kept) keep(kind binlog.Type, body []byte) error {
 // savepoint begins a part.
 func (k *kept) savepoint(name string) error {
 	if k.part >= mostParts {
-		return domain.Conflict("a transaction in the source's log has more than %d savepoints; restart the crossing to load again", mostParts)
+		return domain.Conflict("a transaction in the source's log has more than %d savepoints; restart the crossing "+
+			"to load again", mostParts)
 	}
 	if k.points == nil {
 		k.points = map[string]uint32{}
@@ -43,7 +44,8 @@ func (k *kept) savepoint(name string) error {
 func (k *kept) rollbackTo(name string) error {
 	from, ok := k.points[name]
 	if !ok {
-		return domain.Conflict("the source's log rolls a transaction back to the savepoint %q, which it did not name before; restart the crossing to load again", name)
+		return domain.Conflict("the source's log rolls a transaction back to the savepoint %q, which it did not name "+
+			"before; restart the crossing to load again", name)
 	}
 	for n, part := range k.points {
 		if part > from {
@@ -95,7 +97,8 @@ func (k *kept) Close() {
 
 // understand reads a statement of the log by the modes of the session that sent it.
 func understand(q *binlog.Query) statement.Statement {
-	return statement.Read(text(q), statement.Mode{AnsiQuotes: q.SQLMode&binlog.ModeAnsiQuotes != 0, NoBackslash: q.SQLMode&binlog.ModeNoBackslash != 0})
+	return statement.Read(text(q), statement.Mode{AnsiQuotes: q.SQLMode&binlog.ModeAnsiQuotes != 0,
+		NoBackslash: q.SQLMode&binlog.ModeNoBackslash != 0})
 }
 
 // latin1 are the numbers of collations of latin1.
@@ -119,7 +122,8 @@ func cp1252(b byte) rune {
 	if b < 0x80 || b >= 0xa0 {
 		return rune(b)
 	}
-	return []rune("\u20ac\u0081\u201a\u0192\u201e\u2026\u2020\u2021\u02c6\u2030\u0160\u2039\u0152\u008d\u017d\u008f\u0090\u2018\u2019\u201c\u201d\u2022\u2013\u2014\u02dc\u2122\u0161\u203a\u0153\u009d\u017e\u0178")[b-0x80]
+	return []rune("\u20ac\u0081\u201a\u0192\u201e\u2026\u2020\u2021\u02c6\u2030\u0160\u2039\u0152\u008d\u017d\u008f" +
+		"\u0090\u2018\u2019\u201c\u201d\u2022\u2013\u2014\u02dc\u2122\u0161\u203a\u0153\u009d\u017e\u0178")[b-0x80]
 }
 
 // shortened is a statement as it is shown.

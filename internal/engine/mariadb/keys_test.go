@@ -12,8 +12,10 @@ import (
 // followed.
 func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
 	d, db := open(t)
-	run(t, db, "CREATE TABLE hives (id int PRIMARY KEY)", "CREATE TABLE frames (id int PRIMARY KEY, hive int, CONSTRAINT gone FOREIGN KEY (hive) REFERENCES hives (id) ON DELETE CASCADE)",
-		"CREATE TABLE labels (id int PRIMARY KEY, hive int, CONSTRAINT stays FOREIGN KEY (hive) REFERENCES hives (id))", "INSERT INTO hives VALUES (1), (2)", "INSERT INTO frames VALUES (1, 1)", "INSERT INTO labels VALUES (1, 2)")
+	run(t, db, "CREATE TABLE hives (id int PRIMARY KEY)", "CREATE TABLE frames (id int PRIMARY KEY, hive int, "+
+		"CONSTRAINT gone FOREIGN KEY (hive) REFERENCES hives (id) ON DELETE CASCADE)",
+		"CREATE TABLE labels (id int PRIMARY KEY, hive int, CONSTRAINT stays FOREIGN KEY (hive) REFERENCES hives (id))",
+		"INSERT INTO hives VALUES (1), (2)", "INSERT INTO frames VALUES (1, 1)", "INSERT INTO labels VALUES (1, 2)")
 	plans := []*domain.TablePlan{plan(t, d, "hives"), plan(t, d, "frames"), plan(t, d, "labels")}
 	c := follow(t, d, here(t, d), plans...)
 	run(t, db, "DELETE FROM hives WHERE id = 1")
@@ -26,7 +28,8 @@ func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
 		plans   []domain.TablePlan
 		capture bool
 		blocks  bool
-	}{{[]domain.TablePlan{*plans[0], *plans[1], *plans[2]}, true, false}, {[]domain.TablePlan{*plans[1]}, true, true}, {[]domain.TablePlan{*plans[1]}, false, false}} {
+	}{{[]domain.TablePlan{*plans[0], *plans[1], *plans[2]}, true, false}, {[]domain.TablePlan{*plans[1]}, true, true},
+		{[]domain.TablePlan{*plans[1]}, false, false}} {
 		list, err := d.SurveySource(t.Context(), c.plans, c.capture)
 		if err != nil {
 			t.Fatal(err)
@@ -39,7 +42,8 @@ func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
 				blocks = blocks || e.Verdict == domain.Blocker
 			}
 		}
-		if blocks != c.blocks || c.capture != (len(said) == 1 && strings.Contains(said[0], "gone acts by itself (ON DELETE CASCADE)")) {
+		if blocks != c.blocks || c.capture != (len(said) == 1 && strings.Contains(said[0],
+			"gone acts by itself (ON DELETE CASCADE)")) {
 			t.Errorf("with capture %v and %d tables it says %q", c.capture, len(c.plans), said)
 		}
 	}
@@ -50,9 +54,12 @@ func TestWhatForeignKeysDoIsNotLogged(t *testing.T) {
 func TestKeysInTheServersOrder(t *testing.T) {
 	d, db := openFor(t)
 	for i, columns := range []string{
-		"k varchar(40)", "k varchar(40) CHARACTER SET latin1 COLLATE latin1_german2_ci", "k varchar(200) COLLATE utf8mb4_bin", "k varbinary(30)", "k binary(6)",
-		"k decimal(12,3)", "k datetime(3)", "k date, n decimal(5)", "k varchar(20), n bigint unsigned", "n tinyint, k varchar(20) COLLATE utf8mb4_unicode_ci", "k uuid",
-		"k timestamp(3)", "k time(2)", "k year, n int", "k bit(40)", "k float", "k double", "k inet6", "k inet4", "k float, n int",
+		"k varchar(40)", "k varchar(40) CHARACTER SET latin1 COLLATE latin1_german2_ci", "k varchar(200) COLLATE utf8mb4_bin",
+		"k varbinary(30)", "k binary(6)",
+		"k decimal(12,3)", "k datetime(3)", "k date, n decimal(5)", "k varchar(20), n bigint unsigned",
+		"n tinyint, k varchar(20) COLLATE utf8mb4_unicode_ci", "k uuid",
+		"k timestamp(3)", "k time(2)", "k year, n int", "k bit(40)", "k float", "k double", "k inet6", "k inet4",
+		"k float, n int",
 	} {
 		table := fmt.Sprintf("t%d", i)
 		var names []string
@@ -61,9 +68,16 @@ func TestKeysInTheServersOrder(t *testing.T) {
 		}
 		key := strings.Join(names, ", ")
 		run(t, db, "CREATE TABLE "+table+" ("+columns+", PRIMARY KEY ("+key+")) ENGINE=InnoDB")
-		value := map[string]string{"uuid": "uuid()", "decimal(12,3)": "seq * 7919 % 10007 / 8 - 300", "datetime(3)": "'2025-01-01' + INTERVAL seq * 7919 % 10007 * 1001 MICROSECOND + INTERVAL seq SECOND", "date,": "'2025-01-01' + INTERVAL seq % 200 DAY",
-			"timestamp(3)": "'2001-01-01' + INTERVAL seq * 7919 SECOND", "time(2)": "sec_to_time(CAST(seq AS SIGNED) * 977.25 - 400000)", "year,": "1901 + seq % 200", "bit(40)": "seq * 7919", "double": "seq / 3e7 - 1e-5",
-			"inet6": "concat(if(seq % 2, '2001:db8::', '::ffff:10.0.'), if(seq % 2, hex(seq), concat(seq DIV 250, '.', seq % 250)))", "inet4": "inet_ntoa(3000000000 + seq * 7919)", "float": "seq / 3 - 100.1", "float,": "seq / 3 - 100.1", "varbinary(30)": "unhex(sha1(seq))", "binary(6)": "unhex(left(sha1(seq), 12))"}[strings.Fields(columns)[1]]
+		value := map[string]string{"uuid": "uuid()", "decimal(12,3)": "seq * 7919 % 10007 / 8 - 300",
+			"datetime(3)":  "'2025-01-01' + INTERVAL seq * 7919 % 10007 * 1001 MICROSECOND + INTERVAL seq SECOND",
+			"date,":        "'2025-01-01' + INTERVAL seq % 200 DAY",
+			"timestamp(3)": "'2001-01-01' + INTERVAL seq * 7919 SECOND",
+			"time(2)":      "sec_to_time(CAST(seq AS SIGNED) * 977.25 - 400000)", "year,": "1901 + seq % 200",
+			"bit(40)": "seq * 7919", "double": "seq / 3e7 - 1e-5",
+			"inet6": "concat(if(seq % 2, '2001:db8::', '::ffff:10.0.'), if(seq % 2, hex(seq), concat(seq DIV 250, '.', " +
+				"seq % 250)))", "inet4": "inet_ntoa(3000000000 + seq * 7919)", "float": "seq / 3 - 100.1",
+			"float,": "seq / 3 - 100.1", "varbinary(30)": "unhex(sha1(seq))",
+			"binary(6)": "unhex(left(sha1(seq), 12))"}[strings.Fields(columns)[1]]
 		if value == "" {
 			value = "concat(char(ascii('A') + seq % 60), elt(1 + seq % 5, 'ö', 'z', 'ß ', '''\\\\', 'É'), seq)"
 		}

@@ -20,7 +20,8 @@ var errEnough = errors.New("enough was seen")
 
 // walk reads the log from the beginning of an event to a place that it has reached, beside
 // any stream, and hands on the events that end there or before, each with where it ends.
-func (d *database) walk(ctx context.Context, from, to domain.Position, visit func(h binlog.Header, body []byte, end domain.Position) error) error {
+func (d *database) walk(ctx context.Context, from, to domain.Position, visit func(h binlog.Header, body []byte,
+	end domain.Position) error) error {
 	if from >= to {
 		return nil
 	}
@@ -111,7 +112,8 @@ func (d *database) IsLastDDL(ctx context.Context, t domain.TableName, at domain.
 		}
 		s := understand(&q)
 		about := s.Schema == t.Schema || slices.ContainsFunc(s.Tables, func(n statement.Name) bool {
-			return (n.Schema == "" && strings.EqualFold(q.Database, t.Schema) || strings.EqualFold(n.Schema, t.Schema)) && strings.EqualFold(n.Table, t.Name)
+			return (n.Schema == "" && strings.EqualFold(q.Database, t.Schema) || strings.EqualFold(n.Schema, t.Schema)) &&
+				strings.EqualFold(n.Table, t.Name)
 		})
 		if s.Kind == statement.Unknown || about && (s.Kind == statement.Alter || s.Kind == statement.Replace) {
 			if statements++; statements > 1 {

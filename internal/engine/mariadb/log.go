@@ -93,7 +93,8 @@ func (d *database) Retained(ctx context.Context, _ string, applied domain.Positi
 
 // CheckCapture finds nothing: there is nothing to be made on a source of this kind.
 func (d *database) CheckCapture(context.Context, string, []domain.TablePlan) (domain.Position, error) {
-	return 0, domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as FILE:OFFSET or as a GTID")
+	return 0, domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as " +
+		"FILE:OFFSET or as a GTID")
 }
 
 // LogBytes adds up the files between two places.
@@ -146,5 +147,6 @@ func (d *database) logFile(ctx context.Context, number uint64) (string, error) {
 	if err != nil || file != "" {
 		return file, err
 	}
-	return "", domain.Conflict("the source has removed the log file %06d that capture still needed: restart the crossing to load again, and let the server keep its logs longer (binlog_expire_logs_seconds)", number)
+	return "", domain.Conflict("the source has removed the log file %06d that capture still needed: restart the "+
+		"crossing to load again, and let the server keep its logs longer (binlog_expire_logs_seconds)", number)
 }

@@ -59,7 +59,8 @@ func (d Driver) CheckPlace(s string) error {
 	if at, err := parseWaymark(s); err == nil && len(at) > 0 {
 		return nil
 	}
-	return domain.Invalid("%q is no place in a MariaDB log; write it like 000012:3456, the log file's number and the offset in it, or as a GTID, domain-server-sequence, such as 0-1-2718", s)
+	return domain.Invalid("%q is no place in a MariaDB log; write it like 000012:3456, the log file's number and the "+
+		"offset in it, or as a GTID, domain-server-sequence, such as 0-1-2718", s)
 }
 
 // ParsePosition reads what FormatPosition wrote, and the same with the file's whole name.
@@ -71,7 +72,8 @@ func (Driver) ParsePosition(s string) (domain.Position, error) {
 	f, err1 := strconv.ParseUint(file, 10, 32)
 	o, err2 := strconv.ParseUint(offset, 10, 32)
 	if !ok || err1 != nil || err2 != nil {
-		return 0, domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the offset in it", s)
+		return 0, domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the "+
+			"offset in it", s)
 	}
 	return position(f, o), nil
 }
@@ -149,15 +151,20 @@ func (d *database) explain(err error) error {
 	case errors.As(err, &se) && se.Number == signInRefused:
 		return domain.Unavailable(err, "%s", se.Message)
 	case errors.As(err, &se) && (se.Number == 1045 || se.Number == 1698 || se.Number == 1044):
-		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name, the password and the user's rights", d.name, d.end.User, se.Message)
+		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name, the password and the "+
+			"user's rights", d.name, d.end.User, se.Message)
 	case errors.As(err, &se) && se.Number == 1049:
 		return domain.Unavailable(err, "%s: %s; check the database's name", d.name, se.Message)
 	case errors.As(err, &se) && (se.Number == 1040 || se.Number == 1203):
-		return domain.Unavailable(&engine.ServerError{Text: se.Message, Class: engine.NoRoom, Err: err}, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, se.Message)
+		return domain.Unavailable(&engine.ServerError{Text: se.Message, Class: engine.NoRoom, Err: err},
+			"%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, se.Message)
 	case errors.As(err, &se):
-		return &engine.ServerError{Text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number, string(se.SQLState[:])), State: string(se.SQLState[:]), Class: classOf(se), Err: err}
-	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log", d.name)
+		return &engine.ServerError{Text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number,
+			string(se.SQLState[:])), State: string(se.SQLState[:]), Class: classOf(se), Err: err}
+	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, io.EOF):
+		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log",
+			d.name)
 	}
 	return engine.Unreached(d.name, err)
 }
@@ -170,14 +177,16 @@ func classOf(e *mysql.MySQLError) engine.Class {
 		return engine.Gone
 	case 1205, 1213, 1020: // a lock, a deadlock, a row that changed meanwhile
 		return engine.Collision
-	case 1021, 1037, 1038, 1041, 1114, 1135, 1226, 1836: // disk, memory, table space, threads or a user's share used up; read-only
+	// disk, memory, table space, threads or a user's share used up; read-only
+	case 1021, 1037, 1038, 1041, 1114, 1135, 1226, 1836:
 		return engine.NoRoom
 	case 1290:
 		if strings.Contains(e.Message, "read-only") || strings.Contains(e.Message, "read_only") {
 			return engine.NoRoom
 		}
 	case 3, 1005, 1026, 1030: // of files, with the system's number: no space, or a quota
-		if strings.Contains(e.Message, "28") || strings.Contains(e.Message, "122") || strings.Contains(e.Message, "No space left") {
+		if strings.Contains(e.Message, "28") || strings.Contains(e.Message, "122") ||
+			strings.Contains(e.Message, "No space left") {
 			return engine.NoRoom
 		}
 	case 1062: // an index that is built while rows change meets them before they have settled, and cannot name its key
@@ -235,7 +244,8 @@ func sought(c domain.Column, v string) string {
 
 var (
 	escape      = strings.NewReplacer(`\`, `\\`, `'`, `''`, "\x00", `\0`)
-	plainNumber = map[string]bool{"tinyint": true, "smallint": true, "mediumint": true, "int": true, "bigint": true, "decimal": true, "year": true}
+	plainNumber = map[string]bool{"tinyint": true, "smallint": true, "mediumint": true, "int": true, "bigint": true,
+		"decimal": true, "year": true}
 )
 
 func ones(v string) bool { return v != "" && strings.Trim(v, "01") == "" }

@@ -24,7 +24,8 @@ var (
 
 func TestMain(m *testing.M) {
 	var err error
-	if host, err = localserver.StartMariaDB(context.Background(), localserver.Options{Password: "a'b\\c", Settings: map[string]string{"log-bin-compress": "ON", "log-bin-compress-min-len": "10"}}); err != nil {
+	if host, err = localserver.StartMariaDB(context.Background(), localserver.Options{Password: "a'b\\c",
+		Settings: map[string]string{"log-bin-compress": "ON", "log-bin-compress-min-len": "10"}}); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -50,7 +51,8 @@ func openFor(t testing.TB) (*database, *sql.DB) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = db.Close() })
-	d, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name, User: host.User, Password: host.Password, TLS: "disable"})
+	d, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name, User: host.User,
+		Password: host.Password, TLS: "disable"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -179,7 +181,8 @@ func until(t *testing.T, c engine.Capture, at domain.Position) (changes []domain
 				}
 			}
 		case <-limit:
-			t.Fatalf("the stream did not reach %s; received %s", Driver{}.FormatPosition(at), Driver{}.FormatPosition(c.Received()))
+			t.Fatalf("the stream did not reach %s; received %s", Driver{}.FormatPosition(at),
+				Driver{}.FormatPosition(c.Received()))
 		}
 	}
 }
@@ -196,11 +199,16 @@ func here(t *testing.T, d *database) domain.Position {
 const everyType = `
 CREATE TABLE every (
   id int NOT NULL PRIMARY KEY,
-  t1 tinyint, t2 tinyint unsigned, s1 smallint, s2 smallint unsigned, m1 mediumint, m2 mediumint unsigned, i1 int, i2 int unsigned, b1 bigint, b2 bigint unsigned,
-  z int(8) unsigned zerofill, d1 decimal(65,30), d2 decimal(5,0) unsigned, d3 decimal(18,9), f float, g double, bo boolean, bi1 bit(1), bi2 bit(64),
-  c1 char(5), c2 char(5) CHARACTER SET latin1, v1 varchar(20), v2 varchar(300) CHARACTER SET utf16, v3 varchar(20) CHARACTER SET koi8r, tt tinytext, tx text, mt mediumtext CHARACTER SET cp1251, lt longtext,
+  t1 tinyint, t2 tinyint unsigned, s1 smallint, s2 smallint unsigned, m1 mediumint, m2 mediumint unsigned, i1 int,
+    i2 int unsigned, b1 bigint, b2 bigint unsigned,
+  z int(8) unsigned zerofill, d1 decimal(65,30), d2 decimal(5,0) unsigned, d3 decimal(18,9), f float, g double,
+    bo boolean, bi1 bit(1), bi2 bit(64),
+  c1 char(5), c2 char(5) CHARACTER SET latin1, v1 varchar(20), v2 varchar(300) CHARACTER
+    SET utf16, v3 varchar(20) CHARACTER SET koi8r, tt tinytext, tx text, mt mediumtext CHARACTER
+    SET cp1251, lt longtext,
   bn binary(4), vb varbinary(9), tb tinyblob, bl blob, mb mediumblob, lb longblob,
-  da date, dt datetime, dt1 datetime(1), dt6 datetime(6), ts timestamp NULL, ts3 timestamp(3) NULL, ti time, ti2 time(2), ti6 time(6), ye year,
+  da date, dt datetime, dt1 datetime(1), dt6 datetime(6), ts timestamp NULL, ts3 timestamp(3) NULL, ti time,
+    ti2 time(2), ti6 time(6), ye year,
   en enum('a','b''c','ü') CHARACTER SET latin1, se set('x','y','z'), js json, uu uuid, i6 inet6, i4 inet4, pt point,
   ge int GENERATED ALWAYS AS (i1 + 1) STORED, gv varchar(30) GENERATED ALWAYS AS (concat(v1, '!')) VIRTUAL
 ) ENGINE=InnoDB CHARACTER SET utf8mb4`
@@ -238,7 +246,8 @@ func TestTheLogAndTheTableSayTheSame(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = conn.Close() }()
-	cols := "id, t1, t2, s1, s2, m1, m2, i1, i2, b1, b2, z, d1, d2, d3, f, g, bo, bi1, bi2, c1, c2, v1, v2, v3, tt, tx, mt, lt, bn, vb, tb, bl, mb, lb, da, dt, dt1, dt6, ts, ts3, ti, ti2, ti6, ye, en, se, js, uu, i6, i4, pt"
+	cols := "id, t1, t2, s1, s2, m1, m2, i1, i2, b1, b2, z, d1, d2, d3, f, g, bo, bi1, bi2, c1, c2, v1, v2, v3, tt, tx, " +
+		"mt, lt, bn, vb, tb, bl, mb, lb, da, dt, dt1, dt6, ts, ts3, ti, ti2, ti6, ye, en, se, js, uu, i6, i4, pt"
 	n := len(strings.Split(cols, ","))
 	everyRows[2] = "3" + strings.Repeat(", NULL", n-1)
 	for _, q := range []string{"SET SESSION sql_mode = ''", "SET SESSION time_zone = '+00:00'"} {
@@ -252,9 +261,13 @@ func TestTheLogAndTheTableSayTheSame(t *testing.T) {
 		}
 	}
 	// All kinds of UUID, whose parts the server keeps in an order of its own.
-	for i, u := range []string{"6ba7b810-9dad-11d1-80b4-00c04fd430c8", "6fa459ea-ee8a-3ca4-894e-db77e160355e", "16fd2706-8baf-433b-82eb-8c7fada847da", "886313e1-3b8a-5372-9b90-0c9aee199e5d",
-		"1ec9414c-232a-6b00-b3c8-9e6bdeced846", "017f22e2-79b0-7cc3-98c4-dc0c0c07398f", "320c3d4d-cc00-875b-8ec9-32d5f69181c0", "00000000-0000-4000-8000-000000000000", "12345678-1234-1234-0234-123456789abc", "ffffffff-0000-0000-0000-000000000000"} {
-		if _, err := conn.ExecContext(t.Context(), fmt.Sprintf("INSERT INTO every (id, uu) VALUES (%d, '%s')", 100+i, u)); err != nil {
+	for i, u := range []string{"6ba7b810-9dad-11d1-80b4-00c04fd430c8", "6fa459ea-ee8a-3ca4-894e-db77e160355e",
+		"16fd2706-8baf-433b-82eb-8c7fada847da", "886313e1-3b8a-5372-9b90-0c9aee199e5d",
+		"1ec9414c-232a-6b00-b3c8-9e6bdeced846", "017f22e2-79b0-7cc3-98c4-dc0c0c07398f",
+		"320c3d4d-cc00-875b-8ec9-32d5f69181c0", "00000000-0000-4000-8000-000000000000",
+		"12345678-1234-1234-0234-123456789abc", "ffffffff-0000-0000-0000-000000000000"} {
+		if _, err := conn.ExecContext(t.Context(), fmt.Sprintf("INSERT INTO every (id, uu) VALUES (%d, '%s')", 100+i,
+			u)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -289,7 +302,8 @@ func TestTheLogAndTheTableSayTheSame(t *testing.T) {
 	at := here(t, d)
 	run(t, db, "UPDATE every SET t1 = 7 WHERE id = 2", "DELETE FROM every WHERE id = 4")
 	changes, commits := until(t, follow(t, d, at, p), here(t, d))
-	if len(changes) != 2 || changes[0].Kind != domain.Update || !want[rowText(changes[0].Old)] || !changes[0].OldWhole || changes[1].Kind != domain.Delete || !want[rowText(changes[1].Old)] || changes[1].New != nil {
+	if len(changes) != 2 || changes[0].Kind != domain.Update || !want[rowText(changes[0].Old)] || !changes[0].OldWhole ||
+		changes[1].Kind != domain.Delete || !want[rowText(changes[1].Old)] || changes[1].New != nil {
 		t.Errorf("%d changes", len(changes))
 	}
 	if len(commits) != 2 || commits[0].Commit >= commits[0].End || commits[1].Commit < commits[0].End {
@@ -301,13 +315,17 @@ func TestTheLogAndTheTableSayTheSame(t *testing.T) {
 // connection, past what concerns other tables, and with large transactions.
 func TestTheStreamGoesOn(t *testing.T) {
 	d, db := open(t)
-	run(t, db, "CREATE TABLE x (id int PRIMARY KEY, v longtext) ENGINE=InnoDB", "CREATE TABLE other (id int) ENGINE=InnoDB")
+	run(t, db, "CREATE TABLE x (id int PRIMARY KEY, v longtext) ENGINE=InnoDB",
+		"CREATE TABLE other (id int) ENGINE=InnoDB")
 	p := plan(t, d, "x")
 	from := here(t, d)
-	run(t, db, "INSERT INTO x VALUES (1, 'a')", "INSERT INTO other VALUES (1)", "FLUSH BINARY LOGS", "INSERT INTO x VALUES (2, repeat('b', 15000000))", "INSERT INTO x SELECT seq, 'c' FROM seq_3_to_60000", "TRUNCATE TABLE x", "INSERT INTO x VALUES (1, 'd')")
+	run(t, db, "INSERT INTO x VALUES (1, 'a')", "INSERT INTO other VALUES (1)", "FLUSH BINARY LOGS",
+		"INSERT INTO x VALUES (2, repeat('b', 15000000))", "INSERT INTO x SELECT seq, 'c' FROM seq_3_to_60000",
+		"TRUNCATE TABLE x", "INSERT INTO x VALUES (1, 'd')")
 	c := follow(t, d, from, p)
 	changes, commits := until(t, c, here(t, d))
-	if len(changes) != 60002 || len(commits) != 5 || len(changes[1].New[1].Data) != 15_000_000 || changes[60000].Kind != domain.Truncate {
+	if len(changes) != 60002 || len(commits) != 5 || len(changes[1].New[1].Data) != 15_000_000 ||
+		changes[60000].Kind != domain.Truncate {
 		t.Errorf("%d changes in %d transactions", len(changes), len(commits))
 	}
 	for i := 1; i < len(commits); i++ {
@@ -324,7 +342,8 @@ func TestTheStreamGoesOn(t *testing.T) {
 	}
 	run(t, db, "FLUSH BINARY LOGS")
 	run(t, db, "PURGE BINARY LOGS BEFORE now() + INTERVAL 1 HOUR")
-	if _, err := d.OpenCapture(t.Context(), "late", from, nil, ""); err == nil || !strings.Contains(err.Error(), "restart the crossing") {
+	if _, err := d.OpenCapture(t.Context(), "late", from, nil, ""); err == nil || !strings.Contains(err.Error(),
+		"restart the crossing") {
 		t.Errorf("a log that is gone: %v", err)
 	}
 }
@@ -338,7 +357,8 @@ func TestChangesOfTheTableAreNoticed(t *testing.T) {
 	from := here(t, d)
 	run(t, db, "INSERT INTO x VALUES (1)", "ALTER TABLE x ADD COLUMN more int", "INSERT INTO y VALUES (1)")
 	changes, _ := until(t, follow(t, d, from, px, py), here(t, d))
-	if len(changes) != 3 || changes[1].Kind != domain.Redefine || changes[1].Table != 1 || !strings.Contains(changes[1].Note, "ALTER TABLE x") || changes[2].Table != 2 {
+	if len(changes) != 3 || changes[1].Kind != domain.Redefine || changes[1].Table != 1 ||
+		!strings.Contains(changes[1].Note, "ALTER TABLE x") || changes[2].Table != 2 {
 		t.Errorf("%+v", changes)
 	}
 }
@@ -375,7 +395,8 @@ func TestPositions(t *testing.T) {
 }
 
 func TestSentencesForWrongConnections(t *testing.T) {
-	good := engine.Endpoint{Host: host.Host, Port: host.Port, Database: "mysql", User: host.User, Password: host.Password, TLS: "disable"}
+	good := engine.Endpoint{Host: host.Host, Port: host.Port, Database: "mysql", User: host.User, Password: host.Password,
+		TLS: "disable"}
 	for name, c := range map[string]struct {
 		change func(*engine.Endpoint)
 		want   string
@@ -399,7 +420,8 @@ func TestSigningInByEd25519(t *testing.T) {
 	d, db := openFor(t)
 	run(t, db, "INSTALL SONAME 'auth_ed25519'")
 	user := fmt.Sprintf("keeper%d", number.Add(1))
-	run(t, db, "CREATE USER "+user+" IDENTIFIED VIA ed25519 USING PASSWORD('smoke & heather')", "GRANT ALL ON *.* TO "+user)
+	run(t, db, "CREATE USER "+user+" IDENTIFIED VIA ed25519 USING PASSWORD('smoke & heather')", "GRANT ALL ON *.* TO "+
+		user)
 	e := d.end
 	e.User, e.Password = user, "smoke & heather"
 	other, err := engine.Open(t.Context(), Driver{}, e)

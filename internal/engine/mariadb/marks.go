@@ -24,7 +24,8 @@ const bookkeeping = "dusty_ferry"
 // session that writes a line notes itself there, so that one that was frozen
 // half way can be found and ended.
 var bookkeepingTables = []string{
-	"CREATE DATABASE IF NOT EXISTS dusty_ferry CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'Bookkeeping of Dusty Ferry: what has landed and how far changes are applied. Closing the last crossing removes it.'",
+	"CREATE DATABASE IF NOT EXISTS dusty_ferry CHARACTER SET utf8mb4 COLLATE utf8mb4_bin COMMENT 'Bookkeeping of Dusty " +
+		"Ferry: what has landed and how far changes are applied. Closing the last crossing removes it.'",
 	`
 CREATE TABLE IF NOT EXISTS dusty_ferry.chunk_mark (
   crossing varchar(64) NOT NULL,
@@ -182,10 +183,12 @@ func (d *database) Fence(ctx context.Context, crossing string, chunk, epoch int6
 	err := d.fenced(ctx, "chunk_mark", line, func(c *sql.Conn) error {
 		if _, err := c.ExecContext(ctx, `
 INSERT INTO dusty_ferry.chunk_mark (crossing, chunk, epoch, landed, session) VALUES (?, ?, ?, false, connection_id())
-ON DUPLICATE KEY UPDATE epoch = IF(landed, epoch, greatest(epoch, VALUES(epoch))), session = connection_id()`, crossing, chunk, epoch); err != nil {
+ON DUPLICATE KEY UPDATE epoch = IF(landed, epoch, greatest(epoch, VALUES(epoch))), session = connection_id()`, crossing,
+			chunk, epoch); err != nil {
 			return err
 		}
-		return c.QueryRowContext(ctx, "SELECT epoch, landed, snapshot, count, bytes, hash FROM dusty_ferry.chunk_mark WHERE "+line).
+		return c.QueryRowContext(ctx, "SELECT epoch, landed, snapshot, count, bytes, hash FROM dusty_ferry.chunk_mark WHERE "+
+			line).
 			Scan(&m.Epoch, &landed, &snapshot, &m.Sum.Rows, &m.Sum.Bytes, &hash)
 	})
 	if err != nil || !landed {
@@ -219,7 +222,8 @@ UPDATE dusty_ferry.chunk_mark
 
 // Marked lists the chunks of a crossing that have landed.
 func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool, error) {
-	rows, err := d.pool.QueryContext(ctx, "SELECT chunk FROM dusty_ferry.chunk_mark WHERE crossing = ? AND landed", crossing)
+	rows, err := d.pool.QueryContext(ctx, "SELECT chunk FROM dusty_ferry.chunk_mark WHERE crossing = ? AND landed",
+		crossing)
 	if err != nil {
 		return nil, d.explain(err)
 	}
@@ -236,14 +240,16 @@ func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool,
 }
 
 // TakeStream makes epoch the only one that can commit applied changes.
-func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error) {
+func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64,
+	start domain.Position) (domain.Position, error) {
 	var at uint64
 	var now int64
 	line := streamLine(crossing)
 	err := d.fenced(ctx, "stream", line, func(c *sql.Conn) error {
 		if _, err := c.ExecContext(ctx, `
 INSERT INTO dusty_ferry.stream (crossing, epoch, position, session) VALUES (?, ?, ?, connection_id())
-ON DUPLICATE KEY UPDATE epoch = greatest(epoch, VALUES(epoch)), session = connection_id()`, crossing, epoch, uint64(start)); err != nil {
+ON DUPLICATE KEY UPDATE epoch = greatest(epoch, VALUES(epoch)), session = connection_id()`, crossing, epoch,
+			uint64(start)); err != nil {
 			return err
 		}
 		return c.QueryRowContext(ctx, "SELECT epoch, position FROM dusty_ferry.stream WHERE "+line).Scan(&now, &at)
@@ -258,14 +264,16 @@ ON DUPLICATE KEY UPDATE epoch = greatest(epoch, VALUES(epoch)), session = connec
 func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Position, string, error) {
 	var at uint64
 	var waymark string
-	err := d.pool.QueryRowContext(ctx, "SELECT position, waymark FROM dusty_ferry.stream WHERE crossing = ?", crossing).Scan(&at, &waymark)
+	err := d.pool.QueryRowContext(ctx, "SELECT position, waymark FROM dusty_ferry.stream WHERE crossing = ?",
+		crossing).Scan(&at, &waymark)
 	return domain.Position(at), waymark, d.explain(err)
 }
 
 // MoveStream says the applied place anew.
 func (d *database) MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error {
 	return d.fenced(ctx, "stream", streamLine(crossing), func(c *sql.Conn) error {
-		res, err := c.ExecContext(ctx, "UPDATE dusty_ferry.stream SET position = ?, session = connection_id(), at = current_timestamp(6) WHERE crossing = ? AND epoch = ?",
+		res, err := c.ExecContext(ctx, "UPDATE dusty_ferry.stream SET position = ?, session = connection_id(), at = "+
+			"current_timestamp(6) WHERE crossing = ? AND epoch = ?",
 			uint64(to), crossing, epoch)
 		if err != nil {
 			return err
@@ -288,15 +296,18 @@ func (d *database) ForgetStream(ctx context.Context, crossing string) error {
 // Forget removes the crossing's bookkeeping, and all of it with the last one.
 func (d *database) Forget(ctx context.Context, crossing string) error {
 	var there, others bool
-	if err := d.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = ? AND table_name = 'stream')", bookkeeping).Scan(&there); err != nil || !there {
+	if err := d.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = "+
+		"? AND table_name = 'stream')", bookkeeping).Scan(&there); err != nil || !there {
 		return d.explain(err)
 	}
-	for _, q := range []string{"DELETE FROM dusty_ferry.chunk_mark WHERE crossing = ?", "DELETE FROM dusty_ferry.stream WHERE crossing = ?"} {
+	for _, q := range []string{"DELETE FROM dusty_ferry.chunk_mark WHERE crossing = ?",
+		"DELETE FROM dusty_ferry.stream WHERE crossing = ?"} {
 		if _, err := d.pool.ExecContext(ctx, q, crossing); err != nil {
 			return d.explain(err)
 		}
 	}
-	if err := d.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM dusty_ferry.chunk_mark) OR EXISTS (SELECT 1 FROM dusty_ferry.stream)").Scan(&others); err != nil || others {
+	if err := d.pool.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM dusty_ferry.chunk_mark) OR EXISTS (SELECT 1 "+
+		"FROM dusty_ferry.stream)").Scan(&others); err != nil || others {
 		return d.explain(err)
 	}
 	_, err := d.pool.ExecContext(ctx, "DROP DATABASE IF EXISTS dusty_ferry")
@@ -306,7 +317,8 @@ func (d *database) Forget(ctx context.Context, crossing string) error {
 // SetSequences moves the numbering of columns that the target numbers.
 func (d *database) SetSequences(ctx context.Context, values []engine.SequenceValue) error {
 	can := map[[2]string]bool{} // table and column, in the one database that this is
-	rows, err := d.pool.QueryContext(ctx, "SELECT table_name, column_name FROM information_schema.columns WHERE table_schema = ? AND extra LIKE '%auto_increment%'", d.end.Database)
+	rows, err := d.pool.QueryContext(ctx, "SELECT table_name, column_name FROM information_schema.columns WHERE "+
+		"table_schema = ? AND extra LIKE '%auto_increment%'", d.end.Database)
 	if err != nil {
 		return d.explain(err)
 	}
@@ -330,7 +342,8 @@ func (d *database) SetSequences(ctx context.Context, values []engine.SequenceVal
 		if !can[[2]string{t.Name, v.Sequence.OwnedColumn}] || next < 1 {
 			continue
 		}
-		if _, err := d.pool.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", qualified(t), next)); err != nil {
+		if _, err := d.pool.ExecContext(ctx, fmt.Sprintf("ALTER TABLE %s AUTO_INCREMENT = %d", qualified(t),
+			next)); err != nil {
 			return fmt.Errorf("setting the numbering of %s: %w", t, d.explain(err))
 		}
 	}
@@ -344,7 +357,8 @@ func (d *database) ClearTable(ctx context.Context, crossing, origin string, p *d
 	for len(chunks) > 0 {
 		n := min(len(chunks), 5000)
 		list := strings.Trim(strings.ReplaceAll(fmt.Sprint(chunks[:n]), " ", ", "), "[]")
-		if _, err := d.pool.ExecContext(ctx, "UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = ? AND chunk IN ("+list+")", crossing); err != nil {
+		if _, err := d.pool.ExecContext(ctx, "UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = ? "+
+			"AND chunk IN ("+list+")", crossing); err != nil {
 			return d.explain(err)
 		}
 		chunks = chunks[n:]

@@ -23,13 +23,16 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan, foldTabl
 		p := &plans[i]
 		by[p.Target] = p
 		subject := p.Source.String()
-		out = append(out, naming.Name{Kind: "table", Name: p.Target.Name, Space: "table", Fold: foldTables, Subject: subject, Remedy: byRule})
+		out = append(out, naming.Name{Kind: "table", Name: p.Target.Name, Space: "table", Fold: foldTables, Subject: subject,
+			Remedy: byRule})
 		for _, c := range p.TargetTableColumns() {
-			out = append(out, naming.Name{Kind: "column", Name: c.Name, Space: "column " + p.Target.String(), Fold: true, Subject: subject, Remedy: byRule})
+			out = append(out, naming.Name{Kind: "column", Name: c.Name, Space: "column " + p.Target.String(), Fold: true,
+				Subject: subject, Remedy: byRule})
 		}
 		for _, x := range p.Table.Indexes {
 			if early(p, x) && p.Statements["table"] == "" {
-				out = append(out, naming.Name{Kind: "index", Name: x.Name, Space: "index " + p.Target.String(), Fold: true, Subject: subject, Remedy: byHand})
+				out = append(out, naming.Name{Kind: "index", Name: x.Name, Space: "index " + p.Target.String(), Fold: true,
+					Subject: subject, Remedy: byHand})
 			}
 		}
 	}
@@ -42,15 +45,18 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan, foldTabl
 		if o.Kind == "foreign" {
 			space = "foreign key"
 		}
-		out = append(out, naming.Name{Kind: o.Kind, Name: o.Name, Space: space, Fold: true, Subject: p.Source.String(), Remedy: byHand})
+		out = append(out, naming.Name{Kind: o.Kind, Name: o.Name, Space: space, Fold: true, Subject: p.Source.String(),
+			Remedy: byHand})
 	}
 	return out
 }
 
 // takenNames says which names of foreign keys stand in the target's database already, as those
 // of other tables than the plans' own.
-func (d *database) takenNames(ctx context.Context, plans []domain.TablePlan, list []naming.Name) ([]domain.Entry, error) {
-	rows, err := d.pool.QueryContext(ctx, "SELECT constraint_name, table_name FROM information_schema.referential_constraints WHERE constraint_schema = ?", d.end.Database)
+func (d *database) takenNames(ctx context.Context, plans []domain.TablePlan,
+	list []naming.Name) ([]domain.Entry, error) {
+	rows, err := d.pool.QueryContext(ctx, "SELECT constraint_name, table_name FROM "+
+		"information_schema.referential_constraints WHERE constraint_schema = ?", d.end.Database)
 	if err != nil {
 		return nil, d.explain(err)
 	}
@@ -72,7 +78,8 @@ func (d *database) takenNames(ctx context.Context, plans []domain.TablePlan, lis
 	var out []domain.Entry
 	for _, n := range list {
 		if table, taken := stands[strings.ToLower(n.Name)]; taken && n.Space == "foreign key" {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: "foreign key " + n.Name + ": one of that name stands on the target already, of " + table, Remedy: byHand})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: "foreign key " +
+				n.Name + ": one of that name stands on the target already, of " + table, Remedy: byHand})
 		}
 	}
 	return out, d.explain(rows.Err())

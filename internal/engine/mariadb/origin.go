@@ -27,7 +27,8 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.bringing (
 
 // markOrigin says within a transaction whose rows it brings.
 func markOrigin(ctx context.Context, c *sql.Conn, origin string) error {
-	_, err := c.ExecContext(ctx, "INSERT INTO "+bookkeeping+"."+bringing+" VALUES (?, connection_id(), 1) ON DUPLICATE KEY UPDATE times = times + 1", origin)
+	_, err := c.ExecContext(ctx, "INSERT INTO "+bookkeeping+"."+bringing+
+		" VALUES (?, connection_id(), 1) ON DUPLICATE KEY UPDATE times = times + 1", origin)
 	return err
 }
 
@@ -55,7 +56,8 @@ func originComment(origin string) string {
 // Origin names the server and the database.
 func (d *database) Origin(ctx context.Context) (string, error) {
 	var name string
-	err := d.pool.QueryRowContext(ctx, "SELECT concat_ws(' ', 'mariadb', @@global.server_id, @@hostname, @@port, database())").Scan(&name)
+	err := d.pool.QueryRowContext(ctx, "SELECT concat_ws(' ', 'mariadb', @@global.server_id, @@hostname, @@port, "+
+		"database())").Scan(&name)
 	return name, d.explain(err)
 }
 

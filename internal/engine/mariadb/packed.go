@@ -43,7 +43,8 @@ func pack(c *resultset.Column, from, to domain.Column, conv typemap.Convert) wri
 			slices.Reverse(dst[len(dst)-len(raw):]) // the network's order
 			return dst, true, nil
 		}
-	case form == resultset.Moment && (base == "date" || base == "timestamp without time zone" || base == "timestamp with time zone"):
+	case form == resultset.Moment && (base == "date" || base == "timestamp without time zone" ||
+		base == "timestamp with time zone"):
 		return func(dst, raw []byte) ([]byte, bool, error) {
 			t, err := c.Clock(raw)
 			if err != nil {
@@ -67,7 +68,8 @@ func pack(c *resultset.Column, from, to domain.Column, conv typemap.Convert) wri
 			}
 			return pgvalue.Interval(dst, micros), true, err
 		}
-	case form == resultset.Plain && base == "bytea" && typemap.IsBytes(from.BaseType) && !typemap.IsGeometry(from.BaseType):
+	case form == resultset.Plain && base == "bytea" && typemap.IsBytes(from.BaseType) &&
+		!typemap.IsGeometry(from.BaseType):
 		return func(dst, raw []byte) ([]byte, bool, error) { return append(dst, raw...), true, nil }
 	}
 	return byText

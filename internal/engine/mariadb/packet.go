@@ -69,7 +69,9 @@ func (a *applier) run(ctx context.Context, p *domain.TablePlan, text string, arg
 	}
 	const frame = 1024 // of the statement around a value
 	if a.packet > 0 && longest > a.packet-frame {
-		return nil, domain.Conflict("a row of %s needs %d bytes at once, the target takes %d (max_allowed_packet): SET GLOBAL max_allowed_packet = %d there, keep it in its configuration, and resume", p.Target, longest, a.packet, roundUp(longest+frame))
+		return nil, domain.Conflict("a row of %s needs %d bytes at once, the target takes %d (max_allowed_packet): SET "+
+			"GLOBAL max_allowed_packet = %d there, keep it in its configuration, and resume", p.Target, longest, a.packet,
+			roundUp(longest+frame))
 	}
 	res, err := a.conn.ExecContext(ctx, text, args...)
 	return res, a.wrap(p, err)

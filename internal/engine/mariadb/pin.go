@@ -18,13 +18,17 @@ import (
 // pinned are the settings of every session, as the server writes them. What some sessions
 // need otherwise they set themselves, later.
 var pinned = [][2]string{
-	{"character_set_client", "'utf8mb4'"}, {"character_set_connection", "'utf8mb4'"}, {"character_set_results", "'utf8mb4'"},
+	{"character_set_client", "'utf8mb4'"}, {"character_set_connection", "'utf8mb4'"}, {"character_set_results",
+		"'utf8mb4'"},
 	{"collation_connection", "'utf8mb4_general_ci'"},
 	{"sql_mode", sqlMode}, // no PAD_CHAR_TO_FULL_LENGTH, NO_BACKSLASH_ESCAPES, ANSI_QUOTES
-	{"sql_select_limit", "18446744073709551615"}, {"sql_safe_updates", "0"}, {"sql_big_selects", "1"}, {"sql_auto_is_null", "0"},
-	{"max_statement_time", "0"}, {"idle_transaction_timeout", "0"}, {"idle_readonly_transaction_timeout", "0"}, {"idle_write_transaction_timeout", "0"},
+	{"sql_select_limit", "18446744073709551615"}, {"sql_safe_updates", "0"}, {"sql_big_selects", "1"},
+	{"sql_auto_is_null", "0"},
+	{"max_statement_time", "0"}, {"idle_transaction_timeout", "0"}, {"idle_readonly_transaction_timeout", "0"},
+	{"idle_write_transaction_timeout", "0"},
 	{"wait_timeout", "28800"}, {"net_write_timeout", "3600"}, {"net_read_timeout", "3600"}, {"time_zone", "'+00:00'"},
-	{"tx_isolation", "'REPEATABLE-READ'"}, {"autocommit", "1"}, {"completion_type", "'NO_CHAIN'"}, {"foreign_key_checks", "1"}, {"unique_checks", "1"},
+	{"tx_isolation", "'REPEATABLE-READ'"}, {"autocommit", "1"}, {"completion_type", "'NO_CHAIN'"}, {"foreign_key_checks",
+		"1"}, {"unique_checks", "1"},
 	{"sql_notes", "1"},                                                              // what would be cut is told by a note
 	{"system_versioning_asof", "'DEFAULT'"}, {"group_concat_max_len", "1073741824"}, // of JSON_ARRAYAGG too
 }
@@ -40,19 +44,23 @@ var pinning = func() []string {
 		}
 		set = append(set, p[0]+" = "+value)
 		if p[0] == "sql_mode" { // the server gives it in another order
-			ask = append(ask, "IF(@@sql_mode REGEXP 'PAD_CHAR_TO_FULL_LENGTH|NO_BACKSLASH_ESCAPES|ANSI_QUOTES|EMPTY_STRING_IS_NULL|PIPES_AS_CONCAT' OR NOT find_in_set('STRICT_ALL_TABLES', @@sql_mode), ' sql_mode', '')")
+			ask = append(ask, "IF(@@sql_mode REGEXP "+
+				"'PAD_CHAR_TO_FULL_LENGTH|NO_BACKSLASH_ESCAPES|ANSI_QUOTES|EMPTY_STRING_IS_NULL|PIPES_AS_CONCAT' OR NOT "+
+				"find_in_set('STRICT_ALL_TABLES', @@sql_mode), ' sql_mode', '')")
 			continue
 		}
 		ask = append(ask, fmt.Sprintf("IF(@@%s = %s, '', ' %s')", p[0], p[1], p[0]))
 	}
-	return []string{"SET NAMES utf8mb4 COLLATE utf8mb4_general_ci", "SET SESSION " + strings.Join(set, ", "), "SELECT CONCAT(" + strings.Join(ask, ", ") + ")"}
+	return []string{"SET NAMES utf8mb4 COLLATE utf8mb4_general_ci", "SET SESSION " + strings.Join(set, ", "),
+		"SELECT CONCAT(" + strings.Join(ask, ", ") + ")"}
 }()
 
 func (d *database) unpinned(names string) error {
 	if names = strings.TrimSpace(names); names == "" {
 		return nil
 	}
-	return domain.Conflict("%s does not let our sessions set %s, on which it depends which rows and values pass; see its init_connect and its plugins", d.name, strings.ReplaceAll(names, " ", ", "))
+	return domain.Conflict("%s does not let our sessions set %s, on which it depends which rows and values pass; see "+
+		"its init_connect and its plugins", d.name, strings.ReplaceAll(names, " ", ", "))
 }
 
 // pin sets a wire's session.

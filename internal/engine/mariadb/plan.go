@@ -65,7 +65,8 @@ func selecting(p *domain.TablePlan, where string) string {
 
 // readAs runs a statement whose columns are the plan's, and hands on each row in the
 // neutral form and its fields, which are good until the next.
-func (c *wire) readAs(ctx context.Context, p *domain.TablePlan, conv []typemap.Convert, sql string, visit func(row []byte, fields [][]byte) error) error {
+func (c *wire) readAs(ctx context.Context, p *domain.TablePlan, conv []typemap.Convert, sql string,
+	visit func(row []byte, fields [][]byte) error) error {
 	s := newRowEncoder(p, conv, false)
 	var row []byte
 	var fields [][]byte
@@ -144,7 +145,8 @@ func beyond(p *domain.TablePlan, bound domain.KeyValue, op, last string) string 
 		if i == len(cols)-1 {
 			o = last
 		}
-		alternatives = append(alternatives, strings.Join(append(all, quote(cols[i].Name)+" "+o+" "+sought(cols[i], bound[i])), " AND "))
+		alternatives = append(alternatives, strings.Join(append(all, quote(cols[i].Name)+" "+o+" "+sought(cols[i], bound[i])),
+			" AND "))
 	}
 	return "(" + strings.Join(alternatives, " OR ") + ")"
 }
@@ -162,7 +164,8 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([
 	}
 	var low, high sql.NullString
 	first := quote(p.Key[0])
-	if err := d.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT min(%s), max(%s) FROM %s", first, first, qualified(p.Source))).Scan(&low, &high); err != nil {
+	if err := d.pool.QueryRowContext(ctx, fmt.Sprintf("SELECT min(%s), max(%s) FROM %s", first, first,
+		qualified(p.Source))).Scan(&low, &high); err != nil {
 		return nil, d.explain(err)
 	}
 	if !low.Valid {
@@ -172,8 +175,10 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) ([
 	each := max(1, want/ranges)
 	var parts []string
 	for i := range ranges {
-		from := fmt.Sprintf("CAST(%s AS DECIMAL(30)) + CAST((CAST(%s AS DECIMAL(30)) - CAST(%s AS DECIMAL(30))) * %d / %d AS DECIMAL(30))", low.String, high.String, low.String, i, ranges)
-		parts = append(parts, fmt.Sprintf("(SELECT %s FROM %s WHERE %s >= %s ORDER BY %s LIMIT %d)", key, qualified(p.Source), first, from, key, each))
+		from := fmt.Sprintf("CAST(%s AS DECIMAL(30)) + CAST((CAST(%s AS DECIMAL(30)) - CAST(%s AS DECIMAL(30))) * %d / %d "+
+			"AS DECIMAL(30))", low.String, high.String, low.String, i, ranges)
+		parts = append(parts, fmt.Sprintf("(SELECT %s FROM %s WHERE %s >= %s ORDER BY %s LIMIT %d)", key, qualified(p.Source),
+			first, from, key, each))
 	}
 	return d.keys(ctx, p, "SELECT DISTINCT * FROM ("+strings.Join(parts, " UNION ALL ")+") k ORDER BY "+key)
 }
@@ -280,7 +285,8 @@ func (d *database) seek(ctx context.Context, p *domain.TablePlan, want int) ([]d
 			where = " WHERE " + beyond(p, out[len(out)-1], ">", ">")
 		}
 		n := len(out)
-		err := c.readAs(ctx, key, converters(key), fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT 1 OFFSET %d", selectedList(key), qualified(p.Source), where, names, step-1), func(_ []byte, fields [][]byte) error {
+		err := c.readAs(ctx, key, converters(key), fmt.Sprintf("SELECT %s FROM %s%s ORDER BY %s LIMIT 1 OFFSET %d",
+			selectedList(key), qualified(p.Source), where, names, step-1), func(_ []byte, fields [][]byte) error {
 			k := make(domain.KeyValue, len(fields))
 			for i, f := range fields {
 				k[i] = string(f)
@@ -333,9 +339,11 @@ func (d *database) locate(ctx context.Context, p *domain.TablePlan, bounds, keys
 	}
 	sql := fmt.Sprintf(`
 SELECT ord, below FROM (
-  SELECT ord, count(CASE WHEN ord <= %[1]d THEN 1 END) OVER (ORDER BY %[2]s, ord > %[1]d ROWS UNBOUNDED PRECEDING) AS below
+  SELECT ord, count(CASE WHEN ord <= %[1]d THEN 1 END) OVER (ORDER BY %[2]s,
+    ord > %[1]d ROWS UNBOUNDED PRECEDING) AS below
     FROM (SELECT ord, %[3]s FROM JSON_TABLE('%[4]s', '$[*]' COLUMNS (ord FOR ORDINALITY, %[5]s)) j) k
-) x WHERE ord > %[1]d`, len(bounds), strings.Join(order, ", "), strings.Join(values, ", "), escape.Replace(string(list)), strings.Join(paths, ", "))
+) x WHERE ord > %[1]d`, len(bounds), strings.Join(order, ", "), strings.Join(values, ", "),
+		escape.Replace(string(list)), strings.Join(paths, ", "))
 	err = d.briefly(ctx, func(c *wire) error { return c.rows(ctx, sql, located(out, len(bounds))) })
 	return out, err
 }

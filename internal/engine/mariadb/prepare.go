@@ -16,7 +16,8 @@ import (
 // PrepareTarget makes bookkeeping and tables. The server commits each statement
 // that defines something by itself, so an interruption leaves some of the tables;
 // what stands and is alike is kept, so it can be repeated.
-func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(engine.Object, error)) error {
+func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalog, plans []domain.TablePlan,
+	s domain.Settings, told func(engine.Object, error)) error {
 	here, err := d.Catalog(ctx)
 	if err != nil {
 		return err
@@ -62,9 +63,11 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 }
 
 // readyExisting empties a table that stood before, where that is wanted.
-func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, t *domain.Table, s domain.Settings) error {
+func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.TablePlan, t *domain.Table,
+	s domain.Settings) error {
 	if diff := differences(p, t); diff != "" {
-		return domain.Conflict("the target table %s is unlike what the plan needs: %s; drop or alter it, or leave the table out", p.Target, diff)
+		return domain.Conflict("the target table %s is unlike what the plan needs: %s; drop or alter it, or leave "+
+			"the table out", p.Target, diff)
 	}
 	var some bool
 	if err := conn.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
@@ -74,7 +77,8 @@ func (d *database) readyExisting(ctx context.Context, conn *sql.Conn, p *domain.
 	case !some || way == "keep" || way == engine.ReplaceRange:
 		return nil
 	case way == "refuse":
-		return domain.Conflict("the target table %s holds rows; empty it yourself, or set existing_rows: empty to have it emptied", p.Target)
+		return domain.Conflict("the target table %s holds rows; empty it yourself, or set existing_rows: empty to "+
+			"have it emptied", p.Target)
 	}
 	if _, err := conn.ExecContext(ctx, "TRUNCATE TABLE "+qualified(p.Target)); err != nil {
 		return fmt.Errorf("emptying %s on the target: %w", p.Target, d.explain(err))
@@ -97,7 +101,8 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 		}
 	}
 	for _, h := range t.Columns {
-		if !slices.ContainsFunc(p.TargetTableColumns(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" && h.Computed == "" {
+		if !slices.ContainsFunc(p.TargetTableColumns(), func(c domain.Column) bool { return c.Name == h.Name }) &&
+			h.NotNull && h.Default == "" && h.Identity == "" && h.Computed == "" {
 			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
 		}
 	}
@@ -106,7 +111,9 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 	}
 	// A rule the source does not have could make one row overwrite another.
 	for _, x := range t.Indexes {
-		if x.Unique && !slices.Equal(x.Columns, p.Key) && !slices.ContainsFunc(p.Table.Indexes, func(o domain.Index) bool { return o.Unique && slices.Equal(o.Columns, x.Columns) }) {
+		if x.Unique && !slices.Equal(x.Columns, p.Key) && !slices.ContainsFunc(p.Table.Indexes, func(o domain.Index) bool {
+			return o.Unique && slices.Equal(o.Columns, x.Columns)
+		}) {
 			out = append(out, fmt.Sprintf("its unique index %s is not among the source's rules", x.Name))
 		}
 	}
@@ -120,7 +127,8 @@ var widths = regexp.MustCompile(`^((?:tiny|small|medium|big)?int)\([0-9]+\)`)
 func plainType(c domain.Column) string { return widths.ReplaceAllString(c.Type, "$1") }
 
 // simpleDefault is what can stand behind DEFAULT without brackets.
-var simpleDefault = regexp.MustCompile(`(?is)^('(?:[^']|'')*'|-?[0-9.]+|null|current_timestamp(\([0-6]?\))?|[bx]'[0-9a-f]*')$`)
+var simpleDefault = regexp.MustCompile(
+	`(?is)^('(?:[^']|'')*'|-?[0-9.]+|null|current_timestamp(\([0-6]?\))?|[bx]'[0-9a-f]*')$`)
 
 // createTable is the statement that makes the table with its columns, checks and
 // key; everything else waits until the rows are there.
@@ -132,7 +140,9 @@ func createTable(p *domain.TablePlan) string {
 	switch k := p.Table.PrimaryKey(); {
 	case k != nil:
 		lines = append(lines, "  PRIMARY KEY ("+quoteAll(k.Columns)+")")
-	case len(p.Key) > 0 && !slices.ContainsFunc(p.Table.Indexes, func(x domain.Index) bool { return early(p, x) && slices.Equal(x.Columns, p.Key) }):
+	case len(p.Key) > 0 && !slices.ContainsFunc(p.Table.Indexes, func(x domain.Index) bool {
+		return early(p, x) && slices.Equal(x.Columns, p.Key)
+	}):
 		lines = append(lines, "  UNIQUE INDEX ("+quoteAll(p.Key)+")")
 	}
 	for _, x := range p.Table.Indexes {
@@ -145,7 +155,9 @@ func createTable(p *domain.TablePlan) string {
 			lines = append(lines, "  CONSTRAINT "+quote(k.Name)+" "+k.Definition)
 		}
 	}
-	out := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") + "\n) ENGINE = InnoDB ROW_FORMAT = DYNAMIC" // in others keys are shorter, whatever the server's default
+	// in others keys are shorter, whatever the server's default
+	out := "CREATE TABLE " + qualified(p.Target) + " (\n" + strings.Join(lines, ",\n") +
+		"\n) ENGINE = InnoDB ROW_FORMAT = DYNAMIC"
 	if c := p.Table.Collation; c != "" {
 		charset, _, _ := strings.Cut(c, "_")
 		out += " DEFAULT CHARACTER SET " + charset + " COLLATE " + c
@@ -179,7 +191,8 @@ func columnLine(p *domain.TablePlan, c domain.Column) string {
 		end = " COMMENT '" + escape.Replace(c.Comment) + "'" + end
 	}
 	if c.Generated {
-		return line + " GENERATED ALWAYS AS (" + c.Computed + ") " + map[bool]string{false: "VIRTUAL", true: "STORED"}[c.Stored] + end
+		return line + " GENERATED ALWAYS AS (" + c.Computed + ") " + map[bool]string{false: "VIRTUAL",
+			true: "STORED"}[c.Stored] + end
 	}
 	if c.NotNull {
 		line += " NOT NULL"
@@ -236,7 +249,8 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 				if x.Unique {
 					kind = "unique"
 				}
-				out = append(out, engine.Object{Kind: kind, Name: x.Name, Table: p.Target, SQL: "ALTER TABLE " + qualified(p.Target) + " ADD " + x.Definition})
+				out = append(out, engine.Object{Kind: kind, Name: x.Name, Table: p.Target, SQL: "ALTER TABLE " + qualified(
+					p.Target) + " ADD " + x.Definition})
 			}
 		}
 		for _, k := range p.Table.Constraints {
@@ -253,9 +267,11 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 
 // stands reports whether a deferred object is there.
 func (d *database) stands(ctx context.Context, o engine.Object) (bool, error) {
-	query := "SELECT EXISTS (SELECT 1 FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND index_name = ?)"
+	query := "SELECT EXISTS (SELECT 1 FROM information_schema.statistics WHERE table_schema = ? AND table_name = ? AND " +
+		"index_name = ?)"
 	if o.Kind == "foreign" {
-		query = "SELECT EXISTS (SELECT 1 FROM information_schema.referential_constraints WHERE constraint_schema = ? AND table_name = ? AND constraint_name = ?)"
+		query = "SELECT EXISTS (SELECT 1 FROM information_schema.referential_constraints WHERE constraint_schema = ? AND " +
+			"table_name = ? AND constraint_name = ?)"
 	}
 	var there bool
 	err := d.pool.QueryRowContext(ctx, query, o.Table.Schema, o.Table.Name, o.Name).Scan(&there)
@@ -294,7 +310,8 @@ func (d *database) Unbuild(ctx context.Context, objects []engine.Object) error {
 		if o.Kind == "foreign" {
 			what = "FOREIGN KEY"
 		}
-		_, err := d.pool.ExecContext(ctx, fmt.Sprintf("ALTER TABLE IF EXISTS %s DROP %s IF EXISTS %s", qualified(o.Table), what, quote(o.Name)))
+		_, err := d.pool.ExecContext(ctx, fmt.Sprintf("ALTER TABLE IF EXISTS %s DROP %s IF EXISTS %s", qualified(o.Table),
+			what, quote(o.Name)))
 		if err != nil && !said(err, erNeededIndex) {
 			return fmt.Errorf("dropping %s %s of %s: %w", o.Kind, o.Name, o.Table, d.explain(err))
 		}
@@ -336,7 +353,8 @@ func (d *database) Holds(ctx context.Context, plans []domain.TablePlan) (map[dom
 	}
 	for i, p := range plans {
 		if stands[p.Target] {
-			parts = append(parts, fmt.Sprintf("SELECT %d, count(*) FROM (SELECT 1 FROM %s LIMIT 1000001) x", len(asked), qualified(p.Target)))
+			parts = append(parts, fmt.Sprintf("SELECT %d, count(*) FROM (SELECT 1 FROM %s LIMIT 1000001) x", len(asked),
+				qualified(p.Target)))
 			asked = append(asked, p.Target)
 		}
 		if len(parts) > 0 && (len(parts) == countedTogether || i == len(plans)-1) {

@@ -31,12 +31,17 @@ func TestWhatAReplaceLeavesOut(t *testing.T) {
 			to, _ := openFor(t)
 			run(t, db, "SET GLOBAL binlog_row_image = '"+image+"'")
 			t.Cleanup(func() { after(t, db, "SET GLOBAL binlog_row_image = 'FULL'") })
-			run(t, db, "CREATE TABLE lots (id int PRIMARY KEY, a int, b text)", "CREATE TABLE orders (id int PRIMARY KEY, n int)", "CREATE DATABASE IF NOT EXISTS other_of_"+from.end.Database,
+			run(t, db, "CREATE TABLE lots (id int PRIMARY KEY, a int, b text)",
+				"CREATE TABLE orders (id int PRIMARY KEY, n int)", "CREATE DATABASE IF NOT EXISTS other_of_"+from.end.Database,
 				"INSERT INTO lots VALUES (1, 1, 'x'), (2, 2, 'y'), (3, 3, 'z'), (4, 4, 'w')", "INSERT INTO orders VALUES (1, 1)",
-				"CREATE PROCEDURE anew(i int) REPLACE INTO lots (id, a) VALUES (i, 70)", "CREATE FUNCTION f(i int) RETURNS int DETERMINISTIC MODIFIES SQL DATA BEGIN REPLACE INTO lots (id, a) VALUES (i, 71); RETURN i; END",
-				"CREATE TRIGGER t AFTER UPDATE ON orders FOR EACH ROW REPLACE INTO lots (id, a) VALUES (2, 72)", "CREATE VIEW seen AS SELECT * FROM lots",
-				"CREATE TABLE other_of_"+from.end.Database+".lots (id int PRIMARY KEY, a int)", "INSERT INTO other_of_"+from.end.Database+".lots VALUES (1, 1)",
-				"CREATE TRIGGER other_of_"+from.end.Database+".t AFTER UPDATE ON other_of_"+from.end.Database+".lots FOR EACH ROW REPLACE INTO "+from.end.Database+".lots (id, a) VALUES (3, 73)")
+				"CREATE PROCEDURE anew(i int) REPLACE INTO lots (id, a) VALUES (i, 70)", "CREATE FUNCTION f(i int) RETURNS int "+
+					"DETERMINISTIC MODIFIES SQL DATA BEGIN REPLACE INTO lots (id, a) VALUES (i, 71); RETURN i; END",
+				"CREATE TRIGGER t AFTER UPDATE ON orders FOR EACH ROW REPLACE INTO lots (id, a) VALUES (2, 72)",
+				"CREATE VIEW seen AS SELECT * FROM lots",
+				"CREATE TABLE other_of_"+from.end.Database+".lots (id int PRIMARY KEY, a int)", "INSERT INTO other_of_"+
+					from.end.Database+".lots VALUES (1, 1)",
+				"CREATE TRIGGER other_of_"+from.end.Database+".t AFTER UPDATE ON other_of_"+from.end.Database+
+					".lots FOR EACH ROW REPLACE INTO "+from.end.Database+".lots (id, a) VALUES (3, 73)")
 			t.Cleanup(func() { after(t, db, "DROP DATABASE other_of_"+from.end.Database) })
 			p := carry(t, from, to, "lots")
 			capture := follow(t, from, here(t, from), p)
@@ -79,7 +84,9 @@ func TestWhatAReplaceLeavesOut(t *testing.T) {
 				if c.Kind != domain.Update {
 					t.Errorf("a change of kind %d: %v", c.Kind, c)
 				}
-				if c.Unsure && slices.ContainsFunc(p.KeyIndexes(p.CopiedColumns()), func(i int) bool { return c.New[i].Kind != domain.Present }) {
+				if c.Unsure && slices.ContainsFunc(p.KeyIndexes(p.CopiedColumns()), func(i int) bool {
+					return c.New[i].Kind != domain.Present
+				}) {
 					t.Errorf("nothing says which row is to be read: %v", c.New)
 				}
 				if image == "FULL" && fold.HasUnchanged(c.New) {
@@ -96,12 +103,15 @@ func TestWhatAReplaceLeavesOut(t *testing.T) {
 
 // TestAnUnsureRowWithoutAKey: there is nothing to read it by.
 func TestAnUnsureRowWithoutAKey(t *testing.T) {
-	k := &captured{table: engine.CaptureTable{Plan: &domain.TablePlan{Source: domain.TableName{Schema: "marsh", Name: "lots"}, Columns: []domain.Column{{Name: "a"}, {Name: "b"}}}}}
+	k := &captured{table: engine.CaptureTable{Plan: &domain.TablePlan{Source: domain.TableName{Schema: "marsh",
+		Name: "lots"}, Columns: []domain.Column{{Name: "a"}, {Name: "b"}}}}}
 	row := func() *domain.Change {
-		return &domain.Change{Kind: domain.Update, Old: domain.Row{{}, {}}, OldWhole: true, New: domain.Row{{Kind: domain.Present, Data: []byte("1")}, {Kind: domain.Unchanged}}}
+		return &domain.Change{Kind: domain.Update, Old: domain.Row{{}, {}}, OldWhole: true,
+			New: domain.Row{{Kind: domain.Present, Data: []byte("1")}, {Kind: domain.Unchanged}}}
 	}
 	c := &capture{}
-	if err := c.complete(t.Context(), k, row()); err == nil || !strings.Contains(err.Error(), "marsh.lots, which has no key to read it by") {
+	if err := c.complete(t.Context(), k, row()); err == nil || !strings.Contains(err.Error(),
+		"marsh.lots, which has no key to read it by") {
 		t.Errorf("a row that cannot be read: %v", err)
 	}
 	c.ran, c.maps = "UPDATE lots SET a = 1", 1

@@ -18,7 +18,8 @@ import (
 
 // reading is how sessions that read are set. Under READ COMMITTED a snapshot would
 // silently not hold; and reading must outlast a target that is slow for a while.
-var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600", "TRANSACTION ISOLATION LEVEL REPEATABLE READ"}
+var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600",
+	"TRANSACTION ISOLATION LEVEL REPEATABLE READ"}
 
 // writing appends a value, as it came, in the form in which it goes; not ok: it becomes
 // NULL.
@@ -140,7 +141,8 @@ func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
 const blockSize = engine.GatherSize
 
 // Copy reads the chunk's rows and hands them on in blocks of whole rows.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func([]byte) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool,
+	sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	buf := r.block[:0]
 	var refused error
@@ -171,7 +173,8 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 }
 
 // Rows reads the chunk row by row.
-func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
+func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte,
+	refused error) error) error {
 	s := newRowEncoder(p, converters(p), false)
 	var row []byte
 	var fields [][]byte
@@ -218,7 +221,8 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) ([][
 	for i, c := range t.Columns {
 		cols[i] = "left(" + quote(c.Name) + ", 201)"
 	}
-	rows, err := d.pool.QueryContext(limitTime, fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(cols, ", "), qualified(t.TableName), limit))
+	rows, err := d.pool.QueryContext(limitTime, fmt.Sprintf("SELECT %s FROM %s LIMIT %d", strings.Join(cols, ", "),
+		qualified(t.TableName), limit))
 	if err != nil {
 		return nil, d.explain(err)
 	}

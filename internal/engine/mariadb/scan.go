@@ -12,7 +12,8 @@ import (
 )
 
 // Scan reads rows to look at them.
-func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope, visit func(fields [][]byte) error) error {
+func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope,
+	visit func(fields [][]byte) error) error {
 	c, err := d.dial(ctx, append(reading, "TRANSACTION READ ONLY")...)
 	if err != nil {
 		return err
@@ -51,15 +52,18 @@ func extremes(p *domain.TablePlan) []string {
 	for _, c := range p.Columns {
 		name := named(c)
 		switch base := strings.TrimSuffix(c.BaseType, " unsigned"); {
-		case plainNumber[base], base == "float", base == "double", base == "date", base == "datetime", base == "timestamp", base == "time":
-			least, greatest, longest = append(least, selected(c, "min("+name+")")), append(greatest, selected(c, "max("+name+")")), append(longest, "NULL")
+		case plainNumber[base], base == "float", base == "double", base == "date", base == "datetime", base == "timestamp",
+			base == "time":
+			least, greatest, longest = append(least, selected(c, "min("+name+")")),
+				append(greatest, selected(c, "max("+name+")")), append(longest, "NULL")
 		default:
 			one := "(SELECT " + selected(c, name) + " FROM " + from(p) + " ORDER BY length(" + name + ") DESC LIMIT 1)"
 			least, greatest, longest = append(least, "NULL"), append(greatest, "NULL"), append(longest, one)
 		}
 	}
 	of := " FROM " + from(p)
-	return []string{"SELECT " + strings.Join(least, ", ") + of, "SELECT " + strings.Join(greatest, ", ") + of, "SELECT " + strings.Join(longest, ", ")}
+	return []string{"SELECT " + strings.Join(least, ", ") + of, "SELECT " + strings.Join(greatest, ", ") + of,
+		"SELECT " + strings.Join(longest, ", ")}
 }
 
 // Describe has the server parse the query as a prepared statement.

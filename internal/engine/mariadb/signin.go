@@ -121,7 +121,8 @@ func (c *wire) enter(d *database, hello, head, attributes []byte) ([]byte, error
 		if err := c.send(head); err != nil {
 			return nil, err
 		}
-		t := tls.Client(c.net, &tls.Config{ServerName: d.end.Host, InsecureSkipVerify: d.end.TLS != "verify-full"}) //nolint:gosec // as the person chose
+		t := tls.Client(c.net, &tls.Config{ServerName: d.end.Host,
+			InsecureSkipVerify: d.end.TLS != "verify-full"}) //nolint:gosec // as the person chose
 		if err := t.Handshake(); err != nil {
 			return nil, fmt.Errorf("encrypting the connection: %w", err)
 		}
@@ -151,13 +152,15 @@ func (c *wire) enter(d *database, hello, head, attributes []byte) ([]byte, error
 	case "client_ed25519":
 		word = signed(d.end.Password, []byte(rest))
 	default:
-		return nil, domain.Unavailable(nil, "%s wants user %q to sign in by %s, which could tell the password to whoever answers there; give a user that signs in by ed25519 or mysql_native_password", d.name, d.end.User, plugin)
+		return nil, domain.Unavailable(nil, "%s wants user %q to sign in by %s, which could tell the password to whoever "+
+			"answers there; give a user that signs in by ed25519 or mysql_native_password", d.name, d.end.User, plugin)
 	}
 	if err := c.send(word); err != nil {
 		return nil, err
 	}
 	if answer, err = c.packet(); err == nil && (len(answer) == 0 || answer[0] != 0 && answer[0] != 0xff) {
-		return nil, domain.Unavailable(nil, "%s asked for more than a proof of the password of %q; give a user that signs in by ed25519 or mysql_native_password", d.name, d.end.User)
+		return nil, domain.Unavailable(nil, "%s asked for more than a proof of the password of %q; give a user that signs "+
+			"in by ed25519 or mysql_native_password", d.name, d.end.User)
 	}
 	return answer, err
 }

@@ -22,7 +22,8 @@ import (
 func TestAStrangerAtTheAddressGetsNoPassword(t *testing.T) {
 	const password = "thyme-and-clover"
 	cert := enginetest.Certificate(t)
-	for _, plugin := range []string{"mysql_clear_password", "sha256_password", "caching_sha2_password", "mysql_old_password", "dialog"} {
+	for _, plugin := range []string{"mysql_clear_password", "sha256_password", "caching_sha2_password",
+		"mysql_old_password", "dialog"} {
 		for _, way := range []string{"disable", "prefer", "require"} {
 			t.Run(plugin+" over "+way, func(t *testing.T) {
 				ln, err := net.Listen("tcp", "127.0.0.1:0")
@@ -41,8 +42,10 @@ func TestAStrangerAtTheAddressGetsNoPassword(t *testing.T) {
 						go stranger(conn, cert, plugin, way != "disable", &mu, &heard)
 					}
 				}()
-				_, err = Driver{}.Open(t.Context(), engine.Endpoint{Host: "127.0.0.1", Port: ln.Addr().(*net.TCPAddr).Port, Database: "marsh", User: "dusty", Password: password, TLS: way})
-				if !domain.IsKind(err, domain.ProblemUnavailable) || !strings.Contains(err.Error(), plugin) || !strings.Contains(err.Error(), "ed25519") {
+				_, err = Driver{}.Open(t.Context(), engine.Endpoint{Host: "127.0.0.1", Port: ln.Addr().(*net.TCPAddr).Port,
+					Database: "marsh", User: "dusty", Password: password, TLS: way})
+				if !domain.IsKind(err, domain.ProblemUnavailable) || !strings.Contains(err.Error(), plugin) ||
+					!strings.Contains(err.Error(), "ed25519") {
 					t.Errorf("the error does not say what to do: %v", err)
 				}
 				mu.Lock()

@@ -70,7 +70,8 @@ func (d *database) begin(ctx context.Context, c *wire, certain bool) (domain.Sna
 		case still && !certain && try >= quickTries:
 			return domain.Snapshot{Log: s.at, Running: ending}, nil
 		case time.Since(began) > longest:
-			return domain.Snapshot{}, domain.Unavailable(nil, "two-phase transactions (XA) are ending on the source without a pause, so that no moment between them was found within %s", longest)
+			return domain.Snapshot{}, domain.Unavailable(nil, "two-phase transactions (XA) are ending on the source without a "+
+				"pause, so that no moment between them was found within %s", longest)
 		}
 		if err := c.rows(ctx, "ROLLBACK", nil); err != nil {
 			return domain.Snapshot{}, err
@@ -91,7 +92,8 @@ func (c *wire) shoot(ctx context.Context) (shot, error) {
 	var s shot
 	var counts []string
 	var file, offset string
-	err := c.together(ctx, []string{count, look, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", look, count, "SHOW STATUS LIKE 'binlog_snapshot_%'"}, func(i int, f [][]byte) error {
+	err := c.together(ctx, []string{count, look, "START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY", look, count,
+		"SHOW STATUS LIKE 'binlog_snapshot_%'"}, func(i int, f [][]byte) error {
 		switch i {
 		case 0, 4:
 			counts = append(counts, string(f[1]))
@@ -121,7 +123,8 @@ func (c *wire) shoot(ctx context.Context) (shot, error) {
 	s.still = len(counts) == 2 && counts[0] == counts[1]
 	number, err := fileNumber(file)
 	if err != nil {
-		return s, domain.Conflict("the server writes no binary log, so the place of a snapshot in it is not known; set log_bin and restart the server")
+		return s, domain.Conflict("the server writes no binary log, so the place of a snapshot in it is not known; set " +
+			"log_bin and restart the server")
 	}
 	n, err := strconv.ParseUint(offset, 10, 64)
 	s.at = position(number, n)

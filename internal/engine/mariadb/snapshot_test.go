@@ -45,7 +45,8 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 			for range turns {
 				i++
 				x := fmt.Sprintf("'keeper %d','lot %d'", w, i)
-				for _, q := range []string{"XA START " + x, "INSERT INTO x (v) VALUES (3)", "XA END " + x, "XA PREPARE " + x, "XA COMMIT " + x} {
+				for _, q := range []string{"XA START " + x, "INSERT INTO x (v) VALUES (3)", "XA END " + x, "XA PREPARE " + x,
+					"XA COMMIT " + x} {
 					_, _ = conn.ExecContext(t.Context(), q)
 				}
 			}
@@ -84,7 +85,8 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 			for _, ch := range changes {
 				for i, s := range shots {
 					if sees := s.at.Sees(e.Tx); sees != s.rows[rowText(ch.New)] {
-						t.Errorf("snapshot %d at %s: the rule says %v of the transaction at %s, the rows say otherwise", i, Driver{}.FormatPosition(s.at.Log), sees, Driver{}.FormatPosition(e.Tx.Commit))
+						t.Errorf("snapshot %d at %s: the rule says %v of the transaction at %s, the rows say otherwise", i,
+							Driver{}.FormatPosition(s.at.Log), sees, Driver{}.FormatPosition(e.Tx.Commit))
 					}
 				}
 			}

@@ -92,14 +92,16 @@ func (c *capture) means(ctx context.Context, s statement.Statement, q *binlog.Qu
 		}
 		return c.unsaid(ctx, list, ran)
 	case statement.Rows:
-		ran = "a session changed rows with its log format set to statements, so that the log does not hold the rows (" + shortened(q.SQL) + "); sessions that connected before the format was set keep the old one"
+		ran = "a session changed rows with its log format set to statements, so that the log does not hold the rows (" +
+			shortened(q.SQL) + "); sessions that connected before the format was set keep the old one"
 		list := c.named(s.Tables, q.Database)
 		if len(list) == 0 { // triggers are for us to see only with a right of their own
 			ran += ". It names this table not, but may have changed it by a trigger, a view or a routine"
 		}
 		return c.unsaid(ctx, list, ran)
 	}
-	return c.unsaid(ctx, nil, "the log holds a statement that is not understood, and may be about this table: "+shortened(q.SQL))
+	return c.unsaid(ctx, nil, "the log holds a statement that is not understood, and may be about this table: "+
+		shortened(q.SQL))
 }
 
 // named are the followed tables among names that a statement gives.
@@ -110,7 +112,8 @@ func (c *capture) named(names []statement.Name, database string) []*captured {
 			if n.Schema == "" {
 				n.Schema = database
 			}
-			return n.Schema == of.Schema && n.Table == of.Name || c.folds && strings.EqualFold(n.Schema, of.Schema) && strings.EqualFold(n.Table, of.Name)
+			return n.Schema == of.Schema && n.Table == of.Name || c.folds && strings.EqualFold(n.Schema, of.Schema) &&
+				strings.EqualFold(n.Table, of.Name)
 		}) {
 			out = append(out, k)
 		}
@@ -147,7 +150,8 @@ func (c *capture) unsaid(ctx context.Context, list []*captured, note string) err
 		if err := c.begin(ctx); err != nil {
 			return err
 		}
-		if err := c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Unread, Table: k.table.ID, Note: note}}); err != nil {
+		if err := c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100,
+			Change: domain.Change{Kind: domain.Unread, Table: k.table.ID, Note: note}}); err != nil {
 			return err
 		}
 	}
@@ -158,5 +162,6 @@ func (c *capture) redefined(ctx context.Context, k *captured, note, statement st
 	if err := c.begin(ctx); err != nil {
 		return err
 	}
-	return c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100, Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note, Statement: statement}})
+	return c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Size: 100,
+		Change: domain.Change{Kind: domain.Redefine, Table: k.table.ID, Note: note, Statement: statement}})
 }

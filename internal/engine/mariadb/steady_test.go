@@ -10,7 +10,8 @@ import (
 // server's tables of tables for an instant. It is read whole, or not at all.
 func TestTheCatalogWhileTablesAreAltered(t *testing.T) {
 	d, db := open(t)
-	run(t, db, "CREATE TABLE lots (id int PRIMARY KEY, note text) ENGINE=InnoDB", "INSERT INTO lots SELECT seq, repeat('x', 200) FROM seq_1_to_20000",
+	run(t, db, "CREATE TABLE lots (id int PRIMARY KEY, note text) ENGINE=InnoDB",
+		"INSERT INTO lots SELECT seq, repeat('x', 200) FROM seq_1_to_20000",
 		"CREATE TABLE bag (note text) COMMENT 'it has no KEY `at` all'")
 	if _, err := d.Catalog(t.Context()); err != nil {
 		t.Fatal(err)
@@ -57,9 +58,12 @@ func TestTheCatalogWhileTablesAreAltered(t *testing.T) {
 // TestTablesWhoseIndexesIdentifyNoRow are read like others: nobody alters them, whatever it looks like.
 func TestTablesWhoseIndexesIdentifyNoRow(t *testing.T) {
 	d, db := open(t)
-	run(t, db, "CREATE TABLE a (note text, PRIMARY KEY (note(10)))", "CREATE TABLE b (note text, FULLTEXT KEY words (note))", "CREATE TABLE c (note text, UNIQUE KEY (note) USING HASH)",
-		"CREATE TABLE d (note text, n int, KEY x (n) IGNORED)", "CREATE TABLE e (n int COMMENT 'no\n  KEY x')", "CREATE TABLE f (n int) PARTITION BY HASH (n) PARTITIONS 2",
-		"CREATE TABLE g (n int) WITH SYSTEM VERSIONING", "CREATE TABLE h (n int) ENGINE=MyISAM", "CREATE TABLE i (n int) ENGINE=MEMORY")
+	run(t, db, "CREATE TABLE a (note text, PRIMARY KEY (note(10)))",
+		"CREATE TABLE b (note text, FULLTEXT KEY words (note))", "CREATE TABLE c (note text, UNIQUE KEY (note) USING HASH)",
+		"CREATE TABLE d (note text, n int, KEY x (n) IGNORED)", "CREATE TABLE e (n int COMMENT 'no\n  KEY x')",
+		"CREATE TABLE f (n int) PARTITION BY HASH (n) PARTITIONS 2",
+		"CREATE TABLE g (n int) WITH SYSTEM VERSIONING", "CREATE TABLE h (n int) ENGINE=MyISAM",
+		"CREATE TABLE i (n int) ENGINE=MEMORY")
 	cat, err := d.Catalog(t.Context())
 	if err != nil || len(cat.Tables) < 8 {
 		t.Fatalf("%d tables, %v", len(cat.Tables), err)
@@ -68,8 +72,10 @@ func TestTablesWhoseIndexesIdentifyNoRow(t *testing.T) {
 	if _, err := d.Catalog(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	run(t, db, "ALTER TABLE j ADD SYSTEM VERSIONING", "DROP TABLE i", "CREATE VIEW i AS SELECT 1 AS one") // they are of another kind now
-	if cat, err = d.Catalog(t.Context()); err != nil || cat.Table(domain.TableName{Schema: d.end.Database, Name: "j"}) != nil {
+	// they are of another kind now
+	run(t, db, "ALTER TABLE j ADD SYSTEM VERSIONING", "DROP TABLE i", "CREATE VIEW i AS SELECT 1 AS one")
+	if cat, err = d.Catalog(t.Context()); err != nil ||
+		cat.Table(domain.TableName{Schema: d.end.Database, Name: "j"}) != nil {
 		t.Errorf("a table that has become a versioned one: %v", err)
 	}
 }

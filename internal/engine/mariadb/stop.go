@@ -27,7 +27,8 @@ func (d *database) MayStop(ctx context.Context, method domain.StopMethod) error 
 		return d.explain(err)
 	}
 	if on {
-		return domain.Conflict("the source is read-only already, by somebody else (read_only is ON), and undoing a cutover would open it: let it take writes (SET GLOBAL read_only = OFF), or set stop_method to word")
+		return domain.Conflict("the source is read-only already, by somebody else (read_only is ON), and undoing a cutover " +
+			"would open it: let it take writes (SET GLOBAL read_only = OFF), or set stop_method to word")
 	}
 	return nil
 }
@@ -35,7 +36,8 @@ func (d *database) MayStop(ctx context.Context, method domain.StopMethod) error 
 // StopWrites makes the server read-only, or trusts a person's word. The server's
 // table locks end with their session and cannot be turned into a lasting stop
 // without a gap, so they are not used.
-func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, _ string, _ []domain.TablePlan, wait time.Duration) (engine.WriteStop, error) {
+func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, _ string, _ []domain.TablePlan,
+	wait time.Duration) (engine.WriteStop, error) {
 	switch method {
 	case domain.StopWord:
 		return &writeStop{d: d}, nil
@@ -45,7 +47,8 @@ func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, _ s
 		}
 		return &writeStop{d: d, readOnly: true}, nil
 	}
-	return nil, domain.Conflict("the stop method %s is not there for MariaDB; set stop_method to read-only, or to word", method)
+	return nil, domain.Conflict("the stop method %s is not there for MariaDB; set stop_method to read-only, or to word",
+		method)
 }
 
 // makeReadOnly waits until running statements and commits have ended, in short
@@ -80,7 +83,8 @@ func (d *database) makeReadOnly(ctx context.Context, wait time.Duration) error {
 			return ctx.Err()
 		}
 		if time.Now().After(end) {
-			return domain.Conflict("the source did not become read-only within %s: statements there do not end; look for long ones with SHOW PROCESSLIST, end them, and cut over again", wait)
+			return domain.Conflict("the source did not become read-only within %s: statements there do not end; look for long "+
+				"ones with SHOW PROCESSLIST, end them, and cut over again", wait)
 		}
 		select {
 		case <-ctx.Done():
@@ -133,13 +137,17 @@ func (d *database) SequenceValues(ctx context.Context, seqs []domain.Sequence) (
 		// The counter itself may be past the greatest number that stands: rows were removed, or
 		// rolled back.
 		var last uint64
-		err := d.pool.QueryRowContext(ctx, "SELECT greatest((SELECT coalesce(max("+quote(q.OwnedColumn)+"), 0) FROM "+qualified(q.OwnedBy)+"), coalesce((SELECT auto_increment FROM information_schema.tables WHERE table_schema = ? AND table_name = ?), 1) - 1, 0)",
+		err := d.pool.QueryRowContext(ctx, "SELECT greatest((SELECT coalesce(max("+quote(q.OwnedColumn)+"), 0) FROM "+
+			qualified(q.OwnedBy)+"), coalesce((SELECT auto_increment FROM information_schema.tables WHERE table_schema = ? "+
+			"AND table_name = ?), 1) - 1, 0)",
 			q.OwnedBy.Schema, q.OwnedBy.Name).Scan(&last)
 		if err != nil {
 			return nil, d.explain(err)
 		}
 		if last > math.MaxInt64 {
-			return nil, domain.Conflict("the numbering of %s.%s stands at %d, more than a sequence can count to on every target; set its next number on the target by hand and leave the column without AUTO_INCREMENT until then", q.OwnedBy, q.OwnedColumn, last)
+			return nil, domain.Conflict("the numbering of %s.%s stands at %d, more than a sequence can count to on every "+
+				"target; set its next number on the target by hand and leave the column without AUTO_INCREMENT until then",
+				q.OwnedBy, q.OwnedColumn, last)
 		}
 		v.Last = int64(last)
 		v.Called = v.Last > 0

@@ -40,7 +40,8 @@ func TestStoppingWritesAmongWaiters(t *testing.T) {
 		t.Helper()
 		for range 400 {
 			var n int
-			if err := db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.processlist WHERE db = ? AND info LIKE ?", d.end.Database, like).Scan(&n); err != nil {
+			if err := db.QueryRowContext(t.Context(), "SELECT count(*) FROM information_schema.processlist WHERE db = ? AND "+
+				"info LIKE ?", d.end.Database, like).Scan(&n); err != nil {
 				t.Fatal(err)
 			}
 			if n > 0 {
@@ -51,7 +52,8 @@ func TestStoppingWritesAmongWaiters(t *testing.T) {
 		t.Fatalf("no statement like %s runs", like)
 	}
 	state("%v + 2%")
-	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "", nil, 100*time.Millisecond); err == nil || !strings.Contains(err.Error(), "SHOW PROCESSLIST") {
+	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "", nil, 100*time.Millisecond); err == nil ||
+		!strings.Contains(err.Error(), "SHOW PROCESSLIST") {
 		t.Errorf("writes that do not end: %v", err)
 	}
 	stopped := make(chan error, 1)
@@ -87,8 +89,11 @@ func TestStoppingWritesAmongWaiters(t *testing.T) {
 // twice by the target.
 func TestCountersAreTakenAsTheyStand(t *testing.T) {
 	d, root := open(t)
-	run(t, root, "CREATE TABLE given (id int AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO given VALUES (NULL), (NULL), (NULL)", "DELETE FROM given", "CREATE TABLE below (id bigint AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO below VALUES (-7)",
-		"CREATE TABLE far (id bigint unsigned AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO far VALUES (9223372036854775900)", "CREATE TABLE none (id int AUTO_INCREMENT PRIMARY KEY)")
+	run(t, root, "CREATE TABLE given (id int AUTO_INCREMENT PRIMARY KEY)",
+		"INSERT INTO given VALUES (NULL), (NULL), (NULL)", "DELETE FROM given",
+		"CREATE TABLE below (id bigint AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO below VALUES (-7)",
+		"CREATE TABLE far (id bigint unsigned AUTO_INCREMENT PRIMARY KEY)", "INSERT INTO far VALUES (9223372036854775900)",
+		"CREATE TABLE none (id int AUTO_INCREMENT PRIMARY KEY)")
 	of := func(table string) domain.Sequence {
 		return domain.Sequence{OwnedBy: domain.TableName{Schema: d.end.Database, Name: table}, OwnedColumn: "id"}
 	}

@@ -18,7 +18,8 @@ import (
 type entries []domain.Entry
 
 func (e *entries) add(v domain.Verdict, topic, subject, remedy, format string, args ...any) {
-	*e = append(*e, domain.Entry{Verdict: v, Topic: topic, Subject: subject, Measured: fmt.Sprintf(format, args...), Remedy: remedy})
+	*e = append(*e, domain.Entry{Verdict: v, Topic: topic, Subject: subject, Measured: fmt.Sprintf(format, args...),
+		Remedy: remedy})
 }
 
 // server is what a survey asks first.
@@ -49,14 +50,19 @@ func (d *database) server(ctx context.Context) (server, error) {
 		}
 		return d.explain(rows.Err())
 	}
-	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections', 'local_infile', 'read_only', 'lower_case_table_names', 'time_zone', 'system_time_zone', 'character_set_database', 'collation_database')",
+	if err := pairs("SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', "+
+		"'expire_logs_days', 'binlog_expire_logs_seconds', 'encrypt_binlog', 'max_connections', 'local_infile', "+
+		"'read_only', 'lower_case_table_names', 'time_zone', 'system_time_zone', 'character_set_database', "+
+		"'collation_database')",
 		func(k, v string) { s.variables[k] = v }); err != nil {
 		return s, err
 	}
 	if err := pairs("SHOW SESSION STATUS LIKE 'Ssl_cipher'", func(_, v string) { s.cipher = v }); err != nil {
 		return s, err
 	}
-	if err := pairs("SHOW GLOBAL STATUS LIKE 'Threads_connected'", func(_, v string) { s.connected, _ = strconv.Atoi(v) }); err != nil {
+	if err := pairs("SHOW GLOBAL STATUS LIKE 'Threads_connected'", func(_, v string) {
+		s.connected, _ = strconv.Atoi(v)
+	}); err != nil {
 		return s, err
 	}
 	rows, err := d.pool.QueryContext(ctx, "SHOW GRANTS")
@@ -112,30 +118,40 @@ func (s server) encryption() string {
 func (s server) sourceEntries(capture bool) []domain.Entry {
 	var e entries
 	if s.number() < 1006 || !strings.Contains(strings.ToLower(s.version), "mariadb") {
-		e.add(domain.Blocker, "version", "source", "use MariaDB 10.6 or later", "the server is %s; MariaDB 10.6 is the oldest we carry", s.version)
+		e.add(domain.Blocker, "version", "source", "use MariaDB 10.6 or later",
+			"the server is %s; MariaDB 10.6 is the oldest we carry", s.version)
 	} else {
 		e.add(domain.OK, "version", "source", "", "%s, %s", s.named(), s.encryption())
 	}
 	if s.variables["log_bin"] != "ON" {
-		e.add(domain.Blocker, "binary log", "source", "log_bin = saltmarsh in the server's configuration; then restart the server", "the server writes no binary log, so neither the place of a snapshot nor changes are known")
+		e.add(domain.Blocker, "binary log", "source",
+			"log_bin = saltmarsh in the server's configuration; then restart the server",
+			"the server writes no binary log, so neither the place of a snapshot nor changes are known")
 		return e
 	}
 	if !capture {
 		return e
 	}
 	if f := s.variables["binlog_format"]; f != "ROW" {
-		e.add(domain.Blocker, "binary log", "source", "SET GLOBAL binlog_format = 'ROW'; then let sessions connect anew", "binlog_format is %s, so the log does not carry every row change; the %d sessions that are connected keep it until they connect anew", f, s.connected)
+		e.add(domain.Blocker, "binary log", "source", "SET GLOBAL binlog_format = 'ROW'; then let sessions connect anew",
+			"binlog_format is %s, so the log does not carry every row change; the %d sessions that are connected keep it "+
+				"until they connect anew", f, s.connected)
 	} else {
-		e.add(domain.OK, "binary log", "source", "", "rows are logged, with %s images", strings.ToLower(s.variables["binlog_row_image"]))
+		e.add(domain.OK, "binary log", "source", "", "rows are logged, with %s images",
+			strings.ToLower(s.variables["binlog_row_image"]))
 	}
 	if f := s.variables["binlog_row_image"]; f != "FULL" {
-		e.add(domain.Notice, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "binlog_row_image is %s: the log carries parts of rows, and changed rows are patched; a row that a REPLACE changed is read from the source, as the log lacks what became a default; whole rows make applying quicker", f)
+		e.add(domain.Notice, "binary log", "source", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
+			"binlog_row_image is %s: the log carries parts of rows, and changed rows are patched; a row that a REPLACE "+
+				"changed is read from the source, as the log lacks what became a default; whole rows make applying quicker", f)
 	}
 	if !s.may("REPLICATION SLAVE", "REPLICATION REPLICA") {
-		e.add(domain.Blocker, "permission", "source", "GRANT REPLICATION SLAVE ON *.* TO "+account(s.user), "user %s may not read the binary log", s.user)
+		e.add(domain.Blocker, "permission", "source", "GRANT REPLICATION SLAVE ON *.* TO "+account(s.user),
+			"user %s may not read the binary log", s.user)
 	}
 	if !s.may("BINLOG MONITOR", "REPLICATION CLIENT", "SUPER") {
-		e.add(domain.Blocker, "permission", "source", "GRANT BINLOG MONITOR ON *.* TO "+account(s.user), "user %s may not ask where the binary log stands", s.user)
+		e.add(domain.Blocker, "permission", "source", "GRANT BINLOG MONITOR ON *.* TO "+account(s.user),
+			"user %s may not ask where the binary log stands", s.user)
 	}
 	keep := s.variables["binlog_expire_logs_seconds"]
 	if keep == "" || keep == "0" {
@@ -147,11 +163,16 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 		keep += " seconds"
 	}
 	if keep != "" {
-		e.add(domain.Notice, "log retention", "source", "SET GLOBAL binlog_expire_logs_seconds = 0", "the server removes log files after %s, whether or not capture has read them; if capture falls so far behind, the load has to start again", keep)
+		e.add(domain.Notice, "log retention", "source", "SET GLOBAL binlog_expire_logs_seconds = 0",
+			"the server removes log files after %s, whether or not capture has read them; if capture falls so far behind, the "+
+				"load has to start again", keep)
 	}
-	e.add(domain.Notice, "stopping writes", "source", "dustyferry crossing set NAME --stop-method read-only", "writes are stopped by making the whole server read-only, or by a person's word; locks of single tables are not held here. Users with the right READ_ONLY ADMIN or SUPER can write all the same: stop those yourself")
+	e.add(domain.Notice, "stopping writes", "source", "dustyferry crossing set NAME --stop-method read-only",
+		"writes are stopped by making the whole server read-only, or by a person's word; locks of single tables are not "+
+			"held here. Users with the right READ_ONLY ADMIN or SUPER can write all the same: stop those yourself")
 	if !s.may("READ_ONLY ADMIN", "SUPER") {
-		e.add(domain.Notice, "permission", "source", "GRANT READ_ONLY ADMIN ON *.* TO "+account(s.user), "user %s may not make the server read-only; the stop method word needs no right", s.user)
+		e.add(domain.Notice, "permission", "source", "GRANT READ_ONLY ADMIN ON *.* TO "+account(s.user),
+			"user %s may not make the server read-only; the stop method word needs no right", s.user)
 	}
 	return e
 }
@@ -162,7 +183,8 @@ func (s server) seesForeignKeys(database string) bool {
 	name := strings.ToUpper(database)
 	return s.may("REFERENCES") || slices.ContainsFunc(s.grants, func(g string) bool {
 		list, rest, on := strings.Cut(g, " ON ")
-		return on && strings.HasPrefix(rest, "`"+name+"`.*") && (strings.Contains(list, "REFERENCES") || strings.Contains(list, "ALL PRIVILEGES"))
+		return on && strings.HasPrefix(rest, "`"+name+"`.*") &&
+			(strings.Contains(list, "REFERENCES") || strings.Contains(list, "ALL PRIVILEGES"))
 	})
 }
 
@@ -181,14 +203,16 @@ func (s server) mayOn(database, right string) bool {
 		list, rest, on := strings.Cut(strings.TrimPrefix(g, "GRANT "), " ON ")
 		name, _, all := strings.Cut(rest, ".*")
 		name = strings.ReplaceAll(strings.Trim(name, "`"), `\_`, "_")
-		return on && all && strings.EqualFold(name, database) && (list == "ALL PRIVILEGES" || slices.Contains(strings.Split(list, ", "), right))
+		return on && all && strings.EqualFold(name, database) &&
+			(list == "ALL PRIVILEGES" || slices.Contains(strings.Split(list, ", "), right))
 	})
 }
 
 func (s server) targetEntries(database string) []domain.Entry {
 	var e entries
 	if s.number() < 1007 || !strings.Contains(strings.ToLower(s.version), "mariadb") {
-		e.add(domain.Blocker, "version", "target", "use MariaDB 10.7 or later", "the server is %s; MariaDB 10.7 is the oldest that is written to", s.version)
+		e.add(domain.Blocker, "version", "target", "use MariaDB 10.7 or later",
+			"the server is %s; MariaDB 10.7 is the oldest that is written to", s.version)
 	} else {
 		e.add(domain.OK, "version", "target", "", "%s, %s", s.named(), s.encryption())
 	}
@@ -200,17 +224,21 @@ func (s server) targetEntries(database string) []domain.Entry {
 			}
 		}
 		if len(missing) > 0 {
-			e.add(domain.Blocker, "permission", "target", "GRANT "+strings.Join(missing, ", ")+" ON "+quote(name)+".* TO "+account(s.user), "user %s lacks %s on the database %s", s.user, strings.Join(missing, ", "), name)
+			e.add(domain.Blocker, "permission", "target", "GRANT "+strings.Join(missing, ", ")+" ON "+quote(name)+".* TO "+
+				account(s.user), "user %s lacks %s on the database %s", s.user, strings.Join(missing, ", "), name)
 		}
 	}
 	if s.variables["local_infile"] != "ON" {
-		e.add(domain.Blocker, "bulk load", "target", "SET GLOBAL local_infile = ON", "the server takes no rows through LOAD DATA LOCAL (local_infile is off)")
+		e.add(domain.Blocker, "bulk load", "target", "SET GLOBAL local_infile = ON",
+			"the server takes no rows through LOAD DATA LOCAL (local_infile is off)")
 	}
 	if s.variables["read_only"] == "ON" && !s.may("READ_ONLY ADMIN", "SUPER") {
-		e.add(domain.Blocker, "read-only", "target", "SET GLOBAL read_only = OFF", "the server takes no writes (read_only is on)")
+		e.add(domain.Blocker, "read-only", "target", "SET GLOBAL read_only = OFF",
+			"the server takes no writes (read_only is on)")
 	}
 	if s.variables["log_bin"] == "ON" && s.variables["binlog_format"] == "STATEMENT" {
-		e.add(domain.Blocker, "binary log", "target", "SET GLOBAL binlog_format = 'ROW'", "the server logs statements, with which it refuses writes that take no locks between keys")
+		e.add(domain.Blocker, "binary log", "target", "SET GLOBAL binlog_format = 'ROW'",
+			"the server logs statements, with which it refuses writes that take no locks between keys")
 	}
 	return e
 }
@@ -221,11 +249,13 @@ func (s server) surroundings() string {
 	if zone == "SYSTEM" {
 		zone = s.variables["system_time_zone"] + " (the system's)"
 	}
-	return fmt.Sprintf("time zone %s, new tables in %s; our sessions speak UTC and utf8mb4", zone, s.variables["collation_database"])
+	return fmt.Sprintf("time zone %s, new tables in %s; our sessions speak UTC and utf8mb4", zone,
+		s.variables["collation_database"])
 }
 
 // SurveyTarget looks at everything a crossing needs of the target.
-func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan, set domain.Settings) ([]domain.Entry, error) {
+func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans []domain.TablePlan,
+	set domain.Settings) ([]domain.Entry, error) {
 	s, err := d.server(ctx)
 	if err != nil {
 		return nil, err
@@ -236,7 +266,8 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 	}
 	most, _ := strconv.Atoi(s.variables["max_connections"])
 	if free := most - s.connected; free < set.Lanes+6 {
-		e.add(domain.Blocker, "connections", "target", fmt.Sprintf("SET GLOBAL max_connections = %d", most+50), "%d connections are free; %d lanes need %d", free, set.Lanes, set.Lanes+6)
+		e.add(domain.Blocker, "connections", "target", fmt.Sprintf("SET GLOBAL max_connections = %d", most+50),
+			"%d connections are free; %d lanes need %d", free, set.Lanes, set.Lanes+6)
 	}
 	here, err := d.Catalog(ctx)
 	if err != nil {
@@ -247,11 +278,13 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		return nil, err
 	}
 	e = append(e, engine.TargetTables(plans, here, holds, set, differences, qualified)...)
-	e = append(e, engine.QuotedNames(plans, func(n string) bool { return reserved[strings.ToLower(n)] }, "they are words of its SQL")...)
+	e = append(e, engine.QuotedNames(plans, func(n string) bool { return reserved[strings.ToLower(n)] },
+		"they are words of its SQL")...)
 	if s.variables["lower_case_table_names"] == "1" {
 		for _, p := range plans {
 			if strings.ToLower(p.Target.Name) != p.Target.Name {
-				e.add(domain.Notice, "names", p.Target.String(), "", "the server keeps names of tables in small letters (lower_case_table_names is 1)")
+				e.add(domain.Notice, "names", p.Target.String(), "",
+					"the server keeps names of tables in small letters (lower_case_table_names is 1)")
 			}
 		}
 	}
@@ -263,7 +296,8 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 	}
 	e = append(e, taken...)
 	e.add(domain.OK, "clock and texts", "target", "", "%s", s.surroundings())
-	rows, err := d.pool.QueryContext(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers WHERE trigger_schema = ?", d.end.Database)
+	rows, err := d.pool.QueryContext(ctx, "SELECT trigger_name, event_object_table FROM information_schema.triggers "+
+		"WHERE trigger_schema = ?", d.end.Database)
 	if err != nil {
 		return nil, d.explain(err)
 	}
@@ -273,8 +307,12 @@ func (d *database) SurveyTarget(ctx context.Context, cat *domain.Catalog, plans 
 		if err := rows.Scan(&trigger, &table); err != nil {
 			return nil, d.explain(err)
 		}
-		if slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Target.Name == table && p.ExistingRowsPolicy(set) != "replace" }) {
-			e.add(domain.Blocker, "trigger", table, "DROP TRIGGER "+quote(trigger), "the trigger %s of the standing table would act on every row that we write, which the source's application did already; make it again after the cutover", trigger)
+		if slices.ContainsFunc(plans, func(p domain.TablePlan) bool {
+			return p.Target.Name == table && p.ExistingRowsPolicy(set) != "replace"
+		}) {
+			e.add(domain.Blocker, "trigger", table, "DROP TRIGGER "+quote(trigger), "the trigger %s of the standing table "+
+				"would act on every row that we write, which the source's application did already; make it again after the cutover",
+				trigger)
 		}
 	}
 	if err := rows.Err(); err != nil {
@@ -319,11 +357,14 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	}
 	e.add(domain.OK, "clock and texts", "source", "", "%s", s.surroundings())
 	var own sql.NullString
-	if err := d.pool.QueryRowContext(ctx, "SELECT group_concat(table_name ORDER BY table_name SEPARATOR ', ') FROM information_schema.tables WHERE table_schema = ? AND table_type = 'SEQUENCE'", d.end.Database).Scan(&own); err != nil {
+	if err := d.pool.QueryRowContext(ctx, "SELECT group_concat(table_name ORDER BY table_name SEPARATOR ', ') FROM "+
+		"information_schema.tables WHERE table_schema = ? AND table_type = 'SEQUENCE'", d.end.Database).Scan(
+		&own); err != nil {
 		return nil, d.explain(err)
 	}
 	if own.String != "" {
-		e.add(domain.Notice, "sequences", "source", "CREATE SEQUENCE on the target, with where each stands", "sequences of their own (%s) are not made on the target; numbered columns are", own.String)
+		e.add(domain.Notice, "sequences", "source", "CREATE SEQUENCE on the target, with where each stands",
+			"sequences of their own (%s) are not made on the target; numbered columns are", own.String)
 	}
 	e = append(e, d.replicaEntry(ctx, capture && s.variables["log_slave_updates"] != "ON")...)
 	if capture {
@@ -343,32 +384,44 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 		if capture { // one that acts by itself would change rows unseen
 			verdict = domain.Blocker
 		}
-		e.add(verdict, "permission", "source", "GRANT REFERENCES ON "+quote(d.end.Database)+".* TO "+account(s.user), "user %s cannot see foreign keys, so none is made on the target, and what they change by themselves cannot be told", s.user)
+		e.add(verdict, "permission", "source", "GRANT REFERENCES ON "+quote(d.end.Database)+".* TO "+account(s.user),
+			"user %s cannot see foreign keys, so none is made on the target, and what they change by themselves cannot be told",
+			s.user)
 	}
 	charsets := d.charsets(ctx)
 	for i := range plans {
 		p, name := &plans[i], plans[i].Source.String()
 		if !strings.EqualFold(p.Table.Storage, "InnoDB") {
-			e.add(domain.Blocker, "storage engine", name, "ALTER TABLE "+qualified(p.Source)+" ENGINE = InnoDB", "it is kept by %s, which knows no snapshots", p.Table.Storage)
+			e.add(domain.Blocker, "storage engine", name, "ALTER TABLE "+qualified(p.Source)+" ENGINE = InnoDB",
+				"it is kept by %s, which knows no snapshots", p.Table.Storage)
 		}
 		switch {
 		case len(p.Key) == 0:
-			e.add(domain.Notice, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)", "it has no key: it is one chunk, and each changed row is found by all its values")
+			e.add(domain.Notice, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)",
+				"it has no key: it is one chunk, and each changed row is found by all its values")
 		case p.KeyOrder == "none":
-			e.add(domain.Notice, "key order", name, "", "its key (%s) has an order of its own, which cannot be asked for: the table is one chunk", quoteAll(p.Key))
+			e.add(domain.Notice, "key order", name, "", "its key (%s) has an order of its own, which cannot be asked for: the "+
+				"table is one chunk", quoteAll(p.Key))
 		}
-		if k := p.Table.PrimaryKey(); capture && s.variables["binlog_row_image"] != "FULL" && len(p.Key) > 0 && (k == nil || !slices.Equal(k.Columns, p.Key)) {
-			e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "with binlog_row_image %s the log does not always carry its key (%s), which is not its primary key", s.variables["binlog_row_image"], quoteAll(p.Key))
+		if k := p.Table.PrimaryKey(); capture && s.variables["binlog_row_image"] != "FULL" && len(p.Key) > 0 &&
+			(k == nil || !slices.Equal(k.Columns, p.Key)) {
+			e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
+				"with binlog_row_image %s the log does not always carry its key (%s), which is not its primary key",
+				s.variables["binlog_row_image"], quoteAll(p.Key))
 		}
 		for _, c := range p.Columns {
-			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil && p.TargetSide.Engine != "mariadb" {
-				e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew", "%s is computed when it is read, so with binlog_row_image %s the log does not carry it", c.Name, s.variables["binlog_row_image"])
+			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil &&
+				p.TargetSide.Engine != "mariadb" {
+				e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
+					"%s is computed when it is read, so with binlog_row_image %s the log does not carry it", c.Name,
+					s.variables["binlog_row_image"])
 			}
 		}
 		for _, k := range p.Table.Constraints {
 			if capture && k.Unlogged {
 				verdict, text, remedy := followed(p, k, plans, s.variables["binlog_row_image"])
-				e.add(verdict, "foreign key", name, remedy, "%s acts by itself (%s), which the server does not log: %s", k.Name, strings.TrimSpace(k.Rules), text)
+				e.add(verdict, "foreign key", name, remedy, "%s acts by itself (%s), which the server does not log: %s", k.Name,
+					strings.TrimSpace(k.Rules), text)
 			}
 		}
 		for _, c := range p.Columns {
@@ -376,12 +429,15 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 				break
 			}
 			if fraction, _ := bracketed(c.Type); fraction > 0 && strings.Contains(c.Type, "/* mariadb-5.3 */") {
-				e.add(domain.Blocker, "binary log", name, "SET GLOBAL mysql56_temporal_format = ON; ALTER TABLE "+qualified(p.Source)+" FORCE", "%s keeps its fractions of a second in the form of servers before 10.1, which cannot be read from the log", c.Name)
+				e.add(domain.Blocker, "binary log", name, "SET GLOBAL mysql56_temporal_format = ON; ALTER TABLE "+
+					qualified(p.Source)+" FORCE", "%s keeps its fractions of a second in the form of servers before 10.1, which "+
+					"cannot be read from the log", c.Name)
 			}
 			if _, err := newNormal(c, charsets); engine.Away(err) {
 				return nil, err
 			} else if err != nil {
-				e.add(domain.Blocker, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4", "%s: %s", c.Name, err)
+				e.add(domain.Blocker, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4",
+					"%s: %s", c.Name, err)
 			}
 		}
 	}
@@ -391,15 +447,19 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 // followed says whether what a foreign key does by itself can be followed: the rows
 // that it changes are found on the target by the values of the row that they refer
 // to.
-func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan, image string) (domain.Verdict, string, string) {
-	without := fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what it did; or make a crossing that does not follow changes", qualified(p.Source), quote(k.Name), k.Rules)
+func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan,
+	image string) (domain.Verdict, string, string) {
+	without := fmt.Sprintf("ALTER TABLE %s DROP FOREIGN KEY %s, then ADD it without%s, and let the application do what "+
+		"it did; or make a crossing that does not follow changes", qualified(p.Source), quote(k.Name), k.Rules)
 	at := slices.IndexFunc(plans, func(x domain.TablePlan) bool { return x.Source == k.References })
 	if at < 0 {
-		return domain.Blocker, "the table that it refers to is not taken along, so nothing tells when it acts", "take " + k.References.String() + " along; or: " + without
+		return domain.Blocker, "the table that it refers to is not taken along, so nothing tells when it acts",
+			"take " + k.References.String() + " along; or: " + without
 	}
 	parent := &plans[at]
 	if len(p.Key) == 0 {
-		return domain.Blocker, "its own table has no key by which the rows could be named", "ALTER TABLE " + qualified(p.Source) + " ADD PRIMARY KEY (…)"
+		return domain.Blocker, "its own table has no key by which the rows could be named",
+			"ALTER TABLE " + qualified(p.Source) + " ADD PRIMARY KEY (…)"
 	}
 	lacks := func(of *domain.TablePlan, names []string) string {
 		for _, n := range names {
@@ -409,7 +469,8 @@ func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan
 				return n + " is left out"
 			case of.Columns[i].Mask != "" || of.Columns[i].Expression != "":
 				return "the values of " + n + " are replaced"
-			case of.Columns[i].Charset != "" && !strings.HasSuffix(of.Columns[i].Collation, "_bin") && of.TargetSide != nil && of.TargetSide.Engine != "mariadb":
+			case of.Columns[i].Charset != "" && !strings.HasSuffix(of.Columns[i].Collation, "_bin") && of.TargetSide != nil &&
+				of.TargetSide.Engine != "mariadb":
 				return n + " takes different texts for equal, which the target does not"
 			}
 		}
@@ -421,10 +482,14 @@ func followed(p *domain.TablePlan, k domain.Constraint, plans []domain.TablePlan
 	if why := lacks(parent, k.ReferenceColumns); why != "" {
 		return domain.Blocker, "its rows cannot be found on the target, as " + why, without
 	}
-	if image != "FULL" && slices.ContainsFunc(k.ReferenceColumns, func(n string) bool { return !slices.Contains(parent.Key, n) }) {
-		return domain.Blocker, "and with binlog_row_image " + image + " the log does not carry what was referred to", "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew"
+	if image != "FULL" && slices.ContainsFunc(k.ReferenceColumns, func(n string) bool {
+		return !slices.Contains(parent.Key, n)
+	}) {
+		return domain.Blocker, "and with binlog_row_image " + image + " the log does not carry what was referred to",
+			"SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew"
 	}
-	return domain.OK, "it is followed; each row of " + k.References.String() + " that goes or changes costs one look on the target", ""
+	return domain.OK, "it is followed; each row of " + k.References.String() +
+		" that goes or changes costs one look on the target", ""
 }
 
 // replicaEntry tells how far the server is behind, where it follows another one and
@@ -455,12 +520,16 @@ func (d *database) replicaEntry(ctx context.Context, silent bool) []domain.Entry
 	}
 	var e entries
 	if silent {
-		e.add(domain.Blocker, "binary log", "source", "log_slave_updates = ON in the server's configuration; then restart the server; or choose the server that it follows as the source", "the server follows another one and does not log what it gets from there (log_slave_updates is off), so none of that would arrive")
+		e.add(domain.Blocker, "binary log", "source", "log_slave_updates = ON in the server's configuration; then restart "+
+			"the server; or choose the server that it follows as the source", "the server follows another one and does not "+
+			"log what it gets from there (log_slave_updates is off), so none of that would arrive")
 	}
 	if behind := values[at]; behind.Valid {
-		e.add(domain.Notice, "replica", "source", "", "the server follows another one and is %s s behind it; what is written there arrives with that delay", behind.String)
+		e.add(domain.Notice, "replica", "source", "",
+			"the server follows another one and is %s s behind it; what is written there arrives with that delay", behind.String)
 	} else {
-		e.add(domain.Notice, "replica", "source", "START REPLICA", "the server follows another one, but does not at the moment: what is written there does not arrive")
+		e.add(domain.Notice, "replica", "source", "START REPLICA",
+			"the server follows another one, but does not at the moment: what is written there does not arrive")
 	}
 	return e
 }
@@ -476,7 +545,10 @@ func (d *database) unlogged(ctx context.Context) ([]domain.Entry, error) {
 	var e entries
 	for name, list := range map[string]string{"binlog_do_db": do.String, "binlog_ignore_db": ignore.String} {
 		if list != "" {
-			e.add(domain.Blocker, "binary log", "source", "take "+name+" out of the server's configuration; then restart the server", "the server logs changes of some databases only (%s is %s), which goes by where a session stands and not by what it writes to: changes would be missing", name, list)
+			e.add(domain.Blocker, "binary log", "source",
+				"take "+name+" out of the server's configuration; then restart the server", "the server logs changes of some "+
+					"databases only (%s is %s), which goes by where a session stands and not by what it writes to: changes "+
+					"would be missing", name, list)
 		}
 	}
 	return e, nil
@@ -486,11 +558,16 @@ func (d *database) unlogged(ctx context.Context) ([]domain.Entry, error) {
 // those that are planned cannot be carried.
 func (d *database) leftBehind(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error) {
 	rows, err := d.pool.QueryContext(ctx, `
-SELECT t.table_name, t.table_type, coalesce((SELECT group_concat(k.column_name ORDER BY k.ordinal_position SEPARATOR ', ') FROM information_schema.columns k
-         WHERE k.table_schema = t.table_schema AND k.table_name = t.table_name AND k.column_type LIKE '%COMPRESSED%'), ''),
-       coalesce((SELECT group_concat(DISTINCT x.index_name ORDER BY x.index_name SEPARATOR ', ') FROM information_schema.statistics x
-         WHERE x.table_schema = t.table_schema AND x.table_name = t.table_name AND x.index_type = 'HASH' AND t.engine = 'InnoDB'), '')
-  FROM information_schema.tables t WHERE t.table_schema = ? AND t.table_type NOT IN ('VIEW', 'SEQUENCE', 'SYSTEM VIEW') ORDER BY 1`, d.end.Database)
+SELECT t.table_name, t.table_type, coalesce((SELECT group_concat(k.column_name
+  ORDER BY k.ordinal_position SEPARATOR ', ') FROM information_schema.columns k
+         WHERE k.table_schema = t.table_schema AND k.table_name = t.table_name AND k.column_type LIKE '%COMPRESSED%'),
+           ''),
+       coalesce((SELECT group_concat(DISTINCT x.index_name ORDER BY x.index_name SEPARATOR ', ')
+         FROM information_schema.statistics x
+         WHERE x.table_schema = t.table_schema AND x.table_name = t.table_name AND x.index_type = 'HASH'
+           AND t.engine = 'InnoDB'), '')
+  FROM information_schema.tables t WHERE t.table_schema = ? AND t.table_type NOT IN ('VIEW', 'SEQUENCE', 'SYSTEM VIEW')
+    ORDER BY 1`, d.end.Database)
 	if err != nil {
 		return nil, d.explain(err)
 	}
@@ -505,14 +582,22 @@ SELECT t.table_name, t.table_type, coalesce((SELECT group_concat(k.column_name O
 		planned := slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == name })
 		switch {
 		case kind == "SYSTEM VERSIONED":
-			e.add(domain.Notice, "left behind", name.String(), "ALTER TABLE "+qualified(name)+" DROP SYSTEM VERSIONING, or carry it by hand", "it is system-versioned, and is not carried: neither its rows nor its history")
+			e.add(domain.Notice, "left behind", name.String(), "ALTER TABLE "+qualified(name)+
+				" DROP SYSTEM VERSIONING, or carry it by hand",
+				"it is system-versioned, and is not carried: neither its rows nor its history")
 		case kind != "BASE TABLE":
-			e.add(domain.Notice, "left behind", name.String(), "carry it by hand", "it is a %s, and is not carried", strings.ToLower(kind))
+			e.add(domain.Notice, "left behind", name.String(), "carry it by hand", "it is a %s, and is not carried",
+				strings.ToLower(kind))
 		case !planned:
 		case hashed != "" && capture:
-			e.add(domain.Blocker, "hidden columns", name.String(), "DROP INDEX "+hashed+" ON "+qualified(name)+", and make it again after the cutover; or leave the table out", "its unique key %s is on values too long for an index, for which the server keeps a hidden column in its log", hashed)
+			e.add(domain.Blocker, "hidden columns", name.String(), "DROP INDEX "+hashed+" ON "+qualified(name)+
+				", and make it again after the cutover; or leave the table out",
+				"its unique key %s is on values too long for an index, for which the server keeps a hidden column in its log",
+				hashed)
 		case compressed != "":
-			e.add(domain.Blocker, "compressed columns", name.String(), "ALTER TABLE … MODIFY them without COMPRESSED, or leave the table out", "columns %s are COMPRESSED, which its log writes in a form that is not read here", compressed)
+			e.add(domain.Blocker, "compressed columns", name.String(),
+				"ALTER TABLE … MODIFY them without COMPRESSED, or leave the table out",
+				"columns %s are COMPRESSED, which its log writes in a form that is not read here", compressed)
 		}
 	}
 	return e, d.explain(rows.Err())

@@ -65,7 +65,8 @@ func (c *capture) prepared(ctx context.Context, end domain.Position) error {
 }
 
 // ended carries out how a prepared transaction ended.
-func (c *capture) ended(ctx context.Context, h binlog.Header, xid binlog.XID, statement string, end domain.Position) error {
+func (c *capture) ended(ctx context.Context, h binlog.Header, xid binlog.XID, statement string,
+	end domain.Position) error {
 	rows := c.waiting[xid]
 	delete(c.waiting, xid)
 	defer func() { rows.Close() }()
@@ -112,7 +113,9 @@ func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Posit
 			return rows, err
 		}
 	}
-	return nil, domain.Conflict("the source committed the two-phase transaction %s, whose rows are not in the log that it keeps (it was prepared in a part that is removed, or said to be rolled back before a crash): restart the crossing to load again, and end prepared transactions sooner", xid)
+	return nil, domain.Conflict("the source committed the two-phase transaction %s, whose rows are not in the log that "+
+		"it keeps (it was prepared in a part that is removed, or said to be rolled back before a crash): restart the "+
+		"crossing to load again, and end prepared transactions sooner", xid)
 }
 
 // preparedIn looks through one file of the log for the last preparation under that name,
@@ -172,7 +175,8 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 
 func isRows(t binlog.Type) bool {
 	switch t {
-	case binlog.TypeWriteRows, binlog.TypeUpdateRows, binlog.TypeDeleteRows, binlog.TypeWriteRowsPacked, binlog.TypeUpdateRowsPacked, binlog.TypeDeleteRowsPacked:
+	case binlog.TypeWriteRows, binlog.TypeUpdateRows, binlog.TypeDeleteRows, binlog.TypeWriteRowsPacked,
+		binlog.TypeUpdateRowsPacked, binlog.TypeDeleteRowsPacked:
 		return true
 	}
 	return false

@@ -23,7 +23,8 @@ func session(t *testing.T, db *sql.DB, statements ...string) {
 	for _, q := range statements {
 		_, err := conn.ExecContext(t.Context(), q)
 		// What a session has prepared is nobody else's until the server has seen it go.
-		for end := time.Now().Add(5 * time.Second); err != nil && strings.Contains(err.Error(), "XAER_NOTA") && time.Now().Before(end); _, err = conn.ExecContext(t.Context(), q) {
+		for end := time.Now().Add(5 * time.Second); err != nil && strings.Contains(err.Error(), "XAER_NOTA") &&
+			time.Now().Before(end); _, err = conn.ExecContext(t.Context(), q) {
 			time.Sleep(5 * time.Millisecond)
 		}
 		if err != nil {
@@ -34,7 +35,8 @@ func session(t *testing.T, db *sql.DB, statements ...string) {
 
 func prepare(t *testing.T, db *sql.DB, name string, statements ...string) {
 	t.Helper()
-	session(t, db, slices.Concat([]string{"XA START " + name}, statements, []string{"XA END " + name, "XA PREPARE " + name})...)
+	session(t, db, slices.Concat([]string{"XA START " + name}, statements, []string{"XA END " + name,
+		"XA PREPARE " + name})...)
 }
 
 func texts(changes []domain.Change) (out []string) {
@@ -48,14 +50,17 @@ func texts(changes []domain.Change) (out []string) {
 // the stream begins; what was rolled back never comes.
 func TestTwoPhaseTransactions(t *testing.T) {
 	d, db := open(t)
-	run(t, db, "CREATE TABLE x (id int PRIMARY KEY, v longtext) ENGINE=InnoDB", "CREATE TABLE other (id int PRIMARY KEY) ENGINE=InnoDB")
+	run(t, db, "CREATE TABLE x (id int PRIMARY KEY, v longtext) ENGINE=InnoDB",
+		"CREATE TABLE other (id int PRIMARY KEY) ENGINE=InnoDB")
 	p := plan(t, d, "x")
 	from := here(t, d)
-	prepare(t, db, "'a','b',7", "INSERT INTO x VALUES (1, 'first')", "INSERT INTO other VALUES (1)", "INSERT INTO x VALUES (2, repeat('w', 40000))", "UPDATE x SET v = 'changed' WHERE id = 1")
+	prepare(t, db, "'a','b',7", "INSERT INTO x VALUES (1, 'first')", "INSERT INTO other VALUES (1)",
+		"INSERT INTO x VALUES (2, repeat('w', 40000))", "UPDATE x SET v = 'changed' WHERE id = 1")
 	prepare(t, db, "'never'", "INSERT INTO x VALUES (3, 'never')")
 	prepare(t, db, "'elsewhere'", "INSERT INTO other VALUES (5)")
 	run(t, db, "INSERT INTO x VALUES (10, 'between')")
-	if list, err := d.PreparedTransactions(t.Context(), nil); err != nil || len(list) != 3 || !slices.Contains(list, "XA COMMIT X'61',X'62',7") {
+	if list, err := d.PreparedTransactions(t.Context(), nil); err != nil || len(list) != 3 ||
+		!slices.Contains(list, "XA COMMIT X'61',X'62',7") {
 		t.Errorf("%v, %v", list, err)
 	}
 	between := here(t, d)
@@ -63,9 +68,11 @@ func TestTwoPhaseTransactions(t *testing.T) {
 	session(t, db, "XA COMMIT 'a','b',7", "XA ROLLBACK 'never'", "XA COMMIT 'elsewhere'")
 	// The same name once more, and in one phase.
 	prepare(t, db, "'never'", "INSERT INTO x VALUES (4, 'again')")
-	session(t, db, "XA COMMIT 'never'", "XA START 'one'", "INSERT INTO x VALUES (5, 'one phase')", "XA END 'one'", "XA COMMIT 'one' ONE PHASE")
+	session(t, db, "XA COMMIT 'never'", "XA START 'one'", "INSERT INTO x VALUES (5, 'one phase')", "XA END 'one'",
+		"XA COMMIT 'one' ONE PHASE")
 	end := here(t, d)
-	late := []string{"11|in the next file", "1|first", "2|" + strings.Repeat("w", 40000), "1|changed", "4|again", "5|one phase"}
+	late := []string{"11|in the next file", "1|first", "2|" + strings.Repeat("w", 40000), "1|changed", "4|again",
+		"5|one phase"}
 	for _, c := range []struct {
 		what string
 		from domain.Position
@@ -106,7 +113,8 @@ func TestTwoPhaseTransactions(t *testing.T) {
 			t.Fatal("it came after all")
 		}
 	}
-	if err := c.Err(); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "X'6c6f7374'") || !strings.Contains(err.Error(), "restart the crossing") {
+	if err := c.Err(); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "X'6c6f7374'") ||
+		!strings.Contains(err.Error(), "restart the crossing") {
 		t.Errorf("%v", err)
 	}
 }

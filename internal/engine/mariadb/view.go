@@ -43,12 +43,14 @@ func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 }
 
 // Range reads rows as texts, in the form of the plan.
-func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte, fields [][]byte) error) error {
+func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte,
+	fields [][]byte) error) error {
 	return v.each(ctx, p, keyRange(p, lower, upper), visit)
 }
 
 // At reads the rows at keys, which are in the target's form.
-func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte, fields [][]byte) error) error {
+func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte,
+	fields [][]byte) error) error {
 	any := make([]string, len(keys))
 	for i, k := range keys {
 		any[i] = equals(p.KeyColumns(), k)
@@ -56,22 +58,26 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 	return v.each(ctx, p, " WHERE "+strings.Join(any, " OR "), visit)
 }
 
-func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
+func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte,
+	fields [][]byte) error) error {
 	return v.d.explain(v.c.readAs(ctx, p, converters(p), selecting(p, where), visit))
 }
 
 // Sums returns one sum for each part.
-func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
+func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part,
+	progress func(int64)) ([]rowhash.Sum, error) {
 	return engine.SumsOf(ctx, v, p, part, progress)
 }
 
 // Rows gives key and hash of every row in the wanted parts.
-func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int, visit func([]byte, uint64)) error {
+func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int,
+	visit func([]byte, uint64)) error {
 	return engine.RowsOf(ctx, v, p, part, want, visit)
 }
 
 // Fetch returns the rows at keys.
-func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
+func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
+	keys []string) (map[string][]domain.Row, error) {
 	return engine.FetchOf(ctx, v, p, keys)
 }
 
@@ -89,10 +95,11 @@ func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain
 	var out domain.Row
 	err := d.briefly(ctx, func(c *wire) error {
 		out = nil
-		return c.readAs(ctx, p, converters(p), selecting(p, " WHERE "+equals(p.KeyColumns(), key)), func(_ []byte, fields [][]byte) error {
-			out = engine.TextRow(fields)
-			return nil
-		})
+		return c.readAs(ctx, p, converters(p), selecting(p, " WHERE "+equals(p.KeyColumns(), key)),
+			func(_ []byte, fields [][]byte) error {
+				out = engine.TextRow(fields)
+				return nil
+			})
 	})
 	if err != nil {
 		return nil, fmt.Errorf("fetching a row of %s: %w", p.Source, err)

@@ -75,8 +75,10 @@ func parseWaymark(text string) (map[uint32]gtid, error) {
 		if part == "" {
 			continue
 		}
-		if n, err := fmt.Sscanf(part, "%d-%d-%d", &g.domain, &g.server, &g.sequence); err != nil || n != 3 || part != fmt.Sprintf("%d-%d-%d", g.domain, g.server, g.sequence) {
-			return nil, domain.Invalid("%q is no place in a MariaDB log by GTID; write it as domain-server-sequence, such as 0-1-2718, with commas between domains", text)
+		if n, err := fmt.Sscanf(part, "%d-%d-%d", &g.domain, &g.server, &g.sequence); err != nil || n != 3 ||
+			part != fmt.Sprintf("%d-%d-%d", g.domain, g.server, g.sequence) {
+			return nil, domain.Invalid("%q is no place in a MariaDB log by GTID; write it as domain-server-sequence, such as "+
+				"0-1-2718, with commas between domains", text)
 		}
 		at[g.domain] = g
 	}
@@ -117,7 +119,8 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 	}
 	for n, g := range want {
 		if have[n].sequence < g.sequence {
-			return 0, domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first one, or lacks what was applied already", waymark, text)
+			return 0, domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first "+
+				"one, or lacks what was applied already", waymark, text)
 		}
 	}
 	end, err := d.now(ctx) // whatever comes after the waymark comes after this, if none is sent
@@ -158,7 +161,8 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 		case errors.Is(err, io.EOF):
 			return end, nil
 		case errors.As(err, &se):
-			return 0, domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or has removed that part of its log", waymark, se.Message)
+			return 0, domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or "+
+				"has removed that part of its log", waymark, se.Message)
 		case err != nil:
 			return 0, d.explain(err)
 		}

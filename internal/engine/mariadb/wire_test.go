@@ -32,7 +32,9 @@ func certified(t *testing.T) (cert, key string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "saltmarsh"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "saltmarsh"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	public, err := x509.CreateCertificate(rand.Reader, template, template, &private.PublicKey, private)
 	if err != nil {
 		t.Fatal(err)
@@ -42,8 +44,10 @@ func certified(t *testing.T) (cert, key string) {
 		t.Fatal(err)
 	}
 	cert, key = filepath.Join(dir, "cert.pem"), filepath.Join(dir, "key.pem")
-	for path, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: public}, key: {Type: "PRIVATE KEY", Bytes: secret}} {
-		if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o644); err != nil { //nolint:gosec // the server's own user must read it
+	for path, block := range map[string]*pem.Block{cert: {Type: "CERTIFICATE", Bytes: public}, key: {Type: "PRIVATE KEY",
+		Bytes: secret}} {
+		if err := os.WriteFile(path, pem.EncodeToMemory(block), 0o644); err != nil {
+			//nolint:gosec // the server's own user must read it
 			t.Fatal(err)
 		}
 	}
@@ -58,19 +62,22 @@ func certified(t *testing.T) (cert, key string) {
 // asked for.
 func TestReadingOverTLS(t *testing.T) {
 	cert, key := certified(t)
-	server, err := localserver.StartMariaDB(t.Context(), localserver.Options{Password: "thyme", Settings: map[string]string{"ssl-cert": cert, "ssl-key": key, "max-allowed-packet": "64M"}})
+	server, err := localserver.StartMariaDB(t.Context(), localserver.Options{Password: "thyme",
+		Settings: map[string]string{"ssl-cert": cert, "ssl-key": key, "max-allowed-packet": "64M"}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(server.Stop)
-	end := engine.Endpoint{Host: server.Host, Port: server.Port, Database: "mysql", User: server.User, Password: "thyme", TLS: "require"}
+	end := engine.Endpoint{Host: server.Host, Port: server.Port, Database: "mysql", User: server.User, Password: "thyme",
+		TLS: "require"}
 	opened, err := Driver{}.Open(t.Context(), end)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer opened.Close()
 	d := opened.(*database)
-	run(t, d.pool, "CREATE DATABASE meadow", "CREATE TABLE meadow.scans (id int PRIMARY KEY, picture longblob)", "INSERT INTO meadow.scans VALUES (1, repeat('x', 20000000)), (2, NULL), (3, '')")
+	run(t, d.pool, "CREATE DATABASE meadow", "CREATE TABLE meadow.scans (id int PRIMARY KEY, picture longblob)",
+		"INSERT INTO meadow.scans VALUES (1, repeat('x', 20000000)), (2, NULL), (3, '')")
 	d.end.Database = "meadow"
 	if cipherOf(t, d) == "" {
 		t.Error("the connection is not encrypted")
@@ -118,7 +125,10 @@ func cipherOf(t *testing.T, d *database) (cipher string) {
 		t.Fatal(err)
 	}
 	defer c.close()
-	if err := c.rows(t.Context(), "SHOW STATUS LIKE 'Ssl_cipher'", func(f [][]byte) error { cipher = string(f[1]); return nil }); err != nil {
+	if err := c.rows(t.Context(), "SHOW STATUS LIKE 'Ssl_cipher'", func(f [][]byte) error {
+		cipher = string(f[1])
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	return cipher

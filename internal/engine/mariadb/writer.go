@@ -195,7 +195,8 @@ func (w *writer) InsertRows(ctx context.Context, rows [][]byte) error {
 func (w *writer) start(ctx context.Context) {
 	run, cancel := context.WithCancel(ctx)
 	// Random: a server may ask for any name that is registered, another crossing's too.
-	l := &loading{name: rand.Text(), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}), cancel: cancel}
+	l := &loading{name: rand.Text(), full: make(chan []byte, 1), free: make(chan []byte, 3), done: make(chan struct{}),
+		cancel: cancel}
 	for range 2 {
 		l.free <- (*fileBuffers.Get().(*[]byte))[:0]
 	}
@@ -228,7 +229,8 @@ func loadStatement(name string, p *domain.TablePlan) string {
 			list = append(list, quote(c.Name))
 		case c.BaseType == "bit":
 			list, set = append(list, v), append(set, quote(c.Name)+" = CAST(CONV("+v+", 2, 10) AS UNSIGNED)")
-		case c.Charset != "" && c.Charset != "utf8mb4" && c.Charset != "utf8mb3" && c.Charset != "utf8" && c.Charset != "ascii",
+		case c.Charset != "" && c.Charset != "utf8mb4" && c.Charset != "utf8mb3" && c.Charset != "utf8" &&
+			c.Charset != "ascii",
 			c.BaseType == "enum", c.BaseType == "set", c.BaseType == "uuid", c.BaseType == "inet4", c.BaseType == "inet6":
 			list, set = append(list, v), append(set, quote(c.Name)+" = CONVERT("+v+" USING utf8mb4)")
 		default:
@@ -240,7 +242,8 @@ func loadStatement(name string, p *domain.TablePlan) string {
 		list[numbered] = "@n"
 	}
 	s := "LOAD DATA LOCAL INFILE 'Reader::" + name + "' INTO TABLE " + qualified(p.Target) +
-		` CHARACTER SET binary FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(list, ", ") + ")"
+		` CHARACTER SET binary FIELDS TERMINATED BY '\t' ESCAPED BY '\\' LINES TERMINATED BY '\n' (` + strings.Join(list,
+		", ") + ")"
 	if len(set) > 0 {
 		s += " SET " + strings.Join(set, ", ")
 	}
@@ -437,7 +440,8 @@ func (w *writer) taken(ctx context.Context) error {
 		return w.warned(ctx)
 	}
 	if n, err := l.result.RowsAffected(); err != nil || n != w.rows {
-		return errors.Join(err, domain.Conflict("%s took %d of the %d rows of a chunk; rows of the same key stand there already", w.table, n, w.rows))
+		return errors.Join(err, domain.Conflict("%s took %d of the %d rows of a chunk; rows of the same key stand "+
+			"there already", w.table, n, w.rows))
 	}
 	for range len(l.free) {
 		b := <-l.free
@@ -455,7 +459,8 @@ func (w *writer) warned(ctx context.Context) error {
 	if err := w.conn.QueryRowContext(ctx, "SHOW WARNINGS LIMIT 1").Scan(&level, &code, &message); err != nil {
 		return w.d.explain(err)
 	}
-	return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s said: %s (%s %d); nothing of the chunk was kept", w.table, w.d.name, message, strings.ToLower(level), code), State: "22000"}
+	return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s said: %s (%s %d); nothing of the chunk was kept",
+		w.table, w.d.name, message, strings.ToLower(level), code), State: "22000"}
 }
 
 // Abort drops the connection, and with it the open transaction.

@@ -50,7 +50,8 @@ func (d *database) Alters(p *domain.TablePlan, changes []columns.Change) []strin
 func (d *database) Partitions(parts []domain.Partition) []string {
 	var out []string
 	for _, part := range parts {
-		sql := "CREATE TABLE IF NOT EXISTS " + qualified(part.Table) + " PARTITION OF " + qualified(part.Parent) + " " + part.Bound
+		sql := "CREATE TABLE IF NOT EXISTS " + qualified(part.Table) + " PARTITION OF " + qualified(part.Parent) + " " +
+			part.Bound
 		if part.By != "" {
 			sql += " PARTITION BY " + part.By
 		}

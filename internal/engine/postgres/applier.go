@@ -79,8 +79,10 @@ func (a *applier) Close() {
 // Commit moves the position under the stream's epoch and commits.
 func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
 	tag, err := a.tx.Exec(ctx, `
-UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), waymark = $5, at = now()
- WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(uint64(to)), at, waymark)
+UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), waymark = $5,
+  at = now()
+ WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(uint64(to)), at,
+		waymark)
 	if err != nil {
 		return a.d.explain(err)
 	}
@@ -199,7 +201,8 @@ func inPieces(rows []domain.Row, f func([]domain.Row) error) error {
 }
 
 // Apply writes a net effect: removes, patches, puts.
-func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) (missing []domain.Row, err error) {
+func (a *applier) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net,
+	replace bool) (missing []domain.Row, err error) {
 	cols := p.CopiedColumns()
 	key := p.KeyIndexes(cols)
 	keyCols := pick(cols, key)
@@ -263,9 +266,11 @@ func pick(cols []domain.Column, idx []int) []domain.Column {
 	return out
 }
 
-func (a *applier) put(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row, replace bool) error {
+func (a *applier) put(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row,
+	replace bool) error {
 	if len(cols) == 0 {
-		return a.exec(ctx, p, fmt.Sprintf("INSERT INTO %s SELECT FROM generate_series(1, %d)", qualified(p.Target), len(rows)), rowsOf{})
+		return a.exec(ctx, p, fmt.Sprintf("INSERT INTO %s SELECT FROM generate_series(1, %d)", qualified(p.Target),
+			len(rows)), rowsOf{})
 	}
 	r := arrays(cols, positions(len(cols)), rows, nil)
 	return a.exec(ctx, p, putSQL(p, r, key, replace), r)
@@ -297,7 +302,8 @@ func putSQL(p *domain.TablePlan, r rowsOf, key []int, replace bool) string {
 
 // patch updates rows, whose unchanged values stay as they stand, and returns how many of
 // them there were.
-func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) (int64, error) {
+func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int,
+	rows []domain.Row) (int64, error) {
 	var masks []*string
 	unsaid := make([]bool, len(cols)) // in some of the rows
 	if slices.ContainsFunc(rows, fold.HasUnchanged) {
@@ -328,7 +334,8 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 		switch {
 		case isKey[c]:
 		case unsaid[c]:
-			set = append(set, fmt.Sprintf("%s = CASE WHEN substr(u.mask, %d, 1) = '1' THEN t.%s ELSE %s END", quote(col.Name), c+1, quote(col.Name), r.value(c)))
+			set = append(set, fmt.Sprintf("%s = CASE WHEN substr(u.mask, %d, 1) = '1' THEN t.%s ELSE %s END", quote(col.Name),
+				c+1, quote(col.Name), r.value(c)))
 		default:
 			set = append(set, quote(col.Name)+" = "+r.value(c))
 		}
@@ -345,7 +352,9 @@ func (a *applier) patch(ctx context.Context, p *domain.TablePlan, cols []domain.
 // values, in one reading of the table however many they are.
 func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
 	cols := p.CopiedColumns()
-	return engine.ApplyBag(p, changes, func(rows []fold.Copies) (int64, error) { return a.removeWhole(ctx, p, cols, rows) },
+	return engine.ApplyBag(p, changes, func(rows []fold.Copies) (int64, error) {
+		return a.removeWhole(ctx, p, cols, rows)
+	},
 		func(rows []domain.Row) error {
 			return inPieces(rows, func(piece []domain.Row) error { return a.put(ctx, p, cols, nil, piece, true) })
 		})
@@ -356,7 +365,8 @@ func (a *applier) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes [
 const fewRows = 3
 
 // removeWhole removes rows equal to the given ones in every column, and reports how many.
-func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, cols []domain.Column, rows []fold.Copies) (int64, error) {
+func (a *applier) removeWhole(ctx context.Context, p *domain.TablePlan, cols []domain.Column,
+	rows []fold.Copies) (int64, error) {
 	var list []domain.Row
 	var found int64
 	copies := map[*domain.Value]int{} // by the row's first value
@@ -400,8 +410,10 @@ func removeManySQL(p *domain.TablePlan, r rowsOf) string {
 		there[i] = quote(col.Name) + "::text"
 		sought[i] = "(" + r.value(i) + ")::text"
 	}
-	return fmt.Sprintf(`WITH sought AS MATERIALIZED (SELECT ROW(%[1]s)::text AS whole, sum(mask::bigint) AS times FROM %[2]s GROUP BY 1),
-found AS MATERIALIZED (SELECT tableoid AS o, ctid AS c, ROW(%[3]s)::text AS whole FROM %[4]s WHERE (ROW(%[3]s)::text IN (SELECT whole FROM sought)) IS TRUE),
+	return fmt.Sprintf(`WITH sought AS MATERIALIZED (SELECT ROW(%[1]s)::text AS whole, sum(mask::bigint) AS times
+  FROM %[2]s GROUP BY 1),
+found AS MATERIALIZED (SELECT tableoid AS o, ctid AS c, ROW(%[3]s)::text AS whole FROM %[4]s
+  WHERE (ROW(%[3]s)::text IN (SELECT whole FROM sought)) IS TRUE),
 counted AS (SELECT o, c, whole, row_number() OVER (PARTITION BY whole) AS n FROM found)
 DELETE FROM %[4]s WHERE (tableoid, ctid) IN (SELECT o, c FROM counted JOIN sought USING (whole) WHERE n <= times)`,
 		strings.Join(sought, ", "), r.from, strings.Join(there, ", "), qualified(p.Target))
@@ -511,7 +523,8 @@ func textRows(ctx context.Context, c *pgx.Conn, sql string, params []any) ([]dom
 }
 
 // Find returns the keys of the rows whose columns have the values.
-func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column, values []domain.Value) ([]domain.KeyValue, error) {
+func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.Column,
+	values []domain.Value) ([]domain.KeyValue, error) {
 	var on []string
 	var params []any
 	for i, c := range match {
@@ -522,7 +535,8 @@ func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.
 	for _, k := range p.Key {
 		keys = append(keys, *columnOf(p, k))
 	}
-	rows, err := a.tx.Query(ctx, "SELECT ARRAY["+textList(keys)+"]::text[] FROM "+qualified(p.Target)+" WHERE "+strings.Join(on, " AND "), params...)
+	rows, err := a.tx.Query(ctx, "SELECT ARRAY["+textList(keys)+"]::text[] FROM "+qualified(p.Target)+" WHERE "+
+		strings.Join(on, " AND "), params...)
 	if err != nil {
 		return nil, a.d.explain(err)
 	}

@@ -12,8 +12,10 @@ import (
 // TestManyRowsWithoutAKey: rows of a table without a key are changed by the thousand in one
 // transaction, each as often as the source has changed it, whatever types they have.
 func TestManyRowsWithoutAKey(t *testing.T) {
-	d := fresh(t, bookkeepingTables, `CREATE TABLE public.bag (v text, n double precision, c char(6), j json, b bytea, d numeric(12,2), a text[])`,
-		`INSERT INTO public.bag SELECT CASE WHEN i % 7 > 0 THEN 'lot "' || i / 2 || '", (' END, CASE WHEN i % 2 = 0 THEN 0.1 END, 'x', '{"a":  1}', '\x00ff', i / 2, ARRAY['a,b', NULL] FROM generate_series(0, 19999) i`)
+	d := fresh(t, bookkeepingTables, `CREATE TABLE public.bag (v text, n double precision, c char(6), j json, b bytea,
+  d numeric(12,2), a text[])`,
+		`INSERT INTO public.bag SELECT CASE WHEN i % 7 > 0 THEN 'lot "' || i / 2 || '", (' END, CASE
+  WHEN i % 2 = 0 THEN 0.1 END, 'x', '{"a":  1}', '\x00ff', i / 2, ARRAY['a,b', NULL] FROM generate_series(0, 19999) i`)
 	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
 		t.Fatal(err)
 	}
@@ -49,11 +51,15 @@ func TestManyRowsWithoutAKey(t *testing.T) {
 	}
 	want := fmt.Sprintf("%d after, %d in all, sum %d", after, left, sum)
 	began := time.Now()
-	if err := applyAll(t, d, 1, 200, func(a engine.Applier) error { return a.ApplyWhole(t.Context(), bag, changes) }); err != nil {
+	if err := applyAll(t, d, 1, 200, func(a engine.Applier) error {
+		return a.ApplyWhole(t.Context(), bag, changes)
+	}); err != nil {
 		t.Fatal(err)
 	}
 	t.Logf("%d changes in %s", len(changes), time.Since(began))
-	if got := value[string](t, d, `SELECT count(*) FILTER (WHERE v = 'after') || ' after, ' || count(*) || ' in all, sum ' || sum(d)::bigint FROM public.bag`); got != want {
+	if got := value[string](t, d,
+		`SELECT count(*) FILTER (WHERE v = 'after') || ' after, ' || count(*) || ' in all, sum ' || sum(d)::bigint
+  FROM public.bag`); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 	// One more of a kind than is there, among many that are: nothing is taken for done.
@@ -62,7 +68,9 @@ func TestManyRowsWithoutAKey(t *testing.T) {
 		more = append(more, domain.Change{Kind: domain.Delete, Old: was(i)})
 	}
 	more = append(more, domain.Change{Kind: domain.Delete, Old: was(6002)})
-	if err := applyAll(t, d, 1, 300, func(a engine.Applier) error { return a.ApplyWhole(t.Context(), bag, more) }); !domain.IsKind(err, domain.ProblemConflict) {
+	if err := applyAll(t, d, 1, 300, func(a engine.Applier) error {
+		return a.ApplyWhole(t.Context(), bag, more)
+	}); !domain.IsKind(err, domain.ProblemConflict) {
 		t.Errorf("a row that is not there was removed in silence: %v", err)
 	}
 	if n := value[int](t, d, `SELECT count(*)::int FROM public.bag`); n != left {

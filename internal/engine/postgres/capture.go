@@ -55,35 +55,42 @@ type capture struct {
 }
 
 // OpenCapture starts streaming from the slot.
-func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable, except string) (engine.Capture, error) {
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable,
+	except string) (engine.Capture, error) {
 	var xid uint64
 	var status, confirmed string
 	err := d.pool.QueryRow(ctx, `
 SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_status', ''), confirmed_flush_lsn::text
   FROM pg_replication_slots s WHERE slot_name = $1`, name).Scan(&xid, &status, &confirmed)
 	if errors.Is(err, pgx.ErrNoRows) {
-		return nil, domain.Conflict("the source has lost the replication slot %s: changes since then cannot be read any more; restart the crossing to load again", name)
+		return nil, domain.Conflict("the source has lost the replication slot %s: changes since then cannot be read any "+
+			"more; restart the crossing to load again", name)
 	}
 	if err != nil {
 		return nil, d.explain(err)
 	}
 	if status == "lost" {
-		return nil, domain.Conflict("the source has removed log that the replication slot %s still needed: restart the crossing to load again, with a larger max_slot_wal_keep_size", name)
+		return nil, domain.Conflict("the source has removed log that the replication slot %s still needed: restart the "+
+			"crossing to load again, with a larger max_slot_wal_keep_size", name)
 	}
 	// What was confirmed is durable on the target, or was. The server would pass it over in
 	// silence.
 	if told, err := parseLSN(confirmed); err != nil {
 		return nil, err
 	} else if told > from {
-		return nil, domain.Conflict("the target stands at log position %s, but had told the source that everything up to %s was durable there: it has lost what it had committed (a failover, a restore, or fsync off), and the source does not send it again. Load again: dustyferry crossing restart, for all tables", lsn(from), confirmed)
+		return nil, domain.Conflict("the target stands at log position %s, but had told the source that everything up to "+
+			"%s was durable there: it has lost what it had committed (a failover, a restore, or fsync off), and the source "+
+			"does not send it again. Load again: dustyferry crossing restart, for all tables", lsn(from), confirmed)
 	}
 	// Another process of ours that was cut off may still hold the slot.
-	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active`, name); err != nil {
+	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1
+  AND active`, name); err != nil {
 		return nil, d.explain(err)
 	}
 	c := &capture{
 		d: d, events: make(chan domain.Event, 8192), done: make(chan struct{}),
-		byName: map[domain.TableName]engine.CaptureTable{}, rels: map[uint32]*relation{}, xid: xid, last: time.Now(), except: except,
+		byName: map[domain.TableName]engine.CaptureTable{}, rels: map[uint32]*relation{}, xid: xid, last: time.Now(),
+		except: except,
 	}
 	for _, t := range tables {
 		c.byName[t.Plan.Source] = t
@@ -127,7 +134,8 @@ func (c *capture) start(ctx context.Context, name string, from domain.Position) 
 		}
 	}
 	c.feed.under(ctx)
-	err := c.feed.send(&pgproto3.Query{String: fmt.Sprintf("START_REPLICATION SLOT %s LOGICAL %s (%s, publication_names %s)",
+	err := c.feed.send(&pgproto3.Query{String: fmt.Sprintf("START_REPLICATION SLOT %s LOGICAL %s (%s, "+
+		"publication_names %s)",
 		quote(name), lsn(from), protocol, literal(quote(name)))})
 	if err != nil {
 		return err
@@ -141,7 +149,8 @@ func (c *capture) start(ctx context.Context, name string, from domain.Position) 
 		case kind == 'W': // both sides may send row data now
 			return nil
 		case kind != 0:
-			return fmt.Errorf("the source answered START_REPLICATION with a message that is not understood, of the kind %q and %d bytes", kind, len(b))
+			return fmt.Errorf("the source answered START_REPLICATION with a message that is not understood, of the kind %q "+
+				"and %d bytes", kind, len(b))
 		}
 	}
 }
@@ -249,7 +258,8 @@ func (c *capture) run(ctx context.Context) {
 				return
 			}
 		default:
-			c.err = fmt.Errorf("the source sent a message amid the replication stream that is not understood, of the kind %q", kind)
+			c.err = fmt.Errorf("the source sent a message amid the replication stream that is not understood, of the kind %q",
+				kind)
 			return
 		}
 	}
@@ -375,7 +385,8 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 		return c.truncated(ctx, m.Relations, strings.Join(note, " "))
 	case pgoutput.Origin, pgoutput.Type: // whose transaction it was, and a type's name, both known otherwise
 	default:
-		return domain.Conflict("the source's log holds a message that is not understood (%T): restart the crossing to load again", m)
+		return domain.Conflict("the source's log holds a message that is not understood (%T): restart the crossing "+
+			"to load again", m)
 	}
 	return nil
 }
@@ -392,7 +403,8 @@ func (c *capture) fullXID(x uint32) uint64 {
 	return full
 }
 
-func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind, oldKind byte, old, fresh pgoutput.Tuple, size int) error {
+func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind, oldKind byte, old,
+	fresh pgoutput.Tuple, size int) error {
 	r := c.rels[rel]
 	switch {
 	case r == nil, c.ours:
@@ -450,7 +462,9 @@ func (c *capture) change(ctx context.Context, rel uint32, kind domain.ChangeKind
 		return fmt.Errorf("a change of %s in the log: %w", r.table.Plan.Source, err)
 	}
 	if !fold.Complete(&ch, r.key) {
-		return domain.Conflict("the source's log does not say which row of %s an update changed, as the key's value lies out of line and this server repeats it only where the whole row is logged: ALTER TABLE %s REPLICA IDENTITY FULL there, then restart the table",
+		return domain.Conflict("the source's log does not say which row of %s an update changed, as the key's value lies "+
+			"out of line and this server repeats it only where the whole row is logged: ALTER TABLE %s REPLICA IDENTITY FULL "+
+			"there, then restart the table",
 			r.table.Plan.Source, qualified(r.table.Plan.Source))
 	}
 	return c.send(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx, Change: ch, Size: total + 64})

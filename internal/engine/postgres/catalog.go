@@ -20,7 +20,8 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	defer func() { _ = tx.Rollback(ctx) }()
 	c := &catalogReader{tx: tx, tables: map[uint32]*domain.Table{}}
 	for _, read := range []func(context.Context) error{
-		c.readTables, c.readColumns, c.readConstraints, c.readIndexes, c.readPartitions, c.readNeeds, c.readSequences, c.readTypes, c.readExtensions,
+		c.readTables, c.readColumns, c.readConstraints, c.readIndexes, c.readPartitions, c.readNeeds, c.readSequences,
+		c.readTypes, c.readExtensions,
 	} {
 		if err := read(ctx); err != nil {
 			return nil, fmt.Errorf("reading the catalog of %s: %w", d.name, d.explain(err))
@@ -56,7 +57,8 @@ func (c *catalogReader) each(ctx context.Context, sql string, row func(pgx.Rows)
 // identityOf is how the log identifies rows of the table c, as the clause that sets it. An
 // index that was dropped identifies none any more.
 const identityOf = `CASE c.relreplident WHEN 'f' THEN 'FULL' WHEN 'n' THEN 'NOTHING' WHEN 'i' THEN coalesce(
-         (SELECT 'USING INDEX ' || quote_ident(x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = c.oid AND i.indisreplident), 'NOTHING')
+         (SELECT 'USING INDEX ' || quote_ident(x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
+           WHERE i.indrelid = c.oid AND i.indisreplident), 'NOTHING')
        ELSE 'DEFAULT' END`
 
 // ours leaves out the system's schemas, our own, and what extensions brought.
@@ -73,10 +75,12 @@ SELECT c.oid, n.nspname, c.relname, `+identityOf+`,
                     FROM `+partitionTree("c.oid")+` p JOIN pg_class l ON l.oid = p.relid WHERE p.isleaf)
             ELSE c.reltuples::bigint END,
        CASE WHEN c.relkind = 'p'
-            THEN (SELECT coalesce(sum(pg_table_size(p.relid)), 0)::bigint FROM `+partitionTree("c.oid")+` p WHERE p.isleaf)
+            THEN (SELECT coalesce(sum(pg_table_size(p.relid)), 0)::bigint FROM `+partitionTree("c.oid")+
+		` p WHERE p.isleaf)
             ELSE pg_table_size(c.oid) END,
        CASE WHEN c.relkind = 'p'
-            THEN (SELECT coalesce(sum(pg_indexes_size(p.relid)), 0)::bigint FROM `+partitionTree("c.oid")+` p WHERE p.isleaf)
+            THEN (SELECT coalesce(sum(pg_indexes_size(p.relid)), 0)::bigint FROM `+partitionTree("c.oid")+
+		` p WHERE p.isleaf)
             ELSE pg_indexes_size(c.oid) END,
        pg_has_role(c.relowner, 'USAGE'),
        coalesce(obj_description(c.oid, 'pg_class'), ''),
@@ -93,7 +97,8 @@ SELECT c.oid, n.nspname, c.relname, `+identityOf+`,
  ORDER BY n.nspname, c.relname`, func(r pgx.Rows) error {
 		var oid uint32
 		t := &domain.Table{}
-		if err := r.Scan(&oid, &t.Schema, &t.Name, &t.Identity, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned, &t.Comment, &t.Written); err != nil {
+		if err := r.Scan(&oid, &t.Schema, &t.Name, &t.Identity, &t.PartitionBy, &t.Rows, &t.Bytes, &t.IndexBytes, &t.Owned,
+			&t.Comment, &t.Written); err != nil {
 			return err
 		}
 		t.ID, t.RowIdentity = fmt.Sprint(oid), rowIdentity(t.Identity)
@@ -129,10 +134,12 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
        coalesce(to_jsonb(a) ->> 'attgenerated', '') <> '',
        CASE WHEN a.attcollation <> 0 AND a.attcollation <> own.typcollation
             THEN (SELECT quote_ident(cn.nspname) || '.' || quote_ident(co.collname)
-                    FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace WHERE co.oid = a.attcollation)
+                    FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace
+                      WHERE co.oid = a.attcollation)
             ELSE '' END,
        coalesce((SELECT CASE co.collprovider
-                          WHEN 'd' THEN coalesce(to_jsonb(db) ->> 'datlocprovider', 'c') = 'c' AND db.datcollate IN ('C', 'POSIX')
+                          WHEN 'd' THEN coalesce(to_jsonb(db) ->> 'datlocprovider', 'c') = 'c'
+                            AND db.datcollate IN ('C', 'POSIX')
                           WHEN 'c' THEN co.collcollate IN ('C', 'POSIX')
                           ELSE false END
                         AND pg_encoding_to_char(db.encoding) = 'UTF8' -- keys are compared here as UTF-8
@@ -140,12 +147,15 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
                   WHERE co.oid = a.attcollation AND db.datname = current_database()), false),
        CASE WHEN t.typtype = 'c' OR t.typsend = 0 OR t.typreceive = 0
               OR format_type(t.oid, NULL) LIKE 'reg%'
-              OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid, NULL) LIKE 'reg%'))
+              OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid,
+                NULL) LIKE 'reg%'))
             THEN 'local' ELSE 'portable' END,
-       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), ''), a.attnum, (a.attmissingval::text::text[])[1],
+       a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), ''), a.attnum,
+         (a.attmissingval::text::text[])[1],
        coalesce((SELECT CASE WHEN xn.nspname <> 'pg_catalog' THEN xn.nspname END
                    FROM pg_opclass oc JOIN pg_am am ON am.oid = oc.opcmethod AND am.amname = 'btree'
-                   JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amopstrategy = 3 AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype
+                   JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amopstrategy = 3
+                     AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype
                    JOIN pg_operator op ON op.oid = ao.amopopr JOIN pg_namespace xn ON xn.oid = op.oprnamespace
                   WHERE oc.opcdefault AND oc.opcintype = t.oid), '')
   FROM pg_attribute a
@@ -161,7 +171,8 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
 		var oid uint32
 		var col domain.Column
 		if err := r.Scan(&oid, &col.Name, &col.Type, &col.BaseType, &col.NotNull, &col.Default, &col.Identity, &col.Generated,
-			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment, &col.Number, &col.Fill, &col.Operators); err != nil {
+			&col.Collation, &col.ByteOrder, &col.Wire, &col.Wide, &col.Comment, &col.Number, &col.Fill,
+			&col.Operators); err != nil {
 			return err
 		}
 		if t := c.tables[oid]; t != nil {
@@ -173,20 +184,27 @@ SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(
 
 func (c *catalogReader) readConstraints(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coalesce(fn.nspname, ''), coalesce(fc.relname, ''),
-       ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY u(num, ord) JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.num ORDER BY u.ord),
-       ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(num, ord) JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.num ORDER BY u.ord),
-       CASE k.confupdtype WHEN 'c' THEN ' ON UPDATE CASCADE' WHEN 'n' THEN ' ON UPDATE SET NULL' WHEN 'd' THEN ' ON UPDATE SET DEFAULT' ELSE '' END ||
-       CASE k.confdeltype WHEN 'c' THEN ' ON DELETE CASCADE' WHEN 'n' THEN ' ON DELETE SET NULL' WHEN 'd' THEN ' ON DELETE SET DEFAULT' ELSE '' END
+SELECT k.conrelid, k.conname, k.contype::text, pg_get_constraintdef(k.oid), coalesce(fn.nspname, ''),
+  coalesce(fc.relname, ''),
+       ARRAY(SELECT a.attname::text FROM unnest(k.conkey) WITH ORDINALITY u(num, ord)
+         JOIN pg_attribute a ON a.attrelid = k.conrelid AND a.attnum = u.num ORDER BY u.ord),
+       ARRAY(SELECT a.attname::text FROM unnest(k.confkey) WITH ORDINALITY u(num, ord)
+         JOIN pg_attribute a ON a.attrelid = k.confrelid AND a.attnum = u.num ORDER BY u.ord),
+       CASE k.confupdtype WHEN 'c' THEN ' ON UPDATE CASCADE' WHEN 'n' THEN ' ON UPDATE SET NULL'
+         WHEN 'd' THEN ' ON UPDATE SET DEFAULT' ELSE '' END ||
+       CASE k.confdeltype WHEN 'c' THEN ' ON DELETE CASCADE' WHEN 'n' THEN ' ON DELETE SET NULL'
+         WHEN 'd' THEN ' ON DELETE SET DEFAULT' ELSE '' END
   FROM pg_constraint k
   LEFT JOIN pg_class fc ON fc.oid = k.confrelid
   LEFT JOIN pg_namespace fn ON fn.oid = fc.relnamespace
- WHERE (k.contype IN ('c', 'u', 'x', 'f') OR k.contype = 'p' AND k.condeferrable) AND k.conrelid <> 0 AND k.conparentid = 0
+ WHERE (k.contype IN ('c', 'u', 'x', 'f') OR k.contype = 'p' AND k.condeferrable) AND k.conrelid <> 0
+   AND k.conparentid = 0
  ORDER BY k.conrelid, k.conname`, func(r pgx.Rows) error {
 		var oid uint32
 		var k domain.Constraint
 		var kind string
-		if err := r.Scan(&oid, &k.Name, &kind, &k.Definition, &k.References.Schema, &k.References.Name, &k.Columns, &k.ReferenceColumns, &k.Rules); err != nil {
+		if err := r.Scan(&oid, &k.Name, &kind, &k.Definition, &k.References.Schema, &k.References.Name, &k.Columns,
+			&k.ReferenceColumns, &k.Rules); err != nil {
 			return err
 		}
 		k.Unproved = strings.HasSuffix(k.Definition, " NOT VALID")
@@ -203,7 +221,8 @@ func (c *catalogReader) readIndexes(ctx context.Context) error {
 SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
        i.indisunique AND i.indimmediate AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
          AND NOT EXISTS (SELECT 1 FROM pg_attribute a
-                          WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) AND NOT a.attnotnull),
+                          WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1])
+                            AND NOT a.attnotnull),
        EXISTS (SELECT 1 FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p', 'u', 'x')),
        -- Of a partitioned table's index the server says ONLY, which would leave its partitions without.
        coalesce(CASE ic.relkind WHEN 'I' THEN regexp_replace(pg_get_indexdef(i.indexrelid), ' ON ONLY ', ' ON ') ELSE pg_get_indexdef(i.indexrelid) END, ''), -- of one that is being dropped: nothing
@@ -222,7 +241,8 @@ SELECT i.indrelid, ic.relname, i.indisprimary, i.indisunique, i.indisreplident,
 		var x domain.Index
 		var primary, identity, key, constraint bool
 		var cols, include []string
-		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols, &include, &x.Why); err != nil {
+		if err := r.Scan(&oid, &x.Name, &primary, &x.Unique, &identity, &key, &constraint, &x.Definition, &cols, &include,
+			&x.Why); err != nil {
 			return err
 		}
 		t := c.tables[oid]
@@ -259,7 +279,8 @@ SELECT r.oid, n.nspname, c.relname, pn.nspname, pc.relname, pg_get_expr(c.relpar
  ORDER BY r.oid, p.level, c.relname`, func(r pgx.Rows) error {
 		var oid uint32
 		var p domain.Partition
-		if err := r.Scan(&oid, &p.Table.Schema, &p.Table.Name, &p.Parent.Schema, &p.Parent.Name, &p.Bound, &p.By, &p.Identity); err != nil {
+		if err := r.Scan(&oid, &p.Table.Schema, &p.Table.Name, &p.Parent.Schema, &p.Parent.Name, &p.Bound, &p.By,
+			&p.Identity); err != nil {
 			return err
 		}
 		if t := c.tables[oid]; t != nil {
@@ -280,19 +301,24 @@ func (c *catalogReader) readNeeds(ctx context.Context) error {
 	return c.each(ctx, `
 WITH used AS (
   SELECT ad.adrelid AS relid, 'pg_attrdef'::regclass::oid AS classid, ad.oid AS objid FROM pg_attrdef ad
-  UNION ALL SELECT k.conrelid, 'pg_constraint'::regclass, k.oid FROM pg_constraint k WHERE k.contype = 'c' AND k.conrelid <> 0
+  UNION ALL SELECT k.conrelid, 'pg_constraint'::regclass, k.oid FROM pg_constraint k WHERE k.contype = 'c'
+    AND k.conrelid <> 0
   UNION ALL SELECT i.indrelid, 'pg_class'::regclass, i.indexrelid FROM pg_index i)
 SELECT DISTINCT u.relid, 'function', p.oid::regprocedure::text, pg_get_functiondef(p.oid)
   FROM used u JOIN pg_depend d ON d.classid = u.classid AND d.objid = u.objid AND d.refclassid = 'pg_proc'::regclass
   JOIN pg_proc p ON p.oid = d.refobjid AND p.oid >= 16384 AND p.prokind <> 'a'
- WHERE NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid AND x.deptype = 'e')
+ WHERE NOT EXISTS (SELECT FROM pg_depend x WHERE x.classid = 'pg_proc'::regclass AND x.objid = p.oid
+   AND x.deptype = 'e')
 UNION ALL
 SELECT DISTINCT a.attrelid, 'collation', quote_ident(n.nspname) || '.' || quote_ident(k.collname),
-       format('CREATE COLLATION IF NOT EXISTS %I.%I (provider = %s, %s%s)', n.nspname, k.collname, CASE k.collprovider WHEN 'i' THEN 'icu' ELSE 'libc' END,
-              CASE WHEN k.collprovider = 'i' THEN format('locale = %L', coalesce(to_jsonb(k) ->> 'colllocale', to_jsonb(k) ->> 'colliculocale', k.collcollate))
+       format('CREATE COLLATION IF NOT EXISTS %I.%I (provider = %s, %s%s)', n.nspname, k.collname, CASE k.collprovider
+         WHEN 'i' THEN 'icu' ELSE 'libc' END,
+              CASE WHEN k.collprovider = 'i' THEN format('locale = %L', coalesce(to_jsonb(k) ->> 'colllocale',
+                to_jsonb(k) ->> 'colliculocale', k.collcollate))
                    ELSE format('lc_collate = %L, lc_ctype = %L', k.collcollate, k.collctype) END,
               CASE WHEN to_jsonb(k) ->> 'collisdeterministic' = 'false' THEN ', deterministic = false' ELSE '' END)
-  FROM pg_attribute a JOIN pg_collation k ON k.oid = a.attcollation AND k.oid >= 16384 JOIN pg_namespace n ON n.oid = k.collnamespace
+  FROM pg_attribute a JOIN pg_collation k ON k.oid = a.attcollation AND k.oid >= 16384
+    JOIN pg_namespace n ON n.oid = k.collnamespace
  WHERE a.attnum > 0 AND NOT a.attisdropped
  ORDER BY 1, 2, 3`, func(r pgx.Rows) error {
 		var oid uint32
@@ -309,7 +335,8 @@ SELECT DISTINCT a.attrelid, 'collation', quote_ident(n.nspname) || '.' || quote_
 
 func (c *catalogReader) readSequences(ctx context.Context) error {
 	return c.each(ctx, `
-SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcycle, s.seqcache,
+SELECT n.nspname, c.relname, format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcycle,
+  s.seqcache,
        coalesce(tn.nspname, ''), coalesce(tc.relname, ''), coalesce(a.attname, ''), coalesce(dep.deptype = 'i', false)
   FROM pg_sequence s
   JOIN pg_class c ON c.oid = s.seqrelid
@@ -347,13 +374,19 @@ func (c *catalogReader) readTypes(ctx context.Context) error {
 	return c.each(ctx, `
 SELECT n.nspname, t.typname,
        CASE t.typtype
-         WHEN 'e' THEN 'ENUM (' || (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid) || ')'
-         WHEN 'c' THEN '(' || (SELECT string_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod), ', ' ORDER BY a.attnum)
-                                 FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped) || ')'
-         WHEN 'r' THEN 'RANGE (SUBTYPE = ' || (SELECT format_type(g.rngsubtype, NULL) FROM pg_range g WHERE g.rngtypid = t.oid) || ')'
+         WHEN 'e' THEN 'ENUM (' || (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder)
+           FROM pg_enum e WHERE e.enumtypid = t.oid) || ')'
+         WHEN 'c' THEN '(' || (SELECT string_agg(quote_ident(a.attname) || ' ' || format_type(a.atttypid, a.atttypmod),
+           ', ' ORDER BY a.attnum)
+                                 FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0
+                                   AND NOT a.attisdropped) || ')'
+         WHEN 'r' THEN 'RANGE (SUBTYPE = ' || (SELECT format_type(g.rngsubtype, NULL) FROM pg_range g
+           WHERE g.rngtypid = t.oid) || ')'
          ELSE format_type(t.typbasetype, t.typtypmod)
-              || coalesce((SELECT ' COLLATE ' || quote_ident(cn.nspname) || '.' || quote_ident(co.collname) FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace
-                            JOIN pg_type b ON b.oid = t.typbasetype WHERE co.oid = t.typcollation AND t.typcollation <> b.typcollation), '')
+              || coalesce((SELECT ' COLLATE ' || quote_ident(cn.nspname) || '.' || quote_ident(co.collname)
+                FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace
+                            JOIN pg_type b ON b.oid = t.typbasetype WHERE co.oid = t.typcollation
+                              AND t.typcollation <> b.typcollation), '')
               || CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END
               || coalesce(' DEFAULT ' || t.typdefault, '')
               || coalesce((SELECT string_agg(' CONSTRAINT ' || quote_ident(k.conname) || ' ' || pg_get_constraintdef(k.oid), '') FROM pg_constraint k WHERE k.contypid = t.oid AND k.convalidated), '')
@@ -383,7 +416,8 @@ SELECT n.nspname, t.typname,
 
 func (c *catalogReader) readExtensions(ctx context.Context) error {
 	c.cat.Places = map[string]string{}
-	return c.each(ctx, `SELECT extname, n.nspname FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace WHERE extname <> 'plpgsql' ORDER BY extname`, func(r pgx.Rows) error {
+	return c.each(ctx, `SELECT extname, n.nspname FROM pg_extension JOIN pg_namespace n ON n.oid = extnamespace
+  WHERE extname <> 'plpgsql' ORDER BY extname`, func(r pgx.Rows) error {
 		var name, place string
 		err := r.Scan(&name, &place)
 		c.cat.Extensions = append(c.cat.Extensions, name)

@@ -36,7 +36,8 @@ SELECT coalesce(state, ''), coalesce(wait_event_type, ''), coalesce(wait_event, 
 	case state != "active":
 		return "the server waits for the next statement (" + state + ")", false, nil
 	case kind == "Lock" && len(by) > 0:
-		return "the server waits for a lock that session " + strconv.Itoa(int(by[0])) + " holds (" + event + "; pg_stat_activity tells who that is)", false, nil
+		return "the server waits for a lock that session " + strconv.Itoa(int(by[0])) + " holds (" + event +
+			"; pg_stat_activity tells who that is)", false, nil
 	case kind == "Lock", kind == "Client":
 		return "the server waits (" + kind + " " + event + ")", false, nil
 	case event == "SyncRep":
@@ -50,9 +51,13 @@ SELECT coalesce(state, ''), coalesce(wait_event_type, ''), coalesce(wait_event, 
 // Locked asks pg_stat_activity for sessions of this role and of our name.
 func (d *database) Locked(ctx context.Context, since time.Duration) ([]string, error) {
 	rows, err := d.pool.Query(ctx, `
-SELECT format('%s waits for a lock that session %s holds (%s)', left(regexp_replace(a.query, '\s+', ' ', 'g'), 120), b.pid, coalesce(nullif(b.application_name, ''), b.usename, 'unknown') || ', ' || coalesce(b.state, 'of unknown state'))
-  FROM pg_stat_activity a CROSS JOIN LATERAL (SELECT * FROM pg_stat_activity o WHERE o.pid = (pg_blocking_pids(a.pid))[1]) b
- WHERE a.usename = current_user AND a.application_name = 'dusty-ferry' AND a.wait_event_type = 'Lock' AND a.datname = current_database()
+SELECT format('%s waits for a lock that session %s holds (%s)', left(regexp_replace(a.query, '\s+', ' ', 'g'), 120),
+  b.pid, coalesce(nullif(b.application_name, ''), b.usename, 'unknown') || ', ' || coalesce(b.state,
+  'of unknown state'))
+  FROM pg_stat_activity a CROSS JOIN LATERAL (SELECT * FROM pg_stat_activity o
+    WHERE o.pid = (pg_blocking_pids(a.pid))[1]) b
+ WHERE a.usename = current_user AND a.application_name = 'dusty-ferry' AND a.wait_event_type = 'Lock'
+   AND a.datname = current_database()
    AND clock_timestamp() - a.query_start >= make_interval(secs => $1) ORDER BY a.query_start`, since.Seconds())
 	if err != nil {
 		return nil, d.explain(err)

@@ -13,7 +13,8 @@ import (
 
 // fill gives rows the values that they leave unsaid, from the target, and returns apart
 // those that are not there.
-func (a *applier) fill(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int, rows []domain.Row) (whole, gone []domain.Row, err error) {
+func (a *applier) fill(ctx context.Context, p *domain.TablePlan, cols []domain.Column, key []int,
+	rows []domain.Row) (whole, gone []domain.Row, err error) {
 	err = inPieces(rows, func(rows []domain.Row) error {
 		r := arrays(pick(cols, key), key, rows, nil)
 		names := make([]string, len(cols))
@@ -22,7 +23,8 @@ func (a *applier) fill(ctx context.Context, p *domain.TablePlan, cols []domain.C
 		}
 		from := strings.Replace(r.from, ") AS u(", ") WITH ORDINALITY AS u(", 1)
 		from = strings.TrimSuffix(from, ")") + ", ord)"
-		there, err := textRows(ctx, a.conn, fmt.Sprintf("SELECT u.ord, %s FROM %s JOIN %s t ON %s", strings.Join(names, ", "), from, qualified(p.Target), r.match("t")), r.params)
+		there, err := textRows(ctx, a.conn, fmt.Sprintf("SELECT u.ord, %s FROM %s JOIN %s t ON %s", strings.Join(names, ", "),
+			from, qualified(p.Target), r.match("t")), r.params)
 		if err != nil {
 			return a.wrap(p, err)
 		}
@@ -75,7 +77,8 @@ func (a *applier) Move(ctx context.Context, p *domain.TablePlan, c domain.Change
 	for _, k := range p.KeyIndexes(cols) {
 		on = append(on, quote(cols[k].Name)+equals(cols[k])+param(c.Old[k], cols[k]))
 	}
-	tag, err := a.tx.Exec(ctx, fmt.Sprintf("WITH gone AS (DELETE FROM %[1]s WHERE %[2]s RETURNING *) INSERT INTO %[1]s (%[3]s) OVERRIDING SYSTEM VALUE SELECT %[4]s FROM gone",
+	tag, err := a.tx.Exec(ctx, fmt.Sprintf("WITH gone AS (DELETE FROM %[1]s WHERE %[2]s RETURNING *) INSERT INTO %[1]s "+
+		"(%[3]s) OVERRIDING SYSTEM VALUE SELECT %[4]s FROM gone",
 		qualified(p.Target), strings.Join(on, " AND "), quoteAll(columnNames(cols)), strings.Join(values, ", ")), params...)
 	return tag.RowsAffected() > 0, a.wrap(p, err)
 }
@@ -92,7 +95,8 @@ func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain
 		params = append(params, key[i])
 		on = append(on, fmt.Sprintf("%s%s$%d::text::%s", quote(k), equals(*columnOf(p, k)), i+1, columnOf(p, k).Type))
 	}
-	rows, err := d.textRows(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(list, ", "), qualified(p.Source), strings.Join(on, " AND ")), params)
+	rows, err := d.textRows(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %s", strings.Join(list, ", "), qualified(p.Source),
+		strings.Join(on, " AND ")), params)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}

@@ -25,7 +25,8 @@ func (a *applier) runLarge(ctx context.Context, sql string, params [][]byte) (in
 		size += 4 + len(p)
 	}
 	if size > maxStatement {
-		return 0, domain.Conflict("a row has %d MB as texts, and the target takes at most 1 GiB at once: leave out the table's largest column, or the table", size/1e6)
+		return 0, domain.Conflict("a row has %d MB as texts, and the target takes at most 1 GiB at once: leave out the "+
+			"table's largest column, or the table", size/1e6)
 	}
 	conn := a.conn.PgConn()
 	if err := conn.SyncConn(ctx); err != nil {

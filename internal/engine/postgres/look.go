@@ -23,7 +23,8 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) ([][
 		for i, c := range t.Columns {
 			cols[i] = "left(" + quote(c.Name) + "::text, 201)"
 		}
-		rows, err := tx.Query(ctx, "SELECT ARRAY["+strings.Join(cols, ", ")+"]::text[] FROM "+qualified(t.TableName)+fmt.Sprintf(" LIMIT %d", limit))
+		rows, err := tx.Query(ctx, "SELECT ARRAY["+strings.Join(cols, ", ")+"]::text[] FROM "+qualified(t.TableName)+
+			fmt.Sprintf(" LIMIT %d", limit))
 		if err != nil {
 			return err
 		}
@@ -87,14 +88,18 @@ SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.rel
 	}
 	stands := map[domain.TableName]bool{}
 	var t domain.TableName
-	if _, err := pgx.ForEachRow(rows, []any{&t.Schema, &t.Name}, func() error { stands[t] = true; return nil }); err != nil {
+	if _, err := pgx.ForEachRow(rows, []any{&t.Schema, &t.Name}, func() error {
+		stands[t] = true
+		return nil
+	}); err != nil {
 		return nil, d.explain(err)
 	}
 	var parts []string
 	var asked []domain.TableName
 	for i, n := range names {
 		if stands[n] {
-			parts = append(parts, fmt.Sprintf("SELECT %d AS i, count(*) FROM (SELECT 1 FROM %s LIMIT 1000001) x", len(asked), qualified(n)))
+			parts = append(parts, fmt.Sprintf("SELECT %d AS i, count(*) FROM (SELECT 1 FROM %s LIMIT 1000001) x", len(asked),
+				qualified(n)))
 			asked = append(asked, n)
 		}
 		if len(parts) < countedTogether && i < len(names)-1 || len(parts) == 0 {
@@ -106,7 +111,10 @@ SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.rel
 		}
 		var at int
 		var count int64
-		if _, err := pgx.ForEachRow(rows, []any{&at, &count}, func() error { out[asked[at]] = count; return nil }); err != nil {
+		if _, err := pgx.ForEachRow(rows, []any{&at, &count}, func() error {
+			out[asked[at]] = count
+			return nil
+		}); err != nil {
 			return nil, d.explain(err)
 		}
 		parts = parts[:0]

@@ -108,7 +108,8 @@ func (d *database) Marked(ctx context.Context, crossing string) (map[int64]bool,
 }
 
 // TakeStream makes epoch the only one that can commit applied changes.
-func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error) {
+func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64,
+	start domain.Position) (domain.Position, error) {
 	var at domain.Position
 	err := d.fenced(ctx, func(tx pgx.Tx) error {
 		return tx.QueryRow(ctx, `
@@ -128,14 +129,16 @@ RETURNING CASE WHEN s.epoch = $2 THEN s.position::text ELSE '0' END::text`, cros
 func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Position, string, error) {
 	var at domain.Position
 	var waymark string
-	err := d.pool.QueryRow(ctx, `SELECT position::text, waymark FROM dusty_ferry.stream WHERE crossing = $1`, crossing).Scan((*textPosition)(&at), &waymark)
+	err := d.pool.QueryRow(ctx, `SELECT position::text, waymark FROM dusty_ferry.stream WHERE crossing = $1`,
+		crossing).Scan((*textPosition)(&at), &waymark)
 	return at, waymark, d.explain(err)
 }
 
 // MoveStream says the applied place anew.
 func (d *database) MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error {
 	return d.fenced(ctx, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `UPDATE dusty_ferry.stream SET position = $3::text::numeric WHERE crossing = $1 AND epoch = $2`, crossing, epoch, fmt.Sprint(uint64(to)))
+		tag, err := tx.Exec(ctx, `UPDATE dusty_ferry.stream SET position = $3::text::numeric WHERE crossing = $1
+  AND epoch = $2`, crossing, epoch, fmt.Sprint(uint64(to)))
 		if err == nil && tag.RowsAffected() != 1 {
 			return domain.ErrTakenOver
 		}
@@ -168,7 +171,8 @@ func (d *database) ForgetStream(ctx context.Context, crossing string) error {
 func (d *database) Forget(ctx context.Context, crossing string) error {
 	return d.explain(pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 		var there bool
-		if err := tx.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.stream') IS NOT NULL`).Scan(&there); err != nil || !there {
+		if err := tx.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.stream') IS NOT NULL`).Scan(&there); err != nil ||
+			!there {
 			return err
 		}
 		for _, sql := range []string{
@@ -181,7 +185,8 @@ func (d *database) Forget(ctx context.Context, crossing string) error {
 		}
 		var others bool
 		if err := tx.QueryRow(ctx, `
-SELECT EXISTS (SELECT 1 FROM dusty_ferry.chunk_mark) OR EXISTS (SELECT 1 FROM dusty_ferry.stream)`).Scan(&others); err != nil || others {
+SELECT EXISTS (SELECT 1 FROM dusty_ferry.chunk_mark) OR EXISTS (SELECT 1 FROM dusty_ferry.stream)`).Scan(
+			&others); err != nil || others {
 			return err
 		}
 		_, err := tx.Exec(ctx, `DROP TABLE dusty_ferry.chunk_mark, dusty_ferry.stream; DROP SCHEMA dusty_ferry RESTRICT`)

@@ -63,18 +63,21 @@ func (d *database) names(cat *domain.Catalog, plans []domain.TablePlan) []naming
 	}
 	for _, q := range cat.SequencesOf(plans) {
 		if !q.Identity {
-			out = append(out, naming.Name{Kind: "sequence", Name: q.Name.Name, Space: relations + q.Name.Schema, Subject: q.Name.String(), Remedy: byRule})
+			out = append(out, naming.Name{Kind: "sequence", Name: q.Name.Name, Space: relations + q.Name.Schema,
+				Subject: q.Name.String(), Remedy: byRule})
 		}
 	}
 	for _, t := range cat.TypesOf(plans) {
-		out = append(out, naming.Name{Kind: "type", Name: t.Name.Name, Space: relations + t.Name.Schema, Subject: t.Name.String(), Remedy: byRule})
+		out = append(out, naming.Name{Kind: "type", Name: t.Name.Name, Space: relations + t.Name.Schema,
+			Subject: t.Name.String(), Remedy: byRule})
 	}
 	return out
 }
 
 // takenNames says which names of indexes stand on the target already, as those of something
 // else than the plans' own tables: what was to be made there would be taken for made.
-func (d *database) takenNames(ctx context.Context, plans []domain.TablePlan, list []naming.Name) ([]domain.Entry, error) {
+func (d *database) takenNames(ctx context.Context, plans []domain.TablePlan,
+	list []naming.Name) ([]domain.Entry, error) {
 	var schemas, names []string
 	for _, n := range list {
 		if slices.Contains([]string{"index", "unique", "primary key", "exclude"}, n.Kind) {
@@ -96,7 +99,8 @@ SELECT n.nspname, c.relname, coalesce(tn.nspname || '.' || t.relname, '')
   LEFT JOIN pg_index i ON i.indexrelid = c.oid
   LEFT JOIN pg_class t ON t.oid = i.indrelid
   LEFT JOIN pg_namespace tn ON tn.oid = t.relnamespace
- WHERE NOT EXISTS (SELECT FROM unnest($3::text[], $4::text[]) AS p (schema, name) WHERE p.schema = tn.nspname AND p.name = t.relname)
+ WHERE NOT EXISTS (SELECT FROM unnest($3::text[], $4::text[]) AS p (schema, name) WHERE p.schema = tn.nspname
+   AND p.name = t.relname)
  ORDER BY 1, 2`, schemas, names, tableSchemas, tables)
 	if err != nil {
 		return nil, d.explain(err)
@@ -112,7 +116,8 @@ SELECT n.nspname, c.relname, coalesce(tn.nspname || '.' || t.relname, '')
 			if of != "" {
 				what = fmt.Sprintf("an index of that name stands on the target already, of %s", of)
 			}
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: n.Kind + " " + n.Name + ": " + what, Remedy: byHand})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "name", Subject: n.Subject, Measured: n.Kind + " " +
+				n.Name + ": " + what, Remedy: byHand})
 		}
 		return nil
 	})

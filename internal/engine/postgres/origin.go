@@ -18,6 +18,7 @@ func beginMarked(origin string) string {
 // promoted copy keeps.
 func (d *database) Origin(ctx context.Context) (string, error) {
 	var name string
-	err := d.pool.QueryRow(ctx, `SELECT 'postgres ' || system_identifier || ' ' || current_database() FROM pg_control_system()`).Scan(&name)
+	err := d.pool.QueryRow(ctx, `SELECT 'postgres ' || system_identifier || ' ' || current_database()
+  FROM pg_control_system()`).Scan(&name)
 	return name, d.explain(err)
 }

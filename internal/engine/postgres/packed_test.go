@@ -21,10 +21,12 @@ func TestValuesAsTheServerSendsThem(t *testing.T) {
 	r := rand.New(rand.NewPCG(11, 28))
 	date := func() string { return fmt.Sprintf("%04d-%02d-%02d", 1+r.IntN(9999), 1+r.IntN(12), 1+r.IntN(28)) }
 	clock := func() string {
-		return fmt.Sprintf("%02d:%02d:%02d", r.IntN(24), r.IntN(60), r.IntN(60)) + []string{"", ".5", ".000001", ".123456", ".9"}[r.IntN(5)]
+		return fmt.Sprintf("%02d:%02d:%02d", r.IntN(24), r.IntN(60), r.IntN(60)) + []string{"", ".5", ".000001", ".123456",
+			".9"}[r.IntN(5)]
 	}
 	digits := func(n int) string {
-		return strings.Repeat("0", r.IntN(3)) + strings.Map(func(rune) rune { return rune('0' + r.IntN(10)) }, strings.Repeat("x", r.IntN(n))) + strings.Repeat("0", r.IntN(5))
+		return strings.Repeat("0", r.IntN(3)) + strings.Map(func(rune) rune { return rune('0' + r.IntN(10)) },
+			strings.Repeat("x", r.IntN(n))) + strings.Repeat("0", r.IntN(5))
 	}
 	for typ, c := range map[string]struct {
 		send  string
@@ -33,18 +35,29 @@ func TestValuesAsTheServerSendsThem(t *testing.T) {
 	}{
 		"boolean":  {"boolsend", []string{"true", "false"}, nil},
 		"bytea":    {"byteasend", []string{`\x`, `\x00ff`}, nil},
-		"smallint": {"int2send", []string{"-32768", "32767", "0"}, nil}, "integer": {"int4send", []string{"-2147483648", "2147483647"}, nil},
-		"bigint": {"int8send", []string{"-9223372036854775808", "9223372036854775807"}, func() string { return fmt.Sprint(int64(r.Uint64())) }},
-		"text":   {"textsend", []string{"", "née ☕"}, nil}, "character varying": {"varcharsend", []string{"a "}, nil}, "json": {"json_send", []string{`{"a": 1}`}, nil},
-		"real":                        {"float4send", []string{"0", "-0", "1e-45", "3.4028235e+38"}, func() string { return fmt.Sprint(math.Float32frombits(r.Uint32() &^ (1 << 30))) }},
-		"double precision":            {"float8send", []string{"-0", "5e-324", "1.7976931348623157e+308"}, func() string { return fmt.Sprint(math.Float64frombits(r.Uint64() &^ (1 << 62))) }},
-		"date":                        {"date_send", []string{"0001-01-01", "9999-12-31", "2000-02-29", "1900-03-01"}, date},
-		"timestamp without time zone": {"timestamp_send", []string{"0001-01-01 00:00:00", "9999-12-31 23:59:59.999999"}, func() string { return date() + " " + clock() }},
-		"timestamp with time zone":    {"timestamptz_send", nil, func() string { return date() + " " + clock() + "+00" }},
-		"interval":                    {"interval_send", []string{"-838:59:59.999999", "838:59:59.5", "-00:00:01", "00:00:00"}, clock},
-		"bit":                         {"bit_send", []string{"1", "10101", strings.Repeat("10", 36)}, nil},
-		"uuid":                        {"uuid_send", []string{"6ba7b810-9dad-11d1-80b4-00c04fd430c8"}, nil},
-		"numeric": {"numeric_send", []string{"0", "-0", "0.000", "10000", "-100000000", "0.0001", "0.00001", "1.5", "99999999.99990000"}, func() string {
+		"smallint": {"int2send", []string{"-32768", "32767", "0"}, nil}, "integer": {"int4send", []string{"-2147483648",
+			"2147483647"}, nil},
+		"bigint": {"int8send", []string{"-9223372036854775808", "9223372036854775807"}, func() string {
+			return fmt.Sprint(int64(r.Uint64()))
+		}},
+		"text": {"textsend", []string{"", "née ☕"}, nil}, "character varying": {"varcharsend", []string{"a "}, nil},
+		"json": {"json_send", []string{`{"a": 1}`}, nil},
+		"real": {"float4send", []string{"0", "-0", "1e-45", "3.4028235e+38"}, func() string {
+			return fmt.Sprint(math.Float32frombits(r.Uint32() &^ (1 << 30)))
+		}},
+		"double precision": {"float8send", []string{"-0", "5e-324", "1.7976931348623157e+308"}, func() string {
+			return fmt.Sprint(math.Float64frombits(r.Uint64() &^ (1 << 62)))
+		}},
+		"date": {"date_send", []string{"0001-01-01", "9999-12-31", "2000-02-29", "1900-03-01"}, date},
+		"timestamp without time zone": {"timestamp_send", []string{"0001-01-01 00:00:00", "9999-12-31 23:59:59.999999"},
+			func() string { return date() + " " + clock() }},
+		"timestamp with time zone": {"timestamptz_send", nil, func() string { return date() + " " + clock() + "+00" }},
+		"interval": {"interval_send", []string{"-838:59:59.999999", "838:59:59.5", "-00:00:01",
+			"00:00:00"}, clock},
+		"bit":  {"bit_send", []string{"1", "10101", strings.Repeat("10", 36)}, nil},
+		"uuid": {"uuid_send", []string{"6ba7b810-9dad-11d1-80b4-00c04fd430c8"}, nil},
+		"numeric": {"numeric_send", []string{"0", "-0", "0.000", "10000", "-100000000", "0.0001", "0.00001", "1.5",
+			"99999999.99990000"}, func() string {
 			return []string{"", "-"}[r.IntN(2)] + "0" + digits(40) + []string{"", "." + digits(40) + "7", ".00000000"}[r.IntN(3)]
 		}},
 	} {
@@ -61,7 +74,8 @@ func TestValuesAsTheServerSendsThem(t *testing.T) {
 		if typ == "bit" {
 			cast = "varbit" // its form is the same, and it takes any length
 		}
-		rows, err := d.pool.Query(t.Context(), fmt.Sprintf("SELECT v, encode(%s(v::%s), 'hex') FROM unnest($1::text[]) v", strings.Replace(c.send, "bit_send", "varbit_send", 1), cast), values)
+		rows, err := d.pool.Query(t.Context(), fmt.Sprintf("SELECT v, encode(%s(v::%s), 'hex') FROM unnest($1::text[]) v",
+			strings.Replace(c.send, "bit_send", "varbit_send", 1), cast), values)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -85,8 +99,11 @@ func TestValuesAsTheServerSendsThem(t *testing.T) {
 // TestPackedRowsNeedTheVeryTypes writes packed rows, which a table takes whose types are
 // those of the plan, and one that a person has made otherwise does not.
 func TestPackedRowsNeedTheVeryTypes(t *testing.T) {
-	d := fresh(t, bookkeepingTables, "CREATE TABLE public.h (id bigint PRIMARY KEY, kg numeric(7,3), name character varying(5))",
-		"CREATE TABLE public.wide (id bigint PRIMARY KEY, kg double precision, name character varying(5))", "CREATE DOMAIN public.weight AS numeric(7,3)", "CREATE TABLE public.own (id bigint PRIMARY KEY, kg public.weight, name character varying(5))")
+	d := fresh(t, bookkeepingTables, "CREATE TABLE public.h (id bigint PRIMARY KEY, kg numeric(7,3), name character "+
+		"varying(5))",
+		"CREATE TABLE public.wide (id bigint PRIMARY KEY, kg double precision, name character varying(5))",
+		"CREATE DOMAIN public.weight AS numeric(7,3)", "CREATE TABLE public.own (id bigint PRIMARY KEY, kg public.weight, "+
+			"name character varying(5))")
 	p := planned(t, d, "public.h")
 	w, err := d.OpenWriter(t.Context(), "")
 	if err != nil {
@@ -128,7 +145,8 @@ func TestPackedRowsNeedTheVeryTypes(t *testing.T) {
 	if err := w.Land(t.Context(), engine.Mark{Crossing: "x", Chunk: 1, Epoch: 1, Sum: rowhash.Sum{Rows: 4}}); err != nil {
 		t.Fatal(err)
 	}
-	if got := collectOne(t, d, "SELECT string_agg(h::text, ' ' ORDER BY id) FROM public.h h"); got != `(1,-12.500,hive) (2,0.000,"") (3,,) (4,,)` {
+	if got := collectOne(t, d,
+		"SELECT string_agg(h::text, ' ' ORDER BY id) FROM public.h h"); got != `(1,-12.500,hive) (2,0.000,"") (3,,) (4,,)` {
 		t.Errorf("%s", got)
 	}
 }

@@ -13,7 +13,8 @@ import (
 
 // Plan says how a table of this server is carried.
 func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
-	p := domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Table: *t, Binary: true, KeyOrder: "source"}
+	p := domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Table: *t, Binary: true,
+		KeyOrder: "source"}
 	var unique []string
 	if len(t.Keys) > 0 {
 		unique = t.Keys[0].Columns // the primary key comes first
@@ -44,7 +45,8 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 	for _, k := range p.Key {
 		c := t.Column(k)
 		if c == nil || c.Generated {
-			return p, domain.Invalid("the key of %s uses the generated column %s, which the log does not carry; give the table a key of ordinary columns or leave it out", t, k)
+			return p, domain.Invalid("the key of %s uses the generated column %s, which the log does not carry; give the "+
+				"table a key of ordinary columns or leave it out", t, k)
 		}
 		keyCols = append(keyCols, *c)
 	}
@@ -128,7 +130,8 @@ func (d *database) Locate(ctx context.Context, p *domain.TablePlan, bounds, keys
 	}
 	sql := fmt.Sprintf(`
 SELECT ord, below FROM (
-  SELECT ord, count(*) FILTER (WHERE ord <= %[1]d) OVER (ORDER BY %[2]s, (ord > %[1]d) ROWS UNBOUNDED PRECEDING) AS below
+  SELECT ord, count(*) FILTER (WHERE ord <= %[1]d) OVER (ORDER BY %[2]s,
+    (ord > %[1]d) ROWS UNBOUNDED PRECEDING) AS below
     FROM (SELECT %[3]s, u.ord FROM ROWS FROM (%[4]s) WITH ORDINALITY AS u(%[5]s, ord)) k
 ) x WHERE ord > %[1]d`,
 		len(bounds), strings.Join(collated, ", "), strings.Join(casts, ", "),

@@ -112,7 +112,9 @@ func (d *database) learn(ctx context.Context, c *pgx.ConnConfig) error {
 		return err
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	if d.major, err = strconv.Atoi(strings.FieldsFunc(conn.PgConn().ParameterStatus("server_version"), func(r rune) bool { return r < '0' || r > '9' })[0]); err != nil {
+	if d.major, err = strconv.Atoi(strings.FieldsFunc(conn.PgConn().ParameterStatus("server_version"), func(r rune) bool {
+		return r < '0' || r > '9'
+	})[0]); err != nil {
 		return err
 	}
 	for name, s := range since {
@@ -128,7 +130,9 @@ func (d *database) learn(ctx context.Context, c *pgx.ConnConfig) error {
 	if role != "origin" {
 		var pe *pgconn.PgError
 		if _, err := conn.Exec(ctx, "SET session_replication_role = origin"); errors.As(err, &pe) && pe.Code == "42501" {
-			return domain.Conflict("for role %s the server sets session_replication_role to %s, and the role may not set it back, so triggers and foreign keys would be passed over: ALTER ROLE %s RESET session_replication_role there, or RESET it where the database or the server sets it",
+			return domain.Conflict("for role %s the server sets session_replication_role to %s, and the role may not set it "+
+				"back, so triggers and foreign keys would be passed over: ALTER ROLE %s RESET session_replication_role there, or "+
+				"RESET it where the database or the server sets it",
 				c.User, role, quote(c.User))
 		} else if err != nil {
 			return err
@@ -155,7 +159,8 @@ func (d *database) readBack(ctx context.Context) error {
 	_, err = pgx.ForEachRow(rows, []any{&name, &is}, func() error {
 		want := d.conf.RuntimeParams[name]
 		if first, _, _ := strings.Cut(is, ","); is != want && first != want && (name != "search_path" || is != `""`) {
-			return domain.Conflict("%s does not take our settings: %s is %q there, after it was set to %q; connect to the server itself, without what stands between", d.name, name, is, want)
+			return domain.Conflict("%s does not take our settings: %s is %q there, after it was set to %q; connect to the "+
+				"server itself, without what stands between", d.name, name, is, want)
 		}
 		return nil
 	})
@@ -241,21 +246,26 @@ func (d *database) explain(err error) error {
 	var pe *pgconn.PgError
 	switch {
 	case errors.As(err, &pe) && (pe.Code == "28P01" || pe.Code == "28000"):
-		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name and the password", d.name, d.conf.User, pe.Message)
+		return domain.Unavailable(err, "%s refused the sign-in of %q: %s; check the user name and the password", d.name,
+			d.conf.User, pe.Message)
 	case errors.As(err, &pe) && pe.Code == "3D000":
 		return domain.Unavailable(err, "%s: %s; check the database's name", d.name, pe.Message)
 	case errors.As(err, &pe) && pe.Code == "53300":
-		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, pe.Message)
+		return domain.Unavailable(err, "%s has no free connection: %s; raise max_connections or lower the number of lanes",
+			d.name, pe.Message)
 	case errors.As(err, &pe) && pe.Code == "57P01": // a shutdown says the same; whoever comes next is told
 		return domain.Unavailable(err, "%s ended the session: %s; try again", d.name, pe.Message)
 	case errors.As(err, &pe) && strings.HasPrefix(pe.Code, "57P"):
 		return domain.Unavailable(err, "%s is not taking connections: %s; wait until the server is up", d.name, pe.Message)
 	case strings.Contains(err.Error(), "require_auth check failed"):
-		return domain.Unavailable(err, "%s wants the password of %q in clear text or as an md5 hash, over a connection that does not prove who answers; set password_encryption = 'scram-sha-256' there and give the user its password anew, or use tls: verify-full", d.name, d.conf.User)
+		return domain.Unavailable(err, "%s wants the password of %q in clear text or as an md5 hash, over a connection "+
+			"that does not prove who answers; set password_encryption = 'scram-sha-256' there and give the user its password "+
+			"anew, or use tls: verify-full", d.name, d.conf.User)
 	case errors.As(err, new(*engine.ServerError)):
 		return err
 	case pgconn.SafeToRetry(err) && strings.Contains(err.Error(), "conn closed"): // by what came before
-		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log", d.name)
+		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log",
+			d.name)
 	case errors.As(err, &pe):
 		said := &engine.ServerError{Text: sentence(d.name, pe), State: pe.Code, Err: err}
 		if pe.Code == "23514" && pe.Routine == "ExecFindPartition" {
@@ -368,7 +378,8 @@ func beyond(p *domain.TablePlan, side string, bound domain.KeyValue, same bool) 
 	out := quote(p.Key[last]) + operator(*columnOf(p, p.Key[last]), with) + value(last)
 	for i := last - 1; i >= 0; i-- {
 		c := *columnOf(p, p.Key[i])
-		out = fmt.Sprintf("(%[1]s%[2]s%[3]s AND (%[1]s%[4]s%[3]s OR %[5]s))", quote(p.Key[i]), operator(c, side+"="), value(i), operator(c, side), out)
+		out = fmt.Sprintf("(%[1]s%[2]s%[3]s AND (%[1]s%[4]s%[3]s OR %[5]s))", quote(p.Key[i]), operator(c, side+"="),
+			value(i), operator(c, side), out)
 	}
 	return out
 }

@@ -49,7 +49,8 @@ func fresh(t *testing.T, statements ...string) *database {
 		t.Fatal(err)
 	}
 	_ = admin.Close(t.Context())
-	db, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name, User: "postgres", Password: host.Password, TLS: "disable"})
+	db, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: host.Host, Port: host.Port, Database: name,
+		User: "postgres", Password: host.Password, TLS: "disable"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -104,7 +105,8 @@ CREATE TABLE public.uniq (code text NOT NULL UNIQUE, v text);
 CREATE TABLE public.nullable (code text UNIQUE);
 CREATE TABLE public.silent (id integer PRIMARY KEY); ALTER TABLE public.silent REPLICA IDENTITY NOTHING;
 CREATE TABLE public.whole (id integer PRIMARY KEY); ALTER TABLE public.whole REPLICA IDENTITY FULL;
-CREATE TABLE public.byindex (id integer PRIMARY KEY, code integer NOT NULL); CREATE UNIQUE INDEX byindex_code ON public.byindex (code);
+CREATE TABLE public.byindex (id integer PRIMARY KEY, code integer NOT NULL);
+  CREATE UNIQUE INDEX byindex_code ON public.byindex (code);
 ALTER TABLE public.byindex REPLICA IDENTITY USING INDEX byindex_code;
 CREATE TYPE public.colour AS ENUM ('a', 'b');
 CREATE TABLE public.arrays (id integer PRIMARY KEY, c public.colour, cs public.colour[]);
@@ -137,17 +139,20 @@ CREATE TABLE public.parts_1 PARTITION OF public.parts FOR VALUES FROM ('2026-01-
 
 // The chunk we compute for a key must be the one the server's own order gives.
 func TestOurOrderIsTheServers(t *testing.T) {
-	for _, typ := range []string{"integer", "bigint", "uuid", "date", "timestamptz", "timestamp", "bytea", `text COLLATE "C"`, "boolean"} {
+	for _, typ := range []string{"integer", "bigint", "uuid", "date", "timestamptz", "timestamp", "bytea",
+		`text COLLATE "C"`, "boolean"} {
 		t.Run(typ, func(t *testing.T) {
 			gen := map[string]string{
-				"integer": "(random() * 4000000000 - 2000000000)::bigint::integer", "bigint": "((random() - 0.5) * 1e18)::bigint", "uuid": "gen_random_uuid()",
+				"integer": "(random() * 4000000000 - 2000000000)::bigint::integer", "bigint": "((random() - 0.5) * 1e18)::bigint",
+				"uuid":        "gen_random_uuid()",
 				"date":        "CASE WHEN g % 50 = 0 THEN 'infinity'::date ELSE date '1900-01-01' + (random() * 90000)::int END",
 				"timestamptz": "CASE WHEN g % 50 = 0 THEN '-infinity'::timestamptz ELSE to_timestamp(random() * 4e9) END",
 				"timestamp":   "timestamp '2026-01-01' + (random() * 1e9)::int * interval '1 microsecond'",
 				"bytea":       "decode(substr(md5(random()::text), 1, 2 * (1 + g % 9)), 'hex')", "boolean": "g % 2 = 0",
 				`text COLLATE "C"`: "chr(33 + (random() * 900)::int) || CASE WHEN g % 3 = 0 THEN '' ELSE chr(33 + g % 90) END",
 			}[typ]
-			d := fresh(t, "CREATE TABLE public.k (k "+typ+" PRIMARY KEY)", "INSERT INTO public.k SELECT DISTINCT "+gen+" FROM generate_series(1, 600) g ON CONFLICT DO NOTHING")
+			d := fresh(t, "CREATE TABLE public.k (k "+typ+" PRIMARY KEY)", "INSERT INTO public.k SELECT DISTINCT "+gen+
+				" FROM generate_series(1, 600) g ON CONFLICT DO NOTHING")
 			p := planned(t, d, "public.k")
 			all, err := d.Sample(t.Context(), p, 100_000)
 			if err != nil || len(all) == 0 {
@@ -176,7 +181,8 @@ func TestOurOrderIsTheServers(t *testing.T) {
 
 func TestSampleIsSortedAsTheServerSorts(t *testing.T) {
 	d := fresh(t, `CREATE TABLE public.k (a text COLLATE "en-x-icu", b integer, PRIMARY KEY (a, b))`,
-		`INSERT INTO public.k SELECT (ARRAY['a', 'B', 'ä', '_', 'Z', '10', '9'])[1 + g % 7], g FROM generate_series(1, 60000) g`, `ANALYZE`)
+		`INSERT INTO public.k SELECT (ARRAY['a', 'B', 'ä', '_', 'Z', '10', '9'])[1 + g % 7], g
+  FROM generate_series(1, 60000) g`, `ANALYZE`)
 	p := planned(t, d, "public.k")
 	got, err := d.Sample(t.Context(), p, 500)
 	if err != nil || len(got) < 2000 || len(got) > 30_000 {
@@ -192,7 +198,8 @@ func TestSampleIsSortedAsTheServerSorts(t *testing.T) {
 }
 
 // chunkOf copies one chunk between two databases through the raw connections.
-func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.Chunk, m engine.Mark) (rowhash.Sum, error) {
+func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.Chunk,
+	m engine.Mark) (rowhash.Sum, error) {
 	t.Helper()
 	r, err := src.OpenReader(t.Context())
 	if err != nil {
@@ -225,7 +232,8 @@ func copyChunk(t *testing.T, src, dst *database, p *domain.TablePlan, c *domain.
 
 func TestChunksLandOnceUnderTheirEpoch(t *testing.T) {
 	ddl := `CREATE TABLE public.h (id integer PRIMARY KEY, v text, b bytea)`
-	src := fresh(t, ddl, `INSERT INTO public.h SELECT g, repeat('v', g % 3000), decode(md5(g::text), 'hex') FROM generate_series(1, 4000) g`)
+	src := fresh(t, ddl, `INSERT INTO public.h SELECT g, repeat('v', g % 3000), decode(md5(g::text), 'hex')
+  FROM generate_series(1, 4000) g`)
 	dst := fresh(t, ddl, bookkeepingTables)
 	p := planned(t, src, "public.h")
 	c := &domain.Chunk{Lower: domain.KeyValue{"1000"}, Upper: domain.KeyValue{"3000"}}
@@ -233,20 +241,23 @@ func TestChunksLandOnceUnderTheirEpoch(t *testing.T) {
 	if err != nil || sum.Rows != 2000 {
 		t.Fatalf("%d rows (%v)", sum.Rows, err)
 	}
-	if n := value[int64](t, dst, `SELECT count(*) FROM public.h WHERE id >= 1000 AND id < 3000 AND length(v) = id % 3000`); n != 2000 {
+	if n := value[int64](t, dst,
+		`SELECT count(*) FROM public.h WHERE id >= 1000 AND id < 3000 AND length(v) = id % 3000`); n != 2000 {
 		t.Errorf("%d rows arrived whole", n)
 	}
 	m, err := dst.Fence(t.Context(), "x", 7, 9)
 	if err != nil || m == nil || m.Sum != sum || m.Snapshot.Xmax == 0 {
 		t.Errorf("the fence does not find the landed mark: %+v (%v)", m, err)
 	}
-	if _, err := copyChunk(t, src, dst, p, &domain.Chunk{Upper: domain.KeyValue{"10"}}, engine.Mark{Crossing: "x", Chunk: 7, Epoch: 9}); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := copyChunk(t, src, dst, p, &domain.Chunk{Upper: domain.KeyValue{"10"}}, engine.Mark{Crossing: "x",
+		Chunk: 7, Epoch: 9}); !errors.Is(err, domain.ErrTakenOver) {
 		t.Errorf("a landed chunk landed twice: %v", err)
 	}
 	if m, err := dst.Fence(t.Context(), "x", 8, 5); err != nil || m != nil {
 		t.Errorf("nothing had landed: %+v (%v)", m, err)
 	}
-	if _, err := copyChunk(t, src, dst, p, &domain.Chunk{Upper: domain.KeyValue{"10"}}, engine.Mark{Crossing: "x", Chunk: 8, Epoch: 4}); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := copyChunk(t, src, dst, p, &domain.Chunk{Upper: domain.KeyValue{"10"}}, engine.Mark{Crossing: "x",
+		Chunk: 8, Epoch: 4}); !errors.Is(err, domain.ErrTakenOver) {
 		t.Errorf("an old holder landed a fenced chunk: %v", err)
 	}
 	if n := value[int64](t, dst, `SELECT count(*) FROM public.h WHERE id < 10`); n != 0 {
@@ -263,14 +274,17 @@ func TestChunksLandOnceUnderTheirEpoch(t *testing.T) {
 func TestAFailedWriteSaysWhatTheServerSaid(t *testing.T) {
 	src := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`, `INSERT INTO public.h SELECT generate_series(1, 5)`)
 	dst := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY CHECK (id <> 3))`, bookkeepingTables)
-	_, err := copyChunk(t, src, dst, planned(t, src, "public.h"), &domain.Chunk{}, engine.Mark{Crossing: "x", Chunk: 1, Epoch: 1})
-	if err == nil || !strings.Contains(err.Error(), `violates check constraint "h_id_check" (SQLSTATE 23514)`) || strings.Count(err.Error(), "violates") != 1 {
+	_, err := copyChunk(t, src, dst, planned(t, src, "public.h"), &domain.Chunk{}, engine.Mark{Crossing: "x", Chunk: 1,
+		Epoch: 1})
+	if err == nil || !strings.Contains(err.Error(), `violates check constraint "h_id_check" (SQLSTATE 23514)`) ||
+		strings.Count(err.Error(), "violates") != 1 {
 		t.Errorf("%v", err)
 	}
 }
 
 func TestReadersStopWhenTold(t *testing.T) {
-	src := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY, v text)`, `INSERT INTO public.h SELECT g, repeat('x', 1000) FROM generate_series(1, 20000) g`)
+	src := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY, v text)`,
+		`INSERT INTO public.h SELECT g, repeat('x', 1000) FROM generate_series(1, 20000) g`)
 	r, err := src.OpenReader(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -323,14 +337,17 @@ func row(vals ...string) domain.Row {
 }
 
 func TestApplying(t *testing.T) {
-	d := fresh(t, bookkeepingTables, `CREATE TABLE public.h (id integer PRIMARY KEY, v text, n numeric(6,2)); CREATE TABLE public.bag (v text, n double precision)`,
-		`INSERT INTO public.h VALUES (1, 'one', 1), (2, 'two', 2), (3, 'large', 3)`, `INSERT INTO public.bag VALUES ('a', 'NaN'), ('a', 'NaN'), (NULL, 1)`)
+	d := fresh(t, bookkeepingTables, `CREATE TABLE public.h (id integer PRIMARY KEY, v text, n numeric(6,2));
+  CREATE TABLE public.bag (v text, n double precision)`,
+		`INSERT INTO public.h VALUES (1, 'one', 1), (2, 'two', 2), (3, 'large', 3)`,
+		`INSERT INTO public.bag VALUES ('a', 'NaN'), ('a', 'NaN'), (NULL, 1)`)
 	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
 		t.Fatal(err)
 	}
 	h, bag := planned(t, d, "public.h"), planned(t, d, "public.bag")
 	rows := func() string {
-		return value[string](t, d, `SELECT coalesce(string_agg(concat_ws(' ', id, coalesce(v, '~'), coalesce(n::text, '~')), '; ' ORDER BY id), '') FROM public.h`)
+		return value[string](t, d, `SELECT coalesce(string_agg(concat_ws(' ', id, coalesce(v, '~'), coalesce(n::text, '~')),
+  '; ' ORDER BY id), '') FROM public.h`)
 	}
 	for _, c := range []struct {
 		name string
@@ -338,13 +355,16 @@ func TestApplying(t *testing.T) {
 		want string
 	}{
 		{"removes, patches and puts", func(a engine.Applier) error {
-			return applied(a.Apply(t.Context(), h, fold.Net{Removes: []domain.Row{row("1", "~", "~")}, Patches: []domain.Row{row("3", "=", "3.50")}, Puts: []domain.Row{row("2", "~", "~"), row("4", `back\slash, "q"`, "4")}}, false))
+			return applied(a.Apply(t.Context(), h, fold.Net{Removes: []domain.Row{row("1", "~", "~")},
+				Patches: []domain.Row{row("3", "=", "3.50")}, Puts: []domain.Row{row("2", "~", "~"), row("4", `back\slash, "q"`,
+					"4")}}, false))
 		}, `2 ~ ~; 3 large 3.50; 4 back\slash, "q" 4.00`},
 		{"replaced rows", func(a engine.Applier) error {
 			return applied(a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("2", "new", "9")}}, true))
 		}, `2 new 9.00; 3 large 3.50; 4 back\slash, "q" 4.00`},
 		{"a key moved in place keeps what was unsaid", func(a engine.Applier) error {
-			return was(a.Move(t.Context(), h, domain.Change{Kind: domain.Update, Old: row("3", "~", "~"), New: row("33", "=", "7")}))
+			return was(a.Move(t.Context(), h, domain.Change{Kind: domain.Update, Old: row("3", "~", "~"),
+				New: row("33", "=", "7")}))
 		}, `2 new 9.00; 4 back\slash, "q" 4.00; 33 large 7.00`},
 		{"truncate", func(a engine.Applier) error {
 			return a.Truncate(t.Context(), []*domain.TablePlan{h}, "CASCADE")
@@ -358,9 +378,12 @@ func TestApplying(t *testing.T) {
 		}
 	}
 	err := applyAll(t, d, 1, 300, func(a engine.Applier) error {
-		return a.ApplyWhole(t.Context(), bag, []domain.Change{{Kind: domain.Delete, Old: row("a", "NaN")}, {Kind: domain.Insert, New: row("b", "2")}, {Kind: domain.Update, Old: row("~", "1"), New: row("", "1")}})
+		return a.ApplyWhole(t.Context(), bag, []domain.Change{{Kind: domain.Delete, Old: row("a", "NaN")},
+			{Kind: domain.Insert, New: row("b", "2")}, {Kind: domain.Update, Old: row("~", "1"), New: row("", "1")}})
 	})
-	if got := value[string](t, d, `SELECT string_agg(coalesce(v, '~') || ' ' || n, '; ' ORDER BY v, n) FROM public.bag`); err != nil || got != " 1; a NaN; b 2" {
+	if got := value[string](t, d,
+		`SELECT string_agg(coalesce(v, '~') || ' ' || n, '; ' ORDER BY v, n) FROM public.bag`); err != nil ||
+		got != " 1; a NaN; b 2" {
 		t.Errorf("rows without a key: [%s] (%v)", got, err)
 	}
 	err = applyAll(t, d, 1, 300, func(a engine.Applier) error {
@@ -383,7 +406,8 @@ func TestASessionThatTheServerEnded(t *testing.T) {
 			t.Fatal(err)
 		}
 		var ended int
-		err = other.QueryRow(t.Context(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = $1`, d.conf.Database).Scan(&ended)
+		err = other.QueryRow(t.Context(), `SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity WHERE datname = $1`,
+			d.conf.Database).Scan(&ended)
 		_ = other.Close(t.Context())
 		if err != nil || ended == 0 {
 			t.Fatal(ended, err)
@@ -463,7 +487,8 @@ func TestPositions(t *testing.T) {
 	if parse := func(s string) string {
 		x, err := parseSnapshot(s)
 		return fmt.Sprint(x.Xmin, x.Xmax, x.Running, err == nil)
-	}; parse("10:20:10,14,15") != "10 20 [10 14 15] true" || parse("7:7:") != "7 7 [] true" || !strings.HasSuffix(parse("7"), "false") {
+	}; parse("10:20:10,14,15") != "10 20 [10 14 15] true" || parse("7:7:") != "7 7 [] true" ||
+		!strings.HasSuffix(parse("7"), "false") {
 		t.Error("snapshots are read wrongly")
 	}
 }
@@ -473,7 +498,8 @@ func TestFullTransactionNumbers(t *testing.T) {
 		seen uint64
 		x    uint32
 		want uint64
-	}{{5_000_000_000, 705_032_705, 5_000_000_001}, {5_000_000_000, 705_032_600, 4_999_999_896}, {1<<32 - 5, 3, 1<<32 + 3}, {1<<32 + 5, 0xffff_fff0, 1<<32 - 16}, {100, 90, 90}} {
+	}{{5_000_000_000, 705_032_705, 5_000_000_001}, {5_000_000_000, 705_032_600, 4_999_999_896}, {1<<32 - 5, 3, 1<<32 + 3},
+		{1<<32 + 5, 0xffff_fff0, 1<<32 - 16}, {100, 90, 90}} {
 		if got := (&capture{xid: c.seen}).fullXID(c.x); got != c.want {
 			t.Errorf("%d after %d: %d, want %d", c.x, c.seen, got, c.want)
 		}
@@ -496,9 +522,11 @@ func TestQuoting(t *testing.T) {
 // also where this machine has a socket of its own.
 func TestEncryptionIsNotLeftOut(t *testing.T) {
 	d := fresh(t)
-	for tls, ok := range map[string]bool{"": true, "prefer": true, "disable": true, "require": false, "verify-full": false} {
+	for tls, ok := range map[string]bool{"": true, "prefer": true, "disable": true, "require": false,
+		"verify-full": false} {
 		c := d.conf
-		got, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: c.Host, Port: int(c.Port), Database: c.Database, User: c.User, Password: c.Password, TLS: tls})
+		got, err := Driver{}.Open(t.Context(), engine.Endpoint{Host: c.Host, Port: int(c.Port), Database: c.Database,
+			User: c.User, Password: c.Password, TLS: tls})
 		if err == nil {
 			got.Close()
 		}

@@ -16,7 +16,8 @@ import (
 
 // PrepareTarget makes bookkeeping, types, sequences and tables. What stands and
 // is alike is kept; what stands and differs is an error, before anything moves.
-func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan, s domain.Settings, told func(engine.Object, error)) error {
+func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *domain.Catalog, plans []domain.TablePlan,
+	s domain.Settings, told func(engine.Object, error)) error {
 	here, err := d.Catalog(ctx)
 	if err != nil {
 		return err
@@ -93,7 +94,8 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 			p := &plans[i]
 			if t := here.Table(p.Target); t != nil && p.ExistingRowsPolicy(s) != "replace" {
 				if diff := differences(p, t); diff != "" {
-					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out", p.Target, diff)
+					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out",
+						p.Target, diff)
 				}
 				some, err := d.readyExisting(ctx, tx, p, t, s)
 				if err != nil {
@@ -124,8 +126,11 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 			}
 		}
 		for _, q := range cat.SequencesOf(plans) {
-			if q.OwnedColumn != "" && !q.Identity && slices.ContainsFunc(plans, func(p domain.TablePlan) bool { return p.Source == q.OwnedBy }) {
-				if err := run("the owner of sequence "+q.Name.String(), fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s", qualified(q.Name), qualified(q.OwnedBy), quote(q.OwnedColumn))); err != nil {
+			if q.OwnedColumn != "" && !q.Identity && slices.ContainsFunc(plans, func(p domain.TablePlan) bool {
+				return p.Source == q.OwnedBy
+			}) {
+				if err := run("the owner of sequence "+q.Name.String(), fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s",
+					qualified(q.Name), qualified(q.OwnedBy), quote(q.OwnedColumn))); err != nil {
 					return err
 				}
 			}
@@ -141,7 +146,8 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 // readyExisting gives a table that stood before the key its plan needs. It
 // reports whether the table holds rows, which is an error unless the crossing
 // says that they may go.
-func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.TablePlan, t *domain.Table, s domain.Settings) (bool, error) {
+func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.TablePlan, t *domain.Table,
+	s domain.Settings) (bool, error) {
 	var some bool
 	if err := tx.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM "+qualified(p.Target)+")").Scan(&some); err != nil {
 		return false, d.explain(err)
@@ -149,13 +155,15 @@ func (d *database) readyExisting(ctx context.Context, tx pgx.Tx, p *domain.Table
 	way := p.ExistingRowsPolicy(s)
 	switch {
 	case some && way == "refuse":
-		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set existing_rows: empty to have it emptied", p.Target)
+		return false, domain.Conflict("the target table %s holds rows; empty it yourself, or set existing_rows: empty to "+
+			"have it emptied", p.Target)
 	case way == "keep" || way == engine.ReplaceRange:
 		some = false
 	}
 	// Without its key, after a load that did not end, a table would be read through for the
 	// rows of each chunk.
-	if len(p.Key) > 0 && (!keyLater(p) || way == engine.ReplaceRange) && !slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
+	if len(p.Key) > 0 && (!keyLater(p) || way == engine.ReplaceRange) &&
+		!slices.ContainsFunc(t.Keys, func(k domain.Key) bool { return sameSet(k.Columns, p.Key) }) {
 		named := ""
 		if keyLater(p) {
 			named = "CONSTRAINT " + quote(keyName(p)) + " "
@@ -188,7 +196,8 @@ func differences(p *domain.TablePlan, t *domain.Table) string {
 		}
 	}
 	for _, h := range t.Columns {
-		if !slices.ContainsFunc(p.TargetTableColumns(), func(c domain.Column) bool { return c.Name == h.Name }) && h.NotNull && h.Default == "" && h.Identity == "" {
+		if !slices.ContainsFunc(p.TargetTableColumns(), func(c domain.Column) bool { return c.Name == h.Name }) &&
+			h.NotNull && h.Default == "" && h.Identity == "" {
 			out = append(out, fmt.Sprintf("column %s is extra, and cannot be left empty", h.Name))
 		}
 	}
@@ -348,7 +357,8 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 		}
 		if k := t.PrimaryKey(); k != nil && k.Name != have {
 			out = append(out, engine.Object{Kind: "unique", Name: k.Name, Table: p.Target,
-				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s PRIMARY KEY (%s)", qualified(p.Target), quote(k.Name), quoteAll(k.Columns))})
+				SQL: fmt.Sprintf("ALTER TABLE %s ADD CONSTRAINT %s PRIMARY KEY (%s)", qualified(p.Target), quote(k.Name),
+					quoteAll(k.Columns))})
 		}
 		for _, k := range t.Constraints {
 			o := engine.Object{Kind: k.Kind, Name: k.Name, Table: p.Target,
@@ -381,7 +391,8 @@ func (d *database) Build(ctx context.Context, o engine.Object) error {
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	// For this session alone, so that nothing has to be put back whatever happens.
 	if _, err := conn.Exec(ctx, `
-SELECT set_config('maintenance_work_mem', greatest(setting::bigint, 262144)::text || 'kB', false) FROM pg_settings WHERE name = 'maintenance_work_mem'`); err != nil {
+SELECT set_config('maintenance_work_mem', greatest(setting::bigint, 262144)::text || 'kB', false) FROM pg_settings
+  WHERE name = 'maintenance_work_mem'`); err != nil {
 		return d.explain(err)
 	}
 	_, err = conn.Exec(ctx, o.SQL)
@@ -402,13 +413,18 @@ SELECT set_config('maintenance_work_mem', greatest(setting::bigint, 262144)::tex
 func stands(ctx context.Context, conn *pgx.Conn, o engine.Object) (bool, error) {
 	var there bool
 	err := conn.QueryRow(ctx, `
-SELECT EXISTS (SELECT FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid JOIN pg_namespace n ON n.oid = t.relnamespace
+SELECT EXISTS (SELECT FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid
+  JOIN pg_namespace n ON n.oid = t.relnamespace
                 WHERE n.nspname = $1 AND t.relname = $2 AND k.conname = $3 AND $4 <> 'index')
-    OR EXISTS (SELECT FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_class t ON t.oid = i.indrelid JOIN pg_namespace n ON n.oid = t.relnamespace
-                WHERE n.nspname = $1 AND t.relname = $2 AND x.relname = $3 AND $4 = 'index' AND i.indisvalid AND (i.indisunique OR NOT $5))
-    OR $6 AND EXISTS (SELECT FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid JOIN pg_namespace n ON n.oid = t.relnamespace
+    OR EXISTS (SELECT FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_class t ON t.oid = i.indrelid
+      JOIN pg_namespace n ON n.oid = t.relnamespace
+                WHERE n.nspname = $1 AND t.relname = $2 AND x.relname = $3 AND $4 = 'index' AND i.indisvalid
+                  AND (i.indisunique OR NOT $5))
+    OR $6 AND EXISTS (SELECT FROM pg_constraint k JOIN pg_class t ON t.oid = k.conrelid
+      JOIN pg_namespace n ON n.oid = t.relnamespace
                 WHERE n.nspname = $1 AND t.relname = $2 AND k.contype = 'p')`,
-		o.Table.Schema, o.Table.Name, o.Name, o.Kind, strings.Contains(o.SQL, "UNIQUE INDEX"), strings.Contains(o.SQL, "PRIMARY KEY")).Scan(&there)
+		o.Table.Schema, o.Table.Name, o.Name, o.Kind, strings.Contains(o.SQL, "UNIQUE INDEX"), strings.Contains(o.SQL,
+			"PRIMARY KEY")).Scan(&there)
 	return there, err
 }
 

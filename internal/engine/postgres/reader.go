@@ -42,7 +42,9 @@ func (r *reader) Close() {
 // statement, after its snapshot was taken, so every commit the snapshot sees
 // lies before it.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT "+r.d.snapshotFunction()+"::text, (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_insert_lsn() END)::text").ReadAll()
+	res, err := r.conn.Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT "+r.d.snapshotFunction()+
+		"::text, (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() "+
+		"ELSE pg_current_wal_insert_lsn() END)::text").ReadAll()
 	if err != nil {
 		return domain.Snapshot{}, r.d.explain(err)
 	}
@@ -87,7 +89,8 @@ func (r *reader) Packs(*domain.TablePlan) bool { return false }
 // Copy reads the chunk's rows in the open snapshot. What sink gets are the
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
+	sink func([]byte) error) (rowhash.Sum, error) {
 	if p.CrossEngine {
 		return r.copyTexts(ctx, p, c, sink)
 	}
@@ -186,7 +189,8 @@ func (w *wire) copyOut(sql string, f *pgcopy.Frames, buf []byte, sink func([]byt
 }
 
 // Rows reads the chunk row by row.
-func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte, refused error) error) error {
+func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, take func(fields [][]byte,
+	refused error) error) error {
 	cols := p.CopiedColumns()
 	if p.CrossEngine {
 		cols = p.ComparedColumns()
@@ -204,7 +208,8 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 			stop = take(out, nil)
 		}
 		return stop
-	}}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(cols), from(p), keyRange(p, c.Lower, c.Upper)))
+	}}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(cols), from(p),
+		keyRange(p, c.Lower, c.Upper)))
 	switch {
 	case stop != nil:
 		return stop
@@ -219,7 +224,8 @@ const flushWait = 30 * time.Second
 
 // flush takes everything before it to the server's own disk; a standby's answer is not waited
 // for.
-const flush = "BEGIN; SET LOCAL synchronous_commit = local; SELECT pg_logical_emit_message(true, 'dusty_ferry_flush', ''); COMMIT"
+const flush = "BEGIN; SET LOCAL synchronous_commit = local; SELECT pg_logical_emit_message(true, " +
+	"'dusty_ferry_flush', ''); COMMIT"
 
 // End closes the snapshot, and waits until the source has made durable what it saw: a source
 // that commits asynchronously can forget rows in a crash that were read here, and the next
@@ -232,7 +238,8 @@ func (r *reader) End(ctx context.Context) error {
 			return nil
 		}
 		if time.Since(began) > flushWait {
-			return domain.Unavailable(nil, "the source has not made durable within %s what was read from it; see its synchronous_commit and wal_writer_delay", flushWait)
+			return domain.Unavailable(nil, "the source has not made durable within %s what was read from it; see its "+
+				"synchronous_commit and wal_writer_delay", flushWait)
 		}
 		// A commit of our own that waits for the disk takes all before it along. Where that is
 		// not allowed, the server does it by itself before long.

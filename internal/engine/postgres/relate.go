@@ -98,7 +98,8 @@ func (c *capture) truncated(ctx context.Context, relations []uint32, note string
 	}
 	for _, r := range order {
 		if p := r.table.Plan; p.Table.PartitionBy != "" && !c.d.throughRoot() && parts[r.table.ID] < len(leaves(p)) {
-			return domain.Conflict("a partition of %s was emptied on the source by itself (TRUNCATE), which this version's log does not tell of in full; load the table again: restart it", p.Source)
+			return domain.Conflict("a partition of %s was emptied on the source by itself (TRUNCATE), which this version's "+
+				"log does not tell of in full; load the table again: restart it", p.Source)
 		}
 		if err := c.send(ctx, domain.Event{Kind: domain.EventChange, Tx: c.tx,
 			Change: domain.Change{Kind: domain.Truncate, Table: r.table.ID, Note: note, Group: c.group}}); err != nil {

@@ -17,7 +17,8 @@ import (
 
 // Repair puts and removes rows while the applier stands still at the position,
 // which holding the stream's row makes sure of.
-func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []engine.Fix) error {
+func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan,
+	fixes []engine.Fix) error {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
 		return err
@@ -33,7 +34,8 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
 	if at != 0 {
 		var still bool
-		if err := tx.QueryRow(ctx, `SELECT position <= $2::text::numeric FROM dusty_ferry.stream WHERE crossing = $1 FOR UPDATE`,
+		if err := tx.QueryRow(ctx, `SELECT position <= $2::text::numeric FROM dusty_ferry.stream WHERE crossing = $1 FOR
+  UPDATE`,
 			crossing, fmt.Sprint(uint64(at))).Scan(&still); err != nil {
 			return d.explain(err)
 		}
@@ -63,7 +65,8 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 			}
 			idx := p.KeyIndexes(cols)
 			r := arrays(pick(cols, idx), idx, []domain.Row{key}, nil)
-			if err := a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from, r.match("t")), r); err != nil {
+			if err := a.exec(ctx, p, fmt.Sprintf("DELETE FROM %s t USING %s WHERE %s", qualified(p.Target), r.from,
+				r.match("t")), r); err != nil {
 				return err
 			}
 		}
@@ -94,7 +97,8 @@ func (d *database) ClearTable(ctx context.Context, crossing, origin string, p *d
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return err
 			}
-			_, err := tx.Exec(ctx, `UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = $1 AND chunk = ANY ($2)`, crossing, chunks)
+			_, err := tx.Exec(ctx, `UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = $1 AND chunk = ANY ($2)`,
+				crossing, chunks)
 			return err
 		})
 	}

@@ -14,7 +14,8 @@ import (
 const smallTable = 64 << 20
 
 // Scan reads rows to look at them.
-func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope, visit func(fields [][]byte) error) error {
+func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope,
+	visit func(fields [][]byte) error) error {
 	conn, err := d.connect(ctx, map[string]string{"default_transaction_read_only": "on"})
 	if err != nil {
 		return err
@@ -59,7 +60,8 @@ func extremes(p *domain.TablePlan) []string {
 		name, of := read(c), " FROM "+from(p)
 		by := ""
 		switch c.BaseType {
-		case "smallint", "integer", "bigint", "numeric", "real", "double precision", "money", "date", "timestamp without time zone", "timestamp with time zone":
+		case "smallint", "integer", "bigint", "numeric", "real", "double precision", "money", "date",
+			"timestamp without time zone", "timestamp with time zone":
 			least, greatest = append(least, "min("+name+")::text"), append(greatest, "max("+name+")::text")
 			if c.BaseType == "numeric" {
 				by = "scale(" + name + ")"
@@ -72,8 +74,10 @@ func extremes(p *domain.TablePlan) []string {
 			longest = append(longest, "NULL::text")
 			continue
 		}
-		longest = append(longest, "(SELECT "+name+"::text"+of+" WHERE "+name+" IS NOT NULL ORDER BY "+by+" DESC NULLS LAST LIMIT 1)")
+		longest = append(longest, "(SELECT "+name+"::text"+of+" WHERE "+name+" IS NOT NULL ORDER BY "+by+
+			" DESC NULLS LAST LIMIT 1)")
 	}
 	of := " FROM " + from(p)
-	return []string{"SELECT " + strings.Join(least, ", ") + of, "SELECT " + strings.Join(greatest, ", ") + of, "SELECT " + strings.Join(longest, ", ")}
+	return []string{"SELECT " + strings.Join(least, ", ") + of, "SELECT " + strings.Join(greatest, ", ") + of,
+		"SELECT " + strings.Join(longest, ", ")}
 }

@@ -18,7 +18,8 @@ func sequenceOptions(q domain.Sequence) string {
 	if q.Cycle {
 		cycle = "CYCLE"
 	}
-	return fmt.Sprintf("START %d INCREMENT %d MINVALUE %d MAXVALUE %d CACHE %d %s", q.Start, q.Increment, q.Min, q.Max, max(q.Cache, 1), cycle)
+	return fmt.Sprintf("START %d INCREMENT %d MINVALUE %d MAXVALUE %d CACHE %d %s", q.Start, q.Increment, q.Min, q.Max,
+		max(q.Cache, 1), cycle)
 }
 
 // SequenceValues reads where the sequences stand.
@@ -26,7 +27,8 @@ func (d *database) SequenceValues(ctx context.Context, seqs []domain.Sequence) (
 	var out []engine.SequenceValue
 	for _, q := range seqs {
 		v := engine.SequenceValue{Sequence: q}
-		if err := d.pool.QueryRow(ctx, "SELECT last_value, is_called FROM "+qualified(q.Name)).Scan(&v.Last, &v.Called); err != nil {
+		if err := d.pool.QueryRow(ctx, "SELECT last_value, is_called FROM "+qualified(q.Name)).Scan(&v.Last,
+			&v.Called); err != nil {
 			return nil, fmt.Errorf("reading sequence %s: %w", q.Name, d.explain(err))
 		}
 		out = append(out, v)
@@ -40,7 +42,8 @@ func (d *database) SetSequences(ctx context.Context, values []engine.SequenceVal
 	for _, v := range values {
 		name := qualified(v.Sequence.Name)
 		if v.Sequence.Identity {
-			if err := d.pool.QueryRow(ctx, `SELECT coalesce(pg_get_serial_sequence($1, $2), '')`, qualified(v.Sequence.OwnedBy), v.Sequence.OwnedColumn).Scan(&name); err != nil {
+			if err := d.pool.QueryRow(ctx, `SELECT coalesce(pg_get_serial_sequence($1, $2), '')`, qualified(v.Sequence.OwnedBy),
+				v.Sequence.OwnedColumn).Scan(&name); err != nil {
 				return d.explain(err)
 			}
 		}

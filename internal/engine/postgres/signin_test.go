@@ -27,7 +27,8 @@ func TestAStrangerAtTheAddressGetsNoPassword(t *testing.T) {
 	for _, ask := range []struct {
 		name string
 		msg  pgproto3.BackendMessage
-	}{{"clear text", &pgproto3.AuthenticationCleartextPassword{}}, {"md5", &pgproto3.AuthenticationMD5Password{Salt: [4]byte{1, 2, 3, 4}}}} {
+	}{{"clear text", &pgproto3.AuthenticationCleartextPassword{}},
+		{"md5", &pgproto3.AuthenticationMD5Password{Salt: [4]byte{1, 2, 3, 4}}}} {
 		for _, way := range []string{"disable", "prefer", "require"} {
 			t.Run(ask.name+" over "+way, func(t *testing.T) {
 				ln, err := net.Listen("tcp", "127.0.0.1:0")
@@ -46,8 +47,10 @@ func TestAStrangerAtTheAddressGetsNoPassword(t *testing.T) {
 						go stranger(conn, cert, ask.msg, way != "disable", &mu, &heard)
 					}
 				}()
-				_, err = Driver{}.Open(t.Context(), engine.Endpoint{Host: "127.0.0.1", Port: ln.Addr().(*net.TCPAddr).Port, Database: "marsh", User: "dusty", Password: password, TLS: way})
-				if !domain.IsKind(err, domain.ProblemUnavailable) || !strings.Contains(err.Error(), "verify-full") || !strings.Contains(err.Error(), "scram-sha-256") {
+				_, err = Driver{}.Open(t.Context(), engine.Endpoint{Host: "127.0.0.1", Port: ln.Addr().(*net.TCPAddr).Port,
+					Database: "marsh", User: "dusty", Password: password, TLS: way})
+				if !domain.IsKind(err, domain.ProblemUnavailable) || !strings.Contains(err.Error(), "verify-full") ||
+					!strings.Contains(err.Error(), "scram-sha-256") {
 					t.Errorf("the error does not say what to do: %v", err)
 				}
 				mu.Lock()
@@ -64,7 +67,8 @@ func TestAStrangerAtTheAddressGetsNoPassword(t *testing.T) {
 }
 
 // stranger answers a sign-in with what it wants, and keeps what it hears.
-func stranger(conn net.Conn, cert tls.Certificate, want pgproto3.BackendMessage, encrypt bool, mu *sync.Mutex, heard *bytes.Buffer) {
+func stranger(conn net.Conn, cert tls.Certificate, want pgproto3.BackendMessage, encrypt bool, mu *sync.Mutex,
+	heard *bytes.Buffer) {
 	defer func() { _ = conn.Close() }()
 	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
 	back := pgproto3.NewBackend(conn, conn)
@@ -97,11 +101,13 @@ func stranger(conn net.Conn, cert tls.Certificate, want pgproto3.BackendMessage,
 // TestARoleSetToReplicaIsTold: triggers would be passed over in its sessions, and only a
 // superuser can set it back.
 func TestARoleSetToReplicaIsTold(t *testing.T) {
-	d := fresh(t, "CREATE ROLE quiet_one LOGIN PASSWORD 'honey'", "ALTER ROLE quiet_one SET session_replication_role = replica")
+	d := fresh(t, "CREATE ROLE quiet_one LOGIN PASSWORD 'honey'",
+		"ALTER ROLE quiet_one SET session_replication_role = replica")
 	t.Cleanup(func() {
 		_, _ = d.pool.Exec(context.Background(), "DROP ROLE quiet_one")
 	})
-	e := engine.Endpoint{Host: host.Host, Port: host.Port, Database: "postgres", User: "quiet_one", Password: "honey", TLS: "disable"}
+	e := engine.Endpoint{Host: host.Host, Port: host.Port, Database: "postgres", User: "quiet_one", Password: "honey",
+		TLS: "disable"}
 	db, err := Driver{}.Open(t.Context(), e)
 	if err == nil {
 		db.Close()

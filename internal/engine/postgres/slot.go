@@ -59,13 +59,15 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 			tables = append(tables, qualified(t))
 		}
 		for _, t := range identityTables(&plans[i]) {
-			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t.Table), strings.ToUpper(plans[i].SetIdentity))); err != nil {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t.Table),
+				strings.ToUpper(plans[i].SetIdentity))); err != nil {
 				return 0, fmt.Errorf("setting the row identity of %s: %w", t.Table, err)
 			}
 		}
 	}
 	var at string
-	err := d.pool.QueryRow(ctx, `SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1 AND plugin = 'pgoutput'`, name).Scan(&at)
+	err := d.pool.QueryRow(ctx, `SELECT confirmed_flush_lsn::text FROM pg_replication_slots WHERE slot_name = $1
+  AND plugin = 'pgoutput'`, name).Scan(&at)
 	if err == nil {
 		return parseAt(at, d.publishMore(ctx, name, plans))
 	}
@@ -85,7 +87,8 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 	if err := d.alterQuickly(ctx, sql); err != nil {
 		return 0, fmt.Errorf("creating the publication: %w", err)
 	}
-	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(&at); err != nil {
+	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(
+		&at); err != nil {
 		return 0, fmt.Errorf("creating the replication slot: %w", d.explain(err))
 	}
 	return parseLSN(at)
@@ -94,7 +97,8 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 // Mind gives new partitions of a table the row identity that its others have, without which
 // the server refuses the application's own updates of what is published, and looks whether
 // every table is published still: the very table that was planned, not another of its name.
-func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePlan, undo func(sql string) error) ([]domain.TableName, error) {
+func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePlan,
+	undo func(sql string) error) ([]domain.TableName, error) {
 	var names []string
 	var of []domain.TableName
 	for i := range plans {
@@ -119,7 +123,8 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 					return nil, err
 				}
 			}
-			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t), strings.ToUpper(p.SetIdentity)), whilePublished(name)); err != nil {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t),
+				strings.ToUpper(p.SetIdentity)), whilePublished(name)); err != nil {
 				return nil, err
 			}
 		}
@@ -130,7 +135,8 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 	rows, err := d.pool.Query(ctx, `
 SELECT u.at - 1 FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at)
  WHERE to_regclass(u.name) IS NOT NULL AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1)
-   AND NOT EXISTS (SELECT FROM pg_publication_tables p WHERE p.pubname = $1 AND to_regclass(quote_ident(p.schemaname) || '.' || quote_ident(p.tablename)) = to_regclass(u.name))`, name, names)
+   AND NOT EXISTS (SELECT FROM pg_publication_tables p WHERE p.pubname = $1
+     AND to_regclass(quote_ident(p.schemaname) || '.' || quote_ident(p.tablename)) = to_regclass(u.name))`, name, names)
 	if err != nil {
 		return nil, d.explain(err)
 	}
@@ -142,9 +148,11 @@ SELECT u.at - 1 FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at)
 
 // partitionsNow are the partitions that hold rows, each with the letter of its row identity;
 // what inherits from a table without being a partition of it is a table of its own.
-func (d *database) partitionsNow(ctx context.Context, root domain.TableName, parted bool) (map[domain.TableName]string, error) {
+func (d *database) partitionsNow(ctx context.Context, root domain.TableName,
+	parted bool) (map[domain.TableName]string, error) {
 	rows, err := d.pool.Query(ctx, `
-SELECT n.nspname, c.relname, c.relreplident::text FROM `+partitionTree("to_regclass($1)")+` t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+SELECT n.nspname, c.relname, c.relreplident::text FROM `+partitionTree("to_regclass($1)")+
+		` t JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE t.isleaf AND (t.level = 0 OR $2)`, qualified(root), parted)
 	if err != nil {
 		return nil, d.explain(err)
@@ -175,14 +183,18 @@ func whilePublished(name string) guard {
 // publishMore adds tables to a publication that stands.
 func (d *database) publishMore(ctx context.Context, name string, plans []domain.TablePlan) error {
 	rows, err := d.pool.Query(ctx, `
-SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r.prpubid = p.oid
+  JOIN pg_class c ON c.oid = r.prrelid JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE p.pubname = $1`, name)
 	if err != nil {
 		return d.explain(err)
 	}
 	there := map[domain.TableName]bool{}
 	var t domain.TableName
-	if _, err := pgx.ForEachRow(rows, []any{&t.Schema, &t.Name}, func() error { there[t] = true; return nil }); err != nil {
+	if _, err := pgx.ForEachRow(rows, []any{&t.Schema, &t.Name}, func() error {
+		there[t] = true
+		return nil
+	}); err != nil {
 		return d.explain(err)
 	}
 	for i := range plans {
@@ -190,10 +202,12 @@ SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r
 			if len(there) == 0 || there[s] {
 				continue
 			}
-			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER PUBLICATION %s ADD TABLE %s", quote(name), qualified(s))); err != nil {
+			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER PUBLICATION %s ADD TABLE %s", quote(name),
+				qualified(s))); err != nil {
 				var said *engine.ServerError
 				if errors.As(err, &said) && said.State == "42501" {
-					return domain.Conflict("the changes of %s cannot be followed: %s. Make %s its owner, or a member of the role that owns it (GRANT … TO %s), and try again", s, err, d.conf.User, quote(d.conf.User))
+					return domain.Conflict("the changes of %s cannot be followed: %s. Make %s its owner, or a member of the role "+
+						"that owns it (GRANT … TO %s), and try again", s, err, d.conf.User, quote(d.conf.User))
 				}
 				return fmt.Errorf("adding %s to the publication: %w", s, err)
 			}
@@ -246,12 +260,14 @@ func (d *database) alterQuickly(ctx context.Context, sql string, guards ...guard
 
 // DropCapture removes slot and publication and restores what was changed.
 func (d *database) DropCapture(ctx context.Context, name string, undo []string) error {
-	_, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1 AND active`, name)
+	_, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = $1
+  AND active`, name)
 	if err != nil {
 		return d.explain(err)
 	}
 	for try := 0; ; try++ {
-		_, err = d.pool.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1`, name)
+		_, err = d.pool.Exec(ctx, `SELECT pg_drop_replication_slot(slot_name) FROM pg_replication_slots WHERE slot_name = $1`,
+			name)
 		if err == nil || try == 20 {
 			break
 		}
@@ -282,7 +298,8 @@ func (d *database) DropCapture(ctx context.Context, name string, undo []string) 
 // table is needed for it.
 func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {
 	var at string
-	if err := d.pool.QueryRow(ctx, `SELECT pg_logical_emit_message(true, 'dusty_ferry', 'heartbeat')::text`).Scan(&at); err != nil {
+	if err := d.pool.QueryRow(ctx, `SELECT pg_logical_emit_message(true, 'dusty_ferry', 'heartbeat')::text`).Scan(
+		&at); err != nil {
 		return 0, d.explain(err)
 	}
 	return parseLSN(at)
@@ -328,37 +345,50 @@ func (d *database) LogBytes(_ context.Context, from, to domain.Position) (int64,
 // CheckCapture wants a slot and a publication of that name, which holds all the tables.
 func (d *database) CheckCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error) {
 	var at, plugin string
-	err := d.pool.QueryRow(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(plugin, '') FROM pg_replication_slots WHERE slot_name = $1 AND database = current_database()`, name).Scan(&at, &plugin)
+	err := d.pool.QueryRow(ctx, `SELECT coalesce(confirmed_flush_lsn::text, ''), coalesce(plugin, '')
+  FROM pg_replication_slots WHERE slot_name = $1 AND database = current_database()`, name).Scan(&at, &plugin)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows), err == nil && (plugin != "pgoutput" || at == ""):
-		return 0, domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy was made there should have been: CREATE PUBLICATION %s FOR TABLE …; SELECT pg_create_logical_replication_slot(%s, 'pgoutput')", name, quote(name), literal(name))
+		return 0, domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy "+
+			"was made there should have been: CREATE PUBLICATION %s FOR TABLE …; SELECT "+
+			"pg_create_logical_replication_slot(%s, 'pgoutput')", name, quote(name), literal(name))
 	case err != nil:
 		return 0, d.explain(err)
 	}
 	for i := range plans {
 		for _, t := range d.published(&plans[i]) {
 			var there bool
-			if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_publication_tables WHERE pubname = $1 AND schemaname = $2 AND tablename = $3)
- AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1 AND pubinsert AND pubupdate AND pubdelete AND pubtruncate)`, name, t.Schema, t.Name).Scan(&there); err != nil {
+			if err := d.pool.QueryRow(ctx, `SELECT EXISTS (SELECT FROM pg_publication_tables WHERE pubname = $1
+  AND schemaname = $2 AND tablename = $3)
+ AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1 AND pubinsert AND pubupdate AND pubdelete AND pubtruncate)`,
+				name, t.Schema, t.Name).Scan(&there); err != nil {
 				return 0, d.explain(err)
 			}
 			if !there {
-				return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to be there since before the slot was made", name, t)
+				return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to "+
+					"be there since before the slot was made", name, t)
 			}
 		}
 		// Read as JSON, as older servers lack these columns.
 		var some, root string
 		if err := d.pool.QueryRow(ctx, `
-SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'some rows' WHEN to_jsonb(r) ->> 'prattrs' IS NOT NULL THEN 'some columns' END
-                   FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = $1 AND r.prrelid = to_regclass($2)), ''),
-       coalesce((SELECT to_jsonb(p) ->> 'pubviaroot' FROM pg_publication p WHERE p.pubname = $1), '')`, name, qualified(plans[i].Source)).Scan(&some, &root); err != nil {
+SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'some rows'
+  WHEN to_jsonb(r) ->> 'prattrs' IS NOT NULL THEN 'some columns' END
+                   FROM pg_publication_rel r JOIN pg_publication p ON p.oid = r.prpubid WHERE p.pubname = $1
+                     AND r.prrelid = to_regclass($2)), ''),
+       coalesce((SELECT to_jsonb(p) ->> 'pubviaroot' FROM pg_publication p WHERE p.pubname = $1), '')`, name,
+			qualified(plans[i].Source)).Scan(&some, &root); err != nil {
 			return 0, d.explain(err)
 		}
 		if some != "" {
-			return 0, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy are made anew", name, some, plans[i].Source, quote(name))
+			return 0, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it "+
+				"whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy "+
+				"are made anew", name, some, plans[i].Source, quote(name))
 		}
 		if plans[i].Table.PartitionBy != "" && d.throughRoot() && root != "true" {
-			return 0, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name, plans[i].Source, quote(name))
+			return 0, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER "+
+				"PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name,
+				plans[i].Source, quote(name))
 		}
 	}
 	return parseLSN(at)
@@ -367,7 +397,8 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 // ResolveGTID knows no waymarks: a standby that was promoted has no slot, so nothing
 // says that it has kept the log from there on.
 func (d *database) ResolveGTID(context.Context, string) (domain.Position, error) {
-	return 0, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the crossing stands on the first one alone; restart the crossing to load from this one")
+	return 0, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the " +
+		"crossing stands on the first one alone; restart the crossing to load from this one")
 }
 
 // OpenTransactions lists writing transactions: a logical slot is made only when all that are open
@@ -376,11 +407,15 @@ func (d *database) ResolveGTID(context.Context, string) (domain.Position, error)
 func (d *database) OpenTransactions(ctx context.Context, least time.Duration) ([]string, error) {
 	rows, err := d.pool.Query(ctx, `
 SELECT what || coalesce(', open for ' || date_trunc('second', since)::text, '') FROM (
-  SELECT 'the transaction of ' || coalesce(a.usename, 'somebody') || ' in ' || coalesce(a.datname, '?') || ' (process ' || l.pid || coalesce(', ' || nullif(a.application_name, ''), '') || ')' AS what, clock_timestamp() - a.xact_start AS since
+  SELECT 'the transaction of ' || coalesce(a.usename, 'somebody') || ' in ' || coalesce(a.datname,
+    '?') || ' (process ' || l.pid || coalesce(', ' || nullif(a.application_name, ''), '') || ')' AS what,
+    clock_timestamp() - a.xact_start AS since
     FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid
-   WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' AND l.granted AND l.pid <> pg_backend_pid() AND coalesce(a.application_name, '') NOT LIKE 'dusty-ferry%'
+   WHERE l.locktype = 'transactionid' AND l.mode = 'ExclusiveLock' AND l.granted AND l.pid <> pg_backend_pid()
+     AND coalesce(a.application_name, '') NOT LIKE 'dusty-ferry%'
   UNION ALL
-  SELECT 'the prepared transaction ' || quote_literal(gid) || ' in ' || database, clock_timestamp() - prepared FROM pg_prepared_xacts
+  SELECT 'the prepared transaction ' || quote_literal(gid) || ' in ' || database, clock_timestamp() - prepared
+    FROM pg_prepared_xacts
 ) x WHERE since >= $1 OR since IS NULL AND $1 < interval '10 s' ORDER BY since DESC NULLS LAST`, least)
 	if err != nil {
 		return nil, d.explain(err)

@@ -123,7 +123,8 @@ func (c *capture) settle(ctx context.Context, p *spool) error {
 		piece := ids[:min(len(ids), statusPiece)]
 		later := 0
 		asking, cancel := context.WithTimeout(ctx, statusLimit)
-		rows, err := c.d.pool.Query(asking, "SELECT x, coalesce(pg_xact_status(x::xid8), '') FROM unnest($1::text[]) x", piece)
+		rows, err := c.d.pool.Query(asking, "SELECT x, coalesce(pg_xact_status(x::xid8), '') FROM unnest($1::text[]) x",
+			piece)
 		if err == nil {
 			var id, status string
 			_, err = pgx.ForEachRow(rows, []any{&id, &status}, func() error {
@@ -136,7 +137,8 @@ func (c *capture) settle(ctx context.Context, p *spool) error {
 					later++
 				default:
 					c.d.plain.Store(true)
-					return domain.Unavailable(nil, "the source does not know any more whether part of a large transaction was rolled back; its log is read without streaming from now on")
+					return domain.Unavailable(nil, "the source does not know any more whether part of a large transaction was "+
+						"rolled back; its log is read without streaming from now on")
 				}
 				return nil
 			})

@@ -36,13 +36,15 @@ func (d *database) MayStop(context.Context, domain.StopMethod) error { return ni
 // StopWrites makes the source take no more writes to the tables. With locks,
 // readers go on and writers wait; a lock that cannot be had within wait is an
 // error and nothing stays locked.
-func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan, wait time.Duration) (engine.WriteStop, error) {
+func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan,
+	wait time.Duration) (engine.WriteStop, error) {
 	s := &stop{d: d, method: method, name: name, plans: plans}
 	switch method {
 	case domain.StopWord:
 		return s, nil
 	case domain.StopReadOnly:
-		if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+" SET default_transaction_read_only = on"); err != nil {
+		if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+
+			" SET default_transaction_read_only = on"); err != nil {
 			return nil, fmt.Errorf("making the source read-only: %w", d.explain(err))
 		}
 		// Sessions that are open keep their old setting: they are ended.
@@ -89,7 +91,9 @@ func (s *stop) lock(ctx context.Context, wait time.Duration) error {
 			return s.d.explain(err)
 		}
 		if time.Until(end) <= 0 {
-			return domain.Unavailable(err, "long transactions on the source keep %s from being locked; writes could not be stopped within %s. End them or wait for them (pg_stat_activity, oldest xact_start), then try again", strings.TrimPrefix(names[stuck], "ONLY "), wait)
+			return domain.Unavailable(err, "long transactions on the source keep %s from being locked; writes could not be "+
+				"stopped within %s. End them or wait for them (pg_stat_activity, oldest xact_start), then try again",
+				strings.TrimPrefix(names[stuck], "ONLY "), wait)
 		}
 		name := names[stuck]
 		names = append([]string{name}, slices.Delete(names, stuck, stuck+1)...)
@@ -196,7 +200,8 @@ func closeStatements(name string, tables []domain.TableName, message string) []s
 	for _, t := range tables {
 		out = append(out,
 			fmt.Sprintf("DROP TRIGGER IF EXISTS %s ON %s", gate(name), qualified(t)),
-			fmt.Sprintf("CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION dusty_ferry.%[1]s()", gate(name), qualified(t)),
+			fmt.Sprintf("CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT "+
+				"EXECUTE FUNCTION dusty_ferry.%[1]s()", gate(name), qualified(t)),
 			fmt.Sprintf("ALTER TABLE %s ENABLE ALWAYS TRIGGER %s", qualified(t), gate(name)))
 	}
 	return out
@@ -207,7 +212,8 @@ func closeStatements(name string, tables []domain.TableName, message string) []s
 func (d *database) endSessions(ctx context.Context) error {
 	_, err := d.pool.Exec(ctx, `
 SELECT pg_terminate_backend(pid) FROM pg_stat_activity
- WHERE datname = current_database() AND backend_type = 'client backend' AND application_name NOT LIKE 'dusty-ferry%' AND pid <> pg_backend_pid()`)
+ WHERE datname = current_database() AND backend_type = 'client backend' AND application_name NOT LIKE 'dusty-ferry%'
+   AND pid <> pg_backend_pid()`)
 	return d.explain(err)
 }
 
@@ -228,20 +234,25 @@ func (d *database) Reopen(ctx context.Context, method domain.StopMethod, name st
 			return fmt.Errorf("making the source writable again: %w", err)
 		}
 	}
-	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = $1 AND datname = current_database()`, holder(name)); err != nil {
+	if _, err := d.pool.Exec(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = $1
+  AND datname = current_database()`, holder(name)); err != nil {
 		return d.explain(err)
 	}
 	var there bool
-	if err := d.pool.QueryRow(ctx, `SELECT to_regprocedure('dusty_ferry.' || $1 || '()') IS NOT NULL`, gate(name)).Scan(&there); err != nil || !there {
+	if err := d.pool.QueryRow(ctx, `SELECT to_regprocedure('dusty_ferry.' || $1 || '()') IS NOT NULL`, gate(name)).Scan(
+		&there); err != nil || !there {
 		return d.explain(err)
 	}
 	// Another body lets writes through at once, and waits for nobody; the triggers go when
 	// their tables' readers let them.
-	if _, err := d.pool.Exec(ctx, fmt.Sprintf(`CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'`, gate(name))); err != nil {
+	if _, err := d.pool.Exec(ctx, fmt.Sprintf(`CREATE
+  OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'`,
+		gate(name))); err != nil {
 		return fmt.Errorf("opening the source for writes again: %w", d.explain(err))
 	}
 	if err := d.alterQuickly(ctx, fmt.Sprintf("DROP FUNCTION dusty_ferry.%s() CASCADE", gate(name))); err != nil {
-		return engine.Left{What: fmt.Sprintf("triggers %s that do nothing any more are still on its tables (%s); closing the crossing drops them", gate(name), err)}
+		return engine.Left{What: fmt.Sprintf("triggers %s that do nothing any more are still on its tables (%s); closing "+
+			"the crossing drops them", gate(name), err)}
 	}
 	_, err := d.pool.Exec(ctx, `
 DO $$ BEGIN
@@ -259,10 +270,12 @@ func (d *database) endReadOnly(ctx context.Context) error {
 	var is bool
 	if err := d.pool.QueryRow(ctx, `
 SELECT EXISTS (SELECT FROM pg_db_role_setting s JOIN pg_database b ON b.oid = s.setdatabase
-                WHERE b.datname = current_database() AND s.setrole = 0 AND 'default_transaction_read_only=on' = ANY (s.setconfig))`).Scan(&is); err != nil || !is {
+                WHERE b.datname = current_database() AND s.setrole = 0
+                  AND 'default_transaction_read_only=on' = ANY (s.setconfig))`).Scan(&is); err != nil || !is {
 		return d.explain(err)
 	}
-	if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+" RESET default_transaction_read_only"); err != nil {
+	if _, err := d.pool.Exec(ctx, "ALTER DATABASE "+quote(d.conf.Database)+
+		" RESET default_transaction_read_only"); err != nil {
 		return d.explain(err)
 	}
 	return d.endSessions(ctx)

@@ -70,7 +70,9 @@ func TestStoppingWrites(t *testing.T) {
 // Writers that take their tables in the other order must neither be ended nor
 // keep us out.
 func TestStoppingWritesAgainstTheGrain(t *testing.T) {
-	d := fresh(t, `CREATE TABLE public.a (id integer PRIMARY KEY, n integer); CREATE TABLE public.z (id integer PRIMARY KEY, n integer); INSERT INTO public.a VALUES (1, 0); INSERT INTO public.z VALUES (1, 0)`)
+	d := fresh(t, `CREATE TABLE public.a (id integer PRIMARY KEY, n integer);
+  CREATE TABLE public.z (id integer PRIMARY KEY, n integer); INSERT INTO public.a VALUES (1, 0); INSERT INTO public.z
+  VALUES (1, 0)`)
 	plans := []domain.TablePlan{*planned(t, d, "public.a"), *planned(t, d, "public.z")}
 	ctx, cancel := context.WithCancel(t.Context())
 	var ended atomic.Int64

@@ -22,10 +22,12 @@ SELECT 'replication slot', slot_name::text, CASE WHEN active THEN 'read just now
        ', keeps ' || pg_size_pretty(coalesce(pg_current_wal_lsn() - restart_lsn, 0)) || ' of log', active
   FROM pg_replication_slots WHERE starts_with(slot_name, $1) AND database = current_database() AND NOT temporary
 UNION ALL
-SELECT 'publication', pubname::text, (SELECT count(*) || ' tables' FROM pg_publication_rel r WHERE r.prpubid = p.oid), false
+SELECT 'publication', pubname::text, (SELECT count(*) || ' tables' FROM pg_publication_rel r WHERE r.prpubid = p.oid),
+  false
   FROM pg_publication p WHERE starts_with(pubname, $1)
 UNION ALL
-SELECT 'closed to writes', left(proname, -6), (SELECT count(*) || ' tables refuse writes' FROM pg_trigger t WHERE t.tgfoid = f.oid), false
+SELECT 'closed to writes', left(proname, -6), (SELECT count(*) || ' tables refuse writes' FROM pg_trigger t
+  WHERE t.tgfoid = f.oid), false
   FROM pg_proc f WHERE pronamespace = to_regnamespace('dusty_ferry') AND proname LIKE '%\_moved'
  ORDER BY 2, 1 DESC`, prefix)
 	if err != nil {
@@ -48,11 +50,13 @@ SELECT 'closed to writes', left(proname, -6), (SELECT count(*) || ' tables refus
 		return nil, d.explain(err)
 	}
 	var kept bool
-	if err := d.pool.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.stream') IS NOT NULL`).Scan(&kept); err != nil || !kept {
+	if err := d.pool.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.stream') IS NOT NULL`).Scan(&kept); err != nil ||
+		!kept {
 		return out, d.explain(err)
 	}
 	rows, err = d.pool.Query(ctx, `
-SELECT crossing, (SELECT count(*) FROM dusty_ferry.chunk_mark k WHERE k.crossing = x.crossing), EXISTS (SELECT FROM dusty_ferry.stream s WHERE s.crossing = x.crossing)
+SELECT crossing, (SELECT count(*) FROM dusty_ferry.chunk_mark k WHERE k.crossing = x.crossing), EXISTS (SELECT
+  FROM dusty_ferry.stream s WHERE s.crossing = x.crossing)
   FROM (SELECT crossing FROM dusty_ferry.stream UNION SELECT crossing FROM dusty_ferry.chunk_mark) x ORDER BY 1`)
 	if err != nil {
 		return nil, d.explain(err)

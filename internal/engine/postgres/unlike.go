@@ -87,7 +87,8 @@ func (w *writing) each(visit func(fields [][]byte) error) func(row []byte) error
 }
 
 // cut takes rows that a function cuts into fields, and hands them on converted.
-func (w *writing) cut(fieldsOf func(dst [][]byte, row []byte) ([][]byte, error), visit func(fields [][]byte) error) func(row []byte) error {
+func (w *writing) cut(fieldsOf func(dst [][]byte, row []byte) ([][]byte, error),
+	visit func(fields [][]byte) error) func(row []byte) error {
 	var fields [][]byte
 	return func(row []byte) error {
 		var err error
@@ -164,8 +165,9 @@ func textList(cols []domain.Column) string {
 // needs no cast: it costs the server a third less than texts in the binary format do.
 var written = map[string]bool{
 	"smallint": true, "integer": true, "bigint": true, "numeric": true, "real": true, "double precision": true,
-	"text": true, "character varying": true, "date": true, "timestamp without time zone": true, "timestamp with time zone": true,
-	"time without time zone": true, "interval": true, "uuid": true, "json": true, "jsonb": true, "bytea": true,
+	"text": true, "character varying": true, "date": true, "timestamp without time zone": true,
+	"timestamp with time zone": true,
+	"time without time zone":   true, "interval": true, "uuid": true, "json": true, "jsonb": true, "bytea": true,
 }
 
 // lineList is columns for COPY's text format, whose fields are what [textList] gives.
@@ -212,7 +214,8 @@ func (s *lineSink) Write(b []byte) (int, error) {
 }
 
 // copyTexts reads a chunk for a target of another engine.
-func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, sink func([]byte) error) (rowhash.Sum, error) {
+func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
+	sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	w := newWriting(p)
 	buf := r.block[:0]
@@ -239,7 +242,8 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 		sum.Add(buf[from:])
 		return nil
 	})
-	err := copyLines(ctx, r.conn, fmt.Sprintf("SELECT %s FROM %s%s", lineList(p.ComparedColumns()), from(p), keyRange(p, c.Lower, c.Upper)), row)
+	err := copyLines(ctx, r.conn, fmt.Sprintf("SELECT %s FROM %s%s", lineList(p.ComparedColumns()), from(p),
+		keyRange(p, c.Lower, c.Upper)), row)
 	switch {
 	case refused != nil:
 		return sum, refused
@@ -252,12 +256,14 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 }
 
 // Range reads rows as texts in the target's form.
-func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte, fields [][]byte) error) error {
+func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte,
+	fields [][]byte) error) error {
 	return v.texts(ctx, p, keyRange(p, lower, upper), visit)
 }
 
 // At reads the rows at keys.
-func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte, fields [][]byte) error) error {
+func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte,
+	fields [][]byte) error) error {
 	any := make([]string, len(keys))
 	for i, k := range keys {
 		on := make([]string, len(k))
@@ -269,11 +275,13 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 	return v.texts(ctx, p, " WHERE "+strings.Join(any, " OR "), visit)
 }
 
-func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte, fields [][]byte) error) error {
+func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte,
+	fields [][]byte) error) error {
 	w := newWriting(p)
 	var row []byte
-	return v.d.explain(copyLines(ctx, v.conn.PgConn(), "SELECT "+lineList(p.ComparedColumns())+" FROM "+from(p)+where, w.cut(pgcopy.TextFields, func(out [][]byte) error {
-		row = pgcopy.AppendFields(row[:0], out)
-		return visit(row, out)
-	})))
+	return v.d.explain(copyLines(ctx, v.conn.PgConn(), "SELECT "+lineList(p.ComparedColumns())+" FROM "+from(p)+where,
+		w.cut(pgcopy.TextFields, func(out [][]byte) error {
+			row = pgcopy.AppendFields(row[:0], out)
+			return visit(row, out)
+		})))
 }

@@ -71,9 +71,12 @@ func (s server) lacks() []domain.Entry {
 			e.add(domain.Notice, topic, "source", "", format, args...)
 		}
 	}
-	tell(14, "large transactions", "PostgreSQL %d gives a transaction when it has ended, however large: those beyond logical_decoding_work_mem are kept on the source's disk until then", major)
-	tell(14, "marks in the log", "PostgreSQL %d does not pass marks of ours on: two crossings that write to each other's source cannot tell their own rows", major)
-	tell(13, "partitions", "PostgreSQL %d publishes partitions one by one: a new one is not followed, and one that is emptied by itself cannot be told from its table; either holds the crossing, until the table is restarted", major)
+	tell(14, "large transactions", "PostgreSQL %d gives a transaction when it has ended, however large: those beyond "+
+		"logical_decoding_work_mem are kept on the source's disk until then", major)
+	tell(14, "marks in the log", "PostgreSQL %d does not pass marks of ours on: two crossings that write to each "+
+		"other's source cannot tell their own rows", major)
+	tell(13, "partitions", "PostgreSQL %d publishes partitions one by one: a new one is not followed, and one that is "+
+		"emptied by itself cannot be told from its table; either holds the crossing, until the table is restarted", major)
 	return e
 }
 
@@ -82,7 +85,8 @@ func (s server) versionEntry(side string) []domain.Entry {
 	var e entries
 	oldest := map[string]int{"source": oldestSource, "target": oldestTarget}[side]
 	if s.num/10000 < oldest {
-		e.add(domain.Blocker, "version", side, fmt.Sprintf("use PostgreSQL %d or later", oldest), "the server is PostgreSQL %s; %d is the oldest that can be a %s", s.version, oldest, side)
+		e.add(domain.Blocker, "version", side, fmt.Sprintf("use PostgreSQL %d or later", oldest),
+			"the server is PostgreSQL %s; %d is the oldest that can be a %s", s.version, oldest, side)
 	} else {
 		e.add(domain.OK, "version", side, "", "PostgreSQL %s, %s", s.version, s.ssl)
 	}

@@ -29,7 +29,8 @@ type view struct {
 // replication slot: its snapshot holds exactly the transactions whose commit
 // record begins before the slot's consistent point. The server waits for every
 // open writing transaction when it makes one, hence the limit.
-func (d *database) OpenView(ctx context.Context, exact bool, limit time.Duration) (engine.View, domain.Position, error) {
+func (d *database) OpenView(ctx context.Context, exact bool,
+	limit time.Duration) (engine.View, domain.Position, error) {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
 		return nil, 0, err
@@ -65,14 +66,17 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 	wait, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	name := fmt.Sprintf("dusty_ferry_view_%d", rc.PgConn().PID())
-	res, err := rc.PgConn().Exec(wait, fmt.Sprintf("CREATE_REPLICATION_SLOT %s TEMPORARY LOGICAL pgoutput (SNAPSHOT 'export')", quote(name))).ReadAll()
+	res, err := rc.PgConn().Exec(wait, fmt.Sprintf("CREATE_REPLICATION_SLOT %s TEMPORARY LOGICAL pgoutput "+
+		"(SNAPSHOT 'export')", quote(name))).ReadAll()
 	if err != nil {
 		if errors.Is(wait.Err(), context.DeadlineExceeded) {
-			return 0, domain.Unavailable(err, "a writing transaction on the source has been open for more than %s, so no exact snapshot could be taken; end it (see pg_stat_activity, oldest xact_start) and try again", limit)
+			return 0, domain.Unavailable(err, "a writing transaction on the source has been open for more than %s, so no "+
+				"exact snapshot could be taken; end it (see pg_stat_activity, oldest xact_start) and try again", limit)
 		}
 		var pe *pgconn.PgError
 		if errors.As(err, &pe) && pe.Code == "53400" {
-			return 0, domain.Unavailable(err, "the source has no free replication slot for a comparison; raise max_replication_slots, or drop an unused slot")
+			return 0, domain.Unavailable(err, "the source has no free replication slot for a comparison; raise "+
+				"max_replication_slots, or drop an unused slot")
 		}
 		return 0, v.d.explain(err)
 	}
@@ -81,7 +85,8 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 	if err != nil {
 		return 0, err
 	}
-	_, err = v.conn.PgConn().Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT "+literal(string(row[2]))).ReadAll()
+	_, err = v.conn.PgConn().Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT "+
+		literal(string(row[2]))).ReadAll()
 	return at, v.d.explain(err)
 }
 
@@ -151,7 +156,8 @@ func (v *view) copyRows(ctx context.Context, sql string, row func([]byte) error)
 }
 
 // Sums reads every row once.
-func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
+func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part,
+	progress func(int64)) ([]rowhash.Sum, error) {
 	if p.CrossEngine {
 		return engine.SumsOf(ctx, v, p, part, progress)
 	}
@@ -193,7 +199,8 @@ func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part, 
 
 // Rows reads the wanted parts again, now with the key of every row as text in
 // front, so that rows can be named.
-func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int, visit func([]byte, uint64)) error {
+func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int,
+	visit func([]byte, uint64)) error {
 	if p.CrossEngine {
 		return engine.RowsOf(ctx, v, p, part, want, visit)
 	}
@@ -253,7 +260,8 @@ func seq(n int) []int {
 
 // Fetch returns whole rows in text form. A table without a key is scanned for
 // rows with the wanted hashes.
-func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
+func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
+	keys []string) (map[string][]domain.Row, error) {
 	if p.CrossEngine {
 		return engine.FetchOf(ctx, v, p, keys)
 	}
@@ -267,7 +275,8 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part, ke
 		var params []any
 		for i, val := range narrow.SplitKey(key, len(p.Key)) {
 			params = append(params, val)
-			on = append(on, quote(p.Key[i])+equals(*columnOf(p, p.Key[i]))+"$"+strconv.Itoa(i+1)+"::text::"+columnOf(p, p.Key[i]).Type)
+			on = append(on, quote(p.Key[i])+equals(*columnOf(p, p.Key[i]))+"$"+strconv.Itoa(i+1)+"::text::"+columnOf(p,
+				p.Key[i]).Type)
 		}
 		rows, err := textRows(ctx, v.conn, "SELECT "+names+" FROM "+from(p)+" WHERE "+strings.Join(on, " AND "), params)
 		if err != nil {
@@ -288,7 +297,8 @@ func (v *view) fetchWhole(ctx context.Context, p *domain.TablePlan, keys []strin
 	var places []string
 	var hashes []string
 	var fields [][]byte
-	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+from(p)+keyRange(p, nil, nil), func(row []byte) error {
+	err := v.copyRows(ctx, "SELECT tableoid::text || ' ' || ctid::text, "+comparedList(p)+" FROM "+from(p)+keyRange(p, nil,
+		nil), func(row []byte) error {
 		var err error
 		if fields, err = pgcopy.Fields(fields[:0], row); err != nil {
 			return err

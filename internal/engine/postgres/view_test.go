@@ -14,11 +14,16 @@ import (
 )
 
 func TestViewsFindEveryDifference(t *testing.T) {
-	ddl := []string{`CREATE TYPE public.mood AS ENUM ('x', 'y'); CREATE TABLE public.h (id integer, k text, v text, m public.mood[], PRIMARY KEY (id, k)); CREATE TABLE public.bag (v text)`,
-		`INSERT INTO public.h SELECT g, 'k' || g % 7, 'v' || g, ARRAY['y']::public.mood[] FROM generate_series(1, 3000) g`, `INSERT INTO public.bag SELECT 'b' || g % 20 FROM generate_series(1, 100) g`}
+	ddl := []string{`CREATE TYPE public.mood AS ENUM ('x', 'y');
+  CREATE TABLE public.h (id integer, k text, v text, m public.mood[], PRIMARY KEY (id, k));
+  CREATE TABLE public.bag (v text)`,
+		`INSERT INTO public.h SELECT g, 'k' || g % 7, 'v' || g, ARRAY['y']::public.mood[] FROM generate_series(1, 3000) g`,
+		`INSERT INTO public.bag SELECT 'b' || g % 20 FROM generate_series(1, 100) g`}
 	src, dst := fresh(t, ddl...), fresh(t, ddl...)
-	run(t, dst, `UPDATE public.h SET v = 'v7 ' WHERE id = 7; UPDATE public.h SET m = '{x}' WHERE id = 2500; DELETE FROM public.h WHERE id = 1999; INSERT INTO public.h VALUES (5000, 'k', 'v', NULL)`)
-	run(t, dst, `INSERT INTO public.bag VALUES ('b3'), ('b3'); DELETE FROM public.bag WHERE ctid = (SELECT ctid FROM public.bag WHERE v = 'b5' LIMIT 1)`)
+	run(t, dst, `UPDATE public.h SET v = 'v7 ' WHERE id = 7; UPDATE public.h SET m = '{x}' WHERE id = 2500;
+  DELETE FROM public.h WHERE id = 1999; INSERT INTO public.h VALUES (5000, 'k', 'v', NULL)`)
+	run(t, dst, `INSERT INTO public.bag VALUES ('b3'), ('b3'); DELETE FROM public.bag WHERE ctid = (SELECT ctid
+  FROM public.bag WHERE v = 'b5' LIMIT 1)`)
 	open := func(d *database) engine.View {
 		v, _, err := d.OpenView(t.Context(), false, 0)
 		if err != nil {
@@ -57,7 +62,8 @@ func TestViewsFindEveryDifference(t *testing.T) {
 		for _, c := range compare("public.h", part) {
 			got[strings.Join(narrow.SplitKey(c.Key, len(p.Key)), "/")] = c.Kind
 		}
-		want := map[string]domain.FindingKind{"7/k0": domain.Differing, "2500/k1": domain.Differing, "1999/k4": domain.MissingOnTarget, "5000/k": domain.ExtraOnTarget}
+		want := map[string]domain.FindingKind{"7/k0": domain.Differing, "2500/k1": domain.Differing,
+			"1999/k4": domain.MissingOnTarget, "5000/k": domain.ExtraOnTarget}
 		if fmt.Sprint(got) != fmt.Sprint(want) {
 			t.Errorf("by %s: %v, want %v", name, got, want)
 		}

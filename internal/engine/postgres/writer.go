@@ -49,7 +49,8 @@ func (d *database) OpenWriter(ctx context.Context, origin string) (engine.Writer
 
 // Packs compares the types of the table's columns with those that values are written in.
 func (w *writer) Packs(ctx context.Context, p *domain.TablePlan) (bool, error) {
-	res := w.conn.ExecParams(ctx, "SELECT attname, atttypid FROM pg_attribute WHERE attrelid = to_regclass($1) AND attnum > 0 AND NOT attisdropped",
+	res := w.conn.ExecParams(ctx, "SELECT attname, atttypid FROM pg_attribute WHERE attrelid = to_regclass($1) AND "+
+		"attnum > 0 AND NOT attisdropped",
 		[][]byte{[]byte(qualified(p.Target))}, nil, nil, nil).Read()
 	if res.Err != nil {
 		return false, w.d.explain(res.Err)
@@ -162,7 +163,8 @@ func (w *writer) InsertRows(ctx context.Context, rows [][]byte) error {
 	}
 	tag, err := w.conn.CopyFrom(ctx, bytes.NewReader(w.text), w.copy)
 	if err == nil && tag.RowsAffected() != int64(len(rows)) {
-		err = domain.Conflict("the target kept %d of %d rows that it was given: a trigger or rule there drops rows", tag.RowsAffected(), len(rows))
+		err = domain.Conflict("the target kept %d of %d rows that it was given: a trigger or rule there drops rows",
+			tag.RowsAffected(), len(rows))
 	}
 	after := "RELEASE SAVEPOINT rows"
 	if err != nil {

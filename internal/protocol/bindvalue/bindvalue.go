@@ -64,7 +64,8 @@ func Of(base string) (Kind, bool) {
 		return Kind{typeDouble, false, float64s}, true
 	case "date", "datetime", "timestamp":
 		return Kind{typeDateTime, false, moment}, true
-	case "decimal", "time", "year", "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set", "json", "uuid", "inet4", "inet6":
+	case "decimal", "time", "year", "char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set", "json",
+		"uuid", "inet4", "inet6":
 		return Kind{typeString, false, text}, true
 	}
 	return Kind{}, false

@@ -93,7 +93,8 @@ func (r *Reader) Event(b []byte) (Header, []byte, error) {
 	}
 	h := Header{
 		At: binary.LittleEndian.Uint32(b), Type: Type(b[4]), ServerID: binary.LittleEndian.Uint32(b[5:]),
-		Size: binary.LittleEndian.Uint32(b[9:]), Next: binary.LittleEndian.Uint32(b[13:]), Flags: binary.LittleEndian.Uint16(b[17:]),
+		Size: binary.LittleEndian.Uint32(b[9:]), Next: binary.LittleEndian.Uint32(b[13:]), Flags: binary.LittleEndian.Uint16(
+			b[17:]),
 	}
 	if int(h.Size) != len(b) {
 		return h, nil, fmt.Errorf("%w: it says %d bytes, there are %d", ErrShort, h.Size, len(b))

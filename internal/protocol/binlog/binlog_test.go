@@ -59,7 +59,8 @@ func pack(b []byte) []byte {
 
 func TestStatements(t *testing.T) {
 	head := append([]byte{1, 0, 0, 0, 0, 0, 0, 0, 4, 0, 0, 2, 0, 0xaa, 0xbb}, "shop\x00"...)
-	for typ, text := range map[Type][]byte{TypeQuery: []byte("TRUNCATE hives"), TypeQueryCompressed: pack([]byte("TRUNCATE hives"))} {
+	for typ, text := range map[Type][]byte{TypeQuery: []byte("TRUNCATE hives"),
+		TypeQueryCompressed: pack([]byte("TRUNCATE hives"))} {
 		q, err := DecodeQuery(typ, append(append([]byte{}, head...), text...))
 		if err != nil || q.Database != "shop" || q.SQL != "TRUNCATE hives" {
 			t.Errorf("%d: %+v (%v)", typ, q, err)
@@ -69,7 +70,8 @@ func TestStatements(t *testing.T) {
 		t.Error("a broken compressed statement was read")
 	}
 	two := append([]byte{6, 0, 0, 0, 0, 0, 0, 0, 3, 0, 0, 0, 2 | 64, 1, 2, 3, 4, 5, 6, 7, 8, 9, 0, 0, 0, 4, 1}, "honey"...)
-	if g, err := DecodeGtid(two); err != nil || !g.Prepared || g.Completed || g.XID != (XID{Format: 9, Global: 4, Data: "honey"}) || g.XID.String() != "X'686f6e65',X'79',9" {
+	if g, err := DecodeGtid(two); err != nil || !g.Prepared || g.Completed ||
+		g.XID != (XID{Format: 9, Global: 4, Data: "honey"}) || g.XID.String() != "X'686f6e65',X'79',9" {
 		t.Errorf("%+v, %v", g, err)
 	}
 	if _, err := DecodeGtid(two[:len(two)-1]); err == nil {
@@ -110,11 +112,13 @@ func TestValuesOfEveryType(t *testing.T) {
 		{"medium", Column{Type: ColInt24}, []byte{0xff, 0xff, 0xff}, "-1"},
 		{"medium, unsigned", Column{Type: ColInt24, Unsigned: true}, []byte{0xff, 0xff, 0xff}, "16777215"},
 		{"long", Column{Type: ColLong}, []byte{1, 0, 0, 0}, "1"},
-		{"longlong, unsigned", Column{Type: ColLongLong, Unsigned: true}, bytes.Repeat([]byte{0xff}, 8), "18446744073709551615"},
+		{"longlong, unsigned", Column{Type: ColLongLong, Unsigned: true}, bytes.Repeat([]byte{0xff}, 8),
+			"18446744073709551615"},
 		{"float", Column{Type: ColFloat, Meta: 4}, f32, "0.1"},
 		{"double", Column{Type: ColDouble, Meta: 8}, f64, "-1e+300"},
 		{"decimal(10,4)", Column{Type: ColNewDecimal, Meta: 10<<8 | 4}, []byte{0x80, 0x04, 0xd2, 0x16, 0x2e}, "1234.5678"},
-		{"decimal(10,4) below zero", Column{Type: ColNewDecimal, Meta: 10<<8 | 4}, []byte{0x7f, 0xfb, 0x2d, 0xe9, 0xd1}, "-1234.5678"},
+		{"decimal(10,4) below zero", Column{Type: ColNewDecimal, Meta: 10<<8 | 4}, []byte{0x7f, 0xfb, 0x2d, 0xe9, 0xd1},
+			"-1234.5678"},
 		{"decimal(2,2)", Column{Type: ColNewDecimal, Meta: 2<<8 | 2}, []byte{0x80 | 5}, "0.05"},
 		{"year", Column{Type: ColYear}, []byte{126}, "2026"},
 		{"year zero", Column{Type: ColYear}, []byte{0}, "0000"},
@@ -137,7 +141,8 @@ func TestValuesOfEveryType(t *testing.T) {
 
 func TestRowsNeedTheirMap(t *testing.T) {
 	r := Reader{}
-	table := &Table{ID: 42, Database: "shop", Name: "jars", Columns: []Column{{Type: ColLong}, {Type: ColVarchar, Meta: 20, Nullable: true}, {Type: ColEnum, Meta: 1}, {Type: ColString, Meta: 900}}}
+	table := &Table{ID: 42, Database: "shop", Name: "jars", Columns: []Column{{Type: ColLong}, {Type: ColVarchar, Meta: 20,
+		Nullable: true}, {Type: ColEnum, Meta: 1}, {Type: ColString, Meta: 900}}}
 	got, err := r.TableMap(table.AppendMap(nil))
 	if err != nil || got.Name != "jars" || len(got.Columns) != 4 {
 		t.Fatalf("%+v (%v)", got, err)
@@ -158,21 +163,25 @@ func TestRowsNeedTheirMap(t *testing.T) {
 		var before, after []Value
 		var text []byte
 		more, err := x.Next(&before, &after, &text)
-		if err != nil || !more || string(before[1].Data) != "ab" || string(before[2].Data) != "2" || string(before[3].Data) != "x" || !after[1].Null || string(after[0].Data) != "1" || len(after[3].Data) != 0 {
+		if err != nil || !more || string(before[1].Data) != "ab" || string(before[2].Data) != "2" ||
+			string(before[3].Data) != "x" || !after[1].Null || string(after[0].Data) != "1" || len(after[3].Data) != 0 {
 			t.Errorf("%d: before %+v, after %+v (%v)", typ, before, after, err)
 		}
 		if more, err := x.Next(&before, &after, &text); more || err != nil {
 			t.Errorf("a second row comes out of one (%v)", err)
 		}
 	}
-	if _, err := r.Rows(TypeWriteRows, []byte{41, 0, 0, 0, 0, 0, 0, 0, 1, 1}); err == nil || !strings.Contains(err.Error(), "before its map") {
+	if _, err := r.Rows(TypeWriteRows, []byte{41, 0, 0, 0, 0, 0, 0, 0, 1, 1}); err == nil || !strings.Contains(err.Error(),
+		"before its map") {
 		t.Errorf("rows without a map: %v", err)
 	}
 }
 
 // FuzzEvents: whatever comes, nothing panics and nothing runs away.
 func FuzzEvents(f *testing.F) {
-	table := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColLong}, {Type: ColVarchar, Meta: 300, Nullable: true}, {Type: ColNewDecimal, Meta: 20<<8 | 6}, {Type: ColDatetime2, Meta: 6}, {Type: ColTime2, Meta: 3}, {Type: ColBlob, Meta: 4}}}
+	table := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColLong}, {Type: ColVarchar, Meta: 300,
+		Nullable: true}, {Type: ColNewDecimal, Meta: 20<<8 | 6}, {Type: ColDatetime2, Meta: 6}, {Type: ColTime2, Meta: 3},
+		{Type: ColBlob, Meta: 4}}}
 	f.Add(byte(TypeTableMap), table.AppendMap(nil))
 	f.Add(byte(TypeWriteRows), []byte{1, 0, 0, 0, 0, 0, 1, 0, 6, 0x3f, 0, 1, 0, 0, 0, 1, 0, 'a'})
 	f.Add(byte(TypeQueryCompressed), pack([]byte("BEGIN")))
@@ -222,7 +231,9 @@ func FuzzEvents(f *testing.F) {
 
 // FuzzAnyTable: rows of a table that the log itself makes up, of whatever types and sizes.
 func FuzzAnyTable(f *testing.F) {
-	table := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColDatetime2, Meta: 9}, {Type: ColTime2, Meta: 200}, {Type: ColTimestamp2, Meta: 7}, {Type: ColBlob, Meta: 8}, {Type: ColNewDecimal, Meta: 3<<8 | 9}, {Type: ColBit, Meta: 0xffff}, {Type: ColEnum, Meta: 900}}}
+	table := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColDatetime2, Meta: 9},
+		{Type: ColTime2, Meta: 200}, {Type: ColTimestamp2, Meta: 7}, {Type: ColBlob, Meta: 8},
+		{Type: ColNewDecimal, Meta: 3<<8 | 9}, {Type: ColBit, Meta: 0xffff}, {Type: ColEnum, Meta: 900}}}
 	f.Add(table.AppendMap(nil), append([]byte{1, 0, 0, 0, 0, 0, 1, 0, 7, 0x7f, 0}, bytes.Repeat([]byte{0xff}, 90)...))
 	for kind := range 256 {
 		one := &Table{ID: 1, Database: "d", Name: "t", Columns: []Column{{Type: ColumnType(kind), Meta: 0x0909}}}
@@ -277,7 +288,8 @@ func TestWhatIsSaidTakesNoRoom(t *testing.T) {
 	}
 	for _, kind := range []ColumnType{ColTime2, ColDatetime2, ColTimestamp2} {
 		c := cursor{b: bytes.Repeat([]byte{0x80}, 40)}
-		if _, err := (Column{Type: kind, Meta: 9}).appendText(nil, &c); err == nil || !strings.Contains(err.Error(), "9 digits") {
+		if _, err := (Column{Type: kind, Meta: 9}).appendText(nil, &c); err == nil || !strings.Contains(err.Error(),
+			"9 digits") {
 			t.Errorf("type %d with 9 digits of a second: %v", kind, err)
 		}
 	}

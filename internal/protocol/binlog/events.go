@@ -188,7 +188,8 @@ func unpack(b []byte) ([]byte, error) {
 	case head>>4 != 8:
 		return nil, fmt.Errorf("binlog: compression %#x is not known", head)
 	case size > largest:
-		return nil, fmt.Errorf("binlog: a compressed event says that it holds %d bytes, and %d may be; turn log_bin_compress off for rows as large as that", size, largest)
+		return nil, fmt.Errorf("binlog: a compressed event says that it holds %d bytes, and %d may be; turn "+
+			"log_bin_compress off for rows as large as that", size, largest)
 	}
 	z, err := zlib.NewReader(bytes.NewReader(c.b))
 	if err != nil {

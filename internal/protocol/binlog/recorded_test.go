@@ -84,10 +84,12 @@ func TestRecorded(t *testing.T) {
 		}
 	}
 	// What record_test.go does: the rows of each kind.
-	if rows[TypeWriteRows] != 2+300+1 || rows[TypeUpdateRows] != 1+1+2*(3+1) || rows[TypeDeleteRows] != 1+1 || prepared != 4 {
+	if rows[TypeWriteRows] != 2+300+1 || rows[TypeUpdateRows] != 1+1+2*(3+1) || rows[TypeDeleteRows] != 1+1 ||
+		prepared != 4 {
 		t.Errorf("rows %v, %d two-phase groups", rows, prepared)
 	}
-	for _, k := range []Type{TypeFormat, TypeGtid, TypeXid, TypeTableMap, TypeXAPrepare, TypeAnnotate, TypeQuery, TypeQueryCompressed, TypeWriteRows, TypeUpdateRows, TypeDeleteRows, TypeWriteRowsPacked, TypeUpdateRowsPacked} {
+	for _, k := range []Type{TypeFormat, TypeGtid, TypeXid, TypeTableMap, TypeXAPrepare, TypeAnnotate, TypeQuery,
+		TypeQueryCompressed, TypeWriteRows, TypeUpdateRows, TypeDeleteRows, TypeWriteRowsPacked, TypeUpdateRowsPacked} {
 		if kinds[k] == 0 {
 			t.Errorf("no event of type %d: %v", k, kinds)
 		}
@@ -123,7 +125,8 @@ func TestALogWithoutChecksums(t *testing.T) {
 			}
 		}
 	}
-	if _, _, err := (&Reader{}).Event(append(bytes.Clone(first[:9]), append(binary.LittleEndian.AppendUint32(nil, headerSize), first[13:headerSize]...)...)); err == nil {
+	if _, _, err := (&Reader{}).Event(append(bytes.Clone(first[:9]), append(binary.LittleEndian.AppendUint32(nil,
+		headerSize), first[13:headerSize]...)...)); err == nil {
 		t.Error("a format event without a body was read")
 	}
 }

@@ -42,7 +42,8 @@ func (r *Reader) Rows(t Type, body []byte) (*Rows, error) {
 		return nil, fmt.Errorf("binlog: rows of the table numbered %d come before its map", id)
 	}
 	if n != len(x.Table.Columns) {
-		return nil, fmt.Errorf("binlog: rows of %s.%s have %d columns, its map has %d", x.Table.Database, x.Table.Name, n, len(x.Table.Columns))
+		return nil, fmt.Errorf("binlog: rows of %s.%s have %d columns, its map has %d", x.Table.Database, x.Table.Name, n,
+			len(x.Table.Columns))
 	}
 	first := bits(c.take((n+7)/8), n)
 	switch x.Kind {

@@ -139,7 +139,8 @@ func FuzzText(f *testing.F) {
 			t.Fatalf("%q, want %q", got, want)
 		}
 		back, err := pgcopy.TextFields(nil, got[:len(got)-1])
-		if err != nil || len(back) != 3 || !bytes.Equal(back[0], a) || back[0] == nil || back[1] != nil || !bytes.Equal(back[2], b) || back[2] == nil {
+		if err != nil || len(back) != 3 || !bytes.Equal(back[0], a) || back[0] == nil || back[1] != nil ||
+			!bytes.Equal(back[2], b) || back[2] == nil {
 			t.Fatalf("%q, %q came back as %q (%v)", a, b, back, err)
 		}
 	})
@@ -178,7 +179,8 @@ func TestTextFields(t *testing.T) {
 
 // BenchmarkTextFields cuts lines; beside it the limit, finding their tabs.
 func BenchmarkTextFields(b *testing.B) {
-	line := []byte("4711\tdyke-17\t3\t2025-01-01 10:00:00\t12.500\t3\t4.33333\t55\t3700\tscale-fw-3\tcalibrated by hand calibrated by hand calibrated by hand")
+	line := []byte("4711\tdyke-17\t3\t2025-01-01 10:00:00\t12.500\t3\t4.33333\t55\t3700\tscale-fw-3\tcalibrated by hand " +
+		"calibrated by hand calibrated by hand")
 	b.Run("fields", func(b *testing.B) {
 		b.SetBytes(int64(len(line)))
 		var fields [][]byte

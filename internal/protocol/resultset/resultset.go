@@ -98,7 +98,8 @@ func ParseColumn(b []byte) (Column, error) {
 	if len(b) < 11 {
 		return c, ErrShort
 	}
-	c.charset, c.length, c.kind, c.flags = binary.LittleEndian.Uint16(b[1:]), binary.LittleEndian.Uint32(b[3:]), b[7], binary.LittleEndian.Uint16(b[8:])
+	c.charset, c.length, c.kind, c.flags = binary.LittleEndian.Uint16(b[1:]), binary.LittleEndian.Uint32(b[3:]), b[7],
+		binary.LittleEndian.Uint16(b[8:])
 	c.unsigned, c.scale, c.decimals = c.flags&flagUnsigned != 0, int(b[10]), int(b[10])
 	if c.decimals > 6 {
 		c.decimals = 0
@@ -112,7 +113,8 @@ func (c *Column) NotNull() bool { return c.flags&flagNotNull != 0 }
 // Text reports whether the values are texts.
 func (c *Column) Text() bool {
 	switch c.kind {
-	case typeTiny, typeShort, typeLong, typeInt24, typeLongLong, typeFloat, typeDouble, typeDecimal, typeDate, typeDateTime, typeTimestamp, typeTime, typeYear, typeBit, typeGeometry, typeNull:
+	case typeTiny, typeShort, typeLong, typeInt24, typeLongLong, typeFloat, typeDouble, typeDecimal, typeDate,
+		typeDateTime, typeTimestamp, typeTime, typeYear, typeBit, typeGeometry, typeNull:
 		return false
 	}
 	return c.charset != binaryCharset
@@ -124,7 +126,8 @@ const longestVarchar = 16_000
 // Spelled is the column's type in the server's words, as far as an answer tells:
 // the values of an enum are a varchar, and json is a longtext.
 func (c *Column) Spelled() string {
-	whole := map[byte]string{typeTiny: "tinyint", typeShort: "smallint", typeInt24: "mediumint", typeLong: "int", typeLongLong: "bigint", typeFloat: "float", typeDouble: "double"}
+	whole := map[byte]string{typeTiny: "tinyint", typeShort: "smallint", typeInt24: "mediumint", typeLong: "int",
+		typeLongLong: "bigint", typeFloat: "float", typeDouble: "double"}
 	timed := map[byte]string{typeDateTime: "datetime", typeTimestamp: "timestamp", typeTime: "time"}
 	name, sign := "", ""
 	if c.unsigned {

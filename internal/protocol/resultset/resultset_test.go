@@ -111,10 +111,14 @@ func TestRows(t *testing.T) {
 // TestSpelled names types as the server told of them.
 func TestSpelled(t *testing.T) {
 	for want, c := range map[string]Column{
-		"tinyint unsigned": {kind: typeTiny, unsigned: true}, "bigint": {kind: typeLongLong}, "decimal(10,3)": {kind: typeDecimal, length: 12, scale: 3},
-		"decimal(20,0) unsigned": {kind: typeDecimal, length: 20, unsigned: true}, "datetime(3)": {kind: typeDateTime, decimals: 3}, "time": {kind: typeTime}, "date": {kind: typeDate},
-		"year": {kind: typeYear}, "bit(9)": {kind: typeBit, length: 9}, "geometry": {kind: typeGeometry, charset: 63}, "varbinary(16)": {kind: 0xfe, charset: 63, length: 16},
-		"longblob": {kind: 0xfc, charset: 63, length: 1 << 24}, "varchar(40)": {kind: 0xfd, charset: 45, length: 160}, "longtext": {kind: 0xfc, charset: 45, length: 1 << 30},
+		"tinyint unsigned": {kind: typeTiny, unsigned: true}, "bigint": {kind: typeLongLong},
+		"decimal(10,3)":          {kind: typeDecimal, length: 12, scale: 3},
+		"decimal(20,0) unsigned": {kind: typeDecimal, length: 20, unsigned: true}, "datetime(3)": {kind: typeDateTime,
+			decimals: 3}, "time": {kind: typeTime}, "date": {kind: typeDate},
+		"year": {kind: typeYear}, "bit(9)": {kind: typeBit, length: 9}, "geometry": {kind: typeGeometry, charset: 63},
+		"varbinary(16)": {kind: 0xfe, charset: 63, length: 16},
+		"longblob":      {kind: 0xfc, charset: 63, length: 1 << 24}, "varchar(40)": {kind: 0xfd, charset: 45, length: 160},
+		"longtext": {kind: 0xfc, charset: 45, length: 1 << 30},
 	} {
 		if got := c.Spelled(); got != want {
 			t.Errorf("%+v is %s, want %s", c, got, want)
@@ -131,7 +135,8 @@ func TestFloats(t *testing.T) {
 	d := Decoder{Columns: []Column{f, g}}
 	row := binary.LittleEndian.AppendUint32([]byte{0, 0}, math.Float32bits(0.1))
 	row = binary.LittleEndian.AppendUint64(row, math.Float64bits(1e300))
-	if err := d.Cut(row); err != nil || f.Float(d.Raw[0]) != float64(float32(0.1)) || g.Float(d.Raw[1]) != 1e300 || f.Form() != Real || f.Bits() != 32 || g.Bits() != 64 {
+	if err := d.Cut(row); err != nil || f.Float(d.Raw[0]) != float64(float32(0.1)) || g.Float(d.Raw[1]) != 1e300 ||
+		f.Form() != Real || f.Bits() != 32 || g.Bits() != 64 {
 		t.Errorf("%x %v", d.Raw, err)
 	}
 }

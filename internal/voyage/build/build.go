@@ -85,14 +85,17 @@ func (b *Builder) runs(ctx context.Context, o *domain.TargetObject, f func() err
 // Statements carries out a person's statements of a stage, in their order: the
 // first that fails ends it, as later ones may need it. One whose process ended while it ran
 // is not run again unasked: it may have taken effect.
-func (b *Builder) Statements(ctx context.Context, c *domain.Crossing, dst *engine.Opened, list []domain.TargetObject, stage string, note func(string)) error {
+func (b *Builder) Statements(ctx context.Context, c *domain.Crossing, dst *engine.Opened, list []domain.TargetObject,
+	stage string, note func(string)) error {
 	for i := range list {
 		o := &list[i]
 		if o.Stage != stage || o.Settled() {
 			continue
 		}
 		if o.State == domain.ObjectRunning {
-			err := domain.Conflict("it was under way when its process ended, and whether it took effect is not known: look at the target; then leave it out if it did ('dustyferry crossing objects %s --id %d --leave-out'), or give it once more to have it run ('--file')", c.Name, o.ID)
+			err := domain.Conflict("it was under way when its process ended, and whether it took effect is not known: look at "+
+				"the target; then leave it out if it did ('dustyferry crossing objects %s --id %d --leave-out'), or give it once "+
+				"more to have it run ('--file')", c.Name, o.ID)
 			if _, kept := b.records.EndObject(ctx, o.ID, o.Try, domain.ObjectFailed, err.Error(), 0); kept != nil {
 				return kept
 			}
@@ -106,8 +109,9 @@ func (b *Builder) Statements(ctx context.Context, c *domain.Crossing, dst *engin
 			what, severity = "failed on the target: "+err.Error(), "error"
 		}
 		if ctx.Err() == nil {
-			b.journal.Record(ctx, domain.JournalEntry{Actor: journal.System, Crossing: c.Name, Subject: o.Name, Act: "build", Severity: severity,
-				Message: fmt.Sprintf("statement %s %s", o.Name, what), Detail: ran})
+			b.journal.Record(ctx, domain.JournalEntry{Actor: journal.System, Crossing: c.Name, Subject: o.Name, Act: "build",
+				Severity: severity,
+				Message:  fmt.Sprintf("statement %s %s", o.Name, what), Detail: ran})
 		}
 		if err != nil {
 			return fmt.Errorf("statement %s: %w", o.Name, err)
@@ -178,10 +182,12 @@ func (b *Builder) Build(ctx context.Context, c *domain.Crossing, note func(strin
 		return ctx.Err()
 	}
 	if len(failed) > 0 {
-		return fmt.Errorf("%d of %d objects could not be made; the first: %w ('dustyferry crossing objects %s' lists them)", len(failed), n+len(failed), failed[0], c.Name)
+		return fmt.Errorf("%d of %d objects could not be made; the first: %w ('dustyferry crossing objects %s' lists them)",
+			len(failed), n+len(failed), failed[0], c.Name)
 	}
 	if n > 0 {
-		b.journal.Say(ctx, "info", journal.System, c.Name, "", "build", "%d deferred indexes and constraints stand on the target", n)
+		b.journal.Say(ctx, "info", journal.System, c.Name, "", "build",
+			"%d deferred indexes and constraints stand on the target", n)
 	}
 	if err := b.Statements(ctx, c, dst, list, domain.StageAfter, note); err != nil {
 		return err
@@ -210,7 +216,8 @@ func (b *Builder) landedThere(ctx context.Context, c *domain.Crossing) (func(*do
 // carry makes views, routines and, last, triggers. Some need others: what fails is
 // tried again as long as any other could be made. What cannot be made is told, and
 // stops nothing.
-func (b *Builder) carry(ctx context.Context, c *domain.Crossing, dst *engine.Opened, list []domain.TargetObject, last bool, note func(string)) error {
+func (b *Builder) carry(ctx context.Context, c *domain.Crossing, dst *engine.Opened, list []domain.TargetObject,
+	last bool, note func(string)) error {
 	var waiting []*domain.TargetObject
 	for i := range list {
 		o := &list[i]
@@ -235,20 +242,23 @@ func (b *Builder) carry(ctx context.Context, c *domain.Crossing, dst *engine.Ope
 		}
 		if len(left) == len(waiting) {
 			for _, o := range left {
-				b.journal.Say(ctx, "warning", journal.System, c.Name, o.Name, "build", "%s %s could not be made on the target: %s", o.Kind, o.Name, o.Error)
+				b.journal.Say(ctx, "warning", journal.System, c.Name, o.Name, "build", "%s %s could not be made on the target: %s",
+					o.Kind, o.Name, o.Error)
 			}
 			break
 		}
 		waiting = left
 	}
 	if made > 0 {
-		b.journal.Say(ctx, "info", journal.System, c.Name, "", "build", "views, routines and triggers made on the target: %d", made)
+		b.journal.Say(ctx, "info", journal.System, c.Name, "", "build", "views, routines and triggers made on the target: %d",
+			made)
 	}
 	return nil
 }
 
 // ChangeObject writes an object's statement by hand.
-func (b *Builder) ChangeObject(ctx context.Context, c *domain.Crossing, id int64, statement, actor string) (domain.TargetObject, error) {
+func (b *Builder) ChangeObject(ctx context.Context, c *domain.Crossing, id int64, statement,
+	actor string) (domain.TargetObject, error) {
 	statement = strings.TrimSpace(statement)
 	o, err := b.records.ObjectOf(ctx, c.ID, id)
 	if err != nil {
@@ -258,11 +268,13 @@ func (b *Builder) ChangeObject(ctx context.Context, c *domain.Crossing, id int64
 		return o, err
 	}
 	if statement == "" {
-		b.journal.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
-			Message: fmt.Sprintf("%s leaves out %s %s", actor, o.Kind, o.Name), Detail: o.Statement})
+		b.journal.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change",
+			Severity: "warning",
+			Message:  fmt.Sprintf("%s leaves out %s %s", actor, o.Kind, o.Name), Detail: o.Statement})
 	} else {
-		b.journal.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change", Severity: "warning",
-			Message: fmt.Sprintf("%s wrote %s %s by hand", actor, o.Kind, o.Name), Detail: o.Statement + "\n→\n" + statement})
+		b.journal.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: c.Name, Subject: o.Table, Act: "change",
+			Severity: "warning",
+			Message:  fmt.Sprintf("%s wrote %s %s by hand", actor, o.Kind, o.Name), Detail: o.Statement + "\n→\n" + statement})
 	}
 	return b.records.ObjectOf(ctx, c.ID, id)
 }
@@ -275,10 +287,12 @@ type made struct {
 
 // buildAll makes deferred objects, several at once, those of the largest tables first.
 // Foreign keys come last and one by one: each locks two tables.
-func (b *Builder) buildAll(ctx context.Context, c *domain.Crossing, dst *engine.Opened, waiting []*domain.TargetObject, sizes map[string]int64, note func(string)) (n int, failed []error) {
+func (b *Builder) buildAll(ctx context.Context, c *domain.Crossing, dst *engine.Opened, waiting []*domain.TargetObject,
+	sizes map[string]int64, note func(string)) (n int, failed []error) {
 	total := len(waiting)
 	q := buildorder.New(waiting, func(o *domain.TargetObject) buildorder.Object {
-		return buildorder.Object{Table: o.Table, Foreign: o.Kind == "foreign", Beside: dst.BuildsBeside(objectOf(o)), Size: sizes[o.Table]}
+		return buildorder.Object{Table: o.Table, Foreign: o.Kind == "foreign", Beside: dst.BuildsBeside(objectOf(o)),
+			Size: sizes[o.Table]}
 	})
 	done := make(chan made)
 	count := func(m made) {

@@ -130,7 +130,8 @@ func (y *yard) Record(_ context.Context, e domain.JournalEntry) {
 
 // add lists an object whose statement is its name.
 func (y *yard) add(stage, kind, name, table string) *domain.TargetObject {
-	y.objects = append(y.objects, domain.TargetObject{ID: int64(len(y.objects) + 1), Stage: stage, Kind: kind, Name: name, Table: table, Statement: name, State: domain.ObjectWaiting})
+	y.objects = append(y.objects, domain.TargetObject{ID: int64(len(y.objects) + 1), Stage: stage, Kind: kind, Name: name,
+		Table: table, Statement: name, State: domain.ObjectWaiting})
 	return &y.objects[len(y.objects)-1]
 }
 
@@ -174,7 +175,8 @@ func TestWhatIsMadeAfterTheLoad(t *testing.T) {
 		"where changes pass over foreign keys": {quiet: true, made: "by_id to_hive after 1 functions view"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			y := &yard{quiet: c.quiet, tables: []domain.CrossingTable{landed("hive.jars")}, needs: map[string]string{"view": "functions"}}
+			y := &yard{quiet: c.quiet, tables: []domain.CrossingTable{landed("hive.jars")},
+				needs: map[string]string{"view": "functions"}}
 			y.add(domain.StageDeferred, "foreign", "to_hive", "hive.jars")
 			y.add(domain.StageDeferred, "index", "by_id", "hive.jars")
 			y.add(domain.StageAfter, "statement", "after 1", "")
@@ -201,13 +203,15 @@ func TestWhatIsMadeAfterTheLoad(t *testing.T) {
 
 // TestOneThatFailsKeepsNoOther of its stage; later stages wait for it.
 func TestOneThatFailsKeepsNoOther(t *testing.T) {
-	y := &yard{fails: map[string]error{"by_note": errors.New("the note is twice there")}, tables: []domain.CrossingTable{landed("hive.jars")}}
+	y := &yard{fails: map[string]error{"by_note": errors.New("the note is twice there")}, tables: []domain.CrossingTable{
+		landed("hive.jars")}}
 	for _, n := range []string{"by_note", "by_id", "by_day"} {
 		y.add(domain.StageDeferred, "index", n, "hive.jars")
 	}
 	y.add(domain.StageAfter, "statement", "after 1", "")
 	err := y.builder().Build(t.Context(), spring(), deaf, false)
-	if err == nil || !strings.Contains(err.Error(), "1 of 3 objects could not be made; the first: the note is twice there ('dustyferry crossing objects spring' lists them)") {
+	if err == nil || !strings.Contains(err.Error(), "1 of 3 objects could not be made; the first: the note is twice "+
+		"there ('dustyferry crossing objects spring' lists them)") {
 		t.Errorf("it was said: %v", err)
 	}
 	if got := y.states(); got != "by_note failed, by_id made, by_day made, after 1 waiting" {
@@ -233,7 +237,8 @@ func TestTablesThatStillLoad(t *testing.T) {
 	y.add(domain.StageDeferred, "index", "by_id", "hive.jars")
 	y.add(domain.StageDeferred, "index", "by_frame", "hive.frames")
 	y.add(domain.StageDeferred, "foreign", "to_frame", "hive.jars")
-	if err := y.builder().Build(t.Context(), spring(), deaf, false); err != nil || y.states() != "by_id made, by_frame waiting, to_frame waiting" {
+	if err := y.builder().Build(t.Context(), spring(), deaf, false); err != nil ||
+		y.states() != "by_id made, by_frame waiting, to_frame waiting" {
 		t.Errorf("%v: %s", err, y.states())
 	}
 }
@@ -248,7 +253,8 @@ func TestCollisions(t *testing.T) {
 		}
 		y = &yard{locked: map[string]int{"by_id": 99}, tables: []domain.CrossingTable{landed("hive.jars")}}
 		y.add(domain.StageDeferred, "index", "by_id", "hive.jars")
-		if err := y.builder().Build(t.Context(), spring(), deaf, false); !engine.Collided(err) || y.locked["by_id"] != 99-collisions {
+		if err := y.builder().Build(t.Context(), spring(), deaf, false); !engine.Collided(err) ||
+			y.locked["by_id"] != 99-collisions {
 			t.Errorf("%v after %d tries", err, 99-y.locked["by_id"])
 		}
 	})
@@ -257,15 +263,19 @@ func TestCollisions(t *testing.T) {
 // TestSeveralAtOnce, as many as the settings say, and each is told of.
 func TestSeveralAtOnce(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		y := &yard{beside: true, slow: time.Second, tables: []domain.CrossingTable{landed("hive.jars"), landed("hive.frames"), landed("hive.keepers")}}
+		y := &yard{beside: true, slow: time.Second, tables: []domain.CrossingTable{landed("hive.jars"), landed("hive.frames"),
+			landed("hive.keepers")}}
 		for i, table := range []string{"hive.jars", "hive.frames", "hive.keepers"} {
 			y.add(domain.StageDeferred, "index", fmt.Sprint("by_", i), table)
 		}
 		var notes []string
-		if err := y.builder().Build(t.Context(), spring(), func(s string) { notes = append(notes, s) }, false); err != nil || y.most != 2 || len(y.made) != 3 {
+		if err := y.builder().Build(t.Context(), spring(), func(s string) { notes = append(notes, s) }, false); err != nil ||
+			y.most != 2 || len(y.made) != 3 {
 			t.Errorf("%v: %d at once, made %q", err, y.most, y.made)
 		}
-		if !slices.ContainsFunc(notes, func(s string) bool { return strings.Contains(s, ", index") && strings.Contains(s, "of 3 built") }) {
+		if !slices.ContainsFunc(notes, func(s string) bool {
+			return strings.Contains(s, ", index") && strings.Contains(s, "of 3 built")
+		}) {
 			t.Errorf("notes %q", notes)
 		}
 	})
@@ -284,40 +294,50 @@ func TestStatementsOfAPerson(t *testing.T) {
 		list, _ := y.Objects(t.Context(), 1)
 		return y.builder().Statements(t.Context(), spring(), dst, list, domain.StageBefore, deaf)
 	}
-	if err := run(); err == nil || err.Error() != "statement second: no such table" || y.states() != "first made, second failed, third waiting, later waiting" {
+	if err := run(); err == nil || err.Error() != "statement second: no such table" ||
+		y.states() != "first made, second failed, third waiting, later waiting" {
 		t.Errorf("%v: %s", err, y.states())
 	}
-	if !slices.Contains(y.said, "info: statement first ran on the target") || !slices.Contains(y.said, "error: statement second failed on the target: no such table") {
+	if !slices.Contains(y.said, "info: statement first ran on the target") ||
+		!slices.Contains(y.said, "error: statement second failed on the target: no such table") {
 		t.Errorf("said %q", y.said)
 	}
 	y.objects[1].State = domain.ObjectRunning // its process ended
-	if err := run(); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(), "objects spring --id 2 --leave-out") || len(y.made) != 1 {
+	if err := run(); !domain.IsKind(err, domain.ProblemConflict) || !strings.Contains(err.Error(),
+		"objects spring --id 2 --leave-out") || len(y.made) != 1 {
 		t.Errorf("%v, made %q", err, y.made)
 	}
-	if o, err := y.builder().ChangeObject(t.Context(), spring(), 2, "  ", "ann"); err != nil || o.State != domain.ObjectLeftOut || !strings.Contains(y.said[len(y.said)-1], "ann leaves out statement second") {
+	if o, err := y.builder().ChangeObject(t.Context(), spring(), 2, "  ", "ann"); err != nil ||
+		o.State != domain.ObjectLeftOut || !strings.Contains(y.said[len(y.said)-1], "ann leaves out statement second") {
 		t.Errorf("%v: %+v, said %q", err, o, y.said[len(y.said)-1])
 	}
 	if err := run(); err != nil || strings.Join(y.made, " ") != "first third" {
 		t.Errorf("%v, made %q", err, y.made)
 	}
-	if _, err := y.builder().ChangeObject(t.Context(), spring(), 3, "SELECT 1", "ann"); err != nil || y.objects[2].Statement != "SELECT 1" || !strings.Contains(y.said[len(y.said)-1], "ann wrote statement third by hand") {
+	if _, err := y.builder().ChangeObject(t.Context(), spring(), 3, "SELECT 1", "ann"); err != nil ||
+		y.objects[2].Statement != "SELECT 1" || !strings.Contains(y.said[len(y.said)-1],
+		"ann wrote statement third by hand") {
 		t.Errorf("%v: %+v", err, y.objects[2])
 	}
-	if _, err := y.builder().ChangeObject(t.Context(), spring(), 99, "x", "ann"); !domain.IsKind(err, domain.ProblemNotFound) {
+	if _, err := y.builder().ChangeObject(t.Context(), spring(), 99, "x", "ann"); !domain.IsKind(err,
+		domain.ProblemNotFound) {
 		t.Errorf("an object that is not there: %v", err)
 	}
 }
 
 // TestWhatCannotBeCarried is told, and stops nothing.
 func TestWhatCannotBeCarried(t *testing.T) {
-	y := &yard{needs: map[string]string{"seen": "a function of the house"}, tables: []domain.CrossingTable{landed("hive.jars")}}
+	y := &yard{needs: map[string]string{"seen": "a function of the house"}, tables: []domain.CrossingTable{
+		landed("hive.jars")}}
 	y.add(domain.StageCarried, "view", "seen", "")
 	y.add(domain.StageCarried, "view", "plain", "")
 	if err := y.builder().Build(t.Context(), spring(), deaf, true); err != nil {
 		t.Fatal(err)
 	}
 	said := strings.Join(y.said, "; ")
-	if y.states() != "seen failed, plain made" || !strings.Contains(said, "warning: view seen could not be made on the target: there is no a function of the house") || !strings.Contains(said, "views, routines and triggers made on the target: 1") {
+	if y.states() != "seen failed, plain made" ||
+		!strings.Contains(said, "warning: view seen could not be made on the target: there is no a function of the house") ||
+		!strings.Contains(said, "views, routines and triggers made on the target: 1") {
 		t.Errorf("%s; said %q", y.states(), said)
 	}
 }
@@ -326,7 +346,8 @@ func TestWhatCannotBeCarried(t *testing.T) {
 // away is no failure of an object.
 func TestWithoutAnAccount(t *testing.T) {
 	y := &yard{tables: []domain.CrossingTable{landed("hive.jars")}}
-	if err := y.builder().Build(t.Context(), spring(), deaf, false); err != nil || y.states() != "found made" || !y.saved.Adds {
+	if err := y.builder().Build(t.Context(), spring(), deaf, false); err != nil || y.states() != "found made" ||
+		!y.saved.Adds {
 		t.Errorf("%v: %s, %+v", err, y.states(), y.saved)
 	}
 	y.away = errors.New("new is not there")
@@ -337,7 +358,8 @@ func TestWithoutAnAccount(t *testing.T) {
 	cancel()
 	y = &yard{tables: []domain.CrossingTable{landed("hive.jars")}}
 	y.add(domain.StageDeferred, "index", "by_id", "hive.jars")
-	if err := y.builder().Build(ended, spring(), deaf, false); !errors.Is(err, context.Canceled) || y.objects[0].State == domain.ObjectFailed {
+	if err := y.builder().Build(ended, spring(), deaf, false); !errors.Is(err, context.Canceled) ||
+		y.objects[0].State == domain.ObjectFailed {
 		t.Errorf("called off: %v, %s", err, y.states())
 	}
 }

@@ -88,7 +88,8 @@ func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment,
 		return err
 	}
 	defer a.source.Close()
-	lapsed := domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
+	lapsed := domain.Unavailable(nil, "the shared position was lost again, as this process stood still too "+
+		"long; try again")
 	if ok, err := k.records.Follow(ctx, c.ID, by, a.at); err != nil || !ok {
 		return cmp.Or(err, lapsed)
 	}
@@ -103,7 +104,8 @@ func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment,
 		return err
 	}
 	defer a.target.Close()
-	if st, err := k.records.Stand(ctx, c.ID); err != nil || st == nil || st.Request != (domain.Request{What: "reached", At: a.at, By: by}) {
+	if st, err := k.records.Stand(ctx, c.ID); err != nil || st == nil ||
+		st.Request != (domain.Request{What: "reached", At: a.at, By: by}) {
 		return cmp.Or(err, lapsed)
 	}
 	if !how.standing {
@@ -125,7 +127,8 @@ func (k *Comparer) turn(ctx context.Context, c *domain.Crossing, by string, how 
 			return err
 		}
 		if st == nil {
-			return domain.Conflict("crossing %s follows no changes, so both sides cannot be brought to a shared position", c.Name)
+			return domain.Conflict("crossing %s follows no changes, so both sides cannot be brought to a shared position",
+				c.Name)
 		}
 		if n == 1 && how.note != nil {
 			how.note("waiting for its turn: " + st.For + " has both sides stand at a shared position")
@@ -139,7 +142,8 @@ func (k *Comparer) turn(ctx context.Context, c *domain.Crossing, by string, how 
 // awaitAnswer waits until the applier has done what it was asked for: as long as it comes
 // nearer, as through a large transaction, and for the limit while it does not, as when a
 // process died and another has yet to take the stream over.
-func (k *Comparer) awaitAnswer(ctx context.Context, c *domain.Crossing, want domain.Request, limit time.Duration, push func()) error {
+func (k *Comparer) awaitAnswer(ctx context.Context, c *domain.Crossing, want domain.Request, limit time.Duration,
+	push func()) error {
 	type place struct {
 		epoch, changes int64
 		applied        domain.Position
@@ -160,7 +164,8 @@ func (k *Comparer) awaitAnswer(ctx context.Context, c *domain.Crossing, want dom
 				return nil
 			}
 			if st.Request.By != want.By {
-				return domain.Unavailable(nil, "the shared position was lost again, as this process stood still too long; try again")
+				return domain.Unavailable(nil, "the shared position was lost again, as this process stood still too "+
+					"long; try again")
 			}
 		}
 		if n%20 == 0 {
@@ -175,7 +180,9 @@ func (k *Comparer) awaitAnswer(ctx context.Context, c *domain.Crossing, want dom
 			return ctx.Err()
 		}
 	}
-	return domain.Unavailable(nil, "capture did not come to a stand at a shared position within %s, so both sides cannot be compared; see whether capture runs ('dustyferry crossing show %s') and try again", time.Since(began).Round(time.Second), c.Name)
+	return domain.Unavailable(nil, "capture did not come to a stand at a shared position within %s, so both sides "+
+		"cannot be compared; see whether capture runs ('dustyferry crossing show %s') and try again",
+		time.Since(began).Round(time.Second), c.Name)
 }
 
 // unalignable says why a crossing cannot come to a shared position as it is now.
@@ -187,7 +194,8 @@ func (k *Comparer) unalignable(ctx context.Context, c *domain.Crossing, st *doma
 	case now.Phase == domain.PhaseLoading:
 		return domain.Conflict("tables of %s are being loaded again meanwhile; compare when it is in step", c.Name)
 	case now.Condition == domain.ConditionPaused && !now.KeepCapture:
-		return domain.Conflict("crossing %s is paused (%s), and both sides can only be compared while capture runs; resume it first", c.Name, now.Reason)
+		return domain.Conflict("crossing %s is paused (%s), and both sides can only be compared while capture runs; "+
+			"resume it first", c.Name, now.Reason)
 	case now.Condition == domain.ConditionHeld && st != nil && st.Failures < 0:
 		return domain.Conflict("capture of %s is held, so both sides cannot be compared: %s", c.Name, now.Reason)
 	}

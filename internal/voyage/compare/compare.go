@@ -30,7 +30,8 @@ type Args struct {
 const maxFindings = 10_000
 
 // Start adds a reconciliation of the tables the patterns choose.
-func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error) {
+func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string,
+	actor string) (int64, error) {
 	if err := lifecycle.AllowOn(lifecycle.Reconcile, c); err != nil {
 		return 0, err
 	}
@@ -38,7 +39,8 @@ func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.D
 		return 0, domain.Invalid("depth is %q; choose counts or hashes", depth)
 	}
 	if c.Condition == domain.ConditionPaused && c.Kind != domain.KindLoad && !c.KeepCapture {
-		return 0, domain.Conflict("crossing %s is paused, and both sides can only be compared while capture runs; resume it first", c.Name)
+		return 0, domain.Conflict("crossing %s is paused, and both sides can only be compared while capture runs; "+
+			"resume it first", c.Name)
 	}
 	id, err := k.tasks.AddReconciliation(ctx, c, depth, patterns, actor)
 	if err == nil {
@@ -66,13 +68,16 @@ func (k *Comparer) Run(ctx context.Context, c *domain.Crossing, id int64, quiet 
 	state, severity := "clean", "info"
 	if findings > 0 {
 		state, severity = "differing", "warning"
-		k.journal.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+"' lists them")
+		k.journal.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+
+			"' lists them")
 	}
-	k.journal.Say(end, severity, journal.System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth, domain.Many(findings, "finding"))
+	k.journal.Say(end, severity, journal.System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth,
+		domain.Many(findings, "finding"))
 	return k.records.EndReconciliation(end, id, state, "")
 }
 
-func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Reconciliation, quiet bool, note func(string)) (int64, error) {
+func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Reconciliation, quiet bool,
+	note func(string)) (int64, error) {
 	tables, err := k.records.Tables(ctx, c.ID)
 	if err != nil {
 		return 0, err
@@ -83,7 +88,9 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 			names = append(names, t.Plan.Source)
 		}
 		chosen := domain.MatchTables(r.Patterns, names)
-		tables = slices.DeleteFunc(tables, func(t domain.CrossingTable) bool { return !slices.Contains(chosen, t.Plan.Source) })
+		tables = slices.DeleteFunc(tables, func(t domain.CrossingTable) bool {
+			return !slices.Contains(chosen, t.Plan.Source)
+		})
 		if len(tables) == 0 {
 			return 0, domain.Invalid("no table of crossing %s matches %v", c.Name, r.Patterns)
 		}
@@ -93,19 +100,20 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 		ids = append(ids, t.ID)
 	}
 	var total int64
-	err = k.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note}, func(a *aligned) error {
-		if err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
-			return err
-		}
-		for i := range tables {
-			n, err := k.compareTable(ctx, a, r, &tables[i])
-			if err != nil {
-				return fmt.Errorf("comparing %s: %w", tables[i].SourceName, err)
+	err = k.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note},
+		func(a *aligned) error {
+			if err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
+				return err
 			}
-			total += n
-		}
-		return nil
-	})
+			for i := range tables {
+				n, err := k.compareTable(ctx, a, r, &tables[i])
+				if err != nil {
+					return fmt.Errorf("comparing %s: %w", tables[i].SourceName, err)
+				}
+				total += n
+			}
+			return nil
+		})
 	return total, err
 }
 
@@ -144,7 +152,8 @@ func both(f func(side int) error) error {
 	return cmp.Or(errs[0], errs[1])
 }
 
-func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Reconciliation, t *domain.CrossingTable) (int64, error) {
+func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Reconciliation,
+	t *domain.CrossingTable) (int64, error) {
 	began := time.Now()
 	views := [2]engine.View{a.source, a.target}
 	dstPlan := t.Plan.TargetPlan()
@@ -203,7 +212,9 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 			return 0, err
 		}
 		if len(found) == 0 {
-			return 0, fmt.Errorf("%d parts of %s differ by their sums, but no row of them does when rows are compared one by one: the two sides' forms of a value are not alike, and whether the tables are equal is not known; please report this", len(differing), t.SourceName)
+			return 0, fmt.Errorf("%d parts of %s differ by their sums, but no row of them does when rows are compared one by "+
+				"one: the two sides' forms of a value are not alike, and whether the tables are equal is not known; please "+
+				"report this", len(differing), t.SourceName)
 		}
 		res.Findings = int64(len(found))
 		if err := k.records.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
@@ -217,7 +228,8 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 // narrowDown pairs the rows of differing parts, fetches those that stay
 // unpaired and compares them column by column. Only what differs there is a
 // finding.
-func (k *Comparer) narrowDown(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part, differing []int) ([]domain.Finding, error) {
+func (k *Comparer) narrowDown(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part,
+	differing []int) ([]domain.Finding, error) {
 	pairs := narrow.NewPairs()
 	give := [2]func([]byte, uint64){pairs.Source, pairs.Target}
 	for i := range views { // one after the other: the pairing is not for two at once

@@ -68,7 +68,8 @@ func (b *book) SaveReconciledTable(_ context.Context, r domain.ReconciledTable) 
 }
 func (b *book) AddFindings(_ context.Context, _, table int64, found []domain.Finding) error {
 	for _, f := range found {
-		b.findings = append(b.findings, domain.KeptFinding{ID: int64(len(b.findings) + 1), TableID: table, Kind: f.Kind, Detail: f, State: "open"})
+		b.findings = append(b.findings, domain.KeptFinding{ID: int64(len(b.findings) + 1), TableID: table, Kind: f.Kind,
+			Detail: f, State: "open"})
 	}
 	return nil
 }
@@ -170,7 +171,8 @@ type side struct {
 func (s *side) Close()                                             {}
 func (s *side) Origin(context.Context) (string, error)             { return "here", nil }
 func (s *side) Heartbeat(context.Context) (domain.Position, error) { s.beats++; return 70, nil }
-func (s *side) Repair(_ context.Context, _, _ string, at domain.Position, _ *domain.TablePlan, fixes []engine.Fix) error {
+func (s *side) Repair(_ context.Context, _, _ string, at domain.Position, _ *domain.TablePlan,
+	fixes []engine.Fix) error {
 	s.fixed, s.at = append(s.fixed, fixes...), at
 	return nil
 }
@@ -227,7 +229,8 @@ func (v view) part(p *domain.TablePlan, part engine.Part, r domain.Row) int {
 	return at
 }
 
-func (v view) Sums(_ context.Context, p *domain.TablePlan, part engine.Part, progress func(int64)) ([]rowhash.Sum, error) {
+func (v view) Sums(_ context.Context, p *domain.TablePlan, part engine.Part,
+	progress func(int64)) ([]rowhash.Sum, error) {
 	out := make([]rowhash.Sum, max(part.Buckets, len(part.Bounds)+1))
 	for _, r := range v.rows {
 		out[v.part(p, part, r)].AddHash(v.hash(r), 1)
@@ -236,7 +239,8 @@ func (v view) Sums(_ context.Context, p *domain.TablePlan, part engine.Part, pro
 	return out, v.of.broken
 }
 
-func (v view) Rows(_ context.Context, p *domain.TablePlan, part engine.Part, want []int, visit func([]byte, uint64)) error {
+func (v view) Rows(_ context.Context, p *domain.TablePlan, part engine.Part, want []int,
+	visit func([]byte, uint64)) error {
 	for _, r := range v.rows {
 		if slices.Contains(want, v.part(p, part, r)) {
 			visit([]byte(keyOf(p, r)), v.hash(r))
@@ -245,7 +249,8 @@ func (v view) Rows(_ context.Context, p *domain.TablePlan, part engine.Part, wan
 	return nil
 }
 
-func (v view) Fetch(_ context.Context, p *domain.TablePlan, _ engine.Part, keys []string) (map[string][]domain.Row, error) {
+func (v view) Fetch(_ context.Context, p *domain.TablePlan, _ engine.Part,
+	keys []string) (map[string][]domain.Row, error) {
 	out := map[string][]domain.Row{}
 	for _, r := range v.rows {
 		if k := keyOf(p, r); slices.Contains(keys, k) {
@@ -276,7 +281,8 @@ func (l *lines) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {
 
 type work struct{ added []string }
 
-func (w *work) AddReconciliation(_ context.Context, _ *domain.Crossing, depth domain.Depth, _ []string, _ string) (int64, error) {
+func (w *work) AddReconciliation(_ context.Context, _ *domain.Crossing, depth domain.Depth, _ []string,
+	_ string) (int64, error) {
 	w.added = append(w.added, string(depth))
 	return 7, nil
 }
@@ -305,14 +311,17 @@ func row(values ...string) domain.Row {
 }
 
 func newBench(t *testing.T) *bench {
-	cols := []domain.Column{{Name: "id", Type: "bigint", BaseType: "bigint"}, {Name: "name", Type: "text", BaseType: "text"}}
-	plan := domain.TablePlan{Source: domain.TableName{Schema: "s", Name: "hives"}, Target: domain.TableName{Schema: "t", Name: "hives"}, Columns: cols, Key: []string{"id"}, KeyOrder: "ours"}
+	cols := []domain.Column{{Name: "id", Type: "bigint", BaseType: "bigint"}, {Name: "name", Type: "text",
+		BaseType: "text"}}
+	plan := domain.TablePlan{Source: domain.TableName{Schema: "s", Name: "hives"}, Target: domain.TableName{Schema: "t",
+		Name: "hives"}, Columns: cols, Key: []string{"id"}, KeyOrder: "ours"}
 	b := &bench{T: t, source: &side{}, target: &side{}, lines: &lines{}, work: &work{}, book: &book{
-		crossing: domain.Crossing{ID: 1, UID: "u", Name: "spring", Source: "old", Target: "new", Kind: domain.KindLoadCapture, Phase: domain.PhaseInStep, Condition: domain.ConditionRunning},
-		table:    domain.CrossingTable{ID: 5, SourceName: "s.hives", Plan: plan, EstRows: 4},
-		chunks:   []domain.Chunk{{Ordinal: 0}, {Ordinal: 1, Lower: domain.KeyValue{"3"}}},
-		recon:    domain.Reconciliation{ID: 7, Depth: domain.DepthHashes},
-		stand:    &domain.Stand{},
+		crossing: domain.Crossing{ID: 1, UID: "u", Name: "spring", Source: "old", Target: "new", Kind: domain.KindLoadCapture,
+			Phase: domain.PhaseInStep, Condition: domain.ConditionRunning},
+		table:  domain.CrossingTable{ID: 5, SourceName: "s.hives", Plan: plan, EstRows: 4},
+		chunks: []domain.Chunk{{Ordinal: 0}, {Ordinal: 1, Lower: domain.KeyValue{"3"}}},
+		recon:  domain.Reconciliation{ID: 7, Depth: domain.DepthHashes},
+		stand:  &domain.Stand{},
 	}}
 	for _, s := range []*side{b.source, b.target} {
 		s.rows = []domain.Row{row("1", "a"), row("2", "b"), row("3", "c"), row("4", "d")}
@@ -348,11 +357,13 @@ func TestEqualSidesAreClean(t *testing.T) {
 			t.Fatal(err)
 		}
 		r := b.book.results[5]
-		if b.book.ended != "clean" || r.State != "done" || r.Parts != 2 || r.DifferingParts != 0 || r.SourceRows != 4 || r.TargetRows != 4 || r.SourceHash != r.TargetHash {
+		if b.book.ended != "clean" || r.State != "done" || r.Parts != 2 || r.DifferingParts != 0 || r.SourceRows != 4 ||
+			r.TargetRows != 4 || r.SourceHash != r.TargetHash {
 			t.Errorf("it ended %s: %+v", b.book.ended, r)
 		}
 		if b.book.recon.Position != 70 || b.source.beats == 0 || b.book.let != 1 || b.book.stand.Request.What != "" {
-			t.Errorf("at %d, after %d heartbeats, let go %d times, and the applier is asked for %+v", b.book.recon.Position, b.source.beats, b.book.let, b.book.stand.Request)
+			t.Errorf("at %d, after %d heartbeats, let go %d times, and the applier is asked for %+v", b.book.recon.Position,
+				b.source.beats, b.book.let, b.book.stand.Request)
 		}
 	})
 }
@@ -364,9 +375,11 @@ func TestEveryKindOfDifferenceIsFound(t *testing.T) {
 		if err := b.run(); err != nil {
 			t.Fatal(err)
 		}
-		want := []string{string(domain.Differing) + " 2 name", string(domain.ExtraOnTarget) + " 9", string(domain.MissingOnTarget) + " 3"}
+		want := []string{string(domain.Differing) + " 2 name", string(domain.ExtraOnTarget) + " 9",
+			string(domain.MissingOnTarget) + " 3"}
 		slices.Sort(want)
-		if got := b.found(); !slices.Equal(got, want) || b.book.ended != "differing" || !slices.Contains(b.lines.told, "differs") {
+		if got := b.found(); !slices.Equal(got, want) || b.book.ended != "differing" || !slices.Contains(b.lines.told,
+			"differs") {
 			t.Errorf("found %q, it is %q; ended %s, told %v", got, want, b.book.ended, b.lines.told)
 		}
 	})
@@ -419,7 +432,8 @@ func TestSumsWithoutFindingsAreAnError(t *testing.T) {
 		b := newBench(t)
 		b.target.other = true
 		err := b.run()
-		if err == nil || !strings.Contains(err.Error(), "whether the tables are equal is not known") || !strings.HasPrefix(b.book.ended, "failed") {
+		if err == nil || !strings.Contains(err.Error(), "whether the tables are equal is not known") ||
+			!strings.HasPrefix(b.book.ended, "failed") {
 			t.Errorf("it says %v, and ended %s", err, b.book.ended)
 		}
 	})
@@ -455,7 +469,9 @@ func TestOneAfterTheOther(t *testing.T) {
 		b := newBench(t)
 		b.book.stand.Request, b.book.stand.For = domain.Request{What: "holding", By: "another"}, "a repair"
 		var notes []string
-		if err := b.Comparer.Run(t.Context(), &b.book.crossing, 7, false, func(s string) { notes = append(notes, s) }); err != nil {
+		if err := b.Comparer.Run(t.Context(), &b.book.crossing, 7, false, func(s string) {
+			notes = append(notes, s)
+		}); err != nil {
 			t.Fatal(err)
 		}
 		if len(notes) != 1 || !strings.Contains(notes[0], "a repair") {
@@ -471,18 +487,25 @@ func TestTheApplierDoesNotCome(t *testing.T) {
 		says string
 		kind domain.ProblemKind
 	}{
-		"nobody follows":             {func(b *bench) { b.book.stand = nil }, "follows no changes", domain.ProblemConflict},
-		"it never answers":           {func(b *bench) { b.book.deaf = true }, "did not come to a stand", domain.ProblemUnavailable},
-		"it comes nearer and no end": {func(b *bench) { b.book.advances = true }, "did not come to a stand", domain.ProblemUnavailable},
-		"another has it meanwhile":   {func(b *bench) { b.book.stolen = true }, "was lost again", domain.ProblemUnavailable},
-		"its request lapsed":         {func(b *bench) { b.book.lapse = true }, "was lost again", domain.ProblemUnavailable},
-		"tables are loaded again":    {func(b *bench) { b.book.deaf, b.book.crossing.Phase = true, domain.PhaseLoading }, "being loaded again", domain.ProblemConflict},
-		"it was paused":              {func(b *bench) { b.book.deaf, b.book.crossing.Condition = true, domain.ConditionPaused }, "resume it first", domain.ProblemConflict},
+		"nobody follows": {func(b *bench) { b.book.stand = nil }, "follows no changes", domain.ProblemConflict},
+		"it never answers": {func(b *bench) { b.book.deaf = true }, "did not come to a stand",
+			domain.ProblemUnavailable},
+		"it comes nearer and no end": {func(b *bench) { b.book.advances = true }, "did not come to a stand",
+			domain.ProblemUnavailable},
+		"another has it meanwhile": {func(b *bench) { b.book.stolen = true }, "was lost again", domain.ProblemUnavailable},
+		"its request lapsed":       {func(b *bench) { b.book.lapse = true }, "was lost again", domain.ProblemUnavailable},
+		"tables are loaded again": {func(b *bench) { b.book.deaf, b.book.crossing.Phase = true, domain.PhaseLoading },
+			"being loaded again", domain.ProblemConflict},
+		"it was paused": {func(b *bench) {
+			b.book.deaf, b.book.crossing.Condition = true, domain.ConditionPaused
+		}, "resume it first", domain.ProblemConflict},
 		"capture waits for a person": {func(b *bench) {
 			b.book.deaf, b.book.crossing.Condition, b.book.stand.Failures = true, domain.ConditionHeld, -1
 		}, "is held", domain.ProblemConflict},
-		"one side cannot be compared":   {func(b *bench) { b.Comparer.databases = half{pair{b.source, b.target}} }, "cannot be compared", domain.ProblemConflict},
-		"there is no such comparison":   {func(b *bench) { b.book.recon.ID = 8 }, "no reconciliation 7", domain.ProblemNotFound},
+		"one side cannot be compared": {func(b *bench) { b.Comparer.databases = half{pair{b.source, b.target}} },
+			"cannot be compared", domain.ProblemConflict},
+		"there is no such comparison": {func(b *bench) { b.book.recon.ID = 8 }, "no reconciliation 7",
+			domain.ProblemNotFound},
 		"the asker is called off first": {func(b *bench) { b.book.deaf = true }, "", ""},
 	} {
 		t.Run(what, func(t *testing.T) {
@@ -622,13 +645,18 @@ func TestWhatIsRefused(t *testing.T) {
 	if err := start(domain.DepthCounts); err != nil || !slices.Contains(b.work.added, "counts") {
 		t.Errorf("%v, %v", err, b.work.added)
 	}
-	refused("findings that are not there", domain.ProblemConflict, b.StartRecheck(t.Context(), c, RepairArgs{Reconciliation: 7}, "ada"))
-	refused("another comparison", domain.ProblemNotFound, b.StartRecheck(t.Context(), c, RepairArgs{Reconciliation: 8}, "ada"))
-	refused("a repair of another comparison", domain.ProblemNotFound, b.StartRepair(t.Context(), c, RepairArgs{Reconciliation: 8}, "ada"))
+	refused("findings that are not there", domain.ProblemConflict, b.StartRecheck(t.Context(), c,
+		RepairArgs{Reconciliation: 7}, "ada"))
+	refused("another comparison", domain.ProblemNotFound, b.StartRecheck(t.Context(), c, RepairArgs{Reconciliation: 8},
+		"ada"))
+	refused("a repair of another comparison", domain.ProblemNotFound, b.StartRepair(t.Context(), c,
+		RepairArgs{Reconciliation: 8}, "ada"))
 	c.Condition = domain.ConditionPaused
 	refused("while it is paused", domain.ProblemConflict, start(domain.DepthHashes))
 	c.Phase, c.Condition = domain.PhaseDraft, domain.ConditionRunning
 	refused("a draft", domain.ProblemConflict, start(domain.DepthHashes))
-	refused("a repair of a draft", domain.ProblemConflict, b.StartRepair(t.Context(), c, RepairArgs{Reconciliation: 7}, "ada"))
-	refused("comparing rows of a draft again", domain.ProblemConflict, b.StartRecheck(t.Context(), c, RepairArgs{Reconciliation: 7}, "ada"))
+	refused("a repair of a draft", domain.ProblemConflict, b.StartRepair(t.Context(), c, RepairArgs{Reconciliation: 7},
+		"ada"))
+	refused("comparing rows of a draft again", domain.ProblemConflict, b.StartRecheck(t.Context(), c,
+		RepairArgs{Reconciliation: 7}, "ada"))
 }

@@ -54,7 +54,8 @@ type Journal interface {
 // Tasks are the longer work that is asked for.
 type Tasks interface {
 	// AddReconciliation keeps a comparison together with the task that makes it.
-	AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error)
+	AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64,
+		error)
 	AddTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string) (int64, error)
 }
 

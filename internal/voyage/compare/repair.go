@@ -30,10 +30,12 @@ func (k *Comparer) StartRepair(ctx context.Context, c *domain.Crossing, a Repair
 		return err
 	}
 	if open == 0 {
-		return domain.Conflict("none of the findings asked for is open in reconciliation %d; there is nothing to repair", a.Reconciliation)
+		return domain.Conflict("none of the findings asked for is open in reconciliation %d; there is nothing to repair",
+			a.Reconciliation)
 	}
 	if _, err = k.tasks.AddTask(ctx, c, lifecycle.WorkRepair, a, actor); err == nil {
-		k.journal.Say(ctx, "info", actor, c.Name, "", "repair", "%s asked to copy the rows of %s of reconciliation %d again", actor, domain.Many(int64(open), "finding"), a.Reconciliation)
+		k.journal.Say(ctx, "info", actor, c.Name, "", "repair", "%s asked to copy the rows of %s of reconciliation %d again",
+			actor, domain.Many(int64(open), "finding"), a.Reconciliation)
 	}
 	return err
 }
@@ -52,7 +54,8 @@ func (k *Comparer) StartRecheck(ctx context.Context, c *domain.Crossing, a Repai
 		return err
 	}
 	if n == 0 {
-		return domain.Conflict("reconciliation %d (%s) has none of the findings asked for; there are no rows to compare again", a.Reconciliation, r.Depth)
+		return domain.Conflict("reconciliation %d (%s) has none of the findings asked for; there are no rows to "+
+			"compare again", a.Reconciliation, r.Depth)
 	}
 	_, err = k.tasks.AddTask(ctx, c, lifecycle.WorkRecheck, a, actor)
 	return err
@@ -61,7 +64,8 @@ func (k *Comparer) StartRecheck(ctx context.Context, c *domain.Crossing, a Repai
 // Recheck compares the rows of findings at one shared position, with both
 // databases live. A finding whose row is alike now is equal; one that still
 // differs is open, with the rows as they are now.
-func (k *Comparer) Recheck(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string, note func(string)) error {
+func (k *Comparer) Recheck(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string,
+	note func(string)) error {
 	byTable, err := k.findingsByTable(ctx, domain.FindingFilter{IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err
@@ -83,13 +87,16 @@ func (k *Comparer) Recheck(ctx context.Context, c *domain.Crossing, a RepairArgs
 			if equal < len(list) {
 				severity = "warning"
 			}
-			k.journal.Say(ctx, severity, actor, c.Name, t.SourceName, "reconcile", "%d of %s of %s compared again are equal now (reconciliation %d)", equal, domain.Many(int64(len(list)), "row"), t.SourceName, a.Reconciliation)
+			k.journal.Say(ctx, severity, actor, c.Name, t.SourceName, "reconcile",
+				"%d of %s of %s compared again are equal now (reconciliation %d)", equal, domain.Many(int64(len(list)), "row"),
+				t.SourceName, a.Reconciliation)
 		}
 		return nil
 	})
 }
 
-func (k *Comparer) recheckTable(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, list []domain.KeptFinding) (int, error) {
+func (k *Comparer) recheckTable(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan,
+	list []domain.KeptFinding) (int, error) {
 	keyed := len(plans[0].Key) > 0
 	key := func(f *domain.KeptFinding) string {
 		if keyed {
@@ -123,7 +130,8 @@ func (k *Comparer) recheckTable(ctx context.Context, views [2]engine.View, plans
 	return len(equal), k.records.SetFindings(ctx, equal, "equal")
 }
 
-func (k *Comparer) findingsByTable(ctx context.Context, f domain.FindingFilter, reconciliation int64) (map[int64][]domain.KeptFinding, error) {
+func (k *Comparer) findingsByTable(ctx context.Context, f domain.FindingFilter,
+	reconciliation int64) (map[int64][]domain.KeptFinding, error) {
 	f.Limit = 1_000_000
 	found, err := k.records.Findings(ctx, reconciliation, f)
 	out := map[int64][]domain.KeptFinding{}
@@ -135,7 +143,8 @@ func (k *Comparer) findingsByTable(ctx context.Context, f domain.FindingFilter, 
 
 // Repair makes the target's rows at the findings' keys what the source's are at
 // one shared position, while the applier stands still there.
-func (k *Comparer) Repair(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string, note func(string)) error {
+func (k *Comparer) Repair(ctx context.Context, c *domain.Crossing, a RepairArgs, actor string,
+	note func(string)) error {
 	byTable, err := k.findingsByTable(ctx, domain.FindingFilter{State: "open", IDs: a.Findings}, a.Reconciliation)
 	if err != nil {
 		return err
@@ -173,14 +182,17 @@ func (k *Comparer) Repair(ctx context.Context, c *domain.Crossing, a RepairArgs,
 			if err := k.records.SetFindings(ctx, ids, "repaired"); err != nil {
 				return err
 			}
-			k.journal.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%s of %s %s copied again (reconciliation %d)", domain.Many(len(list), "row"), t.SourceName, map[bool]string{true: "was", false: "were"}[len(list) == 1], a.Reconciliation)
+			k.journal.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%s of %s %s copied again (reconciliation %d)",
+				domain.Many(len(list), "row"), t.SourceName, map[bool]string{true: "was", false: "were"}[len(list) == 1],
+				a.Reconciliation)
 		}
 		return nil
 	})
 }
 
 // fixes reads the rows as the source has them at the shared position.
-func (k *Comparer) fixes(ctx context.Context, al *aligned, p *domain.TablePlan, list []domain.KeptFinding) ([]engine.Fix, error) {
+func (k *Comparer) fixes(ctx context.Context, al *aligned, p *domain.TablePlan,
+	list []domain.KeptFinding) ([]engine.Fix, error) {
 	cols := p.CopiedColumns()
 	var out []engine.Fix
 	for _, f := range list {

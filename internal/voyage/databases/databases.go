@@ -255,5 +255,8 @@ func (s *Databases) SameSource(ctx context.Context, c *domain.Crossing, src *eng
 	if err != nil || was == "" || was == now {
 		return err
 	}
-	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on from it with 'dustyferry crossing take-up %s'; or restart the crossing to load from this one", c.Source, now, was, c.Name)
+	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something "+
+		"else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on "+
+		"from it with 'dustyferry crossing take-up %s'; or restart the crossing to load from this one", c.Source, now, was,
+		c.Name)
 }

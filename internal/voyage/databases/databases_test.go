@@ -120,7 +120,8 @@ func TestAnotherServerAtTheAddress(t *testing.T) {
 		if domain.IsKind(err, domain.ProblemConflict) != x.told || !x.told && err != nil {
 			t.Errorf("began on %q, now %q: %v", x.began, x.now, err)
 		}
-		if x.told && (!strings.Contains(err.Error(), "another server answers for old now (b; it was a)") || !strings.Contains(err.Error(), "take-up spring")) {
+		if x.told && (!strings.Contains(err.Error(), "another server answers for old now (b; it was a)") || !strings.Contains(
+			err.Error(), "take-up spring")) {
 			t.Errorf("it says %v", err)
 		}
 	}
@@ -132,7 +133,8 @@ func open(t *testing.T) (*Databases, *kept, *fake) {
 	n := 0
 	s := New(k, box{}, k, []engine.Driver{f}, func() string { n++; return fmt.Sprint("uid", n) })
 	for _, name := range []string{"old", "new"} {
-		if err := s.AddDatabase(t.Context(), domain.Database{Name: name, Engine: "fake", Host: name, Port: 1, DBName: "hive", Username: "dusty", TLS: "require"}, "honey", "ann"); err != nil {
+		if err := s.AddDatabase(t.Context(), domain.Database{Name: name, Engine: "fake", Host: name, Port: 1, DBName: "hive",
+			Username: "dusty", TLS: "require"}, "honey", "ann"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -144,7 +146,8 @@ func TestADatabaseIsReachedBeforeItIsKept(t *testing.T) {
 	if len(f.opened) != 2 || f.closed.Load() != 2 {
 		t.Errorf("opened %q, closed %d", f.opened, f.closed.Load())
 	}
-	good := domain.Database{Name: "x", Engine: "fake", Host: "old", Port: 1, DBName: "hive", Username: "dusty", TLS: "require"}
+	good := domain.Database{Name: "x", Engine: "fake", Host: "old", Port: 1, DBName: "hive", Username: "dusty",
+		TLS: "require"}
 	for word, change := range map[string]func(*domain.Database){
 		"name":      func(d *domain.Database) { d.Name = "a b" },
 		"host":      func(d *domain.Database) { d.Host = " " },
@@ -191,7 +194,8 @@ func TestOneConnectionUntilTheWayChanges(t *testing.T) {
 	if err != nil || src == dst {
 		t.Errorf("%v", err)
 	}
-	for side, c := range map[string]*domain.Crossing{"source": {Source: "none", Target: "new"}, "target": {Source: "old", Target: "none"}} {
+	for side, c := range map[string]*domain.Crossing{"source": {Source: "none", Target: "new"}, "target": {Source: "old",
+		Target: "none"}} {
 		if _, _, err := s.OpenPair(t.Context(), c); err == nil || !strings.HasPrefix(err.Error(), side) {
 			t.Errorf("%s: %v", side, err)
 		}
@@ -239,7 +243,8 @@ func TestAChangedWayNeedsThePasswordAgain(t *testing.T) {
 			}
 			continue
 		}
-		if err == nil || !strings.Contains(err.Error(), x.word) || !k.rows["old"].SameWay(before) || !strings.Contains(said, "in vain") {
+		if err == nil || !strings.Contains(err.Error(), x.word) || !k.rows["old"].SameWay(before) ||
+			!strings.Contains(said, "in vain") {
 			t.Errorf("%s: %v; said %q", x.name, err, said)
 		}
 	}
@@ -249,9 +254,11 @@ func TestAChangedWayNeedsThePasswordAgain(t *testing.T) {
 // rows, or the address stays.
 func TestATargetIsNotMovedAway(t *testing.T) {
 	s, k, f := open(t)
-	k.underway = []domain.Crossing{{Name: "spring", UID: "u", Kind: domain.KindLoadCapture, TargetID: k.rows["new"].ID}, {Name: "other", TargetID: 99}}
+	k.underway = []domain.Crossing{{Name: "spring", UID: "u", Kind: domain.KindLoadCapture, TargetID: k.rows["new"].ID},
+		{Name: "other", TargetID: 99}}
 	host, pw := "old", "honey"
-	if err := s.ChangeDatabase(t.Context(), "new", Change{Host: &host, Password: &pw}, "ann"); err == nil || !strings.Contains(err.Error(), "spring is under way") {
+	if err := s.ChangeDatabase(t.Context(), "new", Change{Host: &host, Password: &pw}, "ann"); err == nil ||
+		!strings.Contains(err.Error(), "spring is under way") {
 		t.Errorf("%v", err)
 	}
 	f.streams = true

@@ -38,7 +38,8 @@ func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, passwo
 	if err := s.records.AddDatabase(ctx, row); err != nil {
 		return err
 	}
-	s.journal.Say(ctx, "info", actor, "", row.Name, "database", "%s registered database %s (%s at %s)", actor, row.Name, row.Engine, way(row))
+	s.journal.Say(ctx, "info", actor, "", row.Name, "database", "%s registered database %s (%s at %s)", actor, row.Name,
+		row.Engine, way(row))
 	return nil
 }
 
@@ -49,7 +50,8 @@ func way(row domain.Database) string {
 
 // validAddress says what is missing or wrong in how a database is reached, or nil.
 func validAddress(row domain.Database) error {
-	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName}, {"user", row.Username}} {
+	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName},
+		{"user", row.Username}} {
 		if strings.TrimSpace(f.value) == "" {
 			return domain.Invalid("the %s is missing", f.name)
 		}
@@ -78,14 +80,16 @@ func (s *Databases) ChangeDatabase(ctx context.Context, name string, ch Change, 
 	take(&row.Username, ch.User)
 	take(&row.TLS, ch.TLS)
 	if err := s.changeDatabase(ctx, old, row, ch.Password); err != nil {
-		s.journal.Say(ctx, "warning", actor, "", name, "database", "%s tried to change database %s from %s to %s, in vain: %s", actor, name, way(old), way(row), err)
+		s.journal.Say(ctx, "warning", actor, "", name, "database",
+			"%s tried to change database %s from %s to %s, in vain: %s", actor, name, way(old), way(row), err)
 		return err
 	}
 	word := ""
 	if ch.Password != nil {
 		word = ", with another password"
 	}
-	s.journal.Say(ctx, "warning", actor, "", name, "database", "%s changed database %s from %s to %s%s", actor, name, way(old), way(row), word)
+	s.journal.Say(ctx, "warning", actor, "", name, "database", "%s changed database %s from %s to %s%s", actor, name,
+		way(old), way(row), word)
 	return nil
 }
 
@@ -103,9 +107,11 @@ func (s *Databases) changeDatabase(ctx context.Context, old, row domain.Database
 		weaker := slices.Index(encryptions, row.TLS) < slices.Index(encryptions, old.TLS)
 		switch {
 		case row.Host != old.Host || row.Port != old.Port:
-			return domain.Invalid("give the password again: the stored one was given for %s:%d and is sent to no other address", old.Host, old.Port)
+			return domain.Invalid("give the password again: the stored one was given for %s:%d and is sent to no other address",
+				old.Host, old.Port)
 		case weaker:
-			return domain.Invalid("give the password again: the stored one was given for a connection with tls %s and is sent over no weaker one", old.TLS)
+			return domain.Invalid("give the password again: the stored one was given for a connection with tls %s and is sent "+
+				"over no weaker one", old.TLS)
 		}
 		e, err := s.endpoint(old)
 		if err != nil {
@@ -133,7 +139,8 @@ func (s *Databases) changeDatabase(ctx context.Context, old, row domain.Database
 			continue
 		}
 		if _, _, err := there.StreamAt(ctx, c.UID); err != nil {
-			return domain.Conflict("crossing %s is under way to %s, and nothing of it is found at %s:%d/%s (%s); give the address of the same database, or close the crossing first",
+			return domain.Conflict("crossing %s is under way to %s, and nothing of it is found at %s:%d/%s (%s); give the "+
+				"address of the same database, or close the crossing first",
 				c.Name, row.Name, row.Host, row.Port, row.DBName, err)
 		}
 	}

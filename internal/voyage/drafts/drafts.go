@@ -38,7 +38,8 @@ type Drafts struct {
 }
 
 // New returns drafts.
-func New(r Records, e Engines, j Journal, checkCapture func(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error) *Drafts {
+func New(r Records, e Engines, j Journal, checkCapture func(ctx context.Context, source string, kind domain.Kind,
+	s domain.Settings) error) *Drafts {
 	return &Drafts{records: r, engines: e, journal: j, checkCapture: checkCapture}
 }
 
@@ -104,7 +105,8 @@ func (d *Drafts) Create(ctx context.Context, c domain.Crossing, uid string, stop
 	if _, err := d.records.AddCrossing(ctx, c); err != nil {
 		return err
 	}
-	d.journal.Say(ctx, "info", actor, c.Name, "", "create", "%s created %s: %s from %s to %s", actor, c.Name, c.Kind, c.Source, c.Target)
+	d.journal.Say(ctx, "info", actor, c.Name, "", "create", "%s created %s: %s from %s to %s", actor, c.Name, c.Kind,
+		c.Source, c.Target)
 	return nil
 }
 

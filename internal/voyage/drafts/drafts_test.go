@@ -73,7 +73,8 @@ func TestADraftIsComplete(t *testing.T) {
 		t.Fatal(err)
 	}
 	c := k.added[0]
-	if c.Kind != domain.KindLoadCapture || c.UID != "0123456789ab" || c.SourceID != 1 || c.TargetID != 2 || !slices.Equal(c.Patterns, []string{"shop.*"}) ||
+	if c.Kind != domain.KindLoadCapture || c.UID != "0123456789ab" || c.SourceID != 1 || c.TargetID != 2 ||
+		!slices.Equal(c.Patterns, []string{"shop.*"}) ||
 		len(c.Rules) != 1 || c.Settings.Lanes == 0 || c.Settings.StopMethod != domain.StopWord {
 		t.Errorf("%+v", c)
 	}
@@ -81,7 +82,8 @@ func TestADraftIsComplete(t *testing.T) {
 		t.Errorf("said %q", k.said)
 	}
 	k = &kept{}
-	if err := create(t, k, false, func(c *domain.Crossing) { c.Kind = domain.KindCapture }); err != nil || k.added[0].Settings.ExistingRows != "keep" || k.added[0].Patterns == nil || k.added[0].Rules == nil {
+	if err := create(t, k, false, func(c *domain.Crossing) { c.Kind = domain.KindCapture }); err != nil ||
+		k.added[0].Settings.ExistingRows != "keep" || k.added[0].Patterns == nil || k.added[0].Rules == nil {
 		t.Errorf("%v, %+v", err, k.added)
 	}
 }

@@ -32,7 +32,8 @@ const (
 )
 
 // Events are all that a webhook can ask for.
-var Events = []string{EventLoaded, EventInStep, EventHeld, EventFailed, EventLag, EventLog, EventDiffers, EventCutOver, EventUndone}
+var Events = []string{EventLoaded, EventInStep, EventHeld, EventFailed, EventLag, EventLog, EventDiffers, EventCutOver,
+	EventUndone}
 
 // Records are what the journal keeps its lines in.
 type Records interface {
@@ -70,7 +71,8 @@ const patience = 5 * time.Second
 
 // Say appends a line to the journal and to the log.
 func (j *Journal) Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any) {
-	j.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity, Message: fmt.Sprintf(format, args...)})
+	j.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity,
+		Message: fmt.Sprintf(format, args...)})
 }
 
 // Record appends an entry to the journal, and its message to the log.

@@ -66,7 +66,8 @@ func TestALineIsWrittenWhateverBecomesOfTheWork(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
 	j.Say(ctx, "warning", "ann", "spring", "a.jars", "pause", "%s paused %s", "ann", "spring")
-	want := domain.JournalEntry{Actor: "ann", Crossing: "spring", Subject: "a.jars", Act: "pause", Severity: "warning", Message: "ann paused spring"}
+	want := domain.JournalEntry{Actor: "ann", Crossing: "spring", Subject: "a.jars", Act: "pause", Severity: "warning",
+		Message: "ann paused spring"}
 	if len(k.lines) != 1 || k.lines[0] != want {
 		t.Errorf("written: %+v", k.lines)
 	}
@@ -92,7 +93,8 @@ func TestAHoldIsKeptEvenBesideAPause(t *testing.T) {
 			t.Errorf("written: %+v", k.lines)
 		}
 		var n Notice
-		if len(k.sent[1]) != 1 || json.Unmarshal([]byte(k.sent[1][0]), &n) != nil || n.Event != EventHeld || n.Phase != "in step" || n.Condition != "held" || n.Message != "the disk is full" {
+		if len(k.sent[1]) != 1 || json.Unmarshal([]byte(k.sent[1][0]), &n) != nil || n.Event != EventHeld ||
+			n.Phase != "in step" || n.Condition != "held" || n.Message != "the disk is full" {
 			t.Errorf("on its way: %v", k.sent)
 		}
 	}
@@ -100,7 +102,8 @@ func TestAHoldIsKeptEvenBesideAPause(t *testing.T) {
 
 func TestWebhooksHearWhatTheyAskedFor(t *testing.T) {
 	k := &kept{hooks: []domain.Webhook{
-		{ID: 1, Crossings: "*"}, {ID: 2, Crossings: "*", Events: []string{EventLag}}, {ID: 3, Crossings: "autumn*"}, {ID: 4, Crossings: "spr*", Events: []string{EventLag, EventLoaded}}}}
+		{ID: 1, Crossings: "*"}, {ID: 2, Crossings: "*", Events: []string{EventLag}}, {ID: 3, Crossings: "autumn*"},
+		{ID: 4, Crossings: "spr*", Events: []string{EventLag, EventLoaded}}}}
 	j, log := with(k)
 	j.Notify(t.Context(), spring, EventLoaded, "all rows have landed")
 	for id, want := range map[int64]int{1: 1, 2: 0, 3: 0, 4: 1} {

@@ -51,10 +51,20 @@ func TestNoServiceHindersAnother(t *testing.T) {
 	go func() {
 		defer close(ended)
 		Run(ctx, h, slog.New(slog.NewTextHandler(&log, nil)), []Service{
-			{Name: "still", Every: time.Millisecond, Lock: 1, Do: func(ctx context.Context) error { did("still"); <-ctx.Done(); return ctx.Err() }},
-			{Name: "fails", Every: time.Millisecond, Lock: 2, Do: func(context.Context) error { did("fails"); return errors.New("no disk") }},
+			{Name: "still", Every: time.Millisecond, Lock: 1, Do: func(ctx context.Context) error {
+				did("still")
+				<-ctx.Done()
+				return ctx.Err()
+			}},
+			{Name: "fails", Every: time.Millisecond, Lock: 2, Do: func(context.Context) error {
+				did("fails")
+				return errors.New("no disk")
+			}},
 			{Name: "faulty", Every: time.Millisecond, Do: func(context.Context) error { did("faulty"); panic("a bug") }},
-			{Name: "elsewhere", Every: time.Millisecond, Lock: 4, Do: func(context.Context) error { did("elsewhere"); return nil }},
+			{Name: "elsewhere", Every: time.Millisecond, Lock: 4, Do: func(context.Context) error {
+				did("elsewhere")
+				return nil
+			}},
 			{Name: "once", Every: time.Hour, Now: true, Do: func(context.Context) error { did("once"); return nil }},
 			{Name: "last", Every: time.Millisecond, Lock: 3, Do: func(context.Context) error {
 				mu.Lock()

@@ -53,7 +53,8 @@ func (l *Loader) failureOf(c *domain.Crossing, chunk *domain.Chunk, cause error)
 	return chunkfate.Failure{
 		Attempts: chunk.Attempts, Most: c.Settings.MaxAttempts,
 		LetGo: errors.Is(cause, context.Canceled) || errors.Is(cause, domain.ErrTakenOver),
-		Away:  isAway(cause), StoodStill: errors.As(cause, new(stood)), Lasting: engine.Lasting(cause), RowsRefused: errors.As(cause, new(*refusedRows)), Fault: l.Fault(cause),
+		Away:  isAway(cause), StoodStill: errors.As(cause, new(stood)), Lasting: engine.Lasting(cause),
+		RowsRefused: errors.As(cause, new(*refusedRows)), Fault: l.Fault(cause),
 	}
 }
 
@@ -85,7 +86,8 @@ func (l *Loader) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain
 		l.rest(ctx, c, cause)
 	case chunkfate.TakenDown:
 		if back(waits.BackOff(2), false, "") {
-			l.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk", "chunk %d of %s was taken down and will be tried again: %s", chunk.Ordinal+1, t.SourceName, cause)
+			l.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk",
+				"chunk %d of %s was taken down and will be tried again: %s", chunk.Ordinal+1, t.SourceName, cause)
 		}
 	case chunkfate.Held:
 		if hold := heldText(c, &t, chunk, where, cause); back(waits.BackOff(chunk.Attempts), true, hold) {
@@ -93,7 +95,8 @@ func (l *Loader) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain
 		}
 	case chunkfate.TriedAgain:
 		if back(waits.BackOff(chunk.Attempts), true, "") {
-			l.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk", "chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
+			l.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk",
+				"chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
 				chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.MaxAttempts, cause)
 		}
 	}
@@ -103,10 +106,12 @@ func (l *Loader) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain
 func heldText(c *domain.Crossing, t *domain.CrossingTable, chunk *domain.Chunk, where string, cause error) string {
 	text := strings.TrimSuffix(cause.Error(), ".")
 	if errors.As(cause, new(*refusedRows)) {
-		return fmt.Sprintf("chunk %d of %s (%s): %s. Correct the rows or the target's table and resume the crossing, or change bad_rows to 'set aside' and resume; the other tables go on",
+		return fmt.Sprintf("chunk %d of %s (%s): %s. Correct the rows or the target's table and resume the crossing, or "+
+			"change bad_rows to 'set aside' and resume; the other tables go on",
 			chunk.Ordinal+1, t.SourceName, where, text)
 	}
-	return fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Fix the cause and resume the crossing, or restart the table; the other tables go on",
+	return fmt.Sprintf("chunk %d of %s (%s) failed %d times: %s. Fix the cause and resume the crossing, or restart the "+
+		"table; the other tables go on",
 		chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, text)
 }
 

@@ -162,7 +162,8 @@ func (l *lane) carry(ctx context.Context, c *domain.Crossing, chunk *domain.Chun
 				cancel(stood{stuck.Text(asked, word)})
 				return
 			}
-			_ = l.records.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(), moved.read.Load(), moved.written.Load(), still.Waits)
+			_ = l.records.ChunkProgress(ctx, chunk.ID, chunk.Epoch, moved.rows(), moved.read.Load(), moved.written.Load(),
+				still.Waits)
 		})
 	})
 	err := l.move(ctx, c, chunk, &moved)
@@ -205,7 +206,9 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 	}
 	m.steps.Add(1)
 	if c.Kind != domain.KindLoad && snap.Log != 0 && snap.Log < domain.Position(c.StartAt) {
-		return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are captured (%s before %s)", l.databases.Position(ctx, c.Source, snap.Log), l.databases.Position(ctx, c.Source, domain.Position(c.StartAt)))}
+		return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are "+
+			"captured (%s before %s)", l.databases.Position(ctx, c.Source, snap.Log), l.databases.Position(ctx, c.Source,
+			domain.Position(c.StartAt)))}
 	}
 	l.setReadSnapshot(ctx, c, chunk, snap)
 	there := plan.TargetPlan()
@@ -315,7 +318,8 @@ func isAway(err error) bool {
 // pump moves a chunk's blocks from reader to writer. One goroutine does both, so that a
 // block is written while the processor still has it at hand: the sockets hold enough for
 // the two servers to go on meanwhile.
-func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool, br *limiter, m *moved) (rowhash.Sum, error) {
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool,
+	br *limiter, m *moved) (rowhash.Sum, error) {
 	reading := time.Now()
 	var refused error // by the writer, or called off: no fault of reading
 	sum, err := r.Copy(ctx, p, c, packed, func(block []byte) error {

@@ -62,7 +62,8 @@ func (b *limiter) rest(ctx context.Context, read time.Duration) error {
 	if share <= 0 || read <= 0 {
 		return nil
 	}
-	if pause := time.Duration(float64(read) * (1 - share) / share); pause > 0 && !waits.Sleep(ctx, min(pause, 5*time.Second)) {
+	if pause := time.Duration(float64(read) * (1 - share) / share); pause > 0 &&
+		!waits.Sleep(ctx, min(pause, 5*time.Second)) {
 		return ctx.Err()
 	}
 	return nil

@@ -21,7 +21,8 @@ func TestTheLimiterFollowsTheSettings(t *testing.T) {
 	if l.limiter(1, pace.Limits{}); b.bytes.Limit() != rate.Inf || b.rows.Limit() != rate.Inf {
 		t.Errorf("without a limit it still holds back: %v", b.bytes.Limit())
 	}
-	if l.limiter(1, pace.Limits{Bytes: 1000, Rows: 7}); b.bytes.Limit() != 1000 || b.bytes.Burst() < 1<<20 || b.rows.Limit() != 7 {
+	if l.limiter(1, pace.Limits{Bytes: 1000, Rows: 7}); b.bytes.Limit() != 1000 || b.bytes.Burst() < 1<<20 ||
+		b.rows.Limit() != 7 {
 		t.Errorf("limits %v and %v, burst %d", b.bytes.Limit(), b.rows.Limit(), b.bytes.Burst())
 	}
 }

@@ -103,7 +103,8 @@ func (b *ledger) RaiseEpoch(_ context.Context, _, epoch int64) (int64, error) {
 	}
 	return epoch + 1, nil
 }
-func (b *ledger) GiveBack(_ context.Context, k *domain.Chunk, _ int64, wait time.Duration, cause string, counts bool, hold string) (bool, error) {
+func (b *ledger) GiveBack(_ context.Context, k *domain.Chunk, _ int64, wait time.Duration, cause string, counts bool,
+	hold string) (bool, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.back = append(b.back, fmt.Sprintf("%d waits %t, counts %t: %s %s", k.ID, wait > 0, counts, cause, hold))
@@ -193,7 +194,8 @@ func rowsOf(c *domain.Chunk) (out []string) {
 	return out
 }
 
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
+	sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	for _, n := range rowsOf(c) {
 		switch {
@@ -277,7 +279,8 @@ func (w *writer) Land(context.Context, engine.Mark) error {
 func bad(which ...string) func(string) error {
 	return func(row string) error {
 		if slices.Contains(which, row) {
-			return &engine.ServerError{Text: "new said: the value is too sweet; nothing of the chunk was kept", Class: engine.OfRows}
+			return &engine.ServerError{Text: "new said: the value is too sweet; nothing of the chunk was kept",
+				Class: engine.OfRows}
 		}
 		return nil
 	}
@@ -287,14 +290,22 @@ func bad(which ...string) func(string) error {
 func scene() (*Loader, *ledger, *pair) {
 	set := domain.DefaultSettings()
 	set.MaxAttempts, set.BadRows = 3, "hold"
-	b := &ledger{landed: map[int64]rowhash.Sum{}, crossing: domain.Crossing{ID: 1, Name: "spring", Kind: domain.KindLoadCapture, Settings: set, StartAt: 10}}
+	b := &ledger{landed: map[int64]rowhash.Sum{}, crossing: domain.Crossing{ID: 1, Name: "spring",
+		Kind: domain.KindLoadCapture, Settings: set, StartAt: 10}}
 	b.table = domain.CrossingTable{ID: 7, SourceName: "hive.jars", EstRows: 30, EstBytes: 300}
-	b.table.Plan = domain.TablePlan{Source: domain.TableName{Schema: "hive", Name: "jars"}, Key: []string{"id"}, Columns: []domain.Column{{Name: "id", Type: "integer", BaseType: "integer"}, {Name: "note", Type: "text", BaseType: "text", Longest: 5, Cut: true}}}
+	b.table.Plan = domain.TablePlan{Source: domain.TableName{Schema: "hive", Name: "jars"}, Key: []string{"id"},
+		Columns: []domain.Column{{Name: "id", Type: "integer", BaseType: "integer"}, {Name: "note", Type: "text",
+			BaseType: "text", Longest: 5, Cut: true}}}
 	for i := range int64(3) {
-		b.waiting = append(b.waiting, &domain.Chunk{ID: i + 1, TableID: 7, Ordinal: int(i), Run: 1, Lower: domain.KeyValue{fmt.Sprint(i * 10)}, Upper: domain.KeyValue{fmt.Sprint(i*10 + 10)}})
+		b.waiting = append(b.waiting, &domain.Chunk{ID: i + 1, TableID: 7, Ordinal: int(i), Run: 1,
+			Lower: domain.KeyValue{fmt.Sprint(i * 10)}, Upper: domain.KeyValue{fmt.Sprint(i*10 + 10)}})
 	}
 	s := &pair{}
-	l := New(b, s, b, slog.New(slog.NewTextHandler(io.Discard, nil)), Config{Worker: "w", Lanes: 2, StuckAfter: time.Minute, Renew: 2 * time.Second, NoneLeft: func(context.Context) error { b.said = append(b.said, "none left"); return nil },
+	l := New(b, s, b, slog.New(slog.NewTextHandler(io.Discard, nil)), Config{Worker: "w", Lanes: 2,
+		StuckAfter: time.Minute, Renew: 2 * time.Second, NoneLeft: func(context.Context) error {
+			b.said = append(b.said, "none left")
+			return nil
+		},
 		Fault: func(err error) bool { return errors.As(err, new(*domain.Fault)) }})
 	return l, b, s
 }
@@ -355,17 +366,26 @@ func TestWhatBecomesOfAFailedChunk(t *testing.T) {
 		"a side is away": {do: func(_ *ledger, s *pair) {
 			s.reading = domain.Unavailable(engine.MarkGone(io.EOF), "old cut the connection")
 		}, back: "1 waits true, counts true", said: "try 1 of 3"},
-		"the source is another": {do: func(_ *ledger, s *pair) { s.another = domain.Conflict("another server answers") }, attempts: 5, back: "counts true", said: "held hive.jars: chunk 1 of hive.jars (id from 0 to below 10) failed 6 times: another server answers."},
+		"the source is another": {do: func(_ *ledger, s *pair) { s.another = domain.Conflict("another server answers") },
+			attempts: 5, back: "counts true", said: "held hive.jars: chunk 1 of hive.jars (id from 0 to below 10) failed 6 " +
+				"times: another server answers."},
 		"no room on the target": {do: func(_ *ledger, s *pair) {
 			s.reading = &engine.ServerError{Text: "the disk is full", Class: engine.NoRoom}
-		}, back: "1 waits false, counts false", said: "warning away: the load waits, and goes on by itself: the disk is full", rests: 1},
-		"it fails":                {do: func(_ *ledger, s *pair) { s.reading = errors.New("no luck") }, back: "1 waits true, counts true: no luck", said: "failed (try 1 of 3) and will be tried again: no luck"},
-		"it fails once too often": {do: func(_ *ledger, s *pair) { s.reading = errors.New("no luck") }, attempts: 2, back: "failed 3 times: no luck", said: "held hive.jars"},
-		"our own code fails":      {do: func(_ *ledger, s *pair) { s.panics = true }, back: "counts true", said: "held hive.jars"},
+		}, back: "1 waits false, counts false", said: "warning away: the load waits, and goes on by itself: the disk is full",
+			rests: 1},
+		"it fails": {do: func(_ *ledger, s *pair) { s.reading = errors.New("no luck") },
+			back: "1 waits true, counts true: no luck", said: "failed (try 1 of 3) and will be tried again: no luck"},
+		"it fails once too often": {do: func(_ *ledger, s *pair) { s.reading = errors.New("no luck") }, attempts: 2,
+			back: "failed 3 times: no luck", said: "held hive.jars"},
+		"our own code fails": {do: func(_ *ledger, s *pair) { s.panics = true }, back: "counts true",
+			said: "held hive.jars"},
 		"it had landed": {do: func(_ *ledger, s *pair) {
 			s.reading, s.marked = errors.New("no luck"), &engine.Mark{Sum: rowhash.Sum{Rows: 10}}
 		}, lands: 1},
-		"what was read is too old": {do: func(b *ledger, _ *pair) { b.crossing.StartAt = 99 }, back: "1 waits true, counts false", said: "taken down and will be tried again: what can be read of the source is older than the place from which its changes are captured (place 50 before place 99)"},
+		"what was read is too old": {do: func(b *ledger, _ *pair) {
+			b.crossing.StartAt = 99
+		}, back: "1 waits true, counts false", said: "taken down and will be tried again: what can be read of the source " +
+			"is older than the place from which its changes are captured (place 50 before place 99)"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			l, b, s := scene()
@@ -394,7 +414,8 @@ func TestATargetThatIsAway(t *testing.T) {
 	l, b, s := scene()
 	s.away = domain.Unavailable(engine.MarkGone(io.EOF), "new is not there")
 	b.waiting = b.waiting[:1]
-	if err := l.Run(t.Context(), 1, 4); err != nil || len(b.back) != 0 || len(b.rests) != 1 || !strings.Contains(b.rests[0], "new is not there") {
+	if err := l.Run(t.Context(), 1, 4); err != nil || len(b.back) != 0 || len(b.rests) != 1 ||
+		!strings.Contains(b.rests[0], "new is not there") {
 		t.Errorf("%v, given back %q, rests %q", err, b.back, b.rests)
 	}
 	// Who lost a chunk leaves it to its new holder.
@@ -415,7 +436,8 @@ func TestRowsThatTheTargetRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	said := strings.Join(b.said, "; ")
-	for _, want := range []string{"chunk 1 of hive.jars (id from 0 to below 10): 1 row cannot land: key 3: the value is too sweet", "key 17", "Correct the rows or the target's table and resume"} {
+	for _, want := range []string{"chunk 1 of hive.jars (id from 0 to below 10): 1 row cannot land: key 3: the value " +
+		"is too sweet", "key 17", "Correct the rows or the target's table and resume"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("said %q, want %q", said, want)
 		}
@@ -430,7 +452,8 @@ func TestRowsThatTheTargetRefuses(t *testing.T) {
 	if err := l.Run(t.Context(), 1, 4); err != nil {
 		t.Fatal(err)
 	}
-	if len(b.landed) != 3 || len(s.rows) != 28 || len(b.aside) != 2 || b.aside[1].String() != "key 17: the value is too sweet" || *b.aside[0].Row["note"] != "honey 3" {
+	if len(b.landed) != 3 || len(s.rows) != 28 || len(b.aside) != 2 ||
+		b.aside[1].String() != "key 17: the value is too sweet" || *b.aside[0].Row["note"] != "honey 3" {
 		t.Errorf("landed %v, %d rows, aside %v", b.landed, len(s.rows), b.aside)
 	}
 	if b.landed[1].Rows != 9 || !strings.Contains(strings.Join(b.said, "; "), "1 row of hive.jars, chunk 1, set aside") {
@@ -444,7 +467,8 @@ func TestRowsThatTheTargetRefuses(t *testing.T) {
 		if err := l.Run(t.Context(), 1, 4); err != nil {
 			t.Fatal(err)
 		}
-		if said := strings.Join(b.said, "; "); !strings.Contains(said, fmt.Sprintf("more than bad_rows_limit, %d, of the table would be set aside", limit)) || len(b.aside) > limit {
+		if said := strings.Join(b.said, "; "); !strings.Contains(said,
+			fmt.Sprintf("more than bad_rows_limit, %d, of the table would be set aside", limit)) || len(b.aside) > limit {
 			t.Errorf("limit %d: %q, aside %v", limit, said, b.aside)
 		}
 	}
@@ -457,7 +481,8 @@ func TestValuesThatAreCut(t *testing.T) {
 	if err := l.Run(t.Context(), 1, 4); err != nil {
 		t.Fatal(err)
 	}
-	if len(b.landed) != 3 || len(b.cut) != 1 || b.cut[0].Error != "cut: it is longer than 5 bytes" || b.cut[0].Column != "note" {
+	if len(b.landed) != 3 || len(b.cut) != 1 || b.cut[0].Error != "cut: it is longer than 5 bytes" ||
+		b.cut[0].Column != "note" {
 		t.Errorf("landed %v, cut %v", b.landed, b.cut)
 	}
 }
@@ -489,7 +514,8 @@ func TestWhatStandsStill(t *testing.T) {
 				_ = l.Run(t.Context(), 1, 4)
 				took := time.Since(began)
 				switch {
-				case c.works && (took < 5*time.Minute || len(b.shown) == 0 || !strings.Contains(b.shown[0], "nothing has moved for 1m0s: on the source it thinks")):
+				case c.works && (took < 5*time.Minute || len(b.shown) == 0 || !strings.Contains(b.shown[0],
+					"nothing has moved for 1m0s: on the source it thinks")):
 					t.Errorf("after %s: shown %q", took, b.shown)
 				case !c.works && !c.lost && (took < time.Minute || took > 2*time.Minute):
 					t.Errorf("taken down after %s", took)
@@ -508,7 +534,9 @@ func TestWhatStandsStill(t *testing.T) {
 func TestBounds(t *testing.T) {
 	p := &domain.TablePlan{Key: []string{"apiary", "id"}}
 	a, z := domain.KeyValue{"dyke", "1"}, domain.KeyValue{"marsh", "9"}
-	for want, got := range map[string]string{"all rows": boundsText(p, nil, nil), "apiary, id below marsh, 9": boundsText(p, nil, z), "apiary, id from dyke, 1": boundsText(p, a, nil), "apiary, id from dyke, 1 to below marsh, 9": boundsText(p, a, z)} {
+	for want, got := range map[string]string{"all rows": boundsText(p, nil, nil), "apiary, id below marsh, 9": boundsText(
+		p, nil, z), "apiary, id from dyke, 1": boundsText(p, a, nil), "apiary, id from dyke, 1 to below marsh, 9": boundsText(
+		p, a, z)} {
 		if got != want {
 			t.Errorf("%q, want %q", got, want)
 		}

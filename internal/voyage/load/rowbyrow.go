@@ -70,7 +70,8 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 		return err
 	}
 	aside := c.Settings.BadRows == "set aside"
-	f := &badRowFinder{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.CopiedColumns(), most: c.Settings.BadRowsLimit}
+	f := &badRowFinder{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.CopiedColumns(),
+		most: c.Settings.BadRowsLimit}
 	if plan.CrossEngine {
 		f.cols = plan.ComparedColumns()
 	}
@@ -85,7 +86,8 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	case errors.Is(err, errManyBad):
 		refused := &refusedRows{first: f.bad, more: true}
 		if aside {
-			refused.hint = fmt.Sprintf("; more than bad_rows_limit, %d, of the table would be set aside", c.Settings.BadRowsLimit)
+			refused.hint = fmt.Sprintf("; more than bad_rows_limit, %d, of the table would be set aside",
+				c.Settings.BadRowsLimit)
 		}
 		return refused
 	case err != nil:
@@ -104,16 +106,20 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	if ok, err := l.records.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.BadRowsLimit); err != nil {
 		return err
 	} else if !ok {
-		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of the table would be set aside", c.Settings.BadRowsLimit)}
+		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of "+
+			"the table would be set aside", c.Settings.BadRowsLimit)}
 	}
-	if err := l.writer.Land(ctx, engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap, Sum: f.sum}); err != nil {
+	if err := l.writer.Land(ctx, engine.Mark{Crossing: c.UID, Chunk: chunk.ID, Epoch: chunk.Epoch, Snapshot: snap,
+		Sum: f.sum}); err != nil {
 		return err
 	}
 	if err := l.records.Landed(ctx, chunk.ID, chunk.Epoch, snap, f.sum); err != nil {
 		return err
 	}
 	if len(f.bad) > 0 {
-		l.journal.Say(ctx, "warning", journal.System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside %s' lists them",
+		l.journal.Say(ctx, "warning", journal.System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set "+
+			"aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside "+
+			"%s' lists them",
 			domain.Many(len(f.bad), "row"), l.table.SourceName, chunk.Ordinal+1, f.bad[0].String(), c.Name)
 	}
 	return nil

@@ -72,7 +72,8 @@ func (n *Notifier) AddWebhook(ctx context.Context, w domain.Webhook, uid, secret
 		return domain.Invalid("the address %q cannot be called; write it like https://host/path", w.URL)
 	}
 	if len(secret) < 16 {
-		return domain.Invalid("the secret has %d characters; give at least 16, as whoever knows it can pretend to be this service", len(secret))
+		return domain.Invalid("the secret has %d characters; give at least 16, as whoever knows it can pretend to be "+
+			"this service", len(secret))
 	}
 	if _, err := Sign(secret, "", "", nil); err != nil {
 		return err
@@ -100,7 +101,8 @@ func (n *Notifier) TestWebhook(ctx context.Context, name, actor string) error {
 	if err != nil {
 		return err
 	}
-	body, err := json.Marshal(journal.Notice{Event: journal.EventTest, Message: actor + " tries this webhook", At: time.Now().UTC()})
+	body, err := json.Marshal(journal.Notice{Event: journal.EventTest, Message: actor + " tries this webhook",
+		At: time.Now().UTC()})
 	if err != nil {
 		return err
 	}
@@ -190,7 +192,8 @@ func (n *Notifier) send(ctx context.Context, w *domain.Webhook, d *domain.Delive
 	if err != nil {
 		return "", err
 	}
-	return outgoing.Post(ctx, w.URL, []byte(d.Body), map[string]string{"Webhook-Id": id, "Webhook-Timestamp": at, "Webhook-Signature": signature})
+	return outgoing.Post(ctx, w.URL, []byte(d.Body), map[string]string{"Webhook-Id": id, "Webhook-Timestamp": at,
+		"Webhook-Signature": signature})
 }
 
 // encodedSecret begins a secret that is the base64 of its bytes; any other is its own bytes.

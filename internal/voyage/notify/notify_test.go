@@ -128,7 +128,8 @@ func opened(t *testing.T, url string) (*Notifier, *outbox, *lines) {
 		}
 		return err != nil
 	})
-	if err := n.AddWebhook(t.Context(), domain.Webhook{Name: "ops", URL: url}, "uid", "a long enough secret", "ann"); err != nil {
+	if err := n.AddWebhook(t.Context(), domain.Webhook{Name: "ops", URL: url}, "uid", "a long enough secret",
+		"ann"); err != nil {
 		t.Fatal(err)
 	}
 	return n, o, l
@@ -136,7 +137,8 @@ func opened(t *testing.T, url string) (*Notifier, *outbox, *lines) {
 
 func TestWhatAWebhookMayBe(t *testing.T) {
 	n, o, l := opened(t, "https://hooks.example/x")
-	if w := o.hooks[0]; w.Crossings != "*" || strings.Contains(string(w.Secret), "|") == false || len(l.said) != 1 || strings.Contains(l.said[0], "secret") {
+	if w := o.hooks[0]; w.Crossings != "*" || strings.Contains(string(w.Secret), "|") == false || len(l.said) != 1 ||
+		strings.Contains(l.said[0], "secret") {
 		t.Errorf("kept %+v, said %q", w, l.said)
 	}
 	for word, w := range map[string]domain.Webhook{
@@ -144,7 +146,8 @@ func TestWhatAWebhookMayBe(t *testing.T) {
 		"address":  {Name: "a", URL: "ftp://x"},
 		"no event": {Name: "a", URL: "https://x", Events: []string{"rain"}},
 	} {
-		if err := n.AddWebhook(t.Context(), w, "uid", "a long enough secret", "ann"); err == nil || !strings.Contains(err.Error(), word) {
+		if err := n.AddWebhook(t.Context(), w, "uid", "a long enough secret", "ann"); err == nil ||
+			!strings.Contains(err.Error(), word) {
 			t.Errorf("%s: %v", word, err)
 		}
 	}
@@ -207,13 +210,15 @@ func TestSignedInOrderAndAgain(t *testing.T) {
 	if strings.Join(took, ", ") != "dusty-1, dusty-2" {
 		t.Errorf("it took %q", took)
 	}
-	if len(o.waits) == 0 || o.waits[0] < 5*time.Second || o.waits[0] > 7*time.Second || !strings.Contains(o.done[0], "503") {
+	if len(o.waits) == 0 || o.waits[0] < 5*time.Second || o.waits[0] > 7*time.Second ||
+		!strings.Contains(o.done[0], "503") {
 		t.Errorf("after a no it waits %v: %q", o.waits, o.done)
 	}
 }
 
 func TestHowLongAWebhookIsLeftAlone(t *testing.T) {
-	for failures, want := range map[int]time.Duration{0: 5 * time.Second, 1: 10 * time.Second, 6: 320 * time.Second, 12: 4 * time.Hour, 4000: 4 * time.Hour} {
+	for failures, want := range map[int]time.Duration{0: 5 * time.Second, 1: 10 * time.Second, 6: 320 * time.Second,
+		12: 4 * time.Hour, 4000: 4 * time.Hour} {
 		if got := backOff(failures); got != want {
 			t.Errorf("after %d failures: %s, want %s", failures, got, want)
 		}

@@ -84,10 +84,12 @@ func (p *Phases) move(ctx context.Context, c *domain.Crossing) error {
 		if err != nil || !moved {
 			return err
 		}
-		p.journal.Say(ctx, "info", journal.System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name, c.Kind.PhaseLabel(next), c.Kind.PhaseLabel(c.Phase))
+		p.journal.Say(ctx, "info", journal.System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name,
+			c.Kind.PhaseLabel(next), c.Kind.PhaseLabel(c.Phase))
 		return p.arrived(ctx, c, next)
 	}
-	if c.Phase == domain.PhaseCatchingUp && !c.Built && c.Condition == domain.ConditionRunning && lifecycle.Consistent(view) {
+	if c.Phase == domain.PhaseCatchingUp && !c.Built && c.Condition == domain.ConditionRunning &&
+		lifecycle.Consistent(view) {
 		if err := p.build(ctx, c); err != nil && !domain.IsKind(err, domain.ProblemConflict) {
 			return err
 		}
@@ -110,7 +112,8 @@ func (p *Phases) arrived(ctx context.Context, c *domain.Crossing, phase domain.P
 		if c.Kind == domain.KindLoad {
 			why = "the load is complete, its indexes stand"
 		}
-		p.journal.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is %s: %s", c.Name, c.Kind.PhaseLabel(domain.PhaseInStep), why))
+		p.journal.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is %s: %s", c.Name,
+			c.Kind.PhaseLabel(domain.PhaseInStep), why))
 	}
 	return nil
 }

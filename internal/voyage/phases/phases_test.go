@@ -62,14 +62,16 @@ func with(b *book) *Phases {
 }
 
 // crossing adds one with its view.
-func (b *book) crossing(kind domain.Kind, phase domain.Phase, condition domain.Condition, view lifecycle.View) *domain.Crossing {
+func (b *book) crossing(kind domain.Kind, phase domain.Phase, condition domain.Condition,
+	view lifecycle.View) *domain.Crossing {
 	id := int64(len(b.under) + 1)
 	view.Kind, view.Phase = kind, phase
 	if b.views == nil {
 		b.views = map[int64]lifecycle.View{}
 	}
 	b.views[id] = view
-	b.under = append(b.under, domain.Crossing{ID: id, Name: fmt.Sprint("c", id), Kind: kind, Phase: phase, Condition: condition, Built: view.Built})
+	b.under = append(b.under, domain.Crossing{ID: id, Name: fmt.Sprint("c", id), Kind: kind, Phase: phase,
+		Condition: condition, Built: view.Built})
 	return &b.under[id-1]
 }
 
@@ -80,21 +82,24 @@ func TestCrossingsMoveOn(t *testing.T) {
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, running, lifecycle.View{Chunks: 3, Landed: 2})
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, running, lifecycle.View{Chunks: 3, Landed: 3})
 	b.crossing(domain.KindLoad, domain.PhaseCatchingUp, running, lifecycle.View{Chunks: 3, Landed: 3, Built: true})
-	b.crossing(domain.KindLoadCapture, domain.PhaseCatchingUp, running, lifecycle.View{Chunks: 3, Landed: 3, Built: true, Applied: 9, MaxRead: 9, BelowSince: 5, Dwell: 2})
+	b.crossing(domain.KindLoadCapture, domain.PhaseCatchingUp, running, lifecycle.View{Chunks: 3, Landed: 3, Built: true,
+		Applied: 9, MaxRead: 9, BelowSince: 5, Dwell: 2})
 	b.crossing(domain.KindLoadCapture, domain.PhaseInStep, running, lifecycle.View{Built: true})
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, domain.ConditionPaused, lifecycle.View{Chunks: 3, Landed: 3})
 	b.crossing(domain.KindLoadCapture, domain.PhaseCuttingOver, running, lifecycle.View{Built: true})
 	if err := with(b).MoveNow(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if want := []string{"2 loading to catching up", "3 catching up to in step", "4 catching up to in step", "5 in step to catching up"}; !slices.Equal(b.moved, want) {
+	if want := []string{"2 loading to catching up", "3 catching up to in step", "4 catching up to in step",
+		"5 in step to catching up"}; !slices.Equal(b.moved, want) {
 		t.Errorf("moved %q, want %q", b.moved, want)
 	}
 	if len(b.said) != 4 || !slices.Equal(b.ended, []int64{3, 4}) || len(b.built) != 0 {
 		t.Errorf("said %q, runs ended %v, built %q", b.said, b.ended, b.built)
 	}
 	told := strings.Join(b.told, "; ")
-	for _, want := range []string{"every row of c2 has landed", "c3 is ", "the load is complete, its indexes stand", "c4 is in step: the lag is below its threshold"} {
+	for _, want := range []string{"every row of c2 has landed", "c3 is ", "the load is complete, its indexes stand",
+		"c4 is in step: the lag is below its threshold"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("told %q, want %q", told, want)
 		}
@@ -128,7 +133,8 @@ func TestOneThatFailsKeepsNoOther(t *testing.T) {
 	landed := lifecycle.View{Chunks: 3, Landed: 3}
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, domain.ConditionRunning, landed)
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, domain.ConditionRunning, landed)
-	if err := with(b).MoveNow(t.Context()); err == nil || !strings.Contains(err.Error(), "c1: no view") || len(b.moved) != 1 {
+	if err := with(b).MoveNow(t.Context()); err == nil || !strings.Contains(err.Error(), "c1: no view") ||
+		len(b.moved) != 1 {
 		t.Errorf("%v, moved %q", err, b.moved)
 	}
 	b.late, b.fails, b.said = true, nil, nil

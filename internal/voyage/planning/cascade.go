@@ -30,13 +30,17 @@ func orderActs(plans []domain.TablePlan) []domain.Entry {
 			case to == i:
 				p.SingleChunk = true
 				if p.Table.Bytes > 64<<20 {
-					out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "foreign key", Subject: p.Source.String(), Measured: "it acts on its own table: so that this can be followed, the table is one chunk"})
+					out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "foreign key", Subject: p.Source.String(),
+						Measured: "it acts on its own table: so that this can be followed, the table is one chunk"})
 				}
 			case len(refers[to]) > 0: // rows of that table go unlogged too
 				p.After = append(p.After, plans[to].Source)
 				if leads(refers, to, i, map[int]bool{}) {
-					out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "foreign key", Subject: p.Source.String(), Remedy: "drop one of them, and let the application do what it did; or make a crossing that does not follow changes",
-						Measured: "foreign keys that act by themselves lead from it to " + plans[to].Source.String() + " and back, which cannot be followed during the load"})
+					out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "foreign key", Subject: p.Source.String(),
+						Remedy: "drop one of them, and let the application do what it did; or make a crossing that does not " +
+							"follow changes",
+						Measured: "foreign keys that act by themselves lead from it to " + plans[to].Source.String() +
+							" and back, which cannot be followed during the load"})
 				}
 			}
 		}

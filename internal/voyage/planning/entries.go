@@ -19,7 +19,8 @@ func ruleEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 				n++
 			}
 		}
-		e := domain.Entry{Verdict: domain.OK, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1), Measured: fmt.Sprintf("%s matches %s", r.Tables, domain.Many(int64(n), "table"))}
+		e := domain.Entry{Verdict: domain.OK, Topic: "rule", Subject: fmt.Sprintf("rule %d", i+1),
+			Measured: fmt.Sprintf("%s matches %s", r.Tables, domain.Many(int64(n), "table"))}
 		if n == 0 {
 			e.Verdict, e.Remedy = domain.Notice, "correct its pattern, or remove the rule"
 		}
@@ -30,17 +31,21 @@ func ruleEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry {
 	}
 	for _, p := range plans {
 		block := func(topic, measured, remedy string) {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: topic, Subject: p.Source.String(), Measured: measured, Remedy: remedy})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: topic, Subject: p.Source.String(), Measured: measured,
+				Remedy: remedy})
 		}
 		if p.Where != "" {
-			block("rule", "only rows where "+p.Where+" are wanted; changes cannot be held against a condition of the source's", "make a crossing for it that does not follow changes, or take the condition away")
+			block("rule", "only rows where "+p.Where+" are wanted; changes cannot be held against a condition of the source's",
+				"make a crossing for it that does not follow changes, or take the condition away")
 		}
 		if p.From != "" {
-			block("query", "it is a query, whose rows no log tells of", "make a crossing for it that does not follow changes, or carry the tables that it reads")
+			block("query", "it is a query, whose rows no log tells of",
+				"make a crossing for it that does not follow changes, or carry the tables that it reads")
 		}
 		for _, k := range p.Columns {
 			if k.Expression != "" {
-				block("rule", "column "+k.Name+" is computed as "+k.Expression+", which the source's log does not tell", "make a crossing for it that does not follow changes, or let the target compute it")
+				block("rule", "column "+k.Name+" is computed as "+k.Expression+", which the source's log does not tell",
+					"make a crossing for it that does not follow changes, or let the target compute it")
 			}
 		}
 	}
@@ -55,7 +60,8 @@ func roomEntry(plans []domain.TablePlan) domain.Entry {
 		indexes += plans[i].Table.IndexBytes
 	}
 	return domain.Entry{Verdict: domain.OK, Topic: "room", Subject: "target", Measured: fmt.Sprintf(
-		"rows take %.1f MB on the source and indexes %.1f MB; how much room is free here, its server does not tell", float64(bytes)/1e6, float64(indexes)/1e6)}
+		"rows take %.1f MB on the source and indexes %.1f MB; how much room is free here, its server does not tell",
+		float64(bytes)/1e6, float64(indexes)/1e6)}
 }
 
 // orderEntry tells how rows are compared whose keys the two servers may order unlike.
@@ -73,7 +79,8 @@ func orderEntry(plans []domain.TablePlan) []domain.Entry {
 		return nil
 	}
 	return []domain.Entry{{Verdict: domain.OK, Topic: "key order", Subject: "both sides", Measured: fmt.Sprintf(
-		"the servers may order the text keys of %s unlike: chunks follow the source's order, and rows are compared by a hash of the key", strings.Join(names[:min(len(names), 6)], ", ")+domain.More(len(names)-6))}}
+		"the servers may order the text keys of %s unlike: chunks follow the source's order, and rows are compared by a "+
+			"hash of the key", strings.Join(names[:min(len(names), 6)], ", ")+domain.More(len(names)-6))}}
 }
 
 // clashes blocks tables that would land in one. A MariaDB server may take capital
@@ -87,7 +94,9 @@ func clashes(plans []domain.TablePlan) []domain.Entry {
 			at.Name = strings.ToLower(at.Name)
 		}
 		if other, taken := first[at]; taken {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "target table", Subject: p.Source.String(), Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target), Remedy: "give one of them another name by a rule, or leave it to a crossing with another target"})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "target table", Subject: p.Source.String(),
+				Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target),
+				Remedy:   "give one of them another name by a rule, or leave it to a crossing with another target"})
 			continue
 		}
 		first[at] = p.Source
@@ -101,12 +110,15 @@ func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePla
 	if c.Settings.StartFrom != "" {
 		from = "from " + c.Settings.StartFrom + " on"
 	}
-	out := []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target, Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing checks that before a comparison does",
+	out := []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target,
+		Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing " +
+			"checks that before a comparison does",
 		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
 	for i := range plans {
 		if side := plans[i].TargetPlan(); there.Table(side.Target) == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(), Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
-				Remedy: "copy it first, or make a crossing that copies the rows too"})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(),
+				Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
+				Remedy:   "copy it first, or make a crossing that copies the rows too"})
 		}
 	}
 	return out
@@ -121,17 +133,21 @@ func refreshEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entry
 			continue
 		}
 		e := domain.Entry{Verdict: domain.Notice, Topic: "watermark", Subject: p.Source.String(),
-			Measured: fmt.Sprintf("a repeated load reads rows past %s, and again those of the last %s before; rows that are deleted, or changed without %s, are not seen by it", p.Watermark, p.Overlap, p.Watermark),
-			Remedy:   fmt.Sprintf("compare from time to time: dustyferry reconcile %s, and dustyferry repair for what is found", c.Name)}
+			Measured: fmt.Sprintf("a repeated load reads rows past %s, and again those of the last %s before; rows that are "+
+				"deleted, or changed without %s, are not seen by it", p.Watermark, p.Overlap, p.Watermark),
+			Remedy: fmt.Sprintf("compare from time to time: dustyferry reconcile %s, and dustyferry repair for what is found",
+				c.Name)}
 		first := func(cols []string) bool { return len(cols) > 0 && cols[0] == p.Watermark }
 		if !slices.ContainsFunc(p.Table.Indexes, func(x domain.Index) bool {
-			return first(x.Columns) || strings.Contains(x.Definition, "("+p.Watermark+")") || strings.Contains(x.Definition, "("+p.Watermark+",")
+			return first(x.Columns) || strings.Contains(x.Definition, "("+p.Watermark+")") || strings.Contains(x.Definition,
+				"("+p.Watermark+",")
 		}) && !slices.ContainsFunc(p.Table.Keys, func(k domain.Key) bool { return first(k.Columns) }) {
 			e.Measured += "; no index begins with " + p.Watermark + ", so that each run reads through the whole table"
 		}
 		if c.Kind != domain.KindLoad {
-			e = domain.Entry{Verdict: domain.Blocker, Topic: "watermark", Subject: p.Source.String(), Measured: "it has a watermark, but its changes are followed",
-				Remedy: "take the watermark away, or make a crossing for it that does not follow changes"}
+			e = domain.Entry{Verdict: domain.Blocker, Topic: "watermark", Subject: p.Source.String(),
+				Measured: "it has a watermark, but its changes are followed",
+				Remedy:   "take the watermark away, or make a crossing for it that does not follow changes"}
 		}
 		out = append(out, e)
 	}

@@ -57,8 +57,10 @@ type coop struct {
 }
 
 func newCoop(tables ...domain.Table) *coop {
-	c := &domain.Crossing{ID: 1, Name: "spring", Source: "marsh", Target: "cloud", Kind: domain.KindLoadCapture, Phase: domain.PhaseDraft, Settings: domain.DefaultSettings()}
-	return &coop{c: c, from: typemap.Postgres, to: typemap.MariaDB, here: &domain.Catalog{Tables: tables}, there: &domain.Catalog{},
+	c := &domain.Crossing{ID: 1, Name: "spring", Source: "marsh", Target: "cloud", Kind: domain.KindLoadCapture,
+		Phase: domain.PhaseDraft, Settings: domain.DefaultSettings()}
+	return &coop{c: c, from: typemap.Postgres, to: typemap.MariaDB, here: &domain.Catalog{Tables: tables},
+		there: &domain.Catalog{},
 		holds: map[domain.TableName]int64{}, answers: map[string][]string{}, cores: 1}
 }
 
@@ -68,7 +70,8 @@ func (o *coop) planning() *Planning {
 
 // hive is the table of that name with columns as name:type, the first of which is its key.
 func hive(name string, bytes int64, cols ...string) domain.Table {
-	t := domain.Table{TableName: domain.TableName{Schema: "marsh", Name: name}, Rows: bytes / 100, Bytes: bytes, ID: "oid " + name, Written: "file " + name}
+	t := domain.Table{TableName: domain.TableName{Schema: "marsh", Name: name}, Rows: bytes / 100, Bytes: bytes,
+		ID: "oid " + name, Written: "file " + name}
 	for _, c := range cols {
 		t.Columns = append(t.Columns, column(c))
 	}
@@ -159,10 +162,12 @@ func (s *source) SurveySource(context.Context, []domain.TablePlan, bool) ([]doma
 func (s *source) OpenTransactions(context.Context, time.Duration) ([]string, error) {
 	return s.open, nil
 }
-func (s *source) Extras(_ context.Context, _ []domain.TablePlan, kinds []domain.Carried) (out []engine.Object, err error) {
+func (s *source) Extras(_ context.Context, _ []domain.TablePlan,
+	kinds []domain.Carried) (out []engine.Object, err error) {
 	for _, x := range s.extras {
 		for _, k := range kinds {
-			if strings.HasSuffix(x.Kind, strings.TrimSuffix(string(k), "s")) || k == domain.CarryRoutines && x.Kind == "function" {
+			if strings.HasSuffix(x.Kind, strings.TrimSuffix(string(k), "s")) || k == domain.CarryRoutines &&
+				x.Kind == "function" {
 				out = append(out, x)
 			}
 		}
@@ -237,7 +242,8 @@ func (r *reader) Close() {
 	r.reading--
 }
 func (r *reader) Packs(*domain.TablePlan) bool { return false }
-func (r *reader) Copy(ctx context.Context, _ *domain.TablePlan, _ *domain.Chunk, _ bool, sink func([]byte) error) (rowhash.Sum, error) {
+func (r *reader) Copy(ctx context.Context, _ *domain.TablePlan, _ *domain.Chunk, _ bool,
+	sink func([]byte) error) (rowhash.Sum, error) {
 	if r.breaks != nil {
 		return rowhash.Sum{}, r.breaks
 	}
@@ -264,18 +270,21 @@ type target struct {
 }
 
 func (t *target) Catalog(context.Context) (*domain.Catalog, error) { return t.there, nil }
-func (t *target) SurveyTarget(context.Context, *domain.Catalog, []domain.TablePlan, domain.Settings) ([]domain.Entry, error) {
+func (t *target) SurveyTarget(context.Context, *domain.Catalog, []domain.TablePlan,
+	domain.Settings) ([]domain.Entry, error) {
 	return append([]domain.Entry(nil), t.tells...), nil
 }
 func (t *target) Holds(context.Context, []domain.TablePlan) (map[domain.TableName]int64, error) {
 	return t.coop.holds, nil
 }
 func (t *target) Creates(p *domain.TablePlan) []engine.Object {
-	return []engine.Object{{Kind: "table", Name: p.Target.Name, Table: p.Target, SQL: "CREATE TABLE " + p.Target.Name}, {Kind: "comment", Name: "comment", Table: p.Target, SQL: "COMMENT"}}
+	return []engine.Object{{Kind: "table", Name: p.Target.Name, Table: p.Target, SQL: "CREATE TABLE " + p.Target.Name},
+		{Kind: "comment", Name: "comment", Table: p.Target, SQL: "COMMENT"}}
 }
 func (t *target) Deferred(_ *domain.Catalog, plans []domain.TablePlan) (out []engine.Object) {
 	for i := range plans {
-		out = append(out, engine.Object{Kind: "index", Name: plans[i].Target.Name + "_by", Table: plans[i].Target, SQL: "CREATE INDEX"})
+		out = append(out, engine.Object{Kind: "index", Name: plans[i].Target.Name + "_by", Table: plans[i].Target,
+			SQL: "CREATE INDEX"})
 	}
 	return out
 }

@@ -91,7 +91,8 @@ func (pl *Planning) CheckValues(ctx context.Context, c *domain.Crossing, a FitAr
 				}
 				if time.Since(said) > time.Second {
 					said = time.Now()
-					note(fmt.Sprintf("looking at %s, table %d of %d: %s so far", p.Source, i+1, len(plans), domain.Many(f.Rows+check.Rows, "row")))
+					note(fmt.Sprintf("looking at %s, table %d of %d: %s so far", p.Source, i+1, len(plans),
+						domain.Many(f.Rows+check.Rows, "row")))
 				}
 				return nil
 			})
@@ -107,7 +108,8 @@ func (pl *Planning) CheckValues(ctx context.Context, c *domain.Crossing, a FitAr
 			return err
 		}
 	}
-	pl.journal.Say(ctx, "info", journal.System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s", domain.Many(f.Rows, "row"), domain.Many(f.Tables, "table"), misfitText(f.Misfits))
+	pl.journal.Say(ctx, "info", journal.System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s",
+		domain.Many(f.Rows, "row"), domain.Many(f.Tables, "table"), misfitText(f.Misfits))
 	return nil
 }
 
@@ -152,7 +154,8 @@ func within(plans []domain.TablePlan, patterns []string) ([]domain.TablePlan, er
 func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain.Entry {
 	found := check.Misfits()
 	if len(found) == 0 {
-		return []domain.Entry{{Verdict: domain.OK, Topic: "fit", Subject: p.Source.String(), Measured: fmt.Sprintf("%s looked at; every value fits", domain.Many(check.Rows, "row"))}}
+		return []domain.Entry{{Verdict: domain.OK, Topic: "fit", Subject: p.Source.String(),
+			Measured: fmt.Sprintf("%s looked at; every value fits", domain.Many(check.Rows, "row"))}}
 	}
 	var out []domain.Entry
 	for _, m := range found {
@@ -170,9 +173,11 @@ func misfits(p *domain.TablePlan, check *fit.Check, f *domain.FitCheck) []domain
 			remedy += fmt.Sprintf(", or plan the column as %s", m.Suggest)
 		}
 		e := domain.Entry{Verdict: domain.Blocker, Topic: "fit", Subject: p.Source.String(), Remedy: remedy,
-			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit", domain.Many(m.Count, "value"), m.Column, m.Type, does(m.Count)), Values: strings.Join(examples, "; ")}
+			Measured: fmt.Sprintf("%s of %s, planned as %s, %s not fit", domain.Many(m.Count, "value"), m.Column, m.Type,
+				does(m.Count)), Values: strings.Join(examples, "; ")}
 		if m.Cuts == m.Count {
-			e.Measured = fmt.Sprintf("%s of %s will be cut to %s", domain.Many(m.Count, "value"), m.Column, domain.Many(m.Limit, "byte"))
+			e.Measured = fmt.Sprintf("%s of %s will be cut to %s", domain.Many(m.Count, "value"), m.Column,
+				domain.Many(m.Limit, "byte"))
 			e.Remedy = "allow longer values in the rules, or take cut away to have them refused"
 		}
 		if m.Nulls+m.Cuts == m.Count { // the load goes on, the values do not
@@ -204,7 +209,8 @@ func settled(entries []domain.Entry, f *domain.FitCheck) {
 
 // fitEntries are what the last fit check says to a survey, whose entries about
 // types it may settle.
-func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, types []domain.Entry) ([]domain.Entry, error) {
+func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan,
+	types []domain.Entry) ([]domain.Entry, error) {
 	unlike := false
 	for _, p := range plans {
 		unlike = unlike || p.CrossEngine
@@ -227,7 +233,8 @@ func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []
 		less, why = domain.Blocker, "; this service's house rules want it checked"
 	}
 	if f == nil || f.EndedAt.IsZero() || f.Error != "" {
-		return []domain.Entry{{Verdict: less, Topic: "fit", Subject: "crossing", Remedy: remedy, Measured: "the data has not been looked at for values that their new columns cannot hold" + why}}, nil
+		return []domain.Entry{{Verdict: less, Topic: "fit", Subject: "crossing", Remedy: remedy,
+			Measured: "the data has not been looked at for values that their new columns cannot hold" + why}}, nil
 	}
 	ago := "the fit check of " + f.StartedAt.Format("2006-01-02 15:04 MST")
 	var out []domain.Entry
@@ -238,7 +245,8 @@ func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []
 			out = append(out, e)
 		}
 	}
-	e := domain.Entry{Verdict: domain.OK, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)", ago, scopeText(f.Share, f.Extremes), domain.Many(f.Rows, "row"))}
+	e := domain.Entry{Verdict: domain.OK, Topic: "fit", Subject: "crossing", Measured: fmt.Sprintf("%s looked at %s (%s)",
+		ago, scopeText(f.Share, f.Extremes), domain.Many(f.Rows, "row"))}
 	if f.Tables < len(plans) {
 		e.Verdict, e.Remedy = less, remedy
 		e.Measured += fmt.Sprintf(" of %d of the %d tables", f.Tables, len(plans)) + why

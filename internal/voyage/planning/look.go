@@ -22,7 +22,8 @@ func tableIn(cat *domain.Catalog, database, name string) (*domain.Table, error) 
 }
 
 // Preview returns the columns and the first rows of a table.
-func (pl *Planning) Preview(ctx context.Context, database, table string, limit int) (*domain.Table, [][]*string, error) {
+func (pl *Planning) Preview(ctx context.Context, database, table string,
+	limit int) (*domain.Table, [][]*string, error) {
 	cat, err := pl.databases.Catalog(ctx, database, false)
 	if err != nil {
 		return nil, nil, err
@@ -44,7 +45,8 @@ func (pl *Planning) Preview(ctx context.Context, database, table string, limit i
 
 // PreviewPlan returns the first rows of a table or query as they will arrive: the
 // target's columns, and values in its form, cut after 200 characters.
-func (pl *Planning) PreviewPlan(ctx context.Context, c *domain.Crossing, table string, limit int) ([]domain.Column, [][]*string, error) {
+func (pl *Planning) PreviewPlan(ctx context.Context, c *domain.Crossing, table string,
+	limit int) ([]domain.Column, [][]*string, error) {
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()
 	src, err := pl.databases.Open(ctx, c.Source)
@@ -160,7 +162,8 @@ func (pl *Planning) PlanOf(ctx context.Context, c *domain.Crossing, table string
 	}
 	if side := out.Plan.TargetSide; side != nil {
 		for _, l := range side.Table.Left {
-			out.Notes = append(out.Notes, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: table, Measured: l + " is not made on the target"})
+			out.Notes = append(out.Notes, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: table,
+				Measured: l + " is not made on the target"})
 		}
 	}
 	here, err := pl.databases.Catalog(ctx, c.Target, false)

@@ -20,7 +20,8 @@ func (pl *Planning) Objects(ctx context.Context, c *domain.Crossing, s *Surveyed
 			table = o.Table.Schema
 		}
 		late := stage == domain.StageCarried && o.Kind == "trigger" && c.Kind != domain.KindLoad
-		out = append(out, domain.TargetObject{Stage: stage, Kind: o.Kind, Name: o.Name, Table: table, Statement: o.SQL, Late: late})
+		out = append(out, domain.TargetObject{Stage: stage, Kind: o.Kind, Name: o.Name, Table: table, Statement: o.SQL,
+			Late: late})
 	}
 	said := func(stage string, list []string) {
 		for i, sql := range list {
@@ -64,7 +65,8 @@ func (pl *Planning) Objects(ctx context.Context, c *domain.Crossing, s *Surveyed
 func Deferred(dst *engine.Opened, cat *domain.Catalog, plans []domain.TablePlan) []domain.TargetObject {
 	var out []domain.TargetObject
 	for _, o := range dst.Deferred(cat, OnTarget(plans)) {
-		out = append(out, domain.TargetObject{Stage: domain.StageDeferred, Kind: o.Kind, Name: o.Name, Table: o.Table.String(), Statement: o.SQL})
+		out = append(out, domain.TargetObject{Stage: domain.StageDeferred, Kind: o.Kind, Name: o.Name,
+			Table: o.Table.String(), Statement: o.SQL})
 	}
 	return out
 }
@@ -80,7 +82,8 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, alike bo
 		return nil, err // what a source that is away has is not known yet
 	}
 	if err != nil {
-		return []domain.Entry{{Verdict: domain.Notice, Topic: "views, routines, triggers", Subject: "source", Measured: "they could not be listed: " + err.Error()}}, nil
+		return []domain.Entry{{Verdict: domain.Notice, Topic: "views, routines, triggers", Subject: "source",
+			Measured: "they could not be listed: " + err.Error()}}, nil
 	}
 	group := map[domain.Carried][]string{}
 	for _, o := range list {
@@ -99,11 +102,13 @@ func extraEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, alike bo
 		if len(names) == 0 {
 			continue
 		}
-		text := fmt.Sprintf("%s: %s", domain.Counted(len(names), strings.TrimSuffix(string(kind), "s"), string(kind)), strings.Join(names[:min(len(names), 12)], ", "))
+		text := fmt.Sprintf("%s: %s", domain.Counted(len(names), strings.TrimSuffix(string(kind), "s"), string(kind)),
+			strings.Join(names[:min(len(names), 12)], ", "))
 		if len(names) > 12 {
 			text += fmt.Sprintf(" and %d more", len(names)-12)
 		}
-		e := domain.Entry{Verdict: domain.Notice, Topic: string(kind), Subject: "source", Measured: text + "; they are not made on the target"}
+		e := domain.Entry{Verdict: domain.Notice, Topic: string(kind), Subject: "source",
+			Measured: text + "; they are not made on the target"}
 		wanted := false
 		for _, k := range c.Planning.Carry {
 			wanted = wanted || k == kind
@@ -151,7 +156,8 @@ func byHandEntries(s *Surveyed) []domain.Entry {
 		}
 		for _, what := range slices.Sorted(maps.Keys(p.Statements)) {
 			if !slices.Contains(names[p.Target], what) {
-				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "statement by hand", Subject: s.Plans[i].Source.String(), Remedy: "name one of them, or take it away",
+				out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "statement by hand",
+					Subject: s.Plans[i].Source.String(), Remedy: "name one of them, or take it away",
 					Measured: fmt.Sprintf("%q is none of its objects, which are: %s", what, strings.Join(names[p.Target], ", "))})
 			}
 		}

@@ -27,7 +27,8 @@ type planner struct {
 	c     *domain.Crossing
 }
 
-func (pl *Planning) planner(ctx context.Context, c *domain.Crossing, src *engine.Opened, cat *domain.Catalog) (*planner, error) {
+func (pl *Planning) planner(ctx context.Context, c *domain.Crossing, src *engine.Opened,
+	cat *domain.Catalog) (*planner, error) {
 	way, err := pl.way(ctx, c, cat)
 	if err != nil {
 		return nil, err
@@ -72,7 +73,8 @@ func (p *planner) plain(ctx context.Context) ([]domain.TablePlan, error) {
 	}
 	for _, q := range queries {
 		if slices.ContainsFunc(out, func(t domain.TablePlan) bool { return t.Source == q.Name() }) {
-			return nil, domain.Invalid("there is a query for %s, and the patterns choose that table too; leave one of them out", q.Table)
+			return nil, domain.Invalid("there is a query for %s, and the patterns choose that table too; leave one of them out",
+				q.Table)
 		}
 		t, err := p.query(ctx, q)
 		if err != nil {
@@ -101,14 +103,16 @@ func (p *planner) query(ctx context.Context, q domain.Query) (domain.TablePlan, 
 	for i := range t.Columns {
 		c := &t.Columns[i]
 		if c.Name == "" || c.Name == "?column?" || seen[c.Name] {
-			return domain.TablePlan{}, domain.Invalid("the query for %s calls its column %d %q; give every column a name of its own (AS …)", q.Table, i+1, c.Name)
+			return domain.TablePlan{}, domain.Invalid("the query for %s calls its column %d %q; give every column a name of "+
+				"its own (AS …)", q.Table, i+1, c.Name)
 		}
 		seen[c.Name] = true
 		c.NotNull = slices.Contains(q.Key, c.Name)
 	}
 	for _, k := range q.Key {
 		if !seen[k] {
-			return domain.TablePlan{}, domain.Invalid("the query for %s names column %s as its key, which it does not give", q.Table, k)
+			return domain.TablePlan{}, domain.Invalid("the query for %s names column %s as its key, which it does not give",
+				q.Table, k)
 		}
 	}
 	if len(q.Key) > 0 {
@@ -120,7 +124,8 @@ func (p *planner) query(ctx context.Context, q domain.Query) (domain.TablePlan, 
 }
 
 // shape gives a plan its target's side and what a person changes of it.
-func (p *planner) shape(ctx context.Context, t domain.TablePlan) (domain.TablePlan, domain.Rule, []typemap.Noted, error) {
+func (p *planner) shape(ctx context.Context,
+	t domain.TablePlan) (domain.TablePlan, domain.Rule, []typemap.Noted, error) {
 	rule := domain.RuleFor(p.rules, t.Source)
 	if err := p.express(ctx, &t, rule); err != nil {
 		return t, rule, nil, err

@@ -42,17 +42,21 @@ func surveyed(t *testing.T, o *coop, try bool) string {
 func TestASurveySaysWhatBlocksFirst(t *testing.T) {
 	o := newCoop(hive("lots", 3<<20, "id:bigint", "note:text"), hive("hives", 1<<20, "id:bigint", "weight:numeric(60,30)"))
 	o.says = []domain.Entry{{Verdict: domain.OK, Topic: "version", Subject: "source", Measured: "18"}}
-	o.tells = []domain.Entry{{Verdict: domain.Blocker, Topic: "rights", Subject: "target", Measured: "cannot create tables"}, {Verdict: domain.Notice, Topic: "target table", Subject: "honey.lots", Measured: "stands"}}
+	o.tells = []domain.Entry{{Verdict: domain.Blocker, Topic: "rights", Subject: "target",
+		Measured: "cannot create tables"}, {Verdict: domain.Notice, Topic: "target table", Subject: "honey.lots",
+		Measured: "stands"}}
 	o.open = []string{"session 7, open for 2 h", "b", "c", "d", "e", "f", "g"}
 	o.extras = []engine.Object{{Kind: "view", Name: "marsh.heavy"}, {Kind: "trigger", Name: "noted"}}
 	o.ahead = 4 * time.Second
 	o.c.Settings.WorkerLabel = "near"
-	o.c.Rules = []domain.Rule{{Tables: "marsh.l*", Statements: map[string]string{"index nobody": "CREATE INDEX"}}, {Tables: "shop.*"}}
+	o.c.Rules = []domain.Rule{{Tables: "marsh.l*", Statements: map[string]string{"index nobody": "CREATE INDEX"}},
+		{Tables: "shop.*"}}
 	got := surveyed(t, o, false)
 	at := 0
 	for _, want := range []string{
 		"| rights | target | cannot create tables",
-		"| open transactions | source | capture can begin only when these have ended: session 7, open for 2 h; b; c; d; e and 2 more",
+		"| open transactions | source | capture can begin only when these have ended: session 7, open for 2 h; b; c; d; " +
+			"e and 2 more",
 		"| target table | honey.lots | stands",
 		"| rule | rule 2 | shop.* matches 0 tables → correct its pattern",
 		"| workers | spring | no worker with the label near is at work",
@@ -82,7 +86,8 @@ func TestASurveySaysWhatBlocksFirst(t *testing.T) {
 			t.Errorf("a crossing that has begun is told %q:\n%s", not, got)
 		}
 	}
-	for _, want := range []string{"a worker with the label near is at work", "source and target are the same database → choose another target"} {
+	for _, want := range []string{"a worker with the label near is at work",
+		"source and target are the same database → choose another target"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the survey does not say %q:\n%s", want, got)
 		}
@@ -98,7 +103,8 @@ func TestASourceThatGoesAwayIsNotWithoutObjects(t *testing.T) {
 		t.Errorf("a source that is away has been surveyed: %s", lines(s.Entries))
 	}
 	o.deny = errors.New("permission denied for table pg_rewrite")
-	if got := surveyed(t, o, false); !strings.Contains(got, "they could not be listed: permission denied for table pg_rewrite") {
+	if got := surveyed(t, o, false); !strings.Contains(got,
+		"they could not be listed: permission denied for table pg_rewrite") {
 		t.Errorf("the survey does not say what the source refuses:\n%s", got)
 	}
 	o.deny = nil
@@ -113,15 +119,18 @@ func TestASourceThatGoesAwayIsNotWithoutObjects(t *testing.T) {
 func TestEnginesThatLackSomething(t *testing.T) {
 	o := newCoop(hive("lots", 1<<20, "id:bigint"))
 	got := surveyed(t, o, false)
-	if !strings.Contains(got, "notice | what engines can do | marsh | marsh cannot stop writes") || !strings.Contains(got, "cloud cannot be compared: its engine has no way to → nothing but a look") {
+	if !strings.Contains(got, "notice | what engines can do | marsh | marsh cannot stop writes") ||
+		!strings.Contains(got, "cloud cannot be compared: its engine has no way to → nothing but a look") {
 		t.Errorf("what cannot be done at the cutover is not told:\n%s", got)
 	}
 	o.blind = true
-	if got := surveyed(t, o, false); !strings.Contains(got, "blocker | what engines can do | marsh | marsh cannot read rows") || strings.Contains(got, "size") {
+	if got := surveyed(t, o, false); !strings.Contains(got,
+		"blocker | what engines can do | marsh | marsh cannot read rows") || strings.Contains(got, "size") {
 		t.Errorf("a source that cannot be read is surveyed as if it could:\n%s", got)
 	}
 	o.c.Kind = domain.KindCapture
-	if got := surveyed(t, o, false); strings.Contains(got, "cannot read rows") || !strings.Contains(got, "cannot capture changes") {
+	if got := surveyed(t, o, false); strings.Contains(got, "cannot read rows") ||
+		!strings.Contains(got, "cannot capture changes") {
 		t.Errorf("a crossing that copies nothing needs no reader:\n%s", got)
 	}
 }
@@ -133,18 +142,24 @@ func TestWhatOnlyALoadCanHave(t *testing.T) {
 	o := newCoop(lots)
 	o.answers["AS \"note\""] = []string{"note:text"}
 	o.answers["count(*)"] = []string{"kind:text", "n:bigint"}
-	o.c.Rules = []domain.Rule{{Tables: "marsh.lots", Where: "id > :least", Watermark: "at", Columns: map[string]domain.ColumnRule{"note": {Expression: "left(note, 3)"}}}}
-	o.c.Planning = domain.Planning{Parameters: map[string]string{"least": "7"}, Queries: []domain.Query{{Table: "marsh.kinds", Query: "SELECT kind, count(*) n FROM lots GROUP BY 1", Key: []string{"kind"}}}}
+	o.c.Rules = []domain.Rule{{Tables: "marsh.lots", Where: "id > :least", Watermark: "at",
+		Columns: map[string]domain.ColumnRule{"note": {Expression: "left(note, 3)"}}}}
+	o.c.Planning = domain.Planning{Parameters: map[string]string{"least": "7"},
+		Queries: []domain.Query{{Table: "marsh.kinds", Query: "SELECT kind, count(*) n FROM lots GROUP BY 1",
+			Key: []string{"kind"}}}}
 	o.c.Patterns = []string{"marsh.*"}
 	got := surveyed(t, o, false)
-	for _, want := range []string{"only rows where id > 7 are wanted", "column note is computed as left(note, 3)", "it is a query, whose rows no log tells of", "blocker | watermark | marsh.lots | it has a watermark, but its changes are followed"} {
+	for _, want := range []string{"only rows where id > 7 are wanted", "column note is computed as left(note, 3)",
+		"it is a query, whose rows no log tells of",
+		"blocker | watermark | marsh.lots | it has a watermark, but its changes are followed"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("the survey does not say %q:\n%s", want, got)
 		}
 	}
 	o.c.Kind = domain.KindLoad
 	got = surveyed(t, o, false)
-	if strings.Contains(got, "blocker") || !strings.Contains(got, "no index begins with at, so that each run reads through the whole table") {
+	if strings.Contains(got, "blocker") || !strings.Contains(got,
+		"no index begins with at, so that each run reads through the whole table") {
 		t.Errorf("a load is refused them, or not told what they cost:\n%s", got)
 	}
 	o.here.Tables[0].Indexes = []domain.Index{{Definition: "CREATE INDEX x ON marsh.lots (at)"}}
@@ -160,10 +175,15 @@ func TestPlansThatCannotBe(t *testing.T) {
 		change func(*coop)
 		says   string
 	}{
-		"no table":              {func(o *coop) { o.here.Tables = nil }, "the source has no table that can be carried"},
-		"a pattern for nothing": {func(o *coop) { o.c.Patterns = []string{"shop.*"} }, "no table of the source matches shop.*"},
-		"a table that is gone":  {func(o *coop) { o.c.Patterns = []string{"marsh.*", "marsh.gone"} }, "the source has no table marsh.gone; it may have been renamed"},
-		"a condition that is refused": {func(o *coop) { o.c.Rules = []domain.Rule{{Tables: "*.*", Where: "nothere = 1"}}; o.refuses = "nothere" },
+		"no table": {func(o *coop) { o.here.Tables = nil }, "the source has no table that can be carried"},
+		"a pattern for nothing": {func(o *coop) { o.c.Patterns = []string{"shop.*"} },
+			"no table of the source matches shop.*"},
+		"a table that is gone": {func(o *coop) { o.c.Patterns = []string{"marsh.*", "marsh.gone"} },
+			"the source has no table marsh.gone; it may have been renamed"},
+		"a condition that is refused": {func(o *coop) {
+			o.c.Rules = []domain.Rule{{Tables: "*.*", Where: "nothere = 1"}}
+			o.refuses = "nothere"
+		},
 			"the condition on marsh.lots cannot be read: no such column"},
 		"a masked key": {func(o *coop) {
 			o.c.Rules = []domain.Rule{{Tables: "*.*", Columns: map[string]domain.ColumnRule{"id": {Expression: "id + 1"}}}}
@@ -182,7 +202,9 @@ func TestPlansThatCannotBe(t *testing.T) {
 			o.c.Patterns = []string{"marsh.*"}
 			o.c.Planning.Queries = []domain.Query{{Table: "marsh.lots", Query: "SELECT 1"}}
 		}, "there is a query for marsh.lots, and the patterns choose that table too"},
-		"a column without a name": {func(o *coop) { o.c.Planning.Queries = []domain.Query{{Table: "marsh.q", Query: "SELECT 1"}} }, "calls its column 1"},
+		"a column without a name": {func(o *coop) {
+			o.c.Planning.Queries = []domain.Query{{Table: "marsh.q", Query: "SELECT 1"}}
+		}, "calls its column 1"},
 		"two of a name": {func(o *coop) {
 			o.c.Planning.Queries = []domain.Query{{Table: "marsh.q", Query: "SELECT a, a"}}
 			o.answers["a, a"] = []string{"a:int", "a:int"}
@@ -191,7 +213,8 @@ func TestPlansThatCannotBe(t *testing.T) {
 			o.c.Planning.Queries = []domain.Query{{Table: "marsh.q", Query: "SELECT a", Key: []string{"b"}}}
 			o.answers["SELECT a"] = []string{"a:int"}
 		}, "names column b as its key, which it does not give"},
-		"a parameter without a value": {func(o *coop) { o.c.Rules = []domain.Rule{{Tables: "*.*", Where: "id > :least"}} }, "rule 1"},
+		"a parameter without a value": {func(o *coop) { o.c.Rules = []domain.Rule{{Tables: "*.*", Where: "id > :least"}} },
+			"rule 1"},
 		"a source without queries": {func(o *coop) {
 			o.blind = true
 			o.c.Rules = []domain.Rule{{Tables: "*.*", Where: "id > 1"}}
@@ -211,7 +234,8 @@ func TestForeignKeysThatAct(t *testing.T) {
 	acts := func(name string, to ...string) domain.Table {
 		x := hive(name, 100<<20, "id:bigint")
 		for _, n := range to {
-			x.Constraints = append(x.Constraints, domain.Constraint{Kind: "foreign", References: domain.TableName{Schema: "marsh", Name: n}, Unlogged: true})
+			x.Constraints = append(x.Constraints, domain.Constraint{Kind: "foreign",
+				References: domain.TableName{Schema: "marsh", Name: n}, Unlogged: true})
 		}
 		return x
 	}
@@ -234,7 +258,8 @@ func TestForeignKeysThatAct(t *testing.T) {
 	if got := strings.Join(after, " "); got != "a b c<b d! e<f f<e" {
 		t.Errorf("the order is %s", got)
 	}
-	if got := lines(list); strings.Count(got, "lead from it to") != 2 || !strings.Contains(got, "marsh.d | it acts on its own table") {
+	if got := lines(list); strings.Count(got, "lead from it to") != 2 ||
+		!strings.Contains(got, "marsh.d | it acts on its own table") {
 		t.Errorf("the survey says:\n%s", got)
 	}
 }
@@ -242,7 +267,8 @@ func TestForeignKeysThatAct(t *testing.T) {
 // TestTablesThatWouldBecomeOne: names that are one on the target, where capitals do not count.
 func TestTablesThatWouldBecomeOne(t *testing.T) {
 	o := newCoop(hive("lots", 1, "id:bigint"), hive("LOTS", 1, "id:bigint"))
-	if got := surveyed(t, o, false); !strings.Contains(got, "blocker | target table | marsh.LOTS | it and marsh.lots would both become honey.LOTS") {
+	if got := surveyed(t, o, false); !strings.Contains(got,
+		"blocker | target table | marsh.LOTS | it and marsh.lots would both become honey.LOTS") {
 		t.Errorf("two tables of one name are not refused:\n%s", got)
 	}
 	o.to = typemap.Postgres
@@ -255,9 +281,11 @@ func TestTablesThatWouldBecomeOne(t *testing.T) {
 // and what is carried; triggers after the cutover where changes are followed.
 func TestWhatIsMade(t *testing.T) {
 	o := newCoop(hive("lots", 1, "id:bigint"), hive("hives", 1, "id:bigint"))
-	o.to, o.c.Planning = typemap.Postgres, domain.Planning{Before: []string{"B1"}, After: []string{"A1", "A2"}, Carry: []domain.Carried{domain.CarryTriggers}}
+	o.to, o.c.Planning = typemap.Postgres, domain.Planning{Before: []string{"B1"}, After: []string{"A1", "A2"},
+		Carry: []domain.Carried{domain.CarryTriggers}}
 	o.there.Tables = []domain.Table{hive("hives", 1, "id:bigint")}
-	o.extras = []engine.Object{{Kind: "trigger", Name: "noted", Table: domain.TableName{Schema: "marsh"}}, {Kind: "view", Name: "heavy"}}
+	o.extras = []engine.Object{{Kind: "trigger", Name: "noted", Table: domain.TableName{Schema: "marsh"}},
+		{Kind: "view", Name: "heavy"}}
 	made := func() string {
 		s, _, err := o.planning().Plan(t.Context(), o.c)
 		if err != nil {
@@ -277,7 +305,8 @@ func TestWhatIsMade(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	if got := made(); got != "table:lots@marsh.lots table:comment 1@marsh.lots before:before 1@ deferred:lots_by@marsh.lots deferred:hives_by@marsh.hives after:after 1@ after:after 2@ carried:noted@marsh:late" {
+	if got := made(); got != "table:lots@marsh.lots table:comment 1@marsh.lots before:before 1@ "+
+		"deferred:lots_by@marsh.lots deferred:hives_by@marsh.hives after:after 1@ after:after 2@ carried:noted@marsh:late" {
 		t.Errorf("what is made: %s", got)
 	}
 	o.c.Kind, o.c.Settings.ExistingRows = domain.KindLoad, "replace"
@@ -297,18 +326,22 @@ func TestOneTablesPlan(t *testing.T) {
 	o := newCoop(hive("lots", 1<<30, "id:bigint", "note:text"), hive("hives", 1, "id:bigint"))
 	o.c.Patterns = []string{"marsh.lots"}
 	o.c.Rules = []domain.Rule{{Tables: "*.lots", Columns: map[string]domain.ColumnRule{"note": {LeaveOut: true}}}}
-	o.survey = []domain.Entry{{Topic: "rule", Subject: "marsh.lots", Measured: "kept"}, {Topic: "column type, wider", Subject: "marsh.lots"}, {Topic: "rule", Subject: "marsh.hives"}}
+	o.survey = []domain.Entry{{Topic: "rule", Subject: "marsh.lots", Measured: "kept"}, {Topic: "column type, wider",
+		Subject: "marsh.lots"}, {Topic: "rule", Subject: "marsh.hives"}}
 	p, err := o.planning().PlanOf(t.Context(), o.c, "marsh.lots")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p.Plan.Target.String() != "honey.lots" || p.Target != nil || p.Chunks < 2 || len(p.First) != 2 || len(p.Later) != 1 || !slices.Equal(p.LeftOut, []string{"note"}) || len(p.Notes) != 1 || p.Notes[0].Measured != "kept" {
+	if p.Plan.Target.String() != "honey.lots" || p.Target != nil || p.Chunks < 2 || len(p.First) != 2 ||
+		len(p.Later) != 1 || !slices.Equal(p.LeftOut, []string{"note"}) || len(p.Notes) != 1 ||
+		p.Notes[0].Measured != "kept" {
 		t.Errorf("the plan: %+v", p)
 	}
 	stands := hive("hives", 1, "id:bigint")
 	stands.TableName = domain.TableName{Schema: "honey", Name: "hives"}
 	o.there.Tables = []domain.Table{stands}
-	if p, err = o.planning().PlanOf(t.Context(), o.c, "marsh.hives"); err != nil || p.Target == nil || p.First != nil || p.Chunks != 1 {
+	if p, err = o.planning().PlanOf(t.Context(), o.c, "marsh.hives"); err != nil || p.Target == nil || p.First != nil ||
+		p.Chunks != 1 {
 		t.Errorf("a table that is not chosen: %+v, %v", p, err)
 	}
 	if _, err = o.planning().PlanOf(t.Context(), o.c, "marsh.gone"); !domain.IsKind(err, domain.ProblemNotFound) {
@@ -321,17 +354,21 @@ func TestOneTablesPlan(t *testing.T) {
 func TestRowsAsTheyWillArrive(t *testing.T) {
 	o := newCoop(hive("lots", 1, "id:bigint", "ok:boolean", "note:text", "at:date"))
 	value := "it's"
-	o.c.Rules = []domain.Rule{{Tables: "*.*", Columns: map[string]domain.ColumnRule{"origin": {Value: &value, Type: "varchar(10)"}}}}
-	o.rows = [][]string{{"1", "t", strings.Repeat("é", 300), "2026-05-01"}, {"2", `\N`, "b", `\N`}, {"3", "f", "c", "2026-05-02"}}
+	o.c.Rules = []domain.Rule{{Tables: "*.*", Columns: map[string]domain.ColumnRule{"origin": {Value: &value,
+		Type: "varchar(10)"}}}}
+	o.rows = [][]string{{"1", "t", strings.Repeat("é", 300), "2026-05-01"}, {"2", `\N`, "b", `\N`},
+		{"3", "f", "c", "2026-05-02"}}
 	cols, rows, err := o.planning().PreviewPlan(t.Context(), o.c, "marsh.lots", 2)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(cols) != 5 || cols[4].Name != "origin" || len(rows) != 2 || *rows[0][1] != "1" || rows[1][1] != nil || len([]rune(*rows[0][2])) != 201 || *rows[1][4] != "it's" {
+	if len(cols) != 5 || cols[4].Name != "origin" || len(rows) != 2 || *rows[0][1] != "1" || rows[1][1] != nil ||
+		len([]rune(*rows[0][2])) != 201 || *rows[1][4] != "it's" {
 		t.Errorf("columns %v, rows %v", cols, rows)
 	}
 	o.rows[0][3] = "12026-05-01"
-	if _, _, err = o.planning().PreviewPlan(t.Context(), o.c, "marsh.lots", 2); err == nil || !strings.Contains(err.Error(), "column at of marsh.lots cannot be carried as planned") {
+	if _, _, err = o.planning().PreviewPlan(t.Context(), o.c, "marsh.lots", 2); err == nil ||
+		!strings.Contains(err.Error(), "column at of marsh.lots cannot be carried as planned") {
 		t.Errorf("a value that does not fit: %v", err)
 	}
 	table, plain, err := o.planning().Preview(t.Context(), "marsh", "marsh.lots", 5)
@@ -354,13 +391,15 @@ func TestWhatAStartWouldRemove(t *testing.T) {
 	at := func(n string) domain.TableName { return domain.TableName{Schema: "honey", Name: n} }
 	o.holds = map[domain.TableName]int64{at("b"): 0, at("c"): 70}
 	o.tells = []domain.Entry{{Verdict: domain.Blocker, Topic: "x", Measured: "y"}, {Verdict: domain.Notice, Topic: "z"}}
-	for policy, want := range map[string][3]int{"refuse": {1, 0, 1}, "empty": {1, 1, 0}, "replace": {0, 2, 0}, "keep": {1, 0, 0}} {
+	for policy, want := range map[string][3]int{"refuse": {1, 0, 1}, "empty": {1, 1, 0}, "replace": {0, 2, 0},
+		"keep": {1, 0, 0}} {
 		o.c.Settings.ExistingRows = policy
 		r, err := o.planning().Review(t.Context(), o.c)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := [3]int{r.Empty, len(r.Losses), len(r.Refused)}; got != want || r.Tables != 3 || r.Create != 1 || r.Chunks < 4 || len(r.Blockers) != 1 || r.Notices == 0 || r.LoadTime < time.Second {
+		if got := [3]int{r.Empty, len(r.Losses), len(r.Refused)}; got != want || r.Tables != 3 || r.Create != 1 ||
+			r.Chunks < 4 || len(r.Blockers) != 1 || r.Notices == 0 || r.LoadTime < time.Second {
 			t.Errorf("%s: empty, losses, refused %v, want %v; %+v", policy, got, want, r)
 		}
 		if lost := int64(0); policy == "empty" || policy == "replace" {
@@ -387,22 +426,26 @@ func TestValuesThatDoNotFit(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := lines(o.fit.Entries)
-	if o.fit.Misfits != 1 || o.fit.Rows != 2 || o.fit.Done != 1 || o.fit.EndedAt.IsZero() || !strings.Contains(got, "blocker | fit | marsh.lots | 1 value of at, planned as date, does not fit") ||
-		!strings.Contains(got, "notice | fit | marsh.lots | 1 value of note will be cut to 3 bytes → allow longer values") || !strings.Contains(o.fit.Entries[0].Values, `key (2) "12026-05-01": MariaDB has no date`) {
+	if o.fit.Misfits != 1 || o.fit.Rows != 2 || o.fit.Done != 1 || o.fit.EndedAt.IsZero() ||
+		!strings.Contains(got, "blocker | fit | marsh.lots | 1 value of at, planned as date, does not fit") ||
+		!strings.Contains(got, "notice | fit | marsh.lots | 1 value of note will be cut to 3 bytes → allow longer values") ||
+		!strings.Contains(o.fit.Entries[0].Values, `key (2) "12026-05-01": MariaDB has no date`) {
 		t.Errorf("the check found:\n%s\n%+v", got, o.fit)
 	}
 	if len(o.said) != 1 || !strings.Contains(o.said[0], "2 rows in 1 table: 1 value does not fit") {
 		t.Errorf("the journal says %q", o.said)
 	}
 	o.rows = o.rows[:1]
-	if err := check(FitArgs{Share: 1, Tables: []string{"marsh.lots"}, SpeedLimit: 1 << 20}); err != nil || !strings.Contains(lines(o.fit.Entries), "ok | fit | marsh.lots | 1 row looked at; every value fits") {
+	if err := check(FitArgs{Share: 1, Tables: []string{"marsh.lots"}, SpeedLimit: 1 << 20}); err != nil ||
+		!strings.Contains(lines(o.fit.Entries), "ok | fit | marsh.lots | 1 row looked at; every value fits") {
 		t.Errorf("all fit: %v\n%s", err, lines(o.fit.Entries))
 	}
 	if err := check(FitArgs{Share: 1, Tables: []string{"shop.*"}}); err == nil || o.fit.Error == "" {
 		t.Errorf("no table is checked, and it is called a success: %v, %+v", err, o.fit)
 	}
 	o.breaks = errors.New("the source is away")
-	if err := check(FitArgs{Share: 0.1, Extremes: true}); err == nil || o.fit.Error != "the source is away" || o.fit.EndedAt.IsZero() || !o.scopes[len(o.scopes)-1].Extremes {
+	if err := check(FitArgs{Share: 0.1, Extremes: true}); err == nil || o.fit.Error != "the source is away" ||
+		o.fit.EndedAt.IsZero() || !o.scopes[len(o.scopes)-1].Extremes {
 		t.Errorf("a check that broke: %v, %+v", err, o.fit)
 	}
 	// A process that stops leaves it to another, and says nothing of an end.
@@ -427,21 +470,28 @@ func TestWhatAFitCheckSettles(t *testing.T) {
 		return []domain.Entry{{Verdict: domain.Notice, Topic: lossyTopic, Subject: "marsh.lots", Measured: "x"}}
 	}
 	fine := []domain.Entry{{Verdict: domain.OK, Topic: "fit", Subject: "marsh.lots"}}
-	misfit := []domain.Entry{{Verdict: domain.Blocker, Topic: "fit", Subject: "marsh.lots", Measured: "1 value", Remedy: "change it"}}
+	misfit := []domain.Entry{{Verdict: domain.Blocker, Topic: "fit", Subject: "marsh.lots", Measured: "1 value",
+		Remedy: "change it"}}
 	for what, c := range map[string]struct {
 		fit      *domain.FitCheck
 		requires bool
 		settles  bool
 		says     string
 	}{
-		"none":              {nil, false, false, "notice | fit | crossing | the data has not been looked at"},
-		"none, but wanted":  {nil, true, false, "blocker | fit | crossing | the data has not been looked at for values that their new columns cannot hold; this service's house rules want it checked"},
-		"all rows":          {&domain.FitCheck{Share: 1, EndedAt: now, Entries: fine, Tables: 1}, true, true, "ok | fit | crossing"},
-		"a share":           {&domain.FitCheck{Share: 0.5, EndedAt: now, Entries: fine, Tables: 1}, false, false, "looked at 50 % of the rows"},
-		"under way":         {&domain.FitCheck{Share: 1, Entries: fine, Tables: 1}, false, false, "has not been looked at"},
-		"failed":            {&domain.FitCheck{Share: 1, EndedAt: now, Error: "away", Entries: fine}, false, false, "has not been looked at"},
-		"fewer tables":      {&domain.FitCheck{Share: 1, EndedAt: now, Entries: fine, Tables: 0}, true, true, "blocker | fit | crossing"},
-		"values do not fit": {&domain.FitCheck{Share: 1, EndedAt: now, Entries: misfit, Tables: 1}, false, false, "1 value → change it; then check again: dustyferry fit spring"},
+		"none": {nil, false, false, "notice | fit | crossing | the data has not been looked at"},
+		"none, but wanted": {nil, true, false, "blocker | fit | crossing | the data has not been looked at for values " +
+			"that their new columns cannot hold; this service's house rules want it checked"},
+		"all rows": {&domain.FitCheck{Share: 1, EndedAt: now, Entries: fine, Tables: 1}, true, true,
+			"ok | fit | crossing"},
+		"a share": {&domain.FitCheck{Share: 0.5, EndedAt: now, Entries: fine, Tables: 1}, false, false,
+			"looked at 50 % of the rows"},
+		"under way": {&domain.FitCheck{Share: 1, Entries: fine, Tables: 1}, false, false, "has not been looked at"},
+		"failed": {&domain.FitCheck{Share: 1, EndedAt: now, Error: "away", Entries: fine}, false, false,
+			"has not been looked at"},
+		"fewer tables": {&domain.FitCheck{Share: 1, EndedAt: now, Entries: fine, Tables: 0}, true, true,
+			"blocker | fit | crossing"},
+		"values do not fit": {&domain.FitCheck{Share: 1, EndedAt: now, Entries: misfit, Tables: 1}, false, false,
+			"1 value → change it; then check again: dustyferry fit spring"},
 	} {
 		o.fit, o.house = c.fit, domain.House{}
 		if c.requires {
@@ -470,7 +520,9 @@ func TestATrialRead(t *testing.T) {
 		o.slow, o.cores, o.grows = 20*time.Millisecond, 2, 1<<20
 		o.c.Settings.Lanes = 4
 		got := surveyed(t, o, true)
-		for _, want := range []string{"a trial read of marsh.lots gave 52 MB/s with 1, 105 MB/s with 2, 105 MB/s with 4; with 4 lanes the load takes at least about 8s", "2 lanes and chunks of about", "more readers gave no more", "its log grew by"} {
+		for _, want := range []string{"a trial read of marsh.lots gave 52 MB/s with 1, 105 MB/s with 2, 105 MB/s with 4; " +
+			"with 4 lanes the load takes at least about 8s", "2 lanes and chunks of about", "more readers gave no more",
+			"its log grew by"} {
 			if !strings.Contains(got, want) {
 				t.Errorf("the survey does not say %q:\n%s", want, got)
 			}
@@ -481,12 +533,16 @@ func TestATrialRead(t *testing.T) {
 		if o.reading != 0 {
 			t.Errorf("%d readers are left open", o.reading)
 		}
-		o.survey = []domain.Entry{{Verdict: domain.OK, Topic: topicTrial, Measured: "measured before"}, {Topic: "other", Measured: "not this"}}
-		if got = surveyed(t, o, false); !strings.Contains(got, "measured before") || strings.Contains(got, "not this") || strings.Contains(got, "an assumed") {
+		o.survey = []domain.Entry{{Verdict: domain.OK, Topic: topicTrial, Measured: "measured before"},
+			{Topic: "other", Measured: "not this"}}
+		if got = surveyed(t, o, false); !strings.Contains(got, "measured before") || strings.Contains(got, "not this") ||
+			strings.Contains(got, "an assumed") {
 			t.Errorf("what was measured before is not told again:\n%s", got)
 		}
 		o.breaks = errors.New("the source ended the session")
-		if got = surveyed(t, o, true); !strings.Contains(got, "a trial of reading did not come to its end: the source ended the session") || !strings.Contains(got, "at an assumed") {
+		if got = surveyed(t, o, true); !strings.Contains(got,
+			"a trial of reading did not come to its end: the source ended the session") || !strings.Contains(got,
+			"at an assumed") {
 			t.Errorf("a trial that broke:\n%s", got)
 		}
 		o.c.Settings.SpeedLimit = 1 << 20
@@ -512,11 +568,14 @@ func TestSequencesKnowTheirOwnersOnTheTarget(t *testing.T) {
 		s, name, _ := strings.Cut(s, ".")
 		return domain.TableName{Schema: s, Name: name}
 	}
-	plans := []domain.TablePlan{{Source: n("marsh.lots"), Target: n("honey.batches"), Columns: []domain.Column{{Name: "id"}, {Name: "n"}},
+	plans := []domain.TablePlan{{Source: n("marsh.lots"), Target: n("honey.batches"),
+		Columns:    []domain.Column{{Name: "id"}, {Name: "n"}},
 		TargetSide: &domain.TablePlan{Target: n("honey.batches"), Columns: []domain.Column{{Name: "nr"}, {Name: "n"}}}}}
-	cat := &domain.Catalog{Sequences: []domain.Sequence{{Name: n("marsh.s"), OwnedBy: n("marsh.lots"), OwnedColumn: "id"}, {Name: n("other.s"), OwnedBy: n("marsh.lots"), OwnedColumn: "n"}, {Name: n("marsh.free")}}}
+	cat := &domain.Catalog{Sequences: []domain.Sequence{{Name: n("marsh.s"), OwnedBy: n("marsh.lots"), OwnedColumn: "id"},
+		{Name: n("other.s"), OwnedBy: n("marsh.lots"), OwnedColumn: "n"}, {Name: n("marsh.free")}}}
 	got := CatalogOnTarget(cat, plans).Sequences
-	if got[0].Name != n("honey.s") || got[0].OwnedBy != n("honey.batches") || got[0].OwnedColumn != "nr" || got[1].Name != n("other.s") || got[2] != cat.Sequences[2] {
+	if got[0].Name != n("honey.s") || got[0].OwnedBy != n("honey.batches") || got[0].OwnedColumn != "nr" ||
+		got[1].Name != n("other.s") || got[2] != cat.Sequences[2] {
 		t.Errorf("sequences: %+v", got)
 	}
 	if cat.Sequences[0].Name != n("marsh.s") {

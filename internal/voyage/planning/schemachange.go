@@ -28,21 +28,26 @@ func (a *SchemaChange) Hold(c *domain.Crossing, name string) error {
 	text := fmt.Sprintf("the columns of %s changed on the source: %s", name, columns.Words(a.Changes))
 	run := strings.Join(a.Todo, "; ")
 	if len(a.Doubts) > 0 {
-		return domain.Conflict("%s. It cannot be carried over for certain: %s. Either give the target's table the same columns, and the same values in them (%s), and resume; or restart the table: dustyferry crossing restart %s --table %s",
+		return domain.Conflict("%s. It cannot be carried over for certain: %s. Either give the target's table the same "+
+			"columns, and the same values in them (%s), and resume; or restart the table: dustyferry crossing restart "+
+			"%s --table %s",
 			text, strings.Join(a.Doubts, "; "), run, c.Name, name)
 	}
-	return domain.Conflict("%s. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set %s --column-changes carry, and resume", text, run, c.Name)
+	return domain.Conflict("%s. Run on the target: %s; then resume. Or let it be carried over: dustyferry crossing set "+
+		"%s --column-changes carry, and resume", text, run, c.Name)
 }
 
 // PlanSchemaChange holds a table's plan against what the source says of it now.
-func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, src, dst *engine.Opened, plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*SchemaChange, error) {
+func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, src, dst *engine.Opened,
+	plans []domain.TablePlan, was *domain.TablePlan, ch *domain.Change, at domain.Position) (*SchemaChange, error) {
 	cat, err := pl.databases.Catalog(ctx, c.Source, true)
 	if err != nil {
 		return nil, err
 	}
 	now := cat.Table(was.Source)
 	if now == nil {
-		return nil, domain.Conflict("%s is no longer on the source (%s); leave it out to go on: dustyferry crossing leave-out %s %s", was.Source, ch.Note, c.Name, was.Source)
+		return nil, domain.Conflict("%s is no longer on the source (%s); leave it out to go on: dustyferry crossing "+
+			"leave-out %s %s", was.Source, ch.Note, c.Name, was.Source)
 	}
 	unknown := false
 	if ch.Columns != nil {
@@ -63,7 +68,8 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 		}
 	}
 	a := &SchemaChange{Changes: columns.Between(&was.Table, now, ch.Statement), Moved: columns.Moved(&was.Table, now)}
-	if places := a.Moved || !last && columns.Moves(ch.Statement); places && draw.way.From == typemap.MariaDB && (!last || columns.Renames(ch.Statement)) {
+	if places := a.Moved || !last && columns.Moves(ch.Statement); places && draw.way.From == typemap.MariaDB &&
+		(!last || columns.Renames(ch.Statement)) {
 		a.Moved, a.Lost = true, true
 	}
 	again := at == 0 && draw.way.From == typemap.MariaDB // a table that begins again
@@ -90,7 +96,8 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 	a.Plan = all[0]
 	a.Plan.Target, a.Plan.After, a.Plan.SingleChunk = was.Target, was.After, was.SingleChunk
 
-	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last, Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
+	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last,
+		Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
 	if unknown {
 		a.doubt("its columns have changed more than once, and what the log holds is not what they are now")
 	}
@@ -107,7 +114,8 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 	side := a.Plan.TargetPlan()
 	stands := target.Table(side.Target)
 	if stands == nil {
-		return nil, domain.Conflict("the target has no table %s any more; restart the table: dustyferry crossing restart %s --table %s", side.Target, c.Name, was.Source)
+		return nil, domain.Conflict("the target has no table %s any more; restart the table: dustyferry crossing restart "+
+			"%s --table %s", side.Target, c.Name, was.Source)
 	}
 	a.alter(dst, draw.way, from, was, &side, stands)
 	if again && draw.way.To == typemap.MariaDB {
@@ -123,7 +131,8 @@ func (a *SchemaChange) doubt(format string, args ...any) {
 
 // alter finds the statements that bring the target's table to the changed columns, and what is
 // not certain about them.
-func (a *SchemaChange) alter(dst *engine.Opened, way typemap.Mapping, from columns.Source, was, side *domain.TablePlan, stands *domain.Table) {
+func (a *SchemaChange) alter(dst *engine.Opened, way typemap.Mapping, from columns.Source, was, side *domain.TablePlan,
+	stands *domain.Table) {
 	a.Drops = true
 	for _, k := range a.Changes {
 		if value, ok := columns.Constant(k.Now); ok && from.Last && k.Kind == columns.Added {
@@ -137,7 +146,8 @@ func (a *SchemaChange) alter(dst *engine.Opened, way typemap.Mapping, from colum
 			a.doubt("%s", reason)
 		} else if k.Kind == columns.Added && a.Plan.CrossEngine && (k.Now.Fill != nil || k.Now.NotNull) {
 			there.Now.Fill = nil
-			if i := slices.IndexFunc(a.Plan.Columns, func(c domain.Column) bool { return c.Name == k.Now.Name }); i >= 0 && k.Now.Fill != nil {
+			if i := slices.IndexFunc(a.Plan.Columns, func(c domain.Column) bool { return c.Name == k.Now.Name }); i >= 0 &&
+				k.Now.Fill != nil {
 				there.Now.Fill = way.Told(a.Plan.Columns[i], there.Now, *k.Now.Fill)
 			}
 			if there.Now.Fill == nil {
@@ -161,7 +171,8 @@ func (a *SchemaChange) recollate(dst *engine.Opened, side *domain.TablePlan, sta
 		}
 	}
 	if c := side.Table.Collation; c != "" && stands.Collation != "" && c != stands.Collation {
-		a.Todo = append(a.Todo, dst.Alters(side, []columns.Change{{Kind: columns.Recollated, Now: domain.Column{Collation: c}}})...)
+		a.Todo = append(a.Todo, dst.Alters(side, []columns.Change{{Kind: columns.Recollated,
+			Now: domain.Column{Collation: c}}})...)
 	}
 }
 

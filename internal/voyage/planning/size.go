@@ -15,7 +15,8 @@ func sizeEntry(plans []domain.TablePlan, s domain.Settings) domain.Entry {
 		bytes += p.Table.Bytes
 	}
 	took, rate := loadTime(bytes, s)
-	return sizes(plans, fmt.Sprintf("at an assumed %.1f MB/s (nothing was measured yet) the load takes about %s", float64(rate)/1e6, max(took, time.Second)))
+	return sizes(plans, fmt.Sprintf("at an assumed %.1f MB/s (nothing was measured yet) the load takes about %s",
+		float64(rate)/1e6, max(took, time.Second)))
 }
 
 // sizes says how much there is to carry, and what follows from it.
@@ -26,7 +27,8 @@ func sizes(plans []domain.TablePlan, so string) domain.Entry {
 		bytes += p.Table.Bytes
 	}
 	return domain.Entry{Verdict: domain.OK, Topic: topicSize, Subject: "crossing",
-		Measured: fmt.Sprintf("%s, about %s and %.1f MB; %s", domain.Many(len(plans), "table"), domain.Many(rows, "row"), float64(bytes)/1e6, so)}
+		Measured: fmt.Sprintf("%s, about %s and %.1f MB; %s", domain.Many(len(plans), "table"), domain.Many(rows, "row"),
+			float64(bytes)/1e6, so)}
 }
 
 // longRead is for how long changes may wait for one read before a person is told of it.
@@ -48,8 +50,10 @@ func oneChunkEntries(c *domain.Crossing, plans []domain.TablePlan) []domain.Entr
 			continue
 		}
 		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "one chunk", Subject: p.Source.String(),
-			Measured: fmt.Sprintf("its %.1f MB cannot be cut: while they are read, about %s at %.1f MB/s, changes wait, and the source keeps the log that is written meanwhile", float64(p.Table.Bytes)/1e6, took, float64(rate)/1e6),
-			Remedy:   "give it a primary key on the source, or start when little is written; it is read before tables that can be cut"})
+			Measured: fmt.Sprintf("its %.1f MB cannot be cut: while they are read, about %s at %.1f MB/s, changes wait, and "+
+				"the source keeps the log that is written meanwhile", float64(p.Table.Bytes)/1e6, took, float64(rate)/1e6),
+			Remedy: "give it a primary key on the source, or start when little is written; it is read before tables " +
+				"that can be cut"})
 	}
 	return out
 }

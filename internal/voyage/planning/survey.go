@@ -57,7 +57,8 @@ func (pl *Planning) Survey(ctx context.Context, c *domain.Crossing, try bool) (*
 
 // sourceEntries are what the source says of itself, and which transactions a capture that
 // begins has to wait for.
-func (pl *Planning) sourceEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, begun bool) ([]domain.Entry, error) {
+func (pl *Planning) sourceEntries(ctx context.Context, c *domain.Crossing, s *Surveyed,
+	begun bool) ([]domain.Entry, error) {
 	capture := c.Kind != domain.KindLoad
 	tables := slices.DeleteFunc(slices.Clone(s.Plans), func(p domain.TablePlan) bool { return p.From != "" })
 	out, err := s.Source.SurveySource(ctx, tables, capture)
@@ -70,31 +71,37 @@ func (pl *Planning) sourceEntries(ctx context.Context, c *domain.Crossing, s *Su
 	}
 	if len(open) > 0 {
 		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "open transactions", Subject: "source",
-			Measured: "capture can begin only when these have ended: " + strings.Join(open[:min(len(open), 5)], "; ") + domain.More(len(open)-5),
-			Remedy:   "let them end, or end them, before the start"})
+			Measured: "capture can begin only when these have ended: " + strings.Join(open[:min(len(open), 5)], "; ") +
+				domain.More(len(open)-5),
+			Remedy: "let them end, or end them, before the start"})
 	}
 	return out, nil
 }
 
 // targetEntries are what the target says of itself. What a crossing that has begun made there
 // does not stand in its way.
-func (pl *Planning) targetEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, begun bool) ([]domain.Entry, error) {
+func (pl *Planning) targetEntries(ctx context.Context, c *domain.Crossing, s *Surveyed,
+	begun bool) ([]domain.Entry, error) {
 	out, err := s.Target.SurveyTarget(ctx, s.Catalog, OnTarget(s.Plans), c.Settings)
 	if err != nil {
 		return nil, err
 	}
 	if begun {
-		out = slices.DeleteFunc(out, func(e domain.Entry) bool { return e.Topic == "target table" || e.Topic == engine.TopicActs })
+		out = slices.DeleteFunc(out, func(e domain.Entry) bool {
+			return e.Topic == "target table" || e.Topic == engine.TopicActs
+		})
 	}
 	same, err := pl.sameDatabase(ctx, c)
 	if same {
-		out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "target", Subject: "target", Measured: "source and target are the same database", Remedy: "choose another target"})
+		out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "target", Subject: "target",
+			Measured: "source and target are the same database", Remedy: "choose another target"})
 	}
 	return out, err
 }
 
 // tableEntries add to what is known of the tables' types what else there is to say of the plan.
-func (pl *Planning) tableEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, types []domain.Entry) ([]domain.Entry, error) {
+func (pl *Planning) tableEntries(ctx context.Context, c *domain.Crossing, s *Surveyed,
+	types []domain.Entry) ([]domain.Entry, error) {
 	types = append(types, clashes(s.Plans)...)
 	label, err := pl.labelEntry(ctx, c)
 	if err != nil {
@@ -115,7 +122,8 @@ func (pl *Planning) tableEntries(ctx context.Context, c *domain.Crossing, s *Sur
 
 // sizeEntries say how much there is to carry, and how long that takes: with try, by reading for
 // a moment.
-func (pl *Planning) sizeEntries(ctx context.Context, c *domain.Crossing, s *Surveyed, try bool) ([]domain.Entry, error) {
+func (pl *Planning) sizeEntries(ctx context.Context, c *domain.Crossing, s *Surveyed,
+	try bool) ([]domain.Entry, error) {
 	clocks, err := clockEntry(ctx, s)
 	if err != nil {
 		return nil, err
@@ -133,7 +141,8 @@ func abilityEntries(c *domain.Crossing, src, dst *engine.Opened) (out []domain.E
 	can = true
 	lack := func(verdict domain.Verdict, remedy, name string, lacks []engine.Capability) {
 		for _, k := range lacks {
-			out = append(out, domain.Entry{Verdict: verdict, Topic: "what engines can do", Subject: name, Measured: fmt.Sprintf("%s cannot %s: its engine has no way to", name, k), Remedy: remedy})
+			out = append(out, domain.Entry{Verdict: verdict, Topic: "what engines can do", Subject: name,
+				Measured: fmt.Sprintf("%s cannot %s: its engine has no way to", name, k), Remedy: remedy})
 			can = can && verdict != domain.Blocker
 		}
 	}
@@ -143,7 +152,8 @@ func abilityEntries(c *domain.Crossing, src, dst *engine.Opened) (out []domain.E
 	}
 	const other = "choose another database, or a crossing that does not need it"
 	if c.Kind != domain.KindLoad {
-		lack(domain.Notice, "have a person's word for it that writes have stopped, before the cutover", c.Source, src.Lacks(engine.CanStop))
+		lack(domain.Notice, "have a person's word for it that writes have stopped, before the cutover", c.Source,
+			src.Lacks(engine.CanStop))
 		from, to = append(from, engine.CanCapture), append(to, engine.CanApply)
 	}
 	lack(domain.Blocker, other, c.Source, src.Lacks(from...))
@@ -229,14 +239,17 @@ func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 		if n.Verdict == typemap.Impossible {
 			verdict = domain.Blocker
 		}
-		out = append(out, domain.Entry{Verdict: verdict, Topic: typeTopic(n.Verdict), Subject: p.Source.String(), Measured: text + "; " + n.Note})
+		out = append(out, domain.Entry{Verdict: verdict, Topic: typeTopic(n.Verdict), Subject: p.Source.String(),
+			Measured: text + "; " + n.Note})
 	}
 	if len(wider) > 0 {
-		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "column types, wider", Subject: p.Source.String(), Measured: strings.Join(wider, ", ")})
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "column types, wider", Subject: p.Source.String(),
+			Measured: strings.Join(wider, ", ")})
 	}
 	if p.TargetSide != nil {
 		for _, l := range p.TargetSide.Table.Left {
-			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: p.Source.String(), Measured: l + " is not made on the target"})
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "left out", Subject: p.Source.String(),
+				Measured: l + " is not made on the target"})
 		}
 	}
 	return out
@@ -278,14 +291,18 @@ func Plans(src *engine.Opened, cat *domain.Catalog, patterns []string) ([]domain
 	}
 	tables := chosen(cat, patterns)
 	if len(tables) == 0 && len(patterns) == 0 {
-		return nil, domain.Invalid("the source has no table that can be carried: views, foreign tables and system-versioned tables are not")
+		return nil, domain.Invalid("the source has no table that can be carried: views, foreign tables and " +
+			"system-versioned tables are not")
 	}
 	if len(tables) == 0 {
-		return nil, domain.Invalid("no table of the source matches %s; 'dustyferry database show' lists the tables there are", strings.Join(patterns, ", "))
+		return nil, domain.Invalid("no table of the source matches %s; 'dustyferry database show' lists the tables there are",
+			strings.Join(patterns, ", "))
 	}
 	for _, p := range patterns {
-		if !strings.ContainsAny(p, "*") && !strings.HasPrefix(p, "-") && !slices.ContainsFunc(names, func(n domain.TableName) bool { return n.String() == p }) {
-			return nil, domain.Invalid("the source has no table %s; it may have been renamed or dropped ('dustyferry database show' lists the tables there are)", p)
+		if !strings.ContainsAny(p, "*") && !strings.HasPrefix(p, "-") &&
+			!slices.ContainsFunc(names, func(n domain.TableName) bool { return n.String() == p }) {
+			return nil, domain.Invalid("the source has no table %s; it may have been renamed or dropped ('dustyferry database "+
+				"show' lists the tables there are)", p)
 		}
 	}
 	var out []domain.TablePlan
@@ -310,8 +327,10 @@ func (pl *Planning) labelEntry(ctx context.Context, c *domain.Crossing) ([]domai
 		return nil, err
 	}
 	if at {
-		return []domain.Entry{{Verdict: domain.OK, Topic: "workers", Subject: c.Name, Measured: "a worker with the label " + label + " is at work"}}, nil
+		return []domain.Entry{{Verdict: domain.OK, Topic: "workers", Subject: c.Name, Measured: "a worker with the label " +
+			label + " is at work"}}, nil
 	}
-	return []domain.Entry{{Verdict: domain.Notice, Topic: "workers", Subject: c.Name, Measured: "no worker with the label " + label + " is at work: chunks and changes wait until there is one",
-		Remedy: "dustyferry worker --label " + label}}, nil
+	return []domain.Entry{{Verdict: domain.Notice, Topic: "workers", Subject: c.Name,
+		Measured: "no worker with the label " + label + " is at work: chunks and changes wait until there is one",
+		Remedy:   "dustyferry worker --label " + label}}, nil
 }

@@ -10,7 +10,8 @@ import (
 // TestTablesThatCannotBeCutAreToldOf: where their read is long, and changes wait for it.
 func TestTablesThatCannotBeCutAreToldOf(t *testing.T) {
 	plan := func(name string, megabytes int64, key ...string) domain.TablePlan {
-		return domain.TablePlan{Source: domain.TableName{Schema: "marsh", Name: name}, Key: key, KeyOrder: "ours", Table: domain.Table{Bytes: megabytes << 20}}
+		return domain.TablePlan{Source: domain.TableName{Schema: "marsh", Name: name}, Key: key, KeyOrder: "ours",
+			Table: domain.Table{Bytes: megabytes << 20}}
 	}
 	plans := []domain.TablePlan{plan("hives", 90_000, "id"), plan("visits", 90_000), plan("notes", 30)}
 	for _, c := range []struct {

@@ -21,27 +21,34 @@ func CheckTables(c *domain.Crossing, cat *domain.Catalog, tables []domain.Crossi
 		}
 		now := cat.Table(p.Source)
 		if now == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(), Measured: "it is no longer on the source",
-				Remedy: "leave it out: dustyferry crossing leave-out " + c.Name + " " + p.Source.String()})
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(),
+				Measured: "it is no longer on the source",
+				Remedy:   "leave it out: dustyferry crossing leave-out " + c.Name + " " + p.Source.String()})
 			continue
 		}
 		again := "dustyferry crossing restart " + c.Name + " --table " + p.Source.String()
 		if Replaced(p, now) {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: TopicAnother, Subject: p.Source.String(),
-				Measured: "another table has its name on the source now: the one that was loaded was renamed or dropped, and what is written to this one is not in what capture reads", Remedy: "load it: " + again})
+				Measured: "another table has its name on the source now: the one that was loaded was renamed or dropped, and " +
+					"what is written to this one is not in what capture reads", Remedy: "load it: " + again})
 			continue
 		}
 		if Rewritten(p, now) {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: TopicRewritten, Subject: p.Source.String(),
-				Measured: "its rows were written anew on the source, or a partition of it was emptied, of which the log does not tell (TRUNCATE of a partition, ALTER … USING, VACUUM FULL, CLUSTER)",
-				Remedy:   "compare it: dustyferry reconcile " + c.Name + " --table " + p.Source.String() + "; where it differs, " + again})
+				Measured: "its rows were written anew on the source, or a partition of it was emptied, of which the log does not " +
+					"tell (TRUNCATE of a partition, ALTER … USING, VACUUM FULL, CLUSTER)",
+				Remedy: "compare it: dustyferry reconcile " + c.Name + " --table " + p.Source.String() + "; where it differs, " +
+					again})
 		}
 		out = append(out, partitionEntries(c, p, now)...)
 		// What a log that tells of definitions has not told: it was changed before capture began.
-		others := slices.DeleteFunc(columns.Others(&p.Table, now), func(o string) bool { return strings.HasPrefix(o, "the set of foreign keys") })
+		others := slices.DeleteFunc(columns.Others(&p.Table, now), func(o string) bool {
+			return strings.HasPrefix(o, "the set of foreign keys")
+		})
 		if p.Table.Storage != "" && len(others) > 0 {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(),
-				Measured: "its definition has changed on the source since it was planned: " + strings.Join(others, ", "), Remedy: "load it again: " + again})
+				Measured: "its definition has changed on the source since it was planned: " + strings.Join(others, ", "),
+				Remedy:   "load it again: " + again})
 		}
 		if text := columns.Objects(&p.Table, now); text != "" {
 			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "objects", Subject: p.Source.String(), Measured: text,
@@ -51,8 +58,10 @@ func CheckTables(c *domain.Crossing, cat *domain.Catalog, tables []domain.Crossi
 		if len(changes) == 0 {
 			continue
 		}
-		e := domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(), Measured: "they have changed on the source, and no row has shown it yet: " + columns.Words(changes),
-			Remedy: "write a row there, so that the log tells of it, or alter the target's table and restart this one: dustyferry crossing restart " + c.Name + " --table " + p.Source.String()}
+		e := domain.Entry{Verdict: domain.Blocker, Topic: "columns", Subject: p.Source.String(),
+			Measured: "they have changed on the source, and no row has shown it yet: " + columns.Words(changes),
+			Remedy: "write a row there, so that the log tells of it, or alter the target's table and restart this one: " +
+				"dustyferry crossing restart " + c.Name + " --table " + p.Source.String()}
 		if !slices.ContainsFunc(changes, func(k columns.Change) bool { return k.Kind != columns.Tightened }) {
 			e.Verdict, e.Remedy = domain.Notice, ""
 		}
@@ -60,8 +69,9 @@ func CheckTables(c *domain.Crossing, cat *domain.Catalog, tables []domain.Crossi
 	}
 	for _, t := range chosen(cat, c.Patterns) {
 		if !known[t.String()] && (len(c.Patterns) > 0 || len(c.Planning.Queries) == 0) {
-			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: TopicNewTable, Subject: t.String(), Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
-				Remedy: "dustyferry crossing add-table " + c.Name + " " + t.String()})
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: TopicNewTable, Subject: t.String(),
+				Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
+				Remedy:   "dustyferry crossing add-table " + c.Name + " " + t.String()})
 		}
 	}
 	return out
@@ -79,13 +89,17 @@ const TopicNewTable = "new table"
 // partitionEntries say which partitions have come and gone since the plan was made.
 func partitionEntries(c *domain.Crossing, p *domain.TablePlan, now *domain.Table) []domain.Entry {
 	var out []domain.Entry
-	remedy := fmt.Sprintf("compare before the cutover: dustyferry reconcile %s; and restart the table where it differs: dustyferry crossing restart %s --table %s", c.Name, c.Name, p.Source)
+	remedy := fmt.Sprintf("compare before the cutover: dustyferry reconcile %s; and restart the table where it differs: "+
+		"dustyferry crossing restart %s --table %s", c.Name, c.Name, p.Source)
 	for _, part := range PartitionsOnlyIn(now.Partitions, p.Table.Partitions) {
-		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
-			Measured: part.Table.String() + " has become a partition since the start; rows that it held then are not in the log"})
+		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(),
+			Remedy: remedy,
+			Measured: part.Table.String() +
+				" has become a partition since the start; rows that it held then are not in the log"})
 	}
 	for _, part := range PartitionsOnlyIn(p.Table.Partitions, now.Partitions) {
-		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(), Remedy: remedy,
+		out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "partitions", Subject: p.Source.String(),
+			Remedy:   remedy,
 			Measured: part.Table.String() + " is no partition any more; the target keeps the rows that it held"})
 	}
 	return out

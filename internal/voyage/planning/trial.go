@@ -31,7 +31,8 @@ type read struct {
 // trial reads the largest table with one reader, then two and four, for a moment
 // each, and throws away what it reads. It shows what the source can give, not what
 // the target can take, as it must not write there.
-func trial(ctx context.Context, src *engine.Opened, p *domain.TablePlan, most int) (steps []read, log float64, err error) {
+func trial(ctx context.Context, src *engine.Opened, p *domain.TablePlan,
+	most int) (steps []read, log float64, err error) {
 	began := time.Now()
 	first, err := position(ctx, src)
 	if err != nil {
@@ -119,7 +120,8 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *Surveyed) []domain
 	}
 	steps, log, err := trial(ctx, s.Source, largest, c.Settings.Lanes*2)
 	if err != nil {
-		return []domain.Entry{sizeEntry(s.Plans, c.Settings), {Verdict: domain.Notice, Topic: topicTrial, Subject: "source", Measured: "a trial of reading did not come to its end: " + err.Error()}}
+		return []domain.Entry{sizeEntry(s.Plans, c.Settings), {Verdict: domain.Notice, Topic: topicTrial, Subject: "source",
+			Measured: "a trial of reading did not come to its end: " + err.Error()}}
 	}
 	set := c.Settings
 	// More readers are worth it while each gives a good part of what one gave.
@@ -143,7 +145,9 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *Surveyed) []domain
 		}
 		tried += fmt.Sprintf("%.0f MB/s with %d", x.rate/1e6, x.lanes)
 	}
-	out := []domain.Entry{sizes(s.Plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about %s, longer if the target is slower than the source", largest.Source, tried, domain.Many(int64(set.Lanes), "lane"), took))}
+	out := []domain.Entry{sizes(s.Plans, fmt.Sprintf("a trial read of %s gave %s; with %s the load takes at least about "+
+		"%s, longer if the target is slower than the source", largest.Source, tried, domain.Many(int64(set.Lanes), "lane"),
+		took))}
 	chunk := int64(1) << (bits.Len64(uint64(best.rate/float64(best.lanes)*share.ReadTime.Seconds())) - 1)
 	// Several are carried in one read, so that it takes about that long: a chunk must only
 	// not take longer by itself, and the largest table makes some for each lane.
@@ -152,19 +156,24 @@ func trialEntries(ctx context.Context, c *domain.Crossing, s *Surveyed) []domain
 	if best.lanes == steps[len(steps)-1].lanes {
 		why = fmt.Sprintf("of up to %d readers that many gave most", best.lanes)
 	}
-	e := domain.Entry{Verdict: domain.OK, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s; so many chunks are read at once that it takes about %s", domain.Many(int64(best.lanes), "lane"), chunk>>20, why, share.ReadTime)}
+	e := domain.Entry{Verdict: domain.OK, Topic: topicTrial, Subject: "source",
+		Measured: fmt.Sprintf("%s and chunks of about %d MB suit it: %s; so many chunks are read at once that it "+
+			"takes about %s", domain.Many(int64(best.lanes), "lane"), chunk>>20, why, share.ReadTime)}
 	if best.lanes != set.Lanes || chunk < set.ChunkBytes/2 {
 		e.Remedy = fmt.Sprintf("dustyferry crossing set %s --lanes %d --chunk-size %dMB", c.Name, best.lanes, chunk>>20)
 	}
 	out = append(out, e)
 	if log > 0 {
-		out = append(out, domain.Entry{Verdict: domain.OK, Topic: topicTrial, Subject: "source", Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6, log*took.Seconds()/1e6)})
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: topicTrial, Subject: "source",
+			Measured: fmt.Sprintf("its log grew by %.1f MB/h meanwhile; during the load that is about %.1f MB", log*3600/1e6,
+				log*took.Seconds()/1e6)})
 	}
 	return out
 }
 
 // lastTrial repeats what an earlier survey measured of the load.
-func (pl *Planning) lastTrial(ctx context.Context, c *domain.Crossing, s *Surveyed, out []domain.Entry) ([]domain.Entry, error) {
+func (pl *Planning) lastTrial(ctx context.Context, c *domain.Crossing, s *Surveyed,
+	out []domain.Entry) ([]domain.Entry, error) {
 	kept, err := pl.records.SurveyOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -202,10 +211,12 @@ func clockEntry(ctx context.Context, s *Surveyed) ([]domain.Entry, error) {
 		return nil, err
 	}
 	d := b.Sub(a).Abs().Round(time.Millisecond)
-	e := domain.Entry{Verdict: domain.OK, Topic: "clocks", Subject: "both sides", Measured: fmt.Sprintf("they differ by %s", max(d, time.Millisecond))}
+	e := domain.Entry{Verdict: domain.OK, Topic: "clocks", Subject: "both sides",
+		Measured: fmt.Sprintf("they differ by %s", max(d, time.Millisecond))}
 	if d > alike {
 		e.Verdict, e.Remedy = domain.Notice, "set both machines' clocks by one time server"
-		e.Measured += "; lag is told by the source's clock, and what the application writes after cutover carries the target's"
+		e.Measured += "; lag is told by the source's clock, and what the application writes after cutover carries " +
+			"the target's"
 	}
 	return []domain.Entry{e}, nil
 }

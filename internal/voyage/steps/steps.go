@@ -77,7 +77,8 @@ type Records interface {
 const keepLimit = 5 * time.Second
 
 // Do carries out one step. before is called when it counts as begun; it may wait.
-func Do[R any](ctx context.Context, kept Records, s Step[R], r R, before func(context.Context, domain.StepName) error) error {
+func Do[R any](ctx context.Context, kept Records, s Step[R], r R, before func(context.Context,
+	domain.StepName) error) error {
 	if err := kept.SetStep(ctx, s.Name, domain.StepRunning, ""); err != nil {
 		return err
 	}

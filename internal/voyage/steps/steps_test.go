@@ -74,11 +74,15 @@ func TestHowAStepStands(t *testing.T) {
 		word   string // of the error; empty: none
 	}{
 		{"done", func(*Step[*work]) {}, nil, "stop done well", ""},
-		{"skipped", func(s *Step[*work]) { s.Do = func(context.Context, *work) (string, error) { return Skipped, nil } }, nil, "stop skipped skipped", ""},
-		{"failed", func(s *Step[*work]) { s.Do = func(context.Context, *work) (string, error) { return "", broken } }, nil, "stop failed the source is away", "the source is away"},
-		{"not to be done", func(s *Step[*work]) { s.Check = func(context.Context, *work) error { return broken } }, nil, "stop failed the source is away", "the source is away"},
+		{"skipped", func(s *Step[*work]) { s.Do = func(context.Context, *work) (string, error) { return Skipped, nil } }, nil,
+			"stop skipped skipped", ""},
+		{"failed", func(s *Step[*work]) { s.Do = func(context.Context, *work) (string, error) { return "", broken } }, nil,
+			"stop failed the source is away", "the source is away"},
+		{"not to be done", func(s *Step[*work]) { s.Check = func(context.Context, *work) error { return broken } }, nil,
+			"stop failed the source is away", "the source is away"},
 		{"not let go on", func(*Step[*work]) {}, broken, "stop failed the source is away", "the source is away"},
-		{"over its limit", func(s *Step[*work]) { s.Limit, s.Do = time.Millisecond, slow }, nil, "stop failed it took longer than its limit of 1ms: context deadline exceeded", "limit of 1ms"},
+		{"over its limit", func(s *Step[*work]) { s.Limit, s.Do = time.Millisecond, slow }, nil,
+			"stop failed it took longer than its limit of 1ms: context deadline exceeded", "limit of 1ms"},
 	} {
 		kept, w := &ledger{}, &work{}
 		s, _ := list().Get("stop")
@@ -100,8 +104,13 @@ func TestHowAStepStands(t *testing.T) {
 func TestAStepThatIsCalledOffIsKept(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	kept := &ledger{}
-	s := Step[*work]{Name: "stop", Limit: time.Hour, Do: func(ctx context.Context, _ *work) (string, error) { cancel(); <-ctx.Done(); return "", ctx.Err() }}
-	if err := Do(ctx, kept, s, &work{}, nothing); !errors.Is(err, context.Canceled) || strings.Contains(err.Error(), "limit") || len(kept.states) != 2 {
+	s := Step[*work]{Name: "stop", Limit: time.Hour, Do: func(ctx context.Context, _ *work) (string, error) {
+		cancel()
+		<-ctx.Done()
+		return "", ctx.Err()
+	}}
+	if err := Do(ctx, kept, s, &work{}, nothing); !errors.Is(err, context.Canceled) ||
+		strings.Contains(err.Error(), "limit") || len(kept.states) != 2 {
 		t.Errorf("%v, %q", err, kept.states)
 	}
 	w := &work{}
@@ -113,12 +122,14 @@ func TestAStepThatIsCalledOffIsKept(t *testing.T) {
 
 func TestWhatHasBegunIsTakenBack(t *testing.T) {
 	l, w := list(), &work{}
-	if err := l.Undo(t.Context(), w, func(n domain.StepName) bool { return n != "hand over" }); err != nil || strings.Join(w.did, " ") != "undrain unstop" {
+	if err := l.Undo(t.Context(), w, func(n domain.StepName) bool { return n != "hand over" }); err != nil ||
+		strings.Join(w.did, " ") != "undrain unstop" {
 		t.Errorf("%v, %q", err, w.did)
 	}
 	l[1].Undo = func(context.Context, *work) error { return errors.New("cannot be let go") }
 	w.did = nil
-	if err := l.Undo(t.Context(), w, func(domain.StepName) bool { return true }); err == nil || strings.Join(w.did, " ") != "unhand over unstop" {
+	if err := l.Undo(t.Context(), w, func(domain.StepName) bool { return true }); err == nil ||
+		strings.Join(w.did, " ") != "unhand over unstop" {
 		t.Errorf("%v, %q", err, w.did)
 	}
 }

@@ -170,7 +170,8 @@ func (r *Runner) endEarly(ctx context.Context, c *domain.Crossing, t *domain.Tas
 	gone := domain.Conflict("%s of %s ended before its time: %s", t.Kind, c.Name, why)
 	if undo := r.works[t.Kind].Undo; undo != nil {
 		if err := undo(ctx, c, t, why); err != nil {
-			return gone, r.records.EndTask(ctx, t.ID, t.Epoch, "failed", why+", and what it had begun could not be taken back: "+err.Error())
+			return gone, r.records.EndTask(ctx, t.ID, t.Epoch, "failed", why+", and what it had begun could not be taken back: "+
+				err.Error())
 		}
 	}
 	r.journal.Say(ctx, "info", journal.System, c.Name, "", string(t.Kind), "%s", gone)
@@ -249,7 +250,8 @@ func (r *Runner) EndWork(ctx context.Context, c *domain.Crossing, kinds []domain
 
 // EndIdle asks work of some kinds to end, ends itself what nobody carries out, and returns what
 // had not ended before.
-func (r *Runner) EndIdle(ctx context.Context, c *domain.Crossing, kinds []domain.Work, why string) ([]domain.Ending, error) {
+func (r *Runner) EndIdle(ctx context.Context, c *domain.Crossing, kinds []domain.Work,
+	why string) ([]domain.Ending, error) {
 	left, err := r.records.EndTasks(ctx, c.ID, kinds, why)
 	if err != nil {
 		return nil, err
@@ -276,6 +278,7 @@ func (r *Runner) CancelTask(ctx context.Context, c *domain.Crossing, id int64, a
 	if t, err = r.records.CancelTask(ctx, c.ID, id, "cancelled by "+actor); err != nil {
 		return t, err
 	}
-	r.journal.Say(ctx, "info", actor, c.Name, "", string(t.Kind), "%s cancelled task %d (%s) of %s", actor, id, t.Kind, c.Name)
+	r.journal.Say(ctx, "info", actor, c.Name, "", string(t.Kind), "%s cancelled task %d (%s) of %s", actor, id, t.Kind,
+		c.Name)
 	return t, r.queue.Wake(ctx, id) // one that nobody has begun is ended at once
 }

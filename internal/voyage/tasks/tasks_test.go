@@ -129,7 +129,8 @@ func runs(t *testing.T, k *kept, kind domain.Work, w Work) (*Runner, *domain.Tas
 	t.Helper()
 	task := &domain.Task{ID: 1, CrossingID: 7, Kind: kind, State: "waiting"}
 	k.tasks = map[int64]*domain.Task{1: task}
-	return New(k, k, k, map[domain.Work]Work{kind: w}, Config{Worker: "me", Renew: time.Millisecond, Lease: 20 * time.Millisecond,
+	return New(k, k, k, map[domain.Work]Work{kind: w}, Config{Worker: "me", Renew: time.Millisecond,
+		Lease:   20 * time.Millisecond,
 		Fault:   func(err error) bool { return errors.As(err, new(*domain.Fault)) },
 		BackOff: func(int) time.Duration { return 0 }}), task
 }
@@ -164,10 +165,14 @@ func TestHowATaskEnds(t *testing.T) {
 		{"failed, and the journal knows", Work{Do: does(told{broken})}, "failed the disk is full", "", "", false},
 		{"failed, and who asked is told", Work{Do: does(broken), Answers: true}, "failed the disk is full", "", "", false},
 		{"a server is away and comes back", Work{Do: does(errAway, errAway, nil), Repeats: true}, "done", "", "", false},
-		{"a server stays away", Work{Do: does(errAway), Repeats: true}, "failed the target: unexpected EOF", "error: fit check failed", "could not be done", true},
-		{"a server stays away from work that goes to its end", Work{Do: does(errAway), Repeats: true, Whole: true}, "failed the target: unexpected EOF", "error: fit check failed", "", true},
-		{"a server is away from what cannot be repeated", Work{Do: does(errAway, nil)}, "failed the target: unexpected EOF", "error: fit check failed", "", true},
-		{"a fault", Work{Do: func(context.Context, *domain.Crossing, *domain.Task, func(string)) error { panic("a bug") }}, "failed", "error: fit check failed", "fit check stopped", true},
+		{"a server stays away", Work{Do: does(errAway), Repeats: true}, "failed the target: unexpected EOF",
+			"error: fit check failed", "could not be done", true},
+		{"a server stays away from work that goes to its end", Work{Do: does(errAway), Repeats: true, Whole: true},
+			"failed the target: unexpected EOF", "error: fit check failed", "", true},
+		{"a server is away from what cannot be repeated", Work{Do: does(errAway, nil)}, "failed the target: unexpected EOF",
+			"error: fit check failed", "", true},
+		{"a fault", Work{Do: func(context.Context, *domain.Crossing, *domain.Task, func(string)) error { panic("a bug") }},
+			"failed", "error: fit check failed", "fit check stopped", true},
 	} {
 		k := &kept{}
 		r, _ := runs(t, k, lifecycle.WorkFit, x.work)
@@ -186,7 +191,9 @@ func TestHowATaskEnds(t *testing.T) {
 		if x.told != (len(k.told) > 0) {
 			t.Errorf("%s: webhooks heard %q", x.name, k.told)
 		}
-		if x.name == "a server is away and comes back" && !slices.ContainsFunc(k.notes, func(n string) bool { return strings.Contains(n, "try 2 of 12") }) {
+		if x.name == "a server is away and comes back" && !slices.ContainsFunc(k.notes, func(n string) bool {
+			return strings.Contains(n, "try 2 of 12")
+		}) {
 			t.Errorf("%s: it noted %q", x.name, k.notes)
 		}
 	}
@@ -213,7 +220,8 @@ func TestATaskIsLetGo(t *testing.T) {
 		placed string
 	}{"taken over": {&kept{taken: true}, ""}, "the records are away": {&kept{gone: true}, ""}} {
 		r, _ := runs(t, x.kept, lifecycle.WorkFit, Work{Do: until})
-		if work, err := r.Run(t.Context(), 1); !errors.Is(work, domain.ErrTakenOver) || err != nil || strings.Join(x.kept.placed, "") != x.placed {
+		if work, err := r.Run(t.Context(), 1); !errors.Is(work, domain.ErrTakenOver) || err != nil ||
+			strings.Join(x.kept.placed, "") != x.placed {
 			t.Errorf("%s: %v, %v, %q", name, work, err, x.kept.placed)
 		}
 	}
@@ -235,7 +243,8 @@ func TestATaskEndsBeforeItsTime(t *testing.T) {
 	}{
 		{"under way", nil, false, "cancelled Ann wants it"},
 		{"waiting", nil, true, "cancelled Ann wants it"},
-		{"and cannot be taken back", errors.New("no way"), false, "failed Ann wants it, and what it had begun could not be taken back: no way"},
+		{"and cannot be taken back", errors.New("no way"), false,
+			"failed Ann wants it, and what it had begun could not be taken back: no way"},
 	} {
 		k := &kept{}
 		undone := 0
@@ -268,7 +277,8 @@ func TestATaskEndsBeforeItsTime(t *testing.T) {
 	}
 	k := &kept{}
 	n := 0
-	r, task := runs(t, k, lifecycle.WorkCutover, Work{Whole: true, Do: func(ctx context.Context, _ *domain.Crossing, _ *domain.Task, _ func(string)) error {
+	r, task := runs(t, k, lifecycle.WorkCutover, Work{Whole: true, Do: func(ctx context.Context, _ *domain.Crossing,
+		_ *domain.Task, _ func(string)) error {
 		k.mu.Lock()
 		k.tasks[1].Cancel = "Ann wants it"
 		k.mu.Unlock()
@@ -285,13 +295,15 @@ func TestOtherWorkEndsFirst(t *testing.T) {
 	spring := &domain.Crossing{ID: 7, Name: "spring"}
 	k := &kept{idle: true}
 	r, task := runs(t, k, lifecycle.WorkFit, Work{Do: does(nil)})
-	if err := r.EndWork(t.Context(), spring, []domain.Work{lifecycle.WorkFit}, "it was closed"); err != nil || task.State != "cancelled" {
+	if err := r.EndWork(t.Context(), spring, []domain.Work{lifecycle.WorkFit}, "it was closed"); err != nil ||
+		task.State != "cancelled" {
 		t.Errorf("idle work: %v, %s", err, task.State)
 	}
 	k.idle, task.State, task.Cancel = false, "waiting", ""
 	ctx, stop := context.WithTimeout(t.Context(), 50*time.Millisecond)
 	defer stop()
-	if err := r.EndWork(ctx, spring, []domain.Work{lifecycle.WorkFit}, "it was closed"); !errors.Is(err, context.DeadlineExceeded) || task.Cancel != "it was closed" {
+	if err := r.EndWork(ctx, spring, []domain.Work{lifecycle.WorkFit}, "it was closed"); !errors.Is(err,
+		context.DeadlineExceeded) || task.Cancel != "it was closed" {
 		t.Errorf("work that goes on: %v, %q", err, task.Cancel)
 	}
 }
@@ -300,7 +312,8 @@ func TestWhatAPersonCanCancel(t *testing.T) {
 	spring := &domain.Crossing{ID: 7, Name: "spring"}
 	k := &kept{}
 	r, task := runs(t, k, lifecycle.WorkFit, Work{})
-	if _, err := r.CancelTask(t.Context(), spring, 1, "Ann"); err != nil || task.Cancel != "cancelled by Ann" || !slices.Equal(k.woken, []int64{1}) {
+	if _, err := r.CancelTask(t.Context(), spring, 1, "Ann"); err != nil || task.Cancel != "cancelled by Ann" ||
+		!slices.Equal(k.woken, []int64{1}) {
 		t.Errorf("%v, %q, woken %v", err, task.Cancel, k.woken)
 	}
 	task.Kind = lifecycle.WorkCutover

@@ -26,7 +26,8 @@ func TestNothingWaitsBeyondItsContext(t *testing.T) {
 }
 
 func TestWaitsGrowToAMinute(t *testing.T) {
-	for failures, most := range map[int]time.Duration{0: time.Second, 1: 2 * time.Second, 5: 32 * time.Second, 6: time.Minute, 4000: time.Minute} {
+	for failures, most := range map[int]time.Duration{0: time.Second, 1: 2 * time.Second, 5: 32 * time.Second,
+		6: time.Minute, 4000: time.Minute} {
 		for range 100 {
 			if d := BackOff(failures); d < most/2 || d > most {
 				t.Fatalf("after %d failures it waits %s, of %s at most", failures, d, most)
