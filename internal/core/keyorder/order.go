@@ -21,6 +21,7 @@ const (
 	integer
 	bytewise // text forms whose byte order is the value's order
 	temporal
+	truth
 )
 
 // Order compares keys of one table.
@@ -63,8 +64,10 @@ func familyOf(c domain.Column) family {
 	case "smallint", "integer", "bigint", "oid", "tinyint", "mediumint", "int",
 		"tinyint unsigned", "smallint unsigned", "mediumint unsigned", "int unsigned", "bigint unsigned":
 		return integer
-	case "uuid", "bytea", "boolean":
-		return bytewise // lower-case hex of a fixed scheme; f before t
+	case "uuid", "bytea":
+		return bytewise // lower-case hex of a fixed scheme
+	case "boolean":
+		return truth
 	case "text", "character varying":
 		if c.ByteOrder {
 			return bytewise
@@ -120,6 +123,10 @@ func compare(f family, a, b string) (int, bool) {
 		return 0, true
 	case bytewise:
 		return strings.Compare(a, b), true
+	case truth:
+		x, ok1 := truthOf(a)
+		y, ok2 := truthOf(b)
+		return x - y, ok1 && ok2
 	case temporal:
 		ra, ok1 := timeRank(a)
 		rb, ok2 := timeRank(b)
@@ -133,6 +140,18 @@ func compare(f family, a, b string) (int, bool) {
 			return 0, true
 		}
 		return strings.Compare(a, b), true
+	}
+	return 0, false
+}
+
+// truthOf reads a boolean in either of PostgreSQL's forms: the log has f and t, a cast to text
+// gives false and true, and so do bounds of chunks.
+func truthOf(s string) (int, bool) {
+	switch s {
+	case "f", "false":
+		return 0, true
+	case "t", "true":
+		return 1, true
 	}
 	return 0, false
 }

@@ -535,7 +535,7 @@ func (a *applier) Find(ctx context.Context, p *domain.TablePlan, match []domain.
 	for _, k := range p.Key {
 		keys = append(keys, *columnOf(p, k))
 	}
-	rows, err := a.tx.Query(ctx, "SELECT ARRAY["+textList(keys)+"]::text[] FROM "+qualified(p.Target)+" WHERE "+
+	rows, err := a.tx.Query(ctx, "SELECT ARRAY["+keyList(keys)+"]::text[] FROM "+qualified(p.Target)+" WHERE "+
 		strings.Join(on, " AND "), params...)
 	if err != nil {
 		return nil, a.d.explain(err)

@@ -151,9 +151,14 @@ func TestOurOrderIsTheServers(t *testing.T) {
 				"bytea":       "decode(substr(md5(random()::text), 1, 2 * (1 + g % 9)), 'hex')", "boolean": "g % 2 = 0",
 				`text COLLATE "C"`: "chr(33 + (random() * 900)::int) || CASE WHEN g % 3 = 0 THEN '' ELSE chr(33 + g % 90) END",
 			}[typ]
-			d := fresh(t, "CREATE TABLE public.k (k "+typ+" PRIMARY KEY)", "INSERT INTO public.k SELECT DISTINCT "+gen+
-				" FROM generate_series(1, 600) g ON CONFLICT DO NOTHING")
+			d := fresh(t, "CREATE TABLE public.k (k "+typ+" PRIMARY KEY)")
 			p := planned(t, d, "public.k")
+			start, err := d.PrepareCapture(t.Context(), "ordered", []domain.TablePlan{*p})
+			if err != nil {
+				t.Fatal(err)
+			}
+			t.Cleanup(func() { _ = d.DropCapture(context.WithoutCancel(t.Context()), "ordered", nil) })
+			run(t, d, "INSERT INTO public.k SELECT DISTINCT "+gen+" FROM generate_series(1, 600) g ON CONFLICT DO NOTHING")
 			all, err := d.Sample(t.Context(), p, 100_000)
 			if err != nil || len(all) == 0 {
 				t.Fatalf("%d keys (%v)", len(all), err)
@@ -175,7 +180,81 @@ func TestOurOrderIsTheServers(t *testing.T) {
 					t.Fatalf("%v: chunk %d (known %t), the server says %d", k, at, ok, theirs[i])
 				}
 			}
+			// The log may write a value otherwise than a query does.
+			logged := inserted(t, d, "ordered", start, p)
+			if theirs, err = d.Locate(t.Context(), p, bounds, logged); err != nil || len(logged) != len(all) {
+				t.Fatalf("%d keys in the log, %d in the table (%v)", len(logged), len(all), err)
+			}
+			for i, k := range logged {
+				if at, ok := o.Locate(bounds, k); !ok || at != theirs[i] {
+					t.Fatalf("%v in the log: chunk %d (known %t), the server says %d", k, at, ok, theirs[i])
+				}
+			}
 		})
+	}
+}
+
+// inserted are the keys of the rows that the log has from a place on, as it writes them.
+func inserted(t *testing.T, d *database, name string, from domain.Position, p *domain.TablePlan) []domain.KeyValue {
+	t.Helper()
+	end, err := d.Heartbeat(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := d.OpenCapture(t.Context(), name, from, []engine.CaptureTable{{ID: 1, Plan: p}}, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	var out []domain.KeyValue
+	for limit := time.After(20 * time.Second); ; {
+		select {
+		case e, open := <-c.Events():
+			if !open {
+				t.Fatal(c.Err())
+			}
+			c.Took(&e)
+			if e.Kind == domain.EventChange && e.Change.Kind == domain.Insert {
+				var k domain.KeyValue
+				for _, i := range p.KeyIndexes(p.CopiedColumns()) {
+					k = append(k, string(e.Change.New[i].Data))
+				}
+				out = append(out, k)
+			}
+			if e.Kind == domain.EventCommit && e.Tx.Commit >= end || e.Kind == domain.EventProgress && e.Position >= end {
+				return out
+			}
+		case <-limit:
+			t.Fatalf("the log has not come to %d in 20 seconds", end)
+		}
+	}
+}
+
+// TestKeysOfOtherRowsAreThoseOfTheLog: keys that are looked up on the target stand in a batch
+// beside keys of the log, and must be the same text where they are the same key.
+func TestKeysOfOtherRowsAreThoseOfTheLog(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.k (a boolean, b bpchar, c inet, d date, e bytea, f numeric, parent int,
+  PRIMARY KEY (a, b, c, d, e, f))`)
+	p := planned(t, d, "public.k")
+	start, err := d.PrepareCapture(t.Context(), "others", []domain.TablePlan{*p})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = d.DropCapture(context.WithoutCancel(t.Context()), "others", nil) })
+	run(t, d, `INSERT INTO public.k VALUES (true, 'x ', '10.0.0.1', '2026-05-01', '\x00ff', 1.50, 7)`)
+	logged := inserted(t, d, "others", start, p)
+	a, err := d.OpenApplier(t.Context(), "c", "", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer a.Close()
+	if err := a.Begin(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	found, err := a.Find(t.Context(), p, []domain.Column{*columnOf(p, "parent")},
+		[]domain.Value{{Kind: domain.Present, Data: []byte("7")}})
+	if err != nil || len(found) != 1 || len(logged) != 1 || !slices.Equal(found[0], logged[0]) {
+		t.Errorf("found %q, the log has %q (%v)", found, logged, err)
 	}
 }
 

@@ -161,6 +161,19 @@ func textList(cols []domain.Column) string {
 	return strings.Join(out, ", ")
 }
 
+// keyList is columns as texts that are equal to those of the log.
+func keyList(cols []domain.Column) string {
+	var out []string
+	for _, c := range cols {
+		if c.BaseType == "boolean" { // its cast writes whole words
+			out = append(out, "textin(boolout("+read(c)+"))")
+			continue
+		}
+		out = append(out, textList([]domain.Column{c}))
+	}
+	return strings.Join(out, ", ")
+}
+
 // written are the types whose output is what a cast to text gives, so that COPY's text format
 // needs no cast: it costs the server a third less than texts in the binary format do.
 var written = map[string]bool{
