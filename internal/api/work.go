@@ -7,8 +7,8 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/voyage"
 	"dustyferry/internal/voyage/compare"
+	"dustyferry/internal/voyage/readiness"
 )
 
 func (s *calls) ListTasks(ctx context.Context,
@@ -172,7 +172,7 @@ func (s *calls) GetReadiness(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.Voyage.Readiness(ctx, &c, c.Settings, voyage.Glances)
+	list, err := s.Voyage.Readiness.List(ctx, &c, c.Settings, readiness.Glances)
 	return contract.GetReadiness200JSONResponse(entries(ctx, list)), err
 }
 
@@ -210,7 +210,7 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 	if err != nil {
 		return nil, err
 	}
-	id, err := s.Voyage.StartCutover(ctx, &c, r.Body.Rehearsal, set, who(ctx).Name)
+	id, err := s.Voyage.Cutovers.Start(ctx, &c, r.Body.Rehearsal, set, who(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -225,7 +225,7 @@ func (s *calls) Cutover(ctx context.Context, r contract.CutoverRequestObject) (c
 func (s *calls) AbortCutover(ctx context.Context,
 	r contract.AbortCutoverRequestObject) (contract.AbortCutoverResponseObject, error) {
 	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
-		return s.Voyage.AbortCutover(ctx, c, actor)
+		return s.Voyage.Cutovers.Abort(ctx, c, actor)
 	})
 	return contract.AbortCutover202Response{}, err
 }
@@ -233,7 +233,7 @@ func (s *calls) AbortCutover(ctx context.Context,
 func (s *calls) ConfirmCutover(ctx context.Context,
 	r contract.ConfirmCutoverRequestObject) (contract.ConfirmCutoverResponseObject, error) {
 	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
-		return s.Voyage.ConfirmCutover(ctx, c, actor)
+		return s.Voyage.Cutovers.Confirm(ctx, c, actor)
 	})
 	return contract.ConfirmCutover202Response{}, err
 }

@@ -225,3 +225,15 @@ type Cutover struct {
 	CreatedAt        time.Time
 	EndedAt          *time.Time
 }
+
+// CutoverStep is how one step of a cutover stands.
+type CutoverStep struct {
+	CutoverID int64
+	Ordinal   int
+	Name      StepName
+	State     StepState
+	Note      string
+	Awaits    Awaits // of a person, while it runs
+	StartedAt *time.Time
+	EndedAt   *time.Time
+}

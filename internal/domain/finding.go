@@ -99,9 +99,23 @@ type Request struct {
 // Stand is where the applier of a crossing stands, for those who ask it for something.
 type Stand struct {
 	Epoch    int64 // grows with each holder
+	Live     bool  // somebody holds it
+	Lag      time.Duration
 	Changes  int64
+	Answered int64 // changes that its holder had applied at its last answer
 	Applied  Position
 	Request  Request
 	For      string // what the request is for
 	Failures int    // below 0: it waits for a person
+	// Noticed is what was seen of the source's tables when they were last looked at.
+	Noticed []Entry
+}
+
+// AppliedTx is a source transaction that was applied.
+type AppliedTx struct {
+	Position  Position  `json:"position"`
+	Committed time.Time `json:"committed"` // by the source's clock
+	Applied   time.Time `json:"applied"`
+	Kinds     [4]int64  `json:"kinds"` // inserts, updates, deletes, truncates
+	Tables    []string  `json:"tables"`
 }

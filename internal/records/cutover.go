@@ -31,18 +31,6 @@ func (s *Store) cutover(ctx context.Context, sql string, args ...any) (domain.Cu
 	return row.cutover(), err
 }
 
-// Step is one step of a cutover.
-type Step struct {
-	CutoverID int64            `db:"cutover_id"`
-	Ordinal   int              `db:"ordinal"`
-	Name      domain.StepName  `db:"name"`
-	State     domain.StepState `db:"state"`
-	Note      string           `db:"note"`
-	Awaits    domain.Awaits    `db:"awaits"` // of a person, while it runs
-	StartedAt *time.Time       `db:"started_at"`
-	EndedAt   *time.Time       `db:"ended_at"`
-}
-
 // AddCutoverTx adds a cutover with its steps inside the caller's transaction.
 func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsal bool, set domain.Settings,
 	steps []domain.StepName, actor string) (int64, error) {
@@ -87,8 +75,8 @@ func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*domain.Cut
 }
 
 // Steps lists a cutover's steps in order.
-func (s *Store) Steps(ctx context.Context, cutover int64) ([]Step, error) {
-	return all[Step](ctx, s, `SELECT * FROM cutover_steps WHERE cutover_id = $1 ORDER BY ordinal`, cutover)
+func (s *Store) Steps(ctx context.Context, cutover int64) ([]domain.CutoverStep, error) {
+	return all[domain.CutoverStep](ctx, s, `SELECT * FROM cutover_steps WHERE cutover_id = $1 ORDER BY ordinal`, cutover)
 }
 
 // SetStep moves a step to a state.

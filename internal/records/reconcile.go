@@ -2,11 +2,13 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
 
+	"dustyferry/internal/core/proof"
 	"dustyferry/internal/domain"
 )
 
@@ -239,4 +241,24 @@ SELECT n.table_id, n.name, n.reconciliation_id, n.depth, n.position, n.ended_at,
                             count(*) FILTER (WHERE state = 'equal') AS equal
                        FROM findings f WHERE f.reconciliation_id = n.reconciliation_id AND f.table_id = n.table_id) f
  ORDER BY n.ordinal, n.table_id, n.reconciliation_id DESC`, crossing)
+}
+
+// Compared is what the newest comparisons of each depth say of a crossing's tables.
+func (s *Store) Compared(ctx context.Context, crossing int64) ([]proof.Compared, error) {
+	list, err := s.TableComparisons(ctx, crossing)
+	if err != nil {
+		return nil, fmt.Errorf("reading what comparisons found: %w", err)
+	}
+	out := make([]proof.Compared, len(list))
+	for i, t := range list {
+		out[i] = proof.Compared{Table: t.Name, Number: t.ReconciliationID, Depth: t.Depth, EndedAt: t.EndedAt,
+			Rows: t.SourceRows, Findings: t.Findings, Open: t.Open, Repaired: t.Repaired, Equal: t.Equal}
+	}
+	return out, nil
+}
+
+// AddComparison adds a comparison of all tables that belongs to a cutover, without a task of its own.
+func (s *Store) AddComparison(ctx context.Context, crossing int64, depth domain.Depth) (int64, error) {
+	return single[int64](ctx, s, `INSERT INTO reconciliations (crossing_id, depth, patterns) VALUES ($1, $2, $3) RETURNING id`,
+		crossing, depth, JSON[[]string]{})
 }

@@ -39,18 +39,9 @@ type Stream struct {
 	Noticed JSON[[]domain.Entry] `db:"noticed"`
 }
 
-// AppliedTx is a source transaction that was applied.
-type AppliedTx struct {
-	Position  domain.Position `json:"position"`
-	Committed time.Time       `json:"committed"` // by the source's clock
-	Applied   time.Time       `json:"applied"`
-	Kinds     [4]int64        `json:"kinds"` // inserts, updates, deletes, truncates
-	Tables    []string        `json:"tables"`
-}
-
 // RecentlyApplied returns the last transactions applied, newest first.
-func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]AppliedTx, error) {
-	r, err := all[JSON[[]AppliedTx]](ctx, s, `SELECT recent FROM streams WHERE crossing_id = $1`, crossing)
+func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]domain.AppliedTx, error) {
+	r, err := all[JSON[[]domain.AppliedTx]](ctx, s, `SELECT recent FROM streams WHERE crossing_id = $1`, crossing)
 	if err != nil || len(r) == 0 {
 		return nil, err
 	}
@@ -112,10 +103,10 @@ type Report struct {
 	CatchUp           float64 // seconds until the lag is gone as things go; below 0: it grows, or nothing is known
 	Changes           int64   // since the last report
 	SourceAt          domain.Position
-	Read, Written     int64       // bytes since the last report
-	Recent            []AppliedTx // newest first; nil leaves what is kept
-	Note              string      // what the applier waits for, empty when nothing
-	Following         bool        // the log is open, with the tables as they were then
+	Read, Written     int64              // bytes since the last report
+	Recent            []domain.AppliedTx // newest first; nil leaves what is kept
+	Note              string             // what the applier waits for, empty when nothing
+	Following         bool               // the log is open, with the tables as they were then
 }
 
 // RenewStream prolongs the lease and keeps the report; false says that the
@@ -123,7 +114,7 @@ type Report struct {
 func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report) (bool, error) {
 	var recent any
 	if r.Recent != nil {
-		recent = JSON[[]AppliedTx]{r.Recent}
+		recent = JSON[[]domain.AppliedTx]{r.Recent}
 	}
 	return s.changed(ctx, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6,
@@ -255,8 +246,9 @@ func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error
 	if err != nil || st == nil {
 		return nil, err
 	}
-	return &domain.Stand{Epoch: st.Epoch, Changes: st.Changes, Applied: domain.Position(st.Applied), Request: st.Request(),
-		For: st.AskFor, Failures: st.Failures}, nil
+	return &domain.Stand{Epoch: st.Epoch, Live: st.Live, Lag: time.Duration(st.LagSeconds * float64(time.Second)),
+		Changes: st.Changes, Answered: st.Answered, Applied: domain.Position(st.Applied), Request: st.Request(),
+		For: st.AskFor, Failures: st.Failures, Noticed: st.Noticed.V}, nil
 }
 
 // Respond says that a request is fulfilled: holding, or reached. A request that has

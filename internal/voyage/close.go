@@ -245,7 +245,7 @@ func (v *Voyage) certifyTables(ctx context.Context, c *domain.Crossing, tables [
 	if err != nil {
 		return err
 	}
-	best, err := v.compared(ctx, c.ID)
+	best, err := v.Readiness.Compared(ctx, c.ID)
 	if err != nil {
 		return err
 	}

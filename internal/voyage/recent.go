@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 )
 
 // recentKept is how many of the last transactions applied are shown.
@@ -53,7 +52,7 @@ func (r *recent) commit(tx domain.Tx) {
 
 // take is called when everything so far is durable on the target: it returns
 // the list, newest first, or nil when nothing has come since.
-func (r *recent) take(name func(table int64) string) []records.AppliedTx {
+func (r *recent) take(name func(table int64) string) []domain.AppliedTx {
 	if r.fresh == 0 {
 		return nil
 	}
@@ -62,10 +61,10 @@ func (r *recent) take(name func(table int64) string) []records.AppliedTx {
 		r.ring[(r.next-1-i)%recentKept].applied = now
 	}
 	r.fresh = 0
-	var out []records.AppliedTx
+	var out []domain.AppliedTx
 	for i := r.next - 1; i >= 0 && i > r.next-recentKept; i-- {
 		s := &r.ring[i%recentKept]
-		x := records.AppliedTx{Position: s.tx.End, Committed: time.UnixMicro(s.tx.At).UTC(), Applied: s.applied.UTC(),
+		x := domain.AppliedTx{Position: s.tx.End, Committed: time.UnixMicro(s.tx.At).UTC(), Applied: s.applied.UTC(),
 			Kinds: s.kinds, Tables: []string{}}
 		for _, id := range s.tables {
 			if n := name(id); n != "" {

@@ -193,7 +193,7 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 			done.others = append(done.others, table.SourceName)
 			continue
 		}
-		note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
+		note(fmt.Sprintf("reading %s past %s", table.SourceName, table.Watermark))
 		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan, there: table.Plan.TargetPlan(),
 			began: time.Now()}
 		for {
@@ -210,7 +210,7 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 			if err := r.unpaused(); err != nil {
 				return done, err
 			}
-			note(fmt.Sprintf("reading %s past %s", table.SourceName, prefixed("", table.Watermark)))
+			note(fmt.Sprintf("reading %s past %s", table.SourceName, table.Watermark))
 		}
 		done.tables++
 		done.rows += r.rows

@@ -211,7 +211,7 @@ func (f *follower) lookAtTables(ctx context.Context) error {
 	if err := v.Store.Notice(ctx, c.ID, list); err != nil {
 		return nil
 	}
-	v.prove(ctx, &c, cat, tables)
+	v.Readiness.Prove(ctx, &c, cat, tables)
 	for _, e := range list {
 		if e.Topic == planning.TopicAnother && c.Phase != domain.PhaseCuttingOver {
 			return domain.Conflict("%s: %s. To %s", e.Subject, e.Measured, e.Remedy)

@@ -153,9 +153,9 @@ type follower struct {
 	sourceAt  domain.Position         // where the source's log stood at the last heartbeat
 	read      int64                   // bytes of changes since the last report
 	written   int64
-	note      string              // what the applier waits for
-	beside    sync.WaitGroup      // what runs as long as the stream
-	applieds  []records.AppliedTx // newest first; nil when none since the last report
+	note      string             // what the applier waits for
+	beside    sync.WaitGroup     // what runs as long as the stream
+	applieds  []domain.AppliedTx // newest first; nil when none since the last report
 
 	recent       recent
 	stop         atomic.Pointer[stopping]

@@ -12,6 +12,7 @@ import (
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/compare"
+	"dustyferry/internal/voyage/cutover"
 	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/tasks"
 )
@@ -115,7 +116,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 				return decoded(t, func(a AddArgs) error { return v.unadd(ctx, c, a) })
 			},
 		},
-		TaskCutover: {Do: func(ctx context.Context, c crossing, t task, _ note) error { return v.cutover(ctx, c, t) },
+		TaskCutover: {Do: func(ctx context.Context, c crossing, t task, _ note) error { return v.Cutovers.Run(ctx, c, t) },
 			Whole: true},
 		TaskClose: {Do: func(ctx context.Context, c crossing, t task, _ note) error {
 			return decoded(t, func(a CloseArgs) error { return v.close(ctx, c, a, t.Actor) })
@@ -169,6 +170,39 @@ func (v *Voyage) AddReconciliation(ctx context.Context, c *domain.Crossing, dept
 		}
 		task, err := records.AddTaskTx(ctx, tx, c.ID, TaskReconcile, compare.Args{Reconciliation: id}, actor)
 		if err != nil {
+			return err
+		}
+		return v.Queue.AddTask(ctx, tx, task)
+	})
+	return id, err
+}
+
+// yieldTo ends comparisons that nobody asked for.
+func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) error {
+	tasks, err := v.Store.Tasks(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	for _, t := range tasks {
+		if t.Kind == TaskReconcile && t.Actor == System && (t.State == "waiting" || t.State == "running") {
+			return v.EndWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
+		}
+	}
+	return nil
+}
+
+// beginCutover adds a cutover with its task, before which comparisons that nobody asked for end.
+func (v *Voyage) beginCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
+	list []domain.StepName, actor string) (id int64, err error) {
+	if err := v.yieldTo(ctx, c, "a "+cutover.Word(rehearsal)+" was asked for"); err != nil {
+		return 0, err
+	}
+	err = v.Queue.In(ctx, func(tx pgx.Tx) error {
+		task, err := records.AddTaskTx(ctx, tx, c.ID, TaskCutover, struct{}{}, actor)
+		if err != nil {
+			return err
+		}
+		if id, err = records.AddCutoverTx(ctx, tx, c.ID, task, rehearsal, set, list, actor); err != nil {
 			return err
 		}
 		return v.Queue.AddTask(ctx, tx, task)

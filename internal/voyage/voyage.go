@@ -21,6 +21,7 @@ import (
 	"dustyferry/internal/secret"
 	"dustyferry/internal/voyage/build"
 	"dustyferry/internal/voyage/compare"
+	"dustyferry/internal/voyage/cutover"
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/drafts"
 	"dustyferry/internal/voyage/journal"
@@ -28,6 +29,7 @@ import (
 	"dustyferry/internal/voyage/notify"
 	"dustyferry/internal/voyage/phases"
 	"dustyferry/internal/voyage/planning"
+	"dustyferry/internal/voyage/readiness"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
 )
@@ -43,11 +45,13 @@ type Voyage struct {
 	*tasks.Runner
 	*drafts.Drafts
 
-	Comparer *compare.Comparer
-	Loader   *load.Loader
-	Phases   *phases.Phases
-	Builder  *build.Builder
-	Planning *planning.Planning
+	Comparer  *compare.Comparer
+	Loader    *load.Loader
+	Phases    *phases.Phases
+	Builder   *build.Builder
+	Planning  *planning.Planning
+	Readiness *readiness.Readiness
+	Cutovers  *cutover.Cutovers
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -67,7 +71,6 @@ type Voyage struct {
 	stop     context.CancelFunc
 	clearing map[int64]bool
 	probes   map[string]*probe // by database
-	doubts   map[int64]doubt   // tables whose rows the source wrote anew
 }
 
 // New returns a voyage that keeps what it does in the store.
@@ -81,6 +84,8 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 		tables []domain.CrossingTable) []domain.TargetObject {
 		return planning.Deferred(dst, cat, planning.PlansOf(tables))
 	})
+	v.Readiness = readiness.New(v.Store, v.Databases, v.Comparer, v.Journal)
+	v.Cutovers = cutover.New(v.Store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.Journal, v.beginCutover)
 	v.Phases = phases.New(v.Store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
 		_, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System)
 		return err

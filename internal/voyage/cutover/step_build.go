@@ -1,4 +1,4 @@
-package voyage
+package cutover
 
 import (
 	"context"
@@ -11,6 +11,7 @@ import (
 var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepBuild, Order: 70, Real: true, Do: buildLast})
 
 func buildLast(ctx context.Context, r *run) (string, error) {
-	err := r.v.Builder.Build(ctx, r.c, func(s string) { _ = r.v.Store.NoteStep(ctx, r.k.ID, domain.StepBuild, s) }, true)
+	err := r.of.builder.Build(ctx, r.c, func(s string) { _ = r.of.records.NoteStep(ctx, r.k.ID, domain.StepBuild, s) },
+		true)
 	return "every index and constraint stands", err
 }

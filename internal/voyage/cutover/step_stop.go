@@ -1,7 +1,6 @@
-package voyage
+package cutover
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +8,8 @@ import (
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/readiness"
 	"dustyferry/internal/voyage/steps"
 	"dustyferry/internal/voyage/waits"
 )
@@ -20,12 +21,12 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepStopWrites, Order: 20
 func stopWrites(ctx context.Context, r *run) (string, error) {
 	set := r.k.Settings
 	if set.StopMethod == domain.StopWord {
-		if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsWord,
+		if err := r.of.records.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsWord,
 			"waiting for a person's word that writes have stopped (dustyferry cutover confirm "+r.c.Name+")"); err != nil {
 			return "", err
 		}
 		for {
-			k, err := r.v.Store.Cutover(ctx, r.k.ID)
+			k, err := r.of.records.Cutover(ctx, r.k.ID)
 			if err != nil {
 				return "", err
 			}
@@ -37,17 +38,20 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 			}
 		}
 	}
-	if err := r.v.Store.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsNobody, ""); err != nil {
+	if err := r.of.records.AwaitPerson(ctx, r.k.ID, domain.StepStopWrites, domain.AwaitsNobody, ""); err != nil {
 		return "", err
 	}
 	if set.StopMethod != domain.StopWord {
-		if err := cmp.Or(r.src.Need(r.c.Source, engine.CanStop), r.src.MayStop(ctx, set.StopMethod)); err != nil {
+		if err := r.src.Need(r.c.Source, engine.CanStop); err != nil {
+			return "", err
+		}
+		if err := r.src.MayStop(ctx, set.StopMethod); err != nil {
 			return "", err
 		}
 	}
 	// The pause counts from the moment the first writer may have to wait.
 	r.paused = time.Now()
-	if err := r.v.Store.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
+	if err := r.of.records.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
 		return "", err
 	}
 	if r.src.StopsWrites != nil {
@@ -59,7 +63,7 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 	}
 	// What was on its way to its end has a moment for it.
 	for end := time.Now().Add(2 * time.Second); ; {
-		e := r.v.unended(ctx, r.c, r.plans, Glances)
+		e := r.of.readiness.Unended(ctx, r.c, r.plans, readiness.Glances)
 		if block := domain.Blocking(e, "dustyferry cutover ready "+r.c.Name); block == "" {
 			break
 		} else if time.Now().After(end) {
@@ -78,7 +82,7 @@ func letWrite(ctx context.Context, r *run) error {
 		_ = r.stop.Release(ctx)
 		r.stop = nil
 	}
-	k, err := r.v.Store.Cutover(ctx, r.k.ID)
+	k, err := r.of.records.Cutover(ctx, r.k.ID)
 	if err != nil {
 		return err
 	}
@@ -86,10 +90,11 @@ func letWrite(ctx context.Context, r *run) error {
 		err = r.src.Reopen(ctx, r.k.Settings.StopMethod, r.c.ObjectName(), r.plans)
 	}
 	if left := (engine.Left{}); errors.As(err, &left) {
-		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover", "the source takes writes again; %s", left.What)
+		r.of.journal.Say(ctx, "warning", journal.System, r.c.Name, "", "cutover", "the source takes writes again; %s",
+			left.What)
 	} else if err != nil {
 		return err
 	}
 	now := time.Now()
-	return r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
+	return r.of.records.SetPause(ctx, r.k.ID, nil, &now)
 }

@@ -1,10 +1,11 @@
-package voyage
+package cutover
 
 import (
 	"context"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/planning"
+	"dustyferry/internal/voyage/readiness"
 	"dustyferry/internal/voyage/steps"
 )
 
@@ -13,15 +14,15 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepMarkEnd, Order: 30, D
 
 func markEnd(ctx context.Context, r *run) (string, error) {
 	// No table can be altered any more: now it is certain that none was.
-	cat, err := r.v.Catalog(ctx, r.c.Source, true)
+	cat, err := r.of.databases.Catalog(ctx, r.c.Source, true)
 	if err != nil {
 		return "", err
 	}
-	tables, err := r.v.Store.Tables(ctx, r.c.ID)
+	tables, err := r.of.records.Tables(ctx, r.c.ID)
 	if err != nil {
 		return "", err
 	}
-	if block := domain.Blocking(provedInside(planning.CheckTables(r.c, cat, tables), r.k.Settings.CutoverDepth),
+	if block := domain.Blocking(readiness.ProvedInside(planning.CheckTables(r.c, cat, tables), r.k.Settings.CutoverDepth),
 		"dustyferry cutover ready "+r.c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
@@ -38,8 +39,8 @@ func markEnd(ctx context.Context, r *run) (string, error) {
 		return "", err
 	}
 	r.k.EndPosition = at
-	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
+	if err := r.of.records.SetEnd(ctx, r.k.ID, at, 0); err != nil {
 		return "", err
 	}
-	return "log position " + r.v.Position(ctx, r.c.Source, at), nil
+	return "log position " + r.of.databases.Position(ctx, r.c.Source, at), nil
 }

@@ -1,9 +1,10 @@
-package voyage
+package readiness
 
 import (
 	"context"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/planning"
 )
 
@@ -17,10 +18,10 @@ type doubt struct {
 	from    int64
 }
 
-// prove compares tables whose rows the source wrote anew without a word in its log, once for
+// Prove compares tables whose rows the source wrote anew without a word in its log, once for
 // each writing, and takes the doubt away when they are alike.
-func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Catalog, tables []domain.CrossingTable) {
-	compared, err := v.compared(ctx, c.ID)
+func (r *Readiness) Prove(ctx context.Context, c *domain.Crossing, cat *domain.Catalog, tables []domain.CrossingTable) {
+	compared, err := r.Compared(ctx, c.ID)
 	if err != nil {
 		return
 	}
@@ -33,14 +34,14 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 			continue
 		}
 		said := compared[t.SourceName]
-		v.mu.Lock()
-		d, known := v.doubts[t.ID]
-		v.mu.Unlock()
+		r.mu.Lock()
+		d, known := r.doubts[t.ID]
+		r.mu.Unlock()
 		known = known && d.written == now.Written
 		switch {
 		case known && said.Number >= d.from && said.Depth == domain.DepthHashes && said.Findings == 0:
-			if ok, err := v.Store.Trust(ctx, t.ID, p.Table.Written, now.Written); err == nil && ok {
-				v.Say(ctx, "info", System, c.Name, t.SourceName, "reconcile",
+			if ok, err := r.records.Trust(ctx, t.ID, p.Table.Written, now.Written); err == nil && ok {
+				r.journal.Say(ctx, "info", journal.System, c.Name, t.SourceName, "reconcile",
 					"%s was written anew on the source, and is alike on both sides", t.SourceName)
 			}
 		case !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
@@ -51,18 +52,16 @@ func (v *Voyage) prove(ctx context.Context, c *domain.Crossing, cat *domain.Cata
 		return
 	}
 	// Who looks next tries again where something else is being compared.
-	id, err := v.Comparer.Start(ctx, c, domain.DepthHashes, patterns, System)
+	id, err := r.comparer.Start(ctx, c, domain.DepthHashes, patterns, journal.System)
 	if err != nil {
 		return
 	}
 	for _, t := range fresh {
-		v.mu.Lock()
-		if v.doubts == nil {
-			v.doubts = map[int64]doubt{}
-		}
-		v.doubts[t.ID] = doubt{cat.Table(t.Plan.Source).Written, id}
-		v.mu.Unlock()
-		v.Say(ctx, "warning", System, c.Name, t.SourceName, "reconcile", "rows of %s were written anew on the source, or a "+
-			"partition was emptied, without a word in its log; it is compared", t.SourceName)
+		r.mu.Lock()
+		r.doubts[t.ID] = doubt{cat.Table(t.Plan.Source).Written, id}
+		r.mu.Unlock()
+		r.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "reconcile",
+			"rows of %s were written anew on the source, or a "+
+				"partition was emptied, without a word in its log; it is compared", t.SourceName)
 	}
 }

@@ -1,4 +1,4 @@
-package voyage
+package cutover
 
 import (
 	"context"
@@ -18,7 +18,7 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepDrain, Order: 40, Do:
 func drain(ctx context.Context, r *run) (string, error) {
 	from := time.Now()
 	ask := func() (bool, error) {
-		return r.v.Store.Ask(ctx, r.c.ID, r.by(), "the cutover", "go", domain.Position(r.k.EndPosition))
+		return r.of.records.Ask(ctx, r.c.ID, r.by(), "the cutover", "go", domain.Position(r.k.EndPosition))
 	}
 	for { // what stood still for somebody else has been let go, or lapses
 		mine, err := ask()
@@ -32,21 +32,21 @@ func drain(ctx context.Context, r *run) (string, error) {
 			return "", context.Cause(ctx)
 		}
 	}
-	defer func() { _ = r.v.Store.LetGo(context.WithoutCancel(ctx), r.c.ID, r.by()) }()
+	defer func() { _ = r.of.records.LetGo(context.WithoutCancel(ctx), r.c.ID, r.by()) }()
 	for n := 1; ; n++ {
-		st, err := r.v.Store.Stream(ctx, r.c.ID)
+		st, err := r.of.records.Stand(ctx, r.c.ID)
 		if err != nil {
 			return "", err
 		}
-		if st != nil && st.Request() == (domain.Request{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
+		if st != nil && st.Request == (domain.Request{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
 			r.drained = drained{epoch: st.Epoch, changes: st.Answered}
 			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
 		}
 		if n%100 == 0 { // the request lapses unless it is repeated
-			if st == nil || st.Ask == "" {
+			if st == nil || st.Request.What == "" {
 				_, err = ask()
 			} else {
-				err = r.v.Store.KeepAsking(ctx, r.c.ID, r.by())
+				err = r.of.records.KeepAsking(ctx, r.c.ID, r.by())
 			}
 			if err != nil {
 				return "", err
@@ -60,7 +60,7 @@ func drain(ctx context.Context, r *run) (string, error) {
 }
 
 // letFollow lets capture go on that stands still for this cutover.
-func letFollow(ctx context.Context, r *run) error { return r.v.Store.LetGo(ctx, r.c.ID, r.by()) }
+func letFollow(ctx context.Context, r *run) error { return r.of.records.LetGo(ctx, r.c.ID, r.by()) }
 
 // drained is what whoever follows had applied when the end was reached.
 type drained struct{ epoch, changes int64 }

@@ -1,16 +1,70 @@
-package voyage
+// Package readiness says what must hold before a cutover may start, and whether it does: the
+// readiness list. It looks, and changes nothing; only tables whose rows a source wrote anew
+// without a word in its log are compared, unasked.
+package readiness
 
 import (
 	"context"
 	"fmt"
 	"strings"
+	"sync"
 	"time"
 
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/proof"
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/planning"
 )
+
+// Records are what is known of a crossing.
+type Records interface {
+	View(ctx context.Context, crossing int64) (lifecycle.View, error)
+	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
+	// Stand is where capture stands, nil where nobody ever followed.
+	Stand(ctx context.Context, crossing int64) (*domain.Stand, error)
+	AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int,
+		error)
+	House(ctx context.Context) (domain.House, error)
+	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
+	Compared(ctx context.Context, crossing int64) ([]proof.Compared, error)
+	// Trust keeps that a table is as planned although its rows were written anew; false when it
+	// was planned anew meanwhile.
+	Trust(ctx context.Context, table int64, was, now string) (bool, error)
+}
+
+// Databases opens registered databases.
+type Databases interface {
+	Open(ctx context.Context, name string) (*engine.Opened, error)
+	// CatalogOf returns a database's catalog that is not older than kept.
+	CatalogOf(ctx context.Context, name string, kept time.Duration) (*domain.Catalog, error)
+}
+
+// Comparer begins comparisons.
+type Comparer interface {
+	Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error)
+}
+
+// Journal records what happens.
+type Journal interface {
+	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+}
+
+// Readiness makes readiness lists.
+type Readiness struct {
+	records   Records
+	databases Databases
+	comparer  Comparer
+	journal   Journal
+
+	mu     sync.Mutex
+	doubts map[int64]doubt // tables whose rows the source wrote anew
+}
+
+// New returns the readiness of this process.
+func New(r Records, d Databases, c Comparer, j Journal) *Readiness {
+	return &Readiness{records: r, databases: d, comparer: c, journal: j, doubts: map[int64]doubt{}}
+}
 
 // How long each question to the source may take: a list that people look at waits for nobody
 // for long; what a cutover stands on waits for a server that is busy, or has many tables.
@@ -20,9 +74,9 @@ const (
 	Decides = time.Minute
 )
 
-// Readiness is the readiness list: what must hold before a cutover may start, each entry with
+// List is the readiness list: what must hold before a cutover may start, each entry with
 // what was measured, or that it could not be within the patience.
-func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.Settings,
+func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Settings,
 	patience time.Duration) ([]domain.Entry, error) {
 	var out []domain.Entry
 	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
@@ -33,7 +87,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		}
 		out = append(out, e)
 	}
-	view, err := v.Store.View(ctx, c.ID)
+	view, err := r.records.View(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -43,9 +97,13 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		"indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
 	add(c.Phase == domain.PhaseInStep, domain.Blocker, "phase", "wait until the crossing is in step", "the crossing is %s",
 		c.Phase)
+	reason := c.Reason
+	if reason != "" {
+		reason = ": " + reason
+	}
 	add(c.Condition == domain.ConditionRunning, domain.Blocker, "condition", "resume the crossing", "the crossing is %s%s",
-		c.Condition, prefixed(": ", c.Reason))
-	aside, left, err := v.Store.AsideOf(ctx, c.ID, "", false, 0, 1)
+		c.Condition, reason)
+	aside, left, err := r.records.AsideOf(ctx, c.ID, "", false, 0, 1)
 	if err != nil {
 		return nil, err
 	}
@@ -55,27 +113,27 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 			"%s set aside, as the target could not take them (first: %s, %s)", domain.Counted(left, "row was", "rows were"),
 			aside[0].TableName, aside[0])
 	}
-	st, err := v.Store.Stream(ctx, c.ID)
+	st, err := r.records.Stand(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
-	tables, err := v.Store.Tables(ctx, c.ID)
+	tables, err := r.records.Tables(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
 	if st != nil {
-		out = append(out, provedInside(v.noticed(ctx, c, st, tables, set.CutoverDepth, patience), set.CutoverDepth)...)
+		out = append(out, ProvedInside(r.noticed(ctx, c, st, tables, set.CutoverDepth, patience), set.CutoverDepth)...)
 	}
 	live := st != nil && st.Live
 	add(live, domain.Blocker, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name,
 		"capture %s", yesNo(live, "runs", "does not run"))
 	if st != nil {
 		limit := set.InStepLag.Seconds()
-		add(st.LagSeconds <= limit, domain.Blocker, "lag", "wait until capture has caught up",
-			"the lag is %.1f s, the threshold %.1f s", st.LagSeconds, limit)
+		add(st.Lag.Seconds() <= limit, domain.Blocker, "lag", "wait until capture has caught up",
+			"the lag is %.1f s, the threshold %.1f s", st.Lag.Seconds(), limit)
 	}
-	out = append(out, v.unended(ctx, c, planning.PlansOf(tables), patience)...)
-	house, err := v.Store.House(ctx)
+	out = append(out, r.Unended(ctx, c, planning.PlansOf(tables), patience)...)
+	house, err := r.records.House(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +144,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		return domain.Notice, ""
 	}
 	verdict, why := wanted(domain.CheckCompare)
-	compared, err := v.compared(ctx, c.ID)
+	compared, err := r.Compared(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +153,7 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 		names[i] = tables[i].SourceName
 	}
 	out = append(out, proof.Of(c.Name, names, compared, verdict, why))
-	cuts, err := v.Store.Cutovers(ctx, c.ID)
+	cuts, err := r.records.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -117,8 +175,8 @@ func (v *Voyage) Readiness(ctx context.Context, c *domain.Crossing, set domain.S
 	return out, nil
 }
 
-// provedInside takes what a cutover by hashes finds by itself for no reason against it.
-func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
+// ProvedInside takes what a cutover by hashes finds by itself for no reason against it.
+func ProvedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 	for i := range list {
 		if list[i].Topic == planning.TopicRewritten && depth == domain.DepthHashes {
 			list[i].Verdict = domain.Notice
@@ -129,29 +187,29 @@ func provedInside(list []domain.Entry, depth domain.Depth) []domain.Entry {
 
 // noticed is what the source's catalog says of the tables now, or where it cannot be asked
 // what it said last.
-func (v *Voyage) noticed(ctx context.Context, c *domain.Crossing, st *records.Stream, tables []domain.CrossingTable,
+func (r *Readiness) noticed(ctx context.Context, c *domain.Crossing, st *domain.Stand, tables []domain.CrossingTable,
 	depth domain.Depth, patience time.Duration) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	cat, err := v.CatalogOf(ctx, c.Source, 3*time.Second)
+	cat, err := r.databases.CatalogOf(ctx, c.Source, 3*time.Second)
 	if err != nil {
-		return append(st.Noticed.V, domain.Entry{Verdict: domain.Blocker, Topic: "tables", Subject: c.Source,
+		return append(st.Noticed, domain.Entry{Verdict: domain.Blocker, Topic: "tables", Subject: c.Source,
 			Measured: "the source cannot be asked whether its tables are as they were: " + err.Error(),
 			Remedy:   "see to the source: dustyferry database check " + c.Source})
 	}
 	if depth != domain.DepthHashes { // which would prove it inside the pause
-		v.prove(ctx, c, cat, tables)
+		r.Prove(ctx, c, cat, tables)
 	}
 	return planning.CheckTables(c, cat, tables)
 }
 
-// unended says which two-phase transactions could still be committed on the source when its
+// Unended says which two-phase transactions could still be committed on the source when its
 // writes have been stopped: they need no session, and some no lock.
-func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan,
+func (r *Readiness) Unended(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan,
 	patience time.Duration) []domain.Entry {
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
-	src, err := v.Open(ctx, c.Source)
+	src, err := r.databases.Open(ctx, c.Source)
 	var list []string
 	if err == nil && src.Captures != nil {
 		list, err = src.PreparedTransactions(ctx, plans)
@@ -171,8 +229,8 @@ func (v *Voyage) unended(ctx context.Context, c *domain.Crossing, plans []domain
 	return []domain.Entry{e}
 }
 
-// forRehearsal is a readiness list for a rehearsal, which needs none before it.
-func forRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
+// ForRehearsal is a readiness list for a rehearsal, which needs none before it.
+func ForRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
 	for i := range list {
 		if rehearsal && list[i].Topic == topicPause && list[i].Verdict == domain.Blocker {
 			list[i].Verdict = domain.Notice
@@ -184,17 +242,15 @@ func forRehearsal(list []domain.Entry, rehearsal bool) []domain.Entry {
 // topicPause is of what is known of the write pause.
 const topicPause = "write pause"
 
-// compared is, by table, what the comparison that counts says of it.
-func (v *Voyage) compared(ctx context.Context, crossing int64) (map[string]proof.Compared, error) {
-	list, err := v.Store.TableComparisons(ctx, crossing)
+// Compared is, by table, what the comparison that counts says of it.
+func (r *Readiness) Compared(ctx context.Context, crossing int64) (map[string]proof.Compared, error) {
+	list, err := r.records.Compared(ctx, crossing)
 	if err != nil {
-		return nil, fmt.Errorf("reading what comparisons found: %w", err)
+		return nil, err
 	}
 	byTable := map[string][]proof.Compared{}
 	for _, t := range list {
-		byTable[t.Name] = append(byTable[t.Name], proof.Compared{Table: t.Name, Number: t.ReconciliationID, Depth: t.Depth,
-			EndedAt: t.EndedAt,
-			Rows:    t.SourceRows, Findings: t.Findings, Open: t.Open, Repaired: t.Repaired, Equal: t.Equal})
+		byTable[t.Table] = append(byTable[t.Table], t)
 	}
 	out := map[string]proof.Compared{}
 	for name, all := range byTable {
@@ -210,11 +266,4 @@ func yesNo(b bool, yes, no string) string {
 		return yes
 	}
 	return no
-}
-
-func prefixed(p, s string) string {
-	if s == "" {
-		return ""
-	}
-	return p + s
 }

@@ -1,4 +1,4 @@
-package voyage
+package cutover
 
 import (
 	"bytes"
@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/outgoing"
 	"dustyferry/internal/voyage/steps"
 	"dustyferry/internal/voyage/waits"
@@ -31,7 +32,7 @@ func handOver(ctx context.Context, r *run) (string, error) {
 	note := "no webhook or command is set; the target is ready"
 	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source,
 		"target":       r.c.Target,
-		"end_position": r.v.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})
+		"end_position": r.of.databases.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})
 	if err != nil {
 		return "", err
 	}
@@ -53,8 +54,9 @@ func handOver(ctx context.Context, r *run) (string, error) {
 		if err != nil {
 			ended = "failed: " + err.Error()
 		}
-		r.v.Record(ctx, domain.JournalEntry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over", Severity: "warning",
-			Message: "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(
+		r.of.journal.Record(ctx, domain.JournalEntry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over",
+			Severity: "warning",
+			Message:  "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(
 				string(out[:min(len(out), 4000)]))})
 		if err != nil {
 			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
@@ -90,7 +92,7 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 			}
 			return "", fmt.Errorf("the hand-over webhook: %w", err)
 		}
-		r.v.Say(ctx, "warning", System, r.c.Name, "", "cutover",
+		r.of.journal.Say(ctx, "warning", journal.System, r.c.Name, "", "cutover",
 			"the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
 		if !waits.Sleep(ctx, time.Duration(try)*time.Second) {
 			return "", ctx.Err()

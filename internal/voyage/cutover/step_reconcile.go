@@ -1,13 +1,10 @@
-package voyage
+package cutover
 
 import (
 	"context"
 	"fmt"
 
-	"github.com/jackc/pgx/v5"
-
 	"dustyferry/internal/domain"
-	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/steps"
 )
 
@@ -19,22 +16,17 @@ func compareAtEnd(ctx context.Context, r *run) (string, error) {
 	if depth == domain.DepthNone {
 		return steps.Skipped, nil
 	}
-	var id int64
-	err := r.v.Queue.In(ctx, func(tx pgx.Tx) error {
-		var err error
-		id, err = records.AddReconciliationTx(ctx, tx, r.c.ID, depth, nil)
-		return err
-	})
+	id, err := r.of.records.AddComparison(ctx, r.c.ID, depth)
 	if err != nil {
 		return "", err
 	}
-	if err := r.v.Store.SetEnd(ctx, r.k.ID, 0, id); err != nil {
+	if err := r.of.records.SetEnd(ctx, r.k.ID, 0, id); err != nil {
 		return "", err
 	}
-	if err := r.v.Comparer.Run(ctx, r.c, id, r.k.Settings.StopMethod != domain.StopWord, nil); err != nil {
+	if err := r.of.comparer.Run(ctx, r.c, id, r.k.Settings.StopMethod != domain.StopWord, nil); err != nil {
 		return "", err
 	}
-	res, err := r.v.Store.Reconciliation(ctx, r.c.ID, id)
+	res, err := r.of.records.Reconciliation(ctx, r.c.ID, id)
 	if err != nil {
 		return "", err
 	}

@@ -1,4 +1,4 @@
-package voyage
+package cutover
 
 import (
 	"context"
@@ -16,5 +16,5 @@ func release(ctx context.Context, r *run) (string, error) {
 		_ = r.stop.Release(ctx)
 	}
 	now := time.Now()
-	return "the source answers reads only", r.v.Store.SetPause(ctx, r.k.ID, nil, &now)
+	return "the source answers reads only", r.of.records.SetPause(ctx, r.k.ID, nil, &now)
 }

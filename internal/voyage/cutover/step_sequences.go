@@ -1,4 +1,4 @@
-package voyage
+package cutover
 
 import (
 	"context"
@@ -15,7 +15,7 @@ func moveSequences(ctx context.Context, r *run) (string, error) {
 	if r.src.Sequences == nil || r.dst.Sequences == nil {
 		return "there are none", nil
 	}
-	cat, err := r.v.Store.CatalogOf(ctx, r.c.ID)
+	cat, err := r.of.records.CatalogOf(ctx, r.c.ID)
 	if err != nil {
 		return "", err
 	}

@@ -1,11 +1,10 @@
-package voyage
+package cutover
 
 import (
 	"context"
 	"fmt"
 	"time"
 
-	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/waits"
@@ -18,7 +17,7 @@ import (
 func (r *run) reopen(ctx context.Context) error {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
 	defer cancel()
-	stand, err := r.v.Store.Steps(ctx, r.k.ID)
+	stand, err := r.of.records.Steps(ctx, r.k.ID)
 	if err != nil {
 		return err
 	}
@@ -29,7 +28,7 @@ func (r *run) reopen(ctx context.Context) error {
 	if err := cutoverSteps.Undo(ctx, r, func(n domain.StepName) bool { return begun[n] }); err != nil {
 		return err
 	}
-	_, err = r.v.Store.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseInStep)
+	_, err = r.of.records.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseInStep)
 	return err
 }
 
@@ -41,20 +40,22 @@ func (r *run) undo(ctx context.Context, cause error) error {
 	}
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 40*time.Second)
 	defer cancel()
-	done, err := r.v.Store.Steps(end, r.k.ID)
+	done, err := r.of.records.Steps(end, r.k.ID)
 	if err != nil {
 		return err
 	}
 	for _, s := range done {
 		if s.State == domain.StepDone || s.State == domain.StepRunning {
-			_ = r.v.Store.SetStep(end, r.k.ID, s.Name, domain.StepUndone, s.Note)
+			_ = r.of.records.SetStep(end, r.k.ID, s.Name, domain.StepUndone, s.Note)
 		}
 	}
-	_ = r.v.Store.EndCutover(end, r.k.ID, "undone", cause.Error())
-	r.v.Say(end, "warning", System, r.c.Name, "", "cutover", "the %s was undone, the source takes writes again: %s",
-		cutoverWord(r.k.Rehearsal), cause)
+	_ = r.of.records.EndCutover(end, r.k.ID, "undone", cause.Error())
+	r.of.journal.Say(end, "warning", journal.System, r.c.Name, "", "cutover",
+		"the %s was undone, the source takes writes again: %s",
+		Word(r.k.Rehearsal), cause)
 	if !r.k.Rehearsal {
-		r.v.Notify(end, r.c, journal.EventUndone, "the cutover was undone, the source takes writes again: "+cause.Error())
+		r.of.journal.Notify(end, r.c, journal.EventUndone, "the cutover was undone, the source takes writes again: "+
+			cause.Error())
 	}
 	return undone{cause}
 }
@@ -73,18 +74,19 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 		}
 		if err = r.reopen(end); err == nil {
 			if try > 1 {
-				_, err = r.v.Store.SetCondition(end, r.c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning, "",
+				_, err = r.of.records.SetCondition(end, r.c.ID, []domain.Condition{domain.ConditionHeld}, domain.ConditionRunning,
+					"",
 					false)
 			}
 			cancel()
 			return err
 		}
 		text := fmt.Sprintf("the %s (%s) could not be undone yet: %s. It is tried again until it works; the source may "+
-			"still refuse writes", cutoverWord(r.k.Rehearsal), cause, err)
+			"still refuse writes", Word(r.k.Rehearsal), cause, err)
 		if try == 1 {
-			r.v.Hold(end, r.c, "cutover", text)
+			r.of.journal.Hold(end, r.c, "cutover", text)
 		}
-		_ = r.v.Store.NoteTask(end, r.task.ID, fmt.Sprintf("try %d: %s", try, text))
+		_ = r.of.records.NoteTask(end, r.task.ID, fmt.Sprintf("try %d: %s", try, text))
 		cancel()
 		if ctx.Done() == nil || !waits.Sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
 			return err
@@ -98,19 +100,5 @@ type undone struct{ error }
 
 // Reported says that the journal knows.
 func (undone) Reported() bool { return true }
-
-// yieldTo ends comparisons that nobody asked for.
-func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) error {
-	tasks, err := v.Store.Tasks(ctx, c.ID)
-	if err != nil {
-		return err
-	}
-	for _, t := range tasks {
-		if t.Kind == TaskReconcile && t.Actor == System && (t.State == "waiting" || t.State == "running") {
-			return v.EndWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
-		}
-	}
-	return nil
-}
 
 func (u undone) Unwrap() error { return u.error }

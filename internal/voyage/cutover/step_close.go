@@ -1,4 +1,4 @@
-package voyage
+package cutover
 
 import (
 	"cmp"
@@ -58,7 +58,7 @@ func stillQuiet(ctx context.Context, r *run) error {
 		return nil
 	}
 	r.k.EndPosition = at
-	if err := r.v.Store.SetEnd(ctx, r.k.ID, at, 0); err != nil {
+	if err := r.of.records.SetEnd(ctx, r.k.ID, at, 0); err != nil {
 		return err
 	}
 	if _, err := drain(ctx, r); err != nil {
@@ -74,7 +74,7 @@ func stillQuiet(ctx context.Context, r *run) error {
 	}
 	var tables []string
 	for range 30 { // whoever follows tells of them once a second
-		list, err := r.v.Store.RecentlyApplied(ctx, r.c.ID)
+		list, err := r.of.records.RecentlyApplied(ctx, r.c.ID)
 		if err == nil && len(list) > 0 && list[0].Position > end {
 			tables = list[0].Tables
 			break

@@ -1,0 +1,498 @@
+// Package cutover hands a crossing's tables over from its source to its target: step by step,
+// each of which is one value with what must hold before it, what it does and how that is taken
+// back. Before the hand-over everything can be undone, and is when something fails or the
+// process dies; after it there is only forward.
+package cutover
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/planning"
+	"dustyferry/internal/voyage/readiness"
+	"dustyferry/internal/voyage/steps"
+	"dustyferry/internal/voyage/waits"
+)
+
+// Records keep how a cutover stands, and its crossing.
+type Records interface {
+	House(ctx context.Context) (domain.House, error)
+	Defaults(ctx context.Context) (domain.Settings, error)
+	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
+	CatalogOf(ctx context.Context, crossing int64) (*domain.Catalog, error)
+	SetPhase(ctx context.Context, crossing int64, from, to domain.Phase) (bool, error)
+	SetCondition(ctx context.Context, crossing int64, from []domain.Condition, to domain.Condition, reason string,
+		keepCapture bool) (bool, error)
+
+	Cutover(ctx context.Context, id int64) (domain.Cutover, error)
+	CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, error)
+	// RunningCutover is the crossing's cutover under way, or nil.
+	RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error)
+	EndCutover(ctx context.Context, id int64, state, cause string) error
+	SaveReadiness(ctx context.Context, id int64, list []domain.Entry) error
+	// SetEnd keeps the end position and the comparison, of which 0 leaves what is kept.
+	SetEnd(ctx context.Context, id int64, at domain.Position, reconciliation int64) error
+	// SetPause keeps when writes were stopped and let go, of which nil leaves what is kept.
+	SetPause(ctx context.Context, id int64, from, until *time.Time) error
+	AskAbort(ctx context.Context, id int64, who string) error
+	GiveWord(ctx context.Context, id int64, who string) error
+	GoOn(ctx context.Context, id int64, point domain.StepName, who string) error
+
+	Steps(ctx context.Context, cutover int64) ([]domain.CutoverStep, error)
+	SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState, note string) error
+	NoteStep(ctx context.Context, cutover int64, name domain.StepName, note string) error
+	AwaitPerson(ctx context.Context, cutover int64, name domain.StepName, what domain.Awaits, note string) error
+
+	// HoldsTask reports whether a task is held under that epoch.
+	HoldsTask(ctx context.Context, task, epoch int64) (bool, error)
+	NoteTask(ctx context.Context, task int64, note string) error
+
+	// Ask asks whoever follows for something; false while it does somebody else's wish.
+	Ask(ctx context.Context, crossing int64, by, sake, what string, at domain.Position) (bool, error)
+	KeepAsking(ctx context.Context, crossing int64, by string) error
+	LetGo(ctx context.Context, crossing int64, by string) error
+	Stand(ctx context.Context, crossing int64) (*domain.Stand, error)
+	RecentlyApplied(ctx context.Context, crossing int64) ([]domain.AppliedTx, error)
+
+	// AddComparison keeps a comparison that belongs to a cutover.
+	AddComparison(ctx context.Context, crossing int64, depth domain.Depth) (int64, error)
+	Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error)
+}
+
+// Databases opens registered databases.
+type Databases interface {
+	OpenPair(ctx context.Context, c *domain.Crossing) (source, target *engine.Opened, err error)
+	Catalog(ctx context.Context, name string, fresh bool) (*domain.Catalog, error)
+	CheckStopMethod(ctx context.Context, source string, m domain.StopMethod) error
+	Position(ctx context.Context, name string, p domain.Position) string
+}
+
+// Readiness says what must hold before a cutover.
+type Readiness interface {
+	List(ctx context.Context, c *domain.Crossing, set domain.Settings, patience time.Duration) ([]domain.Entry, error)
+	// Unended says which two-phase transactions could still be committed on the source.
+	Unended(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan, patience time.Duration) []domain.Entry
+}
+
+// Comparer compares both sides.
+type Comparer interface {
+	Run(ctx context.Context, c *domain.Crossing, id int64, inside bool, note func(string)) error
+}
+
+// Builder makes what had to wait for the end.
+type Builder interface {
+	Build(ctx context.Context, c *domain.Crossing, note func(string), last bool) error
+}
+
+// Journal records what happens, and tells of it.
+type Journal interface {
+	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Record(ctx context.Context, e domain.JournalEntry)
+	Hold(ctx context.Context, c *domain.Crossing, subject, reason string)
+	Notify(ctx context.Context, c *domain.Crossing, event, message string)
+}
+
+// Begin adds a cutover with the task that carries it out; other work yields to it.
+type Begin func(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings, list []domain.StepName,
+	actor string) (int64, error)
+
+// Cutovers starts, carries out and takes back cutovers.
+type Cutovers struct {
+	records   Records
+	databases Databases
+	readiness Readiness
+	comparer  Comparer
+	builder   Builder
+	journal   Journal
+	begin     Begin
+}
+
+// New returns the cutovers of this process.
+func New(r Records, d Databases, ready Readiness, k Comparer, b Builder, j Journal, begin Begin) *Cutovers {
+	return &Cutovers{records: r, databases: d, readiness: ready, comparer: k, builder: b, journal: j, begin: begin}
+}
+
+// cutoverSteps are the steps of a cutover; each is written, and added, in a file of its own.
+var cutoverSteps steps.List[*run]
+
+// Start begins a cutover, or a rehearsal of one.
+func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
+	actor string) (int64, error) {
+	if err := lifecycle.AllowOn(lifecycle.Cutover, c); err != nil {
+		return 0, err
+	}
+	if err := set.Validate(); err != nil {
+		return 0, err
+	}
+	if c.Kind == domain.KindLoad {
+		return 0, domain.Conflict("crossing %s only loads; without capture its target cannot be cut over to without losing "+
+			"what was written since", c.Name)
+	}
+	if err := x.databases.CheckStopMethod(ctx, c.Source, set.StopMethod); err != nil {
+		return 0, err
+	}
+	other := c.Settings.Changes(set)
+	if err := x.checkSettings(ctx, c, other, set); err != nil {
+		return 0, err
+	}
+	ready, err := x.readiness.List(ctx, c, set, readiness.Asks)
+	if err != nil {
+		return 0, err
+	}
+	if block := domain.Blocking(readiness.ForRehearsal(ready, rehearsal), "dustyferry cutover ready "+
+		c.Name); block != "" {
+		return 0, domain.Conflict("crossing %s is not ready to cut over: %s", c.Name, block)
+	}
+	id, err := x.begin(ctx, c, rehearsal, set, cutoverSteps.Names(rehearsal), actor)
+	if err == nil {
+		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info",
+			Message: fmt.Sprintf("%s started a %s", actor, Word(rehearsal))}
+		if len(other) > 0 {
+			var public string
+			public, e.Detail = domain.ChangesText(other)
+			e.Message += ", with other settings than the crossing's: " + public
+			e.Severity = "warning"
+		}
+		x.journal.Record(ctx, e)
+	}
+	return id, err
+}
+
+// checkSettings refuses settings given with a cutover that are none of its own, or that
+// the house rules lock to something else.
+func (x *Cutovers) checkSettings(ctx context.Context, c *domain.Crossing, given []domain.SettingChange,
+	set domain.Settings) error {
+	for _, g := range given {
+		if !g.Setting.Cutover {
+			return domain.Invalid("%s is no setting of a cutover; change the crossing's own ('dustyferry crossing set %s'). "+
+				"With a cutover go %s", g.Setting.Key, c.Name, withACutover())
+		}
+	}
+	house, err := x.records.House(ctx)
+	if err != nil {
+		return err
+	}
+	base, err := x.records.Defaults(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range base.Changes(set) {
+		if !house.Locks(g.Setting) || !g.Setting.Cutover {
+			continue
+		}
+		if g.Setting.Key == "stop_method" && x.databases.CheckStopMethod(ctx, c.Source, base.StopMethod) != nil {
+			continue // the house's way is not there for this source
+		}
+		return domain.Conflict("%s is %s, and this service's house rules lock it to %s; set it to that ('dustyferry "+
+			"crossing set %s'), or have an admin change the house rules ('dustyferry house')",
+			g.Setting.Key, g.New, g.Old, c.Name)
+	}
+	return nil
+}
+
+// withACutover lists the settings that can be given with a cutover.
+func withACutover() string {
+	var keys []string
+	for _, d := range domain.SettingsList() {
+		if d.Cutover {
+			keys = append(keys, d.Key)
+		}
+	}
+	return strings.Join(keys, ", ")
+}
+
+// Word is what a cutover is called.
+func Word(rehearsal bool) string {
+	if rehearsal {
+		return "rehearsal of the cutover"
+	}
+	return "cutover"
+}
+
+// Abort asks the running cutover to undo itself.
+func (x *Cutovers) Abort(ctx context.Context, c *domain.Crossing, actor string) error {
+	k, err := x.records.RunningCutover(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if k == nil {
+		return domain.Conflict("no cutover of %s is under way; there is nothing to abort", c.Name)
+	}
+	x.journal.Say(ctx, "warning", actor, c.Name, "", "cutover", "%s asked to abort the %s", actor, Word(k.Rehearsal))
+	return x.records.AskAbort(ctx, k.ID, actor)
+}
+
+// Confirm gives a person's word that writes have stopped.
+func (x *Cutovers) Confirm(ctx context.Context, c *domain.Crossing, actor string) error {
+	k, err := x.records.RunningCutover(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if k == nil {
+		return domain.Conflict("no cutover of %s is under way; nothing waits for a person's word", c.Name)
+	}
+	stand, err := x.records.Steps(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range stand {
+		if s.State == domain.StepRunning && s.Awaits == domain.AwaitsGoOn {
+			x.journal.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"",
+				actor,
+				Word(k.Rehearsal), s.Name)
+			return x.records.GoOn(ctx, k.ID, s.Name, actor)
+		}
+	}
+	if k.Settings.StopMethod != domain.StopWord {
+		return domain.Conflict("the cutover of %s waits for nobody's word at the moment", c.Name)
+	}
+	x.journal.Say(ctx, "info", actor, c.Name, "", "cutover", "%s says that writes to the source have stopped", actor)
+	return x.records.GiveWord(ctx, k.ID, actor)
+}
+
+// run is one cutover being carried out by this process.
+type run struct {
+	of     *Cutovers
+	c      *domain.Crossing
+	k      domain.Cutover
+	task   *domain.Task
+	src    *engine.Opened
+	dst    *engine.Opened
+	plans  []domain.TablePlan
+	stop   engine.WriteStop
+	paused time.Time
+
+	drained drained
+}
+
+// Run carries out a cutover task. A process that takes the task over from a
+// dead one undoes everything when the hand-over had not been reached, and goes
+// on when it had.
+func (x *Cutovers) Run(ctx context.Context, c *domain.Crossing, t *domain.Task) error {
+	k, err := x.records.CutoverOfTask(ctx, t.ID)
+	if err != nil {
+		return err
+	}
+	if k.State != "running" {
+		return nil // the process before us had ended it, but for saying so
+	}
+	r := &run{of: x, c: c, k: k, task: t}
+	for r.src == nil {
+		if r.src, r.dst, err = x.databases.OpenPair(ctx, c); err == nil {
+			break
+		}
+		// What was begun is ended by somebody, however long a server is away.
+		if t.Epoch <= 1 || !domain.IsKind(err, domain.ProblemUnavailable) {
+			return err
+		}
+		r.src = nil
+		_ = x.records.NoteTask(ctx, t.ID, fmt.Sprintf("waits for both servers: %s", err))
+		if !waits.Sleep(ctx, 2*time.Second) {
+			return ctx.Err()
+		}
+	}
+	tables, err := x.records.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	r.plans = planning.PlansOf(tables)
+	before, err := x.records.Steps(ctx, k.ID)
+	if err != nil {
+		return err
+	}
+	begun, handedOver := false, false
+	for _, s := range before {
+		begun = begun || s.State != domain.StepWaiting
+		handedOver = handedOver || forward(s.Name) && (s.State == domain.StepRunning || s.State == domain.StepDone)
+	}
+	if begun && !handedOver {
+		return r.undo(ctx, errors.New("the process that carried out the cutover died before the hand-over"))
+	}
+	if handedOver { // the source is durably closed: only forward
+		r.c.Phase = domain.PhaseCuttingOver
+		return r.finish(ctx, before)
+	}
+	if c.Condition == domain.ConditionRunning {
+		if ok, err := x.records.SetPhase(ctx, c.ID, domain.PhaseInStep, domain.PhaseCuttingOver); err != nil || !ok {
+			if err == nil {
+				err = domain.Conflict("crossing %s is not in step any more", c.Name)
+			}
+			_ = x.records.EndCutover(ctx, k.ID, "failed", err.Error())
+			return err
+		}
+	}
+	guarded, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go r.guard(guarded, cancel)
+	for _, s := range before {
+		if forward(s.Name) {
+			break
+		}
+		if err := r.step(guarded, s.Name); err != nil {
+			if cause := context.Cause(guarded); cause != nil && ctx.Err() == nil {
+				err = cause
+			}
+			if ctx.Err() != nil { // this process stops: undo quickly, then let another report
+				return r.undo(context.WithoutCancel(ctx), errors.New("the service was stopped"))
+			}
+			return r.undo(ctx, fmt.Errorf("step \"%s\": %w", s.Name, err))
+		}
+	}
+	if err := context.Cause(guarded); err != nil {
+		return r.undo(ctx, err)
+	}
+	if k.Rehearsal {
+		return r.rehearsed(ctx)
+	}
+	cancel(nil) // from here on there is no abort
+	return r.finish(ctx, before)
+}
+
+// forward reports whether a step is one of those from which there is no way back.
+func forward(name domain.StepName) bool {
+	s, err := cutoverSteps.Get(name)
+	return err == nil && s.Forward
+}
+
+// by is whose request it is that the applier stands at the end position.
+func (r *run) by() string { return fmt.Sprintf("cutover %d", r.k.ID) }
+
+// guard watches for an abort, an exhausted pause budget and lost locks.
+func (r *run) guard(ctx context.Context, cancel context.CancelCauseFunc) {
+	waits.Every(ctx, 250*time.Millisecond, func() {
+		k, err := r.of.records.Cutover(ctx, r.k.ID)
+		if err != nil {
+			return
+		}
+		if k.AbortBy != "" {
+			cancel(fmt.Errorf("aborted by %s", k.AbortBy))
+		}
+		if k.PausedAt != nil && time.Since(*k.PausedAt) > r.k.Settings.PauseBudget {
+			cancel(fmt.Errorf("the write pause exceeded its budget of %s", r.k.Settings.PauseBudget))
+		}
+	})
+}
+
+// mine returns an error when another process has taken the cutover over, as
+// happens to one that was frozen: it must neither undo nor hand over any more.
+func (r *run) mine(ctx context.Context) error {
+	ok, err := r.of.records.HoldsTask(ctx, r.task.ID, r.task.Epoch)
+	if err == nil && !ok {
+		if r.stop != nil {
+			_ = r.stop.Release(ctx)
+		}
+		return domain.ErrTakenOver
+	}
+	return err
+}
+
+// holdBefore waits at a hold point until a person lets the cutover go on, while
+// capture follows the source. What held before the wait is checked again after
+// it.
+func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
+	if !slices.Contains(r.k.Settings.HoldPoints, name) {
+		return nil
+	}
+	if err := r.of.records.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsGoOn,
+		fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)); err != nil {
+		return err
+	}
+	for {
+		k, err := r.of.records.Cutover(ctx, r.k.ID)
+		if err != nil {
+			return err
+		}
+		if k.GoneOn[string(name)] != "" {
+			break
+		}
+		if !waits.Sleep(ctx, 200*time.Millisecond) {
+			return context.Cause(ctx)
+		}
+	}
+	if err := r.of.records.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsNobody, ""); err != nil {
+		return err
+	}
+	if name == domain.StepStopWrites {
+		_, err := checkReadiness(ctx, r)
+		return err
+	}
+	return nil
+}
+
+// step carries out one step before the hand-over and records it.
+func (r *run) step(ctx context.Context, name domain.StepName) error {
+	s, err := cutoverSteps.Get(name)
+	if err != nil {
+		return err
+	}
+	if err := r.mine(ctx); err != nil {
+		return err
+	}
+	return steps.Do(ctx, r, s, r, r.holdBefore)
+}
+
+// SetStep keeps how a step stands.
+func (r *run) SetStep(ctx context.Context, name domain.StepName, state domain.StepState, note string) error {
+	return r.of.records.SetStep(ctx, r.k.ID, name, state, note)
+}
+
+// finish carries out what cannot be undone: hand over and release.
+func (r *run) finish(ctx context.Context, before []domain.CutoverStep) error {
+	for _, s := range before {
+		if !forward(s.Name) || s.State == domain.StepDone || s.State == domain.StepSkipped {
+			continue
+		}
+		if err := r.step(ctx, s.Name); err != nil {
+			if ctx.Err() != nil {
+				return err
+			}
+			if s.Name == domain.StepHandOver { // nobody took it up: this can still be taken back
+				return r.undo(ctx, fmt.Errorf("hand-over: %w", err))
+			}
+			return err
+		}
+	}
+	if _, err := r.of.records.SetPhase(ctx, r.c.ID, domain.PhaseCuttingOver, domain.PhaseCutOver); err != nil {
+		return err
+	}
+	// The source need not keep its log for us any longer.
+	if r.src.Captures == nil { // it kept none
+	} else if err := r.src.DropCapture(ctx, r.c.ObjectName(), r.c.Undo); err != nil {
+		r.of.journal.Say(ctx, "warning", journal.System, r.c.Name, "", "cutover",
+			"capture could not be removed from the source yet (%s); closing the crossing tries again", err)
+	}
+	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
+	r.of.journal.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
+	r.of.journal.Notify(ctx, r.c, journal.EventCutOver, text)
+	return r.of.records.EndCutover(ctx, r.k.ID, "done", "")
+}
+
+func (r *run) pause(ctx context.Context) string {
+	k, err := r.of.records.Cutover(ctx, r.k.ID)
+	if err != nil || k.PausedAt == nil || k.ReleasedAt == nil {
+		return "an unknown time"
+	}
+	return k.ReleasedAt.Sub(*k.PausedAt).Round(time.Millisecond).String()
+}
+
+// rehearsed ends a rehearsal: the source takes writes again, and the pause that
+// was measured is the prediction.
+func (r *run) rehearsed(ctx context.Context) error {
+	if err := r.openAgain(ctx, errors.New("the rehearsal is over")); err != nil {
+		return err
+	}
+	if err := r.of.records.EndCutover(ctx, r.k.ID, "done", ""); err != nil {
+		return err
+	}
+	r.of.journal.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover",
+		"rehearsal ended: writes were paused for %s; the cutover's pause will be about as long", r.pause(ctx))
+	return nil
+}
