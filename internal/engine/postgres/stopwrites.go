@@ -47,8 +47,9 @@ func (d *database) StopWrites(ctx context.Context, method domain.StopMethod, nam
 			" SET default_transaction_read_only = on"); err != nil {
 			return nil, fmt.Errorf("making the source read-only: %w", d.explain(err))
 		}
-		// Sessions that are open keep their old setting: they are ended.
-		return s, d.endSessions(ctx)
+		// Sessions that are open keep their old setting: they are ended, and gone before writes
+		// count as stopped.
+		return s, d.endSessions(ctx, wait)
 	}
 	conn, err := d.connect(ctx, map[string]string{"application_name": holder(name)})
 	if err != nil {
@@ -207,14 +208,43 @@ func closeStatements(name string, tables []domain.TableName, message string) []s
 	return out
 }
 
-// endSessions ends every session of the database but ours: a setting of the database holds
-// for new ones alone.
-func (d *database) endSessions(ctx context.Context) error {
-	_, err := d.pool.Exec(ctx, `
-SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+// quietPasses is how often in a row no old session must be found: one that is just starting has
+// read its settings a moment before the server lists it.
+const quietPasses = 2
+
+// endSessions ends every session of the database but ours that is there now, as a setting of the
+// database holds for new ones alone, and waits until they are gone: one that was told to end can
+// still commit what it is doing. With no time to wait, they are told and no more.
+func (d *database) endSessions(ctx context.Context, wait time.Duration) error {
+	var now time.Time
+	if err := d.pool.QueryRow(ctx, "SELECT clock_timestamp()").Scan(&now); err != nil {
+		return d.explain(err)
+	}
+	for quiet, end := 0, time.Now().Add(wait); quiet < quietPasses; {
+		var left []string
+		if err := d.pool.QueryRow(ctx, `
+SELECT coalesce(array_agg(pid::text) FILTER (WHERE pg_terminate_backend(pid) IS NOT NULL), '{}') FROM pg_stat_activity
  WHERE datname = current_database() AND backend_type = 'client backend' AND application_name NOT LIKE 'dusty-ferry%'
-   AND pid <> pg_backend_pid()`)
-	return d.explain(err)
+   AND pid <> pg_backend_pid() AND backend_start <= $1`, now).Scan(&left); err != nil {
+			return d.explain(err)
+		}
+		if wait == 0 {
+			return nil
+		}
+		if quiet++; len(left) > 0 {
+			quiet = 0
+		}
+		if quiet == 0 && time.Now().After(end) {
+			return domain.Unavailable(nil, "session %s of the source was told to end %s ago and has not; what it is doing could "+
+				"still be committed. End it by hand (pg_stat_activity), then try again", strings.Join(left, ", "), wait)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return nil
 }
 
 // Release ends the session that holds the locks.
@@ -278,5 +308,5 @@ SELECT EXISTS (SELECT FROM pg_db_role_setting s JOIN pg_database b ON b.oid = s.
 		" RESET default_transaction_read_only"); err != nil {
 		return d.explain(err)
 	}
-	return d.endSessions(ctx)
+	return d.endSessions(ctx, 0)
 }

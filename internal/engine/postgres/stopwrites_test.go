@@ -2,8 +2,10 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 
@@ -109,6 +111,53 @@ func TestStoppingWritesAgainstTheGrain(t *testing.T) {
 	<-done
 	if ended.Load() > 0 {
 		t.Errorf("%d of the application's transactions were ended", ended.Load())
+	}
+}
+
+// TestASessionThatIsEndingCanStillCommit: writes are not stopped before every session that could
+// write is gone.
+func TestASessionThatIsEndingCanStillCommit(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.h")}
+	t.Cleanup(func() { _ = d.Reopen(context.WithoutCancel(t.Context()), domain.StopReadOnly, "dusty_ferry_t", plans) })
+	app, err := pgx.Connect(t.Context(), host.URL(d.conf.Database))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = app.Close(context.WithoutCancel(t.Context())) }()
+	pid := int(app.PgConn().PID())
+	if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil { // it sees nothing of what it is told
+		t.Fatal(err)
+	}
+	defer func() { _ = syscall.Kill(pid, syscall.SIGCONT) }()
+	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans, 300*time.Millisecond); err == nil ||
+		!strings.Contains(err.Error(), fmt.Sprintf("session %d of the source was told to end", pid)) {
+		t.Errorf("a session is there that can write: %v", err)
+	}
+	done := make(chan error, 1)
+	go func() {
+		_, err := d.StopWrites(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans, 20*time.Second)
+		done <- err
+	}()
+	select {
+	case err := <-done:
+		t.Errorf("writes count as stopped while a session is there that can write: %v", err)
+	case <-time.After(500 * time.Millisecond):
+	}
+	if err := syscall.Kill(pid, syscall.SIGCONT); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
+	// One that connects now can only read.
+	late, err := pgx.Connect(t.Context(), host.URL(d.conf.Database))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = late.Close(context.WithoutCancel(t.Context())) }()
+	if _, err := late.Exec(t.Context(), `INSERT INTO public.h VALUES (1)`); err == nil {
+		t.Error("a write went through")
 	}
 }
 
