@@ -235,8 +235,8 @@ SELECT coalesce(array_agg(pid::text) FILTER (WHERE pg_terminate_backend(pid) IS 
 			quiet = 0
 		}
 		if quiet == 0 && time.Now().After(end) {
-			return domain.Unavailable(nil, "session %s of the source was told to end %s ago and has not; what it is doing could "+
-				"still be committed. End it by hand (pg_stat_activity), then try again", strings.Join(left, ", "), wait)
+			return domain.Unavailable(nil, "session %s of the source was told to end %s ago and has not; what it is doing "+
+				"could still be committed. End it by hand (pg_stat_activity), then try again", strings.Join(left, ", "), wait)
 		}
 		select {
 		case <-ctx.Done():

@@ -130,7 +130,8 @@ func TestASessionThatIsEndingCanStillCommit(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer func() { _ = syscall.Kill(pid, syscall.SIGCONT) }()
-	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans, 300*time.Millisecond); err == nil ||
+	if _, err := d.StopWrites(t.Context(), domain.StopReadOnly, "dusty_ferry_t", plans,
+		300*time.Millisecond); err == nil ||
 		!strings.Contains(err.Error(), fmt.Sprintf("session %d of the source was told to end", pid)) {
 		t.Errorf("a session is there that can write: %v", err)
 	}
