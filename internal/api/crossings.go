@@ -10,7 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/manifest"
 	"dustyferry/internal/records"
-	"dustyferry/internal/voyage"
+	"dustyferry/internal/voyage/closing"
 )
 
 func (s *calls) shown(ctx context.Context, name string) (contract.Crossing, error) {
@@ -251,7 +251,7 @@ func (s *calls) RemoveCrossing(ctx context.Context,
 	if err := domain.Confirmed(text(r.Params.Confirm), c.Name, "removing the records of "+c.Name); err != nil {
 		return nil, err
 	}
-	return contract.RemoveCrossing204Response{}, s.Voyage.Remove(ctx, &c, who(ctx).Name)
+	return contract.RemoveCrossing204Response{}, s.Voyage.Closings.Remove(ctx, &c, who(ctx).Name)
 }
 
 func (s *calls) GetSurvey(ctx context.Context,
@@ -366,7 +366,7 @@ func (s *calls) CloseCrossing(ctx context.Context,
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "closing "+c.Name); err != nil {
 			return err
 		}
-		return s.Voyage.StartClose(ctx, c, voyage.CloseArgs{Reopen: r.Body.Reopen}, actor)
+		return s.Voyage.StartClose(ctx, c, closing.Args{Reopen: r.Body.Reopen}, actor)
 	})
 	return contract.CloseCrossing202JSONResponse(c), err
 }

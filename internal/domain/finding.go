@@ -119,3 +119,22 @@ type AppliedTx struct {
 	Kinds     [4]int64  `json:"kinds"` // inserts, updates, deletes, truncates
 	Tables    []string  `json:"tables"`
 }
+
+// TableComparison is what the newest comparison of a depth says of a table as it was
+// loaded last.
+type TableComparison struct {
+	TableID          int64
+	Name             string
+	ReconciliationID int64
+	Depth            Depth
+	Position         Position `db:"-"`
+	EndedAt          time.Time
+	SourceRows       int64
+	TargetRows       int64
+	SourceHash       string
+	TargetHash       string
+	Findings         int64 // all that were counted; those that were kept are in one of three states
+	Open             int64
+	Repaired         int64
+	Equal            int64
+}

@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jmoiron/sqlx"
@@ -197,32 +196,16 @@ func (s *Store) SaveFinding(ctx context.Context, id int64, f domain.Finding) err
 	return err
 }
 
-// TableComparison is what the newest comparison of a depth says of a table as it was
-// loaded last.
-type TableComparison struct {
-	TableID          int64        `db:"table_id"`
-	Name             string       `db:"name"`
-	ReconciliationID int64        `db:"reconciliation_id"`
-	Depth            domain.Depth `db:"depth"`
-	Position         Pos          `db:"position"`
-	EndedAt          time.Time    `db:"ended_at"`
-	SourceRows       int64        `db:"source_rows"`
-	TargetRows       int64        `db:"target_rows"`
-	SourceHash       string       `db:"source_hash"`
-	TargetHash       string       `db:"target_hash"`
-	Findings         int64        `db:"findings"` // all that were counted; those that were kept are in one of three states
-	Open             int64        `db:"open"`
-	Repaired         int64        `db:"repaired"`
-	Equal            int64        `db:"equal"`
+// tableComparisonRow is one as it is kept.
+type tableComparisonRow struct {
+	domain.TableComparison
+	At Pos `db:"position"`
 }
-
-// Unlisted is how many differences were counted and not kept one by one.
-func (t TableComparison) Unlisted() int64 { return t.Findings - t.Open - t.Repaired - t.Equal }
 
 // TableComparisons lists, for each table, the newest comparison of each depth that was made
 // after the table had landed: what was compared before it was loaded again says nothing.
-func (s *Store) TableComparisons(ctx context.Context, crossing int64) ([]TableComparison, error) {
-	return all[TableComparison](ctx, s, `
+func (s *Store) TableComparisons(ctx context.Context, crossing int64) ([]domain.TableComparison, error) {
+	rows, err := all[tableComparisonRow](ctx, s, `
 WITH newest AS (
   SELECT DISTINCT ON (x.table_id, r.depth)
          x.table_id, t.source_name AS name, t.ordinal, r.id AS reconciliation_id, r.depth, r.position, r.ended_at,
@@ -241,6 +224,12 @@ SELECT n.table_id, n.name, n.reconciliation_id, n.depth, n.position, n.ended_at,
                             count(*) FILTER (WHERE state = 'equal') AS equal
                        FROM findings f WHERE f.reconciliation_id = n.reconciliation_id AND f.table_id = n.table_id) f
  ORDER BY n.ordinal, n.table_id, n.reconciliation_id DESC`, crossing)
+	out := make([]domain.TableComparison, len(rows))
+	for i := range rows {
+		out[i] = rows[i].TableComparison
+		out[i].Position = domain.Position(rows[i].At)
+	}
+	return out, err
 }
 
 // Compared is what the newest comparisons of each depth say of a crossing's tables.

@@ -11,6 +11,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/closing"
 	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/cutover"
 	"dustyferry/internal/voyage/planning"
@@ -119,7 +120,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 		TaskCutover: {Do: func(ctx context.Context, c crossing, t task, _ note) error { return v.Cutovers.Run(ctx, c, t) },
 			Whole: true},
 		TaskClose: {Do: func(ctx context.Context, c crossing, t task, _ note) error {
-			return decoded(t, func(a CloseArgs) error { return v.close(ctx, c, a, t.Actor) })
+			return decoded(t, func(a closing.Args) error { return v.Closings.Close(ctx, c, a, t.Actor) })
 		}, Whole: true, Repeats: true},
 	}
 }
@@ -189,6 +190,15 @@ func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) er
 		}
 	}
 	return nil
+}
+
+// StartClose ends a crossing: what it left on both servers is removed and its certificate written.
+func (v *Voyage) StartClose(ctx context.Context, c *domain.Crossing, a closing.Args, actor string) error {
+	if err := v.Closings.Allow(ctx, c); err != nil {
+		return err
+	}
+	_, err := v.AddTask(ctx, c, TaskClose, a, actor)
+	return err
 }
 
 // beginCutover adds a cutover with its task, before which comparisons that nobody asked for end.

@@ -20,6 +20,7 @@ import (
 	"dustyferry/internal/records"
 	"dustyferry/internal/secret"
 	"dustyferry/internal/voyage/build"
+	"dustyferry/internal/voyage/closing"
 	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/cutover"
 	"dustyferry/internal/voyage/databases"
@@ -52,6 +53,7 @@ type Voyage struct {
 	Planning  *planning.Planning
 	Readiness *readiness.Readiness
 	Cutovers  *cutover.Cutovers
+	Closings  *closing.Closings
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -95,6 +97,7 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
 	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
 		Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
+	v.Closings = closing.New(v.Store, v.Databases, v.Readiness, v.Runner, v.fenceTable, v.Journal)
 	return v
 }
 
