@@ -14,6 +14,8 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/records"
+	"dustyferry/internal/voyage/planning"
+	"dustyferry/internal/voyage/refresh"
 )
 
 // BeginArgs are the arguments of tasks that begin a load.
@@ -120,20 +122,6 @@ func removes(c *domain.Crossing) bool {
 	})
 }
 
-// keeps names a table of the plans that holds rows of its own beside ours, which
-// starting it anew would remove with them.
-func keeps(c *domain.Crossing, tables []domain.CrossingTable, name string) error {
-	for i := range tables {
-		t := &tables[i]
-		if there := t.Plan.TargetPlan(); (name == "" || t.SourceName == name) &&
-			there.ExistingRowsPolicy(c.Settings) == "keep" {
-			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove "+
-				"them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
-		}
-	}
-	return nil
-}
-
 // PauseCrossing stops the load, and capture too unless it is to go on.
 func (v *Voyage) PauseCrossing(ctx context.Context, c *domain.Crossing, keepCapture bool, actor string) error {
 	if err := lifecycle.AllowOn(lifecycle.Pause, c); err != nil {
@@ -207,7 +195,7 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table,
 		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close "+
 			"it and make one that copies the rows too", c.Name)
 	}
-	if err := keeps(c, tables, table); err != nil {
+	if err := planning.Keeps(c, tables, table); err != nil {
 		return err
 	}
 	if table == "" {
@@ -232,9 +220,9 @@ func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []
 	if t.Chunks == 0 {
 		return domain.Conflict("table %s has not begun to load; there is nothing to restart", table)
 	}
-	again := withDependents(tables, t.Plan.Source)
+	again := planning.WithDependents(tables, t.Plan.Source)
 	for _, d := range again {
-		if err := keeps(c, tables, d.SourceName); err != nil {
+		if err := planning.Keeps(c, tables, d.SourceName); err != nil {
 			return err
 		}
 	}
@@ -250,7 +238,7 @@ func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []
 			v.Say(ctx, "warning", System, c.Name, d.SourceName, "restart",
 				"%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
 		}
-		if repeatsInPlace(c) && c.Phase == domain.PhaseInStep { // before that, keys may be lacking
+		if planning.RepeatsInPlace(c) && c.Phase == domain.PhaseInStep { // before that, keys may be lacking
 			if err := v.Store.LoadInPlace(ctx, d.ID); err != nil {
 				return err
 			}
@@ -312,4 +300,52 @@ func (v *Voyage) restartStream(ctx context.Context, c *domain.Crossing) (int64, 
 		err = nil // somebody follows under a newer epoch already
 	}
 	return epoch, err
+}
+
+// StartRefresh begins a refresh: of all tables that have a watermark; others are loaded
+// anew.
+func (v *Voyage) StartRefresh(ctx context.Context, c *domain.Crossing, confirm, actor string) error {
+	if err := lifecycle.AllowOn(lifecycle.Refresh, c); err != nil {
+		return err
+	}
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark != "" }) {
+		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry "+
+			"crossing restart' to load it anew", c.Name)
+	}
+	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark == "" }) &&
+		confirm != c.Target {
+		if planning.RepeatsInPlace(c) {
+			return domain.Invalid("a refresh of %s replaces all rows of those of its tables on %s that have no watermark; "+
+				"confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+		}
+		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them "+
+			"again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
+	}
+	return v.refreshAs(ctx, c, 0, actor)
+}
+
+// refreshAs begins a refresh; run is the due run that asked for it, or 0.
+func (v *Voyage) refreshAs(ctx context.Context, c *domain.Crossing, run int64, actor string) error {
+	tables, err := v.Store.Tables(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	if err := refresh.Possible(c, tables); err != nil {
+		return err
+	}
+	_, err = v.addTask(ctx, c, TaskRefresh, BeginArgs{run}, actor, func(tx pgx.Tx) error {
+		if run == 0 {
+			return nil
+		}
+		return goOn(ctx, tx, c, run)
+	})
+	if err != nil {
+		return err
+	}
+	v.Say(ctx, "info", actor, c.Name, "", "refresh", "%s began a refresh of %s", actor, c.Name)
+	return nil
 }

@@ -268,20 +268,6 @@ func (f *follower) unsaid(a follow.Hold) error {
 		name, a.Note, f.c.Name, name, f.c.Name, name)
 }
 
-// withDependents are a table and those that have to be loaded anew with it, as they had to
-// wait for it.
-func withDependents(tables []domain.CrossingTable, source domain.TableName) []domain.CrossingTable {
-	plans := make([]*domain.TablePlan, len(tables))
-	for i := range tables {
-		plans[i] = &tables[i].Plan
-	}
-	var out []domain.CrossingTable
-	for _, i := range follow.Dependents(plans, source) {
-		out = append(out, tables[i])
-	}
-	return out
-}
-
 // guess is about how many transactions so many bytes of log are.
 func (f *follower) guess(unread int64) int64 {
 	f.mu.Lock()

@@ -205,12 +205,6 @@ func (v *Voyage) cut(ctx context.Context, c *domain.Crossing, t *domain.Crossing
 	return len(chunks), v.Store.SaveChunks(ctx, t, chunks)
 }
 
-// repeatsInPlace reports whether rows that a load has brought stay until those of the next
-// take their place.
-func repeatsInPlace(c *domain.Crossing) bool {
-	return c.Kind == domain.KindLoad && c.Settings.Repeat == engine.ReplaceRange
-}
-
 // inTheWay is what has to go for a load in place: foreign keys, where they would act.
 func inTheWay(ctx context.Context, dst *engine.Opened, deferred []engine.Object) []engine.Object {
 	quiet := dst.AppliesQuietly(ctx)
@@ -248,7 +242,7 @@ func (v *Voyage) restart(ctx context.Context, c *domain.Crossing, begin begunNot
 			return err
 		}
 	}
-	inPlace := repeatsInPlace(c)
+	inPlace := planning.RepeatsInPlace(c)
 	deferred := dst.Deferred(nil, planning.OnTarget(planning.PlansOf(tables)))
 	if inPlace {
 		deferred = inTheWay(ctx, dst, deferred)

@@ -10,6 +10,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/records"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/planning"
 )
 
 // Schedule says when a crossing starts by itself. One that repeats loads anew each
@@ -49,7 +50,7 @@ func (v *Voyage) Schedule(ctx context.Context, c *domain.Crossing, s records.Sch
 		}
 		if confirm != c.Target {
 			does := "empties its tables on " + c.Target + ", but for those that have a watermark, and loads them again"
-			if repeatsInPlace(c) {
+			if planning.RepeatsInPlace(c) {
 				does = "replaces the rows of its tables on " + c.Target
 			}
 			return domain.Invalid("each run of %s %s; confirm it by giving the target's name, %s", c.Name, does, c.Target)
@@ -252,7 +253,7 @@ func (v *Voyage) restartDue(ctx context.Context, c *domain.Crossing, run int64, 
 	if err != nil {
 		return err
 	}
-	if err := keeps(c, tables, ""); err != nil {
+	if err := planning.Keeps(c, tables, ""); err != nil {
 		return err
 	}
 	return v.restartAs(ctx, c, run, by)

@@ -89,7 +89,9 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 			Answers: true},
 		TaskBuild: {Do: func(ctx context.Context, c crossing, _ task, n note) error { return v.buildTask(ctx, c, n) },
 			Repeats: true},
-		TaskRefresh: {Do: v.refresh, Undo: v.endRun},
+		TaskRefresh: {Do: func(ctx context.Context, c crossing, t task, n note) error {
+			return decoded(t, func(a BeginArgs) error { return v.Refreshes.Run(ctx, c, t, a.Run, n) })
+		}, Undo: v.endRun},
 		TaskReconcile: {
 			Do: func(ctx context.Context, c crossing, t task, n note) error {
 				return decoded(t, func(a compare.Args) error { return v.Comparer.Run(ctx, c, a.Reconciliation, false, n) })

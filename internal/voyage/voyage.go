@@ -31,6 +31,7 @@ import (
 	"dustyferry/internal/voyage/phases"
 	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/readiness"
+	"dustyferry/internal/voyage/refresh"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
 )
@@ -54,6 +55,7 @@ type Voyage struct {
 	Readiness *readiness.Readiness
 	Cutovers  *cutover.Cutovers
 	Closings  *closing.Closings
+	Refreshes *refresh.Refreshes
 
 	Store  *records.Store
 	Queue  *queue.Queue
@@ -97,6 +99,7 @@ func New(v *Voyage, drivers []engine.Driver) *Voyage {
 	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
 	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
 		Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
+	v.Refreshes = refresh.New(v.Store, v.Databases, v.Journal, v.restartTable)
 	v.Closings = closing.New(v.Store, v.Databases, v.Readiness, v.Runner, v.fenceTable, v.Journal)
 	return v
 }

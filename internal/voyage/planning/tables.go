@@ -2,7 +2,9 @@ package planning
 
 import (
 	"dustyferry/internal/core/columns"
+	"dustyferry/internal/core/follow"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"fmt"
 	"slices"
 	"strings"
@@ -120,4 +122,38 @@ func Replaced(p *domain.TablePlan, now *domain.Table) bool {
 // Rewritten reports whether the server has put all rows, or those of a partition, anew.
 func Rewritten(p *domain.TablePlan, now *domain.Table) bool {
 	return p.Table.Written != "" && now.Written != "" && p.Table.Written != now.Written
+}
+
+// Keeps names a table of the plans that holds rows of its own beside ours, which
+// starting it anew would remove with them.
+func Keeps(c *domain.Crossing, tables []domain.CrossingTable, name string) error {
+	for i := range tables {
+		t := &tables[i]
+		if there := t.Plan.TargetPlan(); (name == "" || t.SourceName == name) &&
+			there.ExistingRowsPolicy(c.Settings) == "keep" {
+			return domain.Conflict("table %s was planned to keep the rows that its target had: starting anew would remove "+
+				"them together with ours; remove ours by hand and make a new crossing for it", t.SourceName)
+		}
+	}
+	return nil
+}
+
+// WithDependents are a table and those that have to be loaded anew with it, as they had to
+// wait for it.
+func WithDependents(tables []domain.CrossingTable, source domain.TableName) []domain.CrossingTable {
+	plans := make([]*domain.TablePlan, len(tables))
+	for i := range tables {
+		plans[i] = &tables[i].Plan
+	}
+	var out []domain.CrossingTable
+	for _, i := range follow.Dependents(plans, source) {
+		out = append(out, tables[i])
+	}
+	return out
+}
+
+// RepeatsInPlace reports whether rows that a load has brought stay until those of the next
+// take their place.
+func RepeatsInPlace(c *domain.Crossing) bool {
+	return c.Kind == domain.KindLoad && c.Settings.Repeat == engine.ReplaceRange
 }

@@ -1,31 +1,67 @@
-package voyage
+// Package refresh repeats a load without reading everything again: of tables whose rules name a
+// watermark it reads the rows past its greatest value of the time before, less an overlap for
+// writes that were under way then, and puts them in place of those with the same keys. The
+// watermark moves when the rows stand, so that a refresh that dies is repeated from where it
+// began, to the same effect. What was deleted is not seen: a comparison finds it.
+package refresh
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/follow"
-	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/planning"
 	"dustyferry/internal/voyage/waits"
 )
 
-// A load that repeats need not read everything again: of tables whose rules name a
-// watermark, a refresh reads the rows past its greatest value of the time before, less an
-// overlap for writes that were under way then, and puts them in place of those with the
-// same keys. The watermark moves when the rows stand, so that a refresh that dies is
-// repeated from where it began, to the same effect. What was deleted is not seen: a
-// comparison finds it.
+// Records are what is kept of a crossing's tables and runs.
+type Records interface {
+	CrossingByID(ctx context.Context, id int64) (domain.Crossing, error)
+	Database(ctx context.Context, name string) (domain.Database, error)
+	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
+	SetWatermark(ctx context.Context, table int64, mark string) error
+	BeginRun(ctx context.Context, crossing, run int64, by string, anew bool) error
+	EndRun(ctx context.Context, crossing int64, state, cause string) error
+	// EndRefresh keeps what a refresh brought; over: nothing is to follow.
+	EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string, over bool) error
+}
+
+// Databases opens registered databases.
+type Databases interface {
+	OpenPair(ctx context.Context, c *domain.Crossing) (source, target *engine.Opened, err error)
+	// SameSource is an error when another server answers at the source's address than the one
+	// that the crossing began with.
+	SameSource(ctx context.Context, c *domain.Crossing, source *engine.Opened) error
+}
+
+// Journal records what happens, and tells of it.
+type Journal interface {
+	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Notify(ctx context.Context, c *domain.Crossing, event, message string)
+}
+
+// Restart has a table, which has no watermark, loaded again.
+type Restart func(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable, table, actor string) error
+
+// Refreshes repeats loads.
+type Refreshes struct {
+	records   Records
+	databases Databases
+	journal   Journal
+	restart   Restart
+}
+
+// New returns the refreshes of this process.
+func New(r Records, d Databases, j Journal, restart Restart) *Refreshes {
+	return &Refreshes{records: r, databases: d, journal: j, restart: restart}
+}
 
 // How many rows a refresh writes at once.
 const (
@@ -33,63 +69,15 @@ const (
 	refreshBytes = 8 << 20
 )
 
-// StartRefresh begins a refresh: of all tables that have a watermark; others are loaded
-// anew.
-func (v *Voyage) StartRefresh(ctx context.Context, c *domain.Crossing, confirm, actor string) error {
-	if err := lifecycle.AllowOn(lifecycle.Refresh, c); err != nil {
-		return err
-	}
-	tables, err := v.Store.Tables(ctx, c.ID)
-	if err != nil {
-		return err
-	}
-	if !slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark != "" }) {
-		return domain.Conflict("no table of %s has a watermark: name one in its rules before it starts, or use 'dustyferry "+
-			"crossing restart' to load it anew", c.Name)
-	}
-	if slices.ContainsFunc(tables, func(t domain.CrossingTable) bool { return t.Plan.Watermark == "" }) &&
-		confirm != c.Target {
-		if repeatsInPlace(c) {
-			return domain.Invalid("a refresh of %s replaces all rows of those of its tables on %s that have no watermark; "+
-				"confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
-		}
-		return domain.Invalid("a refresh of %s empties those of its tables on %s that have no watermark, and loads them "+
-			"again; confirm it by giving the target's name, %s", c.Name, c.Target, c.Target)
-	}
-	return v.refreshAs(ctx, c, 0, actor)
-}
-
-// refreshAs begins a refresh; run is the due run that asked for it, or 0.
-func (v *Voyage) refreshAs(ctx context.Context, c *domain.Crossing, run int64, actor string) error {
-	tables, err := v.Store.Tables(ctx, c.ID)
-	if err != nil {
-		return err
-	}
-	if err := refreshable(c, tables); err != nil {
-		return err
-	}
-	_, err = v.addTask(ctx, c, TaskRefresh, BeginArgs{run}, actor, func(tx pgx.Tx) error {
-		if run == 0 {
-			return nil
-		}
-		return goOn(ctx, tx, c, run)
-	})
-	if err != nil {
-		return err
-	}
-	v.Say(ctx, "info", actor, c.Name, "", "refresh", "%s began a refresh of %s", actor, c.Name)
-	return nil
-}
-
-// refreshable refuses a refresh of which a part cannot be done, before any of it is:
+// Possible refuses a refresh of which a part cannot be done, before any of it is:
 // tables without a watermark are loaded anew, and with them those that refer to them.
-func refreshable(c *domain.Crossing, tables []domain.CrossingTable) error {
+func Possible(c *domain.Crossing, tables []domain.CrossingTable) error {
 	for i := range tables {
 		if tables[i].Plan.Watermark != "" {
 			continue
 		}
-		for _, t := range withDependents(tables, tables[i].Plan.Source) {
-			if err := keeps(c, tables, t.SourceName); err != nil {
+		for _, t := range planning.WithDependents(tables, tables[i].Plan.Source) {
+			if err := planning.Keeps(c, tables, t.SourceName); err != nil {
 				return domain.Conflict("a refresh of %s loads %s anew, and that cannot be: %s", c.Name, tables[i].SourceName, err)
 			}
 		}
@@ -97,46 +85,44 @@ func refreshable(c *domain.Crossing, tables []domain.CrossingTable) error {
 	return nil
 }
 
-func (v *Voyage) refresh(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) error {
-	var a BeginArgs
-	if err := json.Unmarshal(t.Args, &a); err != nil {
+// Run carries a refresh out; run is the due run that asked for it, or 0.
+func (f *Refreshes) Run(ctx context.Context, c *domain.Crossing, t *domain.Task, run int64, note func(string)) error {
+	if err := f.records.BeginRun(ctx, c.ID, run, t.Actor, false); err != nil {
 		return err
 	}
-	if err := v.Store.BeginRun(ctx, c.ID, a.Run, t.Actor, false); err != nil {
-		return err
-	}
-	err := v.refreshed(ctx, c, t, note)
+	err := f.refreshed(ctx, c, t, note)
 	if err != nil && ctx.Err() == nil && !errors.Is(context.Cause(ctx), domain.ErrTakenOver) {
-		if kept := v.Store.EndRun(ctx, c.ID, "failed", err.Error()); kept != nil {
+		if kept := f.records.EndRun(ctx, c.ID, "failed", err.Error()); kept != nil {
 			return fmt.Errorf("%w (and how the run ended could not be kept: %w)", err, kept)
 		}
 	}
 	return err
 }
 
-func (v *Voyage) refreshed(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) error {
-	tables, err := v.Store.Tables(ctx, c.ID)
+func (f *Refreshes) refreshed(ctx context.Context, c *domain.Crossing, t *domain.Task, note func(string)) error {
+	tables, err := f.records.Tables(ctx, c.ID)
 	if err != nil {
 		return err
 	}
-	if err := refreshable(c, tables); err != nil {
+	if err := Possible(c, tables); err != nil {
 		return err
 	}
-	done, err := v.refreshTables(ctx, c, t, note)
+	done, err := f.refreshTables(ctx, c, t, note)
 	if err != nil {
 		return err
 	}
 	text := fmt.Sprintf("%s past the watermarks of %s", domain.Many(done.rows, "row"), domain.Counted(done.tables, "table",
 		"tables"))
-	if err := v.Store.EndRefresh(ctx, c.ID, done.tables, done.rows, done.bytes, text, len(done.others) == 0); err != nil {
+	if err := f.records.EndRefresh(ctx, c.ID, done.tables, done.rows, done.bytes, text,
+		len(done.others) == 0); err != nil {
 		return err
 	}
-	v.Say(ctx, "info", System, c.Name, "", "refresh", "%s refreshed: %s", c.Name, text)
+	f.journal.Say(ctx, "info", journal.System, c.Name, "", "refresh", "%s refreshed: %s", c.Name, text)
 	if len(done.others) == 0 {
-		v.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
+		f.journal.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
 	}
 	for _, name := range done.others {
-		if err := v.restartTable(ctx, c, tables, name, t.Actor); err != nil {
+		if err := f.restart(ctx, c, tables, name, t.Actor); err != nil {
 			return fmt.Errorf("%s has no watermark and could not be loaded anew: %w", name, err)
 		}
 	}
@@ -150,24 +136,24 @@ type refreshDone struct {
 	others      []string // tables without a watermark
 }
 
-func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domain.Task,
+func (f *Refreshes) refreshTables(ctx context.Context, c *domain.Crossing, t *domain.Task,
 	note func(string)) (refreshDone, error) {
 	var done refreshDone
-	src, dst, err := v.OpenPair(ctx, c)
+	src, dst, err := f.databases.OpenPair(ctx, c)
 	if err != nil {
 		return done, err
 	}
 	if err := dst.Need(c.Target, engine.CanApply); err != nil {
 		return done, err
 	}
-	if err := v.SameSource(ctx, c, src); err != nil {
+	if err := f.databases.SameSource(ctx, c, src); err != nil {
 		return done, err
 	}
-	tables, err := v.Store.Tables(ctx, c.ID)
+	tables, err := f.records.Tables(ctx, c.ID)
 	if err != nil {
 		return done, err
 	}
-	from, err := v.Store.Database(ctx, c.Source)
+	from, err := f.records.Database(ctx, c.Source)
 	if err != nil {
 		return done, err
 	}
@@ -194,7 +180,7 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 			continue
 		}
 		note(fmt.Sprintf("reading %s past %s", table.SourceName, table.Watermark))
-		r := &refresher{v: v, ctx: ctx, c: c, apply: apply, plan: &table.Plan, there: table.Plan.TargetPlan(),
+		r := &refresher{of: f, ctx: ctx, c: c, apply: apply, plan: &table.Plan, there: table.Plan.TargetPlan(),
 			began: time.Now()}
 		for {
 			err := r.table(src, from.Engine, table)
@@ -221,7 +207,7 @@ func (v *Voyage) refreshTables(ctx context.Context, c *domain.Crossing, t *domai
 
 // refresher reads and writes one table.
 type refresher struct {
-	v           *Voyage
+	of          *Refreshes
 	ctx         context.Context
 	c           *domain.Crossing
 	apply       engine.Applier
@@ -238,7 +224,7 @@ var errPaused = errors.New("the crossing is paused")
 // unpaused waits until the crossing goes on.
 func (r *refresher) unpaused() error {
 	for {
-		now, err := r.v.Store.CrossingByID(r.ctx, r.c.ID)
+		now, err := r.of.records.CrossingByID(r.ctx, r.c.ID)
 		if err != nil || now.Condition != domain.ConditionPaused {
 			return err
 		}
@@ -282,7 +268,7 @@ func (r *refresher) table(src *engine.Opened, from string, t *domain.CrossingTab
 	if next == "" {
 		return nil
 	}
-	return r.v.Store.SetWatermark(r.ctx, t.ID, next)
+	return r.of.records.SetWatermark(r.ctx, t.ID, next)
 }
 
 func (r *refresher) take(fields [][]byte, refused error) error {
@@ -305,7 +291,7 @@ func (r *refresher) flush() error {
 	if len(r.batch) == 0 {
 		return nil
 	}
-	now, err := r.v.Store.CrossingByID(r.ctx, r.c.ID)
+	now, err := r.of.records.CrossingByID(r.ctx, r.c.ID)
 	if err != nil {
 		return err
 	}
