@@ -42,6 +42,7 @@ var work = map[string][]string{
 	"voyage/steps":     {},
 	"voyage/drafts":    {"engine"},
 	"voyage/compare":   {"engine", "voyage/journal", "voyage/waits"},
+	"voyage/closing":   {"engine", "voyage/journal", "voyage/planning"},
 	"voyage/refresh":   {"engine", "voyage/journal", "voyage/planning", "voyage/waits"},
 	"voyage/readiness": {"engine", "voyage/journal", "voyage/planning"},
 	"voyage/cutover": {"engine", "voyage/journal", "voyage/outgoing", "voyage/planning", "voyage/readiness",
