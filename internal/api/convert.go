@@ -246,7 +246,7 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutove
 	out.PauseBudgetSeconds = k.Settings.PauseBudget.Seconds()
 	rows, err := s.Store.Steps(ctx, k.ID)
 	for _, x := range rows {
-		if k.State == "running" && x.State == domain.StepRunning && x.Awaits != domain.AwaitsNobody {
+		if k.State == domain.CutoverRunning && x.State == domain.StepRunning && x.Awaits != domain.AwaitsNobody {
 			out.WaitsFor = x.Note
 		}
 		st := contract.CutoverStep{Name: string(x.Name), State: contract.CutoverStepState(x.State), Note: x.Note}

@@ -50,15 +50,15 @@ type CertifiedRow struct {
 
 // CertifiedProof is the comparison that a cutover went by, or the newest.
 type CertifiedProof struct {
-	ID         int64      `json:"id"`
-	Depth      Depth      `json:"depth"`
-	State      string     `json:"state"`
-	Tables     int        `json:"tables"`
-	SourceRows int64      `json:"source_rows"`
-	TargetRows int64      `json:"target_rows"`
-	Findings   int64      `json:"findings"`
-	Position   string     `json:"position"`
-	EndedAt    *time.Time `json:"ended_at"`
+	ID         int64           `json:"id"`
+	Depth      Depth           `json:"depth"`
+	State      ComparisonState `json:"state"`
+	Tables     int             `json:"tables"`
+	SourceRows int64           `json:"source_rows"`
+	TargetRows int64           `json:"target_rows"`
+	Findings   int64           `json:"findings"`
+	Position   string          `json:"position"`
+	EndedAt    *time.Time      `json:"ended_at"`
 }
 
 // CertifiedCut is the cutover.

@@ -210,7 +210,7 @@ type Cutover struct {
 	CrossingID       int64
 	TaskID           *int64
 	Rehearsal        bool
-	State            string
+	State            CutoverState
 	Settings         Settings
 	Readiness        []Entry
 	EndPosition      Position // 0: none was taken

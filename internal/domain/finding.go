@@ -31,7 +31,7 @@ type Reconciliation struct {
 	CrossingID int64
 	TaskID     *int64
 	Depth      Depth
-	State      string
+	State      ComparisonState
 	Position   Position // that both sides were seen at; 0: there was none to be shared
 	Patterns   []string
 	Error      string

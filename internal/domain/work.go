@@ -15,7 +15,7 @@ type Task struct {
 	CrossingID int64
 	Kind       Work
 	Args       json.RawMessage
-	State      string // waiting, running, done, failed or cancelled
+	State      TaskState
 	Epoch      int64
 	Worker     string
 	LeaseUntil *time.Time

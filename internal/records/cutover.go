@@ -106,7 +106,7 @@ func (s *Store) AwaitPerson(ctx context.Context, cutover int64, name domain.Step
 }
 
 // EndCutover records how it ended: done, undone or failed.
-func (s *Store) EndCutover(ctx context.Context, id int64, state, cause string) error {
+func (s *Store) EndCutover(ctx context.Context, id int64, state domain.CutoverState, cause string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id,
 		state, cause)
 	return err

@@ -119,7 +119,7 @@ func AskRunTx(ctx context.Context, tx pgx.Tx, run int64) (bool, error) {
 // SettleRun says why a due run did not come about: skipped or failed. One that is skipped as
 // the one before it was, for the same reason, is counted with that one; told says that it is
 // another, which is to be told of.
-func (s *Store) SettleRun(ctx context.Context, run int64, state, note string) (told bool, err error) {
+func (s *Store) SettleRun(ctx context.Context, run int64, state domain.RunState, note string) (told bool, err error) {
 	err = s.In(ctx, func(tx *sqlx.Tx) error {
 		var crossing int64
 		err := tx.GetContext(ctx, &crossing, `UPDATE runs SET state = $2, note = $3, ended_at = now()
@@ -154,18 +154,18 @@ UPDATE runs r SET times = r.times + 1, ended_at = now(), due_at = n.due_at
 
 // Run is one time that a crossing's load ran, or should have.
 type Run struct {
-	ID        int64      `db:"id"`
-	By        string     `db:"by"`
-	State     string     `db:"state"`
-	StartedAt time.Time  `db:"started_at"`
-	EndedAt   *time.Time `db:"ended_at"`
-	Tables    int        `db:"tables"`
-	Rows      int64      `db:"rows"`
-	Bytes     int64      `db:"bytes"`
-	SetAside  int64      `db:"set_aside"`
-	Note      string     `db:"note"`
-	DueAt     *time.Time `db:"due_at"` // when a schedule wanted it; of several that were skipped, the last
-	Times     int        `db:"times"`  // how many due times in a row were skipped so
+	ID        int64           `db:"id"`
+	By        string          `db:"by"`
+	State     domain.RunState `db:"state"`
+	StartedAt time.Time       `db:"started_at"`
+	EndedAt   *time.Time      `db:"ended_at"`
+	Tables    int             `db:"tables"`
+	Rows      int64           `db:"rows"`
+	Bytes     int64           `db:"bytes"`
+	SetAside  int64           `db:"set_aside"`
+	Note      string          `db:"note"`
+	DueAt     *time.Time      `db:"due_at"` // when a schedule wanted it; of several that were skipped, the last
+	Times     int             `db:"times"`  // how many due times in a row were skipped so
 }
 
 // Runs lists a crossing's runs, newest first.
@@ -197,7 +197,7 @@ func (s *Store) BeginRun(ctx context.Context, crossing, run int64, by string, an
 
 // EndRun keeps the figures of the load under way. One that began as a refresh has those
 // of what it read past the watermarks already.
-func (s *Store) EndRun(ctx context.Context, crossing int64, state, note string) error {
+func (s *Store) EndRun(ctx context.Context, crossing int64, state domain.RunState, note string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at = now(), tables = r.tables + t.n,
   rows = r.rows + t.rows, bytes = r.bytes + t.bytes,

@@ -201,7 +201,7 @@ func (s *Store) NoteTask(ctx context.Context, id int64, note string) error {
 }
 
 // EndTask records how a task ended: done, failed or cancelled.
-func (s *Store) EndTask(ctx context.Context, id, epoch int64, state, cause string) error {
+func (s *Store) EndTask(ctx context.Context, id, epoch int64, state domain.TaskState, cause string) error {
 	_, err := s.DB.ExecContext(ctx,
 		`UPDATE tasks SET state = $3, error = $4, ended_at = now() WHERE id = $1 AND epoch = $2`, id, epoch, state, cause)
 	return err

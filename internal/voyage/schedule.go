@@ -175,7 +175,7 @@ func (v *Voyage) settleLost(ctx context.Context) error {
 		return err
 	}
 	for _, id := range lost {
-		if _, err := v.Store.SettleRun(ctx, id, "failed",
+		if _, err := v.Store.SettleRun(ctx, id, domain.RunFailed,
 			"the work that was to carry it out ended before it began"); err != nil {
 			return err
 		}
@@ -239,7 +239,7 @@ func (v *Voyage) runDue(ctx context.Context, r records.DueRun) error {
 	if err == nil || !errors.As(err, &told) {
 		return err // the records could not be reached: at the next round
 	}
-	fresh, kept := v.Store.SettleRun(ctx, r.ID, "failed", err.Error())
+	fresh, kept := v.Store.SettleRun(ctx, r.ID, domain.RunFailed, err.Error())
 	if kept == nil && fresh {
 		v.Say(ctx, "error", System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name, err)
 		v.Notify(ctx, &c, journal.EventFailed, "its scheduled run could not begin: "+err.Error())

@@ -98,7 +98,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 			},
 			Undo: func(ctx context.Context, _ crossing, t task, why string) error {
 				return decoded(t, func(a compare.Args) error {
-					return v.Store.EndReconciliation(ctx, a.Reconciliation, "cancelled", why)
+					return v.Store.EndReconciliation(ctx, a.Reconciliation, domain.ComparisonCancelled, why)
 				})
 			},
 		},
@@ -156,11 +156,11 @@ func (v *Voyage) unbegin(ctx context.Context, c *domain.Crossing, t *domain.Task
 func (v *Voyage) endRun(ctx context.Context, c *domain.Crossing, t *domain.Task, why string) error {
 	return decoded(t, func(a BeginArgs) error {
 		if a.Run != 0 {
-			if _, err := v.Store.SettleRun(ctx, a.Run, "failed", why); err != nil {
+			if _, err := v.Store.SettleRun(ctx, a.Run, domain.RunFailed, why); err != nil {
 				return err
 			}
 		}
-		return v.Store.EndRun(ctx, c.ID, "given up", why)
+		return v.Store.EndRun(ctx, c.ID, domain.RunGivenUp, why)
 	})
 }
 
@@ -187,7 +187,7 @@ func (v *Voyage) yieldTo(ctx context.Context, c *domain.Crossing, why string) er
 		return err
 	}
 	for _, t := range tasks {
-		if t.Kind == TaskReconcile && t.Actor == System && (t.State == "waiting" || t.State == "running") {
+		if t.Kind == TaskReconcile && t.Actor == System && t.State.Open() {
 			return v.EndWork(ctx, c, []lifecycle.Work{TaskReconcile}, why)
 		}
 	}

@@ -35,7 +35,7 @@ type Records interface {
 	ResetTable(ctx context.Context, table int64) error
 	// Release gives up what the records hold for a crossing that goes on.
 	Release(ctx context.Context, crossing int64) error
-	EndRun(ctx context.Context, crossing int64, state, cause string) error
+	EndRun(ctx context.Context, crossing int64, state domain.RunState, cause string) error
 	RemoveCrossing(ctx context.Context, crossing int64) error
 }
 
@@ -178,7 +178,7 @@ func (k *Closings) Close(ctx context.Context, c *domain.Crossing, a Args, actor 
 	if err := k.records.Release(ctx, c.ID); err != nil {
 		return err
 	}
-	if err := k.records.EndRun(ctx, c.ID, "given up", "the crossing was closed"); err != nil {
+	if err := k.records.EndRun(ctx, c.ID, domain.RunGivenUp, "the crossing was closed"); err != nil {
 		return err
 	}
 	k.journal.Say(ctx, "info", actor, c.Name, "", "close",
@@ -274,11 +274,13 @@ func (k *Closings) certifyCutover(ctx context.Context, c *domain.Crossing, cert 
 		return err
 	}
 	var final *domain.Cutover
-	if i := slices.IndexFunc(cuts, func(k domain.Cutover) bool { return !k.Rehearsal && k.State == "done" }); i >= 0 {
+	if i := slices.IndexFunc(cuts, func(k domain.Cutover) bool {
+		return !k.Rehearsal && k.State == domain.CutoverDone
+	}); i >= 0 {
 		final = &cuts[i]
 	}
 	for _, r := range recs {
-		ended := r.State == "clean" || r.State == "differing"
+		ended := r.State.Ended()
 		if ended && (final == nil || final.ReconciliationID == nil || *final.ReconciliationID == r.ID) {
 			cert.Comparison = &domain.CertifiedProof{ID: r.ID, Depth: r.Depth, State: r.State, Tables: r.Tables,
 				SourceRows: r.SourceRows, TargetRows: r.TargetRows,

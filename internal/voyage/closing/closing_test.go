@@ -98,10 +98,12 @@ func (a *archive) SetPhase(_ context.Context, _ int64, from, to domain.Phase) (b
 	a.c.Phase = to
 	return true, a.do("%s → %s", from, to)
 }
-func (a *archive) ResetTable(_ context.Context, table int64) error     { return a.do("reset %d", table) }
-func (a *archive) Release(context.Context, int64) error                { return a.do("release") }
-func (a *archive) EndRun(context.Context, int64, string, string) error { return a.do("end run") }
-func (a *archive) RemoveCrossing(context.Context, int64) error         { return a.do("remove") }
+func (a *archive) ResetTable(_ context.Context, table int64) error { return a.do("reset %d", table) }
+func (a *archive) Release(context.Context, int64) error            { return a.do("release") }
+func (a *archive) EndRun(context.Context, int64, domain.RunState, string) error {
+	return a.do("end run")
+}
+func (a *archive) RemoveCrossing(context.Context, int64) error { return a.do("remove") }
 func (a *archive) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	src = &engine.Opened{Captures: a, StopsWrites: a}
 	if a.open {

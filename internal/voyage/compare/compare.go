@@ -61,13 +61,13 @@ func (k *Comparer) Run(ctx context.Context, c *domain.Crossing, id int64, quiet 
 	defer cancel()
 	if err != nil {
 		if ctx.Err() == nil {
-			_ = k.records.EndReconciliation(end, id, "failed", err.Error())
+			_ = k.records.EndReconciliation(end, id, domain.ComparisonFailed, err.Error())
 		}
 		return err
 	}
-	state, severity := "clean", "info"
+	state, severity := domain.ComparisonClean, "info"
 	if findings > 0 {
-		state, severity = "differing", "warning"
+		state, severity = domain.ComparisonDiffering, "warning"
 		k.journal.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+
 			"' lists them")
 	}

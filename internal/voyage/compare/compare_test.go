@@ -57,8 +57,8 @@ func (b *book) BeginReconciliation(_ context.Context, _ int64, at domain.Positio
 	b.recon.Position, b.results, b.findings = at, map[int64]domain.ReconciledTable{}, nil
 	return nil
 }
-func (b *book) EndReconciliation(_ context.Context, _ int64, state, cause string) error {
-	b.ended = strings.TrimSpace(state + " " + cause)
+func (b *book) EndReconciliation(_ context.Context, _ int64, state domain.ComparisonState, cause string) error {
+	b.ended = strings.TrimSpace(string(state) + " " + cause)
 	return nil
 }
 func (b *book) ReconcileProgress(context.Context, int64, int64, int64, int64) error { return nil }

@@ -20,7 +20,7 @@ type Records interface {
 
 	Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error)
 	BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error
-	EndReconciliation(ctx context.Context, id int64, state, cause string) error
+	EndReconciliation(ctx context.Context, id int64, state domain.ComparisonState, cause string) error
 	ReconcileProgress(ctx context.Context, id, table, source, target int64) error
 	SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error
 

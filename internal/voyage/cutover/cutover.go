@@ -36,7 +36,7 @@ type Records interface {
 	CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, error)
 	// RunningCutover is the crossing's cutover under way, or nil.
 	RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error)
-	EndCutover(ctx context.Context, id int64, state, cause string) error
+	EndCutover(ctx context.Context, id int64, state domain.CutoverState, cause string) error
 	SaveReadiness(ctx context.Context, id int64, list []domain.Entry) error
 	// SetEnd keeps the end position and the comparison, of which 0 leaves what is kept.
 	SetEnd(ctx context.Context, id int64, at domain.Position, reconciliation int64) error
@@ -281,7 +281,7 @@ func (x *Cutovers) Run(ctx context.Context, c *domain.Crossing, t *domain.Task) 
 	if err != nil {
 		return err
 	}
-	if k.State != "running" {
+	if k.State != domain.CutoverRunning {
 		return nil // the process before us had ended it, but for saying so
 	}
 	r := &run{of: x, c: c, k: k, task: t}
@@ -325,7 +325,7 @@ func (x *Cutovers) Run(ctx context.Context, c *domain.Crossing, t *domain.Task) 
 			if err == nil {
 				err = domain.Conflict("crossing %s is not in step any more", c.Name)
 			}
-			_ = x.records.EndCutover(ctx, k.ID, "failed", err.Error())
+			_ = x.records.EndCutover(ctx, k.ID, domain.CutoverFailed, err.Error())
 			return err
 		}
 	}
@@ -472,7 +472,7 @@ func (r *run) finish(ctx context.Context, before []domain.CutoverStep) error {
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
 	r.of.journal.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
 	r.of.journal.Notify(ctx, r.c, journal.EventCutOver, text)
-	return r.of.records.EndCutover(ctx, r.k.ID, "done", "")
+	return r.of.records.EndCutover(ctx, r.k.ID, domain.CutoverDone, "")
 }
 
 func (r *run) pause(ctx context.Context) string {
@@ -489,7 +489,7 @@ func (r *run) rehearsed(ctx context.Context) error {
 	if err := r.openAgain(ctx, errors.New("the rehearsal is over")); err != nil {
 		return err
 	}
-	if err := r.of.records.EndCutover(ctx, r.k.ID, "done", ""); err != nil {
+	if err := r.of.records.EndCutover(ctx, r.k.ID, domain.CutoverDone, ""); err != nil {
 		return err
 	}
 	r.of.journal.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover",

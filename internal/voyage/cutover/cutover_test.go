@@ -156,7 +156,7 @@ func (q *quay) change(f func()) error {
 	f()
 	return nil
 }
-func (q *quay) EndCutover(_ context.Context, _ int64, state, cause string) error {
+func (q *quay) EndCutover(_ context.Context, _ int64, state domain.CutoverState, cause string) error {
 	return q.change(func() { q.k.State, q.k.Error = state, cause })
 }
 func (q *quay) SaveReadiness(_ context.Context, _ int64, list []domain.Entry) error {
@@ -585,7 +585,8 @@ func TestAnotherProcessGoesOn(t *testing.T) {
 		q = newQuay(domain.StopLock)
 		q.plan(false)
 		q.holder = 2 // taken over meanwhile
-		if err := q.goes(t.Context(), 1); !errors.Is(err, domain.ErrTakenOver) || q.reopens != 0 || q.k.State != "running" {
+		if err := q.goes(t.Context(), 1); !errors.Is(err, domain.ErrTakenOver) || q.reopens != 0 ||
+			q.k.State != domain.CutoverRunning {
 			t.Errorf("one that lost it: %v; opened %d times, %s", err, q.reopens, q.k.State)
 		}
 

@@ -49,7 +49,7 @@ func (r *run) undo(ctx context.Context, cause error) error {
 			_ = r.of.records.SetStep(end, r.k.ID, s.Name, domain.StepUndone, s.Note)
 		}
 	}
-	_ = r.of.records.EndCutover(end, r.k.ID, "undone", cause.Error())
+	_ = r.of.records.EndCutover(end, r.k.ID, domain.CutoverUndone, cause.Error())
 	r.of.journal.Say(end, "warning", journal.System, r.c.Name, "", "cutover",
 		"the %s was undone, the source takes writes again: %s",
 		Word(r.k.Rehearsal), cause)

@@ -20,7 +20,7 @@ type Records interface {
 	// SetPhase moves a crossing on; false when it was in another phase by then.
 	SetPhase(ctx context.Context, id int64, from, to domain.Phase) (bool, error)
 	// EndRun ends the due run of a crossing that repeats, if one is under way.
-	EndRun(ctx context.Context, crossing int64, state, note string) error
+	EndRun(ctx context.Context, crossing int64, state domain.RunState, note string) error
 	// Alone runs f unless somebody else does under that lock, and reports whether it ran.
 	Alone(ctx context.Context, lock int64, f func() error) (bool, error)
 }
@@ -105,7 +105,7 @@ func (p *Phases) arrived(ctx context.Context, c *domain.Crossing, phase domain.P
 			p.journal.Notify(ctx, c, journal.EventLoaded, fmt.Sprintf("every row of %s has landed", c.Name))
 		}
 	case domain.PhaseInStep:
-		if err := p.records.EndRun(ctx, c.ID, "done", ""); err != nil {
+		if err := p.records.EndRun(ctx, c.ID, domain.RunDone, ""); err != nil {
 			return err
 		}
 		why := "the lag is below its threshold"

@@ -37,7 +37,7 @@ func (b *book) SetPhase(_ context.Context, id int64, from, to domain.Phase) (boo
 	}
 	return !b.late, nil
 }
-func (b *book) EndRun(_ context.Context, id int64, state, _ string) error {
+func (b *book) EndRun(_ context.Context, id int64, state domain.RunState, _ string) error {
 	b.ended = append(b.ended, id)
 	return nil
 }

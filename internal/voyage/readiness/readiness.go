@@ -160,7 +160,7 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 	rehearsed := false
 	verdict, why = wanted(domain.CheckRehearsal)
 	for _, k := range cuts {
-		if k.Rehearsal && k.State == "done" && k.PausedAt != nil && k.ReleasedAt != nil {
+		if k.Rehearsal && k.State == domain.CutoverDone && k.PausedAt != nil && k.ReleasedAt != nil {
 			pause := k.ReleasedAt.Sub(*k.PausedAt)
 			add(pause <= set.PauseBudget, verdict, topicPause, "raise the pause budget, or reconcile less inside the pause",
 				"the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)

@@ -28,7 +28,7 @@ type Records interface {
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
 	SetWatermark(ctx context.Context, table int64, mark string) error
 	BeginRun(ctx context.Context, crossing, run int64, by string, anew bool) error
-	EndRun(ctx context.Context, crossing int64, state, cause string) error
+	EndRun(ctx context.Context, crossing int64, state domain.RunState, cause string) error
 	// EndRefresh keeps what a refresh brought; over: nothing is to follow.
 	EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string, over bool) error
 }
@@ -92,7 +92,7 @@ func (f *Refreshes) Run(ctx context.Context, c *domain.Crossing, t *domain.Task,
 	}
 	err := f.refreshed(ctx, c, t, note)
 	if err != nil && ctx.Err() == nil && !errors.Is(context.Cause(ctx), domain.ErrTakenOver) {
-		if kept := f.records.EndRun(ctx, c.ID, "failed", err.Error()); kept != nil {
+		if kept := f.records.EndRun(ctx, c.ID, domain.RunFailed, err.Error()); kept != nil {
 			return fmt.Errorf("%w (and how the run ended could not be kept: %w)", err, kept)
 		}
 	}

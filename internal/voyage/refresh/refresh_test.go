@@ -101,8 +101,8 @@ func (m *meadow) BeginRun(_ context.Context, _, run int64, by string, _ bool) er
 	m.done = append(m.done, fmt.Sprintf("run %d by %s", run, by))
 	return nil
 }
-func (m *meadow) EndRun(_ context.Context, _ int64, state, cause string) error {
-	m.done = append(m.done, "ended "+state+": "+cause)
+func (m *meadow) EndRun(_ context.Context, _ int64, state domain.RunState, cause string) error {
+	m.done = append(m.done, "ended "+string(state)+": "+cause)
 	return nil
 }
 func (m *meadow) EndRefresh(_ context.Context, _ int64, tables int, rows, _ int64, note string, over bool) error {

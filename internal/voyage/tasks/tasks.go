@@ -40,7 +40,7 @@ type Records interface {
 	// end before its time, if it is.
 	RenewTask(ctx context.Context, id, epoch int64) (bool, string, error)
 	NoteTask(ctx context.Context, id int64, note string) error
-	EndTask(ctx context.Context, id, epoch int64, state, cause string) error
+	EndTask(ctx context.Context, id, epoch int64, state domain.TaskState, cause string) error
 	// ReleaseTask gives a task back, so that another process takes it at once.
 	ReleaseTask(ctx context.Context, id, epoch int64) error
 	// EndTasks asks work of some kinds to end, and lists what has not.
@@ -160,9 +160,9 @@ func (r *Runner) Run(ctx context.Context, id int64) (work, kept error) {
 			r.journal.Say(end, "error", journal.System, c.Name, "", string(t.Kind), "%s", text)
 			r.journal.Notify(end, &c, journal.EventFailed, text)
 		}
-		return err, r.records.EndTask(end, t.ID, t.Epoch, "failed", err.Error())
+		return err, r.records.EndTask(end, t.ID, t.Epoch, domain.TaskFailed, err.Error())
 	}
-	return nil, r.records.EndTask(end, t.ID, t.Epoch, "done", "")
+	return nil, r.records.EndTask(end, t.ID, t.Epoch, domain.TaskDone, "")
 }
 
 // endEarly takes back what a task had begun that ends before its time.
@@ -170,12 +170,13 @@ func (r *Runner) endEarly(ctx context.Context, c *domain.Crossing, t *domain.Tas
 	gone := domain.Conflict("%s of %s ended before its time: %s", t.Kind, c.Name, why)
 	if undo := r.works[t.Kind].Undo; undo != nil {
 		if err := undo(ctx, c, t, why); err != nil {
-			return gone, r.records.EndTask(ctx, t.ID, t.Epoch, "failed", why+", and what it had begun could not be taken back: "+
-				err.Error())
+			return gone, r.records.EndTask(ctx, t.ID, t.Epoch, domain.TaskFailed,
+				why+", and what it had begun could not be taken back: "+
+					err.Error())
 		}
 	}
 	r.journal.Say(ctx, "info", journal.System, c.Name, "", string(t.Kind), "%s", gone)
-	return gone, r.records.EndTask(ctx, t.ID, t.Epoch, "cancelled", why)
+	return gone, r.records.EndTask(ctx, t.ID, t.Epoch, domain.TaskCancelled, why)
 }
 
 // awayTries is how often work is tried again while a server is away: some minutes.

@@ -59,11 +59,11 @@ func (k *kept) NoteTask(_ context.Context, _ int64, note string) error {
 	return nil
 }
 
-func (k *kept) EndTask(_ context.Context, id, _ int64, state, cause string) error {
+func (k *kept) EndTask(_ context.Context, id, _ int64, state domain.TaskState, cause string) error {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.tasks[id].State = state
-	k.placed = append(k.placed, strings.TrimSpace(state+" "+cause))
+	k.placed = append(k.placed, strings.TrimSpace(string(state)+" "+cause))
 	return nil
 }
 
@@ -77,7 +77,7 @@ func (k *kept) EndTasks(_ context.Context, _ int64, kinds []domain.Work, why str
 	defer k.mu.Unlock()
 	var out []domain.Ending
 	for id, t := range k.tasks {
-		if slices.Contains(kinds, t.Kind) && (t.State == "waiting" || t.State == "running") {
+		if slices.Contains(kinds, t.Kind) && t.State.Open() {
 			t.Cancel = why
 			out = append(out, domain.Ending{ID: id, Kind: t.Kind, Idle: k.idle})
 		}
