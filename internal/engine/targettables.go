@@ -15,6 +15,10 @@ const ReplaceRange = "in place"
 // would set off.
 const TopicActs = "triggers and foreign keys"
 
+// TopicTarget is what a survey files under that it says of a standing table of the target, or of
+// its name.
+const TopicTarget = "target table"
+
 // TargetTables says for a survey what stands on a target where the plans will
 // write: what differs, what holds rows, what will be made.
 func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[domain.TableName]int64, set domain.Settings,
@@ -28,7 +32,7 @@ func TargetTables(plans []domain.TablePlan, here *domain.Catalog, holds map[doma
 			fresh++
 			continue
 		}
-		e := domain.Entry{Verdict: domain.Blocker, Topic: "target table", Subject: p.Target.String()}
+		e := domain.Entry{Verdict: domain.Blocker, Topic: TopicTarget, Subject: p.Target.String()}
 		n := holds[p.Target]
 		count := strconv.FormatInt(n, 10)
 		if n > 1_000_000 {

@@ -4,6 +4,7 @@ import (
 	"dustyferry/internal/core/keyorder"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"fmt"
 	"slices"
 	"strings"
@@ -94,7 +95,7 @@ func clashes(plans []domain.TablePlan) []domain.Entry {
 			at.Name = strings.ToLower(at.Name)
 		}
 		if other, taken := first[at]; taken {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "target table", Subject: p.Source.String(),
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: engine.TopicTarget, Subject: p.Source.String(),
 				Measured: fmt.Sprintf("it and %s would both become %s", other, p.Target),
 				Remedy:   "give one of them another name by a rule, or leave it to a crossing with another target"})
 			continue

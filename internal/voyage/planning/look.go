@@ -189,7 +189,7 @@ func (pl *Planning) PlanOf(ctx context.Context, c *domain.Crossing, table string
 		return out, err
 	}
 	for _, e := range kept {
-		if (e.Subject == table || e.Subject == out.Plan.Target.String()) && !strings.HasPrefix(e.Topic, "column type") {
+		if (e.Subject == table || e.Subject == out.Plan.Target.String()) && !strings.HasPrefix(e.Topic, topicTypes) {
 			out.Notes = append(out.Notes, e)
 		}
 	}

@@ -88,7 +88,7 @@ func (pl *Planning) targetEntries(ctx context.Context, c *domain.Crossing, s *Su
 	}
 	if begun {
 		out = slices.DeleteFunc(out, func(e domain.Entry) bool {
-			return e.Topic == "target table" || e.Topic == engine.TopicActs
+			return e.Topic == engine.TopicTarget || e.Topic == engine.TopicActs
 		})
 	}
 	same, err := pl.sameDatabase(ctx, c)
@@ -217,7 +217,14 @@ func (pl *Planning) way(ctx context.Context, c *domain.Crossing, cat *domain.Cat
 	return typemap.Mapping{From: from.Engine, To: to.Engine, Into: to.DBName, Catalog: cat}, err
 }
 
-func typeTopic(v typemap.Verdict) string { return "column type, " + string(v) }
+// topicTypes is what is filed of columns' types under: of one whose values change, with how much
+// they do, and of all those that are only wider there.
+const (
+	topicTypes = "column type"
+	topicWider = "column types, wider"
+)
+
+func typeTopic(v typemap.Verdict) string { return topicTypes + ", " + string(v) }
 
 // lossyTopic is of columns that cannot keep every value.
 var lossyTopic = typeTopic(typemap.Lossy)
@@ -243,7 +250,7 @@ func noteEntries(p *domain.TablePlan, notes []typemap.Noted) []domain.Entry {
 			Measured: text + "; " + n.Note})
 	}
 	if len(wider) > 0 {
-		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "column types, wider", Subject: p.Source.String(),
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: topicWider, Subject: p.Source.String(),
 			Measured: strings.Join(wider, ", ")})
 	}
 	if p.TargetSide != nil {
