@@ -39,15 +39,12 @@ type Column struct {
 	// Fill is the value that rows have which are older than the column, as the server's
 	// text; nil where nothing says so.
 	Fill *string `json:"fill,omitempty"`
-	// Mask names the key with which values are replaced by hashes. The key itself
-	// is never part of a record.
-	Mask    string `json:"mask,omitempty"`
-	MaskKey []byte `json:"-"`
+	// Mask names the key with which values are replaced by hashes; see [Runtime].
+	Mask string `json:"mask,omitempty"`
 	// Longest is how many bytes a value may have, 0 for any number. What is longer is
-	// refused, or with Cut cut to it; OnTruncate, where there is one, is then told.
-	Longest    int64  `json:"longest,omitempty"`
-	Cut        bool   `json:"cut,omitempty"`
-	OnTruncate func() `json:"-"`
+	// refused, or with Cut cut to it.
+	Longest int64 `json:"longest,omitempty"`
+	Cut     bool  `json:"cut,omitempty"`
 }
 
 // Key is the set of columns that identify a row.

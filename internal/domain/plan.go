@@ -56,6 +56,31 @@ type TablePlan struct {
 	Engine string `json:"engine,omitempty"`
 	// CrossEngine marks both sides of such a pair: rows are compared as text.
 	CrossEngine bool `json:"unlike,omitempty"`
+	// Runtime is what a process adds to the plan while it works by it; nil where that is nothing.
+	Runtime *Runtime `json:"-"`
+}
+
+// Runtime is what no record of a plan holds.
+type Runtime struct {
+	MaskKeys  map[string][]byte // by the name that a column's Mask gives
+	Truncated func()            // is told of every value that is cut; nil: nobody is
+}
+
+// MaskKey is the key of that name, nil where it was not given.
+func (r *Runtime) MaskKey(name string) []byte {
+	if r == nil {
+		return nil
+	}
+	return r.MaskKeys[name]
+}
+
+// WithTruncated is the same runtime, but for who is told of values that are cut.
+func (r *Runtime) WithTruncated(f func()) *Runtime {
+	out := &Runtime{Truncated: f}
+	if r != nil {
+		out.MaskKeys = r.MaskKeys
+	}
+	return out
 }
 
 // TargetPlan returns the plan as the target's engine must know it: its own names

@@ -61,11 +61,11 @@ func New(from string, p *domain.TablePlan) (*Check, bool) {
 		return nil, false
 	}
 	c := &Check{engine: p.TargetSide.Engine}
+	rt := p.Runtime.WithTruncated(func() { c.cut = true })
 	for i, col := range p.CopiedColumns() {
 		there := p.TargetColumns()[i]
-		col.OnTruncate = func() { c.cut = true }
 		c.names, c.target = append(c.names, col.Name), append(c.target, there)
-		c.conv = append(c.conv, typemap.Compile(from, c.engine, col, there))
+		c.conv = append(c.conv, typemap.Compile(from, c.engine, col, there, rt))
 		c.limit = append(c.limit, typemap.Limits(c.engine, there))
 	}
 	c.key = p.KeyIndexes(p.CopiedColumns())

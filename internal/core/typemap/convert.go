@@ -21,17 +21,17 @@ type Convert func(dst, value []byte) ([]byte, bool, error)
 // them, bits as a number.
 //
 // A masked column's values are replaced by hashes of what they would be.
-func Compile(from, to string, column, target domain.Column) Convert {
+func Compile(from, to string, column, target domain.Column, rt *domain.Runtime) Convert {
 	from, to = form(from), form(to)
 	if column.Mask != "" {
-		return masked(from, column, target)
+		return masked(from, column, target, rt)
 	}
 	f := compile(from, to, column, target)
 	if target.Type != usual(from, to, column) {
 		f = coerce(f, to, column, target)
 	}
 	if column.Longest > 0 {
-		return limited(from, column, f)
+		return limited(from, column, f, rt)
 	}
 	return f
 }
@@ -44,7 +44,7 @@ func AsUsual(from, to string, column, target domain.Column) bool {
 
 // Told is what becomes of a value that a default of a MariaDB source gives, where rows that
 // stand on the target can be given the same; nil otherwise.
-func (w Mapping) Told(column, target domain.Column, value string) *string {
+func (w Mapping) Told(column, target domain.Column, value string, rt *domain.Runtime) *string {
 	switch {
 	case w.From != MariaDB:
 		return nil
@@ -53,7 +53,7 @@ func (w Mapping) Told(column, target domain.Column, value string) *string {
 	case w.To == MariaDB:
 		return nil
 	}
-	out, ok, err := Compile(w.From, w.To, column, target)(nil, []byte(value))
+	out, ok, err := Compile(w.From, w.To, column, target, rt)(nil, []byte(value))
 	if !ok || err != nil {
 		return nil
 	}

@@ -63,7 +63,7 @@ func unbounded(c domain.Column) bool {
 
 // limited refuses or cuts values that are longer than their column's limit. Texts are
 // cut between characters.
-func limited(from string, c domain.Column, f Convert) Convert {
+func limited(from string, c domain.Column, f Convert, rt *domain.Runtime) Convert {
 	hexed := from == Postgres && c.BaseType == "bytea" // \x and two digits a byte
 	raw := IsBytes(c.BaseType)
 	return func(dst, v []byte) ([]byte, bool, error) {
@@ -77,8 +77,8 @@ func limited(from string, c domain.Column, f Convert) Convert {
 		if !c.Cut {
 			return dst, false, fmt.Errorf("it has %d bytes, more than the %d that a rule allows", n, c.Longest)
 		}
-		if c.OnTruncate != nil {
-			c.OnTruncate()
+		if rt != nil && rt.Truncated != nil {
+			rt.Truncated()
 		}
 		keep := c.Longest
 		if hexed {

@@ -40,14 +40,15 @@ func maskOf(target domain.Column) (mask.Form, uint64, bool) {
 	return 0, 0, false
 }
 
-func masked(from string, column, target domain.Column) Convert {
+func masked(from string, column, target domain.Column, rt *domain.Runtime) Convert {
 	form, room, ok := maskOf(target)
-	if !ok || len(column.MaskKey) == 0 {
+	key := rt.MaskKey(column.Mask)
+	if !ok || len(key) == 0 {
 		return func(dst, _ []byte) ([]byte, bool, error) { // never the value itself
 			return dst, false, fmt.Errorf("it is to be masked by the key %s, which cannot be done here", column.Mask)
 		}
 	}
-	m := mask.New(column.MaskKey, form, room)
+	m := mask.New(key, form, room)
 	switch base := strings.TrimSuffix(column.BaseType, " unsigned"); {
 	case from == MariaDB && (base == "float" || base == "double" || base == "year"):
 		// A read and the log write these in different ways; the hash is of the one form.

@@ -15,7 +15,7 @@ func TestReplacedColumns(t *testing.T) {
 	for _, to := range []string{Postgres, MariaDB} {
 		w := Mapping{From: MariaDB, To: to, Into: "new"}
 		keepers, hives := meadow()
-		keepers.Columns[1].MaskKey = []byte("key")
+		keys := &domain.Runtime{MaskKeys: map[string][]byte{"people": []byte("key")}}
 		hives.Table.Constraints = append(hives.Table.Constraints, domain.Constraint{Name: "named", Kind: "foreign",
 			Columns: []string{"keeper"}, References: keepers.Source, ReferenceColumns: []string{"name"}})
 		keepers.Table.Constraints = []domain.Constraint{{Name: "long_name", Kind: "check",
@@ -57,12 +57,12 @@ func TestReplacedColumns(t *testing.T) {
 		if !masked {
 			t.Errorf("%s: the notes are %+v", to, notes)
 		}
-		out, ok, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1])(nil, []byte("Ada"))
+		out, ok, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1], keys)(nil, []byte("Ada"))
 		if err != nil || !ok || len(out) != 20 || strings.Contains(string(out), "Ada") { // the room of varchar(20)
 			t.Errorf("%s: Ada becomes %q (%v)", to, out, err)
 		}
-		plans[0].Columns[1].MaskKey = nil // a plan that was not given its key
-		if out, _, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1])(nil, []byte("Ada")); err == nil ||
+		// a plan that was not given its key
+		if out, _, err := Compile(MariaDB, to, plans[0].Columns[1], there.Columns[1], nil)(nil, []byte("Ada")); err == nil ||
 			len(out) > 0 {
 			t.Errorf("%s: without its key Ada becomes %q", to, out)
 		}
@@ -144,9 +144,9 @@ func TestEnumsKeepTheirValues(t *testing.T) {
 func TestMasksOfNumbersWrittenTwoWays(t *testing.T) {
 	for _, c := range []struct{ typ, read, logged string }{{"float", "3.33333e9", "3333330000"},
 		{"double", "1e-7", "0.0000001"}, {"year", "0", "0000"}, {"float unsigned", "0.5", "5e-1"}} {
-		column := domain.Column{Name: "c", Type: c.typ, BaseType: c.typ, Mask: "people",
-			MaskKey: []byte("sixteen bytes, or more")}
-		f := Compile(MariaDB, Postgres, column, domain.Column{Name: "c", Type: "text", BaseType: "text"})
+		column := domain.Column{Name: "c", Type: c.typ, BaseType: c.typ, Mask: "people"}
+		f := Compile(MariaDB, Postgres, column, domain.Column{Name: "c", Type: "text", BaseType: "text"},
+			&domain.Runtime{MaskKeys: map[string][]byte{"people": []byte("sixteen bytes, or more")}})
 		a, _, err1 := f(nil, []byte(c.read))
 		b, _, err2 := f(nil, []byte(c.logged))
 		if err1 != nil || err2 != nil || len(a) == 0 || string(a) != string(b) {

@@ -33,7 +33,7 @@ func TestValuesOfChosenTypes(t *testing.T) {
 			"text", "ab    ", "ab"}, {Postgres, Postgres, "timestamp without time zone", "timestamp(0) without time zone",
 			"2026-01-01 10:00:00.5", refused},
 	} {
-		f := Compile(c.from, c.to, column(c.typ), column(c.as))
+		f := Compile(c.from, c.to, column(c.typ), column(c.as), nil)
 		for range 2 { // nothing is left of the value before
 			got, ok, err := f([]byte("before "), []byte(c.value))
 			switch {
@@ -64,7 +64,7 @@ func TestWhatADefaultTells(t *testing.T) {
 		{Mapping{From: Postgres, To: Postgres}, column("integer", "7"), column("integer", "7"), "7", "nothing"},
 	} {
 		got := "nothing"
-		if v := c.way.Told(c.from, c.to, c.value); v != nil {
+		if v := c.way.Told(c.from, c.to, c.value, nil); v != nil {
 			got = *v
 		}
 		if got != c.want {

@@ -89,7 +89,7 @@ func TestValues(t *testing.T) {
 			"00:00:00"},
 		{"text", "a\tb\\☕", "a\tb\\☕"}, {"varchar(3)", "", ""},
 	} {
-		out, ok, err := Compile(MariaDB, Postgres, col(c.typ), ToPostgres(col(c.typ)).Column)(nil, []byte(c.in))
+		out, ok, err := Compile(MariaDB, Postgres, col(c.typ), ToPostgres(col(c.typ)).Column, nil)(nil, []byte(c.in))
 		got := string(out)
 		if !ok {
 			got = null
@@ -98,11 +98,11 @@ func TestValues(t *testing.T) {
 			t.Errorf("%s %q becomes %q, want %q (%v)", c.typ, c.in, got, c.want, err)
 		}
 	}
-	if _, _, err := Compile(MariaDB, Postgres, col("date"), domain.Column{NotNull: true})(nil,
+	if _, _, err := Compile(MariaDB, Postgres, col("date"), domain.Column{NotNull: true}, nil)(nil,
 		[]byte("0000-00-00")); err == nil {
 		t.Error("a zero date goes into a column that takes no NULL")
 	}
-	if _, _, err := Compile(MariaDB, Postgres, col("text"), domain.Column{})(nil, []byte("a\x00b")); err == nil ||
+	if _, _, err := Compile(MariaDB, Postgres, col("text"), domain.Column{}, nil)(nil, []byte("a\x00b")); err == nil ||
 		!strings.Contains(err.Error(), "place 2") {
 		t.Errorf("a NUL byte in a text: %v", err)
 	}
@@ -194,7 +194,7 @@ func TestValuesForMariaDB(t *testing.T) {
 			"time(2)", "24:00:00", "24:00:00.00"},
 		{"bytea", "longblob", `\x00ff`, `\x00ff`}, {"text", "longtext", "", ""},
 	} {
-		out, _, err := Compile(Postgres, MariaDB, domain.Column{Type: c.typ, BaseType: c.typ}, domain.Column{Type: c.to})(nil,
+		out, _, err := Compile(Postgres, MariaDB, domain.Column{Type: c.typ, BaseType: c.typ}, domain.Column{Type: c.to}, nil)(nil,
 			[]byte(c.in))
 		got := string(out)
 		if err != nil {

@@ -75,8 +75,8 @@ func TestLongestValues(t *testing.T) {
 	convert := func(column, v string) (string, error) {
 		for i, c := range p.CopiedColumns() {
 			if c.Name == column {
-				c.OnTruncate = func() { cuts++ }
-				out, _, err := typemap.Compile(typemap.Postgres, typemap.Postgres, c, there[i])(nil, []byte(v))
+				rt := &domain.Runtime{Truncated: func() { cuts++ }}
+				out, _, err := typemap.Compile(typemap.Postgres, typemap.Postgres, c, there[i], rt)(nil, []byte(v))
 				return string(out), err
 			}
 		}

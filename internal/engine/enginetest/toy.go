@@ -225,7 +225,7 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	there := p.TargetColumns()
 	var out []typemap.Convert
 	for i, c := range p.CopiedColumns() {
-		out = append(out, typemap.Compile("toy", p.TargetSide.Engine, c, there[i]))
+		out = append(out, typemap.Compile("toy", p.TargetSide.Engine, c, there[i], p.Runtime))
 	}
 	return out
 }

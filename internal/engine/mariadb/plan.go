@@ -50,10 +50,10 @@ func converters(p *domain.TablePlan) []typemap.Convert {
 	out := make([]typemap.Convert, len(p.Columns))
 	for i, c := range p.Columns {
 		if p.TargetSide == nil {
-			out[i] = typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c)
+			out[i] = typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c, p.Runtime)
 			continue
 		}
-		out[i] = typemap.Compile(typemap.MariaDB, p.TargetSide.Engine, c, p.TargetSide.Columns[i])
+		out[i] = typemap.Compile(typemap.MariaDB, p.TargetSide.Engine, c, p.TargetSide.Columns[i], p.Runtime)
 	}
 	return out
 }

@@ -33,7 +33,7 @@ func newWriting(p *domain.TablePlan) writing {
 	}
 	there := p.TargetColumns()
 	for i, c := range p.CopiedColumns() {
-		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, there[i]))
+		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, there[i], p.Runtime))
 		w.names = append(w.names, c.Name)
 	}
 	return w

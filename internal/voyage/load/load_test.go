@@ -207,8 +207,8 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		case r.of.reading != nil:
 			return sum, r.of.reading
 		}
-		if n == r.of.cutting && p.Columns[1].OnTruncate != nil {
-			p.Columns[1].OnTruncate()
+		if n == r.of.cutting && p.Columns[1].Cut && p.Runtime.Truncated != nil {
+			p.Runtime.Truncated()
 		}
 		time.Sleep(r.of.slow)
 		row := engine.Row([][]byte{[]byte(n), []byte("honey " + n)})

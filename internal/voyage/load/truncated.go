@@ -17,9 +17,7 @@ const shownCuts = 20
 // WatchTruncations counts from now on how many values of a plan are cut.
 func WatchTruncations(p *domain.TablePlan) *atomic.Int64 {
 	n := new(atomic.Int64)
-	for i := range p.Columns {
-		p.Columns[i].OnTruncate = func() { n.Add(1) }
-	}
+	p.Runtime = p.Runtime.WithTruncated(func() { n.Add(1) })
 	return n
 }
 

@@ -70,7 +70,7 @@ func (pl *Planning) PreviewPlan(ctx context.Context, c *domain.Crossing, table s
 	conv := make([]typemap.Convert, len(cols))
 	for i, k := range p.CopiedColumns() {
 		if p.CrossEngine {
-			conv[i] = typemap.Compile(draw.way.From, draw.way.To, k, cols[i])
+			conv[i] = typemap.Compile(draw.way.From, draw.way.To, k, cols[i], p.Runtime)
 		}
 	}
 	var rows [][]*string

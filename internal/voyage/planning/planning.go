@@ -50,13 +50,22 @@ func New(r Records, d Databases, j Journal, derive func(purpose string) []byte) 
 	return &Planning{records: r, databases: d, journal: j, derive: derive}
 }
 
-// Reveal gives masked columns their key, which no record holds.
+// Reveal gives a plan the keys of its masked columns, which no record holds.
 func (pl *Planning) Reveal(p *domain.TablePlan) {
-	for i := range p.Columns {
-		if c := &p.Columns[i]; c.Mask != "" {
-			c.MaskKey = pl.derive("mask " + c.Mask)
+	keys := map[string][]byte{}
+	for _, c := range p.Columns {
+		if c.Mask != "" {
+			keys[c.Mask] = pl.derive("mask " + c.Mask)
 		}
 	}
+	if len(keys) == 0 {
+		return
+	}
+	rt := &domain.Runtime{MaskKeys: keys} // a new one: others may work by a copy of the plan
+	if p.Runtime != nil {
+		rt.Truncated = p.Runtime.Truncated
+	}
+	p.Runtime = rt
 }
 
 // ChunkAim is how many bytes a chunk is to have, by the settings.

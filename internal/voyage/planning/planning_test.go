@@ -556,8 +556,12 @@ func TestATrialRead(t *testing.T) {
 func TestMaskedColumnsGetTheirKey(t *testing.T) {
 	p := domain.TablePlan{Columns: []domain.Column{{Name: "a"}, {Name: "b", Mask: "people"}}}
 	newCoop().planning().Reveal(&p)
-	if p.Columns[0].MaskKey != nil || string(p.Columns[1].MaskKey) != "secret for mask people" {
-		t.Errorf("keys: %q %q", p.Columns[0].MaskKey, p.Columns[1].MaskKey)
+	if got := p.Runtime.MaskKeys; len(got) != 1 || string(p.Runtime.MaskKey("people")) != "secret for mask people" {
+		t.Errorf("keys: %q", got)
+	}
+	plain := domain.TablePlan{Columns: []domain.Column{{Name: "a"}}}
+	if newCoop().planning().Reveal(&plain); plain.Runtime != nil || plain.Runtime.MaskKey("people") != nil {
+		t.Errorf("a plan without masks: %v", plain.Runtime)
 	}
 }
 

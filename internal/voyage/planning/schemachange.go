@@ -148,7 +148,7 @@ func (a *SchemaChange) alter(dst *engine.Opened, way typemap.Mapping, from colum
 			there.Now.Fill = nil
 			if i := slices.IndexFunc(a.Plan.Columns, func(c domain.Column) bool { return c.Name == k.Now.Name }); i >= 0 &&
 				k.Now.Fill != nil {
-				there.Now.Fill = way.Told(a.Plan.Columns[i], there.Now, *k.Now.Fill)
+				there.Now.Fill = way.Told(a.Plan.Columns[i], there.Now, *k.Now.Fill, a.Plan.Runtime)
 			}
 			if there.Now.Fill == nil {
 				a.doubt("rows that were there have a value in column %s, which is not known in the target's form", k.Now.Name)
