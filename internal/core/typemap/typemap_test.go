@@ -194,7 +194,8 @@ func TestValuesForMariaDB(t *testing.T) {
 			"time(2)", "24:00:00", "24:00:00.00"},
 		{"bytea", "longblob", `\x00ff`, `\x00ff`}, {"text", "longtext", "", ""},
 	} {
-		out, _, err := Compile(Postgres, MariaDB, domain.Column{Type: c.typ, BaseType: c.typ}, domain.Column{Type: c.to}, nil)(nil,
+		out, _, err := Compile(Postgres, MariaDB, domain.Column{Type: c.typ, BaseType: c.typ}, domain.Column{Type: c.to},
+			nil)(nil,
 			[]byte(c.in))
 		got := string(out)
 		if err != nil {

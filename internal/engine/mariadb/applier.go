@@ -220,7 +220,8 @@ func (a *applier) read(ctx context.Context, cols []domain.Column, from string, e
 	raw := make([]sql.RawBytes, len(cols))
 	to := make([]any, len(cols))
 	for i, c := range cols {
-		list[i], conv[i], to[i] = selected(c, quote(c.Name)), typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c, nil), &raw[i]
+		list[i], conv[i], to[i] = selected(c, quote(c.Name)), typemap.Compile(typemap.MariaDB, typemap.MariaDB, c, c, nil),
+			&raw[i]
 		if strings.HasPrefix(c.BaseType, "float") { // as a text it has six digits
 			list[i] = "CAST(" + quote(c.Name) + " AS DOUBLE)"
 		}
