@@ -1,7 +1,9 @@
 package test
 
 import (
+	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -518,4 +520,58 @@ CREATE INDEX all_ids ON "salt.marsh".lots (id); ANALYZE`)
 		t.Error("the index was not built again")
 	}
 	sameEverywhere(t, p, "salt.marsh")
+}
+
+// TestAPersonsComparisonComesFirst: one that the service makes of itself, of rows that were written
+// anew, ends for it.
+func TestAPersonsComparisonComesFirst(t *testing.T) {
+	p := newPair(t)
+	exec1(t, p.sourceURL(), `CREATE TABLE public.lots (id integer PRIMARY KEY, jars integer); INSERT INTO public.lots
+  SELECT g, g FROM generate_series(1, 2000) g; ANALYZE`)
+	f := start(t)
+	f.cross(p, contract.Settings{}, "public.*")
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	lock, err := pgx.Connect(t.Context(), p.targetURL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = lock.Close(context.WithoutCancel(t.Context())) }()
+	if _, err := lock.Exec(t.Context(), "BEGIN; LOCK TABLE public.lots IN ACCESS EXCLUSIVE MODE"); err != nil {
+		t.Fatal(err)
+	}
+	exec1(t, p.sourceURL(), "VACUUM FULL public.lots")
+	comparing := func(actor string) bool {
+		list, err := client.Do[[]contract.Task](f.API.ListTasksWithResponse(t.Context(), "spring"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return slices.ContainsFunc(list, func(k contract.Task) bool {
+			return k.Kind == "reconcile" && k.Actor == actor && k.State == "running"
+		})
+	}
+	eventually(t, 120*time.Second, func() bool {
+		if _, err := client.Do[[]contract.Entry](f.API.GetReadinessWithResponse(t.Context(), "spring")); err != nil {
+			t.Fatal(err)
+		}
+		return comparing("dusty ferry")
+	})
+	r, err := client.Do[contract.Reconciliation](f.API.ReconcileWithResponse(t.Context(), "spring",
+		contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
+	if err != nil {
+		t.Fatalf("a person's comparison is refused: %v", err)
+	}
+	if comparing("dusty ferry") {
+		t.Error("both go on")
+	}
+	if _, err := lock.Exec(t.Context(), "ROLLBACK"); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, 120*time.Second, func() bool {
+		r, err = client.Do[contract.Reconciliation](f.API.GetReconciliationWithResponse(t.Context(), "spring", r.Id))
+		return err != nil || r.EndedAt != nil
+	})
+	if err != nil || r.State != "clean" {
+		t.Errorf("%+v (%v)", r, err)
+	}
 }

@@ -167,6 +167,11 @@ func (v *Voyage) endRun(ctx context.Context, c *domain.Crossing, t *domain.Task,
 // AddReconciliation keeps a comparison together with the task that makes it.
 func (v *Voyage) AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string,
 	actor string) (id int64, err error) {
+	if actor != System {
+		if err := v.yieldTo(ctx, c, actor+" asked for a comparison"); err != nil {
+			return 0, err
+		}
+	}
 	err = v.Queue.In(ctx, func(tx pgx.Tx) error {
 		if id, err = records.AddReconciliationTx(ctx, tx, c.ID, depth, patterns); err != nil {
 			return err

@@ -7,8 +7,10 @@ export function useParam(name: string, fallback = ""): [string, (value: string) 
   const change = useCallback(
     (value: string) => {
       set(
-        (old) => {
-          const now = new URLSearchParams(old);
+        () => {
+          // From the address as it is: whoever waits before it calls, like a search that is being
+          // typed, would bring back what another has changed in the meantime.
+          const now = new URLSearchParams(window.location.search);
           if (value === fallback) now.delete(name);
           else now.set(name, value);
           if (name !== "page") now.delete("page");
