@@ -181,10 +181,11 @@ func TestPostgresToMariaDB(t *testing.T) {
 	// New rows get numbers beyond the old ones, and keys and rules stand.
 	maria(t, db, "INSERT INTO keepers (email, joined) VALUES ('new@saltmarsh.example', '2026-11-23')",
 		"INSERT INTO readings (keeper, weight) VALUES (1, 1)", "DELETE FROM keepers WHERE id = 7")
-	if got := texts(t, db, "SELECT concat_ws('|', name, active) FROM keepers WHERE email = 'new@saltmarsh.example' "+
-		"UNION ALL SELECT count(*) FROM readings WHERE keeper = 7 UNION ALL SELECT group_concat(DISTINCT index_name ORDER "+
-		"BY 1) FROM information_schema.statistics WHERE table_schema = '"+name+"' AND table_name = 'readings'"); fmt.Sprint(
-		got) != "[nobody's|1 0 by_keeper,by_note,PRIMARY]" {
+	got := texts(t, db, "SELECT concat_ws('|', name, active) FROM keepers WHERE email = 'new@saltmarsh.example' "+
+		"UNION ALL SELECT count(*) FROM readings WHERE keeper = 7 "+
+		"UNION ALL SELECT group_concat(DISTINCT index_name ORDER BY 1) FROM information_schema.statistics "+
+		"WHERE table_schema = '"+name+"' AND table_name = 'readings'")
+	if fmt.Sprint(got) != "[nobody's|1 0 by_keeper,by_note,PRIMARY]" {
 		t.Errorf("%q", got)
 	}
 }

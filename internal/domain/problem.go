@@ -60,3 +60,8 @@ func IsKind(err error, kind ProblemKind) bool {
 // ErrTakenOver says that a newer holder (chunk, stream or task) exists: what was
 // being done must be dropped without a trace.
 var ErrTakenOver = errors.New("another worker took this over")
+
+// ChangedMeanwhile says that a crossing is not as it was when somebody looked at it.
+func ChangedMeanwhile(c *Crossing) error {
+	return Conflict("crossing %s has changed in the meantime; look at it again", c.Name)
+}

@@ -12,11 +12,11 @@ import (
 // [Block] and its fields, which are good until the next. Columns are those that
 // [domain.TablePlan.ComparedColumns] names.
 type Texts interface {
-	Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte,
-		fields [][]byte) error) error
+	Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue,
+		visit func(row []byte, fields [][]byte) error) error
 	// At reads the rows at keys, in any order.
-	At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte,
-		fields [][]byte) error) error
+	At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue,
+		visit func(row []byte, fields [][]byte) error) error
 }
 
 // SumsOf is [View.Sums] over texts.

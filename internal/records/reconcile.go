@@ -34,12 +34,14 @@ SELECT r.id, r.crossing_id, r.task_id, r.depth, r.state, r.position, r.patterns,
        coalesce(sum(x.expected), 0)::bigint AS expected
   FROM reconciliations r LEFT JOIN reconciled_tables x ON x.reconciliation_id = r.id`
 
+const insertReconciliation = `
+INSERT INTO reconciliations (crossing_id, depth, patterns) VALUES ($1, $2, $3) RETURNING id`
+
 // AddReconciliationTx adds one inside the caller's transaction.
 func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth domain.Depth,
 	patterns []string) (int64, error) {
 	var id int64
-	err := tx.QueryRow(ctx, `INSERT INTO reconciliations (crossing_id, depth, patterns) VALUES ($1, $2, $3) RETURNING id`,
-		crossing, depth, JSON[[]string]{patterns}).Scan(&id)
+	err := tx.QueryRow(ctx, insertReconciliation, crossing, depth, JSON[[]string]{patterns}).Scan(&id)
 	return id, err
 }
 
@@ -248,6 +250,5 @@ func (s *Store) Compared(ctx context.Context, crossing int64) ([]proof.Compared,
 
 // AddComparison adds a comparison of all tables that belongs to a cutover, without a task of its own.
 func (s *Store) AddComparison(ctx context.Context, crossing int64, depth domain.Depth) (int64, error) {
-	return single[int64](ctx, s, `INSERT INTO reconciliations (crossing_id, depth, patterns) VALUES ($1, $2, $3) RETURNING id`,
-		crossing, depth, JSON[[]string]{})
+	return single[int64](ctx, s, insertReconciliation, crossing, depth, JSON[[]string]{})
 }

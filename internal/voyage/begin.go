@@ -137,15 +137,10 @@ func (v *Voyage) PauseCrossing(ctx context.Context, c *domain.Crossing, keepCapt
 		return err
 	}
 	if !paused {
-		return meanwhile(c)
+		return domain.ChangedMeanwhile(c)
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "pause", "%s", reason)
 	return nil
-}
-
-// meanwhile says that a crossing is not as it was when somebody looked at it.
-func meanwhile(c *domain.Crossing) error {
-	return domain.Conflict("crossing %s has changed in the meantime; look at it again", c.Name)
 }
 
 // ResumeCrossing lets a paused or held crossing go on.
@@ -165,7 +160,7 @@ func (v *Voyage) ResumeCrossing(ctx context.Context, c *domain.Crossing, actor s
 		return err
 	}
 	if !resumed {
-		return meanwhile(c)
+		return domain.ChangedMeanwhile(c)
 	}
 	v.Say(ctx, "info", actor, c.Name, "", "resume", "%s resumed %s", actor, c.Name)
 	if c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed && c.Phase != domain.PhasePrepared {
@@ -195,7 +190,7 @@ func (v *Voyage) RestartCrossing(ctx context.Context, c *domain.Crossing, table,
 		return domain.Conflict("crossing %s only follows changes; there is no load to restart. If its log is lost, close "+
 			"it and make one that copies the rows too", c.Name)
 	}
-	if err := planning.Keeps(c, tables, table); err != nil {
+	if err := planning.CheckKeptRows(c, tables, table); err != nil {
 		return err
 	}
 	if table == "" {
@@ -222,7 +217,7 @@ func (v *Voyage) restartTable(ctx context.Context, c *domain.Crossing, tables []
 	}
 	again := planning.WithDependents(tables, t.Plan.Source)
 	for _, d := range again {
-		if err := planning.Keeps(c, tables, d.SourceName); err != nil {
+		if err := planning.CheckKeptRows(c, tables, d.SourceName); err != nil {
 			return err
 		}
 	}
@@ -334,7 +329,7 @@ func (v *Voyage) refreshAs(ctx context.Context, c *domain.Crossing, run int64, a
 	if err != nil {
 		return err
 	}
-	if err := refresh.Possible(c, tables); err != nil {
+	if err := refresh.Check(c, tables); err != nil {
 		return err
 	}
 	_, err = v.addTask(ctx, c, TaskRefresh, BeginArgs{run}, actor, func(tx pgx.Tx) error {

@@ -253,7 +253,7 @@ func (v *Voyage) restartDue(ctx context.Context, c *domain.Crossing, run int64, 
 	if err != nil {
 		return err
 	}
-	if err := planning.Keeps(c, tables, ""); err != nil {
+	if err := planning.CheckKeptRows(c, tables, ""); err != nil {
 		return err
 	}
 	return v.restartAs(ctx, c, run, by)

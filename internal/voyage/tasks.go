@@ -211,7 +211,7 @@ func (v *Voyage) StartClose(ctx context.Context, c *domain.Crossing, a closing.A
 // beginCutover adds a cutover with its task, before which comparisons that nobody asked for end.
 func (v *Voyage) beginCutover(ctx context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
 	list []domain.StepName, actor string) (id int64, err error) {
-	if err := v.yieldTo(ctx, c, "a "+cutover.Word(rehearsal)+" was asked for"); err != nil {
+	if err := v.yieldTo(ctx, c, "a "+cutover.Label(rehearsal)+" was asked for"); err != nil {
 		return 0, err
 	}
 	err = v.Queue.In(ctx, func(tx pgx.Tx) error {

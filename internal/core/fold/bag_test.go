@@ -93,8 +93,8 @@ func TestARowThatWasNotThereIsStillSought(t *testing.T) {
 	}
 	nothing := domain.Row{{Kind: domain.Null}, {Kind: domain.Present}}
 	empty := domain.Row{{Kind: domain.Present}, {Kind: domain.Null}}
-	if b, _ := BagOf([]domain.Change{{Kind: domain.Insert, New: nothing}, {Kind: domain.Delete, Old: empty}}); len(
-		b.Puts) != 1 || len(b.Removes) != 1 {
+	b, _ = BagOf([]domain.Change{{Kind: domain.Insert, New: nothing}, {Kind: domain.Delete, Old: empty}})
+	if len(b.Puts) != 1 || len(b.Removes) != 1 {
 		t.Errorf("%+v", b)
 	}
 	if _, err := BagOf([]domain.Change{{Kind: domain.Truncate}}); err == nil {

@@ -91,8 +91,8 @@ func TestStatementsAreRead(t *testing.T) {
 }
 
 func TestModesOfTheServer(t *testing.T) {
-	if s := statement.Read(`TRUNCATE "the ""hives"`, statement.Mode{AnsiQuotes: true}); fmt.Sprint(
-		s.Tables) != `[{ the "hives}]` {
+	s := statement.Read(`TRUNCATE "the ""hives"`, statement.Mode{AnsiQuotes: true})
+	if fmt.Sprint(s.Tables) != `[{ the "hives}]` {
 		t.Errorf("%+v", s)
 	}
 	if s := statement.Read(`TRUNCATE "hives"`, statement.Mode{}); s.Kind != statement.Unknown {

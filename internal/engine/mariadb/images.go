@@ -73,10 +73,10 @@ func (d *database) defaults(ctx context.Context, p *domain.TablePlan) (domain.Ro
 	var known []bool
 	for _, c := range p.Columns {
 		ask := "NULL"
-		plain := c.Default == "" || simpleDefault.MatchString(c.Default) && !strings.HasPrefix(strings.ToLower(c.Default),
-			"current")
-		if known = append(known, c.Computed == "" && c.Identity == "" && plain && !(c.NotNull && c.Default == "")); known[len(
-			known)-1] && c.Default != "" {
+		moving := strings.HasPrefix(strings.ToLower(c.Default), "current")
+		plain := c.Default == "" && !c.NotNull || c.Default != "" && simpleDefault.MatchString(c.Default) && !moving
+		says := c.Computed == "" && c.Identity == "" && plain
+		if known = append(known, says); says && c.Default != "" {
 			ask = selected(c, "DEFAULT(t."+quote(c.Name)+")")
 		}
 		list = append(list, ask)

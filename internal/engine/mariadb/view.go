@@ -43,14 +43,14 @@ func (v *view) Count(ctx context.Context, p *domain.TablePlan) (int64, error) {
 }
 
 // Range reads rows as texts, in the form of the plan.
-func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte,
-	fields [][]byte) error) error {
+func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue,
+	visit func(row []byte, fields [][]byte) error) error {
 	return v.each(ctx, p, keyRange(p, lower, upper), visit)
 }
 
 // At reads the rows at keys, which are in the target's form.
-func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte,
-	fields [][]byte) error) error {
+func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue,
+	visit func(row []byte, fields [][]byte) error) error {
 	any := make([]string, len(keys))
 	for i, k := range keys {
 		any[i] = equals(p.KeyColumns(), k)
@@ -58,8 +58,8 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 	return v.each(ctx, p, " WHERE "+strings.Join(any, " OR "), visit)
 }
 
-func (v *view) each(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte,
-	fields [][]byte) error) error {
+func (v *view) each(ctx context.Context, p *domain.TablePlan, where string,
+	visit func(row []byte, fields [][]byte) error) error {
 	return v.d.explain(v.c.readAs(ctx, p, converters(p), selecting(p, where), visit))
 }
 

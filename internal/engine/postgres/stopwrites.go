@@ -275,8 +275,8 @@ func (d *database) Reopen(ctx context.Context, method domain.StopMethod, name st
 	}
 	// Another body lets writes through at once, and waits for nobody; the triggers go when
 	// their tables' readers let them.
-	if _, err := d.pool.Exec(ctx, fmt.Sprintf(`CREATE
-  OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'`,
+	if _, err := d.pool.Exec(ctx, fmt.Sprintf(`
+CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NULL; END'`,
 		gate(name))); err != nil {
 		return fmt.Errorf("opening the source for writes again: %w", d.explain(err))
 	}

@@ -269,14 +269,14 @@ func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.C
 }
 
 // Range reads rows as texts in the target's form.
-func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue, visit func(row []byte,
-	fields [][]byte) error) error {
+func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue,
+	visit func(row []byte, fields [][]byte) error) error {
 	return v.texts(ctx, p, keyRange(p, lower, upper), visit)
 }
 
 // At reads the rows at keys.
-func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue, visit func(row []byte,
-	fields [][]byte) error) error {
+func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue,
+	visit func(row []byte, fields [][]byte) error) error {
 	any := make([]string, len(keys))
 	for i, k := range keys {
 		on := make([]string, len(k))
@@ -288,8 +288,8 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 	return v.texts(ctx, p, " WHERE "+strings.Join(any, " OR "), visit)
 }
 
-func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string, visit func(row []byte,
-	fields [][]byte) error) error {
+func (v *view) texts(ctx context.Context, p *domain.TablePlan, where string,
+	visit func(row []byte, fields [][]byte) error) error {
 	w := newWriting(p)
 	var row []byte
 	return v.d.explain(copyLines(ctx, v.conn.PgConn(), "SELECT "+lineList(p.ComparedColumns())+" FROM "+from(p)+where,

@@ -136,7 +136,7 @@ func (k *Closings) Close(ctx context.Context, c *domain.Crossing, a Args, actor 
 			return err
 		}
 		if !closed {
-			return domain.Conflict("crossing %s has changed in the meantime; look at it again", c.Name)
+			return domain.ChangedMeanwhile(c)
 		}
 	}
 	for _, t := range tables {

@@ -154,7 +154,7 @@ func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool
 	id, err := x.begin(ctx, c, rehearsal, set, cutoverSteps.Names(rehearsal), actor)
 	if err == nil {
 		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info",
-			Message: fmt.Sprintf("%s started a %s", actor, Word(rehearsal))}
+			Message: fmt.Sprintf("%s started a %s", actor, Label(rehearsal))}
 		if len(other) > 0 {
 			var public string
 			public, e.Detail = domain.ChangesText(other)
@@ -209,8 +209,8 @@ func withACutover() string {
 	return strings.Join(keys, ", ")
 }
 
-// Word is what a cutover is called.
-func Word(rehearsal bool) string {
+// Label is what people call it.
+func Label(rehearsal bool) string {
 	if rehearsal {
 		return "rehearsal of the cutover"
 	}
@@ -226,7 +226,7 @@ func (x *Cutovers) Abort(ctx context.Context, c *domain.Crossing, actor string) 
 	if k == nil {
 		return domain.Conflict("no cutover of %s is under way; there is nothing to abort", c.Name)
 	}
-	x.journal.Say(ctx, "warning", actor, c.Name, "", "cutover", "%s asked to abort the %s", actor, Word(k.Rehearsal))
+	x.journal.Say(ctx, "warning", actor, c.Name, "", "cutover", "%s asked to abort the %s", actor, Label(k.Rehearsal))
 	return x.records.AskAbort(ctx, k.ID, actor)
 }
 
@@ -247,7 +247,7 @@ func (x *Cutovers) Confirm(ctx context.Context, c *domain.Crossing, actor string
 		if s.State == domain.StepRunning && s.Awaits == domain.AwaitsGoOn {
 			x.journal.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"",
 				actor,
-				Word(k.Rehearsal), s.Name)
+				Label(k.Rehearsal), s.Name)
 			return x.records.GoOn(ctx, k.ID, s.Name, actor)
 		}
 	}

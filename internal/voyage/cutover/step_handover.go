@@ -55,9 +55,8 @@ func handOver(ctx context.Context, r *run) (string, error) {
 			ended = "failed: " + err.Error()
 		}
 		r.of.journal.Record(ctx, domain.JournalEntry{Actor: r.k.Actor, Crossing: r.c.Name, Act: "hand over",
-			Severity: "warning",
-			Message:  "the hand-over command " + ended, Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(
-				string(out[:min(len(out), 4000)]))})
+			Severity: "warning", Message: "the hand-over command " + ended,
+			Detail: set.HandoverCommand + "\n→\n" + strings.TrimSpace(string(out[:min(len(out), 4000)]))})
 		if err != nil {
 			return "", fmt.Errorf("the hand-over command failed: %w: %s", err, strings.TrimSpace(string(out)))
 		}

@@ -52,7 +52,7 @@ func (r *run) undo(ctx context.Context, cause error) error {
 	_ = r.of.records.EndCutover(end, r.k.ID, domain.CutoverUndone, cause.Error())
 	r.of.journal.Say(end, "warning", journal.System, r.c.Name, "", "cutover",
 		"the %s was undone, the source takes writes again: %s",
-		Word(r.k.Rehearsal), cause)
+		Label(r.k.Rehearsal), cause)
 	if !r.k.Rehearsal {
 		r.of.journal.Notify(end, r.c, journal.EventUndone, "the cutover was undone, the source takes writes again: "+
 			cause.Error())
@@ -82,7 +82,7 @@ func (r *run) openAgain(ctx context.Context, cause error) error {
 			return err
 		}
 		text := fmt.Sprintf("the %s (%s) could not be undone yet: %s. It is tried again until it works; the source may "+
-			"still refuse writes", Word(r.k.Rehearsal), cause, err)
+			"still refuse writes", Label(r.k.Rehearsal), cause, err)
 		if try == 1 {
 			r.of.journal.Hold(end, r.c, "cutover", text)
 		}

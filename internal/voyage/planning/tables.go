@@ -124,9 +124,9 @@ func Rewritten(p *domain.TablePlan, now *domain.Table) bool {
 	return p.Table.Written != "" && now.Written != "" && p.Table.Written != now.Written
 }
 
-// Keeps names a table of the plans that holds rows of its own beside ours, which
+// CheckKeptRows names a table of the plans that holds rows of its own beside ours, which
 // starting it anew would remove with them.
-func Keeps(c *domain.Crossing, tables []domain.CrossingTable, name string) error {
+func CheckKeptRows(c *domain.Crossing, tables []domain.CrossingTable, name string) error {
 	for i := range tables {
 		t := &tables[i]
 		if there := t.Plan.TargetPlan(); (name == "" || t.SourceName == name) &&

@@ -38,6 +38,10 @@ func (r *Readiness) Prove(ctx context.Context, c *domain.Crossing, cat *domain.C
 		d, known := r.doubts[t.ID]
 		r.mu.Unlock()
 		known = known && d.written == now.Written
+		if known && said.Number < d.from { // one that was ended, as for a person's, is made again
+			k, err := r.records.Reconciliation(ctx, c.ID, d.from)
+			known = err != nil || k.State != domain.ComparisonCancelled
+		}
 		switch {
 		case known && said.Number >= d.from && said.Depth == domain.DepthHashes && said.Findings == 0:
 			if ok, err := r.records.Trust(ctx, t.ID, p.Table.Written, now.Written); err == nil && ok {

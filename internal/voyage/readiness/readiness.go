@@ -28,6 +28,7 @@ type Records interface {
 	House(ctx context.Context) (domain.House, error)
 	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
 	Compared(ctx context.Context, crossing int64) ([]proof.Compared, error)
+	Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error)
 	// Trust keeps that a table is as planned although its rows were written anew; false when it
 	// was planned anew meanwhile.
 	Trust(ctx context.Context, table int64, was, now string) (bool, error)

@@ -35,6 +35,8 @@ type pier struct {
 	hangs    bool // the source does not answer
 	busy     bool // another comparison is under way
 
+	ended domain.ComparisonState // of the one that was begun
+
 	started []string
 	trusted string
 	said    []string
@@ -65,6 +67,9 @@ func (p *pier) AsideOf(context.Context, int64, string, bool, int, int) ([]domain
 func (p *pier) House(context.Context) (domain.House, error)               { return p.house, nil }
 func (p *pier) Cutovers(context.Context, int64) ([]domain.Cutover, error) { return p.cuts, nil }
 func (p *pier) Compared(context.Context, int64) ([]proof.Compared, error) { return p.compared, nil }
+func (p *pier) Reconciliation(context.Context, int64, int64) (domain.Reconciliation, error) {
+	return domain.Reconciliation{State: p.ended}, nil
+}
 func (p *pier) Trust(_ context.Context, _ int64, was, now string) (bool, error) {
 	p.trusted = was + "→" + now
 	return true, nil
@@ -201,6 +206,16 @@ func TestRowsWrittenAnewAreCompared(t *testing.T) {
 	if len(p.started) != 1 || !strings.Contains(p.started[0], "hashes") || !strings.Contains(p.started[0], "marsh.lots") {
 		t.Fatalf("comparisons: %q", p.started)
 	}
+	// One that was ended for a person's is made again; one that failed is not, over and over.
+	p.ended = domain.ComparisonFailed
+	p.list(t, r)
+	p.ended = domain.ComparisonCancelled
+	p.list(t, r)
+	if p.ended = domain.ComparisonRunning; len(p.started) != 2 {
+		t.Fatalf("comparisons after one that was ended: %q", p.started)
+	}
+	p.list(t, r)
+	p.started = p.started[:1]
 	// The one that was made before it was noticed proves nothing.
 	if p.trusted != "" {
 		t.Errorf("an older comparison is trusted: %s", p.trusted)

@@ -69,15 +69,15 @@ const (
 	refreshBytes = 8 << 20
 )
 
-// Possible refuses a refresh of which a part cannot be done, before any of it is:
+// Check refuses a refresh of which a part cannot be done, before any of it is:
 // tables without a watermark are loaded anew, and with them those that refer to them.
-func Possible(c *domain.Crossing, tables []domain.CrossingTable) error {
+func Check(c *domain.Crossing, tables []domain.CrossingTable) error {
 	for i := range tables {
 		if tables[i].Plan.Watermark != "" {
 			continue
 		}
 		for _, t := range planning.WithDependents(tables, tables[i].Plan.Source) {
-			if err := planning.Keeps(c, tables, t.SourceName); err != nil {
+			if err := planning.CheckKeptRows(c, tables, t.SourceName); err != nil {
 				return domain.Conflict("a refresh of %s loads %s anew, and that cannot be: %s", c.Name, tables[i].SourceName, err)
 			}
 		}
@@ -104,7 +104,7 @@ func (f *Refreshes) refreshed(ctx context.Context, c *domain.Crossing, t *domain
 	if err != nil {
 		return err
 	}
-	if err := Possible(c, tables); err != nil {
+	if err := Check(c, tables); err != nil {
 		return err
 	}
 	done, err := f.refreshTables(ctx, c, t, note)

@@ -1,0 +1,373 @@
+package cutover
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// quay is a crossing that is in step, with its source and target, and what is kept of its cutover.
+type quay struct {
+	mu      sync.Mutex
+	c       domain.Crossing
+	k       domain.Cutover
+	steps   []domain.CutoverStep
+	stand   domain.Stand
+	house   domain.House
+	holder  int64 // the epoch under which the task is held
+	running bool
+
+	// The source.
+	noStop   bool // it cannot stop writes
+	head     domain.Position
+	stopped  bool
+	closed   string // what it says to writers
+	reopens  int
+	stuck    int   // how often it cannot be opened again
+	lost     error // the hold on writes
+	late     int64 // changes that come although writes are stopped
+	unended  []domain.Entry
+	gone     error // the databases are away
+	dropped  bool
+	missing  []domain.TableName // from what capture reads
+	released int
+
+	ready    []domain.Entry
+	findings int64
+	compares []bool
+	slow     time.Duration // of the comparison
+	built    int
+	set      []engine.SequenceValue
+	notes    []string // of the task
+	said     []string
+	told     []string
+	began    []string
+	catalog  domain.Catalog
+}
+
+func newQuay(method domain.StopMethod, change ...func(*domain.Settings)) *quay {
+	set := domain.DefaultSettings()
+	set.StopMethod, set.CutoverDepth = method, domain.DepthHashes
+	for _, f := range change {
+		f(&set)
+	}
+	table := domain.Table{TableName: domain.TableName{Schema: "marsh", Name: "lots"}, ID: "1", Written: "1"}
+	q := &quay{holder: 1, head: 100, stand: domain.Stand{Epoch: 3, Live: true},
+		catalog: domain.Catalog{Tables: []domain.Table{table}}}
+	q.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "marsh", Target: "cloud", Kind: domain.KindLoadCapture,
+		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Settings: set, Undo: []string{"ALTER TABLE"}}
+	q.k = domain.Cutover{ID: 5, CrossingID: 7, State: "running", Settings: set, Actor: "ann"}
+	return q
+}
+
+// plan gives the cutover its steps.
+func (q *quay) plan(rehearsal bool) {
+	q.k.Rehearsal, q.steps = rehearsal, nil
+	for i, n := range cutoverSteps.Names(rehearsal) {
+		q.steps = append(q.steps, domain.CutoverStep{CutoverID: 5, Ordinal: i, Name: n, State: domain.StepWaiting})
+	}
+}
+
+func (q *quay) cutovers() *Cutovers {
+	return New(q, q, q, comparer{q}, q, q, func(_ context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
+		list []domain.StepName, actor string) (int64, error) {
+		q.began = append(q.began, fmt.Sprintf("%s %v %s %d by %s", c.Name, rehearsal, set.StopMethod, len(list), actor))
+		return 5, nil
+	})
+}
+
+// goes carries the cutover out, as the process that holds its task under an epoch.
+func (q *quay) goes(ctx context.Context, epoch int64) error {
+	c := q.c
+	return q.cutovers().Run(ctx, &c, &domain.Task{ID: 9, Epoch: epoch})
+}
+
+// states are the steps with how they stand.
+func (q *quay) states() string {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	var out []string
+	for _, s := range q.steps {
+		out = append(out, string(s.Name)+"="+string(s.State))
+	}
+	return strings.Join(out, " ")
+}
+
+// ---- records
+
+func (q *quay) House(context.Context) (domain.House, error) { return q.house, nil }
+func (q *quay) Defaults(context.Context) (domain.Settings, error) {
+	return domain.DefaultSettings(), nil
+}
+func (q *quay) CatalogOf(context.Context, int64) (*domain.Catalog, error) {
+	return &domain.Catalog{Sequences: []domain.Sequence{{Name: domain.TableName{Schema: "marsh", Name: "lots_no"},
+		OwnedBy: domain.TableName{Schema: "marsh", Name: "lots"}}}}, nil
+}
+func (q *quay) Tables(context.Context, int64) ([]domain.CrossingTable, error) {
+	t := q.catalog.Tables[0]
+	return []domain.CrossingTable{{SourceName: "marsh.lots", Plan: domain.TablePlan{Source: t.TableName,
+		Target: t.TableName, Table: domain.Table{TableName: t.TableName, ID: "1", Written: "1"}}}}, nil
+}
+func (q *quay) SetPhase(_ context.Context, _ int64, from, to domain.Phase) (bool, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if q.c.Phase != from {
+		return false, nil
+	}
+	q.c.Phase = to
+	return true, nil
+}
+func (q *quay) SetCondition(_ context.Context, _ int64, _ []domain.Condition, to domain.Condition, _ string,
+	_ bool) (bool, error) {
+	q.c.Condition = to
+	return true, nil
+}
+func (q *quay) Cutover(context.Context, int64) (domain.Cutover, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.k, nil
+}
+func (q *quay) CutoverOfTask(ctx context.Context, _ int64) (domain.Cutover, error) {
+	return q.Cutover(ctx, 5)
+}
+func (q *quay) RunningCutover(context.Context, int64) (*domain.Cutover, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if !q.running {
+		return nil, nil
+	}
+	k := q.k
+	return &k, nil
+}
+func (q *quay) change(f func()) error {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	f()
+	return nil
+}
+func (q *quay) EndCutover(_ context.Context, _ int64, state domain.CutoverState, cause string) error {
+	return q.change(func() { q.k.State, q.k.Error = state, cause })
+}
+func (q *quay) SaveReadiness(_ context.Context, _ int64, list []domain.Entry) error {
+	return q.change(func() { q.k.Readiness = list })
+}
+func (q *quay) SetEnd(_ context.Context, _ int64, at domain.Position, id int64) error {
+	return q.change(func() {
+		if at != 0 {
+			q.k.EndPosition = at
+		}
+		if id != 0 {
+			q.k.ReconciliationID = &id
+		}
+	})
+}
+func (q *quay) SetPause(_ context.Context, _ int64, from, until *time.Time) error {
+	return q.change(func() {
+		if from != nil {
+			q.k.PausedAt = from
+		}
+		if until != nil {
+			q.k.ReleasedAt = until
+		}
+	})
+}
+func (q *quay) AskAbort(_ context.Context, _ int64, who string) error {
+	return q.change(func() { q.k.AbortBy = who })
+}
+func (q *quay) GiveWord(_ context.Context, _ int64, who string) error {
+	return q.change(func() { q.k.WordBy = who })
+}
+func (q *quay) GoOn(_ context.Context, _ int64, point domain.StepName, who string) error {
+	return q.change(func() { q.k.GoneOn = map[string]string{string(point): who} })
+}
+func (q *quay) Steps(context.Context, int64) ([]domain.CutoverStep, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return slices.Clone(q.steps), nil
+}
+func (q *quay) step(name domain.StepName, f func(*domain.CutoverStep)) error {
+	return q.change(func() {
+		for i := range q.steps {
+			if q.steps[i].Name == name {
+				f(&q.steps[i])
+			}
+		}
+	})
+}
+func (q *quay) SetStep(_ context.Context, _ int64, name domain.StepName, state domain.StepState, note string) error {
+	return q.step(name, func(s *domain.CutoverStep) { s.State, s.Note, s.Awaits = state, note, domain.AwaitsNobody })
+}
+func (q *quay) NoteStep(_ context.Context, _ int64, name domain.StepName, note string) error {
+	return q.step(name, func(s *domain.CutoverStep) { s.Note = note })
+}
+func (q *quay) AwaitPerson(_ context.Context, _ int64, name domain.StepName, what domain.Awaits, note string) error {
+	return q.step(name, func(s *domain.CutoverStep) { s.Awaits, s.Note = what, note })
+}
+func (q *quay) HoldsTask(_ context.Context, _, epoch int64) (bool, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.holder == epoch, nil
+}
+func (q *quay) NoteTask(_ context.Context, _ int64, note string) error {
+	return q.change(func() { q.notes = append(q.notes, note) })
+}
+
+// Ask is fulfilled at once, as by a follower that has nothing left to apply.
+func (q *quay) Ask(_ context.Context, _ int64, by, _, what string, at domain.Position) (bool, error) {
+	return true, q.change(func() {
+		if what == "go" {
+			q.stand.Request = domain.Request{What: "reached", At: at, By: by}
+			if q.closed != "" || q.stopped && at > 200 {
+				q.stand.Answered += q.late
+			}
+		}
+	})
+}
+func (q *quay) KeepAsking(context.Context, int64, string) error { return nil }
+func (q *quay) LetGo(context.Context, int64, string) error {
+	return q.change(func() { q.stand.Request = domain.Request{} })
+}
+func (q *quay) Stand(context.Context, int64) (*domain.Stand, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	st := q.stand
+	return &st, nil
+}
+func (q *quay) RecentlyApplied(context.Context, int64) ([]domain.AppliedTx, error) {
+	return []domain.AppliedTx{{Position: 1 << 40, Tables: []string{"marsh.lots"}}}, nil
+}
+func (q *quay) AddComparison(context.Context, int64, domain.Depth) (int64, error) { return 12, nil }
+func (q *quay) Reconciliation(context.Context, int64, int64) (domain.Reconciliation, error) {
+	return domain.Reconciliation{Findings: q.findings, Tables: 1, SourceRows: 40}, nil
+}
+
+// ---- databases, and what they are
+
+func (q *quay) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
+	if q.gone != nil {
+		err := q.gone
+		q.gone = nil
+		return nil, nil, err
+	}
+	s := &source{q: q}
+	src = &engine.Opened{Database: s, Captures: s, StopsWrites: s, Sequences: s}
+	if q.noStop {
+		src.StopsWrites = nil
+	}
+	return src, &engine.Opened{Sequences: s}, nil
+}
+func (q *quay) Catalog(context.Context, string, bool) (*domain.Catalog, error) {
+	return &q.catalog, nil
+}
+func (q *quay) CheckStopMethod(_ context.Context, _ string, m domain.StopMethod) error {
+	if m == "prayer" {
+		return domain.Invalid("there is no such method")
+	}
+	return nil
+}
+func (q *quay) Position(_ context.Context, _ string, p domain.Position) string {
+	return fmt.Sprint(int64(p))
+}
+
+type source struct {
+	engine.Database
+	engine.Captures
+	engine.Sequences
+	q *quay
+}
+
+func (s *source) Heartbeat(context.Context) (domain.Position, error) {
+	s.q.mu.Lock()
+	defer s.q.mu.Unlock()
+	s.q.head += 100
+	return s.q.head, nil
+}
+func (s *source) Mind(context.Context, string, []domain.TablePlan, func(string) error) ([]domain.TableName, error) {
+	return s.q.missing, nil
+}
+func (s *source) DropCapture(context.Context, string, []string) error {
+	s.q.dropped = true
+	return nil
+}
+func (s *source) MayStop(context.Context, domain.StopMethod) error { return nil }
+func (s *source) StopWrites(context.Context, domain.StopMethod, string, []domain.TablePlan,
+	time.Duration) (engine.WriteStop, error) {
+	s.q.stopped = true
+	return stop{s.q}, nil
+}
+func (s *source) Reopen(context.Context, domain.StopMethod, string, []domain.TablePlan) error {
+	s.q.reopens++
+	if s.q.stuck > 0 {
+		s.q.stuck--
+		return errors.New("the source does not answer")
+	}
+	s.q.stopped, s.q.closed = false, ""
+	return nil
+}
+func (s *source) SequenceValues(_ context.Context, seqs []domain.Sequence) ([]engine.SequenceValue, error) {
+	out := make([]engine.SequenceValue, len(seqs))
+	for i := range seqs {
+		out[i] = engine.SequenceValue{Sequence: seqs[i], Last: 41}
+	}
+	return out, nil
+}
+func (s *source) SetSequences(_ context.Context, values []engine.SequenceValue) error {
+	s.q.set = values
+	return nil
+}
+
+type stop struct{ *quay }
+
+func (s stop) CloseWrites(_ context.Context, message string) error {
+	s.closed = message
+	return nil
+}
+func (s stop) Release(context.Context) error {
+	s.released++
+	return nil
+}
+func (s stop) Alive(context.Context) error { return s.lost }
+
+// ---- the other rooms
+
+func (q *quay) List(context.Context, *domain.Crossing, domain.Settings, time.Duration) ([]domain.Entry, error) {
+	return slices.Clone(q.ready), nil
+}
+func (q *quay) Unended(context.Context, *domain.Crossing, []domain.TablePlan, time.Duration) []domain.Entry {
+	return q.unended
+}
+
+type comparer struct{ *quay }
+
+func (c comparer) Run(ctx context.Context, _ *domain.Crossing, _ int64, inside bool, _ func(string)) error {
+	c.compares = append(c.compares, inside)
+	select {
+	case <-time.After(c.slow):
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+func (q *quay) Build(context.Context, *domain.Crossing, func(string), bool) error {
+	q.built++
+	return nil
+}
+func (q *quay) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+	_ = q.change(func() { q.said = append(q.said, fmt.Sprintf(format, args...)) })
+}
+func (q *quay) Record(_ context.Context, e domain.JournalEntry) {
+	q.said = append(q.said, e.Message+" "+e.Detail)
+}
+func (q *quay) Hold(_ context.Context, _ *domain.Crossing, _, reason string) {
+	_ = q.change(func() { q.c.Condition = domain.ConditionHeld; q.said = append(q.said, "held: "+reason) })
+}
+func (q *quay) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {
+	q.told = append(q.told, event)
+}
