@@ -366,7 +366,7 @@ func (s *calls) CloseCrossing(ctx context.Context,
 		if err := domain.Confirmed(text(r.Body.Confirm), c.Name, "closing "+c.Name); err != nil {
 			return err
 		}
-		return s.Voyage.StartClose(ctx, c, closing.Args{Reopen: r.Body.Reopen}, actor)
+		return s.Voyage.Closings.Start(ctx, c, closing.Args{Reopen: r.Body.Reopen}, actor)
 	})
 	return contract.CloseCrossing202JSONResponse(c), err
 }

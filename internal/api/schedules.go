@@ -8,7 +8,7 @@ import (
 	"dustyferry/internal/records"
 )
 
-func scheduleOut(s *records.Schedule) contract.Schedule {
+func scheduleOut(s *domain.Schedule) contract.Schedule {
 	out := contract.Schedule{At: s.OnceAt, Cron: s.Cron, Zone: s.Zone, Missed: s.Missed, NextAt: s.NextAt, Actor: s.Actor}
 	if s.PausedBy != "" {
 		out.PausedBy = &s.PausedBy
@@ -45,7 +45,7 @@ func (s *calls) PutSchedule(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	var wish records.Schedule
+	var wish domain.Schedule
 	confirm := ""
 	if r.Body.At != nil {
 		wish.OnceAt = r.Body.At

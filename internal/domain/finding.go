@@ -100,6 +100,7 @@ type Request struct {
 type Stand struct {
 	Epoch    int64 // grows with each holder
 	Live     bool  // somebody holds it
+	Reading  bool  // and has opened the log
 	Lag      time.Duration
 	Changes  int64
 	Answered int64 // changes that its holder had applied at its last answer

@@ -51,3 +51,12 @@ const (
 	RunFailed  RunState = "failed"
 	RunGivenUp RunState = "given up"
 )
+
+// Why tables are held while a crossing is changed.
+const (
+	// BeingAdded is of a table whose chunks must not be claimed yet, not even when a person
+	// resumes the crossing.
+	BeingAdded = "it is being added"
+	// BeingLeftOut is of one that is being taken out of the crossing.
+	BeingLeftOut = "it is being left out"
+)

@@ -49,3 +49,9 @@ type Listing struct {
 	Adds  bool   // what is not in the list stays
 	Anew  bool   // what was made is to be made again, but for what is carried along and stands already
 }
+
+// ObjectOutcome is what came of making an object of a table.
+type ObjectOutcome struct {
+	Kind, Table, Statement string
+	Failure                error
+}

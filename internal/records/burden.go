@@ -6,28 +6,25 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Followed is a crossing for whose changes a source may keep log.
-type Followed struct {
-	domain.Crossing
-	Applied  Pos `db:"applied"`
-	SourceAt Pos `db:"source_at"`
-	Told     int `db:"retained_told"`
-}
-
 // Followed lists the crossings with a stream that are under way, whatever their condition.
-func (s *Store) Followed(ctx context.Context) ([]Followed, error) {
+func (s *Store) Followed(ctx context.Context) ([]domain.FollowedCrossing, error) {
 	rows, err := all[struct {
-		Followed
+		domain.Crossing
 		crossingCells
+		Applied  Pos `db:"applied"`
+		SourceAt Pos `db:"source_at"`
+		Told     int `db:"retained_told"`
 	}](ctx, s, `
 SELECT x.*, st.applied, st.source_at, st.retained_told
   FROM (`+crossingColumns+` WHERE c.kind <> 'load' AND c.phase IN ('loading', 'catching up', 'in step',
   'cutting over')) x
   JOIN streams st ON st.crossing_id = x.id`)
-	out := make([]Followed, len(rows))
+	out := make([]domain.FollowedCrossing, len(rows))
 	for i := range rows {
-		rows[i].into(&rows[i].Crossing)
-		out[i] = rows[i].Followed
+		r := &rows[i]
+		r.into(&r.Crossing)
+		out[i] = domain.FollowedCrossing{Crossing: r.Crossing, Applied: domain.Position(r.Applied),
+			SourceAt: domain.Position(r.SourceAt), Told: r.Told}
 	}
 	return out, err
 }

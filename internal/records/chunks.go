@@ -57,17 +57,12 @@ func (s *Store) Chunks(ctx context.Context, table int64) ([]domain.Chunk, error)
 	return s.chunks(ctx, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
 }
 
-// LandedChunk is a chunk that has landed, with its table.
-type LandedChunk struct {
-	ID    int64  `db:"id"`
-	Table string `db:"source_name"`
-}
-
 // LandedChunks lists the chunks of a crossing that have landed, of those that were carried
 // together the first, whose mark on the target is for all.
-func (s *Store) LandedChunks(ctx context.Context, crossing int64) ([]LandedChunk, error) {
-	return all[LandedChunk](ctx, s, `SELECT c.id, t.source_name FROM chunks c JOIN tables t ON t.id = c.table_id
-  WHERE t.crossing_id = $1 AND c.state = 'landed' AND coalesce(c.leader, c.id) = c.id`, crossing)
+func (s *Store) LandedChunks(ctx context.Context, crossing int64) ([]domain.LandedChunk, error) {
+	return all[domain.LandedChunk](ctx, s, `
+SELECT c.id, t.source_name AS "table" FROM chunks c JOIN tables t ON t.id = c.table_id
+ WHERE t.crossing_id = $1 AND c.state = 'landed' AND coalesce(c.leader, c.id) = c.id`, crossing)
 }
 
 // ChunkPage lists part of a table's chunks in key order.

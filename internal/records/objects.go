@@ -139,14 +139,8 @@ UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended
 		id, try, state, text, took.Seconds())
 }
 
-// Told is what came of making a part of a table.
-type Told struct {
-	Kind, Table, Statement string
-	Failure                error
-}
-
 // TellTables keeps what came of making tables.
-func (s *Store) TellTables(ctx context.Context, crossing int64, list []Told) error {
+func (s *Store) TellTables(ctx context.Context, crossing int64, list []domain.ObjectOutcome) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, t := range list {
 			state, text := domain.ObjectMade, ""

@@ -304,11 +304,11 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
 		t.Error("the chunk in flight does not stop")
 	}
-	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{}); ok {
+	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{}); ok {
 		t.Error("capture does not stop")
 	}
 	pause(true)
-	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, records.Report{Applied: 120}); !ok {
+	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: 120}); !ok {
 		t.Error("capture should go on")
 	}
 }

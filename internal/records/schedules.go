@@ -12,21 +12,8 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// Schedule is when a crossing starts by itself: once, or by a cron expression.
-type Schedule struct {
-	CrossingID int64      `db:"crossing_id"`
-	OnceAt     *time.Time `db:"once_at"`
-	Cron       string     `db:"cron"`
-	Zone       string     `db:"zone"`
-	Missed     string     `db:"missed"`
-	NextAt     *time.Time `db:"next_at"`
-	Actor      string     `db:"actor"`
-	CreatedAt  time.Time  `db:"created_at"`
-	PausedBy   string     `db:"paused_by"` // empty: it is not paused
-}
-
 // SaveSchedule replaces a crossing's schedule, which is not paused then.
-func (s *Store) SaveSchedule(ctx context.Context, c Schedule) error {
+func (s *Store) SaveSchedule(ctx context.Context, c domain.Schedule) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 INSERT INTO schedules (crossing_id, once_at, cron, zone, missed, next_at, actor)
   VALUES (:crossing_id, :once_at, :cron, :zone, :missed, :next_at, :actor)
@@ -37,8 +24,8 @@ ON CONFLICT (crossing_id) DO UPDATE
 }
 
 // ScheduleOf returns a crossing's schedule, or nil.
-func (s *Store) ScheduleOf(ctx context.Context, crossing int64) (*Schedule, error) {
-	list, err := all[Schedule](ctx, s, `SELECT * FROM schedules WHERE crossing_id = $1`, crossing)
+func (s *Store) ScheduleOf(ctx context.Context, crossing int64) (*domain.Schedule, error) {
+	list, err := all[domain.Schedule](ctx, s, `SELECT * FROM schedules WHERE crossing_id = $1`, crossing)
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}
@@ -55,8 +42,8 @@ func (s *Store) RemoveSchedule(ctx context.Context, crossing int64) error {
 }
 
 // DueSchedules lists what is due now.
-func (s *Store) DueSchedules(ctx context.Context) ([]Schedule, error) {
-	return all[Schedule](ctx, s, `SELECT * FROM schedules WHERE next_at <= now() ORDER BY next_at`)
+func (s *Store) DueSchedules(ctx context.Context) ([]domain.Schedule, error) {
+	return all[domain.Schedule](ctx, s, `SELECT * FROM schedules WHERE next_at <= now() ORDER BY next_at`)
 }
 
 // PauseSchedule keeps a schedule from starting anything, or with an empty by lets it again.
@@ -81,24 +68,16 @@ func (s *Store) PauseSchedule(ctx context.Context, crossing int64, by string) er
 // Due notes that a run is due and moves the schedule on, together: whoever dies after it
 // leaves the run to be begun, and nobody begins it twice. False says that somebody else has
 // noted it.
-func (s *Store) Due(ctx context.Context, c Schedule, next *time.Time, note string) (bool, error) {
+func (s *Store) Due(ctx context.Context, c domain.Schedule, next *time.Time, note string) (bool, error) {
 	return s.changed(ctx, `
 WITH moved AS (UPDATE schedules SET next_at = $3 WHERE crossing_id = $1 AND next_at = $2 RETURNING crossing_id)
 INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its schedule', 'due', $2, $4 FROM moved`,
 		c.CrossingID, *c.NextAt, next, note)
 }
 
-// DueRun is a run that is due and has not begun.
-type DueRun struct {
-	ID         int64     `db:"id"`
-	CrossingID int64     `db:"crossing_id"`
-	DueAt      time.Time `db:"due_at"`
-	Note       string    `db:"note"` // how it was missed, if it was
-}
-
 // DueRuns lists what is due and has not begun, oldest first.
-func (s *Store) DueRuns(ctx context.Context) ([]DueRun, error) {
-	return all[DueRun](ctx, s, `SELECT id, crossing_id, due_at, note FROM runs WHERE state = 'due' ORDER BY id`)
+func (s *Store) DueRuns(ctx context.Context) ([]domain.DueRun, error) {
+	return all[domain.DueRun](ctx, s, `SELECT id, crossing_id, due_at, note FROM runs WHERE state = 'due' ORDER BY id`)
 }
 
 // LostRuns lists runs that were asked for, and whose work has ended without having begun them.

@@ -278,7 +278,7 @@ func TestEveryDueTimeHasALine(t *testing.T) {
 		then := at.Add(time.Duration(n) * time.Second)
 		return &then
 	}
-	if err := s.SaveSchedule(t.Context(), records.Schedule{CrossingID: c.ID, Cron: "* * * * *", Missed: "skip",
+	if err := s.SaveSchedule(t.Context(), domain.Schedule{CrossingID: c.ID, Cron: "* * * * *", Missed: "skip",
 		NextAt: next(0), Actor: "me"}); err != nil {
 		t.Fatal(err)
 	}

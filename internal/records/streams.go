@@ -67,7 +67,7 @@ func (s *Store) Stream(ctx context.Context, crossing int64) (*Stream, error) {
 
 // ClaimStream takes a stream nobody holds and that asks for none but the worker's
 // labels, or returns nil.
-func (s *Store) ClaimStream(ctx context.Context, worker string, labels []string) (*Stream, error) {
+func (s *Store) ClaimStream(ctx context.Context, worker string, labels []string) (*domain.StreamClaim, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
 UPDATE streams SET epoch = epoch + 1, worker = $1, lease_until = now() + $2::interval
@@ -88,30 +88,17 @@ RETURNING crossing_id`, worker, seconds(Lease), append([]string{}, labels...))
 	if err != nil {
 		return nil, err
 	}
-	return s.Stream(ctx, id)
-}
-
-// Report is what an applier says about itself when it renews its lease.
-type Report struct {
-	Received, Applied domain.Position
-	Committed         int64
-	LagSeconds        float64
-	LagP50, LagP99    sql.NullFloat64 // of the last minute
-	LagBytes          int64
-	LagTransactions   int64
-	Guessed           bool    // some of them were not read yet, and were reckoned from their bytes
-	CatchUp           float64 // seconds until the lag is gone as things go; below 0: it grows, or nothing is known
-	Changes           int64   // since the last report
-	SourceAt          domain.Position
-	Read, Written     int64              // bytes since the last report
-	Recent            []domain.AppliedTx // newest first; nil leaves what is kept
-	Note              string             // what the applier waits for, empty when nothing
-	Following         bool               // the log is open, with the tables as they were then
+	st, err := s.Stream(ctx, id)
+	if err != nil || st == nil {
+		return nil, err
+	}
+	return &domain.StreamClaim{CrossingID: id, Epoch: st.Epoch, Received: domain.Position(st.Received),
+		Applied: domain.Position(st.Applied), Committed: st.Committed, Failures: st.Failures}, nil
 }
 
 // RenewStream prolongs the lease and keeps the report; false says that the
 // stream was taken over or is to stop.
-func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r Report) (bool, error) {
+func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (bool, error) {
 	var recent any
 	if r.Recent != nil {
 		recent = JSON[[]domain.AppliedTx]{r.Recent}
@@ -246,7 +233,8 @@ func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error
 	if err != nil || st == nil {
 		return nil, err
 	}
-	return &domain.Stand{Epoch: st.Epoch, Live: st.Live, Lag: time.Duration(st.LagSeconds * float64(time.Second)),
+	return &domain.Stand{Epoch: st.Epoch, Live: st.Live, Reading: st.Reading,
+		Lag:     time.Duration(st.LagSeconds * float64(time.Second)),
 		Changes: st.Changes, Answered: st.Answered, Applied: domain.Position(st.Applied), Request: st.Request(),
 		For: st.AskFor, Failures: st.Failures, Noticed: st.Noticed.V}, nil
 }
@@ -277,18 +265,13 @@ const kickStream = `
 UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = now(), failures = 0, error = ''
   WHERE crossing_id = $1`
 
-// Lag is how far a crossing's capture is behind.
-type Lag struct {
-	domain.Crossing
-	LagSeconds float64 `db:"lag_seconds"`
-	Silent     float64 `db:"silent"` // seconds since that was reported
-}
-
 // Lags lists the crossings whose lag is to be told of above a limit, or was.
-func (s *Store) Lags(ctx context.Context) ([]Lag, error) {
+func (s *Store) Lags(ctx context.Context) ([]domain.CrossingLag, error) {
 	rows, err := all[struct {
-		Lag
+		domain.Crossing
 		crossingCells
+		LagSeconds float64 `db:"lag_seconds"`
+		Silent     float64 `db:"silent"`
 	}](ctx, s, `
 SELECT x.*, st.lag_seconds, coalesce(extract(epoch FROM now() - st.reported_at), 0)::float8 AS silent
   FROM (`+crossingColumns+`
@@ -296,10 +279,11 @@ SELECT x.*, st.lag_seconds, coalesce(extract(epoch FROM now() - st.reported_at),
            AND (c.lag_told OR coalesce((c.settings->>'lag_limit')::bigint, 0) > 0)) x
   JOIN streams st ON st.crossing_id = x.id
  WHERE x.kind <> 'load'`)
-	out := make([]Lag, len(rows))
+	out := make([]domain.CrossingLag, len(rows))
 	for i := range rows {
-		rows[i].into(&rows[i].Crossing)
-		out[i] = rows[i].Lag
+		r := &rows[i]
+		r.into(&r.Crossing)
+		out[i] = domain.CrossingLag{Crossing: r.Crossing, LagSeconds: r.LagSeconds, Silent: r.Silent}
 	}
 	return out, err
 }

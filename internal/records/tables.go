@@ -205,13 +205,6 @@ UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = 
 	return err
 }
 
-// BeingAdded is why a table is held whose chunks must not be claimed yet, not even when a
-// person resumes the crossing.
-const BeingAdded = "it is being added"
-
-// BeingLeftOut is why a table is held that is being taken out of the crossing.
-const BeingLeftOut = "it is being left out"
-
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
 func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan,
@@ -224,7 +217,7 @@ INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, p
 VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing_id = $1), $3, $4, $5, $6, $7, $8, $9,
   'held', $10) RETURNING id`,
 			c.ID, c.TargetID, p.Source.String(), p.Target.String(), JSON[domain.TablePlan]{p},
-			JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, BeingAdded)
+			JSON[[]string]{append([]string{}, p.Key...)}, p.Binary, max(p.Table.Rows, 0), p.Table.Bytes, domain.BeingAdded)
 		if duplicate(err) {
 			return domain.Conflict("the target table %s is written by another crossing; close that one first", p.Target)
 		}
@@ -382,12 +375,12 @@ func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Conditio
 		resumed = true
 		for _, q := range []string{
 			`UPDATE chunks SET state = 'pending', attempts = 0, not_before = now() WHERE crossing_id = $1 AND state = 'held'
-			    AND table_id IN (SELECT id FROM tables WHERE crossing_id = $1 AND state <> 'planned' AND reason <> '` + BeingAdded + `' AND reason <> '` + BeingLeftOut + `')`,
+			    AND table_id IN (SELECT id FROM tables WHERE crossing_id = $1 AND state <> 'planned' AND reason <> '` + domain.BeingAdded + `' AND reason <> '` + domain.BeingLeftOut + `')`,
 			`UPDATE chunks SET not_before = now() WHERE crossing_id = $1 AND state = 'pending'`,
 			`UPDATE streams SET failures = 0, not_before = now(), error = '' WHERE crossing_id = $1`,
 			`UPDATE tables SET state = CASE WHEN chunks_landed = chunks AND chunks > 0 THEN 'landed' ELSE 'loading' END,
   reason = ''
-			  WHERE crossing_id = $1 AND state = 'held' AND reason <> '` + BeingAdded + `' AND reason <> '` + BeingLeftOut + `'`,
+			  WHERE crossing_id = $1 AND state = 'held' AND reason <> '` + domain.BeingAdded + `' AND reason <> '` + domain.BeingLeftOut + `'`,
 			`UPDATE crossings SET condition = 'running', reason = '', keep_capture = false, trouble = '' WHERE id = $1`,
 		} {
 			if _, err := tx.ExecContext(ctx, q, crossing); err != nil {

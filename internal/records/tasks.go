@@ -236,19 +236,15 @@ SELECT id FROM tasks WHERE state = 'running' AND lease_until < now()
     OR state = 'waiting' AND created_at < now() - interval '10 seconds'`)
 }
 
-// LaneWanted is a crossing with how many lanes it has and should have.
-type LaneWanted struct {
-	CrossingID int64 `db:"crossing_id"`
-	Have       int   `db:"have"`
-	Want       int   `db:"want"`
-
-	Settings JSON[domain.Settings] `db:"settings"`
-}
-
 // LanesWanted lists crossings that load and lack lanes: for chunks that are being read as
 // well as for those that wait.
-func (s *Store) LanesWanted(ctx context.Context) ([]LaneWanted, error) {
-	return all[LaneWanted](ctx, s, `
+func (s *Store) LanesWanted(ctx context.Context) ([]domain.LanesWanted, error) {
+	rows, err := all[struct {
+		CrossingID int64                 `db:"crossing_id"`
+		Have       int                   `db:"have"`
+		Want       int                   `db:"want"`
+		Settings   JSON[domain.Settings] `db:"settings"`
+	}](ctx, s, `
 SELECT * FROM (
   SELECT c.id AS crossing_id, c.settings, (SELECT count(*) FROM lanes l WHERE l.crossing_id = c.id) AS have,
          least(coalesce(c.lanes_now, (c.settings->>'lanes')::int),
@@ -258,6 +254,11 @@ SELECT * FROM (
                    LIMIT 64) x)) AS want
     FROM crossings c WHERE c.phase = 'loading' AND c.condition IN ('running', 'held') AND c.rest_until <= now()) w
  WHERE have < want`)
+	var out []domain.LanesWanted
+	for _, r := range rows {
+		out = append(out, domain.LanesWanted{CrossingID: r.CrossingID, Have: r.Have, Want: r.Want, Settings: r.Settings.V})
+	}
+	return out, err
 }
 
 // LanesWaiting reports whether lanes of other crossings wait for a worker with such
@@ -269,22 +270,19 @@ SELECT EXISTS (SELECT 1 FROM lanes l JOIN crossings c ON c.id = l.crossing_id
                   '') = ANY ($2 || '{""}'::text[]))`, crossing, append([]string{}, labels...))
 }
 
-// Pacing is a load whose number of lanes is looked for, or was.
-type Pacing struct {
-	ID       int64                 `db:"id"`
-	Name     string                `db:"name"`
-	Source   string                `db:"source"`
-	Target   string                `db:"target"`
-	Settings JSON[domain.Settings] `db:"settings"`
-	Now      sql.NullInt64         `db:"lanes_now"`
-	State    JSON[pace.State]      `db:"pace"`
-	Moved    int64                 `db:"moved"`
-	Busy     int                   `db:"busy"`
-}
-
 // Pacings lists the loads whose number of lanes is to be looked at.
-func (s *Store) Pacings(ctx context.Context) ([]Pacing, error) {
-	return all[Pacing](ctx, s, `
+func (s *Store) Pacings(ctx context.Context) ([]pace.Load, error) {
+	rows, err := all[struct {
+		ID       int64                 `db:"id"`
+		Name     string                `db:"name"`
+		Source   string                `db:"source"`
+		Target   string                `db:"target"`
+		Settings JSON[domain.Settings] `db:"settings"`
+		Now      sql.NullInt64         `db:"lanes_now"`
+		State    JSON[pace.State]      `db:"pace"`
+		Moved    int64                 `db:"moved"`
+		Busy     int                   `db:"busy"`
+	}](ctx, s, `
 SELECT c.id, c.name, s.name AS source, t.name AS target, c.settings, c.lanes_now, c.pace,
        coalesce((SELECT sum(bytes_landed) FROM tables x WHERE x.crossing_id = c.id), 0)::bigint + coalesce(k.bytes,
          0)::bigint AS moved, coalesce(k.n, 0) AS busy
@@ -293,6 +291,12 @@ SELECT c.id, c.name, s.name AS source, t.name AS target, c.settings, c.lanes_now
     WHERE state = 'reading' GROUP BY crossing_id) k ON k.crossing_id = c.id
  WHERE c.phase = 'loading' AND c.condition IN ('running', 'held')
    AND (c.lanes_now IS NOT NULL OR coalesce((c.settings->>'least_lanes')::int, 0) > 0)`)
+	var out []pace.Load
+	for _, r := range rows {
+		out = append(out, pace.Load{ID: r.ID, Name: r.Name, Source: r.Source, Target: r.Target, Settings: r.Settings.V,
+			Lanes: int(r.Now.Int64), State: r.State.V, Moved: r.Moved, Busy: r.Busy})
+	}
+	return out, err
 }
 
 // SavePace keeps how many lanes a load uses now, 0: as many as its settings say.

@@ -132,7 +132,7 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.voyage = voyage.New(&voyage.Voyage{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name,
+	s.voyage = voyage.New(voyage.Config{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name,
 		Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
 		set.Engines)
 	s.store.Reveal = s.voyage.Planning.Reveal

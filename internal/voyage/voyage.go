@@ -1,10 +1,9 @@
-// Package voyage does the work of a crossing: survey, prepare, load, capture,
-// reconcile, cut over and close. It wires the pure computations of core, the
-// engines and the records together; it knows neither HTTP nor terminals.
+// Package voyage puts the rooms of the work together: survey, prepare, load, follow, compare, cut
+// over and close. Each room is a package below this one and says what it needs of others; here
+// they are given it, and what runs by itself in this process is begun and ended.
 //
-// Nothing needed after a crash lives only in memory: every loop here can die at
-// any instruction and another process goes on from the records and from what
-// stands on the target.
+// Nothing needed after a crash lives only in memory: every loop can die at any instruction and
+// another process goes on from the records and from what stands on the target.
 package voyage
 
 import (
@@ -14,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/queue"
@@ -21,17 +21,23 @@ import (
 	"dustyferry/internal/secret"
 	"dustyferry/internal/voyage/build"
 	"dustyferry/internal/voyage/closing"
+	"dustyferry/internal/voyage/commands"
 	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/cutover"
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/drafts"
+	"dustyferry/internal/voyage/following"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/keeper"
 	"dustyferry/internal/voyage/load"
 	"dustyferry/internal/voyage/notify"
 	"dustyferry/internal/voyage/phases"
 	"dustyferry/internal/voyage/planning"
+	"dustyferry/internal/voyage/prepare"
 	"dustyferry/internal/voyage/readiness"
 	"dustyferry/internal/voyage/refresh"
+	"dustyferry/internal/voyage/stuck"
+	"dustyferry/internal/voyage/tables"
 	"dustyferry/internal/voyage/tasks"
 	"dustyferry/internal/voyage/waits"
 )
@@ -39,24 +45,11 @@ import (
 // System is the actor the journal names for what the service does by itself.
 const System = journal.System
 
-// Voyage is this process's part of the work.
-type Voyage struct {
-	*journal.Journal
-	*databases.Databases
-	*notify.Notifier
-	*tasks.Runner
-	*drafts.Drafts
+// StuckAfter is for how long nothing may move where nobody says otherwise.
+const StuckAfter = stuck.After
 
-	Comparer  *compare.Comparer
-	Loader    *load.Loader
-	Phases    *phases.Phases
-	Builder   *build.Builder
-	Planning  *planning.Planning
-	Readiness *readiness.Readiness
-	Cutovers  *cutover.Cutovers
-	Closings  *closing.Closings
-	Refreshes *refresh.Refreshes
-
+// Config is what this process is given.
+type Config struct {
 	Store  *records.Store
 	Queue  *queue.Queue
 	Box    *secret.Box
@@ -69,44 +62,85 @@ type Voyage struct {
 	// Outdated is told when a newer program has changed the records.
 	Outdated chan error
 	Version  string
+}
 
-	mu       sync.Mutex
-	loops    sync.WaitGroup
-	stop     context.CancelFunc
-	clearing map[int64]bool
-	probes   map[string]*probe // by database
+// Voyage is this process's part of the work.
+type Voyage struct {
+	Config
+	*journal.Journal
+	*databases.Databases
+	*notify.Notifier
+	*tasks.Runner
+	*drafts.Drafts
+	*commands.Commands
+
+	Comparer  *compare.Comparer
+	Planning  *planning.Planning
+	Builder   *build.Builder
+	Readiness *readiness.Readiness
+	Cutovers  *cutover.Cutovers
+	Closings  *closing.Closings
+
+	desk      *desk
+	loader    *load.Loader
+	phases    *phases.Phases
+	refreshes *refresh.Refreshes
+	prepare   *prepare.Preparer
+	tables    *tables.Tables
+	following *following.Following
+	lanes     *keeper.Lanes
+	numbers   *keeper.LaneNumbers
+
+	loops sync.WaitGroup
+	stop  context.CancelFunc
 }
 
 // New returns a voyage that keeps what it does in the store.
-func New(v *Voyage, drivers []engine.Driver) *Voyage {
-	v.Journal = journal.New(v.Store, v.Log)
-	v.Databases = databases.New(v.Store, v.Box, v.Journal, drivers, records.NewUID)
-	v.Notifier = notify.New(v.Store, v.Box, v.Journal, v.logFault)
-	v.Comparer = compare.New(v.Store, v.Databases, v.Journal, v, records.NewUID)
-	v.Planning = planning.New(v.Store, v.Databases, v.Journal, v.Box.Derive)
-	v.Builder = build.New(v.Store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog,
+func New(set Config, drivers []engine.Driver) *Voyage {
+	v := &Voyage{Config: set}
+	store := v.Store
+	v.Journal = journal.New(store, v.Log)
+	v.Databases = databases.New(store, v.Box, v.Journal, drivers, records.NewUID)
+	v.Notifier = notify.New(store, v.Box, v.Journal, v.logFault)
+	v.Drafts = drafts.New(store, v.Databases, v.Journal)
+
+	watch := &stuck.Tasks{Databases: v.Databases, Limit: v.StuckAfter, Note: store.NoteTask, Say: v.Say}
+	v.Runner = tasks.New(store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
+		Lease: records.Lease, Fault: v.logFault, Mind: watch.Watch})
+	v.desk = &desk{Runner: v.Runner, store: store, queue: v.Queue}
+	v.lanes = &keeper.Lanes{Records: store, Add: v.desk.addLane}
+	v.numbers = &keeper.LaneNumbers{Records: store, Databases: v.Databases, Journal: v.Journal}
+
+	v.Planning = planning.New(store, v.Databases, v.Journal, v.Box.Derive)
+	v.Builder = build.New(store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog,
 		tables []domain.CrossingTable) []domain.TargetObject {
 		return planning.Deferred(dst, cat, planning.PlansOf(tables))
 	})
-	v.Readiness = readiness.New(v.Store, v.Databases, v.Comparer, v.Journal)
-	v.Cutovers = cutover.New(v.Store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.Journal, v.beginCutover)
-	v.Phases = phases.New(v.Store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
-		_, err := v.AddTask(ctx, c, TaskBuild, struct{}{}, System)
+	v.phases = phases.New(store, v.Journal, func(ctx context.Context, c *domain.Crossing) error {
+		_, err := v.desk.AddTask(ctx, c, lifecycle.WorkBuild, struct{}{}, System)
 		return err
 	})
-	v.Loader = load.New(v.Store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels,
-		Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.Phases.MoveNow, Fault: v.logFault})
-	v.Drafts = drafts.New(v.Store, v.Databases, v.Journal, v.CheckCaptureSettings)
-	v.Runner = tasks.New(v.Store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
-		Lease: records.Lease, Fault: v.logFault, Mind: v.mindTask})
-	v.Refreshes = refresh.New(v.Store, v.Databases, v.Journal, v.restartTable)
-	v.Closings = closing.New(v.Store, v.Databases, v.Readiness, v.Runner, v.fenceTable, v.Journal)
+	v.prepare = prepare.New(store, v.Databases, v.Planning, v.Builder, v.Runner, v.Journal, v.lanes.Do)
+	v.tables = tables.New(store, v.Databases, v.Planning, v.prepare, v.Runner, v.Journal,
+		tables.Config{Lanes: v.lanes.Do, Fault: v.logFault, Troubled: v.Troubled, Log: v.Log})
+	v.loader = load.New(store, v.Databases, v.Journal, v.Log, load.Config{Worker: v.Worker, Labels: v.Labels,
+		Lanes: v.Lanes, StuckAfter: v.StuckAfter, Renew: records.Renew, NoneLeft: v.phases.MoveNow, Fault: v.logFault})
+	v.Commands = commands.New(store, v.Databases, v.Drafts, v.Planning, v.tables, v.desk, v.Journal)
+
+	v.Comparer = compare.New(store, v.Databases, v.Journal, v.desk, records.NewUID)
+	v.Readiness = readiness.New(store, v.Databases, v.Comparer, v.Journal)
+	v.following = following.New(store, v.Databases, v.Planning, v.Journal, following.Config{Worker: v.Worker,
+		Labels: v.Labels, StuckAfter: v.StuckAfter, Renew: records.Renew, Fault: v.logFault, Log: v.Log,
+		Prove: v.Readiness.Prove, Add: v.StartAdd})
+	v.Cutovers = cutover.New(store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.Journal, v.desk.addCutover)
+	v.refreshes = refresh.New(store, v.Databases, v.Journal, v.tables.Restart)
+	v.Closings = closing.New(store, v.Databases, v.Readiness, v.desk, v.prepare.Fence, v.Journal)
 	return v
 }
 
 // RunLane carries chunk after chunk of a crossing until none is left.
 func (v *Voyage) RunLane(ctx context.Context, crossing, lane int64) error {
-	return v.Loader.Run(ctx, crossing, lane)
+	return v.loader.Run(ctx, crossing, lane)
 }
 
 // ValidLabels says what is wrong with what a process is good for, or nil.
@@ -122,14 +156,13 @@ func ValidLabels(labels []string) error {
 // Start begins the loops of this process: the queue's jobs, the streams and the
 // keeper. They end with Stop.
 func (v *Voyage) Start(ctx context.Context) error {
-	v.clearing = map[int64]bool{}
 	run, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	v.stop = cancel
 	if err := v.Queue.Start(run, v); err != nil {
 		cancel()
 		return err
 	}
-	for _, loop := range []func(context.Context){v.keep, v.follow, v.deliver} {
+	for _, loop := range []func(context.Context){v.keep, v.following.Run, v.deliver} {
 		v.loops.Go(func() {
 			for run.Err() == nil { // a loop that met a fault begins anew
 				v.logFault(domain.Guarded("one of the service's loops", func() error { loop(run); return nil }))
@@ -167,6 +200,8 @@ func (v *Voyage) Stop() {
 	v.stop()
 	<-done
 	v.loops.Wait()
+	v.tables.Wait()
+	v.numbers.Wait()
 	v.Databases.Close()
 }
 

@@ -3,6 +3,7 @@ package hunt
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 )
@@ -286,12 +287,25 @@ func (r *run) reconcile() error {
 			if differs == "" && len(r.loops) == 0 {
 				return fault("%v findings, but both sides are equal", a["findings"])
 			}
-			return errTold{fmt.Sprintf("compared: %v findings; %s", a["findings"], differs)}
+			return errTold{fmt.Sprintf("compared: %v findings in %s; %s", a["findings"], r.found(a["id"]), differs)}
 		default:
 			return errTold{"the comparison failed: " + str(a, "error")}
 		}
 	}
 	return fault("standstill: a comparison did not end within %s%s", patience, r.why())
+}
+
+// found names the tables that a comparison's findings are of.
+func (r *run) found(comparison any) string {
+	page, _ := r.product.get(r.ctx, r.path(fmt.Sprintf("/reconciliations/%v/findings?limit=200", comparison)))
+	list, _ := page["findings"].([]any)
+	var out []string
+	for _, x := range list {
+		if f, is := x.(answer); is && !slices.Contains(out, str(f, "table")) {
+			out = append(out, str(f, "table"))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 func (r *run) cutover(rehearsal bool) error {

@@ -122,3 +122,15 @@ func Of(s domain.Settings, at time.Time) Limits {
 	}
 	return l
 }
+
+// Load is a load whose number of lanes is looked for, or was.
+type Load struct {
+	ID             int64
+	Name           string
+	Source, Target string // databases
+	Settings       domain.Settings
+	Lanes          int // that it uses now; 0: as many as its settings say
+	State          State
+	Moved          int64 // bytes
+	Busy           int   // lanes that carry a chunk
+}

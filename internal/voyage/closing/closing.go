@@ -54,6 +54,7 @@ type Readiness interface {
 type Work interface {
 	// EndWork has work of some kinds end, and waits until it has.
 	EndWork(ctx context.Context, c *domain.Crossing, kinds []domain.Work, why string) error
+	AddTask(ctx context.Context, c *domain.Crossing, kind domain.Work, args any, actor string) (int64, error)
 }
 
 // Fence makes sure that nobody who still holds a chunk of a table can land it.
@@ -98,6 +99,16 @@ func (k *Closings) Allow(ctx context.Context, c *domain.Crossing) error {
 	if cert == nil {
 		return nil
 	}
+	return err
+}
+
+// Start begins to end a crossing: what it left on both servers is removed and its certificate
+// written.
+func (k *Closings) Start(ctx context.Context, c *domain.Crossing, a Args, actor string) error {
+	if err := k.Allow(ctx, c); err != nil {
+		return err
+	}
+	_, err := k.work.AddTask(ctx, c, lifecycle.WorkClose, a, actor)
 	return err
 }
 

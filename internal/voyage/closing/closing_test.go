@@ -117,6 +117,9 @@ func (a *archive) Position(_ context.Context, _ string, p domain.Position) strin
 func (a *archive) Compared(context.Context, int64) (map[string]proof.Compared, error) {
 	return a.best, nil
 }
+func (a *archive) AddTask(_ context.Context, _ *domain.Crossing, kind domain.Work, _ any, actor string) (int64, error) {
+	return 1, a.do("add %s for %s", kind, actor)
+}
 func (a *archive) EndWork(context.Context, *domain.Crossing, []domain.Work, string) error {
 	return a.do("end work")
 }

@@ -22,6 +22,7 @@ type Records interface {
 	Underway(ctx context.Context) ([]domain.Crossing, error)
 	// ServerOf says on which server a crossing began, where that was kept.
 	ServerOf(ctx context.Context, crossing int64) (string, error)
+	CrossingsByUID(ctx context.Context) (map[string]domain.Crossing, error)
 }
 
 // Box seals passwords.

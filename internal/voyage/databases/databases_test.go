@@ -28,6 +28,7 @@ func (box) Open(sealed []byte, bound string) (string, error) {
 // kept is the registered databases, and what was said, in memory.
 type kept struct {
 	server   string // on which crossings began
+	known    map[string]domain.Crossing
 	rows     map[string]domain.Database
 	underway []domain.Crossing
 	said     []string
@@ -58,6 +59,10 @@ func (k *kept) ServerOf(context.Context, int64) (string, error) { return k.serve
 
 func (k *kept) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	k.said = append(k.said, severity+": "+fmt.Sprintf(format, args...))
+}
+
+func (k *kept) CrossingsByUID(context.Context) (map[string]domain.Crossing, error) {
+	return k.known, nil
 }
 
 // fake is an engine whose databases are at the hosts that are up, for the right password.

@@ -4,6 +4,7 @@ package drafts
 
 import (
 	"context"
+	"strings"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
@@ -33,15 +34,10 @@ type Drafts struct {
 	records Records
 	engines Engines
 	journal Journal
-	// checkCapture says what is wrong with where capture is to begin, or end.
-	checkCapture func(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error
 }
 
 // New returns drafts.
-func New(r Records, e Engines, j Journal, checkCapture func(ctx context.Context, source string, kind domain.Kind,
-	s domain.Settings) error) *Drafts {
-	return &Drafts{records: r, engines: e, journal: j, checkCapture: checkCapture}
-}
+func New(r Records, e Engines, j Journal) *Drafts { return &Drafts{records: r, engines: e, journal: j} }
 
 // CheckPolicy says which settings and tables the house does not let a crossing have.
 func (d *Drafts) CheckPolicy(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
@@ -50,6 +46,33 @@ func (d *Drafts) CheckPolicy(ctx context.Context, house domain.House, s domain.S
 		return err
 	}
 	return house.Hold(base, s, patterns)
+}
+
+// CheckCaptureSettings says what is wrong with the settings of where capture begins and stops.
+func (d *Drafts) CheckCaptureSettings(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error {
+	db, err := d.records.Database(ctx, source)
+	if err != nil {
+		return err
+	}
+	driver, err := d.engines.Driver(db.Engine)
+	if err != nil {
+		return err
+	}
+	if _, err := engine.ParseStop(driver, s.StopAt); err != nil {
+		return err
+	}
+	switch {
+	case kind != domain.KindCapture && (s.StartFrom != "" || s.Slot != ""):
+		return domain.Invalid("start_from and slot are for crossings that only follow changes; one that copies rows begins " +
+			"where its load does")
+	case kind == domain.KindLoad && s.StopAt != "":
+		return domain.Invalid("stop_at is for crossings that follow changes; one that only copies rows ends with its load")
+	case strings.TrimSpace(s.StartFrom) != "":
+		if err := driver.CheckPlace(strings.TrimSpace(s.StartFrom)); err != nil {
+			return domain.Invalid("start_from: %s", err)
+		}
+	}
+	return nil
 }
 
 // Create keeps a draft. uid is what it is known by over all control databases. Without
@@ -79,7 +102,7 @@ func (d *Drafts) Create(ctx context.Context, c domain.Crossing, uid string, stop
 	if err != nil {
 		return err
 	}
-	if err := d.checkCapture(ctx, c.Source, c.Kind, c.Settings); err != nil {
+	if err := d.CheckCaptureSettings(ctx, c.Source, c.Kind, c.Settings); err != nil {
 		return err
 	}
 	if err := d.engines.CheckStopMethod(ctx, c.Source, c.Settings.StopMethod); err != nil {

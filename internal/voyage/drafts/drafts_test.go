@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -54,16 +55,25 @@ type word struct{ engine.Driver }
 
 func (word) StopMethods() []domain.StopMethod { return []domain.StopMethod{domain.StopWord} }
 
+func (word) ParsePosition(text string) (domain.Position, error) {
+	n, err := strconv.ParseUint(text, 10, 64)
+	return domain.Position(n), err
+}
+
+func (word) FormatPosition(p domain.Position) string { return fmt.Sprint(uint64(p)) }
+
+func (word) CheckPlace(text string) error {
+	if text == "nowhere" {
+		return domain.Invalid("there is no such place")
+	}
+	return nil
+}
+
 func create(t *testing.T, k *kept, stopChosen bool, change func(*domain.Crossing)) error {
 	t.Helper()
 	c := domain.Crossing{Name: "spring", Source: "old", Target: "new", Settings: domain.DefaultSettings()}
 	change(&c)
-	d := New(k, k, k, func(_ context.Context, _ string, kind domain.Kind, s domain.Settings) error {
-		if kind == domain.KindCapture && s.StartFrom == "nowhere" {
-			return domain.Invalid("there is no such place")
-		}
-		return nil
-	})
+	d := New(k, k, k)
 	return d.Create(t.Context(), c, "0123456789ab", stopChosen, "ann")
 }
 

@@ -107,6 +107,23 @@ func (j *Journal) Held(ctx context.Context, c *domain.Crossing, subject, reason 
 	j.Notify(ctx, c, EventHeld, reason)
 }
 
+// Troubled keeps, on the crossing itself, what keeps it from going on by itself, and says so
+// once; without an error, that nothing does.
+func (j *Journal) Troubled(ctx context.Context, c *domain.Crossing, doing string, err error) error {
+	if ctx.Err() != nil || err == nil && c.Trouble == "" {
+		return nil
+	}
+	text := ""
+	if err != nil {
+		text = fmt.Sprintf("%s: %s; it is tried again", doing, err)
+	}
+	fresh, kept := j.records.SetTrouble(ctx, c.ID, text)
+	if kept == nil && fresh && text != "" {
+		j.Say(ctx, "warning", System, c.Name, "", "keeper", "%s", text)
+	}
+	return kept
+}
+
 // Notify puts an event of a crossing on its way to every webhook that asks for it.
 func (j *Journal) Notify(ctx context.Context, c *domain.Crossing, event, message string) {
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), patience)

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/waits"
 )
 
@@ -28,6 +29,17 @@ type Service struct {
 type Records interface {
 	// Alone runs f when no other process does so under the lock, and reports whether it ran.
 	Alone(ctx context.Context, lock int64, f func() error) (bool, error)
+}
+
+// Databases opens registered databases.
+type Databases interface {
+	Open(ctx context.Context, name string) (*engine.Opened, error)
+}
+
+// Journal records what happens, and tells of it.
+type Journal interface {
+	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }
 
 // Run runs the services until the context ends, and returns when all of them have. What one

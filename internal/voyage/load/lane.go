@@ -198,7 +198,7 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 	}
 	m.on(l)
 	plan, dc := &l.table.Plan, *chunk
-	cuts := WatchTruncations(plan)
+	cuts := watchTruncations(plan)
 	began := time.Now()
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {

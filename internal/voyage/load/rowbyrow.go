@@ -60,7 +60,7 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	}
 	m.on(l)
 	plan, dc := &l.table.Plan, *chunk
-	there, cuts := plan.TargetPlan(), WatchTruncations(plan)
+	there, cuts := plan.TargetPlan(), watchTruncations(plan)
 	snap, err := l.reader.Begin(ctx)
 	if err != nil {
 		return err

@@ -14,8 +14,8 @@ import (
 // shownCuts is how many rows of a chunk are kept one by one.
 const shownCuts = 20
 
-// WatchTruncations counts from now on how many values of a plan are cut.
-func WatchTruncations(p *domain.TablePlan) *atomic.Int64 {
+// watchTruncations counts from now on how many values of a plan are cut.
+func watchTruncations(p *domain.TablePlan) *atomic.Int64 {
 	n := new(atomic.Int64)
 	p.Runtime = p.Runtime.WithTruncated(func() { n.Add(1) })
 	return n

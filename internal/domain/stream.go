@@ -1,0 +1,35 @@
+package domain
+
+// StreamClaim is the stream of a crossing that a process has taken up, as it was left.
+type StreamClaim struct {
+	CrossingID int64
+	Epoch      int64 // under which it is followed
+	Received   Position
+	Applied    Position
+	Committed  int64 // when the last applied transaction was, microseconds since 1970
+	Failures   int   // in a row
+}
+
+// StreamReport is what an applier says about itself when it renews its lease.
+type StreamReport struct {
+	Received, Applied Position
+	Committed         int64
+	LagSeconds        float64
+	LagP50, LagP99    *float64 // seconds, of the last minute; nil: nothing was measured
+	LagBytes          int64
+	LagTransactions   int64
+	Guessed           bool    // some of them were not read yet, and were reckoned from their bytes
+	CatchUp           float64 // seconds until the lag is gone as things go; below 0: it grows, or nothing is known
+	Changes           int64   // since the last report
+	SourceAt          Position
+	Read, Written     int64       // bytes since the last report
+	Recent            []AppliedTx // newest first; nil leaves what is kept
+	Note              string      // what the applier waits for, empty when nothing
+	Following         bool        // the log is open, with the tables as they were then
+}
+
+// LandedChunk is a chunk that has landed; of those that were carried together the first.
+type LandedChunk struct {
+	ID    int64
+	Table string
+}

@@ -1,0 +1,58 @@
+package prepare
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"dustyferry/internal/core/chunkplan"
+	"dustyferry/internal/core/follow"
+	"dustyferry/internal/core/keyorder"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/planning"
+)
+
+// Cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
+// is the same on both sides, and where no other unique value can move from one to another.
+func (pr *Preparer) Cut(ctx context.Context, c *domain.Crossing, t *domain.CrossingTable) (int, error) {
+	p := &t.Plan
+	n := 1
+	if p.Splittable() && (!p.ReplaceRange || keyorder.Alike(p) && !follow.Replaces(p)) {
+		n = chunkplan.Count(p.Table.Bytes, planning.ChunkAim(c.Settings))
+	}
+	var bounds []domain.KeyValue
+	if n > 1 {
+		src, err := pr.databases.Open(ctx, c.Source)
+		if err != nil {
+			return 0, err
+		}
+		sample, err := src.Sample(ctx, p, min(n*200, 100_000))
+		if err != nil {
+			return 0, fmt.Errorf("finding chunk bounds of %s: %w", p.Source, err)
+		}
+		bounds = chunkplan.Bounds(sample, n)
+	}
+	if p.Watermark != "" {
+		// Noted before the first row is read: what is written while they are is past it.
+		src, err := pr.databases.Open(ctx, c.Source)
+		if err != nil {
+			return 0, err
+		}
+		mark, err := src.Greatest(ctx, p, p.Watermark)
+		if err == nil {
+			err = pr.records.SetWatermark(ctx, t.ID, mark)
+		}
+		if err != nil {
+			return 0, fmt.Errorf("reading the watermark of %s: %w", p.Source, err)
+		}
+	}
+	chunks := chunkplan.Chunks(bounds)
+	return len(chunks), pr.records.SaveChunks(ctx, t, chunks)
+}
+
+// InTheWay is what has to go for a load in place: foreign keys, where they would act.
+func InTheWay(ctx context.Context, dst *engine.Opened, deferred []engine.Object) []engine.Object {
+	quiet := dst.AppliesQuietly(ctx)
+	return slices.DeleteFunc(deferred, func(o engine.Object) bool { return quiet || o.Kind != "foreign" })
+}
