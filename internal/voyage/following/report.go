@@ -64,8 +64,9 @@ func (f *follower) reportLoop(ctx context.Context, cancel context.CancelCauseFun
 		trend.Add(time.Now(), float64(r.LagBytes))
 		r.CatchUp = trend.Zero()
 		ok, err := f.of.records.RenewStream(ctx, f.c.ID, f.epoch, r)
-		if err != nil {
-			return // the control database is away; the lease decides
+		if err != nil { // the control database is away; the lease decides
+			f.putBack(r, counts)
+			return
 		}
 		if !ok {
 			cancel(f.whyNot(ctx))
@@ -75,9 +76,28 @@ func (f *follower) reportLoop(ctx context.Context, cancel context.CancelCauseFun
 			_ = f.of.records.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.InStepLag.Seconds())
 		}
 		for id, k := range counts {
-			_ = f.of.records.CountChanges(ctx, id, k[0], k[1], k[2], k[3])
+			if err := f.of.records.CountChanges(ctx, id, k[0], k[1], k[2], k[3]); err != nil {
+				f.putBack(domain.StreamReport{}, map[int64]follow.Counts{id: k})
+			}
 		}
 	})
+}
+
+// putBack has the next report say what could not be kept of one.
+func (f *follower) putBack(r domain.StreamReport, counts map[int64]follow.Counts) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.changes, f.read, f.written = f.changes+r.Changes, f.read+r.Read, f.written+r.Written
+	if f.applieds == nil {
+		f.applieds = r.Recent
+	}
+	for id, k := range counts {
+		sum := f.counts[id]
+		for kind, n := range k {
+			sum[kind] += n
+		}
+		f.counts[id] = sum
+	}
 }
 
 func (f *follower) whyNot(ctx context.Context) error {
