@@ -181,7 +181,7 @@ func (r *run) judge() error {
 }
 
 // identitySQL is how the log identifies rows of every table.
-const identitySQL = `SELECT format('%I.%I', n.nspname, c.relname) || ' ' || c.relreplident::text FROM pg_class c
+const identitySQL = `SELECT format('%I.%I', n.nspname, c.relname) || ' ' || c.relreplident::text || ' ' || c.oid FROM pg_class c
   JOIN pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p') AND ` + ours + ` ORDER BY 1`
 
@@ -195,12 +195,22 @@ func (r *run) remember() error {
 	}
 	defer func() { _ = c.Close(r.ctx) }()
 	list, err := r.strings1(c, identitySQL)
-	r.identities = map[string]string{}
+	r.identities = map[string]identity{}
 	for _, l := range list {
-		i := strings.LastIndex(l, " ")
-		r.identities[l[:i]] = l[i+1:]
+		name, now := identityOf(l)
+		r.identities[name] = now
 	}
 	return err
+}
+
+// identity is how the log identifies rows of a table, and which table it is.
+type identity struct{ kind, oid string }
+
+// identityOf reads a line of [identitySQL].
+func identityOf(line string) (name string, is identity) {
+	j := strings.LastIndex(line, " ")
+	i := strings.LastIndex(line[:j], " ")
+	return line[:i], identity{line[i+1 : j], line[j+1:]}
 }
 
 // identified reports whether the application itself gave a table another replica identity.
@@ -420,9 +430,13 @@ UNION ALL SELECT 'setting ' || unnest(setconfig) FROM pg_db_role_setting s JOIN 
 			var now []string
 			now, err = r.strings1(c, identitySQL)
 			for _, l := range now {
-				i := strings.LastIndex(l, " ")
-				if was := r.identities[l[:i]]; was != "" && was != l[i+1:] && !r.identified(l[:i]) {
-					left = append(left, fmt.Sprintf("replica identity of %s: %s, it was %s", l[:i], l[i+1:], was))
+				name, is := identityOf(l)
+				was, known := r.identities[name]
+				if known && was.oid != is.oid {
+					was.kind = "d" // another table has the name now, which was made as all are
+				}
+				if known && was.kind != is.kind && !r.identified(name) {
+					left = append(left, fmt.Sprintf("replica identity of %s: %s, it was %s", name, is.kind, was.kind))
 				}
 			}
 		}

@@ -71,7 +71,7 @@ type run struct {
 	loops      []func()
 	done       int // steps
 	created    bool
-	identities map[string]string            // replica identity of every table before
+	identities map[string]identity          // of every table before
 	added      []string                     // tables
 	refused    []string                     // what the application was refused
 	globals    map[string]map[string]string // variables of MariaDB servers as they were
