@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"sync"
 	"time"
 
 	"dustyferry/internal/core/lifecycle"
@@ -239,13 +240,17 @@ func (pr *Preparer) startCapture(ctx context.Context, c *domain.Crossing, s *pla
 	}
 	note("making capture durable on the source")
 	waiting, begun := context.WithCancel(ctx)
-	defer begun()
-	go waits.Every(waiting, 2*time.Second, func() {
-		if list, err := s.Source.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 &&
-			waiting.Err() == nil {
-			note("capture can begin when what is open on the source now has ended: " + list[0] + domain.More(len(list)-1))
-		}
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		waits.Every(waiting, 2*time.Second, func() {
+			if list, err := s.Source.OpenTransactions(waiting, time.Second); err == nil && len(list) > 0 &&
+				waiting.Err() == nil {
+				note("capture can begin when what is open on the source now has ended: " + list[0] + domain.More(len(list)-1))
+			}
+		})
 	})
+	defer beside.Wait() // nothing is noted of it later
+	defer begun()
 	return pr.captureFrom(ctx, c, s)
 }
 
