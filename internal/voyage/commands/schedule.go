@@ -19,6 +19,9 @@ func (k *Commands) Schedule(ctx context.Context, c *domain.Crossing, s domain.Sc
 	case s.Missed != "run once" && s.Missed != "skip":
 		return domain.Invalid("missed is %q; choose run once or skip", s.Missed)
 	}
+	if c.Phase == domain.PhaseClosed {
+		return domain.Conflict("crossing %s is closed; nothing of it starts any more", c.Name)
+	}
 	s.CrossingID, s.Actor = c.ID, actor
 	if (s.Cron == "") == (s.OnceAt == nil) {
 		return domain.Invalid("give either the time at which %s is to start, or a cron expression by which it is to repeat",

@@ -309,3 +309,68 @@ func TestWhatAnEngineCan(t *testing.T) {
 		}
 	}
 }
+
+// traced is a database in which crossings have left something.
+type traced struct {
+	engine.Database
+	engine.Captures
+	engine.Lands
+	engine.Defines
+	engine.Tells
+	list []engine.Trace
+	did  []string
+}
+
+func (d *traced) Traces(context.Context) ([]engine.Trace, error) { return d.list, nil }
+func (d *traced) Forget(_ context.Context, uid string) error {
+	d.did = append(d.did, "forget "+uid)
+	return nil
+}
+func (d *traced) DropCapture(_ context.Context, name string, _ []string) error {
+	d.did = append(d.did, "drop "+name)
+	return nil
+}
+func (d *traced) Run(_ context.Context, sql string) error {
+	d.did = append(d.did, sql)
+	return nil
+}
+func (d *traced) Close() {}
+
+// TestTracesOfCrossings: what lost or foreign crossings have left can be removed; what is in use
+// cannot, wherever its crossing is known.
+func TestTracesOfCrossings(t *testing.T) {
+	d := &traced{list: []engine.Trace{{Kind: "bookkeeping", Crossing: "u1"}, {Kind: "replication slot", Crossing: "u1"},
+		{Kind: "trigger", Crossing: "u1", Undo: "DROP TRIGGER t"}, {Kind: "publication", Name: "dusty_u2", Crossing: "u2"},
+		{Kind: "bookkeeping", Crossing: "u3"}, {Kind: "replication slot", Name: "dusty_u4", Crossing: "u4", Busy: true}}}
+	k := &kept{rows: map[string]domain.Database{"old": {ID: 1, Name: "old"}}, known: map[string]domain.Crossing{
+		"u2": {Name: "spring", Phase: domain.PhaseInStep, Condition: domain.ConditionRunning},
+		"u3": {Name: "winter", Phase: domain.PhaseClosed}}}
+	s := New(k, box{}, k, nil, nil)
+	s.open[1] = opened{db: &engine.Opened{Database: d, Captures: d, Lands: d, Defines: d, Tells: d}, row: k.rows["old"]}
+	list, err := s.Traces(t.Context(), "old")
+	if err != nil || len(list) != 6 || list[0].Name != "" || list[3].Name != "spring" || !list[3].InUse || list[4].InUse {
+		t.Fatalf("%v, %+v", err, list)
+	}
+	if err := s.RemoveTraces(t.Context(), "old", "u1", "ann"); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(d.did, ", "); got != "forget u1, drop dusty_ferry_u1, DROP TRIGGER t" {
+		t.Errorf("done: %s", got)
+	}
+	if said := k.said[len(k.said)-1]; !strings.Contains(said,
+		"ann removed what crossing u1 had left in old: bookkeeping, ") {
+		t.Errorf("said %q", said)
+	}
+	for uid, want := range map[string]string{"u2": "these belong to crossing spring, which is in step, running; close it",
+		"u4": "somebody reads the replication slot dusty_u4 just now", "u9": "no crossing u9 has left anything"} {
+		d.did = nil
+		if err := s.RemoveTraces(t.Context(), "old", uid, "ann"); err == nil || !strings.Contains(err.Error(), want) ||
+			len(d.did) > 0 {
+			t.Errorf("%s: %v, done %q", uid, err, d.did)
+		}
+	}
+	s.open[1] = opened{db: &engine.Opened{Database: d}, row: k.rows["old"]}
+	if list, err := s.Traces(t.Context(), "old"); err != nil || list != nil {
+		t.Errorf("an engine that does not tell: %v, %v", list, err)
+	}
+}
