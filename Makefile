@@ -28,8 +28,7 @@ lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettie
 test: build lint ## Everything: lint, unit tests (with the race detector where anything runs at once), end to end, console
 	$(GO) test ./internal/domain/... ./internal/core/... ./internal/protocol/...
 	$(GO) test -race $$($(GO) list ./internal/... | grep -vE '/internal/(domain|core|protocol)(/|$$)') ./client ./cmd/... ./test/rooms
-	$(GO) test -count=1 -timeout 45m ./test
-	$(GO) test -count=1 -timeout 20m ./test/hunt
+	$(GO) test -count=1 -timeout 45m ./test ./test/hunt
 
 quick: ## The inner loop, under a minute: formatting, vet, core, protocols and rooms of the work
 	@scripts/quick

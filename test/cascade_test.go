@@ -1,10 +1,8 @@
 package test
 
 import (
-	"context"
 	"fmt"
 	"math/rand/v2"
-	"strings"
 	"testing"
 	"time"
 
@@ -116,39 +114,4 @@ func acting(r *rand.Rand, writer, turn int) []string {
 		{fmt.Sprintf("INSERT INTO visits (keeper, note) SELECT id, 'late' FROM keepers WHERE id = %d", k),
 			fmt.Sprintf("UPDATE hives SET note = 'n%d' WHERE keeper = %d", turn, k)},
 	}[r.IntN(5)]
-}
-
-// TestAnotherServerAnswers: a server whose log has other places takes over the
-// source's address; nothing of it may be taken for the old one's.
-func TestAnotherServerAnswers(t *testing.T) {
-	name, db := newMaria(t)
-	maria(t, db, "CREATE TABLE hives (id int PRIMARY KEY, note varchar(20))",
-		"INSERT INTO hives SELECT seq, 'n' FROM seq_1_to_300")
-	f := start(t)
-	user := f.registerMaria("old", name, db, sourceRights(name)...)
-	f.sideOf("postgres", "new")
-	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", name+".*",
-		"--stop-method", "word"); a.code != 0 {
-		t.Fatal(a.err)
-	}
-	f.startCrossing()
-	f.awaitPhase(contract.PhaseInStep)
-	id := texts(t, db, "SELECT concat(@@server_id, '')")[0]
-	maria(t, db, "SET GLOBAL server_id = 4242")
-	t.Cleanup(func() { _, _ = db.ExecContext(context.Background(), "SET GLOBAL server_id = "+id) })
-	cut := cutConnections(t, db, user, 2*time.Second)
-	c := f.await(30*time.Second, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
-	cut()
-	if want := "another server answers for old now (server_id 4242; it was server_id " + id + ")"; !strings.Contains(
-		c.Reason, want) {
-		t.Errorf("held: %s", c.Reason)
-	}
-	maria(t, db, "SET GLOBAL server_id = "+id, "INSERT INTO hives VALUES (1000, 'late')")
-	if a := f.cli("crossing", "resume", "spring"); a.code != 0 {
-		t.Fatal(a.err)
-	}
-	f.awaitPhase(contract.PhaseInStep)
-	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" || r.SourceRows != 301 {
-		t.Errorf("%+v", r)
-	}
 }

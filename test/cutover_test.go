@@ -2,11 +2,9 @@ package test
 
 import (
 	"net/http"
-	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -47,36 +45,6 @@ func (f *ferry) steps() map[string]contract.CutoverStep {
 		out[s.Name] = s
 	}
 	return out
-}
-
-// TestAFailedHandOverIsTakenBack: the webhook says no, so nobody has moved; the
-// closed source opens again and the crossing goes on following it.
-func TestAFailedHandOverIsTakenBack(t *testing.T) {
-	f, p := following(t)
-	var answer, calls atomic.Int64
-	answer.Store(http.StatusServiceUnavailable)
-	hook := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		calls.Add(1)
-		w.WriteHeader(int(answer.Load()))
-	}))
-	defer hook.Close()
-	k := f.cutOver(false, contract.Settings{HandoverUrl: &hook.URL})
-	if k.State != "undone" || !strings.Contains(k.Error, "503") || f.steps()["close source"].State != "undone" {
-		t.Errorf("%+v", k)
-	}
-	exec1(t, p.sourceURL(), `INSERT INTO public.jars (label) VALUES ('after the undo')`)
-	f.awaitPhase(contract.PhaseInStep)
-	answer.Store(http.StatusOK)
-	if k := f.cutOver(false, contract.Settings{HandoverUrl: &hook.URL}); k.State != "done" {
-		t.Fatalf("%+v", k)
-	}
-	if calls.Load() != 2 {
-		t.Errorf("the webhook was called %d times", calls.Load())
-	}
-	sameEverywhere(t, p, "public")
-	if one[string](t, p.targetURL(), `SELECT label FROM public.jars ORDER BY id DESC LIMIT 1`) != "after the undo" {
-		t.Error("what was written after the undo did not come over")
-	}
 }
 
 // TestAPersonsWord: the cutover waits for somebody to say that writes have
@@ -148,33 +116,6 @@ func TestReadOnlyCutover(t *testing.T) {
 		return c.Phase == contract.PhaseClosed && c.Progress.Work == nil
 	})
 	exec1(t, p.sourceURL(), `INSERT INTO public.jars (label) VALUES ('reopened')`)
-}
-
-// TestOpenFindingsBlockTheCutover: it is not safe to switch while rows differ.
-func TestOpenFindingsBlockTheCutover(t *testing.T) {
-	f, p := following(t)
-	exec1(t, p.targetURL(), `UPDATE public.jars SET label = 'wrong' WHERE id = 5`)
-	// Nobody has compared yet: the cutover itself finds it and undoes everything.
-	if k := f.cutOver(false, contract.Settings{}); k.State != "undone" ||
-		!strings.Contains(k.Error, "found 1 difference") {
-		t.Errorf("%+v", k)
-	}
-	f.awaitPhase(contract.PhaseInStep)
-	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.Findings != 1 {
-		t.Fatalf("%+v", r)
-	}
-	_, err := client.Do[contract.Cutover](f.API.CutoverWithResponse(t.Context(), "spring",
-		contract.NewCutover{Confirm: ptr("spring")}))
-	refused(t, err, "not ready to cut over", "1 finding open", "dustyferry repair spring")
-	list, err := client.Do[[]contract.Entry](f.API.GetReadinessWithResponse(t.Context(), "spring"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	for _, e := range list {
-		if e.Verdict != contract.Ok && (e.Remedy == nil || *e.Remedy == "") {
-			t.Errorf("no remedy for %+v", e)
-		}
-	}
 }
 
 // TestLoadOnly copies without following; it cannot be cut over to.

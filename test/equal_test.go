@@ -3,7 +3,6 @@ package test
 import (
 	"errors"
 	"fmt"
-	"net"
 	"slices"
 	"strings"
 	"testing"
@@ -383,99 +382,6 @@ CREATE UNLOGGED TABLE marsh.scratch (id int PRIMARY KEY); CREATE TABLE marsh.chi
 		has(contract.Notice, words...)
 	}
 }
-
-// TestASlowSourceKeepsItsStream: the lease of a stream depends on no answer of the source.
-func TestASlowSourceKeepsItsStream(t *testing.T) {
-	p := newPair(t)
-	exec1(t, p.sourceURL(), "CREATE SCHEMA marsh; CREATE TABLE marsh.deeds (id int PRIMARY KEY, n int); INSERT INTO "+
-		"marsh.deeds SELECT g, g FROM generate_series(1, 100) g")
-	f := start(t)
-	port := forward(t, servers.source.Host, servers.source.Port)
-	disable := contract.Disable
-	if _, err := client.Do[contract.Database](f.API.AddDatabaseWithResponse(t.Context(), contract.NewDatabase{Name: "old",
-		Engine: "postgres", Host: "127.0.0.1", Port: port.port, Database: p.source, User: servers.source.User,
-		Password: servers.source.Password, Tls: &disable})); err != nil {
-		t.Fatal(err)
-	}
-	f.register("new", servers.target, p.target)
-	if _, err := client.Do[contract.Crossing](f.API.AddCrossingWithResponse(t.Context(),
-		contract.NewCrossing{Name: "spring", Source: "old", Target: "new",
-			Settings: &contract.Settings{InStepDwellSeconds: ptr(0.2)}})); err != nil {
-		t.Fatal(err)
-	}
-	f.startCrossing()
-	f.awaitPhase(contract.PhaseInStep)
-	port.hold()
-	time.Sleep(4 * time.Second) // longer than a stream's report may be old
-	c := f.show()
-	if c.Progress.LagAgeSeconds != nil || c.Progress.LagSeconds < 1 {
-		t.Errorf("while the source answers nothing the lag is said to be %v s, its age %v", c.Progress.LagSeconds,
-			deref(c.Progress.LagAgeSeconds))
-	}
-	port.goOn()
-	f.await(30*time.Second, "following again", func(c contract.Crossing) bool {
-		return c.Progress.LagSeconds < 1 && c.Progress.LagP99Seconds != nil && c.Progress.Capture != "waiting"
-	})
-	for _, e := range f.journalOf("capture") {
-		if strings.Contains(e.Message, "fell silent") || strings.Contains(e.Message, "capture stopped") {
-			t.Errorf("the stream was lost: %s", e.Message)
-		}
-	}
-}
-
-// line is a forwarder between a service and a server that can be held.
-type line struct {
-	port int
-	gate chan chan struct{}
-}
-
-func forward(t *testing.T, host string, port int) *line {
-	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { _ = l.Close() })
-	out := &line{port: l.Addr().(*net.TCPAddr).Port, gate: make(chan chan struct{}, 1)}
-	open := make(chan struct{})
-	close(open)
-	out.gate <- open
-	pass := func(from, to net.Conn) {
-		defer func() { _, _ = from.Close(), to.Close() }()
-		b := make([]byte, 32<<10)
-		for {
-			n, err := from.Read(b)
-			if err != nil {
-				return
-			}
-			g := <-out.gate
-			out.gate <- g
-			<-g
-			if _, err := to.Write(b[:n]); err != nil {
-				return
-			}
-		}
-	}
-	go func() {
-		for {
-			a, err := l.Accept()
-			if err != nil {
-				return
-			}
-			b, err := net.Dial("tcp", net.JoinHostPort(host, itoa(port)))
-			if err != nil {
-				_ = a.Close()
-				continue
-			}
-			go pass(a, b)
-			go pass(b, a)
-		}
-	}()
-	return out
-}
-
-func (l *line) hold() { <-l.gate; l.gate <- make(chan struct{}) }
-func (l *line) goOn() { g := <-l.gate; close(g); l.gate <- g }
 
 // TestARolledBackPartOfALargeTransaction: servers stream what was rolled back before they came
 // to decode it, and do not always say so.

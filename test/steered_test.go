@@ -176,44 +176,6 @@ crossing:
 	}
 }
 
-// TestAPlanInUseStaysAsItIs: what is planned while the start surveys is not taken and then
-// left aside, as a mask was.
-func TestAPlanInUseStaysAsItIs(t *testing.T) {
-	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.keepers (id integer PRIMARY KEY, email text); INSERT INTO public.keepers
-  SELECT g, 'k' || g || '@saltmarsh.example' FROM generate_series(1, 200) g; ANALYZE`)
-	f := start(t)
-	f.register("old", servers.source, p.source)
-	f.register("new", servers.target, p.target)
-	f.must("crossing", "create", "spring", "--follow-changes=false", "--source", "old", "--target", "new", "--table",
-		"public.*")
-	masks := write(t, `[{tables: public.keepers, columns: {email: {mask: people}}}]`)
-	// Somebody alters a table on the source: the survey waits for that.
-	free := holdTable(t, p.sourceURL(), `LOCK TABLE public.keepers IN ACCESS EXCLUSIVE MODE`)
-	f.startCrossing()
-	a := f.cli("crossing", "rules", "spring", "--file", masks)
-	if a.code == 0 || !strings.Contains(a.err, "has begun") {
-		t.Errorf("a rule was taken while the crossing begins: %+v", a)
-	}
-	if c := f.show(); len(c.Rules) != 0 {
-		t.Errorf("rules: %+v", c.Rules)
-	}
-	k := f.task("prepare")
-	f.must("task", "cancel", "spring", itoa(int(k.Id)))
-	eventually(t, 15*time.Second, func() bool { return f.task("prepare").State == contract.TaskStateCancelled })
-	free()
-	f.must("crossing", "rules", "spring", "--file", masks)
-	f.startCrossing()
-	f.awaitPhase(contract.PhaseInStep)
-	if n := one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.keepers WHERE email LIKE '%@%'`); n != 0 {
-		t.Errorf("%d addresses arrived in the clear", n)
-	}
-	sameRows := one[int](t, p.targetURL(), `SELECT count(*)::int FROM public.keepers`)
-	if sameRows != 200 {
-		t.Errorf("%d rows", sameRows)
-	}
-}
-
 // TestComparisonsTakeTurns: comparisons, comparisons of single rows and repairs at the same
 // time, while the source is written to, find what is so and nothing else.
 func TestComparisonsTakeTurns(t *testing.T) {

@@ -102,24 +102,3 @@ func swarming(t *testing.T, url string) (stop func()) {
 	}()
 	return func() { cancel(); <-done }
 }
-
-// TestATableIsNotAddedWhileCaptureIsHeld: what keeps capture from going on is said at once,
-// and not after a minute that nobody follows.
-func TestATableIsNotAddedWhileCaptureIsHeld(t *testing.T) {
-	p := newPair(t)
-	exec1(t, p.sourceURL(), "CREATE TABLE public.hives (id int PRIMARY KEY); CREATE TABLE public.late (id int "+
-		"PRIMARY KEY)")
-	f := start(t)
-	f.cross(p, contract.Settings{}, "public.hives")
-	f.startCrossing()
-	f.awaitPhase(contract.PhaseInStep)
-	exec1(t, p.sourceURL(), "ALTER TABLE public.hives ADD COLUMN site text; INSERT INTO public.hives VALUES (1, 'marsh')")
-	f.held("public.hives")
-	began := time.Now()
-	f.must("crossing", "add-table", "spring", "public.late")
-	eventually(t, 45*time.Second, func() bool { return f.task("add a table").State == contract.TaskStateFailed })
-	if said := f.task("add a table").Error; !strings.Contains(said, "public.hives") ||
-		!strings.Contains(said, "add the table again") {
-		t.Errorf("after %s: %s", time.Since(began), said)
-	}
-}

@@ -151,36 +151,3 @@ func settle(t *testing.T, f *ferry) {
 		t.Fatal(r.Error)
 	}
 }
-
-// TestTruncateWhileLoading truncates a table half of whose chunks have landed.
-func TestTruncateWhileLoading(t *testing.T) {
-	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.big (id integer PRIMARY KEY, v text); INSERT INTO public.big
-  SELECT g, repeat('x', 200) FROM generate_series(1, 60000) g; ANALYZE`)
-	f := start(t)
-	f.cross(p, contract.Settings{ChunkBytes: ptr(int64(256 << 10)), Lanes: ptr(1), SpeedLimit: ptr(int64(4 << 20))},
-		"public.*")
-	f.startCrossing()
-	f.await(time.Minute, "half loaded", func(c contract.Crossing) bool { return c.Progress.ChunksLanded >= 8 })
-	exec1(t, p.sourceURL(), `TRUNCATE public.big`)
-	exec1(t, p.sourceURL(), `INSERT INTO public.big SELECT g, 'after' FROM generate_series(30000, 31000) g`)
-	f.awaitPhase(contract.PhaseInStep)
-	settle(t, f)
-	sameEverywhere(t, p, "public")
-}
-
-// TestColumnChangeHolds: a column added on the source while it is followed holds
-// the crossing with a sentence, and loses nothing.
-func TestColumnChangeHolds(t *testing.T) {
-	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE TABLE public.a (id integer PRIMARY KEY, v text); INSERT INTO public.a VALUES (1, 'x')`)
-	f := start(t)
-	f.cross(p, contract.Settings{}, "public.*")
-	f.startCrossing()
-	f.awaitPhase(contract.PhaseInStep)
-	exec1(t, p.sourceURL(), `ALTER TABLE public.a ADD w integer; INSERT INTO public.a VALUES (2, 'y', 3)`)
-	c := f.await(30*time.Second, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
-	if !strings.Contains(c.Reason, "column w integer was added") {
-		t.Errorf("the reason does not say what changed: %s", c.Reason)
-	}
-}

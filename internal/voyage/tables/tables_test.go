@@ -34,6 +34,7 @@ type shelf struct {
 	endings  []domain.Ending
 	stand    []domain.Stand // one after the other; the last stays
 	busy     bool           // another process has the lock
+	stands   chan struct{}  // until then the first crossing's target does not answer
 	panics   bool
 	trouble  []string
 	fences   error
@@ -208,6 +209,9 @@ func (s *shelf) MakeCapture(_ context.Context, _ *domain.Crossing, _ *engine.Ope
 }
 func (s *shelf) Fence(_ context.Context, _ *engine.Opened, _ *domain.Crossing, table int64) error {
 	_ = s.do("fence %d", table)
+	if s.stands != nil && table == 1 {
+		<-s.stands
+	}
 	if s.panics {
 		panic("the fence broke")
 	}
@@ -477,4 +481,28 @@ func TestClearingTables(t *testing.T) {
 			t.Errorf("%s: trouble %q", what, told)
 		}
 	}
+}
+
+// TestOneTargetAwayKeepsNoOther: while the target of one crossing does not answer, tables of another
+// begin again; and nobody begins with the first a second time.
+func TestOneTargetAwayKeepsNoOther(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := newShelf()
+		s.stands = make(chan struct{})
+		s.tables[0].State, s.tables[1].State, s.tables[1].CrossingID = domain.TablePlanned, domain.TablePlanned, 8
+		r := s.room()
+		for range 2 {
+			if err := r.Clear(t.Context()); err != nil {
+				t.Fatal(err)
+			}
+			synctest.Wait()
+		}
+		if strings.Count(s.all(), "fence 1") != 1 || !strings.Contains(s.all(), "open 2") || strings.Contains(s.all(),
+			"open 1") {
+			t.Errorf("while it does not answer:\n%s", s.all())
+		}
+		close(s.stands)
+		r.Wait()
+		s.wants(t, "open 1")
+	})
 }
