@@ -4,10 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"reflect"
@@ -17,7 +13,6 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/gin-gonic/gin"
-	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/lifecycle"
@@ -176,25 +171,6 @@ func TestEveryRefusalSaysWhatToDo(t *testing.T) {
 	}
 	if err := lifecycle.Allow("sing", "spring", domain.KindLoad, domain.PhaseDraft, domain.ConditionRunning); err == nil {
 		t.Error("an unknown act was allowed")
-	}
-}
-
-// TestAControlDatabaseThatIsAway is no fault inside the service: a client asks again.
-func TestAControlDatabaseThatIsAway(t *testing.T) {
-	for _, c := range []struct {
-		err  error
-		away bool
-	}{
-		{fmt.Errorf("reading: %w", &pgconn.PgError{Code: "57P01"}), true},
-		{&pgconn.PgError{Code: "08006"}, true},
-		{&net.OpError{Op: "dial", Err: errors.New("connection refused")}, true},
-		{fmt.Errorf("reading: %w", io.ErrUnexpectedEOF), true},
-		{&pgconn.PgError{Code: "42P01"}, false},
-		{errors.New("another"), false},
-	} {
-		if controlAway(c.err) != c.away {
-			t.Errorf("%v: away %t", c.err, !c.away)
-		}
 	}
 }
 

@@ -8,10 +8,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"strconv"
 	"strings"
@@ -122,20 +120,6 @@ func (s *Server) ready(c *gin.Context) {
 	c.String(http.StatusOK, "ready\n")
 }
 
-// controlAway reports whether an error that no database of a crossing gave, which would be a
-// problem with a name, is the control database's that is away: it ends its sessions (57P),
-// takes no more (53), or the connection broke.
-func controlAway(err error) bool {
-	var said interface{ SQLState() string }
-	if errors.As(err, &said) {
-		code := said.SQLState()
-		return strings.HasPrefix(code, "57P") || strings.HasPrefix(code, "53") || strings.HasPrefix(code, "08")
-	}
-	var broken net.Error
-	return errors.As(err, &broken) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||
-		errors.Is(err, net.ErrClosed)
-}
-
 // fail answers with a problem document. What is not meant for people goes to
 // the log only.
 func (s *Server) fail(c *gin.Context, err error) {
@@ -144,7 +128,6 @@ func (s *Server) fail(c *gin.Context, err error) {
 	var often *tooMany
 	var there interface { // what a database server said, whichever its engine
 		error
-		SQLState() string
 		OfServer()
 	}
 	switch {
@@ -161,7 +144,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		s.problem(c, refusedThere.Status, refusedThere.Title, err.Error())
 	case errors.Is(err, context.Canceled):
 		c.AbortWithStatus(499)
-	case controlAway(err):
+	case records.Away(err):
 		c.Header("Retry-After", "2")
 		s.problem(c, recordsAway.Status, recordsAway.Title, "the control database does not answer ("+err.Error()+
 			"); nothing is lost, ask again in a moment")

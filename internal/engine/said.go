@@ -5,7 +5,6 @@ import (
 	"errors"
 	"io"
 	"net"
-	"strings"
 
 	"dustyferry/internal/domain"
 )
@@ -13,14 +12,12 @@ import (
 // ServerError is what a database server said, as one sentence.
 type ServerError struct {
 	Text  string
-	State string // SQLSTATE
-	Class Class  // as the engine knows it; Unclassed goes by the state
+	Class Class // as the engine knows it
 	Err   error
 }
 
-func (e *ServerError) Error() string    { return e.Text }
-func (e *ServerError) Unwrap() error    { return e.Err }
-func (e *ServerError) SQLState() string { return e.State }
+func (e *ServerError) Error() string { return e.Text }
+func (e *ServerError) Unwrap() error { return e.Err }
 
 // OfServer tells what a database server said from all other errors.
 func (e *ServerError) OfServer() {}
@@ -40,31 +37,11 @@ const (
 	OfStatement       // the statement was: an object or a right is missing
 )
 
-// ByState sorts by SQLSTATE, the standard's classes and PostgreSQL's own (its documentation,
-// appendix "PostgreSQL Error Codes").
-func ByState(state string) Class {
-	if len(state) != 5 {
-		return Unclassed
-	}
-	switch state {
-	case "40P01", "40001", "55P03": // deadlock, serialization, lock not available
-		return Collision
-	}
-	switch state[:2] {
-	case "22", "23", "54":
-		return OfRows
-	case "42":
-		return OfStatement
-	case "53", "58":
-		return NoRoom
-	case "08":
-		return Gone
-	}
-	if strings.HasPrefix(state, "57P") {
-		return Gone
-	}
-	return Unclassed
-}
+// classifiers are how engines sort errors of their servers that come as a driver gave them.
+var classifiers []func(error) Class
+
+// Classifies adds an engine's own way; each engine does so as it is linked in.
+func Classifies(f func(error) Class) { classifiers = append(classifiers, f) }
 
 // ClassOf is the class of an error, whoever gave it.
 func ClassOf(err error) Class {
@@ -72,12 +49,10 @@ func ClassOf(err error) Class {
 	if errors.As(err, &said) && said.Class != Unclassed {
 		return said.Class
 	}
-	var state interface{ SQLState() string }
-	if errors.As(err, &state) {
-		if strings.Contains(err.Error(), "could not extend file") {
-			return NoRoom
+	for _, f := range classifiers {
+		if c := f(err); c != Unclassed {
+			return c
 		}
-		return ByState(state.SQLState())
 	}
 	var op *net.OpError
 	if errors.As(err, new(gone)) || errors.As(err, &op) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) ||

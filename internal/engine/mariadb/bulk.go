@@ -346,7 +346,7 @@ func (w *writer) endBulk() error {
 func (w *writer) bulkFailed(err error) error {
 	if errors.Is(err, errWarned) {
 		return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s warned of a value; nothing of the chunk was kept",
-			w.table, w.d.name), State: "22000"}
+			w.table, w.d.name), Class: engine.OfRows}
 	}
 	return fmt.Errorf("loading into %s: %w", w.table, w.d.explain(err))
 }

@@ -160,43 +160,13 @@ func (d *database) explain(err error) error {
 			"%s has no free connection: %s; raise max_connections or lower the number of lanes", d.name, se.Message)
 	case errors.As(err, &se):
 		return &engine.ServerError{Text: fmt.Sprintf("%s said: %s (error %d, SQLSTATE %s)", d.name, se.Message, se.Number,
-			string(se.SQLState[:])), State: string(se.SQLState[:]), Class: classOf(se), Err: err}
+			string(se.SQLState[:])), Class: classOf(se), Err: err}
 	case errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.ErrUnexpectedEOF),
 		errors.Is(err, io.EOF):
 		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log",
 			d.name)
 	}
 	return engine.Unreached(d.name, err)
-}
-
-// classOf sorts the server's errors by their numbers, as many have a state that says little
-// (its documentation, "MariaDB Error Code Reference").
-func classOf(e *mysql.MySQLError) engine.Class {
-	switch e.Number {
-	case 1053, 1152, 1158, 1159, 1160, 1161, 1184, 1927, 2006, 2013: // stopping, or the connection ended
-		return engine.Gone
-	case 1205, 1213, 1020: // a lock, a deadlock, a row that changed meanwhile
-		return engine.Collision
-	// disk, memory, table space, threads or a user's share used up; read-only
-	case 1021, 1037, 1038, 1041, 1114, 1135, 1226, 1836:
-		return engine.NoRoom
-	case 1290:
-		if strings.Contains(e.Message, "read-only") || strings.Contains(e.Message, "read_only") {
-			return engine.NoRoom
-		}
-	case 3, 1005, 1026, 1030: // of files, with the system's number: no space, or a quota
-		if strings.Contains(e.Message, "28") || strings.Contains(e.Message, "122") ||
-			strings.Contains(e.Message, "No space left") {
-			return engine.NoRoom
-		}
-	case 1062: // an index that is built while rows change meets them before they have settled, and cannot name its key
-		if strings.Contains(e.Message, "*UNKNOWN*") {
-			return engine.Collision
-		}
-	case 1118, 1153, 1406, 1301, 1265: // a row, a packet or a value too large; one that would be cut or become another
-		return engine.OfRows
-	}
-	return engine.ByState(string(e.SQLState[:]))
 }
 
 // quote quotes an identifier.

@@ -460,7 +460,7 @@ func (w *writer) warned(ctx context.Context) error {
 		return w.d.explain(err)
 	}
 	return &engine.ServerError{Text: fmt.Sprintf("loading into %s: %s said: %s (%s %d); nothing of the chunk was kept",
-		w.table, w.d.name, message, strings.ToLower(level), code), State: "22000"}
+		w.table, w.d.name, message, strings.ToLower(level), code), Class: engine.OfRows}
 }
 
 // Abort drops the connection, and with it the open transaction.

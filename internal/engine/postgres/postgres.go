@@ -267,11 +267,7 @@ func (d *database) explain(err error) error {
 		return domain.Unavailable(engine.MarkGone(err), "%s cut the connection; see that the server runs, and its log",
 			d.name)
 	case errors.As(err, &pe):
-		said := &engine.ServerError{Text: sentence(d.name, pe), State: pe.Code, Err: err}
-		if pe.Code == "23514" && pe.Routine == "ExecFindPartition" {
-			said.Class = engine.NoPartition
-		}
-		return said
+		return &engine.ServerError{Text: sentence(d.name, pe), Class: classOf(pe), Err: err}
 	}
 	return engine.Unreached(d.name, err)
 }

@@ -204,8 +204,8 @@ SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r
 			}
 			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER PUBLICATION %s ADD TABLE %s", quote(name),
 				qualified(s))); err != nil {
-				var said *engine.ServerError
-				if errors.As(err, &said) && said.State == "42501" {
+				var said *pgconn.PgError
+				if errors.As(err, &said) && said.Code == "42501" {
 					return domain.Conflict("the changes of %s cannot be followed: %s. Make %s its owner, or a member of the role "+
 						"that owns it (GRANT … TO %s), and try again", s, err, d.conf.User, quote(d.conf.User))
 				}
