@@ -324,11 +324,11 @@ func (r *run) cutover(rehearsal bool) error {
 		delete(body, "confirm")
 		_, err = r.product.do(r.ctx, "POST", r.path("/cutovers"), body)
 	}
-	// What will pass by itself an operator waits for.
-	for end := time.Now().Add(patience / 2); err != nil && !rehearsal &&
-		time.Now().Before(end); time.Sleep(500 * time.Millisecond) {
+	// What will pass by itself an operator waits for, longest for a server that is too busy to answer.
+	for began := time.Now(); err != nil && !rehearsal; time.Sleep(500 * time.Millisecond) {
 		no := (*refusal)(nil)
-		if !errors.As(err, &no) || r.mayTell(no.text) {
+		if !errors.As(err, &no) || r.mayTell(no.text) || time.Since(began) > patience/2 &&
+			(time.Since(began) > 2*patience || !strings.Contains(no.text, "did not answer in time")) {
 			break
 		}
 		// What a rehearsal found that was undone, as an application wrote in spite of read-only, is
