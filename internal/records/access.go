@@ -9,6 +9,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// AccessStore keeps who may do what, and which workers there are.
+type AccessStore struct{ *conn }
+
 // Token is an access token; only its hash is kept.
 type Token struct {
 	ID        int64      `db:"id"`
@@ -27,7 +30,7 @@ type Token struct {
 func (t *Token) MaySeeRows() bool { return t.SeeRows || t.Role == "admin" }
 
 // AddToken keeps a token's hash.
-func (s *Store) AddToken(ctx context.Context, name, role string, seeRows bool, hash string) error {
+func (s AccessStore) AddToken(ctx context.Context, name, role string, seeRows bool, hash string) error {
 	_, err := s.DB.ExecContext(ctx, `INSERT INTO tokens (name, role, see_rows, hash) VALUES ($1, $2, $3, $4)`, name, role,
 		seeRows, hash)
 	if duplicate(err) {
@@ -37,7 +40,7 @@ func (s *Store) AddToken(ctx context.Context, name, role string, seeRows bool, h
 }
 
 // FirstToken adds a token if there is none at all, and reports whether it did.
-func (s *Store) FirstToken(ctx context.Context, name, role, hash string) (bool, error) {
+func (s AccessStore) FirstToken(ctx context.Context, name, role, hash string) (bool, error) {
 	res, err := s.DB.ExecContext(ctx, `
 INSERT INTO tokens (name, role, see_rows, hash) SELECT $1, $2, true, $3 WHERE NOT EXISTS (SELECT 1 FROM tokens)
   ON CONFLICT DO NOTHING`, name, role, hash)
@@ -49,12 +52,12 @@ INSERT INTO tokens (name, role, see_rows, hash) SELECT $1, $2, true, $3 WHERE NO
 }
 
 // Tokens lists all.
-func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+func (s AccessStore) Tokens(ctx context.Context) ([]Token, error) {
 	return all[Token](ctx, s, `SELECT * FROM tokens ORDER BY id`)
 }
 
 // TokenByHash returns the token, or nil.
-func (s *Store) TokenByHash(ctx context.Context, hash string) (*Token, error) {
+func (s AccessStore) TokenByHash(ctx context.Context, hash string) (*Token, error) {
 	t, err := s.token(ctx, `SELECT * FROM tokens WHERE hash = $1`, hash)
 	if t == nil || err != nil || t.UsedAt != nil && time.Since(*t.UsedAt) < time.Minute {
 		return t, err
@@ -64,7 +67,7 @@ func (s *Store) TokenByHash(ctx context.Context, hash string) (*Token, error) {
 }
 
 // RemoveToken forgets a token and its sessions. The last admin token stays.
-func (s *Store) RemoveToken(ctx context.Context, name string) error {
+func (s AccessStore) RemoveToken(ctx context.Context, name string) error {
 	res, err := s.DB.ExecContext(ctx, `
 DELETE FROM tokens t WHERE name = $1
    AND (role <> 'admin' OR EXISTS (SELECT 1 FROM tokens o WHERE o.role = 'admin' AND o.id <> t.id))`, name)
@@ -78,19 +81,19 @@ DELETE FROM tokens t WHERE name = $1
 }
 
 // AddSession opens a console session.
-func (s *Store) AddSession(ctx context.Context, hash string, token int64, until time.Time) error {
+func (s AccessStore) AddSession(ctx context.Context, hash string, token int64, until time.Time) error {
 	_, err := s.DB.ExecContext(ctx, `INSERT INTO sessions (hash, token_id, expires_at) VALUES ($1, $2, $3)`, hash, token,
 		until)
 	return err
 }
 
 // SessionToken returns the token a session was opened with, or nil.
-func (s *Store) SessionToken(ctx context.Context, hash string) (*Token, error) {
+func (s AccessStore) SessionToken(ctx context.Context, hash string) (*Token, error) {
 	return s.token(ctx, `
 SELECT t.* FROM sessions x JOIN tokens t ON t.id = x.token_id WHERE x.hash = $1 AND x.expires_at > now()`, hash)
 }
 
-func (s *Store) token(ctx context.Context, query, hash string) (*Token, error) {
+func (s AccessStore) token(ctx context.Context, query, hash string) (*Token, error) {
 	var t Token
 	err := s.DB.GetContext(ctx, &t, query, hash)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -100,7 +103,7 @@ func (s *Store) token(ctx context.Context, query, hash string) (*Token, error) {
 }
 
 // EndSession closes a session.
-func (s *Store) EndSession(ctx context.Context, hash string) error {
+func (s AccessStore) EndSession(ctx context.Context, hash string) error {
 	_, err := s.DB.ExecContext(ctx, `DELETE FROM sessions WHERE hash = $1 OR expires_at < now()`, hash)
 	return err
 }
@@ -119,7 +122,7 @@ type Worker struct {
 }
 
 // SeeWorker says that a worker is alive.
-func (s *Store) SeeWorker(ctx context.Context, w Worker) error {
+func (s AccessStore) SeeWorker(ctx context.Context, w Worker) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 INSERT INTO workers (name, host, pid, version, labels) VALUES (:name, :host, :pid, :version, :labels)
 ON CONFLICT (name) DO UPDATE SET seen_at = now()`, w)
@@ -127,7 +130,7 @@ ON CONFLICT (name) DO UPDATE SET seen_at = now()`, w)
 }
 
 // Workers lists those seen lately.
-func (s *Store) Workers(ctx context.Context) ([]Worker, error) {
+func (s AccessStore) Workers(ctx context.Context) ([]Worker, error) {
 	return all[Worker](ctx, s, `
 SELECT w.*, (SELECT count(*) FROM lanes l WHERE l.worker = w.name AND l.lease_until > now()) AS lanes,
        (SELECT count(*) FROM streams x WHERE x.worker = w.name AND x.lease_until > now()) AS streams
@@ -135,7 +138,7 @@ SELECT w.*, (SELECT count(*) FROM lanes l WHERE l.worker = w.name AND l.lease_un
 }
 
 // HasWorker reports whether a worker with that label was seen within ten seconds.
-func (s *Store) HasWorker(ctx context.Context, label string) (bool, error) {
+func (s AccessStore) HasWorker(ctx context.Context, label string) (bool, error) {
 	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM workers WHERE labels ? $1
   AND seen_at > now() - interval '10 seconds')`, label)
 }

@@ -11,6 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// RejectedStore keeps rows that did not land, or landed cut.
+type RejectedStore struct{ *conn }
+
 // badRow is a row that was left behind, or landed with a value cut, as it is kept.
 type badRow struct {
 	domain.BadRow
@@ -21,17 +24,17 @@ type badRow struct {
 // SetAside keeps the rows of a chunk that are left behind, in place of those kept
 // for it before; false when the chunk is not held under the epoch any more, or its
 // table would have more of them than the limit.
-func (s *Store) SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool, error) {
+func (s RejectedStore) SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool, error) {
 	return s.keepRows(ctx, chunk, epoch, rows, false, limit)
 }
 
 // KeepCut keeps which rows of a chunk land with a value cut, in place of those kept for
 // it before; false when the chunk is not held under the epoch any more.
-func (s *Store) KeepCut(ctx context.Context, chunk, epoch int64, rows []domain.BadRow) (bool, error) {
+func (s RejectedStore) KeepCut(ctx context.Context, chunk, epoch int64, rows []domain.BadRow) (bool, error) {
 	return s.keepRows(ctx, chunk, epoch, rows, true, math.MaxInt)
 }
 
-func (s *Store) keepRows(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, landed bool,
+func (s RejectedStore) keepRows(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, landed bool,
 	limit int) (bool, error) {
 	done := false
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
@@ -84,7 +87,7 @@ func voidAside(ctx context.Context, tx *sqlx.Tx, chunks ...int64) error {
 
 // AsideOf lists rows of a crossing that were left behind, or those that landed with a
 // value cut, by table and place, and how many there are.
-func (s *Store) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset,
+func (s RejectedStore) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset,
 	limit int) ([]domain.BadRow, int, error) {
 	const where = ` FROM set_aside a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id
   WHERE a.crossing_id = $1 AND ($2 = '' OR t.source_name = $2) AND a.landed = $3`

@@ -6,8 +6,11 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// StreamStore keeps who follows which crossing, and how far.
+type StreamStore struct{ *conn }
+
 // Followed lists the crossings with a stream that are under way, whatever their condition.
-func (s *Store) Followed(ctx context.Context) ([]domain.FollowedCrossing, error) {
+func (s StreamStore) Followed(ctx context.Context) ([]domain.FollowedCrossing, error) {
 	rows, err := all[struct {
 		domain.Crossing
 		crossingCells
@@ -32,7 +35,7 @@ SELECT x.*, st.applied, st.source_at, st.retained_told
 // SaveRetained keeps how much log a source keeps, and since when: the log stood at the
 // place from which it is kept between two of the times at which it was looked at. at is
 // where the log stands now.
-func (s *Store) SaveRetained(ctx context.Context, crossing, bytes int64, from, at domain.Position) error {
+func (s StreamStore) SaveRetained(ctx context.Context, crossing, bytes int64, from, at domain.Position) error {
 	if _, err := s.DB.ExecContext(ctx, `
 INSERT INTO log_places (crossing_id, place) SELECT $1, $2::numeric
  WHERE $2::numeric > 0 AND NOT EXISTS (SELECT FROM log_places WHERE crossing_id = $1
@@ -52,13 +55,13 @@ UPDATE streams SET retained = $2, retained_since = (SELECT min(at) FROM log_plac
 }
 
 // ToldOfRetained keeps what people were told of the log that a source keeps.
-func (s *Store) ToldOfRetained(ctx context.Context, crossing int64, told int) error {
+func (s StreamStore) ToldOfRetained(ctx context.Context, crossing int64, told int) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET retained_told = $2 WHERE crossing_id = $1`, crossing, told)
 	return err
 }
 
 // HoldStream lets nobody follow a crossing until a person resumes or restarts it.
-func (s *Store) HoldStream(ctx context.Context, crossing int64, cause string) error {
+func (s StreamStore) HoldStream(ctx context.Context, crossing int64, cause string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET failures = -1, error = $2 WHERE crossing_id = $1`, crossing, cause)
 	return err
 }

@@ -14,6 +14,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// ChunkStore keeps the ledger: which chunk is carried by whom, and which have landed.
+type ChunkStore struct{ *conn }
+
 // chunkRow is one line of the ledger as it is kept.
 type chunkRow struct {
 	domain.Chunk
@@ -32,7 +35,7 @@ func (r *chunkRow) chunk() (c domain.Chunk, err error) {
 }
 
 // chunks reads lines of the ledger.
-func (s *Store) chunks(ctx context.Context, sql string, args ...any) ([]domain.Chunk, error) {
+func (s ChunkStore) chunks(ctx context.Context, sql string, args ...any) ([]domain.Chunk, error) {
 	rows, err := all[chunkRow](ctx, s, sql, args...)
 	if err != nil {
 		return nil, err
@@ -53,20 +56,20 @@ func chunksOf(rows []chunkRow) (out []domain.Chunk, err error) {
 const chunkForPeople = `SELECT k.*, (SELECT l.ordinal FROM chunks l WHERE l.id = k.leader) AS "with" FROM chunks k`
 
 // Chunks lists a table's chunks in key order.
-func (s *Store) Chunks(ctx context.Context, table int64) ([]domain.Chunk, error) {
+func (s ChunkStore) Chunks(ctx context.Context, table int64) ([]domain.Chunk, error) {
 	return s.chunks(ctx, `SELECT * FROM chunks WHERE table_id = $1 ORDER BY ordinal`, table)
 }
 
 // LandedChunks lists the chunks of a crossing that have landed, of those that were carried
 // together the first, whose mark on the target is for all.
-func (s *Store) LandedChunks(ctx context.Context, crossing int64) ([]domain.LandedChunk, error) {
+func (s ChunkStore) LandedChunks(ctx context.Context, crossing int64) ([]domain.LandedChunk, error) {
 	return all[domain.LandedChunk](ctx, s, `
 SELECT c.id, t.source_name AS "table" FROM chunks c JOIN tables t ON t.id = c.table_id
  WHERE t.crossing_id = $1 AND c.state = 'landed' AND coalesce(c.leader, c.id) = c.id`, crossing)
 }
 
 // ChunkPage lists part of a table's chunks in key order.
-func (s *Store) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]domain.Chunk, error) {
+func (s ChunkStore) ChunkPage(ctx context.Context, table int64, offset, limit int) ([]domain.Chunk, error) {
 	return s.chunks(ctx, chunkForPeople+` WHERE table_id = $1 AND ordinal >= $2 ORDER BY ordinal LIMIT $3`, table, offset,
 		limit)
 }
@@ -81,7 +84,7 @@ type Attempt struct {
 
 // ChunkStory returns one chunk by its place in the table, with the tries that
 // failed, newest first.
-func (s *Store) ChunkStory(ctx context.Context, table int64, ordinal int) (domain.Chunk, []Attempt, error) {
+func (s ChunkStore) ChunkStory(ctx context.Context, table int64, ordinal int) (domain.Chunk, []Attempt, error) {
 	row, err := single[chunkRow](ctx, s, chunkForPeople+` WHERE table_id = $1 AND ordinal = $2`, table, ordinal)
 	if err != nil {
 		return domain.Chunk{}, nil, notFound(err, "the table has no chunk %d", ordinal+1)
@@ -109,7 +112,7 @@ type Cell struct {
 
 // Cells puts the chunks from one ordinal to another together, each run of the
 // given width in one cell.
-func (s *Store) Cells(ctx context.Context, table int64, from, to, width int) ([]Cell, error) {
+func (s ChunkStore) Cells(ctx context.Context, table int64, from, to, width int) ([]Cell, error) {
 	return all[Cell](ctx, s, `
 SELECT min(ordinal) AS first, max(ordinal) AS last,
        count(*) FILTER (WHERE state = 'pending') AS pending, count(*) FILTER (WHERE state = 'reading') AS reading,
@@ -129,7 +132,7 @@ type Carrying struct {
 }
 
 // CarryingNow lists the chunks of a crossing that are being read.
-func (s *Store) CarryingNow(ctx context.Context, crossing int64) ([]Carrying, error) {
+func (s ChunkStore) CarryingNow(ctx context.Context, crossing int64) ([]Carrying, error) {
 	rows, err := all[struct {
 		chunkRow
 		TableName string `db:"table_name"`
@@ -147,7 +150,7 @@ SELECT k.*, t.source_name AS table_name, t.chunks AS of_chunks FROM chunks k JOI
 
 // ChunkStates returns the chunks of a table at the given ordinals: what the
 // interleaving rule looks at.
-func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]domain.Chunk, error) {
+func (s ChunkStore) ChunkStates(ctx context.Context, table int64, ordinals []int) ([]domain.Chunk, error) {
 	return s.chunks(ctx, `SELECT * FROM chunks WHERE table_id = $1 AND ordinal = ANY ($2)`, table, ordinals)
 }
 
@@ -156,7 +159,7 @@ func (s *Store) ChunkStates(ctx context.Context, table int64, ordinals []int) ([
 // checked in the transaction that claims. Chunks that were not tried yet come with
 // their neighbours, if the lane would carry several: the chunk's upper bound is then
 // that of the last.
-func (s *Store) Claim(ctx context.Context, crossing int64, worker string, t domain.BatchHint) (*domain.Chunk, error) {
+func (s ChunkStore) Claim(ctx context.Context, crossing int64, worker string, t domain.BatchHint) (*domain.Chunk, error) {
 	var c domain.Chunk
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var lanes, busy int
@@ -260,7 +263,7 @@ UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, at
 
 // RenewChunk prolongs the lease and returns the crossing's settings as they are
 // now; false says that the chunk was taken away.
-func (s *Store) RenewChunk(ctx context.Context, id, epoch int64) (domain.Settings, bool, error) {
+func (s ChunkStore) RenewChunk(ctx context.Context, id, epoch int64) (domain.Settings, bool, error) {
 	now, err := all[JSON[domain.Settings]](ctx, s, `
 UPDATE chunks k SET lease_until = now() + $3::interval
   FROM crossings c
@@ -274,7 +277,7 @@ RETURNING c.settings`, id, epoch, seconds(Lease))
 
 // SetReadSnapshot notes what the read of a chunk, and of those carried with it, sees: changes that
 // it sees need not wait for it. It does nothing for who no longer holds the chunk.
-func (s *Store) SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error {
+func (s ChunkStore) SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error {
 	_, err := s.DB.ExecContext(ctx, `
 WITH held AS (UPDATE chunks SET snapshot = $3 WHERE id = $1 AND epoch = $2 AND state = 'reading'
   RETURNING id, table_id, ordinal, run)
@@ -286,7 +289,7 @@ UPDATE chunks m SET snapshot = $3 FROM held k WHERE m.table_id = k.table_id AND 
 
 // Landed records a chunk, with those carried with it, that landed on the target. It is
 // idempotent, and does nothing for who no longer holds the chunk.
-func (s *Store) Landed(ctx context.Context, id, epoch int64, snap domain.Snapshot, sum rowhash.Sum) error {
+func (s ChunkStore) Landed(ctx context.Context, id, epoch int64, snap domain.Snapshot, sum rowhash.Sum) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var table, crossing, ordinal int64
 		var run int
@@ -328,7 +331,7 @@ UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_unt
 
 // Rest lets a crossing begin no chunk for a while, because a side of it is away. It
 // returns how often that was so in a row; 0 says that somebody else has noted it.
-func (s *Store) Rest(ctx context.Context, crossing int64, wait func(tries int) time.Duration,
+func (s ChunkStore) Rest(ctx context.Context, crossing int64, wait func(tries int) time.Duration,
 	reason string) (int, error) {
 	tries := 0
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
@@ -353,7 +356,7 @@ UPDATE crossings SET away_tries = $2, rest_until = now() + $3::interval, reason 
 
 // Lost lists chunks whose holder has been silent for too long, with their
 // crossing's target.
-func (s *Store) Lost(ctx context.Context) ([]domain.Chunk, error) {
+func (s ChunkStore) Lost(ctx context.Context) ([]domain.Chunk, error) {
 	return s.chunks(ctx,
 		`SELECT * FROM chunks WHERE state = 'reading' AND leader IS NULL AND lease_until < now() LIMIT 200`)
 }
@@ -361,7 +364,7 @@ func (s *Store) Lost(ctx context.Context) ([]domain.Chunk, error) {
 // RaiseEpoch makes the holder of a chunk an old one, before the target is
 // fenced. It returns the new epoch, or 0 when the chunk is not being read any
 // more under the old one.
-func (s *Store) RaiseEpoch(ctx context.Context, id, epoch int64) (int64, error) {
+func (s ChunkStore) RaiseEpoch(ctx context.Context, id, epoch int64) (int64, error) {
 	var fresh int64
 	err := s.DB.GetContext(ctx, &fresh, `
 UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2
@@ -375,7 +378,7 @@ UPDATE chunks SET epoch = epoch + 1, lease_until = now() + $3::interval WHERE id
 
 // GiveBack returns a fenced chunk to the ledger, or holds it with its table and its crossing,
 // for the reason given. False says that somebody else has it by now.
-func (s *Store) GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait time.Duration, cause string,
+func (s ChunkStore) GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait time.Duration, cause string,
 	counts bool, hold string) (bool, error) {
 	state := domain.ChunkPending
 	if hold != "" {
@@ -431,7 +434,7 @@ UPDATE chunks SET state = $3, run = 1, lease_until = NULL, ended_at = now(), not
 // ResetTable begins a table again: no chunk can be claimed, every epoch is
 // raised so that nobody who still holds one can land it, and the table is
 // "planned" until a keeper has emptied it on the target and opens it again.
-func (s *Store) ResetTable(ctx context.Context, table int64) error {
+func (s ChunkStore) ResetTable(ctx context.Context, table int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var c struct {
 			Name  string       `db:"name"`
@@ -469,7 +472,7 @@ UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 
 
 // ResetAll begins all tables of a crossing again, which is prepared then: nothing is loaded
 // or emptied before it has been planned anew.
-func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
+func (s ChunkStore) ResetAll(ctx context.Context, crossing int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var ids []int64
 		if err := tx.SelectContext(ctx, &ids, `SELECT id FROM tables WHERE crossing_id = $1 ORDER BY id FOR UPDATE`,
@@ -491,14 +494,14 @@ func (s *Store) ResetAll(ctx context.Context, crossing int64) error {
 }
 
 // ToClear lists tables that begin again and have to be emptied first.
-func (s *Store) ToClear(ctx context.Context) ([]domain.CrossingTable, error) {
+func (s ChunkStore) ToClear(ctx context.Context) ([]domain.CrossingTable, error) {
 	return s.tables(ctx, tableColumns+`
  WHERE state = 'planned' AND chunks > 0 AND crossing_id IN (SELECT id FROM crossings WHERE phase = 'loading'
    AND condition IN ('running', 'held'))`)
 }
 
 // OpenTable lets an emptied table's chunks be claimed again.
-func (s *Store) OpenTable(ctx context.Context, table int64) error {
+func (s ChunkStore) OpenTable(ctx context.Context, table int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE chunks SET state = 'pending', not_before = now() WHERE table_id = $1
   AND state = 'held'`, table); err != nil {

@@ -11,6 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// CrossingStore keeps crossings, their plans and their phases.
+type CrossingStore struct{ *conn }
+
 // crossingRow is a crossing as it is kept.
 type crossingRow struct {
 	domain.Crossing
@@ -32,7 +35,7 @@ func (r *crossingCells) into(c *domain.Crossing) {
 }
 
 // crossings reads crossings.
-func (s *Store) crossings(ctx context.Context, query string, args ...any) ([]domain.Crossing, error) {
+func (s *conn) crossings(ctx context.Context, query string, args ...any) ([]domain.Crossing, error) {
 	rows, err := all[crossingRow](ctx, s, query, args...)
 	out := make([]domain.Crossing, len(rows))
 	for i := range rows {
@@ -43,7 +46,7 @@ func (s *Store) crossings(ctx context.Context, query string, args ...any) ([]dom
 }
 
 // crossing reads one.
-func (s *Store) crossing(ctx context.Context, query string, args ...any) (domain.Crossing, error) {
+func (s CrossingStore) crossing(ctx context.Context, query string, args ...any) (domain.Crossing, error) {
 	row, err := single[crossingRow](ctx, s, query, args...)
 	row.into(&row.Crossing)
 	return row.Crossing, err
@@ -71,7 +74,7 @@ SELECT ` + crossingFields + `
   JOIN databases t ON t.id = c.target_id`
 
 // AddCrossing creates a draft.
-func (s *Store) AddCrossing(ctx context.Context, c domain.Crossing) (int64, error) {
+func (s CrossingStore) AddCrossing(ctx context.Context, c domain.Crossing) (int64, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
 INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, planning, settings)
@@ -85,36 +88,36 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind
 }
 
 // Crossings lists all, newest first.
-func (s *Store) Crossings(ctx context.Context) ([]domain.Crossing, error) {
+func (s CrossingStore) Crossings(ctx context.Context) ([]domain.Crossing, error) {
 	return s.crossings(ctx, crossingColumns+` ORDER BY c.id DESC`)
 }
 
 // Crossing returns one by its name.
-func (s *Store) Crossing(ctx context.Context, name string) (domain.Crossing, error) {
+func (s CrossingStore) Crossing(ctx context.Context, name string) (domain.Crossing, error) {
 	c, err := s.crossing(ctx, crossingColumns+` WHERE c.name = $1`, name)
 	return c, notFound(err, "there is no crossing named %s; 'dustyferry crossing list' shows those that are", name)
 }
 
 // CrossingByID returns one by its number.
-func (s *Store) CrossingByID(ctx context.Context, id int64) (domain.Crossing, error) {
+func (s CrossingStore) CrossingByID(ctx context.Context, id int64) (domain.Crossing, error) {
 	c, err := s.crossing(ctx, crossingColumns+` WHERE c.id = $1`, id)
 	return c, notFound(err, "the crossing is gone")
 }
 
 // SurveyOf returns what the last survey found.
-func (s *Store) SurveyOf(ctx context.Context, id int64) ([]domain.Entry, error) {
+func (s CrossingStore) SurveyOf(ctx context.Context, id int64) ([]domain.Entry, error) {
 	e, err := single[JSON[[]domain.Entry]](ctx, s, `SELECT survey FROM crossings WHERE id = $1`, id)
 	return e.V, err
 }
 
 // FitOf returns the last fit check, or nil.
-func (s *Store) FitOf(ctx context.Context, id int64) (*domain.FitCheck, error) {
+func (s CrossingStore) FitOf(ctx context.Context, id int64) (*domain.FitCheck, error) {
 	f, err := single[JSON[*domain.FitCheck]](ctx, s, `SELECT coalesce(fit, 'null') FROM crossings WHERE id = $1`, id)
 	return f.V, err
 }
 
 // SaveFit keeps how a fit check of the plan that was read stands.
-func (s *Store) SaveFit(ctx context.Context, c *domain.Crossing, f *domain.FitCheck) error {
+func (s CrossingStore) SaveFit(ctx context.Context, c *domain.Crossing, f *domain.FitCheck) error {
 	ok, err := s.changed(ctx, `UPDATE crossings SET fit = $2 WHERE id = $1 AND plan_version = $3`, c.ID,
 		JSON[*domain.FitCheck]{f}, c.PlanVersion)
 	if err == nil && !ok {
@@ -124,13 +127,13 @@ func (s *Store) SaveFit(ctx context.Context, c *domain.Crossing, f *domain.FitCh
 }
 
 // CertificateOf returns the account of a closed crossing, or nil.
-func (s *Store) CertificateOf(ctx context.Context, id int64) (*domain.Certificate, error) {
+func (s CrossingStore) CertificateOf(ctx context.Context, id int64) (*domain.Certificate, error) {
 	c, err := single[JSON[*domain.Certificate]](ctx, s, `SELECT certificate FROM crossings WHERE id = $1`, id)
 	return c.V, err
 }
 
 // CatalogOf returns the source's catalog as it was when the crossing was prepared.
-func (s *Store) CatalogOf(ctx context.Context, id int64) (*domain.Catalog, error) {
+func (s CrossingStore) CatalogOf(ctx context.Context, id int64) (*domain.Catalog, error) {
 	var c JSON[*domain.Catalog]
 	err := s.DB.GetContext(ctx, &c, `SELECT catalog FROM crossings WHERE id = $1`, id)
 	if err == nil && c.V == nil {
@@ -140,13 +143,13 @@ func (s *Store) CatalogOf(ctx context.Context, id int64) (*domain.Catalog, error
 }
 
 // ServerOf says on which server the crossing began, where that was kept.
-func (s *Store) ServerOf(ctx context.Context, id int64) (string, error) {
+func (s CrossingStore) ServerOf(ctx context.Context, id int64) (string, error) {
 	return single[string](ctx, s, `SELECT coalesce(catalog->>'server', '') FROM crossings WHERE id = $1`, id)
 }
 
 // SetPhase moves a crossing to a phase, if it still is in the phase it is
 // thought to be in; the time of firsts is kept.
-func (s *Store) SetPhase(ctx context.Context, id int64, from, to domain.Phase) (bool, error) {
+func (s CrossingStore) SetPhase(ctx context.Context, id int64, from, to domain.Phase) (bool, error) {
 	return s.changed(ctx, `
 UPDATE crossings
    SET phase = $3,
@@ -164,7 +167,7 @@ UPDATE crossings
 
 // SetCondition changes the condition, with its reason, if it is one of those that it is
 // thought to be. A closed crossing has none to change.
-func (s *Store) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition, reason string,
+func (s CrossingStore) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition, reason string,
 	keepCapture bool) (bool, error) {
 	return s.changed(ctx, setCondition, id, to, reason, keepCapture, from)
 }
@@ -198,7 +201,7 @@ func SamePlanTx(ctx context.Context, tx pgx.Tx, c *domain.Crossing) error {
 
 // Hold makes a crossing wait for a person. One that is paused stays so: what holds it is met
 // again when it goes on.
-func (s *Store) Hold(ctx context.Context, id int64, reason string) (bool, error) {
+func (s CrossingStore) Hold(ctx context.Context, id int64, reason string) (bool, error) {
 	return s.SetCondition(ctx, id, goesOn, domain.ConditionHeld, reason, false)
 }
 
@@ -214,14 +217,14 @@ func steering(ctx context.Context, tx *sqlx.Tx, crossing int64) error {
 
 // SetTrouble keeps what keeps a crossing from going on by itself; empty: nothing. It reports
 // whether that is new.
-func (s *Store) SetTrouble(ctx context.Context, id int64, text string) (bool, error) {
+func (s CrossingStore) SetTrouble(ctx context.Context, id int64, text string) (bool, error) {
 	return s.changed(ctx, `UPDATE crossings SET trouble = $2 WHERE id = $1 AND trouble <> $2 AND phase <> 'closed'`, id,
 		text)
 }
 
 // SaveSettings replaces the settings. With planned, those of the plan are among them: then
 // the crossing must not have begun, and its plan must be the one that was read.
-func (s *Store) SaveSettings(ctx context.Context, c *domain.Crossing, set domain.Settings, planned bool) error {
+func (s CrossingStore) SaveSettings(ctx context.Context, c *domain.Crossing, set domain.Settings, planned bool) error {
 	ok, err := s.changed(ctx, `
 UPDATE crossings SET settings = $2, plan_version = plan_version + $4::int
  WHERE id = $1 AND phase <> 'closed' AND (NOT $3 OR plan_version = $5 AND phase IN ('draft', 'surveyed') AND NOT `+beginning+`)`,
@@ -242,7 +245,7 @@ func changedMeanwhile(name string) error {
 
 // SavePlanning replaces patterns, rules and the rest of the planning, and forgets what was
 // found with the old. The plan must be the one that was read, and must not be in use.
-func (s *Store) SavePlanning(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule,
+func (s CrossingStore) SavePlanning(ctx context.Context, c *domain.Crossing, patterns []string, rules []domain.Rule,
 	planning domain.Planning) error {
 	ok, err := s.changed(ctx, `
 UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, surveyed_at = NULL, fit = NULL,
@@ -256,7 +259,7 @@ UPDATE crossings SET patterns = $2, rules = $3, planning = $4, survey = NULL, su
 }
 
 // SaveSurvey keeps what a survey found of the plan that it read.
-func (s *Store) SaveSurvey(ctx context.Context, c *domain.Crossing, entries []domain.Entry) error {
+func (s CrossingStore) SaveSurvey(ctx context.Context, c *domain.Crossing, entries []domain.Entry) error {
 	ok, err := s.changed(ctx, `
 UPDATE crossings SET survey = $2, surveyed_at = now(), phase = CASE WHEN phase = 'draft' THEN 'surveyed' ELSE phase END
  WHERE id = $1 AND plan_version = $3 AND phase <> 'closed'`, c.ID, JSON[[]domain.Entry]{entries}, c.PlanVersion)
@@ -267,7 +270,7 @@ UPDATE crossings SET survey = $2, surveyed_at = now(), phase = CASE WHEN phase =
 }
 
 // EditPlan changes which tables and queries are chosen, from what they are at that moment.
-func (s *Store) EditPlan(ctx context.Context, id int64, edit func(patterns []string,
+func (s CrossingStore) EditPlan(ctx context.Context, id int64, edit func(patterns []string,
 	p *domain.Planning) []string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var now struct {
@@ -287,7 +290,7 @@ func (s *Store) EditPlan(ctx context.Context, id int64, edit func(patterns []str
 }
 
 // SaveStart keeps the position capture starts from, before any chunk is read.
-func (s *Store) SaveStart(ctx context.Context, id int64, at domain.Position, undo []string, cat *domain.Catalog) error {
+func (s CrossingStore) SaveStart(ctx context.Context, id int64, at domain.Position, undo []string, cat *domain.Catalog) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET start_at = $2, undo = $3, catalog = $4 WHERE id = $1`,
 			id, Pos(at), JSON[[]string]{undo}, JSON[*domain.Catalog]{cat}); err != nil {
@@ -302,7 +305,7 @@ ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '',
 
 // Rebase keeps from where capture goes on, on which other server. Places of the first
 // one's log mean nothing any more.
-func (s *Store) Rebase(ctx context.Context, id int64, at domain.Position, server string) error {
+func (s CrossingStore) Rebase(ctx context.Context, id int64, at domain.Position, server string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `
 UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, catalog = jsonb_set(catalog::jsonb, '{server}',
@@ -318,26 +321,26 @@ UPDATE streams SET applied = $2, received = $2, source_at = $2, recent = '[]', e
 }
 
 // SaveUndo adds to what has to be restored on the source.
-func (s *Store) SaveUndo(ctx context.Context, id int64, undo []string) error {
+func (s CrossingStore) SaveUndo(ctx context.Context, id int64, undo []string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET undo = $2 WHERE id = $1`, id, JSON[[]string]{undo})
 	return err
 }
 
 // SaveCertificate keeps the account of a finished crossing.
-func (s *Store) SaveCertificate(ctx context.Context, id int64, c *domain.Certificate) error {
+func (s CrossingStore) SaveCertificate(ctx context.Context, id int64, c *domain.Certificate) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET certificate = $2 WHERE id = $1`, id,
 		JSON[*domain.Certificate]{c})
 	return err
 }
 
 // Release lets another crossing write the tables.
-func (s *Store) Release(ctx context.Context, id int64) error {
+func (s CrossingStore) Release(ctx context.Context, id int64) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET active = false WHERE crossing_id = $1`, id)
 	return err
 }
 
 // RemoveCrossing forgets a crossing; the journal keeps its story.
-func (s *Store) RemoveCrossing(ctx context.Context, id int64) error {
+func (s CrossingStore) RemoveCrossing(ctx context.Context, id int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, q := range []string{
 			`UPDATE cutovers SET reconciliation_id = NULL, task_id = NULL WHERE crossing_id = $1`,
@@ -353,7 +356,7 @@ func (s *Store) RemoveCrossing(ctx context.Context, id int64) error {
 }
 
 // View gathers what decides the phase of a crossing under way.
-func (s *Store) View(ctx context.Context, id int64) (lifecycle.View, error) {
+func (s CrossingStore) View(ctx context.Context, id int64) (lifecycle.View, error) {
 	var v struct {
 		Kind    domain.Kind  `db:"kind"`
 		Phase   domain.Phase `db:"phase"`
@@ -381,7 +384,7 @@ SELECT c.kind, c.phase, c.max_read, `+built+` AS built, (c.settings->>'in_step_d
 
 // CrossingsByUID returns all crossings, by the name that is part of what they leave on
 // servers.
-func (s *Store) CrossingsByUID(ctx context.Context) (map[string]domain.Crossing, error) {
+func (s CrossingStore) CrossingsByUID(ctx context.Context) (map[string]domain.Crossing, error) {
 	list, err := s.crossings(ctx, crossingColumns)
 	out := map[string]domain.Crossing{}
 	for _, c := range list {

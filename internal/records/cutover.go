@@ -11,6 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// CutoverStore keeps cutovers and their steps.
+type CutoverStore struct{ *conn }
+
 // cutoverRow is a cutover as it is kept.
 type cutoverRow struct {
 	domain.Cutover
@@ -26,7 +29,7 @@ func (r *cutoverRow) cutover() domain.Cutover {
 	return r.Cutover
 }
 
-func (s *Store) cutover(ctx context.Context, sql string, args ...any) (domain.Cutover, error) {
+func (s CutoverStore) cutover(ctx context.Context, sql string, args ...any) (domain.Cutover, error) {
 	row, err := single[cutoverRow](ctx, s, sql, args...)
 	return row.cutover(), err
 }
@@ -50,7 +53,7 @@ func AddCutoverTx(ctx context.Context, tx pgx.Tx, crossing, task int64, rehearsa
 }
 
 // Cutovers lists a crossing's, newest first.
-func (s *Store) Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error) {
+func (s CutoverStore) Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error) {
 	rows, err := all[cutoverRow](ctx, s, `SELECT * FROM cutovers WHERE crossing_id = $1 ORDER BY id DESC`, crossing)
 	out := make([]domain.Cutover, len(rows))
 	for i := range rows {
@@ -60,12 +63,12 @@ func (s *Store) Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover,
 }
 
 // CutoverOfTask returns the cutover a task carries out.
-func (s *Store) CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, error) {
+func (s CutoverStore) CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, error) {
 	return s.cutover(ctx, `SELECT * FROM cutovers WHERE task_id = $1`, task)
 }
 
 // RunningCutover returns the crossing's cutover under way, or nil.
-func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error) {
+func (s CutoverStore) RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error) {
 	c, err := s.cutover(ctx,
 		`SELECT * FROM cutovers WHERE crossing_id = $1 AND state = 'running' ORDER BY id DESC LIMIT 1`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -75,12 +78,12 @@ func (s *Store) RunningCutover(ctx context.Context, crossing int64) (*domain.Cut
 }
 
 // Steps lists a cutover's steps in order.
-func (s *Store) Steps(ctx context.Context, cutover int64) ([]domain.CutoverStep, error) {
+func (s CutoverStore) Steps(ctx context.Context, cutover int64) ([]domain.CutoverStep, error) {
 	return all[domain.CutoverStep](ctx, s, `SELECT * FROM cutover_steps WHERE cutover_id = $1 ORDER BY ordinal`, cutover)
 }
 
 // SetStep moves a step to a state.
-func (s *Store) SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState,
+func (s CutoverStore) SetStep(ctx context.Context, cutover int64, name domain.StepName, state domain.StepState,
 	note string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE cutover_steps SET state = $3, note = $4, awaits = '',
@@ -91,14 +94,14 @@ UPDATE cutover_steps SET state = $3, note = $4, awaits = '',
 }
 
 // NoteStep says what a running step is doing.
-func (s *Store) NoteStep(ctx context.Context, cutover int64, name domain.StepName, note string) error {
+func (s CutoverStore) NoteStep(ctx context.Context, cutover int64, name domain.StepName, note string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET note = $3 WHERE cutover_id = $1 AND name = $2`, cutover,
 		name, note)
 	return err
 }
 
 // AwaitPerson says what a running step waits for a person to do, in words too.
-func (s *Store) AwaitPerson(ctx context.Context, cutover int64, name domain.StepName, what domain.Awaits,
+func (s CutoverStore) AwaitPerson(ctx context.Context, cutover int64, name domain.StepName, what domain.Awaits,
 	note string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutover_steps SET awaits = $3, note = $4 WHERE cutover_id = $1 AND name = $2`,
 		cutover, name, what, note)
@@ -106,27 +109,27 @@ func (s *Store) AwaitPerson(ctx context.Context, cutover int64, name domain.Step
 }
 
 // EndCutover records how it ended: done, undone or failed.
-func (s *Store) EndCutover(ctx context.Context, id int64, state domain.CutoverState, cause string) error {
+func (s CutoverStore) EndCutover(ctx context.Context, id int64, state domain.CutoverState, cause string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET state = $2, error = $3, ended_at = now() WHERE id = $1`, id,
 		state, cause)
 	return err
 }
 
 // SetPause keeps when writes stopped (from) and were taken again (until).
-func (s *Store) SetPause(ctx context.Context, id int64, from, until *time.Time) error {
+func (s CutoverStore) SetPause(ctx context.Context, id int64, from, until *time.Time) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET paused_at = coalesce($2, paused_at), released_at = coalesce($3,
   released_at) WHERE id = $1`, id, from, until)
 	return err
 }
 
 // SaveReadiness keeps the readiness list a cutover began with.
-func (s *Store) SaveReadiness(ctx context.Context, id int64, e []domain.Entry) error {
+func (s CutoverStore) SaveReadiness(ctx context.Context, id int64, e []domain.Entry) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET readiness = $2 WHERE id = $1`, id, JSON[[]domain.Entry]{e})
 	return err
 }
 
 // SetEnd keeps the end position and the reconciliation made there.
-func (s *Store) SetEnd(ctx context.Context, id int64, at domain.Position, reconciliation int64) error {
+func (s CutoverStore) SetEnd(ctx context.Context, id int64, at domain.Position, reconciliation int64) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE cutovers SET end_position = CASE WHEN $2::numeric = 0 THEN end_position ELSE $2 END,
        reconciliation_id = coalesce(nullif($3, 0), reconciliation_id) WHERE id = $1`, id, Pos(at), reconciliation)
@@ -134,19 +137,19 @@ UPDATE cutovers SET end_position = CASE WHEN $2::numeric = 0 THEN end_position E
 }
 
 // AskAbort keeps who wants the running cutover undone.
-func (s *Store) AskAbort(ctx context.Context, id int64, who string) error {
+func (s CutoverStore) AskAbort(ctx context.Context, id int64, who string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET abort_by = $2 WHERE id = $1 AND state = 'running'`, id, who)
 	return err
 }
 
 // GiveWord keeps who said that writes have stopped.
-func (s *Store) GiveWord(ctx context.Context, id int64, who string) error {
+func (s CutoverStore) GiveWord(ctx context.Context, id int64, who string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE cutovers SET word_by = $2 WHERE id = $1 AND state = 'running'`, id, who)
 	return err
 }
 
 // GoOn lets a cutover leave a hold point.
-func (s *Store) GoOn(ctx context.Context, id int64, point domain.StepName, who string) error {
+func (s CutoverStore) GoOn(ctx context.Context, id int64, point domain.StepName, who string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) WHERE id = $1 AND state = 'running'`,
 		id, point, who)
@@ -154,6 +157,6 @@ UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) 
 }
 
 // Cutover returns one.
-func (s *Store) Cutover(ctx context.Context, id int64) (domain.Cutover, error) {
+func (s CutoverStore) Cutover(ctx context.Context, id int64) (domain.Cutover, error) {
 	return s.cutover(ctx, `SELECT * FROM cutovers WHERE id = $1`, id)
 }

@@ -9,11 +9,14 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// DatabaseStore keeps the registered databases.
+type DatabaseStore struct{ *conn }
+
 const databaseColumns = `SELECT id, uid, name, engine, host, port, dbname AS db_name, username, secret, tls, created_at
   FROM databases`
 
 // AddDatabase registers a database.
-func (s *Store) AddDatabase(ctx context.Context, d domain.Database) error {
+func (s DatabaseStore) AddDatabase(ctx context.Context, d domain.Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 INSERT INTO databases (uid, name, engine, host, port, dbname, username, secret, tls)
 VALUES (:uid, :name, :engine, :host, :port, :db_name, :username, :secret, :tls)`, d)
@@ -25,12 +28,12 @@ VALUES (:uid, :name, :engine, :host, :port, :db_name, :username, :secret, :tls)`
 }
 
 // Databases lists all, by name.
-func (s *Store) Databases(ctx context.Context) ([]domain.Database, error) {
+func (s DatabaseStore) Databases(ctx context.Context) ([]domain.Database, error) {
 	return all[domain.Database](ctx, s, databaseColumns+` ORDER BY name`)
 }
 
 // UsersOfDatabases names the crossings that use each database, by its number.
-func (s *Store) UsersOfDatabases(ctx context.Context) (map[int64][]string, error) {
+func (s DatabaseStore) UsersOfDatabases(ctx context.Context) (map[int64][]string, error) {
 	rows, err := all[struct {
 		ID   int64  `db:"id"`
 		Name string `db:"name"`
@@ -44,14 +47,14 @@ SELECT source_id AS id, name FROM crossings UNION SELECT target_id, name FROM cr
 }
 
 // Database returns one by its name.
-func (s *Store) Database(ctx context.Context, name string) (domain.Database, error) {
+func (s DatabaseStore) Database(ctx context.Context, name string) (domain.Database, error) {
 	var d domain.Database
 	err := s.DB.GetContext(ctx, &d, databaseColumns+` WHERE name = $1`, name)
 	return d, notFound(err, "no database named %s is registered; 'dustyferry database list' shows those that are", name)
 }
 
 // ChangeDatabase keeps how a database is reached now.
-func (s *Store) ChangeDatabase(ctx context.Context, d domain.Database) error {
+func (s DatabaseStore) ChangeDatabase(ctx context.Context, d domain.Database) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 UPDATE databases SET uid = :uid, host = :host, port = :port, username = :username, secret = :secret, tls = :tls
   WHERE id = :id`, d)
@@ -59,7 +62,7 @@ UPDATE databases SET uid = :uid, host = :host, port = :port, username = :usernam
 }
 
 // RemoveDatabase forgets a database that no crossing uses.
-func (s *Store) RemoveDatabase(ctx context.Context, name string) error {
+func (s DatabaseStore) RemoveDatabase(ctx context.Context, name string) error {
 	if _, err := s.Database(ctx, name); err != nil {
 		return err
 	}

@@ -6,8 +6,11 @@ import (
 	"time"
 )
 
+// JournalStore keeps the journal and the readings.
+type JournalStore struct{ *conn }
+
 // Write appends to the journal and wakes those who listen.
-func (s *Store) Write(ctx context.Context, e domain.JournalEntry) error {
+func (s JournalStore) Write(ctx context.Context, e domain.JournalEntry) error {
 	if e.Severity == "" {
 		e.Severity = "info"
 	}
@@ -37,7 +40,7 @@ type EntryFilter struct {
 
 // Journal lists the entries a filter lets through, newest first unless asked
 // otherwise.
-func (s *Store) Journal(ctx context.Context, f EntryFilter) ([]domain.JournalEntry, error) {
+func (s JournalStore) Journal(ctx context.Context, f EntryFilter) ([]domain.JournalEntry, error) {
 	order := "DESC"
 	if f.Oldest || f.After > 0 {
 		order = "ASC"
@@ -54,7 +57,7 @@ SELECT * FROM journal
 }
 
 // LastEntry is the number of the newest entry, 0 when there is none.
-func (s *Store) LastEntry(ctx context.Context) (int64, error) {
+func (s JournalStore) LastEntry(ctx context.Context) (int64, error) {
 	return single[int64](ctx, s, `SELECT coalesce(max(id), 0) FROM journal`)
 }
 
@@ -75,7 +78,7 @@ type Sample struct {
 }
 
 // TakeSamples reads the counters of all crossings under way into the history.
-func (s *Store) TakeSamples(ctx context.Context) error {
+func (s JournalStore) TakeSamples(ctx context.Context) error {
 	_, err := s.DB.ExecContext(ctx, `
 INSERT INTO samples (crossing_id, rows, bytes, changes, lag_seconds, lag_bytes, bytes_in, bytes_out, inserts, updates,
   deletes)
@@ -101,7 +104,7 @@ ON CONFLICT DO NOTHING`)
 // ThinSamples keeps one reading a minute of what is older than two hours and
 // one in ten minutes of what is older than three days; the reading kept takes
 // over the highest lag of those dropped, so that no peak is forgotten.
-func (s *Store) ThinSamples(ctx context.Context) error {
+func (s JournalStore) ThinSamples(ctx context.Context) error {
 	for _, t := range []struct{ older, step string }{{"2 hours", "1 minute"}, {"3 days", "10 minutes"}} {
 		_, err := s.DB.ExecContext(ctx, `
 WITH old AS (
@@ -124,7 +127,7 @@ DELETE FROM samples s USING old WHERE old.n > 1 AND s.crossing_id = old.crossing
 
 // Samples lists the readings of a crossing from one time to another, with one
 // reading before them so that the first rate is known.
-func (s *Store) Samples(ctx context.Context, crossing int64, from, to time.Time) ([]Sample, error) {
+func (s JournalStore) Samples(ctx context.Context, crossing int64, from, to time.Time) ([]Sample, error) {
 	return all[Sample](ctx, s, `
 SELECT * FROM samples
  WHERE crossing_id = $1 AND at <= $3
@@ -133,7 +136,7 @@ SELECT * FROM samples
 }
 
 // FirstSample is when the history of a crossing begins.
-func (s *Store) FirstSample(ctx context.Context, crossing int64) (time.Time, bool, error) {
+func (s JournalStore) FirstSample(ctx context.Context, crossing int64) (time.Time, bool, error) {
 	t, err := single[*time.Time](ctx, s, `SELECT min(at) FROM samples WHERE crossing_id = $1`, crossing)
 	if t == nil {
 		return time.Time{}, false, err
@@ -143,7 +146,7 @@ func (s *Store) FirstSample(ctx context.Context, crossing int64) (time.Time, boo
 
 // ChunkProgress keeps how far a chunk being read has come, and what it waits for if nothing
 // has moved for a while.
-func (s *Store) ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64, waits string) error {
+func (s JournalStore) ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64, waits string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE chunks SET rows = $3, read_bytes = $4, bytes = $5, waits = $6
   WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id, epoch, rows, read, written, waits)
 	return err

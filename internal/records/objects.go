@@ -11,6 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// ObjectStore keeps what is made on targets.
+type ObjectStore struct{ *conn }
+
 const objectColumns = `SELECT id, ordinal, stage, kind, name, table_name, statement, state, error, seconds, ended_at,
   planned, by_hand, late, try FROM objects`
 
@@ -21,7 +24,7 @@ func objectKey(o *domain.TargetObject) string {
 
 // SaveObjects keeps what a crossing is to make. What was made stays made while it is planned
 // by the same text, and what a person wrote for one stays, whatever is planned.
-func (s *Store) SaveObjects(ctx context.Context, crossing int64, list []domain.TargetObject, l domain.Listing) error {
+func (s ObjectStore) SaveObjects(ctx context.Context, crossing int64, list []domain.TargetObject, l domain.Listing) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET counted = true WHERE id = $1`, crossing); err != nil {
 			return err
@@ -101,19 +104,19 @@ UPDATE objects SET ordinal = $2, statement = $3, planned = $4, state = $5, late 
 
 // RunAgain lists the statements that restarting a crossing runs again: a person's own, which
 // have run.
-func (s *Store) RunAgain(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
+func (s ObjectStore) RunAgain(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
 	return all[domain.TargetObject](ctx, s, objectColumns+
 		` WHERE crossing_id = $1 AND kind = 'statement' AND state = 'made' ORDER BY stage = 'after', ordinal`, crossing)
 }
 
 // Objects lists what a crossing makes, in the order of making.
-func (s *Store) Objects(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
+func (s ObjectStore) Objects(ctx context.Context, crossing int64) ([]domain.TargetObject, error) {
 	return all[domain.TargetObject](ctx, s, objectColumns+` WHERE crossing_id = $1
  ORDER BY array_position(ARRAY['table', 'before', 'deferred', 'after', 'carried'], stage), ordinal, id`, crossing)
 }
 
 // ObjectOf returns one object of a crossing.
-func (s *Store) ObjectOf(ctx context.Context, crossing, id int64) (domain.TargetObject, error) {
+func (s ObjectStore) ObjectOf(ctx context.Context, crossing, id int64) (domain.TargetObject, error) {
 	var o domain.TargetObject
 	err := s.DB.GetContext(ctx, &o, objectColumns+` WHERE crossing_id = $1 AND id = $2`, crossing, id)
 	return o, notFound(err, "the crossing makes no such object")
@@ -121,7 +124,7 @@ func (s *Store) ObjectOf(ctx context.Context, crossing, id int64) (domain.Target
 
 // BeginObject notes that an object is being made, and returns by what number the try tells
 // of it; 0: it is not to be made any more.
-func (s *Store) BeginObject(ctx context.Context, id int64) (int64, error) {
+func (s ObjectStore) BeginObject(ctx context.Context, id int64) (int64, error) {
 	try, err := single[int64](ctx, s, `
 UPDATE objects SET state = 'running', error = '', seconds = NULL, ended_at = NULL, try = try + 1
  WHERE id = $1 AND state IN ('waiting', 'failed', 'running') RETURNING try`, id)
@@ -132,7 +135,7 @@ UPDATE objects SET state = 'running', error = '', seconds = NULL, ended_at = NUL
 }
 
 // EndObject keeps what came of a try, unless the object was begun again, or is to be, since.
-func (s *Store) EndObject(ctx context.Context, id, try int64, state, text string, took time.Duration) (bool, error) {
+func (s ObjectStore) EndObject(ctx context.Context, id, try int64, state, text string, took time.Duration) (bool, error) {
 	return s.changed(ctx, `
 UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended_at = now() WHERE id = $1 AND try = $2
   AND state = 'running'`,
@@ -140,7 +143,7 @@ UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended
 }
 
 // TellTables keeps what came of making tables.
-func (s *Store) TellTables(ctx context.Context, crossing int64, list []domain.ObjectOutcome) error {
+func (s ObjectStore) TellTables(ctx context.Context, crossing int64, list []domain.ObjectOutcome) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, t := range list {
 			state, text := domain.ObjectMade, ""
@@ -159,7 +162,7 @@ UPDATE objects SET state = $5, error = $6, ended_at = now()
 }
 
 // UnmakeForeignKeys says that a crossing's foreign keys are gone and to be made again.
-func (s *Store) UnmakeForeignKeys(ctx context.Context, crossing int64) error {
+func (s ObjectStore) UnmakeForeignKeys(ctx context.Context, crossing int64) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE objects SET state = 'waiting', error = '', try = try + 1
  WHERE crossing_id = $1 AND stage = 'deferred' AND kind = 'foreign' AND state IN ('made', 'running')`, crossing)
@@ -167,7 +170,7 @@ UPDATE objects SET state = 'waiting', error = '', try = try + 1
 }
 
 // SetLate says whether foreign keys wait for cutover.
-func (s *Store) SetLate(ctx context.Context, crossing int64, late bool) error {
+func (s ObjectStore) SetLate(ctx context.Context, crossing int64, late bool) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE objects SET late = $2 WHERE crossing_id = $1 AND stage = 'deferred'
   AND kind = 'foreign' AND late <> $2`, crossing, late)
 	return err
@@ -176,7 +179,7 @@ func (s *Store) SetLate(ctx context.Context, crossing int64, late bool) error {
 // RewriteObject writes an object's statement anew while it is not made; an empty one leaves
 // it out. One whose process ended while it was made can be written as well, when nobody
 // makes it any more.
-func (s *Store) RewriteObject(ctx context.Context, crossing, id int64, statement string) error {
+func (s ObjectStore) RewriteObject(ctx context.Context, crossing, id int64, statement string) error {
 	ok, err := s.changed(ctx, `
 UPDATE objects o SET statement = $3, by_hand = $3 <> planned, state = CASE WHEN $3 = '' THEN 'left out'
   ELSE 'waiting' END, error = '', try = try + 1

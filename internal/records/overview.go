@@ -9,6 +9,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// OverviewStore keeps what the pages of many crossings show.
+type OverviewStore struct{ *conn }
+
 // Line is a crossing with everything that is watched about it, read in one
 // statement so that a page of hundreds costs one.
 type Line struct {
@@ -145,7 +148,7 @@ func like(part string) string {
 }
 
 // Lines returns a page of crossings and how many the filter lets through.
-func (s *Store) Lines(ctx context.Context, f Filter) ([]Line, int, error) {
+func (s OverviewStore) Lines(ctx context.Context, f Filter) ([]Line, int, error) {
 	order, ok := lineOrders[f.Sort]
 	if !ok {
 		order = lineOrders["need"]
@@ -185,7 +188,7 @@ SELECT count(*) FROM crossings c JOIN databases s ON s.id = c.source_id JOIN dat
 }
 
 // Line returns one crossing with what is watched about it.
-func (s *Store) Line(ctx context.Context, name string) (Line, error) {
+func (s OverviewStore) Line(ctx context.Context, name string) (Line, error) {
 	rows, _, err := s.Lines(ctx, Filter{Name: name})
 	if err == nil && len(rows) == 0 {
 		err = sql.ErrNoRows
@@ -197,7 +200,7 @@ func (s *Store) Line(ctx context.Context, name string) (Line, error) {
 }
 
 // Totals counts all crossings.
-func (s *Store) Totals(ctx context.Context) (Totals, error) {
+func (s OverviewStore) Totals(ctx context.Context) (Totals, error) {
 	return single[Totals](ctx, s, `
 SELECT count(*) AS total, count(*) FILTER (WHERE `+waitsFor+` <> '') AS waiting,
        count(*) FILTER (WHERE c.phase IN `+under+` AND c.condition = 'running') AS under_way
@@ -205,7 +208,7 @@ SELECT count(*) AS total, count(*) FILTER (WHERE `+waitsFor+` <> '') AS waiting,
 }
 
 // Defaults returns the settings new crossings begin with.
-func (s *Store) Defaults(ctx context.Context) (domain.Settings, error) {
+func (s OverviewStore) Defaults(ctx context.Context) (domain.Settings, error) {
 	var rows []JSON[domain.Settings]
 	err := s.DB.SelectContext(ctx, &rows, `SELECT settings FROM defaults WHERE settings IS NOT NULL`)
 	if err != nil || len(rows) == 0 {
@@ -215,7 +218,7 @@ func (s *Store) Defaults(ctx context.Context) (domain.Settings, error) {
 }
 
 // SaveDefaults keeps them.
-func (s *Store) SaveDefaults(ctx context.Context, set domain.Settings) error {
+func (s OverviewStore) SaveDefaults(ctx context.Context, set domain.Settings) error {
 	_, err := s.DB.ExecContext(ctx, `
 INSERT INTO defaults (settings) VALUES ($1) ON CONFLICT (one) DO UPDATE SET settings = excluded.settings`,
 		JSON[domain.Settings]{set})
@@ -223,7 +226,7 @@ INSERT INTO defaults (settings) VALUES ($1) ON CONFLICT (one) DO UPDATE SET sett
 }
 
 // House returns what the organisation says of all crossings.
-func (s *Store) House(ctx context.Context) (domain.House, error) {
+func (s OverviewStore) House(ctx context.Context) (domain.House, error) {
 	rows, err := all[JSON[domain.House]](ctx, s, `SELECT house FROM defaults`)
 	if err != nil || len(rows) == 0 {
 		return domain.House{}, err
@@ -232,7 +235,7 @@ func (s *Store) House(ctx context.Context) (domain.House, error) {
 }
 
 // SaveHouse keeps it.
-func (s *Store) SaveHouse(ctx context.Context, h domain.House) error {
+func (s OverviewStore) SaveHouse(ctx context.Context, h domain.House) error {
 	_, err := s.DB.ExecContext(ctx, `INSERT INTO defaults (house) VALUES ($1) ON CONFLICT (one) DO UPDATE
   SET house = excluded.house`, JSON[domain.House]{h})
 	return err
@@ -249,7 +252,7 @@ type Holdings struct {
 
 // Holdings measures the control database; large tables are counted by the
 // server's own estimate.
-func (s *Store) Holdings(ctx context.Context) (Holdings, error) {
+func (s OverviewStore) Holdings(ctx context.Context) (Holdings, error) {
 	return single[Holdings](ctx, s, `
 SELECT current_setting('server_version') AS version, pg_database_size(current_database()) AS bytes,
        coalesce((SELECT max(id) FROM journal), 0) AS journal, (SELECT count(*) FROM samples) AS samples,

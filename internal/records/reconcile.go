@@ -11,6 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// ComparisonStore keeps comparisons and their findings.
+type ComparisonStore struct{ *conn }
+
 // reconciliationRow is a comparison as it is kept.
 type reconciliationRow struct {
 	domain.Reconciliation
@@ -46,7 +49,7 @@ func AddReconciliationTx(ctx context.Context, tx pgx.Tx, crossing int64, depth d
 }
 
 // Reconciliations lists a crossing's, newest first.
-func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]domain.Reconciliation, error) {
+func (s ComparisonStore) Reconciliations(ctx context.Context, crossing int64) ([]domain.Reconciliation, error) {
 	rows, err := all[reconciliationRow](ctx, s, reconciliationColumns+
 		` WHERE r.crossing_id = $1 GROUP BY r.id ORDER BY r.id DESC`, crossing)
 	out := make([]domain.Reconciliation, len(rows))
@@ -57,7 +60,7 @@ func (s *Store) Reconciliations(ctx context.Context, crossing int64) ([]domain.R
 }
 
 // Reconciliation returns one.
-func (s *Store) Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error) {
+func (s ComparisonStore) Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error) {
 	row, err := single[reconciliationRow](ctx, s, reconciliationColumns+
 		` WHERE r.crossing_id = $1 AND r.id = $2 GROUP BY r.id`, crossing, id)
 	return row.reconciliation(), notFound(err, "the crossing has no reconciliation %d", id)
@@ -65,7 +68,7 @@ func (s *Store) Reconciliation(ctx context.Context, crossing, id int64) (domain.
 
 // BeginReconciliation starts it over: position and tables anew. What is found does not depend
 // on the tables, which a restart of the crossing replaces.
-func (s *Store) BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error {
+func (s ComparisonStore) BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, q := range []string{
 			`DELETE FROM findings WHERE reconciliation_id = $1`,
@@ -90,14 +93,14 @@ SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
 }
 
 // EndReconciliation records how it ended: clean, differing, failed or cancelled.
-func (s *Store) EndReconciliation(ctx context.Context, id int64, state domain.ComparisonState, cause string) error {
+func (s ComparisonStore) EndReconciliation(ctx context.Context, id int64, state domain.ComparisonState, cause string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE reconciliations SET state = $2, error = $3, ended_at = now() WHERE id = $1`,
 		id, state, cause)
 	return err
 }
 
 // SaveReconciledTable keeps one table's result.
-func (s *Store) SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error {
+func (s ComparisonStore) SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :differing_parts,
   source_rows = :source_rows,
@@ -108,7 +111,7 @@ UPDATE reconciled_tables SET state = :state, parts = :parts, differing_parts = :
 }
 
 // ReconcileProgress keeps how many rows of a table both sides have read so far.
-func (s *Store) ReconcileProgress(ctx context.Context, id, table, source, target int64) error {
+func (s ComparisonStore) ReconcileProgress(ctx context.Context, id, table, source, target int64) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconciliation_id = $1 AND table_id = $2
   AND state = 'running'`, id, table, source, target)
@@ -116,7 +119,7 @@ UPDATE reconciled_tables SET source_rows = $3, target_rows = $4 WHERE reconcilia
 }
 
 // ReconciledTables lists the results of one reconciliation.
-func (s *Store) ReconciledTables(ctx context.Context, id int64) ([]domain.ReconciledTable, error) {
+func (s ComparisonStore) ReconciledTables(ctx context.Context, id int64) ([]domain.ReconciledTable, error) {
 	return all[domain.ReconciledTable](ctx, s, `
 SELECT reconciliation_id, table_id, name, state, parts, differing_parts, source_rows, target_rows, source_hash,
   target_hash, findings, seconds, expected
@@ -131,7 +134,7 @@ type findingRow struct {
 }
 
 // AddFindings keeps findings of one table.
-func (s *Store) AddFindings(ctx context.Context, reconciliation, table int64, found []domain.Finding) error {
+func (s ComparisonStore) AddFindings(ctx context.Context, reconciliation, table int64, found []domain.Finding) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, f := range found {
 			if _, err := tx.ExecContext(ctx, `INSERT INTO findings (reconciliation_id, table_id, kind, detail)
@@ -152,7 +155,7 @@ const findingWhere = `
    AND ($5 = '' OR f.detail->>'key' ILIKE $5) AND (cardinality($6::bigint[]) = 0 OR f.id = ANY ($6))`
 
 // Findings lists findings of a reconciliation.
-func (s *Store) Findings(ctx context.Context, reconciliation int64,
+func (s ComparisonStore) Findings(ctx context.Context, reconciliation int64,
 	f domain.FindingFilter) ([]domain.KeptFinding, error) {
 	rows, err := all[findingRow](ctx, s, `
 SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.detail, f.state, f.changed_at,
@@ -167,7 +170,7 @@ SELECT f.id, f.reconciliation_id, f.table_id, t.name AS table_name, f.kind, f.de
 }
 
 // CountFindings counts those the filter lets through, and all by their state.
-func (s *Store) CountFindings(ctx context.Context, reconciliation int64,
+func (s ComparisonStore) CountFindings(ctx context.Context, reconciliation int64,
 	f domain.FindingFilter) (int, map[string]int, error) {
 	matched, err := single[int](ctx, s, `SELECT count(*)`+findingFrom+findingWhere,
 		reconciliation, f.State, f.Kind, f.Table, like(f.Search), append([]int64{}, f.IDs...))
@@ -186,13 +189,13 @@ func (s *Store) CountFindings(ctx context.Context, reconciliation int64,
 }
 
 // SetFindings moves findings to a state: repaired, equal or open.
-func (s *Store) SetFindings(ctx context.Context, ids []int64, state string) error {
+func (s ComparisonStore) SetFindings(ctx context.Context, ids []int64, state string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = $2, changed_at = now() WHERE id = ANY ($1)`, ids, state)
 	return err
 }
 
 // SaveFinding keeps what comparing a finding's row again has found.
-func (s *Store) SaveFinding(ctx context.Context, id int64, f domain.Finding) error {
+func (s ComparisonStore) SaveFinding(ctx context.Context, id int64, f domain.Finding) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE findings SET state = 'open', kind = $2, detail = $3, changed_at = now()
   WHERE id = $1`, id, f.Kind, JSON[domain.Finding]{f})
 	return err
@@ -206,7 +209,7 @@ type tableComparisonRow struct {
 
 // TableComparisons lists, for each table, the newest comparison of each depth that was made
 // after the table had landed: what was compared before it was loaded again says nothing.
-func (s *Store) TableComparisons(ctx context.Context, crossing int64) ([]domain.TableComparison, error) {
+func (s ComparisonStore) TableComparisons(ctx context.Context, crossing int64) ([]domain.TableComparison, error) {
 	rows, err := all[tableComparisonRow](ctx, s, `
 WITH newest AS (
   SELECT DISTINCT ON (x.table_id, r.depth)
@@ -235,7 +238,7 @@ SELECT n.table_id, n.name, n.reconciliation_id, n.depth, n.position, n.ended_at,
 }
 
 // Compared is what the newest comparisons of each depth say of a crossing's tables.
-func (s *Store) Compared(ctx context.Context, crossing int64) ([]proof.Compared, error) {
+func (s ComparisonStore) Compared(ctx context.Context, crossing int64) ([]proof.Compared, error) {
 	list, err := s.TableComparisons(ctx, crossing)
 	if err != nil {
 		return nil, fmt.Errorf("reading what comparisons found: %w", err)
@@ -249,6 +252,6 @@ func (s *Store) Compared(ctx context.Context, crossing int64) ([]proof.Compared,
 }
 
 // AddComparison adds a comparison of all tables that belongs to a cutover, without a task of its own.
-func (s *Store) AddComparison(ctx context.Context, crossing int64, depth domain.Depth) (int64, error) {
+func (s ComparisonStore) AddComparison(ctx context.Context, crossing int64, depth domain.Depth) (int64, error) {
 	return single[int64](ctx, s, insertReconciliation, crossing, depth, JSON[[]string]{})
 }

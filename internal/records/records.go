@@ -31,13 +31,40 @@ const (
 	Renew = 2 * time.Second
 )
 
-// Store is the control database.
+// Store is the control database, by what is kept in it.
 type Store struct {
+	*conn
+	AccessStore
+	ChunkStore
+	ComparisonStore
+	CrossingStore
+	CutoverStore
+	DatabaseStore
+	HouseStore
+	JournalStore
+	ObjectStore
+	OverviewStore
+	RejectedStore
+	ScheduleStore
+	SecretStore
+	StreamStore
+	TableStore
+	TaskStore
+	WebhookStore
+}
+
+// conn is the connection that all of them use.
+type conn struct {
 	DB   *sqlx.DB
 	Pool *pgxpool.Pool
 	// Reveal adds to a plan that is read what is never written; it may be nil.
 	Reveal func(*domain.TablePlan)
 }
+
+func (s *conn) db() *sqlx.DB { return s.DB }
+
+// on is whatever stands on the connection.
+type on interface{ db() *sqlx.DB }
 
 // Open connects to the control database.
 func Open(ctx context.Context, url string) (*Store, error) {
@@ -59,11 +86,15 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	}
 	db := sqlx.NewDb(stdlib.OpenDBFromPool(pool), "pgx")
 	db.MapperFunc(columnOf)
-	return &Store{DB: db, Pool: pool}, nil
+	return newStore(&conn{DB: db, Pool: pool}), nil
+}
+
+func newStore(c *conn) *Store {
+	return &Store{c, AccessStore{c}, ChunkStore{c}, ComparisonStore{c}, CrossingStore{c}, CutoverStore{c}, DatabaseStore{c}, HouseStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c}, RejectedStore{c}, ScheduleStore{c}, SecretStore{c}, StreamStore{c}, TableStore{c}, TaskStore{c}, WebhookStore{c}}
 }
 
 // Close closes all connections.
-func (s *Store) Close() {
+func (s *conn) Close() {
 	_ = s.DB.Close()
 	s.Pool.Close()
 }
@@ -82,7 +113,7 @@ func columnOf(field string) string {
 }
 
 // In runs f in a transaction.
-func (s *Store) In(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+func (s *conn) In(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	tx, err := s.DB.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
@@ -95,16 +126,16 @@ func (s *Store) In(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 }
 
 // all returns every row of a query.
-func all[T any](ctx context.Context, s *Store, query string, args ...any) ([]T, error) {
+func all[T any](ctx context.Context, s on, query string, args ...any) ([]T, error) {
 	var out []T
-	err := s.DB.SelectContext(ctx, &out, query, args...)
+	err := s.db().SelectContext(ctx, &out, query, args...)
 	return out, err
 }
 
 // single returns the one row of a query, or [sql.ErrNoRows].
-func single[T any](ctx context.Context, s *Store, query string, args ...any) (T, error) {
+func single[T any](ctx context.Context, s on, query string, args ...any) (T, error) {
 	var out T
-	err := s.DB.GetContext(ctx, &out, query, args...)
+	err := s.db().GetContext(ctx, &out, query, args...)
 	return out, err
 }
 

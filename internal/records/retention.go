@@ -70,7 +70,7 @@ DELETE FROM findings WHERE id IN (
 
 // Thin removes one step of what is older than the house wants kept, of every kind of record,
 // and returns how much of each it was.
-func (s *Store) Thin(ctx context.Context, h domain.House) (map[string]int64, error) {
+func (s HouseStore) Thin(ctx context.Context, h domain.House) (map[string]int64, error) {
 	out := map[string]int64{}
 	step := func(name, statement string, days int) error {
 		if days <= 0 {

@@ -12,8 +12,11 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// ScheduleStore keeps schedules and runs.
+type ScheduleStore struct{ *conn }
+
 // SaveSchedule replaces a crossing's schedule, which is not paused then.
-func (s *Store) SaveSchedule(ctx context.Context, c domain.Schedule) error {
+func (s ScheduleStore) SaveSchedule(ctx context.Context, c domain.Schedule) error {
 	_, err := s.DB.NamedExecContext(ctx, `
 INSERT INTO schedules (crossing_id, once_at, cron, zone, missed, next_at, actor)
   VALUES (:crossing_id, :once_at, :cron, :zone, :missed, :next_at, :actor)
@@ -24,7 +27,7 @@ ON CONFLICT (crossing_id) DO UPDATE
 }
 
 // ScheduleOf returns a crossing's schedule, or nil.
-func (s *Store) ScheduleOf(ctx context.Context, crossing int64) (*domain.Schedule, error) {
+func (s ScheduleStore) ScheduleOf(ctx context.Context, crossing int64) (*domain.Schedule, error) {
 	list, err := all[domain.Schedule](ctx, s, `SELECT * FROM schedules WHERE crossing_id = $1`, crossing)
 	if err != nil || len(list) == 0 {
 		return nil, err
@@ -33,7 +36,7 @@ func (s *Store) ScheduleOf(ctx context.Context, crossing int64) (*domain.Schedul
 }
 
 // RemoveSchedule forgets a crossing's schedule.
-func (s *Store) RemoveSchedule(ctx context.Context, crossing int64) error {
+func (s ScheduleStore) RemoveSchedule(ctx context.Context, crossing int64) error {
 	ok, err := s.changed(ctx, `DELETE FROM schedules WHERE crossing_id = $1`, crossing)
 	if err == nil && !ok {
 		err = domain.NotFound("the crossing has no schedule")
@@ -42,12 +45,12 @@ func (s *Store) RemoveSchedule(ctx context.Context, crossing int64) error {
 }
 
 // DueSchedules lists what is due now.
-func (s *Store) DueSchedules(ctx context.Context) ([]domain.Schedule, error) {
+func (s ScheduleStore) DueSchedules(ctx context.Context) ([]domain.Schedule, error) {
 	return all[domain.Schedule](ctx, s, `SELECT * FROM schedules WHERE next_at <= now() ORDER BY next_at`)
 }
 
 // PauseSchedule keeps a schedule from starting anything, or with an empty by lets it again.
-func (s *Store) PauseSchedule(ctx context.Context, crossing int64, by string) error {
+func (s ScheduleStore) PauseSchedule(ctx context.Context, crossing int64, by string) error {
 	ok, err := s.changed(ctx,
 		`UPDATE schedules SET paused_by = $2 WHERE crossing_id = $1 AND (paused_by = '') = ($2 <> '')`, crossing, by)
 	if err != nil || ok {
@@ -68,7 +71,7 @@ func (s *Store) PauseSchedule(ctx context.Context, crossing int64, by string) er
 // Due notes that a run is due and moves the schedule on, together: whoever dies after it
 // leaves the run to be begun, and nobody begins it twice. False says that somebody else has
 // noted it.
-func (s *Store) Due(ctx context.Context, c domain.Schedule, next *time.Time, note string) (bool, error) {
+func (s ScheduleStore) Due(ctx context.Context, c domain.Schedule, next *time.Time, note string) (bool, error) {
 	return s.changed(ctx, `
 WITH moved AS (UPDATE schedules SET next_at = $3 WHERE crossing_id = $1 AND next_at = $2 RETURNING crossing_id)
 INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its schedule', 'due', $2, $4 FROM moved`,
@@ -76,12 +79,12 @@ INSERT INTO runs (crossing_id, by, state, due_at, note) SELECT crossing_id, 'its
 }
 
 // DueRuns lists what is due and has not begun, oldest first.
-func (s *Store) DueRuns(ctx context.Context) ([]domain.DueRun, error) {
+func (s ScheduleStore) DueRuns(ctx context.Context) ([]domain.DueRun, error) {
 	return all[domain.DueRun](ctx, s, `SELECT id, crossing_id, due_at, note FROM runs WHERE state = 'due' ORDER BY id`)
 }
 
 // LostRuns lists runs that were asked for, and whose work has ended without having begun them.
-func (s *Store) LostRuns(ctx context.Context) ([]int64, error) {
+func (s ScheduleStore) LostRuns(ctx context.Context) ([]int64, error) {
 	return all[int64](ctx, s, `
 SELECT r.id FROM runs r
  WHERE r.state = 'asked' AND NOT EXISTS (SELECT FROM tasks k WHERE k.crossing_id = r.crossing_id
@@ -98,7 +101,7 @@ func AskRunTx(ctx context.Context, tx pgx.Tx, run int64) (bool, error) {
 // SettleRun says why a due run did not come about: skipped or failed. One that is skipped as
 // the one before it was, for the same reason, is counted with that one; told says that it is
 // another, which is to be told of.
-func (s *Store) SettleRun(ctx context.Context, run int64, state domain.RunState, note string) (told bool, err error) {
+func (s ScheduleStore) SettleRun(ctx context.Context, run int64, state domain.RunState, note string) (told bool, err error) {
 	err = s.In(ctx, func(tx *sqlx.Tx) error {
 		var crossing int64
 		err := tx.GetContext(ctx, &crossing, `UPDATE runs SET state = $2, note = $3, ended_at = now()
@@ -148,14 +151,14 @@ type Run struct {
 }
 
 // Runs lists a crossing's runs, newest first.
-func (s *Store) Runs(ctx context.Context, crossing int64, limit int) ([]Run, error) {
+func (s ScheduleStore) Runs(ctx context.Context, crossing int64, limit int) ([]Run, error) {
 	return all[Run](ctx, s, `SELECT id, by, state, started_at, ended_at, tables, rows, bytes, set_aside, note, due_at,
   times FROM runs WHERE crossing_id = $1 ORDER BY id DESC LIMIT $2`, crossing, limit)
 }
 
 // BeginRun notes that a load begins; run is the one that a schedule asked for, or 0. With
 // anew, or for a schedule, one that was under way is given up; otherwise it goes on.
-func (s *Store) BeginRun(ctx context.Context, crossing, run int64, by string, anew bool) error {
+func (s ScheduleStore) BeginRun(ctx context.Context, crossing, run int64, by string, anew bool) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if anew || run != 0 {
 			if _, err := tx.ExecContext(ctx, `UPDATE runs SET state = 'given up', ended_at = now() WHERE crossing_id = $1
@@ -176,7 +179,7 @@ func (s *Store) BeginRun(ctx context.Context, crossing, run int64, by string, an
 
 // EndRun keeps the figures of the load under way. One that began as a refresh has those
 // of what it read past the watermarks already.
-func (s *Store) EndRun(ctx context.Context, crossing int64, state domain.RunState, note string) error {
+func (s ScheduleStore) EndRun(ctx context.Context, crossing int64, state domain.RunState, note string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at = now(), tables = r.tables + t.n,
   rows = r.rows + t.rows, bytes = r.bytes + t.bytes,
@@ -190,7 +193,7 @@ UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at 
 
 // EndRefresh keeps the figures of a run that read rows past the watermarks of tables.
 // While others are loaded anew by the same run, it goes on, with the note.
-func (s *Store) EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string,
+func (s ScheduleStore) EndRefresh(ctx context.Context, crossing int64, tables int, rows, bytes int64, note string,
 	over bool) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE runs SET note = $5, tables = $2, rows = $3, bytes = $4, state = CASE WHEN $6 THEN 'done' ELSE state END,

@@ -18,10 +18,10 @@ import (
 var migrations embed.FS
 
 // Migrate brings the schema up to date; several processes may do so at once.
-func (s *Store) Migrate(ctx context.Context) error { return s.MigrateTo(ctx, Known()) }
+func (s *conn) Migrate(ctx context.Context) error { return s.MigrateTo(ctx, Known()) }
 
 // MigrateTo brings the schema up to a version, as the program that knew no newer one did.
-func (s *Store) MigrateTo(ctx context.Context, version int64) error {
+func (s *conn) MigrateTo(ctx context.Context, version int64) error {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
@@ -59,7 +59,7 @@ func Known() int64 {
 }
 
 // Schema is the version of the control database's schema, 0 before the first.
-func (s *Store) Schema(ctx context.Context) (int64, error) {
+func (s *conn) Schema(ctx context.Context) (int64, error) {
 	there, err := single[bool](ctx, s, `SELECT to_regclass('goose_db_version') IS NOT NULL`)
 	if err != nil || !there {
 		return 0, err
@@ -86,7 +86,7 @@ func Older(stands int64) error {
 const FactKey = "key fingerprint"
 
 // Fact returns what the control database is sure of, or "".
-func (s *Store) Fact(ctx context.Context, name string) (string, error) {
+func (s *conn) Fact(ctx context.Context, name string) (string, error) {
 	v, err := single[string](ctx, s, `SELECT value FROM facts WHERE name = $1`, name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
@@ -95,7 +95,7 @@ func (s *Store) Fact(ctx context.Context, name string) (string, error) {
 }
 
 // FirstFact keeps a fact where there is none yet, and returns the one that stands.
-func (s *Store) FirstFact(ctx context.Context, name, value string) (string, error) {
+func (s *conn) FirstFact(ctx context.Context, name, value string) (string, error) {
 	_, err := s.DB.ExecContext(ctx, `INSERT INTO facts (name, value) VALUES ($1, $2) ON CONFLICT DO NOTHING`, name, value)
 	if err != nil {
 		return "", err
@@ -104,18 +104,18 @@ func (s *Store) FirstFact(ctx context.Context, name, value string) (string, erro
 }
 
 // SetFact replaces a fact.
-func (s *Store) SetFact(ctx context.Context, name, value string) error {
+func (s *conn) SetFact(ctx context.Context, name, value string) error {
 	_, err := s.DB.ExecContext(ctx, `
 INSERT INTO facts (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = excluded.value`, name, value)
 	return err
 }
 
 // Superuser reports whether the control database lets us do everything on its server.
-func (s *Store) Superuser(ctx context.Context) (bool, error) {
+func (s *conn) Superuser(ctx context.Context) (bool, error) {
 	return single[bool](ctx, s, `SELECT rolsuper FROM pg_roles WHERE rolname = current_user`)
 }
 
 // Live lists the processes that were seen within the last seconds.
-func (s *Store) Live(ctx context.Context) ([]string, error) {
+func (s *conn) Live(ctx context.Context) ([]string, error) {
 	return all[string](ctx, s, `SELECT name FROM workers WHERE seen_at > now() - interval '12 seconds' ORDER BY name`)
 }

@@ -9,6 +9,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// SecretStore keeps what is sealed.
+type SecretStore struct{ *conn }
+
 // NewUID is what a secret's row is known by, whatever name or number it has.
 func NewUID() string { return uuid.NewString() }
 
@@ -22,7 +25,7 @@ type Unbound struct {
 }
 
 // UnboundSecrets lists those secrets.
-func (s *Store) UnboundSecrets(ctx context.Context) ([]Unbound, error) {
+func (s SecretStore) UnboundSecrets(ctx context.Context) ([]Unbound, error) {
 	var out []Unbound
 	databases, err := all[domain.Database](ctx, s, databaseColumns+` WHERE uid IS NULL`)
 	if err != nil {
@@ -39,7 +42,7 @@ func (s *Store) UnboundSecrets(ctx context.Context) ([]Unbound, error) {
 }
 
 // BindSecret keeps a secret as it is sealed for its place.
-func (s *Store) BindSecret(ctx context.Context, x Unbound, seal func(bound string) []byte) error {
+func (s SecretStore) BindSecret(ctx context.Context, x Unbound, seal func(bound string) []byte) error {
 	uid := NewUID()
 	table, id, place := "webhooks", int64(0), ""
 	if x.database != nil {
@@ -55,12 +58,12 @@ func (s *Store) BindSecret(ctx context.Context, x Unbound, seal func(bound strin
 }
 
 // HoldsSecrets reports whether anything is sealed.
-func (s *Store) HoldsSecrets(ctx context.Context) (bool, error) {
+func (s SecretStore) HoldsSecrets(ctx context.Context) (bool, error) {
 	return single[bool](ctx, s, `SELECT EXISTS (SELECT 1 FROM databases) OR EXISTS (SELECT 1 FROM webhooks)`)
 }
 
 // HoldMasked holds every crossing under way that masks values, and returns their names.
-func (s *Store) HoldMasked(ctx context.Context, reason string) ([]string, error) {
+func (s SecretStore) HoldMasked(ctx context.Context, reason string) ([]string, error) {
 	return all[string](ctx, s, `
 UPDATE crossings c SET condition = $1, reason = $2
  WHERE c.phase NOT IN ('draft', 'surveyed', 'closed')

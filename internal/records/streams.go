@@ -40,7 +40,7 @@ type Stream struct {
 }
 
 // RecentlyApplied returns the last transactions applied, newest first.
-func (s *Store) RecentlyApplied(ctx context.Context, crossing int64) ([]domain.AppliedTx, error) {
+func (s StreamStore) RecentlyApplied(ctx context.Context, crossing int64) ([]domain.AppliedTx, error) {
 	r, err := all[JSON[[]domain.AppliedTx]](ctx, s, `SELECT recent FROM streams WHERE crossing_id = $1`, crossing)
 	if err != nil || len(r) == 0 {
 		return nil, err
@@ -56,7 +56,7 @@ SELECT crossing_id, epoch, worker, received, applied, committed, lag_seconds, la
   FROM streams`
 
 // Stream returns a crossing's stream, or nil when it has none.
-func (s *Store) Stream(ctx context.Context, crossing int64) (*Stream, error) {
+func (s StreamStore) Stream(ctx context.Context, crossing int64) (*Stream, error) {
 	var st Stream
 	err := s.DB.GetContext(ctx, &st, streamColumns+` WHERE crossing_id = $1`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -67,7 +67,7 @@ func (s *Store) Stream(ctx context.Context, crossing int64) (*Stream, error) {
 
 // ClaimStream takes a stream nobody holds and that asks for none but the worker's
 // labels, or returns nil.
-func (s *Store) ClaimStream(ctx context.Context, worker string, labels []string) (*domain.StreamClaim, error) {
+func (s StreamStore) ClaimStream(ctx context.Context, worker string, labels []string) (*domain.StreamClaim, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
 UPDATE streams SET epoch = epoch + 1, worker = $1, lease_until = now() + $2::interval
@@ -98,7 +98,7 @@ RETURNING crossing_id`, worker, seconds(Lease), append([]string{}, labels...))
 
 // RenewStream prolongs the lease and keeps the report; false says that the
 // stream was taken over or is to stop.
-func (s *Store) RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (bool, error) {
+func (s StreamStore) RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (bool, error) {
 	var recent any
 	if r.Recent != nil {
 		recent = JSON[[]domain.AppliedTx]{r.Recent}
@@ -121,14 +121,14 @@ UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied
 }
 
 // Notice keeps what was seen of the source's tables.
-func (s *Store) Notice(ctx context.Context, crossing int64, list []domain.Entry) error {
+func (s StreamStore) Notice(ctx context.Context, crossing int64, list []domain.Entry) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET noticed = $2 WHERE crossing_id = $1`, crossing,
 		JSON[[]domain.Entry]{append([]domain.Entry{}, list...)})
 	return err
 }
 
 // changed runs a statement about one record and reports whether there was one.
-func (s *Store) changed(ctx context.Context, sql string, args ...any) (bool, error) {
+func (s *conn) changed(ctx context.Context, sql string, args ...any) (bool, error) {
 	res, err := s.DB.ExecContext(ctx, sql, args...)
 	if err != nil {
 		return false, err
@@ -138,7 +138,7 @@ func (s *Store) changed(ctx context.Context, sql string, args ...any) (bool, err
 }
 
 // MarkLag keeps since when the lag has been below the crossing's threshold.
-func (s *Store) MarkLag(ctx context.Context, crossing int64, below bool) error {
+func (s StreamStore) MarkLag(ctx context.Context, crossing int64, below bool) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()) END WHERE id = $1`, crossing, below)
 	return err
@@ -147,7 +147,7 @@ UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()
 // DropStream gives the lease back; a failure makes the next try wait. With hold, no try is
 // made until a person resumes the crossing, which is held for that reason. False says that
 // somebody else holds the lease by now.
-func (s *Store) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause,
+func (s StreamStore) DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause,
 	hold string) (bool, error) {
 	mine := false
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
@@ -178,14 +178,14 @@ UPDATE streams SET lease_until = '-infinity', not_before = now() + $3::interval,
 // (go), for the sake of what is said. The wish lapses after a moment unless it is repeated, so
 // that nobody's death stops an applier for good. There is one wish at a time: false says that
 // somebody else has one.
-func (s *Store) Ask(ctx context.Context, crossing int64, by, sake, what string, at domain.Position) (bool, error) {
+func (s StreamStore) Ask(ctx context.Context, crossing int64, by, sake, what string, at domain.Position) (bool, error) {
 	return s.changed(ctx, `
 UPDATE streams SET ask = $4, ask_at = $5, ask_by = $2, ask_for = $3, ask_until = now() + interval '15 seconds'
  WHERE crossing_id = $1 AND (ask_by = $2 OR ask = '' OR ask_until <= now())`, crossing, by, sake, what, Pos(at))
 }
 
 // LetGo ends a wish. With an empty by, whosever it is.
-func (s *Store) LetGo(ctx context.Context, crossing int64, by string) error {
+func (s StreamStore) LetGo(ctx context.Context, crossing int64, by string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = '', ask_by = '', ask_for = '' WHERE crossing_id = $1
   AND ($2 = '' OR ask_by = $2)`, crossing, by)
 	return err
@@ -193,14 +193,14 @@ func (s *Store) LetGo(ctx context.Context, crossing int64, by string) error {
 
 // Follow turns the wish to hold, once the applier holds, into one to go on up to a position.
 // False says that the applier may have gone on by itself meanwhile.
-func (s *Store) Follow(ctx context.Context, crossing int64, by string, at domain.Position) (bool, error) {
+func (s StreamStore) Follow(ctx context.Context, crossing int64, by string, at domain.Position) (bool, error) {
 	return s.changed(ctx, `
 UPDATE streams SET ask = 'go', ask_at = $3, ask_until = now() + interval '15 seconds'
  WHERE crossing_id = $1 AND ask_by = $2 AND ask = 'holding' AND ask_until > now()`, crossing, by, Pos(at))
 }
 
 // KeepAsking prolongs a wish that has not lapsed.
-func (s *Store) KeepAsking(ctx context.Context, crossing int64, by string) error {
+func (s StreamStore) KeepAsking(ctx context.Context, crossing int64, by string) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id = $1 AND ask_by = $2 AND ask <> ''
   AND ask_until > now()`, crossing, by)
@@ -208,7 +208,7 @@ UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id =
 }
 
 // Asked returns the present wish.
-func (s *Store) Requested(ctx context.Context, crossing, epoch int64) (domain.Request, error) {
+func (s StreamStore) Requested(ctx context.Context, crossing, epoch int64) (domain.Request, error) {
 	st, err := s.Stream(ctx, crossing)
 	if err != nil || st == nil {
 		return domain.Request{}, err
@@ -228,7 +228,7 @@ func (st *Stream) Request() domain.Request {
 }
 
 // Stand is where the applier stands, or nil where nobody follows.
-func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error) {
+func (s StreamStore) Stand(ctx context.Context, crossing int64) (*domain.Stand, error) {
 	st, err := s.Stream(ctx, crossing)
 	if err != nil || st == nil {
 		return nil, err
@@ -242,7 +242,7 @@ func (s *Store) Stand(ctx context.Context, crossing int64) (*domain.Stand, error
 // Respond says that a request is fulfilled: holding, or reached. A request that has
 // become another one meanwhile stays unanswered. Changes is how many the holder has applied
 // by then since it follows.
-func (s *Store) Respond(ctx context.Context, crossing, epoch int64, was, now domain.Request, changes int64) error {
+func (s StreamStore) Respond(ctx context.Context, crossing, epoch int64, was, now domain.Request, changes int64) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 AND epoch = $2 AND ask = $3
   AND ask_at = $4 AND ask_by = $7 AND ask_until > now()`,
@@ -252,7 +252,7 @@ UPDATE streams SET ask = $5, ask_at = $6, answered = $8 WHERE crossing_id = $1 A
 
 // KickStream makes whoever follows a crossing an old one, and returns the epoch
 // to fence the target with.
-func (s *Store) KickStream(ctx context.Context, crossing int64) (int64, error) {
+func (s StreamStore) KickStream(ctx context.Context, crossing int64) (int64, error) {
 	var epoch int64
 	err := s.DB.GetContext(ctx, &epoch, kickStream+` RETURNING epoch`, crossing)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -266,7 +266,7 @@ UPDATE streams SET epoch = epoch + 1, lease_until = '-infinity', not_before = no
   WHERE crossing_id = $1`
 
 // Lags lists the crossings whose lag is to be told of above a limit, or was.
-func (s *Store) Lags(ctx context.Context) ([]domain.CrossingLag, error) {
+func (s StreamStore) Lags(ctx context.Context) ([]domain.CrossingLag, error) {
 	rows, err := all[struct {
 		domain.Crossing
 		crossingCells
@@ -290,6 +290,6 @@ SELECT x.*, st.lag_seconds, coalesce(extract(epoch FROM now() - st.reported_at),
 
 // LagTold notes that a crossing's lag is over its limit, or is not any more, and
 // reports whether that is new.
-func (s *Store) LagTold(ctx context.Context, crossing int64, over bool) (bool, error) {
+func (s StreamStore) LagTold(ctx context.Context, crossing int64, over bool) (bool, error) {
 	return s.changed(ctx, `UPDATE crossings SET lag_told = $2 WHERE id = $1 AND lag_told <> $2`, crossing, over)
 }

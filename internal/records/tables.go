@@ -11,6 +11,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// TableStore keeps the tables of crossings.
+type TableStore struct{ *conn }
+
 // tableRow is a table of a crossing as it is kept.
 type tableRow struct {
 	domain.CrossingTable
@@ -79,7 +82,7 @@ var tableOrders = map[string]string{
 
 // TableLines returns a page of a crossing's tables, how many tables the filter
 // lets through, and how many of all are in each state.
-func (s *Store) TableLines(ctx context.Context, crossing int64,
+func (s TableStore) TableLines(ctx context.Context, crossing int64,
 	f TableFilter) ([]TableLine, int, map[string]int, error) {
 	order, ok := tableOrders[f.Sort]
 	if !ok {
@@ -115,7 +118,7 @@ SELECT state, count(*) AS n, count(*) FILTER (WHERE ($2 = '' OR source_name ILIK
 }
 
 // TableLine returns one table of a crossing.
-func (s *Store) TableLine(ctx context.Context, crossing, id int64) (TableLine, error) {
+func (s TableStore) TableLine(ctx context.Context, crossing, id int64) (TableLine, error) {
 	t, err := single[struct {
 		TableLine
 		Ordinal int `db:"ordinal"`
@@ -125,7 +128,7 @@ func (s *Store) TableLine(ctx context.Context, crossing, id int64) (TableLine, e
 
 // RateTables reads how fast each table under way moves: the rate since the last
 // reading, smoothed over about ten seconds.
-func (s *Store) RateTables(ctx context.Context) error {
+func (s TableStore) RateTables(ctx context.Context) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE tables t
    SET rows_rate  = CASE WHEN n.s > 0 THEN greatest(0, coalesce(t.rows_rate,
@@ -154,7 +157,7 @@ SELECT id, crossing_id, ordinal, source_name, target_name, plan, state, reason, 
 
 // SavePlans replaces a crossing's tables, largest first, if its plan is the one that was read. A target table that
 // another crossing writes is a conflict.
-func (s *Store) SavePlans(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) error {
+func (s TableStore) SavePlans(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) error {
 	plans = slices.Clone(plans)
 	slices.SortStableFunc(plans, func(a, b domain.TablePlan) int {
 		return int(min(1, max(-1, b.Table.Bytes-a.Table.Bytes)))
@@ -207,7 +210,7 @@ UPDATE tables SET after = ARRAY(SELECT o.id FROM tables o WHERE o.crossing_id = 
 
 // AddTable adds one table to a crossing under way, last in order. It is held until
 // [Store.ReleaseTable], whatever its chunks.
-func (s *Store) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan,
+func (s TableStore) AddTable(ctx context.Context, c *domain.Crossing, p domain.TablePlan,
 	catalog *domain.Catalog) (domain.CrossingTable, error) {
 	var id int64
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
@@ -234,7 +237,7 @@ VALUES ($1, $2, (SELECT coalesce(max(ordinal), 0) + 1 FROM tables WHERE crossing
 }
 
 // ReleaseTable lets the chunks of a table that was added be claimed.
-func (s *Store) ReleaseTable(ctx context.Context, id int64) error {
+func (s TableStore) ReleaseTable(ctx context.Context, id int64) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'loading', reason = '', started_at = now()
   WHERE id = $1 AND state = 'held'`, id)
 	return err
@@ -242,7 +245,7 @@ func (s *Store) ReleaseTable(ctx context.Context, id int64) error {
 
 // StopTable takes a table's chunks from whoever holds them, for good; the target has
 // to be fenced before the table is dropped.
-func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
+func (s TableStore) StopTable(ctx context.Context, id int64, reason string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE tables SET state = 'held', reason = $2 WHERE id = $1`, id,
 			reason); err != nil {
@@ -255,7 +258,7 @@ func (s *Store) StopTable(ctx context.Context, id int64, reason string) error {
 }
 
 // DropTable takes a table out of a crossing, with what was still to be made for it.
-func (s *Store) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable,
+func (s TableStore) DropTable(ctx context.Context, crossing int64, t *domain.CrossingTable,
 	made []domain.TargetObject) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE id = $1 AND crossing_id = $2`, t.ID,
@@ -283,11 +286,11 @@ UPDATE objects SET state = 'left out', error = 'its table was taken out of the c
 }
 
 // Tables lists a crossing's tables in order.
-func (s *Store) Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error) {
+func (s TableStore) Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error) {
 	return s.tables(ctx, tableColumns+` WHERE crossing_id = $1 ORDER BY ordinal`, crossing)
 }
 
-func (s *Store) tables(ctx context.Context, sql string, args ...any) ([]domain.CrossingTable, error) {
+func (s *conn) tables(ctx context.Context, sql string, args ...any) ([]domain.CrossingTable, error) {
 	rows, err := all[tableRow](ctx, s, sql, args...)
 	out := make([]domain.CrossingTable, len(rows))
 	for i := range rows {
@@ -296,7 +299,7 @@ func (s *Store) tables(ctx context.Context, sql string, args ...any) ([]domain.C
 	return out, err
 }
 
-func (s *Store) table(r *tableRow) domain.CrossingTable {
+func (s *conn) table(r *tableRow) domain.CrossingTable {
 	r.CrossingTable.Plan = r.PlanJSON.V
 	if s.Reveal != nil {
 		s.Reveal(&r.CrossingTable.Plan)
@@ -305,7 +308,7 @@ func (s *Store) table(r *tableRow) domain.CrossingTable {
 }
 
 // Table returns one table.
-func (s *Store) Table(ctx context.Context, id int64) (domain.CrossingTable, error) {
+func (s TableStore) Table(ctx context.Context, id int64) (domain.CrossingTable, error) {
 	row, err := single[tableRow](ctx, s, tableColumns+` WHERE id = $1`, id)
 	return s.table(&row), notFound(err, "the table is no longer part of the crossing")
 }
@@ -316,7 +319,7 @@ func (s *Store) Table(ctx context.Context, id int64) (domain.CrossingTable, erro
 const uncutFirst = 1_000_000
 
 // SaveChunks replaces a table's chunks.
-func (s *Store) SaveChunks(ctx context.Context, t *domain.CrossingTable, chunks []domain.Chunk) error {
+func (s TableStore) SaveChunks(ctx context.Context, t *domain.CrossingTable, chunks []domain.Chunk) error {
 	state := domain.TableLoading
 	if t.State == domain.TableHeld { // added, and not yet released
 		state = domain.TableHeld
@@ -358,7 +361,7 @@ func nullable(k domain.KeyValue) any {
 
 // Resume lets a crossing go on that is paused or held, with its tables and chunks, if its
 // condition is still the one that was read.
-func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Condition) (bool, error) {
+func (s TableStore) Resume(ctx context.Context, crossing int64, from domain.Condition) (bool, error) {
 	resumed := false
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		if err := steering(ctx, tx, crossing); err != nil {
@@ -393,7 +396,7 @@ func (s *Store) Resume(ctx context.Context, crossing int64, from domain.Conditio
 }
 
 // CountChanges adds applied changes to a table's counters.
-func (s *Store) CountChanges(ctx context.Context, id int64, ins, upd, del, trunc int64) error {
+func (s TableStore) CountChanges(ctx context.Context, id int64, ins, upd, del, trunc int64) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = deletes + $4, truncates = truncates + $5,
   last_change_at = now() WHERE id = $1`,
@@ -403,7 +406,7 @@ UPDATE tables SET inserts = inserts + $2, updates = updates + $3, deletes = dele
 
 // NoteColumnChange counts a change of a table's columns seen in the source's
 // log, once for each position.
-func (s *Store) NoteColumnChange(ctx context.Context, id int64, at domain.Position) error {
+func (s TableStore) NoteColumnChange(ctx context.Context, id int64, at domain.Position) error {
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE tables SET column_changes = column_changes + 1, column_change_at = $2, last_change_at = now()
   WHERE id = $1 AND column_change_at < $2`, id, Pos(at))
@@ -425,33 +428,33 @@ type Progress struct {
 }
 
 // SetWatermark keeps up to where a table's rows have been read.
-func (s *Store) SetWatermark(ctx context.Context, table int64, mark string) error {
+func (s TableStore) SetWatermark(ctx context.Context, table int64, mark string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET watermark = $2 WHERE id = $1`, table, mark)
 	return err
 }
 
 // LoadInPlace lets rows of a table be replaced chunk by chunk when it begins again.
-func (s *Store) LoadInPlace(ctx context.Context, table int64) error {
+func (s TableStore) LoadInPlace(ctx context.Context, table int64) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET plan = jsonb_set(plan, '{in_place}', 'true') WHERE id = $1`, table)
 	return err
 }
 
 // HasWatermark reports whether a table of a crossing has a watermark.
-func (s *Store) HasWatermark(ctx context.Context, crossing int64) (bool, error) {
+func (s TableStore) HasWatermark(ctx context.Context, crossing int64) (bool, error) {
 	return single[bool](ctx, s, `SELECT EXISTS (SELECT FROM tables WHERE crossing_id = $1 AND plan->>'watermark' <> '')`,
 		crossing)
 }
 
 // Trust notes another writing of a table's rows as one that changed none of them; false: the
 // plan has another by now. Nothing else of the plan is touched, which somebody may amend.
-func (s *Store) Trust(ctx context.Context, table int64, was, now string) (bool, error) {
+func (s TableStore) Trust(ctx context.Context, table int64, was, now string) (bool, error) {
 	return s.changed(ctx, `UPDATE tables SET plan = jsonb_set(plan, '{table,written}', to_jsonb($3::text))
   WHERE id = $1 AND plan->'table'->>'written' = $2`, table, was, now)
 }
 
 // Amend keeps a table's plan and its entry in the catalog as its columns are now, and
 // lets the tables named begin again, all if the stream still has that epoch; 0: whoever follows.
-func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domain.TablePlan, again []int64) error {
+func (s TableStore) Amend(ctx context.Context, crossing, epoch, table int64, p domain.TablePlan, again []int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var mine bool
 		if err := tx.GetContext(ctx, &mine, `SELECT $2 = 0 OR EXISTS (SELECT FROM streams WHERE crossing_id = $1
@@ -487,7 +490,7 @@ func (s *Store) Amend(ctx context.Context, crossing, epoch, table int64, p domai
 }
 
 // NothingToLoad says of a crossing's tables that their rows are on the target already.
-func (s *Store) NothingToLoad(ctx context.Context, crossing int64) error {
+func (s TableStore) NothingToLoad(ctx context.Context, crossing int64) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tables SET state = 'landed', landed_at = now() WHERE crossing_id = $1`,
 		crossing)
 	return err

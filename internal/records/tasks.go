@@ -15,10 +15,13 @@ import (
 	"dustyferry/internal/domain"
 )
 
+// TaskStore keeps tasks and lanes.
+type TaskStore struct{ *conn }
+
 // Begun notes that the load of a task has begun, for whoever resumes it: what was loaded
 // since must not be thrown away. What held the crossing was about what is gone now, as of a
 // chunk that failed while a restart was asked for. It fails for who no longer holds the task.
-func (s *Store) Begun(ctx context.Context, id, epoch int64) error {
+func (s TaskStore) Begun(ctx context.Context, id, epoch int64) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		var crossing int64
 		err := tx.GetContext(ctx, &crossing, `UPDATE tasks SET begun = true WHERE id = $1 AND epoch = $2
@@ -101,7 +104,7 @@ func endedFor(kind lifecycle.Work) string {
 
 // EndTasks asks work of some kinds on a crossing to end for the sake of other work, and lists
 // what has not ended yet.
-func (s *Store) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work,
+func (s TaskStore) EndTasks(ctx context.Context, crossing int64, kinds []lifecycle.Work,
 	why string) ([]domain.Ending, error) {
 	names := make([]string, len(kinds))
 	for i, k := range kinds {
@@ -116,7 +119,7 @@ SELECT id, kind, state = 'waiting' OR lease_until < now() AS idle FROM tasks WHE
 }
 
 // NotBusy returns an error while work of one of the kinds is under way on a crossing.
-func (s *Store) NotBusy(ctx context.Context, crossing int64, name string, kinds ...lifecycle.Work) error {
+func (s TaskStore) NotBusy(ctx context.Context, crossing int64, name string, kinds ...lifecycle.Work) error {
 	var names []string
 	for _, k := range kinds {
 		names = append(names, string(k))
@@ -142,7 +145,7 @@ func busy(name string, kind lifecycle.Work, id int64) error {
 }
 
 // CancelTask asks a task to end before its time. One that has ended already is a conflict.
-func (s *Store) CancelTask(ctx context.Context, crossing, id int64, why string) (domain.Task, error) {
+func (s TaskStore) CancelTask(ctx context.Context, crossing, id int64, why string) (domain.Task, error) {
 	t, err := single[domain.Task](ctx, s, `
 UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE crossing_id = $1 AND id = $2
   AND state IN ('waiting', 'running') RETURNING *`, crossing, id, why)
@@ -156,13 +159,13 @@ UPDATE tasks SET cancel = CASE WHEN cancel = '' THEN $3 ELSE cancel END WHERE cr
 }
 
 // TaskOf returns one task of a crossing.
-func (s *Store) TaskOf(ctx context.Context, crossing, id int64) (domain.Task, error) {
+func (s TaskStore) TaskOf(ctx context.Context, crossing, id int64) (domain.Task, error) {
 	t, err := single[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 AND id = $2`, crossing, id)
 	return t, notFound(err, "the crossing has no task %d; 'dustyferry task list' shows what it has", id)
 }
 
 // ClaimTask takes a waiting task, or one whose holder fell silent.
-func (s *Store) ClaimTask(ctx context.Context, id int64, worker string) (*domain.Task, error) {
+func (s TaskStore) ClaimTask(ctx context.Context, id int64, worker string) (*domain.Task, error) {
 	var t domain.Task
 	err := s.DB.GetContext(ctx, &t, `
 UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until = now() + $3::interval,
@@ -177,7 +180,7 @@ UPDATE tasks SET state = 'running', epoch = epoch + 1, worker = $2, lease_until 
 
 // RenewTask prolongs the lease; false says that the task is no longer ours. With it comes why
 // the task is to end before its time, if it is.
-func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, string, error) {
+func (s TaskStore) RenewTask(ctx context.Context, id, epoch int64) (bool, string, error) {
 	why, err := single[string](ctx, s, `UPDATE tasks SET lease_until = now() + $3::interval WHERE id = $1 AND epoch = $2
   AND state = 'running' RETURNING cancel`, id, epoch, seconds(Lease))
 	if errors.Is(err, sql.ErrNoRows) {
@@ -187,7 +190,7 @@ func (s *Store) RenewTask(ctx context.Context, id, epoch int64) (bool, string, e
 }
 
 // HoldsTask reports whether the task is still ours under the epoch.
-func (s *Store) HoldsTask(ctx context.Context, id, epoch int64) (bool, error) {
+func (s TaskStore) HoldsTask(ctx context.Context, id, epoch int64) (bool, error) {
 	var ok bool
 	err := s.DB.GetContext(ctx, &ok, `SELECT EXISTS (SELECT 1 FROM tasks WHERE id = $1 AND epoch = $2
   AND state = 'running')`, id, epoch)
@@ -195,27 +198,27 @@ func (s *Store) HoldsTask(ctx context.Context, id, epoch int64) (bool, error) {
 }
 
 // NoteTask says what a task is doing.
-func (s *Store) NoteTask(ctx context.Context, id int64, note string) error {
+func (s TaskStore) NoteTask(ctx context.Context, id int64, note string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET note = $2 WHERE id = $1`, id, note)
 	return err
 }
 
 // EndTask records how a task ended: done, failed or cancelled.
-func (s *Store) EndTask(ctx context.Context, id, epoch int64, state domain.TaskState, cause string) error {
+func (s TaskStore) EndTask(ctx context.Context, id, epoch int64, state domain.TaskState, cause string) error {
 	_, err := s.DB.ExecContext(ctx,
 		`UPDATE tasks SET state = $3, error = $4, ended_at = now() WHERE id = $1 AND epoch = $2`, id, epoch, state, cause)
 	return err
 }
 
 // ReleaseTask gives a task back so that another process takes it at once.
-func (s *Store) ReleaseTask(ctx context.Context, id, epoch int64) error {
+func (s TaskStore) ReleaseTask(ctx context.Context, id, epoch int64) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE tasks SET lease_until = '-infinity' WHERE id = $1 AND epoch = $2
   AND state = 'running'`, id, epoch)
 	return err
 }
 
 // LastBegun is how a crossing was begun last: by a prepare or a restart; empty: not at all.
-func (s *Store) LastBegun(ctx context.Context, crossing int64) (lifecycle.Work, error) {
+func (s TaskStore) LastBegun(ctx context.Context, crossing int64) (lifecycle.Work, error) {
 	kinds, err := all[lifecycle.Work](ctx, s, `SELECT kind FROM tasks WHERE crossing_id = $1 AND kind IN ('prepare',
   'restart') ORDER BY id DESC LIMIT 1`, crossing)
 	if err != nil || len(kinds) == 0 {
@@ -225,12 +228,12 @@ func (s *Store) LastBegun(ctx context.Context, crossing int64) (lifecycle.Work, 
 }
 
 // Tasks lists a crossing's newest tasks.
-func (s *Store) Tasks(ctx context.Context, crossing int64) ([]domain.Task, error) {
+func (s TaskStore) Tasks(ctx context.Context, crossing int64) ([]domain.Task, error) {
 	return all[domain.Task](ctx, s, `SELECT * FROM tasks WHERE crossing_id = $1 ORDER BY id DESC LIMIT 50`, crossing)
 }
 
 // Stalled lists tasks that nobody works on although they should be.
-func (s *Store) Stalled(ctx context.Context) ([]int64, error) {
+func (s TaskStore) Stalled(ctx context.Context) ([]int64, error) {
 	return all[int64](ctx, s, `
 SELECT id FROM tasks WHERE state = 'running' AND lease_until < now()
     OR state = 'waiting' AND created_at < now() - interval '10 seconds'`)
@@ -238,7 +241,7 @@ SELECT id FROM tasks WHERE state = 'running' AND lease_until < now()
 
 // LanesWanted lists crossings that load and lack lanes: for chunks that are being read as
 // well as for those that wait.
-func (s *Store) LanesWanted(ctx context.Context) ([]domain.LanesWanted, error) {
+func (s TaskStore) LanesWanted(ctx context.Context) ([]domain.LanesWanted, error) {
 	rows, err := all[struct {
 		CrossingID int64                 `db:"crossing_id"`
 		Have       int                   `db:"have"`
@@ -263,7 +266,7 @@ SELECT * FROM (
 
 // LanesWaiting reports whether lanes of other crossings wait for a worker with such
 // labels.
-func (s *Store) LanesWaiting(ctx context.Context, crossing int64, labels []string) (bool, error) {
+func (s TaskStore) LanesWaiting(ctx context.Context, crossing int64, labels []string) (bool, error) {
 	return single[bool](ctx, s, `
 SELECT EXISTS (SELECT 1 FROM lanes l JOIN crossings c ON c.id = l.crossing_id
                 WHERE l.worker = '' AND c.id <> $1 AND coalesce(c.settings->>'worker_label',
@@ -271,7 +274,7 @@ SELECT EXISTS (SELECT 1 FROM lanes l JOIN crossings c ON c.id = l.crossing_id
 }
 
 // Pacings lists the loads whose number of lanes is to be looked at.
-func (s *Store) Pacings(ctx context.Context) ([]pace.Load, error) {
+func (s TaskStore) Pacings(ctx context.Context) ([]pace.Load, error) {
 	rows, err := all[struct {
 		ID       int64                 `db:"id"`
 		Name     string                `db:"name"`
@@ -300,14 +303,14 @@ SELECT c.id, c.name, s.name AS source, t.name AS target, c.settings, c.lanes_now
 }
 
 // SavePace keeps how many lanes a load uses now, 0: as many as its settings say.
-func (s *Store) SavePace(ctx context.Context, id int64, lanes int, state pace.State) error {
+func (s TaskStore) SavePace(ctx context.Context, id int64, lanes int, state pace.State) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET lanes_now = nullif($2, 0), pace = $3 WHERE id = $1`, id, lanes,
 		JSON[pace.State]{state})
 	return err
 }
 
 // DeadLanes removes lanes whose holder fell silent and returns their jobs.
-func (s *Store) DeadLanes(ctx context.Context) ([]int64, error) {
+func (s TaskStore) DeadLanes(ctx context.Context) ([]int64, error) {
 	return all[int64](ctx, s, `DELETE FROM lanes WHERE lease_until < now() RETURNING job_id`)
 }
 
@@ -326,25 +329,25 @@ func SetLaneJobTx(ctx context.Context, tx pgx.Tx, id, job int64) error {
 }
 
 // RenewLane prolongs a lane; false says that it was taken away.
-func (s *Store) RenewLane(ctx context.Context, id int64, worker string) (bool, error) {
+func (s TaskStore) RenewLane(ctx context.Context, id int64, worker string) (bool, error) {
 	return s.changed(ctx, `UPDATE lanes SET worker = $2, lease_until = now() + $3::interval WHERE id = $1`, id, worker,
 		seconds(Lease))
 }
 
 // EndLane removes a lane.
-func (s *Store) EndLane(ctx context.Context, id int64) error {
+func (s TaskStore) EndLane(ctx context.Context, id int64) error {
 	_, err := s.DB.ExecContext(ctx, `DELETE FROM lanes WHERE id = $1`, id)
 	return err
 }
 
 // Underway lists crossings whose phase may move by itself.
-func (s *Store) Underway(ctx context.Context) ([]domain.Crossing, error) {
+func (s TaskStore) Underway(ctx context.Context) ([]domain.Crossing, error) {
 	return s.crossings(ctx, crossingColumns+` WHERE c.phase IN ('loading', 'catching up', 'in step', 'cutting over')`)
 }
 
 // Alone runs f when no other process does so right now (a transaction-level
 // advisory lock), and reports whether it ran.
-func (s *Store) Alone(ctx context.Context, key int64, f func() error) (bool, error) {
+func (s TaskStore) Alone(ctx context.Context, key int64, f func() error) (bool, error) {
 	var got bool
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &got, `SELECT pg_try_advisory_xact_lock($1)`, key); err != nil || !got {

@@ -18,10 +18,10 @@ import (
 func (v *Voyage) keep(ctx context.Context) {
 	const first = 7262830 // of the locks
 	store := v.Store
-	clock := &keeper.Clock{Records: store, Queue: v.Queue, Journal: v.Journal}
-	dead := &keeper.DeadLanes{Records: store, Queue: v.Queue}
-	stalled := &keeper.StalledTasks{Records: store, Queue: v.Queue}
-	lags := &keeper.Lags{Records: store, Journal: v.Journal}
+	clock := &keeper.Clock{Records: store.HouseStore, Queue: v.Queue, Journal: v.Journal}
+	dead := &keeper.DeadLanes{Records: store.TaskStore, Queue: v.Queue}
+	stalled := &keeper.StalledTasks{Records: store.TaskStore, Queue: v.Queue}
+	lags := &keeper.Lags{Records: store.StreamStore, Journal: v.Journal}
 	lost := &keeper.LostChunks{Records: store, Journal: v.Journal, Return: v.loader.Return}
 	schedules := &keeper.Schedules{Records: store, Journal: v.Journal, Begin: v.BeginDue, Troubled: v.Troubled}
 	retention := &keeper.Retention{Records: store, Journal: v.Journal}

@@ -108,8 +108,8 @@ func New(set Config, drivers []engine.Driver) *Voyage {
 	v.Runner = tasks.New(store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
 		Lease: records.Lease, Fault: v.logFault, Mind: watch.Watch})
 	v.desk = &desk{Runner: v.Runner, store: store, queue: v.Queue}
-	v.lanes = &keeper.Lanes{Records: store, Add: v.desk.addLane}
-	v.numbers = &keeper.LaneNumbers{Records: store, Databases: v.Databases, Journal: v.Journal}
+	v.lanes = &keeper.Lanes{Records: store.TaskStore, Add: v.desk.addLane}
+	v.numbers = &keeper.LaneNumbers{Records: store.TaskStore, Databases: v.Databases, Journal: v.Journal}
 
 	v.Planning = planning.New(store, v.Databases, v.Journal, v.Box.Derive)
 	v.Builder = build.New(store, v.Databases, v.Journal, func(dst *engine.Opened, cat *domain.Catalog,
