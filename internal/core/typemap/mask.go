@@ -52,7 +52,7 @@ func masked(from string, column, target domain.Column, rt *domain.Runtime) Conve
 	switch base := strings.TrimSuffix(column.BaseType, " unsigned"); {
 	case from == MariaDB && (base == "float" || base == "double" || base == "year"):
 		// A read and the log write these in different ways; the hash is of the one form.
-		plain := mariaText(column)
+		plain := ownText(column)
 		var text []byte
 		return func(dst, v []byte) ([]byte, bool, error) {
 			var ok bool

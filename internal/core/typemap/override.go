@@ -43,33 +43,6 @@ func baseOf(typ string) string {
 	return strings.Join(strings.Fields(brackets.ReplaceAllString(typ, "")), " ")
 }
 
-// family is of types whose values are of one kind.
-func family(base string) string {
-	switch strings.TrimSuffix(base, " unsigned") {
-	case "tinyint", "smallint", "mediumint", "int", "integer", "bigint", "oid", "year":
-		return "integer"
-	case "decimal", "numeric":
-		return "decimal"
-	case "float", "real", "double", "double precision":
-		return "float"
-	case "datetime", "timestamp", "timestamp without time zone", "timestamp with time zone":
-		return "moment"
-	case "time", "time without time zone":
-		return "time"
-	case "bytea":
-		return "bytes"
-	case "character":
-		return "text"
-	}
-	switch {
-	case isText(base):
-		return "text"
-	case IsBytes(base) && !IsGeometry(base):
-		return "bytes"
-	}
-	return base
-}
-
 // usual is the type that a column gets without a rule.
 func usual(from, to string, c domain.Column) string {
 	from, to = form(from), form(to)

@@ -12,132 +12,20 @@ import (
 
 // Limits of MariaDB (its documentation, "Data types" and "InnoDB limitations").
 const (
-	keyBytes    = 3072   // of all columns of a key together
-	rowBytes    = 65_535 // of a row without its large objects
-	textKey     = 700    // characters that a text in a key gets, if it is alone there
-	prefix      = 191    // characters of a long text that an index holds
-	maxDigits   = 65     // of a decimal
-	maxFraction = 38     // of them behind the point
+	keyBytes = 3072 // of all columns of a key together
+	prefix   = 191  // characters of a long text that an index holds
 )
-
-// place says where a column stands in its table.
-type place struct {
-	keyed   int      // how many texts and binaries the primary key has, 0 where the column is not in it
-	room    int      // bytes of the key for each of them
-	labels  []string // of an enumeration
-	numbers bool     // the target can number it: a whole number that begins a key
-}
 
 // textOrder compares texts as PostgreSQL does: A is not a, and spaces at the end
 // count.
 const textOrder = "utf8mb4_nopad_bin"
 
-const (
-	noNaN  = "negative zero becomes zero; NaN and the infinities do not exist there: a row with one stops the load"
-	noDate = "infinity, and years before 1 and after 9999, do not exist there: a row with one stops the load"
-)
-
 // toMariaDB maps a PostgreSQL column.
 func toMariaDB(c domain.Column, in place) Mapped {
-	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Wire: "portable",
-		Comment: c.Comment}}
-	to := func(typ string, v Verdict, note string) { m.Column.Type, m.Verdict, m.Note = typ, v, note }
-	// Texts and binaries of a primary key cannot be of any length.
-	short := func(typ string, n int, what string) {
-		to(fmt.Sprintf("%s(%d)", typ, n), Lossy, fmt.Sprintf("a key there holds %d %s of it: a longer value stops the load",
-			n, what))
-	}
-	text := func(v Verdict, note string) {
-		to("longtext", v, note)
-		if in.keyed > 0 {
-			short("varchar", min(textKey/in.keyed, in.room/4), "characters")
-		}
-	}
 	a, b := args(c.Type)
-	switch c.BaseType {
-	case "smallint":
-		to("smallint", Exact, "")
-	case "integer":
-		to("int", Exact, "")
-	case "bigint":
-		to("bigint", Exact, "")
-	case "oid":
-		to("int unsigned", Exact, "")
-	case "numeric":
-		switch {
-		case a > 0 && a <= maxDigits && max(b, 0) <= maxFraction:
-			to(fmt.Sprintf("decimal(%d,%d)", a, max(b, 0)), Lossy, "NaN does not exist there: a row with it stops the load")
-		default:
-			to("decimal(65,30)", Lossy, "a number with more than 35 digits before the point or 30 behind it, NaN or an "+
-				"infinity stops the load")
-		}
-	case "real":
-		to("float", Lossy, noNaN)
-	case "double precision":
-		to("double", Lossy, noNaN)
-	case "money":
-		to("decimal(19,2)", Wider, "kept as a number, without the currency's sign")
-	case "boolean":
-		to("tinyint(1)", Wider, "kept as 1 and 0")
-	case "character varying":
-		switch {
-		case a > 0 && a*4 <= rowBytes/2 && (in.keyed == 0 || a*4 <= in.room):
-			to(fmt.Sprintf("varchar(%d)", a), Exact, "")
-		default:
-			text(Wider, "")
-		}
-	case "character":
-		if a = max(a, 1); a <= 255 {
-			to(fmt.Sprintf("char(%d)", a), Exact, "")
-		} else {
-			text(Wider, "")
-		}
-	case "text", "name", "xml", "citext":
-		text(Wider, "")
-		if c.BaseType == "citext" {
-			m.Verdict, m.Note = Wider, strings.TrimPrefix(m.Note+"; capital and small letters are no longer the same", "; ")
-		}
-	case "bytea":
-		to("longblob", Wider, "")
-		if in.keyed > 0 {
-			short("varbinary", in.room, "bytes")
-		}
-	case "date":
-		to("date", Lossy, noDate)
-	case "timestamp without time zone":
-		to(timed("datetime", c.Type), Lossy, noDate)
-	case "timestamp with time zone":
-		to(timed("datetime", c.Type), Lossy, "kept as the moment in UTC; "+noDate)
-	case "time without time zone":
-		to(timed("time", c.Type), Wider, "")
-	case "time with time zone":
-		to("varchar(24)", Wider, "kept as text")
-	case "interval":
-		to("varchar(120)", Wider, "kept as text, such as 1 mon 2 days 03:00:00")
-	case "uuid":
-		to("char(36)", Wider, "kept as its text: the type uuid there refuses values whose version is none that is known")
-	case "inet", "cidr", "macaddr", "macaddr8":
-		to("varchar(50)", Wider, "kept as text")
-	case "json", "jsonb":
-		to("json", Lossy, "a document nested more than 32 levels deep, or with half of a surrogate pair, stops the load")
-	case "bit":
-		if a = max(a, 1); a <= 64 {
-			to(fmt.Sprintf("bit(%d)", a), Exact, "")
-		} else {
-			text(Wider, "kept as text of ones and zeros")
-		}
-	case "bit varying":
-		text(Wider, "kept as text of ones and zeros")
-	default:
-		switch {
-		case len(in.labels) > 0:
-			to("enum("+strings.Join(quotedLabels(in.labels), ",")+")", Exact, "")
-		case in.labels != nil:
-			to("varchar(255)", Wider, "the allowed values are no longer checked")
-		default:
-			text(Wider, "kept as PostgreSQL writes it")
-		}
-	}
+	is := neutralOf(c.BaseType).there(c, in, a, b)
+	m := Mapped{Verdict: is.verdict, Note: is.note, Column: domain.Column{Name: c.Name, Type: is.typ, NotNull: c.NotNull,
+		Wire: "portable", Comment: c.Comment}}
 	m.Column.BaseType, _, _ = strings.Cut(m.Column.Type, "(")
 	if strings.HasSuffix(m.Column.Type, " unsigned") && !strings.HasSuffix(m.Column.BaseType, " unsigned") {
 		m.Column.BaseType += " unsigned"
@@ -158,30 +46,6 @@ func toMariaDB(c domain.Column, in place) Mapped {
 		}
 	}
 	return m
-}
-
-// timed is a type of times with as many digits as a PostgreSQL type.
-func timed(base, of string) string {
-	if n := fraction(of); n > 0 {
-		return fmt.Sprintf("%s(%d)", base, n)
-	}
-	return base
-}
-
-// fraction is how many digits a PostgreSQL time has behind the seconds.
-func fraction(typ string) int {
-	if _, rest, ok := strings.Cut(typ, "("); ok && rest[0] >= '0' && rest[0] <= '6' {
-		return int(rest[0] - '0')
-	}
-	return 6
-}
-
-func quotedLabels(labels []string) []string {
-	out := make([]string, len(labels))
-	for i, l := range labels {
-		out[i] = "'" + strings.ReplaceAll(l, "'", "''") + "'"
-	}
-	return out
 }
 
 // defaultIn carries a PostgreSQL default over where both sides surely mean the

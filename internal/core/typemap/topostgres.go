@@ -12,78 +12,10 @@ import (
 // ToPostgres maps a MariaDB column. BaseType is the type without its brackets,
 // with " unsigned" behind where it is.
 func ToPostgres(c domain.Column) Mapped {
-	m := Mapped{Verdict: Exact, Column: domain.Column{Name: c.Name, NotNull: c.NotNull, Identity: c.Identity, Wide: c.Wide,
-		Wire: "portable", Comment: c.Comment}}
-	to := func(typ string, v Verdict, note string) {
-		m.Column.Type, m.Verdict, m.Note = typ, v, note
-	}
 	a, b := args(c.Type)
-	switch c.BaseType {
-	case "tinyint", "tinyint unsigned":
-		to("smallint", Wider, "")
-	case "smallint":
-		to("smallint", Exact, "")
-	case "smallint unsigned", "mediumint", "mediumint unsigned":
-		to("integer", Wider, "")
-	case "int":
-		to("integer", Exact, "")
-	case "int unsigned":
-		to("bigint", Wider, "")
-	case "bigint":
-		to("bigint", Exact, "")
-	case "bigint unsigned":
-		to("numeric(20,0)", Wider, "")
-		if c.Identity != "" { // what the target numbers must be a whole number of its own
-			to("bigint", Lossy, "a number above 9223372036854775807 stops the load")
-		}
-	case "decimal", "decimal unsigned":
-		to(fmt.Sprintf("numeric(%d,%d)", max(a, 1), max(b, 0)), Exact, "")
-	case "float", "float unsigned":
-		to("real", Exact, "")
-	case "double", "double unsigned":
-		to("double precision", Exact, "")
-	case "bit":
-		to(fmt.Sprintf("bit(%d)", max(a, 1)), Exact, "")
-	case "year":
-		to("smallint", Wider, "a year is kept as a number")
-	case "char":
-		to(fmt.Sprintf("character varying(%d)", max(a, 1)), Exact, "")
-	case "varchar":
-		to(fmt.Sprintf("character varying(%d)", max(a, 1)), Exact, "")
-		if a < 1 { // varchar(0)
-			to("text", Wider, "")
-		}
-	case "text":
-		to("text", Exact, "")
-	case "tinytext", "mediumtext", "longtext":
-		to("text", Wider, "")
-	case "json":
-		to("json", Lossy, "a document with a number such as 1. or an escape such as \\x, which PostgreSQL does not take, "+
-			"stops the load")
-	case "enum":
-		to("text", Wider, "kept as text; a check holds the allowed values, and the server's mark of a wrong one")
-	case "set":
-		to("text", Wider, "kept as its values with commas between them")
-	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
-		to("bytea", Wider, "")
-	case "date":
-		to("date", Lossy, "dates with a zero month or day become NULL")
-	case "datetime":
-		to(fmt.Sprintf("timestamp(%d) without time zone", max(a, 0)), Lossy, "dates with a zero month or day become NULL")
-	case "timestamp":
-		to(fmt.Sprintf("timestamp(%d) with time zone", max(a, 0)), Lossy, "the zero timestamp becomes NULL")
-	case "time":
-		to("interval", Wider, "up to 838 hours, as an interval")
-	case "uuid":
-		to("uuid", Exact, "")
-	case "inet4", "inet6":
-		to("text", Wider, "kept as text")
-	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
-		"geometrycollection":
-		to("bytea", Wider, "kept as its well-known binary form, without the reference system's number")
-	default:
-		to("text", Lossy, "the type "+c.Type+" is not known here; it is kept as text")
-	}
+	is := mariaOf(c.BaseType).neutral(c, a, b)
+	m := Mapped{Verdict: is.verdict, Note: is.note, Column: domain.Column{Name: c.Name, Type: is.typ, NotNull: c.NotNull,
+		Identity: c.Identity, Wide: c.Wide, Wire: "portable", Comment: c.Comment}}
 	m.Column.BaseType, _, _ = strings.Cut(m.Column.Type, "(")
 	if strings.HasPrefix(m.Column.Type, "timestamp") { // the digits stand inside
 		m.Column.BaseType = regexp.MustCompile(`\([0-9]\)`).ReplaceAllString(m.Column.Type, "")
