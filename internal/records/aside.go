@@ -24,7 +24,8 @@ type badRow struct {
 // SetAside keeps the rows of a chunk that are left behind, in place of those kept
 // for it before; false when the chunk is not held under the epoch any more, or its
 // table would have more of them than the limit.
-func (s RejectedStore) SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool, error) {
+func (s RejectedStore) SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool,
+	error) {
 	return s.keepRows(ctx, chunk, epoch, rows, false, limit)
 }
 

@@ -159,7 +159,8 @@ func (s ChunkStore) ChunkStates(ctx context.Context, table int64, ordinals []int
 // checked in the transaction that claims. Chunks that were not tried yet come with
 // their neighbours, if the lane would carry several: the chunk's upper bound is then
 // that of the last.
-func (s ChunkStore) Claim(ctx context.Context, crossing int64, worker string, t domain.BatchHint) (*domain.Chunk, error) {
+func (s ChunkStore) Claim(ctx context.Context, crossing int64, worker string, t domain.BatchHint) (*domain.Chunk,
+	error) {
 	var c domain.Chunk
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		var lanes, busy int

@@ -167,7 +167,8 @@ UPDATE crossings
 
 // SetCondition changes the condition, with its reason, if it is one of those that it is
 // thought to be. A closed crossing has none to change.
-func (s CrossingStore) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition, reason string,
+func (s CrossingStore) SetCondition(ctx context.Context, id int64, from []domain.Condition, to domain.Condition,
+	reason string,
 	keepCapture bool) (bool, error) {
 	return s.changed(ctx, setCondition, id, to, reason, keepCapture, from)
 }
@@ -290,7 +291,8 @@ func (s CrossingStore) EditPlan(ctx context.Context, id int64, edit func(pattern
 }
 
 // SaveStart keeps the position capture starts from, before any chunk is read.
-func (s CrossingStore) SaveStart(ctx context.Context, id int64, at domain.Position, undo []string, cat *domain.Catalog) error {
+func (s CrossingStore) SaveStart(ctx context.Context, id int64, at domain.Position, undo []string,
+	cat *domain.Catalog) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET start_at = $2, undo = $3, catalog = $4 WHERE id = $1`,
 			id, Pos(at), JSON[[]string]{undo}, JSON[*domain.Catalog]{cat}); err != nil {

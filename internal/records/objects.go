@@ -24,7 +24,8 @@ func objectKey(o *domain.TargetObject) string {
 
 // SaveObjects keeps what a crossing is to make. What was made stays made while it is planned
 // by the same text, and what a person wrote for one stays, whatever is planned.
-func (s ObjectStore) SaveObjects(ctx context.Context, crossing int64, list []domain.TargetObject, l domain.Listing) error {
+func (s ObjectStore) SaveObjects(ctx context.Context, crossing int64, list []domain.TargetObject,
+	l domain.Listing) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET counted = true WHERE id = $1`, crossing); err != nil {
 			return err
@@ -135,7 +136,8 @@ UPDATE objects SET state = 'running', error = '', seconds = NULL, ended_at = NUL
 }
 
 // EndObject keeps what came of a try, unless the object was begun again, or is to be, since.
-func (s ObjectStore) EndObject(ctx context.Context, id, try int64, state, text string, took time.Duration) (bool, error) {
+func (s ObjectStore) EndObject(ctx context.Context, id, try int64, state, text string, took time.Duration) (bool,
+	error) {
 	return s.changed(ctx, `
 UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended_at = now() WHERE id = $1 AND try = $2
   AND state = 'running'`,

@@ -93,7 +93,8 @@ SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
 }
 
 // EndReconciliation records how it ended: clean, differing, failed or cancelled.
-func (s ComparisonStore) EndReconciliation(ctx context.Context, id int64, state domain.ComparisonState, cause string) error {
+func (s ComparisonStore) EndReconciliation(ctx context.Context, id int64, state domain.ComparisonState,
+	cause string) error {
 	_, err := s.DB.ExecContext(ctx, `UPDATE reconciliations SET state = $2, error = $3, ended_at = now() WHERE id = $1`,
 		id, state, cause)
 	return err

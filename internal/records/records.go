@@ -90,7 +90,9 @@ func Open(ctx context.Context, url string) (*Store, error) {
 }
 
 func newStore(c *conn) *Store {
-	return &Store{c, AccessStore{c}, ChunkStore{c}, ComparisonStore{c}, CrossingStore{c}, CutoverStore{c}, DatabaseStore{c}, HouseStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c}, RejectedStore{c}, ScheduleStore{c}, SecretStore{c}, StreamStore{c}, TableStore{c}, TaskStore{c}, WebhookStore{c}}
+	return &Store{c, AccessStore{c}, ChunkStore{c}, ComparisonStore{c}, CrossingStore{c}, CutoverStore{c},
+		DatabaseStore{c}, HouseStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c}, RejectedStore{c},
+		ScheduleStore{c}, SecretStore{c}, StreamStore{c}, TableStore{c}, TaskStore{c}, WebhookStore{c}}
 }
 
 // Close closes all connections.

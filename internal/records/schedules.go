@@ -101,7 +101,8 @@ func AskRunTx(ctx context.Context, tx pgx.Tx, run int64) (bool, error) {
 // SettleRun says why a due run did not come about: skipped or failed. One that is skipped as
 // the one before it was, for the same reason, is counted with that one; told says that it is
 // another, which is to be told of.
-func (s ScheduleStore) SettleRun(ctx context.Context, run int64, state domain.RunState, note string) (told bool, err error) {
+func (s ScheduleStore) SettleRun(ctx context.Context, run int64, state domain.RunState, note string) (told bool,
+	err error) {
 	err = s.In(ctx, func(tx *sqlx.Tx) error {
 		var crossing int64
 		err := tx.GetContext(ctx, &crossing, `UPDATE runs SET state = $2, note = $3, ended_at = now()

@@ -147,7 +147,8 @@ func (s WebhookStore) Delivered(ctx context.Context, d *domain.Delivery, answer 
 
 // NotDelivered keeps that a webhook did not take what it was sent: it is tried again after a
 // while. What is older than that is given up.
-func (s WebhookStore) NotDelivered(ctx context.Context, d *domain.Delivery, answer string, wait, old time.Duration) error {
+func (s WebhookStore) NotDelivered(ctx context.Context, d *domain.Delivery, answer string, wait,
+	old time.Duration) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET answer = $2 WHERE id = $1`, d.ID, answer); err != nil {
 			return err
