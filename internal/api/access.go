@@ -50,7 +50,7 @@ func (s *calls) SignIn(ctx context.Context, r contract.SignInRequestObject) (con
 	if err := s.Store.AddSession(ctx, hash, t.ID, until); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", t.Name, "", "", "sign in", "%s signed in to the console from %s", t.Name,
+	s.Voyage.Recordf(ctx, "info", t.Name, "", "", "sign in", "%s signed in to the console from %s", t.Name,
 		addressOf(g.Request))
 	cookie := (&http.Cookie{Name: sessionCookie(g.Request), Value: session, Path: "/", HttpOnly: true,
 		SameSite: http.SameSiteStrictMode,
@@ -110,7 +110,7 @@ func (s *calls) AddToken(ctx context.Context,
 	if err := s.Store.AddToken(ctx, r.Body.Name, string(r.Body.Role), rows, hash); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Body.Name, "token", "%s made the token %s (%s, %s)", who(ctx).Name,
+	s.Voyage.Recordf(ctx, "info", who(ctx).Name, "", r.Body.Name, "token", "%s made the token %s (%s, %s)", who(ctx).Name,
 		r.Body.Name, r.Body.Role,
 		map[bool]string{true: "may see rows", false: "may not see rows"}[rows])
 	return contract.AddToken201JSONResponse{Name: r.Body.Name, Role: r.Body.Role, SeeRows: rows, Token: &token,
@@ -125,7 +125,7 @@ func (s *calls) RemoveToken(ctx context.Context,
 	if err := s.Store.RemoveToken(ctx, r.Name); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Name, "token", "%s revoked the token %s", who(ctx).Name, r.Name)
+	s.Voyage.Recordf(ctx, "info", who(ctx).Name, "", r.Name, "token", "%s revoked the token %s", who(ctx).Name, r.Name)
 	return contract.RemoveToken204Response{}, nil
 }
 

@@ -76,9 +76,9 @@ func (s *calls) GetCrossing(ctx context.Context,
 
 // add creates a draft.
 func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (contract.Crossing, error) {
-	house, err := s.Store.Defaults(ctx)
+	policy, err := s.Store.Defaults(ctx)
 	if err == nil {
-		err = maySet(ctx, house, d.Settings)
+		err = maySet(ctx, policy, d.Settings)
 	}
 	if err != nil {
 		return contract.Crossing{}, err
@@ -112,11 +112,11 @@ func given(ctx context.Context, before domain.Settings, in *contract.Settings) (
 
 func (s *calls) AddCrossing(ctx context.Context,
 	r contract.AddCrossingRequestObject) (contract.AddCrossingResponseObject, error) {
-	house, err := s.Store.Defaults(ctx)
+	policy, err := s.Store.Defaults(ctx)
 	if err != nil {
 		return nil, err
 	}
-	set, err := settingsIn(house, r.Body.Settings)
+	set, err := settingsIn(policy, r.Body.Settings)
 	if err != nil {
 		return nil, err
 	}

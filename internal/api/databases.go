@@ -86,7 +86,7 @@ func (s *calls) RemoveDatabase(ctx context.Context,
 		return nil, err
 	}
 	s.Voyage.Forget(row.ID)
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Name, "database", "%s removed database %s", who(ctx).Name, r.Name)
+	s.Voyage.Recordf(ctx, "info", who(ctx).Name, "", r.Name, "database", "%s removed database %s", who(ctx).Name, r.Name)
 	return contract.RemoveDatabase204Response{}, nil
 }
 

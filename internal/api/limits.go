@@ -157,5 +157,5 @@ func (s *Server) refuse(ctx context.Context, actor, subject, act, thing, format 
 	}
 	*x = refusal{last: time.Now()}
 	s.limits.mu.Unlock()
-	s.Voyage.Say(ctx, "warning", actor, "", subject, act, "%s", msg)
+	s.Voyage.Recordf(ctx, "warning", actor, "", subject, act, "%s", msg)
 }

@@ -47,7 +47,7 @@ func (s *calls) PreviewPlan(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, c.Name, r.Params.Table, "look",
+	s.Voyage.Recordf(ctx, "info", who(ctx).Name, c.Name, r.Params.Table, "look",
 		"%s looked at the first rows of %s as they will arrive", who(ctx).Name, r.Params.Table)
 	return contract.PreviewPlan200JSONResponse(preview(cols, rows, limit)), nil
 }
@@ -204,23 +204,23 @@ func (s *calls) ListSettings(context.Context,
 	})), nil
 }
 
-func (s *calls) GetHouse(ctx context.Context,
-	_ contract.GetHouseRequestObject) (contract.GetHouseResponseObject, error) {
-	h, err := s.Store.House(ctx)
-	return contract.GetHouse200JSONResponse(as[contract.House](h)), err
+func (s *calls) GetPolicy(ctx context.Context,
+	_ contract.GetPolicyRequestObject) (contract.GetPolicyResponseObject, error) {
+	h, err := s.Store.Policy(ctx)
+	return contract.GetPolicy200JSONResponse(as[contract.Policy](h)), err
 }
 
-func (s *calls) SetHouse(ctx context.Context,
-	r contract.SetHouseRequestObject) (contract.SetHouseResponseObject, error) {
-	h := as[domain.House](*r.Body)
+func (s *calls) SetPolicy(ctx context.Context,
+	r contract.SetPolicyRequestObject) (contract.SetPolicyResponseObject, error) {
+	h := as[domain.Policy](*r.Body)
 	if err := h.Validate(); err != nil {
 		return nil, err
 	}
-	before, err := s.Store.House(ctx)
+	before, err := s.Store.Policy(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Store.SaveHouse(ctx, h); err != nil {
+	if err := s.Store.SavePolicy(ctx, h); err != nil {
 		return nil, err
 	}
 	list := func(names []string) string {
@@ -233,10 +233,10 @@ func (s *calls) SetHouse(ctx context.Context,
 	old, _ := json.Marshal(before)
 	now, _ := json.Marshal(h)
 	s.Voyage.Record(ctx, domain.JournalEntry{Actor: who(ctx).Name, Act: "change", Severity: "warning",
-		Message: fmt.Sprintf("%s changed the house rules: tables %s; rules: %d; checks: %s; locked: %s",
+		Message: fmt.Sprintf("%s changed the policy: tables %s; rules: %d; checks: %s; locked: %s",
 			who(ctx).Name, list(h.Tables), len(h.Rules), list(checks), list(h.Locked)), Detail: fmt.Sprintf("%s → %s", old,
 			now)})
-	return contract.SetHouse200JSONResponse(*r.Body), nil
+	return contract.SetPolicy200JSONResponse(*r.Body), nil
 }
 
 func (s *calls) GetAbout(ctx context.Context,

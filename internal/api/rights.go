@@ -19,7 +19,7 @@ var open = map[string]bool{"GET /api/version": true, "POST /api/session": true}
 func needs(method, path string) string {
 	switch {
 	case strings.HasPrefix(path, "/api/tokens"), strings.HasPrefix(path, "/api/webhooks"),
-		(path == "/api/defaults" || path == "/api/house") && method != http.MethodGet,
+		(path == "/api/defaults" || path == "/api/policy") && method != http.MethodGet,
 		strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
 		return "admin"
 	case method == http.MethodGet, path == "/api/session":
@@ -167,5 +167,5 @@ func (s *Server) looked(ctx context.Context, crossing, subject, format string, a
 	if who(ctx).Beat {
 		return // a stream's look was noted when it was opened
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, crossing, subject, "look", format, args...)
+	s.Voyage.Recordf(ctx, "info", who(ctx).Name, crossing, subject, "look", format, args...)
 }

@@ -151,7 +151,7 @@ func (s *calls) RemoveWebhook(ctx context.Context,
 	if err := s.Store.RemoveWebhook(ctx, r.Name); err != nil {
 		return nil, err
 	}
-	s.Voyage.Say(ctx, "info", who(ctx).Name, "", r.Name, "webhook", "%s removed the webhook %s", who(ctx).Name, r.Name)
+	s.Voyage.Recordf(ctx, "info", who(ctx).Name, "", r.Name, "webhook", "%s removed the webhook %s", who(ctx).Name, r.Name)
 	return contract.RemoveWebhook204Response{}, nil
 }
 

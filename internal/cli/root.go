@@ -182,7 +182,7 @@ cutover was undone, 130 stopped by Ctrl-C.`,
 		root.AddCommand(c)
 	}
 	for _, c := range []*cobra.Command{a.serveCmd(), a.workerCmd(), a.migrateCmd(), a.workersCmd(), a.webhookCmd(),
-		a.demoCmd(), a.house(), a.tokenCmd(), a.versionCmd()} {
+		a.demoCmd(), a.policy(), a.tokenCmd(), a.versionCmd()} {
 		c.GroupID = "service"
 		root.AddCommand(c)
 	}

@@ -203,27 +203,6 @@ func (e FindingState) Valid() bool {
 	}
 }
 
-// Defines values for HouseChecks.
-const (
-	HouseChecksComparison HouseChecks = "comparison"
-	HouseChecksFitCheck   HouseChecks = "fit check"
-	HouseChecksRehearsal  HouseChecks = "rehearsal"
-)
-
-// Valid indicates whether the value is a known member of the HouseChecks enum.
-func (e HouseChecks) Valid() bool {
-	switch e {
-	case HouseChecksComparison:
-		return true
-	case HouseChecksFitCheck:
-		return true
-	case HouseChecksRehearsal:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for MadeObjectStage.
 const (
 	MadeObjectStageAfter    MadeObjectStage = "after"
@@ -413,6 +392,27 @@ func (e PlanningCarry) Valid() bool {
 	case Triggers:
 		return true
 	case Views:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyChecks.
+const (
+	PolicyChecksComparison PolicyChecks = "comparison"
+	PolicyChecksFitCheck   PolicyChecks = "fit check"
+	PolicyChecksRehearsal  PolicyChecks = "rehearsal"
+)
+
+// Valid indicates whether the value is a known member of the PolicyChecks enum.
+func (e PolicyChecks) Valid() bool {
+	switch e {
+	case PolicyChecksComparison:
+		return true
+	case PolicyChecksFitCheck:
+		return true
+	case PolicyChecksRehearsal:
 		return true
 	default:
 		return false
@@ -1346,30 +1346,6 @@ type History struct {
 	Updates []float64 `json:"updates"`
 }
 
-// House defines model for House.
-type House struct {
-	// Checks What must have been done: a fit check of all tables before the start, a clean comparison by hashes or a rehearsal before a cutover
-	Checks *[]HouseChecks `json:"checks,omitempty"`
-
-	// HistoryDays How many days runs, tasks, comparisons with their findings, and cutovers are kept, from 7; 0 for ever
-	HistoryDays *int `json:"history_days,omitempty"`
-
-	// JournalDays How many days the journal is kept, from 7; 0 for ever
-	JournalDays *int `json:"journal_days,omitempty"`
-
-	// Locked What crossings cannot have otherwise: settings by their names without units, tables, rules
-	Locked *[]string `json:"locked,omitempty"`
-
-	// Rules For every new crossing, before its own; with rules locked, behind them, so that they win
-	Rules *[]Rule `json:"rules,omitempty"`
-
-	// Tables Patterns that new crossings begin with
-	Tables *[]string `json:"tables,omitempty"`
-}
-
-// HouseChecks defines model for House.Checks.
-type HouseChecks string
-
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
 	Act      string    `json:"act"`
@@ -1654,6 +1630,30 @@ type Planning struct {
 
 // PlanningCarry defines model for Planning.Carry.
 type PlanningCarry string
+
+// Policy defines model for Policy.
+type Policy struct {
+	// Checks What must have been done: a fit check of all tables before the start, a clean comparison by hashes or a rehearsal before a cutover
+	Checks *[]PolicyChecks `json:"checks,omitempty"`
+
+	// HistoryDays How many days runs, tasks, comparisons with their findings, and cutovers are kept, from 7; 0 for ever
+	HistoryDays *int `json:"history_days,omitempty"`
+
+	// JournalDays How many days the journal is kept, from 7; 0 for ever
+	JournalDays *int `json:"journal_days,omitempty"`
+
+	// Locked What crossings cannot have otherwise: settings by their names without units, tables, rules
+	Locked *[]string `json:"locked,omitempty"`
+
+	// Rules For every new crossing, before its own; with rules locked, behind them, so that they win
+	Rules *[]Rule `json:"rules,omitempty"`
+
+	// Tables Patterns that new crossings begin with
+	Tables *[]string `json:"tables,omitempty"`
+}
+
+// PolicyChecks defines model for Policy.Checks.
+type PolicyChecks string
 
 // Preview defines model for Preview.
 type Preview struct {
@@ -1947,7 +1947,7 @@ type Setting struct {
 	Group   string          `json:"group"`
 	Help    string          `json:"help"`
 
-	// Key In a manifest, the journal and house rules
+	// Key In a manifest, the journal and policy
 	Key string `json:"key"`
 
 	// Kind Sizes are bytes, rates bytes a second, durations seconds, shares from 0 to 1; choices and texts are lists
@@ -2623,14 +2623,14 @@ type ChangeDatabaseJSONRequestBody = DatabaseChange
 // SetDefaultsJSONRequestBody defines body for SetDefaults for application/json ContentType.
 type SetDefaultsJSONRequestBody = Settings
 
-// SetHouseJSONRequestBody defines body for SetHouse for application/json ContentType.
-type SetHouseJSONRequestBody = House
-
 // ImportManifestJSONRequestBody defines body for ImportManifest for application/json ContentType.
 type ImportManifestJSONRequestBody ImportManifestJSONBody
 
 // ImportManifestTextRequestBody defines body for ImportManifest for text/plain ContentType.
 type ImportManifestTextRequestBody = ImportManifestTextBody
+
+// SetPolicyJSONRequestBody defines body for SetPolicy for application/json ContentType.
+type SetPolicyJSONRequestBody = Policy
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
@@ -3101,19 +3101,6 @@ type ClientInterface interface {
 	// Server-sent events, one stream for everything a caller watches. A topic is the path, with query, of a GET call under /api/crossings, /api/journal or /api/workers; the stream repeats its answer whenever it has changed, as an event "answer" with topic, status and body. "journal" carries one journal entry and has its number as id; "beat" comes each second while everything above is of now. A stream that was lost resumes after Last-Event-ID, or after the given number.
 	StreamEvents(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetHouse performs a GET /api/house (the `GetHouse` operationId) request.
-	//
-	// What the organisation says once for all crossings.
-	GetHouse(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SetHouseWithBody performs a PUT /api/house (the `SetHouse` operationId) request,
-	// with any type of body and a specified content type.
-	SetHouseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// SetHouse performs a PUT /api/house (the `SetHouse` operationId) request.
-	// Takes a body of the `application/json` content type.
-	SetHouse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
-
 	// ListJournal performs a GET /api/journal (the `ListJournal` operationId) request.
 	ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3131,6 +3118,19 @@ type ClientInterface interface {
 	// ImportManifestWithTextBody performs a POST /api/manifests (the `ImportManifest` operationId) request.
 	// Takes a body of the `text/plain` content type.
 	ImportManifestWithTextBody(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPolicy performs a GET /api/policy (the `GetPolicy` operationId) request.
+	//
+	// What the organisation says once for all crossings.
+	GetPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPolicyWithBody performs a PUT /api/policy (the `SetPolicy` operationId) request,
+	// with any type of body and a specified content type.
+	SetPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPolicy performs a PUT /api/policy (the `SetPolicy` operationId) request.
+	// Takes a body of the `application/json` content type.
+	SetPolicy(ctx context.Context, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /api/session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4480,49 +4480,6 @@ func (c *Client) StreamEvents(ctx context.Context, params *StreamEventsParams, r
 	return c.Client.Do(req)
 }
 
-// GetHouse performs a GET /api/house (the `GetHouse` operationId) request.
-//
-// What the organisation says once for all crossings.
-func (c *Client) GetHouse(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetHouseRequest(c.Server)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SetHouseWithBody performs a PUT /api/house (the `SetHouse` operationId) request,
-// with any type of body and a specified content type.
-func (c *Client) SetHouseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetHouseRequestWithBody(c.Server, contentType, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// SetHouse performs a PUT /api/house (the `SetHouse` operationId) request.
-// Takes a body of the `application/json` content type.
-func (c *Client) SetHouse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetHouseRequest(c.Server, body)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
 // ListJournal performs a GET /api/journal (the `ListJournal` operationId) request.
 func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListJournalRequest(c.Server, params)
@@ -4581,6 +4538,49 @@ func (c *Client) ImportManifest(ctx context.Context, body ImportManifestJSONRequ
 // Takes a body of the `text/plain` content type.
 func (c *Client) ImportManifestWithTextBody(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportManifestRequestWithTextBody(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPolicy performs a GET /api/policy (the `GetPolicy` operationId) request.
+//
+// What the organisation says once for all crossings.
+func (c *Client) GetPolicy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPolicyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPolicyWithBody performs a PUT /api/policy (the `SetPolicy` operationId) request,
+// with any type of body and a specified content type.
+func (c *Client) SetPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPolicy performs a PUT /api/policy (the `SetPolicy` operationId) request.
+// Takes a body of the `application/json` content type.
+func (c *Client) SetPolicy(ctx context.Context, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPolicyRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8237,73 +8237,6 @@ func NewStreamEventsRequest(server string, params *StreamEventsParams) (*http.Re
 	return req, nil
 }
 
-// NewGetHouseRequest constructs an http.Request for the GetHouse method
-func NewGetHouseRequest(server string) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/house")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewSetHouseRequest calls the generic SetHouse builder with application/json body
-func NewSetHouseRequest(server string, body SetHouseJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSetHouseRequestWithBody(server, "application/json", bodyReader)
-}
-
-// NewSetHouseRequestWithBody constructs an http.Request for the SetHouse method, with any body, and a specified content type
-func NewSetHouseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
-	var err error
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/house")
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
-	if err != nil {
-		return nil, err
-	}
-
-	req.Header.Add("Content-Type", contentType)
-
-	return req, nil
-}
-
 // NewListJournalRequest constructs an http.Request for the ListJournal method
 func NewListJournalRequest(server string, params *ListJournalParams) (*http.Request, error) {
 	var err error
@@ -8670,6 +8603,73 @@ func NewImportManifestRequestWithBody(server string, contentType string, body io
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPolicyRequest constructs an http.Request for the GetPolicy method
+func NewGetPolicyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPolicyRequest calls the generic SetPolicy builder with application/json body
+func NewSetPolicyRequest(server string, body SetPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetPolicyRequestWithBody constructs an http.Request for the SetPolicy method, with any body, and a specified content type
+func NewSetPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/policy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -9719,23 +9719,6 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	StreamEventsWithResponse(ctx context.Context, params *StreamEventsParams, reqEditors ...RequestEditorFn) (*StreamEventsResponse, error)
 
-	// GetHouseWithResponse performs a GET /api/house (the `GetHouse` operationId) request.
-	//
-	// What the organisation says once for all crossings.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	GetHouseWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHouseResponse, error)
-
-	// SetHouseWithBodyWithResponse performs a PUT /api/house (the `SetHouse` operationId) request,
-	// with any type of body and a specified content type.
-	//
-	// Returns a wrapper object for the known response body format(s).
-	SetHouseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHouseResponse, error)
-
-	// SetHouseWithResponse performs a PUT /api/house (the `SetHouse` operationId) request.
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	SetHouseWithResponse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHouseResponse, error)
-
 	// ListJournalWithResponse performs a GET /api/journal (the `ListJournal` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9759,6 +9742,23 @@ type ClientWithResponsesInterface interface {
 	// ImportManifestWithTextBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request.
 	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
 	ImportManifestWithTextBodyWithResponse(ctx context.Context, body ImportManifestTextRequestBody, reqEditors ...RequestEditorFn) (*ImportManifestResponse, error)
+
+	// GetPolicyWithResponse performs a GET /api/policy (the `GetPolicy` operationId) request.
+	//
+	// What the organisation says once for all crossings.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	GetPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPolicyResponse, error)
+
+	// SetPolicyWithBodyWithResponse performs a PUT /api/policy (the `SetPolicy` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	SetPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error)
+
+	// SetPolicyWithResponse performs a PUT /api/policy (the `SetPolicy` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	SetPolicyWithResponse(ctx context.Context, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error)
 
 	// SignOutWithResponse performs a DELETE /api/session (the `SignOut` operationId) request.
 	//
@@ -13106,102 +13106,6 @@ func (r StreamEventsResponse) ContentType() string {
 	return ""
 }
 
-type GetHouseResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *House
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetHouseResponse) GetJSON200() *House {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r GetHouseResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r GetHouseResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r GetHouseResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r GetHouseResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r GetHouseResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type SetHouseResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *House
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r SetHouseResponse) GetJSON200() *House {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SetHouseResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r SetHouseResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r SetHouseResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r SetHouseResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SetHouseResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
 type ListJournalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13333,6 +13237,102 @@ func (r ImportManifestResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportManifestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Policy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPolicyResponse) GetJSON200() *Policy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPolicyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Policy
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPolicyResponse) GetJSON200() *Policy {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPolicyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPolicyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15054,41 +15054,6 @@ func (c *ClientWithResponses) StreamEventsWithResponse(ctx context.Context, para
 	return ParseStreamEventsResponse(rsp)
 }
 
-// GetHouseWithResponse performs a GET /api/house (the `GetHouse` operationId) request.
-//
-// What the organisation says once for all crossings.
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) GetHouseWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHouseResponse, error) {
-	rsp, err := c.GetHouse(ctx, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseGetHouseResponse(rsp)
-}
-
-// SetHouseWithBodyWithResponse performs a PUT /api/house (the `SetHouse` operationId) request,
-// with any type of body and a specified content type.
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) SetHouseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetHouseResponse, error) {
-	rsp, err := c.SetHouseWithBody(ctx, contentType, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSetHouseResponse(rsp)
-}
-
-// SetHouseWithResponse performs a PUT /api/house (the `SetHouse` operationId) request.
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) SetHouseWithResponse(ctx context.Context, body SetHouseJSONRequestBody, reqEditors ...RequestEditorFn) (*SetHouseResponse, error) {
-	rsp, err := c.SetHouse(ctx, body, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseSetHouseResponse(rsp)
-}
-
 // ListJournalWithResponse performs a GET /api/journal (the `ListJournal` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15141,6 +15106,41 @@ func (c *ClientWithResponses) ImportManifestWithTextBodyWithResponse(ctx context
 		return nil, err
 	}
 	return ParseImportManifestResponse(rsp)
+}
+
+// GetPolicyWithResponse performs a GET /api/policy (the `GetPolicy` operationId) request.
+//
+// What the organisation says once for all crossings.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) GetPolicyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPolicyResponse, error) {
+	rsp, err := c.GetPolicy(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPolicyResponse(rsp)
+}
+
+// SetPolicyWithBodyWithResponse performs a PUT /api/policy (the `SetPolicy` operationId) request,
+// with any type of body and a specified content type.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error) {
+	rsp, err := c.SetPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPolicyResponse(rsp)
+}
+
+// SetPolicyWithResponse performs a PUT /api/policy (the `SetPolicy` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) SetPolicyWithResponse(ctx context.Context, body SetPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPolicyResponse, error) {
+	rsp, err := c.SetPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPolicyResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /api/session (the `SignOut` operationId) request.
@@ -17576,72 +17576,6 @@ func ParseStreamEventsResponse(rsp *http.Response) (*StreamEventsResponse, error
 	return response, nil
 }
 
-// ParseGetHouseResponse parses an HTTP response from a GetHouseWithResponse call
-func ParseGetHouseResponse(rsp *http.Response) (*GetHouseResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &GetHouseResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest House
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseSetHouseResponse parses an HTTP response from a SetHouseWithResponse call
-func ParseSetHouseResponse(rsp *http.Response) (*SetHouseResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &SetHouseResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest House
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseListJournalResponse parses an HTTP response from a ListJournalWithResponse call
 func ParseListJournalResponse(rsp *http.Response) (*ListJournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -17721,6 +17655,72 @@ func ParseImportManifestResponse(rsp *http.Response) (*ImportManifestResponse, e
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPolicyResponse parses an HTTP response from a GetPolicyWithResponse call
+func ParseGetPolicyResponse(rsp *http.Response) (*GetPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPolicyResponse parses an HTTP response from a SetPolicyWithResponse call
+func ParseSetPolicyResponse(rsp *http.Response) (*SetPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -18409,12 +18409,6 @@ type ServerInterface interface {
 	// (GET /api/events)
 	StreamEvents(c *gin.Context, params StreamEventsParams)
 
-	// (GET /api/house)
-	GetHouse(c *gin.Context)
-
-	// (PUT /api/house)
-	SetHouse(c *gin.Context)
-
 	// (GET /api/journal)
 	ListJournal(c *gin.Context, params ListJournalParams)
 
@@ -18423,6 +18417,12 @@ type ServerInterface interface {
 
 	// (POST /api/manifests)
 	ImportManifest(c *gin.Context)
+
+	// (GET /api/policy)
+	GetPolicy(c *gin.Context)
+
+	// (PUT /api/policy)
+	SetPolicy(c *gin.Context)
 
 	// (DELETE /api/session)
 	SignOut(c *gin.Context)
@@ -20645,32 +20645,6 @@ func (siw *ServerInterfaceWrapper) StreamEvents(c *gin.Context) {
 	siw.Handler.StreamEvents(c, params)
 }
 
-// GetHouse operation middleware
-func (siw *ServerInterfaceWrapper) GetHouse(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.GetHouse(c)
-}
-
-// SetHouse operation middleware
-func (siw *ServerInterfaceWrapper) SetHouse(c *gin.Context) {
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.SetHouse(c)
-}
-
 // ListJournal operation middleware
 func (siw *ServerInterfaceWrapper) ListJournal(c *gin.Context) {
 
@@ -20880,6 +20854,32 @@ func (siw *ServerInterfaceWrapper) ImportManifest(c *gin.Context) {
 	}
 
 	siw.Handler.ImportManifest(c)
+}
+
+// GetPolicy operation middleware
+func (siw *ServerInterfaceWrapper) GetPolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetPolicy(c)
+}
+
+// SetPolicy operation middleware
+func (siw *ServerInterfaceWrapper) SetPolicy(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetPolicy(c)
 }
 
 // SignOut operation middleware
@@ -21231,8 +21231,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/api/defaults", wrapper.GetDefaults)
 	router.PUT(options.BaseURL+"/api/defaults", wrapper.SetDefaults)
 	router.GET(options.BaseURL+"/api/settings", wrapper.ListSettings)
-	router.GET(options.BaseURL+"/api/house", wrapper.GetHouse)
-	router.PUT(options.BaseURL+"/api/house", wrapper.SetHouse)
+	router.GET(options.BaseURL+"/api/policy", wrapper.GetPolicy)
+	router.PUT(options.BaseURL+"/api/policy", wrapper.SetPolicy)
 	router.GET(options.BaseURL+"/api/about", wrapper.GetAbout)
 	router.GET(options.BaseURL+"/api/tokens", wrapper.ListTokens)
 	router.POST(options.BaseURL+"/api/tokens", wrapper.AddToken)
@@ -23974,83 +23974,6 @@ func (response StreamEventsdefaultApplicationProblemPlusJSONResponse) VisitStrea
 	return err
 }
 
-type GetHouseRequestObject struct {
-}
-
-type GetHouseResponseObject interface {
-	VisitGetHouseResponse(w http.ResponseWriter) error
-}
-
-type GetHouse200JSONResponse House
-
-func (response GetHouse200JSONResponse) VisitGetHouseResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type GetHousedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response GetHousedefaultApplicationProblemPlusJSONResponse) VisitGetHouseResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SetHouseRequestObject struct {
-	Body *SetHouseJSONRequestBody
-}
-
-type SetHouseResponseObject interface {
-	VisitSetHouseResponse(w http.ResponseWriter) error
-}
-
-type SetHouse200JSONResponse House
-
-func (response SetHouse200JSONResponse) VisitSetHouseResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type SetHousedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response SetHousedefaultApplicationProblemPlusJSONResponse) VisitSetHouseResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListJournalRequestObject struct {
 	Params ListJournalParams
 }
@@ -24207,6 +24130,83 @@ type ImportManifestdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ImportManifestdefaultApplicationProblemPlusJSONResponse) VisitImportManifestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPolicyRequestObject struct {
+}
+
+type GetPolicyResponseObject interface {
+	VisitGetPolicyResponse(w http.ResponseWriter) error
+}
+
+type GetPolicy200JSONResponse Policy
+
+func (response GetPolicy200JSONResponse) VisitGetPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPolicydefaultApplicationProblemPlusJSONResponse) VisitGetPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPolicyRequestObject struct {
+	Body *SetPolicyJSONRequestBody
+}
+
+type SetPolicyResponseObject interface {
+	VisitSetPolicyResponse(w http.ResponseWriter) error
+}
+
+type SetPolicy200JSONResponse Policy
+
+func (response SetPolicy200JSONResponse) VisitSetPolicyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPolicydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPolicydefaultApplicationProblemPlusJSONResponse) VisitSetPolicyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24945,12 +24945,6 @@ type StrictServerInterface interface {
 	// (GET /api/events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
 
-	// (GET /api/house)
-	GetHouse(ctx context.Context, request GetHouseRequestObject) (GetHouseResponseObject, error)
-
-	// (PUT /api/house)
-	SetHouse(ctx context.Context, request SetHouseRequestObject) (SetHouseResponseObject, error)
-
 	// (GET /api/journal)
 	ListJournal(ctx context.Context, request ListJournalRequestObject) (ListJournalResponseObject, error)
 
@@ -24959,6 +24953,12 @@ type StrictServerInterface interface {
 
 	// (POST /api/manifests)
 	ImportManifest(ctx context.Context, request ImportManifestRequestObject) (ImportManifestResponseObject, error)
+
+	// (GET /api/policy)
+	GetPolicy(ctx context.Context, request GetPolicyRequestObject) (GetPolicyResponseObject, error)
+
+	// (PUT /api/policy)
+	SetPolicy(ctx context.Context, request SetPolicyRequestObject) (SetPolicyResponseObject, error)
 
 	// (DELETE /api/session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -27248,72 +27248,6 @@ func (sh *strictHandler) StreamEvents(ctx *gin.Context, params StreamEventsParam
 	}
 }
 
-// GetHouse operation middleware
-func (sh *strictHandler) GetHouse(ctx *gin.Context) {
-	var request GetHouseRequestObject
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.GetHouse(ctx, request.(GetHouseRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "GetHouse")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(GetHouseResponseObject); ok {
-		if err := validResponse.VisitGetHouseResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// SetHouse operation middleware
-func (sh *strictHandler) SetHouse(ctx *gin.Context) {
-	var request SetHouseRequestObject
-
-	var body SetHouseJSONRequestBody
-	var err error
-	// A request validator built on kin-openapi's openapi3filter with
-	// KeepValidatedValue leaves the value it validated on the body. Bind
-	// that value, matching member names exactly, so the handler receives
-	// what was validated instead of a second, case-insensitive decode.
-	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
-		err = ctx.ShouldBindJSON(&body)
-	} else if binding.Validator != nil {
-		// ShouldBindJSON runs the struct validator after decoding; keep that.
-		err = binding.Validator.ValidateStruct(&body)
-	}
-	if err != nil {
-		sh.options.RequestErrorHandlerFunc(ctx, err)
-		return
-	}
-	request.Body = &body
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.SetHouse(ctx, request.(SetHouseRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "SetHouse")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(SetHouseResponseObject); ok {
-		if err := validResponse.VisitSetHouseResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
 // ListJournal operation middleware
 func (sh *strictHandler) ListJournal(ctx *gin.Context, params ListJournalParams) {
 	var request ListJournalRequestObject
@@ -27414,6 +27348,72 @@ func (sh *strictHandler) ImportManifest(ctx *gin.Context) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ImportManifestResponseObject); ok {
 		if err := validResponse.VisitImportManifestResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPolicy operation middleware
+func (sh *strictHandler) GetPolicy(ctx *gin.Context) {
+	var request GetPolicyRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPolicy(ctx, request.(GetPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(GetPolicyResponseObject); ok {
+		if err := validResponse.VisitGetPolicyResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetPolicy operation middleware
+func (sh *strictHandler) SetPolicy(ctx *gin.Context) {
+	var request SetPolicyRequestObject
+
+	var body SetPolicyJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPolicy(ctx, request.(SetPolicyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPolicy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(SetPolicyResponseObject); ok {
+		if err := validResponse.VisitSetPolicyResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

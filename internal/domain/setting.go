@@ -32,9 +32,9 @@ type Choice struct {
 }
 
 // Setting is one choice of a crossing. Manifest and its schema, flags, API, form, defaults,
-// locks of the house, journal and docs/settings.md come from it.
+// locks of the policy, journal and docs/settings.md come from it.
 type Setting struct {
-	Key         string   // in a manifest, the journal and the house's locks; a flag has dashes
+	Key         string   // in a manifest, the journal and the policy's locks; a flag has dashes
 	Was         []string // keys of before, which are still read
 	API         string   // in requests and answers; empty: Key
 	Kind        SettingKind

@@ -117,12 +117,12 @@ func ParsePlan(text []byte) (*Plan, error) {
 	return &p, p.Validate()
 }
 
-// House is what holds for all crossings.
-type House = domain.House
+// Policy is what holds for all crossings.
+type Policy = domain.Policy
 
-// ParseHouse reads what holds for all crossings.
-func ParseHouse(text []byte) (*House, error) {
-	var h House
+// ParsePolicy reads what holds for all crossings.
+func ParsePolicy(text []byte) (*Policy, error) {
+	var h Policy
 	if err := decode("the file", text, &h); err != nil {
 		return nil, err
 	}

@@ -7,8 +7,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// HouseStore keeps the records themselves in order.
-type HouseStore struct{ *conn }
+// UpkeepStore keeps the records themselves in order.
+type UpkeepStore struct{ *conn }
 
 // setBack is how far the clock of the control database's server may go back before what
 // is due by it is looked at again; below that, nothing waits for noticeably longer.
@@ -20,7 +20,7 @@ const setBack = 2 * time.Second
 // back, and a dead worker's chunks with them. MendClock notices that and lets them end
 // now: whoever is alive renews a lease within two seconds. It returns how far the clock
 // was set back, 0 when it was not.
-func (s HouseStore) MendClock(ctx context.Context) (time.Duration, error) {
+func (s UpkeepStore) MendClock(ctx context.Context) (time.Duration, error) {
 	var back float64
 	err := s.In(ctx, func(tx *sqlx.Tx) error {
 		if err := tx.GetContext(ctx, &back, `

@@ -225,19 +225,19 @@ INSERT INTO defaults (settings) VALUES ($1) ON CONFLICT (one) DO UPDATE SET sett
 	return err
 }
 
-// House returns what the organisation says of all crossings.
-func (s OverviewStore) House(ctx context.Context) (domain.House, error) {
-	rows, err := all[JSON[domain.House]](ctx, s, `SELECT house FROM defaults`)
+// Policy returns what the organisation says of all crossings.
+func (s OverviewStore) Policy(ctx context.Context) (domain.Policy, error) {
+	rows, err := all[JSON[domain.Policy]](ctx, s, `SELECT house FROM defaults`)
 	if err != nil || len(rows) == 0 {
-		return domain.House{}, err
+		return domain.Policy{}, err
 	}
 	return rows[0].V, nil
 }
 
-// SaveHouse keeps it.
-func (s OverviewStore) SaveHouse(ctx context.Context, h domain.House) error {
+// SavePolicy keeps it.
+func (s OverviewStore) SavePolicy(ctx context.Context, h domain.Policy) error {
 	_, err := s.DB.ExecContext(ctx, `INSERT INTO defaults (house) VALUES ($1) ON CONFLICT (one) DO UPDATE
-  SET house = excluded.house`, JSON[domain.House]{h})
+  SET house = excluded.house`, JSON[domain.Policy]{h})
 	return err
 }
 

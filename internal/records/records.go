@@ -40,7 +40,7 @@ type Store struct {
 	CrossingStore
 	CutoverStore
 	DatabaseStore
-	HouseStore
+	UpkeepStore
 	JournalStore
 	ObjectStore
 	OverviewStore
@@ -91,7 +91,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 
 func newStore(c *conn) *Store {
 	return &Store{c, AccessStore{c}, ChunkStore{c}, ComparisonStore{c}, CrossingStore{c}, CutoverStore{c},
-		DatabaseStore{c}, HouseStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c}, RejectedStore{c},
+		DatabaseStore{c}, UpkeepStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c}, RejectedStore{c},
 		ScheduleStore{c}, SecretStore{c}, StreamStore{c}, TableStore{c}, TaskStore{c}, WebhookStore{c}}
 }
 

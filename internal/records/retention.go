@@ -13,15 +13,15 @@ import (
 // lock for long.
 const thinStep = 1000
 
-func journalDays(h domain.House) int { return h.JournalDays }
-func historyDays(h domain.House) int { return h.HistoryDays }
+func journalDays(h domain.Policy) int { return h.JournalDays }
+func historyDays(h domain.Policy) int { return h.HistoryDays }
 
 // What is over, by the kind of record. Work that is under way stays whatever its age, and so
 // does what a certificate or a readiness list of a crossing that is not closed may still be
 // made from: the newest comparisons of each table, and cutovers.
 var thinned = []struct {
 	name string
-	days func(domain.House) int
+	days func(domain.Policy) int
 	sql  string // $1: how old, $2: how many
 }{
 	{"journal", journalDays, `
@@ -68,9 +68,9 @@ DELETE FROM findings WHERE id IN (
              'differing') AND y.name = x.name))
    LIMIT $2)`
 
-// Thin removes one step of what is older than the house wants kept, of every kind of record,
+// Thin removes one step of what is older than the policy wants kept, of every kind of record,
 // and returns how much of each it was.
-func (s HouseStore) Thin(ctx context.Context, h domain.House) (map[string]int64, error) {
+func (s UpkeepStore) Thin(ctx context.Context, h domain.Policy) (map[string]int64, error) {
 	out := map[string]int64{}
 	step := func(name, statement string, days int) error {
 		if days <= 0 {

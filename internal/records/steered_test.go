@@ -425,7 +425,7 @@ func TestReceiversHaveQueuesOfTheirOwn(t *testing.T) {
 	}
 }
 
-// TestTheRecordsAreThinned: what is older than the house keeps goes in steps, but for what is
+// TestTheRecordsAreThinned: what is older than the policy keeps goes in steps, but for what is
 // under way or may still be asked for.
 func TestTheRecordsAreThinned(t *testing.T) {
 	s := open(t)
@@ -476,13 +476,13 @@ INSERT INTO runs (crossing_id, by, state, ended_at) VALUES (1, 'me', 'done', now
 		}
 		return n
 	}
-	if gone, err := s.Thin(t.Context(), domain.House{}); err != nil || len(gone) != 0 {
+	if gone, err := s.Thin(t.Context(), domain.Policy{}); err != nil || len(gone) != 0 {
 		t.Errorf("without a wish: %v (%v)", gone, err)
 	}
-	if gone, err := s.Thin(t.Context(), domain.House{JournalDays: 40, HistoryDays: 40}); err != nil || len(gone) != 0 {
+	if gone, err := s.Thin(t.Context(), domain.Policy{JournalDays: 40, HistoryDays: 40}); err != nil || len(gone) != 0 {
 		t.Errorf("nothing is that old: %v (%v)", gone, err)
 	}
-	gone, err := s.Thin(t.Context(), domain.House{JournalDays: 20, HistoryDays: 20})
+	gone, err := s.Thin(t.Context(), domain.Policy{JournalDays: 20, HistoryDays: 20})
 	if err != nil || gone["journal"] != 3 || gone["findings"] != 1 || gone["comparisons"] != 1 || gone["runs"] != 1 ||
 		gone["tasks"] != 0 {
 		t.Errorf("%v (%v)", gone, err)

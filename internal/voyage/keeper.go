@@ -18,7 +18,7 @@ import (
 func (v *Voyage) keep(ctx context.Context) {
 	const first = 7262830 // of the locks
 	store := v.Store
-	clock := &keeper.Clock{Records: store.HouseStore, Queue: v.Queue, Journal: v.Journal}
+	clock := &keeper.Clock{Records: store.UpkeepStore, Queue: v.Queue, Journal: v.Journal}
 	dead := &keeper.DeadLanes{Records: store.TaskStore, Queue: v.Queue}
 	stalled := &keeper.StalledTasks{Records: store.TaskStore, Queue: v.Queue}
 	lags := &keeper.Lags{Records: store.StreamStore, Journal: v.Journal}
@@ -36,7 +36,7 @@ func (v *Voyage) keep(ctx context.Context) {
 		{Name: "readings", Every: 2 * time.Second, Lock: first + 4, Do: all(store.TakeSamples, store.RateTables)},
 		{Name: "old readings", Every: 10 * time.Minute, Lock: first + 5,
 			Do: all(store.ThinSamples, store.ThinDeliveries)},
-		{Name: "what the house keeps", Every: time.Minute, Lock: first + 6, Do: retention.Do},
+		{Name: "what the policy keeps", Every: time.Minute, Lock: first + 6, Do: retention.Do},
 		{Name: "retained log", Every: 5 * time.Second, Lock: first + 7, Do: retained.Do},
 		{Name: "worker", Every: 3 * time.Second, Now: true, Do: v.report},
 	})

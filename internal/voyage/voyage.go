@@ -104,7 +104,7 @@ func New(set Config, drivers []engine.Driver) *Voyage {
 	v.Notifier = notify.New(store, v.Box, v.Journal, v.logFault)
 	v.Drafts = drafts.New(store, v.Databases, v.Journal)
 
-	watch := &stuck.Tasks{Databases: v.Databases, Limit: v.StuckAfter, Note: store.NoteTask, Say: v.Say}
+	watch := &stuck.Tasks{Databases: v.Databases, Limit: v.StuckAfter, Note: store.NoteTask, Recordf: v.Recordf}
 	v.Runner = tasks.New(store, v.Journal, v.Queue, v.works(), tasks.Config{Worker: v.Worker, Renew: records.Renew,
 		Lease: records.Lease, Fault: v.logFault, Mind: watch.Watch})
 	v.desk = &desk{Runner: v.Runner, store: store, queue: v.Queue}

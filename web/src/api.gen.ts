@@ -1211,7 +1211,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/house": {
+    "/api/policy": {
         parameters: {
             query?: never;
             header?: never;
@@ -1219,8 +1219,8 @@ export interface paths {
             cookie?: never;
         };
         /** @description What the organisation says once for all crossings. */
-        get: operations["getHouse"];
-        put: operations["setHouse"];
+        get: operations["getPolicy"];
+        put: operations["setPolicy"];
         post?: never;
         delete?: never;
         options?: never;
@@ -1539,7 +1539,7 @@ export interface components {
             /** @description The table has more rows */
             more: boolean;
         };
-        House: {
+        Policy: {
             /** @description Patterns that new crossings begin with */
             tables?: string[];
             /** @description For every new crossing, before its own; with rules locked, behind them, so that they win */
@@ -1671,7 +1671,7 @@ export interface components {
         /** @enum {string} */
         Condition: "running" | "held" | "paused" | "failed";
         Setting: {
-            /** @description In a manifest, the journal and house rules */
+            /** @description In a manifest, the journal and policy */
             key: string;
             /** @description In requests and answers */
             property: string;
@@ -4647,7 +4647,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    getHouse: {
+    getPolicy: {
         parameters: {
             query?: never;
             header?: never;
@@ -4656,19 +4656,19 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description The house rules */
+            /** @description The policy */
             200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["House"];
+                    "application/json": components["schemas"]["Policy"];
                 };
             };
             default: components["responses"]["Problem"];
         };
     };
-    setHouse: {
+    setPolicy: {
         parameters: {
             query?: never;
             header?: never;
@@ -4677,7 +4677,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["House"];
+                "application/json": components["schemas"]["Policy"];
             };
         };
         responses: {
@@ -4687,7 +4687,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["House"];
+                    "application/json": components["schemas"]["Policy"];
                 };
             };
             default: components["responses"]["Problem"];

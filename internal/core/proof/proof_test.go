@@ -76,10 +76,10 @@ func TestWhatComparisonsProve(t *testing.T) {
 			t.Errorf("%s: %s with the remedy %q", name, e.Verdict, e.Remedy)
 		}
 	}
-	// A house that wants a comparison by hashes is not content with counts.
+	// A policy that wants a comparison by hashes is not content with counts.
 	e := proof.Of("spring", tables, map[string]proof.Compared{"s.a": clean, "s.b": {Depth: domain.DepthCounts}},
-		domain.Blocker, "; the house wants one")
-	if e.Verdict != domain.Blocker || !strings.Contains(e.Measured, "the house wants one, by hashes") {
+		domain.Blocker, "; the policy wants one")
+	if e.Verdict != domain.Blocker || !strings.Contains(e.Measured, "the policy wants one, by hashes") {
 		t.Errorf("%s: %s", e.Verdict, e.Measured)
 	}
 }

@@ -40,7 +40,7 @@ type Databases interface {
 
 // Journal records what happens.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Record(ctx context.Context, e domain.JournalEntry)
 }
 
@@ -186,7 +186,7 @@ func (b *Builder) Build(ctx context.Context, c *domain.Crossing, note func(strin
 			len(failed), n+len(failed), failed[0], c.Name)
 	}
 	if n > 0 {
-		b.journal.Say(ctx, "info", journal.System, c.Name, "", "build",
+		b.journal.Recordf(ctx, "info", journal.System, c.Name, "", "build",
 			"%d deferred indexes and constraints stand on the target", n)
 	}
 	if err := b.Statements(ctx, c, dst, list, domain.StageAfter, note); err != nil {
@@ -242,7 +242,8 @@ func (b *Builder) carry(ctx context.Context, c *domain.Crossing, dst *engine.Ope
 		}
 		if len(left) == len(waiting) {
 			for _, o := range left {
-				b.journal.Say(ctx, "warning", journal.System, c.Name, o.Name, "build", "%s %s could not be made on the target: %s",
+				b.journal.Recordf(ctx, "warning", journal.System, c.Name, o.Name, "build",
+					"%s %s could not be made on the target: %s",
 					o.Kind, o.Name, o.Error)
 			}
 			break
@@ -250,7 +251,8 @@ func (b *Builder) carry(ctx context.Context, c *domain.Crossing, dst *engine.Ope
 		waiting = left
 	}
 	if made > 0 {
-		b.journal.Say(ctx, "info", journal.System, c.Name, "", "build", "views, routines and triggers made on the target: %d",
+		b.journal.Recordf(ctx, "info", journal.System, c.Name, "", "build",
+			"views, routines and triggers made on the target: %d",
 			made)
 	}
 	return nil

@@ -121,7 +121,7 @@ func (y *yard) EndObject(_ context.Context, id, try int64, state, text string, _
 	return o.Try == try, nil
 }
 func (y *yard) SetLate(_ context.Context, _ int64, late bool) error { y.late = &late; return nil }
-func (y *yard) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
+func (y *yard) Recordf(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	y.said = append(y.said, severity+": "+fmt.Sprintf(format, args...))
 }
 func (y *yard) Record(_ context.Context, e domain.JournalEntry) {

@@ -62,7 +62,7 @@ type Fence func(ctx context.Context, target *engine.Opened, c *domain.Crossing, 
 
 // Journal records what happens.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Closings ends crossings.
@@ -166,7 +166,7 @@ func (k *Closings) Close(ctx context.Context, c *domain.Crossing, a Args, actor 
 			return err
 		}
 		if slot := c.Settings.Slot; slot != "" {
-			k.journal.Say(ctx, "warning", journal.System, c.Name, "capture", "close",
+			k.journal.Recordf(ctx, "warning", journal.System, c.Name, "capture", "close",
 				"the replication slot %s and its publication are not ours and stand on: the source keeps its log for them "+
 					"until they are dropped (SELECT pg_drop_replication_slot('%s'))", slot, slot)
 		}
@@ -192,7 +192,7 @@ func (k *Closings) Close(ctx context.Context, c *domain.Crossing, a Args, actor 
 	if err := k.records.EndRun(ctx, c.ID, domain.RunGivenUp, "the crossing was closed"); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "close",
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "close",
 		"%s closed %s: slot, publication and bookkeeping are removed from both servers, the certificate is written", actor,
 		c.Name)
 	return nil
@@ -361,6 +361,6 @@ func (k *Closings) Remove(ctx context.Context, c *domain.Crossing, actor string)
 	if err := k.records.RemoveCrossing(ctx, c.ID); err != nil {
 		return fmt.Errorf("removing %s: %w", c.Name, err)
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "remove", "%s removed %s from the records", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "remove", "%s removed %s from the records", actor, c.Name)
 	return nil
 }

@@ -123,7 +123,7 @@ func (a *archive) AddTask(_ context.Context, _ *domain.Crossing, kind domain.Wor
 func (a *archive) EndWork(context.Context, *domain.Crossing, []domain.Work, string) error {
 	return a.do("end work")
 }
-func (a *archive) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (a *archive) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	a.said = append(a.said, fmt.Sprintf(format, args...))
 }
 func (a *archive) DropCapture(_ context.Context, name string, _ []string) error {

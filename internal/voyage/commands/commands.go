@@ -12,7 +12,7 @@ import (
 
 // Records are what is kept of crossings.
 type Records interface {
-	House(ctx context.Context) (domain.House, error)
+	Policy(ctx context.Context) (domain.Policy, error)
 	Defaults(ctx context.Context) (domain.Settings, error)
 	SaveDefaults(ctx context.Context, set domain.Settings) error
 	SaveSettings(ctx context.Context, c *domain.Crossing, set domain.Settings, planned bool) error
@@ -58,7 +58,7 @@ type Databases interface {
 // Rules say what a crossing may have.
 type Rules interface {
 	CheckCaptureSettings(ctx context.Context, source string, kind domain.Kind, s domain.Settings) error
-	CheckPolicy(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error
+	CheckPolicy(ctx context.Context, policy domain.Policy, s domain.Settings, patterns []string) error
 }
 
 // Planner looks at what a start would do.
@@ -93,7 +93,7 @@ type Work interface {
 
 // Journal records what people do.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Record(ctx context.Context, e domain.JournalEntry)
 }
 

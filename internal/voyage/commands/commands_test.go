@@ -19,7 +19,7 @@ type counter struct {
 	c        domain.Crossing
 	tables   []domain.CrossingTable
 	catalog  domain.Catalog
-	house    domain.House
+	policy   domain.Policy
 	review   planning.Review
 	begun    domain.Work // how it was begun last
 	marks    bool
@@ -84,7 +84,7 @@ func (k *counter) does(t *testing.T, err error, list ...string) {
 	}
 }
 
-func (k *counter) House(context.Context) (domain.House, error) { return k.house, nil }
+func (k *counter) Policy(context.Context) (domain.Policy, error) { return k.policy, nil }
 func (k *counter) Defaults(context.Context) (domain.Settings, error) {
 	return domain.DefaultSettings(), nil
 }
@@ -154,7 +154,7 @@ func (k *counter) CheckCaptureSettings(_ context.Context, _ string, _ domain.Kin
 	}
 	return nil
 }
-func (k *counter) CheckPolicy(context.Context, domain.House, domain.Settings, []string) error {
+func (k *counter) CheckPolicy(context.Context, domain.Policy, domain.Settings, []string) error {
 	return k.policies
 }
 func (k *counter) Review(context.Context, *domain.Crossing) (planning.Review, error) {
@@ -178,7 +178,7 @@ func (k *counter) AddOwn(_ context.Context, _ *domain.Crossing, kind domain.Work
 func (k *counter) Run(ctx context.Context, id int64) (worked, kept error) {
 	return k.worked, k.do("run %d", id)
 }
-func (k *counter) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (k *counter) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	_ = k.do("said: "+format, args...)
 }
 func (k *counter) Record(_ context.Context, e domain.JournalEntry) {
@@ -416,9 +416,9 @@ func TestSettings(t *testing.T) {
 		"lanes":                func(_ *counter, s *domain.Settings) { s.Lanes = -1 },
 		"there is no such way": func(_ *counter, s *domain.Settings) { s.StopMethod = domain.StopWord },
 		"stop_at is never":     func(_ *counter, s *domain.Settings) { s.StopAt = "never" },
-		"the house": func(k *counter,
+		"the policy": func(k *counter,
 			_ *domain.Settings) {
-			k.policies = domain.Conflict("the house has locked it")
+			k.policies = domain.Conflict("the policy has locked it")
 		},
 		"can be changed until the start": func(_ *counter, s *domain.Settings) { s.ExistingRows = "empty" },
 		"its settings stand": func(k *counter, s *domain.Settings) {
@@ -458,12 +458,12 @@ func TestChoosingTables(t *testing.T) {
 	k.does(t, r.ChooseTables(t.Context(), &k.c, nil, nil, domain.Planning{}, "ann"), "tables every one")
 	k.does(t, r.ChooseTables(t.Context(), &k.c, nil, nil, domain.Planning{Queries: []domain.Query{{Table: "a.b",
 		Query: "SELECT 1"}}}, "ann"), "1 queries")
-	k.did, k.house = nil, domain.House{Locked: []string{"rules"}, Rules: rules}
+	k.did, k.policy = nil, domain.Policy{Locked: []string{"rules"}, Rules: rules}
 	k.does(t, r.ChooseTables(t.Context(), &k.c, nil, nil, domain.Planning{}, "ann"), "1 rules")
 	k.did = nil
 	k.refuses(t, r.ChooseTables(t.Context(), &k.c, []string{"lots"}, nil, domain.Planning{}, "ann"), "")
 	k.refuses(t, r.ChooseTables(t.Context(), &k.c, nil, []domain.Rule{{}}, domain.Planning{}, "ann"), "rule")
-	k.policies = domain.Conflict("the house has locked it")
+	k.policies = domain.Conflict("the policy has locked it")
 	k.refuses(t, r.ChooseTables(t.Context(), &k.c, nil, nil, domain.Planning{}, "ann"), "locked")
 	k.c.Phase = domain.PhaseLoading
 	k.refuses(t, r.ChooseTables(t.Context(), &k.c, nil, nil, domain.Planning{}, "ann"), "its plan is in use")

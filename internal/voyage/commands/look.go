@@ -51,6 +51,6 @@ func (k *Commands) CheckFit(ctx context.Context, c *domain.Crossing, a planning.
 	if _, err := k.work.AddTask(ctx, c, lifecycle.WorkFit, a, actor); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "fit check", "%s started a fit check of %s", actor, a.Scope())
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "fit check", "%s started a fit check of %s", actor, a.Scope())
 	return nil
 }

@@ -48,6 +48,6 @@ func (k *Commands) refreshAs(ctx context.Context, c *domain.Crossing, run int64,
 	if err := k.work.Begin(ctx, c, lifecycle.WorkRefresh, Beginning{Run: run, GoesOn: run != 0}, actor); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "refresh", "%s began a refresh of %s", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "refresh", "%s began a refresh of %s", actor, c.Name)
 	return nil
 }

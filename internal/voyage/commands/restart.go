@@ -58,6 +58,6 @@ func (k *Commands) restartAs(ctx context.Context, c *domain.Crossing, run int64,
 	if c.Condition == domain.ConditionPaused {
 		text += "; it stays paused: what is loaded begins when it is resumed"
 	}
-	k.journal.Say(ctx, "warning", actor, c.Name, "", "restart", "%s", text)
+	k.journal.Recordf(ctx, "warning", actor, c.Name, "", "restart", "%s", text)
 	return nil
 }

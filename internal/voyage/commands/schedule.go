@@ -61,7 +61,7 @@ func (k *Commands) Schedule(ctx context.Context, c *domain.Crossing, s domain.Sc
 	if err := k.records.SaveSchedule(ctx, s); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name,
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name,
 		scheduleText(s),
 		s.NextAt.UTC().Format(time.DateTime)+" UTC")
 	return nil
@@ -83,7 +83,7 @@ func (k *Commands) Unschedule(ctx context.Context, c *domain.Crossing, actor str
 	if err := k.records.RemoveSchedule(ctx, c.ID); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "schedule", "%s removed the schedule of %s", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "schedule", "%s removed the schedule of %s", actor, c.Name)
 	return nil
 }
 
@@ -92,7 +92,7 @@ func (k *Commands) PauseSchedule(ctx context.Context, c *domain.Crossing, actor 
 	if err := k.records.PauseSchedule(ctx, c.ID, actor); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "schedule", "%s paused the schedule of %s", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "schedule", "%s paused the schedule of %s", actor, c.Name)
 	return nil
 }
 
@@ -101,7 +101,7 @@ func (k *Commands) ResumeSchedule(ctx context.Context, c *domain.Crossing, actor
 	if err := k.records.PauseSchedule(ctx, c.ID, ""); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "schedule", "%s resumed the schedule of %s", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "schedule", "%s resumed the schedule of %s", actor, c.Name)
 	return nil
 }
 

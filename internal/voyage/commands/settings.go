@@ -23,11 +23,11 @@ func (k *Commands) ChangeSettings(ctx context.Context, c *domain.Crossing, s dom
 	if err := k.rules.CheckCaptureSettings(ctx, c.Source, c.Kind, s); err != nil {
 		return err
 	}
-	house, err := k.records.House(ctx)
+	policy, err := k.records.Policy(ctx)
 	if err != nil {
 		return err
 	}
-	if err := k.rules.CheckPolicy(ctx, house, s, c.Patterns); err != nil {
+	if err := k.rules.CheckPolicy(ctx, policy, s, c.Patterns); err != nil {
 		return err
 	}
 	changes := c.Settings.Changes(s)
@@ -101,15 +101,15 @@ func (k *Commands) ChooseTables(ctx context.Context, c *domain.Crossing, pattern
 	if err := planning.Validate(); err != nil {
 		return err
 	}
-	house, err := k.records.House(ctx)
+	policy, err := k.records.Policy(ctx)
 	if err != nil {
 		return err
 	}
-	if err := k.rules.CheckPolicy(ctx, house, c.Settings, patterns); err != nil {
+	if err := k.rules.CheckPolicy(ctx, policy, c.Settings, patterns); err != nil {
 		return err
 	}
-	if slices.Contains(house.Locked, "rules") {
-		rules = house.MergeRules(rules)
+	if slices.Contains(policy.Locked, "rules") {
+		rules = policy.MergeRules(rules)
 	}
 	if err := k.records.SavePlanning(ctx, c, patterns, rules, planning); err != nil {
 		return err

@@ -43,7 +43,7 @@ func (k *Commands) startAs(ctx context.Context, c *domain.Crossing, run int64, a
 		actor); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "start", "%s started %s", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "start", "%s started %s", actor, c.Name)
 	return nil
 }
 
@@ -72,7 +72,7 @@ func (k *Commands) PauseCrossing(ctx context.Context, c *domain.Crossing, keepCa
 	if !paused {
 		return domain.ChangedMeanwhile(c)
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "pause", "%s", reason)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "pause", "%s", reason)
 	return nil
 }
 
@@ -95,7 +95,7 @@ func (k *Commands) ResumeCrossing(ctx context.Context, c *domain.Crossing, actor
 	if !resumed {
 		return domain.ChangedMeanwhile(c)
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, "", "resume", "%s resumed %s", actor, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, "", "resume", "%s resumed %s", actor, c.Name)
 	if c.Phase != domain.PhaseDraft && c.Phase != domain.PhaseSurveyed && c.Phase != domain.PhasePrepared {
 		return nil
 	}

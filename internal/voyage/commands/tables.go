@@ -41,7 +41,7 @@ func (k *Commands) StartAdd(ctx context.Context, c *domain.Crossing, table, acto
 	if _, err := k.work.AddTask(ctx, c, lifecycle.WorkAdd, tables.Args{Table: table}, actor); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "info", actor, c.Name, table, "change", "%s adds %s to %s", actor, table, c.Name)
+	k.journal.Recordf(ctx, "info", actor, c.Name, table, "change", "%s adds %s to %s", actor, table, c.Name)
 	return nil
 }
 
@@ -80,7 +80,7 @@ func (k *Commands) LeaveOut(ctx context.Context, c *domain.Crossing, table, acto
 	if err := k.tables.Drop(ctx, c, list, at); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "warning", actor, c.Name, table, "change",
+	k.journal.Recordf(ctx, "warning", actor, c.Name, table, "change",
 		"%s left %s out of %s; %s of it stay in %s on %s as they are",
 		actor, table, c.Name, domain.Many(t.RowsLanded, "row"), t.TargetName, c.Target)
 	return nil

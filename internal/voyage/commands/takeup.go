@@ -60,7 +60,7 @@ func (k *Commands) TakeUp(ctx context.Context, c *domain.Crossing, actor string)
 	if err := k.records.Rebase(ctx, c.ID, to, now); err != nil {
 		return err
 	}
-	k.journal.Say(ctx, "warning", actor, c.Name, "capture", "take up",
+	k.journal.Recordf(ctx, "warning", actor, c.Name, "capture", "take up",
 		"%s let %s go on from another server (%s; it was %s): after %s, which is %s there", actor, c.Name, now, was, waymark,
 		k.databases.Position(ctx, c.Source, to))
 	return k.ResumeCrossing(ctx, c, actor)

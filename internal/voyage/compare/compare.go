@@ -44,7 +44,7 @@ func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.D
 	}
 	id, err := k.tasks.AddReconciliation(ctx, c, depth, patterns, actor)
 	if err == nil {
-		k.journal.Say(ctx, "info", actor, c.Name, "", "reconcile", "%s started reconciliation %d (%s)", actor, id, depth)
+		k.journal.Recordf(ctx, "info", actor, c.Name, "", "reconcile", "%s started reconciliation %d (%s)", actor, id, depth)
 	}
 	return id, err
 }
@@ -71,7 +71,8 @@ func (k *Comparer) Run(ctx context.Context, c *domain.Crossing, id int64, quiet 
 		k.journal.Notify(ctx, c, journal.EventDiffers, "a comparison found rows that differ; 'dustyferry findings "+c.Name+
 			"' lists them")
 	}
-	k.journal.Say(end, severity, journal.System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id, r.Depth,
+	k.journal.Recordf(end, severity, journal.System, c.Name, "", "reconcile", "reconciliation %d (%s) ended: %s", id,
+		r.Depth,
 		domain.Many(findings, "finding"))
 	return k.records.EndReconciliation(end, id, state, "")
 }

@@ -47,7 +47,7 @@ type Databases interface {
 
 // Journal keeps what is done, and tells those who want to know.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }
 

@@ -269,7 +269,7 @@ func (p pair) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Open
 
 type lines struct{ said, told []string }
 
-func (l *lines) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
+func (l *lines) Recordf(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	l.said = append(l.said, severity+" "+fmt.Sprintf(format, args...))
 }
 func (l *lines) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {

@@ -34,7 +34,8 @@ func (k *Comparer) StartRepair(ctx context.Context, c *domain.Crossing, a Repair
 			a.Reconciliation)
 	}
 	if _, err = k.tasks.AddTask(ctx, c, lifecycle.WorkRepair, a, actor); err == nil {
-		k.journal.Say(ctx, "info", actor, c.Name, "", "repair", "%s asked to copy the rows of %s of reconciliation %d again",
+		k.journal.Recordf(ctx, "info", actor, c.Name, "", "repair",
+			"%s asked to copy the rows of %s of reconciliation %d again",
 			actor, domain.Many(int64(open), "finding"), a.Reconciliation)
 	}
 	return err
@@ -87,7 +88,7 @@ func (k *Comparer) Recheck(ctx context.Context, c *domain.Crossing, a RepairArgs
 			if equal < len(list) {
 				severity = "warning"
 			}
-			k.journal.Say(ctx, severity, actor, c.Name, t.SourceName, "reconcile",
+			k.journal.Recordf(ctx, severity, actor, c.Name, t.SourceName, "reconcile",
 				"%d of %s of %s compared again are equal now (reconciliation %d)", equal, domain.Many(int64(len(list)), "row"),
 				t.SourceName, a.Reconciliation)
 		}
@@ -182,7 +183,7 @@ func (k *Comparer) Repair(ctx context.Context, c *domain.Crossing, a RepairArgs,
 			if err := k.records.SetFindings(ctx, ids, "repaired"); err != nil {
 				return err
 			}
-			k.journal.Say(ctx, "info", actor, c.Name, t.SourceName, "repair", "%s of %s %s copied again (reconciliation %d)",
+			k.journal.Recordf(ctx, "info", actor, c.Name, t.SourceName, "repair", "%s of %s %s copied again (reconciliation %d)",
 				domain.Many(len(list), "row"), t.SourceName, map[bool]string{true: "was", false: "were"}[len(list) == 1],
 				a.Reconciliation)
 		}

@@ -24,7 +24,7 @@ import (
 
 // Records keep how a cutover stands, and its crossing.
 type Records interface {
-	House(ctx context.Context) (domain.House, error)
+	Policy(ctx context.Context) (domain.Policy, error)
 	Defaults(ctx context.Context) (domain.Settings, error)
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
 	CatalogOf(ctx context.Context, crossing int64) (*domain.Catalog, error)
@@ -94,7 +94,7 @@ type Builder interface {
 
 // Journal records what happens, and tells of it.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Record(ctx context.Context, e domain.JournalEntry)
 	Hold(ctx context.Context, c *domain.Crossing, subject, reason string)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
@@ -167,7 +167,7 @@ func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool
 }
 
 // checkSettings refuses settings given with a cutover that are none of its own, or that
-// the house rules lock to something else.
+// the policy locks to something else.
 func (x *Cutovers) checkSettings(ctx context.Context, c *domain.Crossing, given []domain.SettingChange,
 	set domain.Settings) error {
 	for _, g := range given {
@@ -176,7 +176,7 @@ func (x *Cutovers) checkSettings(ctx context.Context, c *domain.Crossing, given 
 				"With a cutover go %s", g.Setting.Key, c.Name, withACutover())
 		}
 	}
-	house, err := x.records.House(ctx)
+	policy, err := x.records.Policy(ctx)
 	if err != nil {
 		return err
 	}
@@ -185,14 +185,14 @@ func (x *Cutovers) checkSettings(ctx context.Context, c *domain.Crossing, given 
 		return err
 	}
 	for _, g := range base.Changes(set) {
-		if !house.Locks(g.Setting) || !g.Setting.Cutover {
+		if !policy.Locks(g.Setting) || !g.Setting.Cutover {
 			continue
 		}
 		if g.Setting.Key == "stop_method" && x.databases.CheckStopMethod(ctx, c.Source, base.StopMethod) != nil {
-			continue // the house's way is not there for this source
+			continue // the policy's way is not there for this source
 		}
-		return domain.Conflict("%s is %s, and this service's house rules lock it to %s; set it to that ('dustyferry "+
-			"crossing set %s'), or have an admin change the house rules ('dustyferry house')",
+		return domain.Conflict("%s is %s, and this service's policy locks it to %s; set it to that ('dustyferry "+
+			"crossing set %s'), or have an admin change the policy ('dustyferry policy')",
 			g.Setting.Key, g.New, g.Old, c.Name)
 	}
 	return nil
@@ -226,7 +226,7 @@ func (x *Cutovers) Abort(ctx context.Context, c *domain.Crossing, actor string) 
 	if k == nil {
 		return domain.Conflict("no cutover of %s is under way; there is nothing to abort", c.Name)
 	}
-	x.journal.Say(ctx, "warning", actor, c.Name, "", "cutover", "%s asked to abort the %s", actor, Label(k.Rehearsal))
+	x.journal.Recordf(ctx, "warning", actor, c.Name, "", "cutover", "%s asked to abort the %s", actor, Label(k.Rehearsal))
 	return x.records.AskAbort(ctx, k.ID, actor)
 }
 
@@ -245,7 +245,8 @@ func (x *Cutovers) Confirm(ctx context.Context, c *domain.Crossing, actor string
 	}
 	for _, s := range stand {
 		if s.State == domain.StepRunning && s.Awaits == domain.AwaitsGoOn {
-			x.journal.Say(ctx, "info", actor, c.Name, "", "cutover", "%s lets the %s go on past the hold point before \"%s\"",
+			x.journal.Recordf(ctx, "info", actor, c.Name, "", "cutover",
+				"%s lets the %s go on past the hold point before \"%s\"",
 				actor,
 				Label(k.Rehearsal), s.Name)
 			return x.records.GoOn(ctx, k.ID, s.Name, actor)
@@ -254,7 +255,7 @@ func (x *Cutovers) Confirm(ctx context.Context, c *domain.Crossing, actor string
 	if k.Settings.StopMethod != domain.StopWord {
 		return domain.Conflict("the cutover of %s waits for nobody's word at the moment", c.Name)
 	}
-	x.journal.Say(ctx, "info", actor, c.Name, "", "cutover", "%s says that writes to the source have stopped", actor)
+	x.journal.Recordf(ctx, "info", actor, c.Name, "", "cutover", "%s says that writes to the source have stopped", actor)
 	return x.records.GiveWord(ctx, k.ID, actor)
 }
 
@@ -466,11 +467,11 @@ func (r *run) finish(ctx context.Context, before []domain.CutoverStep) error {
 	// The source need not keep its log for us any longer.
 	if r.src.Captures == nil { // it kept none
 	} else if err := r.src.DropCapture(ctx, r.c.ObjectName(), r.c.Undo); err != nil {
-		r.of.journal.Say(ctx, "warning", journal.System, r.c.Name, "", "cutover",
+		r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover",
 			"capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
-	r.of.journal.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
+	r.of.journal.Recordf(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
 	r.of.journal.Notify(ctx, r.c, journal.EventCutOver, text)
 	return r.of.records.EndCutover(ctx, r.k.ID, domain.CutoverDone, "")
 }
@@ -492,7 +493,7 @@ func (r *run) rehearsed(ctx context.Context) error {
 	if err := r.of.records.EndCutover(ctx, r.k.ID, domain.CutoverDone, ""); err != nil {
 		return err
 	}
-	r.of.journal.Say(ctx, "info", r.k.Actor, r.c.Name, "", "cutover",
+	r.of.journal.Recordf(ctx, "info", r.k.Actor, r.c.Name, "", "cutover",
 		"rehearsal ended: writes were paused for %s; the cutover's pause will be about as long", r.pause(ctx))
 	return nil
 }

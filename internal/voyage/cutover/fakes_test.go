@@ -20,7 +20,7 @@ type quay struct {
 	k       domain.Cutover
 	steps   []domain.CutoverStep
 	stand   domain.Stand
-	house   domain.House
+	policy  domain.Policy
 	holder  int64 // the epoch under which the task is held
 	running bool
 
@@ -102,7 +102,7 @@ func (q *quay) states() string {
 
 // ---- records
 
-func (q *quay) House(context.Context) (domain.House, error) { return q.house, nil }
+func (q *quay) Policy(context.Context) (domain.Policy, error) { return q.policy, nil }
 func (q *quay) Defaults(context.Context) (domain.Settings, error) {
 	return domain.DefaultSettings(), nil
 }
@@ -359,7 +359,7 @@ func (q *quay) Build(context.Context, *domain.Crossing, func(string), bool) erro
 	q.built++
 	return nil
 }
-func (q *quay) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (q *quay) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	_ = q.change(func() { q.said = append(q.said, fmt.Sprintf(format, args...)) })
 }
 func (q *quay) Record(_ context.Context, e domain.JournalEntry) {

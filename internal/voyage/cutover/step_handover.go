@@ -91,7 +91,7 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 			}
 			return "", fmt.Errorf("the hand-over webhook: %w", err)
 		}
-		r.of.journal.Say(ctx, "warning", journal.System, r.c.Name, "", "cutover",
+		r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover",
 			"the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
 		if !waits.Sleep(ctx, time.Duration(try)*time.Second) {
 			return "", ctx.Err()

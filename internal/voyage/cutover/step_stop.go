@@ -90,7 +90,7 @@ func letWrite(ctx context.Context, r *run) error {
 		err = r.src.Reopen(ctx, r.k.Settings.StopMethod, r.c.ObjectName(), r.plans)
 	}
 	if left := (engine.Left{}); errors.As(err, &left) {
-		r.of.journal.Say(ctx, "warning", journal.System, r.c.Name, "", "cutover", "the source takes writes again; %s",
+		r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover", "the source takes writes again; %s",
 			left.What)
 	} else if err != nil {
 		return err

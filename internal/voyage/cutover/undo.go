@@ -50,7 +50,7 @@ func (r *run) undo(ctx context.Context, cause error) error {
 		}
 	}
 	_ = r.of.records.EndCutover(end, r.k.ID, domain.CutoverUndone, cause.Error())
-	r.of.journal.Say(end, "warning", journal.System, r.c.Name, "", "cutover",
+	r.of.journal.Recordf(end, "warning", journal.System, r.c.Name, "", "cutover",
 		"the %s was undone, the source takes writes again: %s",
 		Label(r.k.Rehearsal), cause)
 	if !r.k.Rehearsal {

@@ -33,7 +33,7 @@ type Box interface {
 
 // Journal records what people do.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Databases opens registered databases.

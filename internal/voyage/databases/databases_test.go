@@ -57,7 +57,7 @@ func (k *kept) Underway(context.Context) ([]domain.Crossing, error) { return k.u
 
 func (k *kept) ServerOf(context.Context, int64) (string, error) { return k.server, nil }
 
-func (k *kept) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
+func (k *kept) Recordf(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	k.said = append(k.said, severity+": "+fmt.Sprintf(format, args...))
 }
 

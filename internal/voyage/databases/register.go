@@ -38,7 +38,8 @@ func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, passwo
 	if err := s.records.AddDatabase(ctx, row); err != nil {
 		return err
 	}
-	s.journal.Say(ctx, "info", actor, "", row.Name, "database", "%s registered database %s (%s at %s)", actor, row.Name,
+	s.journal.Recordf(ctx, "info", actor, "", row.Name, "database", "%s registered database %s (%s at %s)", actor,
+		row.Name,
 		row.Engine, way(row))
 	return nil
 }
@@ -80,7 +81,7 @@ func (s *Databases) ChangeDatabase(ctx context.Context, name string, ch Change, 
 	take(&row.Username, ch.User)
 	take(&row.TLS, ch.TLS)
 	if err := s.changeDatabase(ctx, old, row, ch.Password); err != nil {
-		s.journal.Say(ctx, "warning", actor, "", name, "database",
+		s.journal.Recordf(ctx, "warning", actor, "", name, "database",
 			"%s tried to change database %s from %s to %s, in vain: %s", actor, name, way(old), way(row), err)
 		return err
 	}
@@ -88,7 +89,7 @@ func (s *Databases) ChangeDatabase(ctx context.Context, name string, ch Change, 
 	if ch.Password != nil {
 		word = ", with another password"
 	}
-	s.journal.Say(ctx, "warning", actor, "", name, "database", "%s changed database %s from %s to %s%s", actor, name,
+	s.journal.Recordf(ctx, "warning", actor, "", name, "database", "%s changed database %s from %s to %s%s", actor, name,
 		way(old), way(row), word)
 	return nil
 }

@@ -89,7 +89,8 @@ func (s *Databases) RemoveTraces(ctx context.Context, database, uid, actor strin
 		return domain.NotFound("no crossing %s has left anything in %s; 'dustyferry database traces %s' lists what there is",
 			uid, database, database)
 	}
-	s.journal.Say(ctx, "warning", actor, "", database, "traces", "%s removed what crossing %s had left in %s: %s", actor,
+	s.journal.Recordf(ctx, "warning", actor, "", database, "traces", "%s removed what crossing %s had left in %s: %s",
+		actor,
 		uid,
 		database, strings.Join(removed, ", "))
 	return nil

@@ -1,5 +1,5 @@
 // Package drafts makes new crossings: whatever they ask for must be possible between their
-// databases, and allowed by the house.
+// databases, and allowed by the policy.
 package drafts
 
 import (
@@ -12,7 +12,7 @@ import (
 
 // Records are where crossings are kept.
 type Records interface {
-	House(ctx context.Context) (domain.House, error)
+	Policy(ctx context.Context) (domain.Policy, error)
 	Defaults(ctx context.Context) (domain.Settings, error)
 	Database(ctx context.Context, name string) (domain.Database, error)
 	AddCrossing(ctx context.Context, c domain.Crossing) (int64, error)
@@ -26,7 +26,7 @@ type Engines interface {
 
 // Journal records what people do.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Drafts makes them.
@@ -39,13 +39,13 @@ type Drafts struct {
 // New returns drafts.
 func New(r Records, e Engines, j Journal) *Drafts { return &Drafts{records: r, engines: e, journal: j} }
 
-// CheckPolicy says which settings and tables the house does not let a crossing have.
-func (d *Drafts) CheckPolicy(ctx context.Context, house domain.House, s domain.Settings, patterns []string) error {
+// CheckPolicy says which settings and tables the policy does not let a crossing have.
+func (d *Drafts) CheckPolicy(ctx context.Context, policy domain.Policy, s domain.Settings, patterns []string) error {
 	base, err := d.records.Defaults(ctx)
 	if err != nil {
 		return err
 	}
-	return house.Hold(base, s, patterns)
+	return policy.Hold(base, s, patterns)
 }
 
 // CheckCaptureSettings says what is wrong with the settings of where capture begins and stops.
@@ -76,24 +76,24 @@ func (d *Drafts) CheckCaptureSettings(ctx context.Context, source string, kind d
 }
 
 // Create keeps a draft. uid is what it is known by over all control databases. Without
-// stopChosen its way to stop writes is the house's, which gives way to the source's own where
+// stopChosen its way to stop writes is the policy's, which gives way to the source's own where
 // that has it not.
 func (d *Drafts) Create(ctx context.Context, c domain.Crossing, uid string, stopChosen bool, actor string) error {
 	if err := valid(&c); err != nil {
 		return err
 	}
-	house, err := d.records.House(ctx)
+	policy, err := d.records.Policy(ctx)
 	if err != nil {
 		return err
 	}
 	if c.Patterns == nil {
-		c.Patterns = house.Tables
+		c.Patterns = policy.Tables
 	}
 	c.Patterns = append([]string{}, c.Patterns...)
-	if err := d.CheckPolicy(ctx, house, c.Settings, c.Patterns); err != nil {
+	if err := d.CheckPolicy(ctx, policy, c.Settings, c.Patterns); err != nil {
 		return err
 	}
-	c.Rules = append([]domain.Rule{}, house.MergeRules(c.Rules)...)
+	c.Rules = append([]domain.Rule{}, policy.MergeRules(c.Rules)...)
 	src, err := d.records.Database(ctx, c.Source)
 	if err != nil {
 		return err
@@ -128,7 +128,7 @@ func (d *Drafts) Create(ctx context.Context, c domain.Crossing, uid string, stop
 	if _, err := d.records.AddCrossing(ctx, c); err != nil {
 		return err
 	}
-	d.journal.Say(ctx, "info", actor, c.Name, "", "create", "%s created %s: %s from %s to %s", actor, c.Name, c.Kind,
+	d.journal.Recordf(ctx, "info", actor, c.Name, "", "create", "%s created %s: %s from %s to %s", actor, c.Name, c.Kind,
 		c.Source, c.Target)
 	return nil
 }

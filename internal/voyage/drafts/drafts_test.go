@@ -15,12 +15,12 @@ import (
 // kept is the records and the journal in memory; a source of its engine stops writes by a
 // person's word alone.
 type kept struct {
-	house domain.House
-	added []domain.Crossing
-	said  []string
+	policy domain.Policy
+	added  []domain.Crossing
+	said   []string
 }
 
-func (k *kept) House(context.Context) (domain.House, error) { return k.house, nil }
+func (k *kept) Policy(context.Context) (domain.Policy, error) { return k.policy, nil }
 func (k *kept) Defaults(context.Context) (domain.Settings, error) {
 	return domain.DefaultSettings(), nil
 }
@@ -46,7 +46,7 @@ func (k *kept) CheckStopMethod(_ context.Context, _ string, m domain.StopMethod)
 	return nil
 }
 
-func (k *kept) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (k *kept) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	k.said = append(k.said, fmt.Sprintf(format, args...))
 }
 
@@ -78,7 +78,8 @@ func create(t *testing.T, k *kept, stopChosen bool, change func(*domain.Crossing
 }
 
 func TestADraftIsComplete(t *testing.T) {
-	k := &kept{house: domain.House{Tables: []string{"shop.*"}, Rules: []domain.Rule{{Tables: "shop.*", Schema: "honey"}}}}
+	k := &kept{policy: domain.Policy{Tables: []string{"shop.*"}, Rules: []domain.Rule{{Tables: "shop.*",
+		Schema: "honey"}}}}
 	if err := create(t, k, false, func(*domain.Crossing) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -122,13 +123,13 @@ func TestWhatIsNoDraft(t *testing.T) {
 			t.Errorf("%s: it was kept", x.word)
 		}
 	}
-	k := &kept{house: domain.House{Tables: []string{"shop.*"}, Locked: []string{"tables", "lanes"}}}
+	k := &kept{policy: domain.Policy{Tables: []string{"shop.*"}, Locked: []string{"tables", "lanes"}}}
 	for _, change := range []func(*domain.Crossing){
 		func(c *domain.Crossing) { c.Patterns = []string{"mine.*"} },
 		func(c *domain.Crossing) { c.Settings.Lanes = 7 },
 	} {
 		if err := create(t, k, false, change); err == nil || len(k.added) > 0 {
-			t.Errorf("what the house locks was taken: %v", err)
+			t.Errorf("what the policy locks was taken: %v", err)
 		}
 	}
 }

@@ -47,7 +47,7 @@ func (f *follower) askSchemaChange(ctx context.Context, ask follow.AskSchemaChan
 			"does not say what rows lost by it; restart the table: dustyferry crossing restart %s --table %s", name, ch.Note,
 			f.c.Name, name)
 	}
-	f.of.journal.Say(ctx, "info", journal.System, f.c.Name, name, "columns",
+	f.of.journal.Recordf(ctx, "info", journal.System, f.c.Name, name, "columns",
 		"%s on the source: its columns are as they were", ch.Note)
 	return true, nil
 }
@@ -58,7 +58,7 @@ func (f *follower) applySchemaChange(ctx context.Context, ask follow.ApplySchema
 	a, t := f.schemaChange, f.tables[ask.Change.Table]
 	name, what := t.row.SourceName, columns.Words(a.Changes)
 	say := func(action, format string, args ...any) {
-		f.of.journal.Say(ctx, "warning", journal.System, f.c.Name, name, action, format, args...)
+		f.of.journal.Recordf(ctx, "warning", journal.System, f.c.Name, name, action, format, args...)
 	}
 	carry := f.c.Settings.ColumnChanges == "carry"
 	switch {
@@ -149,7 +149,7 @@ func (f *follower) lookAtTables(ctx context.Context) error {
 				continue
 			}
 		}
-		f.of.journal.Say(ctx, "warning", journal.System, c.Name, e.Subject, "columns",
+		f.of.journal.Recordf(ctx, "warning", journal.System, c.Name, e.Subject, "columns",
 			"%s was made on the source, and the patterns of %s choose it; it is not followed. To add it: %s", e.Subject, c.Name,
 			e.Remedy)
 	}

@@ -20,7 +20,7 @@ func (f *follower) tellCuts(ctx context.Context, t *domain.CrossingTable) {
 	t.Plan.Runtime = t.Plan.Runtime.WithTruncated(func() { n.Add(1) })
 	say := func() {
 		if cut := n.Swap(0); cut > 0 {
-			f.of.journal.Say(context.WithoutCancel(ctx), "warning", journal.System, f.c.Name, t.SourceName, "cut",
+			f.of.journal.Recordf(context.WithoutCancel(ctx), "warning", journal.System, f.c.Name, t.SourceName, "cut",
 				"%s of %s brought by changes, longer than a rule allows: cut", domain.Many(cut, "value"), t.SourceName)
 		}
 	}

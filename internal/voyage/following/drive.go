@@ -251,7 +251,7 @@ func (f *follower) chunks(ctx context.Context, a follow.AskChunks) ([]domain.Chu
 // restart has tables loaded again, one of which was truncated while it was loaded.
 func (f *follower) restart(ctx context.Context, a follow.Restart) error {
 	name := f.tables[a.Table].row.SourceName
-	f.of.journal.Say(ctx, "warning", journal.System, f.c.Name, name, "restart",
+	f.of.journal.Recordf(ctx, "warning", journal.System, f.c.Name, name, "restart",
 		"%s was truncated on the source during the load; it is loaded again", name)
 	for _, id := range a.With {
 		if err := f.of.records.ResetTable(ctx, id); err != nil {

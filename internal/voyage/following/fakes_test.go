@@ -340,7 +340,7 @@ func (b *brook) PlanSchemaChange(context.Context, *domain.Crossing, *engine.Open
 	[]domain.TablePlan, *domain.TablePlan, *domain.Change, domain.Position) (*planning.SchemaChange, error) {
 	return b.change, b.plans
 }
-func (b *brook) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (b *brook) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	_ = b.keep(&b.said, format, args...)
 }
 func (b *brook) Held(_ context.Context, _ *domain.Crossing, _, reason string) {

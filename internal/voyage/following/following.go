@@ -81,7 +81,7 @@ type Databases interface {
 
 // Journal records what happens, and tells of it.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	// Held tells that a crossing is held, which the records know already.
 	Held(ctx context.Context, c *domain.Crossing, subject, reason string)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
@@ -192,7 +192,8 @@ func (v *Following) runStream(ctx context.Context, st *domain.StreamClaim) {
 	default:
 		wait := waits.BackOff(st.Failures)
 		if mine, _ := v.records.DropStream(end, c.ID, st.Epoch, wait, err.Error(), ""); mine {
-			v.journal.Say(end, "warning", journal.System, c.Name, "capture", "capture", "capture stopped and goes on in %s: %s",
+			v.journal.Recordf(end, "warning", journal.System, c.Name, "capture", "capture",
+				"capture stopped and goes on in %s: %s",
 				wait.Round(time.Second), err)
 		}
 	}
@@ -335,7 +336,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	f.applied = at
 	f.src, f.cap, f.since = src, capture, time.Now()
 	f.mu.Unlock()
-	f.of.journal.Say(ctx, "info", journal.System, f.c.Name, "capture", "capture",
+	f.of.journal.Recordf(ctx, "info", journal.System, f.c.Name, "capture", "capture",
 		"capture runs on %s from log position %s", f.of.set.Worker,
 		f.of.databases.Position(ctx, f.c.Source, at))
 	f.beside.Go(func() { f.mindApplier(ctx, watch, cut) })

@@ -46,7 +46,7 @@ func (f *follower) partitioned(ctx context.Context, t *side, err error) error {
 				"hand and resume", t.row.SourceName, sql, err)
 		}
 	}
-	f.of.journal.Say(ctx, "warning", journal.System, f.c.Name, t.row.SourceName, "columns",
+	f.of.journal.Recordf(ctx, "warning", journal.System, f.c.Name, t.row.SourceName, "columns",
 		"%s has new partitions on the source; carried over to the target: %s", t.row.SourceName, strings.Join(statements,
 			"; "))
 	plan := *p

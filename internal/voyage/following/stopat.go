@@ -66,7 +66,7 @@ func (f *follower) stopped(ctx context.Context, stop *stopping) error {
 		domain.ConditionPaused}, domain.ConditionPaused, text, false); err != nil {
 		return err
 	}
-	f.of.journal.Say(ctx, "warning", journal.System, f.c.Name, "capture", "pause", "%s", text)
+	f.of.journal.Recordf(ctx, "warning", journal.System, f.c.Name, "capture", "pause", "%s", text)
 	f.of.journal.Notify(ctx, f.c, journal.EventHeld, text)
 	return errToldToStop
 }

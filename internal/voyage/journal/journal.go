@@ -69,8 +69,8 @@ type Notice struct {
 // called off.
 const patience = 5 * time.Second
 
-// Say appends a line to the journal and to the log.
-func (j *Journal) Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any) {
+// Recordf appends a line to the journal and to the log.
+func (j *Journal) Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any) {
 	j.Record(ctx, domain.JournalEntry{Actor: actor, Crossing: crossing, Subject: subject, Act: act, Severity: severity,
 		Message: fmt.Sprintf(format, args...)})
 }
@@ -103,7 +103,7 @@ func (j *Journal) Hold(ctx context.Context, c *domain.Crossing, subject, reason 
 
 // Held says that a crossing waits for a person.
 func (j *Journal) Held(ctx context.Context, c *domain.Crossing, subject, reason string) {
-	j.Say(ctx, "error", System, c.Name, subject, "hold", "%s", reason)
+	j.Recordf(ctx, "error", System, c.Name, subject, "hold", "%s", reason)
 	j.Notify(ctx, c, EventHeld, reason)
 }
 
@@ -119,7 +119,7 @@ func (j *Journal) Troubled(ctx context.Context, c *domain.Crossing, doing string
 	}
 	fresh, kept := j.records.SetTrouble(ctx, c.ID, text)
 	if kept == nil && fresh && text != "" {
-		j.Say(ctx, "warning", System, c.Name, "", "keeper", "%s", text)
+		j.Recordf(ctx, "warning", System, c.Name, "", "keeper", "%s", text)
 	}
 	return kept
 }

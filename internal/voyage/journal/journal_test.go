@@ -65,7 +65,7 @@ func TestALineIsWrittenWhateverBecomesOfTheWork(t *testing.T) {
 	j, log := with(k)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	j.Say(ctx, "warning", "ann", "spring", "a.jars", "pause", "%s paused %s", "ann", "spring")
+	j.Recordf(ctx, "warning", "ann", "spring", "a.jars", "pause", "%s paused %s", "ann", "spring")
 	want := domain.JournalEntry{Actor: "ann", Crossing: "spring", Subject: "a.jars", Act: "pause", Severity: "warning",
 		Message: "ann paused spring"}
 	if len(k.lines) != 1 || k.lines[0] != want {
@@ -75,7 +75,7 @@ func TestALineIsWrittenWhateverBecomesOfTheWork(t *testing.T) {
 		t.Errorf("logged: %s", log)
 	}
 	k.broken = errors.New("no room")
-	j.Say(ctx, "info", "ann", "", "", "start", "more")
+	j.Recordf(ctx, "info", "ann", "", "", "start", "more")
 	if !strings.Contains(log.String(), "no room") {
 		t.Errorf("a line that was lost is not logged: %s", log)
 	}

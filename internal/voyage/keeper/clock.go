@@ -25,7 +25,7 @@ func (k *Clock) Do(ctx context.Context) error {
 	if err != nil || back == 0 {
 		return err
 	}
-	k.Journal.Say(ctx, "warning", journal.System, "", "", "keeper",
+	k.Journal.Recordf(ctx, "warning", journal.System, "", "", "keeper",
 		"the clock of the control database's server was set back by %s; leases and waits begin anew", back.Round(time.Second))
 	return k.Queue.DueNow(ctx)
 }

@@ -18,7 +18,7 @@ import (
 type Service struct {
 	Name  string
 	Every time.Duration
-	// Lock is of the whole house: of all processes one at a time does it. 0: each process does.
+	// Lock is of the whole policy: of all processes one at a time does it. 0: each process does.
 	Lock int64
 	// Now: at the start too, and not only when the first interval is over.
 	Now bool
@@ -38,7 +38,7 @@ type Databases interface {
 
 // Journal records what happens, and tells of it.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }
 

@@ -40,7 +40,7 @@ func (l *Lags) Do(ctx context.Context) error {
 		if over {
 			severity, text = "warning", fmt.Sprintf("the lag of %s is %.0f s, over its limit of %s", c.Name, lag, limit)
 		}
-		l.Journal.Say(ctx, severity, journal.System, c.Name, "capture", "lag", "%s", text)
+		l.Journal.Recordf(ctx, severity, journal.System, c.Name, "capture", "lag", "%s", text)
 		l.Journal.Notify(ctx, c, journal.EventLag, text)
 	}
 	return nil

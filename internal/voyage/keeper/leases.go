@@ -40,7 +40,7 @@ func (l *LostChunks) Do(ctx context.Context) error {
 				return
 			}
 			for i := range chunks {
-				l.Journal.Say(ctx, "warning", journal.System, c.Name, "", "keeper",
+				l.Journal.Recordf(ctx, "warning", journal.System, c.Name, "", "keeper",
 					"worker %s fell silent while carrying a chunk; the chunk is taken back", chunks[i].Worker)
 				before := time.Now()
 				l.Return(ctx, &c, &chunks[i], context.Canceled)

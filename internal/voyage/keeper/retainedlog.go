@@ -98,11 +98,11 @@ func (l *RetainedLog) check(ctx context.Context, f *domain.FollowedCrossing) err
 		case set.RetainedOver == "release":
 			text += "; there, the log is released and the crossing has to be loaded again"
 		}
-		l.Journal.Say(ctx, "warning", journal.System, c.Name, "capture", "log", "%s", text)
+		l.Journal.Recordf(ctx, "warning", journal.System, c.Name, "capture", "log", "%s", text)
 		l.Journal.Notify(ctx, c, journal.EventLog, text)
 	case told == 0:
 		text := fmt.Sprintf("the source keeps %s of log for %s, well below its limit again", size(r.Bytes), c.Name)
-		l.Journal.Say(ctx, "info", journal.System, c.Name, "capture", "log", "%s", text)
+		l.Journal.Recordf(ctx, "info", journal.System, c.Name, "capture", "log", "%s", text)
 		l.Journal.Notify(ctx, c, journal.EventLog, text)
 	}
 	return nil

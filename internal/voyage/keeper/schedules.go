@@ -147,7 +147,7 @@ func (s *Schedules) runDue(ctx context.Context, r domain.DueRun) error {
 	if why := whyNot(&c, when, &r); why != "" {
 		fresh, err := s.Records.SettleRun(ctx, r.ID, "skipped", why)
 		if err == nil && fresh {
-			s.Journal.Say(ctx, "warning", journal.System, c.Name, "", "schedule", "a run of %s was skipped: %s", c.Name, why)
+			s.Journal.Recordf(ctx, "warning", journal.System, c.Name, "", "schedule", "a run of %s was skipped: %s", c.Name, why)
 		}
 		return err
 	}
@@ -158,7 +158,8 @@ func (s *Schedules) runDue(ctx context.Context, r domain.DueRun) error {
 	}
 	fresh, kept := s.Records.SettleRun(ctx, r.ID, domain.RunFailed, err.Error())
 	if kept == nil && fresh {
-		s.Journal.Say(ctx, "error", journal.System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name, err)
+		s.Journal.Recordf(ctx, "error", journal.System, c.Name, "", "schedule", "a run of %s could not begin: %s", c.Name,
+			err)
 		s.Journal.Notify(ctx, &c, journal.EventFailed, "its scheduled run could not begin: "+err.Error())
 	}
 	return kept

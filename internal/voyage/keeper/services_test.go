@@ -33,7 +33,7 @@ type watch struct {
 	loads     []pace.Load
 	slow      time.Duration
 	lost      []domain.Chunk
-	house     domain.House
+	policy    domain.Policy
 	gone      map[string]int64
 	back      time.Duration
 	stalled   []int64
@@ -49,25 +49,25 @@ func (w *watch) do(format string, args ...any) error {
 
 func (w *watch) all() string { return strings.Join(w.did, "\n") }
 
-func (w *watch) CrossingByID(context.Context, int64) (domain.Crossing, error) { return w.c, nil }
-func (w *watch) DueSchedules(context.Context) ([]domain.Schedule, error)      { return w.due, nil }
-func (w *watch) ScheduleOf(context.Context, int64) (*domain.Schedule, error)  { return w.schedule, nil }
-func (w *watch) DueRuns(context.Context) ([]domain.DueRun, error)             { return w.runs, nil }
-func (w *watch) LostRuns(context.Context) ([]int64, error)                    { return w.lostRuns, nil }
-func (w *watch) Followed(context.Context) ([]domain.FollowedCrossing, error)  { return w.followed, nil }
-func (w *watch) Lags(context.Context) ([]domain.CrossingLag, error)           { return w.lags, nil }
-func (w *watch) LanesWanted(context.Context) ([]domain.LanesWanted, error)    { return w.wanted, nil }
-func (w *watch) Pacings(context.Context) ([]pace.Load, error)                 { return w.loads, nil }
-func (w *watch) Lost(context.Context) ([]domain.Chunk, error)                 { return w.lost, nil }
-func (w *watch) House(context.Context) (domain.House, error)                  { return w.house, nil }
-func (w *watch) Thin(context.Context, domain.House) (map[string]int64, error) { return w.gone, nil }
-func (w *watch) MendClock(context.Context) (time.Duration, error)             { return w.back, nil }
-func (w *watch) DueNow(context.Context) error                                 { return w.do("due now") }
-func (w *watch) Stalled(context.Context) ([]int64, error)                     { return w.stalled, nil }
-func (w *watch) DeadLanes(context.Context) ([]int64, error)                   { return w.dead, nil }
-func (w *watch) Wake(_ context.Context, task int64) error                     { return w.do("wake %d", task) }
-func (w *watch) Cancel(_ context.Context, job int64) error                    { return w.do("cancel %d", job) }
-func (w *watch) KickStream(context.Context, int64) (int64, error)             { return 4, w.do("kick") }
+func (w *watch) CrossingByID(context.Context, int64) (domain.Crossing, error)  { return w.c, nil }
+func (w *watch) DueSchedules(context.Context) ([]domain.Schedule, error)       { return w.due, nil }
+func (w *watch) ScheduleOf(context.Context, int64) (*domain.Schedule, error)   { return w.schedule, nil }
+func (w *watch) DueRuns(context.Context) ([]domain.DueRun, error)              { return w.runs, nil }
+func (w *watch) LostRuns(context.Context) ([]int64, error)                     { return w.lostRuns, nil }
+func (w *watch) Followed(context.Context) ([]domain.FollowedCrossing, error)   { return w.followed, nil }
+func (w *watch) Lags(context.Context) ([]domain.CrossingLag, error)            { return w.lags, nil }
+func (w *watch) LanesWanted(context.Context) ([]domain.LanesWanted, error)     { return w.wanted, nil }
+func (w *watch) Pacings(context.Context) ([]pace.Load, error)                  { return w.loads, nil }
+func (w *watch) Lost(context.Context) ([]domain.Chunk, error)                  { return w.lost, nil }
+func (w *watch) Policy(context.Context) (domain.Policy, error)                 { return w.policy, nil }
+func (w *watch) Thin(context.Context, domain.Policy) (map[string]int64, error) { return w.gone, nil }
+func (w *watch) MendClock(context.Context) (time.Duration, error)              { return w.back, nil }
+func (w *watch) DueNow(context.Context) error                                  { return w.do("due now") }
+func (w *watch) Stalled(context.Context) ([]int64, error)                      { return w.stalled, nil }
+func (w *watch) DeadLanes(context.Context) ([]int64, error)                    { return w.dead, nil }
+func (w *watch) Wake(_ context.Context, task int64) error                      { return w.do("wake %d", task) }
+func (w *watch) Cancel(_ context.Context, job int64) error                     { return w.do("cancel %d", job) }
+func (w *watch) KickStream(context.Context, int64) (int64, error)              { return 4, w.do("kick") }
 func (w *watch) HoldStream(_ context.Context, _ int64, cause string) error {
 	return w.do("hold stream: %s", cause)
 }
@@ -93,7 +93,7 @@ func (w *watch) Open(context.Context, string) (*engine.Opened, error) {
 	d := db{w: w}
 	return &engine.Opened{Captures: d, Tells: d}, w.away
 }
-func (w *watch) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
+func (w *watch) Recordf(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	_ = w.do(severity+": "+format, args...)
 }
 func (w *watch) Notify(_ context.Context, _ *domain.Crossing, event, message string) {
@@ -319,15 +319,15 @@ func TestChunksOfDeadWorkers(t *testing.T) {
 	})
 }
 
-// TestTheHouseKeepsNoMore than it wants.
-func TestTheHouseKeepsNoMore(t *testing.T) {
+// TestThePolicyKeepsNoMore than it wants.
+func TestThePolicyKeepsNoMore(t *testing.T) {
 	w := &watch{gone: map[string]int64{"journal": 1, "history": 20}}
 	r := &Retention{Records: w, Journal: w}
 	if w.does(t, r.Do(t.Context())); len(w.did) > 0 {
-		t.Errorf("the house keeps everything, and %q", w.did)
+		t.Errorf("the policy keeps everything, and %q", w.did)
 	}
-	w.house.JournalDays = 30
-	w.does(t, r.Do(t.Context()), "older than the house rules keep: 20 lines of history, 1 line of journal")
+	w.policy.JournalDays = 30
+	w.does(t, r.Do(t.Context()), "older than the policy keeps: 20 lines of history, 1 line of journal")
 }
 
 // TestAClockThatWasSetBack.

@@ -86,7 +86,7 @@ func (l *Loader) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain
 		l.rest(ctx, c, cause)
 	case chunkfate.TakenDown:
 		if back(waits.BackOff(2), false, "") {
-			l.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk",
+			l.journal.Recordf(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk",
 				"chunk %d of %s was taken down and will be tried again: %s", chunk.Ordinal+1, t.SourceName, cause)
 		}
 	case chunkfate.Held:
@@ -95,7 +95,7 @@ func (l *Loader) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain
 		}
 	case chunkfate.TriedAgain:
 		if back(waits.BackOff(chunk.Attempts), true, "") {
-			l.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk",
+			l.journal.Recordf(ctx, "warning", journal.System, c.Name, t.SourceName, "chunk",
 				"chunk %d of %s (%s) failed (try %d of %d) and will be tried again: %s",
 				chunk.Ordinal+1, t.SourceName, where, chunk.Attempts, c.Settings.MaxAttempts, cause)
 		}
@@ -125,7 +125,7 @@ func (l *Loader) rest(ctx context.Context, c *domain.Crossing, cause error) {
 		return
 	}
 	if tries == 1 || tries == 10 {
-		l.journal.Say(ctx, "warning", journal.System, c.Name, "", "away", "%s (try %d)", reason, tries)
+		l.journal.Recordf(ctx, "warning", journal.System, c.Name, "", "away", "%s (try %d)", reason, tries)
 	}
 	if tries == 10 { // for minutes
 		l.journal.Notify(ctx, c, journal.EventHeld, reason)

@@ -59,7 +59,7 @@ type Databases interface {
 
 // Journal records what happens, and tells of it.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Held(ctx context.Context, c *domain.Crossing, subject, reason string)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }

@@ -114,7 +114,7 @@ func (b *ledger) Rest(_ context.Context, _ int64, _ func(int) time.Duration, rea
 	b.rests = append(b.rests, reason)
 	return len(b.rests), nil
 }
-func (b *ledger) Say(_ context.Context, severity, _, _, _, act, format string, args ...any) {
+func (b *ledger) Recordf(_ context.Context, severity, _, _, _, act, format string, args ...any) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.said = append(b.said, severity+" "+act+": "+fmt.Sprintf(format, args...))

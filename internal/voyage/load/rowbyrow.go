@@ -117,7 +117,7 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 		return err
 	}
 	if len(f.bad) > 0 {
-		l.journal.Say(ctx, "warning", journal.System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set "+
+		l.journal.Recordf(ctx, "warning", journal.System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set "+
 			"aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside "+
 			"%s' lists them",
 			domain.Many(len(f.bad), "row"), l.table.SourceName, chunk.Ordinal+1, f.bad[0].String(), c.Name)

@@ -46,7 +46,7 @@ type Box interface {
 
 // Journal records what people do.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Notifier sends to webhooks.
@@ -91,7 +91,7 @@ func (n *Notifier) AddWebhook(ctx context.Context, w domain.Webhook, uid, secret
 	if err := n.records.AddWebhook(ctx, w); err != nil {
 		return err
 	}
-	n.journal.Say(ctx, "info", actor, "", w.Name, "webhook", "%s added the webhook %s to %s", actor, w.Name, u.Host)
+	n.journal.Recordf(ctx, "info", actor, "", w.Name, "webhook", "%s added the webhook %s to %s", actor, w.Name, u.Host)
 	return nil
 }
 

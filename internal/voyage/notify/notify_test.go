@@ -35,7 +35,7 @@ type lines struct {
 	said []string
 }
 
-func (l *lines) Say(_ context.Context, _, _, _, _, act, format string, args ...any) {
+func (l *lines) Recordf(_ context.Context, _, _, _, _, act, format string, args ...any) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.said = append(l.said, act+": "+fmt.Sprintf(format, args...))

@@ -27,7 +27,7 @@ type Records interface {
 
 // Journal records what happens, and tells of it.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }
 
@@ -84,7 +84,7 @@ func (p *Phases) move(ctx context.Context, c *domain.Crossing) error {
 		if err != nil || !moved {
 			return err
 		}
-		p.journal.Say(ctx, "info", journal.System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name,
+		p.journal.Recordf(ctx, "info", journal.System, c.Name, "", "phase", "%s is %s now (was %s)", c.Name,
 			c.Kind.PhaseLabel(next), c.Kind.PhaseLabel(c.Phase))
 		return p.arrived(ctx, c, next)
 	}

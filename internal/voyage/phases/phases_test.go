@@ -47,7 +47,7 @@ func (b *book) Alone(_ context.Context, lock int64, f func() error) (bool, error
 	}
 	return true, f()
 }
-func (b *book) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (b *book) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	b.said = append(b.said, fmt.Sprintf(format, args...))
 }
 func (b *book) Notify(_ context.Context, _ *domain.Crossing, event, message string) {

@@ -44,7 +44,7 @@ type coop struct {
 	ahead time.Duration // its clock
 
 	label  string // of a worker at work
-	house  domain.House
+	policy domain.Policy
 	survey []domain.Entry
 	fit    *domain.FitCheck
 
@@ -96,7 +96,7 @@ func (o *coop) Database(_ context.Context, name string) (domain.Database, error)
 	}
 	return d, nil
 }
-func (o *coop) House(context.Context) (domain.House, error)             { return o.house, nil }
+func (o *coop) Policy(context.Context) (domain.Policy, error)           { return o.policy, nil }
 func (o *coop) HasWorker(_ context.Context, label string) (bool, error) { return label == o.label, nil }
 func (o *coop) SurveyOf(context.Context, int64) ([]domain.Entry, error) { return o.survey, nil }
 func (o *coop) FitOf(context.Context, int64) (*domain.FitCheck, error)  { return o.fit, nil }
@@ -106,7 +106,7 @@ func (o *coop) SaveFit(_ context.Context, _ *domain.Crossing, f *domain.FitCheck
 	o.fit = &kept
 	return nil
 }
-func (o *coop) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (o *coop) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	o.said = append(o.said, fmt.Sprintf(format, args...))
 }
 

@@ -108,7 +108,7 @@ func (pl *Planning) CheckValues(ctx context.Context, c *domain.Crossing, a FitAr
 			return err
 		}
 	}
-	pl.journal.Say(ctx, "info", journal.System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s",
+	pl.journal.Recordf(ctx, "info", journal.System, c.Name, "", "fit check", "the fit check looked at %s in %s: %s",
 		domain.Many(f.Rows, "row"), domain.Many(f.Tables, "table"), misfitText(f.Misfits))
 	return nil
 }
@@ -224,13 +224,13 @@ func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []
 	}
 	settled(types, f)
 	remedy := "dustyferry fit " + c.Name
-	house, err := pl.records.House(ctx)
+	policy, err := pl.records.Policy(ctx)
 	if err != nil {
 		return nil, err
 	}
 	less, why := domain.Notice, ""
-	if house.Requires(domain.CheckFit) {
-		less, why = domain.Blocker, "; this service's house rules want it checked"
+	if policy.Requires(domain.CheckFit) {
+		less, why = domain.Blocker, "; this service's policy wants it checked"
 	}
 	if f == nil || f.EndedAt.IsZero() || f.Error != "" {
 		return []domain.Entry{{Verdict: less, Topic: "fit", Subject: "crossing", Remedy: remedy,

@@ -15,7 +15,7 @@ import (
 // Records are what is kept of surveys and fit checks, and the policy that they are held to.
 type Records interface {
 	Database(ctx context.Context, name string) (domain.Database, error)
-	House(ctx context.Context) (domain.House, error)
+	Policy(ctx context.Context) (domain.Policy, error)
 	// HasWorker reports whether a worker with that label is at work.
 	HasWorker(ctx context.Context, label string) (bool, error)
 	SurveyOf(ctx context.Context, crossing int64) ([]domain.Entry, error)
@@ -33,7 +33,7 @@ type Databases interface {
 
 // Journal records what happens.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Planning plans crossings.

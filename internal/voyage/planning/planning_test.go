@@ -480,7 +480,7 @@ func TestWhatAFitCheckSettles(t *testing.T) {
 	}{
 		"none": {nil, false, false, "notice | fit | crossing | the data has not been looked at"},
 		"none, but wanted": {nil, true, false, "blocker | fit | crossing | the data has not been looked at for values " +
-			"that their new columns cannot hold; this service's house rules want it checked"},
+			"that their new columns cannot hold; this service's policy wants it checked"},
 		"all rows": {&domain.FitCheck{Share: 1, EndedAt: now, Entries: fine, Tables: 1}, true, true,
 			"ok | fit | crossing"},
 		"a share": {&domain.FitCheck{Share: 0.5, EndedAt: now, Entries: fine, Tables: 1}, false, false,
@@ -493,9 +493,9 @@ func TestWhatAFitCheckSettles(t *testing.T) {
 		"values do not fit": {&domain.FitCheck{Share: 1, EndedAt: now, Entries: misfit, Tables: 1}, false, false,
 			"1 value → change it; then check again: dustyferry fit spring"},
 	} {
-		o.fit, o.house = c.fit, domain.House{}
+		o.fit, o.policy = c.fit, domain.Policy{}
 		if c.requires {
-			o.house.Checks = []domain.Check{domain.CheckFit}
+			o.policy.Checks = []domain.Check{domain.CheckFit}
 		}
 		types := doubts()
 		got, err := o.planning().fitEntries(t.Context(), o.c, s.Plans, types)

@@ -71,7 +71,7 @@ type Work interface {
 
 // Journal records what happens.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Hold(ctx context.Context, c *domain.Crossing, subject, reason string)
 }
 
@@ -177,7 +177,8 @@ func (pr *Preparer) prepare(ctx context.Context, c *domain.Crossing, anew bool, 
 	}
 	count := domain.Counted(len(tables), "table", "tables")
 	if c.Kind == domain.KindCapture {
-		pr.journal.Say(ctx, "info", journal.System, c.Name, "", "capture", "changes of %s are followed from log position %s",
+		pr.journal.Recordf(ctx, "info", journal.System, c.Name, "", "capture",
+			"changes of %s are followed from log position %s",
 			count, pr.databases.Position(ctx, c.Source, start))
 		return nil
 	}
@@ -185,7 +186,7 @@ func (pr *Preparer) prepare(ctx context.Context, c *domain.Crossing, anew bool, 
 	if start != 0 {
 		from = "; changes are captured from log position " + pr.databases.Position(ctx, c.Source, start)
 	}
-	pr.journal.Say(ctx, "info", journal.System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", count,
+	pr.journal.Recordf(ctx, "info", journal.System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", count,
 		domain.Counted(chunks, "chunk", "chunks"), cut.Round(time.Millisecond), from)
 	return nil
 }

@@ -173,7 +173,7 @@ func (k *dock) Statements(_ context.Context, _ *domain.Crossing, _ *engine.Opene
 	stage string, _ func(string)) error {
 	return k.do("statements %s of %d", stage, len(list))
 }
-func (k *dock) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (k *dock) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	_ = k.do("said: "+format, args...)
 }
 func (k *dock) Hold(_ context.Context, _ *domain.Crossing, _, reason string) {

@@ -45,7 +45,7 @@ func (r *Readiness) Prove(ctx context.Context, c *domain.Crossing, cat *domain.C
 		switch {
 		case known && said.Number >= d.from && said.Depth == domain.DepthHashes && said.Findings == 0:
 			if ok, err := r.records.Trust(ctx, t.ID, p.Table.Written, now.Written); err == nil && ok {
-				r.journal.Say(ctx, "info", journal.System, c.Name, t.SourceName, "reconcile",
+				r.journal.Recordf(ctx, "info", journal.System, c.Name, t.SourceName, "reconcile",
 					"%s was written anew on the source, and is alike on both sides", t.SourceName)
 			}
 		case !known && c.Phase == domain.PhaseInStep && c.Condition == domain.ConditionRunning:
@@ -64,7 +64,7 @@ func (r *Readiness) Prove(ctx context.Context, c *domain.Crossing, cat *domain.C
 		r.mu.Lock()
 		r.doubts[t.ID] = doubt{cat.Table(t.Plan.Source).Written, id}
 		r.mu.Unlock()
-		r.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "reconcile",
+		r.journal.Recordf(ctx, "warning", journal.System, c.Name, t.SourceName, "reconcile",
 			"rows of %s were written anew on the source, or a "+
 				"partition was emptied, without a word in its log; it is compared", t.SourceName)
 	}

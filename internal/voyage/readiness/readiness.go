@@ -25,7 +25,7 @@ type Records interface {
 	Stand(ctx context.Context, crossing int64) (*domain.Stand, error)
 	AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int,
 		error)
-	House(ctx context.Context) (domain.House, error)
+	Policy(ctx context.Context) (domain.Policy, error)
 	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
 	Compared(ctx context.Context, crossing int64) ([]proof.Compared, error)
 	Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error)
@@ -48,7 +48,7 @@ type Comparer interface {
 
 // Journal records what happens.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Readiness makes readiness lists.
@@ -134,13 +134,13 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 			"the lag is %.1f s, the threshold %.1f s", st.Lag.Seconds(), limit)
 	}
 	out = append(out, r.Unended(ctx, c, planning.PlansOf(tables), patience)...)
-	house, err := r.records.House(ctx)
+	policy, err := r.records.Policy(ctx)
 	if err != nil {
 		return nil, err
 	}
 	wanted := func(check domain.Check) (domain.Verdict, string) {
-		if house.Requires(check) {
-			return domain.Blocker, "; this service's house rules want a " + string(check) + " first"
+		if policy.Requires(check) {
+			return domain.Blocker, "; this service's policy wants a " + string(check) + " first"
 		}
 		return domain.Notice, ""
 	}

@@ -27,7 +27,7 @@ type pier struct {
 	now      domain.Table
 	stand    *domain.Stand
 	aside    int
-	house    domain.House
+	policy   domain.Policy
 	cuts     []domain.Cutover
 	compared []proof.Compared
 	prepared []string
@@ -64,7 +64,7 @@ func (p *pier) Stand(context.Context, int64) (*domain.Stand, error) { return p.s
 func (p *pier) AsideOf(context.Context, int64, string, bool, int, int) ([]domain.BadRow, int, error) {
 	return []domain.BadRow{{TableName: "marsh.lots"}}, p.aside, nil
 }
-func (p *pier) House(context.Context) (domain.House, error)               { return p.house, nil }
+func (p *pier) Policy(context.Context) (domain.Policy, error)             { return p.policy, nil }
 func (p *pier) Cutovers(context.Context, int64) ([]domain.Cutover, error) { return p.cuts, nil }
 func (p *pier) Compared(context.Context, int64) ([]proof.Compared, error) { return p.compared, nil }
 func (p *pier) Reconciliation(context.Context, int64, int64) (domain.Reconciliation, error) {
@@ -95,7 +95,7 @@ func (p *pier) Start(_ context.Context, _ *domain.Crossing, depth domain.Depth, 
 	p.started = append(p.started, fmt.Sprint(depth, patterns, actor))
 	return 9, nil
 }
-func (p *pier) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (p *pier) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	p.said = append(p.said, fmt.Sprintf(format, args...))
 }
 
@@ -139,7 +139,7 @@ func TestWhatMustHold(t *testing.T) {
 			p.compared = nil
 		}, "notice reconciliation source and target have not been compared"},
 		"never compared, and wanted": {func(p *pier) {
-			p.compared, p.house.Checks = nil, []domain.Check{domain.CheckCompare}
+			p.compared, p.policy.Checks = nil, []domain.Check{domain.CheckCompare}
 		},
 			"blocker reconciliation source and target have not been compared since they were loaded; this service's"},
 		"found by an older one": {func(p *pier) {
@@ -147,7 +147,10 @@ func TestWhatMustHold(t *testing.T) {
 				p.compared...)
 		}, ""},
 		"never rehearsed": {func(p *pier) { p.cuts = nil }, "notice write pause the cutover has not been rehearsed"},
-		"never rehearsed, and wanted": {func(p *pier) { p.cuts, p.house.Checks = nil, []domain.Check{domain.CheckRehearsal} },
+		"never rehearsed, and wanted": {func(p *pier) {
+			p.cuts, p.policy.Checks = nil,
+				[]domain.Check{domain.CheckRehearsal}
+		},
 			"blocker write pause the cutover has not been rehearsed"},
 		"a rehearsal that was undone": {func(p *pier) {
 			p.cuts[0].State = "undone"

@@ -43,7 +43,7 @@ type Databases interface {
 
 // Journal records what happens, and tells of it.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }
 
@@ -117,7 +117,7 @@ func (f *Refreshes) refreshed(ctx context.Context, c *domain.Crossing, t *domain
 		len(done.others) == 0); err != nil {
 		return err
 	}
-	f.journal.Say(ctx, "info", journal.System, c.Name, "", "refresh", "%s refreshed: %s", c.Name, text)
+	f.journal.Recordf(ctx, "info", journal.System, c.Name, "", "refresh", "%s refreshed: %s", c.Name, text)
 	if len(done.others) == 0 {
 		f.journal.Notify(ctx, c, journal.EventInStep, fmt.Sprintf("%s is refreshed: %s", c.Name, text))
 	}

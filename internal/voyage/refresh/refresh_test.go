@@ -117,7 +117,7 @@ func (m *meadow) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.O
 	return &engine.Opened{Database: m, Reads: m}, dst, nil
 }
 func (m *meadow) SameSource(context.Context, *domain.Crossing, *engine.Opened) error { return m.other }
-func (m *meadow) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (m *meadow) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	m.said = append(m.said, fmt.Sprintf(format, args...))
 }
 func (m *meadow) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {

@@ -15,8 +15,8 @@ type Tasks struct {
 	Databases Databases
 	Limit     time.Duration // for how long nothing may move
 	// Note keeps what a task waits for.
-	Note func(ctx context.Context, task int64, text string) error
-	Say  func(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Note    func(ctx context.Context, task int64, text string) error
+	Recordf func(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 }
 
 // Watch says what a task waits for that has gone on for a while: statements of ours, on
@@ -42,7 +42,7 @@ func (w *Tasks) Watch(ctx context.Context, c *domain.Crossing, t *domain.Task) {
 			_ = w.Note(ctx, t.ID, word)
 			if !said {
 				said = true
-				w.Say(ctx, "warning", journal.System, c.Name, "", string(t.Kind), "%s of %s: %s", t.Kind, c.Name, word)
+				w.Recordf(ctx, "warning", journal.System, c.Name, "", string(t.Kind), "%s of %s: %s", t.Kind, c.Name, word)
 			}
 		}
 	})

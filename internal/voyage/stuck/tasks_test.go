@@ -51,7 +51,7 @@ func TestWhatATaskWaitsFor(t *testing.T) {
 				noted = append(noted, fmt.Sprint(task, " ", text))
 				return nil
 			},
-			Say: func(_ context.Context, _, _, _, _, _, format string, args ...any) {
+			Recordf: func(_ context.Context, _, _, _, _, _, format string, args ...any) {
 				said = append(said, fmt.Sprintf(format, args...))
 			}}
 		ctx, cancel := context.WithTimeout(t.Context(), 170*time.Second)

@@ -123,7 +123,7 @@ func (ts *Tables) Add(ctx context.Context, c *domain.Crossing, a Args, note func
 	if err := ts.records.ReleaseTable(ctx, t.ID); err != nil {
 		return err
 	}
-	ts.journal.Say(ctx, "info", journal.System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s",
+	ts.journal.Recordf(ctx, "info", journal.System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s",
 		a.Table, c.Name,
 		domain.Counted(n, "chunk", "chunks"))
 	return ts.set.Lanes(ctx)

@@ -81,14 +81,14 @@ func (ts *Tables) clearEach(ctx context.Context, c *domain.Crossing, tables []do
 			if err := ts.loadInPlace(ctx, dst, c, t); err != nil {
 				return fmt.Errorf("%s: %w", t.SourceName, err)
 			}
-			ts.journal.Say(ctx, "info", journal.System, c.Name, t.SourceName, "restart", "%s is loaded again in place",
+			ts.journal.Recordf(ctx, "info", journal.System, c.Name, t.SourceName, "restart", "%s is loaded again in place",
 				t.SourceName)
 			continue
 		}
 		if err := ts.clearTable(ctx, src, dst, c, t); err != nil {
 			return fmt.Errorf("%s: %w", t.SourceName, err)
 		}
-		ts.journal.Say(ctx, "info", journal.System, c.Name, t.SourceName, "restart",
+		ts.journal.Recordf(ctx, "info", journal.System, c.Name, t.SourceName, "restart",
 			"%s has been emptied on the target and is loaded again",
 			t.SourceName)
 	}

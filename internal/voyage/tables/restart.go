@@ -31,7 +31,7 @@ func (ts *Tables) Restart(ctx context.Context, c *domain.Crossing, tables []doma
 			return err
 		}
 	}
-	ts.journal.Say(ctx, "warning", actor, c.Name, table, "restart", "%s restarts table %s", actor, table)
+	ts.journal.Recordf(ctx, "warning", actor, c.Name, table, "restart", "%s restarts table %s", actor, table)
 	if _, err := ts.restartStream(ctx, c); err != nil {
 		return err
 	}
@@ -40,7 +40,7 @@ func (ts *Tables) Restart(ctx context.Context, c *domain.Crossing, tables []doma
 	}
 	for _, d := range again {
 		if d.ID != t.ID {
-			ts.journal.Say(ctx, "warning", journal.System, c.Name, d.SourceName, "restart",
+			ts.journal.Recordf(ctx, "warning", journal.System, c.Name, d.SourceName, "restart",
 				"%s begins again with %s, whose foreign keys lead to it", d.SourceName, table)
 		}
 		if planning.RepeatsInPlace(c) && c.Phase == domain.PhaseInStep { // before that, keys may be lacking
@@ -106,7 +106,7 @@ func (ts *Tables) replan(ctx context.Context, c *domain.Crossing, tables []domai
 				"brought to them (%s): %s. Alter it by hand, then restart the table again", t.SourceName, sql, err)
 		}
 	}
-	ts.journal.Say(ctx, "info", journal.System, c.Name, t.SourceName, "columns",
+	ts.journal.Recordf(ctx, "info", journal.System, c.Name, t.SourceName, "columns",
 		"%s is planned anew, as its definition has changed: %s",
 		t.SourceName, strings.Join(append(a.Other, columns.Words(a.Changes)), ", "))
 	return ts.records.Amend(ctx, c.ID, 0, t.ID, a.Plan, nil)
@@ -144,7 +144,7 @@ func (ts *Tables) sameName(ctx context.Context, c *domain.Crossing, src *engine.
 			return err
 		}
 		p.SetIdentity, p.Table.Identity = bare.SetIdentity, now.Identity
-		ts.journal.Say(ctx, "warning", journal.System, c.Name, t.SourceName, "restart",
+		ts.journal.Recordf(ctx, "warning", journal.System, c.Name, t.SourceName, "restart",
 			"%s is another table on the source now; this one is loaded and followed", t.SourceName)
 	}
 	p.Table.ID, p.Table.Written, p.Table.Partitions = now.ID, now.Written, parts

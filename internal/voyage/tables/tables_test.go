@@ -220,7 +220,7 @@ func (s *shelf) Fence(_ context.Context, _ *engine.Opened, _ *domain.Crossing, t
 func (s *shelf) EndIdle(_ context.Context, _ *domain.Crossing, _ []domain.Work, why string) ([]domain.Ending, error) {
 	return s.endings, s.do("end work: %s", why)
 }
-func (s *shelf) Say(_ context.Context, _, _, _, _, _, format string, args ...any) {
+func (s *shelf) Recordf(_ context.Context, _, _, _, _, _, format string, args ...any) {
 	_ = s.do("said: "+format, args...)
 }
 

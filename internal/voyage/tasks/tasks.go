@@ -52,7 +52,7 @@ type Records interface {
 
 // Journal records what becomes of tasks.
 type Journal interface {
-	Say(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
+	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
 	Hold(ctx context.Context, c *domain.Crossing, subject, reason string)
 	Notify(ctx context.Context, c *domain.Crossing, event, message string)
 }
@@ -157,7 +157,7 @@ func (r *Runner) Run(ctx context.Context, id int64) (work, kept error) {
 	case err != nil:
 		if !errors.As(err, new(reported)) && !r.works[t.Kind].Answers {
 			text := fmt.Sprintf("%s failed: %s", t.Kind, err)
-			r.journal.Say(end, "error", journal.System, c.Name, "", string(t.Kind), "%s", text)
+			r.journal.Recordf(end, "error", journal.System, c.Name, "", string(t.Kind), "%s", text)
 			r.journal.Notify(end, &c, journal.EventFailed, text)
 		}
 		return err, r.records.EndTask(end, t.ID, t.Epoch, domain.TaskFailed, err.Error())
@@ -175,7 +175,7 @@ func (r *Runner) endEarly(ctx context.Context, c *domain.Crossing, t *domain.Tas
 					err.Error())
 		}
 	}
-	r.journal.Say(ctx, "info", journal.System, c.Name, "", string(t.Kind), "%s", gone)
+	r.journal.Recordf(ctx, "info", journal.System, c.Name, "", string(t.Kind), "%s", gone)
 	return gone, r.records.EndTask(ctx, t.ID, t.Epoch, domain.TaskCancelled, why)
 }
 
@@ -279,7 +279,7 @@ func (r *Runner) CancelTask(ctx context.Context, c *domain.Crossing, id int64, a
 	if t, err = r.records.CancelTask(ctx, c.ID, id, "cancelled by "+actor); err != nil {
 		return t, err
 	}
-	r.journal.Say(ctx, "info", actor, c.Name, "", string(t.Kind), "%s cancelled task %d (%s) of %s", actor, id, t.Kind,
+	r.journal.Recordf(ctx, "info", actor, c.Name, "", string(t.Kind), "%s cancelled task %d (%s) of %s", actor, id, t.Kind,
 		c.Name)
 	return t, r.queue.Wake(ctx, id) // one that nobody has begun is ended at once
 }

@@ -103,7 +103,7 @@ func (k *kept) CrossingByID(context.Context, int64) (domain.Crossing, error) {
 	return domain.Crossing{ID: 7, Name: "spring"}, nil
 }
 
-func (k *kept) Say(_ context.Context, severity, _, _, _, _, format string, args ...any) {
+func (k *kept) Recordf(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	k.said = append(k.said, severity+": "+fmt.Sprintf(format, args...))

@@ -76,7 +76,7 @@ export default function SettingsPage() {
           </Said>
         </Panel>
       </div>
-      <House />
+      <PolicyPanel />
       <Webhooks />
       <Panel title="Defaults for new crossings" className="mt-3">
         <Said of={defaults} reading="Reading the settings">
@@ -102,8 +102,8 @@ const checks: readonly (readonly [Check, string])[] = [
 ];
 
 /** What an organisation says once for all crossings. */
-function House() {
-  const house = useRead("/api/house");
+function PolicyPanel() {
+  const policy = useRead("/api/policy");
   const settings = useRead("/api/settings", {}, { stale: Infinity });
   const [patterns, setPatterns] = useState<string>();
   const [wanted, setWanted] = useState<Check[]>();
@@ -126,8 +126,8 @@ function House() {
       </label>
     ));
   return (
-    <Panel title="House rules, for all crossings" className="mt-3">
-      <Said of={house} reading="Reading the house rules">
+    <Panel title="Policy for all crossings" className="mt-3">
+      <Said of={policy} reading="Reading the policy">
         {(h) => {
           const changed = patterns !== undefined || wanted !== undefined || locked !== undefined;
           return (
@@ -157,7 +157,7 @@ function House() {
                 )}
               </fieldset>
               {(h.rules ?? []).length > 0 && (
-                <ol className="mt-2 list-decimal pl-5 text-sm" aria-label="Rules of the house">
+                <ol className="mt-2 list-decimal pl-5 text-sm" aria-label="Rules of the policy">
                   {(h.rules ?? []).map((r, i) => (
                     <li key={i}>
                       <bdi className="num text-xs">{r.tables}</bdi>: {ruleText(r)}
@@ -171,7 +171,7 @@ function House() {
                   blocked={changed ? undefined : "No changes to save"}
                   act={() =>
                     take(
-                      api.PUT("/api/house", {
+                      api.PUT("/api/policy", {
                         body: {
                           ...h,
                           tables: (patterns ?? (h.tables ?? []).join("\n"))
@@ -190,10 +190,10 @@ function House() {
                     setLocked(undefined);
                   }}
                 >
-                  Keep the house rules
+                  Save policy
                 </Act>
                 <span className="text-sm text-soft">
-                  Rules by which every crossing’s tables are planned are set by ‘dustyferry house --file’.
+                  Rules by which every crossing’s tables are planned are set by ‘dustyferry policy --file’.
                 </span>
               </div>
             </>

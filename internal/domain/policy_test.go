@@ -9,7 +9,7 @@ import (
 
 func TestHouse(t *testing.T) {
 	names := Rule{Tables: "*.*", Schema: "honey"}
-	h := House{Tables: []string{"shop.*"}, Rules: []Rule{names}, Locked: []string{"lanes", "tables"}}
+	h := Policy{Tables: []string{"shop.*"}, Rules: []Rule{names}, Locked: []string{"lanes", "tables"}}
 	own := Rule{Tables: "shop.a", Schema: "other"}
 	if got := h.MergeRules([]Rule{own}); !reflect.DeepEqual(got, []Rule{names, own}) ||
 		RuleFor(got, TableName{"shop", "a"}).Schema != "other" {
@@ -18,7 +18,7 @@ func TestHouse(t *testing.T) {
 	h.Locked = append(h.Locked, "rules")
 	if got := h.MergeRules(h.MergeRules([]Rule{own})); !reflect.DeepEqual(got, []Rule{own, names}) ||
 		RuleFor(got, TableName{"shop", "a"}).Schema != "honey" {
-		t.Errorf("the house's rule should win: %+v", got)
+		t.Errorf("the policy's rule should win: %+v", got)
 	}
 	base := DefaultSettings()
 	base.Lanes = 4
@@ -34,7 +34,7 @@ func TestHouse(t *testing.T) {
 	if err := h.Hold(base, base, nil); err == nil || !strings.Contains(err.Error(), "tables of crossings are locked") {
 		t.Errorf("%v", err)
 	}
-	for say, bad := range map[string]House{
+	for say, bad := range map[string]Policy{
 		"locked names":    {Locked: []string{"lane"}},
 		"checks names":    {Checks: []Check{"luck"}},
 		"changes nothing": {Rules: []Rule{{Tables: "a.b"}}},
@@ -43,7 +43,7 @@ func TestHouse(t *testing.T) {
 			t.Errorf("%+v: %v", bad, err)
 		}
 	}
-	var old House
+	var old Policy
 	if err := json.Unmarshal([]byte(`{"locked": ["chunk_bytes", "tables"]}`), &old); err != nil ||
 		!reflect.DeepEqual(old.Locked, []string{"chunk_size", "tables"}) {
 		t.Errorf("%+v (%v)", old, err)

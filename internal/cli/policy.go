@@ -11,11 +11,11 @@ import (
 	"dustyferry/internal/manifest"
 )
 
-func (a *app) house() *cobra.Command {
+func (a *app) policy() *cobra.Command {
 	var file string
 	c := &cobra.Command{
-		Use: "house", Short: "Show or replace the house rules, which hold for all crossings", Args: none,
-		Long: `Without --file it shows the house rules. With it, an admin replaces them. The file:
+		Use: "policy", Short: "Show or replace the policy, which holds for all crossings", Args: none,
+		Long: `Without --file it shows the policy. With it, an admin replaces it. The file:
 
   tables: ["shop.*"]                # patterns that new crossings begin with
   rules:                            # for every new crossing, before its own
@@ -34,11 +34,11 @@ The settings that new crossings begin with are on the console's settings page.`,
 		if err != nil {
 			return err
 		}
-		var h contract.House
+		var h contract.Policy
 		if file == "" {
-			h, err = client.Do[contract.House](api.API.GetHouseWithResponse(cmd.Context()))
+			h, err = client.Do[contract.Policy](api.API.GetPolicyWithResponse(cmd.Context()))
 		} else {
-			h, err = a.setHouse(cmd, api, file)
+			h, err = a.setPolicy(cmd, api, file)
 		}
 		if err != nil {
 			return err
@@ -64,8 +64,8 @@ The settings that new crossings begin with are on the console's settings page.`,
 			}
 		})
 	}
-	c.Flags().StringVarP(&file, "file", "f", "", "file with the house rules that replace those there are (needs the "+
-		"admin role)")
+	c.Flags().StringVarP(&file, "file", "f", "", "file with the policy that takes the place of the one there is "+
+		"(needs the admin role)")
 	return c
 }
 
@@ -76,19 +76,19 @@ func keptFor(days *int) string {
 	return counted(int64(*days), "day")
 }
 
-func (a *app) setHouse(cmd *cobra.Command, api *client.Client, file string) (contract.House, error) {
-	var none contract.House
+func (a *app) setPolicy(cmd *cobra.Command, api *client.Client, file string) (contract.Policy, error) {
+	var none contract.Policy
 	text, err := os.ReadFile(file)
 	if err != nil {
-		return none, exitWith(ExitUsage, "the house rules cannot be read: %w", err)
+		return none, exitWith(ExitUsage, "the policy cannot be read: %w", err)
 	}
-	h, err := manifest.ParseHouse(text)
+	h, err := manifest.ParsePolicy(text)
 	if err != nil {
 		return none, exitWith(ExitUsage, "%s: %w", file, err)
 	}
-	body, err := like[contract.House](h)
+	body, err := like[contract.Policy](h)
 	if err != nil {
 		return none, err
 	}
-	return client.Do[contract.House](api.API.SetHouseWithResponse(cmd.Context(), body))
+	return client.Do[contract.Policy](api.API.SetPolicyWithResponse(cmd.Context(), body))
 }

@@ -7,16 +7,16 @@ import (
 	"dustyferry/internal/contract"
 )
 
-// TestHouseRules lets an admin say once what holds for all crossings, and holds
+// TestThePolicy lets an admin say once what holds for all crossings, and holds
 // crossings to it.
-func TestHouseRules(t *testing.T) {
+func TestThePolicy(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY); INSERT INTO public.hives
   SELECT generate_series(1, 500); CREATE TABLE public.scratch (id integer)`)
 	f := start(t)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	house := `
+	policy := `
 tables: ["public.*", "-public.scratch"]
 rules:
   - {tables: "*.*", schema: honey}
@@ -24,16 +24,17 @@ checks: [comparison, rehearsal]
 locked: [pause_budget, tables, rules]
 `
 	for what, wrong := range map[string]string{
-		"line 5, column":  strings.Replace(house, "checks:", "check:", 1),
-		"locked names":    strings.Replace(house, "tables, rules]", "table]", 1),
-		"checks names":    strings.Replace(house, "comparison", "luck", 1),
-		"changes nothing": strings.Replace(house, ", schema: honey", "", 1),
+		"line 5, column":  strings.Replace(policy, "checks:", "check:", 1),
+		"locked names":    strings.Replace(policy, "tables, rules]", "table]", 1),
+		"checks names":    strings.Replace(policy, "comparison", "luck", 1),
+		"changes nothing": strings.Replace(policy, ", schema: honey", "", 1),
 	} {
-		if a := f.cli("house", "--file", write(t, wrong)); a.code == 0 || !strings.Contains(a.err, what) {
+		if a := f.cli("policy", "--file", write(t, wrong)); a.code == 0 || !strings.Contains(a.err, what) {
 			t.Errorf("%s: exit %d, %s%s", what, a.code, a.out, a.err)
 		}
 	}
-	if a := f.cli("house", "--file", write(t, house)); a.code != 0 || !strings.Contains(a.out, "comparison, rehearsal") ||
+	if a := f.cli("policy", "--file", write(t, policy)); a.code != 0 || !strings.Contains(a.out,
+		"comparison, rehearsal") ||
 		!strings.Contains(a.out, "schema honey") {
 		t.Fatalf("exit %d, %s%s", a.code, a.out, a.err)
 	}

@@ -9,15 +9,15 @@ import (
 // Check is something that must have been done before a crossing goes on.
 type Check string
 
-// What a house can require.
+// What a policy can require.
 const (
 	CheckFit       Check = "fit check"  // of all tables, before the start, with every value fitting
 	CheckCompare   Check = "comparison" // by hashes and clean, before a cutover
 	CheckRehearsal Check = "rehearsal"  // within the pause budget, before a cutover
 )
 
-// House is what an organisation says once for all its crossings.
-type House struct {
+// Policy is what an organisation says once for all its crossings.
+type Policy struct {
 	Tables []string `json:"tables,omitempty" yaml:"tables,omitempty"` // patterns that new crossings begin with
 	// for every crossing, before its own; locked: behind them
 	Rules  []Rule  `json:"rules,omitempty" yaml:"rules,omitempty"`
@@ -31,10 +31,10 @@ type House struct {
 	HistoryDays int `json:"history_days,omitempty" yaml:"history_days,omitempty"`
 }
 
-// UnmarshalJSON reads the house's wishes, of which some may be from before a setting had its
+// UnmarshalJSON reads the policy's wishes, of which some may be from before a setting had its
 // present name.
-func (h *House) UnmarshalJSON(text []byte) error {
-	type plain House
+func (h *Policy) UnmarshalJSON(text []byte) error {
+	type plain Policy
 	if err := json.Unmarshal(text, (*plain)(h)); err != nil {
 		return err
 	}
@@ -50,8 +50,8 @@ func (h *House) UnmarshalJSON(text []byte) error {
 // empty them before somebody has looked.
 const leastDays = 7
 
-// Validate says what is wrong with a house's wishes, or nil.
-func (h House) Validate() error {
+// Validate says what is wrong with a policy, or nil.
+func (h Policy) Validate() error {
 	if err := ValidPatterns(h.Tables); err != nil {
 		return err
 	}
@@ -85,13 +85,13 @@ func (h House) Validate() error {
 }
 
 // Locks reports whether crossings cannot have a setting otherwise.
-func (h House) Locks(d Setting) bool {
+func (h Policy) Locks(d Setting) bool {
 	return slices.ContainsFunc(h.Locked, func(l string) bool { return l == d.Key || slices.Contains(d.Was, l) })
 }
 
-// Lay puts the house's rules with a crossing's own: in front, where the crossing's
+// MergeRules puts the policy's rules with a crossing's own: in front, where the crossing's
 // win, or behind them where rules are locked.
-func (h House) MergeRules(rules []Rule) []Rule {
+func (h Policy) MergeRules(rules []Rule) []Rule {
 	own := slices.DeleteFunc(slices.Clone(rules), func(r Rule) bool {
 		return slices.ContainsFunc(h.Rules, func(x Rule) bool { return reflect.DeepEqual(x, r) })
 	})
@@ -101,21 +101,21 @@ func (h House) MergeRules(rules []Rule) []Rule {
 	return append(slices.Clone(h.Rules), own...)
 }
 
-// Hold returns an error when settings or patterns are otherwise than the house
-// lets them be. Base is what the house's settings are.
-func (h House) Hold(base, s Settings, patterns []string) error {
+// Hold returns an error when settings or patterns are otherwise than the policy
+// lets them be. Base is what the policy's settings are.
+func (h Policy) Hold(base, s Settings, patterns []string) error {
 	if slices.Contains(h.Locked, "tables") && !slices.Equal(patterns, h.Tables) {
-		return Invalid("the tables of crossings are locked to %q by this service's house rules; an admin can change those "+
-			"('dustyferry house')", h.Tables)
+		return Invalid("the tables of crossings are locked to %q by this service's policy; an admin can change it "+
+			"('dustyferry policy')", h.Tables)
 	}
 	for _, c := range base.Changes(s) {
 		if h.Locks(c.Setting) {
-			return Invalid("%s is locked by this service's house rules; leave it at what new crossings begin with, or have an "+
-				"admin change those ('dustyferry house')", c.Setting.Key)
+			return Invalid("%s is locked by this service's policy; leave it at what new crossings begin with, or have an "+
+				"admin change it ('dustyferry policy')", c.Setting.Key)
 		}
 	}
 	return nil
 }
 
-// Requires reports whether the house wants a check.
-func (h House) Requires(c Check) bool { return slices.Contains(h.Checks, c) }
+// Requires reports whether the policy wants a check.
+func (h Policy) Requires(c Check) bool { return slices.Contains(h.Checks, c) }
