@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -36,7 +37,13 @@ func (a *app) cutoverReady() *cobra.Command {
 			err = a.show(list, func(w *table) {
 				entries(w, list)
 				if blocks == 0 {
-					w.line("\nAll %d readiness checks pass. Rehearse with: dustyferry cutover rehearse %s", len(list), args[0])
+					next := "Rehearse with: dustyferry cutover rehearse " + args[0]
+					if slices.ContainsFunc(list, func(e contract.Entry) bool {
+						return e.Topic == "write pause" && e.Verdict == contract.Ok // as a rehearsal measured it
+					}) {
+						next = "Cut over with: dustyferry cutover start " + args[0]
+					}
+					w.line("\nAll %d readiness checks pass. %s", len(list), next)
 				}
 			})
 			if err == nil && blocks > 0 {

@@ -173,6 +173,10 @@ func size(n int64) string {
 func took(s float64) string {
 	d := time.Duration(s * float64(time.Second))
 	switch {
+	case d > 0 && d < 50*time.Microsecond:
+		return "under 0.1 ms"
+	case d > 0 && d < 9950*time.Microsecond:
+		return fmt.Sprintf("%.1f ms", float64(d)/1e6)
 	case d < time.Second:
 		return fmt.Sprintf("%d ms", d.Milliseconds())
 	case d < time.Minute && d%time.Second == 0:
@@ -180,9 +184,9 @@ func took(s float64) string {
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < time.Hour:
-		return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+		return fmt.Sprintf("%d min %d s", int(d.Minutes()), int(d.Seconds())%60)
 	}
-	return fmt.Sprintf("%d h %02d min", int(d.Hours()), int(d.Minutes())%60)
+	return fmt.Sprintf("%d h %d min", int(d.Hours()), int(d.Minutes())%60)
 }
 
 func stampText(t *time.Time) string {

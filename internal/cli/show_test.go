@@ -24,7 +24,8 @@ func TestNumbersForPeople(t *testing.T) {
 			t.Errorf("%d is %q, want %q", n, got, want)
 		}
 	}
-	for s, want := range map[float64]string{0.004: "4 ms", 1.25: "1.2 s", 61: "1 min 01 s", 7325: "2 h 02 min"} {
+	for s, want := range map[float64]string{0: "0 ms", 0.00002: "under 0.1 ms", 0.0004: "0.4 ms", 0.95: "950 ms",
+		1.25: "1.2 s", 61: "1 min 1 s", 7325: "2 h 2 min"} {
 		if got := took(s); got != want {
 			t.Errorf("%v is %q, want %q", s, got, want)
 		}

@@ -226,7 +226,7 @@ func (k *Closings) reopenAll(ctx context.Context, src *engine.Opened, c *domain.
 // certificate gathers the account of the crossing from the records.
 func (k *Closings) certificate(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable,
 	actor string) (*domain.Certificate, error) {
-	cert := &domain.Certificate{Crossing: c.Name, Kind: c.Kind, Phase: c.Phase, ClosedBy: actor,
+	cert := &domain.Certificate{Crossing: c.Name, Kind: c.Kind, Phase: phaseAtClosing(c), ClosedBy: actor,
 		CreatedAt: stamp(&c.CreatedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
 		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt),
 		StartPosition: k.databases.Position(ctx, c.Source, domain.Position(c.StartAt))}
@@ -252,6 +252,24 @@ func (k *Closings) certificate(ctx context.Context, c *domain.Crossing, tables [
 		return nil, err
 	}
 	return cert, k.certifyTables(ctx, c, tables, cert)
+}
+
+// phaseAtClosing is the phase that a crossing was closed in. One whose closing is carried on after a
+// crash is closed already; its times tell how far it had come.
+func phaseAtClosing(c *domain.Crossing) domain.Phase {
+	switch {
+	case c.Phase != domain.PhaseClosed:
+		return c.Phase
+	case c.CutOverAt != nil:
+		return domain.PhaseCutOver
+	case c.InStepAt != nil:
+		return domain.PhaseInStep
+	case c.LandedAt != nil:
+		return domain.PhaseCatchingUp
+	case c.StartedAt != nil:
+		return domain.PhaseLoading
+	}
+	return domain.PhaseDraft
 }
 
 // stamp is a time as a certificate has it, to the second.

@@ -201,7 +201,7 @@ func TestWhoStaysClosed(t *testing.T) {
 // again; a crossing that moves on meanwhile is not closed.
 func TestAClosingThatFails(t *testing.T) {
 	a := newArchive(domain.PhaseInStep)
-	a.breaks = errors.New("the source is away")
+	a.breaks, a.c.InStepAt = errors.New("the source is away"), a.c.StartedAt
 	c := a.c
 	if err := a.closings().Close(t.Context(), &c, Args{}, "ann"); err == nil || a.cert != nil {
 		t.Fatalf("%v, %v", err, a.cert)
@@ -210,8 +210,9 @@ func TestAClosingThatFails(t *testing.T) {
 		t.Errorf("it cannot be closed once more: %v", err)
 	}
 	a.breaks = nil
-	if err := a.closings().Close(t.Context(), &c, Args{}, "ann"); err != nil || a.cert == nil {
-		t.Errorf("the second time: %v", err)
+	if err := a.closings().Close(t.Context(), &c, Args{}, "ann"); err != nil || a.cert == nil ||
+		a.cert.Phase != domain.PhaseInStep {
+		t.Errorf("the second time: %v, %+v", err, a.cert)
 	}
 	if err := a.closings().Allow(t.Context(), &a.c); !domain.IsKind(err, domain.ProblemConflict) {
 		t.Errorf("a crossing that is closed can be closed: %v", err)
@@ -270,6 +271,21 @@ func TestWhatACertificateSays(t *testing.T) {
 	if err := a.closings().Close(t.Context(), &c, Args{}, "ann"); err != nil || a.cert.Comparison.ID != 14 ||
 		a.cert.Cutover != nil {
 		t.Errorf("%v; %+v", err, a.cert)
+	}
+}
+
+// TestThePhaseAtClosing of a crossing that is closed already, by its times.
+func TestThePhaseAtClosing(t *testing.T) {
+	at := time.Now()
+	c := domain.Crossing{Phase: domain.PhaseClosed}
+	for _, x := range []struct {
+		set  **time.Time
+		want domain.Phase
+	}{{new(*time.Time), domain.PhaseDraft}, {&c.StartedAt, domain.PhaseLoading}, {&c.LandedAt, domain.PhaseCatchingUp},
+		{&c.InStepAt, domain.PhaseInStep}, {&c.CutOverAt, domain.PhaseCutOver}} {
+		if *x.set = &at; phaseAtClosing(&c) != x.want {
+			t.Errorf("%s, not %s", phaseAtClosing(&c), x.want)
+		}
 	}
 }
 
