@@ -120,7 +120,7 @@ Made by ` + "`go run ./scripts/docs`" + ` from the list in ` + "`internal/domain
 - What a manifest or a request leaves out is as new crossings begin with (` + "`dustyferry defaults`" +
 		`), and after the start as it was. An explicit 0 or an empty text is a value of its own, which an export keeps.
 - **While it runs**: what says "yes" takes effect within seconds, also in the middle of a load; the others shape the plan, and can be changed until the start.
-- An admin can lock settings for all crossings by their keys (` + "`dustyferry house`" + `).
+- An admin can lock settings for all crossings by their keys (` + "`dustyferry policy`" + `).
 `)
 	for _, group := range domain.SettingGroups {
 		fmt.Fprintf(&b, "\n## %s\n\n| key | what for | may be | default | while it runs |\n|---|---|---|---|---|\n", group)

@@ -316,7 +316,7 @@ func TestWhatACutoverMayBegin(t *testing.T) {
 		"another pause budget":   {func(_ *quay, s *domain.Settings) { s.PauseBudget = 77 * time.Second }, ""},
 		"one that policy locks": {func(q *quay, s *domain.Settings) {
 			s.PauseBudget, q.policy.Locked = 77*time.Second, []string{"pause_budget_seconds", "pause_budget"}
-		}, "policy lock it"},
+		}, "policy locks it"},
 		"what is not ready": {func(q *quay, _ *domain.Settings) {
 			q.ready = []domain.Entry{{Verdict: domain.Blocker, Subject: "x", Measured: "not yet"}}
 		}, "not ready to cut over: x: not yet"},
