@@ -66,11 +66,11 @@ locked: [pause_budget, tables, rules]
 		t.Errorf("%d rows", n)
 	}
 	if a := f.cli("cutover", "start", "spring", "--confirm", "spring"); a.code == 0 ||
-		!strings.Contains(a.err, "want a comparison first") || !strings.Contains(a.err, "1 point more") {
+		!strings.Contains(a.err, "wants a comparison first") || !strings.Contains(a.err, "1 point more") {
 		t.Errorf("exit %d, %s%s", a.code, a.out, a.err)
 	}
-	if a := f.cli("cutover", "ready", "spring"); a.code != 4 || !strings.Contains(a.out, "want a comparison first") ||
-		!strings.Contains(a.out, "want a rehearsal first") {
+	if a := f.cli("cutover", "ready", "spring"); a.code != 4 || !strings.Contains(a.out, "wants a comparison first") ||
+		!strings.Contains(a.out, "wants a rehearsal first") {
 		t.Errorf("exit %d, %s%s", a.code, a.out, a.err)
 	}
 	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {

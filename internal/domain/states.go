@@ -50,6 +50,7 @@ const (
 	RunDone    RunState = "done"
 	RunFailed  RunState = "failed"
 	RunGivenUp RunState = "given up"
+	RunSkipped RunState = "skipped" // it was due, and did not begin
 )
 
 // Why tables are held while a crossing is changed.

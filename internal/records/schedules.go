@@ -114,7 +114,7 @@ func (s ScheduleStore) SettleRun(ctx context.Context, run int64, state domain.Ru
 			return err
 		}
 		told = true
-		if state != "skipped" {
+		if state != domain.RunSkipped {
 			return nil
 		}
 		res, err := tx.ExecContext(ctx, `

@@ -145,7 +145,7 @@ func (s *Schedules) runDue(ctx context.Context, r domain.DueRun) error {
 		return err
 	}
 	if why := whyNot(&c, when, &r); why != "" {
-		fresh, err := s.Records.SettleRun(ctx, r.ID, "skipped", why)
+		fresh, err := s.Records.SettleRun(ctx, r.ID, domain.RunSkipped, why)
 		if err == nil && fresh {
 			s.Journal.Recordf(ctx, "warning", journal.System, c.Name, "", "schedule", "a run of %s was skipped: %s", c.Name, why)
 		}
