@@ -42,7 +42,7 @@ func TestTheConsole(t *testing.T) {
 	j.reconcile(app)
 	j.cutover(app)
 	j.certificate()
-	j.policy()
+	j.shared()
 }
 
 type journey struct {
@@ -393,8 +393,8 @@ func (j *journey) certificate() {
 	}
 }
 
-// policy looks at the pages that belong to no crossing.
-func (j *journey) policy() {
+// shared looks at the pages that belong to no crossing.
+func (j *journey) shared() {
 	t, ctx := j.t, j.ctx
 	j.at("/journal")
 	shows(t, ctx, "admin started spring", "looked at the first rows of saltmarsh.harvest_lots",
