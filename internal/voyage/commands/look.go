@@ -23,8 +23,7 @@ func (k *Commands) Survey(ctx context.Context, c *domain.Crossing, actor string)
 	}
 	stay := context.WithoutCancel(ctx)
 	gone := context.AfterFunc(ctx, func() {
-		_, _ = k.records.CancelTask(stay, c.ID, id,
-			"whoever asked for it went away")
+		_, _ = k.records.CancelTask(stay, c.ID, id, "whoever asked for it went away")
 	})
 	defer gone()
 	worked, err := k.work.Run(stay, id)

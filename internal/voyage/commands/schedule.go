@@ -62,8 +62,7 @@ func (k *Commands) Schedule(ctx context.Context, c *domain.Crossing, s domain.Sc
 		return err
 	}
 	k.journal.Recordf(ctx, "info", actor, c.Name, "", "schedule", "%s scheduled %s: %s; next at %s", actor, c.Name,
-		scheduleText(s),
-		s.NextAt.UTC().Format(time.DateTime)+" UTC")
+		scheduleText(s), s.NextAt.UTC().Format(time.DateTime)+" UTC")
 	return nil
 }
 

@@ -337,8 +337,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	f.src, f.cap, f.since = src, capture, time.Now()
 	f.mu.Unlock()
 	f.of.journal.Recordf(ctx, "info", journal.System, f.c.Name, "capture", "capture",
-		"capture runs on %s from log position %s", f.of.set.Worker,
-		f.of.databases.Position(ctx, f.c.Source, at))
+		"capture runs on %s from log position %s", f.of.set.Worker, f.of.databases.Position(ctx, f.c.Source, at))
 	f.beside.Go(func() { f.mindApplier(ctx, watch, cut) })
 	f.mindStop(ctx)
 	return f.drive(ctx)

@@ -45,11 +45,13 @@ func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFu
 			f.beats = append(f.beats, beat{at, time.Now()})
 			f.sourceAt = at
 			f.mu.Unlock()
-			behind, _ := src.LogBytes(asking, applied, at)
-			unread, _ := src.LogBytes(asking, received, at)
-			f.mu.Lock()
-			f.behind, f.unread = behind, unread
-			f.mu.Unlock()
+			behind, err := src.LogBytes(asking, applied, at)
+			unread, err2 := src.LogBytes(asking, received, at)
+			if err == nil && err2 == nil { // otherwise what was known before is more than 0
+				f.mu.Lock()
+				f.behind, f.unread = behind, unread
+				f.mu.Unlock()
+			}
 		}
 		f.mindStop(asking)
 		switch {

@@ -48,10 +48,8 @@ func (n *LaneNumbers) Do(ctx context.Context) error {
 		}
 		next := pace.Next(p.State, look)
 		if next.Lanes != p.Lanes {
-			n.Journal.Recordf(ctx, "info", journal.System, p.Name, "", "lanes", "%s of %d: %s", domain.Counted(next.Lanes,
-				"lane",
-				"lanes"),
-				set.Lanes, next.Reason)
+			n.Journal.Recordf(ctx, "info", journal.System, p.Name, "", "lanes", "%s of %d: %s",
+				domain.Counted(next.Lanes, "lane", "lanes"), set.Lanes, next.Reason)
 		}
 		err = errors.Join(err, n.Records.SavePace(ctx, p.ID, next.Lanes, next))
 	}

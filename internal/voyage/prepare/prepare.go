@@ -178,8 +178,7 @@ func (pr *Preparer) prepare(ctx context.Context, c *domain.Crossing, anew bool, 
 	count := domain.Counted(len(tables), "table", "tables")
 	if c.Kind == domain.KindCapture {
 		pr.journal.Recordf(ctx, "info", journal.System, c.Name, "", "capture",
-			"changes of %s are followed from log position %s",
-			count, pr.databases.Position(ctx, c.Source, start))
+			"changes of %s are followed from log position %s", count, pr.databases.Position(ctx, c.Source, start))
 		return nil
 	}
 	from := ""

@@ -12,7 +12,7 @@ import (
 	"dustyferry/internal/voyage/waits"
 )
 
-// Args are the arguments of a [TaskAdd].
+// Args are the arguments of a task that adds a table.
 type Args struct {
 	Table string `json:"table"`
 }
@@ -124,8 +124,7 @@ func (ts *Tables) Add(ctx context.Context, c *domain.Crossing, a Args, note func
 		return err
 	}
 	ts.journal.Recordf(ctx, "info", journal.System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s",
-		a.Table, c.Name,
-		domain.Counted(n, "chunk", "chunks"))
+		a.Table, c.Name, domain.Counted(n, "chunk", "chunks"))
 	return ts.set.Lanes(ctx)
 }
 
