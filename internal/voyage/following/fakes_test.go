@@ -49,6 +49,7 @@ type brook struct {
 	broken   error // the log's end
 	head     domain.Position
 	slow     bool // it answers nothing
+	vague    int  // how often it says how far behind somebody is, before it does no more; 0: always
 	other    error
 	missing  []domain.TableName
 	undone   string // what it would change on itself
@@ -406,6 +407,15 @@ func (f from) Snapshot(context.Context) (domain.Snapshot, error) {
 	return f.b.snapshot, nil
 }
 func (f from) LogBytes(_ context.Context, lo, hi domain.Position) (int64, error) {
+	f.b.mu.Lock()
+	defer f.b.mu.Unlock()
+	switch f.b.vague {
+	case 0:
+	case 1:
+		return 0, errors.New("not now")
+	default:
+		f.b.vague--
+	}
 	return max(0, int64(hi)-int64(lo)), nil
 }
 func (f from) FetchRow(context.Context, *domain.TablePlan, domain.KeyValue) (domain.Row, error) {

@@ -231,6 +231,20 @@ func TestASlowSourceCostsNoLease(t *testing.T) {
 	}
 }
 
+// TestWhatIsBehindIsNotZero where the source cannot be asked: what was known before is said.
+func TestWhatIsBehindIsNotZero(t *testing.T) {
+	b := newBrook(domain.KindCapture)
+	b.vague = 9
+	synctest.Test(t, func(t *testing.T) {
+		b.events, b.stuck = make(chan domain.Event, 100), make(chan struct{})
+		b.logs(10, insert(1, "1", "clover"))
+		b.flowsHere(t, 9, 0, nil)
+	})
+	if last := b.reports[len(b.reports)-1]; b.vague != 1 || last.LagBytes == 0 {
+		t.Errorf("asked %d times more, %d bytes behind", b.vague, last.LagBytes)
+	}
+}
+
 // TestAStatementThatStandsStill: one that waits for somebody's lock is said, and tried anew; one
 // at which the server works is said and waited for.
 func TestAStatementThatStandsStill(t *testing.T) {
