@@ -29,39 +29,9 @@ func (ts *Tables) Add(ctx context.Context, c *domain.Crossing, a Args, note func
 	choose := func(patterns []string, plan *domain.Planning) []string {
 		return domain.Choose(patterns, plan.Queries, name)
 	}
-	wider := *c
-	wider.Patterns = choose(c.Patterns, &wider.Planning)
-	s, types, err := ts.planner.Plan(ctx, &wider)
+	s, plan, err := ts.survey(ctx, c, a.Table, choose)
 	if err != nil {
 		return err
-	}
-	at := slices.IndexFunc(s.Plans, func(p domain.TablePlan) bool { return p.Source.String() == a.Table })
-	if at < 0 {
-		return NoSuchTable(c, a.Table)
-	}
-	plan := s.Plans[at]
-	one := []domain.TablePlan{plan}
-	from, err := s.Source.SurveySource(ctx, one, c.Kind != domain.KindLoad)
-	if err != nil {
-		return err
-	}
-	to, err := s.Target.SurveyTarget(ctx, s.Catalog, planning.OnTarget(one), c.Settings)
-	if err != nil {
-		return err
-	}
-	for _, e := range types { // what is said of its columns
-		if e.Subject == a.Table || e.Subject == plan.Target.String() {
-			to = append(to, e)
-		}
-	}
-	if block := domain.Blocking(append(from, to...), "dustyferry survey "+c.Name); block != "" {
-		return domain.Conflict("the survey of %s found what blocks: %s", a.Table, block)
-	}
-	for _, p := range s.Plans {
-		if p.Source == plan.Source && len(p.After) > 0 || slices.Contains(p.After, plan.Source) {
-			return domain.Conflict("%s cannot be added alone: rows of it go with rows of other tables, or take others along "+
-				"(%s), which the source does not log; restart %s with it chosen", a.Table, p.Source, c.Name)
-		}
 	}
 	tables, err := ts.records.Tables(ctx, c.ID)
 	if err != nil {
@@ -72,27 +42,8 @@ func (ts *Tables) Add(ctx context.Context, c *domain.Crossing, a Args, note func
 		return nil // a process before us had done it
 	}
 	note("making " + plan.Target.String())
-	narrow := *s
-	narrow.Plans = one
-	bare := *c
-	bare.Planning = domain.Planning{}
-	list, err := ts.planner.Objects(ctx, &bare, &narrow)
-	if err != nil {
+	if err := ts.make(ctx, c, s, plan, planning.PlansOf(tables)); err != nil {
 		return err
-	}
-	everything := append(planning.PlansOf(tables), one...)
-	// foreign keys from and to it
-	list = append(list, planning.Deferred(s.Target, planning.CatalogOnTarget(s.Catalog, everything), everything)...)
-	if err := ts.records.SaveObjects(ctx, c.ID, list, domain.Listing{Adds: true}); err != nil {
-		return err
-	}
-	if err := ts.prepare.MakeTables(ctx, c, s, one); err != nil {
-		return err
-	}
-	if c.Kind != domain.KindLoad {
-		if _, err := ts.prepare.MakeCapture(ctx, c, s.Source, everything); err != nil {
-			return err
-		}
 	}
 	var t domain.CrossingTable
 	if known >= 0 {
@@ -126,6 +77,72 @@ func (ts *Tables) Add(ctx context.Context, c *domain.Crossing, a Args, note func
 	ts.journal.Recordf(ctx, "info", journal.System, c.Name, a.Table, "change", "%s belongs to %s now and is loaded, in %s",
 		a.Table, c.Name, domain.Counted(n, "chunk", "chunks"))
 	return ts.set.Lanes(ctx)
+}
+
+// survey plans the crossing as if the table had been chosen, and says what keeps it from being added.
+func (ts *Tables) survey(ctx context.Context, c *domain.Crossing, table string,
+	choose func([]string, *domain.Planning) []string) (s *planning.Surveyed, plan domain.TablePlan, err error) {
+	wider := *c
+	wider.Patterns = choose(c.Patterns, &wider.Planning)
+	s, types, err := ts.planner.Plan(ctx, &wider)
+	if err != nil {
+		return nil, plan, err
+	}
+	at := slices.IndexFunc(s.Plans, func(p domain.TablePlan) bool { return p.Source.String() == table })
+	if at < 0 {
+		return nil, plan, NoSuchTable(c, table)
+	}
+	plan = s.Plans[at]
+	one := []domain.TablePlan{plan}
+	from, err := s.Source.SurveySource(ctx, one, c.Kind != domain.KindLoad)
+	if err != nil {
+		return nil, plan, err
+	}
+	to, err := s.Target.SurveyTarget(ctx, s.Catalog, planning.OnTarget(one), c.Settings)
+	if err != nil {
+		return nil, plan, err
+	}
+	for _, e := range types { // what is said of its columns
+		if e.Subject == table || e.Subject == plan.Target.String() {
+			to = append(to, e)
+		}
+	}
+	if block := domain.Blocking(append(from, to...), "dustyferry survey "+c.Name); block != "" {
+		return nil, plan, domain.Conflict("the survey of %s found what blocks: %s", table, block)
+	}
+	for _, p := range s.Plans {
+		if p.Source == plan.Source && len(p.After) > 0 || slices.Contains(p.After, plan.Source) {
+			return nil, plan, domain.Conflict("%s cannot be added alone: rows of it go with rows of other tables, or take "+
+				"others along (%s), which the source does not log; restart %s with it chosen", table, p.Source, c.Name)
+		}
+	}
+	return s, plan, nil
+}
+
+// make makes the table on the target, and has its changes captured with those of the others.
+func (ts *Tables) make(ctx context.Context, c *domain.Crossing, s *planning.Surveyed, plan domain.TablePlan,
+	others []domain.TablePlan) error {
+	one := []domain.TablePlan{plan}
+	narrow, bare := *s, *c
+	narrow.Plans, bare.Planning = one, domain.Planning{}
+	list, err := ts.planner.Objects(ctx, &bare, &narrow)
+	if err != nil {
+		return err
+	}
+	everything := append(others, plan)
+	// foreign keys from and to it
+	list = append(list, planning.Deferred(s.Target, planning.CatalogOnTarget(s.Catalog, everything), everything)...)
+	if err := ts.records.SaveObjects(ctx, c.ID, list, domain.Listing{Adds: true}); err != nil {
+		return err
+	}
+	if err := ts.prepare.MakeTables(ctx, c, s, one); err != nil {
+		return err
+	}
+	if c.Kind == domain.KindLoad {
+		return nil
+	}
+	_, err = ts.prepare.MakeCapture(ctx, c, s.Source, everything)
+	return err
 }
 
 // TakeBack takes a table out again whose adding ended before its time. What was made of it on
