@@ -21,7 +21,7 @@ var mariaBytes = map[string]*mariaType{
 
 // bytesOf is a type of so many bytes; below 0: as many as it says; 0: 4 GB.
 func bytesOf(most int) *mariaType {
-	return &mariaType{kind: "bytes", bytes: true, unlike: true, neutral: neutrally("bytea", Wider, ""),
+	return &mariaType{kind: "bytes", unlike: true, neutral: neutrally("bytea", Wider, ""),
 		value: func(domain.Column, domain.Column) Convert { return hexed(0) },
 		own:   func(domain.Column) Convert { return hexed(0) },
 		limit: func(c domain.Column) Limit {
@@ -41,7 +41,7 @@ func bytesOf(most int) *mariaType {
 		}}
 }
 
-var shape = &mariaType{bytes: true, unlike: true,
+var shape = &mariaType{unlike: true,
 	neutral: neutrally("bytea", Wider, "kept as its well-known binary form, without the reference system's number"),
 	value:   func(domain.Column, domain.Column) Convert { return hexed(4) }, // that number stands in front
 	own:     func(domain.Column) Convert { return hexed(0) }}

@@ -1,6 +1,7 @@
 package typemap
 
 import (
+	"maps"
 	"strings"
 
 	"dustyferry/internal/domain"
@@ -8,7 +9,7 @@ import (
 
 // The neutral form of a type and of its values is PostgreSQL's: every engine has one descriptor a
 // type to and from it, so that engines need no word about each other. MariaDB's stand here, one
-// file a family: numbers, texts, bytes, times, and what is of no family.
+// file a family: numbers, bytes, times, and texts with what is nearest to them.
 
 // becomes is what a column becomes on the other side.
 type becomes struct {
@@ -30,8 +31,6 @@ type mariaType struct {
 	own func(c domain.Column) Convert
 	// limit is what values have to be; nil: anything.
 	limit func(c domain.Column) Limit
-	// bytes: its values have no text of their own.
-	bytes bool
 	// unlike: what a SELECT gives of it is not the text that other types take.
 	unlike bool
 }
@@ -60,15 +59,11 @@ var (
 )
 
 func init() {
-	for _, family := range []map[string]*mariaType{mariaNumbers, mariaTexts, mariaBytes, mariaTimes} {
-		for name, t := range family {
-			mariaTypes[name] = t
-		}
+	for _, of := range []map[string]*mariaType{mariaNumbers, mariaTexts, mariaBytes, mariaTimes} {
+		maps.Copy(mariaTypes, of)
 	}
-	for _, family := range []map[string]*neutralType{neutralNumbers, neutralTexts, neutralBytes, neutralTimes} {
-		for name, t := range family {
-			neutralTypes[name] = t
-		}
+	for _, of := range []map[string]*neutralType{neutralNumbers, neutralTexts, neutralBytes, neutralTimes} {
+		maps.Copy(neutralTypes, of)
 	}
 }
 
@@ -117,11 +112,21 @@ func family(base string) string {
 func isText(base string) bool { return base != "character" && family(base) == "text" }
 
 // IsBytes reports whether a MariaDB type holds bytes, which have no text of their
-// own.
+// own. It is asked for every value that is applied, so that it looks nothing up.
 func IsBytes(base string) bool {
-	t := mariaTypes[base]
-	return t != nil && t.bytes
+	switch base {
+	case "binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob":
+		return true
+	}
+	return IsGeometry(base)
 }
 
 // IsGeometry reports whether a MariaDB type holds shapes.
-func IsGeometry(base string) bool { return IsBytes(base) && mariaTypes[base].kind == "" }
+func IsGeometry(base string) bool {
+	switch base {
+	case "geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon",
+		"geometrycollection":
+		return true
+	}
+	return false
+}

@@ -15,7 +15,7 @@ func TestDescriptorsMeet(t *testing.T) {
 		if neutralTypes[m.Column.BaseType] == nil && m.Column.BaseType != "timestamp" {
 			t.Errorf("%s becomes %s (%s), which has no descriptor", base, m.Column.Type, m.Column.BaseType)
 		}
-		if is.bytes && (!is.unlike || is.own == nil) {
+		if bytes := IsBytes(base); bytes != (m.Column.BaseType == "bytea") || bytes && (!is.unlike || is.own == nil) {
 			t.Errorf("%s is of bytes, and its values would be taken for texts", base)
 		}
 		if is.value == nil && is.own != nil {

@@ -15,7 +15,7 @@ import (
 )
 
 // Toy is an engine for tests: databases in memory, without a log, without SQL, without
-// sequences. It can only be read. What it needs of the house is this file, and a line where
+// sequences. It can only be read. What it needs of the rest is this file, and a line where
 // engines are listed.
 type Toy struct{ Databases map[string]*ToyDatabase }
 
