@@ -134,7 +134,7 @@ func (b *mariaBench) pair(ctx context.Context, n int) (ours, decoded float64, er
 	}
 	for done := false; !done; time.Sleep(5 * time.Millisecond) { // the position on the target is the truth
 		if err := t.QueryRow(ctx, `SELECT position >= $1::text::numeric FROM dusty_ferry.stream`,
-			fmt.Sprint(uint64(end))).Scan(&done); err != nil {
+			fmt.Sprint(end.Number())).Scan(&done); err != nil {
 			return 0, 0, err
 		}
 	}
@@ -196,7 +196,7 @@ func (b *mariaBench) decode(ctx context.Context, start, end domain.Position, cha
 	}
 	defer c.Close()
 	seen := 0
-	for c.Received() < end || seen < changes {
+	for c.Received().Before(end) || seen < changes {
 		e, ok := <-c.Events()
 		if !ok {
 			return 0, c.Err()

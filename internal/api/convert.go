@@ -223,7 +223,7 @@ func (s *Server) reconciliationOut(ctx context.Context, source string,
 	r *domain.Reconciliation) contract.Reconciliation {
 	return contract.Reconciliation{Id: r.ID, Depth: string(r.Depth), Scope: notNil(r.Patterns), RowsExpected: r.Expected,
 		State:    contract.ReconciliationState(r.State),
-		Position: s.Voyage.Position(ctx, source, domain.Position(r.Position)), Tables: r.Tables, TablesDone: r.TablesDone,
+		Position: s.Voyage.Position(ctx, source, r.Position), Tables: r.Tables, TablesDone: r.TablesDone,
 		SourceRows: r.SourceRows, TargetRows: r.TargetRows, Findings: r.Findings, OpenFindings: r.Open, Error: r.Error,
 		CreatedAt: r.CreatedAt, EndedAt: r.EndedAt}
 }
@@ -232,7 +232,7 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutove
 	out := contract.Cutover{Id: k.ID, Rehearsal: k.Rehearsal, State: contract.CutoverState(k.State), Actor: k.Actor,
 		Error:     k.Error,
 		CreatedAt: k.CreatedAt, EndedAt: k.EndedAt, EndPosition: s.Voyage.Position(ctx, source,
-			domain.Position(k.EndPosition)), Steps: []contract.CutoverStep{}}
+			k.EndPosition), Steps: []contract.CutoverStep{}}
 	if k.PausedAt != nil {
 		until := time.Now()
 		if k.ReleasedAt != nil {

@@ -189,13 +189,14 @@ func (s *calls) GetApplied(ctx context.Context,
 	if err != nil || st == nil {
 		return out, err
 	}
-	at := func(p records.Pos) string { return s.Voyage.Position(ctx, c.Source, domain.Position(p)) }
-	out.SourcePosition, out.ReceivedPosition, out.AppliedPosition = at(max(st.SourceAt, st.Applied)),
-		at(max(st.Received, st.Applied)), at(st.Applied)
+	at := func(p domain.Position) string { return s.Voyage.Position(ctx, c.Source, p) }
+	applied := domain.Position(st.Applied)
+	out.SourcePosition, out.ReceivedPosition, out.AppliedPosition = at(applied.Later(domain.Position(st.SourceAt))),
+		at(applied.Later(domain.Position(st.Received))), at(applied)
 	out.BehindBytes, out.RetainedBytes, out.ReportedAt = st.LagBytes, st.Retained, st.ReportedAt
 	list, err := s.Store.RecentlyApplied(ctx, c.ID)
 	for _, t := range list {
-		out.Transactions = append(out.Transactions, contract.AppliedTransaction{Position: at(records.Pos(t.Position)),
+		out.Transactions = append(out.Transactions, contract.AppliedTransaction{Position: at(t.Position),
 			CommittedAt: t.Committed, AppliedAt: t.Applied,
 			Inserts: t.Kinds[0], Updates: t.Kinds[1], Deletes: t.Kinds[2], Truncates: t.Kinds[3], Tables: notNil(t.Tables)})
 	}

@@ -38,8 +38,8 @@ func TestSnapshotsSee(t *testing.T) {
 			t.Errorf("transaction %d: seen %t", id, !want)
 		}
 	}
-	byLog := domain.Snapshot{Log: 100}
-	if !byLog.Sees(domain.Tx{Commit: 99}) || byLog.Sees(domain.Tx{Commit: 100}) {
+	byLog := domain.Snapshot{Log: domain.PositionAt(100)}
+	if !byLog.Sees(domain.Tx{Commit: domain.PositionAt(99)}) || byLog.Sees(domain.Tx{Commit: domain.PositionAt(100)}) {
 		t.Error("by position: what commits before it is seen, what commits at it is not")
 	}
 	again, err := domain.ParseSnapshot(s.JSON())

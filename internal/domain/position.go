@@ -2,13 +2,47 @@ package domain
 
 import (
 	"encoding/json"
+	"math"
 	"slices"
+	"strconv"
 )
 
-// Position is a place in a source's log, ordered: PostgreSQL's log sequence
-// number; for a server with numbered log files, file<<32 | offset. Zero is
-// "no position". How it is written for people is the engine's affair.
-type Position uint64
+// Position is a place in a source's log. The number in it is its engine's affair alone, as is
+// how it is written for people; all others ask which of two comes first. Zero is "no position".
+type Position struct{ number uint64 }
+
+// FarAway is a place that no log reaches.
+var FarAway = Position{math.MaxUint64}
+
+// PositionAt is the place that its engine has given this number: a later place has a greater one.
+func PositionAt(number uint64) Position { return Position{number} }
+
+// Number is what the place's engine, and what is kept of it, know it by.
+func (p Position) Number() uint64 { return p.number }
+
+// IsZero reports whether it is no position.
+func (p Position) IsZero() bool { return p.number == 0 }
+
+// Before reports whether p comes before q.
+func (p Position) Before(q Position) bool { return p.number < q.number }
+
+// After reports whether p comes after q.
+func (p Position) After(q Position) bool { return p.number > q.number }
+
+// Earlier is the one of p and q that comes first.
+func (p Position) Earlier(q Position) Position { return Position{min(p.number, q.number)} }
+
+// Later is the one of p and q that comes last.
+func (p Position) Later(q Position) Position { return Position{max(p.number, q.number)} }
+
+// String is the number, for tests and faults of our own.
+func (p Position) String() string { return strconv.FormatUint(p.number, 10) }
+
+// MarshalJSON writes the number.
+func (p Position) MarshalJSON() ([]byte, error) { return strconv.AppendUint(nil, p.number, 10), nil }
+
+// UnmarshalJSON reads what MarshalJSON wrote.
+func (p *Position) UnmarshalJSON(b []byte) error { return json.Unmarshal(b, &p.number) }
 
 // Tx identifies a source transaction in the log.
 type Tx struct {
@@ -40,7 +74,7 @@ func (s Snapshot) Sees(tx Tx) bool {
 				return false
 			}
 		}
-		return tx.Commit < s.Log
+		return tx.Commit.Before(s.Log)
 	}
 	if tx.ID < s.Xmin {
 		return true

@@ -144,6 +144,7 @@ type CaptureTable struct {
 type Retained struct {
 	Bytes int64
 	From  domain.Position // where it begins
+	To    domain.Position // where it ends now
 	Held  bool            // for the capture's sake, and not by the server's own rules
 }
 

@@ -55,7 +55,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	if !set(b, b.Epoch, 3, "11", "12") || total() != 3 {
 		t.Errorf("up to the limit: %d rows", total())
 	}
-	if err := s.Landed(ctx, a.ID, a.Epoch, domain.Snapshot{Log: 1}, rowhash.Sum{}); err != nil {
+	if err := s.Landed(ctx, a.ID, a.Epoch, domain.Snapshot{Log: domain.PositionAt(1)}, rowhash.Sum{}); err != nil {
 		t.Fatal(err)
 	}
 	for _, epoch := range []int64{a.Epoch, a.Epoch - 1} {

@@ -17,7 +17,7 @@ func BenchmarkClaim(b *testing.B) {
 		if err != nil || k == nil {
 			b.Fatal(k, err)
 		}
-		if err := s.Landed(b.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500},
+		if err := s.Landed(b.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: domain.PositionAt(500)},
 			rowhash.Sum{Rows: 10, Bytes: 100}); err != nil {
 			b.Fatal(err)
 		}

@@ -167,7 +167,9 @@ func (j *JSON[T]) Scan(src any) error {
 type Pos domain.Position
 
 // Value implements driver.Valuer.
-func (p Pos) Value() (driver.Value, error) { return strconv.FormatUint(uint64(p), 10), nil }
+func (p Pos) Value() (driver.Value, error) {
+	return strconv.FormatUint(domain.Position(p).Number(), 10), nil
+}
 
 // Scan implements sql.Scanner.
 func (p *Pos) Scan(src any) error {
@@ -180,16 +182,16 @@ func (p *Pos) Scan(src any) error {
 	case string:
 		s = v
 	case int64:
-		*p = Pos(v)
+		*p = Pos(domain.PositionAt(uint64(v)))
 		return nil
 	case float64:
-		*p = Pos(v)
+		*p = Pos(domain.PositionAt(uint64(v)))
 		return nil
 	default:
 		return fmt.Errorf("a position came as %T", src)
 	}
 	n, err := strconv.ParseUint(s, 10, 64)
-	*p = Pos(n)
+	*p = Pos(domain.PositionAt(n))
 	return err
 }
 

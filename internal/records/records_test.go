@@ -90,7 +90,7 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, dom
 	plan := domain.TablePlan{Source: domain.TableName{Schema: "a", Name: "b"}, Target: domain.TableName{Schema: "a",
 		Name: "b"}}
 	must(s.SavePlans(ctx, &c, []domain.TablePlan{plan}))
-	must(s.SaveStart(ctx, c.ID, 100, nil, &domain.Catalog{}))
+	must(s.SaveStart(ctx, c.ID, domain.PositionAt(100), nil, &domain.Catalog{}))
 	tables, err := s.Tables(ctx, c.ID)
 	must(err)
 	var bounds []domain.KeyValue
@@ -194,7 +194,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 				}
 				time.Sleep(time.Millisecond)
 				busy.Add(-1)
-				if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500},
+				if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: domain.PositionAt(500)},
 					rowhash.Sum{Rows: 10, Bytes: 100, Hash: 1 << 63}); err != nil {
 					t.Error(err)
 				}
@@ -211,7 +211,7 @@ func TestEveryChunkIsClaimedOnceWithinTheLanes(t *testing.T) {
 		t.Errorf("%+v (%v)", got, err)
 	}
 	v, err := s.View(t.Context(), c.ID)
-	if err != nil || v.Landed != 60 || v.MaxRead != 500 {
+	if err != nil || v.Landed != 60 || v.MaxRead != domain.PositionAt(500) {
 		t.Errorf("%+v (%v)", v, err)
 	}
 }
@@ -281,7 +281,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	st, err := s.ClaimStream(t.Context(), "w", nil)
-	if err != nil || st == nil || st.Applied != 100 {
+	if err != nil || st == nil || st.Applied != domain.PositionAt(100) {
 		t.Fatalf("%+v (%v)", st, err)
 	}
 	if other, _ := s.ClaimStream(t.Context(), "w2", nil); other != nil {
@@ -308,7 +308,7 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 		t.Error("capture does not stop")
 	}
 	pause(true)
-	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: 120}); !ok {
+	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: domain.PositionAt(120)}); !ok {
 		t.Error("capture should go on")
 	}
 }
@@ -338,7 +338,7 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 			t.Errorf("%s: the wish is %+v (%v), want %+v", why, w, err, want)
 		}
 	}
-	hold, holding := domain.Request{What: "hold", By: "a"}, domain.Request{What: "holding", At: 5, By: "a"}
+	hold, holding := domain.Request{What: "hold", By: "a"}, domain.Request{What: "holding", At: domain.PositionAt(5), By: "a"}
 	ask(hold)
 	answer(st.Epoch-1, hold, holding)
 	stands(hold, "an old applier's answer")
@@ -346,26 +346,26 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	stands(holding, "the applier's answer")
 	// Somebody else has to wait: a position that moved under the first one's feet would have
 	// it compare what does not belong together.
-	if mine, err := s.Ask(t.Context(), c.ID, "b", "another test", "hold", 0); err != nil || mine {
+	if mine, err := s.Ask(t.Context(), c.ID, "b", "another test", "hold", domain.Position{}); err != nil || mine {
 		t.Error("two had the applier stand still at once", err)
 	}
-	if ok, err := s.Follow(t.Context(), c.ID, "b", 9); err != nil || ok {
+	if ok, err := s.Follow(t.Context(), c.ID, "b", domain.PositionAt(9)); err != nil || ok {
 		t.Error("somebody else went on from the first one's hold", err)
 	}
 	if err := s.LetGo(t.Context(), c.ID, "b"); err != nil {
 		t.Fatal(err)
 	}
 	stands(holding, "let go by somebody else")
-	if ok, err := s.Follow(t.Context(), c.ID, "a", 9); err != nil || !ok {
+	if ok, err := s.Follow(t.Context(), c.ID, "a", domain.PositionAt(9)); err != nil || !ok {
 		t.Errorf("going on from where it holds: %v %v", ok, err)
 	}
 	// A later position is asked for before the answer about this one.
-	later := domain.Request{What: "go", At: 12, By: "a"}
+	later := domain.Request{What: "go", At: domain.PositionAt(12), By: "a"}
 	ask(later)
-	answer(st.Epoch, domain.Request{What: "go", At: 9, By: "a"}, domain.Request{What: "reached", At: 9})
+	answer(st.Epoch, domain.Request{What: "go", At: domain.PositionAt(9), By: "a"}, domain.Request{What: "reached", At: domain.PositionAt(9)})
 	stands(later, "an answer to an older wish")
-	answer(st.Epoch, later, domain.Request{What: "reached", At: 12})
-	stands(domain.Request{What: "reached", At: 12, By: "a"}, "the answer")
+	answer(st.Epoch, later, domain.Request{What: "reached", At: domain.PositionAt(12)})
+	stands(domain.Request{What: "reached", At: domain.PositionAt(12), By: "a"}, "the answer")
 	if err := s.LetGo(t.Context(), c.ID, "a"); err != nil {
 		t.Fatal(err)
 	}
@@ -382,7 +382,7 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	if w, _ := s.Requested(t.Context(), c.ID, st.Epoch); w.What != "" {
 		t.Errorf("the wish of somebody who is gone still stands: %+v", w)
 	}
-	if ok, err := s.Follow(t.Context(), c.ID, "b", 9); err != nil || ok {
+	if ok, err := s.Follow(t.Context(), c.ID, "b", domain.PositionAt(9)); err != nil || ok {
 		t.Errorf("going on from a hold that has lapsed: %v %v", ok, err)
 	}
 }

@@ -37,7 +37,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 	if busy, err := s.CarryingNow(ctx, c.ID); err != nil || len(busy) != 2 {
 		t.Errorf("%d are shown as being carried (%v)", len(busy), err)
 	}
-	snap := domain.Snapshot{Xmin: 1, Xmax: 2, Log: 500}
+	snap := domain.Snapshot{Xmin: 1, Xmax: 2, Log: domain.PositionAt(500)}
 	if err := s.Landed(ctx, first.ID, first.Epoch+1, snap, rowhash.Sum{Rows: 1}); err != nil {
 		t.Fatal(err)
 	}
@@ -60,7 +60,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 		if k.Ordinal == 5 {
 			want = domain.ChunkReading
 		}
-		if k.State != want || want == domain.ChunkLanded && k.Snapshot.Log != 500 {
+		if k.State != want || want == domain.ChunkLanded && k.Snapshot.Log != domain.PositionAt(500) {
 			t.Errorf("chunk %d: %+v", k.Ordinal, k)
 		}
 	}
@@ -75,7 +75,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 			t.Fatal(err)
 		}
 		for _, k := range states {
-			if k.Snapshot.Log == 600 {
+			if k.Snapshot.Log == domain.PositionAt(600) {
 				known = append(known, int64(k.Ordinal))
 			}
 		}
@@ -85,7 +85,7 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 		epoch int64
 		want  string
 	}{{second.Epoch + 1, "[]"}, {second.Epoch, "[5 14]"}} {
-		if err := s.SetReadSnapshot(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: 600}); err != nil ||
+		if err := s.SetReadSnapshot(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: domain.PositionAt(600)}); err != nil ||
 			fmt.Sprint(seen()) != tell.want {
 			t.Errorf("told under epoch %d: known of chunks %v (%v)", tell.epoch, seen(), err)
 		}

@@ -107,7 +107,7 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 	if err != nil || k == nil {
 		t.Fatal(err)
 	}
-	if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Log: 7},
+	if err := s.Landed(t.Context(), k.ID, k.Epoch, domain.Snapshot{Log: domain.PositionAt(7)},
 		rowhash.Sum{Rows: 10, Bytes: 1000}); err != nil {
 		t.Fatal(err)
 	}
@@ -172,7 +172,7 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 		t.Errorf("%+v (%v)", tot, err)
 	}
 	// A change of columns is counted once for each place in the log.
-	for _, at := range []domain.Position{50, 50, 40, 60} {
+	for _, at := range []domain.Position{domain.PositionAt(50), domain.PositionAt(50), domain.PositionAt(40), domain.PositionAt(60)} {
 		if err := s.NoteColumnChange(t.Context(), table.ID, at); err != nil {
 			t.Fatal(err)
 		}

@@ -1,7 +1,10 @@
 package rooms
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -64,6 +67,31 @@ var reaches = map[string][]string{
 	"net/http":                {"api", "cli", "client", "console", "contract", "service", "voyage/outgoing"},
 	"os/exec":                 {"cli", "demo", "localserver", "service", "voyage/cutover"},
 	"github.com/jackc/pgx/v5": {"cli", "demo", "engine", "localserver", "queue", "records", "service", "voyage"},
+}
+
+// TestPlacesOfALogAreOpaque: what number a place of a log has is its engine's affair, and that
+// of the records that keep it. Nobody else makes one, or looks into one.
+func TestPlacesOfALogAreOpaque(t *testing.T) {
+	inside := regexp.MustCompile(`^(engine/[a-z]+|records|domain)/`)
+	looks := regexp.MustCompile(`\bPositionAt\(|\.Number\(\)`)
+	files := 0
+	root := os.DirFS("../../internal")
+	err := fs.WalkDir(root, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || inside.MatchString(path) {
+			return err
+		}
+		files++
+		text, err := fs.ReadFile(root, path)
+		for i, line := range strings.Split(string(text), "\n") {
+			if looks.MatchString(line) {
+				t.Errorf("%s:%d looks into a place of a log: %s", path, i+1, strings.TrimSpace(line))
+			}
+		}
+		return err
+	})
+	if err != nil || files < 100 {
+		t.Fatalf("%d files (%v)", files, err)
+	}
 }
 
 // TestRoomsImportInwards holds the import rules, and that domain and core do no

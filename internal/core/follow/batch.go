@@ -62,8 +62,8 @@ func (m *Machine) full() bool {
 // patience is how long an event is waited for.
 func (m *Machine) patience() More {
 	switch b := &m.b; {
-	case b.inTx || b.committed == 0 && b.progress == 0:
-		if m.limit > 0 {
+	case b.inTx || b.committed == 0 && b.progress.IsZero():
+		if !m.limit.IsZero() {
 			return More{Patience: 200 * time.Millisecond}
 		}
 		return More{Patience: 100 * time.Millisecond}
@@ -140,23 +140,23 @@ func (m *Machine) batch() {
 	m.collect()
 	b := &m.b
 	if b.committed > 0 {
-		m.settle(b.last, m.limit == 0)
+		m.settle(b.last, m.limit.IsZero())
 		return
 	}
 	if len(b.changes) > 0 {
 		m.want(Fail{fmt.Sprintf("%d changes were read that belong to no transaction; nothing of them is applied",
 			len(b.changes))})
 	}
-	if b.progress > 0 {
+	if !b.progress.IsZero() {
 		m.want(Passed{b.progress})
 	}
 	// The first change after the load need not wait for more.
-	if !m.consistent && m.limit == 0 && m.now.Sub(m.lastLook) >= time.Second {
+	if !m.consistent && m.limit.IsZero() && m.now.Sub(m.lastLook) >= time.Second {
 		m.lastLook = m.now
 		m.loading()
 	}
 	// On a source that is quiet the target's position moves on all the same.
-	if m.limit == 0 && b.progress > m.set.Applied && m.now.Sub(m.lastCommit) >= time.Second {
+	if m.limit.IsZero() && b.progress.After(m.set.Applied) && m.now.Sub(m.lastCommit) >= time.Second {
 		m.settle(domain.Tx{End: b.progress, At: m.set.AppliedAt}, true)
 	}
 }
@@ -201,7 +201,7 @@ func (m *Machine) collect() {
 		case domain.EventVoid:
 			m.void()
 		case domain.EventProgress:
-			if b.progress = e.Position; m.limit > 0 && b.progress >= m.limit {
+			if b.progress = e.Position; !m.limit.IsZero() && !b.progress.Before(m.limit) {
 				m.peeked = true
 				return
 			}
@@ -267,7 +267,7 @@ func (m *Machine) settle(last domain.Tx, lazily bool) {
 	}
 	m.lastCommit = m.now
 	m.want(Commit{Last: last, Txs: b.waiting, Bytes: b.taken, Counts: m.counts})
-	m.set.Applied = max(m.set.Applied, last.End)
+	m.set.Applied = m.set.Applied.Later(last.End)
 	m.set.AppliedAt = max(m.set.AppliedAt, last.At)
 	b.begun, b.waiting, b.taken = false, 0, 0
 	m.passed()

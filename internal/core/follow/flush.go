@@ -72,7 +72,7 @@ func (m *Machine) loading() bool {
 		return false
 	}
 	v := m.want(AskLoad{}).Load
-	done := v.Landed == v.Chunks && v.Phase != domain.PhaseLoading && m.set.Applied >= v.MaxRead
+	done := v.Landed == v.Chunks && v.Phase != domain.PhaseLoading && !m.set.Applied.Before(v.MaxRead)
 	if done != m.consistent {
 		m.consistent = done
 		m.forget() // a table may have begun again
@@ -211,13 +211,13 @@ func (m *Machine) fetch(t *table, to *fold.Fold, of ...domain.Row) bool {
 // a transaction found there, as it was fetched later.
 func (m *Machine) ahead(t *table, row domain.Row, tx domain.Tx) bool {
 	saw, fetched := t.fetched[domain.KeyText(row, t.key)]
-	return tx.Commit < m.began || fetched && saw.Sees(tx)
+	return tx.Commit.Before(m.began) || fetched && saw.Sees(tx)
 }
 
 // passed forgets what was fetched, where the log has told of all that was seen then.
 func (m *Machine) passed() {
 	for _, t := range m.tables {
-		maps.DeleteFunc(t.fetched, func(_ string, saw domain.Snapshot) bool { return m.set.Applied >= saw.Log })
+		maps.DeleteFunc(t.fetched, func(_ string, saw domain.Snapshot) bool { return !m.set.Applied.Before(saw.Log) })
 	}
 }
 

@@ -26,9 +26,6 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// FarAway is a place that no log reaches.
-const FarAway = domain.Position(1<<64 - 1)
-
 // Options say how a machine works.
 type Options struct {
 	// Applied is the place up to which the target has everything, and AppliedAt when the last
@@ -78,7 +75,7 @@ type Machine struct {
 // Stop is where a person wants capture to stop: before the first transaction that was
 // committed at or after a place, or at a time of the source or later. Zero: nowhere.
 type Stop struct {
-	At    domain.Position // with a clock: once the log is known to be beyond it; until then FarAway
+	At    domain.Position // with a clock: once the log is known to be beyond it; until then domain.FarAway
 	Clock int64           // microseconds since 1970; 0: the place alone counts
 }
 
@@ -129,10 +126,10 @@ func (m *Machine) run(yield func(Ask) bool) {
 		m.want(Between{Reached: m.reached})
 		m.reached = NotYet
 		switch goal := m.goal; {
-		case goal == 0 && m.stop == Stop{}:
+		case goal.IsZero() && m.stop == Stop{}:
 			m.batch()
-		case goal == 0:
-			m.reached = m.toward(FarAway)
+		case goal.IsZero():
+			m.reached = m.toward(domain.FarAway)
 		default:
 			m.reached = m.toward(goal)
 		}
@@ -168,7 +165,7 @@ func (m *Machine) Step(in Input) {
 // Take gives the machine the next event of the log, where it asked for [More]. What the event
 // holds is kept, the event itself is not.
 func (m *Machine) Take(e *domain.Event) {
-	if m.limit == 0 && m.simple(e) {
+	if m.limit.IsZero() && m.simple(e) {
 		return
 	}
 	m.event, m.came, m.in = *e, true, Input{}
@@ -195,19 +192,19 @@ func (m *Machine) Aim(goal domain.Position, stop Stop) { m.goal, m.stop = goal, 
 func (m *Machine) toward(goal domain.Position) Reached {
 	limit, stops := goal, m.stop != Stop{}
 	if stops {
-		limit, m.until = min(goal, m.stop.At), m.stop.Clock
+		limit, m.until = goal.Earlier(m.stop.At), m.stop.Clock
 	}
 	m.limit = limit
-	defer func() { m.limit, m.until = 0, 0 }()
+	defer func() { m.limit, m.until = domain.Position{}, 0 }()
 	if !m.get() {
 		return NotYet
 	}
 	m.peeked = true
-	if e := &m.event; !m.beyond(e) && (e.Kind != domain.EventProgress || e.Position < limit) {
+	if e := &m.event; !m.beyond(e) && (e.Kind != domain.EventProgress || e.Position.Before(limit)) {
 		m.batch()
 		return NotYet
 	}
-	if e := &m.event; stops && (m.stop.At <= goal || e.Kind == domain.EventBegin && e.Tx.Commit < goal) {
+	if e := &m.event; stops && (!m.stop.At.After(goal) || e.Kind == domain.EventBegin && e.Tx.Commit.Before(goal)) {
 		return Stopped
 	}
 	return Goal
@@ -215,7 +212,7 @@ func (m *Machine) toward(goal domain.Position) Reached {
 
 // beyond reports whether an event is of what comes after the limit.
 func (m *Machine) beyond(e *domain.Event) bool {
-	return m.limit > 0 && e.Kind == domain.EventBegin && (e.Tx.Commit >= m.limit || m.until > 0 && e.Tx.At >= m.until)
+	return !m.limit.IsZero() && e.Kind == domain.EventBegin && (!e.Tx.Commit.Before(m.limit) || m.until > 0 && e.Tx.At >= m.until)
 }
 
 // get brings the next event into m.event, or reports that none came.

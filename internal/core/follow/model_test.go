@@ -215,8 +215,8 @@ func (w *world) restart() {
 	w.rollback()
 	w.machine = follow.New(w.tables, follow.Options{Applied: w.applied, AppliedAt: w.at, Copies: true,
 		BatchChanges: 2 + w.rng.IntN(4), LoadChanges: 2 + w.rng.IntN(6)})
-	w.entry, w.event, w.goal = 0, 0, 0
-	for w.entry < len(w.log) && w.log[w.entry].tx.Commit < w.applied {
+	w.entry, w.event, w.goal = 0, 0, domain.Position{}
+	for w.entry < len(w.log) && w.log[w.entry].tx.Commit.Before(w.applied) {
 		w.entry++
 	}
 }
@@ -239,7 +239,7 @@ func chunkOf(t int64, key string) int {
 // ---- the source
 
 func (w *world) snapshot() domain.Snapshot {
-	s := domain.Snapshot{Xmin: w.nextTx, Xmax: w.nextTx, Log: domain.Position(len(w.log)*10 + 9),
+	s := domain.Snapshot{Xmin: w.nextTx, Xmax: w.nextTx, Log: domain.PositionAt(uint64(len(w.log)*10 + 9)),
 		Running: slices.Sorted(maps.Keys(w.running))}
 	if len(s.Running) > 0 {
 		s.Xmin = s.Running[0]
@@ -519,8 +519,8 @@ func pick(w *world, list *[]*txn) *txn {
 
 // write brings a transaction into the log.
 func (w *world) write(t *txn) {
-	n := domain.Position(len(w.log)+1) * 10
-	t.tx.Commit, t.tx.End, t.tx.At = n, n+5, int64(n)
+	n := uint64(len(w.log)+1) * 10
+	t.tx.Commit, t.tx.End, t.tx.At = domain.PositionAt(n), domain.PositionAt(n+5), int64(n)
 	next := w.first()
 	if n := len(w.states); n > 0 {
 		next = w.states[n-1].clone()
@@ -640,7 +640,7 @@ func (w *world) load() lifecycle.View {
 			v.Chunks++
 			if c.State == domain.ChunkLanded {
 				v.Landed++
-				v.MaxRead = max(v.MaxRead, c.Snapshot.Log)
+				v.MaxRead = v.MaxRead.Later(c.Snapshot.Log)
 			}
 		}
 	}
@@ -696,8 +696,8 @@ func (w *world) step() {
 			w.restart()
 		}
 	case 13:
-		if w.goal == 0 {
-			w.goal = w.applied/10*10 + domain.Position(1+w.rng.IntN(5))*10
+		if w.goal.IsZero() {
+			w.goal = domain.PositionAt(w.applied.Number()/10*10 + uint64(1+w.rng.IntN(5))*10)
 		}
 	default:
 		w.drive()
@@ -780,8 +780,8 @@ func (w *world) drive() {
 	case follow.Commit:
 		w.writes()
 		w.before = nil
-		if a.Last.End < w.applied {
-			w.t.Errorf("the target goes back from %d to %d", w.applied, a.Last.End)
+		if a.Last.End.Before(w.applied) {
+			w.t.Errorf("the target goes back from %s to %s", w.applied, a.Last.End)
 		}
 		w.applied, w.at = a.Last.End, a.Last.At
 	default:
@@ -817,14 +817,14 @@ func (w *world) nextEvent() *domain.Event {
 // atGoal holds the target against the source as it was at the goal.
 func (w *world) atGoal() {
 	goal := w.goal
-	w.goal = 0
-	if v := w.load(); v.Landed < v.Chunks || w.applied < v.MaxRead || goal < w.fetched || goal < w.applied {
+	w.goal = domain.Position{}
+	if v := w.load(); v.Landed < v.Chunks || w.applied.Before(v.MaxRead) || goal.Before(w.fetched) || goal.Before(w.applied) {
 		return
 	}
 	w.saw["goal"]++
 	want := w.first()
 	for i, t := range w.log {
-		if t.tx.Commit < goal {
+		if t.tx.Commit.Before(goal) {
 			want = w.states[i]
 		}
 	}
@@ -935,8 +935,8 @@ func (w *world) finish() {
 		w.now = w.now.Add(50 * time.Millisecond)
 		v := w.load()
 		if len(w.open)+len(w.logged) == 0 && v.Landed == v.Chunks && w.phase != domain.PhaseLoading && w.entry == len(w.log) {
-			if last := w.log[max(0, len(w.log)-1):]; len(last) == 0 || w.applied >= last[0].tx.End || w.goal == 0 &&
-				last[0].void && w.applied >= w.lastWhole() && w.quiet() {
+			if last := w.log[max(0, len(w.log)-1):]; len(last) == 0 || !w.applied.Before(last[0].tx.End) || w.goal.IsZero() &&
+				last[0].void && !w.applied.Before(w.lastWhole()) && w.quiet() {
 				return
 			}
 		}
@@ -969,7 +969,7 @@ func (w *world) lastWhole() domain.Position {
 			return w.log[i].tx.End
 		}
 	}
-	return 0
+	return domain.Position{}
 }
 
 // quiet reports whether the machine stands between two transactions.

@@ -62,7 +62,7 @@ func tell(t *testing.T, lines []string) {
 			s.step(follow.Input{})
 		case "aim":
 			f := append(strings.Fields(rest), "stop", "0")
-			s.m.Aim(domain.Position(s.number(f[0])), follow.Stop{At: domain.Position(s.number(f[2]))})
+			s.m.Aim(domain.PositionAt(s.number(f[0])), follow.Stop{At: domain.PositionAt(s.number(f[2]))})
 		case "reached":
 			if b, is := s.m.Ready().(follow.Between); is && b.Reached == follow.NotYet {
 				s.step(follow.Input{})
@@ -171,15 +171,15 @@ func (s *teller) event(f []string) *domain.Event {
 	e := &domain.Event{Kind: domain.EventChange, Size: 10}
 	switch f[0] {
 	case "begin":
-		at := domain.Position(s.number(f[3]))
-		s.tx = domain.Tx{ID: s.number(f[1]), Commit: at, End: at + 5, At: int64(at)}
+		at := s.number(f[3])
+		s.tx = domain.Tx{ID: s.number(f[1]), Commit: domain.PositionAt(at), End: domain.PositionAt(at + 5), At: int64(at)}
 		e.Kind = domain.EventBegin
 	case "commit":
 		e.Kind = domain.EventCommit
 	case "void":
 		e.Kind = domain.EventVoid
 	case "progress":
-		return &domain.Event{Kind: domain.EventProgress, Position: domain.Position(s.number(f[1]))}
+		return &domain.Event{Kind: domain.EventProgress, Position: domain.PositionAt(s.number(f[1]))}
 	default:
 		e.Change = domain.Change{Table: named[f[1]]}
 	}
@@ -257,13 +257,13 @@ func (s *teller) words(ask follow.Ask) string {
 	case follow.Truncate:
 		return list("truncate", a.Tables)
 	case follow.Commit:
-		return fmt.Sprintf("commit %d", a.Last.End)
+		return fmt.Sprintf("commit %s", a.Last.End)
 	case follow.Abort:
 		return "abort"
 	case follow.Restart:
 		return list("restart", a.With)
 	case follow.NoteSchemaChange:
-		return fmt.Sprintf("note %s at %d", nameOf(a.Table), a.At)
+		return fmt.Sprintf("note %s at %s", nameOf(a.Table), a.At)
 	case follow.AskSchemaChange:
 		return "weigh " + nameOf(a.Change.Table)
 	case follow.ApplySchemaChange:

@@ -113,7 +113,7 @@ func (m *model) do(what int) {
 	case 3, 4: // the commit record reaches the log
 		if len(m.open) > 0 {
 			t := take(&m.open, m.rng.IntN(len(m.open)))
-			t.pos = domain.Position(len(m.log) + 1)
+			t.pos = domain.PositionAt(uint64(len(m.log) + 1))
 			m.log = append(m.log, t)
 			m.logged = append(m.logged, t)
 		}

@@ -41,13 +41,13 @@ func TestStories(t *testing.T) {
 				case "chunk":
 					chunk = domain.Chunk{State: domain.ChunkState(f[1])}
 					if len(f) > 2 && f[2] == "by-log" {
-						chunk.Snapshot.Log = domain.Position(nums(f[3:])[0])
+						chunk.Snapshot.Log = domain.PositionAt(nums(f[3:])[0])
 					} else if len(f) > 2 {
 						n := nums(f[2:])
 						chunk.Snapshot = domain.Snapshot{Xmin: n[0], Xmax: n[1], Running: n[2:]}
 					}
 				case "tx":
-					tx = domain.Tx{ID: nums(f[1:2])[0], Commit: domain.Position(nums(f[3:])[0])}
+					tx = domain.Tx{ID: nums(f[1:2])[0], Commit: domain.PositionAt(nums(f[3:])[0])}
 				case "=>":
 					told++
 					if got := interleave.Decide(chunk.State, chunk.Snapshot, tx).String(); got != f[1] {

@@ -134,7 +134,7 @@ func Next(v View) domain.Phase {
 		if v.Kind == domain.KindLoad {
 			return domain.PhaseInStep // nothing to follow: the load is complete
 		}
-		if v.Applied >= v.MaxRead && v.BelowSince >= v.Dwell {
+		if !v.Applied.Before(v.MaxRead) && v.BelowSince >= v.Dwell {
 			return domain.PhaseInStep
 		}
 	case domain.PhaseInStep:
@@ -148,7 +148,7 @@ func Next(v View) domain.Phase {
 // Consistent reports whether the target equals the source at some moment: every
 // chunk landed and the applied position has passed every chunk's snapshot.
 func Consistent(v View) bool {
-	return v.Landed == v.Chunks && (v.Kind == domain.KindLoad || v.Applied >= v.MaxRead)
+	return v.Landed == v.Chunks && (v.Kind == domain.KindLoad || !v.Applied.Before(v.MaxRead))
 }
 
 // AllowOn checks an act against where a crossing stands; what holds it is part of a refusal.

@@ -31,7 +31,7 @@ func TestAllowSaysWhatToDo(t *testing.T) {
 }
 
 func TestNext(t *testing.T) {
-	base := lifecycle.View{Kind: domain.KindLoadCapture, Chunks: 4, Landed: 4, Applied: 100, MaxRead: 90, Built: true,
+	base := lifecycle.View{Kind: domain.KindLoadCapture, Chunks: 4, Landed: 4, Applied: domain.PositionAt(100), MaxRead: domain.PositionAt(90), Built: true,
 		BelowSince: 3, Dwell: 3}
 	for _, c := range []struct {
 		name string
@@ -41,7 +41,7 @@ func TestNext(t *testing.T) {
 	}{
 		{"a chunk is missing", func(v *lifecycle.View) { v.Landed = 3 }, domain.PhaseLoading, domain.PhaseLoading},
 		{"all landed", func(*lifecycle.View) {}, domain.PhaseLoading, domain.PhaseCatchingUp},
-		{"not past every snapshot", func(v *lifecycle.View) { v.Applied = 80 }, domain.PhaseCatchingUp,
+		{"not past every snapshot", func(v *lifecycle.View) { v.Applied = domain.PositionAt(80) }, domain.PhaseCatchingUp,
 			domain.PhaseCatchingUp},
 		{"not built yet", func(v *lifecycle.View) { v.Built = false }, domain.PhaseCatchingUp, domain.PhaseCatchingUp},
 		{"below the threshold for too short", func(v *lifecycle.View) { v.BelowSince = 2 }, domain.PhaseCatchingUp,

@@ -263,8 +263,8 @@ func (k *contract) snapshot() {
 	if s := k.alone(r, nil, nil); s.Rows != 200+1-34 {
 		k.Errorf("the next snapshot has %d rows", s.Rows)
 	}
-	if after.Log < before.Log {
-		k.Errorf("a later snapshot is at %d, the one before was at %d", after.Log, before.Log)
+	if after.Log.Before(before.Log) {
+		k.Errorf("a later snapshot is at %s, the one before was at %s", after.Log, before.Log)
 	}
 }
 
@@ -396,8 +396,8 @@ func (k *contract) read(name string, from domain.Position) (words []string, ends
 			c.Took(&e)
 			switch e.Kind {
 			case domain.EventBegin:
-				if open || e.Tx.Commit < last {
-					k.Errorf("a transaction begins inside another, or at %d after one at %d", e.Tx.Commit, last)
+				if open || e.Tx.Commit.Before(last) {
+					k.Errorf("a transaction begins inside another, or at %s after one at %s", e.Tx.Commit, last)
 				}
 				open, quiet, last = true, true, e.Tx.Commit
 			case domain.EventChange:
@@ -420,11 +420,11 @@ func (k *contract) read(name string, from domain.Position) (words []string, ends
 				if !quiet {
 					words, ends = append(words, "commit"), append(ends, e.Tx.End)
 				}
-				if e.Tx.Commit >= end {
+				if !e.Tx.Commit.Before(end) {
 					return words, ends
 				}
 			case domain.EventProgress:
-				if e.Position >= end {
+				if !e.Position.Before(end) {
 					return words, ends
 				}
 			}
@@ -505,17 +505,17 @@ func (k *contract) applies() {
 	k.target()
 	_, err := k.copied(1, nil, nil, 1)
 	k.ok(err)
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, 100); err != nil || at != 100 {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); err != nil || at != domain.PositionAt(100) {
 		k.Fatalf("it begins at %d, %v", at, err)
 	}
-	_, err = k.applied(1, 200, fold.Net{Removes: []domain.Row{hive("-100", "")},
+	_, err = k.applied(1, domain.PositionAt(200), fold.Net{Removes: []domain.Row{hive("-100", "")},
 		Patches: []domain.Row{{text("-97"), {Kind: domain.Unchanged}, text("77")}}, Puts: []domain.Row{hive("-94", "put"),
 			hive("7000", "put")}})
 	k.ok(err)
 	if n := k.held(); n != 200 {
 		k.Errorf("%d rows are there", n)
 	}
-	if at, _, err := k.to.StreamAt(k.Context(), k.crossing); err != nil || at != 200 {
+	if at, _, err := k.to.StreamAt(k.Context(), k.crossing); err != nil || at != domain.PositionAt(200) {
 		k.Errorf("it stands at %d, %v", at, err)
 	}
 	a, err := k.to.OpenApplier(k.Context(), k.crossing, "", 1)
@@ -532,49 +532,49 @@ func (k *contract) applies() {
 	}
 	a.Abort()
 	a.Close()
-	if at, _, err := k.to.StreamAt(k.Context(), k.crossing); err != nil || at != 200 {
+	if at, _, err := k.to.StreamAt(k.Context(), k.crossing); err != nil || at != domain.PositionAt(200) {
 		k.Errorf("what was called off brought it to %d, %v", at, err)
 	}
 }
 
 func (k *contract) epochs() {
 	k.target()
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, 100); err != nil || at != 100 {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); err != nil || at != domain.PositionAt(100) {
 		k.Fatalf("it begins at %d, %v", at, err)
 	}
 	put := fold.Net{Puts: []domain.Row{hive("1", "a")}}
-	_, err := k.applied(1, 150, put)
+	_, err := k.applied(1, domain.PositionAt(150), put)
 	k.ok(err)
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 2, 100); err != nil || at != 150 {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 2, domain.PositionAt(100)); err != nil || at != domain.PositionAt(150) {
 		k.Fatalf("the second holder begins at %d, %v", at, err)
 	}
-	if _, err := k.applied(1, 160, fold.Net{Puts: []domain.Row{hive("2", "b")}}); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := k.applied(1, domain.PositionAt(160), fold.Net{Puts: []domain.Row{hive("2", "b")}}); !errors.Is(err, domain.ErrTakenOver) {
 		k.Errorf("the first holder committed: %v", err)
 	}
-	if _, err := k.applied(2, 140, put); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := k.applied(2, domain.PositionAt(140), put); !errors.Is(err, domain.ErrTakenOver) {
 		k.Errorf("the place went back: %v", err)
 	}
-	if _, err := k.to.TakeStream(k.Context(), k.crossing, 1, 100); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); !errors.Is(err, domain.ErrTakenOver) {
 		k.Errorf("an older holder took the stream: %v", err)
 	}
 	if n := k.held(); n != 1 {
 		k.Errorf("%d rows are there", n)
 	}
-	k.ok(k.to.MoveStream(k.Context(), k.crossing, 2, 70))
-	if at, _, err := k.to.StreamAt(k.Context(), k.crossing); err != nil || at != 70 {
+	k.ok(k.to.MoveStream(k.Context(), k.crossing, 2, domain.PositionAt(70)))
+	if at, _, err := k.to.StreamAt(k.Context(), k.crossing); err != nil || at != domain.PositionAt(70) {
 		k.Errorf("as another server counts, it stands at %d, %v", at, err)
 	}
 	k.ok(k.to.ForgetStream(k.Context(), k.crossing))
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 3, 10); err != nil || at != 10 {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 3, domain.PositionAt(10)); err != nil || at != domain.PositionAt(10) {
 		k.Errorf("a stream that was forgotten begins at %d, %v", at, err)
 	}
 }
 
 func (k *contract) missing() {
 	k.target()
-	_, err := k.to.TakeStream(k.Context(), k.crossing, 1, 100)
+	_, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100))
 	k.ok(err)
-	missing, err := k.applied(1, 150, fold.Net{Patches: []domain.Row{{text("4"), {Kind: domain.Unchanged}, text("1")}}})
+	missing, err := k.applied(1, domain.PositionAt(150), fold.Net{Patches: []domain.Row{{text("4"), {Kind: domain.Unchanged}, text("1")}}})
 	if err != nil || len(missing) != 1 || string(missing[0][0].Data) != "4" {
 		k.Errorf("a change of what is not there: %v, %v", missing, err)
 	}

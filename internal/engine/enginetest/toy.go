@@ -50,11 +50,11 @@ var neutral = map[string]struct {
 func (Toy) Name() string { return "toy" }
 
 // FormatPosition writes a position; there are none.
-func (Toy) FormatPosition(p domain.Position) string { return fmt.Sprint(uint64(p)) }
+func (Toy) FormatPosition(p domain.Position) string { return fmt.Sprint(p.Number()) }
 
 // ParsePosition reads none.
 func (Toy) ParsePosition(string) (domain.Position, error) {
-	return 0, domain.Invalid("a toy has no log")
+	return domain.Position{}, domain.Invalid("a toy has no log")
 }
 
 // CheckPlace refuses all.
@@ -213,7 +213,7 @@ func (d toy) OpenReader(context.Context) (engine.Reader, error) { return &toyRea
 type toyReader struct{ d toy }
 
 func (r *toyReader) Begin(context.Context) (domain.Snapshot, error) {
-	return domain.Snapshot{Log: 1}, nil
+	return domain.Snapshot{Log: domain.PositionAt(1)}, nil
 }
 func (r *toyReader) End(context.Context) error    { return nil }
 func (r *toyReader) Close()                       {}

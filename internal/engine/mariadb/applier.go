@@ -64,7 +64,7 @@ func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string
 UPDATE dusty_ferry.stream
    SET position = ?, committed = greatest(committed, ?), waymark = ?, session = connection_id(),
      at = current_timestamp(6)
- WHERE crossing = ? AND epoch = ? AND position <= ?`, uint64(to), at, waymark, a.crossing, a.epoch, uint64(to))
+ WHERE crossing = ? AND epoch = ? AND position <= ?`, to.Number(), at, waymark, a.crossing, a.epoch, to.Number())
 	if err != nil {
 		return a.d.explain(err)
 	}
@@ -416,13 +416,13 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 		if err := markOrigin(ctx, c, origin); err != nil {
 			return err
 		}
-		if at != 0 {
+		if !at.IsZero() {
 			var now uint64
 			if err := c.QueryRowContext(ctx, "SELECT position FROM dusty_ferry.stream WHERE crossing = ? FOR UPDATE",
 				crossing).Scan(&now); err != nil {
 				return err
 			}
-			if now > uint64(at) {
+			if now > at.Number() {
 				return domain.Conflict("changes were applied while rows were being repaired; repair again")
 			}
 		}

@@ -133,11 +133,11 @@ func BenchmarkCapture(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		name, err := d.logFile(b.Context(), uint64(from)>>fileBits)
+		name, err := d.logFile(b.Context(), from.Number()>>fileBits)
 		if err != nil {
 			b.Fatal(err)
 		}
-		if err := w.start(name, uint32(from), 4711, false); err != nil {
+		if err := w.start(name, uint32(from.Number()), 4711, false); err != nil {
 			b.Fatal(err)
 		}
 		for commits := 0; commits < transactions; {
@@ -157,7 +157,7 @@ func BenchmarkCapture(b *testing.B) {
 			b.Fatal(err)
 		}
 		seen := 0
-		for c.Received() < end || seen < changes {
+		for c.Received().Before(end) || seen < changes {
 			e := <-c.Events()
 			c.Took(&e)
 			if e.Kind == domain.EventChange {

@@ -82,13 +82,13 @@ type captured struct {
 // OpenCapture starts reading the log from a place.
 func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable,
 	except string) (engine.Capture, error) {
-	file, err := d.logFile(ctx, uint64(from)>>fileBits)
+	file, err := d.logFile(ctx, from.Number()>>fileBits)
 	if err != nil {
 		return nil, err
 	}
 	c := &capture{d: d, events: make(chan domain.Event, 8192), done: make(chan struct{}),
 		tables: map[domain.TableName]*captured{}, waiting: map[binlog.XID]*kept{}, except: except,
-		file: uint64(from) >> fileBits, last: uint32(uint64(from) & (1<<fileBits - 1))}
+		file: from.Number() >> fileBits, last: uint32(from.Number() & (1<<fileBits - 1))}
 	charsets := d.charsets(ctx)
 	for _, t := range tables {
 		k := &captured{table: t, conv: converters(t.Plan), width: len(t.Plan.Columns), key: t.Plan.KeyIndexes(t.Plan.Columns)}
@@ -106,7 +106,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		}
 		c.tables[t.Plan.Source] = k
 	}
-	c.received.Store(uint64(from))
+	c.received.Store(from.Number())
 	if c.c, err = d.dial(ctx); err != nil {
 		return nil, err
 	}
@@ -123,11 +123,11 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 	h := fnv.New32a()
 	_, _ = h.Write([]byte(name))
 	c.number = h.Sum32() | 1<<31
-	if err := c.c.start(file, uint32(uint64(from)&(1<<fileBits-1)), c.number, c.partial); err != nil {
+	if err := c.c.start(file, uint32(from.Number()&(1<<fileBits-1)), c.number, c.partial); err != nil {
 		c.c.close()
 		return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
 	}
-	if c.marks.at, err = d.waymarkAt(ctx, file, uint64(from)&(1<<fileBits-1)); err != nil {
+	if c.marks.at, err = d.waymarkAt(ctx, file, from.Number()&(1<<fileBits-1)); err != nil {
 		c.c.close()
 		return nil, err
 	}
@@ -149,7 +149,7 @@ func (c *capture) Took(e *domain.Event) {
 	}
 }
 
-func (c *capture) Received() domain.Position { return domain.Position(c.received.Load()) }
+func (c *capture) Received() domain.Position { return domain.PositionAt(c.received.Load()) }
 
 // PortablePosition names a place by the last transaction of every domain before it.
 func (c *capture) PortablePosition(at domain.Position) string { return c.marks.upTo(at) }
@@ -297,7 +297,7 @@ func (c *capture) take(ctx context.Context, b []byte) error {
 		if n, err := fileNumber(string(body)); c.inTx || h.Next == 0 || c.last == 0 || err != nil || n != c.file {
 			return nil
 		}
-		c.received.Store(uint64(end))
+		c.received.Store(end.Number())
 		return c.emit(ctx, domain.Event{Kind: domain.EventProgress, Position: end})
 	case binlog.TypeGtid:
 		g, err := binlog.DecodeGtid(body)
@@ -404,7 +404,7 @@ func (c *capture) commit(ctx context.Context, h binlog.Header, end domain.Positi
 	}
 	c.inTx = false
 	c.marks.ended(end, c.gtid)
-	c.received.Store(uint64(end))
+	c.received.Store(end.Number())
 	if !c.begun {
 		return c.emit(ctx, domain.Event{Kind: domain.EventProgress, Position: end})
 	}

@@ -22,10 +22,10 @@ var errEnough = errors.New("enough was seen")
 // any stream, and hands on the events that end there or before, each with where it ends.
 func (d *database) walk(ctx context.Context, from, to domain.Position, visit func(h binlog.Header, body []byte,
 	end domain.Position) error) error {
-	if from >= to {
+	if !from.Before(to) {
 		return nil
 	}
-	file := uint64(from) >> fileBits
+	file := from.Number() >> fileBits
 	name, err := d.logFile(ctx, file)
 	if err != nil {
 		return err
@@ -39,7 +39,7 @@ func (d *database) walk(ctx context.Context, from, to domain.Position, visit fun
 		return err
 	}
 	defer w.close()
-	if err := w.start(name, uint32(uint64(from)&(1<<fileBits-1)), rand.Uint32()|1<<31, false); err != nil {
+	if err := w.start(name, uint32(from.Number()&(1<<fileBits-1)), rand.Uint32()|1<<31, false); err != nil {
 		return d.explain(err)
 	}
 	err = w.within(ctx, func() error {
@@ -65,19 +65,19 @@ func (d *database) walk(ctx context.Context, from, to domain.Position, visit fun
 				if file, err = fileNumber(next.File); err != nil {
 					return err
 				}
-				if position(file, next.Position) >= to {
+				if !position(file, next.Position).Before(to) {
 					return nil
 				}
 				continue
 			}
 			end := position(file, uint64(h.Next))
 			if h.Next == 0 || h.Artificial() || h.Type == binlog.TypeHeartbeat {
-				if h.Next != 0 && end >= to {
+				if h.Next != 0 && !end.Before(to) {
 					return nil
 				}
 				continue
 			}
-			if end > to {
+			if end.After(to) {
 				return nil
 			}
 			if err := visit(h, body, end); err != nil {

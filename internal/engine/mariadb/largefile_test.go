@@ -42,7 +42,7 @@ func TestALogFileOfMoreThanFourGiB(t *testing.T) {
 		t.Errorf("in file %d: %v", c.file, err)
 	}
 	inside, past, next := position(7, 1<<32-100), position(7, 5<<30), position(8, 4)
-	if inside >= past || past >= next {
+	if !inside.Before(past) || !past.Before(next) {
 		t.Errorf("places %d, %d, %d do not follow one another", inside, past, next)
 	}
 }

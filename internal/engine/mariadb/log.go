@@ -15,7 +15,7 @@ import (
 // It returns the place in it of what can be read now.
 func (d *database) PrepareCapture(ctx context.Context, _ string, _ []domain.TablePlan) (domain.Position, error) {
 	if _, err := d.now(ctx); err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	// Not where the log ends: a server that waits for its replica before it commits has
 	// written there already what no read sees yet.
@@ -38,20 +38,20 @@ func (d *database) DropCapture(context.Context, string, []string) error { return
 func (d *database) now(ctx context.Context) (domain.Position, error) {
 	rows, err := d.pool.QueryContext(ctx, "SHOW MASTER STATUS")
 	if err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	defer func() { _ = rows.Close() }()
 	if !rows.Next() {
 		if err := rows.Err(); err != nil {
-			return 0, d.explain(err)
+			return domain.Position{}, d.explain(err)
 		}
-		return 0, domain.Conflict("%s writes no binary log; set log_bin and restart the server", d.name)
+		return domain.Position{}, domain.Conflict("%s writes no binary log; set log_bin and restart the server", d.name)
 	}
 	var file string
 	var offset uint64
 	var do, ignore sql.NullString
 	if err := rows.Scan(&file, &offset, &do, &ignore); err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	n, err := fileNumber(file)
 	return position(n, offset), err
@@ -88,26 +88,26 @@ func (d *database) Retained(ctx context.Context, _ string, applied domain.Positi
 		return engine.Retained{}, err
 	}
 	n, err := d.LogBytes(ctx, applied, now)
-	return engine.Retained{Bytes: n, From: applied}, err
+	return engine.Retained{Bytes: n, From: applied, To: now}, err
 }
 
 // CheckCapture finds nothing: there is nothing to be made on a source of this kind.
 func (d *database) CheckCapture(context.Context, string, []domain.TablePlan) (domain.Position, error) {
-	return 0, domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as " +
+	return domain.Position{}, domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as " +
 		"FILE:OFFSET or as a GTID")
 }
 
 // LogBytes adds up the files between two places.
 func (d *database) LogBytes(ctx context.Context, from, to domain.Position) (int64, error) {
 	const offset = 1<<fileBits - 1
-	first, last := uint64(from)>>fileBits, uint64(to)>>fileBits
+	first, last := from.Number()>>fileBits, to.Number()>>fileBits
 	switch {
-	case to <= from:
+	case !to.After(from):
 		return 0, nil
 	case first == last:
-		return int64(to - from), nil
+		return int64(to.Number() - from.Number()), nil
 	}
-	n := int64(uint64(to)&offset) - int64(uint64(from)&offset)
+	n := int64(to.Number()&offset) - int64(from.Number()&offset)
 	err := d.logFiles(ctx, func(_ string, number uint64, size int64) {
 		if number >= first && number < last {
 			n += size

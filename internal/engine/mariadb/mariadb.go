@@ -43,12 +43,12 @@ const fileBits = 32
 // last that can be said: whoever waits for it waits until the file has been read to its end,
 // where capture stops and says that the file is too large.
 func position(file, offset uint64) domain.Position {
-	return domain.Position(file<<fileBits | min(offset, 1<<fileBits-1))
+	return domain.PositionAt(file<<fileBits | min(offset, 1<<fileBits-1))
 }
 
 // FormatPosition writes a position as the log file's number and an offset.
 func (Driver) FormatPosition(p domain.Position) string {
-	return fmt.Sprintf("%06d:%d", uint64(p)>>fileBits, uint64(p)&(1<<fileBits-1))
+	return fmt.Sprintf("%06d:%d", p.Number()>>fileBits, p.Number()&(1<<fileBits-1))
 }
 
 // CheckPlace takes a file and an offset, or a GTID.
@@ -72,7 +72,7 @@ func (Driver) ParsePosition(s string) (domain.Position, error) {
 	f, err1 := strconv.ParseUint(file, 10, 32)
 	o, err2 := strconv.ParseUint(offset, 10, 32)
 	if !ok || err1 != nil || err2 != nil {
-		return 0, domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the "+
+		return domain.Position{}, domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the "+
 			"offset in it", s)
 	}
 	return position(f, o), nil

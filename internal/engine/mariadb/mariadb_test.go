@@ -172,11 +172,11 @@ func until(t *testing.T, c engine.Capture, at domain.Position) (changes []domain
 				changes = append(changes, e.Change)
 			case domain.EventCommit:
 				commits = append(commits, e.Tx)
-				if e.Tx.End >= at {
+				if !e.Tx.End.Before(at) {
 					return changes, commits
 				}
 			case domain.EventProgress:
-				if e.Position >= at {
+				if !e.Position.Before(at) {
 					return changes, commits
 				}
 			}
@@ -306,7 +306,7 @@ func TestTheLogAndTheTableSayTheSame(t *testing.T) {
 		changes[1].Kind != domain.Delete || !want[rowText(changes[1].Old)] || changes[1].New != nil {
 		t.Errorf("%d changes", len(changes))
 	}
-	if len(commits) != 2 || commits[0].Commit >= commits[0].End || commits[1].Commit < commits[0].End {
+	if len(commits) != 2 || !commits[0].Commit.Before(commits[0].End) || commits[1].Commit.Before(commits[0].End) {
 		t.Errorf("%+v", commits)
 	}
 }
@@ -329,7 +329,7 @@ func TestTheStreamGoesOn(t *testing.T) {
 		t.Errorf("%d changes in %d transactions", len(changes), len(commits))
 	}
 	for i := 1; i < len(commits); i++ {
-		if commits[i].Commit < commits[i-1].End {
+		if commits[i].Commit.Before(commits[i-1].End) {
 			t.Errorf("transaction %d begins before the one before it ends", i)
 		}
 	}
@@ -434,7 +434,7 @@ func TestSigningInByEd25519(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer r.Close()
-	if s, err := r.Begin(t.Context()); err != nil || s.Log == 0 {
+	if s, err := r.Begin(t.Context()); err != nil || s.Log.IsZero() {
 		t.Errorf("%+v %v", s, err)
 	}
 	wrong := other.Database.(*database)

@@ -249,15 +249,15 @@ func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64,
 		if _, err := c.ExecContext(ctx, `
 INSERT INTO dusty_ferry.stream (crossing, epoch, position, session) VALUES (?, ?, ?, connection_id())
 ON DUPLICATE KEY UPDATE epoch = greatest(epoch, VALUES(epoch)), session = connection_id()`, crossing, epoch,
-			uint64(start)); err != nil {
+			start.Number()); err != nil {
 			return err
 		}
 		return c.QueryRowContext(ctx, "SELECT epoch, position FROM dusty_ferry.stream WHERE "+line).Scan(&now, &at)
 	})
 	if err == nil && now != epoch {
-		return 0, domain.ErrTakenOver
+		return domain.Position{}, domain.ErrTakenOver
 	}
-	return domain.Position(at), err
+	return domain.PositionAt(at), err
 }
 
 // StreamAt reads how far changes are applied.
@@ -266,7 +266,7 @@ func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Positi
 	var waymark string
 	err := d.pool.QueryRowContext(ctx, "SELECT position, waymark FROM dusty_ferry.stream WHERE crossing = ?",
 		crossing).Scan(&at, &waymark)
-	return domain.Position(at), waymark, d.explain(err)
+	return domain.PositionAt(at), waymark, d.explain(err)
 }
 
 // MoveStream says the applied place anew.
@@ -274,7 +274,7 @@ func (d *database) MoveStream(ctx context.Context, crossing string, epoch int64,
 	return d.fenced(ctx, "stream", streamLine(crossing), func(c *sql.Conn) error {
 		res, err := c.ExecContext(ctx, "UPDATE dusty_ferry.stream SET position = ?, session = connection_id(), at = "+
 			"current_timestamp(6) WHERE crossing = ? AND epoch = ?",
-			uint64(to), crossing, epoch)
+			to.Number(), crossing, epoch)
 		if err != nil {
 			return err
 		}

@@ -44,12 +44,12 @@ type shot struct {
 func (d *database) snapshot(ctx context.Context, exact bool) (*wire, domain.Position, error) {
 	c, err := d.dial(ctx, reading...)
 	if err != nil {
-		return nil, 0, err
+		return nil, domain.Position{}, err
 	}
 	s, err := d.begin(ctx, c, exact)
 	if err != nil {
 		c.close()
-		return nil, 0, d.explain(err)
+		return nil, domain.Position{}, d.explain(err)
 	}
 	return c, s.Log, nil
 }

@@ -91,9 +91,9 @@ func TestASnapshotsPlaceIsExact(t *testing.T) {
 				}
 			}
 			changes = nil
-			done = e.Tx.End >= end
+			done = !e.Tx.End.Before(end)
 		case domain.EventProgress:
-			done = e.Position >= end
+			done = !e.Position.Before(end)
 		case 0:
 			t.Fatal(c.Err())
 		}

@@ -201,16 +201,16 @@ func TestEveryKindOfValueLands(t *testing.T) {
 		"DELETE FROM bag WHERE BINARY name = 'Oak' LIMIT 1", "UPDATE bag SET weight = 0.3 WHERE BINARY name = 'oak'",
 		"DELETE FROM bag WHERE name IS NULL", "INSERT INTO bag (name, raw) VALUES ('a\\\\', x'5c')")
 	changes, commits := until(t, capture, here(t, from))
-	start, err := to.TakeStream(t.Context(), "c", 1, 5)
-	if err != nil || start != 5 {
-		t.Fatalf("the stream begins at %d: %v", start, err)
+	start, err := to.TakeStream(t.Context(), "c", 1, domain.PositionAt(5))
+	if err != nil || start != domain.PositionAt(5) {
+		t.Fatalf("the stream begins at %s: %v", start, err)
 	}
 	apply(t, to, plans, changes, commits[len(commits)-1].End, 1)
 	alike(t, from, to, db, plans...)
-	if at, err := to.TakeStream(t.Context(), "c", 2, 5); err != nil || at != commits[len(commits)-1].End {
-		t.Errorf("the stream stands at %d: %v", at, err)
+	if at, err := to.TakeStream(t.Context(), "c", 2, domain.PositionAt(5)); err != nil || at != commits[len(commits)-1].End {
+		t.Errorf("the stream stands at %s: %v", at, err)
 	}
-	if _, err := to.TakeStream(t.Context(), "c", 1, 5); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := to.TakeStream(t.Context(), "c", 1, domain.PositionAt(5)); !errors.Is(err, domain.ErrTakenOver) {
 		t.Errorf("an older holder took the stream: %v", err)
 	}
 	// A chunk lands once, whoever holds it.
@@ -333,7 +333,7 @@ func TestPartsOfRowsInTheLog(t *testing.T) {
 				}
 			}
 			changes, commits := until(t, capture, here(t, from))
-			if _, err := to.TakeStream(t.Context(), "c", 1, 5); err != nil {
+			if _, err := to.TakeStream(t.Context(), "c", 1, domain.PositionAt(5)); err != nil {
 				t.Fatal(err)
 			}
 			apply(t, to, plans, changes, commits[len(commits)-1].End, 1)

@@ -132,14 +132,14 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 	}
 	err := c.d.walk(ctx, position(file, firstEvent), end, func(h binlog.Header, body []byte, at domain.Position) error {
 		switch {
-		case uint64(at)>>fileBits != file:
+		case at.Number()>>fileBits != file:
 			return errEnough
 		case h.Type == binlog.TypeGtid:
 			g, err := binlog.DecodeGtid(body)
 			if err != nil {
 				return err
 			}
-			if (g.Prepared || g.Completed) && g.XID == xid && at < end {
+			if (g.Prepared || g.Completed) && g.XID == xid && at.Before(end) {
 				drop()
 			}
 			if g.Prepared && g.XID == xid {

@@ -88,7 +88,7 @@ func TestTwoPhaseTransactions(t *testing.T) {
 			t.Errorf("%s: %.300q", c.what, got)
 		}
 		for i := range commits[1:] {
-			if commits[i+1].Commit < commits[i].End {
+			if commits[i+1].Commit.Before(commits[i].End) {
 				t.Errorf("%s: commit %d does not follow", c.what, i+1)
 			}
 		}

@@ -22,10 +22,10 @@ type view struct {
 func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
 	c, at, err := d.snapshot(ctx, exact)
 	if err != nil {
-		return nil, 0, err
+		return nil, domain.Position{}, err
 	}
 	if !exact {
-		at = 0
+		at = domain.Position{}
 	}
 	return &view{d, c}, at, nil
 }

@@ -49,7 +49,7 @@ func (w *waymarks) upTo(at domain.Position) string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	n := 0
-	for ; n < len(w.after) && w.after[n].at <= at; n++ {
+	for ; n < len(w.after) && !w.after[n].at.After(at); n++ {
 		w.at[w.after[n].of.domain] = w.after[n].of
 	}
 	w.after = w.after[:copy(w.after, w.after[n:])]
@@ -103,33 +103,33 @@ func (d *database) waymarkAt(ctx context.Context, file string, offset uint64) (m
 func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Position, error) {
 	want, err := parseWaymark(waymark)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	if len(want) == 0 {
-		return 0, domain.Conflict("no GTID is known of what was applied last; restart the crossing to load from this server")
+		return domain.Position{}, domain.Conflict("no GTID is known of what was applied last; restart the crossing to load from this server")
 	}
 	// A log that has not come so far yet is taken by the server for one that waits.
 	var text string
 	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.gtid_binlog_pos").Scan(&text); err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	have, err := parseWaymark(text)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	for n, g := range want {
 		if have[n].sequence < g.sequence {
-			return 0, domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first "+
+			return domain.Position{}, domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first "+
 				"one, or lacks what was applied already", waymark, text)
 		}
 	}
 	end, err := d.now(ctx) // whatever comes after the waymark comes after this, if none is sent
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	c, err := d.dial(ctx)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	defer c.close()
 	for _, q := range []string{
@@ -137,7 +137,7 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 		"SET @slave_connect_state = '" + waymark + "'", "SET @slave_gtid_strict_mode = 1",
 	} {
 		if err := c.run(q); err != nil {
-			return 0, d.explain(err)
+			return domain.Position{}, d.explain(err)
 		}
 	}
 	h := fnv.New32a()
@@ -147,13 +147,13 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 	b = binary.LittleEndian.AppendUint32(b, h.Sum32()|1<<31)
 	c.seq = 0
 	if err := c.send(b); err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	var r binlog.Reader
 	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.binlog_checksum = 'CRC32'").Scan(&r.Checksums); err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
-	file := uint64(end) >> fileBits
+	file := end.Number() >> fileBits
 	for {
 		b, err := c.event()
 		var se *mysql.MySQLError
@@ -161,27 +161,27 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 		case errors.Is(err, io.EOF):
 			return end, nil
 		case errors.As(err, &se):
-			return 0, domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or "+
+			return domain.Position{}, domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or "+
 				"has removed that part of its log", waymark, se.Message)
 		case err != nil:
-			return 0, d.explain(err)
+			return domain.Position{}, d.explain(err)
 		}
 		head, body, err := r.Event(b)
 		if err != nil {
-			return 0, err
+			return domain.Position{}, err
 		}
 		switch head.Type {
 		case binlog.TypeFormat:
 			if _, err := r.Format(body); err != nil {
-				return 0, err
+				return domain.Position{}, err
 			}
 		case binlog.TypeRotate:
 			to, err := binlog.DecodeRotate(body)
 			if err != nil {
-				return 0, err
+				return domain.Position{}, err
 			}
 			if file, err = fileNumber(to.File); err != nil {
-				return 0, err
+				return domain.Position{}, err
 			}
 		case binlog.TypeGtid:
 			return position(file, uint64(head.Next-head.Size)), nil

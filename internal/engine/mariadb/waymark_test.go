@@ -14,15 +14,15 @@ func TestWaymarks(t *testing.T) {
 		}
 	}
 	w := waymarks{at: map[uint32]gtid{}}
-	w.ended(100, gtid{0, 1, 5})
-	w.ended(200, gtid{7, 2, 9})
-	w.ended(300, gtid{0, 1, 6})
+	w.ended(domain.PositionAt(100), gtid{0, 1, 5})
+	w.ended(domain.PositionAt(200), gtid{7, 2, 9})
+	w.ended(domain.PositionAt(300), gtid{0, 1, 6})
 	for _, c := range []struct {
 		at   domain.Position
 		want string
-	}{{50, ""}, {100, "0-1-5"}, {250, "0-1-5,7-2-9"}, {300, "0-1-6,7-2-9"}} {
+	}{{domain.PositionAt(50), ""}, {domain.PositionAt(100), "0-1-5"}, {domain.PositionAt(250), "0-1-5,7-2-9"}, {domain.PositionAt(300), "0-1-6,7-2-9"}} {
 		if got := w.upTo(c.at); got != c.want {
-			t.Errorf("at %d: %q, want %q", c.at, got, c.want)
+			t.Errorf("at %s: %q, want %q", c.at, got, c.want)
 		}
 	}
 	if len(w.after) != 0 {

@@ -81,7 +81,7 @@ func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string
 	tag, err := a.tx.Exec(ctx, `
 UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), waymark = $5,
   at = now()
- WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(uint64(to)), at,
+ WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(to.Number()), at,
 		waymark)
 	if err != nil {
 		return a.d.explain(err)

@@ -16,7 +16,7 @@ func TestManyRowsWithoutAKey(t *testing.T) {
   d numeric(12,2), a text[])`,
 		`INSERT INTO public.bag SELECT CASE WHEN i % 7 > 0 THEN 'lot "' || i / 2 || '", (' END, CASE
   WHEN i % 2 = 0 THEN 0.1 END, 'x', '{"a":  1}', '\x00ff', i / 2, ARRAY['a,b', NULL] FROM generate_series(0, 19999) i`)
-	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
+	if _, err := d.TakeStream(t.Context(), "x", 1, domain.PositionAt(100)); err != nil {
 		t.Fatal(err)
 	}
 	bag := planned(t, d, "public.bag")
@@ -51,7 +51,7 @@ func TestManyRowsWithoutAKey(t *testing.T) {
 	}
 	want := fmt.Sprintf("%d after, %d in all, sum %d", after, left, sum)
 	began := time.Now()
-	if err := applyAll(t, d, 1, 200, func(a engine.Applier) error {
+	if err := applyAll(t, d, 1, domain.PositionAt(200), func(a engine.Applier) error {
 		return a.ApplyWhole(t.Context(), bag, changes)
 	}); err != nil {
 		t.Fatal(err)
@@ -68,7 +68,7 @@ func TestManyRowsWithoutAKey(t *testing.T) {
 		more = append(more, domain.Change{Kind: domain.Delete, Old: was(i)})
 	}
 	more = append(more, domain.Change{Kind: domain.Delete, Old: was(6002)})
-	if err := applyAll(t, d, 1, 300, func(a engine.Applier) error {
+	if err := applyAll(t, d, 1, domain.PositionAt(300), func(a engine.Applier) error {
 		return a.ApplyWhole(t.Context(), bag, more)
 	}); !domain.IsKind(err, domain.ProblemConflict) {
 		t.Errorf("a row that is not there was removed in silence: %v", err)

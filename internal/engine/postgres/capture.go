@@ -77,7 +77,7 @@ SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_stat
 	// silence.
 	if told, err := parseLSN(confirmed); err != nil {
 		return nil, err
-	} else if told > from {
+	} else if told.After(from) {
 		return nil, domain.Conflict("the target stands at log position %s, but had told the source that everything up to "+
 			"%s was durable there: it has lost what it had committed (a failover, a restore, or fsync off), and the source "+
 			"does not send it again. Load again: dustyferry crossing restart, for all tables", lsn(from), confirmed)
@@ -98,8 +98,8 @@ SELECT `+d.nextTransaction()+`::text::bigint, coalesce(to_jsonb(s) ->> 'wal_stat
 			c.byName[part] = t
 		}
 	}
-	c.confirmed.Store(uint64(from))
-	c.received.Store(uint64(from))
+	c.confirmed.Store(from.Number())
+	c.received.Store(from.Number())
 	for try := 0; ; try++ {
 		conn, err := d.connect(ctx, map[string]string{"replication": "database"})
 		if err != nil {
@@ -210,8 +210,8 @@ func (c *capture) PortablePosition(domain.Position) string { return "" }
 func (c *capture) Events() <-chan domain.Event { return c.events }
 func (c *capture) Err() error                  { return c.err }
 func (c *capture) Waiting() int64              { return c.whole.Load() }
-func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(uint64(p)) }
-func (c *capture) Received() domain.Position   { return domain.Position(c.received.Load()) }
+func (c *capture) Confirm(p domain.Position)   { c.confirmed.Store(p.Number()) }
+func (c *capture) Received() domain.Position   { return domain.PositionAt(c.received.Load()) }
 
 // Took frees what an event held.
 func (c *capture) Took(e *domain.Event) {
@@ -284,7 +284,7 @@ func (c *capture) frame(ctx context.Context, b []byte) error {
 	case pgstream.Keepalive:
 		if !c.inTx && f.End > c.received.Load() {
 			c.received.Store(f.End)
-			if err := c.send(ctx, domain.Event{Kind: domain.EventProgress, Position: domain.Position(f.End)}); err != nil {
+			if err := c.send(ctx, domain.Event{Kind: domain.EventProgress, Position: domain.PositionAt(f.End)}); err != nil {
 				return err
 			}
 		}
@@ -351,11 +351,11 @@ func (c *capture) message(ctx context.Context, m pgoutput.Message, size int) err
 	case pgoutput.StreamCommit:
 		return c.streamed(ctx, m)
 	case pgoutput.Begin:
-		c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.FinalLSN), At: pgstream.Micros(m.At)}
+		c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.PositionAt(m.FinalLSN), At: pgstream.Micros(m.At)}
 		c.inTx, c.ours = true, false
 		return c.send(ctx, domain.Event{Kind: domain.EventBegin, Tx: c.tx})
 	case pgoutput.Commit:
-		c.tx.End, c.inTx = domain.Position(m.EndLSN), false
+		c.tx.End, c.inTx = domain.PositionAt(m.EndLSN), false
 		c.received.Store(m.EndLSN)
 		return c.send(ctx, domain.Event{Kind: domain.EventCommit, Tx: c.tx, Position: c.tx.End})
 	case pgoutput.Relation:

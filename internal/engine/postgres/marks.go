@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -116,11 +117,11 @@ func (d *database) TakeStream(ctx context.Context, crossing string, epoch int64,
 INSERT INTO dusty_ferry.stream AS s (crossing, epoch, position)
 VALUES ($1, $2, $3::text::numeric)
 ON CONFLICT (crossing) DO UPDATE SET epoch = greatest(s.epoch, EXCLUDED.epoch)
-RETURNING CASE WHEN s.epoch = $2 THEN s.position::text ELSE '0' END::text`, crossing, epoch, fmt.Sprint(uint64(start))).
+RETURNING CASE WHEN s.epoch = $2 THEN s.position::text ELSE '0' END::text`, crossing, epoch, fmt.Sprint(start.Number())).
 			Scan((*textPosition)(&at))
 	})
-	if err == nil && at == 0 && start != 0 {
-		return 0, domain.ErrTakenOver
+	if err == nil && at.IsZero() && !start.IsZero() {
+		return domain.Position{}, domain.ErrTakenOver
 	}
 	return at, err
 }
@@ -138,7 +139,7 @@ func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Positi
 func (d *database) MoveStream(ctx context.Context, crossing string, epoch int64, to domain.Position) error {
 	return d.fenced(ctx, func(tx pgx.Tx) error {
 		tag, err := tx.Exec(ctx, `UPDATE dusty_ferry.stream SET position = $3::text::numeric WHERE crossing = $1
-  AND epoch = $2`, crossing, epoch, fmt.Sprint(uint64(to)))
+  AND epoch = $2`, crossing, epoch, fmt.Sprint(to.Number()))
 		if err == nil && tag.RowsAffected() != 1 {
 			return domain.ErrTakenOver
 		}
@@ -155,7 +156,8 @@ func (p *textPosition) Scan(src any) error {
 	if !ok {
 		return fmt.Errorf("a position came as %T", src)
 	}
-	_, err := fmt.Sscan(s, (*uint64)(p))
+	n, err := strconv.ParseUint(s, 10, 64)
+	*p = textPosition(domain.PositionAt(n))
 	return err
 }
 

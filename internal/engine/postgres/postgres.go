@@ -43,16 +43,16 @@ func (d Driver) CheckPlace(s string) error {
 	return err
 }
 
-func lsn(p domain.Position) string { return fmt.Sprintf("%X/%X", uint32(p>>32), uint32(p)) }
+func lsn(p domain.Position) string { return fmt.Sprintf("%X/%X", p.Number()>>32, uint32(p.Number())) }
 
 func parseLSN(s string) (domain.Position, error) {
 	hi, lo, ok := strings.Cut(s, "/")
 	h, err1 := strconv.ParseUint(hi, 16, 32)
 	l, err2 := strconv.ParseUint(lo, 16, 32)
 	if !ok || err1 != nil || err2 != nil {
-		return 0, domain.Invalid("%q is no log position; write it like 0/16B3748", s)
+		return domain.Position{}, domain.Invalid("%q is no log position; write it like 0/16B3748", s)
 	}
-	return domain.Position(h<<32 | l), nil
+	return domain.PositionAt(h<<32 | l), nil
 }
 
 type database struct {

@@ -279,7 +279,7 @@ func TestApplying(t *testing.T) {
   CREATE TABLE public.bag (v text, n double precision)`,
 		`INSERT INTO public.h VALUES (1, 'one', 1), (2, 'two', 2), (3, 'large', 3)`,
 		`INSERT INTO public.bag VALUES ('a', 'NaN'), ('a', 'NaN'), (NULL, 1)`)
-	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
+	if _, err := d.TakeStream(t.Context(), "x", 1, domain.PositionAt(100)); err != nil {
 		t.Fatal(err)
 	}
 	h, bag := planned(t, d, "public.h"), planned(t, d, "public.bag")
@@ -308,14 +308,14 @@ func TestApplying(t *testing.T) {
 			return a.Truncate(t.Context(), []*domain.TablePlan{h}, "CASCADE")
 		}, ``},
 	} {
-		if err := applyAll(t, d, 1, 200, c.f); err != nil {
+		if err := applyAll(t, d, 1, domain.PositionAt(200), c.f); err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		if got := rows(); got != c.want {
 			t.Errorf("%s: [%s], want [%s]", c.name, got, c.want)
 		}
 	}
-	err := applyAll(t, d, 1, 300, func(a engine.Applier) error {
+	err := applyAll(t, d, 1, domain.PositionAt(300), func(a engine.Applier) error {
 		return a.ApplyWhole(t.Context(), bag, []domain.Change{{Kind: domain.Delete, Old: row("a", "NaN")},
 			{Kind: domain.Insert, New: row("b", "2")}, {Kind: domain.Update, Old: row("~", "1"), New: row("", "1")}})
 	})
@@ -324,7 +324,7 @@ func TestApplying(t *testing.T) {
 		got != " 1; a NaN; b 2" {
 		t.Errorf("rows without a key: [%s] (%v)", got, err)
 	}
-	err = applyAll(t, d, 1, 300, func(a engine.Applier) error {
+	err = applyAll(t, d, 1, domain.PositionAt(300), func(a engine.Applier) error {
 		return a.ApplyWhole(t.Context(), bag, []domain.Change{{Kind: domain.Delete, Old: row("nobody", "1")}})
 	})
 	if !domain.IsKind(err, domain.ProblemConflict) {
@@ -363,22 +363,22 @@ func TestOnlyTheNewestApplierCommits(t *testing.T) {
 	put := func(a engine.Applier) error {
 		return applied(a.Apply(t.Context(), h, fold.Net{Puts: []domain.Row{row("1")}}, false))
 	}
-	if at, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil || at != 100 {
-		t.Fatalf("at %d (%v)", at, err)
+	if at, err := d.TakeStream(t.Context(), "x", 1, domain.PositionAt(100)); err != nil || at != domain.PositionAt(100) {
+		t.Fatalf("at %s (%v)", at, err)
 	}
-	if err := applyAll(t, d, 1, 150, put); err != nil {
+	if err := applyAll(t, d, 1, domain.PositionAt(150), put); err != nil {
 		t.Fatal(err)
 	}
-	if at, err := d.TakeStream(t.Context(), "x", 2, 100); err != nil || at != 150 {
-		t.Fatalf("the second goes on at %d (%v)", at, err)
+	if at, err := d.TakeStream(t.Context(), "x", 2, domain.PositionAt(100)); err != nil || at != domain.PositionAt(150) {
+		t.Fatalf("the second goes on at %s (%v)", at, err)
 	}
-	if err := applyAll(t, d, 1, 160, put); !errors.Is(err, domain.ErrTakenOver) {
+	if err := applyAll(t, d, 1, domain.PositionAt(160), put); !errors.Is(err, domain.ErrTakenOver) {
 		t.Errorf("the replaced applier committed: %v", err)
 	}
-	if err := applyAll(t, d, 2, 140, put); !errors.Is(err, domain.ErrTakenOver) {
+	if err := applyAll(t, d, 2, domain.PositionAt(140), put); !errors.Is(err, domain.ErrTakenOver) {
 		t.Errorf("the position went back: %v", err)
 	}
-	if _, err := d.TakeStream(t.Context(), "x", 1, 100); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := d.TakeStream(t.Context(), "x", 1, domain.PositionAt(100)); !errors.Is(err, domain.ErrTakenOver) {
 		t.Errorf("an old epoch took the stream: %v", err)
 	}
 }
@@ -386,7 +386,7 @@ func TestOnlyTheNewestApplierCommits(t *testing.T) {
 // A holder that is frozen inside its transaction must not keep others out.
 func TestAFrozenHolderIsEnded(t *testing.T) {
 	d := fresh(t, bookkeepingTables)
-	if _, err := d.TakeStream(t.Context(), "x", 1, 100); err != nil {
+	if _, err := d.TakeStream(t.Context(), "x", 1, domain.PositionAt(100)); err != nil {
 		t.Fatal(err)
 	}
 	a, err := d.OpenApplier(t.Context(), "x", "", 1)
@@ -402,10 +402,10 @@ func TestAFrozenHolderIsEnded(t *testing.T) {
 	}
 	limit, cancel := context.WithTimeout(t.Context(), 15*time.Second)
 	defer cancel()
-	if at, err := d.TakeStream(limit, "x", 2, 100); err != nil || at != 100 {
-		t.Errorf("at %d (%v)", at, err)
+	if at, err := d.TakeStream(limit, "x", 2, domain.PositionAt(100)); err != nil || at != domain.PositionAt(100) {
+		t.Errorf("at %s (%v)", at, err)
 	}
-	if err := a.Commit(t.Context(), 130, "", 0); err == nil {
+	if err := a.Commit(t.Context(), domain.PositionAt(130), "", 0); err == nil {
 		t.Error("the frozen holder committed after all")
 	}
 }

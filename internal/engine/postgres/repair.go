@@ -32,11 +32,11 @@ func (d *database) Repair(ctx context.Context, crossing, origin string, at domai
 		return d.explain(err)
 	}
 	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }()
-	if at != 0 {
+	if !at.IsZero() {
 		var still bool
 		if err := tx.QueryRow(ctx, `SELECT position <= $2::text::numeric FROM dusty_ferry.stream WHERE crossing = $1 FOR
   UPDATE`,
-			crossing, fmt.Sprint(uint64(at))).Scan(&still); err != nil {
+			crossing, fmt.Sprint(at.Number())).Scan(&still); err != nil {
 			return d.explain(err)
 		}
 		if !still {

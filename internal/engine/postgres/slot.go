@@ -61,7 +61,7 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 		for _, t := range identityTables(&plans[i]) {
 			if err := d.alterQuickly(ctx, fmt.Sprintf("ALTER TABLE %s REPLICA IDENTITY %s", qualified(t.Table),
 				strings.ToUpper(plans[i].SetIdentity))); err != nil {
-				return 0, fmt.Errorf("setting the row identity of %s: %w", t.Table, err)
+				return domain.Position{}, fmt.Errorf("setting the row identity of %s: %w", t.Table, err)
 			}
 		}
 	}
@@ -72,10 +72,10 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 		return parseAt(at, d.publishMore(ctx, name, plans))
 	}
 	if !errors.Is(err, pgx.ErrNoRows) {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	if _, err := d.pool.Exec(ctx, "DROP PUBLICATION IF EXISTS "+quote(name)); err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	sql := "CREATE PUBLICATION " + quote(name)
 	if len(tables) > 0 { // of partitions alone there may be none yet
@@ -85,11 +85,11 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 		sql += " WITH (publish_via_partition_root = true)"
 	}
 	if err := d.alterQuickly(ctx, sql); err != nil {
-		return 0, fmt.Errorf("creating the publication: %w", err)
+		return domain.Position{}, fmt.Errorf("creating the publication: %w", err)
 	}
 	if err := d.pool.QueryRow(ctx, `SELECT lsn::text FROM pg_create_logical_replication_slot($1, 'pgoutput')`, name).Scan(
 		&at); err != nil {
-		return 0, fmt.Errorf("creating the replication slot: %w", d.explain(err))
+		return domain.Position{}, fmt.Errorf("creating the replication slot: %w", d.explain(err))
 	}
 	return parseLSN(at)
 }
@@ -218,7 +218,7 @@ SELECT n.nspname, c.relname FROM pg_publication p JOIN pg_publication_rel r ON r
 
 func parseAt(at string, err error) (domain.Position, error) {
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	return parseLSN(at)
 }
@@ -300,7 +300,7 @@ func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {
 	var at string
 	if err := d.pool.QueryRow(ctx, `SELECT pg_logical_emit_message(true, 'dusty_ferry', 'heartbeat')::text`).Scan(
 		&at); err != nil {
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	return parseLSN(at)
 }
@@ -324,22 +324,25 @@ func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
 // Retained returns how much log the slot holds back.
 func (d *database) Retained(ctx context.Context, name string, _ domain.Position) (engine.Retained, error) {
 	r := engine.Retained{Held: true}
-	var from string
+	var from, to string
 	err := d.pool.QueryRow(ctx, `
-SELECT coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint, coalesce(restart_lsn::text, '0/0')
-  FROM pg_replication_slots WHERE slot_name = $1`, name).Scan(&r.Bytes, &from)
+SELECT coalesce(pg_wal_lsn_diff(now, restart_lsn), 0)::bigint, coalesce(restart_lsn::text, '0/0'), now::text
+  FROM pg_replication_slots, pg_current_wal_lsn() AS now WHERE slot_name = $1`, name).Scan(&r.Bytes, &from, &to)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return engine.Retained{}, nil
 	}
 	if err == nil {
 		r.From, err = parseLSN(from)
 	}
+	if err == nil {
+		r.To, err = parseLSN(to)
+	}
 	return r, d.explain(err)
 }
 
 // LogBytes returns how many bytes of log lie between two places.
 func (d *database) LogBytes(_ context.Context, from, to domain.Position) (int64, error) {
-	return int64(max(to, from) - from), nil
+	return int64(max(to.Number(), from.Number()) - from.Number()), nil
 }
 
 // CheckCapture wants a slot and a publication of that name, which holds all the tables.
@@ -349,11 +352,11 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
   FROM pg_replication_slots WHERE slot_name = $1 AND database = current_database()`, name).Scan(&at, &plugin)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows), err == nil && (plugin != "pgoutput" || at == ""):
-		return 0, domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy "+
+		return domain.Position{}, domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy "+
 			"was made there should have been: CREATE PUBLICATION %s FOR TABLE …; SELECT "+
 			"pg_create_logical_replication_slot(%s, 'pgoutput')", name, quote(name), literal(name))
 	case err != nil:
-		return 0, d.explain(err)
+		return domain.Position{}, d.explain(err)
 	}
 	for i := range plans {
 		for _, t := range d.published(&plans[i]) {
@@ -362,10 +365,10 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
   AND schemaname = $2 AND tablename = $3)
  AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1 AND pubinsert AND pubupdate AND pubdelete AND pubtruncate)`,
 				name, t.Schema, t.Name).Scan(&there); err != nil {
-				return 0, d.explain(err)
+				return domain.Position{}, d.explain(err)
 			}
 			if !there {
-				return 0, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to "+
+				return domain.Position{}, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to "+
 					"be there since before the slot was made", name, t)
 			}
 		}
@@ -378,15 +381,15 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
                      AND r.prrelid = to_regclass($2)), ''),
        coalesce((SELECT to_jsonb(p) ->> 'pubviaroot' FROM pg_publication p WHERE p.pubname = $1), '')`, name,
 			qualified(plans[i].Source)).Scan(&some, &root); err != nil {
-			return 0, d.explain(err)
+			return domain.Position{}, d.explain(err)
 		}
 		if some != "" {
-			return 0, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it "+
+			return domain.Position{}, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it "+
 				"whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy "+
 				"are made anew", name, some, plans[i].Source, quote(name))
 		}
 		if plans[i].Table.PartitionBy != "" && d.throughRoot() && root != "true" {
-			return 0, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER "+
+			return domain.Position{}, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER "+
 				"PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name,
 				plans[i].Source, quote(name))
 		}
@@ -397,7 +400,7 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 // ResolveGTID knows no waymarks: a standby that was promoted has no slot, so nothing
 // says that it has kept the log from there on.
 func (d *database) ResolveGTID(context.Context, string) (domain.Position, error) {
-	return 0, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the " +
+	return domain.Position{}, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the " +
 		"crossing stands on the first one alone; restart the crossing to load from this one")
 }
 

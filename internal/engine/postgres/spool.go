@@ -88,7 +88,7 @@ func (s *spools) close() {
 // streamed hands a transaction on whose messages have come before its commit.
 func (c *capture) streamed(ctx context.Context, m pgoutput.StreamCommit) error {
 	p := c.spools.of[m.XID]
-	c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.Position(m.LSN), At: pgstream.Micros(m.At)}
+	c.tx = domain.Tx{ID: c.fullXID(m.XID), Commit: domain.PositionAt(m.LSN), At: pgstream.Micros(m.At)}
 	c.inTx, c.ours = true, false
 	if err := c.send(ctx, domain.Event{Kind: domain.EventBegin, Tx: c.tx}); err != nil {
 		return err

@@ -33,7 +33,7 @@ func (d *database) OpenView(ctx context.Context, exact bool,
 	limit time.Duration) (engine.View, domain.Position, error) {
 	conn, err := d.connect(ctx, nil)
 	if err != nil {
-		return nil, 0, err
+		return nil, domain.Position{}, err
 	}
 	v := &view{d: d, conn: conn}
 	if !exact {
@@ -43,14 +43,14 @@ func (d *database) OpenView(ctx context.Context, exact bool,
 		}
 		if err != nil {
 			v.Close()
-			return nil, 0, d.explain(err)
+			return nil, domain.Position{}, d.explain(err)
 		}
-		return v, 0, nil
+		return v, domain.Position{}, nil
 	}
 	at, err := v.importExact(ctx, limit)
 	if err != nil {
 		v.Close()
-		return nil, 0, err
+		return nil, domain.Position{}, err
 	}
 	return v, at, nil
 }
@@ -58,7 +58,7 @@ func (d *database) OpenView(ctx context.Context, exact bool,
 func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Position, error) {
 	rc, err := v.d.connect(ctx, map[string]string{"replication": "database"})
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	// Closing the connection drops the temporary slot; the snapshot stays with
 	// the transaction that imported it.
@@ -70,20 +70,20 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 		"(SNAPSHOT 'export')", quote(name))).ReadAll()
 	if err != nil {
 		if errors.Is(wait.Err(), context.DeadlineExceeded) {
-			return 0, domain.Unavailable(err, "a writing transaction on the source has been open for more than %s, so no "+
+			return domain.Position{}, domain.Unavailable(err, "a writing transaction on the source has been open for more than %s, so no "+
 				"exact snapshot could be taken; end it (see pg_stat_activity, oldest xact_start) and try again", limit)
 		}
 		var pe *pgconn.PgError
 		if errors.As(err, &pe) && pe.Code == "53400" {
-			return 0, domain.Unavailable(err, "the source has no free replication slot for a comparison; raise "+
+			return domain.Position{}, domain.Unavailable(err, "the source has no free replication slot for a comparison; raise "+
 				"max_replication_slots, or drop an unused slot")
 		}
-		return 0, v.d.explain(err)
+		return domain.Position{}, v.d.explain(err)
 	}
 	row := res[0].Rows[0]
 	at, err := parseLSN(string(row[1]))
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	_, err = v.conn.PgConn().Exec(ctx, "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT "+
 		literal(string(row[2]))).ReadAll()

@@ -122,10 +122,10 @@ func TestExactViewsKnowTheirPosition(t *testing.T) {
 	var before int64
 	for e := range c.Events() {
 		c.Took(&e)
-		if e.Kind == domain.EventChange && e.Tx.Commit < at {
+		if e.Kind == domain.EventChange && e.Tx.Commit.Before(at) {
 			before++
 		}
-		if e.Kind == domain.EventCommit && e.Tx.Commit >= end {
+		if e.Kind == domain.EventCommit && !e.Tx.Commit.Before(end) {
 			break
 		}
 	}

@@ -229,7 +229,7 @@ func (k *Closings) certificate(ctx context.Context, c *domain.Crossing, tables [
 	cert := &domain.Certificate{Crossing: c.Name, Kind: c.Kind, Phase: phaseAtClosing(c), ClosedBy: actor,
 		CreatedAt: stamp(&c.CreatedAt), StartedAt: stamp(c.StartedAt), LandedAt: stamp(c.LandedAt),
 		InStepAt: stamp(c.InStepAt), CutOverAt: stamp(c.CutOverAt),
-		StartPosition: k.databases.Position(ctx, c.Source, domain.Position(c.StartAt))}
+		StartPosition: k.databases.Position(ctx, c.Source, c.StartAt)}
 	for _, side := range []struct {
 		name string
 		is   *domain.CertifiedSide

@@ -112,7 +112,7 @@ func (a *archive) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.
 	return src, &engine.Opened{Lands: a}, nil
 }
 func (a *archive) Position(_ context.Context, _ string, p domain.Position) string {
-	return fmt.Sprint(int64(p))
+	return p.String()
 }
 func (a *archive) Compared(context.Context, int64) (map[string]proof.Compared, error) {
 	return a.best, nil
@@ -237,13 +237,13 @@ func TestWhatACertificateSays(t *testing.T) {
 	from, to, id := time.Unix(100, 0), time.Unix(103, 0), int64(12)
 	a.c.CutOverAt = &to
 	a.cuts = []domain.Cutover{{ID: 3, Rehearsal: true, State: "done"}, {ID: 2, State: "undone"},
-		{ID: 1, State: "done", Actor: "bob", EndPosition: 900, PausedAt: &from, ReleasedAt: &to, ReconciliationID: &id}}
+		{ID: 1, State: "done", Actor: "bob", EndPosition: domain.PositionAt(900), PausedAt: &from, ReleasedAt: &to, ReconciliationID: &id}}
 	a.recs = []domain.Reconciliation{{ID: 14, State: "clean"}, {ID: 13, State: "failed"}, {ID: 12, State: "clean",
 		Depth: domain.DepthHashes, Tables: 2}}
 	a.best["marsh.lots"] = proof.Compared{Number: 12}
 	a.compared = []domain.TableComparison{{TableID: 1, ReconciliationID: 14, Findings: 99},
 		{TableID: 1, ReconciliationID: 12, Depth: domain.DepthHashes,
-			SourceRows: 43, TargetRows: 43, Findings: 5, Equal: 3, Position: 900, SourceHash: "abc"}}
+			SourceRows: 43, TargetRows: 43, Findings: 5, Equal: 3, Position: domain.PositionAt(900), SourceHash: "abc"}}
 	a.aside[false], a.aside[true] = 250, 1
 	c := a.c
 	if err := a.closings().Close(t.Context(), &c, Args{}, "ann"); err != nil {

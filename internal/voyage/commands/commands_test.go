@@ -36,9 +36,9 @@ type counter struct {
 }
 
 func newCounter(kind domain.Kind, phase domain.Phase) *counter {
-	k := &counter{server: "one", applied: 100}
+	k := &counter{server: "one", applied: domain.PositionAt(100)}
 	k.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "old", Target: "new", Kind: kind, Phase: phase,
-		Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(), MaxRead: 50}
+		Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(), MaxRead: domain.PositionAt(50)}
 	for i, n := range []string{"lots", "hives"} {
 		name := domain.TableName{Schema: "marsh", Name: n}
 		k.tables = append(k.tables, domain.CrossingTable{ID: int64(i + 1), SourceName: name.String(), RowsLanded: 10,
@@ -130,7 +130,7 @@ func (k *counter) PauseSchedule(_ context.Context, _ int64, by string) error {
 func (k *counter) KickStream(context.Context, int64) (int64, error) { return 9, k.do("kick") }
 func (k *counter) ServerOf(context.Context, int64) (string, error)  { return "one", nil }
 func (k *counter) Rebase(_ context.Context, _ int64, at domain.Position, server string) error {
-	return k.do("rebase to %d of %s", at, server)
+	return k.do("rebase to %s of %s", at, server)
 }
 func (k *counter) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	d := db{k: k}
@@ -146,7 +146,7 @@ func (k *counter) CheckStopMethod(_ context.Context, _ string, m domain.StopMeth
 	return nil
 }
 func (k *counter) Position(_ context.Context, _ string, p domain.Position) string {
-	return fmt.Sprint(uint64(p))
+	return fmt.Sprint(p.Number())
 }
 func (k *counter) CheckCaptureSettings(_ context.Context, _ string, _ domain.Kind, s domain.Settings) error {
 	if s.StopAt == "never" {
@@ -195,16 +195,16 @@ type db struct {
 
 func (d db) Identity(context.Context) (string, error) { return d.k.server, nil }
 func (d db) ResolveGTID(_ context.Context, waymark string) (domain.Position, error) {
-	return 777, d.k.do("resolve %s", waymark)
+	return domain.PositionAt(777), d.k.do("resolve %s", waymark)
 }
 func (d db) TakeStream(_ context.Context, _ string, epoch int64, _ domain.Position) (domain.Position, error) {
-	return 0, d.k.do("take stream %d", epoch)
+	return domain.Position{}, d.k.do("take stream %d", epoch)
 }
 func (d db) StreamAt(context.Context, string) (domain.Position, string, error) {
 	return d.k.applied, "0-1-9", nil
 }
 func (d db) MoveStream(_ context.Context, _ string, _ int64, to domain.Position) error {
-	return d.k.do("move stream to %d", to)
+	return d.k.do("move stream to %s", to)
 }
 
 func TestStarting(t *testing.T) {
@@ -517,7 +517,7 @@ func TestAnotherServerAnswers(t *testing.T) {
 	k.c.Condition = domain.ConditionRunning
 	k.refuses(t, k.commands().TakeUp(t.Context(), &k.c, "ann"), "is running")
 	k = held()
-	k.applied = 20
+	k.applied = domain.PositionAt(20)
 	if err := k.commands().TakeUp(t.Context(), &k.c, "ann"); err == nil || strings.Contains(k.all(), "move stream") {
 		t.Errorf("the target equals no moment of the source: %v", err)
 	}

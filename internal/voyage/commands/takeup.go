@@ -38,17 +38,17 @@ func (k *Commands) TakeUp(ctx context.Context, c *domain.Crossing, actor string)
 		return err
 	}
 	// From here on nobody who read from the first server can commit.
-	if _, err := dst.TakeStream(ctx, c.UID, epoch, domain.Position(c.StartAt)); err != nil {
+	if _, err := dst.TakeStream(ctx, c.UID, epoch, c.StartAt); err != nil {
 		return err
 	}
 	at, waymark, err := dst.StreamAt(ctx, c.UID)
 	if err != nil {
 		return err
 	}
-	if at < domain.Position(c.MaxRead) {
+	if at.Before(c.MaxRead) {
 		return domain.Conflict("changes are applied only up to %s, and rows were read at up to %s: the target equals no "+
 			"moment of the source yet. Restart %s to load from this server",
-			k.databases.Position(ctx, c.Source, at), k.databases.Position(ctx, c.Source, domain.Position(c.MaxRead)), c.Name)
+			k.databases.Position(ctx, c.Source, at), k.databases.Position(ctx, c.Source, c.MaxRead), c.Name)
 	}
 	to, err := src.ResolveGTID(ctx, waymark)
 	if err != nil {

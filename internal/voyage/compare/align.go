@@ -118,7 +118,7 @@ func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment,
 // turn waits until the applier stands still for nobody else, and asks it to hold.
 func (k *Comparer) turn(ctx context.Context, c *domain.Crossing, by string, how alignment) error {
 	for n := 0; ; n++ {
-		mine, err := k.records.Ask(ctx, c.ID, by, how.sake, "hold", 0)
+		mine, err := k.records.Ask(ctx, c.ID, by, how.sake, "hold", domain.Position{})
 		if err != nil || mine {
 			return err
 		}
@@ -160,7 +160,7 @@ func (k *Comparer) awaitAnswer(ctx context.Context, c *domain.Crossing, want dom
 			if now := (place{st.Epoch, st.Changes, st.Applied}); now != at {
 				at, end = now, time.Now().Add(limit)
 			}
-			if now := st.Request; now.By == want.By && now.What == want.What && (want.At == 0 || now.At == want.At) {
+			if now := st.Request; now.By == want.By && now.What == want.What && (want.At.IsZero() || now.At == want.At) {
 				return nil
 			}
 			if st.Request.By != want.By {

@@ -25,8 +25,8 @@ func TestEqualSidesAreClean(t *testing.T) {
 			r.TargetRows != 4 || r.SourceHash != r.TargetHash {
 			t.Errorf("it ended %s: %+v", b.book.ended, r)
 		}
-		if b.book.recon.Position != 70 || b.source.beats == 0 || b.book.let != 1 || b.book.stand.Request.What != "" {
-			t.Errorf("at %d, after %d heartbeats, let go %d times, and the applier is asked for %+v", b.book.recon.Position,
+		if b.book.recon.Position != domain.PositionAt(70) || b.source.beats == 0 || b.book.let != 1 || b.book.stand.Request.What != "" {
+			t.Errorf("at %s, after %d heartbeats, let go %d times, and the applier is asked for %+v", b.book.recon.Position,
 				b.source.beats, b.book.let, b.book.stand.Request)
 		}
 	})
@@ -242,8 +242,8 @@ func TestRepairAndCompareAgain(t *testing.T) {
 			fixes[f.Key[0]] = text(f.Row)
 		}
 		want := map[string]string{"2": text(row("2", "b")), "3": text(row("3", "c")), "9": ""}
-		if !maps.Equal(fixes, want) || b.target.at != 70 {
-			t.Errorf("repaired %q at %d, it is %q at 70", fixes, b.target.at, want)
+		if !maps.Equal(fixes, want) || b.target.at != domain.PositionAt(70) {
+			t.Errorf("repaired %q at %s, it is %q at 70", fixes, b.target.at, want)
 		}
 		if err := b.StartRepair(t.Context(), &b.book.crossing, args, "ada"); !domain.IsKind(err, domain.ProblemConflict) {
 			t.Errorf("nothing is open any more: %v", err)

@@ -165,9 +165,12 @@ type side struct {
 	other  bool // its hashes are of another form
 }
 
-func (s *side) Close()                                             {}
-func (s *side) Origin(context.Context) (string, error)             { return "here", nil }
-func (s *side) Heartbeat(context.Context) (domain.Position, error) { s.beats++; return 70, nil }
+func (s *side) Close()                                 {}
+func (s *side) Origin(context.Context) (string, error) { return "here", nil }
+func (s *side) Heartbeat(context.Context) (domain.Position, error) {
+	s.beats++
+	return domain.PositionAt(70), nil
+}
 func (s *side) Repair(_ context.Context, _, _ string, at domain.Position, _ *domain.TablePlan,
 	fixes []engine.Fix) error {
 	s.fixed, s.at = append(s.fixed, fixes...), at
@@ -175,9 +178,9 @@ func (s *side) Repair(_ context.Context, _, _ string, at domain.Position, _ *dom
 }
 func (s *side) OpenView(_ context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
 	if exact {
-		return view{s, slices.Clone(s.rows)}, 70, s.broken
+		return view{s, slices.Clone(s.rows)}, domain.PositionAt(70), s.broken
 	}
-	return view{s, slices.Clone(s.rows)}, 0, s.broken
+	return view{s, slices.Clone(s.rows)}, domain.Position{}, s.broken
 }
 
 type view struct {

@@ -193,7 +193,7 @@ func TestAnotherProcessGoesOn(t *testing.T) {
 			q.steps[i].State = domain.StepDone
 		}
 		q.steps[4].State = domain.StepRunning
-		q.stand.Request = domain.Request{What: "reached", At: 300, By: "cutover 5"}
+		q.stand.Request = domain.Request{What: "reached", At: domain.PositionAt(300), By: "cutover 5"}
 		q.gone = domain.Unavailable(errors.New("refused"), "the source is away")
 		if err := q.goes(t.Context(), 2); err == nil || !strings.Contains(err.Error(), "died before the hand-over") ||
 			q.stopped || q.k.State != "undone" {

@@ -59,7 +59,7 @@ func newQuay(method domain.StopMethod, change ...func(*domain.Settings)) *quay {
 		f(&set)
 	}
 	table := domain.Table{TableName: domain.TableName{Schema: "marsh", Name: "lots"}, ID: "1", Written: "1"}
-	q := &quay{holder: 1, head: 100, stand: domain.Stand{Epoch: 3, Live: true},
+	q := &quay{holder: 1, head: domain.PositionAt(100), stand: domain.Stand{Epoch: 3, Live: true},
 		catalog: domain.Catalog{Tables: []domain.Table{table}}}
 	q.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "marsh", Target: "cloud", Kind: domain.KindLoadCapture,
 		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Settings: set, Undo: []string{"ALTER TABLE"}}
@@ -160,7 +160,7 @@ func (q *quay) SaveReadiness(_ context.Context, _ int64, list []domain.Entry) er
 }
 func (q *quay) SetEnd(_ context.Context, _ int64, at domain.Position, id int64) error {
 	return q.change(func() {
-		if at != 0 {
+		if !at.IsZero() {
 			q.k.EndPosition = at
 		}
 		if id != 0 {
@@ -224,7 +224,7 @@ func (q *quay) Ask(_ context.Context, _ int64, by, _, what string, at domain.Pos
 	return true, q.change(func() {
 		if what == "go" {
 			q.stand.Request = domain.Request{What: "reached", At: at, By: by}
-			if q.closed != "" || q.stopped && at > 200 {
+			if q.closed != "" || q.stopped && at.After(domain.PositionAt(200)) {
 				q.stand.Answered += q.late
 			}
 		}
@@ -241,7 +241,7 @@ func (q *quay) Stand(context.Context, int64) (*domain.Stand, error) {
 	return &st, nil
 }
 func (q *quay) RecentlyApplied(context.Context, int64) ([]domain.AppliedTx, error) {
-	return []domain.AppliedTx{{Position: 1 << 40, Tables: []string{"marsh.lots"}}}, nil
+	return []domain.AppliedTx{{Position: domain.PositionAt(1 << 40), Tables: []string{"marsh.lots"}}}, nil
 }
 func (q *quay) AddComparison(context.Context, int64, domain.Depth) (int64, error) { return 12, nil }
 func (q *quay) Reconciliation(context.Context, int64, int64) (domain.Reconciliation, error) {
@@ -273,7 +273,7 @@ func (q *quay) CheckStopMethod(_ context.Context, _ string, m domain.StopMethod)
 	return nil
 }
 func (q *quay) Position(_ context.Context, _ string, p domain.Position) string {
-	return fmt.Sprint(int64(p))
+	return p.String()
 }
 
 type source struct {
@@ -286,7 +286,7 @@ type source struct {
 func (s *source) Heartbeat(context.Context) (domain.Position, error) {
 	s.q.mu.Lock()
 	defer s.q.mu.Unlock()
-	s.q.head += 100
+	s.q.head = domain.PositionAt(s.q.head.Number() + 100)
 	return s.q.head, nil
 }
 func (s *source) Mind(context.Context, string, []domain.TablePlan, func(string) error) ([]domain.TableName, error) {

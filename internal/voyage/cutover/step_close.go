@@ -49,12 +49,12 @@ func closeSource(ctx context.Context, r *run) (string, error) {
 // as by what it is a replica of, by an event of its own, or by users whom nothing binds: the
 // log is applied to where it ends now, and must hold nothing of the tables.
 func stillQuiet(ctx context.Context, r *run) error {
-	before, end := r.drained, domain.Position(r.k.EndPosition)
+	before, end := r.drained, r.k.EndPosition
 	at, err := r.src.Heartbeat(ctx)
 	if err != nil {
 		return err
 	}
-	if at <= domain.Position(r.k.EndPosition) {
+	if !at.After(r.k.EndPosition) {
 		return nil
 	}
 	r.k.EndPosition = at
@@ -75,7 +75,7 @@ func stillQuiet(ctx context.Context, r *run) error {
 	var tables []string
 	for range 30 { // whoever follows tells of them once a second
 		list, err := r.of.records.RecentlyApplied(ctx, r.c.ID)
-		if err == nil && len(list) > 0 && list[0].Position > end {
+		if err == nil && len(list) > 0 && list[0].Position.After(end) {
 			tables = list[0].Tables
 			break
 		}

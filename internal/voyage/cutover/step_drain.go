@@ -18,7 +18,7 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepDrain, Order: 40, Do:
 func drain(ctx context.Context, r *run) (string, error) {
 	from := time.Now()
 	ask := func() (bool, error) {
-		return r.of.records.Ask(ctx, r.c.ID, r.by(), "the cutover", "go", domain.Position(r.k.EndPosition))
+		return r.of.records.Ask(ctx, r.c.ID, r.by(), "the cutover", "go", r.k.EndPosition)
 	}
 	for { // what stood still for somebody else has been let go, or lapses
 		mine, err := ask()
@@ -38,7 +38,7 @@ func drain(ctx context.Context, r *run) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if st != nil && st.Request == (domain.Request{What: "reached", At: domain.Position(r.k.EndPosition), By: r.by()}) {
+		if st != nil && st.Request == (domain.Request{What: "reached", At: r.k.EndPosition, By: r.by()}) {
 			r.drained = drained{epoch: st.Epoch, changes: st.Answered}
 			return fmt.Sprintf("everything up to it was applied in %s", time.Since(from).Round(time.Millisecond)), nil
 		}

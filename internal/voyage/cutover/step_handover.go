@@ -32,7 +32,7 @@ func handOver(ctx context.Context, r *run) (string, error) {
 	note := "no webhook or command is set; the target is ready"
 	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source,
 		"target":       r.c.Target,
-		"end_position": r.of.databases.Position(ctx, r.c.Source, domain.Position(r.k.EndPosition))})
+		"end_position": r.of.databases.Position(ctx, r.c.Source, r.k.EndPosition)})
 	if err != nil {
 		return "", err
 	}

@@ -20,7 +20,7 @@ func compareAtEnd(ctx context.Context, r *run) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := r.of.records.SetEnd(ctx, r.k.ID, 0, id); err != nil {
+	if err := r.of.records.SetEnd(ctx, r.k.ID, domain.Position{}, id); err != nil {
 		return "", err
 	}
 	if err := r.of.comparer.Run(ctx, r.c, id, r.k.Settings.StopMethod != domain.StopWord, nil); err != nil {

@@ -187,7 +187,7 @@ func (s *Databases) OpenPair(ctx context.Context, c *domain.Crossing) (src, dst 
 
 // Position writes a position in a database's log for people; empty: it is not known.
 func (s *Databases) Position(ctx context.Context, database string, p domain.Position) string {
-	if p == 0 {
+	if p.IsZero() {
 		return ""
 	}
 	s.mu.Lock()

@@ -76,8 +76,8 @@ type fake struct {
 }
 
 func (f *fake) Name() string                                  { return "fake" }
-func (f *fake) FormatPosition(p domain.Position) string       { return fmt.Sprintf("at %d", p) }
-func (f *fake) ParsePosition(string) (domain.Position, error) { return 0, nil }
+func (f *fake) FormatPosition(p domain.Position) string       { return fmt.Sprintf("at %s", p) }
+func (f *fake) ParsePosition(string) (domain.Position, error) { return domain.Position{}, nil }
 func (f *fake) CheckPlace(string) error                       { return nil }
 func (f *fake) StopMethods() []domain.StopMethod              { return []domain.StopMethod{domain.StopWord} }
 func (f *fake) Open(_ context.Context, e engine.Endpoint) (engine.Database, error) {
@@ -101,9 +101,9 @@ func (d *fakeDatabase) Catalog(context.Context) (*domain.Catalog, error) {
 }
 func (d *fakeDatabase) StreamAt(context.Context, string) (domain.Position, string, error) {
 	if !d.of.streams {
-		return 0, "", domain.NotFound("nothing of it")
+		return domain.Position{}, "", domain.NotFound("nothing of it")
 	}
-	return 1, "", nil
+	return domain.PositionAt(1), "", nil
 }
 
 func (d *fakeDatabase) Identity(context.Context) (string, error) { return d.of.identity, nil }
@@ -303,9 +303,9 @@ func TestWhatAnEngineCan(t *testing.T) {
 		name string
 		at   domain.Position
 		want string
-	}{{"old", 5, "at 5"}, {"old", 6, "at 6"}, {"old", 0, ""}, {"none", 5, ""}} {
+	}{{"old", domain.PositionAt(5), "at 5"}, {"old", domain.PositionAt(6), "at 6"}, {"old", domain.Position{}, ""}, {"none", domain.PositionAt(5), ""}} {
 		if got := s.Position(t.Context(), x.name, x.at); got != x.want {
-			t.Errorf("%s at %d: %q", x.name, x.at, got)
+			t.Errorf("%s at %s: %q", x.name, x.at, got)
 		}
 	}
 }

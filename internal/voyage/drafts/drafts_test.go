@@ -57,10 +57,10 @@ func (word) StopMethods() []domain.StopMethod { return []domain.StopMethod{domai
 
 func (word) ParsePosition(text string) (domain.Position, error) {
 	n, err := strconv.ParseUint(text, 10, 64)
-	return domain.Position(n), err
+	return domain.PositionAt(n), err
 }
 
-func (word) FormatPosition(p domain.Position) string { return fmt.Sprint(uint64(p)) }
+func (word) FormatPosition(p domain.Position) string { return fmt.Sprint(p.Number()) }
 
 func (word) CheckPlace(text string) error {
 	if text == "nowhere" {

@@ -118,7 +118,7 @@ func (f *follower) between(ctx context.Context, reached follow.Reached) error {
 		case err != nil:
 			return err
 		case request.What == "":
-			f.aimAt(domain.Request{}, 0)
+			f.aimAt(domain.Request{}, domain.Position{})
 			return ctx.Err()
 		case request.What == "go" && (request != f.aim.request || reached != follow.Goal):
 			f.aimAt(request, request.At)

@@ -7,6 +7,7 @@ import (
 	"io"
 	"log/slog"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -90,10 +91,10 @@ func newBrook(kind domain.Kind) *brook {
 		return domain.TablePlan{Source: n, Target: n, Columns: cols, Key: []string{"id"}, KeyOrder: "ours",
 			Table: domain.Table{TableName: n, ID: id, Written: id, Columns: cols}}
 	}
-	b := &brook{epoch: 3, head: 100, counts: map[int64][4]int64{},
-		snapshot: domain.Snapshot{Log: 1}, marked: map[int64]bool{}}
+	b := &brook{epoch: 3, head: domain.PositionAt(100), counts: map[int64][4]int64{},
+		snapshot: domain.Snapshot{Log: domain.PositionAt(1)}, marked: map[int64]bool{}}
 	b.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "marsh", Target: "cloud", Kind: kind,
-		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(), StartAt: 5}
+		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(), StartAt: domain.PositionAt(5)}
 	for i, name := range []string{"lots", "hives"} {
 		p := plan(fmt.Sprint(i+1), name)
 		b.tables = append(b.tables, domain.CrossingTable{ID: int64(i + 1), SourceName: p.Source.String(),
@@ -135,7 +136,7 @@ func (b *brook) flowsHere(t *testing.T, seconds, failures int, during func()) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		b.following().runStream(ctx, &domain.StreamClaim{CrossingID: 7, Epoch: 3, Applied: 5, Received: 5,
+		b.following().runStream(ctx, &domain.StreamClaim{CrossingID: 7, Epoch: 3, Applied: domain.PositionAt(5), Received: domain.PositionAt(5),
 			Failures: failures})
 	}()
 	synctest.Wait()
@@ -145,9 +146,12 @@ func (b *brook) flowsHere(t *testing.T, seconds, failures int, during func()) {
 	<-done
 }
 
+// after is the place so many bytes on.
+func after(p domain.Position, n uint64) domain.Position { return domain.PositionAt(p.Number() + n) }
+
 // logs puts a transaction into the source's log.
 func (b *brook) logs(commit domain.Position, changes ...domain.Change) {
-	tx := domain.Tx{ID: uint64(commit), Commit: commit, End: commit + 5, At: time.Now().UnixMicro()}
+	tx := domain.Tx{ID: commit.Number(), Commit: commit, End: after(commit, 5), At: time.Now().UnixMicro()}
 	b.events <- domain.Event{Kind: domain.EventBegin, Tx: tx}
 	for _, c := range changes {
 		b.events <- domain.Event{Kind: domain.EventChange, Tx: tx, Change: c, Size: 10}
@@ -234,7 +238,7 @@ func (b *brook) Respond(_ context.Context, _, _ int64, was, now domain.Request, 
 	}
 	now.By = was.By
 	b.request, b.answered = now, changes
-	b.replies = append(b.replies, fmt.Sprintf("%s %d", now.What, now.At))
+	b.replies = append(b.replies, fmt.Sprintf("%s %s", now.What, now.At))
 	return nil
 }
 func (b *brook) MarkLag(_ context.Context, _ int64, below bool) error {
@@ -295,7 +299,7 @@ func (b *brook) CountChanges(_ context.Context, table, ins, upd, del, trunc int6
 	return nil
 }
 func (b *brook) NoteColumnChange(_ context.Context, table int64, at domain.Position) error {
-	return b.keep(&b.amended, "noted %d at %d", table, at)
+	return b.keep(&b.amended, "noted %d at %s", table, at)
 }
 func (b *brook) Amend(_ context.Context, _, epoch, table int64, p domain.TablePlan, again []int64) error {
 	return b.keep(&b.amended, "table %d by %d: %d columns, %d partitions, again %v", table, epoch, len(p.Columns),
@@ -335,7 +339,7 @@ func (b *brook) Catalog(context.Context, string, bool) (*domain.Catalog, error) 
 }
 func (b *brook) Driver(string) (engine.Driver, error) { return plain{}, nil }
 func (b *brook) Position(_ context.Context, _ string, p domain.Position) string {
-	return fmt.Sprint(uint64(p))
+	return fmt.Sprint(p.Number())
 }
 func (b *brook) PlanSchemaChange(context.Context, *domain.Crossing, *engine.Opened, *engine.Opened,
 	[]domain.TablePlan, *domain.TablePlan, *domain.Change, domain.Position) (*planning.SchemaChange, error) {
@@ -355,10 +359,10 @@ func (b *brook) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {
 type plain struct{ engine.Driver }
 
 func (plain) ParsePosition(text string) (p domain.Position, err error) {
-	_, err = fmt.Sscan(text, (*uint64)(&p))
-	return p, err
+	n, err := strconv.ParseUint(text, 10, 64)
+	return domain.PositionAt(n), err
 }
-func (plain) FormatPosition(p domain.Position) string { return fmt.Sprint(uint64(p)) }
+func (plain) FormatPosition(p domain.Position) string { return fmt.Sprint(p.Number()) }
 
 // ---- the source
 
@@ -382,21 +386,21 @@ func (f from) OpenCapture(_ context.Context, name string, at domain.Position, ta
 	for _, t := range tables {
 		f.b.running = append(f.b.running, t.Plan)
 	}
-	return &logOf{brook: f.b}, f.b.keep(&f.b.replies, "log %s from %d of %d tables but for %s", name, at, len(tables),
+	return &logOf{brook: f.b}, f.b.keep(&f.b.replies, "log %s from %s of %d tables but for %s", name, at, len(tables),
 		except)
 }
 func (f from) Heartbeat(ctx context.Context) (domain.Position, error) {
 	f.b.mu.Lock()
 	slow := f.b.slow
-	f.b.head++
+	f.b.head = after(f.b.head, 1)
 	at := f.b.head
 	f.b.mu.Unlock()
 	if slow {
 		<-ctx.Done()
-		return 0, ctx.Err()
+		return domain.Position{}, ctx.Err()
 	}
 	select {
-	case f.b.events <- domain.Event{Kind: domain.EventProgress, Position: at + 1}:
+	case f.b.events <- domain.Event{Kind: domain.EventProgress, Position: after(at, 1)}:
 	default:
 	}
 	return at, nil
@@ -416,7 +420,7 @@ func (f from) LogBytes(_ context.Context, lo, hi domain.Position) (int64, error)
 	default:
 		f.b.vague--
 	}
-	return max(0, int64(hi)-int64(lo)), nil
+	return max(0, int64(hi.Number())-int64(lo.Number())), nil
 }
 func (f from) FetchRow(context.Context, *domain.TablePlan, domain.KeyValue) (domain.Row, error) {
 	return f.b.fetched, nil
@@ -444,10 +448,10 @@ type logOf struct {
 
 func (l *logOf) Events() <-chan domain.Event               { return l.events }
 func (l *logOf) Err() error                                { return l.broken }
-func (l *logOf) Took(e *domain.Event)                      { l.read = max(l.read, e.Tx.End, e.Position) }
+func (l *logOf) Took(e *domain.Event)                      { l.read = l.read.Later(e.Tx.End).Later(e.Position) }
 func (l *logOf) Waiting() int64                            { return 2 }
-func (l *logOf) Confirm(p domain.Position)                 { _ = l.keep(&l.replies, "confirmed %d", p) }
-func (l *logOf) PortablePosition(p domain.Position) string { return fmt.Sprintf("gtid-%d", p) }
+func (l *logOf) Confirm(p domain.Position)                 { _ = l.keep(&l.replies, "confirmed %s", p) }
+func (l *logOf) PortablePosition(p domain.Position) string { return fmt.Sprintf("gtid-%s", p) }
 func (l *logOf) Received() domain.Position                 { return l.read }
 func (l *logOf) Close()                                    {}
 
@@ -463,7 +467,7 @@ type to struct {
 
 func (d to) Origin(context.Context) (string, error) { return "cloud", nil }
 func (d to) TakeStream(_ context.Context, _ string, _ int64, start domain.Position) (domain.Position, error) {
-	return max(start, d.b.applied), nil
+	return start.Later(d.b.applied), nil
 }
 func (d to) Marked(context.Context, string) (map[int64]bool, error) { return d.b.marked, nil }
 func (d to) OpenApplier(context.Context, string, string, int64) (engine.Applier, error) {
@@ -544,7 +548,7 @@ func (p *pen) Commit(_ context.Context, at domain.Position, waymark string, _ in
 	}
 	p.applied = at
 	p.mu.Unlock()
-	return p.keep(&p.writes, "commit %d %s", at, waymark)
+	return p.keep(&p.writes, "commit %s %s", at, waymark)
 }
 func (p *pen) Abort() { _ = p.keep(&p.writes, "abort") }
 func (p *pen) Close() {}

@@ -277,7 +277,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 	if err := f.of.databases.SameSource(ctx, f.c, src); err != nil {
 		return err
 	}
-	at, err := dst.TakeStream(ctx, f.c.UID, f.epoch, domain.Position(f.c.StartAt))
+	at, err := dst.TakeStream(ctx, f.c.UID, f.epoch, f.c.StartAt)
 	if err != nil {
 		return err
 	}

@@ -22,8 +22,8 @@ func TestChangesArriveInTheirTransactions(t *testing.T) {
 	b := newBrook(domain.KindCapture)
 	b.away, b.lost = 1, 1
 	b.flows(t, 8, func() {
-		b.logs(10, insert(1, "1", "clover"), insert(1, "2", "heath"), insert(2, "5", "old"))
-		b.logs(20, domain.Change{Kind: domain.Update, Table: 1, Old: row("1", ""), New: row("1", "lime")})
+		b.logs(domain.PositionAt(10), insert(1, "1", "clover"), insert(1, "2", "heath"), insert(2, "5", "old"))
+		b.logs(domain.PositionAt(20), domain.Change{Kind: domain.Update, Table: 1, Old: row("1", ""), New: row("1", "lime")})
 	})
 	writes := b.all(&b.writes)
 	for _, want := range []string{"begin\n", "lots: 2 puts 0 patches 0 removes", "hives: 1 puts", "commit 25 gtid-25"} {
@@ -48,10 +48,10 @@ func TestChangesArriveInTheirTransactions(t *testing.T) {
 			recent = r.Recent
 		}
 	}
-	if sum != 4 || last.Applied < 25 || !last.Following || last.LagP50 == nil || last.LagSeconds > 2 {
+	if sum != 4 || last.Applied.Before(domain.PositionAt(25)) || !last.Following || last.LagP50 == nil || last.LagSeconds > 2 {
 		t.Errorf("%d changes, at last %+v", sum, last)
 	}
-	if len(recent) != 2 || recent[0].Position != 25 || !slices.Equal(recent[1].Tables, []string{"marsh.lots",
+	if len(recent) != 2 || recent[0].Position != domain.PositionAt(25) || !slices.Equal(recent[1].Tables, []string{"marsh.lots",
 		"marsh.hives"}) {
 		t.Errorf("the last transactions: %+v", recent)
 	}
@@ -72,7 +72,7 @@ func TestOneStreamAProcess(t *testing.T) {
 		b.claims = []*domain.StreamClaim{{CrossingID: 7, Epoch: 3}}
 		ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
 		defer cancel()
-		b.logs(10, insert(1, "1", "clover"))
+		b.logs(domain.PositionAt(10), insert(1, "1", "clover"))
 		b.following().Run(ctx)
 		if w := b.all(&b.writes); !strings.Contains(w, "commit 15") {
 			t.Errorf("written %s", w)
@@ -98,12 +98,12 @@ func TestWhatEndsAStream(t *testing.T) {
 		"the log ended": {change: func(b *brook) { close(b.events) }, dropped: "waits: the replication stream ended|"},
 		"the log is broken": {change: func(b *brook) { b.broken = errors.New("cut"); close(b.events) },
 			dropped: "waits: cut|"},
-		"refused at first": {change: func(b *brook) { b.refuses = rows; b.logs(10, insert(1, "1", "x")) },
+		"refused at first": {change: func(b *brook) { b.refuses = rows; b.logs(domain.PositionAt(10), insert(1, "1", "x")) },
 			dropped: "waits: the row was refused|"},
-		"refused again and again": {change: func(b *brook) { b.refuses = rows; b.logs(10, insert(1, "1", "x")) }, failures: 3,
+		"refused again and again": {change: func(b *brook) { b.refuses = rows; b.logs(domain.PositionAt(10), insert(1, "1", "x")) }, failures: 3,
 			dropped: "held", told: "the target refuses a change again and again"},
 		"a change that the log does not say": {change: func(b *brook) {
-			b.logs(10, domain.Change{Kind: domain.Unread, Table: 1, Note: "a statement"})
+			b.logs(domain.PositionAt(10), domain.Change{Kind: domain.Unread, Table: 1, Note: "a statement"})
 		}, dropped: "held", told: "Restart the table: dustyferry crossing restart spring --table marsh.lots"},
 		"lost on the target": {change: func(b *brook) {
 			b.chunks = []domain.Chunk{{ID: 1, State: domain.ChunkLanded}, {ID: 2, State: domain.ChunkLanded}}
@@ -147,22 +147,22 @@ func TestRequestsBetweenTwoTransactions(t *testing.T) {
 			b.mu.Unlock()
 			time.Sleep(wait)
 		}
-		b.logs(10, insert(1, "1", "clover"))
+		b.logs(domain.PositionAt(10), insert(1, "1", "clover"))
 		time.Sleep(2 * time.Second)
-		ask("hold", 0, 2*time.Second)
+		ask("hold", domain.Position{}, 2*time.Second)
 		b.mu.Lock()
-		b.logs(200, insert(1, "2", "heath"))
-		b.logs(300, insert(1, "3", "lime"))
+		b.logs(domain.PositionAt(200), insert(1, "2", "heath"))
+		b.logs(domain.PositionAt(300), insert(1, "3", "lime"))
 		b.mu.Unlock()
 		time.Sleep(2 * time.Second)
 		if w := b.all(&b.writes); strings.Contains(w, "commit 205") {
 			t.Errorf("it goes on while it holds: %s", w)
 		}
-		ask("go", 300, 3*time.Second)
+		ask("go", domain.PositionAt(300), 3*time.Second)
 		if w := b.all(&b.writes); !strings.Contains(w, "commit 205") || strings.Contains(w, "commit 305") {
 			t.Errorf("it did not go up to the place, or beyond: %s", w)
 		}
-		ask("", 0, 3*time.Second)
+		ask("", domain.Position{}, 3*time.Second)
 	})
 	replies := b.all(&b.replies)
 	if !strings.Contains(replies, "holding ") || !strings.Contains(replies, "reached 300") || b.answered != 2 {
@@ -191,14 +191,14 @@ func TestCaptureStopsWhereAPersonWants(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				b.events = make(chan domain.Event, 100)
 				b.c.Settings.StopAt = stop()
-				at := func(commit domain.Position, after time.Duration) {
-					tx := domain.Tx{Commit: commit, End: commit + 5, At: time.Now().Add(-time.Hour + after).UnixMicro()}
+				at := func(commit domain.Position, later time.Duration) {
+					tx := domain.Tx{Commit: commit, End: after(commit, 5), At: time.Now().Add(-time.Hour + later).UnixMicro()}
 					b.events <- domain.Event{Kind: domain.EventBegin, Tx: tx}
 					b.events <- domain.Event{Kind: domain.EventChange, Tx: tx, Change: insert(1, "1", "clover"), Size: 1}
 					b.events <- domain.Event{Kind: domain.EventCommit, Tx: tx}
 				}
-				at(110, time.Second)
-				at(160, 5*time.Second)
+				at(domain.PositionAt(110), time.Second)
+				at(domain.PositionAt(160), 5*time.Second)
 				b.flowsHere(t, 60, 0, nil)
 			})
 			w := b.all(&b.writes)
@@ -237,7 +237,7 @@ func TestWhatIsBehindIsNotZero(t *testing.T) {
 	b.vague = 9
 	synctest.Test(t, func(t *testing.T) {
 		b.events, b.stuck = make(chan domain.Event, 100), make(chan struct{})
-		b.logs(10, insert(1, "1", "clover"))
+		b.logs(domain.PositionAt(10), insert(1, "1", "clover"))
 		b.flowsHere(t, 9, 0, nil)
 	})
 	if last := b.reports[len(b.reports)-1]; b.vague != 1 || last.LagBytes == 0 {
@@ -253,7 +253,7 @@ func TestAStatementThatStandsStill(t *testing.T) {
 		b.works = works
 		synctest.Test(t, func(t *testing.T) {
 			b.events, b.stuck = make(chan domain.Event, 100), make(chan struct{})
-			b.logs(10, insert(1, "1", "clover"))
+			b.logs(domain.PositionAt(10), insert(1, "1", "clover"))
 			b.flowsHere(t, 40, 0, func() {
 				time.Sleep(30 * time.Second)
 				if works {
@@ -278,7 +278,7 @@ func TestAStatementThatStandsStill(t *testing.T) {
 func TestEveryQuestionOfTheLoad(t *testing.T) {
 	b := newBrook(domain.KindLoadCapture)
 	b.view.Landed, b.view.Phase, b.c.Phase = 0, domain.PhaseLoading, domain.PhaseLoading
-	b.snapshot = domain.Snapshot{Xmin: 300, Xmax: 300, Log: 1}
+	b.snapshot = domain.Snapshot{Xmin: 300, Xmax: 300, Log: domain.PositionAt(1)}
 	b.chunks = []domain.Chunk{{ID: 1, Ordinal: 0, State: domain.ChunkLanded, Snapshot: domain.Snapshot{Xmin: 8, Xmax: 8}}}
 	b.marked[1] = true
 	b.fetched = row("3", "fetched")
@@ -286,8 +286,8 @@ func TestEveryQuestionOfTheLoad(t *testing.T) {
 	large := domain.Change{Kind: domain.Update, Table: 1, New: domain.Row{{Kind: domain.Present, Data: []byte("3")},
 		{Kind: domain.Unchanged}}}
 	b.flows(t, 20, func() {
-		b.logs(10, insert(1, "1", "clover"), large)
-		b.logs(20, domain.Change{Kind: domain.Truncate, Table: 2, Note: "cascade"})
+		b.logs(domain.PositionAt(10), insert(1, "1", "clover"), large)
+		b.logs(domain.PositionAt(20), domain.Change{Kind: domain.Truncate, Table: 2, Note: "cascade"})
 	})
 	w := b.all(&b.writes)
 	for _, want := range []string{"lots: 1 puts 1 patches", "lots: 1 puts 0 patches", "truncate 1 tables cascade",
@@ -352,7 +352,7 @@ func TestColumnsThatChange(t *testing.T) {
 			if x.carry {
 				b.c.Settings.ColumnChanges = "carry"
 			}
-			b.flows(t, 6, func() { b.logs(10, insert(1, "1", "clover"), x.ch) })
+			b.flows(t, 6, func() { b.logs(domain.PositionAt(10), insert(1, "1", "clover"), x.ch) })
 			told, amended := b.all(&b.told), b.all(&b.amended)
 			if x.hold == "" && told != "" || !strings.Contains(told, x.hold) {
 				t.Errorf("told %q, not %q", told, x.hold)
@@ -387,7 +387,7 @@ func TestPartitionsThatCome(t *testing.T) {
 				b.catalog.Tables[0].Partitions = []domain.Partition{part}
 			}
 			b.c.Settings.ColumnChanges = map[bool]string{true: "carry", false: "hold"}[x.carry]
-			b.flows(t, 6, func() { b.logs(10, insert(1, "1", "clover")) })
+			b.flows(t, 6, func() { b.logs(domain.PositionAt(10), insert(1, "1", "clover")) })
 			if told := b.all(&b.told); x.hold == "" && told != "" || !strings.Contains(told, x.hold) {
 				t.Errorf("told %q", told)
 			}

@@ -23,14 +23,14 @@ func TestRecentTransactions(t *testing.T) {
 			r.change(2, domain.Delete)
 			r.change(9, domain.Update) // a table that is not followed
 		}
-		r.commit(domain.Tx{End: domain.Position(i), At: time.Now().UnixMicro()})
+		r.commit(domain.Tx{End: domain.PositionAt(uint64(i)), At: time.Now().UnixMicro()})
 	}
 	list := r.take(name)
 	if len(list) != recentKept-1 {
 		t.Fatalf("%d are shown", len(list))
 	}
 	for i, x := range list {
-		if x.Position != domain.Position(48-2*i) || x.Kinds != [4]int64{2, 1, 1, 0} || len(x.Tables) != 2 ||
+		if x.Position != domain.PositionAt(uint64(48-2*i)) || x.Kinds != [4]int64{2, 1, 1, 0} || len(x.Tables) != 2 ||
 			x.Applied.IsZero() {
 			t.Errorf("%d: %+v", i, x)
 		}

@@ -47,9 +47,9 @@ func (f *follower) reportLoop(ctx context.Context, cancel context.CancelCauseFun
 		}
 		if f.cap != nil {
 			r.LagTransactions = f.cap.Waiting() + f.taken.Load()
-			r.Guessed = f.applied < newest && f.received < newest // some are not even read
+			r.Guessed = f.applied.Before(newest) && f.received.Before(newest) // some are not even read
 		}
-		if newest > f.applied {
+		if newest.After(f.applied) {
 			r.LagBytes = f.behind
 		}
 		unread := f.unread
@@ -130,7 +130,7 @@ func (f *follower) lagNow() float64 {
 // past takes the heartbeats that are over: everything before the position was
 // delivered, and applied. The caller holds mu.
 func (f *follower) past(at domain.Position) {
-	for len(f.beats) > 0 && f.beats[0].at <= at {
+	for len(f.beats) > 0 && !f.beats[0].at.After(at) {
 		f.lags.Add(f.sourceTime(), time.Since(f.beats[0].sent).Seconds())
 		f.beats = f.beats[1:]
 	}
@@ -159,9 +159,9 @@ func (f *follower) reached(a *follow.Commit) {
 	if a.Last.At > f.committed && a.Txs > 0 {
 		f.lags.Add(f.sourceTime(), f.sourceTime().Sub(time.UnixMicro(a.Last.At)).Seconds())
 	}
-	f.applied = max(f.applied, a.Last.End)
+	f.applied = f.applied.Later(a.Last.End)
 	f.committed = max(f.committed, a.Last.At)
-	f.received = max(f.received, f.cap.Received())
+	f.received = f.received.Later(f.cap.Received())
 	f.past(f.applied)
 	f.cap.Confirm(f.applied)
 	f.read, f.written = f.read+a.Bytes, f.written+a.Bytes
@@ -188,6 +188,6 @@ func (f *follower) reached(a *follow.Commit) {
 func (f *follower) passed(at domain.Position) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
-	f.received = max(f.received, at)
+	f.received = f.received.Later(at)
 	f.past(at)
 }

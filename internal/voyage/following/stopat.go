@@ -38,7 +38,7 @@ func (f *follower) mindStop(ctx context.Context) {
 		f.stop.Store(nil)
 		return
 	}
-	if now := f.stop.Load(); now != nil && now.text == text && now.At != follow.FarAway {
+	if now := f.stop.Load(); now != nil && now.text == text && now.At != domain.FarAway {
 		return
 	}
 	f.mu.Lock()

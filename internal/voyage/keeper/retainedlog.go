@@ -62,9 +62,9 @@ func (l *RetainedLog) check(ctx context.Context, f *domain.FollowedCrossing) err
 	if err != nil {
 		return err
 	}
-	at := f.SourceAt
-	if r.Held { // nobody may have asked the source of late
-		at = r.From + domain.Position(r.Bytes)
+	at := r.To // nobody may have asked the source of late
+	if at.IsZero() {
+		at = f.SourceAt
 	}
 	if err := l.Records.SaveRetained(ctx, c.ID, r.Bytes, r.From, at); err != nil {
 		return err

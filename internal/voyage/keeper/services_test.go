@@ -81,7 +81,7 @@ func (w *watch) SettleRun(_ context.Context, run int64, state domain.RunState, n
 	return !w.settled, w.do("run %d %s: %s", run, state, note)
 }
 func (w *watch) SaveRetained(_ context.Context, _, bytes int64, from, at domain.Position) error {
-	return w.do("retained %d from %d at %d", bytes, from, at)
+	return w.do("retained %d from %s at %s", bytes, from, at)
 }
 func (w *watch) LagTold(_ context.Context, _ int64, over bool) (bool, error) {
 	return !w.settled, w.do("lag over %v", over)
@@ -203,11 +203,12 @@ func TestTheLogThatASourceKeeps(t *testing.T) {
 		bytes int64
 		told  int
 		over  string
-		byOwn bool // kept by the server's own rules
+		byOwn bool   // kept by the server's own rules
+		to    uint64 // where the log ends, where that is known
 		want  string
 		not   string
 	}{
-		{bytes: 50, want: "retained 50 from 100 at 150", not: "told"},
+		{bytes: 50, to: 150, want: "retained 50 from 100 at 150", not: "told"},
 		{bytes: 85, want: "told 1\nwarning: the source keeps"},
 		{bytes: 85, over: "release", want: "there, the log is released"},
 		{bytes: 85, told: 1, want: "retained", not: "told"},
@@ -216,8 +217,9 @@ func TestTheLogThatASourceKeeps(t *testing.T) {
 		{bytes: 120, told: 0, over: "release", byOwn: true, want: "retained 120 from 100 at 9", not: "held"},
 		{bytes: 10, told: 2, want: "well below its limit again"},
 	} {
-		w := &watch{retained: engine.Retained{Bytes: x.bytes, From: 100, Held: !x.byOwn}}
-		f := domain.FollowedCrossing{Crossing: domain.Crossing{Name: "spring"}, SourceAt: 9, Told: x.told}
+		w := &watch{retained: engine.Retained{Bytes: x.bytes, From: domain.PositionAt(100), To: domain.PositionAt(x.to),
+			Held: !x.byOwn}}
+		f := domain.FollowedCrossing{Crossing: domain.Crossing{Name: "spring"}, SourceAt: domain.PositionAt(9), Told: x.told}
 		f.Settings.RetainedLimit, f.Settings.RetainedOver = 100, x.over
 		w.followed = []domain.FollowedCrossing{f}
 		l := &RetainedLog{Records: w, Databases: w, Journal: w, Log: slog.New(slog.NewTextHandler(io.Discard, nil))}

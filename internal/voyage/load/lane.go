@@ -205,10 +205,10 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 		return err
 	}
 	m.steps.Add(1)
-	if c.Kind != domain.KindLoad && snap.Log != 0 && snap.Log < domain.Position(c.StartAt) {
+	if c.Kind != domain.KindLoad && !snap.Log.IsZero() && snap.Log.Before(c.StartAt) {
 		return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are "+
 			"captured (%s before %s)", l.databases.Position(ctx, c.Source, snap.Log), l.databases.Position(ctx, c.Source,
-			domain.Position(c.StartAt)))}
+			c.StartAt))}
 	}
 	l.setReadSnapshot(ctx, c, chunk, snap)
 	there := plan.TargetPlan()

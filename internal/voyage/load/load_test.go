@@ -170,14 +170,14 @@ func (s *pair) OpenPair(ctx context.Context, _ *domain.Crossing) (*engine.Opened
 	return a, a, err
 }
 func (s *pair) Position(_ context.Context, _ string, p domain.Position) string {
-	return fmt.Sprint("place ", uint64(p))
+	return fmt.Sprint("place ", p.Number())
 }
 func (s *pair) SameSource(context.Context, *domain.Crossing, *engine.Opened) error { return s.another }
 
 type reader struct{ of *pair }
 
 func (r *reader) Begin(context.Context) (domain.Snapshot, error) {
-	return domain.Snapshot{Log: 50}, nil
+	return domain.Snapshot{Log: domain.PositionAt(50)}, nil
 }
 func (r *reader) Packs(*domain.TablePlan) bool { return false }
 func (r *reader) End(context.Context) error    { return nil }
@@ -291,7 +291,7 @@ func scene() (*Loader, *ledger, *pair) {
 	set := domain.DefaultSettings()
 	set.MaxAttempts, set.BadRows = 3, "hold"
 	b := &ledger{landed: map[int64]rowhash.Sum{}, crossing: domain.Crossing{ID: 1, Name: "spring",
-		Kind: domain.KindLoadCapture, Settings: set, StartAt: 10}}
+		Kind: domain.KindLoadCapture, Settings: set, StartAt: domain.PositionAt(10)}}
 	b.table = domain.CrossingTable{ID: 7, SourceName: "hive.jars", EstRows: 30, EstBytes: 300}
 	b.table.Plan = domain.TablePlan{Source: domain.TableName{Schema: "hive", Name: "jars"}, Key: []string{"id"},
 		Columns: []domain.Column{{Name: "id", Type: "integer", BaseType: "integer"}, {Name: "note", Type: "text",
@@ -383,7 +383,7 @@ func TestWhatBecomesOfAFailedChunk(t *testing.T) {
 			s.reading, s.marked = errors.New("no luck"), &engine.Mark{Sum: rowhash.Sum{Rows: 10}}
 		}, lands: 1},
 		"what was read is too old": {do: func(b *ledger, _ *pair) {
-			b.crossing.StartAt = 99
+			b.crossing.StartAt = domain.PositionAt(99)
 		}, back: "1 waits true, counts false", said: "taken down and will be tried again: what can be read of the source " +
 			"is older than the place from which its changes are captured (place 50 before place 99)"},
 	} {

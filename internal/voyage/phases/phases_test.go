@@ -83,7 +83,7 @@ func TestCrossingsMoveOn(t *testing.T) {
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, running, lifecycle.View{Chunks: 3, Landed: 3})
 	b.crossing(domain.KindLoad, domain.PhaseCatchingUp, running, lifecycle.View{Chunks: 3, Landed: 3, Built: true})
 	b.crossing(domain.KindLoadCapture, domain.PhaseCatchingUp, running, lifecycle.View{Chunks: 3, Landed: 3, Built: true,
-		Applied: 9, MaxRead: 9, BelowSince: 5, Dwell: 2})
+		Applied: domain.PositionAt(9), MaxRead: domain.PositionAt(9), BelowSince: 5, Dwell: 2})
 	b.crossing(domain.KindLoadCapture, domain.PhaseInStep, running, lifecycle.View{Built: true})
 	b.crossing(domain.KindLoadCapture, domain.PhaseLoading, domain.ConditionPaused, lifecycle.View{Chunks: 3, Landed: 3})
 	b.crossing(domain.KindLoadCapture, domain.PhaseCuttingOver, running, lifecycle.View{Built: true})
@@ -112,11 +112,11 @@ func TestCrossingsMoveOn(t *testing.T) {
 // TestWhatWaitsIsBuilt once the target is consistent, and by nobody whose crossing stands.
 func TestWhatWaitsIsBuilt(t *testing.T) {
 	b := &book{busy: domain.Conflict("it is being built")}
-	landed := lifecycle.View{Chunks: 3, Landed: 3, Applied: 9, MaxRead: 9}
+	landed := lifecycle.View{Chunks: 3, Landed: 3, Applied: domain.PositionAt(9), MaxRead: domain.PositionAt(9)}
 	b.crossing(domain.KindLoadCapture, domain.PhaseCatchingUp, domain.ConditionRunning, landed)
 	b.crossing(domain.KindLoadCapture, domain.PhaseCatchingUp, domain.ConditionHeld, landed)
 	behind := landed
-	behind.Applied = 8
+	behind.Applied = domain.PositionAt(8)
 	b.crossing(domain.KindLoadCapture, domain.PhaseCatchingUp, domain.ConditionRunning, behind)
 	if err := with(b).MoveNow(t.Context()); err != nil || !slices.Equal(b.built, []string{"c1"}) || len(b.moved) != 0 {
 		t.Errorf("%v, built %q, moved %q", err, b.built, b.moved)

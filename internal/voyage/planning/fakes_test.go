@@ -35,7 +35,7 @@ type coop struct {
 	blind   bool                // it cannot be read
 	slow    time.Duration       // between two blocks of a reader
 	cores   int                 // readers beyond which more give no more
-	grows   domain.Position     // of the log, with every look
+	grows   uint64              // of the log, with every look
 	breaks  error               // of reading
 
 	// What the target says.
@@ -50,7 +50,7 @@ type coop struct {
 
 	mu      sync.Mutex
 	reading int
-	at      domain.Position
+	at      uint64
 	saves   int
 	said    []string
 	scopes  []engine.Scope
@@ -217,6 +217,9 @@ func (s *source) Preview(_ context.Context, t *domain.Table, limit int) ([][]*st
 func (s *source) IsLastDDL(context.Context, domain.TableName, domain.Position) (bool, error) {
 	return s.last, nil
 }
+func (s *source) LogBytes(_ context.Context, from, to domain.Position) (int64, error) {
+	return int64(to.Number() - from.Number()), nil
+}
 func (s *source) Clock(context.Context) (time.Time, error) { return time.Unix(1_800_000_000, 0), nil }
 func (s *source) OpenReader(context.Context) (engine.Reader, error) {
 	return &reader{coop: s.coop}, nil
@@ -233,7 +236,7 @@ func (r *reader) Begin(context.Context) (domain.Snapshot, error) {
 	defer r.mu.Unlock()
 	r.at += r.grows
 	r.reading++
-	return domain.Snapshot{Log: 1000 + r.at}, nil
+	return domain.Snapshot{Log: domain.PositionAt(1000 + r.at)}, nil
 }
 func (r *reader) End(context.Context) error { return nil }
 func (r *reader) Close() {

@@ -72,7 +72,7 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 		(!last || columns.Renames(ch.Statement)) {
 		a.Moved, a.Lost = true, true
 	}
-	again := at == 0 && draw.way.From == typemap.MariaDB // a table that begins again
+	again := at.IsZero() && draw.way.From == typemap.MariaDB // a table that begins again
 	if again || ch.Statement != "" {
 		a.Other = columns.Others(&was.Table, now)
 	}

@@ -65,25 +65,25 @@ func TestAChangedTableIsPlannedAnew(t *testing.T) {
 		want     string // changes / todo / doubts, or the error
 	}{
 		"nothing": {from: typemap.Postgres, to: typemap.Postgres, was: hive("lots", 1, "id:bigint"),
-			now: hive("lots", 1, "id:bigint"), at: 7, want: "0 /  / "},
+			now: hive("lots", 1, "id:bigint"), at: domain.PositionAt(7), want: "0 /  / "},
 		"a column more": {from: typemap.Postgres, to: typemap.Postgres, was: hive("lots", 1, "id:bigint"),
-			now: hive("lots", 1, "id:bigint", "note:text"), at: 7,
+			now: hive("lots", 1, "id:bigint", "note:text"), at: domain.PositionAt(7),
 			want: "1 / ALTER lots added →note / "},
 		"which is there already": {from: typemap.Postgres, to: typemap.Postgres, was: hive("lots", 1, "id:bigint"),
-			now: hive("lots", 1, "id:bigint", "note:text"), at: 7,
+			now: hive("lots", 1, "id:bigint", "note:text"), at: domain.PositionAt(7),
 			there: new(hive("lots", 1, "id:bigint", "note:text")), want: "1 /  / "},
 		"a column less": {from: typemap.Postgres, to: typemap.Postgres, was: hive("lots", 1, "id:bigint", "note:text"),
-			now: hive("lots", 1, "id:bigint"), at: 7,
+			now: hive("lots", 1, "id:bigint"), at: domain.PositionAt(7),
 			want: "1 / ALTER lots dropped note→ / "},
 		"a value that only the source knows": {from: typemap.Postgres, to: typemap.MariaDB, was: hive("lots", 1, "id:bigint"),
-			at: 7,
+			at: domain.PositionAt(7),
 			now: func() domain.Table {
 				x := hive("lots", 1, "id:bigint", "note:text")
 				x.Columns[1].NotNull = true
 				return x
 			}(),
 			want: "1 / ALTER lots added →note / rows that were there have a value in column note"},
-		"a constant": {from: typemap.MariaDB, to: typemap.Postgres, at: 7, last: true,
+		"a constant": {from: typemap.MariaDB, to: typemap.Postgres, at: domain.PositionAt(7), last: true,
 			change: domain.Change{Kind: domain.Redefine, Statement: "ALTER TABLE lots ADD n int NOT NULL DEFAULT 7"},
 			was:    hive("lots", 1, "id:bigint"),
 			now: func() domain.Table {
@@ -92,11 +92,11 @@ func TestAChangedTableIsPlannedAnew(t *testing.T) {
 				return x
 			}(),
 			want: "1 / ALTER lots added →n / "},
-		"another key": {from: typemap.Postgres, to: typemap.Postgres, was: hive("lots", 1, "id:bigint", "k:int"), at: 7,
+		"another key": {from: typemap.Postgres, to: typemap.Postgres, was: hive("lots", 1, "id:bigint", "k:int"), at: domain.PositionAt(7),
 			now:  func() domain.Table { x := hive("lots", 1, "id:bigint", "k:int", "n:int"); x.Keys = nil; return x }(),
 			want: "1 / ALTER lots added →n / the key by which rows are found is another one"},
 		"columns that moved, in a log of places": {from: typemap.MariaDB, to: typemap.Postgres,
-			was: hive("lots", 1, "id:bigint", "a:int", "b:int"), now: hive("lots", 1, "id:bigint", "b:int", "a:int"), at: 7,
+			was: hive("lots", 1, "id:bigint", "a:int", "b:int"), now: hive("lots", 1, "id:bigint", "b:int", "a:int"), at: domain.PositionAt(7),
 			change: domain.Change{Kind: domain.Redefine, Statement: "ALTER TABLE lots MODIFY a int AFTER b"},
 			want:   "0 /  / columns change their places"},
 		"a table that is gone": {from: typemap.Postgres, to: typemap.Postgres, was: hive("gone", 1, "id:bigint"),

@@ -83,18 +83,20 @@ func trial(ctx context.Context, src *engine.Opened, p *domain.TablePlan,
 		}
 		steps = append(steps, read{lanes, float64(n.Load()) / took.Seconds()})
 	}
+	took := time.Since(began).Seconds()
 	last, err := position(ctx, src)
-	if err == nil && last > first {
-		log = float64(last-first) / time.Since(began).Seconds()
+	if err != nil || src.Captures == nil {
+		return steps, 0, err
 	}
-	return steps, log, err
+	written, err := src.LogBytes(ctx, first, last)
+	return steps, float64(written) / took, err
 }
 
 // position is where the source's log stands.
 func position(ctx context.Context, src *engine.Opened) (domain.Position, error) {
 	r, err := src.OpenReader(ctx)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	defer r.Close()
 	s, err := r.Begin(ctx)

@@ -20,7 +20,7 @@ func (pr *Preparer) MakeCapture(ctx context.Context, c *domain.Crossing, src *en
 		}
 	}
 	if err := pr.records.SaveUndo(ctx, c.ID, c.Undo); err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	return src.PrepareCapture(ctx, c.ObjectName(), plans)
 }
@@ -36,7 +36,7 @@ func (pr *Preparer) captureFrom(ctx context.Context, c *domain.Crossing, s *plan
 			return from, err
 		}
 		at, err := pr.resolvePlace(ctx, c, s.Source, set.StartFrom)
-		if err == nil && at < from {
+		if err == nil && at.Before(from) {
 			err = domain.Conflict("the replication slot %s gives changes from log position %s on; start_from is %s, before that",
 				set.Slot, pr.databases.Position(ctx, c.Source, from), set.StartFrom)
 		}
@@ -48,14 +48,14 @@ func (pr *Preparer) captureFrom(ctx context.Context, c *domain.Crossing, s *plan
 	}
 	at, err := pr.resolvePlace(ctx, c, s.Source, set.StartFrom)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	if e, err := pr.records.Database(ctx, c.Source); err != nil || e.Engine == "mariadb" {
 		return at, err
 	}
 	// A log of this kind can only be read from where a slot was made.
-	if at < from {
-		return 0, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just "+
+	if at.Before(from) {
+		return domain.Position{}, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just "+
 			"now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION dusty FOR TABLE …; "+
 			"SELECT pg_create_logical_replication_slot('dusty', 'pgoutput'); name it with --slot",
 			pr.databases.Position(ctx, c.Source, from), c.Name, set.StartFrom)
@@ -69,13 +69,13 @@ func (pr *Preparer) resolvePlace(ctx context.Context, c *domain.Crossing, src *e
 	text string) (domain.Position, error) {
 	d, err := pr.records.Database(ctx, c.Source)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
 	driver, err := pr.databases.Driver(d.Engine)
 	if err != nil {
-		return 0, err
+		return domain.Position{}, err
 	}
-	if at, err := driver.ParsePosition(strings.TrimSpace(text)); err == nil && at > 0 {
+	if at, err := driver.ParsePosition(strings.TrimSpace(text)); err == nil && !at.IsZero() {
 		return at, nil
 	}
 	return src.ResolveGTID(ctx, strings.TrimSpace(text))

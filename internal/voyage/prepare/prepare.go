@@ -182,7 +182,7 @@ func (pr *Preparer) prepare(ctx context.Context, c *domain.Crossing, anew bool, 
 		return nil
 	}
 	from := ""
-	if start != 0 {
+	if !start.IsZero() {
 		from = "; changes are captured from log position " + pr.databases.Position(ctx, c.Source, start)
 	}
 	pr.journal.Recordf(ctx, "info", journal.System, c.Name, "", "load", "the load begins: %s in %s, cut in %s%s", count,
@@ -236,7 +236,7 @@ func (pr *Preparer) make(ctx context.Context, c *domain.Crossing, s *planning.Su
 func (pr *Preparer) startCapture(ctx context.Context, c *domain.Crossing, s *planning.Surveyed,
 	note func(string)) (domain.Position, error) {
 	if c.Kind == domain.KindLoad {
-		return 0, nil
+		return domain.Position{}, nil
 	}
 	note("making capture durable on the source")
 	waiting, begun := context.WithCancel(ctx)

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -39,7 +40,7 @@ type dock struct {
 }
 
 func newDock() *dock {
-	k := &dock{place: 100, resolved: 150, engine: "postgres", breaks: map[string]error{}}
+	k := &dock{place: domain.PositionAt(100), resolved: domain.PositionAt(150), engine: "postgres", breaks: map[string]error{}}
 	k.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "old", Target: "new", Kind: domain.KindLoadCapture,
 		Phase: domain.PhaseDraft, Settings: domain.DefaultSettings()}
 	for _, n := range []string{"lots", "hives"} {
@@ -118,7 +119,7 @@ func (k *dock) TellTables(_ context.Context, _ int64, list []domain.ObjectOutcom
 	return k.do("tell %+v", list)
 }
 func (k *dock) SaveStart(_ context.Context, _ int64, at domain.Position, undo []string, _ *domain.Catalog) error {
-	return k.do("start at %d, undo %q", at, undo)
+	return k.do("start at %s, undo %q", at, undo)
 }
 func (k *dock) SaveUndo(_ context.Context, _ int64, undo []string) error {
 	return k.do("undo %q", undo)
@@ -160,7 +161,7 @@ func (k *dock) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Ope
 }
 func (k *dock) Driver(string) (engine.Driver, error) { return plain{}, nil }
 func (k *dock) Position(_ context.Context, _ string, p domain.Position) string {
-	return fmt.Sprint(uint64(p))
+	return fmt.Sprint(p.Number())
 }
 func (k *dock) Survey(_ context.Context, c *domain.Crossing, _ bool) (*planning.Surveyed, error) {
 	return &planning.Surveyed{Source: k.both(), Target: k.both(), Catalog: &domain.Catalog{}, Plans: k.plans,
@@ -184,8 +185,8 @@ func (k *dock) Hold(_ context.Context, _ *domain.Crossing, _, reason string) {
 type plain struct{ engine.Driver }
 
 func (plain) ParsePosition(text string) (p domain.Position, err error) {
-	_, err = fmt.Sscan(text, (*uint64)(&p))
-	return p, err
+	n, err := strconv.ParseUint(text, 10, 64)
+	return domain.PositionAt(n), err
 }
 
 // db is either database.

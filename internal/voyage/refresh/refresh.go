@@ -160,7 +160,7 @@ func (f *Refreshes) refreshTables(ctx context.Context, c *domain.Crossing, t *do
 	// Tasks come one after the other, and each has claims of its own: together they are
 	// an epoch that only grows, so that a refresh which was taken over can write nothing.
 	epoch := t.ID<<20 | t.Epoch
-	if _, err := dst.TakeStream(ctx, c.UID, epoch, 0); err != nil {
+	if _, err := dst.TakeStream(ctx, c.UID, epoch, domain.Position{}); err != nil {
 		return done, err
 	}
 	origin, err := src.Origin(ctx)
@@ -304,7 +304,7 @@ func (r *refresher) flush() error {
 	if _, err := r.apply.Apply(r.ctx, &r.there, fold.Net{Puts: r.batch}, follow.Replaces(r.plan)); err != nil {
 		return err
 	}
-	if err := r.apply.Commit(r.ctx, 0, "", time.Now().UnixMilli()); err != nil {
+	if err := r.apply.Commit(r.ctx, domain.Position{}, "", time.Now().UnixMilli()); err != nil {
 		return err
 	}
 	r.rows += int64(len(r.batch))

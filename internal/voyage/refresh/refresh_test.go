@@ -133,7 +133,7 @@ func (m *meadow) OpenReader(context.Context) (engine.Reader, error) {
 }
 func (m *meadow) TakeStream(_ context.Context, _ string, epoch int64, _ domain.Position) (domain.Position, error) {
 	m.epochs = append(m.epochs, epoch)
-	return 0, nil
+	return domain.Position{}, nil
 }
 func (m *meadow) OpenApplier(context.Context, string, string, int64) (engine.Applier, error) {
 	return applier{meadow: m}, nil

@@ -74,7 +74,7 @@ func (ts *Tables) restartStream(ctx context.Context, c *domain.Crossing) (int64,
 	if err != nil {
 		return epoch, err
 	}
-	_, err = dst.TakeStream(ctx, c.UID, epoch, domain.Position(c.StartAt))
+	_, err = dst.TakeStream(ctx, c.UID, epoch, c.StartAt)
 	if errors.Is(err, domain.ErrTakenOver) {
 		err = nil // somebody follows under a newer epoch already
 	}
@@ -96,7 +96,7 @@ func (ts *Tables) replan(ctx context.Context, c *domain.Crossing, tables []domai
 		return err
 	}
 	a, err := ts.planner.PlanSchemaChange(ctx, c, src, dst, planning.PlansOf(tables), &t.Plan,
-		&domain.Change{Kind: domain.Redefine}, 0)
+		&domain.Change{Kind: domain.Redefine}, domain.Position{})
 	if err != nil || len(a.Changes) == 0 && !a.Moved && len(a.Other) == 0 {
 		return err
 	}

@@ -205,7 +205,7 @@ func (s *shelf) MakeTables(_ context.Context, _ *domain.Crossing, _ *planning.Su
 }
 func (s *shelf) MakeCapture(_ context.Context, _ *domain.Crossing, _ *engine.Opened,
 	plans []domain.TablePlan) (domain.Position, error) {
-	return 0, s.do("capture %d tables", len(plans))
+	return domain.Position{}, s.do("capture %d tables", len(plans))
 }
 func (s *shelf) Fence(_ context.Context, _ *engine.Opened, _ *domain.Crossing, table int64) error {
 	_ = s.do("fence %d", table)
@@ -259,7 +259,7 @@ func (d db) ClearTable(_ context.Context, _, origin string, p *domain.TablePlan,
 func (d db) AppliesQuietly(context.Context) bool { return false }
 func (d db) TakeStream(_ context.Context, _ string, epoch int64, _ domain.Position) (domain.Position, error) {
 	_ = d.s.do("take stream %d", epoch)
-	return 0, d.s.taken
+	return domain.Position{}, d.s.taken
 }
 func (d db) Run(_ context.Context, sql string) error {
 	if sql == d.s.refuses {
