@@ -59,6 +59,9 @@ type Captures interface {
 	// PrepareCapture makes what capture needs on the source, durable, and
 	// returns the position from which nothing will be missed. It can be repeated.
 	PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
+	// KeepsEarlier says whether the log can be read from before the place that PrepareCapture
+	// returned, for as long as the server keeps it.
+	KeepsEarlier() bool
 	// OpenTransactions lists in words the transactions that have been writing on the source for at
 	// least so long, the oldest first: where a server can begin to capture only when those
 	// that are open have ended.

@@ -20,18 +20,21 @@ type crossingRow struct {
 	crossingCells
 }
 
-// crossingCells are those of its columns that hold JSON.
+// crossingCells are those of its columns that hold JSON or a place of a log.
 type crossingCells struct {
 	PatternsJSON JSON[[]string]        `db:"patterns_json"`
 	RulesJSON    JSON[[]domain.Rule]   `db:"rules_json"`
 	PlanningJSON JSON[domain.Planning] `db:"planning_json"`
 	SettingsJSON JSON[domain.Settings] `db:"settings_json"`
 	UndoJSON     JSON[[]string]        `db:"undo_json"`
+	Start        Pos                   `db:"start_place"`
+	Read         Pos                   `db:"read_place"`
 }
 
 func (r *crossingCells) into(c *domain.Crossing) {
 	c.Patterns, c.Rules, c.Planning, c.Settings, c.Undo = r.PatternsJSON.V, r.RulesJSON.V, r.PlanningJSON.V,
 		r.SettingsJSON.V, r.UndoJSON.V
+	c.StartAt, c.MaxRead = domain.Position(r.Start), domain.Position(r.Read)
 }
 
 // crossings reads crossings.
@@ -63,7 +66,7 @@ const built = `(c.counted AND NOT EXISTS (
 const crossingFields = `
        c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
        c.keep_capture, c.patterns AS patterns_json, c.rules AS rules_json, c.planning AS planning_json, c.settings AS settings_json, c.undo AS undo_json,
-       c.surveyed_at, coalesce(c.start_at, 0) AS start_at, coalesce(c.max_read, 0) AS max_read, ` + built +
+       c.surveyed_at, coalesce(c.start_at, 0) AS start_place, coalesce(c.max_read, 0) AS read_place, ` + built +
 	` AS built, c.plan_version, c.trouble,
        c.below_since, c.lag_told, c.lanes_now, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
 

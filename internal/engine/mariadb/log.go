@@ -23,6 +23,9 @@ func (d *database) PrepareCapture(ctx context.Context, _ string, _ []domain.Tabl
 	return s.Log, err
 }
 
+// KeepsEarlier is true: log files are kept by the server's own rules.
+func (d *database) KeepsEarlier() bool { return true }
+
 // CaptureUndo is empty: nothing is changed.
 func (d *database) CaptureUndo([]domain.TablePlan) []string { return nil }
 

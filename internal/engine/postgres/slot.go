@@ -49,6 +49,9 @@ func identityTables(p *domain.TablePlan) []domain.Partition {
 	return out
 }
 
+// KeepsEarlier is false: a slot gives the log from where it was made.
+func (d *database) KeepsEarlier() bool { return false }
+
 // PrepareCapture makes row identity, publication and replication slot, in this
 // order: a published table whose rows the log cannot identify would refuse its
 // own updates, and a slot only knows publications that stood before it.

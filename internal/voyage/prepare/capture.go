@@ -47,10 +47,7 @@ func (pr *Preparer) captureFrom(ctx context.Context, c *domain.Crossing, s *plan
 		return from, err
 	}
 	at, err := pr.resolvePlace(ctx, c, s.Source, set.StartFrom)
-	if err != nil {
-		return domain.Position{}, err
-	}
-	if e, err := pr.records.Database(ctx, c.Source); err != nil || e.Engine == "mariadb" {
+	if err != nil || s.Source.KeepsEarlier() {
 		return at, err
 	}
 	// A log of this kind can only be read from where a slot was made.
