@@ -95,7 +95,7 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 	if _, err := r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	packed := r.Packs(&p)
+	packed := r.SupportsBinary(&p)
 	if able, err := w.Packs(t.Context(), &there); packed && !able {
 		t.Errorf("the table is packed by one side alone (%v)", err)
 	}

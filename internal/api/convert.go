@@ -84,6 +84,10 @@ func settingsIn(base domain.Settings, in *contract.Settings) (domain.Settings, e
 	return given.Over(base), err
 }
 
+// awaited is how the API names what a cutover waits for.
+var awaited = map[domain.Awaits]contract.CutoverAwaits{domain.AwaitsGoOn: contract.CutoverAwaitsGoOn,
+	domain.AwaitsWord: contract.CutoverAwaitsWritesStopped}
+
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
 	out := contract.Crossing{Name: c.Name, CopyRows: c.Kind.Copies(), FollowChanges: c.Kind.Follows(), Source: c.Source,
@@ -93,6 +97,9 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 		Settings:  settingsFor(ctx, c.Settings),
 		CreatedAt: c.CreatedAt, SurveyedAt: c.SurveyedAt, StartedAt: c.StartedAt, LandedAt: c.LandedAt,
 		InStepAt: c.InStepAt, CutOverAt: c.CutOverAt, ClosedAt: c.ClosedAt}
+	if c.OtherServer != "" {
+		out.OtherServer = &c.OtherServer
+	}
 	p := &out.Progress
 	p.Capture = "none"
 	p.Tables, p.TablesLanded, p.TablesHeld = c.Progress.Tables, c.TablesLanded, c.TablesHeld
@@ -247,7 +254,7 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutove
 	rows, err := s.Store.Steps(ctx, k.ID)
 	for _, x := range rows {
 		if k.State == domain.CutoverRunning && x.State == domain.StepRunning && x.Awaits != domain.AwaitsNobody {
-			out.WaitsFor = x.Note
+			out.WaitsFor, out.Awaits = x.Note, awaited[x.Awaits]
 		}
 		st := contract.CutoverStep{Name: string(x.Name), State: contract.CutoverStepState(x.State), Note: x.Note}
 		if x.StartedAt != nil {

@@ -352,12 +352,12 @@ func (s *calls) LeaveOutTable(ctx context.Context,
 	return contract.LeaveOutTable200JSONResponse(c), err
 }
 
-func (s *calls) TakeUpCrossing(ctx context.Context,
-	r contract.TakeUpCrossingRequestObject) (contract.TakeUpCrossingResponseObject, error) {
+func (s *calls) FailOverCrossing(ctx context.Context,
+	r contract.FailOverCrossingRequestObject) (contract.FailOverCrossingResponseObject, error) {
 	c, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) error {
-		return s.Voyage.TakeUp(ctx, c, actor)
+		return s.Voyage.FailOver(ctx, c, actor)
 	})
-	return contract.TakeUpCrossing202JSONResponse(c), err
+	return contract.FailOverCrossing202JSONResponse(c), err
 }
 
 func (s *calls) CloseCrossing(ctx context.Context,

@@ -41,16 +41,16 @@ func (a *app) crossingLeaveOut() *cobra.Command {
 	return c
 }
 
-func (a *app) crossingTakeUp() *cobra.Command {
+func (a *app) crossingFailOver() *cobra.Command {
 	return &cobra.Command{
-		Use: "take-up NAME", Short: "Go on with capture on a promoted replica of the source",
+		Use: "failover NAME", Aliases: []string{"take-up"}, Short: "Go on with capture on a promoted replica of the source",
 		Args: exactly("the crossing's NAME"),
 		Long: "Go on with capture on the server that answers at the source's address now, when it is a replica that\nwas " +
 			"promoted in place of the first one. Its load must be complete. Where to go on is found by the\nGTID that stands " +
 			"on the target beside the last applied change.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.act(cmd.Context(), args[0], waiting{}, func(api *client.Client) (contract.Crossing, error) {
-				return client.Do[contract.Crossing](api.API.TakeUpCrossingWithResponse(cmd.Context(), args[0]))
+				return client.Do[contract.Crossing](api.API.FailOverCrossingWithResponse(cmd.Context(), args[0]))
 			}, "Crossing "+args[0]+" goes on from the server that answers now.")
 		},
 	}

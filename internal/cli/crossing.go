@@ -19,7 +19,7 @@ func (a *app) crossingCmd() *cobra.Command {
 	c.AddCommand(a.crossingCreate(), a.crossingList(), a.crossingShow(), a.crossingExport(), a.crossingSchema(),
 		a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(),
 		a.crossingSet(), a.crossingStart(),
-		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingRefresh(), a.crossingTakeUp(),
+		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingRefresh(), a.crossingFailOver(),
 		a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
 	return c
 }

@@ -68,6 +68,27 @@ func (e Condition) Valid() bool {
 	}
 }
 
+// Defines values for CutoverAwaits.
+const (
+	CutoverAwaitsEmpty         CutoverAwaits = ""
+	CutoverAwaitsGoOn          CutoverAwaits = "go on"
+	CutoverAwaitsWritesStopped CutoverAwaits = "writes stopped"
+)
+
+// Valid indicates whether the value is a known member of the CutoverAwaits enum.
+func (e CutoverAwaits) Valid() bool {
+	switch e {
+	case CutoverAwaitsEmpty:
+		return true
+	case CutoverAwaitsGoOn:
+		return true
+	case CutoverAwaitsWritesStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CutoverState.
 const (
 	CutoverStateDone    CutoverState = "done"
@@ -730,16 +751,16 @@ func (e SettingsRepeat) Valid() bool {
 
 // Defines values for SettingsRetainedOver.
 const (
-	GoOn    SettingsRetainedOver = "go on"
-	Release SettingsRetainedOver = "release"
+	SettingsRetainedOverGoOn    SettingsRetainedOver = "go on"
+	SettingsRetainedOverRelease SettingsRetainedOver = "release"
 )
 
 // Valid indicates whether the value is a known member of the SettingsRetainedOver enum.
 func (e SettingsRetainedOver) Valid() bool {
 	switch e {
-	case GoOn:
+	case SettingsRetainedOverGoOn:
 		return true
-	case Release:
+	case SettingsRetainedOverRelease:
 		return true
 	default:
 		return false
@@ -1125,7 +1146,10 @@ type Crossing struct {
 
 	// Notices Of a manifest that was read just now: what is written otherwise by now
 	Notices *[]string `json:"notices,omitempty"`
-	Phase   Phase     `json:"phase"`
+
+	// OtherServer The server that answers at the source's address, when it is another one than the crossing began with: point the address back, or go on from it (failover)
+	OtherServer *string `json:"other_server,omitempty"`
+	Phase       Phase   `json:"phase"`
 
 	// PhaseLabel The phase as people read it: a crossing that follows no changes and is in step is loaded, as it follows nothing
 	PhaseLabel string `json:"phase_label"`
@@ -1165,7 +1189,10 @@ type CrossingPage struct {
 
 // Cutover defines model for Cutover.
 type Cutover struct {
-	Actor              string        `json:"actor"`
+	Actor string `json:"actor"`
+
+	// Awaits What is waited for: that a person lets it go on from a hold point, or gives the word that writes have stopped
+	Awaits             CutoverAwaits `json:"awaits"`
 	CreatedAt          time.Time     `json:"created_at"`
 	EndPosition        string        `json:"end_position"`
 	EndedAt            *time.Time    `json:"ended_at,omitempty"`
@@ -1181,6 +1208,9 @@ type Cutover struct {
 	WaitsFor          string   `json:"waits_for"`
 	WritePauseSeconds *float64 `json:"write_pause_seconds,omitempty"`
 }
+
+// CutoverAwaits What is waited for: that a person lets it go on from a hold point, or gives the word that writes have stopped
+type CutoverAwaits string
 
 // CutoverState defines model for Cutover.State.
 type CutoverState string
@@ -2798,6 +2828,11 @@ type ClientInterface interface {
 	// ConfirmCutover performs a POST /api/crossings/{name}/cutovers/confirm (the `ConfirmCutover` operationId) request.
 	ConfirmCutover(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FailOverCrossing performs a POST /api/crossings/{name}/failover (the `FailOverCrossing` operationId) request.
+	//
+	// Go on with capture on the server that answers for the source now, a promoted replica of the first one
+	FailOverCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFitCheck performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
 	//
 	// The last look at the data for values that their planned columns cannot hold.
@@ -3019,11 +3054,6 @@ type ClientInterface interface {
 	//
 	// The chunks from one number to another, put together into at most so many cells.
 	GetLedger(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// TakeUpCrossing performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
-	//
-	// Go on with capture on the server that answers for the source now, a promoted replica of the first one
-	TakeUpCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTasks performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	ListTasks(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3477,6 +3507,21 @@ func (c *Client) AbortCutover(ctx context.Context, name Name, reqEditors ...Requ
 // ConfirmCutover performs a POST /api/crossings/{name}/cutovers/confirm (the `ConfirmCutover` operationId) request.
 func (c *Client) ConfirmCutover(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewConfirmCutoverRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FailOverCrossing performs a POST /api/crossings/{name}/failover (the `FailOverCrossing` operationId) request.
+//
+// Go on with capture on the server that answers for the source now, a promoted replica of the first one
+func (c *Client) FailOverCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFailOverCrossingRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4199,21 +4244,6 @@ func (c *Client) GetChunk(ctx context.Context, name Name, id ID, number int, req
 // The chunks from one number to another, put together into at most so many cells.
 func (c *Client) GetLedger(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLedgerRequest(c.Server, name, id, params)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// TakeUpCrossing performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
-//
-// Go on with capture on the server that answers for the source now, a promoted replica of the first one
-func (c *Client) TakeUpCrossing(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewTakeUpCrossingRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -5537,6 +5567,40 @@ func NewConfirmCutoverRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/crossings/%s/cutovers/confirm", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFailOverCrossingRequest constructs an http.Request for the FailOverCrossing method
+func NewFailOverCrossingRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/failover", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7520,40 +7584,6 @@ func NewGetLedgerRequest(server string, name Name, id ID, params *GetLedgerParam
 	return req, nil
 }
 
-// NewTakeUpCrossingRequest constructs an http.Request for the TakeUpCrossing method
-func NewTakeUpCrossingRequest(server string, name Name) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/crossings/%s/take-up", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
 // NewListTasksRequest constructs an http.Request for the ListTasks method
 func NewListTasksRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -9308,6 +9338,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ConfirmCutoverWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ConfirmCutoverResponse, error)
 
+	// FailOverCrossingWithResponse performs a POST /api/crossings/{name}/failover (the `FailOverCrossing` operationId) request.
+	//
+	// Go on with capture on the server that answers for the source now, a promoted replica of the first one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	FailOverCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*FailOverCrossingResponse, error)
+
 	// GetFitCheckWithResponse performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
 	//
 	// The last look at the data for values that their planned columns cannot hold.
@@ -9605,13 +9642,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetLedgerWithResponse(ctx context.Context, name Name, id ID, params *GetLedgerParams, reqEditors ...RequestEditorFn) (*GetLedgerResponse, error)
-
-	// TakeUpCrossingWithResponse performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
-	//
-	// Go on with capture on the server that answers for the source now, a promoted replica of the first one
-	//
-	// Returns a wrapper object for the known response body format(s).
-	TakeUpCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TakeUpCrossingResponse, error)
 
 	// ListTasksWithResponse performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
 	//
@@ -10543,6 +10573,54 @@ func (r ConfirmCutoverResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ConfirmCutoverResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FailOverCrossingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Crossing
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r FailOverCrossingResponse) GetJSON202() *Crossing {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FailOverCrossingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FailOverCrossingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FailOverCrossingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FailOverCrossingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FailOverCrossingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12353,54 +12431,6 @@ func (r GetLedgerResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLedgerResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type TakeUpCrossingResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON202 the response for an HTTP 202 `application/json` response
-	JSON202 *Crossing
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON202 returns the response for an HTTP 202 `application/json` response
-func (r TakeUpCrossingResponse) GetJSON202() *Crossing {
-	return r.JSON202
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r TakeUpCrossingResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r TakeUpCrossingResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r TakeUpCrossingResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r TakeUpCrossingResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r TakeUpCrossingResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14229,6 +14259,19 @@ func (c *ClientWithResponses) ConfirmCutoverWithResponse(ctx context.Context, na
 	return ParseConfirmCutoverResponse(rsp)
 }
 
+// FailOverCrossingWithResponse performs a POST /api/crossings/{name}/failover (the `FailOverCrossing` operationId) request.
+//
+// # Go on with capture on the server that answers for the source now, a promoted replica of the first one
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) FailOverCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*FailOverCrossingResponse, error) {
+	rsp, err := c.FailOverCrossing(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFailOverCrossingResponse(rsp)
+}
+
 // GetFitCheckWithResponse performs a GET /api/crossings/{name}/fit (the `GetFitCheck` operationId) request.
 //
 // The last look at the data for values that their planned columns cannot hold.
@@ -14825,19 +14868,6 @@ func (c *ClientWithResponses) GetLedgerWithResponse(ctx context.Context, name Na
 		return nil, err
 	}
 	return ParseGetLedgerResponse(rsp)
-}
-
-// TakeUpCrossingWithResponse performs a POST /api/crossings/{name}/take-up (the `TakeUpCrossing` operationId) request.
-//
-// # Go on with capture on the server that answers for the source now, a promoted replica of the first one
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) TakeUpCrossingWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TakeUpCrossingResponse, error) {
-	rsp, err := c.TakeUpCrossing(ctx, name, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseTakeUpCrossingResponse(rsp)
 }
 
 // ListTasksWithResponse performs a GET /api/crossings/{name}/tasks (the `ListTasks` operationId) request.
@@ -15807,6 +15837,39 @@ func ParseConfirmCutoverResponse(rsp *http.Response) (*ConfirmCutoverResponse, e
 	switch {
 	case rsp.StatusCode == 202:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFailOverCrossingResponse parses an HTTP response from a FailOverCrossingWithResponse call
+func ParseFailOverCrossingResponse(rsp *http.Response) (*FailOverCrossingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FailOverCrossingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Crossing
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -17063,39 +17126,6 @@ func ParseGetLedgerResponse(rsp *http.Response) (*GetLedgerResponse, error) {
 	return response, nil
 }
 
-// ParseTakeUpCrossingResponse parses an HTTP response from a TakeUpCrossingWithResponse call
-func ParseTakeUpCrossingResponse(rsp *http.Response) (*TakeUpCrossingResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &TakeUpCrossingResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
-		var dest Crossing
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON202 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
 // ParseListTasksResponse parses an HTTP response from a ListTasksWithResponse call
 func ParseListTasksResponse(rsp *http.Response) (*ListTasksResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18247,6 +18277,9 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/cutovers/confirm)
 	ConfirmCutover(c *gin.Context, name Name)
 
+	// (POST /api/crossings/{name}/failover)
+	FailOverCrossing(c *gin.Context, name Name)
+
 	// (GET /api/crossings/{name}/fit)
 	GetFitCheck(c *gin.Context, name Name)
 
@@ -18360,9 +18393,6 @@ type ServerInterface interface {
 
 	// (GET /api/crossings/{name}/tables/{id}/ledger)
 	GetLedger(c *gin.Context, name Name, id ID, params GetLedgerParams)
-
-	// (POST /api/crossings/{name}/take-up)
-	TakeUpCrossing(c *gin.Context, name Name)
 
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(c *gin.Context, name Name)
@@ -18905,6 +18935,31 @@ func (siw *ServerInterfaceWrapper) ConfirmCutover(c *gin.Context) {
 	}
 
 	siw.Handler.ConfirmCutover(c, name)
+}
+
+// FailOverCrossing operation middleware
+func (siw *ServerInterfaceWrapper) FailOverCrossing(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.FailOverCrossing(c, name)
 }
 
 // GetFitCheck operation middleware
@@ -20195,31 +20250,6 @@ func (siw *ServerInterfaceWrapper) GetLedger(c *gin.Context) {
 	siw.Handler.GetLedger(c, name, id, params)
 }
 
-// TakeUpCrossing operation middleware
-func (siw *ServerInterfaceWrapper) TakeUpCrossing(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.TakeUpCrossing(c, name)
-}
-
 // ListTasks operation middleware
 func (siw *ServerInterfaceWrapper) ListTasks(c *gin.Context) {
 
@@ -21198,7 +21228,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/crossings/:name/refresh", wrapper.RefreshCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/add-table", wrapper.AddTable)
 	router.POST(options.BaseURL+"/api/crossings/:name/leave-out", wrapper.LeaveOutTable)
-	router.POST(options.BaseURL+"/api/crossings/:name/take-up", wrapper.TakeUpCrossing)
+	router.POST(options.BaseURL+"/api/crossings/:name/failover", wrapper.FailOverCrossing)
 	router.POST(options.BaseURL+"/api/crossings/:name/close", wrapper.CloseCrossing)
 	router.GET(options.BaseURL+"/api/crossings/:name/tables", wrapper.ListTables)
 	router.PUT(options.BaseURL+"/api/crossings/:name/tables", wrapper.ChooseTables)
@@ -21815,6 +21845,45 @@ type ConfirmCutoverdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ConfirmCutoverdefaultApplicationProblemPlusJSONResponse) VisitConfirmCutoverResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FailOverCrossingRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type FailOverCrossingResponseObject interface {
+	VisitFailOverCrossingResponse(w http.ResponseWriter) error
+}
+
+type FailOverCrossing202JSONResponse Crossing
+
+func (response FailOverCrossing202JSONResponse) VisitFailOverCrossingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FailOverCrossingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FailOverCrossingdefaultApplicationProblemPlusJSONResponse) VisitFailOverCrossingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -23329,45 +23398,6 @@ func (response GetLedgerdefaultApplicationProblemPlusJSONResponse) VisitGetLedge
 	return err
 }
 
-type TakeUpCrossingRequestObject struct {
-	Name Name `json:"name"`
-}
-
-type TakeUpCrossingResponseObject interface {
-	VisitTakeUpCrossingResponse(w http.ResponseWriter) error
-}
-
-type TakeUpCrossing202JSONResponse Crossing
-
-func (response TakeUpCrossing202JSONResponse) VisitTakeUpCrossingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(202)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type TakeUpCrossingdefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response TakeUpCrossingdefaultApplicationProblemPlusJSONResponse) VisitTakeUpCrossingResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
 type ListTasksRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -24783,6 +24813,9 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/cutovers/confirm)
 	ConfirmCutover(ctx context.Context, request ConfirmCutoverRequestObject) (ConfirmCutoverResponseObject, error)
 
+	// (POST /api/crossings/{name}/failover)
+	FailOverCrossing(ctx context.Context, request FailOverCrossingRequestObject) (FailOverCrossingResponseObject, error)
+
 	// (GET /api/crossings/{name}/fit)
 	GetFitCheck(ctx context.Context, request GetFitCheckRequestObject) (GetFitCheckResponseObject, error)
 
@@ -24896,9 +24929,6 @@ type StrictServerInterface interface {
 
 	// (GET /api/crossings/{name}/tables/{id}/ledger)
 	GetLedger(ctx context.Context, request GetLedgerRequestObject) (GetLedgerResponseObject, error)
-
-	// (POST /api/crossings/{name}/take-up)
-	TakeUpCrossing(ctx context.Context, request TakeUpCrossingRequestObject) (TakeUpCrossingResponseObject, error)
 
 	// (GET /api/crossings/{name}/tasks)
 	ListTasks(ctx context.Context, request ListTasksRequestObject) (ListTasksResponseObject, error)
@@ -25549,6 +25579,32 @@ func (sh *strictHandler) ConfirmCutover(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ConfirmCutoverResponseObject); ok {
 		if err := validResponse.VisitConfirmCutoverResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FailOverCrossing operation middleware
+func (sh *strictHandler) FailOverCrossing(ctx *gin.Context, name Name) {
+	var request FailOverCrossingRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FailOverCrossing(ctx, request.(FailOverCrossingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FailOverCrossing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(FailOverCrossingResponseObject); ok {
+		if err := validResponse.VisitFailOverCrossingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {
@@ -26774,32 +26830,6 @@ func (sh *strictHandler) GetLedger(ctx *gin.Context, name Name, id ID, params Ge
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(GetLedgerResponseObject); ok {
 		if err := validResponse.VisitGetLedgerResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// TakeUpCrossing operation middleware
-func (sh *strictHandler) TakeUpCrossing(ctx *gin.Context, name Name) {
-	var request TakeUpCrossingRequestObject
-
-	request.Name = name
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.TakeUpCrossing(ctx, request.(TakeUpCrossingRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "TakeUpCrossing")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(TakeUpCrossingResponseObject); ok {
-		if err := validResponse.VisitTakeUpCrossingResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

@@ -122,6 +122,7 @@ type Crossing struct {
 	Undo        []string // statements that give the source back what capture changed
 	Built       bool     // what is made before cutover stands
 	Trouble     string   // what keeps it from going on by itself
+	OtherServer string   // that answers for the source, where it is not the one that it began with
 	LagTold     bool     // that it is over its limit
 	LanesNow    *int     // what the load may use now; nil: its setting
 	CreatedAt   time.Time

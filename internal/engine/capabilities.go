@@ -79,9 +79,9 @@ type Captures interface {
 	// CheckCapture says from where changes can be read by what a person made on the
 	// source under that name, or why they cannot.
 	CheckCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error)
-	// ResolveGTID finds a waymark in this server's log: what comes after the place is what
+	// ResolveGTID finds a GTID in this server's log: what comes after the place is what
 	// came after it there. It is a conflict when this log does not lead on from it.
-	ResolveGTID(ctx context.Context, waymark string) (domain.Position, error)
+	ResolveGTID(ctx context.Context, portable string) (domain.Position, error)
 	// Heartbeat writes a small transaction that capture will see, and returns a
 	// position at or after its beginning.
 	Heartbeat(ctx context.Context) (domain.Position, error)
@@ -153,7 +153,7 @@ type Applies interface {
 	// TakeStream makes epoch the only one that may apply, and returns the
 	// position applied so far (start when there is none).
 	TakeStream(ctx context.Context, crossing string, epoch int64, start domain.Position) (domain.Position, error)
-	// StreamAt says how far changes are applied, and the waymark of that place.
+	// StreamAt says how far changes are applied, and the GTID of that place, where the server has them.
 	StreamAt(ctx context.Context, crossing string) (domain.Position, string, error)
 	// MoveStream says the applied place anew, as another server of the same history
 	// counts it; only under the newest epoch.

@@ -29,7 +29,7 @@ type Driver interface {
 	FormatPosition(domain.Position) string
 	ParsePosition(string) (domain.Position, error)
 	// CheckPlace says what is wrong with a place in a log that a person gave, as a position
-	// or as a waymark.
+	// or as a GTID.
 	CheckPlace(string) error
 	// StopMethods are the ways in which a source of this engine can stop writes,
 	// the best first.
@@ -80,15 +80,15 @@ type SequenceValue struct {
 type Reader interface {
 	// Begin opens the snapshot and returns what it sees.
 	Begin(ctx context.Context) (domain.Snapshot, error)
-	// Packs reports whether Copy can give the rows of a plan packed: its target is of
+	// SupportsBinary reports whether Copy can give the rows of a plan in binary form: its target is of
 	// another engine, and its values can be written in that engine's binary form.
-	Packs(p *domain.TablePlan) bool
+	SupportsBinary(p *domain.TablePlan) bool
 	// Copy hands the chunk's rows to sink, counting and hashing them. What sink gets is good
 	// until it returns. Between engines that are alike it is in their wire form, cut
 	// anywhere. For a plan whose sides are unlike it holds whole rows in the form of
 	// [protocol/pgcopy.AppendFields]: the number of fields, and each field's length and text,
-	// in the target's text form; or, where they are packed, in the target's binary form.
-	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool, sink func(block []byte) error) (
+	// in the target's text form; or, where binary is true, in the target's binary form.
+	Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, binary bool, sink func(block []byte) error) (
 		rowhash.Sum, error)
 	// Rows hands on the chunk's rows one by one, in the open snapshot, as texts in the
 	// target's form. A row that cannot be brought into that form comes with the reason,
@@ -114,12 +114,12 @@ type Mark struct {
 type Writer interface {
 	// Session names the connection on the server, see [Database].Doing.
 	Session() string
-	// Packs reports whether the writer can take packed rows: its table has the very
+	// SupportsBinary reports whether the writer can take binary rows: its table has the very
 	// types that the plan says, since bytes meant for one type could be read as another.
-	Packs(ctx context.Context, p *domain.TablePlan) (bool, error)
+	SupportsBinary(ctx context.Context, p *domain.TablePlan) (bool, error)
 	// Begin opens the transaction. With over, the rows of that chunk's range are removed in
 	// it first.
-	Begin(ctx context.Context, p *domain.TablePlan, packed bool, over *domain.Chunk) error
+	Begin(ctx context.Context, p *domain.TablePlan, binary bool, over *domain.Chunk) error
 	Write(ctx context.Context, data []byte) error
 	// Careful opens the transaction as Begin does, for rows that come by InsertRows.
 	Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error
@@ -239,8 +239,8 @@ type Applier interface {
 	Move(ctx context.Context, p *domain.TablePlan, c domain.Change) (bool, error)
 	Truncate(ctx context.Context, plans []*domain.TablePlan, note string) error
 	// Commit makes the batch durable with its position and, if it has one, its
-	// waymark. It returns [domain.ErrTakenOver] when the stream has a newer epoch.
-	Commit(ctx context.Context, to domain.Position, waymark string, at int64) error
+	// GTID. It returns [domain.ErrTakenOver] when the stream has a newer epoch.
+	Commit(ctx context.Context, to domain.Position, portable string, at int64) error
 	Abort()
 	Close()
 }

@@ -67,7 +67,7 @@ const crossingFields = `
        c.id, c.uid, c.name, c.kind, c.source_id, c.target_id, s.name AS source, t.name AS target, c.phase, c.condition, c.reason,
        c.keep_capture, c.patterns AS patterns_json, c.rules AS rules_json, c.planning AS planning_json, c.settings AS settings_json, c.undo AS undo_json,
        c.surveyed_at, coalesce(c.start_at, 0) AS start_place, coalesce(c.max_read, 0) AS read_place, ` + built +
-	` AS built, c.plan_version, c.trouble,
+	` AS built, c.plan_version, c.trouble, c.other_server,
        c.below_since, c.lag_told, c.lanes_now, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
 
 const crossingColumns = `
@@ -148,6 +148,13 @@ func (s CrossingStore) CatalogOf(ctx context.Context, id int64) (*domain.Catalog
 // ServerOf says on which server the crossing began, where that was kept.
 func (s CrossingStore) ServerOf(ctx context.Context, id int64) (string, error) {
 	return single[string](ctx, s, `SELECT coalesce(catalog->>'server', '') FROM crossings WHERE id = $1`, id)
+}
+
+// SetOtherServer keeps which server answers at the source's address in place of the one that the
+// crossing began with; empty: that one does.
+func (s CrossingStore) SetOtherServer(ctx context.Context, id int64, server string) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET other_server = $2 WHERE id = $1 AND other_server <> $2`, id, server)
+	return err
 }
 
 // SetPhase moves a crossing to a phase, if it still is in the phase it is
@@ -297,7 +304,8 @@ func (s CrossingStore) EditPlan(ctx context.Context, id int64, edit func(pattern
 func (s CrossingStore) SaveStart(ctx context.Context, id int64, at domain.Position, undo []string,
 	cat *domain.Catalog) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET start_at = $2, undo = $3, catalog = $4 WHERE id = $1`,
+		if _, err := tx.ExecContext(ctx, `UPDATE crossings SET start_at = $2, undo = $3, catalog = $4,
+  other_server = '' WHERE id = $1`,
 			id, Pos(at), JSON[[]string]{undo}, JSON[*domain.Catalog]{cat}); err != nil {
 			return err
 		}
@@ -313,7 +321,7 @@ ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '',
 func (s CrossingStore) Rebase(ctx context.Context, id int64, at domain.Position, server string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `
-UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, catalog = jsonb_set(catalog::jsonb, '{server}',
+UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, other_server = '', catalog = jsonb_set(catalog::jsonb, '{server}',
   to_jsonb($3::text))
  WHERE id = $1`, id, Pos(at), server); err != nil {
 			return err

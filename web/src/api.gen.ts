@@ -647,7 +647,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/crossings/{name}/take-up": {
+    "/api/crossings/{name}/failover": {
         parameters: {
             query?: never;
             header?: never;
@@ -659,7 +659,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** @description Go on with capture on the server that answers for the source now, a promoted replica of the first one */
-        post: operations["takeUpCrossing"];
+        post: operations["failOverCrossing"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2091,6 +2091,8 @@ export interface components {
             reason: string;
             /** @description What a person has to do, empty when nothing */
             waits_for: string;
+            /** @description The server that answers at the source's address, when it is another one than the crossing began with: point the address back, or go on from it (failover) */
+            other_server?: string;
             tables: string[];
             rules: components["schemas"]["Rule"][];
             planning: components["schemas"]["Planning"];
@@ -2460,6 +2462,11 @@ export interface components {
             error: string;
             /** @description What a person has to say before it goes on, empty when nothing */
             waits_for: string;
+            /**
+             * @description What is waited for: that a person lets it go on from a hold point, or gives the word that writes have stopped
+             * @enum {string}
+             */
+            awaits: "" | "go on" | "writes stopped";
             /** Format: double */
             pause_budget_seconds: number;
             /** Format: date-time */
@@ -3769,7 +3776,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    takeUpCrossing: {
+    failOverCrossing: {
         parameters: {
             query?: never;
             header?: never;

@@ -19,7 +19,7 @@ const (
 	Resume    Act = "resume"
 	Restart   Act = "restart"
 	Refresh   Act = "refresh"
-	TakeUp    Act = "take up capture on another server"
+	FailOver  Act = "go on from another server"
 	AddTable  Act = "add a table"
 	LeaveOut  Act = "leave a table out"
 	Reconcile Act = "reconcile"
@@ -33,8 +33,8 @@ const (
 // passive is how an act is said of the crossing.
 var passive = map[Act]string{
 	Survey: "be surveyed", Start: "be started", Pause: "be paused", Resume: "be resumed", Restart: "be restarted",
-	Refresh: "be refreshed",
-	TakeUp:  "be taken up on another server", AddTable: "take another table", LeaveOut: "leave a table out",
+	Refresh:  "be refreshed",
+	FailOver: "go on from another server", AddTable: "take another table", LeaveOut: "leave a table out",
 	Reconcile: "be reconciled",
 	Repair:    "be repaired", Cutover: "be cut over", Close: "be closed", Remove: "be removed",
 	Change: "have its plan changed",
@@ -58,7 +58,7 @@ var allowed = map[Act]struct {
 	Resume:  {append([]domain.Phase{domain.PhaseDraft, domain.PhaseSurveyed}, under...), "there is nothing to resume"},
 	Restart: {under, "only what has been started can begin again, and what has cut over cannot: its target is in use"},
 	Refresh: {[]domain.Phase{domain.PhaseInStep}, "rows past the watermarks can be read when the load before has ended"},
-	TakeUp: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep},
+	FailOver: {[]domain.Phase{domain.PhaseCatchingUp, domain.PhaseInStep},
 		"rows that are still to be loaded belong to the log of the first server; restart it to load from this one"},
 	AddTable: {under[1:], "tables are chosen by its patterns before it starts, and can be added between its start and " +
 		"its cutover"},
@@ -94,7 +94,7 @@ func Allow(act Act, name string, kind domain.Kind, phase domain.Phase, condition
 	if act == Pause && condition == domain.ConditionPaused {
 		return domain.Conflict("crossing %s is paused already; use resume to let it go on", name)
 	}
-	if act == TakeUp && condition == domain.ConditionRunning {
+	if act == FailOver && condition == domain.ConditionRunning {
 		return domain.Conflict("crossing %s is running: it follows the server it began with, or has not met the other one "+
 			"yet; wait until it is held", name)
 	}

@@ -62,7 +62,7 @@ func TestNext(t *testing.T) {
 // TestEveryActIsSaidOfTheCrossing in a refusal.
 func TestEveryActIsSaidOfTheCrossing(t *testing.T) {
 	for _, act := range []lifecycle.Act{lifecycle.Survey, lifecycle.Start, lifecycle.Pause, lifecycle.Resume,
-		lifecycle.Restart, lifecycle.Refresh, lifecycle.TakeUp,
+		lifecycle.Restart, lifecycle.Refresh, lifecycle.FailOver,
 		lifecycle.AddTable, lifecycle.LeaveOut, lifecycle.Reconcile, lifecycle.Repair, lifecycle.Cutover, lifecycle.Close,
 		lifecycle.Change} {
 		err := lifecycle.Allow(act, "spring", domain.KindLoadCapture, domain.PhaseClosed, domain.ConditionRunning)

@@ -215,10 +215,10 @@ type toyReader struct{ d toy }
 func (r *toyReader) Begin(context.Context) (domain.Snapshot, error) {
 	return domain.Snapshot{Log: domain.PositionAt(1)}, nil
 }
-func (r *toyReader) End(context.Context) error    { return nil }
-func (r *toyReader) Close()                       {}
-func (r *toyReader) Session() string              { return "" }
-func (r *toyReader) Packs(*domain.TablePlan) bool { return false }
+func (r *toyReader) End(context.Context) error             { return nil }
+func (r *toyReader) Close()                                {}
+func (r *toyReader) Session() string                       { return "" }
+func (r *toyReader) SupportsBinary(*domain.TablePlan) bool { return false }
 
 // converters are how the carried columns' neutral texts are written for the target.
 func converters(p *domain.TablePlan) []typemap.Convert {

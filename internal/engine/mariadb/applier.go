@@ -59,12 +59,12 @@ func (a *applier) Abort() { _, _ = a.conn.ExecContext(context.Background(), "ROL
 func (a *applier) Close() { drop(a.conn) }
 
 // Commit moves the position under the stream's epoch and commits.
-func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
+func (a *applier) Commit(ctx context.Context, to domain.Position, portable string, at int64) error {
 	res, err := a.conn.ExecContext(ctx, `
 UPDATE dusty_ferry.stream
    SET position = ?, committed = greatest(committed, ?), waymark = ?, session = connection_id(),
      at = current_timestamp(6)
- WHERE crossing = ? AND epoch = ? AND position <= ?`, to.Number(), at, waymark, a.crossing, a.epoch, to.Number())
+ WHERE crossing = ? AND epoch = ? AND position <= ?`, to.Number(), at, portable, a.crossing, a.epoch, to.Number())
 	if err != nil {
 		return a.d.explain(err)
 	}

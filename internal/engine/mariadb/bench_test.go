@@ -11,7 +11,7 @@ import (
 	"dustyferry/internal/protocol/resultset"
 )
 
-// BenchmarkRead reads rows of eleven columns in a snapshot and converts them, packed for
+// BenchmarkRead reads rows of eleven columns in a snapshot and converts them, in binary form for
 // PostgreSQL and into its texts; its limit is receiving them.
 func BenchmarkRead(b *testing.B) {
 	d, db := openFor(b)
@@ -36,19 +36,19 @@ INSERT INTO readings SELECT seq, concat('dyke-', seq % 50), seq % 8, '2025-01-01
 	}
 	r := opened.(*reader)
 	defer r.Close()
-	if !r.Packs(p) {
-		b.Fatal("the table is not packed")
+	if !r.SupportsBinary(p) {
+		b.Fatal("the table is not read in the binary form")
 	}
-	copied := func(packed bool) func() (int64, error) {
+	copied := func(binary bool) func() (int64, error) {
 		return func() (int64, error) {
-			sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, packed, func([]byte) error { return nil })
+			sum, err := r.Copy(b.Context(), p, &domain.Chunk{}, binary, func([]byte) error { return nil })
 			return sum.Rows, err
 		}
 	}
 	for _, c := range []struct {
 		name string
 		read func() (int64, error)
-	}{{"packed", copied(true)}, {"texts", copied(false)}, {"limit: cut into fields", func() (n int64, err error) {
+	}{{"binary", copied(true)}, {"texts", copied(false)}, {"limit: cut into fields", func() (n int64, err error) {
 		r.c.net.Gather()
 		defer r.c.net.Plain()
 		err = r.c.values(b.Context(), selecting(p, ""), func(*resultset.Decoder) error { n++; return nil })

@@ -36,7 +36,7 @@ type capture struct {
 	whole    atomic.Int64 // transactions queued
 	once     sync.Once
 
-	marks  waymarks
+	marks  gtids
 	reader binlog.Reader
 	tables map[domain.TableName]*captured
 	file   uint64
@@ -127,7 +127,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 		c.c.close()
 		return nil, fmt.Errorf("starting the replication stream: %w", d.explain(err))
 	}
-	if c.marks.at, err = d.waymarkAt(ctx, file, from.Number()&(1<<fileBits-1)); err != nil {
+	if c.marks.at, err = d.gtidsAt(ctx, file, from.Number()&(1<<fileBits-1)); err != nil {
 		c.c.close()
 		return nil, err
 	}

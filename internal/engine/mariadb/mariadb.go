@@ -56,7 +56,7 @@ func (d Driver) CheckPlace(s string) error {
 	if _, err := d.ParsePosition(s); err == nil {
 		return nil
 	}
-	if at, err := parseWaymark(s); err == nil && len(at) > 0 {
+	if at, err := parseGTIDs(s); err == nil && len(at) > 0 {
 		return nil
 	}
 	return domain.Invalid("%q is no place in a MariaDB log; write it like 000012:3456, the log file's number and the "+

@@ -263,10 +263,10 @@ ON DUPLICATE KEY UPDATE epoch = greatest(epoch, VALUES(epoch)), session = connec
 // StreamAt reads how far changes are applied.
 func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Position, string, error) {
 	var at uint64
-	var waymark string
+	var portable string
 	err := d.pool.QueryRowContext(ctx, "SELECT position, waymark FROM dusty_ferry.stream WHERE crossing = ?",
-		crossing).Scan(&at, &waymark)
-	return domain.PositionAt(at), waymark, d.explain(err)
+		crossing).Scan(&at, &portable)
+	return domain.PositionAt(at), portable, d.explain(err)
 }
 
 // MoveStream says the applied place anew.

@@ -25,16 +25,16 @@ var reading = []string{"time_zone = '+00:00'", "net_write_timeout = 3600",
 // NULL.
 type writing func(dst, raw []byte) ([]byte, bool, error)
 
-// rowEncoder turns rows as the server gives them into rows of the neutral form, or packed ones.
+// rowEncoder turns rows as the server gives them into rows of the neutral form, or binary ones.
 type rowEncoder struct {
 	plan   *domain.TablePlan
 	conv   []typemap.Convert
-	packed bool
+	binary bool
 	ways   []writing // of each column, once the first row has come with its columns
 }
 
-func newRowEncoder(p *domain.TablePlan, conv []typemap.Convert, packed bool) *rowEncoder {
-	return &rowEncoder{plan: p, conv: conv, packed: packed}
+func newRowEncoder(p *domain.TablePlan, conv []typemap.Convert, binary bool) *rowEncoder {
+	return &rowEncoder{plan: p, conv: conv, binary: binary}
 }
 
 // append adds the row that was cut, in the form of [pgcopy.AppendFields].
@@ -70,7 +70,7 @@ func (s *rowEncoder) way(i int, c *resultset.Column) writing {
 	if s.plan.TargetSide != nil {
 		to = s.plan.TargetSide.Columns[i]
 	}
-	if s.packed {
+	if s.binary {
 		return pack(c, from, to, s.conv[i])
 	}
 	if bits := typemap.FloatBits(from, to); bits != 0 && c.Form() == resultset.Real {
@@ -141,12 +141,12 @@ func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
 const blockSize = engine.GatherSize
 
 // Copy reads the chunk's rows and hands them on in blocks of whole rows.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, packed bool,
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, binary bool,
 	sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
 	buf := r.block[:0]
 	var refused error
-	s := newRowEncoder(p, converters(p), packed)
+	s := newRowEncoder(p, converters(p), binary)
 	err := r.c.values(ctx, selecting(p, keyRange(p, c.Lower, c.Upper)), func(d *resultset.Decoder) (err error) {
 		from := len(buf)
 		if buf, err = s.append(buf, d); err != nil {

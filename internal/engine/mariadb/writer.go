@@ -123,8 +123,8 @@ const fileBuffer = 256 << 10
 
 var fileBuffers = sync.Pool{New: func() any { b := make([]byte, 0, fileBuffer*2); return &b }}
 
-// Packs is false: rows come as texts.
-func (w *writer) Packs(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
+// SupportsBinary is false: rows come as texts.
+func (w *writer) SupportsBinary(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
 
 // Begin opens the transaction and the load into the table.
 func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool, over *domain.Chunk) error {

@@ -77,12 +77,12 @@ func (a *applier) Close() {
 }
 
 // Commit moves the position under the stream's epoch and commits.
-func (a *applier) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
+func (a *applier) Commit(ctx context.Context, to domain.Position, portable string, at int64) error {
 	tag, err := a.tx.Exec(ctx, `
 UPDATE dusty_ferry.stream SET position = $3::text::numeric, committed = greatest(committed, $4), waymark = $5,
   at = now()
  WHERE crossing = $1 AND epoch = $2 AND position <= $3::text::numeric`, a.crossing, a.epoch, fmt.Sprint(to.Number()), at,
-		waymark)
+		portable)
 	if err != nil {
 		return a.d.explain(err)
 	}

@@ -129,10 +129,10 @@ RETURNING CASE WHEN s.epoch = $2 THEN s.position::text ELSE '0' END::text`, cros
 // StreamAt reads how far changes are applied.
 func (d *database) StreamAt(ctx context.Context, crossing string) (domain.Position, string, error) {
 	var at domain.Position
-	var waymark string
+	var portable string
 	err := d.pool.QueryRow(ctx, `SELECT position::text, waymark FROM dusty_ferry.stream WHERE crossing = $1`,
-		crossing).Scan((*textPosition)(&at), &waymark)
-	return at, waymark, d.explain(err)
+		crossing).Scan((*textPosition)(&at), &portable)
+	return at, portable, d.explain(err)
 }
 
 // MoveStream says the applied place anew.

@@ -83,8 +83,8 @@ func parseSnapshot(text string) (domain.Snapshot, error) {
 	return s, nil
 }
 
-// Packs is for other engines: between two of this one rows travel as they are.
-func (r *reader) Packs(*domain.TablePlan) bool { return false }
+// SupportsBinary is for other engines: between two of this one rows travel as they are.
+func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
 
 // Copy reads the chunk's rows in the open snapshot. What sink gets are the
 // server's own CopyData frames, cut anywhere, to be written to a target as they

@@ -400,7 +400,7 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 	return parseLSN(at)
 }
 
-// ResolveGTID knows no waymarks: a standby that was promoted has no slot, so nothing
+// ResolveGTID knows no GTIDs: a standby that was promoted has no slot, so nothing
 // says that it has kept the log from there on.
 func (d *database) ResolveGTID(context.Context, string) (domain.Position, error) {
 	return domain.Position{}, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the " +

@@ -27,7 +27,7 @@ type writer struct {
 
 	begin  string // how a transaction begins
 	rows   bool   // what comes are rows in the neutral form
-	packed bool   // what comes are rows in the binary form
+	binary bool   // what comes are rows in the binary form
 	copy   string // the statement of careful writing
 	text   []byte
 	fields [][]byte
@@ -47,8 +47,8 @@ func (d *database) OpenWriter(ctx context.Context, origin string) (engine.Writer
 	return &writer{d: d, conn: conn.PgConn(), begin: beginMarked(origin)}, nil
 }
 
-// Packs compares the types of the table's columns with those that values are written in.
-func (w *writer) Packs(ctx context.Context, p *domain.TablePlan) (bool, error) {
+// SupportsBinary compares the types of the table's columns with those that values are written in.
+func (w *writer) SupportsBinary(ctx context.Context, p *domain.TablePlan) (bool, error) {
 	res := w.conn.ExecParams(ctx, "SELECT attname, atttypid FROM pg_attribute WHERE attrelid = to_regclass($1) AND "+
 		"attnum > 0 AND NOT attisdropped",
 		[][]byte{[]byte(qualified(p.Target))}, nil, nil, nil).Read()
@@ -68,7 +68,7 @@ func (w *writer) Packs(ctx context.Context, p *domain.TablePlan) (bool, error) {
 }
 
 // Begin opens the target transaction and the COPY into the table.
-func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool, over *domain.Chunk) error {
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, over *domain.Chunk) error {
 	if err := w.open(ctx, p, over); err != nil {
 		return err
 	}
@@ -76,9 +76,9 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool, ov
 	if w.w, err = takeWire(ctx, w.conn); err != nil {
 		return err
 	}
-	w.conn, w.rows, w.packed = nil, p.CrossEngine && !packed, packed
+	w.conn, w.rows, w.binary = nil, p.CrossEngine && !binary, binary
 	form := format(p)
-	if packed {
+	if binary {
 		form = "binary"
 	}
 	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.CopiedColumns()), form)
@@ -89,7 +89,7 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, packed bool, ov
 		return w.fail(ctx, err)
 	}
 	w.hearing = w.w.hear()
-	if packed {
+	if binary {
 		return w.frame(ctx, pgcopy.Header())
 	}
 	return nil
@@ -119,9 +119,9 @@ func (w *writer) frame(ctx context.Context, data []byte) error {
 }
 
 // Write passes CopyData frames on as they are; rows in the neutral form become
-// one frame of COPY's text format, and packed ones a frame.
+// one frame of COPY's text format, and those in binary form a frame.
 func (w *writer) Write(ctx context.Context, data []byte) error {
-	if w.packed {
+	if w.binary {
 		return w.frame(ctx, data)
 	}
 	if w.rows {
@@ -181,7 +181,7 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 	if w.w == nil { // written carefully: no COPY is open
 		return w.commit(ctx, m)
 	}
-	if w.packed {
+	if w.binary {
 		if err := w.frame(ctx, pgcopy.Trailer); err != nil {
 			return err
 		}

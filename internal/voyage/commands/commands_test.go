@@ -194,8 +194,8 @@ type db struct {
 }
 
 func (d db) Identity(context.Context) (string, error) { return d.k.server, nil }
-func (d db) ResolveGTID(_ context.Context, waymark string) (domain.Position, error) {
-	return domain.PositionAt(777), d.k.do("resolve %s", waymark)
+func (d db) ResolveGTID(_ context.Context, portable string) (domain.Position, error) {
+	return domain.PositionAt(777), d.k.do("resolve %s", portable)
 }
 func (d db) TakeStream(_ context.Context, _ string, epoch int64, _ domain.Position) (domain.Position, error) {
 	return domain.Position{}, d.k.do("take stream %d", epoch)
@@ -504,21 +504,21 @@ func TestAnotherServerAnswers(t *testing.T) {
 		return k
 	}
 	k := held()
-	k.does(t, k.commands().TakeUp(t.Context(), &k.c, "ann"), "kick", "take stream 9", "resolve 0-1-9",
+	k.does(t, k.commands().FailOver(t.Context(), &k.c, "ann"), "kick", "take stream 9", "resolve 0-1-9",
 		"move stream to 777",
 		"rebase to 777 of two", "another server (two; it was one)", "resume from held")
 	k = held()
 	k.server = "one"
-	k.refuses(t, k.commands().TakeUp(t.Context(), &k.c, "ann"), "resume it")
+	k.refuses(t, k.commands().FailOver(t.Context(), &k.c, "ann"), "resume it")
 	k = held()
 	k.c.Kind = domain.KindLoad
-	k.refuses(t, k.commands().TakeUp(t.Context(), &k.c, "ann"), "follows no changes")
+	k.refuses(t, k.commands().FailOver(t.Context(), &k.c, "ann"), "follows no changes")
 	k = held()
 	k.c.Condition = domain.ConditionRunning
-	k.refuses(t, k.commands().TakeUp(t.Context(), &k.c, "ann"), "is running")
+	k.refuses(t, k.commands().FailOver(t.Context(), &k.c, "ann"), "is running")
 	k = held()
 	k.applied = domain.PositionAt(20)
-	if err := k.commands().TakeUp(t.Context(), &k.c, "ann"); err == nil || strings.Contains(k.all(), "move stream") {
+	if err := k.commands().FailOver(t.Context(), &k.c, "ann"); err == nil || strings.Contains(k.all(), "move stream") {
 		t.Errorf("the target equals no moment of the source: %v", err)
 	}
 }

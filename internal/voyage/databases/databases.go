@@ -22,6 +22,8 @@ type Records interface {
 	Underway(ctx context.Context) ([]domain.Crossing, error)
 	// ServerOf says on which server a crossing began, where that was kept.
 	ServerOf(ctx context.Context, crossing int64) (string, error)
+	// SetOtherServer keeps which server answers in its place; empty: that one does.
+	SetOtherServer(ctx context.Context, crossing int64, server string) error
 	CrossingsByUID(ctx context.Context) (map[string]domain.Crossing, error)
 }
 
@@ -253,11 +255,17 @@ func (s *Databases) SameSource(ctx context.Context, c *domain.Crossing, src *eng
 		return err
 	}
 	was, err := s.records.ServerOf(ctx, c.ID)
-	if err != nil || was == "" || was == now {
+	if err != nil || was == "" {
+		return err
+	}
+	if was == now {
+		return s.records.SetOtherServer(ctx, c.ID, "")
+	}
+	if err := s.records.SetOtherServer(ctx, c.ID, now); err != nil {
 		return err
 	}
 	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something "+
 		"else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on "+
-		"from it with 'dustyferry crossing take-up %s'; or restart the crossing to load from this one", c.Source, now, was,
+		"from it with 'dustyferry crossing failover %s'; or restart the crossing to load from this one", c.Source, now, was,
 		c.Name)
 }

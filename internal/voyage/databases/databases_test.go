@@ -28,6 +28,7 @@ func (box) Open(sealed []byte, bound string) (string, error) {
 // kept is the registered databases, and what was said, in memory.
 type kept struct {
 	server   string // on which crossings began
+	other    string // that was seen in its place
 	known    map[string]domain.Crossing
 	rows     map[string]domain.Database
 	underway []domain.Crossing
@@ -56,6 +57,11 @@ func (k *kept) ChangeDatabase(_ context.Context, d domain.Database) error {
 func (k *kept) Underway(context.Context) ([]domain.Crossing, error) { return k.underway, nil }
 
 func (k *kept) ServerOf(context.Context, int64) (string, error) { return k.server, nil }
+
+func (k *kept) SetOtherServer(_ context.Context, _ int64, server string) error {
+	k.other = server
+	return nil
+}
 
 func (k *kept) Recordf(_ context.Context, severity, _, _, _, _, format string, args ...any) {
 	k.said = append(k.said, severity+": "+fmt.Sprintf(format, args...))
@@ -119,14 +125,17 @@ func TestAnotherServerAtTheAddress(t *testing.T) {
 	for _, x := range []struct {
 		began, now string
 		told       bool
-	}{{"a", "a", false}, {"", "a", false}, {"a", "", false}, {"a", "b", true}} {
+	}{{"a", "a", false}, {"", "a", false}, {"a", "", false}, {"a", "b", true}, {"a", "a", false}} {
 		k.server, f.identity = x.began, x.now
 		err := s.SameSource(t.Context(), c, src)
 		if domain.IsKind(err, domain.ProblemConflict) != x.told || !x.told && err != nil {
 			t.Errorf("began on %q, now %q: %v", x.began, x.now, err)
 		}
+		if want := map[bool]string{true: x.now}[x.told]; k.other != want {
+			t.Errorf("began on %q, now %q: %q is kept as the other server", x.began, x.now, k.other)
+		}
 		if x.told && (!strings.Contains(err.Error(), "another server answers for old now (b; it was a)") || !strings.Contains(
-			err.Error(), "take-up spring")) {
+			err.Error(), "failover spring")) {
 			t.Errorf("it says %v", err)
 		}
 	}

@@ -540,7 +540,7 @@ func (p *pen) Move(_ context.Context, plan *domain.TablePlan, _ domain.Change) (
 func (p *pen) Truncate(_ context.Context, plans []*domain.TablePlan, note string) error {
 	return p.keep(&p.writes, "truncate %d tables %s", len(plans), note)
 }
-func (p *pen) Commit(_ context.Context, at domain.Position, waymark string, _ int64) error {
+func (p *pen) Commit(_ context.Context, at domain.Position, portable string, _ int64) error {
 	p.mu.Lock()
 	if p.epoch != 3 {
 		p.mu.Unlock()
@@ -548,7 +548,7 @@ func (p *pen) Commit(_ context.Context, at domain.Position, waymark string, _ in
 	}
 	p.applied = at
 	p.mu.Unlock()
-	return p.keep(&p.writes, "commit %s %s", at, waymark)
+	return p.keep(&p.writes, "commit %s %s", at, portable)
 }
 func (p *pen) Abort() { _ = p.keep(&p.writes, "abort") }
 func (p *pen) Close() {}

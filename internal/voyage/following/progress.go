@@ -57,9 +57,9 @@ func (w *watched) Truncate(ctx context.Context, plans []*domain.TablePlan, note 
 	return w.Applier.Truncate(ctx, plans, note)
 }
 
-func (w *watched) Commit(ctx context.Context, to domain.Position, waymark string, at int64) error {
+func (w *watched) Commit(ctx context.Context, to domain.Position, portable string, at int64) error {
 	defer w.step()()
-	return w.Applier.Commit(ctx, to, waymark, at)
+	return w.Applier.Commit(ctx, to, portable, at)
 }
 
 // mindApplier ends a stream whose statement on the target stands still without being at work,

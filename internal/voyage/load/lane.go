@@ -212,16 +212,16 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 	}
 	l.setReadSnapshot(ctx, c, chunk, snap)
 	there := plan.TargetPlan()
-	packed := l.reader.Packs(plan)
-	if packed {
-		if packed, err = l.writer.Packs(ctx, &there); err != nil {
+	binary := l.reader.SupportsBinary(plan)
+	if binary {
+		if binary, err = l.writer.SupportsBinary(ctx, &there); err != nil {
 			return err
 		}
 	}
-	if err := l.writer.Begin(ctx, &there, packed, over(plan, &dc)); err != nil {
+	if err := l.writer.Begin(ctx, &there, binary, over(plan, &dc)); err != nil {
 		return err
 	}
-	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, packed, l.limiter(c.ID, pace.Of(c.Settings, time.Now())), m)
+	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, binary, l.limiter(c.ID, pace.Of(c.Settings, time.Now())), m)
 	if err != nil {
 		return err
 	}
@@ -318,11 +318,11 @@ func isAway(err error) bool {
 // pump moves a chunk's blocks from reader to writer. One goroutine does both, so that a
 // block is written while the processor still has it at hand: the sockets hold enough for
 // the two servers to go on meanwhile.
-func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, packed bool,
+func pump(ctx context.Context, r engine.Reader, w engine.Writer, p *domain.TablePlan, c *domain.Chunk, binary bool,
 	br *limiter, m *moved) (rowhash.Sum, error) {
 	reading := time.Now()
 	var refused error // by the writer, or called off: no fault of reading
-	sum, err := r.Copy(ctx, p, c, packed, func(block []byte) error {
+	sum, err := r.Copy(ctx, p, c, binary, func(block []byte) error {
 		m.read.Add(int64(len(block)))
 		m.brake.Store(true)
 		if refused = br.rest(ctx, time.Since(reading)); refused == nil {

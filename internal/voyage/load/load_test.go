@@ -179,10 +179,10 @@ type reader struct{ of *pair }
 func (r *reader) Begin(context.Context) (domain.Snapshot, error) {
 	return domain.Snapshot{Log: domain.PositionAt(50)}, nil
 }
-func (r *reader) Packs(*domain.TablePlan) bool { return false }
-func (r *reader) End(context.Context) error    { return nil }
-func (r *reader) Session() string              { return "r" }
-func (r *reader) Close()                       { r.of.open-- }
+func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
+func (r *reader) End(context.Context) error             { return nil }
+func (r *reader) Session() string                       { return "r" }
+func (r *reader) Close()                                { r.of.open-- }
 
 // rowsOf are the numbers of a chunk.
 func rowsOf(c *domain.Chunk) (out []string) {
@@ -238,10 +238,10 @@ type writer struct {
 	rows []string
 }
 
-func (w *writer) Session() string                                        { return "w" }
-func (w *writer) Packs(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
-func (w *writer) Abort()                                                 { w.of.open-- }
-func (w *writer) Close()                                                 { w.of.open-- }
+func (w *writer) Session() string                                                 { return "w" }
+func (w *writer) SupportsBinary(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
+func (w *writer) Abort()                                                          { w.of.open-- }
+func (w *writer) Close()                                                          { w.of.open-- }
 func (w *writer) Begin(context.Context, *domain.TablePlan, bool, *domain.Chunk) error {
 	w.rows = nil
 	return nil

@@ -244,7 +244,7 @@ func (r *reader) Close() {
 	defer r.mu.Unlock()
 	r.reading--
 }
-func (r *reader) Packs(*domain.TablePlan) bool { return false }
+func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
 func (r *reader) Copy(ctx context.Context, _ *domain.TablePlan, _ *domain.Chunk, _ bool,
 	sink func([]byte) error) (rowhash.Sum, error) {
 	if r.breaks != nil {

@@ -60,7 +60,7 @@ func trial(ctx context.Context, src *engine.Opened, p *domain.TablePlan,
 					return
 				}
 				<-ready
-				_, err = r.Copy(step, p, &domain.Chunk{}, r.Packs(p), func(block []byte) error {
+				_, err = r.Copy(step, p, &domain.Chunk{}, r.SupportsBinary(p), func(block []byte) error {
 					n.Add(int64(len(block)))
 					if time.Since(from) > trialStep {
 						return errEnough

@@ -208,7 +208,7 @@ func (d db) PrepareTarget(_ context.Context, _ string, _ *domain.Catalog, plans 
 	return d.k.made
 }
 func (d db) CaptureUndo([]domain.TablePlan) []string { return []string{"ALTER TABLE lots"} }
-func (d db) KeepsEarlier() bool { return d.k.engine == "mariadb" }
+func (d db) KeepsEarlier() bool                      { return d.k.engine == "mariadb" }
 func (d db) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (domain.Position, error) {
 	time.Sleep(d.k.capture)
 	return d.k.place, d.k.do("capture of %d tables", len(plans))

@@ -207,9 +207,9 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
           <Pause size={15} aria-hidden /> Pause
         </Act>
       )}
-      {c.condition !== "running" && c.reason.includes("another server answers") && (
+      {c.condition !== "running" && c.other_server && (
         <Act
-          act={() => take(api.POST("/api/crossings/{name}/take-up", path))}
+          act={() => take(api.POST("/api/crossings/{name}/failover", path))}
           confirm={{
             title: `Go on from the server that answers for ${c.source} now?`,
             verb: "Go on from it",

@@ -195,11 +195,11 @@ function Steps({ crossing: c, k, open }: { crossing: Crossing; k: Cutover; open:
             strong
             act={() => take(api.POST("/api/crossings/{name}/cutovers/confirm", path))}
             confirm={{
-              title: k.waits_for.includes("hold point") ? "Let it go on?" : "Have writes stopped?",
-              verb: k.waits_for.includes("hold point") ? "Go on" : "Writes have stopped",
+              title: k.awaits === "go on" ? "Let it go on?" : "Have writes stopped?",
+              verb: k.awaits === "go on" ? "Go on" : "Writes have stopped",
               body: (
                 <p>
-                  {k.waits_for.includes("hold point")
+                  {k.awaits === "go on"
                     ? `The ${what.toLowerCase()} leaves its hold point and goes on with the next step at once.`
                     : `You give your word that nothing writes to ${c.source} any more. What is written from now on does not reach ${c.target}.`}
                 </p>

@@ -61,7 +61,7 @@ func TestAReplicaIsPromoted(t *testing.T) {
 	}
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	if a := f.cli("crossing", "take-up", "spring"); a.code == 0 || !strings.Contains(a.err, "is running") {
+	if a := f.cli("crossing", "failover", "spring"); a.code == 0 || !strings.Contains(a.err, "is running") {
 		t.Errorf("taken up without need: %+v", a)
 	}
 	maria(t, db[0], "UPDATE dunes.hives SET grams = grams + 1", "DELETE FROM dunes.hives WHERE id % 50 = 0")
@@ -87,10 +87,10 @@ func TestAReplicaIsPromoted(t *testing.T) {
 		t.Fatal(a.err)
 	}
 	c := f.await(30*time.Second, "held", func(c contract.Crossing) bool { return c.Condition == contract.ConditionHeld })
-	if !strings.Contains(c.Reason, "dustyferry crossing take-up spring") {
+	if !strings.Contains(c.Reason, "dustyferry crossing failover spring") {
 		t.Errorf("held: %s", c.Reason)
 	}
-	a := f.cli("crossing", "take-up", "spring")
+	a := f.cli("crossing", "failover", "spring")
 	t.Log(a.out, a.err)
 	if a.code != 0 {
 		t.Fatal(a.err)
@@ -111,7 +111,7 @@ func TestAReplicaIsPromoted(t *testing.T) {
 	if a := f.cli("crossing", "pause", "spring"); a.code != 0 {
 		t.Fatal(a.err)
 	}
-	if a := f.cli("crossing", "take-up", "spring"); a.code == 0 || !strings.Contains(a.err, "does not lead on") {
+	if a := f.cli("crossing", "failover", "spring"); a.code == 0 || !strings.Contains(a.err, "does not lead on") {
 		t.Errorf("a log that begins later was taken up: %+v", a)
 	}
 }

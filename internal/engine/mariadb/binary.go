@@ -12,8 +12,8 @@ import (
 // Rows for PostgreSQL in its binary form, which costs that server less than texts, and
 // us too.
 
-// Packs reports whether the plan's values can all be written in PostgreSQL's binary form.
-func (r *reader) Packs(p *domain.TablePlan) bool {
+// SupportsBinary reports whether the plan's values can all be written in PostgreSQL's binary form.
+func (r *reader) SupportsBinary(p *domain.TablePlan) bool {
 	return p.TargetSide != nil && p.TargetSide.Engine == typemap.Postgres &&
 		!slices.ContainsFunc(p.TargetSide.Columns, func(c domain.Column) bool { return pgvalue.OID(c.BaseType) == 0 })
 }

@@ -6,14 +6,14 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// TestWaymarks: places are told by GTID as the server tells them, and found again.
-func TestWaymarks(t *testing.T) {
+// TestGTIDs: places are told by GTID as the server tells them, and found again.
+func TestGTIDs(t *testing.T) {
 	for _, bad := range []string{"0-1", "a-b-c", "0-1-2-3", "0-1-2;0-1-3", "-1-1-1"} {
-		if _, err := parseWaymark(bad); !domain.IsKind(err, domain.ProblemInvalid) {
+		if _, err := parseGTIDs(bad); !domain.IsKind(err, domain.ProblemInvalid) {
 			t.Errorf("%q was read as a GTID: %v", bad, err)
 		}
 	}
-	w := waymarks{at: map[uint32]gtid{}}
+	w := gtids{at: map[uint32]gtid{}}
 	w.ended(domain.PositionAt(100), gtid{0, 1, 5})
 	w.ended(domain.PositionAt(200), gtid{7, 2, 9})
 	w.ended(domain.PositionAt(300), gtid{0, 1, 6})

@@ -7,12 +7,12 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// TakeUp lets a crossing whose load is complete go on with capture on the server that
+// FailOver lets a crossing whose load is complete go on with capture on the server that
 // answers for its source now: a replica that was promoted. Where to go on is found by
-// the waymark that was committed on the target together with the last applied change,
+// the GTID that was committed on the target together with the last applied change,
 // so nothing is lost and nothing applied twice.
-func (k *Commands) TakeUp(ctx context.Context, c *domain.Crossing, actor string) error {
-	if err := lifecycle.AllowOn(lifecycle.TakeUp, c); err != nil {
+func (k *Commands) FailOver(ctx context.Context, c *domain.Crossing, actor string) error {
+	if err := lifecycle.AllowOn(lifecycle.FailOver, c); err != nil {
 		return err
 	}
 	if c.Kind == domain.KindLoad {
@@ -41,7 +41,7 @@ func (k *Commands) TakeUp(ctx context.Context, c *domain.Crossing, actor string)
 	if _, err := dst.TakeStream(ctx, c.UID, epoch, c.StartAt); err != nil {
 		return err
 	}
-	at, waymark, err := dst.StreamAt(ctx, c.UID)
+	at, portable, err := dst.StreamAt(ctx, c.UID)
 	if err != nil {
 		return err
 	}
@@ -50,7 +50,7 @@ func (k *Commands) TakeUp(ctx context.Context, c *domain.Crossing, actor string)
 			"moment of the source yet. Restart %s to load from this server",
 			k.databases.Position(ctx, c.Source, at), k.databases.Position(ctx, c.Source, c.MaxRead), c.Name)
 	}
-	to, err := src.ResolveGTID(ctx, waymark)
+	to, err := src.ResolveGTID(ctx, portable)
 	if err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (k *Commands) TakeUp(ctx context.Context, c *domain.Crossing, actor string)
 		return err
 	}
 	k.journal.Recordf(ctx, "warning", actor, c.Name, "capture", "take up",
-		"%s let %s go on from another server (%s; it was %s): after %s, which is %s there", actor, c.Name, now, was, waymark,
+		"%s let %s go on from another server (%s; it was %s): after %s, which is %s there", actor, c.Name, now, was, portable,
 		k.databases.Position(ctx, c.Source, to))
 	return k.ResumeCrossing(ctx, c, actor)
 }

@@ -25,8 +25,8 @@ type gtid struct {
 	sequence       uint64
 }
 
-// waymarks keeps which transactions ended where, until they are asked for.
-type waymarks struct {
+// gtids keeps which transactions ended where, until they are asked for.
+type gtids struct {
 	mu    sync.Mutex
 	at    map[uint32]gtid // the last of each domain, at the last place asked for
 	after []ending
@@ -37,7 +37,7 @@ type ending struct {
 	of gtid
 }
 
-func (w *waymarks) ended(at domain.Position, of gtid) {
+func (w *gtids) ended(at domain.Position, of gtid) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if of.sequence != 0 { // a server without such names, or before the first
@@ -45,7 +45,7 @@ func (w *waymarks) ended(at domain.Position, of gtid) {
 	}
 }
 
-func (w *waymarks) upTo(at domain.Position) string {
+func (w *gtids) upTo(at domain.Position) string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	n := 0
@@ -53,12 +53,12 @@ func (w *waymarks) upTo(at domain.Position) string {
 		w.at[w.after[n].of.domain] = w.after[n].of
 	}
 	w.after = w.after[:copy(w.after, w.after[n:])]
-	return waymarkText(w.at)
+	return gtidText(w.at)
 }
 
-// waymarkText writes a waymark as the server writes it: domain-server-sequence,
+// gtidText writes a GTID as the server writes it: domain-server-sequence,
 // with a comma between domains.
-func waymarkText(at map[uint32]gtid) string {
+func gtidText(at map[uint32]gtid) string {
 	var out []string
 	for _, d := range slices.Sorted(maps.Keys(at)) {
 		out = append(out, fmt.Sprintf("%d-%d-%d", at[d].domain, at[d].server, at[d].sequence))
@@ -66,8 +66,8 @@ func waymarkText(at map[uint32]gtid) string {
 	return strings.Join(out, ",")
 }
 
-// parseWaymark reads what waymarkText, or the server, wrote.
-func parseWaymark(text string) (map[uint32]gtid, error) {
+// parseGTIDs reads what gtidText, or the server, wrote.
+func parseGTIDs(text string) (map[uint32]gtid, error) {
 	at := map[uint32]gtid{}
 	for part := range strings.SplitSeq(text, ",") {
 		var g gtid
@@ -85,23 +85,23 @@ func parseWaymark(text string) (map[uint32]gtid, error) {
 	return at, nil
 }
 
-// waymarkAt asks the server for the waymark of a place in its log.
-func (d *database) waymarkAt(ctx context.Context, file string, offset uint64) (map[uint32]gtid, error) {
+// gtidsAt asks the server for the GTID of a place in its log.
+func (d *database) gtidsAt(ctx context.Context, file string, offset uint64) (map[uint32]gtid, error) {
 	var text sql.NullString
 	if err := d.pool.QueryRowContext(ctx, "SELECT binlog_gtid_pos(?, ?)", file, offset).Scan(&text); err != nil {
 		return nil, d.explain(err)
 	}
-	return parseWaymark(text.String)
+	return parseGTIDs(text.String)
 }
 
-// ResolveGTID asks the server for its log from the waymark on, and sees where the first
-// transaction begins that it sends. The server itself holds the waymark against its
+// ResolveGTID asks the server for its log from the GTID on, and sees where the first
+// transaction begins that it sends. The server itself holds the GTID against its
 // log, strictly: one that is not in it, or that another history leads away from, is
 // refused.
 //
 // Source: MariaDB's replication protocol, COM_BINLOG_DUMP with @slave_connect_state.
-func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Position, error) {
-	want, err := parseWaymark(waymark)
+func (d *database) ResolveGTID(ctx context.Context, portable string) (domain.Position, error) {
+	want, err := parseGTIDs(portable)
 	if err != nil {
 		return domain.Position{}, err
 	}
@@ -113,17 +113,17 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.gtid_binlog_pos").Scan(&text); err != nil {
 		return domain.Position{}, d.explain(err)
 	}
-	have, err := parseWaymark(text)
+	have, err := parseGTIDs(text)
 	if err != nil {
 		return domain.Position{}, err
 	}
 	for n, g := range want {
 		if have[n].sequence < g.sequence {
 			return domain.Position{}, domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first "+
-				"one, or lacks what was applied already", waymark, text)
+				"one, or lacks what was applied already", portable, text)
 		}
 	}
-	end, err := d.now(ctx) // whatever comes after the waymark comes after this, if none is sent
+	end, err := d.now(ctx) // whatever comes after the GTID comes after this, if none is sent
 	if err != nil {
 		return domain.Position{}, err
 	}
@@ -134,14 +134,14 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 	defer c.close()
 	for _, q := range []string{
 		"SET @master_binlog_checksum = @@global.binlog_checksum", "SET @mariadb_slave_capability = 4",
-		"SET @slave_connect_state = '" + waymark + "'", "SET @slave_gtid_strict_mode = 1",
+		"SET @slave_connect_state = '" + portable + "'", "SET @slave_gtid_strict_mode = 1",
 	} {
 		if err := c.run(q); err != nil {
 			return domain.Position{}, d.explain(err)
 		}
 	}
 	h := fnv.New32a()
-	_, _ = h.Write([]byte("place of " + waymark))
+	_, _ = h.Write([]byte("place of " + portable))
 	b := binary.LittleEndian.AppendUint32([]byte{commandBinlogDump}, 4)
 	b = append(b, dumpNoWait, 0)
 	b = binary.LittleEndian.AppendUint32(b, h.Sum32()|1<<31)
@@ -162,7 +162,7 @@ func (d *database) ResolveGTID(ctx context.Context, waymark string) (domain.Posi
 			return end, nil
 		case errors.As(err, &se):
 			return domain.Position{}, domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or "+
-				"has removed that part of its log", waymark, se.Message)
+				"has removed that part of its log", portable, se.Message)
 		case err != nil:
 			return domain.Position{}, d.explain(err)
 		}

@@ -96,9 +96,9 @@ func TestValuesAsTheServerSendsThem(t *testing.T) {
 	}
 }
 
-// TestPackedRowsNeedTheVeryTypes writes packed rows, which a table takes whose types are
+// TestBinaryRowsNeedTheVeryTypes writes binary rows, which a table takes whose types are
 // those of the plan, and one that a person has made otherwise does not.
-func TestPackedRowsNeedTheVeryTypes(t *testing.T) {
+func TestBinaryRowsNeedTheVeryTypes(t *testing.T) {
 	d := fresh(t, bookkeepingTables, "CREATE TABLE public.h (id bigint PRIMARY KEY, kg numeric(7,3), name character "+
 		"varying(5))",
 		"CREATE TABLE public.wide (id bigint PRIMARY KEY, kg double precision, name character varying(5))",
@@ -113,8 +113,8 @@ func TestPackedRowsNeedTheVeryTypes(t *testing.T) {
 	for table, want := range map[string]bool{"h": true, "wide": false, "own": false, "gone": false} {
 		other := *p
 		other.Target = domain.TableName{Schema: "public", Name: table}
-		if able, err := w.Packs(t.Context(), &other); err != nil || able != want {
-			t.Errorf("table %s takes packed rows: %t (%v)", table, able, err)
+		if able, err := w.SupportsBinary(t.Context(), &other); err != nil || able != want {
+			t.Errorf("table %s takes binary rows: %t (%v)", table, able, err)
 		}
 	}
 	if err := w.Begin(t.Context(), p, true, nil); err != nil {
