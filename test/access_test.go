@@ -366,7 +366,7 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 	}
 	findings := fmt.Sprintf("/api/crossings/spring/reconciliations/%d/findings", r.Id)
 	calls := []string{"/api/databases/old/rows?table=public.keepers", "/api/crossings/spring/preview?table=public.keepers",
-		findings, "/api/crossings/spring/set-aside"}
+		findings, "/api/crossings/spring/rejected-rows"}
 	viewer, granted, blind := f.as("wren", contract.Viewer, nil), f.as("tomasz", contract.Viewer, ptr(true)),
 		f.as("rurik", contract.Operator, ptr(false))
 	for _, who := range []*ferry{viewer, blind} {
@@ -376,7 +376,7 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 				t.Errorf("%s: %d %s", path, res.StatusCode, text)
 			}
 		}
-		for _, topic := range []string{findings, "/api/crossings/spring/set-aside"} {
+		for _, topic := range []string{findings, "/api/crossings/spring/rejected-rows"} {
 			err := who.Events(t.Context(), "", []string{topic}, func(client.Event) error { return errors.New("it was told") })
 			if err == nil || !strings.Contains(err.Error(), "may not see") {
 				t.Errorf("topic %s: %v", topic, err)
@@ -417,7 +417,7 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 		told += e.Message + "\n"
 	}
 	for _, want := range []string{"first rows of public.keepers in old", "as they will arrive",
-		fmt.Sprintf("findings of comparison %d", r.Id), "rows set aside", "as they change"} {
+		fmt.Sprintf("findings of comparison %d", r.Id), "rejected rows", "as they change"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the journal does not tell of %q:\n%s", want, told)
 		}

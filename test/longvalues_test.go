@@ -95,13 +95,13 @@ crossing:
 	})
 	sameTexts(t, "visitor_notes", want, target.texts(there))
 	yes := true
-	page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring",
-		&contract.ListSetAsideParams{Cut: &yes}))
+	page, err := client.Do[contract.RejectedRowsPage](f.API.ListRejectedRowsWithResponse(t.Context(), "spring",
+		&contract.ListRejectedRowsParams{Cut: &yes}))
 	if err != nil || page.Total != 2 || (*page.Rows[0].Key)[0] != "11" || page.Rows[0].Column != "note" ||
 		(*page.Rows[1].Key)[0] != "2900" || page.Rows[1].Column != "photo" {
 		t.Errorf("%+v, %v", page, err)
 	}
-	if a := f.cli("crossing", "aside", "spring", "--cut"); !strings.Contains(a.out,
+	if a := f.cli("crossing", "rejected", "spring", "--cut"); !strings.Contains(a.out,
 		"cut: it has 120 bytes, more than the 51 that a rule allows") {
 		t.Errorf("%+v", a)
 	} else {

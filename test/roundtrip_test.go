@@ -96,7 +96,7 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 		t.Fatal(err)
 	}
 	packed := r.SupportsBinary(&p)
-	if able, err := w.Packs(t.Context(), &there); packed && !able {
+	if able, err := w.SupportsBinary(t.Context(), &there); packed && !able {
 		t.Errorf("the table is packed by one side alone (%v)", err)
 	}
 	if usual := from.kind == typemap.MariaDB && to.kind == typemap.Postgres && rule.Columns == nil; packed != usual &&

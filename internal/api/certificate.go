@@ -57,8 +57,8 @@ func certificateText(c *domain.Certificate) string {
 			fmt.Fprintf(&b, "    %-18s %-8s %8.3f s  %s\n", s.Step, s.State, s.Seconds, s.Note)
 		}
 	}
-	certifiedRows(&b, "SET ASIDE BY THE LOAD", "rows that the target could not take; where later changes or repairs did "+
-		"not bring them, they are not there", c.RowsSetAside, c.SetAside)
+	certifiedRows(&b, "REJECTED BY THE LOAD", "rows that the target could not take; where later changes or repairs did "+
+		"not bring them, they are not there", c.RejectedRows, c.Rejected)
 	certifiedRows(&b, "CUT BY THE LOAD", "notes of values longer than the rules allow, which landed cut; cut values of "+
 		"the changes that followed are in the journal", c.RowsCut, c.Cut)
 	certifiedTables(&b, c.Tables)

@@ -14,7 +14,7 @@ func TestACertificateAsText(t *testing.T) {
 	c := &domain.Certificate{Crossing: "spring", Kind: domain.KindLoadCapture,
 		Source: domain.CertifiedSide{Name: "old-barn", Engine: "mariadb", Host: "127.0.0.1", Port: 3306,
 			Database: "saltmarsh", User: "dusty"},
-		Phase: domain.PhaseCutOver, ClosedBy: "ada", CreatedAt: &at, RowsSetAside: 3, SetAside: []domain.CertifiedRow{
+		Phase: domain.PhaseCutOver, ClosedBy: "ada", CreatedAt: &at, RejectedRows: 3, Rejected: []domain.CertifiedRow{
 			{Table: "s.hives", Key: []string{"7", "b"}, Error: "it is too long"}},
 		Comparison: &domain.CertifiedProof{State: "clean", Depth: domain.DepthHashes, SourceRows: rows, TargetRows: rows,
 			Tables: 2},

@@ -24,7 +24,7 @@ import (
 // watchable are the calls a stream may repeat: those answered from the records
 // alone, for every role alike. What asks a source or a target is not among them.
 var watchable = regexp.MustCompile(
-	`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|set-aside|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
+	`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|rejected-rows|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
 
 // pulse answers the topics of all event streams once a second, each distinct
 // one once, so that many open tabs cost the control database as little as one.
@@ -43,7 +43,7 @@ type topic struct {
 }
 
 // ofRows are the topics whose answers hold rows of the databases.
-var ofRows = regexp.MustCompile(`^/api/crossings/[^/?]+/(set-aside|reconciliations/[0-9]+/findings)(\?.*)?$`)
+var ofRows = regexp.MustCompile(`^/api/crossings/[^/?]+/(rejected-rows|reconciliations/[0-9]+/findings)(\?.*)?$`)
 
 func newPulse(answer http.Handler) *pulse {
 	return &pulse{answer: answer, streams: map[*stream]bool{}}

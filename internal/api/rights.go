@@ -33,7 +33,7 @@ var showsRows = map[string]bool{
 	"/api/databases/:name/rows":                              true,
 	"/api/crossings/:name/preview":                           true,
 	"/api/crossings/:name/reconciliations/:id/findings":      true,
-	"/api/crossings/:name/set-aside":                         true,
+	"/api/crossings/:name/rejected-rows":                     true,
 	"/api/crossings/:name/tables/:id/chunks/:number/refused": true,
 }
 

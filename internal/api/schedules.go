@@ -109,7 +109,7 @@ func (s *calls) ListRuns(ctx context.Context,
 	list, err := s.Store.Runs(ctx, c.ID, 200)
 	return contract.ListRuns200JSONResponse(convertAll(list, func(r records.Run) contract.Run {
 		out := contract.Run{Id: r.ID, By: r.By, State: contract.RunState(r.State), StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-			Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, SetAside: r.SetAside, Note: r.Note, DueAt: r.DueAt}
+			Tables: r.Tables, Rows: r.Rows, Bytes: r.Bytes, Rejected: r.Rejected, Note: r.Note, DueAt: r.DueAt}
 		if r.Times > 1 {
 			out.Times = &r.Times
 		}

@@ -203,9 +203,9 @@ func (s *calls) GetApplied(ctx context.Context,
 	return out, err
 }
 
-// ListSetAside lists rows that were left behind.
-func (s *calls) ListSetAside(ctx context.Context,
-	r contract.ListSetAsideRequestObject) (contract.ListSetAsideResponseObject, error) {
+// ListRejectedRows lists rows that were left behind.
+func (s *calls) ListRejectedRows(ctx context.Context,
+	r contract.ListRejectedRowsRequestObject) (contract.ListRejectedRowsResponseObject, error) {
 	c, err := s.Store.Crossing(ctx, r.Name)
 	if err != nil {
 		return nil, err
@@ -215,15 +215,15 @@ func (s *calls) ListSetAside(ctx context.Context,
 	take(&cut, r.Params.Cut)
 	take(&offset, r.Params.Offset)
 	take(&limit, r.Params.Limit)
-	s.looked(ctx, c.Name, table, "%s looked at rows set aside of %s", who(ctx).Name, c.Name)
-	rows, total, err := s.Store.AsideOf(ctx, c.ID, table, cut, max(offset, 0), min(max(limit, 1), 1000))
-	out := contract.AsidePage{Total: total, Rows: convertAll(rows, func(a domain.BadRow) contract.AsideRow {
-		row := contract.AsideRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row, Column: a.Column,
+	s.looked(ctx, c.Name, table, "%s looked at rejected rows of %s", who(ctx).Name, c.Name)
+	rows, total, err := s.Store.RejectedRows(ctx, c.ID, table, cut, max(offset, 0), min(max(limit, 1), 1000))
+	out := contract.RejectedRowsPage{Total: total, Rows: convertAll(rows, func(a domain.BadRow) contract.RejectedRow {
+		row := contract.RejectedRow{Id: a.ID, Table: a.TableName, Chunk: a.Ordinal + 1, Row: a.Row, Column: a.Column,
 			Error: a.Error, At: a.At}
 		if a.Key != nil {
 			row.Key = ptr([]string(a.Key))
 		}
 		return row
 	})}
-	return contract.ListSetAside200JSONResponse(out), err
+	return contract.ListRejectedRows200JSONResponse(out), err
 }

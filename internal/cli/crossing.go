@@ -20,7 +20,7 @@ func (a *app) crossingCmd() *cobra.Command {
 		a.crossingPlan(), a.crossingRules(), a.crossingPlanning(), a.crossingPreview(), a.crossingObjects(), a.crossingCopy(),
 		a.crossingSet(), a.crossingStart(),
 		a.crossingPause(), a.crossingResume(), a.crossingRestart(), a.crossingRefresh(), a.crossingFailOver(),
-		a.crossingAddTable(), a.crossingLeaveOut(), a.crossingAside(), a.crossingClose(), a.crossingRemove())
+		a.crossingAddTable(), a.crossingLeaveOut(), a.crossingRejected(), a.crossingClose(), a.crossingRemove())
 	return c
 }
 

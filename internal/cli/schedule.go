@@ -193,7 +193,7 @@ func (a *app) runsCmd() *cobra.Command {
 					w.line("Crossing %s has not run yet.", args[0])
 					return
 				}
-				w.row("STARTED", "BY", "STATE", "TOOK", "ROWS", "CHANGE", "SIZE", "SPEED", "SET ASIDE", "NOTE")
+				w.row("STARTED", "BY", "STATE", "TOOK", "ROWS", "CHANGE", "SIZE", "SPEED", "REJECTED", "NOTE")
 				for i, r := range out {
 					if r.EndedAt == nil || r.State != contract.RunStateDone {
 						note := r.Note
@@ -206,7 +206,7 @@ func (a *app) runsCmd() *cobra.Command {
 					s := r.EndedAt.Sub(r.StartedAt).Seconds()
 					w.row(stampText(&r.StartedAt), r.By, string(r.State), took(s), num(r.Rows), rowsChange(out[i+1:], r),
 						size(r.Bytes),
-						num(int64(float64(r.Rows)/max(s, 0.001)))+" rows/s", num(r.SetAside), r.Note)
+						num(int64(float64(r.Rows)/max(s, 0.001)))+" rows/s", num(r.Rejected), r.Note)
 				}
 			})
 		},

@@ -1014,32 +1014,6 @@ type AppliedTransaction struct {
 	Updates     int64     `json:"updates"`
 }
 
-// AsidePage defines model for AsidePage.
-type AsidePage struct {
-	Rows  []AsideRow `json:"rows"`
-	Total int        `json:"total"`
-}
-
-// AsideRow defines model for AsideRow.
-type AsideRow struct {
-	At time.Time `json:"at"`
-
-	// Chunk Its chunk's number, from 1
-	Chunk int `json:"chunk"`
-
-	// Column The column that the error names, if it names one
-	Column string `json:"column"`
-	Error  string `json:"error"`
-	Id     int64  `json:"id"`
-
-	// Key Texts of the key's columns; absent for a table without a key
-	Key *[]string `json:"key,omitempty"`
-
-	// Row By column, cut after 200 characters; masked columns say so
-	Row   map[string]*string `json:"row"`
-	Table string             `json:"table"`
-}
-
 // Attempt defines model for Attempt.
 type Attempt struct {
 	EndedAt   time.Time  `json:"ended_at"`
@@ -1829,6 +1803,32 @@ type Reconciliation struct {
 // ReconciliationState defines model for Reconciliation.State.
 type ReconciliationState string
 
+// RejectedRow defines model for RejectedRow.
+type RejectedRow struct {
+	At time.Time `json:"at"`
+
+	// Chunk Its chunk's number, from 1
+	Chunk int `json:"chunk"`
+
+	// Column The column that the error names, if it names one
+	Column string `json:"column"`
+	Error  string `json:"error"`
+	Id     int64  `json:"id"`
+
+	// Key Texts of the key's columns; absent for a table without a key
+	Key *[]string `json:"key,omitempty"`
+
+	// Row By column, cut after 200 characters; masked columns say so
+	Row   map[string]*string `json:"row"`
+	Table string             `json:"table"`
+}
+
+// RejectedRowsPage defines model for RejectedRowsPage.
+type RejectedRowsPage struct {
+	Rows  []RejectedRow `json:"rows"`
+	Total int           `json:"total"`
+}
+
 // Restart One table, or all of them: either table or all is given
 type Restart struct {
 	// All Every table begins again
@@ -1930,10 +1930,10 @@ type Run struct {
 	EndedAt *time.Time `json:"ended_at,omitempty"`
 	Id      int64      `json:"id"`
 	Note    string     `json:"note"`
-	Rows    int64      `json:"rows"`
 
-	// SetAside Rows that were left behind
-	SetAside  int64     `json:"set_aside"`
+	// Rejected Rows that were left behind
+	Rejected  int64     `json:"rejected"`
+	Rows      int64     `json:"rows"`
 	StartedAt time.Time `json:"started_at"`
 	State     RunState  `json:"state"`
 	Tables    int       `json:"tables"`
@@ -2443,8 +2443,8 @@ type RefreshCrossingJSONBody struct {
 	Confirm *string `json:"confirm,omitempty"`
 }
 
-// ListSetAsideParams defines parameters for ListSetAside.
-type ListSetAsideParams struct {
+// ListRejectedRowsParams defines parameters for ListRejectedRows.
+type ListRejectedRowsParams struct {
 	// Table schema.table, or empty for all
 	Table  *string `form:"table,omitempty" json:"table,omitempty"`
 	Cut    *bool   `form:"cut,omitempty" json:"cut,omitempty"`
@@ -2960,6 +2960,11 @@ type ClientInterface interface {
 	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 	RefreshCrossing(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListRejectedRows performs a GET /api/crossings/{name}/rejected-rows (the `ListRejectedRows` operationId) request.
+	//
+	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
+	ListRejectedRows(ctx context.Context, name Name, params *ListRejectedRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RestartCrossingWithBody performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	RestartCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3006,11 +3011,6 @@ type ClientInterface interface {
 
 	// ResumeSchedule performs a POST /api/crossings/{name}/schedule/resume (the `ResumeSchedule` operationId) request.
 	ResumeSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
-
-	// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
-	//
-	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
-	ListSetAside(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartCrossingWithBody performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
 	// with any type of body and a specified content type.
@@ -3929,6 +3929,21 @@ func (c *Client) RefreshCrossing(ctx context.Context, name Name, body RefreshCro
 	return c.Client.Do(req)
 }
 
+// ListRejectedRows performs a GET /api/crossings/{name}/rejected-rows (the `ListRejectedRows` operationId) request.
+//
+// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
+func (c *Client) ListRejectedRows(ctx context.Context, name Name, params *ListRejectedRowsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRejectedRowsRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RestartCrossingWithBody performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 // with any type of body and a specified content type.
 func (c *Client) RestartCrossingWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -4076,21 +4091,6 @@ func (c *Client) PauseSchedule(ctx context.Context, name Name, reqEditors ...Req
 // ResumeSchedule performs a POST /api/crossings/{name}/schedule/resume (the `ResumeSchedule` operationId) request.
 func (c *Client) ResumeSchedule(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeScheduleRequest(c.Server, name)
-	if err != nil {
-		return nil, err
-	}
-	req = req.WithContext(ctx)
-	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
-		return nil, err
-	}
-	return c.Client.Do(req)
-}
-
-// ListSetAside performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
-//
-// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
-func (c *Client) ListSetAside(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListSetAsideRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6611,6 +6611,103 @@ func NewRefreshCrossingRequestWithBody(server string, name Name, contentType str
 	return req, nil
 }
 
+// NewListRejectedRowsRequest constructs an http.Request for the ListRejectedRows method
+func NewListRejectedRowsRequest(server string, name Name, params *ListRejectedRowsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/rejected-rows", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Table != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", *params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cut != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cut", *params.Cut, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Offset != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRestartCrossingRequest calls the generic RestartCrossing builder with application/json body
 func NewRestartCrossingRequest(server string, name Name, body RestartCrossingJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6936,103 +7033,6 @@ func NewResumeScheduleRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
-	if err != nil {
-		return nil, err
-	}
-
-	return req, nil
-}
-
-// NewListSetAsideRequest constructs an http.Request for the ListSetAside method
-func NewListSetAsideRequest(server string, name Name, params *ListSetAsideParams) (*http.Request, error) {
-	var err error
-
-	var pathParam0 string
-
-	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
-	if err != nil {
-		return nil, err
-	}
-
-	serverURL, err := url.Parse(server)
-	if err != nil {
-		return nil, err
-	}
-
-	operationPath := fmt.Sprintf("/api/crossings/%s/set-aside", pathParam0)
-	if operationPath[0] == '/' {
-		operationPath = "." + operationPath
-	}
-
-	queryURL, err := serverURL.Parse(operationPath)
-	if err != nil {
-		return nil, err
-	}
-
-	if params != nil {
-		// queryValues collects non-styled parameters (passthrough, JSON)
-		// that are safe to round-trip through url.Values.Encode().
-		queryValues := queryURL.Query()
-		// rawQueryFragments collects pre-encoded query fragments from
-		// styled parameters, preserving literal commas as delimiters
-		// per the OpenAPI spec (e.g. "color=blue,black,brown").
-		var rawQueryFragments []string
-
-		if params.Table != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "table", *params.Table, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Cut != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cut", *params.Cut, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Offset != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "offset", *params.Offset, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if params.Limit != nil {
-
-			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
-				return nil, err
-			} else {
-				for _, qp := range strings.Split(queryFrag, "&") {
-					rawQueryFragments = append(rawQueryFragments, qp)
-				}
-			}
-
-		}
-
-		if encoded := queryValues.Encode(); encoded != "" {
-			rawQueryFragments = append(rawQueryFragments, encoded)
-		}
-		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
-	}
-
-	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -9510,6 +9510,13 @@ type ClientWithResponsesInterface interface {
 	// Read the rows past the watermarks of its tables, in place of those with the same keys; tables without a watermark are loaded anew, in place where the crossing repeats in place
 	RefreshCrossingWithResponse(ctx context.Context, name Name, body RefreshCrossingJSONRequestBody, reqEditors ...RequestEditorFn) (*RefreshCrossingResponse, error)
 
+	// ListRejectedRowsWithResponse performs a GET /api/crossings/{name}/rejected-rows (the `ListRejectedRows` operationId) request.
+	//
+	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListRejectedRowsWithResponse(ctx context.Context, name Name, params *ListRejectedRowsParams, reqEditors ...RequestEditorFn) (*ListRejectedRowsResponse, error)
+
 	// RestartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 	// with any type of body and a specified content type.
 	//
@@ -9574,13 +9581,6 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ResumeScheduleWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ResumeScheduleResponse, error)
-
-	// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
-	//
-	// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
-	//
-	// Returns a wrapper object for the known response body format(s).
-	ListSetAsideWithResponse(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*ListSetAsideResponse, error)
 
 	// StartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
 	// with any type of body and a specified content type.
@@ -11532,6 +11532,54 @@ func (r RefreshCrossingResponse) ContentType() string {
 	return ""
 }
 
+type ListRejectedRowsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RejectedRowsPage
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRejectedRowsResponse) GetJSON200() *RejectedRowsPage {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRejectedRowsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRejectedRowsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRejectedRowsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRejectedRowsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRejectedRowsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RestartCrossingResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11951,54 +11999,6 @@ func (r ResumeScheduleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ResumeScheduleResponse) ContentType() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Header.Get("Content-Type")
-	}
-	return ""
-}
-
-type ListSetAsideResponse struct {
-	Body         []byte
-	HTTPResponse *http.Response
-	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *AsidePage
-	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
-	ApplicationproblemJSONDefault *Problem
-}
-
-// GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r ListSetAsideResponse) GetJSON200() *AsidePage {
-	return r.JSON200
-}
-
-// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r ListSetAsideResponse) GetApplicationproblemJSONDefault() *Problem {
-	return r.ApplicationproblemJSONDefault
-}
-
-// GetBody returns the raw response body bytes
-func (r ListSetAsideResponse) GetBody() []byte {
-	return r.Body
-}
-
-// Status returns HTTPResponse.Status
-func (r ListSetAsideResponse) Status() string {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.Status
-	}
-	return http.StatusText(0)
-}
-
-// StatusCode returns HTTPResponse.StatusCode
-func (r ListSetAsideResponse) StatusCode() int {
-	if r.HTTPResponse != nil {
-		return r.HTTPResponse.StatusCode
-	}
-	return 0
-}
-
-// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r ListSetAsideResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14599,6 +14599,19 @@ func (c *ClientWithResponses) RefreshCrossingWithResponse(ctx context.Context, n
 	return ParseRefreshCrossingResponse(rsp)
 }
 
+// ListRejectedRowsWithResponse performs a GET /api/crossings/{name}/rejected-rows (the `ListRejectedRows` operationId) request.
+//
+// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListRejectedRowsWithResponse(ctx context.Context, name Name, params *ListRejectedRowsParams, reqEditors ...RequestEditorFn) (*ListRejectedRowsResponse, error) {
+	rsp, err := c.ListRejectedRows(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRejectedRowsResponse(rsp)
+}
+
 // RestartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/restart (the `RestartCrossing` operationId) request,
 // with any type of body and a specified content type.
 //
@@ -14728,19 +14741,6 @@ func (c *ClientWithResponses) ResumeScheduleWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseResumeScheduleResponse(rsp)
-}
-
-// ListSetAsideWithResponse performs a GET /api/crossings/{name}/set-aside (the `ListSetAside` operationId) request.
-//
-// Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one
-//
-// Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) ListSetAsideWithResponse(ctx context.Context, name Name, params *ListSetAsideParams, reqEditors ...RequestEditorFn) (*ListSetAsideResponse, error) {
-	rsp, err := c.ListSetAside(ctx, name, params, reqEditors...)
-	if err != nil {
-		return nil, err
-	}
-	return ParseListSetAsideResponse(rsp)
 }
 
 // StartCrossingWithBodyWithResponse performs a POST /api/crossings/{name}/start (the `StartCrossing` operationId) request,
@@ -16503,6 +16503,39 @@ func ParseRefreshCrossingResponse(rsp *http.Response) (*RefreshCrossingResponse,
 	return response, nil
 }
 
+// ParseListRejectedRowsResponse parses an HTTP response from a ListRejectedRowsWithResponse call
+func ParseListRejectedRowsResponse(rsp *http.Response) (*ListRejectedRowsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRejectedRowsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RejectedRowsPage
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRestartCrossingResponse parses an HTTP response from a RestartCrossingWithResponse call
 func ParseRestartCrossingResponse(rsp *http.Response) (*RestartCrossingResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16779,39 +16812,6 @@ func ParseResumeScheduleResponse(rsp *http.Response) (*ResumeScheduleResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Schedule
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.JSON200 = &dest
-
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
-		var dest Problem
-		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
-			return nil, err
-		}
-		response.ApplicationproblemJSONDefault = &dest
-
-	}
-
-	return response, nil
-}
-
-// ParseListSetAsideResponse parses an HTTP response from a ListSetAsideWithResponse call
-func ParseListSetAsideResponse(rsp *http.Response) (*ListSetAsideResponse, error) {
-	bodyBytes, err := io.ReadAll(rsp.Body)
-	defer func() { _ = rsp.Body.Close() }()
-	if err != nil {
-		return nil, err
-	}
-
-	response := &ListSetAsideResponse{
-		Body:         bodyBytes,
-		HTTPResponse: rsp,
-	}
-
-	switch {
-	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest AsidePage
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18337,6 +18337,9 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/refresh)
 	RefreshCrossing(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/rejected-rows)
+	ListRejectedRows(c *gin.Context, name Name, params ListRejectedRowsParams)
+
 	// (POST /api/crossings/{name}/restart)
 	RestartCrossing(c *gin.Context, name Name)
 
@@ -18363,9 +18366,6 @@ type ServerInterface interface {
 
 	// (POST /api/crossings/{name}/schedule/resume)
 	ResumeSchedule(c *gin.Context, name Name)
-
-	// (GET /api/crossings/{name}/set-aside)
-	ListSetAside(c *gin.Context, name Name, params ListSetAsideParams)
 
 	// (POST /api/crossings/{name}/start)
 	StartCrossing(c *gin.Context, name Name)
@@ -19598,6 +19598,66 @@ func (siw *ServerInterfaceWrapper) RefreshCrossing(c *gin.Context) {
 	siw.Handler.RefreshCrossing(c, name)
 }
 
+// ListRejectedRows operation middleware
+func (siw *ServerInterfaceWrapper) ListRejectedRows(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRejectedRowsParams
+
+	// ------------- Optional query parameter "table" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "cut" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cut", c.Request.URL.Query(), &params.Cut, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cut: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "offset" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListRejectedRows(c, name, params)
+}
+
 // RestartCrossing operation middleware
 func (siw *ServerInterfaceWrapper) RestartCrossing(c *gin.Context) {
 
@@ -19821,66 +19881,6 @@ func (siw *ServerInterfaceWrapper) ResumeSchedule(c *gin.Context) {
 	}
 
 	siw.Handler.ResumeSchedule(c, name)
-}
-
-// ListSetAside operation middleware
-func (siw *ServerInterfaceWrapper) ListSetAside(c *gin.Context) {
-
-	var err error
-	_ = err
-
-	// ------------- Path parameter "name" -------------
-	var name Name
-
-	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// Parameter object where we will unmarshal all parameters from the context
-	var params ListSetAsideParams
-
-	// ------------- Optional query parameter "table" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "table", c.Request.URL.Query(), &params.Table, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter table: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Optional query parameter "cut" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "cut", c.Request.URL.Query(), &params.Cut, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter cut: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Optional query parameter "offset" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "offset", c.Request.URL.Query(), &params.Offset, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter offset: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	// ------------- Optional query parameter "limit" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", c.Request.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
-	if err != nil {
-		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter limit: %w", err), http.StatusBadRequest)
-		return
-	}
-
-	for _, middleware := range siw.HandlerMiddlewares {
-		middleware(c)
-		if c.IsAborted() {
-			return
-		}
-	}
-
-	siw.Handler.ListSetAside(c, name, params)
 }
 
 // StartCrossing operation middleware
@@ -21217,7 +21217,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.DELETE(options.BaseURL+"/api/webhooks/:name", wrapper.RemoveWebhook)
 	router.POST(options.BaseURL+"/api/webhooks/:name/test", wrapper.TestWebhook)
 	router.GET(options.BaseURL+"/api/webhooks/:name/deliveries", wrapper.ListDeliveries)
-	router.GET(options.BaseURL+"/api/crossings/:name/set-aside", wrapper.ListSetAside)
+	router.GET(options.BaseURL+"/api/crossings/:name/rejected-rows", wrapper.ListRejectedRows)
 	router.GET(options.BaseURL+"/api/crossings/:name/objects", wrapper.ListObjects)
 	router.PUT(options.BaseURL+"/api/crossings/:name/objects/:id", wrapper.ChangeObject)
 	router.GET(options.BaseURL+"/api/crossings/:name/review", wrapper.GetReview)
@@ -22650,6 +22650,46 @@ func (response RefreshCrossingdefaultApplicationProblemPlusJSONResponse) VisitRe
 	return err
 }
 
+type ListRejectedRowsRequestObject struct {
+	Name   Name `json:"name"`
+	Params ListRejectedRowsParams
+}
+
+type ListRejectedRowsResponseObject interface {
+	VisitListRejectedRowsResponse(w http.ResponseWriter) error
+}
+
+type ListRejectedRows200JSONResponse RejectedRowsPage
+
+func (response ListRejectedRows200JSONResponse) VisitListRejectedRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRejectedRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRejectedRowsdefaultApplicationProblemPlusJSONResponse) VisitListRejectedRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RestartCrossingRequestObject struct {
 	Name Name `json:"name"`
 	Body *RestartCrossingJSONRequestBody
@@ -22986,46 +23026,6 @@ type ResumeScheduledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ResumeScheduledefaultApplicationProblemPlusJSONResponse) VisitResumeScheduleResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(response.StatusCode)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListSetAsideRequestObject struct {
-	Name   Name `json:"name"`
-	Params ListSetAsideParams
-}
-
-type ListSetAsideResponseObject interface {
-	VisitListSetAsideResponse(w http.ResponseWriter) error
-}
-
-type ListSetAside200JSONResponse AsidePage
-
-func (response ListSetAside200JSONResponse) VisitListSetAsideResponse(w http.ResponseWriter) error {
-
-	var buf bytes.Buffer
-	if err := json.NewEncoder(&buf).Encode(response); err != nil {
-		return err
-	}
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(200)
-	_, err := buf.WriteTo(w)
-	return err
-}
-
-type ListSetAsidedefaultApplicationProblemPlusJSONResponse struct {
-	Body       Problem
-	StatusCode int
-}
-
-func (response ListSetAsidedefaultApplicationProblemPlusJSONResponse) VisitListSetAsideResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -24873,6 +24873,9 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/refresh)
 	RefreshCrossing(ctx context.Context, request RefreshCrossingRequestObject) (RefreshCrossingResponseObject, error)
 
+	// (GET /api/crossings/{name}/rejected-rows)
+	ListRejectedRows(ctx context.Context, request ListRejectedRowsRequestObject) (ListRejectedRowsResponseObject, error)
+
 	// (POST /api/crossings/{name}/restart)
 	RestartCrossing(ctx context.Context, request RestartCrossingRequestObject) (RestartCrossingResponseObject, error)
 
@@ -24899,9 +24902,6 @@ type StrictServerInterface interface {
 
 	// (POST /api/crossings/{name}/schedule/resume)
 	ResumeSchedule(ctx context.Context, request ResumeScheduleRequestObject) (ResumeScheduleResponseObject, error)
-
-	// (GET /api/crossings/{name}/set-aside)
-	ListSetAside(ctx context.Context, request ListSetAsideRequestObject) (ListSetAsideResponseObject, error)
 
 	// (POST /api/crossings/{name}/start)
 	StartCrossing(ctx context.Context, request StartCrossingRequestObject) (StartCrossingResponseObject, error)
@@ -26259,6 +26259,33 @@ func (sh *strictHandler) RefreshCrossing(ctx *gin.Context, name Name) {
 	}
 }
 
+// ListRejectedRows operation middleware
+func (sh *strictHandler) ListRejectedRows(ctx *gin.Context, name Name, params ListRejectedRowsParams) {
+	var request ListRejectedRowsRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRejectedRows(ctx, request.(ListRejectedRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRejectedRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListRejectedRowsResponseObject); ok {
+		if err := validResponse.VisitListRejectedRowsResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // RestartCrossing operation middleware
 func (sh *strictHandler) RestartCrossing(ctx *gin.Context, name Name) {
 	var request RestartCrossingRequestObject
@@ -26522,33 +26549,6 @@ func (sh *strictHandler) ResumeSchedule(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ResumeScheduleResponseObject); ok {
 		if err := validResponse.VisitResumeScheduleResponse(ctx.Writer); err != nil {
-			sh.options.ResponseErrorHandlerFunc(ctx, err)
-		}
-	} else if response != nil {
-		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
-	}
-}
-
-// ListSetAside operation middleware
-func (sh *strictHandler) ListSetAside(ctx *gin.Context, name Name, params ListSetAsideParams) {
-	var request ListSetAsideRequestObject
-
-	request.Name = name
-	request.Params = params
-
-	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
-		return sh.ssi.ListSetAside(ctx, request.(ListSetAsideRequestObject))
-	}
-	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "ListSetAside")
-	}
-
-	response, err := handler(ctx, request)
-
-	if err != nil {
-		sh.options.HandlerErrorFunc(ctx, err)
-	} else if validResponse, ok := response.(ListSetAsideResponseObject); ok {
-		if err := validResponse.VisitListSetAsideResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

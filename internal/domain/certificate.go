@@ -17,8 +17,8 @@ type Certificate struct {
 	CutOverAt     *time.Time      `json:"cut_over_at"`
 	ClosedAt      *time.Time      `json:"closed_at"`
 	StartPosition string          `json:"start_position"`
-	RowsSetAside  int             `json:"rows_set_aside"`
-	SetAside      []CertifiedRow  `json:"set_aside"` // the first of them
+	RejectedRows  int             `json:"rejected_rows"`
+	Rejected      []CertifiedRow  `json:"rejected"` // the first of them
 	RowsCut       int             `json:"rows_cut"`
 	Cut           []CertifiedRow  `json:"cut"`
 	Comparison    *CertifiedProof `json:"reconciliation,omitempty"`
@@ -107,7 +107,7 @@ func (t *CertifiedTable) Changes() int64 { return t.Inserts + t.Updates + t.Dele
 
 // HideRows takes values of rows out of the account, for who may not see them.
 func (c *Certificate) HideRows(hidden func(string) string) {
-	for _, list := range [][]CertifiedRow{c.SetAside, c.Cut} {
+	for _, list := range [][]CertifiedRow{c.Rejected, c.Cut} {
 		for i := range list {
 			list[i].Key, list[i].Error = []string{"(hidden)"}, hidden(list[i].Error)
 		}

@@ -35,7 +35,7 @@ var settingsList = []Setting{
 		Help: "What becomes of a row that the target cannot take: its table is held, or the row is set aside with its " +
 			"error while the rest lands",
 		of: func(s *Settings) any { return &s.BadRows }},
-	{Key: "bad_rows_limit", Kind: SettingCount, Group: "Load", Label: "Set aside at most", Live: true,
+	{Key: "bad_rows_limit", Kind: SettingCount, Group: "Load", Label: "Rejected rows at most", Live: true,
 		Default: int64(1000), Least: 1, Most: 1_000_000,
 		Help: "Rows of a table that are set aside before it is held", of: func(s *Settings) any { return &s.BadRowsLimit }},
 	{Key: "build_lanes", Kind: SettingCount, Group: "Load", Label: "Indexes built at once", Live: true, Default: int64(2),

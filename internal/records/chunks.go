@@ -195,7 +195,7 @@ RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 		if c, err = row.chunk(); err != nil {
 			return err
 		}
-		if err := voidAside(ctx, tx, c.ID); err != nil {
+		if err := dropRejected(ctx, tx, c.ID); err != nil {
 			return err
 		}
 		if t.Table != c.TableID {
@@ -259,7 +259,7 @@ UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, at
 		ids[i] = next[i].ID
 	}
 	c.Run, c.Upper = n+1, next[n-1].Upper
-	return voidAside(ctx, tx, ids...)
+	return dropRejected(ctx, tx, ids...)
 }
 
 // RenewChunk prolongs the lease and returns the crossing's settings as they are

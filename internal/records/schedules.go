@@ -145,7 +145,7 @@ type Run struct {
 	Tables    int             `db:"tables"`
 	Rows      int64           `db:"rows"`
 	Bytes     int64           `db:"bytes"`
-	SetAside  int64           `db:"set_aside"`
+	Rejected  int64           `db:"rejected"`
 	Note      string          `db:"note"`
 	DueAt     *time.Time      `db:"due_at"` // when a schedule wanted it; of several that were skipped, the last
 	Times     int             `db:"times"`  // how many due times in a row were skipped so
@@ -153,7 +153,7 @@ type Run struct {
 
 // Runs lists a crossing's runs, newest first.
 func (s ScheduleStore) Runs(ctx context.Context, crossing int64, limit int) ([]Run, error) {
-	return all[Run](ctx, s, `SELECT id, by, state, started_at, ended_at, tables, rows, bytes, set_aside, note, due_at,
+	return all[Run](ctx, s, `SELECT id, by, state, started_at, ended_at, tables, rows, bytes, rejected, note, due_at,
   times FROM runs WHERE crossing_id = $1 ORDER BY id DESC LIMIT $2`, crossing, limit)
 }
 
@@ -184,7 +184,7 @@ func (s ScheduleStore) EndRun(ctx context.Context, crossing int64, state domain.
 	_, err := s.DB.ExecContext(ctx, `
 UPDATE runs r SET state = $2, note = coalesce(nullif($3, ''), r.note), ended_at = now(), tables = r.tables + t.n,
   rows = r.rows + t.rows, bytes = r.bytes + t.bytes,
-       set_aside = (SELECT count(*) FROM set_aside a WHERE a.crossing_id = $1 AND NOT a.landed)
+       rejected = (SELECT count(*) FROM rejected_rows a WHERE a.crossing_id = $1 AND NOT a.landed)
   FROM runs x, LATERAL (SELECT count(*) AS n, coalesce(sum(rows_landed), 0)::bigint AS rows,
     coalesce(sum(bytes_landed), 0)::bigint AS bytes
           FROM tables WHERE crossing_id = $1 AND (x.tables = 0 OR coalesce(plan->>'watermark', '') = '')) t

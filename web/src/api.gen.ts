@@ -441,7 +441,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/crossings/{name}/set-aside": {
+    "/api/crossings/{name}/rejected-rows": {
         parameters: {
             query?: never;
             header?: never;
@@ -451,7 +451,7 @@ export interface paths {
             cookie?: never;
         };
         /** @description Rows that the target could not take and that were left behind, by table and chunk; with cut, rows that landed with a value cut to the length that a rule allows, at most 20 of a chunk one by one */
-        get: operations["listSetAside"];
+        get: operations["listRejectedRows"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1418,7 +1418,7 @@ export interface components {
              * Format: int64
              * @description Rows that were left behind
              */
-            set_aside: number;
+            rejected: number;
             note: string;
             /**
              * Format: date-time
@@ -1473,11 +1473,11 @@ export interface components {
              */
             next_at?: string;
         };
-        AsidePage: {
+        RejectedRowsPage: {
             total: number;
-            rows: components["schemas"]["AsideRow"][];
+            rows: components["schemas"]["RejectedRow"][];
         };
-        AsideRow: {
+        RejectedRow: {
             /** Format: int64 */
             id: number;
             table: string;
@@ -3472,7 +3472,7 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
-    listSetAside: {
+    listRejectedRows: {
         parameters: {
             query?: {
                 /** @description schema.table, or empty for all */
@@ -3495,7 +3495,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AsidePage"];
+                    "application/json": components["schemas"]["RejectedRowsPage"];
                 };
             };
             default: components["responses"]["Problem"];

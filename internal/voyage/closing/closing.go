@@ -21,7 +21,7 @@ type Records interface {
 	CrossingByID(ctx context.Context, id int64) (domain.Crossing, error)
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
 	Database(ctx context.Context, name string) (domain.Database, error)
-	AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int,
+	RejectedRows(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int,
 		error)
 	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
 	Steps(ctx context.Context, cutover int64) ([]domain.CutoverStep, error)
@@ -242,7 +242,7 @@ func (k *Closings) certificate(ctx context.Context, c *domain.Crossing, tables [
 			User: d.Username}
 	}
 	var err error
-	if cert.SetAside, cert.RowsSetAside, err = k.certifiedRows(ctx, c, false); err != nil {
+	if cert.Rejected, cert.RejectedRows, err = k.certifiedRows(ctx, c, false); err != nil {
 		return nil, err
 	}
 	if cert.Cut, cert.RowsCut, err = k.certifiedRows(ctx, c, true); err != nil {
@@ -284,7 +284,7 @@ func stamp(t *time.Time) *time.Time {
 // certifiedRows are the first rows that did not land, or that landed cut, and how many there are.
 func (k *Closings) certifiedRows(ctx context.Context, c *domain.Crossing,
 	landed bool) ([]domain.CertifiedRow, int, error) {
-	rows, total, err := k.records.AsideOf(ctx, c.ID, "", landed, 0, 100)
+	rows, total, err := k.records.RejectedRows(ctx, c.ID, "", landed, 0, 100)
 	var out []domain.CertifiedRow
 	for _, a := range rows {
 		out = append(out, domain.CertifiedRow{Table: a.TableName, Key: a.Key, Column: a.Column, Error: a.Error})

@@ -26,7 +26,7 @@ type archive struct {
 	recs     []domain.Reconciliation
 	compared []domain.TableComparison
 	best     map[string]proof.Compared
-	aside    map[bool]int
+	rejected map[bool]int
 	cert     *domain.Certificate
 	moves    bool  // somebody else moves the crossing on meanwhile
 	breaks   error // of the source
@@ -38,7 +38,7 @@ type archive struct {
 
 func newArchive(phase domain.Phase) *archive {
 	began := time.Date(2026, 5, 1, 8, 0, 0, 123456789, time.FixedZone("", 7200))
-	a := &archive{aside: map[bool]int{}, best: map[string]proof.Compared{}}
+	a := &archive{rejected: map[bool]int{}, best: map[string]proof.Compared{}}
 	a.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "marsh", Target: "cloud", Kind: domain.KindLoadCapture,
 		Phase: phase, Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(), CreatedAt: began,
 		StartedAt: &began}
@@ -68,9 +68,9 @@ func (a *archive) Database(_ context.Context, name string) (domain.Database, err
 	return domain.Database{Name: name, Engine: "postgres", Host: name + ".example", Port: 5432, DBName: "honey",
 		Username: "dusty"}, nil
 }
-func (a *archive) AsideOf(_ context.Context, _ int64, _ string, landed bool, _,
+func (a *archive) RejectedRows(_ context.Context, _ int64, _ string, landed bool, _,
 	limit int) ([]domain.BadRow, int, error) {
-	n := a.aside[landed]
+	n := a.rejected[landed]
 	return make([]domain.BadRow, min(n, limit)), n, nil
 }
 func (a *archive) Cutovers(context.Context, int64) ([]domain.Cutover, error) { return a.cuts, nil }
@@ -244,7 +244,7 @@ func TestWhatACertificateSays(t *testing.T) {
 	a.compared = []domain.TableComparison{{TableID: 1, ReconciliationID: 14, Findings: 99},
 		{TableID: 1, ReconciliationID: 12, Depth: domain.DepthHashes,
 			SourceRows: 43, TargetRows: 43, Findings: 5, Equal: 3, Position: domain.PositionAt(900), SourceHash: "abc"}}
-	a.aside[false], a.aside[true] = 250, 1
+	a.rejected[false], a.rejected[true] = 250, 1
 	c := a.c
 	if err := a.closings().Close(t.Context(), &c, Args{}, "ann"); err != nil {
 		t.Fatal(err)
@@ -261,8 +261,8 @@ func TestWhatACertificateSays(t *testing.T) {
 		k.Tables[0].SourceHash != "abc" || k.Tables[1].Findings != nil {
 		t.Errorf("the tables: %+v, %d not compared", k.Tables, k.NotCompared)
 	}
-	if len(k.SetAside) != 100 || k.RowsSetAside != 250 || k.RowsCut != 1 {
-		t.Errorf("%d of %d rows set aside, %d cut", len(k.SetAside), k.RowsSetAside, k.RowsCut)
+	if len(k.Rejected) != 100 || k.RejectedRows != 250 || k.RowsCut != 1 {
+		t.Errorf("%d of %d rejected rows, %d cut", len(k.Rejected), k.RejectedRows, k.RowsCut)
 	}
 	// Without a cutover the newest comparison that came to its end counts.
 	a = newArchive(domain.PhaseInStep)

@@ -34,10 +34,10 @@ type Records interface {
 	ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64, waits string) error
 	SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error
 	Landed(ctx context.Context, id, epoch int64, snap domain.Snapshot, sum rowhash.Sum) error
-	// KeepCut and SetAside keep rows of a chunk before it lands; false when the chunk is held
+	// KeepCut and KeepRejected keep rows of a chunk before it lands; false when the chunk is held
 	// under another epoch, or there would be more of them than the limit.
 	KeepCut(ctx context.Context, chunk, epoch int64, rows []domain.BadRow) (bool, error)
-	SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool, error)
+	KeepRejected(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool, error)
 
 	// RaiseEpoch takes a chunk from whoever holds it; 0 when another has done so.
 	RaiseEpoch(ctx context.Context, id, epoch int64) (int64, error)

@@ -28,14 +28,14 @@ type ledger struct {
 	landed   map[int64]rowhash.Sum
 	back     []string // chunks given back: what is kept of them
 	rests    []string
-	aside    []domain.BadRow
+	rejected []domain.BadRow
 	cut      []domain.BadRow
 	said     []string
 	shown    []string // what chunks wait for
 	ended    []int64  // lanes
 	lost     bool     // leases are another's
 	others   bool     // lanes of other crossings wait
-	limit    int      // of rows set aside; 0: none
+	limit    int      // of rejected rows; 0: none
 }
 
 func (b *ledger) CrossingByID(context.Context, int64) (domain.Crossing, error) {
@@ -90,11 +90,11 @@ func (b *ledger) KeepCut(_ context.Context, _, _ int64, rows []domain.BadRow) (b
 	b.cut = append(b.cut, rows...)
 	return !b.lost, nil
 }
-func (b *ledger) SetAside(_ context.Context, _, _ int64, rows []domain.BadRow, limit int) (bool, error) {
-	if b.limit = limit; len(b.aside)+len(rows) > limit {
+func (b *ledger) KeepRejected(_ context.Context, _, _ int64, rows []domain.BadRow, limit int) (bool, error) {
+	if b.limit = limit; len(b.rejected)+len(rows) > limit {
 		return false, nil
 	}
-	b.aside = append(b.aside, rows...)
+	b.rejected = append(b.rejected, rows...)
 	return true, nil
 }
 func (b *ledger) RaiseEpoch(_ context.Context, _, epoch int64) (int64, error) {
@@ -442,8 +442,8 @@ func TestRowsThatTheTargetRefuses(t *testing.T) {
 			t.Errorf("said %q, want %q", said, want)
 		}
 	}
-	if len(b.landed) != 1 || len(s.rows) != 10 || len(b.aside) != 0 {
-		t.Errorf("landed %v, rows %v, aside %v", b.landed, s.rows, b.aside)
+	if len(b.landed) != 1 || len(s.rows) != 10 || len(b.rejected) != 0 {
+		t.Errorf("landed %v, rows %v, rejected %v", b.landed, s.rows, b.rejected)
 	}
 
 	l, b, s = scene()
@@ -452,9 +452,9 @@ func TestRowsThatTheTargetRefuses(t *testing.T) {
 	if err := l.Run(t.Context(), 1, 4); err != nil {
 		t.Fatal(err)
 	}
-	if len(b.landed) != 3 || len(s.rows) != 28 || len(b.aside) != 2 ||
-		b.aside[1].String() != "key 17: the value is too sweet" || *b.aside[0].Row["note"] != "honey 3" {
-		t.Errorf("landed %v, %d rows, aside %v", b.landed, len(s.rows), b.aside)
+	if len(b.landed) != 3 || len(s.rows) != 28 || len(b.rejected) != 2 ||
+		b.rejected[1].String() != "key 17: the value is too sweet" || *b.rejected[0].Row["note"] != "honey 3" {
+		t.Errorf("landed %v, %d rows, rejected %v", b.landed, len(s.rows), b.rejected)
 	}
 	if b.landed[1].Rows != 9 || !strings.Contains(strings.Join(b.said, "; "), "1 row of hive.jars, chunk 1, set aside") {
 		t.Errorf("%v, %q", b.landed, b.said)
@@ -468,8 +468,8 @@ func TestRowsThatTheTargetRefuses(t *testing.T) {
 			t.Fatal(err)
 		}
 		if said := strings.Join(b.said, "; "); !strings.Contains(said,
-			fmt.Sprintf("more than bad_rows_limit, %d, of the table would be set aside", limit)) || len(b.aside) > limit {
-			t.Errorf("limit %d: %q, aside %v", limit, said, b.aside)
+			fmt.Sprintf("more than bad_rows_limit, %d, of the table would be set aside", limit)) || len(b.rejected) > limit {
+			t.Errorf("limit %d: %q, rejected %v", limit, said, b.rejected)
 		}
 	}
 }

@@ -69,13 +69,13 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	if err := l.writer.Careful(ctx, &there, over(plan, &dc)); err != nil {
 		return err
 	}
-	aside := c.Settings.BadRows == "set aside"
+	rejected := c.Settings.BadRows == "set aside"
 	f := &badRowFinder{ctx: ctx, steps: &m.steps, w: l.writer, plan: plan, cols: plan.CopiedColumns(),
 		most: c.Settings.BadRowsLimit}
 	if plan.CrossEngine {
 		f.cols = plan.ComparedColumns()
 	}
-	if !aside {
+	if !rejected {
 		f.most = shownRows
 	}
 	err = l.reader.Rows(ctx, plan, &dc, f.take)
@@ -85,14 +85,14 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	switch {
 	case errors.Is(err, errManyBad):
 		refused := &refusedRows{first: f.bad, more: true}
-		if aside {
+		if rejected {
 			refused.hint = fmt.Sprintf("; more than bad_rows_limit, %d, of the table would be set aside",
 				c.Settings.BadRowsLimit)
 		}
 		return refused
 	case err != nil:
 		return err
-	case len(f.bad) > 0 && !aside:
+	case len(f.bad) > 0 && !rejected:
 		return &refusedRows{first: f.bad}
 	}
 	if err := l.keepCuts(ctx, chunk, cuts.Load()); err != nil {
@@ -103,7 +103,7 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	}
 	// What is left behind is kept before the rest lands: whoever finds the mark after a
 	// crash finds it complete.
-	if ok, err := l.records.SetAside(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.BadRowsLimit); err != nil {
+	if ok, err := l.records.KeepRejected(ctx, chunk.ID, chunk.Epoch, f.bad, c.Settings.BadRowsLimit); err != nil {
 		return err
 	} else if !ok {
 		return &refusedRows{first: f.bad, hint: fmt.Sprintf("; with those of other chunks more than bad_rows_limit, %d, of "+
@@ -118,7 +118,7 @@ func (l *lane) loadRowByRow(ctx context.Context, c *domain.Crossing, chunk *doma
 	}
 	if len(f.bad) > 0 {
 		l.journal.Recordf(ctx, "warning", journal.System, c.Name, l.table.SourceName, "set aside", "%s of %s, chunk %d, set "+
-			"aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing aside "+
+			"aside, as the target cannot take them (%s); the rest of the chunk landed. 'dustyferry crossing rejected "+
 			"%s' lists them",
 			domain.Many(len(f.bad), "row"), l.table.SourceName, chunk.Ordinal+1, f.bad[0].String(), c.Name)
 	}

@@ -23,7 +23,7 @@ type Records interface {
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
 	// Stand is where capture stands, nil where nobody ever followed.
 	Stand(ctx context.Context, crossing int64) (*domain.Stand, error)
-	AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int,
+	RejectedRows(ctx context.Context, crossing int64, table string, landed bool, offset, limit int) ([]domain.BadRow, int,
 		error)
 	Policy(ctx context.Context) (domain.Policy, error)
 	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
@@ -104,15 +104,15 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 	}
 	add(c.Condition == domain.ConditionRunning, domain.Blocker, "condition", "resume the crossing", "the crossing is %s%s",
 		c.Condition, reason)
-	aside, left, err := r.records.AsideOf(ctx, c.ID, "", false, 0, 1)
+	rejected, left, err := r.records.RejectedRows(ctx, c.ID, "", false, 0, 1)
 	if err != nil {
 		return nil, err
 	}
 	if left > 0 {
-		add(false, domain.Notice, "rows set aside", "correct the rows on the source, or the target's table, and repair "+
-			"what a comparison finds: dustyferry crossing aside "+c.Name,
+		add(false, domain.Notice, "rejected rows", "correct the rows on the source, or the target's table, and repair "+
+			"what a comparison finds: dustyferry crossing rejected "+c.Name,
 			"%s set aside, as the target could not take them (first: %s, %s)", domain.Counted(left, "row was", "rows were"),
-			aside[0].TableName, aside[0])
+			rejected[0].TableName, rejected[0])
 	}
 	st, err := r.records.Stand(ctx, c.ID)
 	if err != nil {

@@ -26,7 +26,7 @@ type pier struct {
 	plan     domain.Table
 	now      domain.Table
 	stand    *domain.Stand
-	aside    int
+	rejected int
 	policy   domain.Policy
 	cuts     []domain.Cutover
 	compared []proof.Compared
@@ -61,8 +61,8 @@ func (p *pier) Tables(context.Context, int64) ([]domain.CrossingTable, error) {
 		Plan: domain.TablePlan{Source: p.plan.TableName, Table: p.plan}}}, nil
 }
 func (p *pier) Stand(context.Context, int64) (*domain.Stand, error) { return p.stand, nil }
-func (p *pier) AsideOf(context.Context, int64, string, bool, int, int) ([]domain.BadRow, int, error) {
-	return []domain.BadRow{{TableName: "marsh.lots"}}, p.aside, nil
+func (p *pier) RejectedRows(context.Context, int64, string, bool, int, int) ([]domain.BadRow, int, error) {
+	return []domain.BadRow{{TableName: "marsh.lots"}}, p.rejected, nil
 }
 func (p *pier) Policy(context.Context) (domain.Policy, error)             { return p.policy, nil }
 func (p *pier) Cutovers(context.Context, int64) ([]domain.Cutover, error) { return p.cuts, nil }
@@ -123,7 +123,7 @@ func TestWhatMustHold(t *testing.T) {
 			"blocker phase the crossing is catching up"},
 		"held": {func(p *pier) { p.c.Condition, p.c.Reason = domain.ConditionHeld, "a lost slot" },
 			"blocker condition the crossing is held: a lost slot"},
-		"rows set aside":          {func(p *pier) { p.aside = 2 }, "notice rows set aside 2 rows were set aside"},
+		"rejected rows":           {func(p *pier) { p.rejected = 2 }, "notice rejected rows 2 rows were set aside"},
 		"nobody follows":          {func(p *pier) { p.stand = nil }, "blocker capture capture does not run"},
 		"a follower that is gone": {func(p *pier) { p.stand.Live = false }, "blocker capture capture does not run"},
 		"behind":                  {func(p *pier) { p.stand.Lag = 3 * time.Second }, "blocker lag the lag is 3.0 s"},

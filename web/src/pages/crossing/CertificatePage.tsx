@@ -20,7 +20,7 @@ interface Certificate {
   kind: string;
   phase: string;
   closed_by: string;
-  rows_set_aside?: number;
+  rejected_rows?: number;
   source: Side;
   target: Side;
   findings?: number;
@@ -135,9 +135,9 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
               )}
               {k.start_position && <Line name="Captured from">log position {k.start_position}</Line>}
               <Line name="Closed by">{k.closed_by}</Line>
-              {(k.rows_set_aside ?? 0) > 0 && (
-                <Line name="Set aside">
-                  {count(k.rows_set_aside ?? 0, "row")} that the target could not take; the file lists them
+              {(k.rejected_rows ?? 0) > 0 && (
+                <Line name="Rejected rows">
+                  {count(k.rejected_rows ?? 0, "row")} that the target could not take; the file lists them
                 </Line>
               )}
             </dl>

@@ -62,7 +62,7 @@ export function Runs({ crossing: c }: { crossing: Crossing }) {
                       <th className="py-1 pr-4 text-right font-medium">Change</th>
                       <th className="py-1 pr-4 text-right font-medium">Size</th>
                       <th className="py-1 pr-4 text-right font-medium">Speed</th>
-                      <th className="py-1 text-right font-medium">Set aside</th>
+                      <th className="py-1 text-right font-medium">Rejected</th>
                     </tr>
                   </thead>
                   <tbody>
@@ -125,8 +125,8 @@ function Line({ run: r, before }: { run: Run; before: Run | undefined }) {
       <td className="num py-1.5 pr-4 text-right">
         {done ? perSecond(r.rows / Math.max(seconds, 0.001), "rows") : ""}
       </td>
-      <td className={`num py-1.5 text-right ${r.set_aside > 0 ? "text-amber" : ""}`}>
-        {done ? whole(r.set_aside) : ""}
+      <td className={`num py-1.5 text-right ${r.rejected > 0 ? "text-amber" : ""}`}>
+        {done ? whole(r.rejected) : ""}
       </td>
     </tr>
   );

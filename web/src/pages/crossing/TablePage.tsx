@@ -11,7 +11,7 @@ import { Figure } from "../../parts/Figure";
 import { LedgerPicture } from "../../parts/LedgerPicture";
 import { Nothing, Said } from "../../parts/Said";
 import { Moment } from "../../time";
-import { SetAside } from "./SetAside";
+import { RejectedRows } from "./RejectedRows";
 
 /** One table: its figures, its chunk ledger as a picture, and one chunk. */
 export function TablePage({ crossing: c }: { crossing: Crossing }) {
@@ -23,7 +23,7 @@ export function TablePage({ crossing: c }: { crossing: Crossing }) {
         <>
           <title>{`${t.name} of ${c.name}: ${t.state}`}</title>
           <Head crossing={c} table={t} />
-          <SetAside crossing={c} table={t.name} />
+          <RejectedRows crossing={c} table={t.name} />
           <Chunks crossing={c} table={t} />
         </>
       )}

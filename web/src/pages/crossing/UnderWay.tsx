@@ -13,14 +13,14 @@ import { Grid, type Column } from "../../parts/Grid";
 import { Nothing, Said } from "../../parts/Said";
 import { Moment } from "../../time";
 import { Charts } from "./Charts";
-import { SetAside } from "./SetAside";
+import { RejectedRows } from "./RejectedRows";
 
 /** How far, how fast, how long still, how far behind, what is stuck. */
 export function UnderWay({ crossing: c }: { crossing: Crossing }) {
   return (
     <>
       <Figures crossing={c} />
-      <SetAside crossing={c} />
+      <RejectedRows crossing={c} />
       <Charts crossing={c} />
       <div className="mt-2 grid items-start gap-2 lg:grid-cols-[minmax(0,1fr)_300px]">
         <Tables crossing={c} />

@@ -78,8 +78,8 @@ crossing:
 	f.awaitPhase(contract.PhaseInStep)
 	sameTexts(t, "hives", source.texts("SELECT concat_ws('|', id, grams, note) FROM "+source.schema+".hives"+
 		" WHERE grams >= 0"), target.texts("SELECT concat_ws('|', id, grams, note) FROM "+target.schema+".hives"))
-	page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring",
-		&contract.ListSetAsideParams{}))
+	page, err := client.Do[contract.RejectedRowsPage](f.API.ListRejectedRowsWithResponse(t.Context(), "spring",
+		&contract.ListRejectedRowsParams{}))
 	if err != nil || page.Total != 4 {
 		t.Fatalf("%+v, %v", page, err)
 	}
@@ -96,16 +96,16 @@ crossing:
 			t.Errorf("%s: %+v", c.say, a)
 		}
 	}
-	a := f.cli("crossing", "aside", "spring")
+	a := f.cli("crossing", "rejected", "spring")
 	t.Log(a.out)
 	if a.code != 0 || !strings.Contains(a.out, "19,999") && !strings.Contains(a.out, "19999") {
 		t.Errorf("%+v", a)
 	}
 }
 
-// TestRowsSetAsideAreTriedAgain: once the target takes them, starting the table anew
+// TestRejectedRowsAreTriedAgain: once the target takes them, starting the table anew
 // leaves none of them behind, nor in the list.
-func TestRowsSetAsideAreTriedAgain(t *testing.T) {
+func TestRejectedRowsAreTriedAgain(t *testing.T) {
 	p := newPair(t)
 	exec1(t, p.sourceURL(), `CREATE TABLE public.hives (id integer PRIMARY KEY, grams integer); INSERT INTO public.hives
   SELECT g, g - 3 FROM generate_series(1, 500) g; ANALYZE`)
@@ -115,19 +115,19 @@ func TestRowsSetAsideAreTriedAgain(t *testing.T) {
 	f.cross(p, contract.Settings{BadRows: ptr(contract.SettingsBadRowsSetAside)}, "public.*")
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	aside := func() int {
+	rejected := func() int {
 		t.Helper()
-		page, err := client.Do[contract.AsidePage](f.API.ListSetAsideWithResponse(t.Context(), "spring",
-			&contract.ListSetAsideParams{}))
+		page, err := client.Do[contract.RejectedRowsPage](f.API.ListRejectedRowsWithResponse(t.Context(), "spring",
+			&contract.ListRejectedRowsParams{}))
 		if err != nil {
 			t.Fatal(err)
 		}
 		return page.Total
 	}
-	if n := aside(); n != 2 {
+	if n := rejected(); n != 2 {
 		t.Fatalf("%d rows are set aside", n)
 	}
-	if a := f.cli("cutover", "ready", "spring"); !strings.Contains(a.out, "rows set aside") {
+	if a := f.cli("cutover", "ready", "spring"); !strings.Contains(a.out, "rejected rows") {
 		t.Errorf("the readiness list says nothing of them:\n%s", a.out)
 	}
 	// Mended on the source, a row comes by capture; the target's rule gone, the rest does.
@@ -141,7 +141,7 @@ func TestRowsSetAsideAreTriedAgain(t *testing.T) {
 	}
 	f.await(30*time.Second, "begun again", func(c contract.Crossing) bool { return c.Phase != contract.PhaseInStep })
 	f.awaitPhase(contract.PhaseInStep)
-	if n := aside(); n != 0 {
+	if n := rejected(); n != 0 {
 		t.Errorf("%d rows are listed that have landed", n)
 	}
 	sameEverywhere(t, p, "public")
@@ -169,10 +169,10 @@ func TestDatesThatNoCalendarHas(t *testing.T) {
 	if got != `1 2026-02-28 2024-02-29 23:59:59.999 \x00ff -1.500; 4 ~ ~ \x5c78 12.345` {
 		t.Errorf("landed: %s", got)
 	}
-	a := f.cli("crossing", "aside", "spring")
+	a := f.cli("crossing", "rejected", "spring")
 	for _, want := range []string{"2026-02-30", "2026-04-31"} {
 		if !strings.Contains(a.out, want) {
-			t.Errorf("%s is not shown among the rows set aside:\n%s", want, a.out)
+			t.Errorf("%s is not shown among the rejected rows:\n%s", want, a.out)
 		}
 	}
 }

@@ -7,9 +7,9 @@ import (
 	"dustyferry/internal/domain"
 )
 
-// TestWhatIsSetAsideStays: who lost a chunk cannot add to what was set aside for it,
+// TestRejectedRowsStay: who lost a chunk cannot add to what was set aside for it,
 // who claims it begins anew, and the limit counts all chunks of the table.
-func TestWhatIsSetAsideStays(t *testing.T) {
+func TestRejectedRowsStay(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 3, 3)
 	ctx := t.Context()
@@ -31,7 +31,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 		for _, key := range keys {
 			rows = append(rows, row(key))
 		}
-		ok, err := s.SetAside(ctx, k.ID, epoch, rows, limit)
+		ok, err := s.KeepRejected(ctx, k.ID, epoch, rows, limit)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -39,7 +39,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	}
 	total := func() int {
 		t.Helper()
-		_, n, err := s.AsideOf(ctx, c.ID, "", false, 0, 10)
+		_, n, err := s.RejectedRows(ctx, c.ID, "", false, 0, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -60,7 +60,7 @@ func TestWhatIsSetAsideStays(t *testing.T) {
 	}
 	for _, epoch := range []int64{a.Epoch, a.Epoch - 1} {
 		if set(a, epoch, 10, "7") {
-			t.Error("a chunk that has landed got more rows set aside")
+			t.Error("a chunk that has landed got more rejected rows")
 		}
 	}
 	// What a try left behind that did not land is tried again, whoever claims the chunk.

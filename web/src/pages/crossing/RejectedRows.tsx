@@ -7,7 +7,7 @@ import { useHiddenRows } from "../../session";
 type Shown = { crossing: Crossing; table?: string };
 
 /** Rows that the target could not take, or took with a value cut; nothing while there are none. */
-export function SetAside(shown: Shown) {
+export function RejectedRows(shown: Shown) {
   if (useHiddenRows() !== undefined) return null;
   return (
     <>
@@ -19,7 +19,7 @@ export function SetAside(shown: Shown) {
 
 function Rows({ crossing: c, table, cut }: Shown & { cut: boolean }) {
   const page = useLive(
-    "/api/crossings/{name}/set-aside",
+    "/api/crossings/{name}/rejected-rows",
     { path: { name: c.name }, query: { table, limit: 100, ...(cut && { cut }) } },
     { keep: true },
   );
@@ -30,7 +30,7 @@ function Rows({ crossing: c, table, cut }: Shown & { cut: boolean }) {
       title={
         cut
           ? `Cut: ${count(list.total, "note")} of values longer than a rule allows`
-          : `Set aside: ${count(list.total, "row")} that the target could not take`
+          : `${count(list.total, "rejected row")}, which the target could not take`
       }
       className="mt-3"
     >
@@ -42,7 +42,7 @@ function Rows({ crossing: c, table, cut }: Shown & { cut: boolean }) {
       <div
         tabIndex={0}
         role="region"
-        aria-label={cut ? "Rows with a value cut" : "Rows set aside"}
+        aria-label={cut ? "Rows with a value cut" : "Rejected rows"}
         className="mt-1 max-h-72 overflow-auto"
       >
         <table className="w-full text-sm">

@@ -11,17 +11,17 @@ import (
 	"dustyferry/internal/contract"
 )
 
-func (a *app) crossingAside() *cobra.Command {
-	p := contract.ListSetAsideParams{}
+func (a *app) crossingRejected() *cobra.Command {
+	p := contract.ListRejectedRowsParams{}
 	var only string
 	var limit int
 	var cut bool
 	c := &cobra.Command{
-		Use: "aside NAME", Short: "List the rows that the target could not take and that were set aside",
+		Use: "rejected NAME", Aliases: []string{"aside"}, Short: "List the rejected rows, which the target could not take, with the reason",
 		Args: exactly("the crossing's NAME"),
-		Long: `List the rows that were set aside (setting bad_rows: set aside) because the target could
-not take them, with the reason. They are on the source as before. Correct them there: capture
-brings what is changed; or compare, and repair what is found missing.
+		Long: `List the rejected rows: the target could not take them, and they were set aside (setting
+bad_rows: set aside). They are on the source as before. Correct them there: capture brings what
+is changed; or compare, and repair what is found missing.
 
 With --cut it lists rows that landed, with a value that was cut to the length that a rule
 allows (longest and cut; see 'dustyferry crossing rules').`,
@@ -31,7 +31,7 @@ allows (longest and cut; see 'dustyferry crossing rules').`,
 				return err
 			}
 			p.Table, p.Limit, p.Cut = &only, &limit, &cut
-			out, err := client.Do[contract.AsidePage](api.API.ListSetAsideWithResponse(cmd.Context(), args[0], &p))
+			out, err := client.Do[contract.RejectedRowsPage](api.API.ListRejectedRowsWithResponse(cmd.Context(), args[0], &p))
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ allows (longest and cut; see 'dustyferry crossing rules').`,
 					return
 				}
 				if out.Total == 0 {
-					w.line("No row of %s was set aside.", args[0])
+					w.line("No row of %s was rejected.", args[0])
 					return
 				}
 				w.row("TABLE", "CHUNK", "KEY", "WHAT", "WHY")
@@ -50,7 +50,7 @@ allows (longest and cut; see 'dustyferry crossing rules').`,
 					if r.Key != nil {
 						key = strings.Join(*r.Key, ", ")
 					}
-					w.row(r.Table, num(int64(r.Chunk)), key, clip(asideText(r), 48), r.Error)
+					w.row(r.Table, num(int64(r.Chunk)), key, clip(rejectedText(r), 48), r.Error)
 				}
 				if out.Total > len(out.Rows) {
 					w.line("%d of %d rows; --limit shows more.", len(out.Rows), out.Total)
@@ -64,8 +64,8 @@ allows (longest and cut; see 'dustyferry crossing rules').`,
 	return c
 }
 
-// asideText shows the value that the error is about, or else the row.
-func asideText(r contract.AsideRow) string {
+// rejectedText shows the value that the error is about, or else the row.
+func rejectedText(r contract.RejectedRow) string {
 	var out []string
 	for _, name := range slices.Sorted(maps.Keys(r.Row)) {
 		if r.Column != "" && name != r.Column {

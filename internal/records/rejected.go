@@ -21,10 +21,10 @@ type badRow struct {
 	RowJSON JSON[map[string]*string] `db:"row"`
 }
 
-// SetAside keeps the rows of a chunk that are left behind, in place of those kept
+// KeepRejected keeps the rows of a chunk that are left behind, in place of those kept
 // for it before; false when the chunk is not held under the epoch any more, or its
 // table would have more of them than the limit.
-func (s RejectedStore) SetAside(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool,
+func (s RejectedStore) KeepRejected(ctx context.Context, chunk, epoch int64, rows []domain.BadRow, limit int) (bool,
 	error) {
 	return s.keepRows(ctx, chunk, epoch, rows, false, limit)
 }
@@ -52,12 +52,12 @@ SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_i
 		} else if err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = $1 AND landed = $2`, chunk,
+		if _, err := tx.ExecContext(ctx, `DELETE FROM rejected_rows WHERE chunk_id = $1 AND landed = $2`, chunk,
 			landed); err != nil {
 			return err
 		}
 		var others int
-		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM set_aside WHERE table_id = $1 AND landed = $2`, of.Table,
+		if err := tx.GetContext(ctx, &others, `SELECT count(*) FROM rejected_rows WHERE table_id = $1 AND landed = $2`, of.Table,
 			landed); err != nil {
 			return err
 		}
@@ -66,7 +66,7 @@ SELECT k.crossing_id, k.table_id FROM chunks k JOIN tables t ON t.id = k.table_i
 		}
 		for _, r := range rows {
 			if _, err := tx.ExecContext(ctx, `
-INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, error, landed)
+INSERT INTO rejected_rows (crossing_id, table_id, chunk_id, key, row, column_name, error, landed)
   VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
 				of.Crossing, of.Table, chunk, nullable(r.Key), JSON[map[string]*string]{V: r.Row}, r.Column, r.Error,
 				landed); err != nil {
@@ -79,18 +79,18 @@ INSERT INTO set_aside (crossing_id, table_id, chunk_id, key, row, column_name, e
 	return done, err
 }
 
-// voidAside drops what was kept for chunks that are claimed: nothing of them landed, so
+// dropRejected drops what was kept for chunks that are claimed: nothing of them landed, so
 // what a try before this one left behind is tried again.
-func voidAside(ctx context.Context, tx *sqlx.Tx, chunks ...int64) error {
-	_, err := tx.ExecContext(ctx, `DELETE FROM set_aside WHERE chunk_id = ANY ($1)`, chunks)
+func dropRejected(ctx context.Context, tx *sqlx.Tx, chunks ...int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM rejected_rows WHERE chunk_id = ANY ($1)`, chunks)
 	return err
 }
 
-// AsideOf lists rows of a crossing that were left behind, or those that landed with a
+// RejectedRows lists rows of a crossing that were left behind, or those that landed with a
 // value cut, by table and place, and how many there are.
-func (s RejectedStore) AsideOf(ctx context.Context, crossing int64, table string, landed bool, offset,
+func (s RejectedStore) RejectedRows(ctx context.Context, crossing int64, table string, landed bool, offset,
 	limit int) ([]domain.BadRow, int, error) {
-	const where = ` FROM set_aside a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id
+	const where = ` FROM rejected_rows a JOIN tables t ON t.id = a.table_id JOIN chunks k ON k.id = a.chunk_id
   WHERE a.crossing_id = $1 AND ($2 = '' OR t.source_name = $2) AND a.landed = $3`
 	n, err := single[int](ctx, s, `SELECT count(*)`+where, crossing, table, landed)
 	if err != nil {
