@@ -23,7 +23,7 @@ var trips atomic.Int64
 type house struct {
 	*engine.Opened
 	kind, name string
-	texts      bool // rows from here come as texts, though they could be packed
+	texts      bool // rows from here come as texts, though they could come in binary form
 }
 
 func postgresHouse(t *testing.T, name string) house {
@@ -50,38 +50,50 @@ func mariaHouse(t *testing.T, name string) house {
 	return house{Opened: d, kind: typemap.MariaDB, name: name}
 }
 
-// ship takes a table from one house to another as one chunk, and returns where it
-// is there.
-func ship(t *testing.T, from, to house, table domain.TableName) (domain.TableName, error) {
-	t.Helper()
-	p, err := shipAs(t, from, to, table, domain.Rule{})
-	return p.Target, err
+// shipment is a table that goes from one house to another as one chunk.
+type shipment struct {
+	typ   string // of its column v
+	table domain.TableName
+	rule  domain.Rule
+	plan  domain.TablePlan
+	err   error // why it did not get there
 }
 
-// shipAs ships by a rule, and returns the plan.
-func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Rule) (domain.TablePlan, error) {
+// ship takes tables to another house. What they are is read, and the target prepared, once for
+// all of them.
+func ship(t *testing.T, from, to house, list []*shipment) {
 	t.Helper()
 	cat, err := from.Catalog(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	x := cat.Table(table)
-	if x == nil {
-		t.Fatalf("there is no table %s", table)
+	there := make([]domain.TablePlan, len(list))
+	for i, s := range list {
+		x := cat.Table(s.table)
+		if x == nil {
+			t.Fatalf("there is no table %s", s.table)
+		}
+		if s.plan, err = from.Plan(x); err != nil {
+			t.Fatal(err)
+		}
+		s.plan, _, err = typemap.Mapping{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.BuildTargetPlan(s.plan,
+			s.rule)
+		if err != nil {
+			t.Fatal(err)
+		}
+		there[i] = s.plan.TargetPlan()
 	}
-	p, err := from.Plan(x)
-	if err != nil {
-		t.Fatal(err)
-	}
-	p, _, err = typemap.Mapping{From: from.kind, To: to.kind, Into: to.name, Catalog: cat}.BuildTargetPlan(p, rule)
-	if err != nil {
-		t.Fatal(err)
-	}
-	there := p.TargetPlan()
-	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, []domain.TablePlan{there}, domain.DefaultSettings(),
+	if err := to.PrepareTarget(t.Context(), "trip", &domain.Catalog{}, there, domain.DefaultSettings(),
 		func(engine.Object, error) {}); err != nil {
 		t.Fatal(err)
 	}
+	for i, s := range list {
+		s.err = s.load(t, from, to, &there[i])
+	}
+}
+
+func (s *shipment) load(t *testing.T, from, to house, there *domain.TablePlan) error {
+	t.Helper()
 	r, err := from.OpenReader(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -95,25 +107,25 @@ func shipAs(t *testing.T, from, to house, table domain.TableName, rule domain.Ru
 	if _, err := r.Begin(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	packed := r.SupportsBinary(&p)
-	if able, err := w.SupportsBinary(t.Context(), &there); packed && !able {
-		t.Errorf("the table is packed by one side alone (%v)", err)
+	binary := r.SupportsBinary(&s.plan)
+	if able, err := w.SupportsBinary(t.Context(), there); binary && !able {
+		t.Errorf("the table is written in binary form by one side alone (%v)", err)
 	}
-	if usual := from.kind == typemap.MariaDB && to.kind == typemap.Postgres && rule.Columns == nil; packed != usual &&
-		rule.Columns == nil {
-		t.Errorf("%s from %s to %s: packed is %t", table, from.kind, to.kind, packed)
+	if usual := from.kind == typemap.MariaDB && to.kind == typemap.Postgres && s.rule.Columns == nil; binary != usual &&
+		s.rule.Columns == nil {
+		t.Errorf("%s from %s to %s: binary is %t", s.table, from.kind, to.kind, binary)
 	}
-	packed = packed && !from.texts
-	if err := w.Begin(t.Context(), &there, packed, nil); err != nil {
+	binary = binary && !from.texts
+	if err := w.Begin(t.Context(), there, binary, nil); err != nil {
 		t.Fatal(err)
 	}
-	sum, err := r.Copy(t.Context(), &p, &domain.Chunk{}, packed, func(b []byte) error {
+	sum, err := r.Copy(t.Context(), &s.plan, &domain.Chunk{}, binary, func(b []byte) error {
 		return w.Write(t.Context(), b)
 	})
 	if err != nil {
-		return p, err
+		return err
 	}
-	return p, w.Land(t.Context(), engine.Mark{Crossing: "trip", Chunk: trips.Add(1), Epoch: 1, Sum: sum})
+	return w.Land(t.Context(), engine.Mark{Crossing: "trip", Chunk: trips.Add(1), Epoch: 1, Sum: sum})
 }
 
 // alike reports whether both sides of a plan compare as equal.
@@ -139,21 +151,26 @@ func alike(t *testing.T, from, to house, p domain.TablePlan) bool {
 	return sums[0] == sums[1]
 }
 
-// throughAndBack ships a table to a house of the other engine and on to one of its
-// own, and returns where it ends.
-func throughAndBack(t *testing.T, from, between, to house, table domain.TableName,
-	typ string) (domain.TableName, bool) {
+// throughAndBack ships tables to a house of the other engine, and on to one of its own, and
+// returns those that got there.
+func throughAndBack(t *testing.T, from, between, to house, list []*shipment) []*shipment {
 	t.Helper()
-	there, err := ship(t, from, between, table)
-	if err != nil {
-		t.Errorf("%s does not get there: %v", typ, err)
-		return there, false
+	ship(t, from, between, list)
+	var home []*shipment
+	for _, s := range list {
+		if s.err != nil {
+			t.Errorf("%s does not get there: %v", s.typ, s.err)
+			continue
+		}
+		home = append(home, &shipment{typ: s.typ, table: s.plan.Target})
 	}
-	home, err := ship(t, between, to, there)
-	if err != nil {
-		t.Errorf("%s does not come back: %v", typ, err)
+	ship(t, between, to, home)
+	for _, s := range home {
+		if s.err != nil {
+			t.Errorf("%s does not come back: %v", s.typ, s.err)
+		}
 	}
-	return home, err == nil
+	return home
 }
 
 // TestColumnsPlannedOtherwise plans columns as other types on every way. What is
@@ -163,6 +180,13 @@ func TestColumnsPlannedOtherwise(t *testing.T) {
 	m1, db := newMaria(t)
 	m2, _ := newMaria(t)
 	pg, pg2, my, my2 := postgresHouse(t, a.source), postgresHouse(t, b.source), mariaHouse(t, m1), mariaHouse(t, m2)
+	type trial struct {
+		shipment
+		from, to house
+		value    string
+		taken    bool
+	}
+	ways := map[[2]string][]*trial{}
 	n := 0
 	for _, c := range []struct {
 		from, to house
@@ -206,17 +230,31 @@ func TestColumnsPlannedOtherwise(t *testing.T) {
 					"AS (id + 1) STORED)", table, c.typ))
 				exec1(t, a.sourceURL(), fmt.Sprintf("INSERT INTO %s (id, v) VALUES (1, $1::text::%s), (2, NULL)", table, c.typ), v)
 			}
-			p, err := shipAs(t, c.from, c.to, table, domain.Rule{Columns: map[string]domain.ColumnRule{"v": {Type: c.as}}})
-			if i < len(c.taken) {
-				if err != nil {
-					t.Errorf("%s as %s: %q is refused: %v", c.typ, c.as, v, err)
-				} else if !alike(t, c.from, c.to, p) {
-					t.Errorf("%s as %s: %q is another there", c.typ, c.as, v)
-				}
-			} else if err == nil {
-				t.Errorf("%s as %s: %q was taken", c.typ, c.as, v)
+			way := [2]string{c.from.name, c.to.name}
+			ways[way] = append(ways[way], &trial{shipment: shipment{typ: c.typ + " as " + c.as, table: table,
+				rule: domain.Rule{Columns: map[string]domain.ColumnRule{"v": {Type: c.as}}}}, from: c.from, to: c.to, value: v,
+				taken: i < len(c.taken)})
+		}
+	}
+	for _, trials := range ways {
+		list := make([]*shipment, len(trials))
+		for i, x := range trials {
+			list[i] = &x.shipment
+		}
+		ship(t, trials[0].from, trials[0].to, list)
+		for _, x := range trials {
+			switch {
+			case x.taken && x.err != nil:
+				t.Errorf("%s: %q is refused: %v", x.typ, x.value, x.err)
+			case x.taken && !alike(t, x.from, x.to, x.plan):
+				t.Errorf("%s: %q is another there", x.typ, x.value)
+			case !x.taken && x.err == nil:
+				t.Errorf("%s: %q was taken", x.typ, x.value)
 			}
 		}
+	}
+	if n < 50 || len(ways) != 4 {
+		t.Errorf("%d values on %d ways", n, len(ways))
 	}
 }
 
@@ -269,6 +307,7 @@ func TestRoundTripFromPostgres(t *testing.T) {
 	from, between, to := postgresHouse(t, start.source), mariaHouse(t, middle), postgresHouse(t, back.source)
 	r := rand.New(rand.NewPCG(3, 5))
 	c, d := connect(t, start.sourceURL()), connect(t, back.sourceURL())
+	var list []*shipment
 	n := 0
 	for typ, values := range limits {
 		n++
@@ -286,33 +325,38 @@ func TestRoundTripFromPostgres(t *testing.T) {
 		if _, err := c.Exec(t.Context(), fmt.Sprintf(`INSERT INTO %s VALUES (-1, NULL)`, table)); err != nil {
 			t.Fatal(err)
 		}
-		home, ok := throughAndBack(t, from, between, to, table, typ)
-		if !ok {
-			continue
-		}
+		list = append(list, &shipment{typ: typ, table: table})
+	}
+	for _, s := range throughAndBack(t, from, between, to, list) {
 		// The way back ends in the type that MariaDB's becomes, which is read as the first.
 		show := map[string]string{"bytea": "v::bytea::text", "boolean": "v::integer::boolean::text",
-			"money": "v::money::text"}[typ]
+			"money": "v::money::text"}[s.typ]
 		switch {
-		case strings.HasPrefix(typ, "numeric"):
+		case strings.HasPrefix(s.typ, "numeric"):
 			show = "trim_scale(v)::text"
 		case show == "":
-			show = "v::text::" + typ + "::text"
+			show = "v::text::" + s.typ + "::text"
 		}
-		sameTexts(t, typ, collect(t, c, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s", show, table)),
-			collect(t, d, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s.%s", show, home.Schema, home.Name)))
+		sameTexts(t, s.typ, collect(t, c, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s", show, s.table.Name)),
+			collect(t, d, fmt.Sprintf("SELECT id || ' ' || coalesce(%s, '~') FROM %s.%s", show, s.plan.Target.Schema,
+				s.plan.Target.Name)))
 	}
+	var wrong []*shipment
 	for typ, values := range beyond {
 		for _, v := range values {
 			n++
 			table := domain.TableName{Schema: "public", Name: fmt.Sprintf("t%d", n)}
 			exec1(t, start.sourceURL(), fmt.Sprintf(`CREATE TABLE %s (id integer PRIMARY KEY, v %s);
   INSERT INTO %s VALUES (1, '%s')`, table, typ, table, v))
-			if _, err := ship(t, from, between, table); err == nil {
-				t.Errorf("%s: %.40s was taken, as %q", typ, v, texts(t, db, "SELECT v FROM "+table.Name))
-			} else if !strings.Contains(err.Error(), "v") {
-				t.Errorf("%s: %.40s is refused without the column: %v", typ, v, err)
-			}
+			wrong = append(wrong, &shipment{typ: fmt.Sprintf("%s %.40s", typ, v), table: table})
+		}
+	}
+	ship(t, from, between, wrong)
+	for _, s := range wrong {
+		if s.err == nil {
+			t.Errorf("%s was taken, as %q", s.typ, texts(t, db, "SELECT v FROM "+s.table.Name))
+		} else if !strings.Contains(s.err.Error(), "v") {
+			t.Errorf("%s is refused without the column: %v", s.typ, s.err)
 		}
 	}
 }
@@ -403,10 +447,10 @@ var mariaLimits = map[string]struct {
 		"hex(%s)"},
 }
 
-// TestRoundTripFromMariaDB takes values at the limits to PostgreSQL and back, packed and
-// as texts.
+// TestRoundTripFromMariaDB takes values at the limits to PostgreSQL and back, in binary form
+// and as texts.
 func TestRoundTripFromMariaDB(t *testing.T) {
-	t.Run("packed", func(t *testing.T) { roundTripFromMariaDB(t, false) })
+	t.Run("binary", func(t *testing.T) { roundTripFromMariaDB(t, false) })
 	t.Run("texts", func(t *testing.T) { roundTripFromMariaDB(t, true) })
 }
 
@@ -416,6 +460,7 @@ func roundTripFromMariaDB(t *testing.T, asTexts bool) {
 	p := newPair(t)
 	from, between, to := mariaHouse(t, first), postgresHouse(t, p.source), mariaHouse(t, last)
 	from.texts = asTexts
+	var list []*shipment
 	n := 0
 	for typ, c := range mariaLimits {
 		n++
@@ -425,13 +470,13 @@ func roundTripFromMariaDB(t *testing.T, asTexts bool) {
 		for i, v := range c.values {
 			maria(t, db, fmt.Sprintf("INSERT INTO %s VALUES (%d, %s)", table.Name, i, v))
 		}
-		home, ok := throughAndBack(t, from, between, to, table, typ)
-		if !ok {
-			continue
-		}
+		list = append(list, &shipment{typ: typ, table: table})
+	}
+	for _, s := range throughAndBack(t, from, between, to, list) {
+		c := mariaLimits[s.typ]
 		text := func(form, table string) string {
 			return fmt.Sprintf("SELECT concat(id, ' ', coalesce(cast(%s AS char), '~')) FROM %s", fmt.Sprintf(form, "v"), table)
 		}
-		sameTexts(t, typ, texts(t, db, text(c.there, table.Name)), texts(t, back, text(c.backHome, home.Name)))
+		sameTexts(t, s.typ, texts(t, db, text(c.there, s.table.Name)), texts(t, back, text(c.backHome, s.plan.Target.Name)))
 	}
 }
