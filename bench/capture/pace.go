@@ -177,7 +177,8 @@ func (b *bench) decode(ctx context.Context, changes int) (float64, error) {
 		"slot_name = 'decoded'").Scan(&at); err != nil {
 		return 0, err
 	}
-	c, err := db.OpenCapture(ctx, "decoded", domain.PositionAt(uint64(at)), []engine.CaptureTable{{ID: 1, Plan: &plan}}, "")
+	c, err := db.OpenCapture(ctx, "decoded", domain.PositionAt(uint64(at)), []engine.CaptureTable{{ID: 1, Plan: &plan}},
+		"")
 	if err != nil {
 		return 0, err
 	}

@@ -17,8 +17,9 @@ func (a *app) crossingRejected() *cobra.Command {
 	var limit int
 	var cut bool
 	c := &cobra.Command{
-		Use: "rejected NAME", Aliases: []string{"aside"}, Short: "List the rejected rows, which the target could not take, with the reason",
-		Args: exactly("the crossing's NAME"),
+		Use: "rejected NAME", Aliases: []string{"aside"},
+		Short: "List the rejected rows, which the target could not take, with the reason",
+		Args:  exactly("the crossing's NAME"),
 		Long: `List the rejected rows: the target could not take them, and they were set aside (setting
 bad_rows: set aside). They are on the source as before. Correct them there: capture brings what
 is changed; or compare, and repair what is found missing.

@@ -338,7 +338,8 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 			t.Errorf("%s: the wish is %+v (%v), want %+v", why, w, err, want)
 		}
 	}
-	hold, holding := domain.Request{What: "hold", By: "a"}, domain.Request{What: "holding", At: domain.PositionAt(5), By: "a"}
+	hold, holding := domain.Request{What: "hold", By: "a"}, domain.Request{What: "holding", At: domain.PositionAt(5),
+		By: "a"}
 	ask(hold)
 	answer(st.Epoch-1, hold, holding)
 	stands(hold, "an old applier's answer")
@@ -362,7 +363,8 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	// A later position is asked for before the answer about this one.
 	later := domain.Request{What: "go", At: domain.PositionAt(12), By: "a"}
 	ask(later)
-	answer(st.Epoch, domain.Request{What: "go", At: domain.PositionAt(9), By: "a"}, domain.Request{What: "reached", At: domain.PositionAt(9)})
+	answer(st.Epoch, domain.Request{What: "go", At: domain.PositionAt(9), By: "a"}, domain.Request{What: "reached",
+		At: domain.PositionAt(9)})
 	stands(later, "an answer to an older wish")
 	answer(st.Epoch, later, domain.Request{What: "reached", At: domain.PositionAt(12)})
 	stands(domain.Request{What: "reached", At: domain.PositionAt(12), By: "a"}, "the answer")

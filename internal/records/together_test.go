@@ -85,7 +85,8 @@ func TestNeighboursAreCarriedTogether(t *testing.T) {
 		epoch int64
 		want  string
 	}{{second.Epoch + 1, "[]"}, {second.Epoch, "[5 14]"}} {
-		if err := s.SetReadSnapshot(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2, Log: domain.PositionAt(600)}); err != nil ||
+		if err := s.SetReadSnapshot(ctx, second.ID, tell.epoch, domain.Snapshot{Xmin: 1, Xmax: 2,
+			Log: domain.PositionAt(600)}); err != nil ||
 			fmt.Sprint(seen()) != tell.want {
 			t.Errorf("told under epoch %d: known of chunks %v (%v)", tell.epoch, seen(), err)
 		}

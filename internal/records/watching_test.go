@@ -172,7 +172,8 @@ func TestCrossingsAndTablesInPages(t *testing.T) {
 		t.Errorf("%+v (%v)", tot, err)
 	}
 	// A change of columns is counted once for each place in the log.
-	for _, at := range []domain.Position{domain.PositionAt(50), domain.PositionAt(50), domain.PositionAt(40), domain.PositionAt(60)} {
+	for _, at := range []domain.Position{domain.PositionAt(50), domain.PositionAt(50), domain.PositionAt(40),
+		domain.PositionAt(60)} {
 		if err := s.NoteColumnChange(t.Context(), table.ID, at); err != nil {
 			t.Fatal(err)
 		}

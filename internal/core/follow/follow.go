@@ -212,7 +212,8 @@ func (m *Machine) toward(goal domain.Position) Reached {
 
 // beyond reports whether an event is of what comes after the limit.
 func (m *Machine) beyond(e *domain.Event) bool {
-	return !m.limit.IsZero() && e.Kind == domain.EventBegin && (!e.Tx.Commit.Before(m.limit) || m.until > 0 && e.Tx.At >= m.until)
+	return !m.limit.IsZero() && e.Kind == domain.EventBegin &&
+		(!e.Tx.Commit.Before(m.limit) || m.until > 0 && e.Tx.At >= m.until)
 }
 
 // get brings the next event into m.event, or reports that none came.

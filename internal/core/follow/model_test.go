@@ -818,7 +818,8 @@ func (w *world) nextEvent() *domain.Event {
 func (w *world) atGoal() {
 	goal := w.goal
 	w.goal = domain.Position{}
-	if v := w.load(); v.Landed < v.Chunks || w.applied.Before(v.MaxRead) || goal.Before(w.fetched) || goal.Before(w.applied) {
+	if v := w.load(); v.Landed < v.Chunks || w.applied.Before(v.MaxRead) || goal.Before(w.fetched) ||
+		goal.Before(w.applied) {
 		return
 	}
 	w.saw["goal"]++

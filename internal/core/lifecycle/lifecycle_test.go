@@ -31,7 +31,8 @@ func TestAllowSaysWhatToDo(t *testing.T) {
 }
 
 func TestNext(t *testing.T) {
-	base := lifecycle.View{Kind: domain.KindLoadCapture, Chunks: 4, Landed: 4, Applied: domain.PositionAt(100), MaxRead: domain.PositionAt(90), Built: true,
+	base := lifecycle.View{Kind: domain.KindLoadCapture, Chunks: 4, Landed: 4, Applied: domain.PositionAt(100),
+		MaxRead: domain.PositionAt(90), Built: true,
 		BelowSince: 3, Dwell: 3}
 	for _, c := range []struct {
 		name string

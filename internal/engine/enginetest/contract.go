@@ -505,7 +505,8 @@ func (k *contract) applies() {
 	k.target()
 	_, err := k.copied(1, nil, nil, 1)
 	k.ok(err)
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); err != nil || at != domain.PositionAt(100) {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); err != nil ||
+		at != domain.PositionAt(100) {
 		k.Fatalf("it begins at %d, %v", at, err)
 	}
 	_, err = k.applied(1, domain.PositionAt(200), fold.Net{Removes: []domain.Row{hive("-100", "")},
@@ -539,22 +540,26 @@ func (k *contract) applies() {
 
 func (k *contract) epochs() {
 	k.target()
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); err != nil || at != domain.PositionAt(100) {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); err != nil ||
+		at != domain.PositionAt(100) {
 		k.Fatalf("it begins at %d, %v", at, err)
 	}
 	put := fold.Net{Puts: []domain.Row{hive("1", "a")}}
 	_, err := k.applied(1, domain.PositionAt(150), put)
 	k.ok(err)
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 2, domain.PositionAt(100)); err != nil || at != domain.PositionAt(150) {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 2, domain.PositionAt(100)); err != nil ||
+		at != domain.PositionAt(150) {
 		k.Fatalf("the second holder begins at %d, %v", at, err)
 	}
-	if _, err := k.applied(1, domain.PositionAt(160), fold.Net{Puts: []domain.Row{hive("2", "b")}}); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := k.applied(1, domain.PositionAt(160), fold.Net{Puts: []domain.Row{hive("2", "b")}}); !errors.Is(err,
+		domain.ErrTakenOver) {
 		k.Errorf("the first holder committed: %v", err)
 	}
 	if _, err := k.applied(2, domain.PositionAt(140), put); !errors.Is(err, domain.ErrTakenOver) {
 		k.Errorf("the place went back: %v", err)
 	}
-	if _, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); !errors.Is(err, domain.ErrTakenOver) {
+	if _, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100)); !errors.Is(err,
+		domain.ErrTakenOver) {
 		k.Errorf("an older holder took the stream: %v", err)
 	}
 	if n := k.held(); n != 1 {
@@ -565,7 +570,8 @@ func (k *contract) epochs() {
 		k.Errorf("as another server counts, it stands at %d, %v", at, err)
 	}
 	k.ok(k.to.ForgetStream(k.Context(), k.crossing))
-	if at, err := k.to.TakeStream(k.Context(), k.crossing, 3, domain.PositionAt(10)); err != nil || at != domain.PositionAt(10) {
+	if at, err := k.to.TakeStream(k.Context(), k.crossing, 3, domain.PositionAt(10)); err != nil ||
+		at != domain.PositionAt(10) {
 		k.Errorf("a stream that was forgotten begins at %d, %v", at, err)
 	}
 }
@@ -574,7 +580,8 @@ func (k *contract) missing() {
 	k.target()
 	_, err := k.to.TakeStream(k.Context(), k.crossing, 1, domain.PositionAt(100))
 	k.ok(err)
-	missing, err := k.applied(1, domain.PositionAt(150), fold.Net{Patches: []domain.Row{{text("4"), {Kind: domain.Unchanged}, text("1")}}})
+	missing, err := k.applied(1, domain.PositionAt(150), fold.Net{Patches: []domain.Row{{text("4"),
+		{Kind: domain.Unchanged}, text("1")}}})
 	if err != nil || len(missing) != 1 || string(missing[0][0].Data) != "4" {
 		k.Errorf("a change of what is not there: %v, %v", missing, err)
 	}

@@ -106,7 +106,8 @@ func (d *database) ResolveGTID(ctx context.Context, portable string) (domain.Pos
 		return domain.Position{}, err
 	}
 	if len(want) == 0 {
-		return domain.Position{}, domain.Conflict("no GTID is known of what was applied last; restart the crossing to load from this server")
+		return domain.Position{},
+			domain.Conflict("no GTID is known of what was applied last; restart the crossing to load from this server")
 	}
 	// A log that has not come so far yet is taken by the server for one that waits.
 	var text string
@@ -119,8 +120,9 @@ func (d *database) ResolveGTID(ctx context.Context, portable string) (domain.Pos
 	}
 	for n, g := range want {
 		if have[n].sequence < g.sequence {
-			return domain.Position{}, domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first "+
-				"one, or lacks what was applied already", portable, text)
+			return domain.Position{},
+				domain.Conflict("this server's log does not lead on from %s: it ends at %q. It is no copy of the first "+
+					"one, or lacks what was applied already", portable, text)
 		}
 	}
 	end, err := d.now(ctx) // whatever comes after the GTID comes after this, if none is sent
@@ -161,8 +163,9 @@ func (d *database) ResolveGTID(ctx context.Context, portable string) (domain.Pos
 		case errors.Is(err, io.EOF):
 			return end, nil
 		case errors.As(err, &se):
-			return domain.Position{}, domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or "+
-				"has removed that part of its log", portable, se.Message)
+			return domain.Position{},
+				domain.Conflict("this server's log does not lead on from %s (%s): it is no copy of the first one, or "+
+					"has removed that part of its log", portable, se.Message)
 		case err != nil:
 			return domain.Position{}, d.explain(err)
 		}

@@ -20,7 +20,8 @@ func TestGTIDs(t *testing.T) {
 	for _, c := range []struct {
 		at   domain.Position
 		want string
-	}{{domain.PositionAt(50), ""}, {domain.PositionAt(100), "0-1-5"}, {domain.PositionAt(250), "0-1-5,7-2-9"}, {domain.PositionAt(300), "0-1-6,7-2-9"}} {
+	}{{domain.PositionAt(50), ""}, {domain.PositionAt(100), "0-1-5"}, {domain.PositionAt(250), "0-1-5,7-2-9"},
+		{domain.PositionAt(300), "0-1-6,7-2-9"}} {
 		if got := w.upTo(c.at); got != c.want {
 			t.Errorf("at %s: %q, want %q", c.at, got, c.want)
 		}

@@ -96,8 +96,9 @@ func (d *database) Retained(ctx context.Context, _ string, applied domain.Positi
 
 // CheckCapture finds nothing: there is nothing to be made on a source of this kind.
 func (d *database) CheckCapture(context.Context, string, []domain.TablePlan) (domain.Position, error) {
-	return domain.Position{}, domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as " +
-		"FILE:OFFSET or as a GTID")
+	return domain.Position{},
+		domain.Invalid("a MariaDB source has no replication slots; take slot away, and give start_from as " +
+			"FILE:OFFSET or as a GTID")
 }
 
 // LogBytes adds up the files between two places.

@@ -72,8 +72,9 @@ func (Driver) ParsePosition(s string) (domain.Position, error) {
 	f, err1 := strconv.ParseUint(file, 10, 32)
 	o, err2 := strconv.ParseUint(offset, 10, 32)
 	if !ok || err1 != nil || err2 != nil {
-		return domain.Position{}, domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the "+
-			"offset in it", s)
+		return domain.Position{},
+			domain.Invalid("%q is no log position; write it like 000012:3456, the log file's number and the "+
+				"offset in it", s)
 	}
 	return position(f, o), nil
 }

@@ -389,56 +389,64 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, c
 	}
 	charsets := d.charsets(ctx)
 	for i := range plans {
-		p, name := &plans[i], plans[i].Source.String()
-		if !strings.EqualFold(p.Table.Storage, "InnoDB") {
-			e.add(domain.Blocker, "storage engine", name, "ALTER TABLE "+qualified(p.Source)+" ENGINE = InnoDB",
-				"it is kept by %s, which knows no snapshots", p.Table.Storage)
-		}
-		switch {
-		case len(p.Key) == 0:
-			e.add(domain.Notice, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)",
-				"it has no key: it is one chunk, and each changed row is found by all its values")
-		case p.KeyOrder == "none":
-			e.add(domain.Notice, "key order", name, "", "its key (%s) has an order of its own, which cannot be asked for: the "+
-				"table is one chunk", quoteAll(p.Key))
-		}
-		if k := p.Table.PrimaryKey(); capture && s.variables["binlog_row_image"] != "FULL" && len(p.Key) > 0 &&
-			(k == nil || !slices.Equal(k.Columns, p.Key)) {
-			e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
-				"with binlog_row_image %s the log does not always carry its key (%s), which is not its primary key",
-				s.variables["binlog_row_image"], quoteAll(p.Key))
-		}
-		for _, c := range p.Columns {
-			if capture && s.variables["binlog_row_image"] != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil &&
-				p.TargetSide.Engine != "mariadb" {
-				e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
-					"%s is computed when it is read, so with binlog_row_image %s the log does not carry it", c.Name,
-					s.variables["binlog_row_image"])
-			}
-		}
-		for _, k := range p.Table.Constraints {
-			if capture && k.Unlogged {
-				verdict, text, remedy := followed(p, k, plans, s.variables["binlog_row_image"])
-				e.add(verdict, "foreign key", name, remedy, "%s acts by itself (%s), which the server does not log: %s", k.Name,
-					strings.TrimSpace(k.Rules), text)
-			}
-		}
-		for _, c := range p.Columns {
-			if !capture {
-				break
-			}
-			if fraction, _ := bracketed(c.Type); fraction > 0 && strings.Contains(c.Type, "/* mariadb-5.3 */") {
-				e.add(domain.Blocker, "binary log", name, "SET GLOBAL mysql56_temporal_format = ON; ALTER TABLE "+
-					qualified(p.Source)+" FORCE", "%s keeps its fractions of a second in the form of servers before 10.1, which "+
-					"cannot be read from the log", c.Name)
-			}
-			if _, err := newNormal(c, charsets); engine.Away(err) {
-				return nil, err
-			} else if err != nil {
-				e.add(domain.Blocker, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4",
-					"%s: %s", c.Name, err)
-			}
+		if err := e.sourceTable(s, plans, i, capture, charsets); err != nil {
+			return nil, err
 		}
 	}
 	return e, nil
+}
+
+// sourceTable adds what one table of the plans is found to be like.
+func (e *entries) sourceTable(s server, plans []domain.TablePlan, i int, capture bool, charsets decoders) error {
+	p, name, image := &plans[i], plans[i].Source.String(), s.variables["binlog_row_image"]
+	if !strings.EqualFold(p.Table.Storage, "InnoDB") {
+		e.add(domain.Blocker, "storage engine", name, "ALTER TABLE "+qualified(p.Source)+" ENGINE = InnoDB",
+			"it is kept by %s, which knows no snapshots", p.Table.Storage)
+	}
+	switch {
+	case len(p.Key) == 0:
+		e.add(domain.Notice, "no key", name, "ALTER TABLE "+qualified(p.Source)+" ADD PRIMARY KEY (…)",
+			"it has no key: it is one chunk, and each changed row is found by all its values")
+	case p.KeyOrder == "none":
+		e.add(domain.Notice, "key order", name, "", "its key (%s) has an order of its own, which cannot be asked for: the "+
+			"table is one chunk", quoteAll(p.Key))
+	}
+	if k := p.Table.PrimaryKey(); capture && image != "FULL" && len(p.Key) > 0 &&
+		(k == nil || !slices.Equal(k.Columns, p.Key)) {
+		e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
+			"with binlog_row_image %s the log does not always carry its key (%s), which is not its primary key",
+			image, quoteAll(p.Key))
+	}
+	for _, c := range p.Columns {
+		if capture && image != "FULL" && c.Computed != "" && !c.Stored && p.TargetSide != nil &&
+			p.TargetSide.Engine != "mariadb" {
+			e.add(domain.Blocker, "binary log", name, "SET GLOBAL binlog_row_image = 'FULL'; then let sessions connect anew",
+				"%s is computed when it is read, so with binlog_row_image %s the log does not carry it", c.Name,
+				image)
+		}
+	}
+	for _, k := range p.Table.Constraints {
+		if capture && k.Unlogged {
+			verdict, text, remedy := followed(p, k, plans, image)
+			e.add(verdict, "foreign key", name, remedy, "%s acts by itself (%s), which the server does not log: %s", k.Name,
+				strings.TrimSpace(k.Rules), text)
+		}
+	}
+	for _, c := range p.Columns {
+		if !capture {
+			break
+		}
+		if fraction, _ := bracketed(c.Type); fraction > 0 && strings.Contains(c.Type, "/* mariadb-5.3 */") {
+			e.add(domain.Blocker, "binary log", name, "SET GLOBAL mysql56_temporal_format = ON; ALTER TABLE "+
+				qualified(p.Source)+" FORCE", "%s keeps its fractions of a second in the form of servers before 10.1, which "+
+				"cannot be read from the log", c.Name)
+		}
+		if _, err := newNormal(c, charsets); engine.Away(err) {
+			return err
+		} else if err != nil {
+			e.add(domain.Blocker, "character set", name, "ALTER TABLE "+qualified(p.Source)+" CONVERT TO CHARACTER SET utf8mb4",
+				"%s: %s", c.Name, err)
+		}
+	}
+	return nil
 }

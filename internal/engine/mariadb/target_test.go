@@ -207,7 +207,8 @@ func TestEveryKindOfValueLands(t *testing.T) {
 	}
 	apply(t, to, plans, changes, commits[len(commits)-1].End, 1)
 	alike(t, from, to, db, plans...)
-	if at, err := to.TakeStream(t.Context(), "c", 2, domain.PositionAt(5)); err != nil || at != commits[len(commits)-1].End {
+	if at, err := to.TakeStream(t.Context(), "c", 2, domain.PositionAt(5)); err != nil ||
+		at != commits[len(commits)-1].End {
 		t.Errorf("the stream stands at %s: %v", at, err)
 	}
 	if _, err := to.TakeStream(t.Context(), "c", 1, domain.PositionAt(5)); !errors.Is(err, domain.ErrTakenOver) {

@@ -95,7 +95,8 @@ func inserted(t *testing.T, d *database, name string, from domain.Position, p *d
 				}
 				out = append(out, k)
 			}
-			if e.Kind == domain.EventCommit && !e.Tx.Commit.Before(end) || e.Kind == domain.EventProgress && !e.Position.Before(end) {
+			if e.Kind == domain.EventCommit && !e.Tx.Commit.Before(end) || e.Kind == domain.EventProgress &&
+				!e.Position.Before(end) {
 				return out
 			}
 		case <-limit:

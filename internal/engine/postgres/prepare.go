@@ -25,122 +25,172 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 	if _, err := d.pool.Exec(ctx, bookkeepingTables); err != nil {
 		return fmt.Errorf("making our bookkeeping schema dusty_ferry: %w", d.explain(err))
 	}
-	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
-		run := func(what, sql string) error {
-			if _, err := tx.Exec(ctx, sql); err != nil {
-				return fmt.Errorf("making %s on the target: %w", what, d.explain(err))
-			}
-			return nil
-		}
-		for _, e := range cat.Extensions {
-			if !slices.Contains(here.Extensions, e) {
-				place := cat.Places[e]
-				if place == "" {
-					place = "public"
-				}
-				if err := run("schema "+place, "CREATE SCHEMA IF NOT EXISTS "+quote(place)); err != nil {
-					return err
-				}
-				// Without a place it would go where our sessions look, which is nowhere.
-				if err := run("extension "+e, "CREATE EXTENSION IF NOT EXISTS "+quote(e)+" SCHEMA "+quote(place)); err != nil {
-					return err
-				}
-			}
-		}
-		for _, schema := range schemasOf(cat, plans) {
-			if err := run("schema "+schema, "CREATE SCHEMA IF NOT EXISTS "+quote(schema)); err != nil {
+	if err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+		b := &targetBuild{ctx: ctx, tx: tx, d: d, here: here, cat: cat, plans: plans, settings: s}
+		for _, step := range []func() error{b.schemas, b.collations, b.types, b.sequences, b.dropReplaced,
+			func() error { return b.tables(told) }, b.owners} {
+			if err := step(); err != nil {
 				return err
-			}
-		}
-		for i := range plans {
-			for _, n := range plans[i].Table.Needs {
-				if n.Kind != "collation" || plans[i].CrossEngine {
-					continue
-				}
-				if err := run("collation "+n.Name, n.Definition); err != nil {
-					return err
-				}
-			}
-		}
-		for _, t := range cat.TypesOf(plans) {
-			stands := slices.ContainsFunc(here.Types, func(h domain.UserType) bool { return h.Name == t.Name })
-			if !stands {
-				if err := run("type "+t.Name.String(), t.Definition); err != nil {
-					return err
-				}
-			}
-		}
-		for _, q := range cat.SequencesOf(plans) {
-			stands := slices.ContainsFunc(here.Sequences, func(h domain.Sequence) bool { return h.Name == q.Name })
-			if !stands && !q.Identity {
-				if err := run("sequence "+q.Name.String(), createSequence(q)); err != nil {
-					return err
-				}
-			}
-		}
-		var empty, drop []string
-		for i := range plans {
-			if p := &plans[i]; here.Table(p.Target) != nil && p.ExistingRowsPolicy(s) == "replace" {
-				drop = append(drop, qualified(p.Target))
-			}
-		}
-		if len(drop) > 0 { // together, as foreign keys among them want it
-			if err := run("room for tables that are replaced", "DROP TABLE "+strings.Join(drop, ", ")); err != nil {
-				return err
-			}
-		}
-		var failed []error
-		for i := range plans {
-			p := &plans[i]
-			if t := here.Table(p.Target); t != nil && p.ExistingRowsPolicy(s) != "replace" {
-				if diff := differences(p, t); diff != "" {
-					return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out",
-						p.Target, diff)
-				}
-				some, err := d.readyExisting(ctx, tx, p, t, s)
-				if err != nil {
-					return err
-				}
-				if some {
-					empty = append(empty, qualified(p.Target))
-				}
-				continue
-			}
-			for _, o := range d.Creates(p) {
-				err := pgx.BeginFunc(ctx, tx, func(tx pgx.Tx) error {
-					_, err := tx.Exec(ctx, o.SQL)
-					return err
-				})
-				if err = d.explain(err); err != nil {
-					failed = append(failed, fmt.Errorf("making %s %s on the target: %w", o.Kind, p.Target, err))
-				}
-				told(o, err)
-			}
-		}
-		if len(failed) > 0 {
-			return errors.Join(failed...)
-		}
-		if len(empty) > 0 {
-			if err := run("tables empty", "TRUNCATE "+strings.Join(empty, ", ")); err != nil {
-				return err
-			}
-		}
-		for _, q := range cat.SequencesOf(plans) {
-			if q.OwnedColumn != "" && !q.Identity && slices.ContainsFunc(plans, func(p domain.TablePlan) bool {
-				return p.Source == q.OwnedBy
-			}) {
-				if err := run("the owner of sequence "+q.Name.String(), fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s",
-					qualified(q.Name), qualified(q.OwnedBy), quote(q.OwnedColumn))); err != nil {
-					return err
-				}
 			}
 		}
 		return nil
-	})
-	if err != nil {
+	}); err != nil {
 		return err
 	}
 	return engine.HeldToPlan(ctx, d, plans, differences)
+}
+
+// targetBuild makes what the tables of plans need on the target, and them, in one transaction.
+type targetBuild struct {
+	ctx      context.Context
+	tx       pgx.Tx
+	d        *database
+	here     *domain.Catalog // of the target, as it was
+	cat      *domain.Catalog // of the source
+	plans    []domain.TablePlan
+	settings domain.Settings
+}
+
+func (b *targetBuild) run(what, sql string) error {
+	if _, err := b.tx.Exec(b.ctx, sql); err != nil {
+		return fmt.Errorf("making %s on the target: %w", what, b.d.explain(err))
+	}
+	return nil
+}
+
+// schemas makes extensions, each in the schema where it is on the source, and schemas.
+func (b *targetBuild) schemas() error {
+	for _, e := range b.cat.Extensions {
+		if slices.Contains(b.here.Extensions, e) {
+			continue
+		}
+		place := b.cat.Places[e]
+		if place == "" {
+			place = "public"
+		}
+		if err := b.run("schema "+place, "CREATE SCHEMA IF NOT EXISTS "+quote(place)); err != nil {
+			return err
+		}
+		// Without a place it would go where our sessions look, which is nowhere.
+		if err := b.run("extension "+e, "CREATE EXTENSION IF NOT EXISTS "+quote(e)+" SCHEMA "+quote(place)); err != nil {
+			return err
+		}
+	}
+	for _, schema := range schemasOf(b.cat, b.plans) {
+		if err := b.run("schema "+schema, "CREATE SCHEMA IF NOT EXISTS "+quote(schema)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *targetBuild) collations() error {
+	for i := range b.plans {
+		for _, n := range b.plans[i].Table.Needs {
+			if n.Kind != "collation" || b.plans[i].CrossEngine {
+				continue
+			}
+			if err := b.run("collation "+n.Name, n.Definition); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (b *targetBuild) types() error {
+	for _, t := range b.cat.TypesOf(b.plans) {
+		if slices.ContainsFunc(b.here.Types, func(h domain.UserType) bool { return h.Name == t.Name }) {
+			continue
+		}
+		if err := b.run("type "+t.Name.String(), t.Definition); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (b *targetBuild) sequences() error {
+	for _, q := range b.cat.SequencesOf(b.plans) {
+		if q.Identity || slices.ContainsFunc(b.here.Sequences, func(h domain.Sequence) bool { return h.Name == q.Name }) {
+			continue
+		}
+		if err := b.run("sequence "+q.Name.String(), createSequence(q)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// dropReplaced drops the tables that are replaced together, as foreign keys among them want it.
+func (b *targetBuild) dropReplaced() error {
+	var drop []string
+	for i := range b.plans {
+		if p := &b.plans[i]; b.here.Table(p.Target) != nil && p.ExistingRowsPolicy(b.settings) == "replace" {
+			drop = append(drop, qualified(p.Target))
+		}
+	}
+	if len(drop) == 0 {
+		return nil
+	}
+	return b.run("room for tables that are replaced", "DROP TABLE "+strings.Join(drop, ", "))
+}
+
+// tables makes the tables, each for itself so that every error is told, and readies those that
+// stand.
+func (b *targetBuild) tables(told func(engine.Object, error)) error {
+	var empty []string
+	var failed []error
+	for i := range b.plans {
+		p := &b.plans[i]
+		if t := b.here.Table(p.Target); t != nil && p.ExistingRowsPolicy(b.settings) != "replace" {
+			if diff := differences(p, t); diff != "" {
+				return domain.Conflict("the target table %s is unlike the source's: %s; drop or alter it, or leave the table out",
+					p.Target, diff)
+			}
+			some, err := b.d.readyExisting(b.ctx, b.tx, p, t, b.settings)
+			if err != nil {
+				return err
+			}
+			if some {
+				empty = append(empty, qualified(p.Target))
+			}
+			continue
+		}
+		for _, o := range b.d.Creates(p) {
+			err := b.d.explain(pgx.BeginFunc(b.ctx, b.tx, func(tx pgx.Tx) error {
+				_, err := tx.Exec(b.ctx, o.SQL)
+				return err
+			}))
+			if err != nil {
+				failed = append(failed, fmt.Errorf("making %s %s on the target: %w", o.Kind, p.Target, err))
+			}
+			told(o, err)
+		}
+	}
+	if len(failed) > 0 {
+		return errors.Join(failed...)
+	}
+	if len(empty) == 0 {
+		return nil
+	}
+	return b.run("tables empty", "TRUNCATE "+strings.Join(empty, ", "))
+}
+
+// owners gives sequences to the columns that own them on the source.
+func (b *targetBuild) owners() error {
+	for _, q := range b.cat.SequencesOf(b.plans) {
+		if q.OwnedColumn == "" || q.Identity || !slices.ContainsFunc(b.plans, func(p domain.TablePlan) bool {
+			return p.Source == q.OwnedBy
+		}) {
+			continue
+		}
+		if err := b.run("the owner of sequence "+q.Name.String(), fmt.Sprintf("ALTER SEQUENCE %s OWNED BY %s.%s",
+			qualified(q.Name), qualified(q.OwnedBy), quote(q.OwnedColumn))); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // readyExisting gives a table that stood before the key its plan needs. It

@@ -355,9 +355,10 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
   FROM pg_replication_slots WHERE slot_name = $1 AND database = current_database()`, name).Scan(&at, &plugin)
 	switch {
 	case errors.Is(err, pgx.ErrNoRows), err == nil && (plugin != "pgoutput" || at == ""):
-		return domain.Position{}, domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy "+
-			"was made there should have been: CREATE PUBLICATION %s FOR TABLE …; SELECT "+
-			"pg_create_logical_replication_slot(%s, 'pgoutput')", name, quote(name), literal(name))
+		return domain.Position{},
+			domain.Conflict("the source has no replication slot %s for pgoutput in this database; before the copy "+
+				"was made there should have been: CREATE PUBLICATION %s FOR TABLE …; SELECT "+
+				"pg_create_logical_replication_slot(%s, 'pgoutput')", name, quote(name), literal(name))
 	case err != nil:
 		return domain.Position{}, d.explain(err)
 	}
@@ -371,8 +372,9 @@ func (d *database) CheckCapture(ctx context.Context, name string, plans []domain
 				return domain.Position{}, d.explain(err)
 			}
 			if !there {
-				return domain.Position{}, domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to "+
-					"be there since before the slot was made", name, t)
+				return domain.Position{},
+					domain.Conflict("the source has no publication %s that publishes every kind of change of %s; it has to "+
+						"be there since before the slot was made", name, t)
 			}
 		}
 		// Read as JSON, as older servers lack these columns.
@@ -387,14 +389,16 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 			return domain.Position{}, d.explain(err)
 		}
 		if some != "" {
-			return domain.Position{}, domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it "+
-				"whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy "+
-				"are made anew", name, some, plans[i].Source, quote(name))
+			return domain.Position{},
+				domain.Conflict("the publication %s gives %s of %s only, so others would be lost in silence; publish it "+
+					"whole (ALTER PUBLICATION %s SET TABLE …, without a condition or a list), before the slot and the copy "+
+					"are made anew", name, some, plans[i].Source, quote(name))
 		}
 		if plans[i].Table.PartitionBy != "" && d.throughRoot() && root != "true" {
-			return domain.Position{}, domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER "+
-				"PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name,
-				plans[i].Source, quote(name))
+			return domain.Position{},
+				domain.Conflict("the publication %s names the partitions of %s instead of the table itself: ALTER "+
+					"PUBLICATION %s SET (publish_via_partition_root = true), before the slot and the copy are made anew", name,
+					plans[i].Source, quote(name))
 		}
 	}
 	return parseLSN(at)
@@ -403,8 +407,9 @@ SELECT coalesce((SELECT CASE WHEN to_jsonb(r) ->> 'prqual' IS NOT NULL THEN 'som
 // ResolveGTID knows no GTIDs: a standby that was promoted has no slot, so nothing
 // says that it has kept the log from there on.
 func (d *database) ResolveGTID(context.Context, string) (domain.Position, error) {
-	return domain.Position{}, domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the " +
-		"crossing stands on the first one alone; restart the crossing to load from this one")
+	return domain.Position{},
+		domain.Conflict("a PostgreSQL source cannot be followed on another server: what kept its log for the " +
+			"crossing stands on the first one alone; restart the crossing to load from this one")
 }
 
 // OpenTransactions lists writing transactions: a logical slot is made only when all that are open

@@ -70,8 +70,9 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 		"(SNAPSHOT 'export')", quote(name))).ReadAll()
 	if err != nil {
 		if errors.Is(wait.Err(), context.DeadlineExceeded) {
-			return domain.Position{}, domain.Unavailable(err, "a writing transaction on the source has been open for more than %s, so no "+
-				"exact snapshot could be taken; end it (see pg_stat_activity, oldest xact_start) and try again", limit)
+			return domain.Position{}, domain.Unavailable(err,
+				"a writing transaction on the source has been open for more than %s, so no "+
+					"exact snapshot could be taken; end it (see pg_stat_activity, oldest xact_start) and try again", limit)
 		}
 		var pe *pgconn.PgError
 		if errors.As(err, &pe) && pe.Code == "53400" {

@@ -237,7 +237,8 @@ func TestWhatACertificateSays(t *testing.T) {
 	from, to, id := time.Unix(100, 0), time.Unix(103, 0), int64(12)
 	a.c.CutOverAt = &to
 	a.cuts = []domain.Cutover{{ID: 3, Rehearsal: true, State: "done"}, {ID: 2, State: "undone"},
-		{ID: 1, State: "done", Actor: "bob", EndPosition: domain.PositionAt(900), PausedAt: &from, ReleasedAt: &to, ReconciliationID: &id}}
+		{ID: 1, State: "done", Actor: "bob", EndPosition: domain.PositionAt(900), PausedAt: &from, ReleasedAt: &to,
+			ReconciliationID: &id}}
 	a.recs = []domain.Reconciliation{{ID: 14, State: "clean"}, {ID: 13, State: "failed"}, {ID: 12, State: "clean",
 		Depth: domain.DepthHashes, Tables: 2}}
 	a.best["marsh.lots"] = proof.Compared{Number: 12}

@@ -25,7 +25,8 @@ func TestEqualSidesAreClean(t *testing.T) {
 			r.TargetRows != 4 || r.SourceHash != r.TargetHash {
 			t.Errorf("it ended %s: %+v", b.book.ended, r)
 		}
-		if b.book.recon.Position != domain.PositionAt(70) || b.source.beats == 0 || b.book.let != 1 || b.book.stand.Request.What != "" {
+		if b.book.recon.Position != domain.PositionAt(70) || b.source.beats == 0 || b.book.let != 1 ||
+			b.book.stand.Request.What != "" {
 			t.Errorf("at %s, after %d heartbeats, let go %d times, and the applier is asked for %+v", b.book.recon.Position,
 				b.source.beats, b.book.let, b.book.stand.Request)
 		}

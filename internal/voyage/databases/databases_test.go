@@ -312,7 +312,8 @@ func TestWhatAnEngineCan(t *testing.T) {
 		name string
 		at   domain.Position
 		want string
-	}{{"old", domain.PositionAt(5), "at 5"}, {"old", domain.PositionAt(6), "at 6"}, {"old", domain.Position{}, ""}, {"none", domain.PositionAt(5), ""}} {
+	}{{"old", domain.PositionAt(5), "at 5"}, {"old", domain.PositionAt(6), "at 6"}, {"old", domain.Position{}, ""},
+		{"none", domain.PositionAt(5), ""}} {
 		if got := s.Position(t.Context(), x.name, x.at); got != x.want {
 			t.Errorf("%s at %s: %q", x.name, x.at, got)
 		}

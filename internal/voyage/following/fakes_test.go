@@ -94,7 +94,8 @@ func newBrook(kind domain.Kind) *brook {
 	b := &brook{epoch: 3, head: domain.PositionAt(100), counts: map[int64][4]int64{},
 		snapshot: domain.Snapshot{Log: domain.PositionAt(1)}, marked: map[int64]bool{}}
 	b.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "marsh", Target: "cloud", Kind: kind,
-		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(), StartAt: domain.PositionAt(5)}
+		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Settings: domain.DefaultSettings(),
+		StartAt: domain.PositionAt(5)}
 	for i, name := range []string{"lots", "hives"} {
 		p := plan(fmt.Sprint(i+1), name)
 		b.tables = append(b.tables, domain.CrossingTable{ID: int64(i + 1), SourceName: p.Source.String(),
@@ -136,7 +137,8 @@ func (b *brook) flowsHere(t *testing.T, seconds, failures int, during func()) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		b.following().runStream(ctx, &domain.StreamClaim{CrossingID: 7, Epoch: 3, Applied: domain.PositionAt(5), Received: domain.PositionAt(5),
+		b.following().runStream(ctx, &domain.StreamClaim{CrossingID: 7, Epoch: 3, Applied: domain.PositionAt(5),
+			Received: domain.PositionAt(5),
 			Failures: failures})
 	}()
 	synctest.Wait()

@@ -48,11 +48,12 @@ func TestChangesArriveInTheirTransactions(t *testing.T) {
 			recent = r.Recent
 		}
 	}
-	if sum != 4 || last.Applied.Before(domain.PositionAt(25)) || !last.Following || last.LagP50 == nil || last.LagSeconds > 2 {
+	if sum != 4 || last.Applied.Before(domain.PositionAt(25)) || !last.Following || last.LagP50 == nil ||
+		last.LagSeconds > 2 {
 		t.Errorf("%d changes, at last %+v", sum, last)
 	}
-	if len(recent) != 2 || recent[0].Position != domain.PositionAt(25) || !slices.Equal(recent[1].Tables, []string{"marsh.lots",
-		"marsh.hives"}) {
+	if len(recent) != 2 || recent[0].Position != domain.PositionAt(25) ||
+		!slices.Equal(recent[1].Tables, []string{"marsh.lots", "marsh.hives"}) {
 		t.Errorf("the last transactions: %+v", recent)
 	}
 	if len(b.below) == 0 || !b.below[len(b.below)-1] {
@@ -100,7 +101,10 @@ func TestWhatEndsAStream(t *testing.T) {
 			dropped: "waits: cut|"},
 		"refused at first": {change: func(b *brook) { b.refuses = rows; b.logs(domain.PositionAt(10), insert(1, "1", "x")) },
 			dropped: "waits: the row was refused|"},
-		"refused again and again": {change: func(b *brook) { b.refuses = rows; b.logs(domain.PositionAt(10), insert(1, "1", "x")) }, failures: 3,
+		"refused again and again": {change: func(b *brook) {
+			b.refuses = rows
+			b.logs(domain.PositionAt(10), insert(1, "1", "x"))
+		}, failures: 3,
 			dropped: "held", told: "the target refuses a change again and again"},
 		"a change that the log does not say": {change: func(b *brook) {
 			b.logs(domain.PositionAt(10), domain.Change{Kind: domain.Unread, Table: 1, Note: "a statement"})

@@ -52,10 +52,11 @@ func (pr *Preparer) captureFrom(ctx context.Context, c *domain.Crossing, s *plan
 	}
 	// A log of this kind can only be read from where a slot was made.
 	if at.Before(from) {
-		return domain.Position{}, domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just "+
-			"now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION dusty FOR TABLE …; "+
-			"SELECT pg_create_logical_replication_slot('dusty', 'pgoutput'); name it with --slot",
-			pr.databases.Position(ctx, c.Source, from), c.Name, set.StartFrom)
+		return domain.Position{},
+			domain.Conflict("the source can give changes from log position %s on, where the slot of %s was made just "+
+				"now; %s is before that. Before a copy is made there has to be a slot: CREATE PUBLICATION dusty FOR TABLE …; "+
+				"SELECT pg_create_logical_replication_slot('dusty', 'pgoutput'); name it with --slot",
+				pr.databases.Position(ctx, c.Source, from), c.Name, set.StartFrom)
 	}
 	return at, nil
 }

@@ -40,7 +40,8 @@ type dock struct {
 }
 
 func newDock() *dock {
-	k := &dock{place: domain.PositionAt(100), resolved: domain.PositionAt(150), engine: "postgres", breaks: map[string]error{}}
+	k := &dock{place: domain.PositionAt(100), resolved: domain.PositionAt(150), engine: "postgres",
+		breaks: map[string]error{}}
 	k.c = domain.Crossing{ID: 7, UID: "u7", Name: "spring", Source: "old", Target: "new", Kind: domain.KindLoadCapture,
 		Phase: domain.PhaseDraft, Settings: domain.DefaultSettings()}
 	for _, n := range []string{"lots", "hives"} {

@@ -79,37 +79,18 @@ const (
 // what was measured, or that it could not be within the patience.
 func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Settings,
 	patience time.Duration) ([]domain.Entry, error) {
-	var out []domain.Entry
-	add := func(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
-		e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: c.Name, Measured: fmt.Sprintf(format, args...),
-			Remedy: remedy}
-		if ok {
-			e.Verdict, e.Remedy = domain.OK, ""
-		}
-		out = append(out, e)
-	}
+	l := list{of: c}
 	view, err := r.records.View(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
-	add((view.Chunks > 0 || c.Kind == domain.KindCapture) && view.Landed == view.Chunks, domain.Blocker, "load",
-		"wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
-	add(c.Built, domain.Blocker, "deferred objects", "wait until they are built",
-		"indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
-	add(c.Phase == domain.PhaseInStep, domain.Blocker, "phase", "wait until the crossing is in step", "the crossing is %s",
-		c.Phase)
-	reason := c.Reason
-	if reason != "" {
-		reason = ": " + reason
-	}
-	add(c.Condition == domain.ConditionRunning, domain.Blocker, "condition", "resume the crossing", "the crossing is %s%s",
-		c.Condition, reason)
+	l.state(view)
 	rejected, left, err := r.records.RejectedRows(ctx, c.ID, "", false, 0, 1)
 	if err != nil {
 		return nil, err
 	}
 	if left > 0 {
-		add(false, domain.Notice, "rejected rows", "correct the rows on the source, or the target's table, and repair "+
+		l.add(false, domain.Notice, "rejected rows", "correct the rows on the source, or the target's table, and repair "+
 			"what a comparison finds: dustyferry crossing rejected "+c.Name,
 			"%s set aside, as the target could not take them (first: %s, %s)", domain.Counted(left, "row was", "rows were"),
 			rejected[0].TableName, rejected[0])
@@ -123,28 +104,15 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 		return nil, err
 	}
 	if st != nil {
-		out = append(out, ProvedInside(r.noticed(ctx, c, st, tables, set.CutoverDepth, patience), set.CutoverDepth)...)
+		l.out = append(l.out, ProvedInside(r.noticed(ctx, c, st, tables, set.CutoverDepth, patience), set.CutoverDepth)...)
 	}
-	live := st != nil && st.Live
-	add(live, domain.Blocker, "capture", "see why capture does not run: dustyferry journal --crossing "+c.Name,
-		"capture %s", yesNo(live, "runs", "does not run"))
-	if st != nil {
-		limit := set.InStepLag.Seconds()
-		add(st.Lag.Seconds() <= limit, domain.Blocker, "lag", "wait until capture has caught up",
-			"the lag is %.1f s, the threshold %.1f s", st.Lag.Seconds(), limit)
-	}
-	out = append(out, r.Unended(ctx, c, planning.PlansOf(tables), patience)...)
+	l.capture(st, set.InStepLag.Seconds())
+	l.out = append(l.out, r.Unended(ctx, c, planning.PlansOf(tables), patience)...)
 	policy, err := r.records.Policy(ctx)
 	if err != nil {
 		return nil, err
 	}
-	wanted := func(check domain.Check) (domain.Verdict, string) {
-		if policy.Requires(check) {
-			return domain.Blocker, "; this service's policy wants a " + string(check) + " first"
-		}
-		return domain.Notice, ""
-	}
-	verdict, why := wanted(domain.CheckCompare)
+	verdict, why := wanted(policy, domain.CheckCompare)
 	compared, err := r.Compared(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -153,27 +121,82 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 	for i := range tables {
 		names[i] = tables[i].SourceName
 	}
-	out = append(out, proof.Of(c.Name, names, compared, verdict, why))
+	l.out = append(l.out, proof.Of(c.Name, names, compared, verdict, why))
 	cuts, err := r.records.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
-	rehearsed := false
-	verdict, why = wanted(domain.CheckRehearsal)
+	verdict, why = wanted(policy, domain.CheckRehearsal)
+	l.rehearsal(cuts, set, verdict, why)
+	return l.out, nil
+}
+
+// list is a readiness list that is being written.
+type list struct {
+	of  *domain.Crossing
+	out []domain.Entry
+}
+
+// add writes a line: that it is well, or what is otherwise, with what to do.
+func (l *list) add(ok bool, otherwise domain.Verdict, topic, remedy, format string, args ...any) {
+	e := domain.Entry{Verdict: otherwise, Topic: topic, Subject: l.of.Name, Measured: fmt.Sprintf(format, args...),
+		Remedy: remedy}
+	if ok {
+		e.Verdict, e.Remedy = domain.OK, ""
+	}
+	l.out = append(l.out, e)
+}
+
+// state says how far the crossing is.
+func (l *list) state(view lifecycle.View) {
+	c := l.of
+	l.add((view.Chunks > 0 || c.Kind == domain.KindCapture) && view.Landed == view.Chunks, domain.Blocker, "load",
+		"wait until every chunk has landed", "%d of %d chunks have landed", view.Landed, view.Chunks)
+	l.add(c.Built, domain.Blocker, "deferred objects", "wait until they are built",
+		"indexes and constraints on the target: %s", yesNo(c.Built, "built", "not built yet"))
+	l.add(c.Phase == domain.PhaseInStep, domain.Blocker, "phase", "wait until the crossing is in step",
+		"the crossing is %s",
+		c.Phase)
+	reason := c.Reason
+	if reason != "" {
+		reason = ": " + reason
+	}
+	l.add(c.Condition == domain.ConditionRunning, domain.Blocker, "condition", "resume the crossing",
+		"the crossing is %s%s",
+		c.Condition, reason)
+}
+
+// capture says whether changes are followed, and how far behind.
+func (l *list) capture(st *domain.Stand, limit float64) {
+	live := st != nil && st.Live
+	l.add(live, domain.Blocker, "capture", "see why capture does not run: dustyferry journal --crossing "+l.of.Name,
+		"capture %s", yesNo(live, "runs", "does not run"))
+	if st != nil {
+		l.add(st.Lag.Seconds() <= limit, domain.Blocker, "lag", "wait until capture has caught up",
+			"the lag is %.1f s, the threshold %.1f s", st.Lag.Seconds(), limit)
+	}
+}
+
+// rehearsal holds the newest rehearsal's write pause against the budget.
+func (l *list) rehearsal(cuts []domain.Cutover, set domain.Settings, verdict domain.Verdict, why string) {
 	for _, k := range cuts {
 		if k.Rehearsal && k.State == domain.CutoverDone && k.PausedAt != nil && k.ReleasedAt != nil {
 			pause := k.ReleasedAt.Sub(*k.PausedAt)
-			add(pause <= set.PauseBudget, verdict, topicPause, "raise the pause budget, or reconcile less inside the pause",
+			l.add(pause <= set.PauseBudget, verdict, topicPause, "raise the pause budget, or reconcile less inside the pause",
 				"the last rehearsal paused writes for %s; the budget is %s", pause.Round(time.Millisecond), set.PauseBudget)
-			rehearsed = true
-			break
+			return
 		}
 	}
-	if !rehearsed {
-		add(false, verdict, topicPause, "dustyferry cutover rehearse "+c.Name,
-			"the cutover has not been rehearsed, so its write pause is not known%s", why)
+	l.add(false, verdict, topicPause, "dustyferry cutover rehearse "+l.of.Name,
+		"the cutover has not been rehearsed, so its write pause is not known%s", why)
+}
+
+// wanted is how grave it is that a check was not made, and why.
+func wanted(policy domain.Policy, check domain.Check) (domain.Verdict, string) {
+	if policy.Requires(check) {
+		return domain.Blocker, "; this service's policy wants a " + string(check) + " first"
 	}
-	return out, nil
+	return domain.Notice, ""
 }
 
 // ProvedInside takes what a cutover by hashes finds by itself for no reason against it.
