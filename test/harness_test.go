@@ -363,9 +363,12 @@ SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_class c
 	}
 }
 
-// binary builds the program once.
+// binary is the program: the one that make has built, or one that is built once here.
 func binary(t *testing.T) string {
 	t.Helper()
+	if path := os.Getenv("DUSTYFERRY_TEST_BINARY"); path != "" {
+		return path
+	}
 	path := filepath.Join(os.TempDir(), fmt.Sprintf("dustyferry-test-%d", os.Getpid()), "dustyferry")
 	if _, err := os.Stat(path); err == nil {
 		return path

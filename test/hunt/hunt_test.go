@@ -31,6 +31,9 @@ func program(t *testing.T) string {
 	if *binary != "" {
 		return *binary
 	}
+	if path := os.Getenv("DUSTYFERRY_TEST_BINARY"); path != "" { // the one that make has built
+		return path
+	}
 	path := filepath.Join(t.TempDir(), "dustyferry")
 	if out, err := exec.Command("go", "build", "-o", path, "dustyferry/cmd/dustyferry").CombinedOutput(); err != nil {
 		t.Fatalf("building the program: %v\n%s", err, out)
