@@ -87,8 +87,9 @@ func measure(ctx context.Context, rounds int, length time.Duration, profile stri
 		}
 	}
 	percent := func(v float64) float64 { return float64(int(v*100_000)) / 1000 }
-	out, err := json.Marshal(map[string]any{"bench": "quiet", "rounds": rounds, "without_percent": percent(rig.Median(without)),
-		"with_percent": percent(rig.Median(with)), "added_percent": percent(rig.Median(with) - rig.Median(without))})
+	out, err := json.Marshal(map[string]any{"bench": "quiet", "rounds": rounds,
+		"without_percent": percent(rig.Median(without)),
+		"with_percent":    percent(rig.Median(with)), "added_percent": percent(rig.Median(with) - rig.Median(without))})
 	fmt.Println(string(out))
 	return err
 }

@@ -512,3 +512,59 @@ func TestTasksAreTakenOverOnlyWhenSilent(t *testing.T) {
 		t.Error("the old holder ended the new one's task")
 	}
 }
+
+// TestRequestsAreHeard: whoever listens is told of every change of what an applier is asked for,
+// and that its connection ended.
+func TestRequestsAreHeard(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 1, 1)
+	st, err := s.ClaimStream(t.Context(), "w", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	heard, ended := make(chan int64, 10), make(chan error, 1)
+	go func() { ended <- s.Listen(t.Context(), func(id int64) { heard <- id }) }()
+	hears := func(what string, do func() error) {
+		t.Helper()
+		if err := do(); err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		select {
+		case id := <-heard:
+			if id != c.ID {
+				t.Errorf("%s: told of crossing %d", what, id)
+			}
+		case <-time.After(time.Minute):
+			t.Fatalf("%s is not heard", what)
+		}
+	}
+	ask := func() error {
+		_, err := s.Ask(t.Context(), c.ID, "a", "a test", "hold", domain.Position{})
+		return err
+	}
+	if id := <-heard; id != 0 {
+		t.Errorf("it first tells of crossing %d, not that it listens", id)
+	}
+	hears("a request", ask)
+	hold := domain.Request{What: "hold", By: "a"}
+	if err := s.Respond(t.Context(), c.ID, st.Epoch, hold, domain.Request{What: "holding", By: "a"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	hears("going on to a place", func() error {
+		_, err := s.Follow(t.Context(), c.ID, "a", domain.PositionAt(9))
+		return err
+	})
+	hears("letting go", func() error { return s.LetGo(t.Context(), c.ID, "a") })
+	if _, err := s.Pool.Exec(t.Context(), "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE "+
+		"'SELECT pg_notify(%' AND datname = current_database() AND pid <> pg_backend_pid()"); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case err := <-ended:
+		if err == nil {
+			t.Error("a connection that was cut ended without an error")
+		}
+	case <-time.After(time.Minute):
+		t.Error("the connection was cut, and it still listens")
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strconv"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -140,7 +141,8 @@ func (s *conn) changed(ctx context.Context, sql string, args ...any) (bool, erro
 // MarkLag keeps since when the lag has been below the crossing's threshold.
 func (s StreamStore) MarkLag(ctx context.Context, crossing int64, below bool) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE crossings SET below_since = CASE WHEN $2 THEN coalesce(below_since, now()) END WHERE id = $1`, crossing, below)
+UPDATE crossings SET below_since = CASE WHEN $2 THEN now() END WHERE id = $1 AND (below_since IS NOT NULL) <> $2`, crossing,
+		below)
 	return err
 }
 
@@ -179,24 +181,58 @@ UPDATE streams SET lease_until = '-infinity', not_before = now() + $3::interval,
 // that nobody's death stops an applier for good. There is one wish at a time: false says that
 // somebody else has one.
 func (s StreamStore) Ask(ctx context.Context, crossing int64, by, sake, what string, at domain.Position) (bool, error) {
-	return s.changed(ctx, `
+	return s.changed(ctx, asking(`
 UPDATE streams SET ask = $4, ask_at = $5, ask_by = $2, ask_for = $3, ask_until = now() + interval '15 seconds'
- WHERE crossing_id = $1 AND (ask_by = $2 OR ask = '' OR ask_until <= now())`, crossing, by, sake, what, Pos(at))
+ WHERE crossing_id = $1 AND (ask_by = $2 OR ask = '' OR ask_until <= now())`), crossing, by, sake, what, Pos(at))
 }
 
 // LetGo ends a wish. With an empty by, whosever it is.
 func (s StreamStore) LetGo(ctx context.Context, crossing int64, by string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET ask = '', ask_by = '', ask_for = '' WHERE crossing_id = $1
-  AND ($2 = '' OR ask_by = $2)`, crossing, by)
+	_, err := s.DB.ExecContext(ctx, asking(`UPDATE streams SET ask = '', ask_by = '', ask_for = '' WHERE crossing_id = $1
+  AND ($2 = '' OR ask_by = $2)`), crossing, by)
 	return err
 }
 
 // Follow turns the wish to hold, once the applier holds, into one to go on up to a position.
 // False says that the applier may have gone on by itself meanwhile.
 func (s StreamStore) Follow(ctx context.Context, crossing int64, by string, at domain.Position) (bool, error) {
-	return s.changed(ctx, `
+	return s.changed(ctx, asking(`
 UPDATE streams SET ask = 'go', ask_at = $3, ask_until = now() + interval '15 seconds'
- WHERE crossing_id = $1 AND ask_by = $2 AND ask = 'holding' AND ask_until > now()`, crossing, by, Pos(at))
+ WHERE crossing_id = $1 AND ask_by = $2 AND ask = 'holding' AND ask_until > now()`), crossing, by, Pos(at))
+}
+
+// asked is the channel on which the processes hear that a crossing's applier is asked for something.
+const asked = "dusty_ferry_asked"
+
+// asking has a statement that changes what an applier is asked for tell of it.
+func asking(update string) string {
+	return "WITH u AS (" + update + " RETURNING crossing_id) SELECT pg_notify('" + asked + "', u.crossing_id::text) FROM u"
+}
+
+// Listen tells of crossings whose appliers are asked for something else than before, until the
+// context ends or the connection does. It first tells of crossing 0, which is none, by the way
+// that all others come: the way works.
+func (s StreamStore) Listen(ctx context.Context, heard func(crossing int64)) error {
+	c, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	own := c.Hijack() // what listens goes back to no pool
+	defer func() { _ = own.Close(context.WithoutCancel(ctx)) }()
+	for _, sql := range []string{"LISTEN " + asked, "SELECT pg_notify('" + asked + "', '0')"} {
+		if _, err := own.Exec(ctx, sql); err != nil {
+			return err
+		}
+	}
+	for {
+		n, err := own.WaitForNotification(ctx)
+		if err != nil {
+			return err
+		}
+		if id, err := strconv.ParseInt(n.Payload, 10, 64); err == nil {
+			heard(id)
+		}
+	}
 }
 
 // KeepAsking prolongs a wish that has not lapsed.
@@ -207,16 +243,17 @@ UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id =
 	return err
 }
 
-// Asked returns the present wish.
+// Requested returns what is asked for at present.
 func (s StreamStore) Requested(ctx context.Context, crossing, epoch int64) (domain.Request, error) {
-	st, err := s.Stream(ctx, crossing)
-	if err != nil || st == nil {
+	list, err := all[Stream](ctx, s, `SELECT epoch, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at, ask_by
+  FROM streams WHERE crossing_id = $1`, crossing)
+	switch {
+	case err != nil || len(list) == 0:
 		return domain.Request{}, err
-	}
-	if st.Epoch != epoch {
+	case list[0].Epoch != epoch:
 		return domain.Request{}, domain.ErrTakenOver
 	}
-	return st.Request(), nil
+	return list[0].Request(), nil
 }
 
 // Request is what is asked for at present.

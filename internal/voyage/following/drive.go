@@ -74,6 +74,10 @@ func (f *follower) more(ctx context.Context, ask *follow.More) error {
 	case <-t.C:
 		f.machine.Step(follow.Input{Now: time.Now()})
 		return nil
+	case <-f.heard:
+		f.poked = true
+		f.machine.Step(follow.Input{Now: time.Now()})
+		return nil
 	case <-ctx.Done():
 		return ctx.Err()
 	}
@@ -108,6 +112,9 @@ func (f *follower) between(ctx context.Context, reached follow.Reached) error {
 		now.text == was.text {
 		return f.stopped(ctx, was)
 	}
+	if !f.mayBeAsked(reached) {
+		return ctx.Err()
+	}
 	for first := true; ; first = false {
 		request, err := f.of.records.Requested(ctx, f.c.ID, f.epoch)
 		switch {
@@ -140,6 +147,32 @@ func (f *follower) between(ctx context.Context, reached follow.Reached) error {
 			return ctx.Err()
 		}
 	}
+}
+
+// For how long the records are not asked what is requested, where a request is heard at once, and
+// where it is not.
+const (
+	askHearing = 2 * time.Second
+	askDeaf    = 200 * time.Millisecond
+)
+
+// mayBeAsked reports whether something else may be requested than when the records were asked last.
+func (f *follower) mayBeAsked(reached follow.Reached) bool {
+	select {
+	case <-f.heard:
+		f.poked = true
+	default:
+	}
+	asks := askDeaf
+	if f.of.listens.Load() {
+		asks = askHearing
+	}
+	if !f.poked && reached == follow.NotYet && f.aim.request.What == "" && f.aim.stop == f.stop.Load() &&
+		time.Since(f.aim.asked) < asks {
+		return false
+	}
+	f.poked, f.aim.asked = false, time.Now()
+	return true
 }
 
 // aimAt tells the machine where to go to, and where a person wants it to stop.

@@ -81,6 +81,8 @@ type brook struct {
 	addErr  error
 	proved  int
 	running []*domain.TablePlan // as the log is read by them
+	pokes   chan int64          // crossings whose appliers are asked for something; -1: the connection ends
+	looks   int                 // how often what is asked for was looked at
 }
 
 func newBrook(kind domain.Kind) *brook {
@@ -227,10 +229,25 @@ func (b *brook) Stand(context.Context, int64) (*domain.Stand, error) {
 func (b *brook) Requested(_ context.Context, _, epoch int64) (domain.Request, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	b.looks++
 	if epoch != b.epoch {
 		return domain.Request{}, domain.ErrTakenOver
 	}
 	return b.request, nil
+}
+func (b *brook) Listen(ctx context.Context, heard func(int64)) error {
+	heard(0)
+	for {
+		select {
+		case id := <-b.pokes:
+			if id < 0 {
+				return errors.New("the connection is cut")
+			}
+			heard(id)
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
 }
 func (b *brook) Respond(_ context.Context, _, _ int64, was, now domain.Request, changes int64) error {
 	b.mu.Lock()

@@ -38,6 +38,9 @@ type Streams interface {
 	// Stand is where the applier stands, or nil where nobody follows.
 	Stand(ctx context.Context, crossing int64) (*domain.Stand, error)
 	Requested(ctx context.Context, crossing, epoch int64) (domain.Request, error)
+	// Listen tells of crossings whose appliers are asked for something, until the connection ends;
+	// first of crossing 0, which is none.
+	Listen(ctx context.Context, heard func(crossing int64)) error
 	Respond(ctx context.Context, crossing, epoch int64, was, now domain.Request, changes int64) error
 	// MarkLag keeps since when the lag has been below the crossing's threshold.
 	MarkLag(ctx context.Context, crossing int64, below bool) error
@@ -115,17 +118,23 @@ type Following struct {
 	journal   Journal
 	asker     stuck.Asker
 	set       Config
+
+	mu    sync.Mutex
+	heard map[int64]chan struct{} // by crossing that is followed here: it is asked for something
+
+	listens atomic.Bool // what is asked for is heard
 }
 
 // New returns the following of this process.
 func New(r Records, d Databases, p Planner, j Journal, set Config) *Following {
-	return &Following{records: r, databases: d, planner: p, journal: j, set: set,
+	return &Following{records: r, databases: d, planner: p, journal: j, set: set, heard: map[int64]chan struct{}{},
 		asker: stuck.Asker{Databases: d, Limit: set.StuckAfter}}
 }
 
 // Run takes up streams nobody holds and applies their changes, until the context ends.
 func (v *Following) Run(ctx context.Context) {
 	var running sync.WaitGroup
+	running.Go(func() { v.listen(ctx) })
 	slots := make(chan struct{}, maxStreams)
 	waits.Every(ctx, 400*time.Millisecond, func() {
 		select {
@@ -213,6 +222,44 @@ func (v *Following) holdStream(ctx context.Context, c *domain.Crossing, st *doma
 	}
 }
 
+// listen hears at once what appliers are asked for; they ask by themselves now and then, so that
+// nothing is missed while no connection listens.
+func (v *Following) listen(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := domain.Guarded("listening for requests", func() error {
+			return v.records.Listen(ctx, func(crossing int64) {
+				v.listens.Store(true)
+				v.mu.Lock()
+				defer v.mu.Unlock()
+				select {
+				case v.heard[crossing] <- struct{}{}:
+				default: // not followed here, or told already
+				}
+			})
+		})
+		v.listens.Store(false)
+		if err != nil && ctx.Err() == nil {
+			v.set.Log.Warn("requests to appliers are not heard at once", "error", err)
+		}
+		waits.Sleep(ctx, time.Second)
+	}
+}
+
+// hears says where it is told that a crossing's applier is asked for something; deaf ends that.
+func (v *Following) hears(crossing int64) (heard <-chan struct{}, deaf func()) {
+	c := make(chan struct{}, 1)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.heard[crossing] = c
+	return c, func() {
+		v.mu.Lock()
+		defer v.mu.Unlock()
+		if v.heard[crossing] == c {
+			delete(v.heard, crossing)
+		}
+	}
+}
+
 var (
 	errToldToStop = errors.New("capture was told to stop")
 	errAnew       = errors.New("capture begins anew, as its tables have changed")
@@ -234,7 +281,10 @@ type follower struct {
 	aim     struct { // what the machine was aimed at last
 		request domain.Request
 		stop    *stopping
+		asked   time.Time // when the records were asked for it
 	}
+	heard <-chan struct{} // something is asked of it
+	poked bool            // it was heard, and the records are not asked yet
 
 	taken atomic.Int64 // transactions taken from the stream and not applied yet
 
@@ -289,6 +339,9 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 		return err
 	}
 	f.plans = planning.PlansOf(tables)
+	heard, deaf := f.of.hears(f.c.ID)
+	f.heard = heard
+	defer deaf()
 	defer f.beside.Wait()
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -446,4 +447,68 @@ func TestValuesCutByARule(t *testing.T) {
 	if s := b.all(&b.said); !strings.Contains(s, "4 values of marsh.lots brought by changes") {
 		t.Errorf("said %s", s)
 	}
+}
+
+// TestARequestIsHeardAtOnce: the records are seldom asked for requests while nothing is, and one
+// that is heard of is answered at once, also after the connection that listens was cut.
+func TestARequestIsHeardAtOnce(t *testing.T) {
+	b := newBrook(domain.KindCapture)
+	synctest.Test(t, func(t *testing.T) {
+		b.events, b.pokes = make(chan domain.Event, 100), make(chan int64)
+		ctx, cancel := context.WithCancel(t.Context())
+		var running sync.WaitGroup
+		defer running.Wait()
+		defer cancel()
+		v := b.following()
+		running.Go(func() { v.listen(ctx) })
+		running.Go(func() {
+			v.runStream(ctx, &domain.StreamClaim{CrossingID: 7, Epoch: 3, Applied: domain.PositionAt(5),
+				Received: domain.PositionAt(5)})
+		})
+		time.Sleep(10 * time.Second)
+		b.mu.Lock()
+		if b.looks < 4 || b.looks > 8 {
+			t.Errorf("in ten quiet seconds the records were asked %d times", b.looks)
+		}
+		b.mu.Unlock()
+		answered := func(what string, poke bool) time.Duration {
+			b.mu.Lock()
+			b.request = domain.Request{What: what, By: "ann"}
+			b.mu.Unlock()
+			if poke {
+				b.pokes <- 8 // another crossing
+				b.pokes <- 7
+			}
+			from := time.Now()
+			for time.Since(from) < 5*time.Second {
+				b.mu.Lock()
+				now := b.request.What
+				b.mu.Unlock()
+				if now != what {
+					break
+				}
+				time.Sleep(time.Millisecond)
+			}
+			took := time.Since(from)
+			b.mu.Lock()
+			b.request = domain.Request{}
+			b.mu.Unlock()
+			time.Sleep(2100 * time.Millisecond) // it sees that it is let go
+			return took
+		}
+		if d := answered("hold", true); d > 20*time.Millisecond {
+			t.Errorf("what it hears of is answered after %s", d)
+		}
+		if d := answered("hold", false); d < 50*time.Millisecond || d > 2200*time.Millisecond {
+			t.Errorf("what it does not hear of is answered after %s", d)
+		}
+		b.pokes <- -1
+		time.Sleep(time.Millisecond) // while it cannot hear, it asks more often
+		if d := answered("hold", false); d > 250*time.Millisecond {
+			t.Errorf("while it cannot hear, it answers after %s", d)
+		}
+		if d := answered("hold", true); d > 20*time.Millisecond {
+			t.Errorf("with a new connection it hears after %s", d)
+		}
+	})
 }

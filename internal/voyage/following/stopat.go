@@ -24,6 +24,11 @@ func (f *follower) mindStop(ctx context.Context) {
 	if err != nil {
 		return
 	}
+	text := strings.TrimSpace(c.Settings.StopAt)
+	if text == "" {
+		f.stop.Store(nil)
+		return
+	}
 	d, err := f.of.records.Database(ctx, c.Source)
 	if err != nil {
 		return
@@ -32,7 +37,6 @@ func (f *follower) mindStop(ctx context.Context) {
 	if err != nil {
 		return
 	}
-	text := strings.TrimSpace(c.Settings.StopAt)
 	at, err := engine.ParseStop(driver, text)
 	if err != nil || at == (follow.Stop{}) || loadsYet(&c) {
 		f.stop.Store(nil)
