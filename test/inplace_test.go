@@ -80,7 +80,7 @@ func repeatedInPlace(t *testing.T, from, to string) {
 				t.Errorf("somebody who reads the target sees %s rows", got)
 				return
 			}
-			time.Sleep(5 * time.Millisecond)
+			time.Sleep(20 * time.Millisecond)
 		}
 	})
 	if a := f.cli("crossing", "restart", "spring"); a.code != 2 || !strings.Contains(a.err, "--all") {

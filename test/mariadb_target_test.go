@@ -151,7 +151,7 @@ func busyMeadow(t *testing.T, url string, writers int) (stop func() int64) {
 				if err == nil {
 					wrote.Add(1)
 				}
-				time.Sleep(2 * time.Millisecond)
+				time.Sleep(10 * time.Millisecond)
 			}
 		})
 	}

@@ -170,7 +170,7 @@ func busy(t *testing.T, root *sql.DB, database string, writers writers) (stop fu
 		".* TO 'app_"+database+"'@'127.0.0.1'")
 	app := *mariaDB(t)
 	app.User, app.Password = "app_"+database, ""
-	return writers.run(t, app.DSN(database), 20, 2*time.Millisecond, func(r *rand.Rand, _, _ int) []string {
+	return writers.run(t, app.DSN(database), 20, 10*time.Millisecond, func(r *rand.Rand, _, _ int) []string {
 		id, lot := r.IntN(9000)+1, r.IntN(40)-20
 		return []string{
 			fmt.Sprintf("INSERT INTO readings (keeper, weight, warmth, at) VALUES (%d, %d.125, %d / 7, now(6))", 1+r.IntN(200),

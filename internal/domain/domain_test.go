@@ -123,3 +123,21 @@ func TestOnlyWhatTheTablesNeedComesAlong(t *testing.T) {
 		t.Errorf("%v, want %s", got, want)
 	}
 }
+
+// TestFindsReferrers: an index stands before the rows that finds what a foreign key changes by
+// itself, and no other one.
+func TestFindsReferrers(t *testing.T) {
+	p := domain.TablePlan{Table: domain.Table{Constraints: []domain.Constraint{
+		{Kind: "foreign", Columns: []string{"keeper", "number"}, Unlogged: true},
+		{Kind: "foreign", Columns: []string{"site"}},
+		{Kind: "check", Columns: []string{"grams"}, Unlogged: true}, {Kind: "foreign", Unlogged: true}}}}
+	for _, x := range []struct {
+		columns []string
+		want    bool
+	}{{[]string{"keeper", "number"}, true}, {[]string{"number", "keeper", "grams"}, true}, {[]string{"keeper"}, false},
+		{[]string{"grams", "keeper", "number"}, false}, {[]string{"site"}, false}, {[]string{"grams"}, false}, {nil, false}} {
+		if got := p.FindsReferrers(domain.Index{Columns: x.columns}); got != x.want {
+			t.Errorf("an index of %v: %v", x.columns, got)
+		}
+	}
+}

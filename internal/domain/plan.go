@@ -98,6 +98,22 @@ func (p *TablePlan) Splittable() bool {
 	return len(p.Key) > 0 && p.KeyOrder != "none" && !p.SingleChunk
 }
 
+// FindsReferrers reports whether an index finds the rows that a foreign key changes by itself
+// when what they refer to changes. Each such change is followed by looking for them, so it has to
+// stand before the rows do.
+func (p *TablePlan) FindsReferrers(x Index) bool {
+	for _, k := range p.Table.Constraints {
+		n := len(k.Columns)
+		if k.Kind != "foreign" || !k.Unlogged || n == 0 || len(x.Columns) < n {
+			continue
+		}
+		if !slices.ContainsFunc(k.Columns, func(c string) bool { return !slices.Contains(x.Columns[:n], c) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // ExistingRowsPolicy says what becomes of the target table when it stands and holds rows.
 func (p *TablePlan) ExistingRowsPolicy(s Settings) string {
 	if p.ExistingRows != "" {

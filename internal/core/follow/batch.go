@@ -43,15 +43,24 @@ type batch struct {
 // there than fit the queue.
 const gather = time.Second
 
+// actingChanges make a batch, until indexes stand, where foreign keys act by themselves.
+const actingChanges = 1000
+
 // limits are how many changes, and how many bytes of them, make a batch. During the load
 // every batch may have to wait until a read has landed, which takes seconds: what has come
 // meanwhile must fit the next one, or the lag, and the log that the source keeps, would
-// grow with every read. Most of it is dropped by the rule.
+// grow with every read. Most of it is dropped by the rule. Not so where foreign keys act: each
+// change may look for rows that refer to its row, and no index helps that is built only when a
+// batch lets it have the table.
 func (m *Machine) limits() (changes, bytes int) {
 	if m.consistent {
 		return m.set.BatchChanges, 32 << 20
 	}
-	return cmp.Or(m.set.LoadChanges, 200_000), 48 << 20
+	changes = cmp.Or(m.set.LoadChanges, 200_000)
+	if m.acting {
+		changes = min(changes, actingChanges)
+	}
+	return changes, 48 << 20
 }
 
 func (m *Machine) full() bool {

@@ -34,6 +34,7 @@ func (m *Machine) findActs() {
 				if parent.Plan.Source != k.References {
 					continue
 				}
+				m.acting = true
 				parent.acts = append(parent.acts, act{child: child, onDelete: ruleOn(k.Rules, "DELETE"), onUpdate: ruleOn(k.Rules,
 					"UPDATE"),
 					refs: places(parent.Plan, k.ReferenceColumns), cols: places(child.Plan, k.Columns)})

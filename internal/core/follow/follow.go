@@ -55,6 +55,7 @@ type Machine struct {
 	goal    domain.Position // where somebody wants it to stand
 	stop    Stop
 	reached Reached
+	acting  bool            // a foreign key changes rows by itself
 	limit   domain.Position // of the present batch: no transaction is begun that commits at or after it
 	until   int64           // nor one that was committed at this time or later
 

@@ -294,7 +294,7 @@ func (w Mapping) foreign(table string, k domain.Constraint) domain.Constraint {
 		name = table + "_" + name
 	}
 	return domain.Constraint{Name: naming.MariaDB.Fit(name), Of: k.Name, Kind: "foreign", References: to,
-		Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules,
+		Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Rules: k.Rules, Unlogged: k.Unlogged,
 		Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", listIn(k.Columns), quotedIn(to.Schema),
 			quotedIn(to.Name), listIn(k.ReferenceColumns), k.Rules)}
 }

@@ -94,7 +94,7 @@ func (w Mapping) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) 
 	for _, k := range p.Table.Constraints {
 		if k.Kind == "foreign" {
 			there.Table.Constraints = append(there.Table.Constraints, domain.Constraint{Name: k.Name, Kind: "foreign",
-				References: k.References, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns,
+				References: k.References, Columns: k.Columns, ReferenceColumns: k.ReferenceColumns, Unlogged: k.Unlogged,
 				Definition: fmt.Sprintf("FOREIGN KEY (%s) REFERENCES %s.%s (%s)%s", list(k.Columns), quoted(k.References.Schema),
 					quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
 		}

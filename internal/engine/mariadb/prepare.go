@@ -214,14 +214,17 @@ func columnLine(p *domain.TablePlan, c domain.Column) string {
 	return line + end
 }
 
-// early reports whether an index is made with its table: the one that identifies
-// rows, and the one that a numbered column must have.
+// early reports whether an index is made with its table: the one that identifies rows, the one
+// that a numbered column must have, and those that find what foreign keys change.
 func early(p *domain.TablePlan, x domain.Index) bool {
 	if x.Columns == nil {
 		return false
 	}
 	primary := p.Table.PrimaryKey()
 	if x.Unique && primary == nil && slices.Equal(x.Columns, p.Key) {
+		return true
+	}
+	if p.FindsReferrers(x) {
 		return true
 	}
 	c := p.Table.Column(x.Columns[0])

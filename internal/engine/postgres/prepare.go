@@ -355,7 +355,8 @@ func createTable(p *domain.TablePlan) []string {
 	return out
 }
 
-// Creates lists the table, its comments and its partitions.
+// Creates lists the table, its comments and its partitions, and what finds rows that foreign keys
+// change.
 func (d *database) Creates(p *domain.TablePlan) []engine.Object {
 	var out []engine.Object
 	for i, sql := range createTable(p) {
@@ -368,6 +369,11 @@ func (d *database) Creates(p *domain.TablePlan) []engine.Object {
 			o.Kind = "partition"
 		}
 		out = append(out, o)
+	}
+	for _, x := range p.Table.Indexes {
+		if p.FindsReferrers(x) {
+			out = append(out, engine.Object{Kind: "index", Name: x.Name, Table: p.Target, SQL: x.Definition})
+		}
 	}
 	return engine.ByHand(p, out)
 }
@@ -422,7 +428,7 @@ func (d *database) Deferred(_ *domain.Catalog, plans []domain.TablePlan) []engin
 			}
 		}
 		for _, x := range t.Indexes {
-			if x.Name != have {
+			if x.Name != have && !p.FindsReferrers(x) {
 				out = append(out, engine.Object{Kind: "index", Name: x.Name, Table: p.Target, SQL: x.Definition})
 			}
 		}
