@@ -31,7 +31,7 @@ func TestPgbenchThroughTheWholeJourney(t *testing.T) {
 		cmd.Env = append(os.Environ(), "PGPASSWORD="+servers.source.Password)
 		return cmd
 	}
-	if out, err := run("-i", "-q", "-s", "20").CombinedOutput(); err != nil {
+	if out, err := run("-i", "-q", "-s", "6").CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	f := start(t)

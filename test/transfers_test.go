@@ -36,7 +36,7 @@ var (
 func TestTransfersStayWhole(t *testing.T) {
 	for _, way := range [][2]string{{"postgres", "postgres"}, {"mariadb", "postgres"}} {
 		t.Run(way[0]+" to "+way[1], func(t *testing.T) {
-			length := 20 * time.Second
+			length := 12 * time.Second
 			if *soakFor > 0 {
 				length = *soakFor / 2
 			}
