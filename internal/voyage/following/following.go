@@ -225,7 +225,7 @@ func (v *Following) holdStream(ctx context.Context, c *domain.Crossing, st *doma
 // listen hears at once what appliers are asked for; they ask by themselves now and then, so that
 // nothing is missed while no connection listens.
 func (v *Following) listen(ctx context.Context) {
-	for ctx.Err() == nil {
+	for told := false; ctx.Err() == nil; {
 		err := domain.Guarded("listening for requests", func() error {
 			return v.records.Listen(ctx, func(crossing int64) {
 				v.listens.Store(true)
@@ -237,8 +237,11 @@ func (v *Following) listen(ctx context.Context) {
 				}
 			})
 		})
-		v.listens.Store(false)
-		if err != nil && ctx.Err() == nil {
+		if v.listens.Swap(false) {
+			told = false
+		}
+		if err != nil && ctx.Err() == nil && !told { // not every second, while the control database is away
+			told = true
 			v.set.Log.Warn("requests to appliers are not heard at once", "error", err)
 		}
 		waits.Sleep(ctx, time.Second)
