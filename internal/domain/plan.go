@@ -203,6 +203,12 @@ const (
 // KeyValue is one key as the text forms of its columns.
 type KeyValue []string
 
+// CutTable is a table of a crossing with the chunks that it is cut into.
+type CutTable struct {
+	Table  *CrossingTable
+	Chunks []Chunk
+}
+
 // Chunk is a key range of one table: Lower <= key < Upper in the source's
 // order. A nil bound is open.
 //

@@ -97,7 +97,7 @@ func loading(t testing.TB, s *records.Store, lanes, n int) (domain.Crossing, dom
 	for i := 1; i < n; i++ {
 		bounds = append(bounds, domain.KeyValue{fmt.Sprint(i * 10)})
 	}
-	must(s.SaveChunks(ctx, &tables[0], chunkplan.Chunks(bounds)))
+	must(s.SaveChunks(ctx, domain.CutTable{Table: &tables[0], Chunks: chunkplan.Chunks(bounds)}))
 	_, err = s.SetPhase(ctx, c.ID, domain.PhaseDraft, domain.PhaseLoading)
 	must(err)
 	return c, tables[0]
@@ -151,10 +151,20 @@ func TestTablesOfOneChunkComeFirst(t *testing.T) {
 		t.Fatal(err)
 	}
 	names := map[int64]string{}
+	var cuts []domain.CutTable
 	for i := range tables {
 		names[tables[i].ID] = tables[i].SourceName
-		if err := s.SaveChunks(t.Context(), &tables[i], chunkplan.Chunks(nil)); err != nil {
+		cuts = append(cuts, domain.CutTable{Table: &tables[i], Chunks: chunkplan.Chunks(nil)})
+	}
+	for range 2 { // all at once, in place of those of before
+		if err := s.SaveChunks(t.Context(), cuts...); err != nil {
 			t.Fatal(err)
+		}
+	}
+	for i := range tables {
+		list, err := s.Chunks(t.Context(), tables[i].ID)
+		if err != nil || len(list) != 1 || list[0].Lower != nil || list[0].Upper != nil {
+			t.Errorf("%s has the chunks %+v (%v)", tables[i].SourceName, list, err)
 		}
 	}
 	var order []string

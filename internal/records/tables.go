@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -318,38 +319,71 @@ func (s TableStore) Table(ctx context.Context, id int64) (domain.CrossingTable, 
 // the more the longer it has grown.
 const uncutFirst = 1_000_000
 
-// SaveChunks replaces a table's chunks.
-func (s TableStore) SaveChunks(ctx context.Context, t *domain.CrossingTable, chunks []domain.Chunk) error {
-	state := domain.TableLoading
-	if t.State == domain.TableHeld { // added, and not yet released
-		state = domain.TableHeld
-	}
-	return s.In(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM chunks WHERE table_id = $1`, t.ID); err != nil {
-			return err
+// SaveChunks keeps how tables are cut, in place of the chunks that they had, and has their load
+// begin: all of them at once, however many there are.
+func (s TableStore) SaveChunks(ctx context.Context, cuts ...domain.CutTable) error {
+	var ids, counts, crossings, of, places, ordinals []int64
+	var states []string
+	var lower, upper []*string
+	for _, cut := range cuts {
+		t := cut.Table
+		state, place := domain.TableLoading, int64(t.Ordinal)
+		if t.State == domain.TableHeld { // added, and not yet released
+			state = domain.TableHeld
+			crossings = append(crossings, t.CrossingID)
 		}
-		place := t.Ordinal
 		if !t.Plan.Splittable() {
 			place -= uncutFirst
 		}
-		for _, c := range chunks {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO chunks (crossing_id, table_id, place, ordinal, lower, upper)
-  VALUES ($1, $2, $3, $4, $5, $6)`,
-				t.CrossingID, t.ID, place, c.Ordinal, nullable(c.Lower), nullable(c.Upper)); err != nil {
+		ids, counts, states = append(ids, t.ID), append(counts, int64(len(cut.Chunks))), append(states, string(state))
+		for _, c := range cut.Chunks {
+			from, err := keyText(c.Lower)
+			if err != nil {
+				return err
+			}
+			to, err := keyText(c.Upper)
+			if err != nil {
+				return err
+			}
+			of, places, ordinals = append(of, t.ID), append(places, place), append(ordinals, int64(c.Ordinal))
+			lower, upper = append(lower, from), append(upper, to)
+		}
+	}
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		for _, q := range []struct {
+			sql  string
+			args []any
+		}{
+			{`DELETE FROM chunks WHERE table_id = ANY ($1)`, []any{ids}},
+			{`INSERT INTO chunks (crossing_id, table_id, place, ordinal, lower, upper)
+SELECT t.crossing_id, n.of, n.place, n.ordinal, n.lower::jsonb, n.upper::jsonb
+  FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[]) n (of, place, ordinal, lower, upper)
+  JOIN tables t ON t.id = n.of`, []any{of, places, ordinals, lower, upper}},
+			{`
+UPDATE tables t SET state = n.state, reason = CASE WHEN n.state = 'held' THEN reason ELSE '' END, chunks = n.chunks,
+  chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
+       seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL
+  FROM unnest($1::bigint[], $2::bigint[], $3::text[]) n (id, chunks, state) WHERE t.id = n.id`, []any{ids, counts, states}},
+			{`
+UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END,
+  below_since = NULL WHERE id = ANY ($1)`, []any{crossings}}, // those with added tables load again
+		} {
+			if _, err := tx.ExecContext(ctx, q.sql, q.args...); err != nil {
 				return err
 			}
 		}
-		_, err := tx.ExecContext(ctx, `
-UPDATE tables SET state = $3, reason = CASE WHEN $3 = 'held' THEN reason ELSE '' END, chunks = $2, chunks_landed = 0,
-  rows_landed = 0, bytes_landed = 0, read_bytes = 0,
-       seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL WHERE id = $1`, t.ID, len(chunks), state)
-		if err == nil && state == domain.TableHeld { // the crossing loads again
-			_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END,
-  below_since = NULL WHERE id = $1`, t.CrossingID)
-		}
-		return err
+		return nil
 	})
+}
+
+// keyText is how a bound of a chunk is kept, nil where there is none.
+func keyText(k domain.KeyValue) (*string, error) {
+	if k == nil {
+		return nil, nil
+	}
+	b, err := json.Marshal(k)
+	text := string(b)
+	return &text, err
 }
 
 func nullable(k domain.KeyValue) any {

@@ -13,9 +13,19 @@ import (
 	"dustyferry/internal/voyage/planning"
 )
 
-// Cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
-// is the same on both sides, and where no other unique value can move from one to another.
+// Cut plans a table's chunks and keeps them.
 func (pr *Preparer) Cut(ctx context.Context, c *domain.Crossing, t *domain.CrossingTable) (int, error) {
+	cut, err := pr.cut(ctx, c, t)
+	if err != nil {
+		return 0, err
+	}
+	return len(cut.Chunks), pr.records.SaveChunks(ctx, cut)
+}
+
+// cut plans a table's chunks. One that is loaded in place is cut only where a range of keys
+// is the same on both sides, and where no other unique value can move from one to another.
+func (pr *Preparer) cut(ctx context.Context, c *domain.Crossing, t *domain.CrossingTable) (domain.CutTable, error) {
+	none := domain.CutTable{}
 	p := &t.Plan
 	n := 1
 	if p.Splittable() && (!p.ReplaceRange || keyorder.Alike(p) && !follow.Replaces(p)) {
@@ -25,11 +35,11 @@ func (pr *Preparer) Cut(ctx context.Context, c *domain.Crossing, t *domain.Cross
 	if n > 1 {
 		src, err := pr.databases.Open(ctx, c.Source)
 		if err != nil {
-			return 0, err
+			return none, err
 		}
 		sample, err := src.Sample(ctx, p, min(n*200, 100_000))
 		if err != nil {
-			return 0, fmt.Errorf("finding chunk bounds of %s: %w", p.Source, err)
+			return none, fmt.Errorf("finding chunk bounds of %s: %w", p.Source, err)
 		}
 		bounds = chunkplan.Bounds(sample, n)
 	}
@@ -37,18 +47,17 @@ func (pr *Preparer) Cut(ctx context.Context, c *domain.Crossing, t *domain.Cross
 		// Noted before the first row is read: what is written while they are is past it.
 		src, err := pr.databases.Open(ctx, c.Source)
 		if err != nil {
-			return 0, err
+			return none, err
 		}
 		mark, err := src.Greatest(ctx, p, p.Watermark)
 		if err == nil {
 			err = pr.records.SetWatermark(ctx, t.ID, mark)
 		}
 		if err != nil {
-			return 0, fmt.Errorf("reading the watermark of %s: %w", p.Source, err)
+			return none, fmt.Errorf("reading the watermark of %s: %w", p.Source, err)
 		}
 	}
-	chunks := chunkplan.Chunks(bounds)
-	return len(chunks), pr.records.SaveChunks(ctx, t, chunks)
+	return domain.CutTable{Table: t, Chunks: chunkplan.Chunks(bounds)}, nil
 }
 
 // InTheWay is what has to go for a load in place: foreign keys, where they would act.

@@ -34,7 +34,7 @@ type Records interface {
 	NothingToLoad(ctx context.Context, crossing int64) error
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
 	Chunks(ctx context.Context, table int64) ([]domain.Chunk, error)
-	SaveChunks(ctx context.Context, t *domain.CrossingTable, chunks []domain.Chunk) error
+	SaveChunks(ctx context.Context, cuts ...domain.CutTable) error
 	SetWatermark(ctx context.Context, table int64, mark string) error
 	ResetAll(ctx context.Context, crossing int64) error
 	BeginRun(ctx context.Context, crossing, run int64, by string, anew bool) error
@@ -254,20 +254,37 @@ func (pr *Preparer) startCapture(ctx context.Context, c *domain.Crossing, s *pla
 	return pr.captureFrom(ctx, c, s)
 }
 
+// savedAtOnce is how many chunks are kept in one statement.
+const savedAtOnce = 1000
+
 // cutAll cuts the tables, where there are rows to load, and returns the number of chunks.
 func (pr *Preparer) cutAll(ctx context.Context, c *domain.Crossing, tables []domain.CrossingTable,
 	note func(string)) (int, error) {
 	if c.Kind == domain.KindCapture {
 		return 0, pr.records.NothingToLoad(ctx, c.ID)
 	}
-	chunks := 0
+	// Tables are cut one by one, which may take a while, and kept many at once: there may be
+	// thousands of small ones.
+	chunks, waiting, noted := 0, 0, time.Time{}
+	var cuts []domain.CutTable
 	for i := range tables {
-		note("cutting " + tables[i].SourceName + " into chunks")
-		n, err := pr.Cut(ctx, c, &tables[i])
+		if time.Since(noted) > time.Second {
+			note("cutting " + tables[i].SourceName + " into chunks")
+			noted = time.Now()
+		}
+		cut, err := pr.cut(ctx, c, &tables[i])
 		if err != nil {
 			return 0, err
 		}
-		chunks += n
+		cuts, waiting = append(cuts, cut), waiting+len(cut.Chunks)
+		chunks += len(cut.Chunks)
+		if waiting < savedAtOnce && i < len(tables)-1 {
+			continue
+		}
+		if err := pr.records.SaveChunks(ctx, cuts...); err != nil {
+			return 0, err
+		}
+		cuts, waiting = nil, 0
 	}
 	return chunks, nil
 }

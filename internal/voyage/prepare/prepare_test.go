@@ -136,8 +136,13 @@ func (k *dock) Tables(context.Context, int64) ([]domain.CrossingTable, error) {
 func (k *dock) Chunks(_ context.Context, table int64) ([]domain.Chunk, error) {
 	return []domain.Chunk{{ID: 10 + table, Epoch: 2}}, nil
 }
-func (k *dock) SaveChunks(_ context.Context, t *domain.CrossingTable, chunks []domain.Chunk) error {
-	return k.do("%d chunks of %s", len(chunks), t.SourceName)
+func (k *dock) SaveChunks(_ context.Context, cuts ...domain.CutTable) error {
+	for _, x := range cuts {
+		if err := k.do("%d chunks of %s", len(x.Chunks), x.Table.SourceName); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 func (k *dock) SetWatermark(_ context.Context, _ int64, mark string) error {
 	return k.do("mark %s", mark)
