@@ -41,16 +41,22 @@ func (s ObjectStore) SaveObjects(ctx context.Context, crossing int64, list []dom
 			known[objectKey(&stand[i])] = &stand[i]
 		}
 		saved := map[string]bool{}
+		var fresh newObjects
 		for i := range list {
 			key := objectKey(&list[i])
 			if saved[key] {
 				continue
 			}
-			if err := saveObject(ctx, tx, crossing, &list[i], known[key], i+1, l); err != nil {
+			if o := known[key]; o == nil {
+				fresh.add(&list[i], i+1, l)
+			} else if err := saveObject(ctx, tx, &list[i], o, i+1, l); err != nil {
 				return err
 			}
 			saved[key] = true
 			delete(known, key)
+		}
+		if err := fresh.save(ctx, tx, crossing); err != nil {
+			return err
 		}
 		if l.Adds {
 			return nil
@@ -66,19 +72,40 @@ func (s ObjectStore) SaveObjects(ctx context.Context, crossing int64, list []dom
 	})
 }
 
-// saveObject keeps one object of a list; stands is what is kept of it already, or nil.
-func saveObject(ctx context.Context, tx *sqlx.Tx, crossing int64, o, stands *domain.TargetObject, place int,
-	l domain.Listing) error {
+// newObjects are objects that are not kept yet, by column: there may be thousands.
+type newObjects struct {
+	places                                   []int64
+	stages, kinds, names, tables, statements []string
+	late                                     []bool
+}
+
+func (n *newObjects) add(o *domain.TargetObject, place int, l domain.Listing) {
 	if l.Adds {
-		place += 1_000_000
+		place += addedPlaces
 	}
-	if stands == nil {
-		_, err := tx.ExecContext(ctx, `
+	n.places, n.stages, n.kinds = append(n.places, int64(place)), append(n.stages, o.Stage), append(n.kinds, o.Kind)
+	n.names, n.tables = append(n.names, o.Name), append(n.tables, o.Table)
+	n.statements, n.late = append(n.statements, o.Statement), append(n.late, o.Late)
+}
+
+func (n *newObjects) save(ctx context.Context, tx *sqlx.Tx, crossing int64) error {
+	if len(n.places) == 0 {
+		return nil
+	}
+	_, err := tx.ExecContext(ctx, `
 INSERT INTO objects (crossing_id, ordinal, stage, kind, name, table_name, statement, planned, late)
-  VALUES ($1, $2, $3, $4, $5, $6, $7, $7, $8)`,
-			crossing, place, o.Stage, o.Kind, o.Name, o.Table, o.Statement, o.Late)
-		return err
-	}
+SELECT $1, n.place, n.stage, n.kind, n.name, n.of, n.statement, n.statement, n.late
+  FROM unnest($2::bigint[], $3::text[], $4::text[], $5::text[], $6::text[], $7::text[], $8::boolean[])
+       n (place, stage, kind, name, of, statement, late)`,
+		crossing, n.places, n.stages, n.kinds, n.names, n.tables, n.statements, n.late)
+	return err
+}
+
+// addedPlaces come behind those of a crossing's first list.
+const addedPlaces = 1_000_000
+
+// saveObject keeps one object of a list anew; stands is what is kept of it already.
+func saveObject(ctx context.Context, tx *sqlx.Tx, o, stands *domain.TargetObject, place int, l domain.Listing) error {
 	if l.Table != "" || l.Adds {
 		place = stands.Ordinal
 	}
@@ -146,21 +173,21 @@ UPDATE objects SET state = $3, error = $4, seconds = $5::double precision, ended
 
 // TellTables keeps what came of making tables.
 func (s ObjectStore) TellTables(ctx context.Context, crossing int64, list []domain.ObjectOutcome) error {
-	return s.In(ctx, func(tx *sqlx.Tx) error {
-		for _, t := range list {
-			state, text := domain.ObjectMade, ""
-			if t.Failure != nil {
-				state, text = domain.ObjectFailed, t.Failure.Error()
-			}
-			if _, err := tx.ExecContext(ctx, `
-UPDATE objects SET state = $5, error = $6, ended_at = now()
- WHERE crossing_id = $1 AND stage = 'table' AND kind = $2 AND table_name = $3 AND statement = $4`, crossing, t.Kind,
-				t.Table, t.Statement, state, text); err != nil {
-				return err
-			}
+	n := len(list)
+	kinds, tables, statements := make([]string, n), make([]string, n), make([]string, n)
+	states, texts := make([]string, n), make([]string, n)
+	for i, t := range list {
+		kinds[i], tables[i], statements[i], states[i] = t.Kind, t.Table, t.Statement, domain.ObjectMade
+		if t.Failure != nil {
+			states[i], texts[i] = domain.ObjectFailed, t.Failure.Error()
 		}
-		return nil
-	})
+	}
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE objects o SET state = n.state, error = n.error, ended_at = now()
+  FROM unnest($2::text[], $3::text[], $4::text[], $5::text[], $6::text[]) n (kind, table_name, statement, state, error)
+ WHERE o.crossing_id = $1 AND o.stage = 'table' AND o.kind = n.kind AND o.table_name = n.table_name
+   AND o.statement = n.statement`, crossing, kinds, tables, statements, states, texts)
+	return err
 }
 
 // UnmakeForeignKeys says that a crossing's foreign keys are gone and to be made again.
