@@ -180,108 +180,135 @@ func (w Mapping) retype(p *domain.TablePlan, r domain.Rule) ([]Noted, error) {
 // rename gives the target's table and columns the names that a person wants.
 func (w Mapping) rename(p *domain.TablePlan, r domain.Rule) error {
 	side := p.TargetSide
-	from, to := side.Target, r.Target(side.Target)
-	if w.To == MariaDB && to.Schema != from.Schema {
+	x := renaming{Mapping: w, t: &side.Table, from: side.Target, to: r.Target(side.Target), names: map[string]string{}}
+	if w.To == MariaDB && x.to.Schema != x.from.Schema {
 		return domain.Invalid("a rule gives %s the schema %s, but the target is the database %s; register that database as "+
-			"another target, or take schema out of the rule", p.Source, to.Schema, w.Into)
+			"another target, or take schema out of the rule", p.Source, x.to.Schema, w.Into)
 	}
-	names := map[string]string{}
 	for old, c := range r.Columns {
 		if c.Name != "" {
-			names[old] = c.Name
+			x.names[old] = c.Name
 		}
 	}
-	if to == from && len(names) == 0 {
+	if x.to == x.from && len(x.names) == 0 {
 		return nil
 	}
-	for old, fresh := range names {
-		if slices.ContainsFunc(side.Columns, func(c domain.Column) bool { return c.Name == fresh && names[c.Name] == "" }) {
+	for old, fresh := range x.names {
+		if slices.ContainsFunc(side.Columns, func(c domain.Column) bool { return c.Name == fresh && x.names[c.Name] == "" }) {
 			return domain.Invalid("a rule calls column %s of %s %s, but there is a column of that name", old, p.Source, fresh)
 		}
 	}
-	p.Target, side.Source, side.Target, side.Table.TableName = to, to, to, to
-	side.Table.Partitions = slices.Clone(side.Table.Partitions)
-	for i := range side.Table.Partitions {
-		part := &side.Table.Partitions[i]
-		if part.Parent == from {
-			part.Parent = to
-		} else if r.Schema != "" {
-			part.Parent.Schema = r.Schema
-		}
-		if r.Schema != "" {
-			part.Table.Schema = r.Schema
-		}
-	}
-	called := func(list []string) []string {
-		out := slices.Clone(list)
-		for i, n := range out {
-			if fresh, ok := names[n]; ok {
-				out[i] = fresh
-			}
-		}
-		return out
-	}
-	renamed := func(list []string) bool { return !slices.Equal(called(list), list) }
+	p.Target, side.Source, side.Target, side.Table.TableName = x.to, x.to, x.to, x.to
+	x.partitions(r.Schema)
 	side.Columns = slices.Clone(side.Columns)
 	for i := range side.Columns {
-		side.Columns[i].Name = called([]string{side.Columns[i].Name})[0]
+		side.Columns[i].Name = x.called([]string{side.Columns[i].Name})[0]
 	}
-	w.followSequences(p.Source, to, side.Columns)
-	t := &side.Table
-	if t.PartitionBy != "" && len(names) > 0 && w.To == MariaDB {
-		t.PartitionBy, t.Left = "", append(t.Left, "partitioning (of a table whose columns are renamed)")
+	w.followSequences(p.Source, x.to, side.Columns)
+	x.t.Columns, side.Key = side.Columns, x.called(side.Key)
+	x.t.Keys = slices.Clone(x.t.Keys)
+	for i := range x.t.Keys {
+		x.t.Keys[i].Columns = x.called(x.t.Keys[i].Columns)
 	}
-	t.Columns, side.Key = side.Columns, called(side.Key)
-	t.Keys = slices.Clone(t.Keys)
-	for i := range t.Keys {
-		t.Keys[i].Columns = called(t.Keys[i].Columns)
-	}
-	left := func(format string, args ...any) { t.Left = append(t.Left, fmt.Sprintf(format, args...)) }
-	// Statements of indexes and constraints name tables and columns.
-	var indexes []domain.Index
-	for _, x := range t.Indexes {
-		if x.Columns == nil && len(names) > 0 {
-			left("index %s (of an expression, in a table whose columns are renamed)", x.Name)
-			continue
-		}
-		if renamed(x.Columns) || w.To == Postgres && to != from {
-			if w.To == Postgres {
-				for _, as := range []string{spell(w.To, from), bare(from)} {
-					x.Definition = strings.Replace(x.Definition, " ON "+as, " ON "+spell(w.To, to), 1)
-				}
-			}
-			x.Definition = respell(w.To, x.Definition, names)
-			x.Columns = called(x.Columns)
-		}
-		indexes = append(indexes, x)
-	}
-	t.Indexes = indexes
-	var constraints []domain.Constraint
-	for _, k := range t.Constraints {
-		switch {
-		case k.Kind == "check" && strings.HasSuffix(k.Name, labelsSuffix) && renamed(k.Columns):
-			k.Definition, k.Columns = respell(w.To, k.Definition, names), called(k.Columns)
-		case k.Kind == "check" && len(names) > 0 && (k.Columns == nil || renamed(k.Columns)):
-			left("check %s (of a column that is renamed)", k.Name)
-			continue
-		case k.Kind != "check" && renamed(k.Columns):
-			head, tail, _ := strings.Cut(k.Definition, " REFERENCES ")
-			k.Definition = respell(w.To, head, names)
-			if tail != "" {
-				k.Definition += " REFERENCES " + tail
-			}
-			k.Columns = called(k.Columns)
-		}
-		constraints = append(constraints, k)
-	}
-	t.Constraints = constraints
+	x.indexes()
+	x.constraints()
 	for i, c := range side.Columns {
-		if c.Generated && len(names) > 0 && w.From == w.To {
+		if c.Generated && len(x.names) > 0 && w.From == w.To {
 			return domain.Invalid("columns of %s cannot be renamed: %s is computed from some of them", p.Source,
 				side.Columns[i].Name)
 		}
 	}
 	return nil
+}
+
+// renaming gives a table of the target, and columns of it, other names.
+type renaming struct {
+	Mapping
+	t        *domain.Table
+	from, to domain.TableName
+	names    map[string]string // of columns, by the old one
+}
+
+// called is how columns are called now.
+func (x *renaming) called(list []string) []string {
+	out := slices.Clone(list)
+	for i, n := range out {
+		if fresh, ok := x.names[n]; ok {
+			out[i] = fresh
+		}
+	}
+	return out
+}
+
+func (x *renaming) renamed(list []string) bool { return !slices.Equal(x.called(list), list) }
+
+func (x *renaming) left(format string, args ...any) {
+	x.t.Left = append(x.t.Left, fmt.Sprintf(format, args...))
+}
+
+// partitions have the table, or each other, as parents, and go to the schema that the rule gives.
+func (x *renaming) partitions(schema string) {
+	x.t.Partitions = slices.Clone(x.t.Partitions)
+	for i := range x.t.Partitions {
+		part := &x.t.Partitions[i]
+		if part.Parent == x.from {
+			part.Parent = x.to
+		} else if schema != "" {
+			part.Parent.Schema = schema
+		}
+		if schema != "" {
+			part.Table.Schema = schema
+		}
+	}
+	if x.t.PartitionBy != "" && len(x.names) > 0 && x.To == MariaDB {
+		x.t.PartitionBy = ""
+		x.left("partitioning (of a table whose columns are renamed)")
+	}
+}
+
+// indexes are statements, which name table and columns.
+func (x *renaming) indexes() {
+	var out []domain.Index
+	for _, n := range x.t.Indexes {
+		if n.Columns == nil && len(x.names) > 0 {
+			x.left("index %s (of an expression, in a table whose columns are renamed)", n.Name)
+			continue
+		}
+		if x.renamed(n.Columns) || x.To == Postgres && x.to != x.from {
+			if x.To == Postgres {
+				for _, as := range []string{spell(x.To, x.from), bare(x.from)} {
+					n.Definition = strings.Replace(n.Definition, " ON "+as, " ON "+spell(x.To, x.to), 1)
+				}
+			}
+			n.Definition = respell(x.To, n.Definition, x.names)
+			n.Columns = x.called(n.Columns)
+		}
+		out = append(out, n)
+	}
+	x.t.Indexes = out
+}
+
+// constraints are clauses, which name columns: those of expressions are not read, and stay behind.
+func (x *renaming) constraints() {
+	var out []domain.Constraint
+	for _, k := range x.t.Constraints {
+		switch {
+		case k.Kind == "check" && strings.HasSuffix(k.Name, labelsSuffix) && x.renamed(k.Columns):
+			k.Definition, k.Columns = respell(x.To, k.Definition, x.names), x.called(k.Columns)
+		case k.Kind == "check" && len(x.names) > 0 && (k.Columns == nil || x.renamed(k.Columns)):
+			x.left("check %s (of a column that is renamed)", k.Name)
+			continue
+		case k.Kind != "check" && x.renamed(k.Columns):
+			head, tail, _ := strings.Cut(k.Definition, " REFERENCES ")
+			k.Definition = respell(x.To, head, x.names)
+			if tail != "" {
+				k.Definition += " REFERENCES " + tail
+			}
+			k.Columns = x.called(k.Columns)
+		}
+		out = append(out, k)
+	}
+	x.t.Constraints = out
 }
 
 // followSequences lets defaults name the sequences that a table owns where they
