@@ -153,7 +153,8 @@ func (s CrossingStore) ServerOf(ctx context.Context, id int64) (string, error) {
 // SetOtherServer keeps which server answers at the source's address in place of the one that the
 // crossing began with; empty: that one does.
 func (s CrossingStore) SetOtherServer(ctx context.Context, id int64, server string) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET other_server = $2 WHERE id = $1 AND other_server <> $2`, id, server)
+	_, err := s.DB.ExecContext(ctx, `UPDATE crossings SET other_server = $2 WHERE id = $1 AND other_server <> $2`, id,
+		server)
 	return err
 }
 
@@ -321,7 +322,8 @@ ON CONFLICT (crossing_id) DO UPDATE SET applied = $2, received = $2, error = '',
 func (s CrossingStore) Rebase(ctx context.Context, id int64, at domain.Position, server string) error {
 	return s.In(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `
-UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, other_server = '', catalog = jsonb_set(catalog::jsonb, '{server}',
+UPDATE crossings SET start_at = $2, max_read = $2, below_since = NULL, other_server = '',
+  catalog = jsonb_set(catalog::jsonb, '{server}',
   to_jsonb($3::text))
  WHERE id = $1`, id, Pos(at), server); err != nil {
 			return err

@@ -141,8 +141,8 @@ func (s *conn) changed(ctx context.Context, sql string, args ...any) (bool, erro
 // MarkLag keeps since when the lag has been below the crossing's threshold.
 func (s StreamStore) MarkLag(ctx context.Context, crossing int64, below bool) error {
 	_, err := s.DB.ExecContext(ctx, `
-UPDATE crossings SET below_since = CASE WHEN $2 THEN now() END WHERE id = $1 AND (below_since IS NOT NULL) <> $2`, crossing,
-		below)
+UPDATE crossings SET below_since = CASE WHEN $2 THEN now() END
+ WHERE id = $1 AND (below_since IS NOT NULL) <> $2`, crossing, below)
 	return err
 }
 

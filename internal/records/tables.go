@@ -363,7 +363,8 @@ SELECT t.crossing_id, n.of, n.place, n.ordinal, n.lower::jsonb, n.upper::jsonb
 UPDATE tables t SET state = n.state, reason = CASE WHEN n.state = 'held' THEN reason ELSE '' END, chunks = n.chunks,
   chunks_landed = 0, rows_landed = 0, bytes_landed = 0, read_bytes = 0,
        seen_rows = 0, seen_bytes = 0, started_at = now(), landed_at = NULL
-  FROM unnest($1::bigint[], $2::bigint[], $3::text[]) n (id, chunks, state) WHERE t.id = n.id`, []any{ids, counts, states}},
+  FROM unnest($1::bigint[], $2::bigint[], $3::text[]) n (id, chunks, state) WHERE t.id = n.id`,
+				[]any{ids, counts, states}},
 			{`
 UPDATE crossings SET phase = CASE WHEN phase IN ('catching up', 'in step') THEN 'loading' ELSE phase END,
   below_since = NULL WHERE id = ANY ($1)`, []any{crossings}}, // those with added tables load again

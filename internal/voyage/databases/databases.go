@@ -258,11 +258,18 @@ func (s *Databases) SameSource(ctx context.Context, c *domain.Crossing, src *eng
 	if err != nil || was == "" {
 		return err
 	}
+	other := now
 	if was == now {
-		return s.records.SetOtherServer(ctx, c.ID, "")
+		other = ""
 	}
-	if err := s.records.SetOtherServer(ctx, c.ID, now); err != nil {
-		return err
+	if c.OtherServer != other { // seldom: no lane that opens writes for nothing
+		if err := s.records.SetOtherServer(ctx, c.ID, other); err != nil {
+			return err
+		}
+		c.OtherServer = other
+	}
+	if was == now {
+		return nil
 	}
 	return domain.Conflict("another server answers for %s now (%s; it was %s): the places of its log mean something "+
 		"else. Point the address back; or, if it is a promoted replica of the first one and the load is complete, go on "+
