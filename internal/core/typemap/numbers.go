@@ -238,20 +238,31 @@ func unsignedZero(dst, v []byte) ([]byte, bool, error) {
 }
 
 func finite(dst, v []byte) ([]byte, bool, error) {
-	switch v[len(v)-1] {
-	case 'N', 'y':
-		return dst, false, fmt.Errorf("%s is no number there; change it on the source", v)
+	if err := isFinite(v); err != nil {
+		return dst, false, err
 	}
 	return append(dst, v...), true, nil
+}
+
+// isFinite refuses NaN and the infinities.
+func isFinite(v []byte) error {
+	switch v[len(v)-1] {
+	case 'N', 'y':
+		return fmt.Errorf("%s is no number there; change it on the source", v)
+	}
+	return nil
 }
 
 // decimal writes a number with so many digits behind the point.
 func decimal(scale int) Convert {
 	return func(dst, v []byte) ([]byte, bool, error) {
-		if _, _, err := finite(nil, v); err != nil {
+		if err := isFinite(v); err != nil {
 			return dst, false, err
 		}
-		whole, part, _ := bytes.Cut(v, []byte("."))
+		whole, part := v, []byte(nil)
+		if at := bytes.IndexByte(v, '.'); at >= 0 {
+			whole, part = v[:at], v[at+1:]
+		}
 		if cut := bytes.TrimRight(part, "0"); len(cut) > scale {
 			return dst, false, fmt.Errorf("%s has more than %d digits behind the point, which the target's column does not hold",
 				v, scale)

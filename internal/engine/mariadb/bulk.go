@@ -210,6 +210,9 @@ func (b *bulk) add(w *writer, fields [][]byte) bool {
 		case f == nil:
 			b.buf = append(b.buf, bindvalue.Null)
 			continue
+		case w.binary:
+			b.buf = append(append(b.buf, bindvalue.Follows), f...)
+			continue
 		case w.columns[i] == asBytes:
 			if f, ok = w.unhexed(f); !ok {
 				b.buf = b.buf[:from]

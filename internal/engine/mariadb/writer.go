@@ -16,6 +16,7 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/bindvalue"
 	"dustyferry/internal/protocol/pgcopy"
 )
 
@@ -35,6 +36,9 @@ type writer struct {
 	rows    int64
 	fields  [][]byte
 	raw     []byte
+	binary  bool // rows come as parameters, not as texts
+	kinds   []*bindvalue.Kind
+	texts   []byte
 
 	bulk      *bulk
 	wire      *wire  // the session's socket
@@ -123,14 +127,21 @@ const fileBuffer = 256 << 10
 
 var fileBuffers = sync.Pool{New: func() any { b := make([]byte, 0, fileBuffer*2); return &b }}
 
-// SupportsBinary is false: rows come as texts.
-func (w *writer) SupportsBinary(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
+// SupportsBinary reports whether rows of the plan go as parameters, in whose form they can come then.
+func (w *writer) SupportsBinary(ctx context.Context, p *domain.TablePlan) (bool, error) {
+	if bulkKinds(p) == nil {
+		return false, nil
+	}
+	limit, err := w.bulkLimit(ctx)
+	return limit > 0 && w.socket() != nil, err
+}
 
 // Begin opens the transaction and the load into the table.
-func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool, over *domain.Chunk) error {
+func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, over *domain.Chunk) error {
 	if err := w.Careful(ctx, p, over); err != nil {
 		return err
 	}
+	w.binary = binary
 	if bulk, err := w.startBulk(ctx); bulk || err != nil {
 		return err
 	}
@@ -140,7 +151,8 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, _ bool, over *d
 
 // Careful opens the transaction alone; rows come by Put.
 func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
-	w.plan, w.table, w.columns = p, p.Target, w.columns[:0]
+	w.plan, w.table, w.columns, w.binary = p, p.Target, w.columns[:0], false
+	w.kinds = nil
 	for _, c := range p.Columns {
 		switch {
 		case c.Generated:
@@ -295,6 +307,8 @@ func (w *writer) line(b []byte, fields [][]byte) ([]byte, error) {
 		switch {
 		case f == nil:
 			b = append(b, '\\', 'N')
+		case how == asBytes && w.binary:
+			b = appendFile(b, f)
 		case how == asBytes:
 			raw, ok := w.unhexed(f)
 			if !ok {
@@ -341,7 +355,10 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 	}
 	for len(data) > 0 {
 		var err error
-		if data, err = w.next(data); err == nil {
+		if data, err = w.next(data); err == nil && w.binary {
+			err = w.spell()
+		}
+		if err == nil {
 			b, err = w.line(b, w.fields)
 		}
 		if err != nil {
@@ -365,6 +382,36 @@ func (w *writer) next(data []byte) (rest []byte, err error) {
 		err = fmt.Errorf("a row of %s has %d values, its plan %d", w.table, len(w.fields), len(w.columns))
 	}
 	return rest, err
+}
+
+// spell makes texts of a row that came as parameters, and bytes of bytes.
+func (w *writer) spell() error {
+	if w.kinds == nil {
+		w.kinds = bulkKinds(w.plan)
+	}
+	size := 0
+	for _, f := range w.fields {
+		size += len(f) + 32 // no text of a number or a time is longer
+	}
+	b := w.texts[:0]
+	if cap(b) < size {
+		b = make([]byte, 0, size)
+	}
+	for i, f := range w.fields {
+		if f == nil || w.kinds[i] == nil {
+			continue
+		}
+		at := len(b)
+		var err error
+		if b, err = w.kinds[i].Text(b, f); err != nil {
+			return fmt.Errorf("a row of %s: %w", w.table, err)
+		}
+		w.fields[i] = b[at:len(b):len(b)]
+	}
+	if w.texts = b; cap(b) > 4*fileBuffer {
+		w.texts = nil
+	}
+	return nil
 }
 
 // writeBulk hands rows on as parameters, and returns those from the first on that cannot go so.

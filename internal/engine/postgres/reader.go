@@ -17,10 +17,11 @@ import (
 )
 
 type reader struct {
-	d     *database
-	conn  *pgconn.PgConn
-	block []byte          // what is read at a time
-	seen  domain.Position // where the log stood when the snapshot had been taken
+	d       *database
+	conn    *pgconn.PgConn
+	block   []byte          // what is read at a time
+	gathers []byte          // what is handed on at a time, to a target of another engine
+	seen    domain.Position // where the log stood when the snapshot had been taken
 }
 
 // OpenReader opens a connection for reading chunks.
@@ -83,15 +84,15 @@ func parseSnapshot(text string) (domain.Snapshot, error) {
 	return s, nil
 }
 
-// SupportsBinary is for other engines: between two of this one rows travel as they are.
-func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
-
 // Copy reads the chunk's rows in the open snapshot. What sink gets are the
 // server's own CopyData frames, cut anywhere, to be written to a target as they
 // are. Memory is a few blocks however wide a row is.
-func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, binary bool,
 	sink func([]byte) error) (rowhash.Sum, error) {
-	if p.CrossEngine {
+	switch {
+	case p.CrossEngine && binary:
+		return r.copyPacked(ctx, p, c, sink)
+	case p.CrossEngine:
 		return r.copyTexts(ctx, p, c, sink)
 	}
 	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT %s)",

@@ -229,43 +229,99 @@ func (s *lineSink) Write(b []byte) (int, error) {
 // copyTexts reads a chunk for a target of another engine.
 func (r *reader) copyTexts(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	sink func([]byte) error) (rowhash.Sum, error) {
-	var sum rowhash.Sum
 	w := newWriting(p)
-	buf := r.block[:0]
-	var refused error // by the taker: not the source's fault
-	row := w.cut(pgcopy.TextFields, func(out [][]byte) error {
+	out := r.gather(sink)
+	lines := &lineSink{line: w.cut(pgcopy.TextFields, func(fields [][]byte) error {
 		size := 2
-		for _, f := range out {
+		for _, f := range fields {
 			size += 4 + len(f)
 		}
-		if len(buf) > 0 && len(buf)+size > cap(buf) {
-			if refused = sink(buf); refused != nil {
-				return refused
-			}
-			buf = buf[:0]
+		b, err := out.room(size)
+		if err != nil {
+			return err
 		}
-		if size > cap(buf) { // a row wider than a block travels alone
-			wide := pgcopy.AppendFields(make([]byte, 0, size), out)
-			sum.Add(wide)
-			refused = sink(wide)
-			return refused
-		}
-		from := len(buf)
-		buf = pgcopy.AppendFields(buf, out)
-		sum.Add(buf[from:])
-		return nil
-	})
-	err := copyLines(ctx, r.conn, fmt.Sprintf("SELECT %s FROM %s%s", lineList(p.ComparedColumns()), from(p),
-		keyRange(p, c.Lower, c.Upper)), row)
-	switch {
-	case refused != nil:
-		return sum, refused
-	case err != nil:
-		return sum, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
-	case len(buf) > 0:
-		return sum, sink(buf)
+		return out.took(pgcopy.AppendFields(b, fields))
+	})}
+	return r.copyRows(ctx, p, fmt.Sprintf("SELECT %s FROM %s%s", lineList(p.ComparedColumns()), from(p),
+		keyRange(p, c.Lower, c.Upper)), "text", lines.Write, out)
+}
+
+// gathered makes blocks of rows.
+type gathered struct {
+	block   []byte // empty
+	buf     []byte
+	sink    func([]byte) error
+	refused error // by the taker: not the source's fault
+}
+
+// gather begins to gather rows.
+func (r *reader) gather(sink func([]byte) error) *gathered {
+	if r.gathers == nil {
+		r.gathers = make([]byte, 0, blockSize)
 	}
-	return sum, nil
+	return &gathered{block: r.gathers, buf: r.gathers, sink: sink}
+}
+
+// room returns what a row of about so many bytes is appended to.
+func (g *gathered) room(size int) ([]byte, error) {
+	if len(g.buf)+size <= cap(g.buf) {
+		return g.buf, nil
+	}
+	if err := g.flush(); err != nil {
+		return nil, err
+	}
+	if size > cap(g.buf) { // a row wider than a block travels alone
+		g.buf = make([]byte, 0, size)
+	}
+	return g.buf, nil
+}
+
+// took takes back what room gave, with the row.
+func (g *gathered) took(b []byte) error {
+	if g.buf = b; len(b) < cap(g.block) {
+		return nil
+	}
+	return g.flush()
+}
+
+func (g *gathered) flush() error {
+	if len(g.buf) > 0 {
+		g.refused = g.sink(g.buf)
+	}
+	g.buf = g.block
+	return g.refused
+}
+
+// copyRows runs a query whose rows come by COPY, and hands each message of them to a function,
+// which gathers what is to be handed on. The sum is of the rows as they come.
+func (r *reader) copyRows(ctx context.Context, p *domain.TablePlan, query, form string,
+	row func(message []byte) (int, error), out *gathered) (rowhash.Sum, error) {
+	w, err := takeWire(ctx, r.conn)
+	if err != nil {
+		return rowhash.Sum{}, err
+	}
+	f := pgcopy.Frames{Binary: form == "binary"}
+	cut := pgcopy.Cutter{Row: func(message []byte) error {
+		_, err := row(message)
+		return err
+	}}
+	err = w.copyOut("COPY ("+query+") TO STDOUT (FORMAT "+form+")", &f, r.block, cut.Take)
+	if err == nil {
+		err = out.flush()
+	}
+	switch {
+	case out.refused != nil:
+		w.cut()
+		return rowhash.Sum{}, out.refused
+	case err != nil:
+		w.cut()
+		if ctx.Err() != nil {
+			err = ctx.Err()
+		}
+		return rowhash.Sum{}, fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
+	}
+	r.conn, err = w.giveBack()
+	return f.Sum, err
 }
 
 // Range reads rows as texts in the target's form.

@@ -37,6 +37,9 @@ type Kind struct {
 	Append func(dst, text []byte) ([]byte, bool)
 }
 
+// IsText reports whether the values go as texts, so that Append takes any.
+func (k Kind) IsText() bool { return k.Type == typeString }
+
 // Unsignedness is the byte that follows a parameter's type.
 func (k Kind) Unsignedness() byte {
 	if k.Unsigned {
@@ -173,9 +176,8 @@ func moment(dst, v []byte) ([]byte, bool) {
 	if month == 2 && day == 29 && (year%4 != 0 || year%100 == 0 && year%400 != 0) {
 		return dst, false
 	}
-	date := [4]byte{byte(year), byte(year >> 8), byte(month), byte(day)}
 	if len(rest) == 0 {
-		return append(append(dst, 4), date[:]...), true
+		return Date(dst, year, month, day), true
 	}
 	hour, rest, ok := after(rest, ' ')
 	minute, rest, ok2 := after(rest, ':')
@@ -196,9 +198,25 @@ func moment(dst, v []byte) ([]byte, bool) {
 			micros *= 10
 		}
 	}
-	if micros == 0 {
-		return append(append(append(dst, 7), date[:]...), byte(hour), byte(minute), byte(second)), true
+	return Moment(dst, year, month, day, int64(hour*3600+minute*60+second)*1_000_000+int64(micros)), true
+}
+
+// Date adds a day.
+func Date(dst []byte, year, month, day int) []byte {
+	return append(dst, 4, byte(year), byte(year>>8), byte(month), byte(day))
+}
+
+// Moment adds a day and the microseconds of it.
+func Moment(dst []byte, year, month, day int, micros int64) []byte {
+	seconds, part := int(micros/1_000_000), uint32(micros%1_000_000)
+	size := byte(7)
+	if part > 0 {
+		size = 11
 	}
-	dst = append(append(append(dst, 11), date[:]...), byte(hour), byte(minute), byte(second))
-	return binary.LittleEndian.AppendUint32(dst, uint32(micros)), true
+	dst = append(dst, size, byte(year), byte(year>>8), byte(month), byte(day), byte(seconds/3600), byte(seconds/60%60),
+		byte(seconds%60))
+	if part > 0 {
+		dst = binary.LittleEndian.AppendUint32(dst, part)
+	}
+	return dst
 }

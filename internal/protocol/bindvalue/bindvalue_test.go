@@ -33,6 +33,10 @@ func TestValues(t *testing.T) {
 		if !ok || string(got) != "|"+c.want {
 			t.Errorf("%s %s is % x (%v), want % x", c.base, c.text, got, ok, c.want)
 		}
+		back, err := k.Text(nil, got[1:])
+		if again, _ := k.Append([]byte("|"), back); err != nil || !bytes.Equal(again, got) {
+			t.Errorf("%s %s came back as %s (%v)", c.base, c.text, back, err)
+		}
 	}
 }
 
@@ -79,5 +83,26 @@ func TestLengths(t *testing.T) {
 	}
 	if k, _ := Of("tinyint unsigned"); k.Unsignedness() != 0x80 {
 		t.Error("an unsigned number was signed")
+	}
+}
+
+// TestFormsThatAreNone: what is no parameter of its kind has no text.
+func TestFormsThatAreNone(t *testing.T) {
+	for base, forms := range map[string][]string{
+		"int": {"", "\x01\x02\x03"}, "bigint": {"\x01\x02\x03\x04"}, "float": {"12345"}, "double": {"1234"},
+		"datetime": {"", "\x04\x01", "\x05\x01\x01\x01\x01\x01"},
+		"longtext": {"", "\x05hone", "\x03honey", "\xfc\x01", "\xfe12345678"},
+	} {
+		k, _ := Of(base)
+		for _, v := range forms {
+			if got, err := k.Text([]byte("|"), []byte(v)); err == nil || string(got) != "|" {
+				t.Errorf("%s % x has the text %q", base, v, got)
+			}
+		}
+	}
+	long := []byte(strings.Repeat("x", 70_000))
+	v, _ := Bytes.Append(nil, long)
+	if got, err := Bytes.Text(nil, v); err != nil || !bytes.Equal(got, long) {
+		t.Errorf("%d bytes came back as %d (%v)", len(long), len(got), err)
 	}
 }

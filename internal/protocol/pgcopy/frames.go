@@ -149,3 +149,47 @@ func (f *Frames) end(hash uint64, row bool) {
 
 // AtBoundary reports whether the last piece ended with a whole frame.
 func (f *Frames) AtBoundary() bool { return !f.inBody && f.head == 0 }
+
+// Cutter cuts a stream of CopyData frames, which [Frames] has seen to, into their bodies.
+type Cutter struct {
+	Row func(body []byte) error // good until it returns
+
+	rest []byte // the front of a frame that is not whole yet
+}
+
+// Take takes the next piece, cut anywhere.
+func (c *Cutter) Take(p []byte) error {
+	if len(c.rest) > 0 {
+		n := min(max(5-len(c.rest), 0), len(p))
+		c.rest, p = append(c.rest, p[:n]...), p[n:]
+		if len(c.rest) < 5 {
+			return nil
+		}
+		n = min(int(binary.BigEndian.Uint32(c.rest[1:]))+1-len(c.rest), len(p))
+		c.rest, p = append(c.rest, p[:n]...), p[n:]
+		if len(c.rest) <= int(binary.BigEndian.Uint32(c.rest[1:])) {
+			return nil
+		}
+		if err := c.Row(c.rest[5:]); err != nil {
+			return err
+		}
+		if c.rest = c.rest[:0]; cap(c.rest) > keptCapacity {
+			c.rest = nil
+		}
+	}
+	for len(p) >= 5 {
+		end := int(binary.BigEndian.Uint32(p[1:])) + 1
+		if end > len(p) {
+			break
+		}
+		if err := c.Row(p[5:end]); err != nil {
+			return err
+		}
+		p = p[end:]
+	}
+	c.rest = append(c.rest, p...)
+	return nil
+}
+
+// keptCapacity is how much memory of a wide row a Cutter keeps.
+const keptCapacity = 1 << 20

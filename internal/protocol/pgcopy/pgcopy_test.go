@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"testing"
 
 	"dustyferry/internal/core/rowhash"
@@ -75,6 +76,34 @@ func TestFieldsThereAndBack(t *testing.T) {
 	got, err := pgcopy.Fields(nil, pgcopy.AppendFields(nil, want))
 	if err != nil || len(got) != 4 || got[1] != nil || got[2] == nil || !bytes.Equal(got[3], want[3]) {
 		t.Errorf("%q %v", got, err)
+	}
+}
+
+// TestBodiesCutAnywhere: a Cutter hands on the bodies of frames however their stream is cut.
+func TestBodiesCutAnywhere(t *testing.T) {
+	var stream []byte
+	var want []string
+	for _, n := range []int{0, 1, 4, 300, 5, 0, 70000, 2} {
+		body := bytes.Repeat([]byte{byte('a' + len(want))}, n)
+		stream = binary.BigEndian.AppendUint32(append(stream, 'd'), uint32(n+4))
+		stream, want = append(stream, body...), append(want, string(body))
+	}
+	for _, size := range []int{1, 2, 3, 4, 5, 6, 7, 64, 1000, len(stream)} {
+		var got []string
+		c := pgcopy.Cutter{Row: func(b []byte) error { got = append(got, string(b)); return nil }}
+		for rest := stream; len(rest) > 0; rest = rest[min(size, len(rest)):] {
+			if err := c.Take(rest[:min(size, len(rest))]); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("in pieces of %d: %d bodies, want %d", size, len(got), len(want))
+		}
+	}
+	stop := errors.New("enough")
+	c := pgcopy.Cutter{Row: func([]byte) error { return stop }}
+	if err := c.Take(stream); !errors.Is(err, stop) {
+		t.Errorf("the taker's word was lost: %v", err)
 	}
 }
 
