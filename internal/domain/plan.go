@@ -30,6 +30,9 @@ type TablePlan struct {
 	From string `json:"from,omitempty"`
 	// ReplaceRange: rows of each chunk take the place of those that stand in its range.
 	ReplaceRange bool `json:"in_place,omitempty"`
+	// ReadOrder is what the chunks of the table are ranges of: empty for its key, or "disk" for
+	// the pages in which its rows lie. Of such a table no key says which chunk its row is in.
+	ReadOrder string `json:"read_order,omitempty"`
 	// SingleChunk: the table is one chunk, whatever its key.
 	SingleChunk bool `json:"uncut,omitempty"`
 	// DeferPrimaryKey: the target's table may get its primary key after its rows; its engine
@@ -96,6 +99,25 @@ func (p TablePlan) TargetPlan() TablePlan {
 // Splittable reports whether the table can be cut into chunks by its key.
 func (p *TablePlan) Splittable() bool {
 	return len(p.Key) > 0 && p.KeyOrder != "none" && !p.SingleChunk
+}
+
+// ByDisk is the ReadOrder of a table that is cut by the pages in which its rows lie.
+const ByDisk = "disk"
+
+// Ways of the setting read_order, beside "auto".
+const (
+	ReadByKey  = "key"
+	ReadByDisk = ByDisk
+)
+
+// ReadByDisk reports whether the table's chunks are ranges of pages.
+func (p *TablePlan) ReadByDisk() bool { return p.ReadOrder == ByDisk }
+
+// DiskOrder is what a source knows of the pages of a table.
+type DiskOrder struct {
+	Pages, Cache int64    // of the table, and of the server's own cache
+	File         string   // another one once all rows were written anew
+	Correlation  *float64 // of the order of its key and that of its rows, -1 to 1; nil: not known
 }
 
 // FindsReferrers reports whether an index finds the rows that a foreign key changes by itself

@@ -33,6 +33,7 @@ type Settings struct {
 	BadRows      string        `json:"bad_rows"`
 	BadRowsLimit int           `json:"bad_rows_limit"`
 	BuildLanes   int           `json:"build_lanes"`
+	ReadOrder    string        `json:"read_order"`
 	LagLimit     time.Duration `json:"lag_limit"`
 	WorkerLabel  string        `json:"worker_label"`
 

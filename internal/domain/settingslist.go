@@ -38,6 +38,13 @@ var settingsList = []Setting{
 	{Key: "bad_rows_limit", Kind: SettingCount, Group: "Load", Label: "Rejected rows at most", Live: true,
 		Default: int64(1000), Least: 1, Most: 1_000_000,
 		Help: "Rows of a table that are set aside before it is held", of: func(s *Settings) any { return &s.BadRowsLimit }},
+	{Key: "read_order", Kind: SettingChoice, Group: "Load", Label: "Order in which tables are read", Default: "auto",
+		Choices: []Choice{{"auto", "found for each table"}, {ReadByKey, "by ranges of the key"},
+			{ReadByDisk, "by ranges of pages, where that can be"}},
+		Help: "What the chunks of a table are ranges of. Where rows do not lie in the order of the key, and the table " +
+			"is larger than the source's cache, reading by pages touches each only once; it needs changes to be followed, " +
+			"and PostgreSQL on both sides",
+		of: func(s *Settings) any { return &s.ReadOrder }},
 	{Key: "build_lanes", Kind: SettingCount, Group: "Load", Label: "Indexes built at once", Live: true, Default: int64(2),
 		Least: 1, Most: 32,
 		Help: "Keys and indexes that are built at once on the target", of: func(s *Settings) any { return &s.BuildLanes }},

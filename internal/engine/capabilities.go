@@ -166,6 +166,27 @@ type Applies interface {
 	Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []Fix) error
 }
 
+// ReadsByDisk is for sources whose tables can be read by ranges of the pages in which their rows lie.
+// The bounds of such chunks are the number of a page, and behind it, of the first one, the table's
+// file: a chunk is read only from that one ([ErrRewritten]).
+type ReadsByDisk interface {
+	// DiskOrders says how those of the tables lie on the disk that can be read so.
+	DiskOrders(ctx context.Context, plans []*domain.TablePlan) (map[domain.TableName]domain.DiskOrder, error)
+}
+
+// Remembers is for targets on which rows of such tables can land: what stands at a row's key stays,
+// and keys of removed rows are remembered, by appliers that are a [Rememberer].
+type Remembers interface {
+	Remembered(ctx context.Context, crossing string, p *domain.TablePlan) ([]domain.KeyValue, error)
+}
+
+// Rememberer is an applier to whose tables rows land that are read by the pages in which they lie.
+type Rememberer interface {
+	// Remember comes before changes of such a table while it loads. It keeps the keys of removed
+	// rows, and forgets others, in the open transaction.
+	Remember(ctx context.Context, p *domain.TablePlan, keep, forget []domain.KeyValue) error
+}
+
 // Defines is for targets whose tables and other objects are made by statements.
 type Defines interface {
 	// AppliesQuietly reports whether foreign keys can stand while changes are
@@ -247,6 +268,8 @@ type Opened struct {
 	Sequences
 	Carries
 	Tells
+	ReadsByDisk
+	Remembers
 }
 
 // Open opens a database, and finds once what it can do.
@@ -271,6 +294,8 @@ func of(db Database) *Opened {
 	o.Sequences, _ = db.(Sequences)
 	o.Carries, _ = db.(Carries)
 	o.Tells, _ = db.(Tells)
+	o.ReadsByDisk, _ = db.(ReadsByDisk)
+	o.Remembers, _ = db.(Remembers)
 	return o
 }
 
@@ -290,6 +315,8 @@ const (
 	CanSequence Capability = "move sequences"
 	CanCarry    Capability = "give views, routines and triggers"
 	CanTell     Capability = "tell what it does"
+	CanByDisk   Capability = "be read in the order of the disk"
+	CanRemember Capability = "take rows beside changes of unknown chunks"
 )
 
 // Can lists what a database can do.
@@ -302,7 +329,8 @@ func (o *Opened) Can() []Capability {
 		{CanStop, o.StopsWrites != nil},
 		{CanLand, o.Lands != nil}, {CanApply, o.Applies != nil}, {CanDefine, o.Defines != nil},
 		{CanCompare, o.Compares != nil},
-		{CanSequence, o.Sequences != nil}, {CanCarry, o.Carries != nil}, {CanTell, o.Tells != nil}} {
+		{CanSequence, o.Sequences != nil}, {CanCarry, o.Carries != nil}, {CanTell, o.Tells != nil},
+		{CanByDisk, o.ReadsByDisk != nil}, {CanRemember, o.Remembers != nil}} {
 		if k.has {
 			out = append(out, k.name)
 		}

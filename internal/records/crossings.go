@@ -383,17 +383,18 @@ func (s CrossingStore) View(ctx context.Context, id int64) (lifecycle.View, erro
 		Lag     float64      `db:"lag"`
 		Below   float64      `db:"below"`
 		Dwell   int64        `db:"dwell"`
+		Unswept bool         `db:"unswept"`
 	}
 	err := s.DB.GetContext(ctx, &v, `
 SELECT c.kind, c.phase, c.max_read, `+built+` AS built, (c.settings->>'in_step_dwell')::bigint AS dwell,
        coalesce((SELECT sum(chunks) FROM tables WHERE crossing_id = c.id), 0) AS chunks,
        coalesce((SELECT sum(chunks_landed) FROM tables WHERE crossing_id = c.id), 0) AS landed,
-       coalesce(st.applied, 0) AS applied, coalesce(st.lag_seconds, 0) AS lag,
+       coalesce(st.unswept, false) AS unswept, coalesce(st.applied, 0) AS applied, coalesce(st.lag_seconds, 0) AS lag,
        coalesce(extract(epoch FROM now() - c.below_since), 0)::float8 AS below
   FROM crossings c LEFT JOIN streams st ON st.crossing_id = c.id
  WHERE c.id = $1`, id)
 	return lifecycle.View{Kind: v.Kind, Phase: v.Phase, Chunks: v.Chunks, Landed: v.Landed,
-		Applied: domain.Position(v.Applied), MaxRead: domain.Position(v.MaxRead), Built: v.Built,
+		Applied: domain.Position(v.Applied), MaxRead: domain.Position(v.MaxRead), Built: v.Built, Unswept: v.Unswept,
 		LagSeconds: v.Lag, BelowSince: v.Below, Dwell: time.Duration(v.Dwell).Seconds()}, err
 }
 

@@ -97,6 +97,17 @@ RETURNING crossing_id`, worker, seconds(Lease), append([]string{}, labels...))
 		Applied: domain.Position(st.Applied), Committed: st.Committed, Failures: st.Failures}, nil
 }
 
+// SetUnswept keeps whether there may be rows on the target that were removed, for who holds the
+// stream.
+func (s StreamStore) SetUnswept(ctx context.Context, crossing, epoch int64, yes bool) error {
+	mine, err := s.changed(ctx, `UPDATE streams SET unswept = $3 WHERE crossing_id = $1 AND epoch = $2`, crossing, epoch,
+		yes)
+	if err == nil && !mine {
+		return domain.ErrTakenOver
+	}
+	return err
+}
+
 // RenewStream prolongs the lease and keeps the report; false says that the
 // stream was taken over or is to stop.
 func (s StreamStore) RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (bool, error) {

@@ -5,6 +5,7 @@ package chunkplan
 
 import (
 	"slices"
+	"strconv"
 
 	"dustyferry/internal/domain"
 )
@@ -53,6 +54,23 @@ func Chunks(bounds []domain.KeyValue) []domain.Chunk {
 		}
 		if i < len(bounds) {
 			out[i].Upper = bounds[i]
+		}
+	}
+	return out
+}
+
+// Pages cuts a table of so many pages into n chunks of about equal size. The first begins with page
+// 0, and each names the file that the pages are of; the last is open above, for pages that come.
+func Pages(o domain.DiskOrder, n int) []domain.Chunk {
+	n = max(1, min(n, int(min(o.Pages, MaxChunks))))
+	bound := func(i int) domain.KeyValue {
+		return domain.KeyValue{strconv.FormatInt(o.Pages*int64(i)/int64(n), 10), o.File}
+	}
+	out := make([]domain.Chunk, n)
+	for i := range out {
+		out[i].Ordinal, out[i].State, out[i].Lower = i, domain.ChunkPending, bound(i)
+		if i < n-1 {
+			out[i].Upper = bound(i + 1)
 		}
 	}
 	return out

@@ -73,6 +73,18 @@ type (
 		Cols   []int // among those carried
 		Values []domain.Value
 	}
+	// AskRemembered wants the keys that Remember has kept of a table, as far as the target has
+	// committed it: Input.Keys.
+	AskRemembered struct{ Table int64 }
+	// Remember keeps on the target that the rows at some keys were removed, and forgets it of
+	// others, and that changes were applied to the table at all.
+	Remember struct {
+		Table        int64
+		Keep, Forget []domain.KeyValue
+	}
+	// Unswept says that there may be rows on the target from now on which were removed, or that
+	// there are none any more.
+	Unswept struct{ Yes bool }
 	// Write brings a net effect to the target: Input.Rows are the patches whose rows are not
 	// there. With Replace, rows are removed and inserted instead of updated.
 	Write struct {
@@ -152,6 +164,9 @@ func (AskChunks) asked()         {}
 func (AskLocate) asked()         {}
 func (AskRow) asked()            {}
 func (AskReferring) asked()      {}
+func (AskRemembered) asked()     {}
+func (Remember) asked()          {}
+func (Unswept) asked()           {}
 func (Write) asked()             {}
 func (WriteWhole) asked()        {}
 func (Move) asked()              {}

@@ -37,6 +37,7 @@ type batch struct {
 	written bool
 
 	visible bool // reads of the source see all of txs
+	loading bool // the load is under way, as far as was found out for the batch
 }
 
 // gather is how long changes are collected for a batch during the load, while more are
@@ -164,9 +165,10 @@ func (m *Machine) batch() {
 		m.lastLook = m.now
 		m.loading()
 	}
-	// On a source that is quiet the target's position moves on all the same.
-	if m.limit.IsZero() && b.progress.After(m.set.Applied) && m.now.Sub(m.lastCommit) >= time.Second {
-		m.settle(domain.Tx{End: b.progress, At: m.set.AppliedAt}, true)
+	// On a source that is quiet the target's position moves on all the same, and what a load has
+	// brought back is taken away.
+	if m.limit.IsZero() && m.now.Sub(m.lastCommit) >= time.Second && (b.progress.After(m.set.Applied) || m.remembers()) {
+		m.settle(domain.Tx{End: b.progress.Later(m.set.Applied), At: m.set.AppliedAt}, true)
 	}
 }
 
@@ -262,6 +264,7 @@ func (m *Machine) abort() {
 	}
 	m.b.begun = false
 	clear(m.counts)
+	m.undone()
 }
 
 // settle writes what was collected and makes it durable with the position after its last
@@ -280,6 +283,7 @@ func (m *Machine) settle(last domain.Tx, lazily bool) {
 	m.set.AppliedAt = max(m.set.AppliedAt, last.At)
 	b.begun, b.waiting, b.taken = false, 0, 0
 	m.passed()
+	m.swept()
 	m.counts = map[int64]*Counts{}
 }
 

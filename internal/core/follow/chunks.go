@@ -36,7 +36,7 @@ func (m *Machine) locate(from int) {
 	for i := from; i < len(m.b.changes); i++ {
 		ch := m.b.changes[i].ch
 		t := m.tables[ch.Table]
-		if t == nil || len(t.key) == 0 {
+		if t == nil || len(t.key) == 0 || t.disk {
 			continue
 		}
 		m.know(t)
@@ -80,7 +80,7 @@ func (m *Machine) look() {
 	of := map[int64]map[int]bool{}
 	for i := range m.b.changes {
 		t := m.tables[m.b.changes[i].ch.Table]
-		if t == nil {
+		if t == nil || t.disk {
 			continue
 		}
 		at := t.at[i]

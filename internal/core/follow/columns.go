@@ -1,6 +1,8 @@
 package follow
 
 import (
+	"slices"
+
 	"dustyferry/internal/core/interleave"
 	"dustyferry/internal/domain"
 )
@@ -34,7 +36,17 @@ func (m *Machine) unsaid(tx domain.Tx, ch domain.Change) {
 	if t == nil {
 		return
 	}
-	if _, reads := m.readsSee(t, tx); reads {
+	switch loading, reads := m.readsSee(t, tx); {
+	case reads:
+		return
+	case loading && t.disk: // no read takes away what stands there, but an empty table does
+		m.waitVisible(m.b.txs)
+		with := m.restart(t)
+		for i := range m.b.changes { // which reads that come see
+			if c := &m.b.changes[i].ch; slices.Contains(with, c.Table) {
+				c.Table = 0
+			}
+		}
 		return
 	}
 	m.settleBefore()
@@ -48,6 +60,9 @@ func (m *Machine) readsSee(t *table, tx domain.Tx) (loading, reads bool) {
 		return false, false
 	}
 	m.waitVisible([]domain.Tx{tx})
+	if t.disk { // rows that stand came by the log, from before
+		return true, false
+	}
 	return true, m.ofWhole(t, tx) == interleave.TruncateDrop
 }
 

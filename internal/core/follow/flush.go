@@ -20,9 +20,14 @@ func (m *Machine) flush() {
 	b := &m.b
 	if len(b.changes) == 0 {
 		b.txs = b.txs[:0]
+		if m.remembers() {
+			m.sweep(m.loading())
+		}
 		return
 	}
 	loading := m.loading()
+	m.sweep(loading)
+	b.loading = loading
 	if loading {
 		m.batchVisible()
 		m.beginBatch()
@@ -108,7 +113,7 @@ func (m *Machine) one(e *effects, t *table, i int, loading bool) {
 	}
 	counted := false
 	for n, a := range fold.Split(c.ch, t.key) {
-		if loading && !m.decide(t, t.at[i][n], c.tx) {
+		if loading && !t.disk && !m.decide(t, t.at[i][n], c.tx) {
 			continue
 		}
 		e.fold(t).Add(a)
@@ -134,7 +139,7 @@ func (e *effects) fold(t *table) *fold.Fold {
 func (m *Machine) move(e *effects, t *table, i int, loading bool) {
 	c := &m.b.changes[i]
 	from, to := true, true
-	if loading {
+	if loading && !t.disk {
 		from = m.decide(t, t.at[i][0], c.tx)
 		to = m.decide(t, t.at[i][1], c.tx)
 	}
@@ -142,7 +147,7 @@ func (m *Machine) move(e *effects, t *table, i int, loading bool) {
 		m.count(t, domain.Update)
 	}
 	switch {
-	case from && to && m.ahead(t, c.ch.Old, c.tx):
+	case from && to && (loading && t.disk || m.ahead(t, c.ch.Old, c.tx)):
 		e.fold(t).Add(fold.Atom{Remove: true, Row: c.ch.Old})
 		m.fetch(t, e.fold(t), c.ch.New)
 	case from && to:
@@ -166,7 +171,7 @@ func (m *Machine) unsure(e *effects, t *table, i int, loading bool) {
 	c := &m.b.changes[i]
 	counted := false
 	for n, a := range fold.Split(c.ch, t.key) {
-		if loading && !m.decide(t, t.at[i][n], c.tx) {
+		if loading && !t.disk && !m.decide(t, t.at[i][n], c.tx) {
 			continue
 		}
 		if !counted {
@@ -226,17 +231,18 @@ func (m *Machine) passed() {
 func (m *Machine) truncate(e *effects, t *table, i int, loading bool) {
 	c := &m.b.changes[i]
 	if loading {
-		switch m.ofWhole(t, c.tx) {
+		verdict := interleave.TruncateRestart // the pages are others now, and what stands came by the log
+		if !t.disk {
+			verdict = m.ofWhole(t, c.tx)
+		}
+		switch verdict {
 		case interleave.TruncateDrop:
 			return
 		case interleave.TruncateRestart:
-			with := m.dependents(t)
-			m.want(Restart{Table: t.ID, With: with})
-			for _, id := range with {
+			for _, id := range m.restart(t) {
 				delete(e.folds, id)
 				delete(e.whole, id)
 			}
-			m.forget()
 			return
 		}
 	}
@@ -260,6 +266,15 @@ func (m *Machine) truncate(e *effects, t *table, i int, loading bool) {
 	m.change(Truncate{Tables: ids, Note: c.ch.Note})
 }
 
+// restart has a table loaded again, from empty, with those that had to wait for it.
+func (m *Machine) restart(t *table) []int64 {
+	with := m.dependents(t)
+	m.want(Restart{Table: t.ID, With: with})
+	m.emptied(with)
+	m.forget()
+	return with
+}
+
 // change asks for something that becomes part of the target's transaction.
 func (m *Machine) change(a Ask) Input {
 	m.b.begun = true
@@ -271,7 +286,9 @@ func (m *Machine) write(e *effects) {
 	for _, id := range m.order {
 		t := m.tables[id]
 		if f := e.folds[id]; f != nil && f.Len() > 0 {
-			m.missing(t, m.change(Write{Table: id, Net: f.Net(), Replace: t.replace}).Rows)
+			n := f.Net()
+			m.remember(t, n)
+			m.missing(t, m.change(Write{Table: id, Net: n, Replace: t.replace}).Rows)
 		}
 		if list := e.whole[id]; len(list) > 0 {
 			m.change(WriteWhole{Table: id, Changes: list})
@@ -290,6 +307,8 @@ func (m *Machine) missing(t *table, rows []domain.Row) {
 	whole := fold.New(t.key)
 	m.fetch(t, whole, rows...)
 	if whole.Len() > 0 {
-		m.change(Write{Table: t.ID, Net: whole.Net(), Replace: t.replace})
+		n := whole.Net()
+		m.remember(t, n)
+		m.change(Write{Table: t.ID, Net: n, Replace: t.replace})
 	}
 }

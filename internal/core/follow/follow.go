@@ -56,6 +56,7 @@ type Machine struct {
 	stop    Stop
 	reached Reached
 	acting  bool            // a foreign key changes rows by itself
+	unswept int             // keys are remembered: unknown, yes or no
 	limit   domain.Position // of the present batch: no transaction is begun that commits at or after it
 	until   int64           // nor one that was committed at this time or later
 
@@ -203,6 +204,10 @@ func (m *Machine) toward(goal domain.Position) Reached {
 	m.peeked = true
 	if e := &m.event; !m.beyond(e) && (e.Kind != domain.EventProgress || e.Position.Before(limit)) {
 		m.batch()
+		return NotYet
+	}
+	if m.remembers() && !m.loading() { // nobody looks at what is to be taken away again
+		m.settle(domain.Tx{End: m.set.Applied, At: m.set.AppliedAt}, false)
 		return NotYet
 	}
 	if e := &m.event; stops && (!m.stop.At.After(goal) || e.Kind == domain.EventBegin && e.Tx.Commit.Before(goal)) {

@@ -76,6 +76,7 @@ func empty() state {
 	for t := hives; t <= visits; t++ {
 		s[t] = map[string][]string{}
 	}
+	s[removed] = map[string][]string{}
 	return s
 }
 
@@ -127,6 +128,7 @@ type effect struct {
 	table int64
 	key   string
 	row   []string
+	page  int // in which the row lies then
 }
 
 // txn is a transaction of the source, or what the log holds of one that was never committed.
@@ -158,6 +160,12 @@ type world struct {
 	states  []state // after each transaction of the log
 	fresh   int     // numbers rows without a key
 
+	disk    bool           // lots are read in the order of the disk
+	pages   map[string]int // of the lots that reads see
+	wrote   bool           // the applier's transaction has written lots
+	unswept bool
+	kept    int // keys that the write to come removes for the first time
+
 	chunks map[int64][]*chunk
 	phase  domain.Phase
 	reset  map[int64]bool // tables that are to be emptied before they are loaded again
@@ -178,16 +186,27 @@ type world struct {
 	swift bool // the load is soon over
 	blind bool // every snapshot says that it sees everything
 	mute  bool // nobody finds rows that refer to others
+	lazy  bool // a chunk puts its rows whatever stands there
+	loose bool // rows that were brought back are not taken away again
+	slow  int  // reads in the order of the disk go on for so many times as long
+	short bool // nobody tells which chunks are being read
 	saw   map[string]int
 }
 
 func newWorld(t testing.TB, seed uint64) *world {
 	w := &world{rng: rand.New(rand.NewPCG(seed, 11)), t: t, target: empty(), nextTx: 1, running: map[uint64]bool{},
 		chunks: map[int64][]*chunk{}, phase: domain.PhaseLoading, reset: map[int64]bool{}, now: time.Unix(1, 0),
-		saw: map[string]int{}}
+		saw: map[string]int{}, slow: 3}
 	w.rows = w.first()
 	w.swift = w.rng.IntN(2) == 0
 	w.tables = plans([]string{"CASCADE", "SET NULL"}[w.rng.IntN(2)])
+	if w.disk = w.rng.IntN(2) == 0; w.disk {
+		w.tables[3].Plan.ReadOrder = domain.ByDisk
+		w.pages = map[string]int{}
+		for k := range w.rows[lots] {
+			w.pages[k] = w.rng.IntN(keys / perChunk)
+		}
+	}
 	id := int64(1)
 	for t := hives; t <= visits; t++ {
 		n := keys / perChunk
@@ -226,7 +245,11 @@ func (w *world) rollback() {
 	if w.before != nil {
 		w.target, w.before = w.before, nil
 	}
+	w.wrote = false
 }
+
+// removed is, of a state, what the target remembers of removed lots.
+const removed = int64(100)
 
 func chunkOf(t int64, key string) int {
 	if t == visits {
@@ -265,7 +288,11 @@ func (x *writing) free(t int64, key string) bool {
 
 func (x *writing) put(t int64, key string, row []string) {
 	x.t.locks[lock(t, key)] = true
-	x.t.effects = append(x.t.effects, effect{t, key, row})
+	page := x.w.rng.IntN(keys / perChunk)
+	if at, is := x.w.pages[key]; is && x.w.rng.IntN(2) == 0 {
+		page = at
+	}
+	x.t.effects = append(x.t.effects, effect{t, key, row, page})
 	if row == nil {
 		delete(x.view[t], key)
 	} else {
@@ -384,6 +411,9 @@ func (w *world) begin() {
 func (x *writing) operation() {
 	rng := x.w.rng
 	t := hives + int64(rng.IntN(5))
+	if x.w.disk && rng.IntN(3) == 0 {
+		t = lots
+	}
 	k, to := strconv.Itoa(rng.IntN(keys)), strconv.Itoa(rng.IntN(keys))
 	v := fmt.Sprintf("%d.%d", x.t.tx.ID, len(x.t.changes))
 	switch {
@@ -571,7 +601,11 @@ func (w *world) beginRead() {
 	c.Epoch++
 	c.read = state{t: {}}
 	for k, row := range w.rows[t] {
-		if chunkOf(t, k) == c.Ordinal {
+		at := chunkOf(t, k)
+		if t == lots && w.disk {
+			at = w.pages[k]
+		}
+		if at == c.Ordinal {
 			c.read[t][k] = row
 		}
 	}
@@ -583,6 +617,10 @@ func (w *world) endRead(dies bool) {
 			if c.State != domain.ChunkReading {
 				continue
 			}
+			byDisk := c.TableID == lots && w.disk
+			if byDisk && (w.wrote && !dies || w.rng.IntN(w.slow) > 0) {
+				continue // waits until the applier has committed; and reads for longer than others
+			}
 			c.Epoch++
 			if dies {
 				c.State = domain.ChunkPending
@@ -593,7 +631,12 @@ func (w *world) endRead(dies bool) {
 					if s == nil {
 						continue
 					}
-					if _, there := s[c.TableID][k]; there && c.TableID != visits {
+					if _, there := s[c.TableID][k]; there && byDisk {
+						w.saw["row that stays"]++
+						if !w.lazy {
+							continue
+						}
+					} else if there && c.TableID != visits {
 						w.t.Errorf("a chunk lands on a row that is there: table %d key %s", c.TableID, k)
 					}
 					if c.TableID == visits {
@@ -625,6 +668,9 @@ func (w *world) clear() {
 	}
 	for t := range w.reset {
 		clear(w.target[t])
+		if t == lots {
+			clear(w.target[removed])
+		}
 		for _, c := range w.chunks[t] {
 			c.State = domain.ChunkPending
 		}
@@ -657,7 +703,7 @@ func (w *world) movePhase() {
 
 func (w *world) step() {
 	w.now = w.now.Add(time.Duration(w.rng.IntN(30)) * time.Millisecond)
-	if w.swift && w.rng.IntN(4) == 0 {
+	if w.swift && w.rng.IntN(4) == 0 && (!w.disk || w.rng.IntN(2) == 0) {
 		w.beginRead()
 		w.endRead(false)
 		w.movePhase()
@@ -712,6 +758,9 @@ func (w *world) show() {
 	t := pick(w, &w.logged)
 	for _, e := range t.effects {
 		apply(w.rows, e)
+		if e.table == lots && w.disk {
+			w.pages[e.key] = e.page
+		}
 	}
 	delete(w.running, t.tx.ID)
 }
@@ -751,7 +800,11 @@ func (w *world) drive() {
 	case follow.AskChunks:
 		for _, c := range w.chunks[a.Table] {
 			if a.Only == nil || slices.Contains(a.Only, c.Ordinal) {
-				in.Chunks = append(in.Chunks, c.Chunk)
+				k := c.Chunk
+				if w.short && w.disk && a.Table == lots && k.State == domain.ChunkReading {
+					k.State = domain.ChunkPending
+				}
+				in.Chunks = append(in.Chunks, k)
 			}
 		}
 	case follow.AskLocate:
@@ -762,6 +815,16 @@ func (w *world) drive() {
 		w.saw["fetch"]++
 		w.fetched = w.snapshot().Log
 		in.Row = rowOf(w.rows[a.Table][a.Key[0]])
+	case follow.AskRemembered:
+		state := w.target
+		if w.before != nil {
+			state = w.before
+		}
+		for _, k := range slices.Sorted(maps.Keys(state[removed])) {
+			in.Keys = append(in.Keys, domain.KeyValue{k})
+		}
+	case follow.Unswept:
+		w.unswept = a.Yes
 	case follow.Passed, follow.NoteSchemaChange:
 	case follow.Abort:
 		w.saw["abort"]++
@@ -779,7 +842,7 @@ func (w *world) drive() {
 		return
 	case follow.Commit:
 		w.writes()
-		w.before = nil
+		w.before, w.wrote = nil, false
 		if a.Last.End.Before(w.applied) {
 			w.t.Errorf("the target goes back from %s to %s", w.applied, a.Last.End)
 		}
@@ -838,7 +901,27 @@ func (w *world) atGoal() {
 func (w *world) change(a follow.Ask, in follow.Input) follow.Input {
 	switch a := a.(type) {
 	case follow.Write:
+		w.wrote = w.wrote || a.Table == lots
+		if again := a.Table == lots && w.kept == 0 && len(a.Net.Puts)+len(a.Net.Patches) == 0; again && w.loose {
+			break
+		}
+		w.kept = 0
 		in.Rows = w.net(a.Table, a.Net)
+	case follow.Remember:
+		if len(a.Keep) > 0 && !w.unswept {
+			w.t.Errorf("keys are remembered, and nobody was told")
+		}
+		if len(a.Forget) > 0 {
+			w.saw["forgotten key"]++
+		}
+		w.kept = len(a.Keep)
+		for _, k := range a.Keep {
+			w.saw["remembered key"]++
+			w.target[removed][k[0]] = []string{}
+		}
+		for _, k := range a.Forget {
+			delete(w.target[removed], k[0])
+		}
 	case follow.WriteWhole:
 		for _, c := range a.Changes {
 			w.whole(c)
@@ -857,6 +940,7 @@ func (w *world) change(a follow.Ask, in follow.Input) follow.Input {
 		delete(rows, from)
 		rows[to] = merged(row, a.Change.New)
 	case follow.Truncate:
+		w.wrote = w.wrote || slices.Contains(a.Tables, lots)
 		w.saw[fmt.Sprint("truncate of ", len(a.Tables))]++
 		for _, t := range a.Tables {
 			clear(w.target[t])
@@ -935,7 +1019,8 @@ func (w *world) finish() {
 	for range 100_000 {
 		w.now = w.now.Add(50 * time.Millisecond)
 		v := w.load()
-		if len(w.open)+len(w.logged) == 0 && v.Landed == v.Chunks && w.phase != domain.PhaseLoading && w.entry == len(w.log) {
+		if len(w.open)+len(w.logged) == 0 && v.Landed == v.Chunks && w.phase != domain.PhaseLoading &&
+			w.entry == len(w.log) && len(w.target[removed]) == 0 && w.before == nil && !w.unswept {
 			if last := w.log[max(0, len(w.log)-1):]; len(last) == 0 || !w.applied.Before(last[0].tx.End) || w.goal.IsZero() &&
 				last[0].void && !w.applied.Before(w.lastWhole()) && w.quiet() {
 				return
@@ -1020,7 +1105,7 @@ func TestTargetEqualsSourceAfterRandomHistories(t *testing.T) {
 	}
 	t.Logf("%d histories met %v", *histories, saw)
 	for _, what := range []string{"pause", "fetch", "move", "abort", "hold", "goal", "restart of the process",
-		"restart of a table", "truncate of 1", "truncate of 2"} {
+		"restart of a table", "truncate of 1", "truncate of 2", "remembered key", "forgotten key", "row that stays"} {
 		if saw[what] == 0 {
 			t.Errorf("no history met a %s: the model is too tame", what)
 		}
@@ -1031,8 +1116,11 @@ func TestTargetEqualsSourceAfterRandomHistories(t *testing.T) {
 // too tame to prove anything.
 func TestHistoriesGoWrongWithoutTheRules(t *testing.T) {
 	for name, with := range map[string]func(*world){
-		"the wait until reads see the batch": func(w *world) { w.blind = true },
-		"rows that refer to what went":       func(w *world) { w.mute = true },
+		"the wait until reads see the batch":  func(w *world) { w.blind = true },
+		"rows that refer to what went":        func(w *world) { w.mute = true },
+		"rows that stay where they stand":     func(w *world) { w.lazy = true },
+		"rows that are taken away again":      func(w *world) { w.loose = true },
+		"the wait for chunks that bring back": func(w *world) { w.short, w.slow = true, 12 },
 	} {
 		wrong := 0
 		for seed := range uint64(600) {

@@ -23,6 +23,14 @@ type table struct {
 	acts    []act                      // of foreign keys that refer to it
 	fetched map[string]domain.Snapshot // rows that were fetched, by key, with what the source had seen then
 
+	// Of a table that is read in the order of the disk, until the load is over (disk.go):
+	disk  bool
+	gone  map[string]gone // keys whose removal was applied, and that no change has put since
+	asked bool            // gone holds what the target remembers
+	told  bool            // the target knows that changes were applied to the table
+	seq   int             // of the last removal
+	round *round          // of taking them away again
+
 	// Of its chunks, until the load is over:
 	known  bool
 	bounds []domain.KeyValue
@@ -40,6 +48,7 @@ func newTable(of Table) *table {
 		replace: Replaces(of.Plan)}
 	t.sorts, t.ours = keyorder.New(of.Plan.KeyColumns())
 	t.ours = t.ours && of.Plan.KeyOrder == "ours"
+	t.disk, t.gone = of.Plan.ReadByDisk() && len(t.key) > 0, map[string]gone{}
 	return t
 }
 

@@ -113,6 +113,7 @@ type View struct {
 	Applied    domain.Position // on the target
 	MaxRead    domain.Position // highest log position of a chunk's snapshot
 	Built      bool            // deferred objects stand
+	Unswept    bool            // there may be rows on the target that were removed
 	LagSeconds float64         // newest reading
 	BelowSince float64         // seconds for which the lag has been below the threshold
 	Dwell      float64         // seconds it has to stay there
@@ -146,9 +147,10 @@ func Next(v View) domain.Phase {
 }
 
 // Consistent reports whether the target equals the source at some moment: every
-// chunk landed and the applied position has passed every chunk's snapshot.
+// chunk landed, the applied position has passed every chunk's snapshot, and rows that a chunk
+// brought back are gone.
 func Consistent(v View) bool {
-	return v.Landed == v.Chunks && (v.Kind == domain.KindLoad || !v.Applied.Before(v.MaxRead))
+	return v.Landed == v.Chunks && !v.Unswept && (v.Kind == domain.KindLoad || !v.Applied.Before(v.MaxRead))
 }
 
 // AllowOn checks an act against where a crossing stands; what holds it is part of a refusal.

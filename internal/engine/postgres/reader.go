@@ -96,7 +96,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		return r.copyTexts(ctx, p, c, sink)
 	}
 	sql := fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT %s)",
-		quoteAll(columnNames(p.CopiedColumns())), from(p), keyRange(p, c.Lower, c.Upper), format(p))
+		quoteAll(columnNames(p.CopiedColumns())), from(p), chunkRange(p, c), format(p))
 	w, err := takeWire(ctx, r.conn)
 	if err != nil {
 		return rowhash.Sum{}, err
@@ -112,7 +112,7 @@ func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	if r.conn, err = w.giveBack(); err != nil {
 		return rowhash.Sum{}, err
 	}
-	return f.Sum, nil
+	return f.Sum, r.samePages(ctx, p, c)
 }
 
 // copyOut runs a COPY TO STDOUT until the server is ready again, and reads into buf.
@@ -210,14 +210,14 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 		}
 		return stop
 	}}, fmt.Sprintf("COPY (SELECT %s FROM %s%s) TO STDOUT (FORMAT binary)", textList(cols), from(p),
-		keyRange(p, c.Lower, c.Upper)))
+		chunkRange(p, c)))
 	switch {
 	case stop != nil:
 		return stop
 	case err != nil:
 		return fmt.Errorf("reading %s: %w", p.Source, r.d.explain(err))
 	}
-	return nil
+	return r.samePages(ctx, p, c)
 }
 
 // flushWait bounds the wait for the source to make durable what was read.

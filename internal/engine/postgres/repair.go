@@ -97,6 +97,12 @@ func (d *database) ClearTable(ctx context.Context, crossing, origin string, p *d
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return err
 			}
+			if p.ReadByDisk() {
+				if _, err := tx.Exec(ctx, `DELETE FROM dusty_ferry.removed_key WHERE target = $1`,
+					qualified(p.Target)); err != nil {
+					return err
+				}
+			}
 			_, err := tx.Exec(ctx, `UPDATE dusty_ferry.chunk_mark SET landed = false WHERE crossing = $1 AND chunk = ANY ($2)`,
 				crossing, chunks)
 			return err

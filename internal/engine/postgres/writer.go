@@ -25,10 +25,12 @@ type writer struct {
 	w       *wire
 	hearing *hearing // of the COPY under way
 
-	begin  string // how a transaction begins
-	rows   bool   // what comes are rows in the neutral form
-	binary bool   // what comes are rows in the binary form
-	copy   string // the statement of careful writing
+	begin  string            // how a transaction begins
+	rows   bool              // what comes are rows in the neutral form
+	binary bool              // what comes are rows in the binary form
+	copy   string            // the statement of careful writing
+	plan   *domain.TablePlan // of the chunk
+	staged bool              // its rows land beside what stands
 	text   []byte
 	fields [][]byte
 }
@@ -69,7 +71,7 @@ func (w *writer) SupportsBinary(ctx context.Context, p *domain.TablePlan) (bool,
 
 // Begin opens the target transaction and the COPY into the table.
 func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, over *domain.Chunk) error {
-	if err := w.open(ctx, p, over); err != nil {
+	if err := w.open(ctx, p, over, true); err != nil {
 		return err
 	}
 	var err error
@@ -81,7 +83,7 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, ov
 	if binary {
 		form = "binary"
 	}
-	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", qualified(p.Target), columnList(p.CopiedColumns()), form)
+	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", w.into(p), columnList(p.CopiedColumns()), form)
 	if err := w.w.query(sql); err != nil {
 		return w.fail(ctx, err)
 	}
@@ -95,8 +97,17 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, ov
 	return nil
 }
 
+// into is what rows are copied into.
+func (w *writer) into(p *domain.TablePlan) string {
+	if w.staged {
+		return stageTable
+	}
+	return qualified(p.Target)
+}
+
 // open opens the transaction, and removes the rows of a range in it.
-func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
+func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chunk, straight bool) error {
+	w.plan, w.staged = nil, false
 	sql := w.begin
 	if over != nil {
 		all := *p
@@ -104,6 +115,9 @@ func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chu
 		sql += "; DELETE FROM " + qualified(p.Target) + keyRange(&all, over.Lower, over.Upper)
 	}
 	_, err := w.conn.Exec(ctx, sql).ReadAll()
+	if err == nil && p.ReadByDisk() {
+		return w.beside(ctx, p, straight)
+	}
 	return w.d.explain(err)
 }
 
@@ -144,8 +158,11 @@ func (w *writer) Write(ctx context.Context, data []byte) error {
 
 // Careful opens the transaction alone; rows come by Put.
 func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.Chunk) error {
-	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", qualified(p.Target), columnList(p.CopiedColumns()))
-	return w.open(ctx, p, over)
+	if err := w.open(ctx, p, over, false); err != nil {
+		return err
+	}
+	w.copy = fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT text)", w.into(p), columnList(p.CopiedColumns()))
+	return nil
 }
 
 // Put copies rows behind a savepoint.
@@ -165,6 +182,11 @@ func (w *writer) InsertRows(ctx context.Context, rows [][]byte) error {
 	if err == nil && tag.RowsAffected() != int64(len(rows)) {
 		err = domain.Conflict("the target kept %d of %d rows that it was given: a trigger or rule there drops rows",
 			tag.RowsAffected(), len(rows))
+	}
+	if err == nil && w.staged {
+		if err = w.unstage(ctx); err == nil {
+			_, err = w.conn.Exec(ctx, "TRUNCATE "+stageTable).ReadAll()
+		}
 	}
 	after := "RELEASE SAVEPOINT rows"
 	if err != nil {
@@ -197,6 +219,11 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 		return err
 	}
 	w.conn, w.w = conn, nil
+	if w.staged {
+		if err := w.unstage(ctx); err != nil {
+			return err
+		}
+	}
 	return w.commit(ctx, m)
 }
 
@@ -230,6 +257,9 @@ func (w *writer) fail(ctx context.Context, err error) error {
 		if said := w.hearing.failed(); said != nil && !errors.As(err, &pe) {
 			err = said
 		}
+	}
+	if collided := w.collided(ctx, err); collided != nil {
+		return collided
 	}
 	return w.d.explain(err)
 }

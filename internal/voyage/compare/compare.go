@@ -122,7 +122,7 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 // servers surely order keys alike, else by a hash of the key.
 func (k *Comparer) partOf(ctx context.Context, t *domain.CrossingTable) (engine.Part, error) {
 	p := &t.Plan
-	if !keyorder.Alike(p) {
+	if !keyorder.Alike(p) || p.ReadByDisk() { // whose chunks are no ranges of keys
 		n := min(max(t.EstRows/20_000, 16), 4096)
 		return engine.Part{Buckets: int(n)}, nil
 	}

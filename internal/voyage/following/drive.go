@@ -204,6 +204,13 @@ func (f *follower) answer(ctx context.Context, ask follow.Ask) (in follow.Input,
 		}
 	case follow.AskRow:
 		in.Row, err = f.src.FetchRow(ctx, &f.tables[a.Table].row.Plan, a.Key)
+	case follow.AskRemembered:
+		if f.dst.Remembers == nil {
+			return in, errors.New("the target cannot remember which rows were removed")
+		}
+		in.Keys, err = f.dst.Remembered(ctx, f.c.UID, &f.tables[a.Table].there)
+	case follow.Unswept:
+		err = f.of.records.SetUnswept(ctx, f.c.ID, f.epoch, a.Yes)
 	case follow.Passed:
 		f.passed(a.At)
 	case follow.Restart:
@@ -249,6 +256,8 @@ func (f *follower) write(ctx context.Context, ask follow.Ask) (in follow.Input, 
 		if in.Rows, err = f.apply.Apply(ctx, &t.there, a.Net, a.Replace); err != nil {
 			err = f.partitioned(ctx, t, err)
 		}
+	case follow.Remember:
+		err = f.apply.Remember(ctx, &f.tables[a.Table].there, a.Keep, a.Forget)
 	case follow.WriteWhole:
 		t := f.tables[a.Table]
 		if err = f.apply.ApplyWhole(ctx, &t.there, a.Changes); err != nil {

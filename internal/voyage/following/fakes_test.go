@@ -24,11 +24,12 @@ import (
 // brook is a crossing whose changes are followed, with its source, its target and what is kept of
 // it, in memory.
 type brook struct {
-	mu     sync.Mutex
-	c      domain.Crossing
-	tables []domain.CrossingTable
-	chunks []domain.Chunk
-	view   lifecycle.View
+	unswept []bool // as it was told
+	mu      sync.Mutex
+	c       domain.Crossing
+	tables  []domain.CrossingTable
+	chunks  []domain.Chunk
+	view    lifecycle.View
 
 	// The stream.
 	claims   []*domain.StreamClaim
@@ -108,6 +109,10 @@ func newBrook(kind domain.Kind) *brook {
 	return b
 }
 
+func (b *brook) SetUnswept(_ context.Context, _, _ int64, yes bool) error {
+	b.unswept = append(b.unswept, yes)
+	return nil
+}
 func (b *brook) following(change ...func(*Config)) *Following {
 	set := Config{Worker: "w1", StuckAfter: 10 * time.Second, Renew: 2 * time.Second,
 		Fault: func(err error) bool { return false }, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),

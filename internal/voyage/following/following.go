@@ -60,6 +60,8 @@ type Records interface {
 	View(ctx context.Context, crossing int64) (lifecycle.View, error)
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)
 	ResetTable(ctx context.Context, table int64) error
+	// SetUnswept keeps whether there may be rows on the target that were removed.
+	SetUnswept(ctx context.Context, crossing, epoch int64, yes bool) error
 	CountChanges(ctx context.Context, table, ins, upd, del, trunc int64) error
 	NoteColumnChange(ctx context.Context, table int64, at domain.Position) error
 	// Amend replaces a table's plan; again: tables that are loaded again with that.
@@ -275,7 +277,7 @@ type follower struct {
 	epoch   int64
 	src     *engine.Opened
 	dst     *engine.Opened
-	apply   engine.Applier
+	apply   *watched
 	begun   bool // a transaction of the applier is open
 	cap     engine.Capture
 	machine *follow.Machine

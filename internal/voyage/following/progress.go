@@ -2,6 +2,7 @@ package following
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync/atomic"
 	"time"
@@ -34,6 +35,15 @@ func (w *watched) Begin(ctx context.Context) error {
 func (w *watched) Apply(ctx context.Context, p *domain.TablePlan, n fold.Net, replace bool) ([]domain.Row, error) {
 	defer w.step()()
 	return w.Applier.Apply(ctx, p, n, replace)
+}
+
+func (w *watched) Remember(ctx context.Context, p *domain.TablePlan, keep, forget []domain.KeyValue) error {
+	defer w.step()()
+	r, able := w.Applier.(engine.Rememberer)
+	if !able {
+		return errors.New("the target cannot remember which rows were removed")
+	}
+	return r.Remember(ctx, p, keep, forget)
 }
 
 func (w *watched) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {

@@ -62,9 +62,17 @@ func (l *Loader) failureOf(c *domain.Crossing, chunk *domain.Chunk, cause error)
 func (l *Loader) sendBack(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, epoch int64, cause error) {
 	fate := chunkfate.Of(l.failureOf(c, chunk, cause))
 	t, err := l.records.Table(ctx, chunk.TableID)
-	if err != nil && fate != chunkfate.GoesBack && fate != chunkfate.Rests {
+	if err != nil && (fate != chunkfate.GoesBack && fate != chunkfate.Rests || errors.Is(cause, engine.ErrRewritten)) {
 		l.log.Warn("the table of a failed chunk could not be read", "error", err)
 		return // the keeper takes it back when its lease has run out
+	}
+	if errors.Is(cause, engine.ErrRewritten) {
+		l.journal.Recordf(ctx, "warning", journal.System, c.Name, t.SourceName, "restart", "%s is loaded again: %s",
+			t.SourceName, cause)
+		if err := l.records.ResetTable(ctx, chunk.TableID); err != nil {
+			l.log.Warn("a table that was written anew could not be reset", "error", err)
+		}
+		return
 	}
 	where := boundsText(&t.Plan, chunk.Lower, chunk.Upper)
 	back := func(wait time.Duration, failed bool, hold string) bool {
@@ -134,6 +142,12 @@ func (l *Loader) rest(ctx context.Context, c *domain.Crossing, cause error) {
 
 func boundsText(p *domain.TablePlan, lower, upper domain.KeyValue) string {
 	key := strings.Join(p.Key, ", ")
+	if p.ReadByDisk() {
+		key = "page"
+		for _, bound := range []*domain.KeyValue{&lower, &upper} {
+			*bound = (*bound)[:min(1, len(*bound))]
+		}
+	}
 	switch {
 	case lower == nil && upper == nil:
 		return "all rows"

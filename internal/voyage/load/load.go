@@ -41,6 +41,8 @@ type Records interface {
 
 	// RaiseEpoch takes a chunk from whoever holds it; 0 when another has done so.
 	RaiseEpoch(ctx context.Context, id, epoch int64) (int64, error)
+	// ResetTable has a table loaded again, from empty.
+	ResetTable(ctx context.Context, table int64) error
 	GiveBack(ctx context.Context, k *domain.Chunk, epoch int64, wait time.Duration, cause string, counts bool,
 		hold string) (bool, error)
 	// Rest lets a whole crossing wait, and returns for the how-manieth time in a row.

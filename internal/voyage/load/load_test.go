@@ -21,6 +21,7 @@ import (
 
 // ledger keeps what the records would.
 type ledger struct {
+	reset    []int64 // tables
 	mu       sync.Mutex
 	crossing domain.Crossing
 	table    domain.CrossingTable
@@ -38,6 +39,10 @@ type ledger struct {
 	limit    int      // of rejected rows; 0: none
 }
 
+func (b *ledger) ResetTable(_ context.Context, table int64) error {
+	b.reset = append(b.reset, table)
+	return nil
+}
 func (b *ledger) CrossingByID(context.Context, int64) (domain.Crossing, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()

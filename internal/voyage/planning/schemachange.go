@@ -95,6 +95,10 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 	draw.way.RemapForeignKeys(all)
 	a.Plan = all[0]
 	a.Plan.Target, a.Plan.After, a.Plan.SingleChunk = was.Target, was.After, was.SingleChunk
+	a.Plan.ReadOrder = was.ReadOrder
+	if a.Plan.TargetSide != nil {
+		a.Plan.TargetSide.ReadOrder = was.ReadOrder
+	}
 
 	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last,
 		Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}

@@ -204,7 +204,8 @@ func (pl *Planning) Plan(ctx context.Context, c *domain.Crossing) (*Surveyed, []
 	if c.Kind != domain.KindLoad {
 		types = append(types, orderActs(s.Plans)...)
 	}
-	return s, types, nil
+	orders, err := readOrders(ctx, c, s)
+	return s, append(types, orders...), err
 }
 
 // way is from the crossing's source to its target.

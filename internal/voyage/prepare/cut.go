@@ -32,6 +32,22 @@ func (pr *Preparer) cut(ctx context.Context, c *domain.Crossing, t *domain.Cross
 		n = chunkplan.Count(p.Table.Bytes, planning.ChunkAim(c.Settings))
 	}
 	var bounds []domain.KeyValue
+	if n > 1 && p.ReadByDisk() {
+		src, err := pr.databases.Open(ctx, c.Source)
+		if err != nil {
+			return none, err
+		}
+		orders, err := src.DiskOrders(ctx, []*domain.TablePlan{p})
+		if err != nil {
+			return none, fmt.Errorf("asking how %s lies on the disk: %w", p.Source, err)
+		}
+		o, able := orders[p.Source]
+		if !able {
+			return none, domain.Conflict("%s can no longer be read in the order of the disk; set read_order to key and "+
+				"start again", p.Source)
+		}
+		return domain.CutTable{Table: t, Chunks: chunkplan.Pages(o, n)}, nil
+	}
 	if n > 1 {
 		src, err := pr.databases.Open(ctx, c.Source)
 		if err != nil {

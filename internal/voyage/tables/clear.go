@@ -131,6 +131,10 @@ func (ts *Tables) clearTable(ctx context.Context, src, dst *engine.Opened, c *do
 	if err := dst.ClearTable(limit, c.UID, origin, &there, ids); err != nil {
 		return err
 	}
+	if t.Plan.ReadByDisk() { // its rows lie in other pages now
+		_, err := ts.prepare.Cut(ctx, c, t)
+		return err
+	}
 	return ts.records.OpenTable(ctx, t.ID)
 }
 
