@@ -52,9 +52,13 @@ func main() {
 	to := flag.String("to", "postgres", "engine of the target: postgres or mariadb")
 	wide := flag.Int("wide", 0, "width of an extra text column in bytes, for the memory figure")
 	sizes := flag.String("sizes", "", "instead: our load of tables of so many rows, such as 1000000,10000000,50000000")
+	random := flag.Bool("random", false, "instead: a table with a random key, larger than the source's cache, with changes "+
+		"followed")
 	flag.Parse()
 	run := func() error { return measureAll(context.Background(), *rows, *streams, *pairs, *wide) }
 	switch {
+	case *random:
+		run = func() error { return measureRandom(context.Background(), *rows, *streams, *pairs) }
 	case *sizes != "":
 		run = func() error { return measureSizes(context.Background(), *sizes, *streams) }
 	case *from == "mariadb":
@@ -197,14 +201,7 @@ func (b *bench) pipe(ctx context.Context, keyed bool) (measure, error) {
 				fmt.Sprintf("COPY (SELECT * FROM public.readings WHERE id > %d AND id <= %d) TO STDOUT (FORMAT binary)", lo, hi))
 			in := exec.CommandContext(ctx, "psql", "-X", "-q", b.target.URL("postgres"), "-c",
 				"COPY public.readings FROM STDIN (FORMAT binary)")
-			r, w, err := os.Pipe()
-			if err == nil {
-				out.Stdout, in.Stdin = w, r
-				err = errors.Join(out.Start(), in.Start())
-				_ = w.Close()
-				_ = r.Close()
-				err = errors.Join(err, out.Wait(), in.Wait())
-			}
+			err := piped(out, in)
 			mu.Lock()
 			defer mu.Unlock()
 			errs = append(errs, err)

@@ -731,6 +731,27 @@ func (e SettingsHoldPoints) Valid() bool {
 	}
 }
 
+// Defines values for SettingsReadOrder.
+const (
+	Auto SettingsReadOrder = "auto"
+	Disk SettingsReadOrder = "disk"
+	Key  SettingsReadOrder = "key"
+)
+
+// Valid indicates whether the value is a known member of the SettingsReadOrder enum.
+func (e SettingsReadOrder) Valid() bool {
+	switch e {
+	case Auto:
+		return true
+	case Disk:
+		return true
+	case Key:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsRepeat.
 const (
 	EmptyFirst SettingsRepeat = "empty first"
@@ -2078,6 +2099,9 @@ type Settings struct {
 	// QuietZone Time zone of quiet_hours by its IANA name, such as Europe/Amsterdam; empty: UTC
 	QuietZone *string `json:"quiet_zone,omitempty"`
 
+	// ReadOrder What the chunks of a table are ranges of. Where rows do not lie in the order of the key, and the table is larger than the source's cache, reading by pages touches each only once; it needs changes to be followed, and PostgreSQL on both sides
+	ReadOrder *SettingsReadOrder `json:"read_order,omitempty"`
+
 	// Repeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
 	Repeat *SettingsRepeat `json:"repeat,omitempty"`
 
@@ -2126,6 +2150,9 @@ type SettingsExistingRows string
 
 // SettingsHoldPoints defines model for Settings.HoldPoints.
 type SettingsHoldPoints string
+
+// SettingsReadOrder What the chunks of a table are ranges of. Where rows do not lie in the order of the key, and the table is larger than the source's cache, reading by pages touches each only once; it needs changes to be followed, and PostgreSQL on both sides
+type SettingsReadOrder string
 
 // SettingsRepeat How a load that is done again brings its rows: its tables are emptied first, or the rows of each chunk take the place of those of its range in one transaction
 type SettingsRepeat string

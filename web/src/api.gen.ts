@@ -1740,6 +1740,11 @@ export interface components {
             bad_rows?: "hold" | "set aside";
             /** @description Rows of a table that are set aside before it is held */
             bad_rows_limit?: number;
+            /**
+             * @description What the chunks of a table are ranges of. Where rows do not lie in the order of the key, and the table is larger than the source's cache, reading by pages touches each only once; it needs changes to be followed, and PostgreSQL on both sides
+             * @enum {string}
+             */
+            read_order?: "auto" | "key" | "disk";
             /** @description Keys and indexes that are built at once on the target */
             build_lanes?: number;
             /** @description The number of lanes is found between this and lanes; 0: always as many as lanes says */
