@@ -59,6 +59,9 @@ func (g *gen) databases() {
 	s["batch_changes"] = pick(g, 100, 1000, 5000)
 	s["stop_method"] = pick(g, "lock", "lock", "lock", "read-only")
 	s["cutover_depth"] = pick(g, "hashes", "hashes", "counts", "none")
+	if !g.away {
+		s["read_order"] = pick(g, "auto", "key", "disk", "disk", "disk")
+	}
 	if g.chance(0.5) {
 		s["speed_limit"] = pick(g, 1_000_000, 3_000_000)
 	}

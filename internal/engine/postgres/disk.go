@@ -100,8 +100,9 @@ const removedKeys = `
 CREATE TABLE IF NOT EXISTS dusty_ferry.removed_key (
   crossing text NOT NULL,
   target   text NOT NULL,
+  sum      text NOT NULL, -- of the key, which may be too long for an index
   key      text[] NOT NULL,
-  PRIMARY KEY (target, key, crossing)
+  PRIMARY KEY (target, crossing, sum)
 );`
 
 // landingLock is taken by who applies changes to a table, for itself, and by who lands rows in it,
@@ -130,16 +131,16 @@ func (a *applier) Remember(ctx context.Context, p *domain.TablePlan, keep, forge
 	if _, err := a.tx.Exec(ctx, "SELECT pg_advisory_xact_lock("+landingLock(p)+")"); err != nil {
 		return a.wrap(p, err)
 	}
-	_, err := a.tx.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, key) VALUES ($1, $2, '{}')
+	_, err := a.tx.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, sum, key) VALUES ($1, $2, '', '{}')
   ON CONFLICT DO NOTHING`, a.crossing, qualified(p.Target))
 	if err == nil && len(forget) > 0 {
 		from, params := keyArrays(forget)
 		_, err = a.tx.Exec(ctx, `DELETE FROM dusty_ferry.removed_key r USING (SELECT `+from+`) u
-  WHERE r.crossing = $1 AND r.target = $2 AND r.key = u.key`, append([]any{a.crossing, qualified(p.Target)}, params...)...)
+  WHERE r.crossing = $1 AND r.target = $2 AND r.sum = u.sum`, append([]any{a.crossing, qualified(p.Target)}, params...)...)
 	}
 	if err == nil && len(keep) > 0 {
 		from, params := keyArrays(keep)
-		_, err = a.tx.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, key) SELECT $1, $2, `+from+`
+		_, err = a.tx.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, sum, key) SELECT $1, $2, `+from+`
   ON CONFLICT DO NOTHING`, append([]any{a.crossing, qualified(p.Target)}, params...)...)
 	}
 	return a.wrap(p, err)
@@ -157,7 +158,8 @@ func keyArrays(keys []domain.KeyValue) (from string, params []any) {
 		names = append(names, fmt.Sprintf("c%d", c))
 		lists = append(lists, fmt.Sprintf("unnest($%d::text[])", c+3))
 	}
-	return "ARRAY[" + strings.Join(names, ", ") + "] AS key FROM ROWS FROM (" + strings.Join(lists, ", ") + ") AS k(" +
+	key := "ARRAY[" + strings.Join(names, ", ") + "]"
+	return "md5(" + key + "::text) AS sum, " + key + " AS key FROM ROWS FROM (" + strings.Join(lists, ", ") + ") AS k(" +
 		strings.Join(names, ", ") + ")", params
 }
 
@@ -214,7 +216,7 @@ func (w *writer) collided(ctx context.Context, err error) error {
 	if w.plan == nil || w.staged || !w.plan.ReadByDisk() || !errors.As(err, &pe) || pe.Code != "23505" {
 		return nil
 	}
-	if _, err := w.d.pool.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, key) VALUES ('', $1, '{}')
+	if _, err := w.d.pool.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, sum, key) VALUES ('', $1, '', '{}')
   ON CONFLICT DO NOTHING`, qualified(w.plan.Target)); err != nil {
 		return w.d.explain(err)
 	}
