@@ -65,3 +65,23 @@ func TestChunksCoverEveryKeyOnce(t *testing.T) {
 		t.Error("chunks are numbered in key order")
 	}
 }
+
+func TestChunksCoverEveryPageOnce(t *testing.T) {
+	for _, c := range []struct{ pages, chunks, want int }{{1000, 7, 7}, {3, 7, 3}, {1, 5, 1}, {0, 5, 1}, {100, 1, 1}} {
+		chunks := chunkplan.Pages(domain.DiskOrder{Pages: int64(c.pages), File: "16423"}, c.chunks)
+		if len(chunks) != c.want {
+			t.Fatalf("%d pages in %d chunks, want %d", c.pages, len(chunks), c.want)
+		}
+		at := "0"
+		for i, k := range chunks {
+			if k.Ordinal != i || len(k.Lower) != 2 || k.Lower[0] != at || k.Lower[1] != "16423" {
+				t.Errorf("%d pages: chunk %d begins at %v, want %s", c.pages, i, k.Lower, at)
+			}
+			if last := i == len(chunks)-1; last != (k.Upper == nil) {
+				t.Errorf("%d pages: chunk %d ends at %v", c.pages, i, k.Upper)
+			} else if !last {
+				at = k.Upper[0]
+			}
+		}
+	}
+}

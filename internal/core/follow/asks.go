@@ -76,8 +76,8 @@ type (
 	// AskRemembered wants the keys that Remember has kept of a table, as far as the target has
 	// committed it: Input.Keys.
 	AskRemembered struct{ Table int64 }
-	// Remember keeps on the target that the rows at some keys were removed, and forgets it of
-	// others, and that changes were applied to the table at all.
+	// Remember comes before each Write to such a table while it loads: it keeps on the target that
+	// the rows at some keys were removed, and forgets it of others.
 	Remember struct {
 		Table        int64
 		Keep, Forget []domain.KeyValue

@@ -95,11 +95,7 @@ func (m *Machine) remember(t *table, n fold.Net) {
 		m.unswept = yes
 		m.want(Unswept{true})
 	}
-	// The first change of all is told of too: from then on rows may stand where a chunk lands.
-	if len(ask.Keep)+len(ask.Forget) > 0 || !t.told && len(n.Puts)+len(n.Patches) > 0 {
-		t.told = true
-		m.change(ask)
-	}
+	m.change(ask)
 }
 
 // sweep takes rows away again that chunks may have brought back. At the end of the load all of
@@ -123,7 +119,8 @@ func (m *Machine) sweep(loading bool) {
 		}
 		open := false
 		for chunk, epoch := range t.round.reading {
-			open = open || now[chunk] == epoch
+			was, still := now[chunk]
+			open = open || still && was == epoch
 		}
 		if !open {
 			m.takeAgain(t, t.round.upTo)
@@ -152,8 +149,8 @@ func (m *Machine) takeAgain(t *table, upTo int) {
 		ask.Forget = append(ask.Forget, g.key)
 		delete(t.gone, domain.KeyText(row, t.key))
 	}
-	m.change(Write{Table: t.ID, Net: n, Replace: t.replace})
 	m.change(ask)
+	m.change(Write{Table: t.ID, Net: n, Replace: t.replace})
 }
 
 // Whether keys are remembered, as the records know it.
@@ -209,6 +206,6 @@ func (m *Machine) emptied(ids []int64) {
 // undone has what is remembered asked for again, as the target's transaction was dropped.
 func (m *Machine) undone() {
 	for _, t := range m.tables {
-		t.asked, t.told = false, false
+		t.asked = false
 	}
 }

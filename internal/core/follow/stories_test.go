@@ -44,7 +44,13 @@ type teller struct {
 }
 
 func tell(t *testing.T, lines []string) {
-	s := &teller{t: t, m: follow.New(plans("CASCADE"), follow.Options{Copies: true, BatchChanges: 4}),
+	tables := plans("CASCADE")
+	if slices.ContainsFunc(lines, func(l string) bool { return strings.Contains(l, " pots") }) {
+		byDisk := *tables[3].Plan
+		byDisk.ReadOrder = domain.ByDisk
+		tables = append(tables, follow.Table{ID: pots, Plan: &byDisk})
+	}
+	s := &teller{t: t, m: follow.New(tables, follow.Options{Copies: true, BatchChanges: 4}),
 		now: time.Unix(100, 0)}
 	defer s.m.Close()
 	s.step(follow.Input{}) // where the source's log stands: at its beginning
@@ -128,7 +134,10 @@ func (s *teller) number(text string) uint64 {
 	return n
 }
 
-var named = map[string]int64{"hives": hives, "frames": frames, "cells": cells, "lots": lots, "visits": visits}
+var named = map[string]int64{"hives": hives, "frames": frames, "cells": cells, "lots": lots, "visits": visits, "pots": pots}
+
+// pots are what lots are, but read in the order of the disk.
+const pots = int64(6)
 
 func nameOf(id int64) string {
 	for name, of := range named {
@@ -236,6 +245,22 @@ func (s *teller) words(ask follow.Ask) string {
 	case follow.AskReferring:
 		return fmt.Sprintf("referring %s %s=%s", nameOf(a.Table), plans("")[a.Table-1].Plan.Columns[a.Cols[0]].Name,
 			a.Values[0].Data)
+	case follow.AskRemembered:
+		return "remembered " + nameOf(a.Table)
+	case follow.Remember:
+		text := "remember " + nameOf(a.Table)
+		for _, k := range a.Keep {
+			text += " " + k[0]
+		}
+		if len(a.Forget) > 0 {
+			text += ", forget"
+		}
+		for _, k := range a.Forget {
+			text += " " + k[0]
+		}
+		return text
+	case follow.Unswept:
+		return map[bool]string{true: "unswept", false: "swept"}[a.Yes]
 	case follow.Write:
 		var parts []string
 		for word, rows := range map[string][]domain.Row{"remove": a.Net.Removes, "patch": a.Net.Patches, "put": a.Net.Puts} {
@@ -305,6 +330,7 @@ func (s *teller) answer(ask follow.Ask, text string) {
 		for part := range strings.SplitSeq(text, ", ") {
 			f := strings.Fields(part)
 			c := domain.Chunk{Ordinal: int(s.number(f[0])), State: domain.ChunkState(f[1]), Snapshot: s.snapshot(f[2:])}
+			c.ID = int64(c.Ordinal) + 1
 			if c.Ordinal > 0 {
 				c.Lower = domain.KeyValue{strconv.Itoa(c.Ordinal * perChunk)}
 			}
@@ -312,7 +338,7 @@ func (s *teller) answer(ask follow.Ask, text string) {
 		}
 	case follow.AskRow:
 		in.Row = s.row(text)
-	case follow.AskReferring:
+	case follow.AskReferring, follow.AskRemembered:
 		for _, k := range f {
 			if k != "none" {
 				in.Keys = append(in.Keys, domain.KeyValue{k})

@@ -27,7 +27,6 @@ type table struct {
 	disk  bool
 	gone  map[string]gone // keys whose removal was applied, and that no change has put since
 	asked bool            // gone holds what the target remembers
-	told  bool            // the target knows that changes were applied to the table
 	seq   int             // of the last removal
 	round *round          // of taking them away again
 

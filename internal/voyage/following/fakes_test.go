@@ -24,7 +24,8 @@ import (
 // brook is a crossing whose changes are followed, with its source, its target and what is kept of
 // it, in memory.
 type brook struct {
-	unswept []bool // as it was told
+	unswept []bool            // as it was told
+	removed []domain.KeyValue // what the target remembers
 	mu      sync.Mutex
 	c       domain.Crossing
 	tables  []domain.CrossingTable
@@ -355,7 +356,10 @@ func (b *brook) Open(context.Context, string) (*engine.Opened, error) {
 func (b *brook) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	f, t := from{b: b}, to{b: b}
 	return &engine.Opened{Database: f, Captures: f, Tells: f}, &engine.Opened{Database: t, Applies: t, Lands: t,
-		Defines: t}, nil
+		Defines: t, Remembers: b}, nil
+}
+func (b *brook) Remembered(context.Context, string, *domain.TablePlan) ([]domain.KeyValue, error) {
+	return b.removed, nil
 }
 func (b *brook) SameSource(context.Context, *domain.Crossing, *engine.Opened) error { return b.other }
 func (b *brook) Catalog(context.Context, string, bool) (*domain.Catalog, error) {
@@ -547,6 +551,9 @@ func (p *pen) Apply(ctx context.Context, plan *domain.TablePlan, n fold.Net, rep
 	p.gone = nil
 	return gone, p.keep(&p.writes, "%s: %d puts %d patches %d removes, replace %v", plan.Target.Name, len(n.Puts),
 		len(n.Patches), len(n.Removes), replace)
+}
+func (p *pen) Remember(_ context.Context, plan *domain.TablePlan, keep, forget []domain.KeyValue) error {
+	return p.keep(&p.writes, "%s: remember %v, forget %v", plan.Target.Name, keep, forget)
 }
 func (p *pen) ApplyWhole(_ context.Context, plan *domain.TablePlan, list []domain.Change) error {
 	if err := p.refused(); err != nil {

@@ -303,6 +303,32 @@ func TestEveryQuestionOfTheLoad(t *testing.T) {
 	}
 }
 
+// TestRemovedRowsAreRemembered, and taken away again, where a table is read in the order of the disk.
+func TestRemovedRowsAreRemembered(t *testing.T) {
+	b := newBrook(domain.KindLoadCapture)
+	b.view.Landed, b.view.Phase, b.c.Phase = 0, domain.PhaseLoading, domain.PhaseLoading
+	b.snapshot = domain.Snapshot{Xmin: 300, Xmax: 300, Log: domain.PositionAt(1)}
+	b.tables[0].Plan.ReadOrder = domain.ByDisk
+	b.removed = []domain.KeyValue{{"4"}}
+	b.flows(t, 20, func() {
+		b.logs(domain.PositionAt(10), domain.Change{Kind: domain.Delete, Table: 1, Old: row("9", "clover")})
+	})
+	w := b.all(&b.writes)
+	at := 0
+	for _, want := range []string{"lots: remember [], forget [[4]]", "lots: 0 puts 0 patches 1 removes",
+		"lots: remember [[9]], forget []", "lots: 0 puts 0 patches 1 removes", "commit 15",
+		"lots: remember [], forget [[9]]", "lots: 0 puts 0 patches 1 removes"} {
+		i := strings.Index(w[at:], want)
+		if i < 0 {
+			t.Fatalf("no %q from place %d of %s", want, at, w)
+		}
+		at += i + len(want)
+	}
+	if !slices.Equal(b.unswept, []bool{true, false}) {
+		t.Errorf("the records were told %v", b.unswept)
+	}
+}
+
 // TestATruncateDuringTheLoad has the table loaded again.
 func TestATruncateDuringTheLoad(t *testing.T) {
 	b := newBrook(domain.KindLoadCapture)

@@ -387,6 +387,8 @@ func TestWhatBecomesOfAFailedChunk(t *testing.T) {
 		"it had landed": {do: func(_ *ledger, s *pair) {
 			s.reading, s.marked = errors.New("no luck"), &engine.Mark{Sum: rowhash.Sum{Rows: 10}}
 		}, lands: 1},
+		"its table was written anew": {do: func(b *ledger, s *pair) { s.reading = engine.ErrRewritten },
+			said: "warning restart: hive.jars is loaded again: all rows of the table were written anew"},
 		"what was read is too old": {do: func(b *ledger, _ *pair) {
 			b.crossing.StartAt = domain.PositionAt(99)
 		}, back: "1 waits true, counts false", said: "taken down and will be tried again: what can be read of the source " +
@@ -405,6 +407,9 @@ func TestWhatBecomesOfAFailedChunk(t *testing.T) {
 			}
 			if got := strings.Join(b.said, "; "); !strings.Contains(got, c.said) {
 				t.Errorf("said %q, want %q", got, c.said)
+			}
+			if again := len(b.reset) > 0; again != strings.Contains(c.said, "loaded again") {
+				t.Errorf("the tables %v begin again", b.reset)
 			}
 			if len(b.rests) != c.rests || len(b.landed) != c.lands || s.open != 0 {
 				t.Errorf("rests %q, landed %v, %d connections open", b.rests, b.landed, s.open)
@@ -537,6 +542,11 @@ func TestWhatStandsStill(t *testing.T) {
 
 // TestBounds are told as a person reads them.
 func TestBounds(t *testing.T) {
+	byDisk := &domain.TablePlan{Key: []string{"code"}, ReadOrder: domain.ByDisk}
+	if got := boundsText(byDisk, domain.KeyValue{"0", "16423"}, domain.KeyValue{"90", "16423"}); got !=
+		"page from 0 to below 90" {
+		t.Errorf("%q", got)
+	}
 	p := &domain.TablePlan{Key: []string{"apiary", "id"}}
 	a, z := domain.KeyValue{"dyke", "1"}, domain.KeyValue{"marsh", "9"}
 	for want, got := range map[string]string{"all rows": boundsText(p, nil, nil), "apiary, id below marsh, 9": boundsText(
