@@ -19,14 +19,16 @@ import (
 // given other keys and removed meanwhile, processes die, and the table is written anew.
 func TestTablesAreReadInTheOrderOfTheDisk(t *testing.T) {
 	p := newPair(t)
-	exec1(t, p.sourceURL(), `CREATE SCHEMA marsh; CREATE TABLE marsh.labels (code uuid PRIMARY KEY, jar integer, honey text,
+	exec1(t, p.sourceURL(),
+		`CREATE SCHEMA marsh; CREATE TABLE marsh.labels (code uuid PRIMARY KEY, jar integer, honey text,
   photo text); ALTER TABLE marsh.labels ALTER photo SET STORAGE EXTERNAL;
 INSERT INTO marsh.labels SELECT gen_random_uuid(), g, repeat('sea lavender ', 20),
   CASE WHEN g % 50 = 0 THEN repeat('photo ' || g, 500) END FROM generate_series(1, 30000) g; ANALYZE`)
 	f := startFleet(t, 1)
 	f.register("old", servers.source, p.source)
 	f.register("new", servers.target, p.target)
-	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "marsh.*", "--lanes", "2",
+	if a := f.cli("crossing", "create", "spring", "--source", "old", "--target", "new", "--table", "marsh.*", "--lanes",
+		"2",
 		"--chunk-size", "256KB", "--speed-limit", "1500KB", "--read-order", "disk"); a.code != 0 {
 		t.Fatal(a.err)
 	}
@@ -100,7 +102,8 @@ func writeLabels(ctx context.Context, url string, seed uint64) {
 	defer func() { _ = c.Close(context.WithoutCancel(ctx)) }()
 	r := rand.New(rand.NewPCG(seed, 7))
 	for ctx.Err() == nil {
-		some := fmt.Sprintf("(SELECT code FROM marsh.labels TABLESAMPLE SYSTEM (3) OFFSET %d LIMIT %d)", r.IntN(40), 1+r.IntN(20))
+		some := fmt.Sprintf("(SELECT code FROM marsh.labels TABLESAMPLE SYSTEM (3) OFFSET %d LIMIT %d)", r.IntN(40),
+			1+r.IntN(20))
 		_, _ = c.Exec(ctx, []string{
 			"UPDATE marsh.labels SET jar = jar + 1 WHERE code IN " + some,
 			"UPDATE marsh.labels SET honey = honey || ' and more of it, so that it has to move' WHERE code IN " + some,

@@ -52,8 +52,8 @@ func main() {
 	to := flag.String("to", "postgres", "engine of the target: postgres or mariadb")
 	wide := flag.Int("wide", 0, "width of an extra text column in bytes, for the memory figure")
 	sizes := flag.String("sizes", "", "instead: our load of tables of so many rows, such as 1000000,10000000,50000000")
-	random := flag.Bool("random", false, "instead: a table with a random key, larger than the source's cache, with changes "+
-		"followed")
+	random := flag.Bool("random", false, "instead: a table with a random key, larger than the source's cache, with "+
+		"changes followed")
 	flag.Parse()
 	run := func() error { return measureAll(context.Background(), *rows, *streams, *pairs, *wide) }
 	switch {

@@ -98,8 +98,8 @@ INSERT INTO public.labels SELECT gen_random_uuid(), 'dyke-' || i %% 50, i %% 8, 
 		}
 		return round(rig.Median(v))
 	}
-	fmt.Printf("median of %d rounds: in the order of the disk %.3f of the pipe, each page read %.2f times; by the key %.3f, "+
-		"%.2f times\n", pairs, ratio(sides[1]), rig.Median(sides[1].read), ratio(sides[2]), rig.Median(sides[2].read))
+	fmt.Printf("median of %d rounds: in the order of the disk %.3f of the pipe, each page read %.2f times; by the key "+
+		"%.3f, %.2f times\n", pairs, ratio(sides[1]), rig.Median(sides[1].read), ratio(sides[2]), rig.Median(sides[2].read))
 	return json.NewEncoder(os.Stdout).Encode(map[string]any{"bench": "load random key", "rows": rows, "streams": streams,
 		"pages": pages, "ratio": ratio(sides[1]), "pages_read": round(rig.Median(sides[1].read)),
 		"key_ratio": ratio(sides[2]), "key_pages_read": round(rig.Median(sides[2].read)),

@@ -79,8 +79,8 @@ type SequenceValue struct {
 
 // ErrRewritten is of a chunk of a table whose rows were all written anew since it was cut, so that
 // they lie in other pages.
-var ErrRewritten = errors.New("all rows of the table were written anew on the source (TRUNCATE, VACUUM FULL, CLUSTER, " +
-	"ALTER … TYPE) since it was cut by the pages in which they lie")
+var ErrRewritten = errors.New("all rows of the table were written anew on the source (TRUNCATE, VACUUM FULL, " +
+	"CLUSTER, ALTER … TYPE) since it was cut by the pages in which they lie")
 
 // Reader reads chunks, each in a snapshot of its own.
 type Reader interface {

@@ -134,7 +134,8 @@ func (s *teller) number(text string) uint64 {
 	return n
 }
 
-var named = map[string]int64{"hives": hives, "frames": frames, "cells": cells, "lots": lots, "visits": visits, "pots": pots}
+var named = map[string]int64{"hives": hives, "frames": frames, "cells": cells, "lots": lots, "visits": visits,
+	"pots": pots}
 
 // pots are what lots are, but read in the order of the disk.
 const pots = int64(6)

@@ -83,7 +83,8 @@ func (r *reader) samePages(ctx context.Context, p *domain.TablePlan, c *domain.C
 	if !p.ReadByDisk() || len(c.Lower) < 2 {
 		return nil
 	}
-	res := r.conn.ExecParams(ctx, "SELECT pg_relation_filenode(to_regclass($1))::text", [][]byte{[]byte(qualified(p.Source))},
+	res := r.conn.ExecParams(ctx, "SELECT pg_relation_filenode(to_regclass($1))::text",
+		[][]byte{[]byte(qualified(p.Source))},
 		nil, nil, nil).Read()
 	if res.Err != nil {
 		return r.d.explain(res.Err)
@@ -136,7 +137,8 @@ func (a *applier) Remember(ctx context.Context, p *domain.TablePlan, keep, forge
 	if err == nil && len(forget) > 0 {
 		from, params := keyArrays(forget)
 		_, err = a.tx.Exec(ctx, `DELETE FROM dusty_ferry.removed_key r USING (SELECT `+from+`) u
-  WHERE r.crossing = $1 AND r.target = $2 AND r.sum = u.sum`, append([]any{a.crossing, qualified(p.Target)}, params...)...)
+  WHERE r.crossing = $1 AND r.target = $2 AND r.sum = u.sum`, append([]any{a.crossing, qualified(p.Target)},
+			params...)...)
 	}
 	if err == nil && len(keep) > 0 {
 		from, params := keyArrays(keep)
@@ -216,7 +218,8 @@ func (w *writer) collided(ctx context.Context, err error) error {
 	if w.plan == nil || w.staged || !w.plan.ReadByDisk() || !errors.As(err, &pe) || pe.Code != "23505" {
 		return nil
 	}
-	if _, err := w.d.pool.Exec(ctx, `INSERT INTO dusty_ferry.removed_key (crossing, target, sum, key) VALUES ('', $1, '', '{}')
+	if _, err := w.d.pool.Exec(ctx,
+		`INSERT INTO dusty_ferry.removed_key (crossing, target, sum, key) VALUES ('', $1, '', '{}')
   ON CONFLICT DO NOTHING`, qualified(w.plan.Target)); err != nil {
 		return w.d.explain(err)
 	}

@@ -19,7 +19,8 @@ import (
 func TestWhichTablesLieOnTheDisk(t *testing.T) {
 	d := fresh(t, "CREATE COLLATION public.loose (provider = icu, locale = 'und-u-ks-level2', deterministic = false)",
 		"CREATE DOMAIN public.code AS text",
-		"CREATE TABLE public.a_uuid (id uuid PRIMARY KEY)", "CREATE TABLE public.a_pair (a text, b integer, PRIMARY KEY (a, b))",
+		"CREATE TABLE public.a_uuid (id uuid PRIMARY KEY)",
+		"CREATE TABLE public.a_pair (a text, b integer, PRIMARY KEY (a, b))",
 		"CREATE TABLE public.a_name (id varchar(9) COLLATE \"C\" PRIMARY KEY)", "CREATE TABLE public.no_key (id uuid)",
 		"CREATE TABLE public.no_number (id numeric PRIMARY KEY)", "CREATE TABLE public.no_blanks (id char(9) PRIMARY KEY)",
 		"CREATE TABLE public.no_loose (id text COLLATE public.loose PRIMARY KEY)",
@@ -30,7 +31,8 @@ func TestWhichTablesLieOnTheDisk(t *testing.T) {
 		t.Skip("the server reads no ranges of pages")
 	}
 	var plans []*domain.TablePlan
-	for _, name := range []string{"a_uuid", "a_pair", "a_name", "no_key", "no_number", "no_blanks", "no_loose", "no_domain",
+	for _, name := range []string{"a_uuid", "a_pair", "a_name", "no_key", "no_number", "no_blanks", "no_loose",
+		"no_domain",
 		"no_parts"} {
 		plans = append(plans, planned(t, d, "public."+name))
 	}
@@ -65,9 +67,11 @@ type wall struct {
 
 func newWall(t *testing.T, chunks int) *wall {
 	t.Helper()
-	x := &wall{from: fresh(t, "CREATE TABLE public.labels (code uuid PRIMARY KEY, jar integer, twice integer GENERATED ALWAYS "+
-		"AS (jar * 2) STORED, honey text)",
-		"INSERT INTO public.labels (code, jar, honey) SELECT md5(g::text)::uuid, g, repeat('x', 100) FROM generate_series(1, 5000) g"),
+	x := &wall{from: fresh(t,
+		"CREATE TABLE public.labels (code uuid PRIMARY KEY, jar integer, twice integer GENERATED ALWAYS "+
+			"AS (jar * 2) STORED, honey text)",
+		"INSERT INTO public.labels (code, jar, honey) SELECT md5(g::text)::uuid, g, repeat('x', 100) "+
+			"FROM generate_series(1, 5000) g"),
 		to: fresh(t, bookkeepingTables, "CREATE TABLE public.labels (code uuid PRIMARY KEY, jar integer, twice integer "+
 			"GENERATED ALWAYS AS (jar * 2) STORED NOT NULL, honey text)")}
 	if x.from.major < tidRanges {
@@ -164,8 +168,10 @@ func TestChunksOfPages(t *testing.T) {
 			t.Error("rows land straight, and changes were applied")
 		}
 	}
-	if got := collectOne(t, x.to, "SELECT count(*) || ' ' || sum(jar) || ' ' || count(*) FILTER (WHERE honey = 'newer') || "+
-		"' ' || sum(twice) FROM public.labels"); got != fmt.Sprintf("5000 %d 1 %d", 5000*5001/2-4999-7, 2*(5000*5001/2-4999-7)) {
+	if got := collectOne(t, x.to,
+		"SELECT count(*) || ' ' || sum(jar) || ' ' || count(*) FILTER (WHERE honey = 'newer') || "+
+			"' ' || sum(twice) FROM public.labels"); got != fmt.Sprintf("5000 %d 1 %d", 5000*5001/2-4999-7,
+		2*(5000*5001/2-4999-7)) {
 		t.Errorf("there stand %s", got)
 	}
 	kept, err := x.to.Remembered(t.Context(), "c", x.p)

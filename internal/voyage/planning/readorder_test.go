@@ -23,7 +23,8 @@ func (p *pages) OpenPair(ctx context.Context, c *domain.Crossing) (src, dst *eng
 	return src, dst, err
 }
 
-func (p *pages) DiskOrders(_ context.Context, plans []*domain.TablePlan) (map[domain.TableName]domain.DiskOrder, error) {
+func (p *pages) DiskOrders(_ context.Context, plans []*domain.TablePlan) (map[domain.TableName]domain.DiskOrder,
+	error) {
 	p.asked = nil
 	for _, t := range plans {
 		p.asked = append(p.asked, t.Source.Name)
@@ -85,8 +86,9 @@ func TestTheOrderInWhichTablesAreRead(t *testing.T) {
 			if strings.Join(got, " ") != c.want {
 				t.Errorf("by pages are read %q, want %q", got, c.want)
 			}
-			if text := lines(entries); strings.Count(text, "read in the order of the disk") != len(got) || c.want == "scattered" &&
-				!strings.Contains(text, "correlation 0.01) and its 9000 pages do not fit the server's cache of 100") {
+			if text := lines(entries); strings.Count(text, "read in the order of the disk") != len(got) ||
+				c.want == "scattered" &&
+					!strings.Contains(text, "correlation 0.01) and its 9000 pages do not fit the server's cache of 100") {
 				t.Errorf("the survey says:\n%s", text)
 			}
 		})
