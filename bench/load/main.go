@@ -54,9 +54,16 @@ func main() {
 	sizes := flag.String("sizes", "", "instead: our load of tables of so many rows, such as 1000000,10000000,50000000")
 	random := flag.Bool("random", false, "instead: a table with a random key, larger than the source's cache, with "+
 		"changes followed")
+	trip := flag.Duration("trip", 0, "instead: to a target so far away, such as 50ms")
+	rate := flag.Int("rate", 0, "bytes a second that each connection carries there; 0: no limit")
+	follow := flag.Bool("capture", false, "with changes followed, to a target so far away")
 	flag.Parse()
 	run := func() error { return measureAll(context.Background(), *rows, *streams, *pairs, *wide) }
 	switch {
+	case *trip > 0:
+		run = func() error {
+			return measureFar(context.Background(), *rows, *streams, *pairs, rig.Link{Trip: *trip, Rate: *rate}, *follow)
+		}
 	case *random:
 		run = func() error { return measureRandom(context.Background(), *rows, *streams, *pairs) }
 	case *sizes != "":

@@ -24,6 +24,7 @@ type chunkRow struct {
 	UpperJSON    JSON[domain.KeyValue] `db:"upper"`
 	SnapshotText string                `db:"snapshot"`
 	HashBits     int64                 `db:"hash"`
+	Landing      bool                  `db:"landing"` // it was read, and takes up no lane
 }
 
 func (r *chunkRow) chunk() (c domain.Chunk, err error) {
@@ -173,7 +174,7 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		// Counted by a statement of its own, which sees what was claimed while
 		// this one waited for the lock.
 		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading'
-  AND leader IS NULL`, crossing); err != nil {
+  AND leader IS NULL AND NOT landing`, crossing); err != nil {
 			return err
 		}
 		if busy >= lanes {
@@ -183,7 +184,7 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		if err := tx.GetContext(ctx, &row, `
 UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2,
   lease_until = now() + $3::interval,
-       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = ''
+       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = '', landing = false
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
                 AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')
@@ -213,6 +214,13 @@ RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 		return nil, err
 	}
 	return &c, nil
+}
+
+// SetLanding notes that a chunk was read, and lands: it takes up none of the crossing's lanes then.
+func (s ChunkStore) SetLanding(ctx context.Context, id, epoch int64) error {
+	_, err := s.changed(ctx, `UPDATE chunks SET landing = true WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id,
+		epoch)
+	return err
 }
 
 // claimNeighbours adds the chunks behind one that was claimed, as long as they follow

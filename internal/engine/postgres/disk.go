@@ -204,11 +204,16 @@ func (w *writer) beside(ctx context.Context, p *domain.TablePlan, straight bool)
 
 // unstage lands what was staged: a row that stands came by the log, and stays.
 func (w *writer) unstage(ctx context.Context) error {
-	cols := quoteAll(columnNames(w.plan.CopiedColumns()))
-	_, err := w.conn.Exec(ctx, "SELECT pg_advisory_xact_lock_shared("+landingLock(w.plan)+"); INSERT INTO "+
-		qualified(w.plan.Target)+" ("+cols+") OVERRIDING SYSTEM VALUE SELECT "+cols+" FROM "+stageTable+
-		" ON CONFLICT ("+quoteAll(w.plan.Key)+") DO NOTHING").ReadAll()
+	_, err := w.conn.Exec(ctx, w.unstaging()).ReadAll()
 	return w.d.explain(err)
+}
+
+// unstaging are the statements that do so.
+func (w *writer) unstaging() string {
+	cols := quoteAll(columnNames(w.plan.CopiedColumns()))
+	return "SELECT pg_advisory_xact_lock_shared(" + landingLock(w.plan) + "); INSERT INTO " + qualified(w.plan.Target) +
+		" (" + cols + ") OVERRIDING SYSTEM VALUE SELECT " + cols + " FROM " + stageTable + " ON CONFLICT (" +
+		quoteAll(w.plan.Key) + ") DO NOTHING"
 }
 
 // collided notes that a row which lies in two chunks, as it was moved between their reads, kept one

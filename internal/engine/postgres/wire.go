@@ -75,6 +75,8 @@ type control struct {
 	err  error
 	rows int64 // what the server says it copied
 	told bool  // and it did say so
+
+	before bool // statements come before the COPY, which answer first
 }
 
 // feed takes bytes until one message has passed, and returns how many it took and the
@@ -112,6 +114,14 @@ const maxControl = 64 << 20
 // message understands one message, or refuses it.
 // Source: PostgreSQL documentation, "Message Formats".
 func (c *control) message(kind byte, body []byte) error {
+	if c.before {
+		switch kind {
+		case 'T', 'D', 'C': // what they gave, and that they are done
+			return nil
+		case 'G':
+			c.before = false
+		}
+	}
 	switch kind {
 	case 'N', 'S', 'A': // notices, settings and notifications come at any time and end nothing
 	case 'G', 'H', 'c', 'Z': // a copy begins, its data is over, the server is ready
@@ -151,35 +161,6 @@ func (c *control) copied(rows int64) error {
 	return nil
 }
 
-// began reads until the server takes row data.
-func (w *wire) began() error {
-	var c control
-	var b [4096]byte
-	for {
-		n, err := w.on.Read(b[:])
-		if err != nil {
-			return err
-		}
-		for at := 0; at < n; {
-			took, kind, err := c.feed(b[at:n])
-			if err != nil {
-				return err
-			}
-			at += took
-			switch {
-			case kind == 'Z' && c.err != nil:
-				return c.err
-			case kind == 'G' && at == n, kind == 'N', kind == 'S', kind == 'A', kind == 'E', kind == 0:
-			default:
-				return fmt.Errorf("the server sent a message of the kind %q where it was to take rows", kind)
-			}
-			if kind == 'G' {
-				return nil
-			}
-		}
-	}
-}
-
 // hearing reads what the server says while it takes row data: it may send notices without
 // end, as from triggers, and stops taking rows when nobody reads them.
 type hearing struct {
@@ -188,9 +169,11 @@ type hearing struct {
 	err  error
 }
 
-// hear begins to read until the server is ready for the next statement.
+// hear begins to read until the server is ready for the next statement. Statements may stand
+// before the COPY. Rows can be sent at once: a server that does not come to take them drops them
+// (PostgreSQL documentation, "COPY Operations").
 func (w *wire) hear() *hearing {
-	h := &hearing{done: make(chan struct{})}
+	h := &hearing{done: make(chan struct{}), ctl: control{before: true}}
 	go func() {
 		defer close(h.done)
 		defer domain.Recover("hearing what the target answers", &h.err)
@@ -224,6 +207,16 @@ func (h *hearing) failed() error {
 		return h.ctl.err
 	case <-time.After(closeGrace):
 		return nil
+	}
+}
+
+// over reports whether the server has ended the COPY by itself.
+func (h *hearing) over() bool {
+	select {
+	case <-h.done:
+		return true
+	default:
+		return false
 	}
 }
 

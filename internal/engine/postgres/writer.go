@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -71,8 +72,13 @@ func (w *writer) SupportsBinary(ctx context.Context, p *domain.TablePlan) (bool,
 
 // Begin opens the target transaction and the COPY into the table.
 func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, over *domain.Chunk) error {
-	if err := w.open(ctx, p, over, true); err != nil {
-		return err
+	w.plan, w.staged, w.copy = nil, false, ""
+	first := w.opening(p, over) // one message with what follows: a trip to a server may be long
+	if p.ReadByDisk() {
+		if err := w.open(ctx, p, over, true); err != nil {
+			return err
+		}
+		first = ""
 	}
 	var err error
 	if w.w, err = takeWire(ctx, w.conn); err != nil {
@@ -84,10 +90,7 @@ func (w *writer) Begin(ctx context.Context, p *domain.TablePlan, binary bool, ov
 		form = "binary"
 	}
 	sql := fmt.Sprintf("COPY %s%s FROM STDIN (FORMAT %s)", w.into(p), columnList(p.CopiedColumns()), form)
-	if err := w.w.query(sql); err != nil {
-		return w.fail(ctx, err)
-	}
-	if err := w.w.began(); err != nil {
+	if err := w.w.query(first + sql); err != nil {
 		return w.fail(ctx, err)
 	}
 	w.hearing = w.w.hear()
@@ -105,16 +108,20 @@ func (w *writer) into(p *domain.TablePlan) string {
 	return qualified(p.Target)
 }
 
+// opening are the statements that open the transaction, and remove the rows of a range in it.
+func (w *writer) opening(p *domain.TablePlan, over *domain.Chunk) string {
+	if over == nil {
+		return w.begin + "; "
+	}
+	all := *p
+	all.Where = "" // it chooses rows of the source
+	return w.begin + "; DELETE FROM " + qualified(p.Target) + keyRange(&all, over.Lower, over.Upper) + "; "
+}
+
 // open opens the transaction, and removes the rows of a range in it.
 func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chunk, straight bool) error {
 	w.plan, w.staged = nil, false
-	sql := w.begin
-	if over != nil {
-		all := *p
-		all.Where = "" // it chooses rows of the source
-		sql += "; DELETE FROM " + qualified(p.Target) + keyRange(&all, over.Lower, over.Upper)
-	}
-	_, err := w.conn.Exec(ctx, sql).ReadAll()
+	_, err := w.conn.Exec(ctx, w.opening(p, over)).ReadAll()
 	if err == nil && p.ReadByDisk() {
 		return w.beside(ctx, p, straight)
 	}
@@ -123,6 +130,9 @@ func (w *writer) open(ctx context.Context, p *domain.TablePlan, over *domain.Chu
 
 // frame sends data as one CopyData frame.
 func (w *writer) frame(ctx context.Context, data []byte) error {
+	if w.hearing.over() {
+		return w.fail(ctx, errOver)
+	}
 	head := binary.BigEndian.AppendUint32([]byte{'d'}, uint32(len(data)+4))
 	for _, b := range [2][]byte{head, data} {
 		if _, err := w.w.on.Write(b); err != nil {
@@ -137,6 +147,9 @@ func (w *writer) frame(ctx context.Context, data []byte) error {
 func (w *writer) Write(ctx context.Context, data []byte) error {
 	if w.binary {
 		return w.frame(ctx, data)
+	}
+	if w.hearing.over() {
+		return w.fail(ctx, errOver)
 	}
 	if w.rows {
 		w.text = append(w.text[:0], 'd', 0, 0, 0, 0)
@@ -219,34 +232,43 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 		return err
 	}
 	w.conn, w.w = conn, nil
-	if w.staged {
-		if err := w.unstage(ctx); err != nil {
-			return err
-		}
-	}
 	return w.commit(ctx, m)
 }
 
+// errOver is of rows for a COPY that the server has ended.
+var errOver = errors.New("the server takes no more rows")
+
 // commit notes the mark in the open transaction and commits both.
 func (w *writer) commit(ctx context.Context, m engine.Mark) error {
-	res := w.conn.ExecParams(ctx, `
-INSERT INTO dusty_ferry.chunk_mark AS k (crossing, chunk, epoch, landed, snapshot, rows, bytes, hash)
-VALUES ($1, $2, $3, true, $4, $5, $6, $7)
+	sql := ""
+	if w.staged && w.copy == "" {
+		sql = w.unstaging() + "; "
+	}
+	sql += fmt.Sprintf(`
+WITH mine AS (INSERT INTO dusty_ferry.chunk_mark AS k (crossing, chunk, epoch, landed, snapshot, rows, bytes, hash)
+VALUES (%s, %d, %d, true, %s, %d, %d, %d)
 ON CONFLICT (crossing, chunk) DO UPDATE
    SET epoch = EXCLUDED.epoch, landed = true, snapshot = EXCLUDED.snapshot,
        rows = EXCLUDED.rows, bytes = EXCLUDED.bytes, hash = EXCLUDED.hash, at = now()
- WHERE NOT k.landed AND k.epoch <= EXCLUDED.epoch`,
-		[][]byte{[]byte(m.Crossing), fmt.Append(nil, m.Chunk), fmt.Append(nil, m.Epoch), []byte(m.Snapshot.JSON()),
-			fmt.Append(nil, m.Sum.Rows), fmt.Append(nil, m.Sum.Bytes), fmt.Append(nil, int64(m.Sum.Hash))}, nil, nil, nil).Read()
-	if res.Err != nil {
-		return w.d.explain(res.Err)
+ WHERE NOT k.landed AND k.epoch <= EXCLUDED.epoch RETURNING 1)
+SELECT (CASE count(*) WHEN 1 THEN '1' ELSE '%s' END)::integer FROM mine; COMMIT`, literal(m.Crossing), m.Chunk, m.Epoch,
+		literal(m.Snapshot.JSON()), m.Sum.Rows, m.Sum.Bytes, int64(m.Sum.Hash), takenOver)
+	res, err := w.conn.Exec(ctx, sql).ReadAll()
+	var pe *pgconn.PgError
+	switch {
+	case errors.As(err, &pe) && pe.Code == "22P02" && strings.Contains(pe.Message, takenOver):
+		return domain.ErrTakenOver // and nothing was committed
+	case err != nil:
+		return w.d.explain(err)
+	case len(res) == 0 || res[len(res)-1].CommandTag.String() != "COMMIT":
+		return fmt.Errorf("the server did not commit a chunk, and did not say why")
 	}
-	if res.CommandTag.RowsAffected() != 1 {
-		return domain.ErrTakenOver
-	}
-	_, err := w.conn.Exec(ctx, "COMMIT").ReadAll()
-	return w.d.explain(err)
+	return nil
 }
+
+// takenOver is what the server cannot make a number of, where a chunk has a newer epoch: it then
+// skips the COMMIT that stands behind.
+const takenOver = "the chunk was taken over"
 
 func (w *writer) fail(ctx context.Context, err error) error {
 	if ctx.Err() != nil {

@@ -40,35 +40,117 @@ func (l *Loader) Run(ctx context.Context, crossing, id int64) error {
 		return nil
 	}
 	defer l.ends()
-	w := &lane{Loader: l}
-	defer w.close()
-	began := time.Now()
-	for ctx.Err() == nil {
-		c, err := l.records.CrossingByID(ctx, crossing)
-		if err != nil || pace.Of(c.Settings, time.Now()).Stop {
-			return err
+	r := &run{Loader: l, crossing: crossing, began: time.Now(), reads: make(chan struct{}, 1)}
+	r.far = l.isFar(ctx, crossing)
+	if !r.far {
+		return r.hand(ctx)
+	}
+	errs := make([]error, 2)
+	var hands sync.WaitGroup
+	for i := range errs {
+		hands.Go(func() { errs[i] = domain.Guarded("carrying chunks", func() error { return r.hand(ctx) }) })
+	}
+	hands.Wait()
+	return errors.Join(errs...)
+}
+
+// farTrip is how long a question and its answer take where a server is far away: landing a chunk
+// takes some of them, in which a lane would carry nothing.
+const farTrip = 5 * time.Millisecond
+
+// isFar reports whether one of the servers is far away.
+func (l *Loader) isFar(ctx context.Context, crossing int64) bool {
+	c, err := l.records.CrossingByID(ctx, crossing)
+	if err != nil {
+		return false
+	}
+	src, dst, err := l.databases.OpenPair(ctx, &c)
+	if err != nil {
+		return false
+	}
+	for _, side := range []*engine.Opened{src, dst} {
+		if side.Tells == nil {
+			continue
 		}
-		// Crossings take turns: the keeper adds this one's lane again, behind the others.
-		if time.Since(began) > turn {
-			if others, err := l.records.LanesWaiting(ctx, crossing, l.Labels); err != nil || others {
-				return err
+		least := time.Hour
+		for range 3 { // the first may have to open a connection
+			asked := time.Now()
+			if _, err := side.Clock(ctx); err != nil {
+				return false
 			}
-			began = time.Now()
+			if least = min(least, time.Since(asked)); least < farTrip {
+				break
+			}
 		}
-		chunk, err := l.records.Claim(ctx, crossing, l.Worker, w.together)
-		if err != nil {
+		if least >= farTrip {
+			return true
+		}
+	}
+	return false
+}
+
+// run is one lane at work: one hand, or two where a server is far away. Of these one reads while
+// what the other has read lands, so that a lane never reads two chunks at once.
+type run struct {
+	*Loader
+	crossing int64
+	far      bool
+	reads    chan struct{} // holds an element while a hand reads
+	began    time.Time     // this lane's turn; for the hand that reads
+}
+
+// hand carries chunk after chunk until none is left.
+func (r *run) hand(ctx context.Context) error {
+	w := &lane{Loader: r.Loader}
+	defer w.close()
+	for ctx.Err() == nil {
+		select {
+		case r.reads <- struct{}{}:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		over := sync.OnceFunc(func() { <-r.reads })
+		c, chunk, err := r.next(ctx, w)
+		if err != nil || chunk == nil {
+			over()
 			return err
 		}
-		if chunk == nil { // if that was the last one, the load has ended now
-			return l.NoneLeft(ctx)
+		w.read = over
+		if r.far {
+			w.read = func() {
+				if err := r.records.SetLanding(ctx, chunk.ID, chunk.Epoch); err == nil {
+					over()
+				}
+			}
 		}
-		err = domain.Guarded("carrying a chunk", func() error { return w.carry(ctx, &c, chunk) })
+		err = domain.Guarded("carrying a chunk", func() error { return w.carry(ctx, c, chunk) })
+		over()
 		if err != nil {
 			w.close()
-			l.Return(ctx, &c, chunk, err)
+			r.Return(ctx, c, chunk, err)
 		}
 	}
 	return ctx.Err()
+}
+
+// next claims a chunk; nil: the lane is over.
+func (r *run) next(ctx context.Context, w *lane) (*domain.Crossing, *domain.Chunk, error) {
+	c, err := r.records.CrossingByID(ctx, r.crossing)
+	if err != nil || pace.Of(c.Settings, time.Now()).Stop {
+		return nil, nil, err
+	}
+	// Crossings take turns: the keeper adds this one's lane again, behind the others.
+	if time.Since(r.began) > turn {
+		if others, err := r.records.LanesWaiting(ctx, r.crossing, r.Labels); err != nil || others {
+			return nil, nil, err
+		}
+		r.began = time.Now()
+	}
+	chunk, err := r.records.Claim(ctx, r.crossing, r.Worker, w.together)
+	if err == nil && chunk == nil { // if that was the last one, the load has ended now
+		err = r.NoneLeft(ctx)
+	}
+	return &c, chunk, err
 }
 
 // begins notes a lane that runs here, unless there is no room for one more.
@@ -98,6 +180,7 @@ type lane struct {
 	writer engine.Writer
 	table  domain.CrossingTable
 	seen   float64 // rows in a byte of the last chunk that landed
+	read   func()  // is called when a chunk was read to its end
 
 	together domain.BatchHint // how many chunks it would carry at once
 }
@@ -229,6 +312,7 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 	if err := l.keepCuts(ctx, chunk, cuts.Load()); err != nil {
 		return err
 	}
+	l.read()
 	if err := l.reader.End(ctx); err != nil {
 		return err
 	}

@@ -32,6 +32,8 @@ type Records interface {
 	// held under another epoch.
 	RenewChunk(ctx context.Context, id, epoch int64) (domain.Settings, bool, error)
 	ChunkProgress(ctx context.Context, id, epoch, rows, read, written int64, waits string) error
+	// SetLanding notes that a chunk was read to its end: its lane reads another while it lands.
+	SetLanding(ctx context.Context, id, epoch int64) error
 	SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error
 	Landed(ctx context.Context, id, epoch int64, snap domain.Snapshot, sum rowhash.Sum) error
 	// KeepCut and KeepRejected keep rows of a chunk before it lands; false when the chunk is held

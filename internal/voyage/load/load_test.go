@@ -21,6 +21,7 @@ import (
 
 // ledger keeps what the records would.
 type ledger struct {
+	landing  int     // chunks that were read, and land while another is read
 	reset    []int64 // tables
 	mu       sync.Mutex
 	crossing domain.Crossing
@@ -39,6 +40,12 @@ type ledger struct {
 	limit    int      // of rejected rows; 0: none
 }
 
+func (b *ledger) SetLanding(context.Context, int64, int64) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.landing++
+	return nil
+}
 func (b *ledger) ResetTable(_ context.Context, table int64) error {
 	b.reset = append(b.reset, table)
 	return nil
@@ -141,24 +148,41 @@ type pair struct {
 	stands  bool  // reading waits for ever
 	at      bool  // the server is at work for us
 	slow    time.Duration
+	trip    time.Duration // to a server and back
 	refused func(row string) error
 	marked  *engine.Mark // what a fence finds
 	cutting string       // the row of which a value is cut
 	panics  bool
 	another error // another server answers
+
+	mu      sync.Mutex
 	rows    []string
 	open    int
+	reads   int // chunks that are read now
+	most    int // and at most
+	waiting int // chunks whose landing is waited for, while another is read
+}
+
+// opens counts a connection that is opened, or closed.
+func (s *pair) opens(n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.open += n
 }
 
 func (s *pair) Origin(context.Context) (string, error) { return "old", nil }
 func (s *pair) Close()                                 {}
 func (s *pair) OpenReader(context.Context) (engine.Reader, error) {
-	s.open++
+	s.opens(1)
 	return &reader{s}, nil
 }
 func (s *pair) OpenWriter(context.Context, string) (engine.Writer, error) {
-	s.open++
+	s.opens(1)
 	return &writer{of: s}, nil
+}
+func (s *pair) Clock(context.Context) (time.Time, error) {
+	time.Sleep(s.trip)
+	return time.Now(), nil
 }
 func (s *pair) Fence(context.Context, string, int64, int64) (*engine.Mark, error) {
 	return s.marked, s.away
@@ -187,7 +211,7 @@ func (r *reader) Begin(context.Context) (domain.Snapshot, error) {
 func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
 func (r *reader) End(context.Context) error             { return nil }
 func (r *reader) Session() string                       { return "r" }
-func (r *reader) Close()                                { r.of.open-- }
+func (r *reader) Close()                                { r.of.opens(-1) }
 
 // rowsOf are the numbers of a chunk.
 func rowsOf(c *domain.Chunk) (out []string) {
@@ -202,6 +226,15 @@ func rowsOf(c *domain.Chunk) (out []string) {
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
 	sink func([]byte) error) (rowhash.Sum, error) {
 	var sum rowhash.Sum
+	r.of.mu.Lock()
+	r.of.reads++
+	r.of.most = max(r.of.most, r.of.reads)
+	r.of.mu.Unlock()
+	defer func() {
+		r.of.mu.Lock()
+		r.of.reads--
+		r.of.mu.Unlock()
+	}()
 	for _, n := range rowsOf(c) {
 		switch {
 		case r.of.panics:
@@ -245,8 +278,8 @@ type writer struct {
 
 func (w *writer) Session() string                                                 { return "w" }
 func (w *writer) SupportsBinary(context.Context, *domain.TablePlan) (bool, error) { return false, nil }
-func (w *writer) Abort()                                                          { w.of.open-- }
-func (w *writer) Close()                                                          { w.of.open-- }
+func (w *writer) Abort()                                                          { w.of.opens(-1) }
+func (w *writer) Close()                                                          { w.of.opens(-1) }
 func (w *writer) Begin(context.Context, *domain.TablePlan, bool, *domain.Chunk) error {
 	w.rows = nil
 	return nil
@@ -276,6 +309,12 @@ func (w *writer) InsertRows(_ context.Context, rows [][]byte) error {
 	return nil
 }
 func (w *writer) Land(context.Context, engine.Mark) error {
+	time.Sleep(2 * w.of.trip)
+	w.of.mu.Lock()
+	defer w.of.mu.Unlock()
+	if w.of.reads > 0 {
+		w.of.waiting++
+	}
 	w.of.rows = append(w.of.rows, w.rows...)
 	return nil
 }
@@ -346,6 +385,32 @@ func TestWhoDoesNotCarry(t *testing.T) {
 	l.ends()
 	if !l.begins() {
 		t.Error("a lane that ended left no room")
+	}
+}
+
+// TestAFarServerGetsTwoHands: while a chunk lands far away the lane reads the next one, and never two.
+func TestAFarServerGetsTwoHands(t *testing.T) {
+	for trip, hands := range map[time.Duration]int{0: 1, 4 * time.Millisecond: 1, 50 * time.Millisecond: 2} {
+		synctest.Test(t, func(t *testing.T) {
+			l, b, s := scene()
+			s.trip, s.slow = trip, 20*time.Millisecond
+			if err := l.Run(t.Context(), 1, 4); err != nil {
+				t.Fatal(err)
+			}
+			if len(b.landed) != 3 || len(s.rows) != 30 || s.most != 1 || s.open != 0 || len(b.ended) != 1 {
+				t.Errorf("%s away: landed %v, %d rows, %d read at once, %d connections open, ended %v", trip, b.landed,
+					len(s.rows), s.most, s.open, b.ended)
+			}
+			if two := hands == 2; two != (s.waiting > 0) || two != (b.landing == 3) {
+				t.Errorf("%s away: %d chunks landed while another was read, %d were said to", trip, s.waiting, b.landing)
+			}
+		})
+	}
+	// What goes wrong with one hand's chunk is the other's no matter.
+	l, b, s := scene()
+	s.trip, s.refused = 6*time.Millisecond, bad("3", "17")
+	if err := l.Run(t.Context(), 1, 4); err != nil || len(b.landed) != 1 || len(b.back) != 2 {
+		t.Errorf("%v: landed %v, given back %q", err, b.landed, b.back)
 	}
 }
 
