@@ -33,3 +33,10 @@ type LandedChunk struct {
 	ID    int64
 	Table string
 }
+
+// StreamWord is what a stream's holder hears when it reports.
+type StreamWord struct {
+	Mine   bool   // it still holds the stream, and is to go on
+	StopAt string // where a person wants capture to stop, as they wrote it
+	Below  bool   // the lag is known to be below the crossing's threshold
+}

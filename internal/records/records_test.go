@@ -314,11 +314,12 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 	if _, ok, _ := s.RenewChunk(t.Context(), k.ID, k.Epoch); ok {
 		t.Error("the chunk in flight does not stop")
 	}
-	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{}); ok {
+	if word, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{}); word.Mine {
 		t.Error("capture does not stop")
 	}
 	pause(true)
-	if ok, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: domain.PositionAt(120)}); !ok {
+	if word, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: domain.PositionAt(120)}); !word.Mine ||
+		word.StopAt != "" || word.Below {
 		t.Error("capture should go on")
 	}
 }

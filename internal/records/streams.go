@@ -108,14 +108,19 @@ func (s StreamStore) SetUnswept(ctx context.Context, crossing, epoch int64, yes 
 	return err
 }
 
-// RenewStream prolongs the lease and keeps the report; false says that the
-// stream was taken over or is to stop.
-func (s StreamStore) RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (bool, error) {
+// RenewStream prolongs the lease and keeps the report. Of a stream that was taken over, or is to
+// stop, it says that it is not the caller's.
+func (s StreamStore) RenewStream(ctx context.Context, crossing, epoch int64,
+	r domain.StreamReport) (domain.StreamWord, error) {
 	var recent any
 	if r.Recent != nil {
 		recent = JSON[[]domain.AppliedTx]{r.Recent}
 	}
-	return s.changed(ctx, `
+	var w struct {
+		StopAt string `db:"stop_at"`
+		Below  bool   `db:"below"`
+	}
+	err := s.DB.GetContext(ctx, &w, `
 UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied = $5, committed = $6,
   lag_seconds = $7, lag_bytes = $8,
        lag_transactions = $9, lag_guessed = $17, catch_up = $18, lag_p50 = $19, lag_p99 = $20, changes = changes + $10,
@@ -126,10 +131,15 @@ UPDATE streams st SET lease_until = now() + $3::interval, received = $4, applied
   FROM crossings c
  WHERE st.crossing_id = $1 AND st.epoch = $2 AND c.id = st.crossing_id
    AND c.phase IN ('loading', 'catching up', 'in step', 'cutting over')
-   AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)`,
+   AND (c.condition IN ('running', 'held') AND st.failures >= 0 OR c.condition = 'paused' AND c.keep_capture)
+RETURNING coalesce(c.settings->>'stop_at', '') AS stop_at, c.below_since IS NOT NULL AS below`,
 		crossing, epoch, seconds(Lease), Pos(r.Received), Pos(r.Applied), r.Committed, r.LagSeconds, r.LagBytes,
 		r.LagTransactions, r.Changes,
 		Pos(r.SourceAt), r.Read, r.Written, recent, r.Note, r.Following, r.Guessed, r.CatchUp, r.LagP50, r.LagP99)
+	if errors.Is(err, sql.ErrNoRows) {
+		return domain.StreamWord{}, nil
+	}
+	return domain.StreamWord{Mine: err == nil, StopAt: w.StopAt, Below: w.Below}, err
 }
 
 // Notice keeps what was seen of the source's tables.

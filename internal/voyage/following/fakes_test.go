@@ -207,15 +207,17 @@ func (b *brook) ClaimStream(context.Context, string, []string) (*domain.StreamCl
 	b.claims = b.claims[1:]
 	return c, nil
 }
-func (b *brook) RenewStream(_ context.Context, _, epoch int64, r domain.StreamReport) (bool, error) {
+func (b *brook) RenewStream(_ context.Context, _, epoch int64, r domain.StreamReport) (domain.StreamWord,
+	error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.away > 0 {
 		b.away--
-		return false, errors.New("the control database is away")
+		return domain.StreamWord{}, errors.New("the control database is away")
 	}
 	b.reports = append(b.reports, r)
-	return epoch == b.epoch && !b.ends, nil
+	return domain.StreamWord{Mine: epoch == b.epoch && !b.ends, StopAt: b.c.Settings.StopAt,
+		Below: len(b.below) > 0 && b.below[len(b.below)-1]}, nil
 }
 func (b *brook) DropStream(_ context.Context, _, epoch int64, wait time.Duration, cause, hold string) (bool, error) {
 	b.mu.Lock()

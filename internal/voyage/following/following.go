@@ -31,8 +31,8 @@ const maxStreams = 32
 type Streams interface {
 	// ClaimStream takes up a stream that nobody holds, or returns nil.
 	ClaimStream(ctx context.Context, worker string, labels []string) (*domain.StreamClaim, error)
-	// RenewStream prolongs the lease and keeps the report; false: the stream was taken over or is to stop.
-	RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (bool, error)
+	// RenewStream prolongs the lease and keeps the report.
+	RenewStream(ctx context.Context, crossing, epoch int64, r domain.StreamReport) (domain.StreamWord, error)
 	// DropStream gives the lease back; false: somebody else holds it by now.
 	DropStream(ctx context.Context, crossing, epoch int64, wait time.Duration, cause, hold string) (bool, error)
 	// Stand is where the applier stands, or nil where nobody follows.

@@ -63,17 +63,20 @@ func (f *follower) reportLoop(ctx context.Context, cancel context.CancelCauseFun
 		}
 		trend.Add(time.Now(), float64(r.LagBytes))
 		r.CatchUp = trend.Zero()
-		ok, err := f.of.records.RenewStream(ctx, f.c.ID, f.epoch, r)
+		word, err := f.of.records.RenewStream(ctx, f.c.ID, f.epoch, r)
 		if err != nil { // the control database is away; the lease decides
 			f.putBack(r, counts)
 			return
 		}
-		if !ok {
+		if !word.Mine {
 			cancel(f.whyNot(ctx))
 			return
 		}
-		if following {
-			_ = f.of.records.MarkLag(ctx, f.c.ID, r.LagSeconds <= f.c.Settings.InStepLag.Seconds())
+		if below := r.LagSeconds <= f.c.Settings.InStepLag.Seconds(); following && below != word.Below {
+			_ = f.of.records.MarkLag(ctx, f.c.ID, below)
+		}
+		if following && (word.StopAt != "" || f.stop.Load() != nil) {
+			f.mindStop(ctx)
 		}
 		for id, k := range counts {
 			if err := f.of.records.CountChanges(ctx, id, k[0], k[1], k[2], k[3]); err != nil {

@@ -53,7 +53,6 @@ func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFu
 				f.mu.Unlock()
 			}
 		}
-		f.mindStop(asking)
 		switch {
 		case n%60 == 5:
 			looking, done := context.WithTimeout(ctx, 3*askFor)
