@@ -94,6 +94,30 @@ func TestPlacesOfALogAreOpaque(t *testing.T) {
 	}
 }
 
+// TestTheWorkAsksForNoEngine: what the rooms of the work do hangs on what a database can do, and on
+// its dialect, never on its name.
+func TestTheWorkAsksForNoEngine(t *testing.T) {
+	names := regexp.MustCompile(`typemap\.(Postgres|MariaDB)\b|"(postgres|mariadb)"`)
+	files := 0
+	root := os.DirFS("../../internal/voyage")
+	err := fs.WalkDir(root, ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		text, err := fs.ReadFile(root, path)
+		for i, line := range strings.Split(string(text), "\n") {
+			if names.MatchString(line) {
+				t.Errorf("voyage/%s:%d asks for an engine by its name: %s", path, i+1, strings.TrimSpace(line))
+			}
+		}
+		return err
+	})
+	if err != nil || files < 50 {
+		t.Fatalf("%d files (%v)", files, err)
+	}
+}
+
 // TestRoomsImportInwards holds the import rules, and that domain and core do no
 // I/O and know no clock.
 func TestRoomsImportInwards(t *testing.T) {

@@ -420,12 +420,7 @@ func spell(engine string, t domain.TableName) string {
 	return spellName(engine, t.Schema) + "." + spellName(engine, t.Name)
 }
 
-func spellName(engine, name string) string {
-	if engine == MariaDB {
-		return quotedIn(name)
-	}
-	return quoted(name)
-}
+func spellName(engine, name string) string { return DialectOf(engine).Quote(name) }
 
 // bare is a PostgreSQL name as its server writes it, without quotes where it can.
 func bare(t domain.TableName) string { return bareName(t.Schema) + "." + bareName(t.Name) }

@@ -84,14 +84,13 @@ func orderEntry(plans []domain.TablePlan) []domain.Entry {
 			"hash of the key", strings.Join(names[:min(len(names), 6)], ", ")+domain.More(len(names)-6))}}
 }
 
-// clashes blocks tables that would land in one. A MariaDB server may take capital
-// and small letters in table names for the same.
+// clashes blocks tables that would land in one.
 func clashes(plans []domain.TablePlan) []domain.Entry {
 	var out []domain.Entry
 	first := map[domain.TableName]domain.TableName{}
 	for _, p := range plans {
 		at := p.Target
-		if p.TargetSide != nil && p.TargetSide.Engine == typemap.MariaDB {
+		if p.TargetSide != nil && typemap.DialectOf(p.TargetSide.Engine).FoldsTables {
 			at.Name = strings.ToLower(at.Name)
 		}
 		if other, taken := first[at]; taken {

@@ -34,7 +34,8 @@ func (pl *Planning) planner(ctx context.Context, c *domain.Crossing, src *engine
 		return nil, err
 	}
 	p := &planner{pl: pl, src: src, cat: cat, way: way, c: c,
-		set: params.Set{Values: c.Planning.Parameters, Now: time.Now(), Backslash: way.From == typemap.MariaDB}}
+		set: params.Set{Values: c.Planning.Parameters, Now: time.Now(),
+			Backslash: typemap.DialectOf(way.From).Backslash}}
 	for i, r := range c.Rules {
 		if r, err = p.filled(r); err != nil {
 			return nil, fmt.Errorf("rule %d: %w", i+1, err)
@@ -203,10 +204,4 @@ func theirs(err error, what string) error {
 	return fmt.Errorf("%s: %w", what, err)
 }
 
-func (p *planner) quoted(name string) string {
-	q := `"`
-	if p.way.From == typemap.MariaDB {
-		q = "`"
-	}
-	return q + strings.ReplaceAll(name, q, q+q) + q
-}
+func (p *planner) quoted(name string) string { return typemap.DialectOf(p.way.From).Quote(name) }

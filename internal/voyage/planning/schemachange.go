@@ -61,6 +61,7 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 	if err != nil {
 		return nil, err
 	}
+	from := typemap.DialectOf(draw.way.From)
 	last := false
 	if ch.Statement != "" {
 		if last, err = src.IsLastDDL(ctx, was.Source, at); err != nil {
@@ -68,11 +69,11 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 		}
 	}
 	a := &SchemaChange{Changes: columns.Between(&was.Table, now, ch.Statement), Moved: columns.Moved(&was.Table, now)}
-	if places := a.Moved || !last && columns.Moves(ch.Statement); places && draw.way.From == typemap.MariaDB &&
+	if places := a.Moved || !last && columns.Moves(ch.Statement); places && from.LogsByPlace &&
 		(!last || columns.Renames(ch.Statement)) {
 		a.Moved, a.Lost = true, true
 	}
-	again := at.IsZero() && draw.way.From == typemap.MariaDB // a table that begins again
+	again := at.IsZero() && from.LogsByPlace // a table that begins again
 	if again || ch.Statement != "" {
 		a.Other = columns.Others(&was.Table, now)
 	}
@@ -100,8 +101,8 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 		a.Plan.TargetSide.ReadOrder = was.ReadOrder
 	}
 
-	from := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last,
-		Rewritten: draw.way.From == typemap.Postgres && (was.Table.Written == "" || was.Table.Written != now.Written)}
+	change := columns.Source{Engine: draw.way.From, Statement: ch.Statement, Last: last,
+		Rewritten: from.TellsRewrites && (was.Table.Written == "" || was.Table.Written != now.Written)}
 	if unknown {
 		a.doubt("its columns have changed more than once, and what the log holds is not what they are now")
 	}
@@ -121,8 +122,8 @@ func (pl *Planning) PlanSchemaChange(ctx context.Context, c *domain.Crossing, sr
 		return nil, domain.Conflict("the target has no table %s any more; restart the table: dustyferry crossing restart "+
 			"%s --table %s", side.Target, c.Name, was.Source)
 	}
-	a.alter(dst, draw.way, from, was, &side, stands)
-	if again && draw.way.To == typemap.MariaDB {
+	a.alter(dst, draw.way, change, was, &side, stands)
+	if again && typemap.DialectOf(draw.way.To).Recollates {
 		a.recollate(dst, &side, stands)
 	}
 	return a, nil
