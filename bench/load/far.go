@@ -28,7 +28,8 @@ func measureFar(ctx context.Context, rows, streams, pairs int, link rig.Link, fo
 		defer (*s).Stop()
 	}
 	fmt.Printf("filling %d rows of 11 columns\n", rows)
-	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, 0), "VACUUM ANALYZE public.readings", "CHECKPOINT"); err != nil {
+	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, 0), "VACUUM ANALYZE public.readings",
+		"CHECKPOINT"); err != nil {
 		return err
 	}
 	port, err := link.Open(fmt.Sprintf("%s:%d", b.target.Host, b.target.Port))

@@ -318,8 +318,8 @@ func TestAPausedCrossingHandsOutNothing(t *testing.T) {
 		t.Error("capture does not stop")
 	}
 	pause(true)
-	if word, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: domain.PositionAt(120)}); !word.Mine ||
-		word.StopAt != "" || word.Below {
+	word, _ := s.RenewStream(t.Context(), c.ID, st.Epoch, domain.StreamReport{Applied: domain.PositionAt(120)})
+	if !word.Mine || word.StopAt != "" || word.Below {
 		t.Error("capture should go on")
 	}
 }

@@ -127,6 +127,17 @@ func (d *database) Remembered(ctx context.Context, crossing string, p *domain.Ta
 	return out, d.explain(err)
 }
 
+// forgetRemoved forgets what was removed before a load of the tables began.
+func (d *database) forgetRemoved(ctx context.Context, crossing string, plans []domain.TablePlan) error {
+	var targets []string
+	for i := range plans {
+		targets = append(targets, qualified(plans[i].Target))
+	}
+	_, err := d.pool.Exec(ctx, `DELETE FROM dusty_ferry.removed_key WHERE crossing IN ($1, '') AND target = ANY ($2)`,
+		crossing, targets)
+	return d.explain(err)
+}
+
 // Remember comes before changes are applied to a table while rows land in it.
 func (a *applier) Remember(ctx context.Context, p *domain.TablePlan, keep, forget []domain.KeyValue) error {
 	if _, err := a.tx.Exec(ctx, "SELECT pg_advisory_xact_lock("+landingLock(p)+")"); err != nil {

@@ -182,6 +182,14 @@ func TestChunksOfPages(t *testing.T) {
 	if kept, err = x.to.Remembered(t.Context(), "c", x.p); err != nil || len(kept) != 0 {
 		t.Errorf("remembered are still %v (%v)", kept, err)
 	}
+	x.apply(t, fold.Net{Removes: []domain.Row{gone}}, []domain.KeyValue{{k2}}, nil)
+	if err := x.to.forgetRemoved(t.Context(), "c", []domain.TablePlan{*x.p}); err != nil {
+		t.Fatal(err)
+	}
+	if kept, err = x.to.Remembered(t.Context(), "c", x.p); err != nil || len(kept) != 0 {
+		t.Errorf("a load that begins remembers %v (%v)", kept, err)
+	}
+	x.apply(t, fold.Net{Removes: []domain.Row{gone}}, []domain.KeyValue{{k2}}, nil)
 	if err := x.to.ClearTable(t.Context(), "c", "", x.p, []int64{0, 1, 2, 3}); err != nil {
 		t.Fatal(err)
 	}

@@ -25,6 +25,9 @@ func (d *database) PrepareTarget(ctx context.Context, crossing string, cat *doma
 	if _, err := d.pool.Exec(ctx, bookkeepingTables); err != nil {
 		return fmt.Errorf("making our bookkeeping schema dusty_ferry: %w", d.explain(err))
 	}
+	if err := d.forgetRemoved(ctx, crossing, plans); err != nil {
+		return err
+	}
 	if err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 		b := &targetBuild{ctx: ctx, tx: tx, d: d, here: here, cat: cat, plans: plans, settings: s}
 		for _, step := range []func() error{b.schemas, b.collations, b.types, b.sequences, b.dropReplaced,
