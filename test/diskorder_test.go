@@ -11,6 +11,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 
@@ -53,6 +54,16 @@ INSERT INTO marsh.labels SELECT gen_random_uuid(), g, repeat('sea lavender ', 20
 		})
 	}
 	landed(8)
+	tables, err := client.Do[contract.TablePage](f.API.ListTablesWithResponse(t.Context(), "spring",
+		&contract.ListTablesParams{}))
+	if err != nil || len(tables.Tables) != 1 {
+		t.Fatalf("%+v (%v)", tables, err)
+	}
+	k, err := client.Do[contract.ChunkStory](f.API.GetChunkWithResponse(t.Context(), "spring", tables.Tables[0].Id, 2))
+	if err != nil || strings.Join(k.Key, " ") != "page" || k.Chunk.Lower == nil || len(*k.Chunk.Lower) != 1 ||
+		k.Chunk.Upper == nil {
+		t.Errorf("the second chunk is %+v (%v)", k, err)
+	}
 	eventually(t, 30*time.Second, func() bool {
 		return one[int](t, p.targetURL(), "SELECT count(*) FROM dusty_ferry.removed_key WHERE key = '{}'") > 0
 	})

@@ -191,7 +191,15 @@ func tableOut(ctx context.Context, t *records.TableLine) contract.Table {
 	return out
 }
 
-func (s *Server) chunkOut(ctx context.Context, source string, k *domain.Chunk) contract.Chunk {
+// boundsOf is what a table's chunks are ranges of.
+func boundsOf(t *records.TableLine) []string {
+	if t.ReadOrder == domain.ByDisk {
+		return []string{"page"}
+	}
+	return notNil(t.Key.V)
+}
+
+func (s *Server) chunkOut(ctx context.Context, source string, t *records.TableLine, k *domain.Chunk) contract.Chunk {
 	out := contract.Chunk{Id: k.ID, Ordinal: k.Ordinal + 1, State: contract.ChunkState(k.State), Attempts: k.Attempts,
 		Rows: k.Rows, Bytes: k.Bytes,
 		Worker: k.Worker, StartedAt: k.StartedAt, EndedAt: k.EndedAt, Error: hidden(ctx, k.Error)}
@@ -201,12 +209,16 @@ func (s *Server) chunkOut(ctx context.Context, source string, k *domain.Chunk) c
 	if k.Run > 1 {
 		out.Together = &k.Run
 	}
-	if k.Lower != nil {
-		out.Lower = ptr(bounds(ctx, k.Lower))
+	shown := func(bound domain.KeyValue) *[]string {
+		switch {
+		case bound == nil:
+			return nil
+		case t.ReadOrder == domain.ByDisk: // the number of a page, which tells nothing of a row; and a file
+			return ptr([]string{bound[0]})
+		}
+		return ptr(bounds(ctx, bound))
 	}
-	if k.Upper != nil {
-		out.Upper = ptr(bounds(ctx, k.Upper))
-	}
+	out.Lower, out.Upper = shown(k.Lower), shown(k.Upper)
 	if k.State == domain.ChunkLanded {
 		out.Hash = ptr(fmt.Sprintf("%016x", uint64(k.Hash)))
 		out.Position = ptr(s.Voyage.Position(ctx, source, k.Snapshot.Log))

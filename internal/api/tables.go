@@ -61,7 +61,7 @@ func (s *calls) ListChunks(ctx context.Context,
 	rows, err := s.Store.ChunkPage(ctx, t.ID, max(offset, 0), min(max(limit, 1), 10_000))
 	out := contract.ListChunks200JSONResponse{}
 	for i := range rows {
-		out = append(out, s.chunkOut(ctx, c.Source, &rows[i]))
+		out = append(out, s.chunkOut(ctx, c.Source, &t, &rows[i]))
 	}
 	return out, err
 }
@@ -76,7 +76,7 @@ func (s *calls) GetChunk(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	return contract.GetChunk200JSONResponse{Chunk: s.chunkOut(ctx, c.Source, &k), Key: notNil(t.Key.V),
+	return contract.GetChunk200JSONResponse{Chunk: s.chunkOut(ctx, c.Source, &t, &k), Key: boundsOf(&t),
 		Failed: convertAll(tries, func(a records.Attempt) contract.Attempt {
 			return contract.Attempt{Worker: a.Worker, StartedAt: a.StartedAt, EndedAt: a.EndedAt, Error: a.Error}
 		})}, nil

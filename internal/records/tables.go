@@ -27,6 +27,7 @@ type TableLine struct {
 	SourceName    string            `db:"source_name"`
 	TargetName    string            `db:"target_name"`
 	Key           JSON[[]string]    `db:"key_columns"`
+	ReadOrder     string            `db:"read_order"` // as the plan has it
 	Binary        bool              `db:"carried_binary"`
 	State         domain.TableState `db:"state"`
 	Reason        string            `db:"reason"`
@@ -49,7 +50,8 @@ type TableLine struct {
 }
 
 const tableLines = `
-SELECT t.id, t.ordinal, t.source_name, t.target_name, t.key_columns, t.carried_binary, t.state, t.reason, t.est_rows,
+SELECT t.id, t.ordinal, t.source_name, t.target_name, t.key_columns,
+       coalesce(t.plan->>'read_order', '') AS read_order, t.carried_binary, t.state, t.reason, t.est_rows,
   t.est_bytes, t.chunks, t.chunks_landed,
        t.rows_landed + coalesce(k.rows, 0) AS rows, t.bytes_landed + coalesce(k.bytes, 0) AS bytes,
        CASE WHEN t.seen_at > now() - interval '20 seconds' THEN t.rows_rate ELSE 0 END AS rows_rate,
