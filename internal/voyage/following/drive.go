@@ -128,6 +128,9 @@ func (f *follower) between(ctx context.Context, reached follow.Reached) error {
 			f.aimAt(domain.Request{}, domain.Position{})
 			return ctx.Err()
 		case request.What == "go" && (request != f.aim.request || reached != follow.Goal):
+			if request != f.aim.request {
+				f.beatNow(ctx)
+			}
 			f.aimAt(request, request.At)
 			return ctx.Err()
 		case request.What == "go":

@@ -538,3 +538,20 @@ func TestARequestIsHeardAtOnce(t *testing.T) {
 		}
 	})
 }
+
+// TestAGoalIsReachedAtOnce: on a source that is quiet, a heartbeat that is sent for it says that
+// nothing comes before it.
+func TestAGoalIsReachedAtOnce(t *testing.T) {
+	b := newBrook(domain.KindCapture)
+	b.flows(t, 20, func() {
+		time.Sleep(3*time.Second + 100*time.Millisecond) // between two heartbeats
+		b.mu.Lock()
+		at := after(b.head, 1)
+		b.request = domain.Request{What: "go", At: at, By: "ann"}
+		b.mu.Unlock()
+		time.Sleep(600 * time.Millisecond) // within which it asks for requests, and goes there
+		if replies := b.all(&b.replies); !strings.Contains(replies, "reached "+at.String()) {
+			t.Errorf("answered %q", replies)
+		}
+	})
+}

@@ -29,22 +29,7 @@ func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFu
 		}
 		asking, done := context.WithTimeout(ctx, askFor)
 		defer done()
-		f.mu.Lock()
-		if f.asked.IsZero() {
-			f.asked = time.Now()
-		}
-		f.mu.Unlock()
-		at, err := src.Heartbeat(asking)
-		f.mu.Lock()
-		if err == nil {
-			f.asked = time.Time{}
-		}
-		f.mu.Unlock()
-		if err == nil {
-			f.mu.Lock()
-			f.beats = append(f.beats, beat{at, time.Now()})
-			f.sourceAt = at
-			f.mu.Unlock()
+		if at, err := f.heartbeat(asking, src); err == nil {
 			behind, err := src.LogBytes(asking, applied, at)
 			unread, err2 := src.LogBytes(asking, received, at)
 			if err == nil && err2 == nil { // otherwise what was known before is more than 0
@@ -71,6 +56,51 @@ func (f *follower) watchSource(ctx context.Context, cancel context.CancelCauseFu
 			}
 		}
 		n++
+	})
+}
+
+// heartbeat sends one, and returns its place in the source's log.
+func (f *follower) heartbeat(ctx context.Context, src *engine.Opened) (domain.Position, error) {
+	f.mu.Lock()
+	if f.asked.IsZero() {
+		f.asked = time.Now()
+	}
+	f.mu.Unlock()
+	at, err := src.Heartbeat(ctx)
+	if err != nil {
+		return at, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.asked = time.Time{}
+	f.sourceAt = f.sourceAt.Later(at)
+	f.beats = append(f.beats, beat{at, time.Now()})
+	slices.SortFunc(f.beats, func(a, b beat) int { // another may have been sent meanwhile
+		switch {
+		case a.at.Before(b.at):
+			return -1
+		case b.at.Before(a.at):
+			return 1
+		}
+		return 0
+	})
+	return at, nil
+}
+
+// beatNow sends a heartbeat at once, which lies beyond a goal that was just given: on a source that
+// is quiet, as one whose writes are stopped, nothing else says before the next second that the goal
+// is reached.
+func (f *follower) beatNow(ctx context.Context) {
+	f.mu.Lock()
+	src := f.src
+	f.mu.Unlock()
+	if src == nil {
+		return
+	}
+	f.beside.Go(func() {
+		asking, done := context.WithTimeout(ctx, askFor)
+		defer done()
+		_, _ = f.heartbeat(asking, src) // else the next one says it
 	})
 }
 
