@@ -155,8 +155,13 @@ func (r *run) mend() error {
 			return err
 		}
 		list, err := r.product.list(r.ctx, r.path("/reconciliations"))
-		if err != nil || len(list) == 0 {
-			return fmt.Errorf("no comparison is listed: %w", err)
+		if err != nil {
+			return err
+		}
+		// The newest may be one that the service has begun by itself meanwhile.
+		if list = slices.DeleteFunc(list, func(a answer) bool { n, _ := a["findings"].(float64); return n == 0 }); len(
+			list) == 0 {
+			return fault("no comparison is listed that has found anything")
 		}
 		if _, err := r.product.do(r.ctx, "POST", r.path(fmt.Sprintf("/reconciliations/%v/repair", list[0]["id"])),
 			answer{"findings": []int{}, "confirm": r.name}); err != nil {
