@@ -238,7 +238,8 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 // errOver is of rows for a COPY that the server has ended.
 var errOver = errors.New("the server takes no more rows")
 
-// commit notes the mark in the open transaction and commits both.
+// commit notes the mark in the open transaction and commits both, in one message, since a trip to
+// the server may be long; such a message of several statements takes no parameters.
 func (w *writer) commit(ctx context.Context, m engine.Mark) error {
 	sql := ""
 	if w.staged && w.copy == "" {
