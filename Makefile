@@ -26,7 +26,9 @@ lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettie
 	@scripts/lint
 
 test: build lint ## Everything: lint, unit tests (with the race detector where anything runs at once), end to end, console
-	@scripts/test
+	$(GO) test -vet=off ./internal/domain/... ./internal/core/... ./internal/protocol/...
+	$(GO) test -vet=off -race $$($(GO) list ./internal/... | grep -vE '/internal/(domain|core|protocol)(/|$$)') ./client ./cmd/... ./test/rooms
+	DUSTYFERRY_TEST_BINARY=$(CURDIR)/bin/dustyferry $(GO) test -vet=off -count=1 -timeout 45m ./test ./test/hunt
 
 quick: ## The inner loop, under a minute: formatting, vet, core, protocols and rooms of the work
 	@scripts/quick

@@ -1122,15 +1122,19 @@ func TestHistoriesGoWrongWithoutTheRules(t *testing.T) {
 		"rows that are taken away again":      func(w *world) { w.loose = true },
 		"the wait for chunks that bring back": func(w *world) { w.short, w.slow = true, 12 },
 	} {
-		wrong := 0
+		wrong, tried := 0, 0
 		for seed := range uint64(600) {
+			if wrong > 2 && seed >= 100 { // it can tell
+				break
+			}
+			tried++
 			if said, _ := history(t, seed, with); said != "" {
 				wrong++
 			}
 		}
 		if wrong == 0 {
-			t.Errorf("600 histories without %s all ended right: the model cannot tell", name)
+			t.Errorf("%d histories without %s all ended right: the model cannot tell", tried, name)
 		}
-		t.Logf("%d of 600 histories end wrong without %s", wrong, name)
+		t.Logf("%d of %d histories end wrong without %s", wrong, tried, name)
 	}
 }

@@ -47,6 +47,8 @@ func (b *ledger) SetLanding(context.Context, int64, int64) error {
 	return nil
 }
 func (b *ledger) ResetTable(_ context.Context, table int64) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.reset = append(b.reset, table)
 	return nil
 }
@@ -62,6 +64,8 @@ func (b *ledger) RenewLane(context.Context, int64, string) (bool, error) {
 	return !b.lost, nil
 }
 func (b *ledger) EndLane(_ context.Context, lane int64) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.ended = append(b.ended, lane)
 	return nil
 }
@@ -99,10 +103,14 @@ func (b *ledger) Landed(_ context.Context, id, _ int64, _ domain.Snapshot, sum r
 	return nil
 }
 func (b *ledger) KeepCut(_ context.Context, _, _ int64, rows []domain.BadRow) (bool, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.cut = append(b.cut, rows...)
 	return !b.lost, nil
 }
 func (b *ledger) KeepRejected(_ context.Context, _, _ int64, rows []domain.BadRow, limit int) (bool, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	if b.limit = limit; len(b.rejected)+len(rows) > limit {
 		return false, nil
 	}
@@ -110,6 +118,8 @@ func (b *ledger) KeepRejected(_ context.Context, _, _ int64, rows []domain.BadRo
 	return true, nil
 }
 func (b *ledger) RaiseEpoch(_ context.Context, _, epoch int64) (int64, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	if b.lost {
 		return 0, nil
 	}
@@ -123,6 +133,8 @@ func (b *ledger) GiveBack(_ context.Context, k *domain.Chunk, _ int64, wait time
 	return true, nil
 }
 func (b *ledger) Rest(_ context.Context, _ int64, _ func(int) time.Duration, reason string) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.rests = append(b.rests, reason)
 	return len(b.rests), nil
 }
@@ -132,6 +144,8 @@ func (b *ledger) Recordf(_ context.Context, severity, _, _, _, act, format strin
 	b.said = append(b.said, severity+" "+act+": "+fmt.Sprintf(format, args...))
 }
 func (b *ledger) Held(_ context.Context, _ *domain.Crossing, subject, reason string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
 	b.said = append(b.said, "held "+subject+": "+reason)
 }
 func (b *ledger) Notify(context.Context, *domain.Crossing, string, string) {}
@@ -347,6 +361,8 @@ func scene() (*Loader, *ledger, *pair) {
 	s := &pair{}
 	l := New(b, s, b, slog.New(slog.NewTextHandler(io.Discard, nil)), Config{Worker: "w", Lanes: 2,
 		StuckAfter: time.Minute, Renew: 2 * time.Second, NoneLeft: func(context.Context) error {
+			b.mu.Lock()
+			defer b.mu.Unlock()
 			b.said = append(b.said, "none left")
 			return nil
 		},
