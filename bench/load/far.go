@@ -45,6 +45,10 @@ func measureFar(ctx context.Context, rows, streams, pairs int, link rig.Link, fo
 		return err
 	}
 	defer stop()
+	kind := contract.Load
+	if follow {
+		kind = contract.LoadCapture
+	}
 	var ours, limit []measure
 	for i := range pairs + 1 { // the first pair warms up and is not counted
 		for _, side := range []struct {
@@ -52,7 +56,7 @@ func measureFar(ctx context.Context, rows, streams, pairs int, link rig.Link, fo
 			f    func(context.Context) (measure, error)
 			to   *[]measure
 		}{{"pipe", func(ctx context.Context) (measure, error) { return b.farPipe(ctx, far.URL("postgres"), follow) }, &limit},
-			{"ours", func(ctx context.Context) (measure, error) { return b.farLoad(ctx, follow) }, &ours}} {
+			{"ours", func(ctx context.Context) (measure, error) { return b.fromFirst(ctx, kind, contract.Auto) }, &ours}} {
 			if err := b.sql(ctx, b.target, "DROP TABLE IF EXISTS public.readings", "CHECKPOINT"); err != nil {
 				return err
 			}
@@ -100,15 +104,13 @@ func (b *bench) farPipe(ctx context.Context, target string, keyed bool) (measure
 	return measure{RowsPerSecond: float64(b.rows) / time.Since(from).Seconds()}, errors.Join(errs...)
 }
 
-// farLoad is a crossing, from when its first chunk can be claimed to the landing of the last.
-func (b *bench) farLoad(ctx context.Context, follow bool) (measure, error) {
+// fromFirst is a crossing, from when its first chunk can be claimed to the landing of the last.
+func (b *bench) fromFirst(ctx context.Context, kind contract.NewCrossingKind,
+	order contract.SettingsReadOrder) (measure, error) {
 	b.run++
-	name, kind, lanes := fmt.Sprintf("run%d", b.run), contract.Load, b.streams
-	if follow {
-		kind = contract.LoadCapture
-	}
+	name, lanes := fmt.Sprintf("run%d", b.run), b.streams
 	if err := b.ferry.Add(ctx, contract.NewCrossing{Name: name, Kind: &kind, Tables: &[]string{b.pattern},
-		Settings: &contract.Settings{Lanes: &lanes}}); err != nil {
+		Settings: &contract.Settings{Lanes: &lanes, ReadOrder: &order}}); err != nil {
 		return measure{}, err
 	}
 	if err := b.ferry.Go(ctx, name); err != nil {

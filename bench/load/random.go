@@ -63,8 +63,12 @@ INSERT INTO public.labels SELECT gen_random_uuid(), 'dyke-' || i %% 50, i %% 8, 
 		read []float64 // how often each page
 	}
 	sides := []*side{{name: "pipe", f: func(ctx context.Context) (measure, error) { return b.pagePipe(ctx, int(pages)) }},
-		{name: "disk", f: func(ctx context.Context) (measure, error) { return b.followed(ctx, contract.Disk) }},
-		{name: "key", f: func(ctx context.Context) (measure, error) { return b.followed(ctx, contract.Key) }}}
+		{name: "disk", f: func(ctx context.Context) (measure, error) {
+			return b.fromFirst(ctx, contract.LoadCapture, contract.Disk)
+		}},
+		{name: "key", f: func(ctx context.Context) (measure, error) {
+			return b.fromFirst(ctx, contract.LoadCapture, contract.Key)
+		}}}
 	for i := range pairs + 1 {
 		for _, s := range sides {
 			if err := b.sql(ctx, b.target, "DROP TABLE IF EXISTS public.labels", "CHECKPOINT"); err != nil {
@@ -155,30 +159,4 @@ func piped(out, in *exec.Cmd) error {
 	_ = w.Close()
 	_ = r.Close()
 	return errors.Join(err, out.Wait(), in.Wait())
-}
-
-// followed is a crossing that follows changes, from its start to the landing of the last chunk.
-func (b *bench) followed(ctx context.Context, order contract.SettingsReadOrder) (measure, error) {
-	b.run++
-	name := fmt.Sprintf("run%d", b.run)
-	lanes := b.streams
-	if err := b.ferry.Add(ctx, contract.NewCrossing{Name: name, Tables: &[]string{b.pattern},
-		Settings: &contract.Settings{Lanes: &lanes, ReadOrder: &order}}); err != nil {
-		return measure{}, err
-	}
-	cpu, from := cpuSeconds(b.serve.Process.Pid), time.Now()
-	if err := b.ferry.Go(ctx, name); err != nil {
-		return measure{}, err
-	}
-	if err := b.ferry.Await(ctx, name, 100*time.Millisecond, func(c contract.Crossing) bool {
-		return c.Progress.Chunks > 0 && c.Progress.ChunksLanded == c.Progress.Chunks
-	}); err != nil {
-		return measure{}, err
-	}
-	m := measure{RowsPerSecond: float64(b.rows) / time.Since(from).Seconds(),
-		CPUSeconds: cpuSeconds(b.serve.Process.Pid) - cpu}
-	if err := b.ferry.Await(ctx, name, 50*time.Millisecond, rig.InStep); err != nil {
-		return m, err
-	}
-	return m, b.ferry.Close(ctx, name)
 }
