@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -216,15 +217,37 @@ func (w *writer) beside(ctx context.Context, p *domain.TablePlan, straight bool)
 // unstage lands what was staged: a row that stands came by the log, and stays.
 func (w *writer) unstage(ctx context.Context) error {
 	_, err := w.conn.Exec(ctx, w.unstaging()).ReadAll()
-	return w.d.explain(err)
+	return cmp.Or(notKept(err), w.d.explain(err))
 }
 
-// unstaging are the statements that do so.
+// unstaging are the statements that do so. How many rows stood is not known, so that the number of
+// those that were inserted says nothing: each row's key has to stand afterwards, or a trigger or
+// rule of the target has dropped it. It is looked for by the key's index, however the server guesses.
 func (w *writer) unstaging() string {
-	cols := quoteAll(columnNames(w.plan.CopiedColumns()))
-	return "SELECT pg_advisory_xact_lock_shared(" + landingLock(w.plan) + "); INSERT INTO " + qualified(w.plan.Target) +
-		" (" + cols + ") OVERRIDING SYSTEM VALUE SELECT " + cols + " FROM " + stageTable + " ON CONFLICT (" +
-		quoteAll(w.plan.Key) + ") DO NOTHING"
+	target, cols := qualified(w.plan.Target), quoteAll(columnNames(w.plan.CopiedColumns()))
+	var same []string
+	for _, k := range w.plan.Key {
+		same = append(same, "t."+quote(k)+" = s."+quote(k))
+	}
+	return "SELECT pg_advisory_xact_lock_shared(" + landingLock(w.plan) + "); INSERT INTO " + target + " (" + cols +
+		") OVERRIDING SYSTEM VALUE SELECT " + cols + " FROM " + stageTable + " ON CONFLICT (" + quoteAll(w.plan.Key) +
+		") DO NOTHING; SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off; " +
+		"SET LOCAL enable_seqscan = off; " +
+		"SELECT (CASE count(*) WHEN 0 THEN '0' ELSE count(*) || '" + dropped + "' END)::integer FROM " + stageTable +
+		" s WHERE NOT EXISTS (SELECT 1 FROM " + target + " t WHERE " + strings.Join(same, " AND ") + ")"
+}
+
+// dropped is what the server cannot make a number of, where rows are not there that were put.
+const dropped = " rows were not kept by the target: a trigger or rule there drops rows"
+
+// notKept is an error in words for rows that the target dropped; nil for any other.
+func notKept(err error) error {
+	var pe *pgconn.PgError
+	if !errors.As(err, &pe) || pe.Code != "22P02" || !strings.Contains(pe.Message, dropped) {
+		return nil
+	}
+	_, text, _ := strings.Cut(pe.Message, `"`)
+	return domain.Conflict("%s", strings.TrimSuffix(text, `"`))
 }
 
 // collided notes that a row which lies in two chunks, as it was moved between their reads, kept one

@@ -305,6 +305,37 @@ func TestRowsOneByOneBesideWhatStands(t *testing.T) {
 	}
 }
 
+// TestATargetThatDropsRows: what a trigger there drops is told of, straight and through a stage.
+func TestATargetThatDropsRows(t *testing.T) {
+	x := newWall(t, 2)
+	run(t, x.to, "CREATE FUNCTION public.drops() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN IF NEW.jar % 1000 = 7 THEN "+
+		"RETURN NULL; END IF; RETURN NEW; END $$")
+	run(t, x.to, "CREATE TRIGGER drops BEFORE INSERT ON public.labels FOR EACH ROW EXECUTE FUNCTION public.drops()")
+	run(t, x.to, "ALTER TABLE public.labels ENABLE ALWAYS TRIGGER drops")
+	for i, want := range []string{"rows, but", "rows were not kept by the target: a trigger or rule there drops rows"} {
+		if i > 0 {
+			x.apply(t, fold.Net{}, nil, nil) // changes are applied from now on
+		}
+		m, err := x.read(t, 0)
+		if err == nil {
+			err = x.w.Land(t.Context(), m)
+		}
+		if err == nil || !strings.Contains(err.Error(), want) || x.w.staged != (i > 0) {
+			t.Errorf("staged %t: %v, want %q", x.w.staged, err, want)
+		}
+		x.w.Abort()
+		w, err := x.to.OpenWriter(t.Context(), "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		x.w = w.(*writer)
+		defer x.w.Close()
+	}
+	if got := collectOne(t, x.to, "SELECT count(*)::text FROM public.labels"); got != "0" {
+		t.Errorf("%s rows stand of chunks that did not land", got)
+	}
+}
+
 // TestATableWrittenAnew lies in other pages: its chunks are not read any more.
 func TestATableWrittenAnew(t *testing.T) {
 	x := newWall(t, 3)

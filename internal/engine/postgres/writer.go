@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -260,7 +261,7 @@ SELECT (CASE count(*) WHEN 1 THEN '1' ELSE '%s' END)::integer FROM mine; COMMIT`
 	case errors.As(err, &pe) && pe.Code == "22P02" && strings.Contains(pe.Message, takenOver):
 		return domain.ErrTakenOver // and nothing was committed
 	case err != nil:
-		return w.d.explain(err)
+		return cmp.Or(notKept(err), w.d.explain(err))
 	case len(res) == 0 || res[len(res)-1].CommandTag.String() != "COMMIT":
 		return fmt.Errorf("the server did not commit a chunk, and did not say why")
 	}
