@@ -12,21 +12,16 @@ import (
 
 	"dustyferry/bench/rig"
 	"dustyferry/internal/contract"
-	"dustyferry/internal/localserver"
 )
 
 // measureFar measures our load to a target that is far away, beside two psql in a pipe over the same
 // link, from the first row to the last.
 func measureFar(ctx context.Context, rows, streams, pairs int, link rig.Link, follow bool) error {
-	b := &bench{rows: rows, streams: streams, pattern: "public.readings"}
-	var err error
-	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB",
-			"checkpoint_timeout": "1h", "wal_level": "logical"}}); err != nil {
-			return err
-		}
-		defer (*s).Stop()
+	b, end, err := startPair(ctx, rows, streams, nil)
+	if err != nil {
+		return err
 	}
+	defer end()
 	fmt.Printf("filling %d rows of 11 columns\n", rows)
 	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, 0), "VACUUM ANALYZE public.readings",
 		"CHECKPOINT"); err != nil {

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -94,16 +95,29 @@ INSERT INTO public.readings SELECT i, 'dyke-' || i %% 50, i %% 8, timestamp '202
   FROM generate_series(%d, %d) i`, remarks, wide, from, to)
 }
 
-func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
+// startPair starts two PostgreSQL servers, the source with settings of its own.
+func startPair(ctx context.Context, rows, streams int, source map[string]string) (*bench, func(), error) {
 	b := &bench{rows: rows, streams: streams, pattern: "public.readings"}
+	usual := map[string]string{"max_wal_size": "16GB", "checkpoint_timeout": "1h"}
+	special := maps.Clone(usual)
+	maps.Copy(special, source)
 	var err error
-	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "16GB",
-			"checkpoint_timeout": "1h"}}); err != nil {
-			return err
-		}
-		defer (*s).Stop()
+	if b.source, err = localserver.StartPostgres(ctx, localserver.Options{Settings: special}); err != nil {
+		return nil, nil, err
 	}
+	if b.target, err = localserver.StartPostgres(ctx, localserver.Options{Settings: usual}); err != nil {
+		b.source.Stop()
+		return nil, nil, err
+	}
+	return b, func() { b.target.Stop(); b.source.Stop() }, nil
+}
+
+func measureAll(ctx context.Context, rows, streams, pairs, wide int) error {
+	b, end, err := startPair(ctx, rows, streams, nil)
+	if err != nil {
+		return err
+	}
+	defer end()
 	fmt.Printf("filling %d rows of 11 columns\n", rows)
 	if err := b.sql(ctx, b.source, readings, fill(1, rows, 5, wide), "VACUUM ANALYZE public.readings",
 		"CHECKPOINT"); err != nil {

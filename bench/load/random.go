@@ -27,17 +27,12 @@ CREATE TABLE public.labels (code uuid PRIMARY KEY, apiary text, number smallint,
 // than the source's cache, in the order of the disk and in that of the key, beside two psql in a
 // pipe that copy shares of the pages into a table with its key; and how often each page was read.
 func measureRandom(ctx context.Context, rows, streams, pairs int) error {
-	b := &bench{rows: rows, streams: streams, pattern: "public.labels"}
-	settings := map[string]string{"max_wal_size": "16GB", "checkpoint_timeout": "1h", "wal_level": "logical",
-		"shared_buffers": "64MB"}
-	var err error
-	for _, s := range []**localserver.Postgres{&b.source, &b.target} {
-		if *s, err = localserver.StartPostgres(ctx, localserver.Options{Settings: settings}); err != nil {
-			return err
-		}
-		defer (*s).Stop()
-		delete(settings, "shared_buffers")
+	b, end, err := startPair(ctx, rows, streams, map[string]string{"shared_buffers": "64MB"})
+	if err != nil {
+		return err
 	}
+	defer end()
+	b.pattern = "public.labels"
 	fmt.Printf("filling %d rows of 11 columns\n", rows)
 	if err := b.sql(ctx, b.source, labels, fmt.Sprintf(`
 INSERT INTO public.labels SELECT gen_random_uuid(), 'dyke-' || i %% 50, i %% 8, timestamp '2025-01-01' + i * interval

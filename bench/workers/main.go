@@ -70,11 +70,12 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
   FROM generate_series(1, %d) i`, rows), "VACUUM ANALYZE marsh.readings"); err != nil {
 		return err
 	}
-	link, err := slowLink(net.JoinHostPort(s[0].Host, strconv.Itoa(s[0].Port)), rate)
+	link := rig.Link{Rate: rate}
+	port, err := link.Open(net.JoinHostPort(s[0].Host, strconv.Itoa(s[0].Port)))
 	if err != nil {
 		return err
 	}
-	defer func() { _ = link.Close() }()
+	defer link.Close()
 	dir, err := os.MkdirTemp("", "dusty-ferry-bench-")
 	if err != nil {
 		return err
@@ -93,7 +94,7 @@ INSERT INTO marsh.readings SELECT i, 'dyke-' || i %% 50, i %% 60000, repeat('cal
 		return err
 	}
 	far := rig.Postgres("old", s[0])
-	far.Port = link.Addr().(*net.TCPAddr).Port
+	far.Port = port
 	if err := ferry.Register(ctx, far, rig.Postgres("new", s[1])); err != nil {
 		return err
 	}
@@ -213,54 +214,4 @@ func exec1(ctx context.Context, url string, statements ...string) error {
 		}
 	}
 	return nil
-}
-
-// slowLink listens on loopback and passes connections on to an address, each of them
-// with at most rate bytes a second from there.
-func slowLink(to string, rate int) (net.Listener, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	go func() {
-		for {
-			near, err := l.Accept()
-			if err != nil {
-				return
-			}
-			far, err := net.Dial("tcp", to)
-			if err != nil {
-				_ = near.Close()
-				continue
-			}
-			go func() { pass(far, near, 0); _ = far.Close() }()
-			go func() { pass(near, far, rate); _ = near.Close() }()
-		}
-	}()
-	return l, nil
-}
-
-// pass copies with at most rate bytes a second; 0: as fast as it goes. Time in which
-// nothing was to be sent is not made up for.
-func pass(to, from net.Conn, rate int) {
-	buf := make([]byte, 64<<10)
-	var free time.Time // when the link has sent what it was given
-	for {
-		n, err := from.Read(buf)
-		if n > 0 {
-			if rate > 0 {
-				if now := time.Now(); free.Before(now) {
-					free = now
-				}
-				free = free.Add(time.Duration(n) * time.Second / time.Duration(rate))
-				time.Sleep(time.Until(free))
-			}
-			if _, err := to.Write(buf[:n]); err != nil {
-				return
-			}
-		}
-		if err != nil {
-			return
-		}
-	}
 }
