@@ -18,8 +18,8 @@ import (
 // side by side, each with servers of its own: nothing that a test does to its servers is felt
 // by another that runs meanwhile.
 
-// shards is how many processes there are: most of a test is waiting, so that three keep two cores busy.
-const shards = 3
+// shards is how many processes there are: most of a test is waiting, so that four keep two cores busy.
+const shards = 4
 
 // seconds is about how long tests take, so that all processes end at about the same time.
 // One that is not in the list counts as ten.

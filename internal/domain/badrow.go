@@ -32,8 +32,10 @@ func (r BadRow) String() string {
 }
 
 // BatchHint says how many neighbouring chunks a lane would carry at once, by how it
-// went with a table; with another it begins with half as many.
+// went with a table; with another it begins with half as many. Small is of how many small tables,
+// of one chunk each.
 type BatchHint struct {
 	Table int64
 	Most  int
+	Small int
 }

@@ -259,9 +259,20 @@ type Chunk struct {
 	StartedAt  *time.Time
 	EndedAt    *time.Time
 	Error      string
-	Run        int    // chunks that are carried with it, itself included
-	Leader     *int64 // the chunk that it is carried with
-	With       *int64 // that chunk's ordinal; only where chunks are listed for people
+	Run        int     // chunks that are carried with it, itself included
+	Leader     *int64  // the chunk that it is carried with
+	With       *int64  // that chunk's ordinal; only where chunks are listed for people
+	Beside     *int64  // the chunk of another table that takes up the lane for this one too
+	Others     []Chunk // those of which it does, where it is claimed
+}
+
+// Landing is a chunk that has landed beside others, and what it held.
+type Landing struct {
+	ID    int64
+	Epoch int64
+	Rows  int64
+	Bytes int64
+	Hash  uint64
 }
 
 // KeyColumns returns the key's columns.

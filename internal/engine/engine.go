@@ -132,6 +132,9 @@ type Writer interface {
 	// Put writes rows, each in the form of [protocol/pgcopy.AppendFields], all or none:
 	// after the server's refusal the transaction stands as it stood before.
 	InsertRows(ctx context.Context, rows [][]byte) error
+	// Next keeps the chunk's rows and its mark in the transaction, which stays open: Begin goes
+	// on in it, and Land commits the chunks of all tables together. Its errors are those of Land.
+	Next(ctx context.Context, m Mark) error
 	// Land commits the rows and the mark together. It returns
 	// [domain.ErrTakenOver] and leaves nothing when the chunk has a newer epoch.
 	Land(ctx context.Context, m Mark) error

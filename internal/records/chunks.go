@@ -140,7 +140,8 @@ func (s ChunkStore) CarryingNow(ctx context.Context, crossing int64) ([]Carrying
 		OfChunks  int    `db:"of_chunks"`
 	}](ctx, s, `
 SELECT k.*, t.source_name AS table_name, t.chunks AS of_chunks FROM chunks k JOIN tables t ON t.id = k.table_id
- WHERE k.crossing_id = $1 AND k.state = 'reading' AND k.leader IS NULL ORDER BY k.worker, k.started_at`, crossing)
+ WHERE k.crossing_id = $1 AND k.state = 'reading' AND k.leader IS NULL AND k.beside IS NULL
+ ORDER BY k.worker, k.started_at`, crossing)
 	out := make([]Carrying, len(rows))
 	for i := 0; i < len(rows) && err == nil; i++ {
 		out[i].TableName, out[i].OfChunks = rows[i].TableName, rows[i].OfChunks
@@ -160,6 +161,9 @@ func (s ChunkStore) ChunkStates(ctx context.Context, table int64, ordinals []int
 // checked in the transaction that claims. Chunks that were not tried yet come with
 // their neighbours, if the lane would carry several: the chunk's upper bound is then
 // that of the last.
+//
+// The only chunk of a small table comes with those of others like it, up to t.Small: they take up
+// one lane.
 func (s ChunkStore) Claim(ctx context.Context, crossing int64, worker string, t domain.BatchHint) (*domain.Chunk,
 	error) {
 	var c domain.Chunk
@@ -174,7 +178,7 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		// Counted by a statement of its own, which sees what was claimed while
 		// this one waited for the lock.
 		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM chunks WHERE crossing_id = $1 AND state = 'reading'
-  AND leader IS NULL AND NOT landing`, crossing); err != nil {
+  AND leader IS NULL AND beside IS NULL AND NOT landing`, crossing); err != nil {
 			return err
 		}
 		if busy >= lanes {
@@ -182,8 +186,8 @@ SELECT coalesce(lanes_now, (settings->>'lanes')::int) FROM crossings
 		}
 		var row chunkRow
 		if err := tx.GetContext(ctx, &row, `
-UPDATE chunks SET state = 'reading', leader = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1, worker = $2,
-  lease_until = now() + $3::interval,
+UPDATE chunks SET state = 'reading', leader = NULL, beside = NULL, run = 1, epoch = epoch + 1, attempts = attempts + 1,
+  worker = $2, lease_until = now() + $3::interval,
        started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = '', landing = false
  WHERE id = (SELECT k.id FROM chunks k JOIN tables t ON t.id = k.table_id
               WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND t.state = 'loading'
@@ -202,10 +206,19 @@ RETURNING *`, crossing, worker, seconds(Lease)); err != nil {
 		if t.Table != c.TableID {
 			t.Most /= 2
 		}
-		if t.Most < 2 || c.Attempts > 1 {
+		if c.Attempts > 1 {
 			return nil
 		}
-		return claimNeighbours(ctx, tx, &c, t.Most, lanes)
+		if t.Most > 1 {
+			if err := claimNeighbours(ctx, tx, &c, t.Most, lanes); err != nil {
+				return err
+			}
+		}
+		if t.Small < 2 || c.Run > 1 {
+			return nil
+		}
+		c.Others, err = claimSmall(ctx, tx, &c, t.Small, lanes)
+		return err
 	})
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -221,6 +234,49 @@ func (s ChunkStore) SetLanding(ctx context.Context, id, epoch int64) error {
 	_, err := s.changed(ctx, `UPDATE chunks SET landing = true WHERE id = $1 AND epoch = $2 AND state = 'reading'`, id,
 		epoch)
 	return err
+}
+
+// small is what joins the only chunks of small tables, of at most $2 bytes, that no lane has tried.
+const small = ` FROM chunks k JOIN tables t ON t.id = k.table_id
+ WHERE k.crossing_id = $1 AND k.state = 'pending' AND k.not_before <= now() AND k.attempts = 0 AND t.state = 'loading'
+   AND t.chunks = 1 AND t.est_bytes <= $2 AND coalesce(t.plan->>'read_order', '') = ''
+   AND NOT EXISTS (SELECT 1 FROM tables w WHERE w.id = ANY (t.after) AND w.state <> 'landed')`
+
+// claimSmall adds the only chunks of other small tables to that of one. What is left is shared, see
+// [share.FairShare].
+func claimSmall(ctx context.Context, tx *sqlx.Tx, c *domain.Chunk, most, lanes int) ([]domain.Chunk, error) {
+	var alike bool
+	if err := tx.GetContext(ctx, &alike, `SELECT chunks = 1 AND est_bytes <= $2 AND coalesce(plan->>'read_order', '') = ''
+  FROM tables WHERE id = $1`, c.TableID, share.SmallTable); err != nil || !alike {
+		return nil, err
+	}
+	var left int
+	if err := tx.GetContext(ctx, &left, `SELECT count(*) FROM (SELECT 1`+small+` LIMIT $3) x`, c.CrossingID,
+		share.SmallTable, 2*lanes*most); err != nil {
+		return nil, err
+	}
+	var rows []chunkRow
+	if err := tx.SelectContext(ctx, &rows, `
+UPDATE chunks SET state = 'reading', leader = NULL, beside = $3, run = 1, epoch = epoch + 1, attempts = attempts + 1,
+  worker = $4, lease_until = now() + $5::interval,
+       started_at = now(), ended_at = NULL, rows = 0, bytes = 0, read_bytes = 0, snapshot = '', landing = false
+ WHERE id IN (SELECT k.id`+small+` ORDER BY k.place, k.ordinal LIMIT $6 FOR UPDATE OF k SKIP LOCKED)
+RETURNING *`, c.CrossingID, share.SmallTable, c.ID, c.Worker, seconds(Lease),
+		share.FairShare(most, left+1, lanes)-1); err != nil {
+		return nil, err
+	}
+	out, err := chunksOf(rows)
+	if err != nil {
+		return nil, err
+	}
+	if len(out) == 0 {
+		return nil, nil
+	}
+	ids := make([]int64, len(out))
+	for i := range out {
+		ids[i] = out[i].ID
+	}
+	return out, dropRejected(ctx, tx, ids...)
 }
 
 // claimNeighbours adds the chunks behind one that was claimed, as long as they follow
@@ -274,10 +330,13 @@ UPDATE chunks SET state = 'reading', leader = $1, run = 1, epoch = epoch + 1, at
 // now; false says that the chunk was taken away.
 func (s ChunkStore) RenewChunk(ctx context.Context, id, epoch int64) (domain.Settings, bool, error) {
 	now, err := all[JSON[domain.Settings]](ctx, s, `
-UPDATE chunks k SET lease_until = now() + $3::interval
+WITH mine AS (UPDATE chunks k SET lease_until = now() + $3::interval
   FROM crossings c
  WHERE k.id = $1 AND k.epoch = $2 AND k.state = 'reading' AND c.id = k.crossing_id AND c.condition <> 'paused'
-RETURNING c.settings`, id, epoch, seconds(Lease))
+RETURNING k.id, k.crossing_id, k.worker, c.settings),
+others AS (UPDATE chunks k SET lease_until = now() + $3::interval FROM mine m
+ WHERE k.crossing_id = m.crossing_id AND k.state = 'reading' AND k.beside = m.id AND k.worker = m.worker)
+SELECT settings FROM mine`, id, epoch, seconds(Lease))
 	if err != nil || len(now) == 0 {
 		return domain.Settings{}, false, err
 	}
@@ -293,6 +352,57 @@ WITH held AS (UPDATE chunks SET snapshot = $3 WHERE id = $1 AND epoch = $2 AND s
 UPDATE chunks m SET snapshot = $3 FROM held k WHERE m.table_id = k.table_id AND m.ordinal > k.ordinal
   AND m.ordinal < k.ordinal + k.run AND m.leader = k.id`,
 		id, epoch, snap.JSON())
+	return err
+}
+
+// SetReadSnapshots notes what the one read of chunks of several tables sees.
+func (s ChunkStore) SetReadSnapshots(ctx context.Context, list []domain.Landing, snap domain.Snapshot) error {
+	ids, epochs := make([]int64, len(list)), make([]int64, len(list))
+	for i, l := range list {
+		ids[i], epochs[i] = l.ID, l.Epoch
+	}
+	_, err := s.DB.ExecContext(ctx, `
+UPDATE chunks k SET snapshot = $3 FROM unnest($1::bigint[], $2::bigint[]) AS u(id, epoch)
+ WHERE k.id = u.id AND k.epoch = u.epoch AND k.state = 'reading'`, ids, epochs, snap.JSON())
+	return err
+}
+
+// LandedTogether records chunks, each the only one of its table, that landed on the target in one
+// transaction. It is idempotent, and does nothing for a chunk that is no longer held.
+func (s ChunkStore) LandedTogether(ctx context.Context, list []domain.Landing, snap domain.Snapshot) error {
+	n := len(list)
+	ids, epochs, rows, bytes, hashes := make([]int64, n), make([]int64, n), make([]int64, n), make([]int64, n),
+		make([]int64, n)
+	for i, l := range list {
+		ids[i], epochs[i], rows[i], bytes[i], hashes[i] = l.ID, l.Epoch, l.Rows, l.Bytes, int64(l.Hash)
+	}
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		var crossing []int64
+		if err := tx.SelectContext(ctx, &crossing, `
+WITH landed AS (UPDATE chunks k SET state = 'landed', snapshot = $6, rows = u.rows, bytes = u.bytes, read_bytes = u.bytes,
+  hash = u.hash, ended_at = now(), lease_until = NULL, error = ''
+  FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::bigint[], $5::bigint[]) AS u(id, epoch, rows, bytes, hash)
+ WHERE k.id = u.id AND k.epoch = u.epoch AND k.state = 'reading'
+RETURNING k.table_id, k.crossing_id, k.rows, k.bytes)
+UPDATE tables t SET chunks_landed = t.chunks_landed + 1, rows_landed = t.rows_landed + l.rows,
+  bytes_landed = t.bytes_landed + l.bytes, read_bytes = t.read_bytes + l.bytes,
+       state = CASE WHEN t.state = 'loading' AND t.chunks_landed + 1 = t.chunks THEN 'landed' ELSE t.state END,
+       landed_at = CASE WHEN t.chunks_landed + 1 = t.chunks THEN now() ELSE t.landed_at END
+  FROM landed l WHERE t.id = l.table_id RETURNING t.crossing_id`, ids, epochs, rows, bytes, hashes,
+			snap.JSON()); err != nil || len(crossing) == 0 {
+			return err
+		}
+		return readUpTo(ctx, tx, crossing[0], snap)
+	})
+}
+
+// readUpTo notes that a chunk has landed whose read saw the source as it was then: both sides
+// are there.
+func readUpTo(ctx context.Context, tx *sqlx.Tx, crossing int64, snap domain.Snapshot) error {
+	_, err := tx.ExecContext(ctx, `
+UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_until = least(rest_until, now()),
+  reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
+ WHERE id = $1`, crossing, Pos(snap.Log))
 	return err
 }
 
@@ -330,11 +440,7 @@ UPDATE tables SET chunks_landed = chunks_landed + $4, rows_landed = rows_landed 
  WHERE id = $1`, table, sum.Rows, sum.Bytes, run); err != nil {
 			return err
 		}
-		_, err = tx.ExecContext(ctx, `
-UPDATE crossings SET max_read = greatest(max_read, $2), away_tries = 0, rest_until = least(rest_until, now()),
-  reason = CASE WHEN away_tries > 0 AND condition = 'running' THEN '' ELSE reason END
- WHERE id = $1`, crossing, Pos(snap.Log))
-		return err
+		return readUpTo(ctx, tx, crossing, snap)
 	})
 }
 

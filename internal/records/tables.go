@@ -316,6 +316,11 @@ func (s TableStore) Table(ctx context.Context, id int64) (domain.CrossingTable, 
 	return s.table(&row), notFound(err, "the table is no longer part of the crossing")
 }
 
+// TablesByID returns tables in the order of their numbers; one that is gone is left out.
+func (s TableStore) TablesByID(ctx context.Context, ids []int64) ([]domain.CrossingTable, error) {
+	return s.tables(ctx, tableColumns+` WHERE id = ANY ($1) ORDER BY id`, ids)
+}
+
 // uncutFirst is how far ahead of others tables come that are one chunk whatever their
 // size: a lane is busy with such a one for as long as it takes, and changes wait meanwhile,
 // the more the longer it has grown.

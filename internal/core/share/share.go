@@ -35,6 +35,23 @@ func NextBatch(run int, took time.Duration) int {
 	return max(1, int(min(n, float64(4*run), mostTogether)))
 }
 
+// SmallTable is up to how many bytes a table is carried together with others: what it costs by
+// itself, a few trips to either server, is then more than its rows.
+const SmallTable = 256 << 10
+
+// mostTables bounds how many small tables are carried at once, and togetherTime for how long: what
+// fails of them is all done again.
+const (
+	mostTables   = 64
+	togetherTime = time.Second
+)
+
+// NextTables is how many small tables a lane would carry at once after n took so long.
+func NextTables(n int, took time.Duration) int {
+	fit := float64(n) * togetherTime.Seconds() / max(took.Seconds(), 0.001)
+	return max(1, int(min(fit, float64(4*n), mostTables)))
+}
+
 // FairShare is how many of the chunks that are left of a whole load a lane may take at once:
 // no more than leave every other lane, and itself, another turn. What is left of one
 // table does not count: who finds it taken goes on with the next.

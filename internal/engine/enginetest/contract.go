@@ -45,6 +45,8 @@ func Holds(t *testing.T, s Subject) {
 			(*contract).lands},
 		{"a chunk lands under its newest epoch alone", []engine.Capability{engine.CanRead, engine.CanLand},
 			(*contract).fences},
+		{"chunks that land together do so in one transaction, all or none", []engine.Capability{engine.CanRead,
+			engine.CanLand}, (*contract).landsTogether},
 		{"a table is emptied with its marks", []engine.Capability{engine.CanRead, engine.CanLand}, (*contract).clears},
 		{"a source says which chunk a key is in as it cuts chunks", []engine.Capability{engine.CanRead, engine.CanCapture},
 			(*contract).locates},

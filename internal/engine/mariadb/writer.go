@@ -28,6 +28,7 @@ type writer struct {
 	origin string
 
 	session string // its name on the server
+	inside  bool   // the transaction of a chunk before is open, see Next
 
 	plan    *domain.TablePlan
 	table   domain.TableName
@@ -165,8 +166,13 @@ func (w *writer) Careful(ctx context.Context, p *domain.TablePlan, over *domain.
 			w.columns = append(w.columns, asText)
 		}
 	}
-	if err := beginMarked(ctx, w.conn, w.origin); err != nil || over == nil {
-		return w.d.explain(err)
+	if !w.inside {
+		if err := beginMarked(ctx, w.conn, w.origin); err != nil {
+			return w.d.explain(err)
+		}
+	}
+	if over == nil {
+		return nil
 	}
 	all := *p
 	all.Where = "" // it chooses rows of the source
@@ -453,6 +459,16 @@ func (w *writer) ended() error {
 // turns what is wrong in a local file into warnings, so one warning, or one row
 // that was not taken, lets nothing stand.
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
+	if err := w.Next(ctx, m); err != nil {
+		return err
+	}
+	w.inside = false
+	_, err := w.conn.ExecContext(ctx, "COMMIT")
+	return w.d.explain(err)
+}
+
+// Next sees that every row was taken, and keeps the chunk's mark.
+func (w *writer) Next(ctx context.Context, m engine.Mark) error {
 	if w.bulk != nil {
 		if err := w.endBulk(); err != nil {
 			return err
@@ -463,11 +479,8 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 			return err
 		}
 	}
-	if err := mark(ctx, w.conn, m); err != nil {
-		return w.d.explain(err)
-	}
-	_, err := w.conn.ExecContext(ctx, "COMMIT")
-	return w.d.explain(err)
+	w.inside = true
+	return w.d.explain(mark(ctx, w.conn, m))
 }
 
 // taken ends the file and sees that every row of it was taken as it was.

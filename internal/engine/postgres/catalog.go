@@ -121,52 +121,64 @@ func rowIdentity(clause string) string {
 	return "index"
 }
 
+// readColumns looks at every type and collation once, however many columns have it; OFFSET 0 keeps the
+// server from looking at them anew for each.
 func (c *catalogReader) readColumns(ctx context.Context) error {
 	return c.each(ctx, `
-WITH RECURSIVE base AS (
-  SELECT oid AS id, oid AS at, typtype, typbasetype FROM pg_type
+WITH RECURSIVE cols AS (
+  SELECT a.attrelid, a.attnum FROM pg_attribute a
+   WHERE a.attnum > 0 AND NOT a.attisdropped
+     AND a.attrelid IN (SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+                         WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND `+ours+`)
+), used AS (
+  SELECT DISTINCT a.atttypid, a.attcollation FROM cols x
+    JOIN pg_attribute a ON a.attrelid = x.attrelid AND a.attnum = x.attnum
+), base AS (
+  SELECT oid AS id, oid AS at, typtype, typbasetype FROM pg_type WHERE oid IN (SELECT atttypid FROM used)
   UNION ALL
   SELECT b.id, t.oid, t.typtype, t.typbasetype FROM base b JOIN pg_type t ON t.oid = b.typbasetype WHERE b.typtype = 'd'
+), types AS (
+  SELECT b.id, format_type(t.oid, NULL) AS name, own.typcollation,
+         CASE WHEN t.typtype = 'c' OR t.typsend = 0 OR t.typreceive = 0
+                OR format_type(t.oid, NULL) LIKE 'reg%'
+                OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid,
+                  NULL) LIKE 'reg%'))
+              THEN 'local' ELSE 'portable' END AS wire,
+         coalesce((SELECT CASE WHEN xn.nspname <> 'pg_catalog' THEN xn.nspname END
+                     FROM pg_opclass oc JOIN pg_am am ON am.oid = oc.opcmethod AND am.amname = 'btree'
+                     JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amopstrategy = 3
+                       AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype
+                     JOIN pg_operator op ON op.oid = ao.amopopr JOIN pg_namespace xn ON xn.oid = op.oprnamespace
+                    WHERE oc.opcdefault AND oc.opcintype = t.oid), '') AS operators
+    FROM base b
+    JOIN pg_type t ON t.oid = b.at
+    JOIN pg_type own ON own.oid = b.id
+    LEFT JOIN pg_type el ON el.oid = t.typelem
+   WHERE b.typtype <> 'd' OFFSET 0
+), collations AS (
+  SELECT co.oid AS id, quote_ident(cn.nspname) || '.' || quote_ident(co.collname) AS name,
+         CASE co.collprovider
+           WHEN 'd' THEN coalesce(to_jsonb(db) ->> 'datlocprovider', 'c') = 'c' AND db.datcollate IN ('C', 'POSIX')
+           WHEN 'c' THEN co.collcollate IN ('C', 'POSIX')
+           ELSE false END
+         AND pg_encoding_to_char(db.encoding) = 'UTF8' AS bytewise -- keys are compared here as UTF-8
+    FROM (SELECT DISTINCT attcollation FROM used) u JOIN pg_collation co ON co.oid = u.attcollation
+    JOIN pg_namespace cn ON cn.oid = co.collnamespace
+    JOIN pg_database db ON db.datname = current_database() OFFSET 0
 )
-SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), format_type(t.oid, NULL), a.attnotnull,
+SELECT a.attrelid, a.attname, format_type(a.atttypid, a.atttypmod), t.name, a.attnotnull,
        coalesce(pg_get_expr(ad.adbin, ad.adrelid), ''),
        CASE a.attidentity WHEN 'a' THEN 'always' WHEN 'd' THEN 'by default' ELSE '' END,
        coalesce(to_jsonb(a) ->> 'attgenerated', '') <> '',
-       CASE WHEN a.attcollation <> 0 AND a.attcollation <> own.typcollation
-            THEN (SELECT quote_ident(cn.nspname) || '.' || quote_ident(co.collname)
-                    FROM pg_collation co JOIN pg_namespace cn ON cn.oid = co.collnamespace
-                      WHERE co.oid = a.attcollation)
-            ELSE '' END,
-       coalesce((SELECT CASE co.collprovider
-                          WHEN 'd' THEN coalesce(to_jsonb(db) ->> 'datlocprovider', 'c') = 'c'
-                            AND db.datcollate IN ('C', 'POSIX')
-                          WHEN 'c' THEN co.collcollate IN ('C', 'POSIX')
-                          ELSE false END
-                        AND pg_encoding_to_char(db.encoding) = 'UTF8' -- keys are compared here as UTF-8
-                   FROM pg_collation co, pg_database db
-                  WHERE co.oid = a.attcollation AND db.datname = current_database()), false),
-       CASE WHEN t.typtype = 'c' OR t.typsend = 0 OR t.typreceive = 0
-              OR format_type(t.oid, NULL) LIKE 'reg%'
-              OR (t.typelem <> 0 AND t.typlen = -1 AND (t.typelem >= 16384 OR el.typtype = 'c' OR format_type(el.oid,
-                NULL) LIKE 'reg%'))
-            THEN 'local' ELSE 'portable' END,
+       CASE WHEN a.attcollation <> 0 AND a.attcollation <> t.typcollation THEN co.name ELSE '' END,
+       coalesce(co.bytewise, false), t.wire,
        a.attstorage <> 'p', coalesce(col_description(a.attrelid, a.attnum), ''), a.attnum,
-         (a.attmissingval::text::text[])[1],
-       coalesce((SELECT CASE WHEN xn.nspname <> 'pg_catalog' THEN xn.nspname END
-                   FROM pg_opclass oc JOIN pg_am am ON am.oid = oc.opcmethod AND am.amname = 'btree'
-                   JOIN pg_amop ao ON ao.amopfamily = oc.opcfamily AND ao.amopstrategy = 3
-                     AND ao.amoplefttype = oc.opcintype AND ao.amoprighttype = oc.opcintype
-                   JOIN pg_operator op ON op.oid = ao.amopopr JOIN pg_namespace xn ON xn.oid = op.oprnamespace
-                  WHERE oc.opcdefault AND oc.opcintype = t.oid), '')
-  FROM pg_attribute a
-  JOIN base b ON b.id = a.atttypid AND b.typtype <> 'd'
-  JOIN pg_type t ON t.oid = b.at
-  JOIN pg_type own ON own.oid = a.atttypid
-  LEFT JOIN pg_type el ON el.oid = t.typelem
+         (a.attmissingval::text::text[])[1], t.operators
+  FROM cols x
+  JOIN pg_attribute a ON a.attrelid = x.attrelid AND a.attnum = x.attnum
+  JOIN types t ON t.id = a.atttypid
+  LEFT JOIN collations co ON co.id = a.attcollation
   LEFT JOIN pg_attrdef ad ON ad.adrelid = a.attrelid AND ad.adnum = a.attnum
- WHERE a.attnum > 0 AND NOT a.attisdropped
-   AND a.attrelid IN (SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-                       WHERE c.relkind IN ('r', 'p') AND NOT c.relispartition AND `+ours+`)
  ORDER BY a.attrelid, a.attnum`, func(r pgx.Rows) error {
 		var oid uint32
 		var col domain.Column

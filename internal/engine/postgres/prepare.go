@@ -144,6 +144,7 @@ func (b *targetBuild) dropReplaced() error {
 func (b *targetBuild) tables(told func(engine.Object, error)) error {
 	var empty []string
 	var failed []error
+	var creates []engine.Object
 	for i := range b.plans {
 		p := &b.plans[i]
 		if t := b.here.Table(p.Target); t != nil && p.ExistingRowsPolicy(b.settings) != "replace" {
@@ -160,16 +161,10 @@ func (b *targetBuild) tables(told func(engine.Object, error)) error {
 			}
 			continue
 		}
-		for _, o := range b.d.Creates(p) {
-			err := b.d.explain(pgx.BeginFunc(b.ctx, b.tx, func(tx pgx.Tx) error {
-				_, err := tx.Exec(b.ctx, o.SQL)
-				return err
-			}))
-			if err != nil {
-				failed = append(failed, fmt.Errorf("making %s %s on the target: %w", o.Kind, p.Target, err))
-			}
-			told(o, err)
-		}
+		creates = append(creates, b.d.Creates(p)...)
+	}
+	for piece := range slices.Chunk(creates, createdAtOnce) {
+		failed = append(failed, b.create(piece, told)...)
 	}
 	if len(failed) > 0 {
 		return errors.Join(failed...)
@@ -178,6 +173,37 @@ func (b *targetBuild) tables(told func(engine.Object, error)) error {
 		return nil
 	}
 	return b.run("tables empty", "TRUNCATE "+strings.Join(empty, ", "))
+}
+
+// createdAtOnce is how many objects are made behind one savepoint: every one that is let go costs
+// the server the more the more tables there are in the transaction.
+const createdAtOnce = 50
+
+// create makes objects, several at once; where one fails, each for itself, so that every error is
+// told.
+func (b *targetBuild) create(list []engine.Object, told func(engine.Object, error)) (failed []error) {
+	var all []string
+	for _, o := range list {
+		all = append(all, o.SQL)
+	}
+	err := pgx.BeginFunc(b.ctx, b.tx, func(tx pgx.Tx) error {
+		_, err := tx.Exec(b.ctx, strings.Join(all, ";\n"), pgx.QueryExecModeSimpleProtocol)
+		return err
+	})
+	for _, o := range list {
+		var alone error
+		if err != nil {
+			alone = b.d.explain(pgx.BeginFunc(b.ctx, b.tx, func(tx pgx.Tx) error {
+				_, err := tx.Exec(b.ctx, o.SQL)
+				return err
+			}))
+		}
+		if alone != nil {
+			failed = append(failed, fmt.Errorf("making %s %s on the target: %w", o.Kind, o.Table, alone))
+		}
+		told(o, alone)
+	}
+	return failed
 }
 
 // owners gives sequences to the columns that own them on the source.

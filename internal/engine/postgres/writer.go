@@ -33,6 +33,7 @@ type writer struct {
 	copy   string            // the statement of careful writing
 	plan   *domain.TablePlan // of the chunk
 	staged bool              // its rows land beside what stands
+	inside bool              // the transaction of a chunk before is open, see Next
 	text   []byte
 	fields [][]byte
 }
@@ -111,12 +112,16 @@ func (w *writer) into(p *domain.TablePlan) string {
 
 // opening are the statements that open the transaction, and remove the rows of a range in it.
 func (w *writer) opening(p *domain.TablePlan, over *domain.Chunk) string {
+	begin := w.begin + "; "
+	if w.inside {
+		begin = ""
+	}
 	if over == nil {
-		return w.begin + "; "
+		return begin
 	}
 	all := *p
 	all.Where = "" // it chooses rows of the source
-	return w.begin + "; DELETE FROM " + qualified(p.Target) + keyRange(&all, over.Lower, over.Upper) + "; "
+	return begin + "DELETE FROM " + qualified(p.Target) + keyRange(&all, over.Lower, over.Upper) + "; "
 }
 
 // open opens the transaction, and removes the rows of a range in it.
@@ -214,8 +219,25 @@ func (w *writer) InsertRows(ctx context.Context, rows [][]byte) error {
 
 // Land ends the COPY and commits it together with the chunk's mark.
 func (w *writer) Land(ctx context.Context, m engine.Mark) error {
-	if w.w == nil { // written carefully: no COPY is open
-		return w.commit(ctx, m)
+	if err := w.endCopy(ctx, m); err != nil {
+		return err
+	}
+	return w.keep(ctx, m, true)
+}
+
+// Next ends the COPY and keeps the chunk's mark.
+func (w *writer) Next(ctx context.Context, m engine.Mark) error {
+	if err := w.endCopy(ctx, m); err != nil {
+		return err
+	}
+	w.inside = true
+	return w.keep(ctx, m, false)
+}
+
+// endCopy ends the COPY that is open, if one is: rows that were written carefully have none.
+func (w *writer) endCopy(ctx context.Context, m engine.Mark) error {
+	if w.w == nil {
+		return nil
 	}
 	if w.binary {
 		if err := w.frame(ctx, pgcopy.Trailer); err != nil {
@@ -233,16 +255,20 @@ func (w *writer) Land(ctx context.Context, m engine.Mark) error {
 		return err
 	}
 	w.conn, w.w = conn, nil
-	return w.commit(ctx, m)
+	return nil
 }
 
 // errOver is of rows for a COPY that the server has ended.
 var errOver = errors.New("the server takes no more rows")
 
-// commit notes the mark in the open transaction and commits both, in one message, since a trip to
-// the server may be long; such a message of several statements takes no parameters.
-func (w *writer) commit(ctx context.Context, m engine.Mark) error {
-	sql := ""
+// keep notes the mark in the open transaction and, if the chunk is the last one, commits all, in one
+// message, since a trip to the server may be long; such a message of several statements takes no
+// parameters.
+func (w *writer) keep(ctx context.Context, m engine.Mark, last bool) error {
+	sql, end := "", ""
+	if last {
+		end, w.inside = "; COMMIT", false
+	}
 	if w.staged && w.copy == "" {
 		sql = w.unstaging() + "; "
 	}
@@ -253,8 +279,8 @@ ON CONFLICT (crossing, chunk) DO UPDATE
    SET epoch = EXCLUDED.epoch, landed = true, snapshot = EXCLUDED.snapshot,
        rows = EXCLUDED.rows, bytes = EXCLUDED.bytes, hash = EXCLUDED.hash, at = now()
  WHERE NOT k.landed AND k.epoch <= EXCLUDED.epoch RETURNING 1)
-SELECT (CASE count(*) WHEN 1 THEN '1' ELSE '%s' END)::integer FROM mine; COMMIT`, literal(m.Crossing), m.Chunk, m.Epoch,
-		literal(m.Snapshot.JSON()), m.Sum.Rows, m.Sum.Bytes, int64(m.Sum.Hash), takenOver)
+SELECT (CASE count(*) WHEN 1 THEN '1' ELSE '%s' END)::integer FROM mine%s`, literal(m.Crossing), m.Chunk, m.Epoch,
+		literal(m.Snapshot.JSON()), m.Sum.Rows, m.Sum.Bytes, int64(m.Sum.Hash), takenOver, end)
 	res, err := w.conn.Exec(ctx, sql).ReadAll()
 	var pe *pgconn.PgError
 	switch {
@@ -262,7 +288,7 @@ SELECT (CASE count(*) WHEN 1 THEN '1' ELSE '%s' END)::integer FROM mine; COMMIT`
 		return domain.ErrTakenOver // and nothing was committed
 	case err != nil:
 		return cmp.Or(notKept(err), w.d.explain(err))
-	case len(res) == 0 || res[len(res)-1].CommandTag.String() != "COMMIT":
+	case last && (len(res) == 0 || res[len(res)-1].CommandTag.String() != "COMMIT"):
 		return fmt.Errorf("the server did not commit a chunk, and did not say why")
 	}
 	return nil

@@ -35,6 +35,31 @@ type ledger struct {
 	lost     bool     // leases are another's
 	others   bool     // lanes of other crossings wait
 	limit    int      // of rejected rows; 0: none
+	small    bool     // each chunk is the only one of a small table
+	together []int    // how many landed together
+	seen     int      // chunks of which it was noted what the read sees
+}
+
+func (b *ledger) TablesByID(_ context.Context, ids []int64) (out []domain.CrossingTable, _ error) {
+	for _, id := range ids {
+		t := b.table
+		t.ID = id
+		out = append(out, t)
+	}
+	return out, nil
+}
+func (b *ledger) SetReadSnapshots(_ context.Context, list []domain.Landing, _ domain.Snapshot) error {
+	b.seen += len(list)
+	return nil
+}
+func (b *ledger) LandedTogether(_ context.Context, list []domain.Landing, _ domain.Snapshot) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.together = append(b.together, len(list))
+	for _, l := range list {
+		b.landed[l.ID] = rowhash.Sum{Rows: l.Rows, Bytes: l.Bytes, Hash: l.Hash}
+	}
+	return nil
 }
 
 func (b *ledger) SetLanding(context.Context, int64, int64) error {
@@ -67,7 +92,7 @@ func (b *ledger) EndLane(_ context.Context, lane int64) error {
 	return nil
 }
 func (b *ledger) LanesWaiting(context.Context, int64, []string) (bool, error) { return b.others, nil }
-func (b *ledger) Claim(context.Context, int64, string, domain.BatchHint) (*domain.Chunk, error) {
+func (b *ledger) Claim(_ context.Context, _ int64, _ string, h domain.BatchHint) (*domain.Chunk, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if len(b.waiting) == 0 {
@@ -77,6 +102,14 @@ func (b *ledger) Claim(context.Context, int64, string, domain.BatchHint) (*domai
 	b.waiting = b.waiting[1:]
 	k.Epoch++
 	k.Attempts++
+	k.Others = nil
+	for b.small && k.Attempts == 1 && len(k.Others) < h.Small-1 && len(b.waiting) > 0 && b.waiting[0].Attempts == 0 {
+		o := b.waiting[0]
+		b.waiting = b.waiting[1:]
+		o.Epoch++
+		o.Attempts++
+		k.Others = append(k.Others, *o)
+	}
 	return k, nil
 }
 func (b *ledger) RenewChunk(context.Context, int64, int64) (domain.Settings, bool, error) {
@@ -127,6 +160,12 @@ func (b *ledger) GiveBack(_ context.Context, k *domain.Chunk, _ int64, wait time
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.back = append(b.back, fmt.Sprintf("%d waits %t, counts %t: %s %s", k.ID, wait > 0, counts, cause, hold))
+	if again := *k; b.small && hold == "" { // it is claimed again
+		if !counts {
+			again.Attempts--
+		}
+		b.waiting = append(b.waiting, &again)
+	}
 	return true, nil
 }
 func (b *ledger) Rest(_ context.Context, _ int64, _ func(int) time.Duration, reason string) (int, error) {
@@ -165,6 +204,8 @@ type pair struct {
 	cutting string       // the row of which a value is cut
 	panics  bool
 	another error // another server answers
+	landing error // what the next landing ends with
+	lost    int64 // the chunk that somebody else has taken
 
 	mu      sync.Mutex
 	rows    []string
@@ -283,8 +324,9 @@ func (r *reader) Rows(_ context.Context, p *domain.TablePlan, c *domain.Chunk, t
 }
 
 type writer struct {
-	of   *pair
-	rows []string
+	of     *pair
+	rows   []string
+	inside bool // a transaction is open
 }
 
 func (w *writer) Session() string                                                 { return "w" }
@@ -292,7 +334,16 @@ func (w *writer) SupportsBinary(context.Context, *domain.TablePlan) (bool, error
 func (w *writer) Abort()                                                          { w.of.opens(-1) }
 func (w *writer) Close()                                                          { w.of.opens(-1) }
 func (w *writer) Begin(context.Context, *domain.TablePlan, bool, *domain.Chunk) error {
-	w.rows = nil
+	if !w.inside {
+		w.rows = nil
+	}
+	return nil
+}
+func (w *writer) Next(_ context.Context, m engine.Mark) error {
+	if w.of.lost == m.Chunk {
+		return domain.ErrTakenOver
+	}
+	w.inside = true
 	return nil
 }
 func (w *writer) Careful(context.Context, *domain.TablePlan, *domain.Chunk) error {
@@ -319,7 +370,16 @@ func (w *writer) InsertRows(_ context.Context, rows [][]byte) error {
 	w.rows = append(w.rows, taken...)
 	return nil
 }
-func (w *writer) Land(context.Context, engine.Mark) error {
+func (w *writer) Land(_ context.Context, m engine.Mark) error {
+	w.inside = false
+	if w.of.lost == m.Chunk {
+		return domain.ErrTakenOver
+	}
+	if w.of.landing != nil {
+		err := w.of.landing
+		w.of.landing = nil
+		return err
+	}
 	time.Sleep(2 * w.of.trip)
 	w.of.mu.Lock()
 	defer w.of.mu.Unlock()

@@ -101,7 +101,7 @@ type run struct {
 
 // hand carries chunk after chunk until none is left.
 func (r *run) hand(ctx context.Context) error {
-	w := &lane{Loader: r.Loader}
+	w := &lane{Loader: r.Loader, together: domain.BatchHint{Small: firstSmall}}
 	defer w.close()
 	for ctx.Err() == nil {
 		select {
@@ -122,6 +122,11 @@ func (r *run) hand(ctx context.Context) error {
 					over()
 				}
 			}
+		}
+		if len(chunk.Others) > 0 {
+			r.together(ctx, w, c, chunk)
+			over()
+			continue
 		}
 		err = domain.Guarded("carrying a chunk", func() error { return w.carry(ctx, c, chunk) })
 		over()
@@ -213,8 +218,6 @@ func (l *lane) close() {
 // carry reads one chunk in a snapshot of its own and lands it: rows and mark in
 // one target transaction.
 func (l *lane) carry(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk) error {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
 	if l.table.ID != chunk.TableID {
 		t, err := l.records.Table(ctx, chunk.TableID)
 		if err != nil {
@@ -223,6 +226,21 @@ func (l *lane) carry(ctx context.Context, c *domain.Crossing, chunk *domain.Chun
 		l.table, l.seen = t, 0
 	}
 	moved := moved{density: l.density(chunk.TableID)}
+	return l.holding(ctx, c, chunk, &moved, func(ctx context.Context) error {
+		err := l.move(ctx, c, chunk, &moved)
+		if err != nil && ctx.Err() == nil && engine.RowsRefused(err) {
+			err = l.loadRowByRow(ctx, c, chunk, &moved)
+		}
+		return err
+	})
+}
+
+// holding runs f while it renews the lease of a chunk, and of those beside it, and tells how far it
+// is. What moves nothing for too long is taken down.
+func (l *lane) holding(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, moved *moved,
+	f func(context.Context) error) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
 	var still stuck.Watch
 	var keep sync.WaitGroup
 	defer keep.Wait()
@@ -249,10 +267,7 @@ func (l *lane) carry(ctx context.Context, c *domain.Crossing, chunk *domain.Chun
 				still.Waits)
 		})
 	})
-	err := l.move(ctx, c, chunk, &moved)
-	if err != nil && ctx.Err() == nil && engine.RowsRefused(err) {
-		err = l.loadRowByRow(ctx, c, chunk, &moved)
-	}
+	err := f(ctx)
 	if cause := context.Cause(ctx); err != nil && cause != nil {
 		return cause
 	}
@@ -288,27 +303,14 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 		return err
 	}
 	m.steps.Add(1)
-	if c.Kind != domain.KindLoad && !snap.Log.IsZero() && snap.Log.Before(c.StartAt) {
-		return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are "+
-			"captured (%s before %s)", l.databases.Position(ctx, c.Source, snap.Log), l.databases.Position(ctx, c.Source,
-			c.StartAt))}
-	}
-	l.setReadSnapshot(ctx, c, chunk, snap)
-	there := plan.TargetPlan()
-	binary := l.reader.SupportsBinary(plan)
-	if binary {
-		if binary, err = l.writer.SupportsBinary(ctx, &there); err != nil {
-			return err
-		}
-	}
-	if err := l.writer.Begin(ctx, &there, binary, over(plan, &dc)); err != nil {
+	if err := l.afterStart(ctx, c, snap); err != nil {
 		return err
 	}
-	sum, err := pump(ctx, l.reader, l.writer, plan, &dc, binary, l.limiter(c.ID, pace.Of(c.Settings, time.Now())), m)
+	l.setReadSnapshot(ctx, c, chunk, snap)
+	sum, err := l.copy(ctx, c, &dc, m)
 	if err != nil {
 		return err
 	}
-	m.steps.Add(1)
 	if err := l.keepCuts(ctx, chunk, cuts.Load()); err != nil {
 		return err
 	}
@@ -324,8 +326,40 @@ func (l *lane) move(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk
 	if sum.Bytes > 0 {
 		l.seen = float64(sum.Rows) / float64(sum.Bytes)
 	}
-	l.together = domain.BatchHint{Table: chunk.TableID, Most: share.NextBatch(chunk.Run, time.Since(began))}
+	l.together = domain.BatchHint{Table: chunk.TableID, Most: share.NextBatch(chunk.Run, time.Since(began)),
+		Small: firstSmall}
 	return l.records.Landed(ctx, chunk.ID, chunk.Epoch, snap, sum)
+}
+
+// afterStart is an error where a read sees the source as it was before its changes are captured.
+func (l *lane) afterStart(ctx context.Context, c *domain.Crossing, snap domain.Snapshot) error {
+	if c.Kind == domain.KindLoad || snap.Log.IsZero() || !snap.Log.Before(c.StartAt) {
+		return nil
+	}
+	return stood{fmt.Sprintf("what can be read of the source is older than the place from which its changes are "+
+		"captured (%s before %s)", l.databases.Position(ctx, c.Source, snap.Log), l.databases.Position(ctx, c.Source,
+		c.StartAt))}
+}
+
+// copy writes the rows of a chunk of the lane's table into the target's transaction.
+func (l *lane) copy(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) (none rowhash.Sum, _ error) {
+	plan := &l.table.Plan
+	there := plan.TargetPlan()
+	binary := l.reader.SupportsBinary(plan)
+	if binary {
+		var err error
+		if binary, err = l.writer.SupportsBinary(ctx, &there); err != nil {
+			return none, err
+		}
+	}
+	if err := l.writer.Begin(ctx, &there, binary, over(plan, chunk)); err != nil {
+		return none, err
+	}
+	sum, err := pump(ctx, l.reader, l.writer, plan, chunk, binary, l.limiter(c.ID, pace.Of(c.Settings, time.Now())), m)
+	if err == nil {
+		m.steps.Add(1)
+	}
+	return sum, err
 }
 
 // over is the range whose rows a chunk takes the place of, if it does.

@@ -36,6 +36,12 @@ type Records interface {
 	SetLanding(ctx context.Context, id, epoch int64) error
 	SetReadSnapshot(ctx context.Context, id, epoch int64, snap domain.Snapshot) error
 	Landed(ctx context.Context, id, epoch int64, snap domain.Snapshot, sum rowhash.Sum) error
+
+	// TablesByID, SetReadSnapshots and LandedTogether are for small tables that are carried together.
+	TablesByID(ctx context.Context, ids []int64) ([]domain.CrossingTable, error)
+	SetReadSnapshots(ctx context.Context, list []domain.Landing, snap domain.Snapshot) error
+	LandedTogether(ctx context.Context, list []domain.Landing, snap domain.Snapshot) error
+
 	// KeepCut and KeepRejected keep rows of a chunk before it lands; false when the chunk is held
 	// under another epoch, or there would be more of them than the limit.
 	KeepCut(ctx context.Context, chunk, epoch int64, rows []domain.BadRow) (bool, error)
