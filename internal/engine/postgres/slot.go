@@ -136,10 +136,11 @@ func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePl
 		}
 	}
 	rows, err := d.pool.Query(ctx, `
-SELECT u.at - 1 FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at)
- WHERE to_regclass(u.name) IS NOT NULL AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1)
-   AND NOT EXISTS (SELECT FROM pg_publication_tables p WHERE p.pubname = $1
-     AND to_regclass(quote_ident(p.schemaname) || '.' || quote_ident(p.tablename)) = to_regclass(u.name))`, name, names)
+WITH published AS (SELECT to_regclass(quote_ident(schemaname) || '.' || quote_ident(tablename))::oid AS id
+  FROM pg_publication_tables WHERE pubname = $1),
+planned AS (SELECT at, to_regclass(name)::oid AS id FROM unnest($2::text[]) WITH ORDINALITY AS u(name, at))
+SELECT at - 1 FROM planned WHERE id IS NOT NULL AND EXISTS (SELECT FROM pg_publication WHERE pubname = $1)
+   AND id NOT IN (SELECT id FROM published WHERE id IS NOT NULL)`, name, names)
 	if err != nil {
 		return nil, d.explain(err)
 	}
