@@ -135,6 +135,12 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 		if c.RetainedAge.Valid {
 			p.RetainedSeconds = ptr(max(c.RetainedAge.Float64, 0))
 		}
+		if !domain.Position(c.TouchedFrom).IsZero() {
+			p.VouchedRows = &c.VouchedRows
+		}
+		if at := domain.Position(c.Vouched); !at.IsZero() {
+			p.VouchedPosition, p.VouchedAt = ptr(s.Voyage.Position(ctx, c.Source, at)), c.VouchedAt
+		}
 		if c.Note != "" && c.StreamLive {
 			p.CaptureNote = &c.Note
 		}

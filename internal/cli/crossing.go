@@ -255,7 +255,7 @@ func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 	if p.Capture != "none" {
 		w.pairs("capture", "runs on "+p.Capture, "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes),
 			deref(p.AppliedPosition)),
-			"lag", lagText(p), "log kept", keptText(p))
+			"lag", lagText(p), "log kept", keptText(p), "vouched for", vouchedText(p))
 	}
 	if len(tables) == 0 {
 		return

@@ -56,6 +56,18 @@ func keptText(p contract.Progress) string {
 	return out
 }
 
+// vouchedText is how far the rows that changes touched are compared; empty where they are not.
+func vouchedText(p contract.Progress) string {
+	switch {
+	case p.VouchedRows == nil:
+		return ""
+	case p.VouchedAt == nil || p.VouchedPosition == nil:
+		return "no row that changes touched is compared yet"
+	}
+	return fmt.Sprintf("%s rows that changes touched compared, up to %s (%s ago)", num(*p.VouchedRows), *p.VouchedPosition,
+		took(time.Since(*p.VouchedAt).Round(time.Second).Seconds()))
+}
+
 // show prints a value as asked: for people as tables, for scripts as JSON or
 // YAML with the contract's names.
 func (a *app) show(v any, people func(w *table)) error {

@@ -670,9 +670,10 @@ func (e SettingsColumnChanges) Valid() bool {
 
 // Defines values for SettingsCutoverDepth.
 const (
-	SettingsCutoverDepthCounts SettingsCutoverDepth = "counts"
-	SettingsCutoverDepthHashes SettingsCutoverDepth = "hashes"
-	SettingsCutoverDepthNone   SettingsCutoverDepth = "none"
+	SettingsCutoverDepthCounts  SettingsCutoverDepth = "counts"
+	SettingsCutoverDepthHashes  SettingsCutoverDepth = "hashes"
+	SettingsCutoverDepthNone    SettingsCutoverDepth = "none"
+	SettingsCutoverDepthVouched SettingsCutoverDepth = "vouched"
 )
 
 // Valid indicates whether the value is a known member of the SettingsCutoverDepth enum.
@@ -683,6 +684,8 @@ func (e SettingsCutoverDepth) Valid() bool {
 	case SettingsCutoverDepthHashes:
 		return true
 	case SettingsCutoverDepthNone:
+		return true
+	case SettingsCutoverDepthVouched:
 		return true
 	default:
 		return false
@@ -1763,6 +1766,15 @@ type Progress struct {
 	TablesHeld      int      `json:"tables_held"`
 	TablesLanded    int      `json:"tables_landed"`
 
+	// VouchedAt When they were last compared
+	VouchedAt *time.Time `json:"vouched_at,omitempty"`
+
+	// VouchedPosition Log position up to which the rows that changes touched have been compared; absent when none were
+	VouchedPosition *string `json:"vouched_position,omitempty"`
+
+	// VouchedRows How many were compared, each as often as it was touched anew; absent when the crossing does not vouch
+	VouchedRows *int64 `json:"vouched_rows,omitempty"`
+
 	// Work What the longer piece of work under way is doing
 	Work *string `json:"work,omitempty"`
 }
@@ -2131,6 +2143,9 @@ type Settings struct {
 
 	// StopMethod How writes are stopped at cutover
 	StopMethod *SettingsStopMethod `json:"stop_method,omitempty"`
+
+	// VouchEverySeconds How often rows that changes touched are compared on both sides while the crossing is in step; the target keeps their keys until then, in seconds; 0: never
+	VouchEverySeconds *float64 `json:"vouch_every_seconds,omitempty"`
 
 	// WorkerLabel Only workers started with this label carry its chunks; empty: any
 	WorkerLabel *string `json:"worker_label,omitempty"`

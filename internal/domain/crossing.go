@@ -94,7 +94,10 @@ type Depth string
 const (
 	DepthCounts Depth = "counts" // row counts per table and key range
 	DepthHashes Depth = "hashes" // hashes per key range, narrowed to rows and columns
-	DepthNone   Depth = "none"   // only at cutover: do not reconcile in the pause
+	// DepthVouched compares the rows that changes have touched, and all rows of tables that were
+	// not compared since they were loaded; and row counts.
+	DepthVouched Depth = "vouched"
+	DepthNone    Depth = "none" // only at cutover: do not reconcile in the pause
 )
 
 // Crossing is the one thing a person creates: a set of tables taken from one

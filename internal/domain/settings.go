@@ -19,6 +19,7 @@ type Settings struct {
 	PauseBudget     time.Duration `json:"pause_budget"`
 	StopMethod      StopMethod    `json:"stop_method"`
 	CutoverDepth    Depth         `json:"cutover_depth"`
+	VouchEvery      time.Duration `json:"vouch_every"`
 	HandoverURL     string        `json:"handover_url"`
 	HandoverCommand string        `json:"handover_command"`
 	ExistingRows    string        `json:"non_empty_target"` // as records of before have it

@@ -132,6 +132,11 @@ var settingsList = []Setting{
 		WithoutRows: true,
 		Help:        "A replication slot that stands on a PostgreSQL source", of: func(s *Settings) any { return &s.Slot }},
 
+	{Key: "vouch_every", Kind: SettingDuration, Group: "Changes", Label: "Rows that changes touched are compared every",
+		Default: time.Minute, Zero: "never",
+		Help: "How often rows that changes touched are compared on both sides while the crossing is in step; the target " +
+			"keeps their keys until then", of: func(s *Settings) any { return &s.VouchEvery }},
+
 	{Key: "pause_budget", Kind: SettingDuration, Group: "Cutover", Label: "Pause budget", Live: true, Cutover: true,
 		Default: 2 * time.Minute, Least: 1,
 		Help: "Longest write pause at cutover; beyond it everything is undone", of: func(s *Settings) any {
@@ -144,8 +149,8 @@ var settingsList = []Setting{
 		Help: "How writes are stopped at cutover", of: func(s *Settings) any { return &s.StopMethod }},
 	{Key: "cutover_depth", Kind: SettingChoice, Group: "Cutover", Label: "Compared inside the pause", Live: true,
 		Cutover: true, Default: string(DepthHashes),
-		Choices: []Choice{{string(DepthHashes), "counts and hashes"}, {string(DepthCounts), "counts"},
-			{string(DepthNone), "nothing"}},
+		Choices: []Choice{{string(DepthHashes), "counts and hashes"}, {string(DepthVouched), "counts, and the rows that " +
+			"changes touched since all was compared"}, {string(DepthCounts), "counts"}, {string(DepthNone), "nothing"}},
 		Help: "Comparison inside the write pause", of: func(s *Settings) any { return &s.CutoverDepth }},
 	{Key: "handover_url", Kind: SettingText, Group: "Cutover", Label: "Webhook at hand-over", Live: true, Cutover: true,
 		Secret: true, Zero: "none",

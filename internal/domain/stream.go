@@ -1,5 +1,7 @@
 package domain
 
+import "time"
+
 // StreamClaim is the stream of a crossing that a process has taken up, as it was left.
 type StreamClaim struct {
 	CrossingID int64
@@ -39,4 +41,19 @@ type StreamWord struct {
 	Mine   bool   // it still holds the stream, and is to go on
 	StopAt string // where a person wants capture to stop, as they wrote it
 	Below  bool   // the lag is known to be below the crossing's threshold
+}
+
+// Vouching is how far the rows that changes touched are known to be equal on both sides.
+type Vouching struct {
+	From Position   // from where on it is known which rows were touched; zero: it is not
+	To   Position   // up to where those were compared
+	At   *time.Time `db:"vouched_at"`
+	Rows int64      `db:"vouched_rows"` // compared in all, each as often as it was touched anew
+}
+
+// Vouched is what a round of vouching came to.
+type Vouched struct {
+	Rows     int64 // compared
+	Findings int64
+	Left     int // notes of touched tables that wait for the cutover
 }

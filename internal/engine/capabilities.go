@@ -187,6 +187,31 @@ type Rememberer interface {
 	Remember(ctx context.Context, p *domain.TablePlan, keep, forget []domain.KeyValue) error
 }
 
+// Vouches is for targets that keep, beside the changes that are applied, which rows these touched,
+// by appliers that are a [Toucher].
+type Vouches interface {
+	// KeepTouched makes room for it on a target that a version before prepared.
+	KeepTouched(ctx context.Context) error
+	// Touched lists what was touched up to a place and is not forgotten yet, oldest first: what is
+	// behind a number of such a list, and at most so many.
+	Touched(ctx context.Context, crossing string, to domain.Position, behind int64, most int) ([]Touched, error)
+	// ForgetTouched forgets what has been compared, by numbers.
+	ForgetTouched(ctx context.Context, crossing string, ids []int64) error
+}
+
+// Touched are the rows of a table that one transaction of an applier touched.
+type Touched struct {
+	ID     int64  // a number that grows, given by the target
+	Target string // the table there, [domain.TableName.String]
+	Rows   int64  // how many keys there are; 0: any row of the table may have been touched
+	Keys   []byte // packed by [core/touched]
+}
+
+// Toucher is an applier that keeps in its open transaction which rows it touches.
+type Toucher interface {
+	Touch(ctx context.Context, at domain.Position, list []Touched) error
+}
+
 // Defines is for targets whose tables and other objects are made by statements.
 type Defines interface {
 	// AppliesQuietly reports whether foreign keys can stand while changes are
@@ -270,6 +295,7 @@ type Opened struct {
 	Tells
 	ReadsByDisk
 	Remembers
+	Vouches
 }
 
 // Open opens a database, and finds once what it can do.
@@ -296,6 +322,7 @@ func of(db Database) *Opened {
 	o.Tells, _ = db.(Tells)
 	o.ReadsByDisk, _ = db.(ReadsByDisk)
 	o.Remembers, _ = db.(Remembers)
+	o.Vouches, _ = db.(Vouches)
 	return o
 }
 
@@ -317,6 +344,7 @@ const (
 	CanTell     Capability = "tell what it does"
 	CanByDisk   Capability = "be read in the order of the disk"
 	CanRemember Capability = "take rows beside changes of unknown chunks"
+	CanVouch    Capability = "keep which rows changes touched"
 )
 
 // Can lists what a database can do.
@@ -330,7 +358,8 @@ func (o *Opened) Can() []Capability {
 		{CanLand, o.Lands != nil}, {CanApply, o.Applies != nil}, {CanDefine, o.Defines != nil},
 		{CanCompare, o.Compares != nil},
 		{CanSequence, o.Sequences != nil}, {CanCarry, o.Carries != nil}, {CanTell, o.Tells != nil},
-		{CanByDisk, o.ReadsByDisk != nil}, {CanRemember, o.Remembers != nil}} {
+		{CanByDisk, o.ReadsByDisk != nil}, {CanRemember, o.Remembers != nil},
+		{CanVouch, o.Vouches != nil}} {
 		if k.has {
 			out = append(out, k.name)
 		}

@@ -92,7 +92,8 @@ func FetchOf(ctx context.Context, t Texts, p *domain.TablePlan, keys []string) (
 	key := p.KeyIndexes(p.ComparedColumns())
 	var buf []byte
 	take := func(row []byte, fields [][]byte) error {
-		if buf = narrow.AppendKey(buf[:0], row, fields, key); want[string(buf)] {
+		// What is found by a key may be written otherwise there.
+		if buf = narrow.AppendKey(buf[:0], row, fields, key); len(key) > 0 || want[string(buf)] {
 			out[string(buf)] = append(out[string(buf)], TextRow(fields))
 		}
 		return nil

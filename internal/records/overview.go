@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
+	"time"
 
 	"dustyferry/internal/domain"
 )
@@ -36,6 +37,11 @@ type Line struct {
 	CatchUp         float64         `db:"catch_up"`
 	Changes         int64           `db:"changes"`
 	Note            string          `db:"capture_note"`
+
+	TouchedFrom Pos        `db:"touched_from"`
+	Vouched     Pos        `db:"vouched"`
+	VouchedAt   *time.Time `db:"vouched_at"`
+	VouchedRows int64      `db:"vouched_rows"`
 
 	// Rates over the newest readings, per second.
 	RowsRate    float64 `db:"rows_rate"`
@@ -91,6 +97,8 @@ SELECT ` + crossingFields + `, coalesce(c.pace->>'reason', '') AS lanes_why,
        coalesce(st.lag_seconds + CASE WHEN c.phase IN ` + `('loading', 'catching up', 'in step', 'cutting over')` +
 	` THEN greatest(extract(epoch FROM now() - st.reported_at) - 3, 0) ELSE 0 END, 0)::float8 AS lag_seconds,
        st.lag_p50, st.lag_p99,
+       coalesce(st.touched_from, 0) AS touched_from, coalesce(st.vouched, 0) AS vouched, st.vouched_at,
+       coalesce(st.vouched_rows, 0) AS vouched_rows,
        CASE WHEN c.phase IN ('loading', 'catching up', 'in step', 'cutting over') AND c.kind <> 'load' AND coalesce(st.reported_at < now() - interval '5 seconds', true)
             THEN extract(epoch FROM now() - coalesce(st.reported_at, c.started_at, c.created_at)) END::float8 AS lag_age,
        coalesce(st.lag_transactions, 0) AS lag_transactions, coalesce(st.lag_guessed, false) AS lag_guessed, coalesce(st.catch_up, -1) AS catch_up,

@@ -66,6 +66,14 @@ func (s ComparisonStore) Reconciliation(ctx context.Context, crossing, id int64)
 	return row.reconciliation(), notFound(err, "the crossing has no reconciliation %d", id)
 }
 
+// reconciledTables notes which tables a comparison is of.
+const reconciledTables = `
+INSERT INTO reconciled_tables (reconciliation_id, table_id, name, ordinal, expected, columns)
+SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
+       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(CASE jsonb_typeof(t.plan->'columns')
+         WHEN 'array' THEN t.plan->'columns' ELSE '[]' END) WITH ORDINALITY AS a (c, n))
+  FROM tables t WHERE t.id = ANY ($2)`
+
 // BeginReconciliation starts it over: position and tables anew. What is found does not depend
 // on the tables, which a restart of the crossing replaces.
 func (s ComparisonStore) BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error {
@@ -78,12 +86,7 @@ func (s ComparisonStore) BeginReconciliation(ctx context.Context, id int64, at d
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, `
-INSERT INTO reconciled_tables (reconciliation_id, table_id, name, ordinal, expected, columns)
-SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
-       (SELECT jsonb_agg(c->>'name' ORDER BY n) FROM jsonb_array_elements(CASE jsonb_typeof(t.plan->'columns')
-         WHEN 'array' THEN t.plan->'columns' ELSE '[]' END) WITH ORDINALITY AS a (c, n))
-  FROM tables t WHERE t.id = ANY ($2)`, id, tables); err != nil {
+		if _, err := tx.ExecContext(ctx, reconciledTables, id, tables); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `UPDATE reconciliations SET state = 'running', position = $2,

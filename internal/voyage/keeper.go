@@ -25,6 +25,7 @@ func (v *Voyage) keep(ctx context.Context) {
 	lost := &keeper.LostChunks{Records: store, Journal: v.Journal, Return: v.loader.Return}
 	schedules := &keeper.Schedules{Records: store, Journal: v.Journal, Begin: v.BeginDue, Troubled: v.Troubled}
 	retention := &keeper.Retention{Records: store, Journal: v.Journal}
+	vouching := &keeper.Vouching{Records: store, Vouch: v.Comparer.Vouch, Log: v.Log}
 	retained := &keeper.RetainedLog{Records: store, Databases: v.Databases, Journal: v.Journal, Log: v.Log}
 	keeper.Run(ctx, store, v.Log, []keeper.Service{
 		{Name: "records", Every: time.Second, Lock: phases.Lock,
@@ -38,6 +39,7 @@ func (v *Voyage) keep(ctx context.Context) {
 			Do: all(store.ThinSamples, store.ThinDeliveries)},
 		{Name: "what the policy keeps", Every: time.Minute, Lock: first + 6, Do: retention.Do},
 		{Name: "retained log", Every: 5 * time.Second, Lock: first + 7, Do: retained.Do},
+		{Name: "vouching", Every: 2 * time.Second, Lock: first + 8, Do: vouching.Do},
 		{Name: "worker", Every: 3 * time.Second, Now: true, Do: v.report},
 	})
 }

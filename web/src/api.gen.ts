@@ -1810,6 +1810,11 @@ export interface components {
             slot?: string;
             /**
              * Format: double
+             * @description How often rows that changes touched are compared on both sides while the crossing is in step; the target keeps their keys until then, in seconds; 0: never
+             */
+            vouch_every_seconds?: number;
+            /**
+             * Format: double
              * @description Longest write pause at cutover; beyond it everything is undone, in seconds
              */
             pause_budget_seconds?: number;
@@ -1822,7 +1827,7 @@ export interface components {
              * @description Comparison inside the write pause
              * @enum {string}
              */
-            cutover_depth?: "hashes" | "counts" | "none";
+            cutover_depth?: "hashes" | "vouched" | "counts" | "none";
             /** @description Webhook called at hand-over; empty: none */
             handover_url?: string;
             /** @description Command that the service runs at hand-over, on its own machine and with its own rights; handover_url needs neither; empty: none */
@@ -2065,6 +2070,18 @@ export interface components {
             lanes_why?: string;
             /** @description What capture waits for, absent when nothing */
             capture_note?: string;
+            /** @description Log position up to which the rows that changes touched have been compared; absent when none were */
+            vouched_position?: string;
+            /**
+             * Format: date-time
+             * @description When they were last compared
+             */
+            vouched_at?: string;
+            /**
+             * Format: int64
+             * @description How many were compared, each as often as it was touched anew; absent when the crossing does not vouch
+             */
+            vouched_rows?: number;
             /** @description What the longer piece of work under way is doing */
             work?: string;
         };

@@ -24,9 +24,10 @@ type Compared struct {
 }
 
 // Best chooses, of the newest comparisons of a table, the one that counts: the one by
-// hashes, which looks at every value, unless a newer one by counts found a difference.
+// hashes, which looks at every value, unless a newer one by counts found a difference, or rows that
+// changes touched are known to differ.
 func Best(list []Compared) (Compared, bool) {
-	var hashes, counts *Compared
+	var hashes, counts, vouched *Compared
 	for i := range list {
 		x := &list[i]
 		switch {
@@ -34,9 +35,13 @@ func Best(list []Compared) (Compared, bool) {
 			hashes = x
 		case x.Depth == domain.DepthCounts && (counts == nil || x.Number > counts.Number):
 			counts = x
+		case x.Depth == domain.DepthVouched && (vouched == nil || x.Number > vouched.Number):
+			vouched = x
 		}
 	}
 	switch {
+	case vouched != nil && vouched.Findings > vouched.Equal && (hashes == nil || vouched.Number > hashes.Number):
+		return *vouched, true
 	case hashes == nil && counts == nil:
 		return Compared{}, false
 	case hashes == nil, counts != nil && counts.Findings > 0 && counts.Number > hashes.Number:

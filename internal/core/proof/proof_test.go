@@ -83,3 +83,22 @@ func TestWhatComparisonsProve(t *testing.T) {
 		t.Errorf("%s: %s", e.Verdict, e.Measured)
 	}
 }
+
+// TestWhatVouchingFoundCounts: until it is mended, or all is compared again.
+func TestWhatVouchingFoundCounts(t *testing.T) {
+	hashes := proof.Compared{Depth: domain.DepthHashes, Number: 5}
+	for _, c := range []struct {
+		vouched proof.Compared
+		counts  bool
+	}{
+		{proof.Compared{Depth: domain.DepthVouched, Number: 6, Findings: 2, Open: 2}, true},
+		{proof.Compared{Depth: domain.DepthVouched, Number: 6, Findings: 2, Equal: 1, Repaired: 1}, true},
+		{proof.Compared{Depth: domain.DepthVouched, Number: 6, Findings: 2, Equal: 2}, false},
+		{proof.Compared{Depth: domain.DepthVouched, Number: 4, Findings: 2, Open: 2}, false},
+		{proof.Compared{Depth: domain.DepthVouched, Number: 6}, false},
+	} {
+		if best, ok := proof.Best([]proof.Compared{c.vouched, hashes}); !ok || (best == c.vouched) != c.counts {
+			t.Errorf("%+v: %+v counts", c.vouched, best)
+		}
+	}
+}

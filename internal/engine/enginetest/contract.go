@@ -60,6 +60,8 @@ func Holds(t *testing.T, s Subject) {
 			engine.CanLand, engine.CanApply}, (*contract).epochs},
 		{"a change of what is not there is told of", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanApply},
 			(*contract).missing},
+		{"which rows were touched is kept with the changes, or not at all", []engine.Capability{engine.CanRead,
+			engine.CanLand, engine.CanApply, engine.CanVouch}, (*contract).touches},
 		{"views are equal where rows are, and find each row that is not", []engine.Capability{engine.CanRead, engine.CanLand,
 			engine.CanCompare}, (*contract).compares},
 		{"objects are made once, and removed again", []engine.Capability{engine.CanRead, engine.CanLand, engine.CanDefine},

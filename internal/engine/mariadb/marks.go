@@ -48,7 +48,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   waymark   text NOT NULL DEFAULT '',
   session   bigint unsigned NOT NULL DEFAULT 0,
   at        timestamp(6) NOT NULL DEFAULT current_timestamp(6)
-) ENGINE = InnoDB ROW_FORMAT = DYNAMIC`, bringingTable,
+) ENGINE = InnoDB ROW_FORMAT = DYNAMIC`, bringingTable, touchedRows,
 }
 
 // said reports whether the server answered with one of the error numbers.
@@ -301,8 +301,9 @@ func (d *database) Forget(ctx context.Context, crossing string) error {
 		return d.explain(err)
 	}
 	for _, q := range []string{"DELETE FROM dusty_ferry.chunk_mark WHERE crossing = ?",
-		"DELETE FROM dusty_ferry.stream WHERE crossing = ?"} {
-		if _, err := d.pool.ExecContext(ctx, q, crossing); err != nil {
+		"DELETE FROM dusty_ferry.stream WHERE crossing = ?", "DELETE FROM dusty_ferry.touched WHERE crossing = ?"} {
+		// A version before made no table of what was touched.
+		if _, err := d.pool.ExecContext(ctx, q, crossing); err != nil && !said(err, erNoTable) {
 			return d.explain(err)
 		}
 	}

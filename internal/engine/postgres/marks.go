@@ -38,7 +38,7 @@ CREATE TABLE IF NOT EXISTS dusty_ferry.stream (
   waymark   text NOT NULL DEFAULT '',
   at        timestamptz NOT NULL DEFAULT now()
 );
-` + removedKeys + `
+` + removedKeys + touchedRows + `
 COMMENT ON SCHEMA dusty_ferry IS 'Bookkeeping of Dusty Ferry: what has landed and how far changes are applied. Closing the last crossing removes it.';`
 
 // fenced runs a short statement that may meet a row lock held by a process that
@@ -186,12 +186,18 @@ func (d *database) Forget(ctx context.Context, crossing string) error {
 				return err
 			}
 		}
-		var keys bool
-		if err := tx.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.removed_key') IS NOT NULL`).Scan(&keys); err != nil {
+		var keys, rows bool
+		if err := tx.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.removed_key') IS NOT NULL,
+  to_regclass('dusty_ferry.touched') IS NOT NULL`).Scan(&keys, &rows); err != nil {
 			return err
 		}
 		if keys {
 			if _, err := tx.Exec(ctx, `DELETE FROM dusty_ferry.removed_key WHERE crossing IN ($1, '')`, crossing); err != nil {
+				return err
+			}
+		}
+		if rows {
+			if _, err := tx.Exec(ctx, `DELETE FROM dusty_ferry.touched WHERE crossing = $1`, crossing); err != nil {
 				return err
 			}
 		}
@@ -201,7 +207,7 @@ SELECT EXISTS (SELECT 1 FROM dusty_ferry.chunk_mark) OR EXISTS (SELECT 1 FROM du
 			&others); err != nil || others {
 			return err
 		}
-		_, err := tx.Exec(ctx, `DROP TABLE IF EXISTS dusty_ferry.removed_key; DROP TABLE dusty_ferry.chunk_mark,
+		_, err := tx.Exec(ctx, `DROP TABLE IF EXISTS dusty_ferry.removed_key, dusty_ferry.touched; DROP TABLE dusty_ferry.chunk_mark,
   dusty_ferry.stream; DROP SCHEMA dusty_ferry RESTRICT`)
 		return err
 	}))

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -267,27 +268,52 @@ func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
 		return engine.FetchOf(ctx, v, p, keys)
 	}
 	out := map[string][]domain.Row{}
-	names := quoteAll(columnNames(p.Columns))
 	if len(p.Key) == 0 {
 		return out, v.fetchWhole(ctx, p, keys, out)
 	}
-	for _, key := range keys {
-		var on []string
-		var params []any
-		for i, val := range narrow.SplitKey(key, len(p.Key)) {
-			params = append(params, val)
-			on = append(on, quote(p.Key[i])+equals(*columnOf(p, p.Key[i]))+"$"+strconv.Itoa(i+1)+"::text::"+columnOf(p,
-				p.Key[i]).Type)
-		}
-		rows, err := textRows(ctx, v.conn, "SELECT "+names+" FROM "+from(p)+" WHERE "+strings.Join(on, " AND "), params)
-		if err != nil {
-			return nil, v.d.explain(err)
-		}
-		if len(rows) > 0 {
-			out[key] = rows
+	for piece := range slices.Chunk(keys, fetchedAtOnce) {
+		if err := v.fetchKeyed(ctx, p, piece, out); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
+}
+
+// fetchedAtOnce is for how many keys one statement fetches the rows.
+const fetchedAtOnce = 1000
+
+// fetchKeyed fetches the rows at keys, each joined by its number among them.
+func (v *view) fetchKeyed(ctx context.Context, p *domain.TablePlan, keys []string, out map[string][]domain.Row) error {
+	names := make([]string, len(p.Columns))
+	for i, c := range p.Columns {
+		names[i] = "t." + quote(c.Name)
+	}
+	on, lists, sought := make([]string, len(p.Key)), make([]string, len(p.Key)), make([]string, len(p.Key))
+	params := make([]any, len(p.Key))
+	for i, k := range p.Key {
+		col := columnOf(p, k)
+		values := make([]string, len(keys))
+		for n, key := range keys {
+			values[n] = narrow.SplitKey(key, len(p.Key))[i]
+		}
+		params[i] = values
+		lists[i], sought[i] = fmt.Sprintf("unnest($%d::text[])", i+1), fmt.Sprintf("c%d", i)
+		on[i] = fmt.Sprintf("t.%s%su.c%d::%s", quote(k), equals(*col), i, col.Type)
+	}
+	rows, err := textRows(ctx, v.conn, fmt.Sprintf("SELECT u.n::text, %s FROM ROWS FROM (%s) WITH ORDINALITY "+
+		"AS u(%s, n) JOIN (SELECT * FROM %s) t ON %s", strings.Join(names, ", "), strings.Join(lists, ", "),
+		strings.Join(sought, ", "), from(p), strings.Join(on, " AND ")), params)
+	if err != nil {
+		return v.d.explain(err)
+	}
+	for _, row := range rows {
+		n, err := strconv.Atoi(string(row[0].Data))
+		if err != nil || n < 1 || n > len(keys) {
+			return fmt.Errorf("the server gave the row of key %q, of %d", row[0].Data, len(keys))
+		}
+		out[keys[n-1]] = append(out[keys[n-1]], row[1:])
+	}
+	return nil
 }
 
 func (v *view) fetchWhole(ctx context.Context, p *domain.TablePlan, keys []string, out map[string][]domain.Row) error {

@@ -19,10 +19,11 @@ type aligned struct {
 
 // alignment says how views are opened.
 type alignment struct {
-	quiet    bool         // nothing changes on either side
-	standing bool         // the applier stands still until the end
-	sake     string       // what for
-	note     func(string) // is told of waiting; may be nil
+	quiet    bool          // nothing changes on either side
+	standing bool          // the applier stands still until the end
+	sake     string        // what for
+	limit    time.Duration // how long the source may take to give its snapshot; 0: 20 s
+	note     func(string)  // is told of waiting; may be nil
 }
 
 func (a *aligned) close() {
@@ -84,7 +85,7 @@ func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment,
 	if err := k.awaitAnswer(ctx, c, domain.Request{What: "holding", By: by}, 90*time.Second, nil); err != nil {
 		return err
 	}
-	if a.source, a.at, err = src.OpenView(ctx, true, 20*time.Second); err != nil {
+	if a.source, a.at, err = src.OpenView(ctx, true, cmp.Or(how.limit, 20*time.Second)); err != nil {
 		return err
 	}
 	defer a.source.Close()

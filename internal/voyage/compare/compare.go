@@ -106,6 +106,10 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 			if err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
 				return err
 			}
+			if r.Depth == domain.DepthVouched {
+				total, err = k.compareVouched(ctx, c, a, r, tables)
+				return err
+			}
 			for i := range tables {
 				n, err := k.compareTable(ctx, a, r, &tables[i])
 				if err != nil {
@@ -156,9 +160,7 @@ func both(f func(side int) error) error {
 func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Reconciliation,
 	t *domain.CrossingTable) (int64, error) {
 	began := time.Now()
-	views := [2]engine.View{a.source, a.target}
-	dstPlan := t.Plan.TargetPlan()
-	plans := [2]*domain.TablePlan{&t.Plan, &dstPlan}
+	views, plans := a.sides(t)
 	res := domain.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
 	if err := k.records.SaveReconciledTable(ctx, res); err != nil {
 		return 0, err
@@ -179,7 +181,6 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 	if err != nil {
 		return 0, err
 	}
-	var sums [2][]rowhash.Sum
 	var read [2]atomic.Int64
 	tell, quiet := context.WithCancel(ctx)
 	var telling sync.WaitGroup
@@ -188,34 +189,21 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 			_ = k.records.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
 		})
 	})
-	err = both(func(i int) (err error) {
-		sums[i], err = views[i].Sums(ctx, plans[i], part, func(n int64) { read[i].Add(n) })
-		return err
-	})
+	s, err := k.sums(ctx, views, plans, part, [2]func(int64){func(n int64) { read[0].Add(n) }, func(n int64) {
+		read[1].Add(n)
+	}})
 	quiet()
 	telling.Wait()
 	if err != nil {
 		return 0, err
 	}
-	var total [2]rowhash.Sum
-	for i := range sums {
-		for _, s := range sums[i] {
-			total[i].Merge(s)
-		}
-	}
-	differing := narrow.Parts(sums[0], sums[1])
-	res.Parts, res.DifferingParts = len(sums[0]), len(differing)
-	res.SourceRows, res.TargetRows = total[0].Rows, total[1].Rows
-	res.SourceHash, res.TargetHash = fmt.Sprintf("%016x", total[0].Hash), fmt.Sprintf("%016x", total[1].Hash)
-	if len(differing) > 0 {
-		found, err := k.narrowDown(ctx, views, plans, part, differing)
+	res.Parts, res.DifferingParts = s.parts, len(s.differing)
+	res.SourceRows, res.TargetRows = s.total[0].Rows, s.total[1].Rows
+	res.SourceHash, res.TargetHash = fmt.Sprintf("%016x", s.total[0].Hash), fmt.Sprintf("%016x", s.total[1].Hash)
+	if len(s.differing) > 0 {
+		found, err := k.differences(ctx, views, plans, part, s.differing)
 		if err != nil {
 			return 0, err
-		}
-		if len(found) == 0 {
-			return 0, fmt.Errorf("%d parts of %s differ by their sums, but no row of them does when rows are compared one by "+
-				"one: the two sides' forms of a value are not alike, and whether the tables are equal is not known; please "+
-				"report this", len(differing), t.SourceName)
 		}
 		res.Findings = int64(len(found))
 		if err := k.records.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
@@ -224,6 +212,45 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 	}
 	res.State, res.Seconds = "done", time.Since(began).Seconds()
 	return res.Findings, k.records.SaveReconciledTable(ctx, res)
+}
+
+// summed is what the sums of a table's parts say.
+type summed struct {
+	parts     int
+	differing []int
+	total     [2]rowhash.Sum
+}
+
+// sums reads every row of both sides once.
+func (k *Comparer) sums(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part,
+	progress [2]func(int64)) (out summed, _ error) {
+	var sums [2][]rowhash.Sum
+	err := both(func(i int) (err error) {
+		sums[i], err = views[i].Sums(ctx, plans[i], part, progress[i])
+		return err
+	})
+	if err != nil {
+		return out, err
+	}
+	for i := range sums {
+		for _, s := range sums[i] {
+			out.total[i].Merge(s)
+		}
+	}
+	out.parts, out.differing = len(sums[0]), narrow.Parts(sums[0], sums[1])
+	return out, nil
+}
+
+// differences are what rows of differing parts come to; that none of them differs is an error.
+func (k *Comparer) differences(ctx context.Context, views [2]engine.View, plans [2]*domain.TablePlan, part engine.Part,
+	differing []int) ([]domain.Finding, error) {
+	found, err := k.narrowDown(ctx, views, plans, part, differing)
+	if err == nil && len(found) == 0 {
+		err = fmt.Errorf("%d parts of %s differ by their sums, but no row of them does when rows are compared one by "+
+			"one: the two sides' forms of a value are not alike, and whether the tables are equal is not known; please "+
+			"report this", len(differing), plans[0].Source)
+	}
+	return found, err
 }
 
 // narrowDown pairs the rows of differing parts, fetches those that stay

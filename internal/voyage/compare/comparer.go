@@ -24,6 +24,14 @@ type Records interface {
 	ReconcileProgress(ctx context.Context, id, table, source, target int64) error
 	SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error
 
+	// KeepVouched keeps that what changes touched up to a place has been compared, and what was
+	// found, by table; it returns the comparison with which it is kept.
+	KeepVouched(ctx context.Context, crossing int64, at domain.Position, rows int64,
+		found map[int64][]domain.Finding) (int64, error)
+	// ComparedWhole lists the tables of which every row was equal at a place from which on it is known
+	// what was touched.
+	ComparedWhole(ctx context.Context, crossing int64) (map[int64]bool, error)
+
 	AddFindings(ctx context.Context, reconciliation, table int64, found []domain.Finding) error
 	Findings(ctx context.Context, reconciliation int64, f domain.FindingFilter) ([]domain.KeptFinding, error)
 	CountFindings(ctx context.Context, reconciliation int64, f domain.FindingFilter) (int, map[string]int, error)

@@ -36,7 +36,20 @@ type book struct {
 	stolen   bool // somebody else's request takes the place of ours
 	advances bool // it comes nearer all the time, and never arrives
 	lapse    bool // its request is gone when it is sent on
+
+	whole   map[int64]bool // tables that were compared whole
+	vouched []string       // rounds that were kept
 }
+
+func (b *book) KeepVouched(_ context.Context, _ int64, at domain.Position, rows int64,
+	found map[int64][]domain.Finding) (int64, error) {
+	b.vouched = append(b.vouched, fmt.Sprintf("%d rows up to %s", rows, at))
+	for table, list := range found {
+		_ = b.AddFindings(context.Background(), 0, table, list)
+	}
+	return 9, nil
+}
+func (b *book) ComparedWhole(context.Context, int64) (map[int64]bool, error) { return b.whole, nil }
 
 func (b *book) CrossingByID(context.Context, int64) (domain.Crossing, error) { return b.crossing, nil }
 func (b *book) Tables(context.Context, int64) ([]domain.CrossingTable, error) {
@@ -163,6 +176,21 @@ type side struct {
 	at     domain.Position // of what was repaired
 	broken error
 	other  bool // its hashes are of another form
+
+	touched []engine.Touched
+	scans   int // of whole tables
+	limits  []time.Duration
+}
+
+func (s *side) KeepTouched(context.Context) error { return nil }
+func (s *side) Touched(_ context.Context, _ string, _ domain.Position, behind int64, most int) ([]engine.Touched,
+	error) {
+	list := slices.DeleteFunc(slices.Clone(s.touched), func(t engine.Touched) bool { return t.ID <= behind })
+	return list[:min(len(list), most)], nil
+}
+func (s *side) ForgetTouched(_ context.Context, _ string, ids []int64) error {
+	s.touched = slices.DeleteFunc(s.touched, func(t engine.Touched) bool { return slices.Contains(ids, t.ID) })
+	return nil
 }
 
 func (s *side) Close()                                 {}
@@ -176,8 +204,9 @@ func (s *side) Repair(_ context.Context, _, _ string, at domain.Position, _ *dom
 	s.fixed, s.at = append(s.fixed, fixes...), at
 	return nil
 }
-func (s *side) OpenView(_ context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
+func (s *side) OpenView(_ context.Context, exact bool, limit time.Duration) (engine.View, domain.Position, error) {
 	if exact {
+		s.limits = append(s.limits, limit)
 		return view{s, slices.Clone(s.rows)}, domain.PositionAt(70), s.broken
 	}
 	return view{s, slices.Clone(s.rows)}, domain.Position{}, s.broken
@@ -231,6 +260,7 @@ func (v view) part(p *domain.TablePlan, part engine.Part, r domain.Row) int {
 
 func (v view) Sums(_ context.Context, p *domain.TablePlan, part engine.Part,
 	progress func(int64)) ([]rowhash.Sum, error) {
+	v.of.scans++
 	out := make([]rowhash.Sum, max(part.Buckets, len(part.Bounds)+1))
 	for _, r := range v.rows {
 		out[v.part(p, part, r)].AddHash(v.hash(r), 1)
@@ -265,7 +295,7 @@ type pair struct{ source, target *side }
 
 func (p pair) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	open := func(s *side) *engine.Opened {
-		return &engine.Opened{Database: s, Captures: s, Applies: s, Compares: s}
+		return &engine.Opened{Database: s, Captures: s, Applies: s, Compares: s, Vouches: s}
 	}
 	return open(p.source), open(p.target), nil
 }
@@ -318,7 +348,7 @@ func newBench(t *testing.T) *bench {
 	b := &bench{T: t, source: &side{}, target: &side{}, lines: &lines{}, work: &work{}, book: &book{
 		crossing: domain.Crossing{ID: 1, UID: "u", Name: "spring", Source: "old", Target: "new", Kind: domain.KindLoadCapture,
 			Phase: domain.PhaseInStep, Condition: domain.ConditionRunning},
-		table:  domain.CrossingTable{ID: 5, SourceName: "s.hives", Plan: plan, EstRows: 4},
+		table:  domain.CrossingTable{ID: 5, SourceName: "s.hives", TargetName: "t.hives", Plan: plan, EstRows: 4},
 		chunks: []domain.Chunk{{Ordinal: 0}, {Ordinal: 1, Lower: domain.KeyValue{"3"}}},
 		recon:  domain.Reconciliation{ID: 7, Depth: domain.DepthHashes},
 		stand:  &domain.Stand{},

@@ -62,6 +62,33 @@ func TestARehearsal(t *testing.T) {
 	})
 }
 
+// TestWhatWasTouchedIsComparedBefore: rounds of vouching leave little to compare inside the pause; what
+// they find ends the cutover before it.
+func TestWhatWasTouchedIsComparedBefore(t *testing.T) {
+	for name, c := range map[string]struct {
+		depth   domain.Depth
+		vouched []domain.Vouched
+		rounds  int
+		state   domain.CutoverState
+	}{
+		"little was":         {domain.DepthVouched, []domain.Vouched{{Rows: 7}}, 1, "done"},
+		"less each time":     {domain.DepthVouched, []domain.Vouched{{Rows: 90_000}, {Rows: 9_000}, {Rows: 900}}, 3, "done"},
+		"it never gets less": {domain.DepthVouched, slices.Repeat([]domain.Vouched{{Rows: 90_000}}, 9), roundsBefore, "done"},
+		"rows differ":        {domain.DepthVouched, []domain.Vouched{{Rows: 7, Findings: 2}}, 1, "undone"},
+		"all is compared":    {domain.DepthHashes, nil, 0, "done"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			q := newQuay(domain.StopLock)
+			q.plan(false)
+			q.k.Settings.CutoverDepth, q.vouched = c.depth, c.vouched
+			_ = q.goes(t.Context(), 1)
+			if q.rounds != c.rounds || q.k.State != c.state {
+				t.Errorf("%s: %d rounds, and it is %s (%s)", name, q.rounds, q.k.State, q.states())
+			}
+		})
+	}
+}
+
 // TestWhatTakesACutoverBack: whatever fails before the hand-over leaves the source writable and the
 // crossing in step, and says why.
 func TestWhatTakesACutoverBack(t *testing.T) {

@@ -29,5 +29,45 @@ func checkReadiness(ctx context.Context, r *run) (string, error) {
 	if block := domain.Blocking(list, "dustyferry cutover ready "+c.Name); block != "" {
 		return "", domain.Conflict("not ready: %s", block)
 	}
-	return fmt.Sprintf("all %d readiness checks pass", len(list)), nil
+	note := fmt.Sprintf("all %d readiness checks pass", len(list))
+	if r.k.Settings.CutoverDepth != domain.DepthVouched {
+		return note, nil
+	}
+	rows, err := vouchBefore(ctx, r)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s; what changes touched since the last round of vouching is equal (%s)", note,
+		domain.Many(rows, "row")), nil
+}
+
+const (
+	// fewTouched is how many touched rows are compared in no time inside the pause, and roundsBefore how
+	// many rounds are made at most to come to so few while the application writes on.
+	fewTouched   = 5000
+	roundsBefore = 5
+)
+
+// vouchBefore compares what changes have touched before writes are stopped, so that little is left
+// to compare inside the pause.
+func vouchBefore(ctx context.Context, r *run) (rows int64, _ error) {
+	c := *r.c
+	c.Phase = domain.PhaseInStep
+	for range roundsBefore {
+		v, err := r.of.comparer.Vouch(ctx, &c, func(s string) {
+			_ = r.of.records.NoteStep(ctx, r.k.ID, domain.StepReadiness,
+				s)
+		})
+		if err != nil {
+			return 0, err
+		}
+		if v.Findings > 0 {
+			return 0, domain.Conflict("%s that changes touched differ; see 'dustyferry findings %s'", domain.Many(v.Findings,
+				"row"), r.c.Name)
+		}
+		if rows += v.Rows; v.Rows < fewTouched {
+			break
+		}
+	}
+	return rows, nil
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dustyferry/internal/core/follow"
+	"dustyferry/internal/core/touched"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/waits"
@@ -18,8 +19,10 @@ import (
 
 // side is one table of a stream, as it stands in the records and as the target knows it.
 type side struct {
-	row   *domain.CrossingTable
-	there domain.TablePlan
+	row     *domain.CrossingTable
+	there   domain.TablePlan
+	key     []int        // where the key is in a row there
+	touched touched.Rows // in the open transaction
 }
 
 // drive follows the log until it cannot or may not go on.
@@ -231,6 +234,7 @@ func (f *follower) answer(ctx context.Context, ask follow.Ask) (in follow.Input,
 	case follow.Abort:
 		f.apply.Abort()
 		f.begun = false
+		f.forgetTouched()
 	default:
 		return f.write(ctx, ask)
 	}
@@ -256,6 +260,7 @@ func (f *follower) write(ctx context.Context, ask follow.Ask) (in follow.Input, 
 		in.Keys, err = f.apply.Find(ctx, &t.there, match, a.Values)
 	case follow.Write:
 		t := f.tables[a.Table]
+		f.touch(t, &a.Net)
 		if in.Rows, err = f.apply.Apply(ctx, &t.there, a.Net, a.Replace); err != nil {
 			err = f.partitioned(ctx, t, err)
 		}
@@ -263,18 +268,25 @@ func (f *follower) write(ctx context.Context, ask follow.Ask) (in follow.Input, 
 		err = f.apply.Remember(ctx, &f.tables[a.Table].there, a.Keep, a.Forget)
 	case follow.WriteWhole:
 		t := f.tables[a.Table]
+		f.touchAll(t)
 		if err = f.apply.ApplyWhole(ctx, &t.there, a.Changes); err != nil {
 			err = fmt.Errorf("%s: %w", t.row.SourceName, err)
 		}
 	case follow.Move:
-		in.Yes, err = f.apply.Move(ctx, &f.tables[a.Table].there, a.Change)
+		t := f.tables[a.Table]
+		f.touchRows(t, a.Change.Old, a.Change.New)
+		in.Yes, err = f.apply.Move(ctx, &t.there, a.Change)
 	case follow.Truncate:
 		var plans []*domain.TablePlan
 		for _, id := range a.Tables {
+			f.touchAll(f.tables[id])
 			plans = append(plans, &f.tables[id].there)
 		}
 		err = f.apply.Truncate(ctx, plans, a.Note)
 	case follow.Commit:
+		if err = f.keepTouched(ctx, a.Last.End); err != nil {
+			return in, err
+		}
 		if err = f.apply.Commit(ctx, a.Last.End, f.cap.PortablePosition(a.Last.End), a.Last.At); err == nil {
 			f.begun = false
 			f.reached(&a)

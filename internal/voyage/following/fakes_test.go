@@ -16,6 +16,7 @@ import (
 
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/core/touched"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/planning"
@@ -110,6 +111,16 @@ func newBrook(kind domain.Kind) *brook {
 	return b
 }
 
+func (b *brook) SetTouchedFrom(_ context.Context, _, _ int64, at domain.Position) error {
+	return b.keep(&b.said, "what is touched is known from %s on", at)
+}
+func (b *brook) KeepTouched(context.Context) error {
+	return b.keep(&b.writes, "room for what is touched")
+}
+func (b *brook) Touched(context.Context, string, domain.Position, int64, int) ([]engine.Touched, error) {
+	return nil, nil
+}
+func (b *brook) ForgetTouched(context.Context, string, []int64) error { return nil }
 func (b *brook) SetUnswept(_ context.Context, _, _ int64, yes bool) error {
 	b.unswept = append(b.unswept, yes)
 	return nil
@@ -358,7 +369,7 @@ func (b *brook) Open(context.Context, string) (*engine.Opened, error) {
 func (b *brook) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	f, t := from{b: b}, to{b: b}
 	return &engine.Opened{Database: f, Captures: f, Tells: f}, &engine.Opened{Database: t, Applies: t, Lands: t,
-		Defines: t, Remembers: b}, nil
+		Defines: t, Remembers: b, Vouches: b}, nil
 }
 func (b *brook) Remembered(context.Context, string, *domain.TablePlan) ([]domain.KeyValue, error) {
 	return b.removed, nil
@@ -537,6 +548,18 @@ func (p *pen) refused() error {
 		}
 	}
 	return p.refuses
+}
+func (p *pen) Touch(_ context.Context, at domain.Position, list []engine.Touched) error {
+	for _, t := range list {
+		var keys []string
+		if err := touched.Unpack(t.Keys, 1, func(k string) { keys = append(keys, k[4:]) }); err != nil {
+			return err
+		}
+		if err := p.keep(&p.writes, "touched to %s: %s %d %q", at, t.Target, t.Rows, keys); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 func (p *pen) Apply(ctx context.Context, plan *domain.TablePlan, n fold.Net, replace bool) ([]domain.Row, error) {
 	if p.stuck != nil {

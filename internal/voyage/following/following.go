@@ -62,6 +62,9 @@ type Records interface {
 	ResetTable(ctx context.Context, table int64) error
 	// SetUnswept keeps whether there may be rows on the target that were removed.
 	SetUnswept(ctx context.Context, crossing, epoch int64, yes bool) error
+	// SetTouchedFrom keeps from which place on it is known which rows were touched, unless it is
+	// known from an earlier one; zero: it is not.
+	SetTouchedFrom(ctx context.Context, crossing, epoch int64, at domain.Position) error
 	CountChanges(ctx context.Context, table, ins, upd, del, trunc int64) error
 	NoteColumnChange(ctx context.Context, table int64, at domain.Position) error
 	// Amend replaces a table's plan; again: tables that are loaded again with that.
@@ -279,6 +282,7 @@ type follower struct {
 	dst     *engine.Opened
 	apply   *watched
 	begun   bool // a transaction of the applier is open
+	vouches bool // what transactions touch is kept with them
 	cap     engine.Capture
 	machine *follow.Machine
 	tables  map[int64]*side
@@ -375,8 +379,11 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 		f.tellCuts(ctx, t)
 		list = append(list, engine.CaptureTable{ID: t.ID, Plan: &t.Plan})
 		followed = append(followed, follow.Table{ID: t.ID, Plan: &t.Plan})
-		f.tables[t.ID] = &side{row: t, there: t.Plan.TargetPlan()}
+		f.tables[t.ID] = newSide(t)
 		f.order = append(f.order, t.ID)
+	}
+	if err := f.keepsTouched(ctx, at); err != nil {
+		return err
 	}
 	f.machine = follow.New(followed, follow.Options{Applied: at, AppliedAt: f.committed,
 		Copies: f.c.Kind != domain.KindCapture, BatchChanges: f.c.Settings.BatchChanges})

@@ -46,6 +46,15 @@ func (w *watched) Remember(ctx context.Context, p *domain.TablePlan, keep, forge
 	return r.Remember(ctx, p, keep, forget)
 }
 
+func (w *watched) Touch(ctx context.Context, at domain.Position, list []engine.Touched) error {
+	defer w.step()()
+	t, able := w.Applier.(engine.Toucher)
+	if !able {
+		return errors.New("the target cannot keep which rows were touched")
+	}
+	return t.Touch(ctx, at, list)
+}
+
 func (w *watched) ApplyWhole(ctx context.Context, p *domain.TablePlan, changes []domain.Change) error {
 	defer w.step()()
 	return w.Applier.ApplyWhole(ctx, p, changes)

@@ -342,7 +342,8 @@ func (l *lane) afterStart(ctx context.Context, c *domain.Crossing, snap domain.S
 }
 
 // copy writes the rows of a chunk of the lane's table into the target's transaction.
-func (l *lane) copy(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) (none rowhash.Sum, _ error) {
+func (l *lane) copy(ctx context.Context, c *domain.Crossing, chunk *domain.Chunk, m *moved) (none rowhash.Sum,
+	_ error) {
 	plan := &l.table.Plan
 	there := plan.TargetPlan()
 	binary := l.reader.SupportsBinary(plan)

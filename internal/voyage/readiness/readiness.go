@@ -29,6 +29,10 @@ type Records interface {
 	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
 	Compared(ctx context.Context, crossing int64) ([]proof.Compared, error)
 	Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error)
+	// Vouching is how far what changes touched is compared, and ComparedWhole which tables were
+	// compared whole since that is known.
+	Vouching(ctx context.Context, crossing int64) (domain.Vouching, error)
+	ComparedWhole(ctx context.Context, crossing int64) (map[int64]bool, error)
 	// Trust keeps that a table is as planned although its rows were written anew; false when it
 	// was planned anew meanwhile.
 	Trust(ctx context.Context, table int64, was, now string) (bool, error)
@@ -117,6 +121,11 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 	if err != nil {
 		return nil, err
 	}
+	if set.CutoverDepth == domain.DepthVouched {
+		if err := r.vouching(ctx, &l, tables); err != nil {
+			return nil, err
+		}
+	}
 	names := make([]string, len(tables))
 	for i := range tables {
 		names[i] = tables[i].SourceName
@@ -176,6 +185,42 @@ func (l *list) capture(st *domain.Stand, limit float64) {
 			"the lag is %.1f s, the threshold %.1f s", st.Lag.Seconds(), limit)
 	}
 }
+
+// vouching says what a cutover that compares what was touched compares inside the pause.
+func (r *Readiness) vouching(ctx context.Context, l *list, tables []domain.CrossingTable) error {
+	v, err := r.records.Vouching(ctx, l.of.ID)
+	if err != nil {
+		return err
+	}
+	whole, err := r.records.ComparedWhole(ctx, l.of.ID)
+	if err != nil {
+		return err
+	}
+	missing := 0
+	for i := range tables {
+		if !whole[tables[i].ID] {
+			missing++
+		}
+	}
+	const remedy = "compare all before: dustyferry reconcile "
+	switch {
+	case v.From.IsZero():
+		l.add(false, domain.Notice, topicVouching, "set vouch_every when a crossing is created",
+			"it is not kept which rows changes touch, so all rows are "+
+				"compared inside the pause")
+	case missing > 0:
+		l.add(false, domain.Notice, topicVouching, remedy+l.of.Name, "%d of %s not compared whole since it is known what "+
+			"changes touch, and will be inside the pause", missing, domain.Counted(len(tables), "table was", "tables were"))
+	default:
+		l.add(true, domain.Notice, topicVouching, "",
+			"every table was compared whole; inside the pause it is only compared what "+
+				"changes have touched since the last round, and how many rows there are")
+	}
+	return nil
+}
+
+// topicVouching is of what is known of rows that changes touched.
+const topicVouching = "vouching"
 
 // rehearsal holds the newest rehearsal's write pause against the budget.
 func (l *list) rehearsal(cuts []domain.Cutover, set domain.Settings, verdict domain.Verdict, why string) {

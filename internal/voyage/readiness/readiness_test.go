@@ -37,6 +37,9 @@ type pier struct {
 
 	ended domain.ComparisonState // of the one that was begun
 
+	vouching domain.Vouching
+	whole    map[int64]bool
+
 	started []string
 	trusted string
 	said    []string
@@ -64,9 +67,11 @@ func (p *pier) Stand(context.Context, int64) (*domain.Stand, error) { return p.s
 func (p *pier) RejectedRows(context.Context, int64, string, bool, int, int) ([]domain.BadRow, int, error) {
 	return []domain.BadRow{{TableName: "marsh.lots"}}, p.rejected, nil
 }
-func (p *pier) Policy(context.Context) (domain.Policy, error)             { return p.policy, nil }
-func (p *pier) Cutovers(context.Context, int64) ([]domain.Cutover, error) { return p.cuts, nil }
-func (p *pier) Compared(context.Context, int64) ([]proof.Compared, error) { return p.compared, nil }
+func (p *pier) Policy(context.Context) (domain.Policy, error)                { return p.policy, nil }
+func (p *pier) Cutovers(context.Context, int64) ([]domain.Cutover, error)    { return p.cuts, nil }
+func (p *pier) Vouching(context.Context, int64) (domain.Vouching, error)     { return p.vouching, nil }
+func (p *pier) ComparedWhole(context.Context, int64) (map[int64]bool, error) { return p.whole, nil }
+func (p *pier) Compared(context.Context, int64) ([]proof.Compared, error)    { return p.compared, nil }
 func (p *pier) Reconciliation(context.Context, int64, int64) (domain.Reconciliation, error) {
 	return domain.Reconciliation{State: p.ended}, nil
 }
@@ -146,6 +151,15 @@ func TestWhatMustHold(t *testing.T) {
 			p.compared = append([]proof.Compared{{Table: "marsh.lots", Number: 2, Depth: domain.DepthCounts, Findings: 5}},
 				p.compared...)
 		}, ""},
+		"vouched for": {func(p *pier) {
+			p.c.Settings.CutoverDepth, p.vouching.From, p.whole = domain.DepthVouched, domain.PositionAt(5),
+				map[int64]bool{1: true}
+		}, ""},
+		"not compared whole": {func(p *pier) {
+			p.c.Settings.CutoverDepth, p.vouching.From = domain.DepthVouched, domain.PositionAt(5)
+		}, "notice vouching 1 of 1 table was not compared whole"},
+		"not known what was touched": {func(p *pier) { p.c.Settings.CutoverDepth = domain.DepthVouched },
+			"notice vouching it is not kept which rows changes touch"},
 		"never rehearsed": {func(p *pier) { p.cuts = nil }, "notice write pause the cutover has not been rehearsed"},
 		"never rehearsed, and wanted": {func(p *pier) {
 			p.cuts, p.policy.Checks = nil,

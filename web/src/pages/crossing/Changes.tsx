@@ -50,6 +50,21 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
                   : perSecond(p.changes_per_second, "changes")
               }
             />
+            {p.vouched_rows !== undefined && (
+              <Figure
+                name="Touched rows compared up to"
+                value={p.vouched_position ?? "–"}
+                beside={
+                  p.vouched_at ? (
+                    <>
+                      {whole(p.vouched_rows)} rows, <Asked at={p.vouched_at} />
+                    </>
+                  ) : (
+                    "no round yet"
+                  )
+                }
+              />
+            )}
           </dl>
           <div className="mt-3 grid items-start gap-3 xl:grid-cols-[minmax(0,1.15fr)_minmax(0,1fr)]">
             <PerTable crossing={c} />

@@ -1,0 +1,307 @@
+package compare
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"dustyferry/internal/core/narrow"
+	"dustyferry/internal/core/touched"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/voyage/journal"
+)
+
+// What a comparison of everything costs grows with the size of the database; what can have gone
+// wrong since the last one is in the rows that changes have touched since. The target keeps their
+// keys, each in the transaction of its change (following), and a round of vouching compares exactly
+// these rows on both sides at one shared position, and forgets them. A comparison of everything at a
+// place, and rounds for all that came after it, are a comparison of everything.
+
+const (
+	// touchedAtOnce is how many of a target's notes of touched rows are read at once, and keysAtOnce
+	// how many of their rows are compared then, about.
+	touchedAtOnce = 100
+	keysAtOnce    = 100_000
+	// fetchedAtOnce is for how many keys rows are fetched from both sides at once.
+	fetchedAtOnce = 1000
+	// smallTable is up to how many rows a table is compared whole while the crossing goes on, where
+	// it is not known which of its rows were touched. Others wait for the cutover.
+	smallTable = 200_000
+	// roundLimit is how long the source may take to give a snapshot for a round, while the applier
+	// stands still; a writing transaction that is open for longer puts the round off.
+	roundLimit = 2 * time.Second
+)
+
+// Vouch compares the rows that changes have touched since the last round.
+func (k *Comparer) Vouch(ctx context.Context, c *domain.Crossing, note func(string)) (domain.Vouched, error) {
+	_, dst, err := k.databases.OpenPair(ctx, c)
+	if err != nil || dst.Vouches == nil {
+		return domain.Vouched{}, err
+	}
+	if some, err := dst.Touched(ctx, c.UID, domain.FarAway, 0, 1); err != nil || len(some) == 0 {
+		return domain.Vouched{}, err // nothing to align both sides for
+	}
+	tables, err := k.records.Tables(ctx, c.ID)
+	if err != nil {
+		return domain.Vouched{}, err
+	}
+	t := newTouch(k, c, dst, tables)
+	t.most = smallTable
+	var at domain.Position
+	err = k.align(ctx, c, alignment{sake: "vouching", note: note, limit: roundLimit}, func(a *aligned) error {
+		at = a.at
+		return t.all(ctx, a)
+	})
+	if err != nil {
+		return domain.Vouched{}, err
+	}
+	findings := int64(0)
+	for _, list := range t.found {
+		findings += int64(len(list))
+	}
+	id, err := k.records.KeepVouched(ctx, c.ID, at, t.rows, t.found)
+	if err != nil {
+		return domain.Vouched{}, err
+	}
+	// Only now: a round whose process died before is made again.
+	if err := dst.ForgetTouched(ctx, c.UID, t.done); err != nil {
+		return domain.Vouched{}, err
+	}
+	if findings > 0 {
+		k.journal.Recordf(ctx, "warning", journal.System, c.Name, "", "reconcile", "vouching found %s among the rows that "+
+			"changes touched (reconciliation %d)", domain.Many(findings, "difference"), id)
+		k.journal.Notify(ctx, c, journal.EventDiffers, "rows that changes touched differ; 'dustyferry findings "+c.Name+
+			"' lists them")
+	}
+	return domain.Vouched{Rows: t.rows, Findings: findings, Left: t.left}, nil
+}
+
+// touch is one pass over what a target notes of touched rows.
+type touch struct {
+	of     *Comparer
+	c      *domain.Crossing
+	dst    *engine.Opened
+	tables map[string]*domain.CrossingTable // by their names on the target
+	most   int64                            // rows of a table that is compared whole
+
+	keys  map[*domain.CrossingTable]map[string]bool
+	whole map[*domain.CrossingTable][]int64 // notes that any of its rows may have been touched
+	n     int
+	wait  []int64 // notes whose rows are not compared yet
+
+	done  []int64 // notes whose rows are
+	left  int
+	rows  int64
+	found map[int64][]domain.Finding
+}
+
+func newTouch(k *Comparer, c *domain.Crossing, dst *engine.Opened, tables []domain.CrossingTable) *touch {
+	t := &touch{of: k, c: c, dst: dst, tables: map[string]*domain.CrossingTable{}, found: map[int64][]domain.Finding{},
+		keys: map[*domain.CrossingTable]map[string]bool{}, whole: map[*domain.CrossingTable][]int64{}}
+	for i := range tables {
+		t.tables[tables[i].TargetName] = &tables[i]
+	}
+	return t
+}
+
+// each reads the target's notes up to a place, and calls full when many keys were read and at the end.
+func (t *touch) each(ctx context.Context, to domain.Position, full func() error) error {
+	behind := int64(0)
+	for {
+		list, err := t.dst.Touched(ctx, t.c.UID, to, behind, touchedAtOnce)
+		if err != nil {
+			return err
+		}
+		for i := range list {
+			if err := t.take(&list[i]); err != nil {
+				return err
+			}
+			behind = list[i].ID
+			if t.n >= keysAtOnce {
+				if err := full(); err != nil {
+					return err
+				}
+			}
+		}
+		if len(list) < touchedAtOnce {
+			return full()
+		}
+	}
+}
+
+func (t *touch) take(k *engine.Touched) error {
+	of := t.tables[k.Target]
+	switch {
+	case of == nil: // left out since
+		t.done = append(t.done, k.ID)
+		return nil
+	case k.Rows == 0:
+		t.whole[of] = append(t.whole[of], k.ID)
+		return nil
+	case t.keys[of] == nil:
+		t.keys[of] = map[string]bool{}
+	}
+	t.wait = append(t.wait, k.ID)
+	before := len(t.keys[of])
+	err := touched.Unpack(k.Keys, len(of.Plan.Key), func(key string) { t.keys[of][key] = true })
+	t.n += len(t.keys[of]) - before
+	if err != nil {
+		return fmt.Errorf("%s: %w", of.SourceName, err)
+	}
+	return nil
+}
+
+// all compares everything that was touched up to the views' place.
+func (t *touch) all(ctx context.Context, a *aligned) error {
+	if err := t.each(ctx, a.at, func() error { return t.flush(ctx, a) }); err != nil {
+		return err
+	}
+	for of, notes := range t.whole {
+		if of.EstRows > t.most || of.RowsLanded > t.most {
+			t.left += len(notes)
+			continue
+		}
+		found, rows, err := t.of.wholeTable(ctx, a, of)
+		if err != nil {
+			return fmt.Errorf("vouching for %s: %w", of.SourceName, err)
+		}
+		t.add(of, found, rows)
+		t.done = append(t.done, notes...)
+	}
+	return nil
+}
+
+// flush compares the rows of the keys that were read.
+func (t *touch) flush(ctx context.Context, a *aligned) error {
+	for of, keys := range t.keys {
+		found, err := t.of.compareKeys(ctx, a, of, keys)
+		if err != nil {
+			return fmt.Errorf("vouching for %s: %w", of.SourceName, err)
+		}
+		t.add(of, found, int64(len(keys)))
+	}
+	t.done, t.wait, t.n = append(t.done, t.wait...), nil, 0
+	clear(t.keys)
+	return nil
+}
+
+func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64) {
+	t.rows += rows
+	if len(found) > 0 {
+		list := append(t.found[of.ID], found...)
+		t.found[of.ID] = list[:min(len(list), maxFindings)]
+	}
+}
+
+// compareKeys compares the rows at keys column by column.
+func (k *Comparer) compareKeys(ctx context.Context, a *aligned, t *domain.CrossingTable,
+	keys map[string]bool) (out []domain.Finding, _ error) {
+	views, plans := a.sides(t)
+	list := make([]string, 0, len(keys))
+	for key := range keys {
+		list = append(list, key)
+	}
+	slices.Sort(list) // rows that lie beside each other are read one after the other
+	for piece := range slices.Chunk(list, fetchedAtOnce) {
+		var rows [2]map[string][]domain.Row
+		err := both(func(i int) (err error) {
+			rows[i], err = views[i].Fetch(ctx, plans[i], engine.Part{}, piece)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		// By what was found and not by what was sought: a key may be written otherwise on a side.
+		for side := range rows {
+			for key := range rows[side] {
+				if side == 1 && rows[0][key] != nil {
+					continue
+				}
+				if f, ok := confirm(plans[0], narrow.Candidate{Kind: domain.Differing, Key: key}, rows[0][key],
+					rows[1][key]); ok {
+					out = append(out, f)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// wholeTable compares all rows of a table.
+func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.CrossingTable) ([]domain.Finding, int64,
+	error) {
+	views, plans := a.sides(t)
+	part, err := k.partOf(ctx, t)
+	if err != nil {
+		return nil, 0, err
+	}
+	s, err := k.sums(ctx, views, plans, part, [2]func(int64){func(int64) {}, func(int64) {}})
+	if err != nil || len(s.differing) == 0 {
+		return nil, s.total[0].Rows, err
+	}
+	found, err := k.differences(ctx, views, plans, part, s.differing)
+	return found, s.total[0].Rows, err
+}
+
+// sides are the views, and the plan of a table for each of them.
+func (a *aligned) sides(t *domain.CrossingTable) ([2]engine.View, [2]*domain.TablePlan) {
+	there := t.Plan.TargetPlan()
+	return [2]engine.View{a.source, a.target}, [2]*domain.TablePlan{&t.Plan, &there}
+}
+
+// compareVouched compares, where nothing changes any more, what is not known to be equal: the rows that
+// were touched since they were compared, and tables that were not compared whole since they were
+// loaded; and of all tables how many rows there are, since what others wrote on the target is in
+// no log.
+func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *aligned, r *domain.Reconciliation,
+	tables []domain.CrossingTable) (total int64, _ error) {
+	_, dst, err := k.databases.OpenPair(ctx, c)
+	if err != nil {
+		return 0, err
+	}
+	known := map[int64]bool{}
+	if dst.Vouches != nil {
+		if known, err = k.records.ComparedWhole(ctx, c.ID); err != nil {
+			return 0, err
+		}
+	}
+	t := newTouch(k, c, dst, tables)
+	if len(known) > 0 {
+		if err := t.each(ctx, domain.FarAway, func() error { return t.flush(ctx, a) }); err != nil {
+			return 0, err
+		}
+	}
+	for i := range tables {
+		of := &tables[i]
+		n := int64(0)
+		if _, whole := t.whole[t.tables[of.TargetName]]; whole || !known[of.ID] {
+			hashes := *r
+			hashes.Depth = domain.DepthHashes
+			n, err = k.compareTable(ctx, a, &hashes, of)
+		} else {
+			n, err = k.countVouched(ctx, a, r, of, t.found[of.ID])
+		}
+		if err != nil {
+			return 0, fmt.Errorf("comparing %s: %w", of.SourceName, err)
+		}
+		total += n
+	}
+	return total, nil
+}
+
+// countVouched counts a table's rows and keeps what was found of those that were touched.
+func (k *Comparer) countVouched(ctx context.Context, a *aligned, r *domain.Reconciliation, t *domain.CrossingTable,
+	found []domain.Finding) (int64, error) {
+	counts := *r
+	counts.Depth = domain.DepthCounts
+	if len(found) == 0 {
+		return k.compareTable(ctx, a, &counts, t)
+	}
+	if err := k.records.AddFindings(ctx, r.ID, t.ID, found); err != nil {
+		return 0, err
+	}
+	return int64(len(found)), k.records.SaveReconciledTable(ctx, domain.ReconciledTable{ReconciliationID: r.ID,
+		TableID: t.ID, State: "done", Findings: int64(len(found))})
+}

@@ -1,0 +1,94 @@
+package following
+
+import (
+	"context"
+
+	"dustyferry/internal/core/fold"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// Which rows a transaction of the target touches is kept in it, so that they, and no others, need
+// to be compared to vouch for all (compare.Vouch).
+
+// keepsTouched readies a target for that, where the crossing wants it and the target can, and notes
+// from which place on it is known what was touched.
+func (f *follower) keepsTouched(ctx context.Context, at domain.Position) error {
+	f.vouches = f.c.Settings.VouchEvery > 0 && f.dst.Vouches != nil
+	if !f.vouches {
+		return f.of.records.SetTouchedFrom(ctx, f.c.ID, f.epoch, domain.Position{})
+	}
+	if err := f.dst.KeepTouched(ctx); err != nil {
+		return err
+	}
+	return f.of.records.SetTouchedFrom(ctx, f.c.ID, f.epoch, at)
+}
+
+func newSide(t *domain.CrossingTable) *side {
+	return &side{row: t, there: t.Plan.TargetPlan(), key: t.Plan.KeyIndexes(t.Plan.CopiedColumns())}
+}
+
+// named reports whether rows of the table are found again by their keys: those that a condition
+// chooses, or a query computes, are not.
+func (t *side) named() bool {
+	p := &t.row.Plan
+	return len(t.key) > 0 && p.Where == "" && p.From == ""
+}
+
+func (f *follower) touch(t *side, n *fold.Net) {
+	f.touchRows(t, n.Removes...)
+	f.touchRows(t, n.Patches...)
+	f.touchRows(t, n.Puts...)
+}
+
+// touchRows notes rows of which at least the key is known; nil is none.
+func (f *follower) touchRows(t *side, rows ...domain.Row) {
+	switch {
+	case !f.vouches || len(rows) == 0:
+	case !t.named():
+		t.touched.AddTable()
+	default:
+		for _, r := range rows {
+			if r != nil {
+				t.touched.AddRow(r, t.key)
+			}
+		}
+	}
+}
+
+func (f *follower) touchAll(t *side) {
+	if f.vouches {
+		t.touched.AddTable()
+	}
+}
+
+// keepTouched writes what the open transaction has touched into it.
+func (f *follower) keepTouched(ctx context.Context, at domain.Position) error {
+	var list []engine.Touched
+	for _, id := range f.order {
+		t := f.tables[id]
+		if t.touched.Len() == 0 && !t.touched.Whole() {
+			continue
+		}
+		k := engine.Touched{Target: t.there.Target.String(), Rows: t.touched.Len()}
+		if t.touched.Whole() {
+			k.Rows = 0
+		}
+		var err error
+		if k.Keys, err = t.touched.Pack(); err != nil {
+			return err
+		}
+		list = append(list, k)
+	}
+	if len(list) == 0 {
+		return nil
+	}
+	return f.apply.Touch(ctx, at, list)
+}
+
+// forgetTouched forgets it with a transaction that is called off.
+func (f *follower) forgetTouched() {
+	for _, t := range f.tables {
+		t.touched.Clear()
+	}
+}
