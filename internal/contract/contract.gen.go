@@ -716,6 +716,24 @@ func (e SettingsExistingRows) Valid() bool {
 	}
 }
 
+// Defines values for SettingsGuardTarget.
+const (
+	SettingsGuardTargetAllow  SettingsGuardTarget = "allow"
+	SettingsGuardTargetRefuse SettingsGuardTarget = "refuse"
+)
+
+// Valid indicates whether the value is a known member of the SettingsGuardTarget enum.
+func (e SettingsGuardTarget) Valid() bool {
+	switch e {
+	case SettingsGuardTargetAllow:
+		return true
+	case SettingsGuardTargetRefuse:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsHoldPoints.
 const (
 	CloseSource SettingsHoldPoints = "close source"
@@ -2072,6 +2090,9 @@ type Settings struct {
 	// ExistingRows What becomes of target tables that hold rows
 	ExistingRows *SettingsExistingRows `json:"existing_rows,omitempty"`
 
+	// GuardTarget Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
+	GuardTarget *SettingsGuardTarget `json:"guard_target,omitempty"`
+
 	// HandoverCommand Command that the service runs at hand-over, on its own machine and with its own rights; handover_url needs neither; empty: none
 	HandoverCommand *string `json:"handover_command,omitempty"`
 
@@ -2162,6 +2183,9 @@ type SettingsCutoverDepth string
 
 // SettingsExistingRows What becomes of target tables that hold rows
 type SettingsExistingRows string
+
+// SettingsGuardTarget Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
+type SettingsGuardTarget string
 
 // SettingsHoldPoints defines model for Settings.HoldPoints.
 type SettingsHoldPoints string

@@ -20,6 +20,7 @@ type Settings struct {
 	StopMethod      StopMethod    `json:"stop_method"`
 	CutoverDepth    Depth         `json:"cutover_depth"`
 	VouchEvery      time.Duration `json:"vouch_every"`
+	GuardTarget     string        `json:"guard_target"`
 	HandoverURL     string        `json:"handover_url"`
 	HandoverCommand string        `json:"handover_command"`
 	ExistingRows    string        `json:"non_empty_target"` // as records of before have it
@@ -164,3 +165,6 @@ func SettingFor(key string) (Setting, bool) {
 	}
 	return list[at], true
 }
+
+// GuardRefuse is the GuardTarget by which the target's tables refuse writes of others.
+const GuardRefuse = "refuse"

@@ -132,6 +132,11 @@ var settingsList = []Setting{
 		WithoutRows: true,
 		Help:        "A replication slot that stands on a PostgreSQL source", of: func(s *Settings) any { return &s.Slot }},
 
+	{Key: "guard_target", Kind: SettingChoice, Group: "Changes", Label: "Writes of others on the target", Default: "allow",
+		Choices: []Choice{{"allow", "are allowed"}, {GuardRefuse, "are refused until the cutover, where that can be"}},
+		Help: "Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL " +
+			"target; tables that keep rows of their own (existing_rows) are left out",
+		of: func(s *Settings) any { return &s.GuardTarget }},
 	{Key: "vouch_every", Kind: SettingDuration, Group: "Changes", Label: "Rows that changes touched are compared every",
 		Default: time.Minute, Zero: "never",
 		Help: "How often rows that changes touched are compared on both sides while the crossing is in step; the target " +

@@ -209,7 +209,22 @@ type Touched struct {
 
 // Toucher is an applier that keeps in its open transaction which rows it touches.
 type Toucher interface {
+	// Touch keeps them with the place that the transaction will bring the target to. Before that is
+	// known, as in a large one, it is called with [domain.FarAway], and again when it is.
 	Touch(ctx context.Context, at domain.Position, list []Touched) error
+}
+
+// Guards is for targets whose tables can refuse writes of everybody but us.
+type Guards interface {
+	// Guard makes the tables do so. It can be repeated.
+	Guard(ctx context.Context, crossing string, plans []domain.TablePlan) error
+	// Guarded reports which of the tables do, they and all of their partitions.
+	Guarded(ctx context.Context, crossing string, plans []domain.TablePlan) (map[domain.TableName]bool, error)
+	// OpenGuard lets everybody write again at once, or, where open is false, nobody but us; where there is
+	// no guard, it does nothing.
+	OpenGuard(ctx context.Context, crossing string, open bool) error
+	// Unguard removes every trace of it.
+	Unguard(ctx context.Context, crossing string) error
 }
 
 // Defines is for targets whose tables and other objects are made by statements.
@@ -296,6 +311,7 @@ type Opened struct {
 	ReadsByDisk
 	Remembers
 	Vouches
+	Guards
 }
 
 // Open opens a database, and finds once what it can do.
@@ -323,6 +339,7 @@ func of(db Database) *Opened {
 	o.ReadsByDisk, _ = db.(ReadsByDisk)
 	o.Remembers, _ = db.(Remembers)
 	o.Vouches, _ = db.(Vouches)
+	o.Guards, _ = db.(Guards)
 	return o
 }
 
@@ -345,6 +362,7 @@ const (
 	CanByDisk   Capability = "be read in the order of the disk"
 	CanRemember Capability = "take rows beside changes of unknown chunks"
 	CanVouch    Capability = "keep which rows changes touched"
+	CanGuard    Capability = "refuse writes of others"
 )
 
 // Can lists what a database can do.
@@ -359,7 +377,7 @@ func (o *Opened) Can() []Capability {
 		{CanCompare, o.Compares != nil},
 		{CanSequence, o.Sequences != nil}, {CanCarry, o.Carries != nil}, {CanTell, o.Tells != nil},
 		{CanByDisk, o.ReadsByDisk != nil}, {CanRemember, o.Remembers != nil},
-		{CanVouch, o.Vouches != nil}} {
+		{CanVouch, o.Vouches != nil}, {CanGuard, o.Guards != nil}} {
 		if k.has {
 			out = append(out, k.name)
 		}

@@ -22,11 +22,13 @@ func (s StreamStore) SetTouchedFrom(ctx context.Context, crossing, epoch int64, 
 }
 
 // VouchDue lists the crossings in step whose touched rows were not compared for as long as they say.
+// While a crossing lags behind, its changes come first.
 func (s StreamStore) VouchDue(ctx context.Context) ([]int64, error) {
 	return all[int64](ctx, s, `
 SELECT c.id FROM crossings c JOIN streams st ON st.crossing_id = c.id
  WHERE c.kind <> 'load' AND c.phase = 'in step' AND c.condition = 'running' AND st.touched_from > 0
    AND coalesce((c.settings->>'vouch_every')::bigint, 0) > 0
+   AND st.lag_seconds * 1e9 <= coalesce((c.settings->>'in_step_lag')::bigint, 0) AND st.reported_at > now() - interval '5 s'
    AND st.vouched_at < now() - (c.settings->>'vouch_every')::bigint / 1e9 * interval '1 s'
    AND NOT EXISTS (SELECT 1 FROM reconciliations r WHERE r.crossing_id = c.id AND r.state = 'running')
  ORDER BY st.vouched_at`)

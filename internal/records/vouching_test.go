@@ -40,7 +40,7 @@ func TestVouching(t *testing.T) {
 	}
 	back := func() {
 		t.Helper()
-		_, err := s.DB.ExecContext(ctx, `UPDATE streams SET vouched_at = now() - interval '61 s'`)
+		_, err := s.DB.ExecContext(ctx, `UPDATE streams SET vouched_at = now() - interval '61 s', reported_at = now()`)
 		must(err)
 	}
 	back()
@@ -59,6 +59,13 @@ func TestVouching(t *testing.T) {
 	if !due() {
 		t.Error("no round is due after a minute")
 	}
+	_, err = s.DB.ExecContext(ctx, `UPDATE streams SET lag_seconds = 3000`)
+	must(err)
+	if due() {
+		t.Error("a round is due while changes wait")
+	}
+	_, err = s.DB.ExecContext(ctx, `UPDATE streams SET lag_seconds = 0`)
+	must(err)
 	must(s.VouchLater(ctx, c.ID))
 	if due() {
 		t.Error("a round is due that was put off")

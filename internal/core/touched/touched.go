@@ -43,6 +43,9 @@ func (r *Rows) AddTable() { r.whole = true }
 // Whole reports whether AddTable was called: no key says then which rows were touched.
 func (r *Rows) Whole() bool { return r.whole }
 
+// Size returns how many bytes it holds.
+func (r *Rows) Size() int { return len(r.raw) }
+
 // Len returns how many keys were noted.
 func (r *Rows) Len() int64 { return r.n }
 

@@ -56,5 +56,17 @@ func (k *contract) touches() {
 	if left := list(domain.FarAway, 0, 10); len(left) != 1 || left[0].ID != all[2].ID {
 		k.Errorf("left: %+v", left)
 	}
+	// What was kept before the place was known has it in the end.
+	a, err := k.to.OpenApplier(k.Context(), k.crossing, "", 1)
+	k.ok(err)
+	defer a.Close()
+	k.ok(a.Begin(k.Context()))
+	touch := a.(engine.Toucher).Touch
+	k.ok(touch(k.Context(), domain.FarAway, []engine.Touched{{Target: name, Rows: 1}, {Target: "y", Rows: 1}}))
+	k.ok(touch(k.Context(), domain.PositionAt(500), nil))
+	k.ok(a.Commit(k.Context(), domain.PositionAt(500), "", 1))
+	if n := len(list(domain.PositionAt(500), all[2].ID, 10)); n != 2 {
+		k.Errorf("of a large transaction %d are kept with its place", n)
+	}
 	k.ok(k.to.Forget(k.Context(), k.crossing))
 }

@@ -25,6 +25,7 @@ type applier struct {
 	origin   string
 	epoch    int64
 	session  string // its name on the server
+	early    bool   // some of what the transaction touches was kept before its place was known
 	packet   int    // bytes of a statement, or of a value, that the server takes
 }
 
@@ -51,6 +52,7 @@ func (d *database) OpenApplier(ctx context.Context, crossing, origin string, epo
 func (d *database) AppliesQuietly(context.Context) bool { return true }
 
 func (a *applier) Begin(ctx context.Context) error {
+	a.early = false
 	return a.d.explain(beginMarked(ctx, a.conn, a.origin))
 }
 

@@ -62,6 +62,14 @@ func (d *database) ForgetTouched(ctx context.Context, crossing string, ids []int
 
 // Touch keeps which rows the open transaction touches.
 func (a *applier) Touch(ctx context.Context, at domain.Position, list []engine.Touched) error {
+	if a.early && at != domain.FarAway {
+		a.early = false
+		if _, err := a.conn.ExecContext(ctx, "UPDATE dusty_ferry.touched SET position = ? WHERE crossing = ? AND position = ?",
+			at.Number(), a.crossing, domain.FarAway.Number()); err != nil {
+			return a.d.explain(err)
+		}
+	}
+	a.early = a.early || at == domain.FarAway
 	for _, t := range list {
 		if _, err := a.conn.ExecContext(ctx, "INSERT INTO dusty_ferry.touched (crossing, position, target, count, packed) "+
 			"VALUES (?, ?, ?, ?, ?)", a.crossing, at.Number(), t.Target, t.Rows, append([]byte{}, t.Keys...)); err != nil {

@@ -29,6 +29,7 @@ type applier struct {
 	crossing string
 	begin    string // how a transaction begins
 	epoch    int64
+	early    bool // some of what the transaction touches was kept before its place was known
 }
 
 // OpenApplier opens the session that applies changes. Triggers and foreign keys
@@ -57,7 +58,7 @@ func quietTriggers(ctx context.Context, conn *pgx.Conn) error {
 
 func (a *applier) Begin(ctx context.Context) error {
 	tx, err := a.conn.BeginTx(ctx, pgx.TxOptions{BeginQuery: a.begin})
-	a.tx = tx
+	a.tx, a.early = tx, false
 	return a.d.explain(err)
 }
 

@@ -178,6 +178,9 @@ func (d *database) Forget(ctx context.Context, crossing string) error {
 			!there {
 			return err
 		}
+		if _, err := tx.Exec(ctx, "DROP FUNCTION IF EXISTS "+guardFunction(crossing)+"() CASCADE"); err != nil {
+			return err
+		}
 		for _, sql := range []string{
 			`DELETE FROM dusty_ferry.chunk_mark WHERE crossing = $1`,
 			`DELETE FROM dusty_ferry.stream WHERE crossing = $1`,

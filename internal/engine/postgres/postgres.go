@@ -94,6 +94,7 @@ var session = map[string]string{
 	"transform_null_equals":               "off",
 	"quote_all_identifiers":               "off",
 	"xmlbinary":                           "base64",
+	"dusty_ferry.ours":                    "yes", // see guard.go
 }
 
 // since are settings that servers know from a version on.

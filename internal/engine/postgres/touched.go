@@ -56,6 +56,14 @@ func (a *applier) Touch(ctx context.Context, at domain.Position, list []engine.T
 	for _, t := range list {
 		targets, rows, keys = append(targets, t.Target), append(rows, t.Rows), append(keys, append([]byte{}, t.Keys...))
 	}
+	if a.early && at != domain.FarAway {
+		a.early = false
+		if _, err := a.tx.Exec(ctx, `UPDATE dusty_ferry.touched SET position = $2::text::numeric WHERE crossing = $1
+  AND position = $3::text::numeric`, a.crossing, fmt.Sprint(at.Number()), fmt.Sprint(domain.FarAway.Number())); err != nil {
+			return a.d.explain(err)
+		}
+	}
+	a.early = a.early || at == domain.FarAway
 	_, err := a.tx.Exec(ctx, `INSERT INTO dusty_ferry.touched (crossing, position, target, rows, keys)
 SELECT $1, $2::text::numeric, u.* FROM unnest($3::text[], $4::bigint[], $5::bytea[]) AS u(target, rows, keys)`, a.crossing,
 		fmt.Sprint(at.Number()), targets, rows, keys)

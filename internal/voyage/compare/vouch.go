@@ -11,6 +11,7 @@ import (
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/journal"
+	"dustyferry/internal/voyage/waits"
 )
 
 // What a comparison of everything costs grows with the size of the database; what can have gone
@@ -34,8 +35,10 @@ const (
 	roundLimit = 2 * time.Second
 )
 
-// Vouch compares the rows that changes have touched since the last round.
-func (k *Comparer) Vouch(ctx context.Context, c *domain.Crossing, note func(string)) (domain.Vouched, error) {
+// Vouch compares the rows that changes have touched since the last round. Share is for how much of the
+// time it may ask the servers for rows.
+func (k *Comparer) Vouch(ctx context.Context, c *domain.Crossing, share float64,
+	note func(string)) (domain.Vouched, error) {
 	_, dst, err := k.databases.OpenPair(ctx, c)
 	if err != nil || dst.Vouches == nil {
 		return domain.Vouched{}, err
@@ -48,34 +51,42 @@ func (k *Comparer) Vouch(ctx context.Context, c *domain.Crossing, note func(stri
 		return domain.Vouched{}, err
 	}
 	t := newTouch(k, c, dst, tables)
-	t.most = smallTable
-	var at domain.Position
+	t.most, t.share, t.keeps = smallTable, share, true
 	err = k.align(ctx, c, alignment{sake: "vouching", note: note, limit: roundLimit}, func(a *aligned) error {
-		at = a.at
-		return t.all(ctx, a)
+		if err := t.all(ctx, a); err != nil {
+			return err
+		}
+		return t.keep(ctx, a.at)
 	})
-	if err != nil {
-		return domain.Vouched{}, err
-	}
-	findings := int64(0)
-	for _, list := range t.found {
-		findings += int64(len(list))
-	}
-	id, err := k.records.KeepVouched(ctx, c.ID, at, t.rows, t.found)
-	if err != nil {
-		return domain.Vouched{}, err
-	}
-	// Only now: a round whose process died before is made again.
-	if err := dst.ForgetTouched(ctx, c.UID, t.done); err != nil {
-		return domain.Vouched{}, err
-	}
-	if findings > 0 {
+	if t.findings > 0 {
 		k.journal.Recordf(ctx, "warning", journal.System, c.Name, "", "reconcile", "vouching found %s among the rows that "+
-			"changes touched (reconciliation %d)", domain.Many(findings, "difference"), id)
+			"changes touched (reconciliation %d)", domain.Many(t.findings, "difference"), t.kept)
 		k.journal.Notify(ctx, c, journal.EventDiffers, "rows that changes touched differ; 'dustyferry findings "+c.Name+
 			"' lists them")
 	}
-	return domain.Vouched{Rows: t.rows, Findings: findings, Left: t.left}, nil
+	return domain.Vouched{Rows: t.rows, Findings: t.findings, Left: t.left}, err
+}
+
+// keep keeps what was compared since the last time, and then has the target forget it: a round whose
+// process dies, or whose time is over, is gone on with by the next.
+func (t *touch) keep(ctx context.Context, at domain.Position) error {
+	n := int64(0)
+	for _, list := range t.found {
+		n += int64(len(list))
+	}
+	id, err := t.of.records.KeepVouched(ctx, t.c.ID, at, t.rows-t.before, t.found)
+	if err != nil {
+		return err
+	}
+	if n > 0 {
+		t.findings, t.kept = t.findings+n, id
+	}
+	if err := t.dst.ForgetTouched(ctx, t.c.UID, t.done); err != nil {
+		return err
+	}
+	t.before, t.done = t.rows, nil
+	clear(t.found)
+	return nil
 }
 
 // touch is one pass over what a target notes of touched rows.
@@ -95,11 +106,20 @@ type touch struct {
 	left  int
 	rows  int64
 	found map[int64][]domain.Finding
+
+	share    float64 // of the time for which rows are fetched; 0: all of it
+	keeps    bool    // what is compared is kept as it goes
+	before   int64   // rows that are kept
+	findings int64   // that are
+	kept     int64   // the comparison with which
+
+	compared map[int64]int64 // rows, by table
 }
 
 func newTouch(k *Comparer, c *domain.Crossing, dst *engine.Opened, tables []domain.CrossingTable) *touch {
 	t := &touch{of: k, c: c, dst: dst, tables: map[string]*domain.CrossingTable{}, found: map[int64][]domain.Finding{},
-		keys: map[*domain.CrossingTable]map[string]bool{}, whole: map[*domain.CrossingTable][]int64{}}
+		compared: map[int64]int64{},
+		keys:     map[*domain.CrossingTable]map[string]bool{}, whole: map[*domain.CrossingTable][]int64{}}
 	for i := range tables {
 		t.tables[tables[i].TargetName] = &tables[i]
 	}
@@ -176,7 +196,7 @@ func (t *touch) all(ctx context.Context, a *aligned) error {
 // flush compares the rows of the keys that were read.
 func (t *touch) flush(ctx context.Context, a *aligned) error {
 	for of, keys := range t.keys {
-		found, err := t.of.compareKeys(ctx, a, of, keys)
+		found, err := t.compareKeys(ctx, a, of, keys)
 		if err != nil {
 			return fmt.Errorf("vouching for %s: %w", of.SourceName, err)
 		}
@@ -184,11 +204,15 @@ func (t *touch) flush(ctx context.Context, a *aligned) error {
 	}
 	t.done, t.wait, t.n = append(t.done, t.wait...), nil, 0
 	clear(t.keys)
+	if t.keeps && len(t.done) > 0 {
+		return t.keep(ctx, domain.Position{}) // up to where, is known when all is compared
+	}
 	return nil
 }
 
 func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64) {
 	t.rows += rows
+	t.compared[of.ID] += rows
 	if len(found) > 0 {
 		list := append(t.found[of.ID], found...)
 		t.found[of.ID] = list[:min(len(list), maxFindings)]
@@ -196,9 +220,9 @@ func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64
 }
 
 // compareKeys compares the rows at keys column by column.
-func (k *Comparer) compareKeys(ctx context.Context, a *aligned, t *domain.CrossingTable,
+func (t *touch) compareKeys(ctx context.Context, a *aligned, of *domain.CrossingTable,
 	keys map[string]bool) (out []domain.Finding, _ error) {
-	views, plans := a.sides(t)
+	views, plans := a.sides(of)
 	list := make([]string, 0, len(keys))
 	for key := range keys {
 		list = append(list, key)
@@ -206,12 +230,19 @@ func (k *Comparer) compareKeys(ctx context.Context, a *aligned, t *domain.Crossi
 	slices.Sort(list) // rows that lie beside each other are read one after the other
 	for piece := range slices.Chunk(list, fetchedAtOnce) {
 		var rows [2]map[string][]domain.Row
+		began := time.Now()
 		err := both(func(i int) (err error) {
 			rows[i], err = views[i].Fetch(ctx, plans[i], engine.Part{}, piece)
 			return err
 		})
 		if err != nil {
 			return nil, err
+		}
+		if t.share > 0 && t.share < 1 {
+			took := time.Since(began).Seconds()
+			if !waits.Sleep(ctx, time.Duration((took/t.share-took)*float64(time.Second))) {
+				return nil, ctx.Err()
+			}
 		}
 		// By what was found and not by what was sought: a key may be written otherwise on a side.
 		for side := range rows {
@@ -253,8 +284,8 @@ func (a *aligned) sides(t *domain.CrossingTable) ([2]engine.View, [2]*domain.Tab
 
 // compareVouched compares, where nothing changes any more, what is not known to be equal: the rows that
 // were touched since they were compared, and tables that were not compared whole since they were
-// loaded; and of all tables how many rows there are, since what others wrote on the target is in
-// no log.
+// loaded; and of tables that take writes of others on the target how many rows there are, since such
+// writes are in no log.
 func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *aligned, r *domain.Reconciliation,
 	tables []domain.CrossingTable) (total int64, _ error) {
 	_, dst, err := k.databases.OpenPair(ctx, c)
@@ -264,6 +295,16 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 	known := map[int64]bool{}
 	if dst.Vouches != nil {
 		if known, err = k.records.ComparedWhole(ctx, c.ID); err != nil {
+			return 0, err
+		}
+	}
+	var guarded map[domain.TableName]bool
+	if dst.Guards != nil && c.Settings.GuardTarget == domain.GuardRefuse {
+		plans := make([]domain.TablePlan, len(tables))
+		for i := range tables {
+			plans[i] = tables[i].Plan.TargetPlan()
+		}
+		if guarded, err = dst.Guarded(ctx, c.UID, plans); err != nil {
 			return 0, err
 		}
 	}
@@ -281,7 +322,7 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 			hashes.Depth = domain.DepthHashes
 			n, err = k.compareTable(ctx, a, &hashes, of)
 		} else {
-			n, err = k.countVouched(ctx, a, r, of, t.found[of.ID])
+			n, err = k.keepVouched(ctx, a, r, of, t, guarded[of.Plan.TargetPlan().Target])
 		}
 		if err != nil {
 			return 0, fmt.Errorf("comparing %s: %w", of.SourceName, err)
@@ -291,17 +332,20 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 	return total, nil
 }
 
-// countVouched counts a table's rows and keeps what was found of those that were touched.
-func (k *Comparer) countVouched(ctx context.Context, a *aligned, r *domain.Reconciliation, t *domain.CrossingTable,
-	found []domain.Finding) (int64, error) {
-	counts := *r
-	counts.Depth = domain.DepthCounts
-	if len(found) == 0 {
-		return k.compareTable(ctx, a, &counts, t)
+// keepVouched keeps what was found of a table's rows that were touched, and where others could have
+// written on the target counts its rows.
+func (k *Comparer) keepVouched(ctx context.Context, a *aligned, r *domain.Reconciliation, of *domain.CrossingTable,
+	t *touch, guarded bool) (int64, error) {
+	found := t.found[of.ID]
+	if len(found) == 0 && !guarded {
+		counts := *r
+		counts.Depth = domain.DepthCounts
+		return k.compareTable(ctx, a, &counts, of)
 	}
-	if err := k.records.AddFindings(ctx, r.ID, t.ID, found); err != nil {
+	if err := k.records.AddFindings(ctx, r.ID, of.ID, found); err != nil {
 		return 0, err
 	}
+	n := t.compared[of.ID]
 	return int64(len(found)), k.records.SaveReconciledTable(ctx, domain.ReconciledTable{ReconciliationID: r.ID,
-		TableID: t.ID, State: "done", Findings: int64(len(found))})
+		TableID: of.ID, State: "done", Findings: int64(len(found)), SourceRows: n, TargetRows: n})
 }

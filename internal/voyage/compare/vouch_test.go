@@ -31,7 +31,7 @@ func (b *bench) touches(keys ...string) {
 
 func (b *bench) vouch() domain.Vouched {
 	b.Helper()
-	v, err := b.Vouch(b.Context(), &b.book.crossing, nil)
+	v, err := b.Vouch(b.Context(), &b.book.crossing, 1, nil)
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -52,7 +52,7 @@ func TestTouchedRowsAreVouchedFor(t *testing.T) {
 		if v := b.vouch(); v != (domain.Vouched{Rows: 3}) || len(b.target.touched) != 0 || b.source.scans+b.target.scans > 0 {
 			t.Errorf("they are equal: %+v, %d notes are left, %d scans", v, len(b.target.touched), b.source.scans)
 		}
-		if !slices.Equal(b.book.vouched, []string{"3 rows up to 70"}) || b.book.stand.Request.What != "" || b.book.let == 0 ||
+		if !slices.Equal(b.book.vouched, []string{"3 rows up to 0", "0 rows up to 70"}) || b.book.stand.Request.What != "" || b.book.let == 0 ||
 			!slices.Equal(b.source.limits, []time.Duration{roundLimit}) {
 			t.Errorf("kept %q; the applier is asked for %+v", b.book.vouched, b.book.stand.Request)
 		}
@@ -74,13 +74,13 @@ func TestARoundThatFailsForgetsNothing(t *testing.T) {
 		b := newBench(t)
 		b.touches("1")
 		b.source.broken = errors.New("a transaction is open")
-		if _, err := b.Vouch(t.Context(), &b.book.crossing, nil); !errors.Is(err, b.source.broken) ||
+		if _, err := b.Vouch(t.Context(), &b.book.crossing, 1, nil); !errors.Is(err, b.source.broken) ||
 			len(b.target.touched) != 1 || len(b.book.vouched) > 0 {
 			t.Errorf("%v; %d notes are left, kept %q", err, len(b.target.touched), b.book.vouched)
 		}
 		b.source.broken = nil
 		b.target.touched[0].Keys = []byte("not packed")
-		if _, err := b.Vouch(t.Context(), &b.book.crossing, nil); err == nil || len(b.target.touched) != 1 {
+		if _, err := b.Vouch(t.Context(), &b.book.crossing, 1, nil); err == nil || len(b.target.touched) != 1 {
 			t.Errorf("keys that cannot be read: %v, %d notes are left", err, len(b.target.touched))
 		}
 	})
@@ -123,7 +123,7 @@ func TestTablesTouchedWhole(t *testing.T) {
 		}
 		b.target.other, b.book.table.EstRows, b.target.rows = true, 4, b.source.rows
 		b.touches()
-		if _, err := b.Vouch(t.Context(), &b.book.crossing, nil); err == nil {
+		if _, err := b.Vouch(t.Context(), &b.book.crossing, 1, nil); err == nil {
 			t.Error("sums that differ without a row that does were taken for equal")
 		}
 	})

@@ -85,7 +85,7 @@ type Readiness interface {
 // Comparer compares both sides.
 type Comparer interface {
 	Run(ctx context.Context, c *domain.Crossing, id int64, inside bool, note func(string)) error
-	Vouch(ctx context.Context, c *domain.Crossing, note func(string)) (domain.Vouched, error)
+	Vouch(ctx context.Context, c *domain.Crossing, share float64, note func(string)) (domain.Vouched, error)
 }
 
 // Builder makes what had to wait for the end.

@@ -349,7 +349,7 @@ func (q *quay) Unended(context.Context, *domain.Crossing, []domain.TablePlan, ti
 
 type comparer struct{ *quay }
 
-func (c comparer) Vouch(context.Context, *domain.Crossing, func(string)) (domain.Vouched, error) {
+func (c comparer) Vouch(context.Context, *domain.Crossing, float64, func(string)) (domain.Vouched, error) {
 	c.rounds++
 	if len(c.vouched) == 0 {
 		return domain.Vouched{}, nil

@@ -54,7 +54,7 @@ func vouchBefore(ctx context.Context, r *run) (rows int64, _ error) {
 	c := *r.c
 	c.Phase = domain.PhaseInStep
 	for range roundsBefore {
-		v, err := r.of.comparer.Vouch(ctx, &c, func(s string) {
+		v, err := r.of.comparer.Vouch(ctx, &c, 1, func(s string) {
 			_ = r.of.records.NoteStep(ctx, r.k.ID, domain.StepReadiness,
 				s)
 		})

@@ -261,6 +261,9 @@ func (f *follower) write(ctx context.Context, ask follow.Ask) (in follow.Input, 
 	case follow.Write:
 		t := f.tables[a.Table]
 		f.touch(t, &a.Net)
+		if err := f.keepEarly(ctx); err != nil {
+			return in, err
+		}
 		if in.Rows, err = f.apply.Apply(ctx, &t.there, a.Net, a.Replace); err != nil {
 			err = f.partitioned(ctx, t, err)
 		}

@@ -550,9 +550,12 @@ func (p *pen) refused() error {
 	return p.refuses
 }
 func (p *pen) Touch(_ context.Context, at domain.Position, list []engine.Touched) error {
+	if len(list) == 0 {
+		return p.keep(&p.writes, "placed at %s", at)
+	}
 	for _, t := range list {
 		var keys []string
-		if err := touched.Unpack(t.Keys, 1, func(k string) { keys = append(keys, k[4:]) }); err != nil {
+		if err := touched.Unpack(t.Keys, 1, func(k string) { keys = append(keys, k[4:min(len(k), 9)]) }); err != nil {
 			return err
 		}
 		if err := p.keep(&p.writes, "touched to %s: %s %d %q", at, t.Target, t.Rows, keys); err != nil {

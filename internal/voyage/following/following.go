@@ -283,6 +283,7 @@ type follower struct {
 	apply   *watched
 	begun   bool // a transaction of the applier is open
 	vouches bool // what transactions touch is kept with them
+	early   bool // some of what the open one touches was kept before its place was known
 	cap     engine.Capture
 	machine *follow.Machine
 	tables  map[int64]*side

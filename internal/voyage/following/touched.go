@@ -56,6 +56,22 @@ func (f *follower) touchRows(t *side, rows ...domain.Row) {
 	}
 }
 
+// earlyBytes is how much of what a transaction touches is held until its end is known.
+const earlyBytes = 4 << 20
+
+// keepEarly writes what the open transaction has touched into it when it is much, as in a large one.
+func (f *follower) keepEarly(ctx context.Context) error {
+	size := 0
+	for _, t := range f.tables {
+		size += t.touched.Size()
+	}
+	if size < earlyBytes {
+		return nil
+	}
+	f.early = true
+	return f.keepTouched(ctx, domain.FarAway)
+}
+
 func (f *follower) touchAll(t *side) {
 	if f.vouches {
 		t.touched.AddTable()
@@ -80,14 +96,16 @@ func (f *follower) keepTouched(ctx context.Context, at domain.Position) error {
 		}
 		list = append(list, k)
 	}
-	if len(list) == 0 {
+	if len(list) == 0 && !f.early {
 		return nil
 	}
+	f.early = at == domain.FarAway
 	return f.apply.Touch(ctx, at, list)
 }
 
 // forgetTouched forgets it with a transaction that is called off.
 func (f *follower) forgetTouched() {
+	f.early = false
 	for _, t := range f.tables {
 		t.touched.Clear()
 	}

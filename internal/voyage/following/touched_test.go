@@ -1,6 +1,7 @@
 package following
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -48,6 +49,19 @@ func TestWhatIsTouchedIsKeptWithIt(t *testing.T) {
 				t.Errorf("said %s", said)
 			}
 		})
+	}
+	// What a large transaction touches is written before its end is known, and placed at it.
+	b := newBrook(domain.KindCapture)
+	b.flows(t, 4, func() {
+		var list []domain.Change
+		for i := range 5 {
+			list = append(list, insert(1, fmt.Sprint(i)+strings.Repeat("x", 1<<20), "clover"))
+		}
+		b.logs(domain.PositionAt(20), list...)
+	})
+	far, end := "touched to "+fmt.Sprint(domain.FarAway)+": marsh.lots 5", "placed at 25\ncommit 25"
+	if writes := b.all(&b.writes); !strings.Contains(writes, far) || !strings.Contains(writes, end) {
+		t.Errorf("a large transaction wrote\n%s", writes)
 	}
 	if d := domain.DefaultSettings().VouchEvery; d != time.Minute {
 		t.Errorf("rounds are made every %s", d)

@@ -16,12 +16,16 @@ type Vouching struct {
 		// VouchLater puts a crossing's next round off as if there had been one.
 		VouchLater(ctx context.Context, crossing int64) error
 	}
-	Vouch func(ctx context.Context, c *domain.Crossing, note func(string)) (domain.Vouched, error)
+	Vouch func(ctx context.Context, c *domain.Crossing, share float64, note func(string)) (domain.Vouched, error)
 	Log   *slog.Logger
 }
 
-// roundMost is how long a round may take; what it has not compared then, the next one does.
-const roundMost = 5 * time.Minute
+// roundMost is how long a round may take; what it has not compared then, the next one does. roundShare
+// is for how much of the time it asks the servers for rows: they are the application's.
+const (
+	roundMost  = 2 * time.Minute
+	roundShare = 0.25
+)
 
 // Do makes the rounds that are due.
 func (v *Vouching) Do(ctx context.Context) error {
@@ -35,7 +39,7 @@ func (v *Vouching) Do(ctx context.Context) error {
 			continue // it was deleted meanwhile
 		}
 		limit, cancel := context.WithTimeout(ctx, roundMost)
-		_, err = v.Vouch(limit, &c, nil)
+		_, err = v.Vouch(limit, &c, roundShare, nil)
 		cancel()
 		if ctx.Err() != nil {
 			return ctx.Err()

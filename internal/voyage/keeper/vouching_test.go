@@ -36,7 +36,7 @@ func TestRoundsAreMade(t *testing.T) {
 	r := &rounds{due: []int64{1, 2, 3}}
 	var made []string
 	v := &Vouching{Records: r, Log: slog.New(slog.NewTextHandler(io.Discard, nil)),
-		Vouch: func(_ context.Context, c *domain.Crossing, _ func(string)) (domain.Vouched, error) {
+		Vouch: func(_ context.Context, c *domain.Crossing, _ float64, _ func(string)) (domain.Vouched, error) {
 			made = append(made, c.Name)
 			return domain.Vouched{}, errors.New("a transaction of the source is open")
 		}}
@@ -45,7 +45,7 @@ func TestRoundsAreMade(t *testing.T) {
 		t.Errorf("%v: made %q, put off %v", err, made, r.later)
 	}
 	ends, end := context.WithCancel(t.Context())
-	v.Vouch = func(context.Context, *domain.Crossing, func(string)) (domain.Vouched, error) {
+	v.Vouch = func(context.Context, *domain.Crossing, float64, func(string)) (domain.Vouched, error) {
 		end()
 		return domain.Vouched{}, ends.Err()
 	}

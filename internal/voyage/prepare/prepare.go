@@ -8,6 +8,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -297,7 +298,22 @@ func (pr *Preparer) MakeTables(ctx context.Context, c *domain.Crossing, s *plann
 		c.Settings, func(o engine.Object, failure error) {
 			told = append(told, domain.ObjectOutcome{Kind: o.Kind, Table: o.Table.String(), Statement: o.SQL, Failure: failure})
 		})
-	return cmp.Or(err, pr.records.TellTables(ctx, c.ID, told))
+	if err := cmp.Or(err, pr.records.TellTables(ctx, c.ID, told)); err != nil {
+		return err
+	}
+	return pr.guard(ctx, c, s.Target, planning.OnTarget(plans))
+}
+
+// guard has the target's tables refuse writes of others, where the crossing wants it and the target
+// can. Tables that keep rows of their own have an application of their own.
+func (pr *Preparer) guard(ctx context.Context, c *domain.Crossing, dst *engine.Opened, plans []domain.TablePlan) error {
+	if c.Settings.GuardTarget != domain.GuardRefuse || dst.Guards == nil || c.Kind == domain.KindLoad {
+		return nil
+	}
+	plans = slices.DeleteFunc(slices.Clone(plans), func(p domain.TablePlan) bool {
+		return p.ExistingRowsPolicy(c.Settings) == "keep"
+	})
+	return dst.Guard(ctx, c.UID, plans)
 }
 
 // advance moves the phase on, or says that somebody else did meanwhile.
