@@ -22,6 +22,9 @@ import (
 	"dustyferry/internal/localserver"
 )
 
+// vouch is how often what changes touched is compared; below 0: as by default.
+var vouch = flag.Float64("vouch", -1, "seconds between rounds of vouching; 0: none, and no keys are kept")
+
 func main() {
 	transactions := flag.Int("transactions", 3000, "transactions of the backlog")
 	per := flag.Int("per", 100, "changes in each")
@@ -122,6 +125,9 @@ func (b *bench) follow(ctx context.Context) error {
 // cross starts a crossing and waits until it is in step.
 func (b *bench) cross(ctx context.Context, c contract.NewCrossing) error {
 	c.Name = "spring"
+	if *vouch >= 0 {
+		c.Settings = &contract.Settings{VouchEverySeconds: vouch}
+	}
 	if err := b.ferry.Add(ctx, c); err != nil {
 		return err
 	}
