@@ -36,12 +36,21 @@ func certificateText(c *domain.Certificate) string {
 	if r := c.Comparison; r != nil {
 		b.WriteString("\nRECONCILIATION\n")
 		line("result", fmt.Sprintf("%s (%s), %s findings", r.State, r.Depth, domain.Grouped(r.Findings)))
-		line("rows", fmt.Sprintf("%s on the source, %s on the target, in %d tables", domain.Grouped(r.SourceRows),
+		rows := "rows"
+		if r.Depth == domain.DepthVouched {
+			rows = "rows looked at"
+		}
+		line(rows, fmt.Sprintf("%s on the source, %s on the target, in %d tables", domain.Grouped(r.SourceRows),
 			domain.Grouped(r.TargetRows), r.Tables))
 		line("at", r.Position)
 		line("ended", moment(r.EndedAt))
 	} else {
 		b.WriteString("\nNo reconciliation was made.\n")
+	}
+	if c.VouchedTo != "" {
+		fmt.Fprintf(&b,
+			"\nRows that changes touched were compared up to log position %s: %s, each as often as it was touched anew.\n",
+			c.VouchedTo, domain.Grouped(c.VouchedRows))
 	}
 	if c.NotCompared > 0 {
 		fmt.Fprintf(&b, "\nNot compared since they were loaded last: %s of the tables below.\n",

@@ -208,9 +208,11 @@ func (d *demoRun) create(ctx context.Context) error {
 	if d.kind == "mariadb" {
 		stop = contract.ReadOnly
 	}
+	depth, guard := contract.SettingsCutoverDepthVouched, contract.SettingsGuardTargetRefuse
 	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring",
 		Source: "old-barn", Target: "new-barn",
-		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk, StopMethod: &stop}}))
+		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk, StopMethod: &stop,
+			CutoverDepth: &depth, GuardTarget: &guard}}))
 	return err
 }
 

@@ -23,6 +23,10 @@ type Certificate struct {
 	Cut           []CertifiedRow  `json:"cut"`
 	Comparison    *CertifiedProof `json:"reconciliation,omitempty"`
 	Cutover       *CertifiedCut   `json:"cutover,omitempty"`
+	// VouchedTo is the place in the source's log up to which rows that changes touched were compared,
+	// and VouchedRows how many times one was; empty where they were not.
+	VouchedTo   string `json:"vouched_to,omitempty"`
+	VouchedRows int64  `json:"vouched_rows,omitempty"`
 	// Findings is what the newest comparisons found, nil where no table was compared since it
 	// was loaded last; NotCompared is how many tables were not.
 	Findings    *int64           `json:"findings"`

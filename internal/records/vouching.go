@@ -40,6 +40,13 @@ func (s StreamStore) VouchLater(ctx context.Context, crossing int64) error {
 	return err
 }
 
+// ProveAnew has no comparison made until now prove anything: others could write on the target.
+func (s StreamStore) ProveAnew(ctx context.Context, crossing int64) error {
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET touched_from = greatest(touched_from, applied + 1)
+  WHERE crossing_id = $1 AND touched_from > 0`, crossing)
+	return err
+}
+
 // Vouching is how far the rows that changes touched are known to be equal.
 func (s StreamStore) Vouching(ctx context.Context, crossing int64) (domain.Vouching, error) {
 	row, err := single[struct {

@@ -1809,6 +1809,11 @@ export interface components {
             /** @description A replication slot that stands on a PostgreSQL source; empty: one is made at the start */
             slot?: string;
             /**
+             * @description Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
+             * @enum {string}
+             */
+            guard_target?: "allow" | "refuse";
+            /**
              * Format: double
              * @description How often rows that changes touched are compared on both sides while the crossing is in step; the target keeps their keys until then, in seconds; 0: never
              */

@@ -64,7 +64,8 @@ func (d *database) ForgetTouched(ctx context.Context, crossing string, ids []int
 func (a *applier) Touch(ctx context.Context, at domain.Position, list []engine.Touched) error {
 	if a.early && at != domain.FarAway {
 		a.early = false
-		if _, err := a.conn.ExecContext(ctx, "UPDATE dusty_ferry.touched SET position = ? WHERE crossing = ? AND position = ?",
+		if _, err := a.conn.ExecContext(ctx,
+			"UPDATE dusty_ferry.touched SET position = ? WHERE crossing = ? AND position = ?",
 			at.Number(), a.crossing, domain.FarAway.Number()); err != nil {
 			return a.d.explain(err)
 		}

@@ -51,7 +51,8 @@ func (d *database) guardedNames(ctx context.Context, plans []domain.TablePlan) (
 	rows, err := d.pool.Query(ctx, `
 SELECT n, quote_ident(ns.nspname) || '.' || quote_ident(c.relname) FROM unnest($1::text[]) n
  CROSS JOIN LATERAL `+partitionTree("to_regclass(n)")+` t JOIN pg_class c ON c.oid = t.relid
-  JOIN pg_namespace ns ON ns.oid = c.relnamespace WHERE c.relispartition AND t.relid <> to_regclass(n) ORDER BY 1, 2`, all)
+  JOIN pg_namespace ns ON ns.oid = c.relnamespace WHERE c.relispartition AND t.relid <> to_regclass(n) ORDER BY 1, 2`,
+		all)
 	if err != nil {
 		return nil, err
 	}
@@ -72,9 +73,10 @@ func (d *database) Guard(ctx context.Context, crossing string, plans []domain.Ta
 	var sql []string
 	for _, p := range plans {
 		for _, name := range names[p.Target] {
-			sql = append(sql, fmt.Sprintf("DROP TRIGGER IF EXISTS %[1]s ON %[2]s; CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR "+
-				"DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION %[3]s()", guardTrigger, name,
-				guardFunction(crossing)))
+			sql = append(sql,
+				fmt.Sprintf("DROP TRIGGER IF EXISTS %[1]s ON %[2]s; CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR "+
+					"DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION %[3]s()", guardTrigger, name,
+					guardFunction(crossing)))
 		}
 	}
 	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {

@@ -27,7 +27,8 @@ func TestTheTargetIsGuarded(t *testing.T) {
 	}
 	defer func() { _ = app.Close(ctx) }()
 	writes := []string{"INSERT INTO public.hives VALUES (2)", "UPDATE public.hives SET id = 3 WHERE id = 2",
-		"DELETE FROM public.hives WHERE id = 3", "TRUNCATE public.hives", "INSERT INTO public.scales VALUES (1, '2026-02-01')",
+		"DELETE FROM public.hives WHERE id = 3", "TRUNCATE public.hives",
+		"INSERT INTO public.scales VALUES (1, '2026-02-01')",
 		"INSERT INTO public.scales_26 VALUES (1, '2026-02-01')", "INSERT INTO public.scales_26_1 VALUES (1, '2026-02-01')",
 		"DELETE FROM public.scales_26_1", "COPY public.hives FROM STDIN"}
 	refused := func(want bool) {
@@ -106,7 +107,8 @@ func TestTheTargetIsGuarded(t *testing.T) {
 	}
 	refused(false)
 	var left int
-	if err := app.QueryRow(ctx, "SELECT count(*) FROM pg_trigger WHERE NOT tgisinternal").Scan(&left); err != nil || left > 0 {
+	if err := app.QueryRow(ctx, "SELECT count(*) FROM pg_trigger WHERE NOT tgisinternal").Scan(&left); err != nil ||
+		left > 0 {
 		t.Errorf("%d triggers are left (%v)", left, err)
 	}
 }

@@ -26,6 +26,7 @@ type Records interface {
 	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
 	Steps(ctx context.Context, cutover int64) ([]domain.CutoverStep, error)
 	Reconciliations(ctx context.Context, crossing int64) ([]domain.Reconciliation, error)
+	Vouching(ctx context.Context, crossing int64) (domain.Vouching, error)
 	TableComparisons(ctx context.Context, crossing int64) ([]domain.TableComparison, error)
 	// CertificateOf is the account of a closed crossing, or nil.
 	CertificateOf(ctx context.Context, crossing int64) (*domain.Certificate, error)
@@ -250,6 +251,17 @@ func (k *Closings) certificate(ctx context.Context, c *domain.Crossing, tables [
 	}
 	if err := k.certifyCutover(ctx, c, cert); err != nil {
 		return nil, err
+	}
+	v, err := k.records.Vouching(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	if !v.To.IsZero() {
+		cert.VouchedTo, cert.VouchedRows = k.databases.Position(ctx, c.Source, v.To), v.Rows
+	}
+	if r := cert.Comparison; r != nil && r.Depth == domain.DepthVouched && r.State == domain.ComparisonClean &&
+		cert.Cutover != nil {
+		cert.VouchedTo = cert.Cutover.EndPosition
 	}
 	return cert, k.certifyTables(ctx, c, tables, cert)
 }

@@ -81,6 +81,9 @@ func (a *archive) Steps(context.Context, int64) ([]domain.CutoverStep, error) {
 func (a *archive) Reconciliations(context.Context, int64) ([]domain.Reconciliation, error) {
 	return a.recs, nil
 }
+func (a *archive) Vouching(context.Context, int64) (domain.Vouching, error) {
+	return domain.Vouching{To: domain.PositionAt(70), Rows: 12}, nil
+}
 func (a *archive) TableComparisons(context.Context, int64) ([]domain.TableComparison, error) {
 	return a.compared, nil
 }

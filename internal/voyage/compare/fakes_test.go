@@ -180,6 +180,7 @@ type side struct {
 	touched []engine.Touched
 	scans   int // of whole tables
 	limits  []time.Duration
+	looked  func(n int) // is called when a view at a position is opened, for the n-th time
 }
 
 func (s *side) KeepTouched(context.Context) error { return nil }
@@ -206,7 +207,9 @@ func (s *side) Repair(_ context.Context, _, _ string, at domain.Position, _ *dom
 }
 func (s *side) OpenView(_ context.Context, exact bool, limit time.Duration) (engine.View, domain.Position, error) {
 	if exact {
-		s.limits = append(s.limits, limit)
+		if s.limits = append(s.limits, limit); s.looked != nil {
+			s.looked(len(s.limits) - 1)
+		}
 		return view{s, slices.Clone(s.rows)}, domain.PositionAt(70), s.broken
 	}
 	return view{s, slices.Clone(s.rows)}, domain.Position{}, s.broken

@@ -52,12 +52,18 @@ func (k *Comparer) Vouch(ctx context.Context, c *domain.Crossing, share float64,
 	}
 	t := newTouch(k, c, dst, tables)
 	t.most, t.share, t.keeps = smallTable, share, true
-	err = k.align(ctx, c, alignment{sake: "vouching", note: note, limit: roundLimit}, func(a *aligned) error {
-		if err := t.all(ctx, a); err != nil {
+	how := alignment{sake: "vouching", note: note, limit: roundLimit}
+	var at domain.Position
+	err = k.align(ctx, c, how, func(a *aligned) error {
+		at = a.at
+		if err := t.all(ctx, a); err != nil || len(t.suspects) > 0 {
 			return err
 		}
 		return t.keep(ctx, a.at)
 	})
+	if err == nil && len(t.suspects) > 0 {
+		err = k.align(ctx, c, how, func(a *aligned) error { return t.lookAgain(ctx, a, at) })
+	}
 	if t.findings > 0 {
 		k.journal.Recordf(ctx, "warning", journal.System, c.Name, "", "reconcile", "vouching found %s among the rows that "+
 			"changes touched (reconciliation %d)", domain.Many(t.findings, "difference"), t.kept)
@@ -89,6 +95,53 @@ func (t *touch) keep(ctx context.Context, at domain.Position) error {
 	return nil
 }
 
+// lookAgain compares once more, at another position, what seemed to differ: a table that is emptied
+// after a view was opened is empty in the view too, as that is no row's change. What differs
+// again is a finding. at is up to where all was compared.
+func (t *touch) lookAgain(ctx context.Context, a *aligned, at domain.Position) error {
+	for of, keys := range t.suspects {
+		var found []domain.Finding
+		var err error
+		if keys == nil {
+			found, _, err = t.of.wholeTable(ctx, a, of)
+		} else {
+			found, err = t.compareKeys(ctx, a, of, keys)
+		}
+		if err != nil {
+			return fmt.Errorf("vouching for %s: %w", of.SourceName, err)
+		}
+		t.add(of, found, 0) // they were counted when they were first compared
+	}
+	t.done = append(t.done, t.held...)
+	return t.keep(ctx, at)
+}
+
+// suspect holds what was compared since the last time, for a second look at what seemed to differ.
+func (t *touch) suspect() {
+	for id, list := range t.found {
+		for _, of := range t.tables {
+			if of.ID != id {
+				continue
+			}
+			if len(of.Plan.Key) == 0 || t.whole[of] != nil {
+				t.suspects[of] = nil
+				continue
+			}
+			if keys, known := t.suspects[of]; !known || keys != nil {
+				if keys == nil {
+					keys = map[string]bool{}
+				}
+				for _, f := range list {
+					keys[narrow.JoinKey(f.Key)] = true
+				}
+				t.suspects[of] = keys
+			}
+		}
+	}
+	t.held, t.done = append(t.held, t.done...), nil
+	clear(t.found)
+}
+
 // touch is one pass over what a target notes of touched rows.
 type touch struct {
 	of     *Comparer
@@ -107,19 +160,21 @@ type touch struct {
 	rows  int64
 	found map[int64][]domain.Finding
 
-	share    float64 // of the time for which rows are fetched; 0: all of it
-	keeps    bool    // what is compared is kept as it goes
-	before   int64   // rows that are kept
-	findings int64   // that are
-	kept     int64   // the comparison with which
+	share    float64                                   // of the time for which rows are fetched; 0: all of it
+	keeps    bool                                      // what is compared is kept as it goes
+	before   int64                                     // rows that are kept
+	findings int64                                     // that are
+	kept     int64                                     // the comparison with which
+	suspects map[*domain.CrossingTable]map[string]bool // what seemed to differ; nil: any row of the table
+	held     []int64                                   // notes of which something did
 
 	compared map[int64]int64 // rows, by table
 }
 
 func newTouch(k *Comparer, c *domain.Crossing, dst *engine.Opened, tables []domain.CrossingTable) *touch {
 	t := &touch{of: k, c: c, dst: dst, tables: map[string]*domain.CrossingTable{}, found: map[int64][]domain.Finding{},
-		compared: map[int64]int64{},
-		keys:     map[*domain.CrossingTable]map[string]bool{}, whole: map[*domain.CrossingTable][]int64{}}
+		compared: map[int64]int64{}, suspects: map[*domain.CrossingTable]map[string]bool{},
+		keys: map[*domain.CrossingTable]map[string]bool{}, whole: map[*domain.CrossingTable][]int64{}}
 	for i := range tables {
 		t.tables[tables[i].TargetName] = &tables[i]
 	}
@@ -190,7 +245,7 @@ func (t *touch) all(ctx context.Context, a *aligned) error {
 		t.add(of, found, rows)
 		t.done = append(t.done, notes...)
 	}
-	return nil
+	return t.settle(ctx)
 }
 
 // flush compares the rows of the keys that were read.
@@ -204,10 +259,19 @@ func (t *touch) flush(ctx context.Context, a *aligned) error {
 	}
 	t.done, t.wait, t.n = append(t.done, t.wait...), nil, 0
 	clear(t.keys)
-	if t.keeps && len(t.done) > 0 {
-		return t.keep(ctx, domain.Position{}) // up to where, is known when all is compared
+	return t.settle(ctx)
+}
+
+// settle keeps what was compared and is equal; up to where, is known when all is compared.
+func (t *touch) settle(ctx context.Context) error {
+	switch {
+	case !t.keeps || len(t.done) == 0:
+		return nil
+	case len(t.found) > 0:
+		t.suspect()
+		return nil
 	}
-	return nil
+	return t.keep(ctx, domain.Position{})
 }
 
 func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64) {
@@ -329,7 +393,10 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 		}
 		total += n
 	}
-	return total, nil
+	if total == 0 && len(known) > 0 {
+		_, err = k.records.KeepVouched(ctx, c.ID, a.at, t.rows, nil)
+	}
+	return total, err
 }
 
 // keepVouched keeps what was found of a table's rows that were touched, and where others could have

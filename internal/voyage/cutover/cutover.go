@@ -24,6 +24,8 @@ import (
 
 // Records keep how a cutover stands, and its crossing.
 type Records interface {
+	// ProveAnew has no comparison made until now prove anything.
+	ProveAnew(ctx context.Context, crossing int64) error
 	Policy(ctx context.Context) (domain.Policy, error)
 	Defaults(ctx context.Context) (domain.Settings, error)
 	Tables(ctx context.Context, crossing int64) ([]domain.CrossingTable, error)

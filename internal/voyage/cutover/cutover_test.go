@@ -89,6 +89,27 @@ func TestWhatWasTouchedIsComparedBefore(t *testing.T) {
 	}
 }
 
+// TestAGuardedTarget takes writes of everybody before applications are told of it; where the cutover is
+// taken back, it is closed again, and what was compared before proves nothing.
+func TestAGuardedTarget(t *testing.T) {
+	for _, lost := range []error{nil, errors.New("the session ended")} {
+		synctest.Test(t, func(t *testing.T) {
+			q := newQuay(domain.StopLock)
+			q.plan(false)
+			q.c.Settings.GuardTarget, q.lost, q.guarded = domain.GuardRefuse, lost, true
+			_ = q.goes(t.Context(), 1)
+			open, anew, unguarded := []bool{true}, 0, 1
+			if lost != nil {
+				open, anew, unguarded = []bool{true, false}, 1, 0
+			}
+			if !slices.Equal(q.guards, open) || q.anew != anew || q.unguarded != unguarded {
+				t.Errorf("lost %v: opened %v, proved anew %d times, removed %d times; %s", lost, q.guards, q.anew, q.unguarded,
+					q.states())
+			}
+		})
+	}
+}
+
 // TestWhatTakesACutoverBack: whatever fails before the hand-over leaves the source writable and the
 // crossing in step, and says why.
 func TestWhatTakesACutoverBack(t *testing.T) {

@@ -15,8 +15,12 @@ import (
 
 // quay is a crossing that is in step, with its source and target, and what is kept of its cutover.
 type quay struct {
-	rounds  int
-	vouched []domain.Vouched // what rounds come to
+	rounds    int
+	anew      int    // how often nothing of before proves anything any more
+	guards    []bool // whether the target was opened
+	unguarded int
+	guarded   bool             // the target can be
+	vouched   []domain.Vouched // what rounds come to
 
 	mu      sync.Mutex
 	c       domain.Crossing
@@ -264,7 +268,11 @@ func (q *quay) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Ope
 	if q.noStop {
 		src.StopsWrites = nil
 	}
-	return src, &engine.Opened{Sequences: s}, nil
+	dst = &engine.Opened{Sequences: s}
+	if q.guarded {
+		dst.Guards = q
+	}
+	return src, dst, nil
 }
 func (q *quay) Catalog(context.Context, string, bool) (*domain.Catalog, error) {
 	return &q.catalog, nil
@@ -348,6 +356,24 @@ func (q *quay) Unended(context.Context, *domain.Crossing, []domain.TablePlan, ti
 }
 
 type comparer struct{ *quay }
+
+func (q *quay) ProveAnew(context.Context, int64) error {
+	q.anew++
+	return nil
+}
+
+func (q *quay) OpenGuard(_ context.Context, _ string, open bool) error {
+	q.guards = append(q.guards, open)
+	return nil
+}
+func (q *quay) Unguard(context.Context, string) error {
+	q.unguarded++
+	return nil
+}
+func (q *quay) Guard(context.Context, string, []domain.TablePlan) error { return nil }
+func (q *quay) Guarded(context.Context, string, []domain.TablePlan) (map[domain.TableName]bool, error) {
+	return nil, nil
+}
 
 func (c comparer) Vouch(context.Context, *domain.Crossing, float64, func(string)) (domain.Vouched, error) {
 	c.rounds++

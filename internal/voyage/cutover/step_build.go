@@ -21,7 +21,14 @@ func buildLast(ctx context.Context, r *run) (string, error) {
 	return "every index and constraint stands", openGuard(ctx, r, true)
 }
 
-func guardAgain(ctx context.Context, r *run) error { return openGuard(ctx, r, false) }
+// guardAgain closes a target that was open to everybody for a while: what was compared before proves
+// nothing of it any more.
+func guardAgain(ctx context.Context, r *run) error {
+	if err := openGuard(ctx, r, false); err != nil || r.c.Settings.GuardTarget != domain.GuardRefuse {
+		return err
+	}
+	return r.of.records.ProveAnew(ctx, r.c.ID)
+}
 
 // openGuard lets everybody write on the target, or nobody but us, where it was guarded.
 func openGuard(ctx context.Context, r *run, open bool) error {

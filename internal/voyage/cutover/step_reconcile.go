@@ -34,6 +34,10 @@ func compareAtEnd(ctx context.Context, r *run) (string, error) {
 		return "", domain.Conflict("reconciliation %d found %d differences; see 'dustyferry findings %s'", id, res.Findings,
 			r.c.Name)
 	}
-	return fmt.Sprintf("%s, %s alike on both sides (%s)", domain.Many(res.Tables, "table"), domain.Many(res.SourceRows,
-		"row"), depth), nil
+	looked := ""
+	if depth == domain.DepthVouched {
+		looked = " looked at,"
+	}
+	return fmt.Sprintf("%s, %s%s alike on both sides (%s)", domain.Many(res.Tables, "table"), domain.Many(res.SourceRows,
+		"row"), looked, depth), nil
 }

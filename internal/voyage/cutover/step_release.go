@@ -18,8 +18,9 @@ func release(ctx context.Context, r *run) (string, error) {
 	}
 	if r.dst.Guards != nil { // what it leaves refuses nobody, and closing removes it
 		if err := r.dst.Unguard(ctx, r.c.UID); err != nil {
-			r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover", "triggers that refuse nobody any more are "+
-				"left on the target until the crossing is closed: %s", err)
+			r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover",
+				"triggers that refuse nobody any more are "+
+					"left on the target until the crossing is closed: %s", err)
 		}
 	}
 	now := time.Now()

@@ -214,7 +214,8 @@ func (r *Readiness) vouching(ctx context.Context, l *list, tables []domain.Cross
 	default:
 		l.add(true, domain.Notice, topicVouching, "",
 			"every table was compared whole; inside the pause it is only compared what "+
-				"changes have touched since the last round%s", map[bool]string{false: ", and how many rows there are"}[l.of.Settings.
+				"changes have touched since the last round%s",
+			map[bool]string{false: ", and how many rows there are"}[l.of.Settings.
 				GuardTarget == domain.GuardRefuse])
 	}
 	return nil
