@@ -19,7 +19,9 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
     <Said of={applied} reading="Reading the positions">
       {(a) => (
         <>
-          <dl className="grid grid-cols-2 gap-2 lg:grid-cols-6">
+          <dl
+            className={`grid grid-cols-2 gap-2 ${p.vouched_rows === undefined ? "lg:grid-cols-6" : "lg:grid-cols-7"}`}
+          >
             <Figure
               name="Source's log stands at"
               value={a.source_position || "–"}
@@ -27,7 +29,7 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
             />
             <Figure name="Received up to" value={a.received_position || "–"} />
             <Figure
-              name="Applied on the target up to"
+              name="Applied up to"
               value={a.applied_position || "–"}
               beside={`${bytes(a.behind_bytes)} behind`}
             />
@@ -52,7 +54,7 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
             />
             {p.vouched_rows !== undefined && (
               <Figure
-                name="Touched rows compared up to"
+                name="Vouched for up to"
                 value={p.vouched_position ?? "–"}
                 beside={
                   p.vouched_at ? (
