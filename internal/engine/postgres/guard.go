@@ -2,11 +2,14 @@ package postgres
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"dustyferry/internal/domain"
 )
@@ -144,10 +147,47 @@ func (d *database) OpenGuard(ctx context.Context, crossing string, open bool) er
 	return d.explain(err)
 }
 
-// Unguard takes the triggers away.
+// unguardTries is how often a table is asked for its lock until its trigger can be dropped.
+const unguardTries = 20
+
+// Unguard takes the triggers away. Applications may use the tables by now: each has a transaction of its
+// own, which holds no lock that another waits for, and gives up soon, so that nobody waits behind
+// it for long.
 func (d *database) Unguard(ctx context.Context, crossing string) error {
-	return d.explain(pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '3s'; DROP FUNCTION IF EXISTS "+guardFunction(crossing)+"() CASCADE")
-		return err
-	}))
+	function := guardFunction(crossing) + "()"
+	for try := range unguardTries {
+		rows, err := d.pool.Query(ctx, `
+SELECT quote_ident(n.nspname) || '.' || quote_ident(c.relname) FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid
+  JOIN pg_namespace n ON n.oid = c.relnamespace WHERE t.tgfoid = to_regprocedure($1)`, function)
+		if err != nil {
+			return d.explain(err)
+		}
+		left, err := pgx.CollectRows(rows, pgx.RowTo[string])
+		if err != nil {
+			return d.explain(err)
+		}
+		if len(left) == 0 {
+			_, err := d.pool.Exec(ctx, "DROP FUNCTION IF EXISTS "+function)
+			return d.explain(err)
+		}
+		if try > 0 {
+			select {
+			case <-time.After(300 * time.Millisecond):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		for _, name := range left {
+			err := pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
+				_, err := tx.Exec(ctx, "SET LOCAL lock_timeout = '100ms'; DROP TRIGGER IF EXISTS "+guardTrigger+" ON "+name)
+				return err
+			})
+			var pe *pgconn.PgError
+			if err != nil && (!errors.As(err, &pe) || pe.Code != "55P03" && pe.Code != "40P01" && pe.Code != "42P01") {
+				return d.explain(err)
+			}
+		}
+	}
+	return domain.Unavailable(nil, "tables of the target are locked for too long to take the triggers away that refuse "+
+		"nobody any more; end what holds them, and close the crossing again")
 }

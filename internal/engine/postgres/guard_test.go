@@ -4,6 +4,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -92,6 +93,26 @@ func TestTheTargetIsGuarded(t *testing.T) {
 		guarded(!open, !open)
 		refused(!open)
 	}
+	// An application that is at work on several tables is kept waiting by none, and waits for none.
+	if err := d.OpenGuard(ctx, "c0ffee", true); err != nil {
+		t.Fatal(err)
+	}
+	work := func(sql string) {
+		t.Helper()
+		if _, err := app.Exec(ctx, sql); err != nil {
+			t.Errorf("%s: %v", sql, err)
+		}
+	}
+	work("BEGIN; SET LOCAL lock_timeout = '2s'; INSERT INTO public.scales VALUES (5, '2026-02-01')")
+	done := make(chan error)
+	go func() { done <- d.Unguard(ctx, "c0ffee") }()
+	for len(triggers(t, d)) > 3 { // all but the one that is written to, and its partitions
+		time.Sleep(20 * time.Millisecond)
+	}
+	work("INSERT INTO public.hives VALUES (5); COMMIT")
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
 	for range 2 {
 		if err := d.Unguard(ctx, "c0ffee"); err != nil {
 			t.Fatal(err)
@@ -111,4 +132,18 @@ func TestTheTargetIsGuarded(t *testing.T) {
 		left > 0 {
 		t.Errorf("%d triggers are left (%v)", left, err)
 	}
+}
+
+// triggers are those of a guard, by their tables.
+func triggers(t *testing.T, d *database) []string {
+	t.Helper()
+	rows, err := d.pool.Query(t.Context(), "SELECT tgrelid::regclass::text FROM pg_trigger WHERE tgname = $1", guardTrigger)
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		t.Fatal(err)
+	}
+	return list
 }

@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -172,13 +173,13 @@ func (d *database) ForgetStream(ctx context.Context, crossing string) error {
 
 // Forget removes the crossing's bookkeeping, and the schema with the last one.
 func (d *database) Forget(ctx context.Context, crossing string) error {
+	if err := cmp.Or(d.OpenGuard(ctx, crossing, true), d.Unguard(ctx, crossing)); err != nil {
+		return err
+	}
 	return d.explain(pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
 		var there bool
 		if err := tx.QueryRow(ctx, `SELECT to_regclass('dusty_ferry.stream') IS NOT NULL`).Scan(&there); err != nil ||
 			!there {
-			return err
-		}
-		if _, err := tx.Exec(ctx, "DROP FUNCTION IF EXISTS "+guardFunction(crossing)+"() CASCADE"); err != nil {
 			return err
 		}
 		for _, sql := range []string{

@@ -108,6 +108,9 @@ func (s *stop) lock(ctx context.Context, wait time.Duration) error {
 
 // lockAll tries once, and says at which table it got stuck.
 func (s *stop) lockAll(ctx context.Context, names []string, until time.Time) (int, error) {
+	// An automatic vacuum gives way to who has waited for so long; applications wait meanwhile. Not
+	// every role may say for how long: it is a second then.
+	_, _ = s.conn.Exec(ctx, "SET deadlock_timeout = '50ms'")
 	if _, err := s.conn.Exec(ctx, "BEGIN; SET LOCAL lock_timeout = 0"); err != nil {
 		return 0, err
 	}

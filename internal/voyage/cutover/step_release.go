@@ -16,6 +16,10 @@ func release(ctx context.Context, r *run) (string, error) {
 	if r.stop != nil {
 		_ = r.stop.Release(ctx)
 	}
+	now := time.Now()
+	if err := r.of.records.SetPause(ctx, r.k.ID, nil, &now); err != nil {
+		return "", err
+	}
 	if r.dst.Guards != nil { // what it leaves refuses nobody, and closing removes it
 		if err := r.dst.Unguard(ctx, r.c.UID); err != nil {
 			r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover",
@@ -23,6 +27,5 @@ func release(ctx context.Context, r *run) (string, error) {
 					"left on the target until the crossing is closed: %s", err)
 		}
 	}
-	now := time.Now()
-	return "the source answers reads only", r.of.records.SetPause(ctx, r.k.ID, nil, &now)
+	return "the source answers reads only", nil
 }
