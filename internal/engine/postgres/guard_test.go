@@ -137,7 +137,8 @@ func TestTheTargetIsGuarded(t *testing.T) {
 // triggers are those of a guard, by their tables.
 func triggers(t *testing.T, d *database) []string {
 	t.Helper()
-	rows, err := d.pool.Query(t.Context(), "SELECT tgrelid::regclass::text FROM pg_trigger WHERE tgname = $1", guardTrigger)
+	rows, err := d.pool.Query(t.Context(), "SELECT tgrelid::regclass::text FROM pg_trigger WHERE tgname = $1",
+		guardTrigger)
 	if err != nil {
 		t.Fatal(err)
 	}
