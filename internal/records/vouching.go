@@ -14,7 +14,7 @@ import (
 // from an earlier one; zero: it is not.
 func (s StreamStore) SetTouchedFrom(ctx context.Context, crossing, epoch int64, at domain.Position) error {
 	mine, err := s.changed(ctx, `UPDATE streams SET touched_from = CASE WHEN $3::numeric = 0 OR touched_from = 0 THEN $3::numeric
-  ELSE touched_from END, vouched_at = coalesce(vouched_at, now()) WHERE crossing_id = $1 AND epoch = $2`, crossing, epoch, Pos(at))
+  ELSE touched_from END, round_at = coalesce(round_at, now()) WHERE crossing_id = $1 AND epoch = $2`, crossing, epoch, Pos(at))
 	if err == nil && !mine {
 		return domain.ErrTakenOver
 	}
@@ -29,14 +29,14 @@ SELECT c.id FROM crossings c JOIN streams st ON st.crossing_id = c.id
  WHERE c.kind <> 'load' AND c.phase = 'in step' AND c.condition = 'running' AND st.touched_from > 0
    AND coalesce((c.settings->>'vouch_every')::bigint, 0) > 0
    AND st.lag_seconds * 1e9 <= coalesce((c.settings->>'in_step_lag')::bigint, 0) AND st.reported_at > now() - interval '5 s'
-   AND st.vouched_at < now() - (c.settings->>'vouch_every')::bigint / 1e9 * interval '1 s'
+   AND st.round_at < now() - (c.settings->>'vouch_every')::bigint / 1e9 * interval '1 s'
    AND NOT EXISTS (SELECT 1 FROM reconciliations r WHERE r.crossing_id = c.id AND r.state = 'running')
- ORDER BY st.vouched_at`)
+ ORDER BY st.round_at`)
 }
 
 // VouchLater puts a crossing's next round off as if there had been one.
 func (s StreamStore) VouchLater(ctx context.Context, crossing int64) error {
-	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET vouched_at = now() WHERE crossing_id = $1`, crossing)
+	_, err := s.DB.ExecContext(ctx, `UPDATE streams SET round_at = now() WHERE crossing_id = $1`, crossing)
 	return err
 }
 

@@ -40,7 +40,7 @@ func TestVouching(t *testing.T) {
 	}
 	back := func() {
 		t.Helper()
-		_, err := s.DB.ExecContext(ctx, `UPDATE streams SET vouched_at = now() - interval '61 s', reported_at = now()`)
+		_, err := s.DB.ExecContext(ctx, `UPDATE streams SET round_at = now() - interval '61 s', reported_at = now()`)
 		must(err)
 	}
 	back()
@@ -69,6 +69,9 @@ func TestVouching(t *testing.T) {
 	must(s.VouchLater(ctx, c.ID))
 	if due() {
 		t.Error("a round is due that was put off")
+	}
+	if v, err := s.Vouching(ctx, c.ID); err != nil || v.At != nil {
+		t.Errorf("a round that came to nothing was one at %v (%v)", v.At, err)
 	}
 	// A comparison of before what is known proves nothing, a later one does, unless something is open.
 	whole := func() bool {
