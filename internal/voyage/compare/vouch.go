@@ -76,6 +76,9 @@ func (k *Comparer) Vouch(ctx context.Context, c *domain.Crossing, share float64,
 // keep keeps what was compared since the last time, and then has the target forget it: a round whose
 // process dies, or whose time is over, is gone on with by the next.
 func (t *touch) keep(ctx context.Context, at domain.Position) error {
+	if t.left > 0 || t.over {
+		at = domain.Position{} // not all that was touched is compared
+	}
 	n := int64(0)
 	for _, list := range t.found {
 		n += int64(len(list))
@@ -87,10 +90,12 @@ func (t *touch) keep(ctx context.Context, at domain.Position) error {
 	if n > 0 {
 		t.findings, t.kept = t.findings+n, id
 	}
-	if err := t.dst.ForgetTouched(ctx, t.c.UID, t.done); err != nil {
-		return err
+	if !t.over { // what could not be kept of them is found again by the next round
+		if err := t.dst.ForgetTouched(ctx, t.c.UID, t.done); err != nil {
+			return err
+		}
 	}
-	t.before, t.done = t.rows, nil
+	t.before, t.done, t.over = t.rows, nil, false
 	clear(t.found)
 	return nil
 }
@@ -112,7 +117,7 @@ func (t *touch) lookAgain(ctx context.Context, a *aligned, at domain.Position) e
 		}
 		t.add(of, found, 0) // they were counted when they were first compared
 	}
-	t.done = append(t.done, t.held...)
+	t.done, t.over = append(t.done, t.held...), t.over || t.heldOver
 	return t.keep(ctx, at)
 }
 
@@ -138,7 +143,8 @@ func (t *touch) suspect() {
 			}
 		}
 	}
-	t.held, t.done = append(t.held, t.done...), nil
+	t.heldOver = t.heldOver || t.over
+	t.held, t.done, t.over = append(t.held, t.done...), nil, false
 	clear(t.found)
 }
 
@@ -159,6 +165,7 @@ type touch struct {
 	left  int
 	rows  int64
 	found map[int64][]domain.Finding
+	over  bool // there are more of them than are kept
 
 	share    float64                                   // of the time for which rows are fetched; 0: all of it
 	keeps    bool                                      // what is compared is kept as it goes
@@ -167,6 +174,7 @@ type touch struct {
 	kept     int64                                     // the comparison with which
 	suspects map[*domain.CrossingTable]map[string]bool // what seemed to differ; nil: any row of the table
 	held     []int64                                   // notes of which something did
+	heldOver bool                                      // more seemed to differ than is kept
 
 	compared map[int64]int64 // rows, by table
 }
@@ -279,6 +287,7 @@ func (t *touch) add(of *domain.CrossingTable, found []domain.Finding, rows int64
 	t.compared[of.ID] += rows
 	if len(found) > 0 {
 		list := append(t.found[of.ID], found...)
+		t.over = t.over || len(list) > maxFindings
 		t.found[of.ID] = list[:min(len(list), maxFindings)]
 	}
 }

@@ -194,3 +194,20 @@ func TestWhatSeemsToDifferIsLookedAtAgain(t *testing.T) {
 		}
 	}
 }
+
+// TestMoreFindingsThanAreKept: what cannot be kept is not forgotten.
+func TestMoreFindingsThanAreKept(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t)
+		b.source.rows, b.target.rows = nil, nil
+		var keys []string
+		for i := range maxFindings + 1 {
+			keys = append(keys, fmt.Sprint(i))
+			b.source.rows = append(b.source.rows, row(fmt.Sprint(i), "a"))
+		}
+		b.touches(keys...)
+		if v := b.vouch(); v.Findings != maxFindings || len(b.target.touched) != 1 {
+			t.Errorf("%+v, %d notes are left", v, len(b.target.touched))
+		}
+	})
+}
