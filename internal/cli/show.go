@@ -61,6 +61,8 @@ func vouchedText(p contract.Progress) string {
 	switch {
 	case p.VouchedRows == nil:
 		return ""
+	case (p.VouchedAt == nil || p.VouchedPosition == nil) && *p.VouchedRows > 0:
+		return num(*p.VouchedRows) + " rows that changes touched compared; others wait for the next round, or the cutover"
 	case p.VouchedAt == nil || p.VouchedPosition == nil:
 		return "no row that changes touched is compared yet"
 	}

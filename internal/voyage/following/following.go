@@ -281,9 +281,10 @@ type follower struct {
 	src     *engine.Opened
 	dst     *engine.Opened
 	apply   *watched
-	begun   bool // a transaction of the applier is open
-	vouches bool // what transactions touch is kept with them
-	early   bool // some of what the open one touches was kept before its place was known
+	begun   bool    // a transaction of the applier is open
+	noted   []*side // tables that the open transaction touches
+	vouches bool    // what transactions touch is kept with them
+	early   bool    // some of what the open one touches was kept before its place was known
 	cap     engine.Capture
 	machine *follow.Machine
 	tables  map[int64]*side

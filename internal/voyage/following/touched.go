@@ -2,6 +2,7 @@ package following
 
 import (
 	"context"
+	"slices"
 
 	"dustyferry/internal/core/fold"
 	"dustyferry/internal/domain"
@@ -46,8 +47,9 @@ func (f *follower) touchRows(t *side, rows ...domain.Row) {
 	switch {
 	case !f.vouches || len(rows) == 0:
 	case !t.named():
-		t.touched.AddTable()
+		f.touchAll(t)
 	default:
+		f.touches(t)
 		for _, r := range rows {
 			if r != nil {
 				t.touched.AddRow(r, t.key)
@@ -62,7 +64,7 @@ const earlyBytes = 4 << 20
 // keepEarly writes what the open transaction has touched into it when it is much, as in a large one.
 func (f *follower) keepEarly(ctx context.Context) error {
 	size := 0
-	for _, t := range f.tables {
+	for _, t := range f.noted {
 		size += t.touched.Size()
 	}
 	if size < earlyBytes {
@@ -74,15 +76,22 @@ func (f *follower) keepEarly(ctx context.Context) error {
 
 func (f *follower) touchAll(t *side) {
 	if f.vouches {
+		f.touches(t)
 		t.touched.AddTable()
+	}
+}
+
+// touches notes that the open transaction touches the table: there may be thousands that it does not.
+func (f *follower) touches(t *side) {
+	if t.touched.Len() == 0 && !t.touched.Whole() && !slices.Contains(f.noted, t) {
+		f.noted = append(f.noted, t)
 	}
 }
 
 // keepTouched writes what the open transaction has touched into it.
 func (f *follower) keepTouched(ctx context.Context, at domain.Position) error {
 	var list []engine.Touched
-	for _, id := range f.order {
-		t := f.tables[id]
+	for _, t := range f.noted {
 		if t.touched.Len() == 0 && !t.touched.Whole() {
 			continue
 		}
@@ -96,6 +105,7 @@ func (f *follower) keepTouched(ctx context.Context, at domain.Position) error {
 		}
 		list = append(list, k)
 	}
+	f.noted = f.noted[:0]
 	if len(list) == 0 && !f.early {
 		return nil
 	}
@@ -106,7 +116,8 @@ func (f *follower) keepTouched(ctx context.Context, at domain.Position) error {
 // forgetTouched forgets it with a transaction that is called off.
 func (f *follower) forgetTouched() {
 	f.early = false
-	for _, t := range f.tables {
+	for _, t := range f.noted {
 		t.touched.Clear()
 	}
+	f.noted = f.noted[:0]
 }

@@ -62,7 +62,7 @@ export function Changes({ crossing: c }: { crossing: Crossing }) {
                       {whole(p.vouched_rows)} rows, <Asked at={p.vouched_at} />
                     </>
                   ) : (
-                    "no round yet"
+                    `${whole(p.vouched_rows)} rows so far`
                   )
                 }
               />
