@@ -2,9 +2,6 @@ package api
 
 import (
 	"context"
-	"strings"
-
-	"github.com/google/uuid"
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/domain"
@@ -83,8 +80,7 @@ func (s *calls) add(ctx context.Context, d domain.Crossing, stopChosen bool) (co
 	if err != nil {
 		return contract.Crossing{}, err
 	}
-	uid := strings.ReplaceAll(uuid.NewString(), "-", "")[:12]
-	if err := s.Voyage.Create(ctx, d, uid, stopChosen, who(ctx).Name); err != nil {
+	if err := s.Voyage.Create(ctx, d, records.NewCrossingUID(), stopChosen, who(ctx).Name); err != nil {
 		return contract.Crossing{}, err
 	}
 	return s.shown(ctx, d.Name)

@@ -120,6 +120,9 @@ type Crossing struct {
 	Planning    Planning
 	Settings    Settings
 	PlanVersion int64    // of patterns, rules and planning
+	ReturnOf    *int64   // the crossing whose cutover made this one, to bring back what is written since
+	ReturnOfIs  string   // its name, or empty
+	ReturnBy    string   // the name of the crossing that is this one's return path, or empty
 	StartAt     Position // where capture begins; 0: it has not begun
 	MaxRead     Position // of the latest snapshot that a chunk was read in
 	Undo        []string // statements that give the source back what capture changed

@@ -21,6 +21,7 @@ type Settings struct {
 	CutoverDepth    Depth         `json:"cutover_depth"`
 	VouchEvery      time.Duration `json:"vouch_every"`
 	GuardTarget     string        `json:"guard_target"`
+	ReturnPath      string        `json:"return_path"`
 	HandoverURL     string        `json:"handover_url"`
 	HandoverCommand string        `json:"handover_command"`
 	ExistingRows    string        `json:"non_empty_target"` // as records of before have it
@@ -168,3 +169,6 @@ func SettingFor(key string) (Setting, bool) {
 
 // GuardRefuse is the GuardTarget by which the target's tables refuse writes of others.
 const GuardRefuse = "refuse"
+
+// ReturnOpen is the ReturnPath by which a cutover opens a way back.
+const ReturnOpen = "open"

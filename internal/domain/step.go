@@ -7,16 +7,20 @@ type StepName string
 
 // The steps, in order. Those before HandOver can be undone.
 const (
-	StepReadiness  StepName = "check readiness"
-	StepStopWrites StepName = "stop writes"
-	StepMarkEnd    StepName = "take end position"
-	StepDrain      StepName = "drain"
-	StepReconcile  StepName = "reconcile"
-	StepSequences  StepName = "move sequences"
-	StepBuild      StepName = "build deferred"
-	StepClose      StepName = "close source"
-	StepHandOver   StepName = "hand over"
-	StepRelease    StepName = "release"
+	StepReadiness     StepName = "check readiness"
+	StepPrepareReturn StepName = "prepare return path" // where one is wanted
+	StepStopWrites    StepName = "stop writes"
+	StepMarkEnd       StepName = "take end position"
+	StepDrain         StepName = "drain"
+	StepReconcile     StepName = "reconcile"
+	StepSequences     StepName = "move sequences"
+	StepMarkReturn    StepName = "take return position" // where one is wanted
+	StepBuild         StepName = "build deferred"
+	StepClose         StepName = "close source"
+	StepOpenTarget    StepName = "open target" // where the target was closed by the cutover that went here
+	StepHandOver      StepName = "hand over"
+	StepRelease       StepName = "release"
+	StepStartReturn   StepName = "start return path" // where one is wanted
 )
 
 // StepState is where a step stands.

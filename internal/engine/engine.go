@@ -57,8 +57,9 @@ type Scope struct {
 // WriteStop holds a source's writes back.
 type WriteStop interface {
 	// CloseWrites makes the stop durable: from now on writes fail with a
-	// sentence that says the tables have moved, whatever becomes of us.
-	CloseWrites(ctx context.Context, message string) error
+	// sentence that says the tables have moved, whatever becomes of us; but those of the crossing
+	// (its UID) except, if one is named.
+	CloseWrites(ctx context.Context, message, except string) error
 	// Release lets waiting writes go on (after CloseWrites: into that failure).
 	Release(ctx context.Context) error
 	// Alive returns an error when the hold has been lost.

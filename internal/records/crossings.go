@@ -68,6 +68,8 @@ const crossingFields = `
        c.keep_capture, c.patterns AS patterns_json, c.rules AS rules_json, c.planning AS planning_json, c.settings AS settings_json, c.undo AS undo_json,
        c.surveyed_at, coalesce(c.start_at, 0) AS start_place, coalesce(c.max_read, 0) AS read_place, ` + built +
 	` AS built, c.plan_version, c.trouble, c.other_server,
+       c.return_of, coalesce((SELECT o.name FROM crossings o WHERE o.id = c.return_of), '') AS return_of_is,
+       coalesce((SELECT r.name FROM crossings r WHERE r.return_of = c.id AND r.phase <> 'closed'), '') AS return_by,
        c.below_since, c.lag_told, c.lanes_now, c.created_at, c.started_at, c.landed_at, c.in_step_at, c.cut_over_at, c.closed_at`
 
 const crossingColumns = `
@@ -80,10 +82,10 @@ SELECT ` + crossingFields + `
 func (s CrossingStore) AddCrossing(ctx context.Context, c domain.Crossing) (int64, error) {
 	var id int64
 	err := s.DB.GetContext(ctx, &id, `
-INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, planning, settings)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID,
+INSERT INTO crossings (uid, name, kind, source_id, target_id, patterns, rules, planning, settings, return_of)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) RETURNING id`, c.UID, c.Name, c.Kind, c.SourceID, c.TargetID,
 		JSON[[]string]{c.Patterns}, JSON[[]domain.Rule]{c.Rules}, JSON[domain.Planning]{c.Planning},
-		JSON[domain.Settings]{c.Settings})
+		JSON[domain.Settings]{c.Settings}, c.ReturnOf)
 	if duplicate(err) {
 		return 0, domain.Conflict("a crossing named %s exists already; choose another name", c.Name)
 	}

@@ -1,6 +1,8 @@
 package records
 
 import (
+	"strings"
+
 	"context"
 	"fmt"
 
@@ -14,6 +16,10 @@ type SecretStore struct{ *conn }
 
 // NewUID is what a secret's row is known by, whatever name or number it has.
 func NewUID() string { return uuid.NewString() }
+
+// NewCrossingUID is what a crossing is known by on servers, whatever its name: of letters and digits
+// alone.
+func NewCrossingUID() string { return strings.ReplaceAll(uuid.NewString(), "-", "")[:12] }
 
 // Unbound is a secret that was sealed before secrets were bound.
 type Unbound struct {

@@ -36,6 +36,7 @@ import (
 	"dustyferry/internal/voyage/prepare"
 	"dustyferry/internal/voyage/readiness"
 	"dustyferry/internal/voyage/refresh"
+	"dustyferry/internal/voyage/returnpath"
 	"dustyferry/internal/voyage/stuck"
 	"dustyferry/internal/voyage/tables"
 	"dustyferry/internal/voyage/tasks"
@@ -85,6 +86,7 @@ type Voyage struct {
 	loader    *load.Loader
 	phases    *phases.Phases
 	refreshes *refresh.Refreshes
+	returns   *returnpath.Returns
 	prepare   *prepare.Preparer
 	tables    *tables.Tables
 	following *following.Following
@@ -132,7 +134,9 @@ func New(set Config, drivers []engine.Driver) *Voyage {
 	v.following = following.New(store, v.Databases, v.Planning, v.Journal, following.Config{Worker: v.Worker,
 		Labels: v.Labels, StuckAfter: v.StuckAfter, Renew: records.Renew, Fault: v.logFault, Log: v.Log,
 		Prove: v.Readiness.Prove, Add: v.StartAdd})
-	v.Cutovers = cutover.New(store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.Journal, v.desk.addCutover)
+	v.returns = returnpath.New(store, v.Databases, v.Planning, v.prepare, records.NewCrossingUID)
+	v.Cutovers = cutover.New(store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.returns, v.Journal,
+		v.desk.addCutover)
 	v.refreshes = refresh.New(store, v.Databases, v.Journal, v.tables.Restart)
 	v.Closings = closing.New(store, v.Databases, v.Readiness, v.desk, v.prepare.Fence, v.Journal)
 	return v

@@ -714,7 +714,7 @@ func (k *contract) stops() {
 	stop, err := k.from.StopWrites(k.Context(), method, name, plans, 10*time.Second)
 	k.ok(err)
 	k.ok(stop.Alive(k.Context()))
-	k.ok(stop.CloseWrites(k.Context(), "the hives have moved"))
+	k.ok(stop.CloseWrites(k.Context(), "the hives have moved", "back"))
 	k.ok(stop.Release(k.Context()))
 	if err := k.exec("UPDATE hives SET name = 'closed' WHERE id = -100"); err == nil && !k.s.Above {
 		k.Error("a source that is closed takes writes")

@@ -99,8 +99,9 @@ type writeStop struct {
 	readOnly bool
 }
 
-// CloseWrites has nothing more to do: read-only lasts until somebody ends it.
-func (w *writeStop) CloseWrites(context.Context, string) error { return nil }
+// CloseWrites has nothing more to do: read-only lasts until somebody ends it. Whoever may end it may
+// also write in spite of it (READ_ONLY ADMIN), as the crossing does that brings changes back.
+func (w *writeStop) CloseWrites(context.Context, string, string) error { return nil }
 
 // Release lets nothing go on: those who waited have been refused already.
 func (w *writeStop) Release(context.Context) error { return nil }

@@ -36,7 +36,7 @@ type applier struct {
 // of the target stay quiet in it where the role allows that: what they would do
 // was done on the source and comes as changes of its own.
 func (d *database) OpenApplier(ctx context.Context, crossing, origin string, epoch int64) (engine.Applier, error) {
-	conn, err := d.connect(ctx, nil)
+	conn, err := d.connect(ctx, named(crossing))
 	if err != nil {
 		return nil, err
 	}

@@ -212,7 +212,7 @@ SELECT EXISTS (SELECT 1 FROM dusty_ferry.chunk_mark) OR EXISTS (SELECT 1 FROM du
 			return err
 		}
 		_, err := tx.Exec(ctx, `DROP TABLE IF EXISTS dusty_ferry.removed_key, dusty_ferry.touched; DROP TABLE dusty_ferry.chunk_mark,
-  dusty_ferry.stream; DROP SCHEMA dusty_ferry RESTRICT`)
+  dusty_ferry.stream; `+dropEmptySchema)
 		return err
 	}))
 }

@@ -19,7 +19,7 @@ import (
 // which holding the stream's row makes sure of.
 func (d *database) Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan,
 	fixes []engine.Fix) error {
-	conn, err := d.connect(ctx, nil)
+	conn, err := d.connect(ctx, named(crossing))
 	if err != nil {
 		return err
 	}

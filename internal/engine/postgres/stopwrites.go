@@ -138,7 +138,7 @@ func (s *stop) Alive(ctx context.Context) error {
 
 // CloseWrites puts a trigger on each table that refuses writes, in the very
 // transaction that holds the locks: no write gets between the two.
-func (s *stop) CloseWrites(ctx context.Context, message string) error {
+func (s *stop) CloseWrites(ctx context.Context, message, except string) error {
 	all, err := s.d.family(ctx, s.plans)
 	if err != nil {
 		return err
@@ -146,7 +146,7 @@ func (s *stop) CloseWrites(ctx context.Context, message string) error {
 	// The database stays read-only where that is the method, and a session that begins a
 	// transaction READ WRITE all the same is refused like everywhere else.
 	run := func(tx pgx.Tx) error {
-		for _, sql := range closeStatements(s.name, all, message) {
+		for _, sql := range closeStatements(s.name, all, message, except) {
 			if _, err := tx.Exec(ctx, sql); err != nil {
 				return fmt.Errorf("closing the source for writes: %w", s.d.explain(err))
 			}
@@ -156,7 +156,7 @@ func (s *stop) CloseWrites(ctx context.Context, message string) error {
 	if s.conn == nil {
 		return pgx.BeginFunc(ctx, s.d.pool, run)
 	}
-	for _, sql := range append(closeStatements(s.name, all, message), "COMMIT") {
+	for _, sql := range append(closeStatements(s.name, all, message, except), "COMMIT") {
 		if _, err := s.conn.Exec(ctx, sql); err != nil {
 			return fmt.Errorf("closing the source for writes: %w", s.d.explain(err))
 		}
@@ -193,13 +193,18 @@ SELECT DISTINCT n.nspname, c.relname
 }
 
 // closeStatements put triggers on tables that refuse every write, in whatever role a session
-// is, and by whatever statement.
-func closeStatements(name string, tables []domain.TableName, message string) []string {
+// is, and by whatever statement; but for those of the crossing that brings changes back, whose sessions
+// name it (see named).
+func closeStatements(name string, tables []domain.TableName, message, except string) []string {
+	passes := ""
+	if except != "" {
+		passes = "IF current_setting('dusty_ferry.crossing', true) = " + literal(except) + " THEN RETURN NULL; END IF; "
+	}
 	out := []string{
 		"CREATE SCHEMA IF NOT EXISTS dusty_ferry",
 		"GRANT USAGE ON SCHEMA dusty_ferry TO PUBLIC",
 		fmt.Sprintf(`CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS %s`, gate(name),
-			literal("BEGIN RAISE EXCEPTION USING ERRCODE = 'read_only_sql_transaction', MESSAGE = "+literal(message)+"; END")),
+			literal("BEGIN "+passes+"RAISE EXCEPTION USING ERRCODE = 'read_only_sql_transaction', MESSAGE = "+literal(message)+"; END")),
 	}
 	for _, t := range tables {
 		out = append(out,
@@ -210,6 +215,9 @@ func closeStatements(name string, tables []domain.TableName, message string) []s
 	}
 	return out
 }
+
+// named are the settings of a session that writes for a crossing.
+func named(crossing string) map[string]string { return map[string]string{"dusty_ferry.crossing": crossing} }
 
 // quietPasses is how often in a row no old session must be found: one that is just starting has
 // read its settings a moment before the server lists it.
@@ -287,15 +295,19 @@ CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS 
 		return engine.Left{What: fmt.Sprintf("triggers %s that do nothing any more are still on its tables (%s); closing "+
 			"the crossing drops them", gate(name), err)}
 	}
-	_, err := d.pool.Exec(ctx, `
+	_, err := d.pool.Exec(ctx, dropEmptySchema)
+	return d.explain(err)
+}
+
+// dropEmptySchema removes our schema where nothing is in it: what closes the tables for another
+// crossing may be.
+const dropEmptySchema = `
 DO $$ BEGIN
   IF NOT EXISTS (SELECT 1 FROM pg_class WHERE relnamespace = 'dusty_ferry'::regnamespace)
      AND NOT EXISTS (SELECT 1 FROM pg_proc WHERE pronamespace = 'dusty_ferry'::regnamespace) THEN
     DROP SCHEMA dusty_ferry RESTRICT;
   END IF;
-END $$`)
-	return d.explain(err)
-}
+END $$`
 
 // endReadOnly makes the database writable again if it is read-only, for sessions that
 // connected meanwhile too: they have the setting still, so they are ended.

@@ -36,7 +36,7 @@ func TestStoppingWrites(t *testing.T) {
 	waiting := make(chan error)
 	go func() { waiting <- write(10 * time.Second) }()
 	time.Sleep(200 * time.Millisecond)
-	if err := s.CloseWrites(t.Context(), "moved to \\new 'barn'"); err != nil {
+	if err := s.CloseWrites(t.Context(), "moved to \\new 'barn'", ""); err != nil {
 		t.Fatal(err)
 	}
 	if err := <-waiting; err == nil || !strings.Contains(err.Error(), `moved to \new 'barn'`) {

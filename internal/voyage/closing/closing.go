@@ -109,6 +109,10 @@ func (k *Closings) Start(ctx context.Context, c *domain.Crossing, a Args, actor 
 	if err := k.Allow(ctx, c); err != nil {
 		return err
 	}
+	if a.Reopen && c.ReturnBy != "" {
+		return domain.Conflict("the source of %s takes what its return path %s brings, and would take others' writes too: go "+
+			"back by it (dustyferry cutover start %s), or close it first", c.Name, c.ReturnBy, c.ReturnBy)
+	}
 	_, err := k.work.AddTask(ctx, c, lifecycle.WorkClose, a, actor)
 	return err
 }
@@ -387,6 +391,10 @@ func (k *Closings) certifyTables(ctx context.Context, c *domain.Crossing, tables
 func (k *Closings) Remove(ctx context.Context, c *domain.Crossing, actor string) error {
 	if err := lifecycle.AllowOn(lifecycle.Remove, c); err != nil {
 		return err
+	}
+	if c.ReturnBy != "" {
+		return domain.Conflict("crossing %s has a return path, %s, which needs to know what it closed; close that first",
+			c.Name, c.ReturnBy)
 	}
 	if err := k.records.RemoveCrossing(ctx, c.ID); err != nil {
 		return fmt.Errorf("removing %s: %w", c.Name, err)

@@ -36,6 +36,10 @@ type Records interface {
 
 	Cutover(ctx context.Context, id int64) (domain.Cutover, error)
 	CutoverOfTask(ctx context.Context, task int64) (domain.Cutover, error)
+	// Cutovers are all of a crossing, the newest first.
+	Cutovers(ctx context.Context, crossing int64) ([]domain.Cutover, error)
+	CrossingByID(ctx context.Context, id int64) (domain.Crossing, error)
+	Crossing(ctx context.Context, name string) (domain.Crossing, error)
 	// RunningCutover is the crossing's cutover under way, or nil.
 	RunningCutover(ctx context.Context, crossing int64) (*domain.Cutover, error)
 	EndCutover(ctx context.Context, id int64, state domain.CutoverState, cause string) error
@@ -95,6 +99,15 @@ type Builder interface {
 	Build(ctx context.Context, c *domain.Crossing, note func(string), last bool) error
 }
 
+// Returns make and begin return paths.
+type Returns interface {
+	Prepare(ctx context.Context, c *domain.Crossing, note func(string)) (name string, err error)
+	Mark(ctx context.Context, c *domain.Crossing, at domain.Position) error
+	Start(ctx context.Context, c *domain.Crossing) (name string, err error)
+	// Drop removes one that was prepared, or does nothing.
+	Drop(ctx context.Context, c *domain.Crossing) error
+}
+
 // Journal records what happens, and tells of it.
 type Journal interface {
 	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
@@ -114,13 +127,15 @@ type Cutovers struct {
 	readiness Readiness
 	comparer  Comparer
 	builder   Builder
+	returns   Returns
 	journal   Journal
 	begin     Begin
 }
 
 // New returns the cutovers of this process.
-func New(r Records, d Databases, ready Readiness, k Comparer, b Builder, j Journal, begin Begin) *Cutovers {
-	return &Cutovers{records: r, databases: d, readiness: ready, comparer: k, builder: b, journal: j, begin: begin}
+func New(r Records, d Databases, ready Readiness, k Comparer, b Builder, w Returns, j Journal, begin Begin) *Cutovers {
+	return &Cutovers{records: r, databases: d, readiness: ready, comparer: k, builder: b, returns: w, journal: j,
+		begin: begin}
 }
 
 // cutoverSteps are the steps of a cutover; each is written, and added, in a file of its own.
@@ -154,7 +169,7 @@ func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool
 		c.Name); block != "" {
 		return 0, domain.Conflict("crossing %s is not ready to cut over: %s", c.Name, block)
 	}
-	id, err := x.begin(ctx, c, rehearsal, set, cutoverSteps.Names(rehearsal), actor)
+	id, err := x.begin(ctx, c, rehearsal, set, stepsOf(c, rehearsal, set), actor)
 	if err == nil {
 		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info",
 			Message: fmt.Sprintf("%s started a %s", actor, Label(rehearsal))}
@@ -167,6 +182,20 @@ func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool
 		x.journal.Record(ctx, e)
 	}
 	return id, err
+}
+
+// stepsOf are the steps of a cutover of the crossing.
+func stepsOf(c *domain.Crossing, rehearsal bool, set domain.Settings) []domain.StepName {
+	return slices.DeleteFunc(cutoverSteps.Names(rehearsal), func(n domain.StepName) bool {
+		switch n {
+		case domain.StepPrepareReturn, domain.StepMarkReturn, domain.StepStartReturn:
+			return set.ReturnPath != domain.ReturnOpen
+		case domain.StepOpenTarget:
+			return c.ReturnOf == nil
+		default:
+			return false
+		}
+	})
 }
 
 // checkSettings refuses settings given with a cutover that are none of its own, or that
@@ -275,6 +304,8 @@ type run struct {
 	paused time.Time
 
 	drained drained
+
+	bothOpen bool // the target could not be closed again, so the source must not be opened
 }
 
 // Run carries out a cutover task. A process that takes the task over from a
@@ -474,6 +505,9 @@ func (r *run) finish(ctx context.Context, before []domain.CutoverStep) error {
 			"capture could not be removed from the source yet (%s); closing the crossing tries again", err)
 	}
 	text := fmt.Sprintf("%s is in charge now; writes were paused for %s", r.c.Target, r.pause(ctx))
+	if now, err := r.of.records.CrossingByID(ctx, r.c.ID); err == nil && now.ReturnBy != "" {
+		text += fmt.Sprintf("; what is written there is brought back to %s by %s", r.c.Source, now.ReturnBy)
+	}
 	r.of.journal.Recordf(ctx, "info", r.k.Actor, r.c.Name, "", "cutover", "cut over: %s", text)
 	r.of.journal.Notify(ctx, r.c, journal.EventCutOver, text)
 	return r.of.records.EndCutover(ctx, r.k.ID, domain.CutoverDone, "")

@@ -83,7 +83,7 @@ func (q *quay) plan(rehearsal bool) {
 }
 
 func (q *quay) cutovers() *Cutovers {
-	return New(q, q, q, comparer{q}, q, q, func(_ context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
+	return New(q, q, q, comparer{q}, q, q, q, func(_ context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
 		list []domain.StepName, actor string) (int64, error) {
 		q.began = append(q.began, fmt.Sprintf("%s %v %s %d by %s", c.Name, rehearsal, set.StopMethod, len(list), actor))
 		return 5, nil
@@ -336,7 +336,7 @@ func (s *source) SetSequences(_ context.Context, values []engine.SequenceValue) 
 
 type stop struct{ *quay }
 
-func (s stop) CloseWrites(_ context.Context, message string) error {
+func (s stop) CloseWrites(_ context.Context, message, except string) error {
 	s.closed = message
 	return nil
 }

@@ -33,7 +33,17 @@ func closeSource(ctx context.Context, r *run) (string, error) {
 	if r.k.Settings.StopMethod == domain.StopWord {
 		return "the person's word stands; the source is not closed by us", stillQuiet(ctx, r)
 	}
-	if err := r.stop.CloseWrites(ctx, msg); err != nil {
+	except := ""
+	if now, err := r.of.records.CrossingByID(ctx, r.c.ID); err != nil {
+		return "", err
+	} else if now.ReturnBy != "" { // whose changes come here
+		back, err := r.of.records.Crossing(ctx, now.ReturnBy)
+		if err != nil {
+			return "", err
+		}
+		except = back.UID
+	}
+	if err := r.stop.CloseWrites(ctx, msg, except); err != nil {
 		return "", err
 	}
 	// Locks bind everyone; that nobody wrote in spite of another way is looked for.

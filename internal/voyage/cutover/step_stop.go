@@ -78,6 +78,9 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 
 // letWrite lets the source take writes again. What was not closed by us is not for us to open.
 func letWrite(ctx context.Context, r *run) error {
+	if r.bothOpen {
+		return domain.Conflict("%s stays closed until %s is closed again, as both would take writes", r.c.Source, r.c.Target)
+	}
 	if r.stop != nil {
 		_ = r.stop.Release(ctx)
 		r.stop = nil

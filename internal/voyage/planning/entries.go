@@ -104,24 +104,30 @@ func clashes(plans []domain.TablePlan) []domain.Entry {
 	return out
 }
 
-// ontoRows says for a survey which tables a crossing that only follows changes would find no rows in.
-func ontoRows(c *domain.Crossing, there *domain.Catalog, plans []domain.TablePlan) []domain.Entry {
+// ontoRows says for a survey onto what a crossing that only follows changes applies them.
+func ontoRows(c *domain.Crossing) []domain.Entry {
+	if c.ReturnOf != nil {
+		return nil // the cutover has compared them
+	}
 	from := "from when it is started on"
 	if c.Settings.StartFrom != "" {
 		from = "from " + c.Settings.StartFrom + " on"
 	}
-	out := []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target,
+	return []domain.Entry{{Verdict: domain.Notice, Topic: "rows that are there", Subject: c.Target,
 		Measured: "changes are applied " + from + ", onto rows that must be those of the source at that place; nothing " +
 			"checks that before a comparison does",
 		Remedy: "compare when it is in step: dustyferry reconcile " + c.Name}}
-	for i := range plans {
-		if side := plans[i].TargetPlan(); there.Table(side.Target) == nil {
-			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: "rows that are there", Subject: side.Target.String(),
-				Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
-				Remedy:   "copy it first, or make a crossing that copies the rows too"})
-		}
+}
+
+// missing says that a crossing which only follows changes would find no rows of a table.
+func missing(there *domain.Catalog, p *domain.TablePlan) []domain.Entry {
+	at := p.TargetPlan().Target
+	if there.Table(at) != nil {
+		return nil
 	}
-	return out
+	return []domain.Entry{{Verdict: domain.Blocker, Topic: "rows that are there", Subject: at.String(),
+		Measured: "the target has no such table, and a crossing that only follows changes copies no rows",
+		Remedy:   "copy it first, or make a crossing that copies the rows too"}}
 }
 
 // refreshEntries say what a survey has to say of watermarks.

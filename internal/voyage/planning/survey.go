@@ -183,10 +183,25 @@ func (pl *Planning) Plan(ctx context.Context, c *domain.Crossing) (*Surveyed, []
 		return nil, nil, err
 	}
 	var types []domain.Entry
+	var there *domain.Catalog // of a target on which all rows stand
+	if c.Kind == domain.KindCapture {
+		if there, err = pl.databases.Catalog(ctx, c.Target, true); err != nil {
+			return nil, nil, err
+		}
+		types = ontoRows(c)
+	}
 	for i := range s.Plans {
 		p, _, notes, err := draw.shape(ctx, s.Plans[i])
 		if err != nil {
 			return nil, nil, err
+		}
+		if there != nil {
+			types = append(types, missing(there, &p)...)
+		}
+		if c.ReturnOf != nil {
+			if t := there.Table(p.TargetPlan().Target); t != nil {
+				notes = draw.way.Onto(&p, t, notes)
+			}
 		}
 		s.Plans[i] = p
 		types = append(types, noteEntries(&p, notes)...)
@@ -194,13 +209,6 @@ func (pl *Planning) Plan(ctx context.Context, c *domain.Crossing) (*Surveyed, []
 	draw.way.RemapForeignKeys(s.Plans)
 	types = append(types, ruleEntries(c, s.Plans)...)
 	types = append(types, refreshEntries(c, s.Plans)...)
-	if c.Kind == domain.KindCapture {
-		there, err := pl.databases.Catalog(ctx, c.Target, true)
-		if err != nil {
-			return nil, nil, err
-		}
-		types = append(types, ontoRows(c, there, s.Plans)...)
-	}
 	if c.Kind != domain.KindLoad {
 		types = append(types, orderActs(s.Plans)...)
 	}

@@ -1,0 +1,84 @@
+package typemap
+
+import (
+	"fmt"
+	"slices"
+
+	"dustyferry/internal/domain"
+)
+
+// Onto has a plan's columns become those of a table that stands, of whatever type they are, and says
+// what that means for their values. It is for a way back: what stands there came over this way before,
+// so that every value has a form here, and only one that was made new here may have none there.
+// notes are those of the plan as it was.
+func (w Mapping) Onto(p *domain.TablePlan, stands *domain.Table, notes []Noted) []Noted {
+	side := p.TargetSide
+	unlike := side != nil || slices.ContainsFunc(p.CopiedColumns(), func(c domain.Column) bool {
+		k := stands.Column(c.Name)
+		return k != nil && (k.Type != c.Type || k.Generated && !c.Generated)
+	})
+	if !unlike {
+		return notes
+	}
+	if side == nil {
+		w.sameSide(p)
+		side = p.TargetSide
+	}
+	for i, c := range p.CopiedColumns() {
+		at := i
+		if w.From == w.To { // computed columns stand there too
+			at = slices.IndexFunc(side.Columns, func(x domain.Column) bool { return x.Name == c.Name })
+		}
+		if at < 0 || at >= len(side.Columns) {
+			continue
+		}
+		k := stands.Column(side.Columns[at].Name)
+		if k == nil || k.Type == side.Columns[at].Type {
+			continue
+		}
+		notes = slices.DeleteFunc(notes, func(n Noted) bool { return n.Column == c.Name })
+		was := side.Columns[at]
+		side.Columns[at].Type, side.Columns[at].BaseType = k.Type, k.BaseType
+		side.Columns[at].Charset, side.Columns[at].Collation = k.Charset, k.Collation
+		verdict, note := w.judge(c, side.Columns[at])
+		switch {
+		case verdict == Impossible && !w.returns(c, *k):
+			side.Columns[at] = was
+			note = fmt.Sprintf("the table there has it as %s, and values of the one are not values of the other", k.Type)
+		case verdict == Impossible || verdict == Lossy:
+			verdict = Lossy
+			note = "as the table there has it; a value that was not there before and does not fit is refused, and one that is " +
+				"written in another way there is found to differ"
+		}
+		if note != "" {
+			notes = append(notes, Noted{c.Name, c.Type, k.Type, verdict, note})
+		}
+		if w.From == w.To {
+			asTexts(p)
+		}
+	}
+	side.Table.Columns = side.Columns
+	return notes
+}
+
+// returns reports whether a column there is one that would become the column here: then values of
+// this one have a form there, unless they are new.
+func (w Mapping) returns(here, there domain.Column) bool {
+	back := usual(w.To, w.From, there)
+	return back == here.Type || family(here.BaseType) == "text" || family(here.BaseType) == family(there.BaseType) ||
+		family(here.BaseType) == "decimal" && family(there.BaseType) == "integer"
+}
+
+// Back says what becomes of values of a column there that are brought back into the column here which
+// it was made from, w being the way back.
+func (w Mapping) Back(there, here domain.Column) (Verdict, string) {
+	if w.From == w.To && there.Type == here.Type {
+		return Exact, ""
+	}
+	to := here
+	verdict, note := w.judge(there, to)
+	if verdict == Impossible && w.returns(there, here) {
+		verdict, note = Lossy, ""
+	}
+	return verdict, note
+}
