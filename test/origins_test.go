@@ -30,7 +30,9 @@ func (f *ferry) shore(engine, name string) side {
 	p := newPair(f.t)
 	f.register(name, servers.source, p.source)
 	return side{"public", func(s string) { exec1(f.t, p.sourceURL(), s) }, func(q string) []string {
-		return collect(f.t, connect(f.t, p.sourceURL()), q)
+		c := connect(f.t, p.sourceURL())
+		defer func() { _ = c.Close(f.t.Context()) }() // some ask many times
+		return collect(f.t, c, q)
 	}}
 }
 

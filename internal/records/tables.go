@@ -177,6 +177,12 @@ func (s TableStore) SavePlans(ctx context.Context, c *domain.Crossing, plans []d
 		if _, err := tx.ExecContext(ctx, `DELETE FROM tables WHERE crossing_id = $1`, c.ID); err != nil {
 			return err
 		}
+		// What goes forth again comes to the tables of what went forth before, which writes them no more.
+		if _, err := tx.ExecContext(ctx, `
+UPDATE tables t SET active = false FROM crossings f, crossings b
+ WHERE b.id = $1 AND f.id = b.return_of AND f.phase = 'cut over' AND t.crossing_id = f.id`, c.ReturnOf); err != nil {
+			return err
+		}
 		for i, p := range plans {
 			if _, err := tx.ExecContext(ctx, `
 INSERT INTO tables (crossing_id, target_id, ordinal, source_name, target_name, plan, key_columns, carried_binary,

@@ -142,7 +142,7 @@ func (w *Returns) draft(ctx context.Context, c *domain.Crossing) (domain.Crossin
 	back.Patterns, back.Rules = turned.Choice(planning.PlansOf(tables))
 	s := &back.Settings
 	s.ExistingRows, s.GuardTarget, s.ReturnPath = "keep", "allow", domain.ReturnOpen
-	s.Repeat, s.StopAt, s.StartFrom, s.Slot = "", "", "", ""
+	s.StopAt, s.StartFrom, s.Slot = "", "", ""
 	if w.databases.CheckStopMethod(ctx, back.Source, s.StopMethod) != nil {
 		d, err := w.records.Database(ctx, back.Source)
 		if err != nil {
