@@ -30,7 +30,8 @@ type shores struct {
 
 // rows are all of both tables as one side has them.
 func (s *shores) rows(at side, table func(string) string) []string {
-	out := at.texts("SELECT concat_ws('|', id, name, frames, weight, CASE WHEN kept = '1' THEN 'yes' ELSE 'no' END, seen) FROM " + table("hives") + " ORDER BY id")
+	out := at.texts("SELECT concat_ws('|', id, name, frames, weight, CASE WHEN kept = '1' THEN 'yes' ELSE 'no' END, " +
+		"seen) FROM " + table("hives") + " ORDER BY id")
 	return append(out, at.texts("SELECT coalesce(note, 'none') AS note FROM "+table("notes")+" ORDER BY 1")...)
 }
 
@@ -62,7 +63,8 @@ func (s *shores) phase(name string, want contract.Phase) {
 // cut carries out the cutover of a crossing.
 func (s *shores) cut(name string, word bool) {
 	s.t.Helper()
-	if a := s.cli("cutover", "start", name, "--confirm", name); a.code != 0 && !(word && strings.Contains(a.out+a.err, "confirm")) { // it ends where it waits for a person
+	if a := s.cli("cutover", "start", name, "--confirm", name); a.code != 0 && !(word && strings.Contains(a.out+a.err,
+		"confirm")) { // it ends where it waits for a person
 		s.story()
 		s.t.Fatalf("%+v", a)
 	}
@@ -110,14 +112,15 @@ func forthAndBack(t *testing.T, from, to string) {
 	for i := range 9 {
 		s.old.exec(fmt.Sprintf("INSERT INTO %s VALUES ('old %d')", s.oldTable("notes"), i))
 	}
-	method := map[bool]string{true: "word", false: map[string]string{"postgres": "lock", "mariadb": "read-only"}[from]}[word]
+	method := map[bool]string{true: "word", false: map[string]string{"postgres": "lock",
+		"mariadb": "read-only"}[from]}[word]
 	rules := ""
 	if s.old.schema != s.new.schema {
 		rules = fmt.Sprintf("  rules: [{tables: \"%s.*\", schema: %s}]\n", s.old.schema, s.new.schema)
 	}
 	f.must("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  "+
-		"source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  settings: {return_path: open, stop_method: %s, in_step_dwell: "+
-		"200ms, vouch_every: 1s}\n", s.old.schema, rules, method)))
+		"source: old\n  target: new\n  tables: [\"%s.*\"]\n%s  settings: {return_path: open, stop_method: %s, "+
+		"in_step_dwell: 200ms, vouch_every: 1s}\n", s.old.schema, rules, method)))
 	f.must("crossing", "start", "spring")
 	s.phase("spring", contract.PhaseInStep)
 	s.write(s.old, s.oldTable, 1)
@@ -169,7 +172,8 @@ func forthAndBack(t *testing.T, from, to string) {
 	}
 	for _, side := range []side{s.old, s.new} {
 		if side.schema == "public" {
-			if left := side.texts("SELECT slot_name::text FROM pg_replication_slots WHERE database = current_database()"); len(left) > 0 {
+			left := side.texts("SELECT slot_name::text FROM pg_replication_slots WHERE database = current_database()")
+			if len(left) > 0 {
 				t.Errorf("slots are left: %v", left)
 			}
 		}
@@ -181,6 +185,6 @@ func indexesOf(engine, schema string) string {
 	if engine == "postgres" {
 		return "SELECT indexname::text FROM pg_indexes WHERE schemaname = '" + schema + "'"
 	}
-	return "SELECT DISTINCT concat(table_name, '.', index_name) FROM information_schema.statistics WHERE table_schema = '" +
-		schema + "'"
+	return "SELECT DISTINCT concat(table_name, '.', index_name) FROM information_schema.statistics WHERE " +
+		"table_schema = '" + schema + "'"
 }

@@ -91,7 +91,7 @@ var awaited = map[domain.Awaits]contract.CutoverAwaits{domain.AwaitsGoOn: contra
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {
 	out := contract.Crossing{Name: c.Name, CopyRows: c.Kind.Copies(), FollowChanges: c.Kind.Follows(), Source: c.Source,
-		Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.Kind.PhaseLabel(c.Phase),
+		Target: c.Target, Phase: contract.Phase(c.Phase), PhaseLabel: c.PhaseText(),
 		Condition: contract.Condition(c.Condition), Reason: hidden(ctx, c.Reason), WaitsFor: c.WaitsFor,
 		Tables: notNil(c.Patterns), Rules: as[[]contract.Rule](notNil(c.Rules)), Planning: as[contract.Planning](c.Planning),
 		Settings:  settingsFor(ctx, c.Settings),
@@ -99,6 +99,12 @@ func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossin
 		InStepAt: c.InStepAt, CutOverAt: c.CutOverAt, ClosedAt: c.ClosedAt}
 	if c.OtherServer != "" {
 		out.OtherServer = &c.OtherServer
+	}
+	if c.ReturnOf != nil && c.ReturnOfIs != "" {
+		out.ReturnOf = &c.ReturnOfIs
+	}
+	if c.ReturnBy != "" {
+		out.ReturnBy = &c.ReturnBy
 	}
 	p := &out.Progress
 	p.Capture = "none"

@@ -248,6 +248,14 @@ func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 		"created", stampText(&c.CreatedAt), "started", stampText(c.StartedAt), "landed", stampText(c.LandedAt), "in step",
 		stampText(c.InStepAt),
 		"cut over", stampText(c.CutOverAt), "closed", stampText(c.ClosedAt))
+	if c.ReturnOf != nil {
+		w.pairs("return path", fmt.Sprintf("of %s: it brings back what is written to %s since the cutover", *c.ReturnOf,
+			c.Source), "to go back", "dustyferry cutover start "+c.Name)
+	}
+	if c.ReturnBy != nil {
+		w.pairs("return path", fmt.Sprintf("%s brings back what is written to %s", *c.ReturnBy, c.Target), "see",
+			"dustyferry crossing show "+*c.ReturnBy)
+	}
 	if p.Chunks > 0 {
 		w.pairs("loaded", fmt.Sprintf("%s, %s rows, %s, %d of %d chunks", percent(p), num(p.Rows), size(p.Bytes),
 			p.ChunksLanded, p.Chunks))

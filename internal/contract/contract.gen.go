@@ -205,19 +205,19 @@ func (e FindingKind) Valid() bool {
 
 // Defines values for FindingState.
 const (
-	Equal    FindingState = "equal"
-	Open     FindingState = "open"
-	Repaired FindingState = "repaired"
+	FindingStateEqual    FindingState = "equal"
+	FindingStateOpen     FindingState = "open"
+	FindingStateRepaired FindingState = "repaired"
 )
 
 // Valid indicates whether the value is a known member of the FindingState enum.
 func (e FindingState) Valid() bool {
 	switch e {
-	case Equal:
+	case FindingStateEqual:
 		return true
-	case Open:
+	case FindingStateOpen:
 		return true
-	case Repaired:
+	case FindingStateRepaired:
 		return true
 	default:
 		return false
@@ -809,6 +809,24 @@ func (e SettingsRetainedOver) Valid() bool {
 	}
 }
 
+// Defines values for SettingsReturnPath.
+const (
+	SettingsReturnPathNone SettingsReturnPath = "none"
+	SettingsReturnPathOpen SettingsReturnPath = "open"
+)
+
+// Valid indicates whether the value is a known member of the SettingsReturnPath enum.
+func (e SettingsReturnPath) Valid() bool {
+	switch e {
+	case SettingsReturnPathNone:
+		return true
+	case SettingsReturnPathOpen:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsStopMethod.
 const (
 	Lock     SettingsStopMethod = "lock"
@@ -1171,9 +1189,15 @@ type Crossing struct {
 	PhaseLabel string `json:"phase_label"`
 
 	// Planning What is planned beside tables and their rules. In place of :name in queries, conditions and expressions stand the parameters' values. In a request, a part that is left out stays as it is; an empty one removes what there is.
-	Planning   Planning   `json:"planning"`
-	Progress   Progress   `json:"progress"`
-	Reason     string     `json:"reason"`
+	Planning Planning `json:"planning"`
+	Progress Progress `json:"progress"`
+	Reason   string   `json:"reason"`
+
+	// ReturnBy The crossing that is this one's return path, while that is not closed
+	ReturnBy *string `json:"return_by,omitempty"`
+
+	// ReturnOf The crossing whose cutover made this one: it brings back what is written since, and its own cutover goes back
+	ReturnOf   *string    `json:"return_of,omitempty"`
 	Rules      []Rule     `json:"rules"`
 	Settings   Settings   `json:"settings"`
 	Source     string     `json:"source"`
@@ -2144,6 +2168,9 @@ type Settings struct {
 	// RetainedOver What becomes of the crossing above retained_limit: people are told, or the log is released and the crossing held, to be loaded again
 	RetainedOver *SettingsRetainedOver `json:"retained_over,omitempty"`
 
+	// ReturnPath Whether a cutover opens a return path: changes are captured on the target and applied to the source, which is closed to everybody else, so that going back loses nothing
+	ReturnPath *SettingsReturnPath `json:"return_path,omitempty"`
+
 	// RowLimit Rows a second over all lanes of a process; 0: no limit
 	RowLimit *int64 `json:"row_limit,omitempty"`
 
@@ -2198,6 +2225,9 @@ type SettingsRepeat string
 
 // SettingsRetainedOver What becomes of the crossing above retained_limit: people are told, or the log is released and the crossing held, to be loaded again
 type SettingsRetainedOver string
+
+// SettingsReturnPath Whether a cutover opens a return path: changes are captured on the target and applied to the source, which is closed to everybody else, so that going back loses nothing
+type SettingsReturnPath string
 
 // SettingsStopMethod How writes are stopped at cutover
 type SettingsStopMethod string

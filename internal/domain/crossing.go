@@ -66,6 +66,14 @@ func (k Kind) PhaseLabel(p Phase) string {
 	return string(p)
 }
 
+// PhaseText is the crossing's phase as people read it.
+func (c *Crossing) PhaseText() string {
+	if c.Phase == PhaseCutOver && c.ReturnBy != "" {
+		return "cut over, return open"
+	}
+	return c.Kind.PhaseLabel(c.Phase)
+}
+
 // Condition stands beside the phase and says whether work goes on.
 type Condition string
 

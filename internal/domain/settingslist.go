@@ -160,8 +160,8 @@ var settingsList = []Setting{
 	{Key: "return_path", Kind: SettingChoice, Group: "Cutover", Label: "Return path", Live: true, Cutover: true,
 		Default: "none", Choices: []Choice{{"none", "none: after the cutover there is no way back"}, {ReturnOpen,
 			"open: what is written to the target is brought back to the source"}},
-		Help: "Whether a cutover opens a return path: changes are captured on the target and applied to the source, which is " +
-			"closed to everybody else, so that going back loses nothing", of: func(s *Settings) any { return &s.ReturnPath }},
+		Help: "Whether a cutover opens a return path: changes are captured on the target and applied to the source, which " +
+			"is closed to everybody else, so that going back loses nothing", of: func(s *Settings) any { return &s.ReturnPath }},
 	{Key: "handover_url", Kind: SettingText, Group: "Cutover", Label: "Webhook at hand-over", Live: true, Cutover: true,
 		Secret: true, Zero: "none",
 		Help: "Webhook called at hand-over", of: func(s *Settings) any { return &s.HandoverURL }},

@@ -1833,6 +1833,11 @@ export interface components {
              * @enum {string}
              */
             cutover_depth?: "hashes" | "vouched" | "counts" | "none";
+            /**
+             * @description Whether a cutover opens a return path: changes are captured on the target and applied to the source, which is closed to everybody else, so that going back loses nothing
+             * @enum {string}
+             */
+            return_path?: "none" | "open";
             /** @description Webhook called at hand-over; empty: none */
             handover_url?: string;
             /** @description Command that the service runs at hand-over, on its own machine and with its own rights; handover_url needs neither; empty: none */
@@ -2120,6 +2125,10 @@ export interface components {
             waits_for: string;
             /** @description The server that answers at the source's address, when it is another one than the crossing began with: point the address back, or go on from it (failover) */
             other_server?: string;
+            /** @description The crossing whose cutover made this one: it brings back what is written since, and its own cutover goes back */
+            return_of?: string;
+            /** @description The crossing that is this one's return path, while that is not closed */
+            return_by?: string;
             tables: string[];
             rules: components["schemas"]["Rule"][];
             planning: components["schemas"]["Planning"];

@@ -155,7 +155,8 @@ func Consistent(v View) bool {
 
 // AllowOn checks an act against where a crossing stands; what holds it is part of a refusal.
 func AllowOn(act Act, c *domain.Crossing) error {
-	if c.ReturnOf != nil && (c.Phase == domain.PhaseDraft || c.Phase == domain.PhaseSurveyed || c.Phase == domain.PhasePrepared) {
+	if c.ReturnOf != nil && (c.Phase == domain.PhaseDraft || c.Phase == domain.PhaseSurveyed ||
+		c.Phase == domain.PhasePrepared) {
 		return domain.Conflict("crossing %s is the return path that the cutover of %s makes ready; it begins with that "+
 			"cutover's end, and goes if that is taken back", c.Name, c.ReturnOfIs)
 	}

@@ -98,7 +98,8 @@ func judged(p *domain.TablePlan, way typemap.Mapping) (blocks, tells []string) {
 			blocks = append(blocks, fmt.Sprintf("column %s is masked, and hashes would take the place of its values", here.Name))
 			continue
 		case here.Cut:
-			blocks = append(blocks, fmt.Sprintf("column %s is cut, and what is cut would take the place of whole values", here.Name))
+			blocks = append(blocks, fmt.Sprintf("column %s is cut, and what is cut would take the place of whole values",
+				here.Name))
 			continue
 		case computed(here):
 			continue
@@ -117,11 +118,12 @@ func judged(p *domain.TablePlan, way typemap.Mapping) (blocks, tells []string) {
 		}
 	}
 	if len(left) > 0 {
-		tells = append(tells, fmt.Sprintf("%s not carried, so rows that are made there have only defaults in it here",
-			domain.Counted(len(left), "column is", "columns are")+" ("+strings.Join(left, ", ")+")"))
+		tells = append(tells, "not carried: "+strings.Join(left, ", ")+
+			"; rows that are made there have only defaults in it here")
 	}
 	if side := p.TargetPlan(); len(side.Added) > 0 {
-		tells = append(tells, domain.Counted(len(side.Added), "column", "columns")+" that only the target has are not brought back")
+		tells = append(tells, domain.Counted(len(side.Added), "column", "columns")+
+			" that only the target has are not brought back")
 	}
 	return blocks, tells
 }

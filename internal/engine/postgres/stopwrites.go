@@ -204,7 +204,8 @@ func closeStatements(name string, tables []domain.TableName, message, except str
 		"CREATE SCHEMA IF NOT EXISTS dusty_ferry",
 		"GRANT USAGE ON SCHEMA dusty_ferry TO PUBLIC",
 		fmt.Sprintf(`CREATE OR REPLACE FUNCTION dusty_ferry.%s() RETURNS trigger LANGUAGE plpgsql AS %s`, gate(name),
-			literal("BEGIN "+passes+"RAISE EXCEPTION USING ERRCODE = 'read_only_sql_transaction', MESSAGE = "+literal(message)+"; END")),
+			literal("BEGIN "+passes+"RAISE EXCEPTION USING ERRCODE = 'read_only_sql_transaction', MESSAGE = "+literal(message)+
+				"; END")),
 	}
 	for _, t := range tables {
 		out = append(out,
@@ -217,7 +218,9 @@ func closeStatements(name string, tables []domain.TableName, message, except str
 }
 
 // named are the settings of a session that writes for a crossing.
-func named(crossing string) map[string]string { return map[string]string{"dusty_ferry.crossing": crossing} }
+func named(crossing string) map[string]string {
+	return map[string]string{"dusty_ferry.crossing": crossing}
+}
 
 // quietPasses is how often in a row no old session must be found: one that is just starting has
 // read its settings a moment before the server lists it.

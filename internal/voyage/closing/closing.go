@@ -110,8 +110,8 @@ func (k *Closings) Start(ctx context.Context, c *domain.Crossing, a Args, actor 
 		return err
 	}
 	if a.Reopen && c.ReturnBy != "" {
-		return domain.Conflict("the source of %s takes what its return path %s brings, and would take others' writes too: go "+
-			"back by it (dustyferry cutover start %s), or close it first", c.Name, c.ReturnBy, c.ReturnBy)
+		return domain.Conflict("the source of %s takes what its return path %s brings, and would take others' writes too: "+
+			"go back by it (dustyferry cutover start %s), or close it first", c.Name, c.ReturnBy, c.ReturnBy)
 	}
 	_, err := k.work.AddTask(ctx, c, lifecycle.WorkClose, a, actor)
 	return err

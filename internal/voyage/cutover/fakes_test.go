@@ -15,6 +15,13 @@ import (
 
 // quay is a crossing that is in step, with its source and target, and what is kept of its cutover.
 type quay struct {
+	noWay    error           // why no return path can be made
+	marked   domain.Position // where it begins
+	returns  bool            // it follows
+	before   []domain.Cutover
+	far      []string // what was done to the target's gate
+	farStuck int      // how often it cannot be closed
+
 	rounds    int
 	anew      int    // how often nothing of before proves anything any more
 	guards    []bool // whether the target was opened
@@ -36,6 +43,7 @@ type quay struct {
 	head     domain.Position
 	stopped  bool
 	closed   string // what it says to writers
+	except   string // the crossing that may write all the same
 	reopens  int
 	stuck    int   // how often it cannot be opened again
 	lost     error // the hold on writes
@@ -77,13 +85,14 @@ func newQuay(method domain.StopMethod, change ...func(*domain.Settings)) *quay {
 // plan gives the cutover its steps.
 func (q *quay) plan(rehearsal bool) {
 	q.k.Rehearsal, q.steps = rehearsal, nil
-	for i, n := range cutoverSteps.Names(rehearsal) {
+	for i, n := range stepsOf(&q.c, rehearsal, q.k.Settings) {
 		q.steps = append(q.steps, domain.CutoverStep{CutoverID: 5, Ordinal: i, Name: n, State: domain.StepWaiting})
 	}
 }
 
 func (q *quay) cutovers() *Cutovers {
-	return New(q, q, q, comparer{q}, q, q, q, func(_ context.Context, c *domain.Crossing, rehearsal bool, set domain.Settings,
+	return New(q, q, q, comparer{q}, q, q, q, func(_ context.Context, c *domain.Crossing, rehearsal bool,
+		set domain.Settings,
 		list []domain.StepName, actor string) (int64, error) {
 		q.began = append(q.began, fmt.Sprintf("%s %v %s %d by %s", c.Name, rehearsal, set.StopMethod, len(list), actor))
 		return 5, nil
@@ -268,7 +277,7 @@ func (q *quay) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Ope
 	if q.noStop {
 		src.StopsWrites = nil
 	}
-	dst = &engine.Opened{Sequences: s}
+	dst = &engine.Opened{Sequences: s, Captures: far{q: q}, StopsWrites: far{q: q}}
 	if q.guarded {
 		dst.Guards = q
 	}
@@ -337,7 +346,7 @@ func (s *source) SetSequences(_ context.Context, values []engine.SequenceValue) 
 type stop struct{ *quay }
 
 func (s stop) CloseWrites(_ context.Context, message, except string) error {
-	s.closed = message
+	s.closed, s.except = message, except
 	return nil
 }
 func (s stop) Release(context.Context) error {
@@ -410,3 +419,64 @@ func (q *quay) Hold(_ context.Context, _ *domain.Crossing, _, reason string) {
 func (q *quay) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {
 	q.told = append(q.told, event)
 }
+
+// ---- the return path, and the crossing that this one brings back
+
+func (q *quay) Prepare(_ context.Context, _ *domain.Crossing, note func(string)) (string, error) {
+	if q.noWay != nil {
+		return "", q.noWay
+	}
+	note("surveying")
+	return "spring-back", q.change(func() { q.c.ReturnBy = "spring-back" })
+}
+func (q *quay) Mark(_ context.Context, _ *domain.Crossing, at domain.Position) error {
+	return q.change(func() { q.marked = at })
+}
+func (q *quay) Start(context.Context, *domain.Crossing) (string, error) {
+	return "spring-back", q.change(func() { q.returns = true })
+}
+func (q *quay) Drop(context.Context, *domain.Crossing) error {
+	return q.change(func() { q.c.ReturnBy = "" })
+}
+func (q *quay) CrossingByID(_ context.Context, id int64) (domain.Crossing, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	if id == q.c.ID {
+		return q.c, nil
+	}
+	return domain.Crossing{ID: id, UID: "u3", Name: "forth", Phase: domain.PhaseCutOver}, nil
+}
+func (q *quay) Crossing(context.Context, string) (domain.Crossing, error) {
+	return domain.Crossing{ID: 8, UID: "u8"}, nil
+}
+func (q *quay) Cutovers(context.Context, int64) ([]domain.Cutover, error) { return q.before, nil }
+
+// far is the target, which the cutover before may have closed.
+type far struct {
+	engine.Captures
+	q *quay
+}
+
+func (f far) Heartbeat(context.Context) (domain.Position, error) { return domain.PositionAt(4711), nil }
+func (f far) MayStop(context.Context, domain.StopMethod) error   { return nil }
+func (f far) StopWrites(context.Context, domain.StopMethod, string, []domain.TablePlan,
+	time.Duration) (engine.WriteStop, error) {
+	if f.q.farStuck > 0 {
+		f.q.farStuck--
+		return nil, errors.New("the target's tables are locked")
+	}
+	return farStop{f.q}, nil
+}
+func (f far) Reopen(_ context.Context, _ domain.StopMethod, name string, _ []domain.TablePlan) error {
+	f.q.far = append(f.q.far, "opened "+name)
+	return nil
+}
+
+type farStop struct{ q *quay }
+
+func (s farStop) CloseWrites(_ context.Context, _, except string) error {
+	s.q.far = append(s.q.far, "closed but for "+except)
+	return nil
+}
+func (s farStop) Release(context.Context) error { return nil }
+func (s farStop) Alive(context.Context) error   { return nil }

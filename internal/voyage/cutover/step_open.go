@@ -18,10 +18,13 @@ import (
 var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepOpenTarget, Order: 85, Real: true, Do: openTarget,
 	Undo: closeTarget})
 
+// errNotCut says that nothing closed the target.
+var errNotCut = errors.New("nothing was cut over to it before, so there is nothing to go back from")
+
 // came is the cutover that closed the target, and the crossing whose it was.
 func (r *run) came(ctx context.Context) (domain.Crossing, []domain.TablePlan, domain.Cutover, error) {
 	if r.c.ReturnOf == nil {
-		return domain.Crossing{}, nil, domain.Cutover{}, domain.Conflict("%s is nobody's return path", r.c.Name)
+		return domain.Crossing{}, nil, domain.Cutover{}, errNotCut
 	}
 	c, err := r.of.records.CrossingByID(ctx, *r.c.ReturnOf)
 	if err != nil {
@@ -40,7 +43,7 @@ func (r *run) came(ctx context.Context) (domain.Crossing, []domain.TablePlan, do
 			return c, planning.PlansOf(tables), k, nil
 		}
 	}
-	return c, nil, domain.Cutover{}, domain.Conflict("%s has not been cut over, so nothing goes back", c.Name)
+	return c, nil, domain.Cutover{}, errNotCut
 }
 
 func openTarget(ctx context.Context, r *run) (string, error) {
@@ -74,6 +77,9 @@ func closeTarget(ctx context.Context, r *run) error {
 
 func (r *run) closeAgain(ctx context.Context) error {
 	c, plans, k, err := r.came(ctx)
+	if errors.Is(err, errNotCut) {
+		return nil // it was not opened either
+	}
 	if err != nil {
 		return err
 	}

@@ -49,7 +49,11 @@ func (pl *Planning) Survey(ctx context.Context, c *domain.Crossing, try bool) (*
 	if err != nil {
 		return nil, err
 	}
-	s.Entries = slices.Concat(from, to, tables, size)
+	back, err := pl.returnEntries(ctx, c, s)
+	if err != nil {
+		return nil, err
+	}
+	s.Entries = slices.Concat(from, to, tables, size, back)
 	rank := map[domain.Verdict]int{domain.Blocker: 0, domain.Notice: 1, domain.OK: 2}
 	slices.SortStableFunc(s.Entries, func(a, b domain.Entry) int { return rank[a.Verdict] - rank[b.Verdict] })
 	return s, nil

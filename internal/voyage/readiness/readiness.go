@@ -12,6 +12,7 @@ import (
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/proof"
+	"dustyferry/internal/core/turned"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/planning"
@@ -50,6 +51,12 @@ type Comparer interface {
 	Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error)
 }
 
+// Returns know return paths.
+type Returns interface {
+	// Survey says what stands in the way of one.
+	Survey(ctx context.Context, c *domain.Crossing) ([]domain.Entry, error)
+}
+
 // Journal records what happens.
 type Journal interface {
 	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
@@ -60,15 +67,18 @@ type Readiness struct {
 	records   Records
 	databases Databases
 	comparer  Comparer
+	returns   Returns
 	journal   Journal
 
 	mu     sync.Mutex
 	doubts map[int64]doubt // tables whose rows the source wrote anew
+	ways   map[int64]way   // return paths, by crossing
 }
 
 // New returns the readiness of this process.
-func New(r Records, d Databases, c Comparer, j Journal) *Readiness {
-	return &Readiness{records: r, databases: d, comparer: c, journal: j, doubts: map[int64]doubt{}}
+func New(r Records, d Databases, c Comparer, w Returns, j Journal) *Readiness {
+	return &Readiness{records: r, databases: d, comparer: c, returns: w, journal: j, doubts: map[int64]doubt{},
+		ways: map[int64]way{}}
 }
 
 // How long each question to the source may take: a list that people look at waits for nobody
@@ -131,6 +141,9 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 		names[i] = tables[i].SourceName
 	}
 	l.out = append(l.out, proof.Of(c.Name, names, compared, verdict, why))
+	if set.ReturnPath == domain.ReturnOpen {
+		l.returns(r.wayBack(ctx, c, patience))
+	}
 	cuts, err := r.records.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err
@@ -219,6 +232,48 @@ func (r *Readiness) vouching(ctx context.Context, l *list, tables []domain.Cross
 				GuardTarget == domain.GuardRefuse])
 	}
 	return nil
+}
+
+// wayBack is what stands in the way of the crossing's return path; for somebody who only looks, as it
+// was found lately.
+func (r *Readiness) wayBack(ctx context.Context, c *domain.Crossing, patience time.Duration) ([]domain.Entry, error) {
+	r.mu.Lock()
+	was := r.ways[c.ID]
+	r.mu.Unlock()
+	if patience <= Glances && time.Since(was.at) < lately {
+		return was.found, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	found, err := r.returns.Survey(ctx, c)
+	if err == nil {
+		r.mu.Lock()
+		r.ways[c.ID] = way{time.Now(), found}
+		r.mu.Unlock()
+	}
+	return found, err
+}
+
+// lately is how old a survey of a return path may be for somebody who only looks.
+const lately = 30 * time.Second
+
+// way is what was found of a return path, and when.
+type way struct {
+	at    time.Time
+	found []domain.Entry
+}
+
+// returns says whether the return path can be made that the cutover is to open.
+func (l *list) returns(found []domain.Entry, err error) {
+	switch {
+	case err != nil:
+		l.add(false, domain.Blocker, turned.Topic, "see to both databases, or do without (return_path: none)",
+			"whether a return path can be made is not known: %s", err)
+	case len(found) == 0:
+		l.add(true, domain.Blocker, turned.Topic, "", "what is written to %s after the cutover can be brought back to %s",
+			l.of.Target, l.of.Source)
+	}
+	l.out = append(l.out, found...)
 }
 
 // topicVouching is of what is known of rows that changes touched.

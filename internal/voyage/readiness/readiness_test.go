@@ -18,6 +18,10 @@ import (
 
 // pier is a crossing that could be cut over, as the records and its source have it.
 type pier struct {
+	way      []domain.Entry // what stands in the way back
+	lost     error
+	surveyed int
+
 	engine.Database
 	engine.Captures
 
@@ -175,7 +179,7 @@ func TestWhatMustHold(t *testing.T) {
 		p := newPier()
 		c.change(p)
 		var got []string
-		for _, e := range p.list(t, New(p, p, p, p)) {
+		for _, e := range p.list(t, New(p, p, p, p, p)) {
 			if e.Verdict != domain.OK {
 				got = append(got, fmt.Sprint(e.Verdict, " ", e.Topic, " ", e.Measured))
 			}
@@ -196,7 +200,7 @@ func TestASourceThatDoesNotAnswer(t *testing.T) {
 		p.stand.Noticed = []domain.Entry{{Verdict: domain.Notice, Topic: "partitions", Measured: "seen before"}}
 		began := time.Now()
 		var text string
-		for _, e := range p.list(t, New(p, p, p, p)) {
+		for _, e := range p.list(t, New(p, p, p, p, p)) {
 			text += fmt.Sprintln(e.Verdict, e.Topic, e.Measured)
 		}
 		if took := time.Since(began); took > 2*Glances || took < Glances {
@@ -213,7 +217,7 @@ func TestASourceThatDoesNotAnswer(t *testing.T) {
 func TestRowsWrittenAnewAreCompared(t *testing.T) {
 	p := newPier()
 	p.c.Settings.CutoverDepth, p.now.Written = domain.DepthCounts, "2"
-	r := New(p, p, p, p)
+	r := New(p, p, p, p, p)
 	p.busy = true
 	p.list(t, r)
 	p.busy = false
@@ -258,7 +262,7 @@ func TestRowsWrittenAnewAreCompared(t *testing.T) {
 	// A cutover by hashes proves it by itself, so that it is no reason against one, and not compared.
 	p = newPier()
 	p.c.Settings.CutoverDepth, p.now.Written = domain.DepthHashes, "2"
-	for _, e := range p.list(t, New(p, p, p, p)) {
+	for _, e := range p.list(t, New(p, p, p, p, p)) {
 		if e.Topic == planning.TopicRewritten && e.Verdict != domain.Notice {
 			t.Errorf("it is a %s", e.Verdict)
 		}
@@ -279,4 +283,44 @@ func TestARehearsalNeedsNoRehearsal(t *testing.T) {
 	if got := ForRehearsal(list(), false); got[0].Verdict != domain.Blocker {
 		t.Errorf("for the cutover: %v", got)
 	}
+}
+
+// Survey is what stands in the way of the crossing's return path.
+func (p *pier) Survey(context.Context, *domain.Crossing) ([]domain.Entry, error) {
+	p.surveyed++
+	return p.way, p.lost
+}
+
+// TestAWayBackIsLookedAt: where a cutover is to open one; who only looks is told what was found lately.
+func TestAWayBackIsLookedAt(t *testing.T) {
+	p := newPier()
+	r := New(p, p, p, p, p)
+	has := func(want string, patience time.Duration) {
+		t.Helper()
+		list, err := r.List(t.Context(), &p.c, p.c.Settings, patience)
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := ""
+		for _, e := range list {
+			if e.Topic == "return path" {
+				text += fmt.Sprintln(e.Verdict, e.Measured)
+			}
+		}
+		if want == "" && text != "" || !strings.Contains(text, want) {
+			t.Errorf("the list says %q, not %q", text, want)
+		}
+	}
+	has("", Glances)
+	p.c.Settings.ReturnPath = domain.ReturnOpen
+	has("ok what is written to", Glances)
+	p.way = []domain.Entry{{Verdict: domain.Blocker, Topic: "return path", Measured: "it is masked"}}
+	has("ok what is written to", Glances)
+	has("blocker it is masked", Decides)
+	has("blocker it is masked", Glances)
+	if p.surveyed != 2 {
+		t.Errorf("it was surveyed %d times", p.surveyed)
+	}
+	p.lost = fmt.Errorf("the target is away")
+	has("blocker whether a return path can be made is not known: the target is away", Decides)
 }

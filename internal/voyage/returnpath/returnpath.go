@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"dustyferry/internal/core/turned"
-	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"dustyferry/internal/voyage/planning"
@@ -59,8 +58,7 @@ func New(r Records, d Databases, pl Planner, p Preparer, newUID func() string) *
 	return &Returns{records: r, databases: d, planner: pl, preparer: p, newUID: newUID}
 }
 
-// Survey says what stands in the way of a return path of the crossing, and what is worth knowing of
-// it: everything of it that can be known while the crossing's tables stand on the target.
+// Survey says what stands in the way of a return path of the crossing, whose tables stand on the target.
 func (w *Returns) Survey(ctx context.Context, c *domain.Crossing) ([]domain.Entry, error) {
 	back, err := w.draft(ctx, c)
 	if err != nil {
@@ -71,40 +69,7 @@ func (w *Returns) Survey(ctx context.Context, c *domain.Crossing) ([]domain.Entr
 	if err != nil {
 		return nil, err
 	}
-	var out []domain.Entry
-	for _, e := range s.Entries {
-		if e.Verdict != domain.Blocker {
-			continue
-		}
-		e.Measured = "the way back: " + e.Topic + ": " + e.Measured
-		switch e.Subject {
-		case "source":
-			e.Subject = c.Target
-		case "target":
-			e.Subject = c.Source
-		}
-		e.Topic = turned.Topic
-		out = append(out, e)
-	}
-	tables, err := w.records.Tables(ctx, c.ID)
-	if err != nil {
-		return nil, err
-	}
-	exact, err := w.Exact(ctx, c, planning.PlansOf(tables))
-	return append(out, exact...), err
-}
-
-// Exact says of each table whether what is written to its target can be brought back as it is.
-func (w *Returns) Exact(ctx context.Context, c *domain.Crossing, plans []domain.TablePlan) ([]domain.Entry, error) {
-	from, err := w.records.Database(ctx, c.Target)
-	if err != nil {
-		return nil, err
-	}
-	to, err := w.records.Database(ctx, c.Source)
-	if err != nil {
-		return nil, err
-	}
-	return turned.Exact(plans, typemap.Mapping{From: from.Engine, To: to.Engine, Into: to.DBName}), nil
+	return planning.TurnedRound(c, s.Entries), nil
 }
 
 // Prepare makes the return path of a crossing whose writes have not been stopped yet, and returns its
