@@ -29,6 +29,7 @@ func Generate(seed uint64) *Script {
 		g.ferry("equal")
 		return g.s
 	}
+	g.wayBack()
 	g.course()
 	return g.s
 }
@@ -229,7 +230,7 @@ func (g *gen) course() {
 		g.ferry("reconcile")
 	}
 	if g.chance(0.6) {
-		g.ferry("cutover")
+		g.turns(g.work)
 	}
 	if g.chance(0.5) {
 		g.ferry("close")

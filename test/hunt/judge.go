@@ -258,9 +258,11 @@ func (r *run) afterwards() error {
 	if err := r.vouched(); err != nil {
 		return err
 	}
-	if r.source.maria == nil && r.target.maria == nil {
+	switch {
+	case r.turned(): // what belongs to the tables was there before
+	case r.source.maria == nil && r.target.maria == nil:
 		err = r.sameObjects()
-	} else {
+	default:
 		err = r.sameInMaria()
 	}
 	if err != nil {

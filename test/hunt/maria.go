@@ -107,6 +107,11 @@ func (r *run) prepareMaria(s side, how string) error {
 	switch {
 	case strings.TrimSpace(rights) == "all":
 		q = append(q, "GRANT ALL PRIVILEGES ON *.* TO "+user)
+	case r.s.Settings["return_path"] != nil:
+		q = append(q, "GRANT REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.* TO "+user)
+		for _, on := range []string{s.database, "dusty_ferry"} {
+			q = append(q, "GRANT SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES ON `"+on+"`.* TO "+user)
+		}
 	case s.name == "source":
 		q = append(q, "GRANT SELECT, REFERENCES ON `"+s.database+"`.* TO "+user,
 			"GRANT REPLICATION SLAVE, BINLOG MONITOR, READ_ONLY ADMIN ON *.* TO "+user)

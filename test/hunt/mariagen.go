@@ -62,6 +62,7 @@ func generateMaria(g *gen, to string) *Script {
 		m.table(n)
 	}
 	m.relations()
+	m.wayBack()
 	m.course()
 	return g.s
 }
@@ -616,7 +617,7 @@ func (g *mgen) course() {
 		g.ferry("reconcile")
 	}
 	if g.chance(0.6) {
-		g.ferry("cutover")
+		g.turns(g.work)
 	}
 	if g.chance(0.5) {
 		g.ferry("close")

@@ -51,9 +51,11 @@ func (r *run) operate(text string) error {
 	case "abort":
 		return r.abort(rest)
 	case "rehearse":
-		return r.cutover(true)
+		return r.cutover(true, "")
 	case "cutover":
-		return r.cutover(false)
+		return r.cutover(false, rest)
+	case "turn":
+		return r.turn()
 	case "close":
 		return r.close()
 	}
@@ -308,7 +310,8 @@ func (r *run) found(comparison any) string {
 	return strings.Join(out, ", ")
 }
 
-func (r *run) cutover(rehearsal bool) error {
+// cutover carries one out; what befalls it is a strike, or empty.
+func (r *run) cutover(rehearsal bool, befalls string) error {
 	if r.cutOver { // what was to be aborted was faster
 		return nil
 	}
@@ -349,6 +352,9 @@ func (r *run) cutover(rehearsal bool) error {
 		}
 		return err
 	}
+	if err := r.strike(befalls); err != nil {
+		return err
+	}
 	again := 2 // what was undone is tried again: something may have come in between
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		list, err := r.product.list(r.ctx, r.path("/cutovers"))
@@ -382,6 +388,27 @@ func (r *run) cutover(rehearsal bool) error {
 
 // close ends the crossing; nothing of ours may stay.
 func (r *run) close() error {
+	for r.turned() { // the newest first: each is the way back of the one before
+		if err := r.closeOne(); err != nil {
+			return err
+		}
+		r.name, r.before = r.before[len(r.before)-1], r.before[:len(r.before)-1]
+	}
+	if err := r.closeOne(); err != nil {
+		return err
+	}
+	return r.leftBehind()
+}
+
+func (r *run) closeOne() error {
+	if c, err := r.product.get(r.ctx, r.path("")); err == nil && str(c, "return_by") != "" {
+		was := r.name
+		r.name = str(c, "return_by")
+		if err := r.closeOne(); err != nil {
+			return err
+		}
+		r.name = was
+	}
 	if _, err := r.product.do(r.ctx, "POST", r.path("/close"), answer{"reopen": true, "confirm": r.name}); err != nil {
 		return told(err)
 	}
@@ -396,7 +423,7 @@ func (r *run) close() error {
 		}
 		switch {
 		case len(tasks) == 0 || str(tasks[0], "state") == "done":
-			return r.leftBehind()
+			return nil
 		case str(tasks[0], "state") == "failed":
 			return fault("closing failed: %s", str(tasks[0], "error"))
 		case time.Now().After(end):
