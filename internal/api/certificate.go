@@ -14,7 +14,7 @@ func certificateText(c *domain.Certificate) string {
 	var b strings.Builder
 	line := func(k, v string) {
 		if v != "" {
-			fmt.Fprintf(&b, "  %-18s %s\n", k, v)
+			fmt.Fprintf(&b, "  %-20s %s\n", k, v)
 		}
 	}
 	side := func(s domain.CertifiedSide) string {
@@ -63,7 +63,7 @@ func certificateText(c *domain.Certificate) string {
 		line("end position", k.EndPosition)
 		line("writes paused for", fmt.Sprintf("%.3f s", k.WritePauseSeconds))
 		for _, s := range k.Steps {
-			fmt.Fprintf(&b, "    %-18s %-8s %8.3f s  %s\n", s.Step, s.State, s.Seconds, s.Note)
+			fmt.Fprintf(&b, "    %-20s %-8s %8.3f s  %s\n", s.Step, s.State, s.Seconds, s.Note)
 		}
 	}
 	certifiedRows(&b, "REJECTED BY THE LOAD", "rows that the target could not take; where later changes or repairs did "+

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
@@ -147,12 +148,15 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 	return d.startHook()
 }
 
+// oldBarn is the name of the source.
+const oldBarn = "old-barn"
+
 // startSource starts and fills the source, and says how it is registered.
 func (d *demoRun) startSource(ctx context.Context) (contract.NewDatabase, error) {
 	filling := func() {
 		d.say("Filling the source with Saltmarsh Apiaries: %s scale readings and eleven other tables …", num(int64(d.rows)))
 	}
-	out := contract.NewDatabase{Name: "old-barn"}
+	out := contract.NewDatabase{Name: oldBarn}
 	if d.kind == "mariadb" {
 		m, err := localserver.StartMariaDB(ctx, localserver.Options{})
 		if err != nil {
@@ -193,7 +197,14 @@ func (d *demoRun) startHook() error {
 			http.Error(w, "post the hand-over here", http.StatusMethodNotAllowed)
 			return
 		}
-		d.shop.MoveTo(d.moved)
+		var to struct {
+			Target string `json:"target"`
+		}
+		if err := json.NewDecoder(r.Body).Decode(&to); err != nil {
+			http.Error(w, "say the target's name", http.StatusBadRequest)
+			return
+		}
+		d.shop.MoveTo(map[bool]demo.House{true: d.house, false: d.moved}[to.Target == oldBarn])
 		w.WriteHeader(http.StatusNoContent)
 	})}
 	go func() { _ = d.hook.Serve(ln) }()
@@ -208,11 +219,11 @@ func (d *demoRun) create(ctx context.Context) error {
 	if d.kind == "mariadb" {
 		stop = contract.ReadOnly
 	}
-	depth, guard := contract.SettingsCutoverDepthVouched, contract.SettingsGuardTargetRefuse
+	depth, guard, back := contract.SettingsCutoverDepthVouched, contract.SettingsGuardTargetRefuse, contract.SettingsReturnPathOpen
 	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring",
-		Source: "old-barn", Target: "new-barn",
+		Source: oldBarn, Target: "new-barn",
 		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk, StopMethod: &stop,
-			CutoverDepth: &depth, GuardTarget: &guard}}))
+			CutoverDepth: &depth, GuardTarget: &guard, ReturnPath: &back}}))
 	return err
 }
 
@@ -236,6 +247,9 @@ Drive the crossing "spring" there, or from another terminal:
   dustyferry reconcile spring
   dustyferry cutover rehearse spring
   dustyferry cutover start spring --confirm spring
+  dustyferry crossing show spring-back
+  dustyferry cutover start spring-back --confirm spring-back
+  dustyferry crossing close spring-forth --wait --confirm spring-forth
   dustyferry crossing close spring --wait --confirm spring
   dustyferry certificate spring
 
@@ -279,20 +293,100 @@ func (d *demoRun) drive(ctx context.Context) error {
 		contract.StartCrossingJSONRequestBody{})); err != nil {
 		return err
 	}
-	c, err := d.await(ctx, contract.PhaseInStep)
+	c, err := d.await(ctx, "spring", contract.PhaseInStep)
 	if err != nil {
 		return err
 	}
 	d.say("   Loaded %s rows (%s) in %d tables; %s live changes applied; lag %s.", num(c.Progress.Rows),
 		size(c.Progress.Bytes), c.Progress.Tables, num(c.Progress.Changes), took(c.Progress.LagSeconds))
 	next("Reconcile: both sides at one shared log position, both live.")
-	r, err := client.Do[contract.Reconciliation](d.api.API.ReconcileWithResponse(ctx, "spring",
+	if err := d.compare(ctx, "spring"); err != nil {
+		return err
+	}
+	next("Rehearsal of the cutover.")
+	if err := d.cutover(ctx, "spring", true); err != nil {
+		return err
+	}
+	next("Cutover: writes stop, everything is drained and compared, the application moves.")
+	if err := d.goOver(ctx, "spring"); err != nil {
+		return err
+	}
+	next("Back: what was written to the new server is on the old one too. The application returns there.")
+	if err := d.turn(ctx, "spring-back"); err != nil {
+		return err
+	}
+	next("Forth again, and there the application stays.")
+	if err := d.turn(ctx, "spring-forth"); err != nil {
+		return err
+	}
+	next("One last comparison with the way back, and the application stops.")
+	d.shop.Stop()
+	if n, why := d.shop.Failed(); n > 0 {
+		return fmt.Errorf("%d transactions of the application failed: %s", n, why)
+	}
+	if _, err := d.await(ctx, "spring-back-2", contract.PhaseInStep); err != nil {
+		return err
+	}
+	if err := d.compare(ctx, "spring-back-2"); err != nil {
+		return err
+	}
+	next("Close: what was left on both servers is removed, the certificate is written.")
+	for _, name := range []string{"spring-back-2", "spring-forth", "spring-back", "spring"} {
+		if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, name,
+			contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
+			return err
+		}
+		if err := awaitTask(ctx, d.api, name, "close"); err != nil {
+			return err
+		}
+	}
+	return d.certify(ctx, began)
+}
+
+// turn goes over the return path of the cutover before.
+func (d *demoRun) turn(ctx context.Context, name string) error {
+	c, err := d.await(ctx, name, contract.PhaseInStep)
+	if err != nil {
+		return err
+	}
+	d.say("   %s brings what is written to %s to %s: %s changes so far, lag %s.", name, c.Source, c.Target,
+		num(c.Progress.Changes), took(c.Progress.LagSeconds))
+	if err := d.compare(ctx, name); err != nil {
+		return err
+	}
+	return d.goOver(ctx, name)
+}
+
+// goOver cuts over and sees the application write on the other side.
+func (d *demoRun) goOver(ctx context.Context, name string) error {
+	if err := d.cutover(ctx, name, false); err != nil {
+		return err
+	}
+	c, err := client.Do[contract.Crossing](d.api.API.GetCrossingWithResponse(ctx, name))
+	if err != nil {
+		return err
+	}
+	before := d.shop.Written()
+	if err := pause(ctx, time.Second); err != nil {
+		return err
+	}
+	if d.shop.Written() == before {
+		return fmt.Errorf("the application does not write to %s", c.Target)
+	}
+	d.say("   The application writes to %s now; its longest wait so far was %s.", c.Target,
+		took(d.shop.Longest().Seconds()))
+	return nil
+}
+
+// compare compares both sides by hashes, which must find nothing.
+func (d *demoRun) compare(ctx context.Context, name string) error {
+	r, err := client.Do[contract.Reconciliation](d.api.API.ReconcileWithResponse(ctx, name,
 		contract.NewReconciliation{Depth: contract.NewReconciliationDepthHashes}))
 	if err != nil {
 		return err
 	}
 	p := d.progress()
-	r, err = awaitReconciliation(ctx, d.api, "spring", r.Id, p)
+	r, err = awaitReconciliation(ctx, d.api, name, r.Id, p)
 	p.end()
 	if err != nil {
 		return err
@@ -302,40 +396,10 @@ func (d *demoRun) drive(ctx context.Context) error {
 	if r.State != "clean" {
 		return exitWith(ExitFindings, "the comparison was not clean: %s %s", r.State, r.Error)
 	}
-	next("Rehearsal of the cutover.")
-	if err := d.cutover(ctx, true); err != nil {
-		return err
-	}
-	next("Cutover: writes stop, everything is drained and compared, the application moves.")
-	if err := d.cutover(ctx, false); err != nil {
-		return err
-	}
-	before := d.shop.Written()
-	if err := pause(ctx, time.Second); err != nil {
-		return err
-	}
-	if d.shop.Written() == before {
-		return fmt.Errorf("the application does not write to the new server")
-	}
-	d.say("   The application writes to the new server now; its longest wait was %s.", took(d.shop.Longest().Seconds()))
-	d.shop.Stop()
-	if n, why := d.shop.Failed(); n > 0 {
-		return fmt.Errorf("%d transactions of the application failed: %s", n, why)
-	}
-	next("Close: what was left on both servers is removed, the certificate is written.")
-	name := "spring"
-	if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, name,
-		contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
-		return err
-	}
-	if err := awaitTask(ctx, d.api, "spring", "close"); err != nil {
-		return err
-	}
-	return d.certify(ctx, began)
+	return nil
 }
 
-func (d *demoRun) cutover(ctx context.Context, rehearsal bool) error {
-	name := "spring"
+func (d *demoRun) cutover(ctx context.Context, name string, rehearsal bool) error {
 	k, err := client.Do[contract.Cutover](d.api.API.CutoverWithResponse(ctx, name,
 		contract.NewCutover{Rehearsal: rehearsal, Confirm: &name}))
 	if err != nil {
@@ -348,21 +412,21 @@ func (d *demoRun) cutover(ctx context.Context, rehearsal bool) error {
 		return err
 	}
 	for _, s := range k.Steps {
-		d.say("   %-18s %-8s %8s  %s", s.Name, s.State, took(deref(s.Seconds)), s.Note)
+		d.say("   %-20s %-8s %8s  %s", s.Name, s.State, took(deref(s.Seconds)), s.Note)
 	}
 	if k.State != "done" {
 		return exitWith(ExitUndone, "it was undone: %s", k.Error)
 	}
 	d.say("   Writes were paused for %s.", took(deref(k.WritePauseSeconds)))
-	_, err = d.await(ctx, contract.PhaseInStep, contract.PhaseCutOver)
+	_, err = d.await(ctx, name, contract.PhaseInStep, contract.PhaseCutOver)
 	return err
 }
 
 // await follows the crossing, printing when something moved.
-func (d *demoRun) await(ctx context.Context, want ...contract.Phase) (contract.Crossing, error) {
+func (d *demoRun) await(ctx context.Context, name string, want ...contract.Phase) (contract.Crossing, error) {
 	said := time.Time{}
 	for {
-		c, err := client.Do[contract.Crossing](d.api.API.GetCrossingWithResponse(ctx, "spring"))
+		c, err := client.Do[contract.Crossing](d.api.API.GetCrossingWithResponse(ctx, name))
 		if err != nil {
 			return c, err
 		}

@@ -218,6 +218,9 @@ func (pl *Planning) fitEntries(ctx context.Context, c *domain.Crossing, plans []
 	if !unlike {
 		return nil, nil
 	}
+	if c.ReturnOf != nil {
+		return nil, nil // the rows that are there came over this way
+	}
 	f, err := pl.records.FitOf(ctx, c.ID)
 	if err != nil {
 		return nil, err
