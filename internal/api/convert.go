@@ -269,6 +269,7 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutove
 		if k.ReleasedAt != nil {
 			until = *k.ReleasedAt
 		}
+		out.PausedAt = k.PausedAt
 		out.WritePauseSeconds = ptr(until.Sub(*k.PausedAt).Seconds())
 	}
 	if k.ReconciliationID != nil {
@@ -286,6 +287,7 @@ func (s *Server) cutoverOut(ctx context.Context, source string, k *domain.Cutove
 			if x.EndedAt != nil {
 				until = *x.EndedAt
 			}
+			st.StartedAt = x.StartedAt
 			st.Seconds = ptr(until.Sub(*x.StartedAt).Seconds())
 		}
 		out.Steps = append(out.Steps, st)

@@ -178,7 +178,7 @@ func (a *app) crossingList() *cobra.Command {
 				for _, c := range page.Crossings {
 					p := c.Progress
 					lag := "-"
-					if p.Capture != "none" {
+					if p.Capture != "none" && c.Phase != contract.PhaseCutOver && c.Phase != contract.PhaseClosed {
 						lag = shortLag(p)
 					}
 					w.row(c.Name, c.PhaseLabel, string(c.Condition), c.Source, c.Target, right+percent(p), right+num(p.Rows),
@@ -260,7 +260,11 @@ func showCrossing(w *table, c contract.Crossing, tables []contract.Table) {
 		w.pairs("loaded", fmt.Sprintf("%s, %s rows, %s, %d of %d chunks", percent(p), num(p.Rows), size(p.Bytes),
 			p.ChunksLanded, p.Chunks))
 	}
-	if p.Capture != "none" {
+	switch over := c.Phase == contract.PhaseCutOver || c.Phase == contract.PhaseClosed; {
+	case over && p.Capture != "none":
+		w.pairs("capture", "has ended", "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes),
+			deref(p.AppliedPosition)), "vouched for", vouchedText(p))
+	case p.Capture != "none":
 		w.pairs("capture", "runs on "+p.Capture, "applied", fmt.Sprintf("%s changes, up to %s", num(p.Changes),
 			deref(p.AppliedPosition)),
 			"lag", lagText(p), "log kept", keptText(p), "vouched for", vouchedText(p))

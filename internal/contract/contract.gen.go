@@ -1239,10 +1239,13 @@ type Cutover struct {
 	Error              string        `json:"error"`
 	Id                 int64         `json:"id"`
 	PauseBudgetSeconds float64       `json:"pause_budget_seconds"`
-	Reconciliation     *int64        `json:"reconciliation,omitempty"`
-	Rehearsal          bool          `json:"rehearsal"`
-	State              CutoverState  `json:"state"`
-	Steps              []CutoverStep `json:"steps"`
+
+	// PausedAt Since when the first writer may have had to wait
+	PausedAt       *time.Time    `json:"paused_at,omitempty"`
+	Reconciliation *int64        `json:"reconciliation,omitempty"`
+	Rehearsal      bool          `json:"rehearsal"`
+	State          CutoverState  `json:"state"`
+	Steps          []CutoverStep `json:"steps"`
 
 	// WaitsFor What a person has to say before it goes on, empty when nothing
 	WaitsFor          string   `json:"waits_for"`
@@ -1257,10 +1260,11 @@ type CutoverState string
 
 // CutoverStep defines model for CutoverStep.
 type CutoverStep struct {
-	Name    string           `json:"name"`
-	Note    string           `json:"note"`
-	Seconds *float64         `json:"seconds,omitempty"`
-	State   CutoverStepState `json:"state"`
+	Name      string           `json:"name"`
+	Note      string           `json:"note"`
+	Seconds   *float64         `json:"seconds,omitempty"`
+	StartedAt *time.Time       `json:"started_at,omitempty"`
+	State     CutoverStepState `json:"state"`
 }
 
 // CutoverStepState defines model for CutoverStep.State.

@@ -23,6 +23,7 @@ var (
 	shrinks = flag.Bool("hunt.shrink", true, "shrink what fails")
 	pairs   = flag.String("hunt.pairs", "", "pairs of engines to hunt, such as mm,mp,pm,pp; empty: all")
 	at      = flag.Int("hunt.at", 4, "how many scripts run at once")
+	returns = flag.Float64("hunt.returns", Returns, "how often a crossing opens a return path where it can, from 0 to 1")
 	where   = flag.String("hunt.found", "found", "where failing scripts are saved")
 )
 
@@ -75,6 +76,7 @@ var fixed = []uint64{8, 9, 10, 17, 3, 11, 22, 36, 7, 5, 21}
 
 // TestHunt runs the fixed seeds, or hunts where it is told to.
 func TestHunt(t *testing.T) {
+	Returns = *returns
 	bin := program(t)
 	// A seed has its servers: those that are set as its number says.
 	queues := make([]chan *Script, len(Worlds))

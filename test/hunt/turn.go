@@ -32,9 +32,12 @@ func (g *gen) turns(work func()) {
 	}
 }
 
+// Returns is how often a crossing opens a return path where it can, from 0 to 1.
+var Returns = 0.4
+
 // wayBack has the crossing open a return path, where both sides speak the same SQL.
 func (g *gen) wayBack() {
-	if d := g.draws(0x2c); g.s.Pair[0] == g.s.Pair[1] && len(g.s.Where) == 0 && g.s.Kind == "" && d.chance(0.4) {
+	if d := g.draws(0x2c); g.s.Pair[0] == g.s.Pair[1] && len(g.s.Where) == 0 && g.s.Kind == "" && d.chance(Returns) {
 		g.s.Settings["return_path"] = "open"
 	}
 }

@@ -2485,6 +2485,8 @@ export interface components {
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed" | "skipped" | "undone";
             note: string;
+            /** Format: date-time */
+            started_at?: string;
             /** Format: double */
             seconds?: number;
         };
@@ -2510,6 +2512,11 @@ export interface components {
             /** Format: date-time */
             ended_at?: string;
             end_position: string;
+            /**
+             * Format: date-time
+             * @description Since when the first writer may have had to wait
+             */
+            paused_at?: string;
             /** Format: double */
             write_pause_seconds?: number;
             /** Format: int64 */

@@ -5,6 +5,7 @@ import { api, phases, take, type Crossing } from "../../api";
 import { bytes, count, percent, share } from "../../format";
 import { useLive } from "../../live";
 import { Act } from "../../parts/Act";
+import { ReturnPath } from "../../parts/ReturnPath";
 import { Said, Trouble } from "../../parts/Said";
 import { StateMark } from "../../parts/StateMark";
 import { CertificatePage } from "./CertificatePage";
@@ -141,6 +142,7 @@ function Head({ crossing: c }: { crossing: Crossing }) {
           {c.reason}
         </p>
       )}
+      <ReturnPath crossing={c} />
       <Tasks crossing={c} />
     </>
   );
@@ -242,9 +244,13 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
               c.phase === "cut over" ? (
                 <>
                   <p>What the crossing left on both servers is removed and the certificate is written.</p>
+                  {c.return_by !== undefined && (
+                    <p>Its return path, {c.return_by}, goes on: closing that one gives the way back up.</p>
+                  )}
                   <label className="flex items-center gap-2">
                     <input
                       type="checkbox"
+                      disabled={c.return_by !== undefined}
                       checked={reopen}
                       onChange={(e) => {
                         setReopen(e.target.checked);
@@ -253,6 +259,12 @@ function Steer({ crossing: c }: { crossing: Crossing }) {
                     Let {c.source} take writes again
                   </label>
                 </>
+              ) : c.return_of !== undefined ? (
+                <p>
+                  This is the return path of {c.return_of}. Closing it gives the way back up: what is written
+                  to {c.source} no longer comes to {c.target}, which stays closed to writes. It cannot be
+                  taken up again.
+                </p>
               ) : (
                 <p>
                   The crossing has not cut over. Closing it ends load and capture and removes what it left on

@@ -9,6 +9,7 @@ import { Figure } from "../../parts/Figure";
 import { Nothing, Said } from "../../parts/Said";
 import { Verdicts } from "../../parts/Verdicts";
 import { Moment } from "../../time";
+import { PauseInTime } from "./PauseInTime";
 
 export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
   const list = useLive("/api/crossings/{name}/cutovers", { path: { name: c.name } });
@@ -88,8 +89,8 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
           blocked={why}
           act={begin(false)}
           confirm={{
-            title: `Cut ${c.name} over?`,
-            verb: "Cut over",
+            title: c.return_of === undefined ? `Cut ${c.name} over?` : `Go back to ${c.target}?`,
+            verb: c.return_of === undefined ? "Cut over" : "Go back",
             typed: c.name,
             body: (
               <>
@@ -97,6 +98,9 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
                   Writes to {count(c.progress.tables, "table")} of {c.source} stop ({stopped}). When
                   everything is applied and compared, {c.source} refuses writes to them for good and{" "}
                   {c.target} is in charge.
+                  {s.return_path === "open"
+                    ? ` What is written there from then on is brought back to ${c.source}, so that going back loses nothing.`
+                    : " There is no way back then: the setting return_path opens one."}
                 </p>
                 <p>
                   {rehearsed
@@ -108,7 +112,7 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
             ),
           }}
         >
-          <Rocket size={15} aria-hidden /> Cut over
+          <Rocket size={15} aria-hidden /> {c.return_of === undefined ? "Cut over" : `Go back to ${c.target}`}
         </Act>
         {why && <span className="text-sm text-soft">{why}.</span>}
         <Link to={`/crossings/${encodeURIComponent(c.name)}/plan/settings`} className="link ml-auto text-sm">
@@ -124,7 +128,13 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
               ) : (
                 <>
                   {all.map((k, i) => (
-                    <Steps key={k.id} crossing={c} k={k} open={i === 0} />
+                    <Steps
+                      key={k.id}
+                      crossing={c}
+                      k={k}
+                      open={i === 0}
+                      rehearsed={rehearsed?.write_pause_seconds}
+                    />
                   ))}
                 </>
               )
@@ -165,7 +175,17 @@ const ends = {
   failed: "text-brick",
 } as const;
 
-function Steps({ crossing: c, k, open }: { crossing: Crossing; k: Cutover; open: boolean }) {
+function Steps({
+  crossing: c,
+  k,
+  open,
+  rehearsed,
+}: {
+  crossing: Crossing;
+  k: Cutover;
+  open: boolean;
+  rehearsed?: number;
+}) {
   const path = { params: { path: { name: c.name } } };
   const what = k.rehearsal ? "Rehearsal" : "Cutover";
   const undoable =
@@ -210,6 +230,7 @@ function Steps({ crossing: c, k, open }: { crossing: Crossing; k: Cutover; open:
           </Act>
         </div>
       )}
+      <PauseInTime k={k} rehearsed={rehearsed} />
       <ol className="mt-2">
         {k.steps.map((s) => {
           const [Sign, tone] = signs[s.state];

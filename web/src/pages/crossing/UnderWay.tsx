@@ -56,8 +56,14 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
         <Figure
           name="Loaded"
           testid="loaded"
-          value={p.chunks === 0 ? "not begun" : percent(done)}
-          beside={done >= 1 ? count(p.rows, "row") : `${whole(p.rows)} / ${count(p.rows_estimated, "row")}`}
+          value={!c.copy_rows ? "nothing" : p.chunks === 0 ? "not begun" : percent(done)}
+          beside={
+            !c.copy_rows
+              ? "the rows were there"
+              : done >= 1
+                ? count(p.rows, "row")
+                : `${whole(p.rows)} / ${count(p.rows_estimated, "row")}`
+          }
         />
         <Figure
           name="Speed"
@@ -76,7 +82,9 @@ function Figures({ crossing: c }: { crossing: Crossing }) {
               ? duration(p.remaining_seconds)
               : done >= 1
                 ? "loaded"
-                : "not known"
+                : c.copy_rows
+                  ? "not known"
+                  : "–"
           }
           beside={
             loading && p.remaining_seconds !== undefined
