@@ -827,6 +827,24 @@ func (e SettingsReturnPath) Valid() bool {
 	}
 }
 
+// Defines values for SettingsSecondPerson.
+const (
+	No  SettingsSecondPerson = "no"
+	Yes SettingsSecondPerson = "yes"
+)
+
+// Valid indicates whether the value is a known member of the SettingsSecondPerson enum.
+func (e SettingsSecondPerson) Valid() bool {
+	switch e {
+	case No:
+		return true
+	case Yes:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsStopMethod.
 const (
 	Lock     SettingsStopMethod = "lock"
@@ -2178,6 +2196,9 @@ type Settings struct {
 	// RowLimit Rows a second over all lanes of a process; 0: no limit
 	RowLimit *int64 `json:"row_limit,omitempty"`
 
+	// SecondPerson Whether another person than the one who started a cutover has to let it pass its hold points; where none is set it waits before it would stop writes
+	SecondPerson *SettingsSecondPerson `json:"second_person,omitempty"`
+
 	// Slot A replication slot that stands on a PostgreSQL source; empty: one is made at the start
 	Slot *string `json:"slot,omitempty"`
 
@@ -2232,6 +2253,9 @@ type SettingsRetainedOver string
 
 // SettingsReturnPath Whether a cutover opens a return path: changes are captured on the target and applied to the source, which is closed to everybody else, so that going back loses nothing
 type SettingsReturnPath string
+
+// SettingsSecondPerson Whether another person than the one who started a cutover has to let it pass its hold points; where none is set it waits before it would stop writes
+type SettingsSecondPerson string
 
 // SettingsStopMethod How writes are stopped at cutover
 type SettingsStopMethod string

@@ -26,6 +26,7 @@ type Settings struct {
 	HandoverCommand string        `json:"handover_command"`
 	ExistingRows    string        `json:"non_empty_target"` // as records of before have it
 	HoldPoints      []StepName    `json:"hold_points"`
+	SecondPerson    string        `json:"second_person"`
 
 	LeastLanes   int           `json:"least_lanes"`
 	RowLimit     int64         `json:"row_limit"` // rows/s, over all lanes of a process
@@ -172,3 +173,15 @@ const GuardRefuse = "refuse"
 
 // ReturnOpen is the ReturnPath by which a cutover opens a way back.
 const ReturnOpen = "open"
+
+// SecondYes is the SecondPerson by which nobody cuts over alone.
+const SecondYes = "yes"
+
+// HoldPointsOf are the steps before which a cutover waits for a person: those that are set, and where
+// another person has to agree and none is set, the first that anybody notices.
+func (s Settings) HoldPointsOf(rehearsal bool) []StepName {
+	if s.SecondPerson == SecondYes && !rehearsal && len(s.HoldPoints) == 0 {
+		return []StepName{StepStopWrites}
+	}
+	return s.HoldPoints
+}

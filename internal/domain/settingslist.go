@@ -174,6 +174,12 @@ var settingsList = []Setting{
 		Choices: []Choice{{string(StepStopWrites), "stop writes (capture goes on, nothing is paused yet)"},
 			{string(StepClose), "close the source (inside the write pause: its budget runs)"}},
 		Help: "Steps of a cutover before which it waits for a person", of: func(s *Settings) any { return &s.HoldPoints }},
+	{Key: "second_person", Kind: SettingChoice, Group: "Cutover", Label: "Who lets a cutover go on", Live: true,
+		Cutover: true, Default: "no", Choices: []Choice{{"no", "anybody who may"}, {SecondYes,
+			"another person than the one " +
+				"who started it"}},
+		Help: "Whether another person than the one who started a cutover has to let it pass its hold points; where none " +
+			"is set it waits before it would stop writes", of: func(s *Settings) any { return &s.SecondPerson }},
 }
 
 // SettingsList are all settings of a crossing, in the order in which people meet them.

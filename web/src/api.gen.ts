@@ -1844,6 +1844,11 @@ export interface components {
             handover_command?: string;
             /** @description Steps of a cutover before which it waits for a person; empty: none */
             hold_points?: ("stop writes" | "close source")[];
+            /**
+             * @description Whether another person than the one who started a cutover has to let it pass its hold points; where none is set it waits before it would stop writes
+             * @enum {string}
+             */
+            second_person?: "no" | "yes";
         };
         /** @description Changes the plans of the tables it matches. Of several that match, a later one wins, attribute by attribute. */
         Rule: {

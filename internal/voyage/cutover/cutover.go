@@ -277,6 +277,10 @@ func (x *Cutovers) Confirm(ctx context.Context, c *domain.Crossing, actor string
 	}
 	for _, s := range stand {
 		if s.State == domain.StepRunning && s.Awaits == domain.AwaitsGoOn {
+			if agrees(k) && actor == k.Actor {
+				return domain.Conflict("%s started this cutover, and another person has to let it go on (second_person): ask a "+
+					"colleague to look at it and to run 'dustyferry cutover confirm %s'", actor, c.Name)
+			}
 			x.journal.Recordf(ctx, "info", actor, c.Name, "", "cutover",
 				"%s lets the %s go on past the hold point before \"%s\"",
 				actor,
@@ -429,15 +433,24 @@ func (r *run) mine(ctx context.Context) error {
 	return err
 }
 
+// second reports whether another person than the one who started the cutover has to agree.
+func (r *run) second() bool { return agrees(&r.k) }
+
+func agrees(k *domain.Cutover) bool { return !k.Rehearsal && k.Settings.SecondPerson == domain.SecondYes }
+
 // holdBefore waits at a hold point until a person lets the cutover go on, while
 // capture follows the source. What held before the wait is checked again after
 // it.
 func (r *run) holdBefore(ctx context.Context, name domain.StepName) error {
-	if !slices.Contains(r.k.Settings.HoldPoints, name) {
+	if !slices.Contains(r.k.Settings.HoldPointsOf(r.k.Rehearsal), name) {
 		return nil
 	}
+	whom := "a person"
+	if r.second() {
+		whom = "another person than " + r.k.Actor
+	}
 	if err := r.of.records.AwaitPerson(ctx, r.k.ID, name, domain.AwaitsGoOn,
-		fmt.Sprintf("waiting for a person to go on (hold point before %q)", name)); err != nil {
+		fmt.Sprintf("waiting for %s to go on (hold point before %q)", whom, name)); err != nil {
 		return err
 	}
 	for {

@@ -384,3 +384,39 @@ func TestWhatACutoverMayBegin(t *testing.T) {
 		}
 	}
 }
+
+// TestNobodyCutsOverAlone: where another person has to agree, the cutover waits before anybody notices it,
+// and the one who started it cannot let it go on. A rehearsal needs nobody.
+func TestNobodyCutsOverAlone(t *testing.T) {
+	two := func(s *domain.Settings) { s.SecondPerson = domain.SecondYes }
+	synctest.Test(t, func(t *testing.T) {
+		q := newQuay(domain.StopLock, two)
+		q.plan(false)
+		q.running = true
+		done := make(chan error, 1)
+		go func() { done <- q.goes(t.Context(), 1) }()
+		time.Sleep(time.Second)
+		synctest.Wait()
+		if q.steps[1].Awaits != domain.AwaitsGoOn || !strings.Contains(q.steps[1].Note, "another person than ann") ||
+			q.k.PausedAt != nil {
+			t.Fatalf("it waits for %q: %s", q.steps[1].Awaits, q.steps[1].Note)
+		}
+		if err := q.cutovers().Confirm(t.Context(), &q.c, "ann"); !domain.IsKind(err, domain.ProblemConflict) ||
+			!strings.Contains(err.Error(), "another person has to let it go on") {
+			t.Errorf("ann lets her own go on: %v", err)
+		}
+		if err := q.cutovers().Confirm(t.Context(), &q.c, "bob"); err != nil {
+			t.Fatal(err)
+		}
+		if err := <-done; err != nil || q.states() != whole || q.k.GoneOn["stop writes"] != "bob" {
+			t.Errorf("%v; %s; let go on by %v", err, q.states(), q.k.GoneOn)
+		}
+	})
+	synctest.Test(t, func(t *testing.T) {
+		q := newQuay(domain.StopLock, two)
+		q.plan(true)
+		if err := q.goes(t.Context(), 1); err != nil || q.k.State != "done" {
+			t.Errorf("the rehearsal: %v; it is %s", err, q.k.State)
+		}
+	})
+}
