@@ -71,6 +71,9 @@ func certificateText(c *domain.Certificate) string {
 	certifiedRows(&b, "CUT BY THE LOAD", "notes of values longer than the rules allow, which landed cut; cut values of "+
 		"the changes that followed are in the journal", c.RowsCut, c.Cut)
 	certifiedTables(&b, c.Tables)
+	if c.JournalCode != "" {
+		fmt.Fprintf(&b, "\nThe journal stood at entry %d, %s.\n", c.JournalEntry, c.JournalCode)
+	}
 	return b.String()
 }
 

@@ -27,8 +27,8 @@ func TestACertificateAsText(t *testing.T) {
 				SourceHash: "aa", TargetHash: "bb"}}}
 	text := certificateText(c)
 	for _, want := range []string{"CERTIFICATE OF THE CROSSING spring",
-		"old-barn (mariadb at 127.0.0.1:3306/saltmarsh as dusty)", "created at         2026-11-30T02:00:05Z",
-		"clean (hashes), 0 findings", "1\u2009200 on the source", "writes paused for  1.500 s", "drain",
+		"old-barn (mariadb at 127.0.0.1:3306/saltmarsh as dusty)", "created at           2026-11-30T02:00:05Z",
+		"clean (hashes), 0 findings", "1\u2009200 on the source", "writes paused for    1.500 s", "drain",
 		"3 rows that the target could not take", "s.hives key (7 b): it is too long", "and 2 more",
 		"Not compared since they were loaded last: 1", "not compared since it was loaded", "compared by counts only",
 		"aa / bb"} {

@@ -29,6 +29,14 @@ func (s *calls) ListJournal(ctx context.Context,
 	return contract.ListJournal200JSONResponse(journalLines(ctx, rows)), err
 }
 
+// VerifyJournal looks whether the journal is as it was written.
+func (s *calls) VerifyJournal(ctx context.Context,
+	_ contract.VerifyJournalRequestObject) (contract.VerifyJournalResponseObject, error) {
+	r, err := s.Store.VerifyJournal(ctx)
+	return contract.VerifyJournal200JSONResponse{Whole: r.Broken == 0, Entries: r.Entries, Unbound: r.Unbound,
+		First: r.First, Last: r.Last, Code: r.LastCode, Broken: r.Broken, Why: r.Why}, err
+}
+
 // exported is how many entries of an export are read at a time.
 const exported = 2000
 

@@ -9,6 +9,7 @@ import (
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/sidebyside"
+	"dustyferry/internal/core/signed"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/planning"
 )
@@ -245,5 +246,5 @@ func (s *calls) GetAbout(ctx context.Context,
 	return contract.GetAbout200JSONResponse{Version: s.Version, Build: s.Build, Go: runtime.Version(),
 		StartedAt: s.started, Worker: s.Voyage.Worker, Listen: s.Listen,
 		ControlVersion: "PostgreSQL " + h.Version, ControlBytes: h.Bytes, JournalEntries: h.Journal, Samples: h.Samples,
-		Workers: h.Workers}, err
+		Workers: h.Workers, SigningKey: signed.Name(signed.PublicOf(s.Voyage.Box.Derive(certificateKey)))}, err
 }

@@ -6,6 +6,7 @@ import (
 
 	"dustyferry/internal/contract"
 	"dustyferry/internal/core/lifecycle"
+	"dustyferry/internal/core/signed"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/compare"
 	"dustyferry/internal/voyage/readiness"
@@ -254,8 +255,14 @@ func (s *calls) GetCertificate(ctx context.Context,
 	if !who(ctx).MaySeeRows() {
 		account.HideRows(func(text string) string { return hidden(ctx, text) })
 	}
+	// What this person may see of it is what is signed.
+	key := s.Voyage.Box.Derive(certificateKey)
 	if r.Params.Format != nil && *r.Params.Format == "text" {
-		return contract.GetCertificate200TextResponse(certificateText(account)), nil
+		return contract.GetCertificate200TextResponse(signed.SignText(key, certificateText(account))), nil
 	}
-	return contract.GetCertificate200JSONResponse(as[map[string]any](account)), nil
+	doc := as[map[string]any](account)
+	return contract.GetCertificate200JSONResponse(doc), signed.Sign(key, doc)
 }
+
+// certificateKey is the purpose of the key that certificates are signed with.
+const certificateKey = "certificate"

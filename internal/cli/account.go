@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -10,10 +11,12 @@ import (
 
 	"dustyferry/client"
 	"dustyferry/internal/contract"
+	"dustyferry/internal/core/signed"
+	"dustyferry/internal/domain"
 )
 
 func (a *app) certificateCmd() *cobra.Command {
-	return &cobra.Command{
+	c := &cobra.Command{
 		Use: "certificate NAME", Short: "Show the account of a closed crossing", Args: exactly("the crossing's NAME"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
@@ -34,6 +37,55 @@ func (a *app) certificateCmd() *cobra.Command {
 			return a.show(cert, func(w *table) { w.line("%s", strings.TrimRight(text, "\n")) })
 		},
 	}
+	c.AddCommand(a.certificateVerify(), a.certificateKey())
+	return c
+}
+
+func (a *app) certificateKey() *cobra.Command {
+	return &cobra.Command{
+		Use: "key", Short: "Show the name of the key with which the service signs certificates", Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			about, err := client.Do[contract.About](api.API.GetAboutWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]string{"key": about.SigningKey}, func(w *table) { w.line("%s", about.SigningKey) })
+		},
+	}
+}
+
+func (a *app) certificateVerify() *cobra.Command {
+	var key string
+	c := &cobra.Command{
+		Use: "verify FILE", Short: "Prove, without a service, that a certificate is as it was written",
+		Example: "  dustyferry certificate spring > spring.txt\n  dustyferry certificate verify spring.txt --key 0123456789abcdef",
+		Args:    exactly("the FILE, as text or JSON"),
+		RunE: func(_ *cobra.Command, args []string) error {
+			file, err := os.ReadFile(args[0])
+			if err != nil {
+				return domain.Invalid("%s cannot be read: %s", args[0], err)
+			}
+			name, err := signed.Verify(file)
+			if err != nil {
+				return exitWith(ExitFindings, "%s: %s", args[0], err)
+			}
+			if key != "" && key != name {
+				return exitWith(ExitFindings, "%s is whole, but was signed with the key %s, not with %s", args[0], name, key)
+			}
+			return a.show(map[string]any{"whole": true, "key": name}, func(w *table) {
+				w.line("%s is as it was written, and signed with the key %s.", args[0], name)
+				if key == "" {
+					w.line("Whose key that is, the service that wrote it says: dustyferry certificate key")
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&key, "key", "", "the key that it must be signed with, as the service that wrote it says")
+	return c
 }
 
 func (a *app) journalCmd() *cobra.Command {
@@ -82,7 +134,36 @@ func (a *app) journalCmd() *cobra.Command {
 	c.Flags().StringVar(&search, "search", "", "only with this in the text")
 	c.Flags().BoolVar(&details, "details", false, "with what was run or set, word for word")
 	c.Flags().IntVar(&limit, "last", 50, "how many of the newest entries")
+	c.AddCommand(a.journalVerify())
 	return c
+}
+
+func (a *app) journalVerify() *cobra.Command {
+	return &cobra.Command{
+		Use: "verify", Short: "Prove that the journal is as it was written, and no entry is gone", Args: none,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := client.Do[contract.JournalProof](api.API.VerifyJournalWithResponse(cmd.Context()))
+			if err != nil {
+				return err
+			}
+			err = a.show(r, func(w *table) {
+				w.pairs("entries", num(r.Entries)+", each fits behind the one before", "from", num(r.First),
+					"to", num(r.Last), "code", r.Code)
+				if r.Unbound > 0 {
+					w.line("What is from before entries were tied together, or before the key was replaced, cannot be proved: "+
+						"%s older ones.", num(r.Unbound))
+				}
+			})
+			if err == nil && !r.Whole {
+				return exitWith(ExitFindings, "the journal is not as it was written: entry %d: %s", r.Broken, r.Why)
+			}
+			return err
+		},
+	}
 }
 
 func (a *app) tokenCmd() *cobra.Command {

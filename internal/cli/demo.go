@@ -219,7 +219,8 @@ func (d *demoRun) create(ctx context.Context) error {
 	if d.kind == "mariadb" {
 		stop = contract.ReadOnly
 	}
-	depth, guard, back := contract.SettingsCutoverDepthVouched, contract.SettingsGuardTargetRefuse, contract.SettingsReturnPathOpen
+	depth, guard := contract.SettingsCutoverDepthVouched, contract.SettingsGuardTargetRefuse
+	back := contract.SettingsReturnPathOpen
 	_, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: "spring",
 		Source: oldBarn, Target: "new-barn",
 		Tables: &tables, Settings: &contract.Settings{HandoverUrl: &d.hookURL, ChunkBytes: &chunk, StopMethod: &stop,

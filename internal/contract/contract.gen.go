@@ -1058,11 +1058,14 @@ type About struct {
 	Listen         string `json:"listen"`
 
 	// Samples Readings kept for charts
-	Samples   int64     `json:"samples"`
-	StartedAt time.Time `json:"started_at"`
-	Version   string    `json:"version"`
-	Worker    string    `json:"worker"`
-	Workers   int       `json:"workers"`
+	Samples int64 `json:"samples"`
+
+	// SigningKey The name of the key with which certificates are signed
+	SigningKey string    `json:"signing_key"`
+	StartedAt  time.Time `json:"started_at"`
+	Version    string    `json:"version"`
+	Worker     string    `json:"worker"`
+	Workers    int       `json:"workers"`
 }
 
 // Applied defines model for Applied.
@@ -1451,6 +1454,27 @@ type JournalEntry struct {
 	Message  string   `json:"message"`
 	Severity Severity `json:"severity"`
 	Subject  string   `json:"subject"`
+}
+
+// JournalProof defines model for JournalProof.
+type JournalProof struct {
+	// Broken Number of the first entry that does not fit, 0 when all do
+	Broken int64 `json:"broken"`
+
+	// Code The last one's
+	Code string `json:"code"`
+
+	// Entries That fit one behind the other
+	Entries int64 `json:"entries"`
+
+	// First Number of the first entry of the chain that is still there
+	First int64 `json:"first"`
+	Last  int64 `json:"last"`
+
+	// Unbound From before entries were tied together, or before the key was replaced
+	Unbound int64  `json:"unbound"`
+	Whole   bool   `json:"whole"`
+	Why     string `json:"why"`
 }
 
 // Lane defines model for Lane.
@@ -3261,6 +3285,11 @@ type ClientInterface interface {
 	// ExportJournal performs a GET /api/journal/export (the `ExportJournal` operationId) request.
 	ExportJournal(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// VerifyJournal performs a GET /api/journal/verify (the `VerifyJournal` operationId) request.
+	//
+	// Whether every entry is as it was written and none is gone but those that the policy thinned out.
+	VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ImportManifestWithBody performs a POST /api/manifests (the `ImportManifest` operationId) request,
 	// with any type of body and a specified content type.
 	ImportManifestWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -4650,6 +4679,21 @@ func (c *Client) ListJournal(ctx context.Context, params *ListJournalParams, req
 // ExportJournal performs a GET /api/journal/export (the `ExportJournal` operationId) request.
 func (c *Client) ExportJournal(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExportJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyJournal performs a GET /api/journal/verify (the `VerifyJournal` operationId) request.
+//
+// Whether every entry is as it was written and none is gone but those that the policy thinned out.
+func (c *Client) VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyJournalRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -8715,6 +8759,33 @@ func NewExportJournalRequest(server string, params *ExportJournalParams) (*http.
 	return req, nil
 }
 
+// NewVerifyJournalRequest constructs an http.Request for the VerifyJournal method
+func NewVerifyJournalRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/journal/verify")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewImportManifestRequest calls the generic ImportManifest builder with application/json body
 func NewImportManifestRequest(server string, body ImportManifestJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9882,6 +9953,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	ExportJournalWithResponse(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*ExportJournalResponse, error)
+
+	// VerifyJournalWithResponse performs a GET /api/journal/verify (the `VerifyJournal` operationId) request.
+	//
+	// Whether every entry is as it was written and none is gone but those that the policy thinned out.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	VerifyJournalWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
 
 	// ImportManifestWithBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request,
 	// with any type of body and a specified content type.
@@ -13349,6 +13427,54 @@ func (r ExportJournalResponse) ContentType() string {
 	return ""
 }
 
+type VerifyJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JournalProof
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r VerifyJournalResponse) GetJSON200() *JournalProof {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r VerifyJournalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r VerifyJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r VerifyJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r VerifyJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r VerifyJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ImportManifestResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15228,6 +15354,19 @@ func (c *ClientWithResponses) ExportJournalWithResponse(ctx context.Context, par
 		return nil, err
 	}
 	return ParseExportJournalResponse(rsp)
+}
+
+// VerifyJournalWithResponse performs a GET /api/journal/verify (the `VerifyJournal` operationId) request.
+//
+// Whether every entry is as it was written and none is gone but those that the policy thinned out.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error) {
+	rsp, err := c.VerifyJournal(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseVerifyJournalResponse(rsp)
 }
 
 // ImportManifestWithBodyWithResponse performs a POST /api/manifests (the `ImportManifest` operationId) request,
@@ -17789,6 +17928,39 @@ func ParseExportJournalResponse(rsp *http.Response) (*ExportJournalResponse, err
 	return response, nil
 }
 
+// ParseVerifyJournalResponse parses an HTTP response from a VerifyJournalWithResponse call
+func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &VerifyJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JournalProof
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseImportManifestResponse parses an HTTP response from a ImportManifestWithResponse call
 func ParseImportManifestResponse(rsp *http.Response) (*ImportManifestResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18568,6 +18740,9 @@ type ServerInterface interface {
 
 	// (GET /api/journal/export)
 	ExportJournal(c *gin.Context, params ExportJournalParams)
+
+	// (GET /api/journal/verify)
+	VerifyJournal(c *gin.Context)
 
 	// (POST /api/manifests)
 	ImportManifest(c *gin.Context)
@@ -20997,6 +21172,19 @@ func (siw *ServerInterfaceWrapper) ExportJournal(c *gin.Context) {
 	siw.Handler.ExportJournal(c, params)
 }
 
+// VerifyJournal operation middleware
+func (siw *ServerInterfaceWrapper) VerifyJournal(c *gin.Context) {
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.VerifyJournal(c)
+}
+
 // ImportManifest operation middleware
 func (siw *ServerInterfaceWrapper) ImportManifest(c *gin.Context) {
 
@@ -21381,6 +21569,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/manifests", wrapper.ImportManifest)
 	router.GET(options.BaseURL+"/api/journal", wrapper.ListJournal)
 	router.GET(options.BaseURL+"/api/journal/export", wrapper.ExportJournal)
+	router.GET(options.BaseURL+"/api/journal/verify", wrapper.VerifyJournal)
 	router.GET(options.BaseURL+"/api/events", wrapper.StreamEvents)
 	router.GET(options.BaseURL+"/api/defaults", wrapper.GetDefaults)
 	router.PUT(options.BaseURL+"/api/defaults", wrapper.SetDefaults)
@@ -24255,6 +24444,44 @@ func (response ExportJournaldefaultApplicationProblemPlusJSONResponse) VisitExpo
 	return err
 }
 
+type VerifyJournalRequestObject struct {
+}
+
+type VerifyJournalResponseObject interface {
+	VisitVerifyJournalResponse(w http.ResponseWriter) error
+}
+
+type VerifyJournal200JSONResponse JournalProof
+
+func (response VerifyJournal200JSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyJournaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ImportManifestRequestObject struct {
 	JSONBody *ImportManifestJSONRequestBody
 	TextBody *ImportManifestTextRequestBody
@@ -25104,6 +25331,9 @@ type StrictServerInterface interface {
 
 	// (GET /api/journal/export)
 	ExportJournal(ctx context.Context, request ExportJournalRequestObject) (ExportJournalResponseObject, error)
+
+	// (GET /api/journal/verify)
+	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
 
 	// (POST /api/manifests)
 	ImportManifest(ctx context.Context, request ImportManifestRequestObject) (ImportManifestResponseObject, error)
@@ -27447,6 +27677,30 @@ func (sh *strictHandler) ExportJournal(ctx *gin.Context, params ExportJournalPar
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(ExportJournalResponseObject); ok {
 		if err := validResponse.VisitExportJournalResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// VerifyJournal operation middleware
+func (sh *strictHandler) VerifyJournal(ctx *gin.Context) {
+	var request VerifyJournalRequestObject
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyJournal(ctx, request.(VerifyJournalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyJournal")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
+		if err := validResponse.VisitVerifyJournalResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

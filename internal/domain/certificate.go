@@ -32,6 +32,10 @@ type Certificate struct {
 	Findings    *int64           `json:"findings"`
 	NotCompared int              `json:"tables_not_compared"`
 	Tables      []CertifiedTable `json:"tables"`
+	// JournalEntry is the number of the newest entry of the journal when the certificate was written, and
+	// JournalCode what ties it to all before; see [core/chain].
+	JournalEntry int64  `json:"journal_entry,omitempty"`
+	JournalCode  string `json:"journal_code,omitempty"`
 }
 
 // CertifiedSide is one of a certificate's two databases.

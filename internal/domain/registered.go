@@ -86,4 +86,6 @@ type JournalEntry struct {
 	Severity string // info, warning or error
 	Message  string
 	Detail   string // what was run or set, word for word
+	Before   string // the code of the entry before, see [core/chain]; empty: of before there were any
+	Code     string // its own
 }

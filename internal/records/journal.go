@@ -2,8 +2,12 @@ package records
 
 import (
 	"context"
-	"dustyferry/internal/domain"
 	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"dustyferry/internal/core/chain"
+	"dustyferry/internal/domain"
 )
 
 // JournalStore keeps the journal and the readings.
@@ -14,12 +18,69 @@ func (s JournalStore) Write(ctx context.Context, e domain.JournalEntry) error {
 	if e.Severity == "" {
 		e.Severity = "info"
 	}
-	_, err := s.DB.NamedExecContext(ctx, `
+	return s.In(ctx, func(tx *sqlx.Tx) error {
+		// Whoever writes next waits for this one: the chain has one end.
+		var head struct {
+			Code string
+			Now  time.Time
+		}
+		if err := tx.GetContext(ctx, &head, `SELECT code, clock_timestamp() AS now FROM journal_head FOR UPDATE`); err != nil {
+			return err
+		}
+		e.At, e.Before = head.Now.UTC().Truncate(time.Microsecond), head.Code
+		e.Code = chain.Code(s.JournalKey, e.Before, &e)
+		query, args, err := tx.BindNamed(`
 WITH j AS (
-  INSERT INTO journal (actor, crossing, subject, act, severity, message, detail)
-  VALUES (:actor, :crossing, :subject, :act, :severity, :message, :detail) RETURNING id)
+  INSERT INTO journal (at, actor, crossing, subject, act, severity, message, detail, before, code)
+  VALUES (:at, :actor, :crossing, :subject, :act, :severity, :message, :detail, :before, :code) RETURNING id),
+h AS (UPDATE journal_head SET id = j.id, code = :code FROM j)
 SELECT pg_notify('dusty_ferry_journal', CAST(id AS text)) FROM j`, e)
-	return err
+		if err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, query, args...)
+		return err
+	})
+}
+
+// JournalHead is the number of the newest entry, and its code.
+func (s JournalStore) JournalHead(ctx context.Context) (id int64, code string, err error) {
+	err = s.DB.QueryRowContext(ctx, `SELECT id, code FROM journal_head`).Scan(&id, &code)
+	return id, code, err
+}
+
+// VerifyJournal looks whether the journal is as it was written.
+func (s JournalStore) VerifyJournal(ctx context.Context) (out chain.Result, _ error) {
+	err := s.In(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `SET TRANSACTION ISOLATION LEVEL REPEATABLE READ READ ONLY`); err != nil {
+			return err
+		}
+		var head struct {
+			ID   int64
+			Code string
+		}
+		if err := tx.GetContext(ctx, &head, `SELECT id, code FROM journal_head`); err != nil {
+			return err
+		}
+		rows, err := tx.QueryxContext(ctx, `SELECT * FROM journal ORDER BY id`)
+		if err != nil {
+			return err
+		}
+		defer func() { _ = rows.Close() }()
+		v := chain.Verifier{Key: s.JournalKey}
+		for rows.Next() {
+			var e domain.JournalEntry
+			if err := rows.StructScan(&e); err != nil {
+				return err
+			}
+			if !v.Look(&e) {
+				break
+			}
+		}
+		out = v.End(head.ID, head.Code)
+		return rows.Err()
+	})
+	return out, err
 }
 
 // EntryFilter chooses journal entries; empty fields choose all.

@@ -57,6 +57,8 @@ type Store struct {
 type conn struct {
 	DB   *sqlx.DB
 	Pool *pgxpool.Pool
+	// JournalKey is what the journal's entries are tied to one another by.
+	JournalKey []byte
 	// Reveal adds to a plan that is read what is never written; it may be nil.
 	Reveal func(*domain.TablePlan)
 }

@@ -144,6 +144,7 @@ func (s *Service) replaceKey(ctx context.Context) (*secret.Box, error) {
 	if err != nil {
 		return nil, err
 	}
+	s.store.JournalKey = box.Derive(journalKey)
 	msg := fmt.Sprintf("the key was replaced (fingerprint %s): stored passwords have to be entered again ('dustyferry "+
 		"database change')", box.Fingerprint())
 	if err := s.store.Write(ctx, domain.JournalEntry{Actor: voyage.System, Act: "key", Severity: "warning",
@@ -158,3 +159,6 @@ func (s *Service) replaceKey(ctx context.Context) (*secret.Box, error) {
 	}
 	return box, nil
 }
+
+// journalKey is the purpose of the key by which the journal's entries are tied together.
+const journalKey = "journal"

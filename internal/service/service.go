@@ -122,6 +122,7 @@ func (s *Service) start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.store.JournalKey = box.Derive(journalKey)
 	host, _ := os.Hostname()
 	name := fmt.Sprintf("%s-%d-%s", host, os.Getpid(), uuid.NewString()[:4])
 	if err := voyage.ValidLabels(set.Labels); err != nil {

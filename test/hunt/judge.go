@@ -190,8 +190,17 @@ func (r *run) vouched() error {
 	if err != nil {
 		return err
 	}
+	cuts, err := r.product.list(r.ctx, r.path("/cutovers"))
+	if err != nil {
+		return err
+	}
 	for _, c := range list {
 		if n, _ := c["open_findings"].(float64); n == 0 || str(c, "depth") != "vouched" {
+			continue
+		}
+		// An application that writes in spite of a database that is read-only is found by whoever
+		// compares inside a pause, and rightly: the cutover is undone.
+		if slices.ContainsFunc(cuts, func(k answer) bool { return k["reconciliation"] == c["id"] }) {
 			continue
 		}
 		// What differed, and was mended by a later change, is looked at once more by a person's word.

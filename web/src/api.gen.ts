@@ -1161,6 +1161,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/journal/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Whether every entry is as it was written and none is gone but those that the policy thinned out */
+        get: operations["verifyJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -2531,6 +2548,8 @@ export interface components {
         /** @enum {string} */
         Severity: "info" | "warning" | "error";
         About: {
+            /** @description The name of the key with which certificates are signed */
+            signing_key: string;
             version: string;
             build: string;
             go: string;
@@ -2550,6 +2569,34 @@ export interface components {
              */
             samples: number;
             workers: number;
+        };
+        JournalProof: {
+            whole: boolean;
+            /**
+             * Format: int64
+             * @description That fit one behind the other
+             */
+            entries: number;
+            /**
+             * Format: int64
+             * @description From before entries were tied together, or before the key was replaced
+             */
+            unbound: number;
+            /**
+             * Format: int64
+             * @description Number of the first entry of the chain that is still there
+             */
+            first: number;
+            /** Format: int64 */
+            last: number;
+            /** @description The last one's */
+            code: string;
+            /**
+             * Format: int64
+             * @description Number of the first entry that does not fit, 0 when all do
+             */
+            broken: number;
+            why: string;
         };
         JournalEntry: {
             /** Format: int64 */
@@ -4604,6 +4651,27 @@ export interface operations {
                 content: {
                     "text/csv": string;
                     "application/x-ndjson": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    verifyJournal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalProof"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -31,6 +31,8 @@ type Records interface {
 	// CertificateOf is the account of a closed crossing, or nil.
 	CertificateOf(ctx context.Context, crossing int64) (*domain.Certificate, error)
 	SaveCertificate(ctx context.Context, crossing int64, cert *domain.Certificate) error
+	// JournalHead is the number of the journal's newest entry, and its code.
+	JournalHead(ctx context.Context) (int64, string, error)
 
 	SetPhase(ctx context.Context, crossing int64, from, to domain.Phase) (bool, error)
 	ResetTable(ctx context.Context, table int64) error
@@ -188,6 +190,9 @@ func (k *Closings) Close(ctx context.Context, c *domain.Crossing, a Args, actor 
 	}
 	ended := time.Now()
 	cert.ClosedAt = stamp(&ended)
+	if cert.JournalEntry, cert.JournalCode, err = k.records.JournalHead(ctx); err != nil {
+		return err
+	}
 	if err := k.records.SaveCertificate(ctx, c.ID, cert); err != nil {
 		return err
 	}

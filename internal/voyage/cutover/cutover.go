@@ -436,7 +436,9 @@ func (r *run) mine(ctx context.Context) error {
 // second reports whether another person than the one who started the cutover has to agree.
 func (r *run) second() bool { return agrees(&r.k) }
 
-func agrees(k *domain.Cutover) bool { return !k.Rehearsal && k.Settings.SecondPerson == domain.SecondYes }
+func agrees(k *domain.Cutover) bool {
+	return !k.Rehearsal && k.Settings.SecondPerson == domain.SecondYes
+}
 
 // holdBefore waits at a hold point until a person lets the cutover go on, while
 // capture follows the source. What held before the wait is checked again after
