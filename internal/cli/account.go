@@ -62,7 +62,7 @@ func (a *app) certificateVerify() *cobra.Command {
 	var key string
 	c := &cobra.Command{
 		Use: "verify FILE", Short: "Prove, without a service, that a certificate is as it was written",
-		Example: "  dustyferry certificate spring > spring.txt\n  dustyferry certificate verify spring.txt --key 0123456789abcdef",
+		Example: "  dustyferry certificate spring > spring.txt\n  dustyferry certificate verify spring.txt",
 		Args:    exactly("the FILE, as text or JSON"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			file, err := os.ReadFile(args[0])
