@@ -147,7 +147,7 @@ func TestTheDemoFromMariaDB(t *testing.T) {
 	out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "mariadb", "--unattended", "--rows",
 		"20000").CombinedOutput()
 	if err != nil || !strings.Contains(string(out), "no row was lost, zero findings") || !strings.Contains(string(out),
-		"The application writes to the new server now") {
+		"The application writes to old-barn now") {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	if out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "paper").CombinedOutput(); err == nil ||

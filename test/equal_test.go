@@ -91,7 +91,8 @@ ALTER TABLE marsh.keepers ADD CONSTRAINT few CHECK (n < 100) NOT VALID`)
 			exec1(t, source, sql)
 		}
 	}
-	if k := f.cutOver(false, contract.Settings{}); k.State != contract.CutoverStateDone {
+	if k := f.cutOver(false,
+		contract.Settings{CutoverDepth: ptr(contract.SettingsCutoverDepthHashes)}); k.State != contract.CutoverStateDone {
 		f.story()
 		t.Fatalf("the cutover ended %s: %s", k.State, k.Error)
 	}

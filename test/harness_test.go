@@ -57,7 +57,9 @@ type pair struct {
 }
 
 func (p pair) sourceURL() string { return dbURL(servers.source, p.source) }
-func (p pair) targetURL() string { return dbURL(servers.target, p.target) }
+
+// targetURL is of a session that writes as the crossing itself does: a target refuses everybody else.
+func (p pair) targetURL() string { return dbURL(servers.target, p.target) + "&dusty_ferry.ours=yes" }
 
 func dbURL(s *localserver.Postgres, db string) string { return s.URL(db) }
 

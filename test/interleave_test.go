@@ -32,7 +32,7 @@ func readAhead(t *testing.T, from string) {
 		rules = "  rules:\n" + rules + "\n"
 	}
 	manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n  tables: "+
-		"[\"%s.*\"]\n%s  settings: {lanes: 1}\n", source.schema, rules)
+		"[\"%s.*\"]\n%s  settings: {lanes: 1, guard_target: allow}\n", source.schema, rules)
 	if a := f.cli("crossing", "create", "--file", write(t, manifest)); a.code != 0 {
 		t.Fatal(a.err)
 	}

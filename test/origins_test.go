@@ -48,7 +48,7 @@ func faceToFace(t *testing.T, here, there string) {
 	cross := func(name, kind, from, to string, a, b side) {
 		t.Helper()
 		manifest := fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: %s\n  kind: %s\n  source: %s\n  target: %s\n  "+
-			"tables: [\"%s\"]\n", name, kind, from, to, lots(a))
+			"tables: [\"%s\"]\n  settings: {guard_target: allow}\n", name, kind, from, to, lots(a))
 		if a.schema != b.schema {
 			manifest += fmt.Sprintf("  rules: [{tables: \"%s.*\", schema: %s}]\n", a.schema, b.schema)
 		}

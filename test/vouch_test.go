@@ -78,7 +78,8 @@ func vouchedFor(t *testing.T, from, to string) {
 
 	// What others would write is refused where the target can, and counted where it cannot.
 	if to == "postgres" {
-		target.exec("DO $$ BEGIN INSERT INTO " + there + " VALUES (9001, 'nobody''s', 1); RAISE 'it was taken'; EXCEPTION " +
+		target.exec("SET dusty_ferry.ours = 'no'; DO $$ BEGIN INSERT INTO " + there +
+			" VALUES (9001, 'nobody''s', 1); RAISE 'it was taken'; EXCEPTION " +
 			"WHEN read_only_sql_transaction THEN NULL; END $$")
 	} else {
 		target.exec("INSERT INTO hives VALUES (9001, 'nobody''s', 1)")
@@ -92,7 +93,7 @@ func vouchedFor(t *testing.T, from, to string) {
 	}
 	f.must("cutover", "rehearse", "spring")
 	if to == "postgres" { // a rehearsal changes nothing of it
-		target.exec("DO $$ BEGIN DELETE FROM " + there + "; RAISE 'it was taken'; EXCEPTION " +
+		target.exec("SET dusty_ferry.ours = 'no'; DO $$ BEGIN DELETE FROM " + there + "; RAISE 'it was taken'; EXCEPTION " +
 			"WHEN read_only_sql_transaction THEN NULL; END $$")
 	}
 	source.exec("UPDATE hives SET frames = 0 WHERE id BETWEEN 200 AND 240")

@@ -96,7 +96,9 @@ func (s *calls) Reconcile(ctx context.Context,
 	_, err := s.on(ctx, r.Name, func(c *domain.Crossing, actor string) (err error) {
 		patterns := []string{}
 		take(&patterns, r.Body.Tables)
-		id, err = s.Voyage.Comparer.Start(ctx, c, domain.Depth(r.Body.Depth), patterns, actor)
+		share := 0.0
+		take(&share, r.Body.Share)
+		id, err = s.Voyage.Comparer.Start(ctx, c, domain.Depth(r.Body.Depth), patterns, share, actor)
 		return err
 	})
 	if err != nil {

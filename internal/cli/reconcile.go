@@ -17,6 +17,7 @@ import (
 func (a *app) reconcileCmd() *cobra.Command {
 	var depth string
 	var tables []string
+	var share float64
 	c := &cobra.Command{
 		Use: "reconcile NAME", Short: "Compare source and target at one shared log position, both live",
 		Args: exactly("the crossing's NAME"),
@@ -29,13 +30,19 @@ Exits with 3 when something differs.`,
 				return err
 			}
 			r, err := client.Do[contract.Reconciliation](api.API.ReconcileWithResponse(cmd.Context(), args[0],
-				contract.NewReconciliation{Depth: contract.NewReconciliationDepth(depth), Tables: someOf(tables)}))
+				contract.NewReconciliation{Depth: contract.NewReconciliationDepth(depth), Tables: someOf(tables),
+					Share: &share}))
 			if err != nil {
 				return err
 			}
 			p := a.progress()
 			r, err = awaitReconciliation(cmd.Context(), api, args[0], r.Id, p)
 			p.end()
+			if err != nil && cmd.Context().Err() != nil {
+				return exitWith(ExitStopped,
+					"reconciliation %d goes on in the service; see it with: dustyferry findings %s; end it "+
+						"with: dustyferry task cancel %s ID", r.Id, args[0], args[0])
+			}
 			if err != nil {
 				return err
 			}
@@ -53,6 +60,9 @@ Exits with 3 when something differs.`,
 	}
 	c.Flags().StringVar(&depth, "depth", "hashes", "how far to look: hashes (to rows and columns) or counts")
 	c.Flags().StringArrayVar(&tables, "table", nil, "only tables matching this pattern; repeatable")
+	c.Flags().Float64Var(&share, "share", 0,
+		"part of the time for which both sides are read, such as 0.2, so that it goes "+
+			"on beside the application; 0: all of it")
 	return c
 }
 

@@ -1635,8 +1635,11 @@ type NewFitCheck struct {
 
 // NewReconciliation defines model for NewReconciliation.
 type NewReconciliation struct {
-	Depth  NewReconciliationDepth `json:"depth"`
-	Tables *[]string              `json:"tables,omitempty"`
+	Depth NewReconciliationDepth `json:"depth"`
+
+	// Share Part of the time for which both sides are read, so that it goes on beside the application; 0 or absent: all of it
+	Share  *float64  `json:"share,omitempty"`
+	Tables *[]string `json:"tables,omitempty"`
 }
 
 // NewReconciliationDepth defines model for NewReconciliation.Depth.

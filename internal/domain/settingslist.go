@@ -132,7 +132,8 @@ var settingsList = []Setting{
 		WithoutRows: true,
 		Help:        "A replication slot that stands on a PostgreSQL source", of: func(s *Settings) any { return &s.Slot }},
 
-	{Key: "guard_target", Kind: SettingChoice, Group: "Changes", Label: "Writes of others on the target", Default: "allow",
+	{Key: "guard_target", Kind: SettingChoice, Group: "Changes", Label: "Writes of others on the target",
+		Default: GuardRefuse,
 		Choices: []Choice{{"allow", "are allowed"}, {GuardRefuse, "are refused until the cutover, where that can be"}},
 		Help: "Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL " +
 			"target; tables that keep rows of their own (existing_rows) are left out",
@@ -153,9 +154,9 @@ var settingsList = []Setting{
 			"making the database read-only"}, {string(StopWord), "a person's word"}},
 		Help: "How writes are stopped at cutover", of: func(s *Settings) any { return &s.StopMethod }},
 	{Key: "cutover_depth", Kind: SettingChoice, Group: "Cutover", Label: "Compared inside the pause", Live: true,
-		Cutover: true, Default: string(DepthHashes),
-		Choices: []Choice{{string(DepthHashes), "counts and hashes"}, {string(DepthVouched), "counts, and the rows that " +
-			"changes touched since all was compared"}, {string(DepthCounts), "counts"}, {string(DepthNone), "nothing"}},
+		Cutover: true, Default: string(DepthVouched),
+		Choices: []Choice{{string(DepthVouched), "counts, and the rows that changes touched since all was compared"},
+			{string(DepthHashes), "counts and hashes"}, {string(DepthCounts), "counts"}, {string(DepthNone), "nothing"}},
 		Help: "Comparison inside the write pause", of: func(s *Settings) any { return &s.CutoverDepth }},
 	{Key: "return_path", Kind: SettingChoice, Group: "Cutover", Label: "Return path", Live: true, Cutover: true,
 		Default: "none", Choices: []Choice{{"none", "none: after the cutover there is no way back"}, {ReturnOpen,

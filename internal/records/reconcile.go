@@ -74,23 +74,36 @@ SELECT $1, t.id, t.source_name, t.ordinal, greatest(t.est_rows, t.rows_landed),
          WHEN 'array' THEN t.plan->'columns' ELSE '[]' END) WITH ORDINALITY AS a (c, n))
   FROM tables t WHERE t.id = ANY ($2)`
 
-// BeginReconciliation starts it over: position and tables anew. What is found does not depend
-// on the tables, which a restart of the crossing replaces.
-func (s ComparisonStore) BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error {
-	return s.In(ctx, func(tx *sqlx.Tx) error {
+// BeginReconciliation starts it, or goes on with one whose process died: tables that were done stay so,
+// by their ids with what was found of each, and the place is that of the first beginning, which proves no
+// more of them than is so. What is found does not depend on the tables, which a restart of the crossing
+// replaces.
+func (s ComparisonStore) BeginReconciliation(ctx context.Context, id int64, at domain.Position,
+	tables []int64) (done map[int64]int64, _ error) {
+	done = map[int64]int64{}
+	return done, s.In(ctx, func(tx *sqlx.Tx) error {
 		for _, q := range []string{
-			`DELETE FROM findings WHERE reconciliation_id = $1`,
-			`DELETE FROM reconciled_tables WHERE reconciliation_id = $1`,
+			`DELETE FROM reconciled_tables WHERE reconciliation_id = $1 AND (state <> 'done' OR NOT table_id = ANY ($2))`,
+			`DELETE FROM findings f WHERE reconciliation_id = $1 AND (NOT table_id = ANY ($2) OR NOT EXISTS (
+  SELECT FROM reconciled_tables t WHERE t.reconciliation_id = $1 AND t.table_id = f.table_id))`,
+			reconciledTables + ` AND NOT EXISTS (SELECT FROM reconciled_tables r WHERE r.reconciliation_id = $1
+  AND r.table_id = t.id)`,
 		} {
-			if _, err := tx.ExecContext(ctx, q, id); err != nil {
+			if _, err := tx.ExecContext(ctx, q, id, tables); err != nil {
 				return err
 			}
 		}
-		if _, err := tx.ExecContext(ctx, reconciledTables, id, tables); err != nil {
+		var list []domain.ReconciledTable
+		if err := tx.SelectContext(ctx, &list, `SELECT table_id, findings FROM reconciled_tables
+  WHERE reconciliation_id = $1 AND state = 'done'`, id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE reconciliations SET state = 'running', position = $2,
-  started_at = coalesce(started_at, now()) WHERE id = $1`, id, Pos(at))
+		for _, t := range list {
+			done[t.TableID] = t.Findings
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE reconciliations SET state = 'running',
+  position = CASE WHEN $3 AND position > 0 THEN position ELSE $2::numeric END,
+  started_at = coalesce(started_at, now()) WHERE id = $1`, id, Pos(at), len(list) > 0)
 		return err
 	})
 }

@@ -447,7 +447,7 @@ func TestTheRecordsAreThinned(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
-		if err := s.BeginReconciliation(t.Context(), id, domain.PositionAt(1), []int64{table.ID}); err != nil {
+		if _, err := s.BeginReconciliation(t.Context(), id, domain.PositionAt(1), []int64{table.ID}); err != nil {
 			t.Fatal(err)
 		}
 		if err := s.AddFindings(t.Context(), id, table.ID,

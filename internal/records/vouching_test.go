@@ -2,6 +2,7 @@ package records_test
 
 import (
 	"errors"
+	"maps"
 	"slices"
 	"testing"
 
@@ -84,7 +85,8 @@ func TestVouching(t *testing.T) {
 		t.Helper()
 		id, err := s.AddComparison(ctx, c.ID, domain.DepthHashes)
 		must(err)
-		must(s.BeginReconciliation(ctx, id, domain.PositionAt(at), []int64{table.ID}))
+		_, err = s.BeginReconciliation(ctx, id, domain.PositionAt(at), []int64{table.ID})
+		must(err)
 		must(s.SaveReconciledTable(ctx, domain.ReconciledTable{ReconciliationID: id, TableID: table.ID, State: "done",
 			Findings: findings}))
 		must(s.EndReconciliation(ctx, id, domain.ComparisonClean, ""))
@@ -141,5 +143,58 @@ func TestVouching(t *testing.T) {
 			x.Open == 1
 	}) {
 		t.Errorf("what vouching found is not among what was compared: %+v", compareds)
+	}
+}
+
+// TestAComparisonGoesOnWhereItWas: tables that were done stay so with what was found of them, at the place
+// of the first beginning; what had not come to its end begins anew.
+func TestAComparisonGoesOnWhereItWas(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	c, table := loading(t, s, 4, 2)
+	id, err := s.AddComparison(ctx, c.ID, domain.DepthHashes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	begin := func(at uint64, want map[int64]int64) {
+		t.Helper()
+		done, err := s.BeginReconciliation(ctx, id, domain.PositionAt(at), []int64{table.ID})
+		if err != nil || !maps.Equal(done, want) {
+			t.Errorf("done are %v, %v, not %v", done, err, want)
+		}
+		list, err := s.ReconciledTables(ctx, id)
+		if err != nil || len(list) != 1 {
+			t.Errorf("%+v, %v", list, err)
+		}
+	}
+	at := func() uint64 {
+		t.Helper()
+		r, err := s.Reconciliation(ctx, c.ID, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.Position.Number()
+	}
+	found := []domain.Finding{{Kind: domain.Differing, Key: []string{"1"}}}
+	begin(100, nil)
+	if err := s.AddFindings(ctx, id, table.ID, found); err != nil { // and the process dies
+		t.Fatal(err)
+	}
+	begin(200, nil)
+	if at() != 200 {
+		t.Errorf("at %d", at())
+	}
+	if err := s.AddFindings(ctx, id, table.ID, found); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SaveReconciledTable(ctx, domain.ReconciledTable{ReconciliationID: id, TableID: table.ID, State: "done",
+		Findings: 1}); err != nil {
+		t.Fatal(err)
+	}
+	begin(300, map[int64]int64{table.ID: 1})
+	var n int
+	if err := s.DB.Get(&n, `SELECT count(*) FROM findings WHERE reconciliation_id = $1`, id); err != nil || n != 1 ||
+		at() != 200 {
+		t.Errorf("%d findings at %d, %v", n, at(), err)
 	}
 }

@@ -93,7 +93,7 @@ func (d *desk) Begin(ctx context.Context, c *domain.Crossing, kind domain.Work, 
 
 // AddReconciliation keeps a comparison together with the task that makes it.
 func (d *desk) AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string,
-	actor string) (id int64, err error) {
+	share float64, actor string) (id int64, err error) {
 	if actor != journal.System {
 		if err := d.yield(ctx, c, actor+" asked for a comparison"); err != nil {
 			return 0, err
@@ -103,7 +103,8 @@ func (d *desk) AddReconciliation(ctx context.Context, c *domain.Crossing, depth 
 		if id, err = records.AddReconciliationTx(ctx, tx, c.ID, depth, patterns); err != nil {
 			return err
 		}
-		task, err := records.AddTaskTx(ctx, tx, c.ID, lifecycle.WorkReconcile, compare.Args{Reconciliation: id}, actor)
+		task, err := records.AddTaskTx(ctx, tx, c.ID, lifecycle.WorkReconcile, compare.Args{Reconciliation: id, Share: share},
+			actor)
 		if err != nil {
 			return err
 		}

@@ -49,7 +49,7 @@ func (v *Voyage) works() map[lifecycle.Work]tasks.Work {
 		}, Undo: v.endRun},
 		lifecycle.WorkReconcile: {
 			Do: func(ctx context.Context, c crossing, t task, n note) error {
-				return decoded(t, func(a compare.Args) error { return v.Comparer.Run(ctx, c, a.Reconciliation, false, n) })
+				return decoded(t, func(a compare.Args) error { return v.Comparer.RunAt(ctx, c, a, false, n) })
 			},
 			Undo: func(ctx context.Context, _ crossing, t task, why string) error {
 				return decoded(t, func(a compare.Args) error {

@@ -28,7 +28,7 @@ var rooms = map[string][]string{
 	"service":     {"domain", "api", "engine", "localserver", "queue", "records", "secret", "voyage"},
 	"client":      {"contract"},
 	"demo":        {},
-	"cli":         {"domain", "client", "contract", "manifest", "demo", "localserver", "service"},
+	"cli":         {"domain", "core/signed", "client", "contract", "manifest", "demo", "localserver", "service"},
 }
 
 // work says the same of the rooms of the work itself, which are built upon each other; those

@@ -1849,7 +1849,7 @@ export interface components {
              * @description Comparison inside the write pause
              * @enum {string}
              */
-            cutover_depth?: "hashes" | "vouched" | "counts" | "none";
+            cutover_depth?: "vouched" | "hashes" | "counts" | "none";
             /**
              * @description Whether a cutover opens a return path: changes are captured on the target and applied to the source, which is closed to everybody else, so that going back loses nothing
              * @enum {string}
@@ -2405,6 +2405,11 @@ export interface components {
             /** @enum {string} */
             depth: "hashes" | "counts";
             tables?: string[];
+            /**
+             * Format: double
+             * @description Part of the time for which both sides are read, so that it goes on beside the application; 0 or absent: all of it
+             */
+            share?: number;
         };
         ReconciledTable: {
             name: string;

@@ -92,6 +92,7 @@ func Exact(plans []domain.TablePlan, way typemap.Mapping) []domain.Entry {
 
 // judged says what of a plan cannot be brought back, and what not exactly.
 func judged(p *domain.TablePlan, way typemap.Mapping) (blocks, tells []string) {
+	var narrow []string
 	for here, far := range pairs(p) {
 		switch {
 		case here.Mask != "":
@@ -107,9 +108,12 @@ func judged(p *domain.TablePlan, way typemap.Mapping) (blocks, tells []string) {
 		if v, note := way.Back(far, here); v == typemap.Impossible {
 			blocks = append(blocks, fmt.Sprintf("%s is %s there and %s here: %s", here.Name, far.Type, here.Type, note))
 		} else if v == typemap.Lossy {
-			tells = append(tells, fmt.Sprintf("%s is %s there and %s here, which not every new value fits", here.Name, far.Type,
-				here.Type))
+			narrow = append(narrow, fmt.Sprintf("%s (%s, here %s)", here.Name, far.Type, here.Type))
 		}
+	}
+	if len(narrow) > 0 {
+		tells = append(tells, "not every value that is new there fits here, and what does not holds the way back: "+
+			strings.Join(narrow, ", "))
 	}
 	var left []string
 	for _, c := range p.Table.Columns {

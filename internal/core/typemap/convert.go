@@ -55,6 +55,11 @@ func (w Mapping) Told(column, target domain.Column, value string, rt *domain.Run
 
 func compile(from, to string, column, target domain.Column) Convert {
 	maria := mariaOf(column.BaseType)
+	if from == Postgres && to == MariaDB {
+		if f := backInto(column, target); f != nil {
+			return f
+		}
+	}
 	switch {
 	case from == to && from == MariaDB:
 		return ownText(column)

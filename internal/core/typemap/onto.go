@@ -1,8 +1,10 @@
 package typemap
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
+	"strings"
 
 	"dustyferry/internal/domain"
 )
@@ -66,7 +68,8 @@ func (w Mapping) Onto(p *domain.TablePlan, stands *domain.Table, notes []Noted) 
 func (w Mapping) returns(here, there domain.Column) bool {
 	back := usual(w.To, w.From, there)
 	return back == here.Type || family(here.BaseType) == "text" || family(here.BaseType) == family(there.BaseType) ||
-		family(here.BaseType) == "decimal" && family(there.BaseType) == "integer"
+		family(here.BaseType) == "decimal" && family(there.BaseType) == "integer" ||
+		here.BaseType == "bytea" && IsGeometry(there.BaseType)
 }
 
 // Back says what becomes of values of a column there that are brought back into the column here which
@@ -81,4 +84,56 @@ func (w Mapping) Back(there, here domain.Column) (Verdict, string) {
 		verdict, note = Lossy, ""
 	}
 	return verdict, note
+}
+
+// backInto is how a value of PostgreSQL's is written for a column of MariaDB's that a value like it came
+// from, where that is not how its type goes over by itself; nil: it is.
+func backInto(column, target domain.Column) Convert {
+	switch {
+	case target.BaseType == "set" && family(column.BaseType) == "text":
+		return inOrder(Labels(target.Type))
+	case IsGeometry(target.BaseType) && column.BaseType == "bytea":
+		return withReference
+	}
+	return nil
+}
+
+// inOrder writes the members of a set as MariaDB does: in the order of its type, each once. What is no
+// member stands behind them, and is refused there.
+func inOrder(labels []string) Convert {
+	return func(dst, v []byte) ([]byte, bool, error) {
+		given := strings.Split(string(v), ",")
+		first := len(dst)
+		add := func(s string) {
+			if len(dst) > first {
+				dst = append(dst, ',')
+			}
+			dst = append(dst, s...)
+		}
+		if len(v) == 0 {
+			return dst, true, nil
+		}
+		for _, l := range labels {
+			if slices.Contains(given, l) {
+				add(l)
+			}
+		}
+		for _, g := range given {
+			if !slices.Contains(labels, g) {
+				add(g)
+			}
+		}
+		return dst, true, nil
+	}
+}
+
+// withReference writes a shape's well-known binary form as MariaDB keeps it: behind the number of its
+// reference system, of which only none is known.
+func withReference(dst, v []byte) ([]byte, bool, error) {
+	rest, ok := bytes.CutPrefix(v, []byte(`\x`))
+	if !ok {
+		return dst, false, fmt.Errorf("%.20q is no bytes", v)
+	}
+	dst = append(dst, `\x00000000`...)
+	return append(dst, rest...), true, nil
 }

@@ -67,8 +67,12 @@ func (v *view) importExact(ctx context.Context, limit time.Duration) (domain.Pos
 	wait, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	name := fmt.Sprintf("dusty_ferry_view_%d", rc.PgConn().PID())
-	res, err := rc.PgConn().Exec(wait, fmt.Sprintf("CREATE_REPLICATION_SLOT %s TEMPORARY LOGICAL pgoutput "+
-		"(SNAPSHOT 'export')", quote(name))).ReadAll()
+	export := "(SNAPSHOT 'export')"
+	if v.d.major < 15 { // which know the options as words alone
+		export = "EXPORT_SNAPSHOT"
+	}
+	res, err := rc.PgConn().Exec(wait, fmt.Sprintf("CREATE_REPLICATION_SLOT %s TEMPORARY LOGICAL pgoutput %s", quote(name),
+		export)).ReadAll()
 	if err != nil {
 		if errors.Is(wait.Err(), context.DeadlineExceeded) {
 			return domain.Position{}, domain.Unavailable(err,

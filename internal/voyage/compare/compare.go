@@ -22,15 +22,17 @@ import (
 
 // Args are a reconcile task's arguments.
 type Args struct {
-	Reconciliation int64 `json:"reconciliation"`
+	Reconciliation int64   `json:"reconciliation"`
+	Share          float64 `json:"share,omitempty"` // of the time for which both sides are read; 0: all of it
 }
 
 // maxFindings is how many findings of one table are kept with their rows; what
 // is beyond is counted.
 const maxFindings = 10_000
 
-// Start adds a reconciliation of the tables the patterns choose.
-func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string,
+// Start adds a reconciliation of the tables the patterns choose, which reads for a share of the time; 0
+// is all of it.
+func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, share float64,
 	actor string) (int64, error) {
 	if err := lifecycle.AllowOn(lifecycle.Reconcile, c); err != nil {
 		return 0, err
@@ -38,11 +40,19 @@ func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.D
 	if depth != domain.DepthCounts && depth != domain.DepthHashes {
 		return 0, domain.Invalid("depth is %q; choose counts or hashes", depth)
 	}
+	if share < 0 || share > 1 {
+		return 0, domain.Invalid("share is %g; give the part of the time for which both sides are read, above 0 and at "+
+			"most 1", share)
+	}
+	if c.ReturnBy != "" && c.Phase == domain.PhaseCutOver {
+		return 0, domain.Conflict("%s was cut over, and both sides are at one position only for its return path: "+
+			"dustyferry reconcile %s", c.Name, c.ReturnBy)
+	}
 	if c.Condition == domain.ConditionPaused && c.Kind != domain.KindLoad && !c.KeepCapture {
 		return 0, domain.Conflict("crossing %s is paused, and both sides can only be compared while capture runs; "+
 			"resume it first", c.Name)
 	}
-	id, err := k.tasks.AddReconciliation(ctx, c, depth, patterns, actor)
+	id, err := k.tasks.AddReconciliation(ctx, c, depth, patterns, share, actor)
 	if err == nil {
 		k.journal.Recordf(ctx, "info", actor, c.Name, "", "reconcile", "%s started reconciliation %d (%s)", actor, id, depth)
 	}
@@ -52,11 +62,18 @@ func (k *Comparer) Start(ctx context.Context, c *domain.Crossing, depth domain.D
 // Run compares source and target at one shared position and keeps what it
 // finds.
 func (k *Comparer) Run(ctx context.Context, c *domain.Crossing, id int64, quiet bool, note func(string)) error {
+	return k.RunAt(ctx, c, Args{Reconciliation: id}, quiet, note)
+}
+
+// RunAt does so at the pace that the arguments say. A table that a process before had done is not read
+// again.
+func (k *Comparer) RunAt(ctx context.Context, c *domain.Crossing, a Args, quiet bool, note func(string)) error {
+	id := a.Reconciliation
 	r, err := k.records.Reconciliation(ctx, c.ID, id)
 	if err != nil {
 		return err
 	}
-	findings, err := k.compare(ctx, c, &r, quiet, note)
+	findings, err := k.compare(ctx, c, &r, quiet, a.Share, note)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer cancel()
 	if err != nil {
@@ -78,7 +95,7 @@ func (k *Comparer) Run(ctx context.Context, c *domain.Crossing, id int64, quiet 
 }
 
 func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Reconciliation, quiet bool,
-	note func(string)) (int64, error) {
+	share float64, note func(string)) (int64, error) {
 	tables, err := k.records.Tables(ctx, c.ID)
 	if err != nil {
 		return 0, err
@@ -103,7 +120,8 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 	var total int64
 	err = k.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note},
 		func(a *aligned) error {
-			if err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids); err != nil {
+			done, err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids)
+			if err != nil {
 				return err
 			}
 			if r.Depth == domain.DepthVouched {
@@ -111,7 +129,11 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 				return err
 			}
 			for i := range tables {
-				n, err := k.compareTable(ctx, a, r, &tables[i])
+				if n, is := done[tables[i].ID]; is { // by a process before this one
+					total += n
+					continue
+				}
+				n, err := k.compareTable(ctx, a, r, &tables[i], share)
 				if err != nil {
 					return fmt.Errorf("comparing %s: %w", tables[i].SourceName, err)
 				}
@@ -158,7 +180,7 @@ func both(f func(side int) error) error {
 }
 
 func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Reconciliation,
-	t *domain.CrossingTable) (int64, error) {
+	t *domain.CrossingTable, share float64) (int64, error) {
 	began := time.Now()
 	views, plans := a.sides(t)
 	res := domain.ReconciledTable{ReconciliationID: r.ID, TableID: t.ID, State: "running"}
@@ -189,9 +211,8 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 			_ = k.records.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
 		})
 	})
-	s, err := k.sums(ctx, views, plans, part, [2]func(int64){func(n int64) { read[0].Add(n) }, func(n int64) {
-		read[1].Add(n)
-	}})
+	s, err := k.sums(ctx, views, plans, part, [2]func(int64){paced(ctx, share, &read[0]),
+		paced(ctx, share, &read[1])})
 	quiet()
 	telling.Wait()
 	if err != nil {
@@ -212,6 +233,20 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 	}
 	res.State, res.Seconds = "done", time.Since(began).Seconds()
 	return res.Findings, k.records.SaveReconciledTable(ctx, res)
+}
+
+// paced counts rows that were read, and rests for as long as the share of the time wants.
+func paced(ctx context.Context, share float64, read *atomic.Int64) func(int64) {
+	last := time.Now()
+	return func(n int64) {
+		read.Add(n)
+		if share <= 0 || share >= 1 {
+			return
+		}
+		took := time.Since(last)
+		waits.Sleep(ctx, time.Duration(float64(took)*(1/share-1)))
+		last = time.Now()
+	}
 }
 
 // summed is what the sums of a table's parts say.

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -303,13 +304,20 @@ func TestWhatIsRefused(t *testing.T) {
 		}
 	}
 	start := func(depth domain.Depth) error {
-		_, err := b.Start(t.Context(), c, depth, nil, "ada")
+		_, err := b.Start(t.Context(), c, depth, nil, 0, "ada")
 		return err
 	}
 	refused("a depth that is none", domain.ProblemInvalid, start("deep"))
 	if err := start(domain.DepthCounts); err != nil || !slices.Contains(b.work.added, "counts") {
 		t.Errorf("%v, %v", err, b.work.added)
 	}
+	for _, share := range []float64{-0.1, 1.5} {
+		_, err := b.Start(t.Context(), c, domain.DepthHashes, nil, share, "ada")
+		refused("a share that is none", domain.ProblemInvalid, err)
+	}
+	c.Phase, c.ReturnBy = domain.PhaseCutOver, "spring-back"
+	refused("one whose way back is open", domain.ProblemConflict, start(domain.DepthHashes))
+	c.Phase, c.ReturnBy = domain.PhaseInStep, ""
 	refused("findings that are not there", domain.ProblemConflict, b.StartRecheck(t.Context(), c,
 		RepairArgs{Reconciliation: 7}, "ada"))
 	refused("another comparison", domain.ProblemNotFound, b.StartRecheck(t.Context(), c, RepairArgs{Reconciliation: 8},
@@ -324,4 +332,37 @@ func TestWhatIsRefused(t *testing.T) {
 		"ada"))
 	refused("comparing rows of a draft again", domain.ProblemConflict, b.StartRecheck(t.Context(), c,
 		RepairArgs{Reconciliation: 7}, "ada"))
+}
+
+// TestAComparisonGoesOn: what a process before had done is not read again, and counts.
+func TestAComparisonGoesOn(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t)
+		b.book.done = map[int64]int64{5: 3}
+		b.source.rows = nil // which nobody reads
+		if err := b.run(); err != nil {
+			t.Fatal(err)
+		}
+		if b.book.ended != "differing" || len(b.book.results) != 0 {
+			t.Errorf("it ended %s: %+v", b.book.ended, b.book.results)
+		}
+	})
+}
+
+// TestAShareOfTheTime: for each moment of reading a comparison rests as the share wants.
+func TestAShareOfTheTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for share, want := range map[float64]time.Duration{0: 4 * time.Second, 1: 4 * time.Second, 0.5: 8 * time.Second,
+			0.1: 40 * time.Second} {
+			var read atomic.Int64
+			began, told := time.Now(), paced(t.Context(), share, &read)
+			for range 4 {
+				time.Sleep(time.Second)
+				told(10)
+			}
+			if took := time.Since(began); took < want-time.Millisecond || took > want+time.Millisecond || read.Load() != 40 {
+				t.Errorf("a share of %g: %s for %d rows, not %s", share, took, read.Load(), want)
+			}
+		}
+	})
 }

@@ -19,7 +19,9 @@ type Records interface {
 	Chunks(ctx context.Context, table int64) ([]domain.Chunk, error)
 
 	Reconciliation(ctx context.Context, crossing, id int64) (domain.Reconciliation, error)
-	BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) error
+	// BeginReconciliation begins one, or goes on with it: what it returns are the tables that are done,
+	// with what was found of each.
+	BeginReconciliation(ctx context.Context, id int64, at domain.Position, tables []int64) (map[int64]int64, error)
 	EndReconciliation(ctx context.Context, id int64, state domain.ComparisonState, cause string) error
 	ReconcileProgress(ctx context.Context, id, table, source, target int64) error
 	SaveReconciledTable(ctx context.Context, r domain.ReconciledTable) error
@@ -62,8 +64,8 @@ type Journal interface {
 // Tasks are the longer work that is asked for.
 type Tasks interface {
 	// AddReconciliation keeps a comparison together with the task that makes it.
-	AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64,
-		error)
+	AddReconciliation(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, share float64,
+		actor string) (int64, error)
 	AddTask(ctx context.Context, c *domain.Crossing, kind lifecycle.Work, args any, actor string) (int64, error)
 }
 

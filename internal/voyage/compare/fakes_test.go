@@ -19,6 +19,7 @@ import (
 
 // book keeps what the records would, and answers for the applier of a crossing.
 type book struct {
+	done     map[int64]int64 // tables that a process before had done
 	mu       sync.Mutex
 	crossing domain.Crossing
 	table    domain.CrossingTable
@@ -63,9 +64,12 @@ func (b *book) Reconciliation(_ context.Context, _, id int64) (domain.Reconcilia
 	}
 	return b.recon, nil
 }
-func (b *book) BeginReconciliation(_ context.Context, _ int64, at domain.Position, _ []int64) error {
-	b.recon.Position, b.results, b.findings = at, map[int64]domain.ReconciledTable{}, nil
-	return nil
+func (b *book) BeginReconciliation(_ context.Context, _ int64, at domain.Position, _ []int64) (map[int64]int64, error) {
+	b.recon.Position = at
+	if b.done == nil {
+		b.results, b.findings = map[int64]domain.ReconciledTable{}, nil
+	}
+	return b.done, nil
 }
 func (b *book) EndReconciliation(_ context.Context, _ int64, state domain.ComparisonState, cause string) error {
 	b.ended = strings.TrimSpace(string(state) + " " + cause)
@@ -315,7 +319,7 @@ func (l *lines) Notify(_ context.Context, _ *domain.Crossing, event, _ string) {
 type work struct{ added []string }
 
 func (w *work) AddReconciliation(_ context.Context, _ *domain.Crossing, depth domain.Depth, _ []string,
-	_ string) (int64, error) {
+	_ float64, _ string) (int64, error) {
 	w.added = append(w.added, string(depth))
 	return 7, nil
 }

@@ -393,7 +393,7 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 		if _, whole := t.whole[t.tables[of.TargetName]]; whole || !known[of.ID] {
 			hashes := *r
 			hashes.Depth = domain.DepthHashes
-			n, err = k.compareTable(ctx, a, &hashes, of)
+			n, err = k.compareTable(ctx, a, &hashes, of, 0)
 		} else {
 			n, err = k.keepVouched(ctx, a, r, of, t, guarded[of.Plan.TargetPlan().Target])
 		}
@@ -416,7 +416,7 @@ func (k *Comparer) keepVouched(ctx context.Context, a *aligned, r *domain.Reconc
 	if len(found) == 0 && !guarded {
 		counts := *r
 		counts.Depth = domain.DepthCounts
-		return k.compareTable(ctx, a, &counts, of)
+		return k.compareTable(ctx, a, &counts, of, 0)
 	}
 	if err := k.records.AddFindings(ctx, r.ID, of.ID, found); err != nil {
 		return 0, err

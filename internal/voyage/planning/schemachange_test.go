@@ -209,3 +209,20 @@ func TestTablesThatAreNotWhatWasPlanned(t *testing.T) {
 		t.Errorf("a crossing of queries alone: %s", lines(got))
 	}
 }
+
+// TestWhatIsNotBroughtBackIsTold: a table beside those of a return path, in their schema.
+func TestWhatIsNotBroughtBackIsTold(t *testing.T) {
+	of := int64(1)
+	table := func(schema, name string) domain.Table {
+		return domain.Table{TableName: domain.TableName{Schema: schema, Name: name}, ID: name}
+	}
+	lots := table("marsh", "lots")
+	list := CheckTables(&domain.Crossing{Name: "spring-back", Target: "old", ReturnOf: &of,
+		Patterns: []string{"marsh.lots"}},
+		&domain.Catalog{Tables: []domain.Table{lots, table("marsh", "jars"), table("other", "x")}},
+		[]domain.CrossingTable{{SourceName: "marsh.lots", Plan: domain.TablePlan{Source: lots.TableName, Table: lots}}})
+	if len(list) != 1 || list[0].Subject != "marsh.jars" || list[0].Verdict != domain.Notice ||
+		!strings.Contains(list[0].Measured, "does not come to old") {
+		t.Errorf("%+v", list)
+	}
+}

@@ -3,6 +3,7 @@ package planning
 import (
 	"dustyferry/internal/core/columns"
 	"dustyferry/internal/core/follow"
+	"dustyferry/internal/core/turned"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 	"fmt"
@@ -69,11 +70,33 @@ func CheckTables(c *domain.Crossing, cat *domain.Catalog, tables []domain.Crossi
 		}
 		out = append(out, e)
 	}
+	if c.ReturnOf != nil {
+		return append(out, notBrought(c, cat, tables)...)
+	}
 	for _, t := range chosen(cat, c.Patterns) {
 		if !known[t.String()] && (len(c.Patterns) > 0 || len(c.Planning.Queries) == 0) {
 			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: TopicNewTable, Subject: t.String(),
 				Measured: "the crossing's patterns choose it, but it was made after the start and is not followed",
 				Remedy:   "dustyferry crossing add-table " + c.Name + " " + t.String()})
+		}
+	}
+	return out
+}
+
+// notBrought are tables beside those that a return path brings back: what is written to them stays where it
+// is when one goes back.
+func notBrought(c *domain.Crossing, cat *domain.Catalog, tables []domain.CrossingTable) []domain.Entry {
+	known, schemas := map[domain.TableName]bool{}, map[string]bool{}
+	for i := range tables {
+		known[tables[i].Plan.Source], schemas[tables[i].Plan.Source.Schema] = true, true
+	}
+	var out []domain.Entry
+	for _, t := range cat.Tables {
+		if schemas[t.Schema] && !known[t.TableName] {
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: turned.Topic, Subject: t.String(),
+				Measured: fmt.Sprintf("it is none of the tables that are brought back: what is written to it does not come to %s",
+					c.Target),
+				Remedy: "if it is needed there, make it there and carry its rows with a crossing of its own"})
 		}
 	}
 	return out

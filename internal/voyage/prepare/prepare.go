@@ -313,7 +313,22 @@ func (pr *Preparer) guard(ctx context.Context, c *domain.Crossing, dst *engine.O
 	plans = slices.DeleteFunc(slices.Clone(plans), func(p domain.TablePlan) bool {
 		return p.ExistingRowsPolicy(c.Settings) == "keep"
 	})
-	return dst.Guard(ctx, c.UID, plans)
+	if err := dst.Guard(ctx, c.UID, plans); err == nil || ctx.Err() != nil || engine.Away(err) {
+		return err
+	}
+	for i := range plans { // what cannot be guarded by itself is told
+		err := dst.Guard(ctx, c.UID, plans[i:i+1])
+		if err == nil {
+			continue
+		}
+		if ctx.Err() != nil || engine.Away(err) {
+			return err
+		}
+		pr.journal.Recordf(ctx, "warning", journal.System, c.Name, plans[i].Source.String(), "guard", "%s takes writes of "+
+			"others on the target, as it cannot be made to refuse them: %s; a cutover compares how many rows there are",
+			plans[i].Target, err)
+	}
+	return nil
 }
 
 // advance moves the phase on, or says that somebody else did meanwhile.

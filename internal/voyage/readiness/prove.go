@@ -56,7 +56,7 @@ func (r *Readiness) Prove(ctx context.Context, c *domain.Crossing, cat *domain.C
 		return
 	}
 	// Who looks next tries again where something else is being compared.
-	id, err := r.comparer.Start(ctx, c, domain.DepthHashes, patterns, journal.System)
+	id, err := r.comparer.Start(ctx, c, domain.DepthHashes, patterns, 0, journal.System)
 	if err != nil {
 		return
 	}

@@ -48,7 +48,8 @@ type Databases interface {
 
 // Comparer begins comparisons.
 type Comparer interface {
-	Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, actor string) (int64, error)
+	Start(ctx context.Context, c *domain.Crossing, depth domain.Depth, patterns []string, share float64,
+		actor string) (int64, error)
 }
 
 // Returns know return paths.

@@ -54,6 +54,7 @@ func newPier() *pier {
 	p := &pier{plan: table, now: table, view: lifecycle.View{Chunks: 4, Landed: 4}, stand: &domain.Stand{Live: true}}
 	p.c = domain.Crossing{ID: 7, Name: "spring", Source: "marsh", Target: "cloud", Kind: domain.KindLoadCapture,
 		Phase: domain.PhaseInStep, Condition: domain.ConditionRunning, Built: true, Settings: domain.DefaultSettings()}
+	p.c.Settings.CutoverDepth = domain.DepthHashes
 	p.c.Settings.InStepLag, p.c.Settings.PauseBudget = time.Second, 10*time.Second
 	p.compared = []proof.Compared{{Table: "marsh.lots", Number: 3, Depth: domain.DepthHashes, EndedAt: time.Now(),
 		Rows: 40}}
@@ -96,7 +97,7 @@ func (p *pier) CatalogOf(ctx context.Context, _ string, _ time.Duration) (*domai
 func (p *pier) PreparedTransactions(context.Context, []domain.TablePlan) ([]string, error) {
 	return p.prepared, nil
 }
-func (p *pier) Start(_ context.Context, _ *domain.Crossing, depth domain.Depth, patterns []string,
+func (p *pier) Start(_ context.Context, _ *domain.Crossing, depth domain.Depth, patterns []string, _ float64,
 	actor string) (int64, error) {
 	if p.busy {
 		return 0, domain.Conflict("something else is being compared")

@@ -108,18 +108,31 @@ func (w *Returns) draft(ctx context.Context, c *domain.Crossing) (domain.Crossin
 	s := &back.Settings
 	s.ExistingRows, s.GuardTarget, s.ReturnPath = "keep", "allow", domain.ReturnOpen
 	s.StopAt, s.StartFrom, s.Slot = "", "", ""
-	if w.databases.CheckStopMethod(ctx, back.Source, s.StopMethod) != nil {
-		d, err := w.records.Database(ctx, back.Source)
-		if err != nil {
-			return back, err
-		}
-		driver, err := w.databases.Driver(d.Engine)
-		if err != nil {
-			return back, err
-		}
-		s.StopMethod = driver.StopMethods()[0]
+	s.StopMethod, err = w.stopMethod(ctx, c)
+	return back, err
+}
+
+// stopMethod is how writes are stopped when one goes back: as on the way forth where both engines are the
+// same, by a person's word where that was the way, and otherwise as the engine does it best.
+func (w *Returns) stopMethod(ctx context.Context, c *domain.Crossing) (domain.StopMethod, error) {
+	method := c.Settings.StopMethod
+	from, err := w.records.Database(ctx, c.Source)
+	if err != nil {
+		return method, err
 	}
-	return back, nil
+	to, err := w.records.Database(ctx, c.Target)
+	if err != nil {
+		return method, err
+	}
+	fits := w.databases.CheckStopMethod(ctx, c.Target, method) == nil
+	if fits && (from.Engine == to.Engine || method == domain.StopWord) {
+		return method, nil
+	}
+	driver, err := w.databases.Driver(to.Engine)
+	if err != nil {
+		return method, err
+	}
+	return driver.StopMethods()[0], nil
 }
 
 // Suffixes of the names of return paths, by the way that they go.

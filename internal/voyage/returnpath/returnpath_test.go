@@ -21,6 +21,7 @@ type landing struct {
 	did     []string
 	cannot  error // stand ready
 	noStops bool  // the new side knows a person's word alone
+	unlike  bool  // it is of another engine
 	lost    error
 }
 
@@ -82,7 +83,8 @@ func (l *landing) SaveStart(_ context.Context, id int64, at domain.Position, und
 	return l.do("crossing %d from %d, undo %v", id, at.Number(), undo)
 }
 func (l *landing) Database(_ context.Context, name string) (domain.Database, error) {
-	return domain.Database{Name: name, Engine: "postgres"}, nil
+	return domain.Database{Name: name, Engine: map[bool]string{true: "other", false: "postgres"}[name == "new" &&
+		l.unlike]}, nil
 }
 func (l *landing) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	return &engine.Opened{Captures: db{l: l}}, &engine.Opened{Lands: db{l: l}}, l.lost
@@ -113,7 +115,9 @@ func (l *landing) Follow(_ context.Context, c *domain.Crossing) error {
 
 type word struct{ engine.Driver }
 
-func (word) StopMethods() []domain.StopMethod { return []domain.StopMethod{domain.StopWord} }
+func (word) StopMethods() []domain.StopMethod {
+	return []domain.StopMethod{domain.StopLock, domain.StopWord}
+}
 
 type db struct {
 	engine.Captures
@@ -147,7 +151,7 @@ func TestAReturnPath(t *testing.T) {
 	s := back.Settings
 	if back.Kind != domain.KindCapture || *back.ReturnOf != 7 || back.SourceID != 2 || back.TargetID != 1 ||
 		back.UID != "u8" ||
-		s.StopMethod != domain.StopWord || s.GuardTarget != "allow" || s.ExistingRows != "keep" || s.StopAt != "" ||
+		s.StopMethod != domain.StopLock || s.GuardTarget != "allow" || s.ExistingRows != "keep" || s.StopAt != "" ||
 		s.ReturnPath != domain.ReturnOpen || s.Validate() != nil || !slices.Equal(back.Patterns, []string{"marsh.lots"}) {
 		t.Errorf("%+v", back)
 	}
@@ -184,6 +188,24 @@ func TestAReturnPath(t *testing.T) {
 	if err := w.Mark(t.Context(), l.spring(t), domain.PositionAt(50)); err == nil || !strings.Contains(err.Error(),
 		"is gone") {
 		t.Error(err)
+	}
+}
+
+// TestHowOneStopsToGoBack: as on the way forth between servers alike, otherwise as the other engine does best.
+func TestHowOneStopsToGoBack(t *testing.T) {
+	for _, c := range []struct {
+		method          domain.StopMethod
+		unlike, noStops bool
+		want            domain.StopMethod
+	}{{domain.StopReadOnly, false, false, domain.StopReadOnly}, {domain.StopReadOnly, true, false, domain.StopLock},
+		{domain.StopWord, true, false, domain.StopWord}, {domain.StopLock, false, true, domain.StopLock}} {
+		l := newLanding()
+		l.unlike, l.noStops = c.unlike, c.noStops
+		l.list[0].Settings.StopMethod = c.method
+		back, err := l.returns().draft(t.Context(), &l.list[0])
+		if err != nil || back.Settings.StopMethod != c.want {
+			t.Errorf("%+v: %s, %v", c, back.Settings.StopMethod, err)
+		}
 	}
 }
 
