@@ -229,6 +229,12 @@ func (m *measured) once(ctx context.Context, name string, rehearsal bool) (float
 		}
 		switch {
 		case err == nil && k.State == "done":
+			for _, s := range k.Steps {
+				if s.Seconds != nil && *s.Seconds > 0.03 && s.Name != "check readiness" && s.Name != "prepare return path" {
+					fmt.Fprintf(os.Stderr, "  %s %.0f ms", s.Name, 1e3**s.Seconds)
+				}
+			}
+			fmt.Fprintln(os.Stderr)
 			return *k.WritePauseSeconds, nil
 		case try == 5 && err == nil:
 			return 0, fmt.Errorf("it was undone: %s", k.Error)

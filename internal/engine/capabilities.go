@@ -220,6 +220,8 @@ type Guards interface {
 	Guard(ctx context.Context, crossing string, plans []domain.TablePlan) error
 	// Guarded reports which of the tables do, they and all of their partitions.
 	Guarded(ctx context.Context, crossing string, plans []domain.TablePlan) (map[domain.TableName]bool, error)
+	// Closed reports which of the tables refuse writes of others since a cutover closed them under that name.
+	Closed(ctx context.Context, name string, plans []domain.TablePlan) (map[domain.TableName]bool, error)
 	// OpenGuard lets everybody write again at once, or, where open is false, nobody but us; where there is
 	// no guard, it does nothing.
 	OpenGuard(ctx context.Context, crossing string, open bool) error

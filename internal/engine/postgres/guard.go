@@ -102,6 +102,19 @@ func (d *database) Guard(ctx context.Context, crossing string, plans []domain.Ta
 // Guarded reports which of the tables refuse writes of others, they and all of their partitions.
 func (d *database) Guarded(ctx context.Context, crossing string,
 	plans []domain.TablePlan) (map[domain.TableName]bool, error) {
+	return d.refusingTables(ctx, plans, guardTrigger, guardFunction(crossing), refusing)
+}
+
+// Closed reports which of the tables a cutover closed under that name, they and all of their partitions.
+func (d *database) Closed(ctx context.Context, name string,
+	plans []domain.TablePlan) (map[domain.TableName]bool, error) {
+	return d.refusingTables(ctx, plans, name+"_moved", bookkeeping+"."+gate(name), "%RAISE EXCEPTION%")
+}
+
+// refusingTables reports which tables have the trigger of that name, they and all of their partitions, whose
+// function has a body like the one that refuses.
+func (d *database) refusingTables(ctx context.Context, plans []domain.TablePlan, trigger, function,
+	body string) (map[domain.TableName]bool, error) {
 	names, err := d.guardedNames(ctx, plans)
 	if err != nil {
 		return nil, d.explain(err)
@@ -113,7 +126,7 @@ func (d *database) Guarded(ctx context.Context, crossing string,
 	rows, err := d.pool.Query(ctx, `
 SELECT n FROM unnest($1::text[]) n WHERE EXISTS (SELECT FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid
   WHERE t.tgrelid = to_regclass(n) AND t.tgname = $2 AND t.tgenabled IN ('O', 'A')
-    AND p.oid = to_regprocedure($3) AND p.prosrc = $4)`, all, guardTrigger, guardFunction(crossing)+"()", refusing)
+    AND p.oid = to_regprocedure($3) AND (p.prosrc = $4 OR p.prosrc LIKE $4))`, all, trigger, function+"()", body)
 	if err != nil {
 		return nil, d.explain(err)
 	}

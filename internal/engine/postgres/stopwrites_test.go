@@ -187,3 +187,50 @@ func TestReadOnlyStopsTheWholeDatabase(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// TestAClosedSourceLetsTheWayBackPass: the sessions of one crossing, and of nobody else, in whatever role;
+// and it says which tables are closed, with all of their partitions.
+func TestAClosedSourceLetsTheWayBackPass(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY) PARTITION BY RANGE (id);
+CREATE TABLE public.h1 PARTITION OF public.h FOR VALUES FROM (0) TO (100); CREATE TABLE public.free (id integer)`)
+	name := domain.TableName{Schema: "public", Name: "h"}
+	plans := []domain.TablePlan{{Source: name, Target: name}}
+	asked := append(plans[:1:1], domain.TablePlan{Target: domain.TableName{Schema: "public", Name: "free"}})
+	closed := func(want bool) {
+		t.Helper()
+		is, err := d.Closed(t.Context(), "dusty_ferry_t", asked)
+		if err != nil || is[name] != want || is[asked[1].Target] {
+			t.Errorf("closed are %v, %v", is, err)
+		}
+	}
+	closed(false)
+	s, err := d.StopWrites(t.Context(), domain.StopLock, "dusty_ferry_t", plans, time.Second)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.CloseWrites(t.Context(), "moved", "c0ffee"); err != nil {
+		t.Fatal(err)
+	}
+	closed(true)
+	for n, who := range []string{"c0ffee", "other", "", "c0ffee'"} {
+		c, err := d.connect(t.Context(), named(who))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for i, role := range []string{"origin", "replica"} {
+			for j, table := range []string{"h", "h1"} {
+				_, err := c.Exec(t.Context(), fmt.Sprintf("SET session_replication_role = %s; INSERT INTO public.%s VALUES (%d)", role,
+					table, 1+j+2*i+4*n))
+				if (err == nil) != (who == "c0ffee") {
+					t.Errorf("%q as %s into %s: %v", who, role, table, err)
+				}
+			}
+		}
+		_ = c.Close(t.Context())
+	}
+	// Triggers that refuse nobody any more are no gate.
+	if err := d.Reopen(t.Context(), domain.StopLock, "dusty_ferry_t", plans); err != nil {
+		t.Fatal(err)
+	}
+	closed(false)
+}

@@ -371,15 +371,9 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 			return 0, err
 		}
 	}
-	var guarded map[domain.TableName]bool
-	if dst.Guards != nil && c.Settings.GuardTarget == domain.GuardRefuse {
-		plans := make([]domain.TablePlan, len(tables))
-		for i := range tables {
-			plans[i] = tables[i].Plan.TargetPlan()
-		}
-		if guarded, err = dst.Guarded(ctx, c.UID, plans); err != nil {
-			return 0, err
-		}
+	guarded, err := k.guarded(ctx, c, dst, tables)
+	if err != nil {
+		return 0, err
 	}
 	t := newTouch(k, c, dst, tables)
 	if len(known) > 0 {
@@ -406,6 +400,27 @@ func (k *Comparer) compareVouched(ctx context.Context, c *domain.Crossing, a *al
 		_, err = k.records.KeepVouched(ctx, c.ID, a.at, t.rows, nil)
 	}
 	return total, err
+}
+
+// guarded are the tables of the target that nobody else can have written to: they are guarded, or the
+// cutover that this crossing takes back closed them.
+func (k *Comparer) guarded(ctx context.Context, c *domain.Crossing, dst *engine.Opened,
+	tables []domain.CrossingTable) (map[domain.TableName]bool, error) {
+	if dst.Guards == nil || c.ReturnOf == nil && c.Settings.GuardTarget != domain.GuardRefuse {
+		return nil, nil
+	}
+	plans := make([]domain.TablePlan, len(tables))
+	for i := range tables {
+		plans[i] = tables[i].Plan.TargetPlan()
+	}
+	if c.ReturnOf == nil {
+		return dst.Guarded(ctx, c.UID, plans)
+	}
+	of, err := k.records.CrossingByID(ctx, *c.ReturnOf)
+	if err != nil {
+		return nil, err
+	}
+	return dst.Closed(ctx, of.ObjectName(), plans)
 }
 
 // keepVouched keeps what was found of a table's rows that were touched, and where others could have

@@ -375,6 +375,9 @@ func (q *quay) OpenGuard(_ context.Context, _ string, open bool) error {
 	q.guards = append(q.guards, open)
 	return nil
 }
+func (q *quay) Closed(context.Context, string, []domain.TablePlan) (map[domain.TableName]bool, error) {
+	return nil, nil
+}
 func (q *quay) Unguard(context.Context, string) error {
 	q.unguarded++
 	return nil
