@@ -112,6 +112,9 @@ type StopsWrites interface {
 	// MayStop says why the method cannot be used now: what it would set is set already, by
 	// somebody else, and taking it back would open what they closed.
 	MayStop(ctx context.Context, method domain.StopMethod) error
+	// Settle drives away what would keep writes from being stopped quickly and that nobody misses, such as
+	// an automatic vacuum. No writer waits for it.
+	Settle(ctx context.Context, plans []domain.TablePlan) error
 	// StopWrites makes the source accept no more writes to the tables.
 	StopWrites(ctx context.Context, method domain.StopMethod, name string, plans []domain.TablePlan, wait time.Duration) (
 		WriteStop, error)

@@ -61,6 +61,7 @@ func (g *gen) databases() {
 	s["stop_method"] = pick(g, "lock", "lock", "lock", "read-only")
 	s["cutover_depth"] = pick(g, "hashes", "hashes", "vouched", "vouched", "counts", "none")
 	s["vouch_every_seconds"] = pick(g, 0, 0.2, 0.2, 1, 60) // shorter than anybody would: rounds fall into everything
+	s["guard_target"] = pick(g.draws(0x2d), "refuse", "refuse", "allow")
 	if !g.away {
 		s["read_order"] = pick(g, "auto", "key", "disk", "disk", "disk")
 	}

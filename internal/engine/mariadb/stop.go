@@ -33,6 +33,9 @@ func (d *database) MayStop(ctx context.Context, method domain.StopMethod) error 
 	return nil
 }
 
+// Settle has nothing to do: nothing that runs by itself keeps the server from becoming read-only.
+func (d *database) Settle(context.Context, []domain.TablePlan) error { return nil }
+
 // StopWrites makes the server read-only, or trusts a person's word. The server's
 // table locks end with their session and cannot be turned into a lasting stop
 // without a gap, so they are not used.

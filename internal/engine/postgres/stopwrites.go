@@ -33,6 +33,41 @@ func (Driver) StopMethods() []domain.StopMethod {
 // MayStop refuses nothing: what a stop sets is told apart from what others set.
 func (d *database) MayStop(context.Context, domain.StopMethod) error { return nil }
 
+// settling bounds how long one table is waited for, and settlingAll all of them.
+const (
+	settling    = 300 * time.Millisecond
+	settlingAll = 3 * time.Second
+)
+
+// Settle takes, and lets go again, locks that writers do not wait for but vacuums do: an automatic one that
+// holds such a lock gives way to who waits for it, and would hold up the real locks, and all writers
+// behind them, for as long. It is not begun anew at once.
+func (d *database) Settle(ctx context.Context, plans []domain.TablePlan) error {
+	conn, err := d.connect(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
+	// Not every role may say for how long an automatic vacuum is waited for.
+	_, _ = conn.Exec(ctx, "SET deadlock_timeout = '20ms'")
+	if _, err := conn.Exec(ctx, fmt.Sprintf("SET lock_timeout = '%dms'; BEGIN", settling.Milliseconds())); err != nil {
+		return d.explain(err)
+	}
+	for i, end := 0, time.Now().Add(settlingAll); i < len(plans) && time.Now().Before(end); i++ {
+		// What does not give way, as a vacuum that somebody runs by hand, is left to the real lock.
+		_, err := conn.Exec(ctx, "SAVEPOINT s; LOCK TABLE "+only(&plans[i])+qualified(plans[i].Source)+
+			" IN SHARE UPDATE EXCLUSIVE MODE")
+		if err == nil {
+			continue
+		}
+		if _, err := conn.Exec(ctx, "ROLLBACK TO s"); err != nil {
+			return d.explain(err)
+		}
+	}
+	_, err = conn.Exec(ctx, "ROLLBACK")
+	return d.explain(err)
+}
+
 // StopWrites makes the source take no more writes to the tables. With locks,
 // readers go on and writers wait; a lock that cannot be had within wait is an
 // error and nothing stays locked.

@@ -234,3 +234,40 @@ CREATE TABLE public.h1 PARTITION OF public.h FOR VALUES FROM (0) TO (100); CREAT
 	}
 	closed(false)
 }
+
+// TestSettlingHoldsUpNobody: a writer goes on beside it, and what does not give way is left alone soon.
+func TestSettlingHoldsUpNobody(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.h (id integer PRIMARY KEY); CREATE TABLE public.g (id integer PRIMARY KEY)`)
+	plans := []domain.TablePlan{*planned(t, d, "public.h"), *planned(t, d, "public.g")}
+	session := func() *pgx.Conn {
+		c, err := d.connect(t.Context(), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = c.Close(context.Background()) })
+		return c
+	}
+	writer, vacuum := session(), session()
+	run := func(c *pgx.Conn, sql string) {
+		t.Helper()
+		if _, err := c.Exec(t.Context(), sql); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run(writer, "BEGIN; INSERT INTO public.g VALUES (1)")
+	if err := d.Settle(t.Context(), plans); err != nil {
+		t.Fatal(err)
+	}
+	run(vacuum, "BEGIN; LOCK TABLE public.h IN SHARE UPDATE EXCLUSIVE MODE") // as a vacuum by hand does
+	began := time.Now()
+	if err := d.Settle(t.Context(), plans); err != nil {
+		t.Fatal(err)
+	}
+	if took := time.Since(began); took < settling || took > 20*settling {
+		t.Errorf("it took %s", took)
+	}
+	run(writer, "INSERT INTO public.h VALUES (1); COMMIT")
+	if n := value[int64](t, d, `SELECT count(*) FROM pg_locks WHERE mode = 'ShareUpdateExclusiveLock'`); n != 1 {
+		t.Errorf("%d locks are held", n)
+	}
+}

@@ -15,6 +15,7 @@ import (
 
 // quay is a crossing that is in step, with its source and target, and what is kept of its cutover.
 type quay struct {
+	settled  int
 	noWay    error           // why no return path can be made
 	marked   domain.Position // where it begins
 	returns  bool            // it follows
@@ -316,6 +317,9 @@ func (s *source) DropCapture(context.Context, string, []string) error {
 	s.q.dropped = true
 	return nil
 }
+func (s *source) Settle(context.Context, []domain.TablePlan) error {
+	return s.q.change(func() { s.q.settled++ })
+}
 func (s *source) MayStop(context.Context, domain.StopMethod) error { return nil }
 func (s *source) StopWrites(context.Context, domain.StopMethod, string, []domain.TablePlan,
 	time.Duration) (engine.WriteStop, error) {
@@ -461,6 +465,7 @@ type far struct {
 }
 
 func (f far) Heartbeat(context.Context) (domain.Position, error) { return domain.PositionAt(4711), nil }
+func (f far) Settle(context.Context, []domain.TablePlan) error   { return nil }
 func (f far) MayStop(context.Context, domain.StopMethod) error   { return nil }
 func (f far) StopWrites(context.Context, domain.StopMethod, string, []domain.TablePlan,
 	time.Duration) (engine.WriteStop, error) {

@@ -49,6 +49,11 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 			return "", err
 		}
 	}
+	if set.StopMethod == domain.StopLock {
+		if err := r.src.Settle(ctx, r.plans); err != nil {
+			return "", err
+		}
+	}
 	// The pause counts from the moment the first writer may have to wait.
 	r.paused = time.Now()
 	if err := r.of.records.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
