@@ -332,6 +332,7 @@ INSERT INTO saltmarsh."Market Stalls" VALUES (900, 'Nowhere')`)
 
 func (j *journey) cutover(app *demo.App) {
 	t, ctx := j.t, j.ctx
+	j.f.must("crossing", "set", "spring", "--return-path", "open")
 	follow(t, ctx, "Cutover")
 	shows(t, ctx, "compared again after a repair and are equal", "not been rehearsed")
 	press(t, ctx, "Rehearse")
@@ -361,7 +362,12 @@ func (j *journey) cutover(app *demo.App) {
 	press(t, ctx, "Go on")
 	shows(t, ctx, "cut over", "release")
 	j.f.awaitPhase(contract.PhaseCutOver)
+	shows(t, ctx, "Return path of spring", "in charge: takes writes", "closed to everybody else", "as rehearsed")
 	j.looked("cutover")
+	follow(t, ctx, "the cutover of spring-back")
+	shows(t, ctx, "spring-back", "Go back to old")
+	j.at("/crossings/spring/cutover")
+	shows(t, ctx, "cut over, return open")
 	sameEverywhere(t, j.p, "saltmarsh")
 }
 
@@ -371,6 +377,7 @@ func (j *journey) certificate() {
 	shows(t, ctx, "written when the crossing is closed")
 	press(t, ctx, "Close")
 	fill(t, ctx, "Type", "spring")
+	shows(t, ctx, "Its return path, spring-back, goes on")
 	press(t, ctx, "Close it")
 	shows(t, ctx, "Certificate of the crossing spring", "Decided by admin", "saltmarsh.Market Stalls")
 	j.looked("certificate")

@@ -25,7 +25,9 @@ var thinned = []struct {
 	sql  string // $1: how old, $2: how many
 }{
 	{"journal", journalDays, `
-DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE at < now() - $1::interval ORDER BY at LIMIT $2)`},
+DELETE FROM journal WHERE id IN (SELECT id FROM journal WHERE at < now() - $1::interval
+  AND id <> (SELECT id FROM journal_head) -- that the newest is there proves that none behind the rest is gone
+  ORDER BY at LIMIT $2)`},
 	{"runs", historyDays, `
 DELETE FROM runs WHERE id IN (SELECT id FROM runs WHERE state NOT IN ('running', 'due', 'asked')
   AND ended_at < now() - $1::interval LIMIT $2)`},
@@ -45,7 +47,10 @@ DELETE FROM reconciliations WHERE id IN (
 	{"cutovers", historyDays, `
 DELETE FROM cutovers WHERE id IN (
   SELECT k.id FROM cutovers k JOIN crossings c ON c.id = k.crossing_id
-   WHERE k.state <> 'running' AND k.ended_at < now() - $1::interval AND (c.phase = 'closed' OR k.rehearsal) LIMIT $2)`},
+   WHERE k.state <> 'running' AND k.ended_at < now() - $1::interval AND (c.phase = 'closed' OR k.rehearsal)
+     -- Whoever goes back opens what it closed.
+     AND NOT EXISTS (SELECT FROM crossings b WHERE b.return_of = c.id AND b.phase <> 'closed')
+   LIMIT $2)`},
 	{"tasks", historyDays, `
 DELETE FROM tasks WHERE id IN (
   SELECT t.id FROM tasks t
