@@ -89,6 +89,22 @@ func TestWhatWasTouchedIsComparedBefore(t *testing.T) {
 	}
 }
 
+// TestARoundIsTriedAgain: where a transaction that is open for a while keeps both sides from one position, and
+// not for ever.
+func TestARoundIsTriedAgain(t *testing.T) {
+	for unaligned, state := range map[int]domain.CutoverState{0: "done", 2: "done", 99: "undone"} {
+		synctest.Test(t, func(t *testing.T) {
+			q := newQuay(domain.StopLock, func(s *domain.Settings) { s.CutoverDepth = domain.DepthVouched })
+			q.unaligned = unaligned
+			q.plan(false)
+			_ = q.goes(t.Context(), 1)
+			if q.k.State != state || state == "undone" && q.k.PausedAt != nil || state == "done" && q.settled != 1 {
+				t.Errorf("%d: it is %s, paused: %v", unaligned, q.k.State, q.k.PausedAt != nil)
+			}
+		})
+	}
+}
+
 // TestAGuardedTarget takes writes of everybody before applications are told of it; where the cutover is
 // taken back, it is closed again, and what was compared before proves nothing.
 func TestAGuardedTarget(t *testing.T) {

@@ -15,13 +15,14 @@ import (
 
 // quay is a crossing that is in step, with its source and target, and what is kept of its cutover.
 type quay struct {
-	settled  int
-	noWay    error           // why no return path can be made
-	marked   domain.Position // where it begins
-	returns  bool            // it follows
-	before   []domain.Cutover
-	far      []string // what was done to the target's gate
-	farStuck int      // how often it cannot be closed
+	settled   int
+	unaligned int             // how often both sides cannot be brought to one position
+	noWay     error           // why no return path can be made
+	marked    domain.Position // where it begins
+	returns   bool            // it follows
+	before    []domain.Cutover
+	far       []string // what was done to the target's gate
+	farStuck  int      // how often it cannot be closed
 
 	rounds    int
 	anew      int    // how often nothing of before proves anything any more
@@ -392,6 +393,10 @@ func (q *quay) Guarded(context.Context, string, []domain.TablePlan) (map[domain.
 }
 
 func (c comparer) Vouch(context.Context, *domain.Crossing, float64, func(string)) (domain.Vouched, error) {
+	if c.unaligned > 0 {
+		c.unaligned--
+		return domain.Vouched{}, domain.Unavailable(nil, "a transaction has been open for long")
+	}
 	c.rounds++
 	if len(c.vouched) == 0 {
 		return domain.Vouched{}, nil

@@ -3,10 +3,12 @@ package cutover
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"dustyferry/internal/domain"
 	"dustyferry/internal/voyage/readiness"
 	"dustyferry/internal/voyage/steps"
+	"dustyferry/internal/voyage/waits"
 )
 
 // The list is asked for once more, with the source as it is now.
@@ -53,11 +55,14 @@ const (
 func vouchBefore(ctx context.Context, r *run) (rows int64, _ error) {
 	c := *r.c
 	c.Phase = domain.PhaseInStep
-	for range roundsBefore {
+	for n := range roundsBefore {
 		v, err := r.of.comparer.Vouch(ctx, &c, 1, func(s string) {
 			_ = r.of.records.NoteStep(ctx, r.k.ID, domain.StepReadiness,
 				s)
 		})
+		if domain.IsKind(err, domain.ProblemUnavailable) && n < roundsBefore-1 && waits.Sleep(ctx, time.Second) {
+			continue // such as a transaction that is open for a while; nobody waits yet
+		}
 		if err != nil {
 			return 0, err
 		}
