@@ -219,7 +219,8 @@ CREATE TABLE public.h1 PARTITION OF public.h FOR VALUES FROM (0) TO (100); CREAT
 		}
 		for i, role := range []string{"origin", "replica"} {
 			for j, table := range []string{"h", "h1"} {
-				_, err := c.Exec(t.Context(), fmt.Sprintf("SET session_replication_role = %s; INSERT INTO public.%s VALUES (%d)", role,
+				_, err := c.Exec(t.Context(), fmt.Sprintf("SET session_replication_role = %s; INSERT INTO public.%s VALUES (%d)",
+					role,
 					table, 1+j+2*i+4*n))
 				if (err == nil) != (who == "c0ffee") {
 					t.Errorf("%q as %s into %s: %v", who, role, table, err)
