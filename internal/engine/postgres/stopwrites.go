@@ -113,11 +113,9 @@ func (s *stop) lock(ctx context.Context, wait time.Duration) error {
 		names = append(names, only(&s.plans[i])+qualified(s.plans[i].Source))
 	}
 	end := time.Now().Add(wait)
-	patience := firstLock
 	for try := 0; ; try++ {
 		until := time.Now().Add(min(firstTry*time.Duration(1+try/6), time.Until(end)))
-		stuck, err := s.lockAll(ctx, names, until, min(patience, firstTry))
-		patience += patience / 2
+		stuck, err := s.lockAll(ctx, names, until)
 		if err == nil {
 			return nil
 		}
@@ -138,23 +136,17 @@ func (s *stop) lock(ctx context.Context, wait time.Duration) error {
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(min(time.Duration(1+try)*5*time.Millisecond, 30*time.Millisecond)):
+		case <-time.After(30 * time.Millisecond):
 		}
 	}
 }
 
-// firstLock is for how long one table is waited for at first. Transactions of most applications take a few
-// milliseconds, so that one which does not end in this time waits most likely for a table that we hold;
-// when we step back it goes on at once, which a server takes far longer to find out.
-const firstLock = 20 * time.Millisecond
-
 // lockAll tries once, and says at which table it got stuck.
-func (s *stop) lockAll(ctx context.Context, names []string, until time.Time, each time.Duration) (int, error) {
+func (s *stop) lockAll(ctx context.Context, names []string, until time.Time) (int, error) {
 	// An automatic vacuum gives way to who has waited for so long; applications wait meanwhile. Not
 	// every role may say for how long: it is a second then.
 	_, _ = s.conn.Exec(ctx, "SET deadlock_timeout = '50ms'")
-	if _, err := s.conn.Exec(ctx, fmt.Sprintf("BEGIN; SET LOCAL lock_timeout = '%dms'", max(each.Milliseconds(),
-		1))); err != nil {
+	if _, err := s.conn.Exec(ctx, "BEGIN; SET LOCAL lock_timeout = 0"); err != nil {
 		return 0, err
 	}
 	for i, n := range names {
