@@ -145,7 +145,9 @@ export function CertificatePage({ crossing: c }: { crossing: Crossing }) {
             {k.reconciliation ? (
               <p className="text-sm">
                 {k.reconciliation.state} ({k.reconciliation.depth}), {whole(k.reconciliation.findings)}{" "}
-                findings: {whole(k.reconciliation.source_rows)} rows on the source,{" "}
+                findings:{" "}
+                {k.reconciliation.depth === "vouched" ? "looked at, as changes had touched them since: " : ""}
+                {whole(k.reconciliation.source_rows)} rows on the source,{" "}
                 {whole(k.reconciliation.target_rows)} on the target, in {k.reconciliation.tables} tables
                 {k.reconciliation.position && `, at log position ${k.reconciliation.position}`}.
               </p>

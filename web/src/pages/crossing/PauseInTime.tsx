@@ -14,7 +14,7 @@ export function PauseInTime({ k, rehearsed }: { k: Cutover; rehearsed?: number }
     const begins = Date.parse(s.started_at) / 1000 - from;
     const ends = Math.min(begins + s.seconds, pause);
     if (begins + s.seconds <= 0 || begins >= pause) return [];
-    return [{ name: s.name, begins: Math.max(begins, 0), ends, state: s.state, seconds: s.seconds }];
+    return [{ name: s.name, begins: Math.max(begins, 0), ends, state: s.state }];
   });
   return (
     <figure aria-label="The write pause in time" className="mt-2 mb-1">
@@ -44,7 +44,7 @@ export function PauseInTime({ k, rehearsed }: { k: Cutover; rehearsed?: number }
                 />
               )}
             </span>
-            <span className="num text-right">{duration(b.seconds)}</span>
+            <span className="num text-right">{duration(b.ends - b.begins)}</span>
           </div>
         ))}
         <div className="grid grid-cols-[8.5rem_minmax(0,1fr)_4rem] gap-x-2 text-soft">
