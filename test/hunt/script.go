@@ -167,3 +167,8 @@ func sortedKeys[V any](m map[string]V) []string {
 	slices.Sort(out)
 	return out
 }
+
+// has reports whether a step of the script says so.
+func (s *Script) has(text string) bool {
+	return slices.ContainsFunc(s.Steps, func(st Step) bool { return strings.Contains(st.Text, text) })
+}
