@@ -235,6 +235,10 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 	return res.Findings, k.records.SaveReconciledTable(ctx, res)
 }
 
+// longestRest is for how long nothing is read at most: a server that waits to give more rows ends the
+// session after a while.
+const longestRest = 10 * time.Second
+
 // paced counts rows that were read, and rests for as long as the share of the time wants.
 func paced(ctx context.Context, share float64, read *atomic.Int64) func(int64) {
 	last := time.Now()
@@ -244,7 +248,7 @@ func paced(ctx context.Context, share float64, read *atomic.Int64) func(int64) {
 			return
 		}
 		took := time.Since(last)
-		waits.Sleep(ctx, time.Duration(float64(took)*(1/share-1)))
+		waits.Sleep(ctx, min(time.Duration(float64(took)*(1/share-1)), longestRest))
 		last = time.Now()
 	}
 }
