@@ -78,7 +78,7 @@ func TestSettingsSayWhatIsWrong(t *testing.T) {
 		"speed_limit is -1":              func(s *domain.Settings) { s.SpeedLimit = -1 },
 		"pause_budget":                   func(s *domain.Settings) { s.PauseBudget = time.Millisecond },
 		"choose lock":                    func(s *domain.Settings) { s.StopMethod = "hope" },
-		"choose hashes":                  func(s *domain.Settings) { s.CutoverDepth = "glance" },
+		"choose vouched":                 func(s *domain.Settings) { s.CutoverDepth = "glance" },
 		"refuse, keep, empty or replace": func(s *domain.Settings) { s.ExistingRows = "maybe" },
 		"duration of 0 or more":          func(s *domain.Settings) { s.InStepLag = -1 },
 		"batch_changes":                  func(s *domain.Settings) { s.BatchChanges = -4 },
