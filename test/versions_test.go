@@ -128,6 +128,7 @@ CREATE INDEX ON honey.hives (name) WHERE kind = 'lime'`)
 	f.awaitPhase(contract.PhaseInStep)
 	close(writes)
 	<-ended
+	settle(t, f) // what is on its way would mend what is damaged now
 	// What is compared while both sides are live is seen through another kind of snapshot.
 	exec1(t, dst+"&dusty_ferry.ours=yes", "UPDATE honey.hives SET name = 'spoilt' WHERE id = 105; "+
 		"DELETE FROM honey.readings WHERE hive = 3 AND at = (SELECT max(at) FROM honey.readings WHERE hive = 3); "+
