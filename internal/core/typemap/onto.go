@@ -78,8 +78,7 @@ func (w Mapping) Back(there, here domain.Column) (Verdict, string) {
 	if w.From == w.To && there.Type == here.Type {
 		return Exact, ""
 	}
-	to := here
-	verdict, note := w.judge(there, to)
+	verdict, note := w.judge(there, here)
 	if verdict == Impossible && w.returns(there, here) {
 		verdict, note = Lossy, ""
 	}

@@ -15,6 +15,7 @@ import (
 
 // quay is a crossing that is in step, with its source and target, and what is kept of its cutover.
 type quay struct {
+	starts    []error // that a return path meets when it is to begin
 	settled   int
 	unaligned int             // how often both sides cannot be brought to one position
 	noWay     error           // why no return path can be made
@@ -445,6 +446,11 @@ func (q *quay) Mark(_ context.Context, _ *domain.Crossing, at domain.Position) e
 	return q.change(func() { q.marked = at })
 }
 func (q *quay) Start(context.Context, *domain.Crossing) (string, error) {
+	if len(q.starts) > 0 {
+		err := q.starts[0]
+		q.starts = q.starts[1:]
+		return "", err
+	}
 	return "spring-back", q.change(func() { q.returns = true })
 }
 func (q *quay) Drop(context.Context, *domain.Crossing) error {

@@ -109,3 +109,25 @@ func TestGoingBack(t *testing.T) {
 		}
 	})
 }
+
+// TestAWayBackBeginsInTheEnd: it is tried until it works; one that is gone is told of, and the cutover ends.
+func TestAWayBackBeginsInTheEnd(t *testing.T) {
+	away, gone := errors.New("the records do not answer"), domain.Conflict("it is gone")
+	for name, c := range map[string]struct {
+		starts  []error
+		returns bool
+	}{"at the third try": {[]error{away, away}, true}, "gone": {[]error{away, gone}, false}} {
+		synctest.Test(t, func(t *testing.T) {
+			q := newQuay(domain.StopLock, opening)
+			q.starts = c.starts
+			q.plan(false)
+			if err := q.goes(t.Context(), 1); err != nil || q.k.State != domain.CutoverDone ||
+				q.c.Phase != domain.PhaseCutOver || q.returns != c.returns {
+				t.Errorf("%s: %v; it is %s, the crossing %s, it follows: %v", name, err, q.k.State, q.c.Phase, q.returns)
+			}
+			if said := strings.Join(q.said, "\n"); strings.Contains(said, "there is no return path: it is gone") == c.returns {
+				t.Errorf("%s: said\n%s", name, said)
+			}
+		})
+	}
+}

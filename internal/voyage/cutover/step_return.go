@@ -3,9 +3,12 @@ package cutover
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/steps"
+	"dustyferry/internal/voyage/waits"
 )
 
 // A return path is made ready before anybody waits, a rehearsal's too; its place on the target's log is
@@ -40,10 +43,20 @@ func markReturn(ctx context.Context, r *run) (string, error) {
 		r.of.returns.Mark(ctx, r.c, at)
 }
 
+// startReturn tries until it works: the hand-over is done, and nothing but this brings changes back. One
+// that is gone is told of, and keeps the cutover from no end.
 func startReturn(ctx context.Context, r *run) (string, error) {
 	name, err := r.of.returns.Start(ctx, r.c)
-	if err != nil {
-		return "", err
+	for try := 1; err != nil; try++ {
+		if domain.IsKind(err, domain.ProblemConflict) {
+			r.of.journal.Recordf(ctx, "error", journal.System, r.c.Name, "", "cutover", "there is no return path: %s", err)
+			return "there is none: " + err.Error(), nil
+		}
+		_ = r.of.records.NoteStep(ctx, r.k.ID, domain.StepStartReturn, fmt.Sprintf("try %d: %s", try, err))
+		if !waits.Sleep(ctx, min(time.Duration(try)*time.Second, 10*time.Second)) {
+			return "", ctx.Err()
+		}
+		name, err = r.of.returns.Start(ctx, r.c)
 	}
 	return fmt.Sprintf("what is written to %s is brought back to %s by %s", r.c.Target, r.c.Source, name), nil
 }
