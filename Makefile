@@ -25,10 +25,13 @@ demo-hand: build ## The demo, for you to drive by hand
 lint: console ## Check formatting, vet, staticcheck, TypeScript, eslint, prettier
 	@scripts/lint
 
-test: build lint ## Everything: lint, unit tests (with the race detector where anything runs at once), end to end, console
+test: build ## Everything: lint, unit tests (with the race detector where anything runs at once), end to end, console
+	@$(MAKE) --no-print-directory -j2 -O lint unit
+	DUSTYFERRY_TEST_BINARY=$(CURDIR)/bin/dustyferry $(GO) test -vet=off -count=1 -timeout 45m ./test ./test/hunt
+
+unit: ## The tests that need no built program
 	$(GO) test -vet=off ./internal/domain/... ./internal/core/... ./internal/protocol/...
 	$(GO) test -vet=off -race $$($(GO) list ./internal/... | grep -vE '/internal/(domain|core|protocol)(/|$$)') ./client ./cmd/... ./test/rooms
-	DUSTYFERRY_TEST_BINARY=$(CURDIR)/bin/dustyferry $(GO) test -vet=off -count=1 -timeout 45m ./test ./test/hunt
 
 quick: ## The inner loop, under a minute: formatting, vet, core, protocols and rooms of the work
 	@scripts/quick
@@ -58,4 +61,4 @@ bench: build ## Measure the hot paths beside their physical limits
 screenshots: build ## Take the pictures in docs/screenshots anew
 	@scripts/screenshots
 
-.PHONY: help setup console build demo demo-hand lint quick test hunt histories versions soak bench screenshots
+.PHONY: help setup console build demo demo-hand lint quick test unit hunt histories versions soak bench screenshots

@@ -268,7 +268,7 @@ func TestTooMuchIsRefusedAndHoldsUpNobody(t *testing.T) {
 	}
 
 	// Forty streams of one viewer, each with topics of its own.
-	viewer, ann := f.as("wren", contract.Viewer, nil), f.as("ann", contract.Operator, nil)
+	viewer, ann := f.as("wren", contract.RoleViewer, nil), f.as("ann", contract.RoleOperator, nil)
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	var refusedStreams, opened atomic.Int64
@@ -367,8 +367,8 @@ func TestRowsAreSeenByThoseWhoMay(t *testing.T) {
 	findings := fmt.Sprintf("/api/crossings/spring/reconciliations/%d/findings", r.Id)
 	calls := []string{"/api/databases/old/rows?table=public.keepers", "/api/crossings/spring/preview?table=public.keepers",
 		findings, "/api/crossings/spring/rejected-rows"}
-	viewer, granted, blind := f.as("wren", contract.Viewer, nil), f.as("tomasz", contract.Viewer, ptr(true)),
-		f.as("rurik", contract.Operator, ptr(false))
+	viewer, granted, blind := f.as("wren", contract.RoleViewer, nil), f.as("tomasz", contract.RoleViewer, ptr(true)),
+		f.as("rurik", contract.RoleOperator, ptr(false))
 	for _, who := range []*ferry{viewer, blind} {
 		for _, path := range calls {
 			res, text := who.call(http.MethodGet, path, "", "Authorization", "Bearer "+who.token)

@@ -34,7 +34,7 @@ func TestViewersWatchFromAPhone(t *testing.T) {
 		return *tok.Token
 	}
 	ctx := browser(t)
-	signIn(t, ctx, f.url, token("looker", contract.Viewer))
+	signIn(t, ctx, f.url, token("looker", contract.RoleViewer))
 	shows(t, ctx, "looker, viewer", "Viewers can watch, not steer")
 	do(t, ctx, chromedp.EmulateViewport(390, 844))
 	for path, wants := range map[string][]string{
@@ -73,7 +73,7 @@ func TestViewersWatchFromAPhone(t *testing.T) {
 	do(t, ctx, chromedp.EmulateViewport(390, 844))
 	eval[bool](t, ctx, `fetch('/api/session', { method: 'DELETE' }).then(() => location.assign('/')); true`)
 	shows(t, ctx, "Access token")
-	signIn(t, ctx, f.url, token("hand", contract.Operator))
+	signIn(t, ctx, f.url, token("hand", contract.RoleOperator))
 	shows(t, ctx, "hand, operator")
 	if _, err := client.Do[contract.Crossing](f.API.ChangeCrossingWithResponse(t.Context(), "spring",
 		contract.Settings{HoldPoints: &[]contract.SettingsHoldPoints{contract.StopWrites}})); err != nil {

@@ -228,7 +228,7 @@ func TestRolesAndSecrets(t *testing.T) {
 		}
 		return c
 	}
-	viewer, operator := role("looker", contract.Viewer), role("hand", contract.Operator)
+	viewer, operator := role("looker", contract.RoleViewer), role("hand", contract.RoleOperator)
 	if _, err := client.Do[contract.CrossingPage](viewer.API.ListCrossingsWithResponse(t.Context(),
 		&contract.ListCrossingsParams{})); err != nil {
 		t.Errorf("a viewer cannot look: %v", err)
@@ -307,7 +307,7 @@ func TestEventsResume(t *testing.T) {
 	}
 	// Nor does it outlive its token.
 	tok, err := client.Do[contract.Token](f.API.AddTokenWithResponse(t.Context(), contract.AddTokenJSONRequestBody{
-		Name: "brief", Role: contract.Viewer}))
+		Name: "brief", Role: contract.RoleViewer}))
 	if err != nil {
 		t.Fatal(err)
 	}

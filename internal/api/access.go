@@ -100,9 +100,9 @@ func (s *calls) AddToken(ctx context.Context,
 	if err := domain.ValidName(r.Body.Name); err != nil {
 		return nil, err
 	}
-	rows := r.Body.Role != contract.Viewer
-	if r.Body.SeeRows != nil {
-		if rows = *r.Body.SeeRows; !rows && r.Body.Role == contract.Admin {
+	rows := r.Body.Role == contract.RoleOperator || r.Body.Role == contract.RoleAdmin
+	if r.Body.SeeRows != nil && r.Body.Role != contract.RoleGateway { // which shows none
+		if rows = *r.Body.SeeRows; !rows && r.Body.Role == contract.RoleAdmin {
 			return nil, domain.Invalid("see_rows is false, and admins always may see rows; choose the role operator or viewer")
 		}
 	}

@@ -24,7 +24,7 @@ import (
 // watchable are the calls a stream may repeat: those answered from the records
 // alone, for every role alike. What asks a source or a target is not among them.
 var watchable = regexp.MustCompile(
-	`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|rejected-rows|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
+	`^/api/(crossings|crossings/[^/?]+(/(tables|objects|runs|rejected-rows|lanes|history|applied|fit|tasks|reconciliations|cutovers|readiness|gateways)(/[0-9a-z/]*)?)?|journal|workers)(\?.*)?$`)
 
 // pulse answers the topics of all event streams once a second, each distinct
 // one once, so that many open tabs cost the control database as little as one.
@@ -33,6 +33,15 @@ type pulse struct {
 
 	mu      sync.Mutex
 	streams map[*stream]bool
+	now     chan struct{} // what is watched has changed, and somebody waits for it
+}
+
+// hurry answers before the next second is over.
+func (p *pulse) hurry() {
+	select {
+	case p.now <- struct{}{}:
+	default:
+	}
 }
 
 // topic is one call as callers with these rights see it.
@@ -42,11 +51,14 @@ type topic struct {
 	path    string
 }
 
+// topicOfGateways is what a gateway follows.
+var topicOfGateways = regexp.MustCompile(`^/api/crossings/[^/?]+/gateways$`)
+
 // ofRows are the topics whose answers hold rows of the databases.
 var ofRows = regexp.MustCompile(`^/api/crossings/[^/?]+/(rejected-rows|reconciliations/[0-9]+/findings)(\?.*)?$`)
 
 func newPulse(answer http.Handler) *pulse {
-	return &pulse{answer: answer, streams: map[*stream]bool{}}
+	return &pulse{answer: answer, streams: map[*stream]bool{}, now: make(chan struct{}, 1)}
 }
 
 // run ends with the service.
@@ -58,6 +70,8 @@ func (p *pulse) run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-t.C:
+			p.beat(ctx)
+		case <-p.now:
 			p.beat(ctx)
 		}
 	}
@@ -148,6 +162,9 @@ func (s *calls) StreamEvents(ctx context.Context,
 	}
 	var rows []string
 	for _, t := range e.topics {
+		if e.role == roleGateway && !topicOfGateways.MatchString(t) {
+			return nil, domain.Forbidden("your token is a gateway's; it may follow /api/crossings/…/gateways and nothing else")
+		}
 		// An encoded character in the path would be another path to the router than here.
 		path, _, _ := strings.Cut(t, "?")
 		if len(t) > 600 || !watchable.MatchString(t) || strings.ContainsAny(path, "%;") {
@@ -305,6 +322,9 @@ func (e *stream) send(w http.ResponseWriter) error {
 			return err
 		}
 		return nil // the control database is away: silence tells
+	}
+	if e.role == roleGateway {
+		rows = nil // the journal is none of its affair
 	}
 	for _, j := range journalLines(e.ctx, rows) {
 		b, err := json.Marshal(j)

@@ -22,6 +22,8 @@ func needs(method, path string) string {
 		(path == "/api/defaults" || path == "/api/policy") && method != http.MethodGet,
 		strings.HasPrefix(path, "/api/databases") && method != http.MethodGet && !strings.HasSuffix(path, "/check"):
 		return "admin"
+	case strings.HasPrefix(path, gatewayCall+"/") && method == http.MethodPut:
+		return "gateway"
 	case method == http.MethodGet, path == "/api/session":
 		return "viewer"
 	}
@@ -39,11 +41,31 @@ var showsRows = map[string]bool{
 
 var rank = map[string]int{"viewer": 1, "operator": 2, "admin": 3}
 
+// A gateway's token is good for what gateways ask, and for nothing else.
+const (
+	roleGateway = "gateway"
+	gatewayCall = "/api/crossings/:name/gateways"
+)
+
+func ofGateways(path string) bool {
+	return strings.HasPrefix(path, gatewayCall) || path == "/api/events" || path == "/api/session"
+}
+
 type whoKey struct{}
 
 // allowed says why a caller may not make a call, or "".
 func allowed(t *records.Token, method, path string) string {
-	if need := needs(method, path); rank[t.Role] < rank[need] {
+	if t.Role == roleGateway {
+		if ofGateways(path) {
+			return ""
+		}
+		return "your token is a gateway's, which is good for nothing else; ask an admin for a token of another role"
+	}
+	need := needs(method, path)
+	if need == roleGateway {
+		return "only a gateway says this of itself; ask an admin for a token with the role gateway"
+	}
+	if rank[t.Role] < rank[need] {
 		return "your role is " + t.Role + ", this needs " + need + "; ask an admin for a token with that role"
 	}
 	if showsRows[path] && !t.MaySeeRows() {

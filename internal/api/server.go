@@ -62,6 +62,7 @@ func (s *Server) Handler(ctx context.Context) (http.Handler, error) {
 	s.register(within)
 	s.pulse = newPulse(within)
 	go s.pulse.run(ctx)
+	go s.watchRoutes(ctx)
 	g := gin.New()
 	g.ContextWithFallback = true
 	g.Use(s.recovery, s.headers, s.metrics.count, s.deadlines, s.host)

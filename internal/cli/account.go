@@ -191,7 +191,7 @@ func (a *app) tokenCmd() *cobra.Command {
 			})
 		},
 	}
-	add.Flags().StringVar(&role, "role", "viewer", "viewer, operator or admin")
+	add.Flags().StringVar(&role, "role", "viewer", "viewer, operator, admin, or gateway (good for a gateway alone)")
 	add.Flags().BoolVar(&seeRows, "see-rows", false,
 		"whether it may see rows of the databases (default: operators and admins yes, viewers no)")
 	list := &cobra.Command{

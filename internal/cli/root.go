@@ -176,8 +176,8 @@ cutover was undone, 130 stopped by Ctrl-C.`,
 	})
 	root.AddGroup(&cobra.Group{ID: "journey", Title: "The journey:"}, &cobra.Group{ID: "service", Title: "The service:"})
 	for _, c := range []*cobra.Command{a.databaseCmd(), a.crossingCmd(), a.surveyCmd(), a.fitCmd(), a.watchCmd(),
-		a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.recheckCmd(), a.cutoverCmd(), a.certificateCmd(), a.scheduleCmd(),
-		a.runsCmd(), a.taskCmd(), a.journalCmd()} {
+		a.reconcileCmd(), a.findingsCmd(), a.repairCmd(), a.recheckCmd(), a.cutoverCmd(), a.gatewayCmd(), a.certificateCmd(),
+		a.scheduleCmd(), a.runsCmd(), a.taskCmd(), a.journalCmd()} {
 		c.GroupID = "journey"
 		root.AddCommand(c)
 	}

@@ -224,6 +224,27 @@ func (e FindingState) Valid() bool {
 	}
 }
 
+// Defines values for GatewayRouteState.
+const (
+	Holding GatewayRouteState = "holding"
+	Live    GatewayRouteState = "live"
+	Moved   GatewayRouteState = "moved"
+)
+
+// Valid indicates whether the value is a known member of the GatewayRouteState enum.
+func (e GatewayRouteState) Valid() bool {
+	switch e {
+	case Holding:
+		return true
+	case Live:
+		return true
+	case Moved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MadeObjectStage.
 const (
 	MadeObjectStageAfter    MadeObjectStage = "after"
@@ -493,19 +514,22 @@ func (e ReconciliationState) Valid() bool {
 
 // Defines values for Role.
 const (
-	Admin    Role = "admin"
-	Operator Role = "operator"
-	Viewer   Role = "viewer"
+	RoleAdmin    Role = "admin"
+	RoleGateway  Role = "gateway"
+	RoleOperator Role = "operator"
+	RoleViewer   Role = "viewer"
 )
 
 // Valid indicates whether the value is a known member of the Role enum.
 func (e Role) Valid() bool {
 	switch e {
-	case Admin:
+	case RoleAdmin:
 		return true
-	case Operator:
+	case RoleGateway:
 		return true
-	case Viewer:
+	case RoleOperator:
+		return true
+	case RoleViewer:
 		return true
 	default:
 		return false
@@ -1417,6 +1441,79 @@ type FitCheck struct {
 	TablesDone int        `json:"tables_done"`
 }
 
+// Gateway defines model for Gateway.
+type Gateway struct {
+	Busy    int    `json:"busy"`
+	Epoch   int64  `json:"epoch"`
+	Listens string `json:"listens"`
+
+	// Lost Nothing was heard of it for too long
+	Lost     bool      `json:"lost"`
+	Name     string    `json:"name"`
+	SeenAt   time.Time `json:"seen_at"`
+	Sessions int       `json:"sessions"`
+	Stall    float64   `json:"stall"`
+	Waiting  int       `json:"waiting"`
+}
+
+// GatewayReport defines model for GatewayReport.
+type GatewayReport struct {
+	// Busy Of those, the ones that do not rest between two transactions
+	Busy int `json:"busy"`
+
+	// Epoch Of the route that it acts on
+	Epoch int64 `json:"epoch"`
+
+	// Listens Where applications reach it
+	Listens string `json:"listens"`
+
+	// Sessions Connections that are let through
+	Sessions int `json:"sessions"`
+
+	// Stall Longest time that one was held
+	Stall float64 `json:"stall"`
+
+	// Waiting Connections that are held
+	Waiting int `json:"waiting"`
+}
+
+// GatewayRoute defines model for GatewayRoute.
+type GatewayRoute struct {
+	// Crossing The crossing that went first
+	Crossing string `json:"crossing"`
+
+	// Database The database's name on its server
+	Database string `json:"database"`
+
+	// Databases Names by which applications may ask for it
+	Databases []string `json:"databases"`
+	Engine    string   `json:"engine"`
+
+	// Epoch Grows with each change; of two routes, the later one counts
+	Epoch int64  `json:"epoch"`
+	Host  string `json:"host"`
+
+	// Live Name of the registered database in charge
+	Live string `json:"live"`
+
+	// Patience Seconds that open transactions have to end while it holds
+	Patience float64 `json:"patience"`
+	Port     int     `json:"port"`
+
+	// State moved: the database in charge is of another engine, which no gateway leads to
+	State GatewayRouteState `json:"state"`
+	Tls   string            `json:"tls"`
+}
+
+// GatewayRouteState moved: the database in charge is of another engine, which no gateway leads to
+type GatewayRouteState string
+
+// Gateways defines model for Gateways.
+type Gateways struct {
+	Gateways []Gateway     `json:"gateways"`
+	Route    *GatewayRoute `json:"route,omitempty"`
+}
+
 // History defines model for History.
 type History struct {
 	// At Seconds since 1970
@@ -2163,6 +2260,9 @@ type Settings struct {
 	// ExistingRows What becomes of target tables that hold rows
 	ExistingRows *SettingsExistingRows `json:"existing_rows,omitempty"`
 
+	// GatewayPatienceSeconds How long transactions that are open in gateways have to end at a cutover, before connections that only wait for their application are closed, in seconds
+	GatewayPatienceSeconds *float64 `json:"gateway_patience_seconds,omitempty"`
+
 	// GuardTarget Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
 	GuardTarget *SettingsGuardTarget `json:"guard_target,omitempty"`
 
@@ -2762,6 +2862,9 @@ type CutoverJSONRequestBody = NewCutover
 // CheckFitJSONRequestBody defines body for CheckFit for application/json ContentType.
 type CheckFitJSONRequestBody = NewFitCheck
 
+// ReportGatewayJSONRequestBody defines body for ReportGateway for application/json ContentType.
+type ReportGatewayJSONRequestBody = GatewayReport
+
 // LeaveOutTableJSONRequestBody defines body for LeaveOutTable for application/json ContentType.
 type LeaveOutTableJSONRequestBody LeaveOutTableJSONBody
 
@@ -3000,6 +3103,28 @@ type ClientInterface interface {
 	//
 	// Reads the source's rows; changes nothing. Before the start of the crossing.
 	CheckFit(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListGateways performs a GET /api/crossings/{name}/gateways (the `ListGateways` operationId) request.
+	//
+	// The gateways between applications and the crossing's databases, and where they lead
+	ListGateways(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGateway performs a DELETE /api/crossings/{name}/gateways/{gateway} (the `RemoveGateway` operationId) request.
+	//
+	// The gateway has ended, or nobody uses it any more
+	RemoveGateway(ctx context.Context, name Name, gateway string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportGatewayWithBody performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// A gateway says how it stands and is told where to lead connections.
+	ReportGatewayWithBody(ctx context.Context, name Name, gateway string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportGateway performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request.
+	// Takes a body of the `application/json` content type.
+	//
+	// A gateway says how it stands and is told where to lead connections.
+	ReportGateway(ctx context.Context, name Name, gateway string, body ReportGatewayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHistory performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
 	//
@@ -3725,6 +3850,68 @@ func (c *Client) CheckFitWithBody(ctx context.Context, name Name, contentType st
 // Reads the source's rows; changes nothing. Before the start of the crossing.
 func (c *Client) CheckFit(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckFitRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListGateways performs a GET /api/crossings/{name}/gateways (the `ListGateways` operationId) request.
+//
+// The gateways between applications and the crossing's databases, and where they lead
+func (c *Client) ListGateways(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGatewaysRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGateway performs a DELETE /api/crossings/{name}/gateways/{gateway} (the `RemoveGateway` operationId) request.
+//
+// The gateway has ended, or nobody uses it any more
+func (c *Client) RemoveGateway(ctx context.Context, name Name, gateway string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGatewayRequest(c.Server, name, gateway)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportGatewayWithBody performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request,
+// with any type of body and a specified content type.
+//
+// A gateway says how it stands and is told where to lead connections.
+func (c *Client) ReportGatewayWithBody(ctx context.Context, name Name, gateway string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportGatewayRequestWithBody(c.Server, name, gateway, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportGateway performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request.
+// Takes a body of the `application/json` content type.
+//
+// A gateway says how it stands and is told where to lead connections.
+func (c *Client) ReportGateway(ctx context.Context, name Name, gateway string, body ReportGatewayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportGatewayRequest(c.Server, name, gateway, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5861,6 +6048,135 @@ func NewCheckFitRequestWithBody(server string, name Name, contentType string, bo
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListGatewaysRequest constructs an http.Request for the ListGateways method
+func NewListGatewaysRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/gateways", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveGatewayRequest constructs an http.Request for the RemoveGateway method
+func NewRemoveGatewayRequest(server string, name Name, gateway string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "gateway", gateway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/gateways/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReportGatewayRequest calls the generic ReportGateway builder with application/json body
+func NewReportGatewayRequest(server string, name Name, gateway string, body ReportGatewayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReportGatewayRequestWithBody(server, name, gateway, "application/json", bodyReader)
+}
+
+// NewReportGatewayRequestWithBody constructs an http.Request for the ReportGateway method, with any body, and a specified content type
+func NewReportGatewayRequestWithBody(server string, name Name, gateway string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "gateway", gateway, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/crossings/%s/gateways/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -9564,6 +9880,34 @@ type ClientWithResponsesInterface interface {
 	// Reads the source's rows; changes nothing. Before the start of the crossing.
 	CheckFitWithResponse(ctx context.Context, name Name, body CheckFitJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckFitResponse, error)
 
+	// ListGatewaysWithResponse performs a GET /api/crossings/{name}/gateways (the `ListGateways` operationId) request.
+	//
+	// The gateways between applications and the crossing's databases, and where they lead
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ListGatewaysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListGatewaysResponse, error)
+
+	// RemoveGatewayWithResponse performs a DELETE /api/crossings/{name}/gateways/{gateway} (the `RemoveGateway` operationId) request.
+	//
+	// The gateway has ended, or nobody uses it any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	RemoveGatewayWithResponse(ctx context.Context, name Name, gateway string, reqEditors ...RequestEditorFn) (*RemoveGatewayResponse, error)
+
+	// ReportGatewayWithBodyWithResponse performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request,
+	// with any type of body and a specified content type.
+	//
+	// A gateway says how it stands and is told where to lead connections.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	ReportGatewayWithBodyWithResponse(ctx context.Context, name Name, gateway string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportGatewayResponse, error)
+
+	// ReportGatewayWithResponse performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request.
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// A gateway says how it stands and is told where to lead connections.
+	ReportGatewayWithResponse(ctx context.Context, name Name, gateway string, body ReportGatewayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportGatewayResponse, error)
+
 	// GetHistoryWithResponse performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
 	//
 	// Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
@@ -10922,6 +11266,143 @@ func (r CheckFitResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckFitResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListGatewaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Gateways
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGatewaysResponse) GetJSON200() *Gateways {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGatewaysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGatewaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGatewaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGatewaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGatewaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveGatewayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveGatewayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGatewayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGatewayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGatewayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGatewayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportGatewayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GatewayRoute
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReportGatewayResponse) GetJSON200() *GatewayRoute {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportGatewayResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportGatewayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportGatewayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportGatewayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportGatewayResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14564,6 +15045,58 @@ func (c *ClientWithResponses) CheckFitWithResponse(ctx context.Context, name Nam
 	return ParseCheckFitResponse(rsp)
 }
 
+// ListGatewaysWithResponse performs a GET /api/crossings/{name}/gateways (the `ListGateways` operationId) request.
+//
+// # The gateways between applications and the crossing's databases, and where they lead
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ListGatewaysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListGatewaysResponse, error) {
+	rsp, err := c.ListGateways(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGatewaysResponse(rsp)
+}
+
+// RemoveGatewayWithResponse performs a DELETE /api/crossings/{name}/gateways/{gateway} (the `RemoveGateway` operationId) request.
+//
+// # The gateway has ended, or nobody uses it any more
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) RemoveGatewayWithResponse(ctx context.Context, name Name, gateway string, reqEditors ...RequestEditorFn) (*RemoveGatewayResponse, error) {
+	rsp, err := c.RemoveGateway(ctx, name, gateway, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGatewayResponse(rsp)
+}
+
+// ReportGatewayWithBodyWithResponse performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request,
+// with any type of body and a specified content type.
+//
+// A gateway says how it stands and is told where to lead connections.
+//
+// Returns a wrapper object for the known response body format(s).
+func (c *ClientWithResponses) ReportGatewayWithBodyWithResponse(ctx context.Context, name Name, gateway string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportGatewayResponse, error) {
+	rsp, err := c.ReportGatewayWithBody(ctx, name, gateway, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportGatewayResponse(rsp)
+}
+
+// ReportGatewayWithResponse performs a PUT /api/crossings/{name}/gateways/{gateway} (the `ReportGateway` operationId) request.
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// A gateway says how it stands and is told where to lead connections.
+func (c *ClientWithResponses) ReportGatewayWithResponse(ctx context.Context, name Name, gateway string, body ReportGatewayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportGatewayResponse, error) {
+	rsp, err := c.ReportGateway(ctx, name, gateway, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportGatewayResponse(rsp)
+}
+
 // GetHistoryWithResponse performs a GET /api/crossings/{name}/history (the `GetHistory` operationId) request.
 //
 // Rates and lag over time. The rates of a point are those since the point before it; the lag is the highest in between.
@@ -16202,6 +16735,101 @@ func ParseCheckFitResponse(rsp *http.Response) (*CheckFitResponse, error) {
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGatewaysResponse parses an HTTP response from a ListGatewaysWithResponse call
+func ParseListGatewaysResponse(rsp *http.Response) (*ListGatewaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGatewaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Gateways
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGatewayResponse parses an HTTP response from a RemoveGatewayWithResponse call
+func ParseRemoveGatewayResponse(rsp *http.Response) (*RemoveGatewayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGatewayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportGatewayResponse parses an HTTP response from a ReportGatewayWithResponse call
+func ParseReportGatewayResponse(rsp *http.Response) (*ReportGatewayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportGatewayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GatewayRoute
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -18585,6 +19213,15 @@ type ServerInterface interface {
 	// (POST /api/crossings/{name}/fit)
 	CheckFit(c *gin.Context, name Name)
 
+	// (GET /api/crossings/{name}/gateways)
+	ListGateways(c *gin.Context, name Name)
+
+	// (DELETE /api/crossings/{name}/gateways/{gateway})
+	RemoveGateway(c *gin.Context, name Name, gateway string)
+
+	// (PUT /api/crossings/{name}/gateways/{gateway})
+	ReportGateway(c *gin.Context, name Name, gateway string)
+
 	// (GET /api/crossings/{name}/history)
 	GetHistory(c *gin.Context, name Name, params GetHistoryParams)
 
@@ -19312,6 +19949,99 @@ func (siw *ServerInterfaceWrapper) CheckFit(c *gin.Context) {
 	}
 
 	siw.Handler.CheckFit(c, name)
+}
+
+// ListGateways operation middleware
+func (siw *ServerInterfaceWrapper) ListGateways(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListGateways(c, name)
+}
+
+// RemoveGateway operation middleware
+func (siw *ServerInterfaceWrapper) RemoveGateway(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "gateway" -------------
+	var gateway string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "gateway", c.Param("gateway"), &gateway, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter gateway: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.RemoveGateway(c, name, gateway)
+}
+
+// ReportGateway operation middleware
+func (siw *ServerInterfaceWrapper) ReportGateway(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", c.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter name: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "gateway" -------------
+	var gateway string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "gateway", c.Param("gateway"), &gateway, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter gateway: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ReportGateway(c, name, gateway)
 }
 
 // GetHistory operation middleware
@@ -21567,6 +22297,9 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/api/crossings/:name/cutovers", wrapper.Cutover)
 	router.POST(options.BaseURL+"/api/crossings/:name/cutovers/abort", wrapper.AbortCutover)
 	router.POST(options.BaseURL+"/api/crossings/:name/cutovers/confirm", wrapper.ConfirmCutover)
+	router.GET(options.BaseURL+"/api/crossings/:name/gateways", wrapper.ListGateways)
+	router.DELETE(options.BaseURL+"/api/crossings/:name/gateways/:gateway", wrapper.RemoveGateway)
+	router.PUT(options.BaseURL+"/api/crossings/:name/gateways/:gateway", wrapper.ReportGateway)
 	router.GET(options.BaseURL+"/api/crossings/:name/certificate", wrapper.GetCertificate)
 	router.GET(options.BaseURL+"/api/crossings/:name/manifest", wrapper.ExportManifest)
 	router.POST(options.BaseURL+"/api/manifests", wrapper.ImportManifest)
@@ -22279,6 +23012,120 @@ type CheckFitdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckFitdefaultApplicationProblemPlusJSONResponse) VisitCheckFitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGatewaysRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListGatewaysResponseObject interface {
+	VisitListGatewaysResponse(w http.ResponseWriter) error
+}
+
+type ListGateways200JSONResponse Gateways
+
+func (response ListGateways200JSONResponse) VisitListGatewaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGatewaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGatewaysdefaultApplicationProblemPlusJSONResponse) VisitListGatewaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveGatewayRequestObject struct {
+	Name    Name   `json:"name"`
+	Gateway string `json:"gateway"`
+}
+
+type RemoveGatewayResponseObject interface {
+	VisitRemoveGatewayResponse(w http.ResponseWriter) error
+}
+
+type RemoveGateway204Response struct {
+}
+
+func (response RemoveGateway204Response) VisitRemoveGatewayResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveGatewaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveGatewaydefaultApplicationProblemPlusJSONResponse) VisitRemoveGatewayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportGatewayRequestObject struct {
+	Name    Name   `json:"name"`
+	Gateway string `json:"gateway"`
+	Body    *ReportGatewayJSONRequestBody
+}
+
+type ReportGatewayResponseObject interface {
+	VisitReportGatewayResponse(w http.ResponseWriter) error
+}
+
+type ReportGateway200JSONResponse GatewayRoute
+
+func (response ReportGateway200JSONResponse) VisitReportGatewayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportGatewaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportGatewaydefaultApplicationProblemPlusJSONResponse) VisitReportGatewayResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -25176,6 +26023,15 @@ type StrictServerInterface interface {
 	// (POST /api/crossings/{name}/fit)
 	CheckFit(ctx context.Context, request CheckFitRequestObject) (CheckFitResponseObject, error)
 
+	// (GET /api/crossings/{name}/gateways)
+	ListGateways(ctx context.Context, request ListGatewaysRequestObject) (ListGatewaysResponseObject, error)
+
+	// (DELETE /api/crossings/{name}/gateways/{gateway})
+	RemoveGateway(ctx context.Context, request RemoveGatewayRequestObject) (RemoveGatewayResponseObject, error)
+
+	// (PUT /api/crossings/{name}/gateways/{gateway})
+	ReportGateway(ctx context.Context, request ReportGatewayRequestObject) (ReportGatewayResponseObject, error)
+
 	// (GET /api/crossings/{name}/history)
 	GetHistory(ctx context.Context, request GetHistoryRequestObject) (GetHistoryResponseObject, error)
 
@@ -26032,6 +26888,104 @@ func (sh *strictHandler) CheckFit(ctx *gin.Context, name Name) {
 		sh.options.HandlerErrorFunc(ctx, err)
 	} else if validResponse, ok := response.(CheckFitResponseObject); ok {
 		if err := validResponse.VisitCheckFitResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListGateways operation middleware
+func (sh *strictHandler) ListGateways(ctx *gin.Context, name Name) {
+	var request ListGatewaysRequestObject
+
+	request.Name = name
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGateways(ctx, request.(ListGatewaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGateways")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ListGatewaysResponseObject); ok {
+		if err := validResponse.VisitListGatewaysResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveGateway operation middleware
+func (sh *strictHandler) RemoveGateway(ctx *gin.Context, name Name, gateway string) {
+	var request RemoveGatewayRequestObject
+
+	request.Name = name
+	request.Gateway = gateway
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveGateway(ctx, request.(RemoveGatewayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveGateway")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(RemoveGatewayResponseObject); ok {
+		if err := validResponse.VisitRemoveGatewayResponse(ctx.Writer); err != nil {
+			sh.options.ResponseErrorHandlerFunc(ctx, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(ctx, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReportGateway operation middleware
+func (sh *strictHandler) ReportGateway(ctx *gin.Context, name Name, gateway string) {
+	var request ReportGatewayRequestObject
+
+	request.Name = name
+	request.Gateway = gateway
+
+	var body ReportGatewayJSONRequestBody
+	var err error
+	// A request validator built on kin-openapi's openapi3filter with
+	// KeepValidatedValue leaves the value it validated on the body. Bind
+	// that value, matching member names exactly, so the handler receives
+	// what was validated instead of a second, case-insensitive decode.
+	if vb, ok := ctx.Request.Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+		err = ctx.ShouldBindJSON(&body)
+	} else if binding.Validator != nil {
+		// ShouldBindJSON runs the struct validator after decoding; keep that.
+		err = binding.Validator.ValidateStruct(&body)
+	}
+	if err != nil {
+		sh.options.RequestErrorHandlerFunc(ctx, err)
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx *gin.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportGateway(ctx, request.(ReportGatewayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportGateway")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		sh.options.HandlerErrorFunc(ctx, err)
+	} else if validResponse, ok := response.(ReportGatewayResponseObject); ok {
+		if err := validResponse.VisitReportGatewayResponse(ctx.Writer); err != nil {
 			sh.options.ResponseErrorHandlerFunc(ctx, err)
 		}
 	} else if response != nil {

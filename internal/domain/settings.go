@@ -27,6 +27,7 @@ type Settings struct {
 	ExistingRows    string        `json:"non_empty_target"` // as records of before have it
 	HoldPoints      []StepName    `json:"hold_points"`
 	SecondPerson    string        `json:"second_person"`
+	GatewayPatience time.Duration `json:"gateway_patience"`
 
 	LeastLanes   int           `json:"least_lanes"`
 	RowLimit     int64         `json:"row_limit"` // rows/s, over all lanes of a process

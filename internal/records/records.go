@@ -40,6 +40,7 @@ type Store struct {
 	CrossingStore
 	CutoverStore
 	DatabaseStore
+	GatewayStore
 	UpkeepStore
 	JournalStore
 	ObjectStore
@@ -93,8 +94,8 @@ func Open(ctx context.Context, url string) (*Store, error) {
 
 func newStore(c *conn) *Store {
 	return &Store{c, AccessStore{c}, ChunkStore{c}, ComparisonStore{c}, CrossingStore{c}, CutoverStore{c},
-		DatabaseStore{c}, UpkeepStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c}, RejectedStore{c},
-		ScheduleStore{c}, SecretStore{c}, StreamStore{c}, TableStore{c}, TaskStore{c}, WebhookStore{c}}
+		DatabaseStore{c}, GatewayStore{c}, UpkeepStore{c}, JournalStore{c}, ObjectStore{c}, OverviewStore{c},
+		RejectedStore{c}, ScheduleStore{c}, SecretStore{c}, StreamStore{c}, TableStore{c}, TaskStore{c}, WebhookStore{c}}
 }
 
 // Close closes all connections.

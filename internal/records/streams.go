@@ -234,13 +234,22 @@ func asking(update string) string {
 // context ends or the connection does. It first tells of crossing 0, which is none, by the way
 // that all others come: the way works.
 func (s StreamStore) Listen(ctx context.Context, heard func(crossing int64)) error {
+	return s.listen(ctx, asked, func(payload string) {
+		if id, err := strconv.ParseInt(payload, 10, 64); err == nil {
+			heard(id)
+		}
+	})
+}
+
+// listen tells of what is sent through a channel, and first of a 0 that it sends itself.
+func (s *conn) listen(ctx context.Context, channel string, heard func(payload string)) error {
 	c, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return err
 	}
 	own := c.Hijack() // what listens goes back to no pool
 	defer func() { _ = own.Close(context.WithoutCancel(ctx)) }()
-	for _, sql := range []string{"LISTEN " + asked, "SELECT pg_notify('" + asked + "', '0')"} {
+	for _, sql := range []string{"LISTEN " + channel, "SELECT pg_notify('" + channel + "', '0')"} {
 		if _, err := own.Exec(ctx, sql); err != nil {
 			return err
 		}
@@ -250,9 +259,7 @@ func (s StreamStore) Listen(ctx context.Context, heard func(crossing int64)) err
 		if err != nil {
 			return err
 		}
-		if id, err := strconv.ParseInt(n.Payload, 10, 64); err == nil {
-			heard(id)
-		}
+		heard(n.Payload)
 	}
 }
 

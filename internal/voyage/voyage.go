@@ -27,6 +27,7 @@ import (
 	"dustyferry/internal/voyage/databases"
 	"dustyferry/internal/voyage/drafts"
 	"dustyferry/internal/voyage/following"
+	"dustyferry/internal/voyage/gateways"
 	"dustyferry/internal/voyage/journal"
 	"dustyferry/internal/voyage/keeper"
 	"dustyferry/internal/voyage/load"
@@ -81,6 +82,7 @@ type Voyage struct {
 	Readiness *readiness.Readiness
 	Cutovers  *cutover.Cutovers
 	Closings  *closing.Closings
+	Gateways  *gateways.Gateways
 
 	desk      *desk
 	loader    *load.Loader
@@ -135,7 +137,8 @@ func New(set Config, drivers []engine.Driver) *Voyage {
 	v.following = following.New(store, v.Databases, v.Planning, v.Journal, following.Config{Worker: v.Worker,
 		Labels: v.Labels, StuckAfter: v.StuckAfter, Renew: records.Renew, Fault: v.logFault, Log: v.Log,
 		Prove: v.Readiness.Prove, Add: v.StartAdd})
-	v.Cutovers = cutover.New(store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.returns, v.Journal,
+	v.Gateways = gateways.New(store, v.Journal)
+	v.Cutovers = cutover.New(store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.returns, v.Gateways, v.Journal,
 		v.desk.addCutover)
 	v.refreshes = refresh.New(store, v.Databases, v.Journal, v.tables.Restart)
 	v.Closings = closing.New(store, v.Databases, v.Readiness, v.desk, v.prepare.Fence, v.Journal)

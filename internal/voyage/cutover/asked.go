@@ -41,7 +41,11 @@ func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool
 		c.Name); block != "" {
 		return 0, domain.Conflict("crossing %s is not ready to cut over: %s", c.Name, block)
 	}
-	id, err := x.begin(ctx, c, rehearsal, set, stepsOf(c, rehearsal, set), actor)
+	route, err := x.gateways.Leads(ctx, *c)
+	if err != nil {
+		return 0, err
+	}
+	id, err := x.begin(ctx, c, rehearsal, set, stepsOf(c, rehearsal, set, route != nil), actor)
 	if err == nil {
 		e := domain.JournalEntry{Actor: actor, Crossing: c.Name, Act: "cutover", Severity: "info",
 			Message: fmt.Sprintf("%s started a %s", actor, Label(rehearsal))}
@@ -57,13 +61,15 @@ func (x *Cutovers) Start(ctx context.Context, c *domain.Crossing, rehearsal bool
 }
 
 // stepsOf are the steps of a cutover of the crossing.
-func stepsOf(c *domain.Crossing, rehearsal bool, set domain.Settings) []domain.StepName {
+func stepsOf(c *domain.Crossing, rehearsal bool, set domain.Settings, gateways bool) []domain.StepName {
 	return slices.DeleteFunc(cutoverSteps.Names(rehearsal), func(n domain.StepName) bool {
 		switch n {
 		case domain.StepPrepareReturn, domain.StepMarkReturn, domain.StepStartReturn:
 			return set.ReturnPath != domain.ReturnOpen
 		case domain.StepOpenTarget:
 			return c.ReturnOf == nil
+		case domain.StepGateways:
+			return !gateways
 		default:
 			return false
 		}

@@ -105,6 +105,19 @@ type Returns interface {
 	Drop(ctx context.Context, c *domain.Crossing) error
 }
 
+// Gateways stand between applications and the database in charge.
+type Gateways interface {
+	// Leads is where they lead, nil where there are none.
+	Leads(ctx context.Context, c domain.Crossing) (*domain.Route, error)
+	// Hold lets no transaction begin through them, and waits for those that are open; all: one that
+	// is lost is an error.
+	Hold(ctx context.Context, c domain.Crossing, patience time.Duration, all bool) (note string, err error)
+	// Release ends that; connections go where they went before.
+	Release(ctx context.Context, c domain.Crossing) error
+	// Switch ends it too; they go to the database with that name.
+	Switch(ctx context.Context, c domain.Crossing, live string) (note string, err error)
+}
+
 // Journal records what happens, and tells of it.
 type Journal interface {
 	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
@@ -125,14 +138,16 @@ type Cutovers struct {
 	comparer  Comparer
 	builder   Builder
 	returns   Returns
+	gateways  Gateways
 	journal   Journal
 	begin     Begin
 }
 
 // New returns the cutovers of this process.
-func New(r Records, d Databases, ready Readiness, k Comparer, b Builder, w Returns, j Journal, begin Begin) *Cutovers {
-	return &Cutovers{records: r, databases: d, readiness: ready, comparer: k, builder: b, returns: w, journal: j,
-		begin: begin}
+func New(r Records, d Databases, ready Readiness, k Comparer, b Builder, w Returns, g Gateways, j Journal,
+	begin Begin) *Cutovers {
+	return &Cutovers{records: r, databases: d, readiness: ready, comparer: k, builder: b, returns: w, gateways: g,
+		journal: j, begin: begin}
 }
 
 // cutoverSteps are the steps of a cutover; each is written, and added, in a file of its own.

@@ -21,6 +21,9 @@ type quay struct {
 	noWay     error           // why no return path can be made
 	marked    domain.Position // where it begins
 	returns   bool            // it follows
+	route     *domain.Route   // of gateways
+	turns     []string        // what they were told
+	unheld    error           // why they do not hold
 	before    []domain.Cutover
 	far       []string // what was done to the target's gate
 	farStuck  int      // how often it cannot be closed
@@ -88,13 +91,46 @@ func newQuay(method domain.StopMethod, change ...func(*domain.Settings)) *quay {
 // plan gives the cutover its steps.
 func (q *quay) plan(rehearsal bool) {
 	q.k.Rehearsal, q.steps = rehearsal, nil
-	for i, n := range stepsOf(&q.c, rehearsal, q.k.Settings) {
+	for i, n := range stepsOf(&q.c, rehearsal, q.k.Settings, q.route != nil) {
 		q.steps = append(q.steps, domain.CutoverStep{CutoverID: 5, Ordinal: i, Name: n, State: domain.StepWaiting})
 	}
 }
 
+// sluices are the crossing's gateways.
+type sluices struct{ q *quay }
+
+func (g sluices) Leads(context.Context, domain.Crossing) (*domain.Route, error) {
+	return g.q.route, nil
+}
+
+func (g sluices) Hold(_ context.Context, _ domain.Crossing, patience time.Duration, all bool) (string, error) {
+	if g.q.route == nil {
+		return "", nil
+	}
+	g.q.turns = append(g.q.turns, fmt.Sprintf("hold %s %v, stopped %v", patience, all, g.q.stopped))
+	g.q.route.Holding = true
+	return "1 gateway holds connections", g.q.unheld
+}
+
+func (g sluices) Release(context.Context, domain.Crossing) error {
+	if g.q.route != nil && g.q.route.Holding {
+		g.q.turns = append(g.q.turns, fmt.Sprintf("release, stopped %v", g.q.stopped))
+		g.q.route.Holding = false
+	}
+	return nil
+}
+
+func (g sluices) Switch(_ context.Context, _ domain.Crossing, live string) (string, error) {
+	if g.q.route == nil {
+		return "", nil
+	}
+	g.q.turns = append(g.q.turns, "switch to "+live)
+	g.q.route.Holding, g.q.route.Live = false, live
+	return "1 gateway leads to " + live, nil
+}
+
 func (q *quay) cutovers() *Cutovers {
-	return New(q, q, q, comparer{q}, q, q, q, func(_ context.Context, c *domain.Crossing, rehearsal bool,
+	return New(q, q, q, comparer{q}, q, q, sluices{q}, q, func(_ context.Context, c *domain.Crossing, rehearsal bool,
 		set domain.Settings,
 		list []domain.StepName, actor string) (int64, error) {
 		q.began = append(q.began, fmt.Sprintf("%s %v %s %d by %s", c.Name, rehearsal, set.StopMethod, len(list), actor))

@@ -59,8 +59,12 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 	if err := r.of.records.SetPause(ctx, r.k.ID, &r.paused, nil); err != nil {
 		return "", err
 	}
+	held, err := r.of.gateways.Hold(ctx, *r.c, set.GatewayPatience, set.StopMethod == domain.StopWord ||
+		r.src.StopsWrites == nil)
+	if err != nil {
+		return "", err
+	}
 	if r.src.StopsWrites != nil {
-		var err error
 		r.stop, err = r.src.StopWrites(ctx, set.StopMethod, r.c.ObjectName(), r.plans, min(set.PauseBudget/2, 30*time.Second))
 		if err != nil {
 			return "", err
@@ -78,7 +82,11 @@ func stopWrites(ctx context.Context, r *run) (string, error) {
 			return "", context.Cause(ctx)
 		}
 	}
-	return fmt.Sprintf("writes to %s are stopped (%s)", domain.Many(len(r.plans), "table"), set.StopMethod), nil
+	note := fmt.Sprintf("writes to %s are stopped (%s)", domain.Many(len(r.plans), "table"), set.StopMethod)
+	if held != "" {
+		note += "; " + held
+	}
+	return note, nil
 }
 
 // letWrite lets the source take writes again. What was not closed by us is not for us to open.
@@ -101,6 +109,9 @@ func letWrite(ctx context.Context, r *run) error {
 		r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover", "the source takes writes again; %s",
 			left.What)
 	} else if err != nil {
+		return err
+	}
+	if err := r.of.gateways.Release(ctx, *r.c); err != nil {
 		return err
 	}
 	now := time.Now()
