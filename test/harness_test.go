@@ -111,6 +111,8 @@ type ferry struct {
 	token string
 	svc   *service.Service
 	set   service.Settings
+
+	gatewayToken string
 }
 
 // start runs the service inside the test's process, with a control database of

@@ -63,6 +63,9 @@ func dial(s *session, r contract.GatewayRoute) (net.Conn, error) {
 	return c, nil
 }
 
+// errDone says that nothing is left to be passed.
+var errDone = errors.New("nothing is left to be passed")
+
 // through makes what was begun a session that is passed.
 func (s *session) through(server net.Conn, f follower) {
 	s.mu.Lock()
@@ -101,8 +104,8 @@ func openPostgres(s *session) error {
 	if err != nil {
 		return err
 	}
-	if start.Cancel != nil {
-		return s.g.cancel(s, start.Cancel)
+	if start.Cancel != nil { // which is all that comes
+		return errors.Join(errDone, s.g.cancel(s, start.Cancel))
 	}
 	if v := start.Param("replication"); v != "" && v != "false" && v != "off" && v != "0" && v != "no" {
 		return fatal(pgsession.NotSupported, "a gateway passes no replication; connect to the server itself")

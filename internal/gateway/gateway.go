@@ -309,6 +309,7 @@ func (g *Gateway) accept() {
 				delete(g.sessions, s)
 				g.mu.Unlock()
 			}()
+			defer s.fault()
 			s.serve()
 		})
 	}

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"runtime/debug"
 	"sync"
 	"time"
 )
@@ -48,7 +49,7 @@ const startLimit = 10 * time.Second
 func (s *session) serve() {
 	_ = s.client.SetDeadline(time.Now().Add(startLimit))
 	if err := s.g.front.open(s); err != nil {
-		if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) {
+		if !errors.Is(err, io.EOF) && !errors.Is(err, net.ErrClosed) && !errors.Is(err, errDone) {
 			s.g.set.Log.Debug("a session did not begin", "client", s.client.RemoteAddr(), "error", err)
 		}
 		return
@@ -58,11 +59,20 @@ func (s *session) serve() {
 	down := make(chan struct{})
 	go func() {
 		defer close(down)
+		defer s.fault()
 		s.down()
 	}()
 	s.up()
 	_ = s.server.Close()
 	<-down
+}
+
+// fault ends a session that met a fault of ours: the others have nothing to do with it.
+func (s *session) fault() {
+	if r := recover(); r != nil {
+		s.g.set.Log.Error("a session met a fault", "fault", r, "stack", string(debug.Stack()))
+		s.close()
+	}
 }
 
 // pieces is how many bytes are passed at once at most.

@@ -68,7 +68,7 @@ var work = map[string][]string{
 
 // reaches says which packages that reach outside a room may use: the others may not.
 var reaches = map[string][]string{
-	"net/http":                {"api", "cli", "client", "console", "contract", "gateway", "service",
+	"net/http": {"api", "cli", "client", "console", "contract", "gateway", "service",
 		"voyage/outgoing"},
 	"os/exec":                 {"cli", "demo", "localserver", "service", "voyage/cutover"},
 	"github.com/jackc/pgx/v5": {"cli", "demo", "engine", "localserver", "queue", "records", "service", "voyage"},
