@@ -86,7 +86,7 @@ func settingsIn(base domain.Settings, in *contract.Settings) (domain.Settings, e
 
 // awaited is how the API names what a cutover waits for.
 var awaited = map[domain.Awaits]contract.CutoverAwaits{domain.AwaitsGoOn: contract.CutoverAwaitsGoOn,
-	domain.AwaitsWord: contract.CutoverAwaitsWritesStopped}
+	domain.AwaitsWord: contract.CutoverAwaitsWritesStopped, domain.AwaitsOutcome: contract.CutoverAwaitsOutcome}
 
 // crossing is what people watch about one crossing.
 func (s *Server) crossing(ctx context.Context, c *records.Line) contract.Crossing {

@@ -41,7 +41,7 @@ After a rehearsal, or a cutover that was undone, all go on as if nothing had bee
 It needs a token of the role gateway ('dustyferry token add NAME --role gateway'), good for
 this alone. Where the service cannot be reached it stays where it is. Several may run side by
 side. Users and passwords are those of the servers: both sides need the same. Between two
-engines it only holds and releases. See docs/guides/gateway.md.`,
+engines it only holds and releases. See docs/gateway.md.`,
 		Example: `  DUSTYFERRY_TOKEN=… dustyferry gateway run spring --listen 127.0.0.1:6432 --status 127.0.0.1:6433`,
 		RunE:    func(cmd *cobra.Command, args []string) error { return a.runGateway(cmd, args[0]) },
 	}

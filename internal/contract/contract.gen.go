@@ -72,6 +72,7 @@ func (e Condition) Valid() bool {
 const (
 	CutoverAwaitsEmpty         CutoverAwaits = ""
 	CutoverAwaitsGoOn          CutoverAwaits = "go on"
+	CutoverAwaitsOutcome       CutoverAwaits = "outcome"
 	CutoverAwaitsWritesStopped CutoverAwaits = "writes stopped"
 )
 
@@ -81,6 +82,8 @@ func (e CutoverAwaits) Valid() bool {
 	case CutoverAwaitsEmpty:
 		return true
 	case CutoverAwaitsGoOn:
+		return true
+	case CutoverAwaitsOutcome:
 		return true
 	case CutoverAwaitsWritesStopped:
 		return true
@@ -1276,7 +1279,7 @@ type CrossingPage struct {
 type Cutover struct {
 	Actor string `json:"actor"`
 
-	// Awaits What is waited for: that a person lets it go on from a hold point, or gives the word that writes have stopped
+	// Awaits What is waited for: that a person lets it go on from a hold point, gives the word that writes have stopped, or says whether a hand-over took effect whose webhook gave no answer (confirm: it did; abort: it did not)
 	Awaits             CutoverAwaits `json:"awaits"`
 	CreatedAt          time.Time     `json:"created_at"`
 	EndPosition        string        `json:"end_position"`
@@ -1297,7 +1300,7 @@ type Cutover struct {
 	WritePauseSeconds *float64 `json:"write_pause_seconds,omitempty"`
 }
 
-// CutoverAwaits What is waited for: that a person lets it go on from a hold point, or gives the word that writes have stopped
+// CutoverAwaits What is waited for: that a person lets it go on from a hold point, gives the word that writes have stopped, or says whether a hand-over took effect whose webhook gave no answer (confirm: it did; abort: it did not)
 type CutoverAwaits string
 
 // CutoverState defines model for Cutover.State.
@@ -1470,7 +1473,7 @@ type GatewayReport struct {
 	// Sessions Connections that are let through
 	Sessions int `json:"sessions"`
 
-	// Stall Longest time that one was held
+	// Stall Longest time that one was held, in seconds
 	Stall float64 `json:"stall"`
 
 	// Waiting Connections that are held

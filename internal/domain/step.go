@@ -45,6 +45,9 @@ const (
 	AwaitsNobody Awaits = ""
 	AwaitsGoOn   Awaits = "go on" // at a hold point
 	AwaitsWord   Awaits = "word"  // that writes have stopped
+	// AwaitsOutcome: the applications' side was told of the hand-over and gave no answer; a person
+	// says whether it took effect.
+	AwaitsOutcome Awaits = "outcome"
 )
 
 // Verdict sorts the entries of surveys and readiness lists.

@@ -133,11 +133,11 @@ func New(set Config, drivers []engine.Driver) *Voyage {
 
 	v.Comparer = compare.New(store, v.Databases, v.Journal, v.desk, records.NewUID)
 	v.returns = returnpath.New(store, v.Databases, v.Planning, v.prepare, records.NewCrossingUID)
-	v.Readiness = readiness.New(store, v.Databases, v.Comparer, v.returns, v.Journal)
+	v.Gateways = gateways.New(store, v.Journal)
+	v.Readiness = readiness.New(store, v.Databases, v.Comparer, v.returns, v.Gateways, v.Journal)
 	v.following = following.New(store, v.Databases, v.Planning, v.Journal, following.Config{Worker: v.Worker,
 		Labels: v.Labels, StuckAfter: v.StuckAfter, Renew: records.Renew, Fault: v.logFault, Log: v.Log,
 		Prove: v.Readiness.Prove, Add: v.StartAdd})
-	v.Gateways = gateways.New(store, v.Journal)
 	v.Cutovers = cutover.New(store, v.Databases, v.Readiness, v.Comparer, v.Builder, v.returns, v.Gateways, v.Journal,
 		v.desk.addCutover)
 	v.refreshes = refresh.New(store, v.Databases, v.Journal, v.tables.Restart)

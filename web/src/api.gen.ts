@@ -1051,6 +1051,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/crossings/{name}/gateways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** @description The gateways between applications and the crossing's databases, and where they lead */
+        get: operations["listGateways"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/crossings/{name}/gateways/{gateway}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                gateway: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** @description A gateway says how it stands and is told where to lead connections */
+        put: operations["reportGateway"];
+        post?: never;
+        /** @description The gateway has ended, or nobody uses it any more */
+        delete: operations["removeGateway"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/crossings/{name}/certificate": {
         parameters: {
             query?: {
@@ -1327,7 +1367,75 @@ export interface components {
             go: string;
         };
         /** @enum {string} */
-        Role: "viewer" | "operator" | "admin";
+        Role: "viewer" | "operator" | "admin" | "gateway";
+        Gateways: {
+            route?: components["schemas"]["GatewayRoute"];
+            gateways: components["schemas"]["Gateway"][];
+        };
+        GatewayRoute: {
+            /** @description The crossing that went first */
+            crossing: string;
+            /**
+             * Format: int64
+             * @description Grows with each change; of two routes, the later one counts
+             */
+            epoch: number;
+            /**
+             * @description moved: the database in charge is of another engine, which no gateway leads to
+             * @enum {string}
+             */
+            state: "live" | "holding" | "moved";
+            /** @description Name of the registered database in charge */
+            live: string;
+            engine: string;
+            host: string;
+            port: number;
+            /** @description The database's name on its server */
+            database: string;
+            /** @description Names by which applications may ask for it */
+            databases: string[];
+            tls: string;
+            /**
+             * Format: double
+             * @description Seconds that open transactions have to end while it holds
+             */
+            patience: number;
+        };
+        GatewayReport: {
+            /** @description Where applications reach it */
+            listens: string;
+            /**
+             * Format: int64
+             * @description Of the route that it acts on
+             */
+            epoch: number;
+            /** @description Connections that are let through */
+            sessions: number;
+            /** @description Of those, the ones that do not rest between two transactions */
+            busy: number;
+            /** @description Connections that are held */
+            waiting: number;
+            /**
+             * Format: double
+             * @description Longest time that one was held, in seconds
+             */
+            stall: number;
+        };
+        Gateway: {
+            name: string;
+            listens: string;
+            /** Format: int64 */
+            epoch: number;
+            sessions: number;
+            busy: number;
+            waiting: number;
+            /** Format: double */
+            stall: number;
+            /** Format: date-time */
+            seen_at: string;
+            /** @description Nothing was heard of it for too long */
+            lost: boolean;
+        };
         Session: {
             name: string;
             role: components["schemas"]["Role"];
@@ -1866,6 +1974,11 @@ export interface components {
              * @enum {string}
              */
             second_person?: "no" | "yes";
+            /**
+             * Format: double
+             * @description How long transactions that are open in gateways have to end at a cutover, before connections that only wait for their application are closed, in seconds
+             */
+            gateway_patience_seconds?: number;
         };
         /** @description Changes the plans of the tables it matches. Of several that match, a later one wins, attribute by attribute. */
         Rule: {
@@ -2528,10 +2641,10 @@ export interface components {
             /** @description What a person has to say before it goes on, empty when nothing */
             waits_for: string;
             /**
-             * @description What is waited for: that a person lets it go on from a hold point, or gives the word that writes have stopped
+             * @description What is waited for: that a person lets it go on from a hold point, gives the word that writes have stopped, or says whether a hand-over took effect whose webhook gave no answer (confirm: it did; abort: it did not)
              * @enum {string}
              */
-            awaits: "" | "go on" | "writes stopped";
+            awaits: "" | "go on" | "writes stopped" | "outcome";
             /** Format: double */
             pause_budget_seconds: number;
             /** Format: date-time */
@@ -4500,6 +4613,79 @@ export interface operations {
         responses: {
             /** @description The word is kept, or the hold point is left */
             202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGateways: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Gateways and route */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Gateways"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportGateway: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                gateway: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatewayReport"];
+            };
+        };
+        responses: {
+            /** @description Where connections go */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatewayRoute"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGateway: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                gateway: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is not waited for any more */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

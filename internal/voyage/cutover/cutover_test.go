@@ -3,6 +3,7 @@ package cutover
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -364,6 +365,116 @@ func TestTheHandOversWebhook(t *testing.T) {
 		strings.Contains(err.Error(), "not known") || q.closed != "" || q.k.State != "undone" {
 		t.Errorf("one that refuses: %v, asked %d times", err, len(keys))
 	}
+}
+
+// TestAHandOverWithoutAnAnswer: whoever was told may have acted. The source stays closed until the
+// webhook answers, or a person says what came of it.
+func TestAHandOverWithoutAnAnswer(t *testing.T) {
+	for name, c := range map[string]struct {
+		answers []int // of the webhook; the last goes on
+		says    func(q *quay)
+		state   domain.CutoverState
+		note    string
+	}{
+		"it answers after a while": {[]int{504, 504, 504, 200}, nil, "done", "the webhook answered 200 OK"},
+		"a person says that it took effect": {[]int{500}, func(q *quay) {
+			if err := q.cutovers().Confirm(context.Background(), &q.c, "wren"); err != nil {
+				t.Error(err)
+			}
+		}, "done", "wren said that it took effect"},
+		"a person says that it did not": {[]int{500}, func(q *quay) {
+			if err := q.cutovers().Abort(context.Background(), &q.c, "wren"); err != nil {
+				t.Error(err)
+			}
+		}, "undone", "aborted by wren"},
+		"it refuses after no answer": {[]int{502, 409}, func(q *quay) {
+			if err := q.cutovers().Abort(context.Background(), &q.c, "kea"); err != nil {
+				t.Error(err)
+			}
+		}, "undone", "aborted by kea"},
+	} {
+		synctest.Test(t, func(t *testing.T) {
+			keys := map[string]int{}
+			asked := 0
+			q := newQuay(domain.StopLock)
+			q.plan(false)
+			q.k.Settings.HandoverURL, q.running = "http://told.example", true
+			was := http.DefaultTransport
+			http.DefaultTransport = answers(func(r *http.Request) int {
+				keys[r.Header.Get("Idempotency-Key")]++
+				asked++
+				return c.answers[min(asked, len(c.answers))-1]
+			})
+			defer func() { http.DefaultTransport = was }()
+			waited := false
+			go func() {
+				for !waited {
+					time.Sleep(time.Second)
+					q.mu.Lock()
+					waited = slices.ContainsFunc(q.steps, func(s domain.CutoverStep) bool { return s.Awaits == domain.AwaitsOutcome })
+					closed := q.closed
+					q.mu.Unlock()
+					if waited && closed == "" {
+						t.Errorf("%s: the source takes writes while nobody knows", name)
+					}
+				}
+				if c.says != nil {
+					time.Sleep(time.Minute)
+					c.says(q)
+				}
+			}()
+			err := q.goes(t.Context(), 1)
+			said := fmt.Sprint(err)
+			for _, s := range q.steps {
+				said += s.Note
+			}
+			if q.k.State != c.state || !waited || len(keys) != 1 || !strings.Contains(said, c.note) {
+				t.Errorf("%s: it is %s, a person was waited for: %v, keys %v: %s", name, q.k.State, waited, keys, said)
+			}
+			if (q.closed == "") != (c.state == "undone") {
+				t.Errorf("%s: the source says %q", name, q.closed)
+			}
+		})
+	}
+}
+
+// answers is a webhook somewhere.
+type answers func(*http.Request) int
+
+func (a answers) RoundTrip(r *http.Request) (*http.Response, error) {
+	code := a(r)
+	return &http.Response{StatusCode: code, Status: fmt.Sprintf("%d %s", code, http.StatusText(code)), Body: http.NoBody,
+		Request: r}, nil
+}
+
+// TestGatewaysAreHeldAndTurned: they hold before locks are taken and lead to the target when it takes
+// writes; a rehearsal and a cutover that is undone let them go where they went, once the source is open.
+func TestGatewaysAreHeldAndTurned(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		q := newQuay(domain.StopLock)
+		q.route = &domain.Route{Live: "shed"}
+		q.k.Settings.GatewayPatience = 3 * time.Second
+		q.plan(false)
+		if err := q.goes(t.Context(), 1); err != nil {
+			t.Fatal(err)
+		}
+		want := []string{"hold 3s false, stopped false", "switch to cloud"}
+		if !slices.Equal(q.turns, want) || q.states() != whole+" switch gateways=done" {
+			t.Errorf("%q; %s", q.turns, q.states())
+		}
+		q = newQuay(domain.StopLock)
+		q.route = &domain.Route{Live: "shed"}
+		q.plan(true)
+		if err := q.goes(t.Context(), 1); err != nil || !slices.Equal(q.turns[1:], []string{"release, stopped false"}) {
+			t.Errorf("a rehearsal: %v, %q", err, q.turns)
+		}
+		q = newQuay(domain.StopLock)
+		q.route, q.unheld = &domain.Route{Live: "shed"}, errors.New("kea's gateway is lost")
+		q.plan(false)
+		if err := q.goes(t.Context(), 1); err == nil || q.k.State != "undone" || q.route.Holding || q.stopped {
+			t.Errorf("one that does not hold: %v, %s, %q", err, q.k.State, q.turns)
+		}
+	})
 }
 
 // TestWhatACutoverMayBegin: only with settings of its own, that policy allows, and where it is ready.

@@ -20,14 +20,14 @@ import (
 )
 
 // From here on there is no way back, unless nobody took the hand-over up.
-var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepHandOver, Order: 90, Limit: handOverLimit, Real: true,
-	Forward: true, Do: handOver})
-
-// handOverLimit is how long webhook and command may take together.
-const handOverLimit = 5 * time.Minute
+var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepHandOver, Order: 90, Real: true, Forward: true,
+	Do: handOver})
 
 // handOver tells the applications: a webhook, a command, both or none.
 func handOver(ctx context.Context, r *run) (string, error) {
+	if _, _, err := r.decided(ctx, time.Millisecond); err != nil {
+		return "", err // an abort that came just in time: nobody was told yet
+	}
 	set := r.k.Settings
 	note := "no webhook or command is set; the target is ready"
 	body, err := json.Marshal(map[string]any{"event": "hand over", "crossing": r.c.Name, "source": r.c.Source,
@@ -65,15 +65,19 @@ func handOver(ctx context.Context, r *run) (string, error) {
 	return note, nil
 }
 
-// handOverTries is how often a hand-over's webhook is asked.
+// handOverTries is how often a hand-over's webhook is asked before a person is.
 const handOverTries = 3
+
+// askAgain is how often it is asked while a person is waited for.
+const askAgain = 10 * time.Second
 
 // askWebhook tells a webhook of the hand-over. One that does not answer may have acted all the
 // same: it is asked again with the same key, by which it can tell that it is the same
-// hand-over, before anything is undone; and what is not known then is said.
+// hand-over. If it still gives no answer neither side can be opened without the danger that
+// applications write to both: the source stays closed until it answers, or a person decides.
 func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, error) {
 	key := fmt.Sprintf("%s-cutover-%d", r.c.UID, r.k.ID)
-	unknown := false
+	unknown, asked := false, false
 	for try := 1; ; try++ {
 		answer, err := outgoing.Post(ctx, url, body, map[string]string{"Idempotency-Key": key})
 		if err == nil {
@@ -83,18 +87,55 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 		never := errors.As(err, &op) && op.Op == "dial" // it was not even reached
 		refused := outgoing.Answered(err)
 		unknown = unknown || !never && !refused
-		if refused || ctx.Err() != nil || try == handOverTries {
-			if unknown {
-				return "", fmt.Errorf("the hand-over webhook: %w. Whether it took effect is not known: it was asked %d times "+
-					"with the Idempotency-Key %s; see there whether applications use the target already, as the source takes "+
-					"writes again", err, try, key)
-			}
-			return "", fmt.Errorf("the hand-over webhook: %w", err)
-		}
-		r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover",
-			"the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
-		if !waits.Sleep(ctx, time.Duration(try)*time.Second) {
+		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}
+		wait := time.Duration(try) * time.Second
+		switch enough := refused || try >= handOverTries; {
+		case enough && !unknown:
+			return "", fmt.Errorf("the hand-over webhook: %w", err)
+		case enough:
+			if !asked {
+				asked = true
+				if err := r.tellUnknown(ctx, err, try, key); err != nil {
+					return "", err
+				}
+			}
+			wait = askAgain
+		default:
+			r.of.journal.Recordf(ctx, "warning", journal.System, r.c.Name, "", "cutover",
+				"the hand-over webhook gave no answer (%s); it is asked again with the same key", err)
+		}
+		if by, decided, err := r.decided(ctx, wait); err != nil || decided {
+			return "nothing; " + by + " said that it took effect", err
+		}
 	}
+}
+
+// tellUnknown has a person asked what came of the hand-over.
+func (r *run) tellUnknown(ctx context.Context, why error, tries int, key string) error {
+	text := fmt.Sprintf("the hand-over webhook was told, its answer is unknown (%s; asked %s with Idempotency-Key %s): the "+
+		"source stays closed. See whether applications use %s; if so: dustyferry cutover confirm %s, if not: dustyferry "+
+		"cutover abort %s", why, domain.Counted(tries, "time", "times"), key, r.c.Target, r.c.Name, r.c.Name)
+	r.of.journal.Recordf(ctx, "error", journal.System, r.c.Name, "", "cutover", "%s", text)
+	r.of.journal.Notify(ctx, r.c, journal.EventHeld, text)
+	return r.of.records.AwaitPerson(ctx, r.k.ID, domain.StepHandOver, domain.AwaitsOutcome, text)
+}
+
+// decided waits a while for a person to say what came of the hand-over: who said that it took
+// effect; an error where it did not.
+func (r *run) decided(ctx context.Context, wait time.Duration) (by string, yes bool, err error) {
+	for end := time.Now().Add(wait); time.Now().Before(end); {
+		k, err := r.of.records.Cutover(ctx, r.k.ID)
+		if err == nil && k.GoneOn[string(domain.StepHandOver)] != "" {
+			return k.GoneOn[string(domain.StepHandOver)], true, nil
+		}
+		if err == nil && k.AbortBy != "" {
+			return "", false, fmt.Errorf("aborted by %s, before the hand-over took effect", k.AbortBy)
+		}
+		if !waits.Sleep(ctx, min(200*time.Millisecond, max(time.Until(end), time.Millisecond))) {
+			return "", false, ctx.Err()
+		}
+	}
+	return "", false, nil
 }

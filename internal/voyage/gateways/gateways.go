@@ -99,6 +99,35 @@ func (g *Gateways) Leads(ctx context.Context, c domain.Crossing) (*domain.Route,
 	return s.Route, err
 }
 
+// Ready says whether the gateways of a crossing can be held and turned at a cutover; nothing where
+// there are none.
+func (g *Gateways) Ready(ctx context.Context, c domain.Crossing, stop domain.StopMethod) ([]domain.Entry, error) {
+	s, err := g.Standing(ctx, c)
+	if err != nil || s.Route == nil || len(s.Gateways) == 0 {
+		return nil, err
+	}
+	e := domain.Entry{Verdict: domain.OK, Topic: "gateways", Subject: c.Name}
+	sessions := 0
+	var lost []string
+	for _, x := range s.Gateways {
+		sessions += x.Sessions
+		if x.Lost() {
+			lost = append(lost, fmt.Sprintf("%s has said nothing for %s", x.Name, x.Quiet.Round(time.Second)))
+		}
+	}
+	e.Measured = fmt.Sprintf("%s to %s, with %s", domain.Counted(len(s.Gateways), "gateway leads", "gateways lead"),
+		s.Route.Live, domain.Many(sessions, "connection"))
+	if len(lost) > 0 {
+		e.Verdict = domain.Notice
+		e.Measured += "; " + strings.Join(lost, ", ")
+		e.Remedy = "see whether it runs; forget one that nobody uses any more: dustyferry gateway remove " + s.Root.Name + " …"
+		if stop == domain.StopWord { // the source would take what still comes through it
+			e.Verdict = domain.Blocker
+		}
+	}
+	return []domain.Entry{e}, nil
+}
+
 // See keeps what a gateway says of itself, and returns what it is to do.
 func (g *Gateways) See(ctx context.Context, c domain.Crossing, said domain.Gateway) (Standing, error) {
 	root, err := g.root(ctx, c)

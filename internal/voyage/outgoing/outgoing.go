@@ -16,12 +16,19 @@ import (
 const Limit = 15 * time.Second
 
 // refused is an answer that says no, as against none.
-type refused struct{ status string }
+type refused struct {
+	status string
+	code   int
+}
 
 func (r refused) Error() string { return "it answered " + r.status }
 
-// Answered reports whether a post failed by an answer that says no.
-func Answered(err error) bool { return errors.As(err, new(refused)) }
+// Answered reports whether a post failed by an answer that says no. An answer that the address is in
+// trouble (5xx) says nothing of what came of it: it may be of somebody on the way there.
+func Answered(err error) bool {
+	var r refused
+	return errors.As(err, &r) && r.code < 500
+}
 
 // Post sends a JSON document and returns the status that was answered. Anything but 2xx is an
 // error, a redirection too.
@@ -44,7 +51,7 @@ func Post(ctx context.Context, url string, body []byte, headers map[string]strin
 	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 1<<20))
 	_ = res.Body.Close()
 	if res.StatusCode/100 != 2 {
-		return "", refused{res.Status}
+		return "", refused{res.Status, res.StatusCode}
 	}
 	return res.Status, nil
 }

@@ -58,6 +58,12 @@ type Returns interface {
 	Survey(ctx context.Context, c *domain.Crossing) ([]domain.Entry, error)
 }
 
+// Gateways stand between applications and the databases.
+type Gateways interface {
+	// Ready says whether they can be held and turned; nothing where there are none.
+	Ready(ctx context.Context, c domain.Crossing, stop domain.StopMethod) ([]domain.Entry, error)
+}
+
 // Journal records what happens.
 type Journal interface {
 	Recordf(ctx context.Context, severity, actor, crossing, subject, act, format string, args ...any)
@@ -69,6 +75,7 @@ type Readiness struct {
 	databases Databases
 	comparer  Comparer
 	returns   Returns
+	gateways  Gateways
 	journal   Journal
 
 	mu     sync.Mutex
@@ -77,8 +84,8 @@ type Readiness struct {
 }
 
 // New returns the readiness of this process.
-func New(r Records, d Databases, c Comparer, w Returns, j Journal) *Readiness {
-	return &Readiness{records: r, databases: d, comparer: c, returns: w, journal: j, doubts: map[int64]doubt{},
+func New(r Records, d Databases, c Comparer, w Returns, g Gateways, j Journal) *Readiness {
+	return &Readiness{records: r, databases: d, comparer: c, returns: w, gateways: g, journal: j, doubts: map[int64]doubt{},
 		ways: map[int64]way{}}
 }
 
@@ -145,6 +152,11 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 	if set.ReturnPath == domain.ReturnOpen {
 		l.returns(r.wayBack(ctx, c, patience))
 	}
+	gates, err := r.gateways.Ready(ctx, *c, set.StopMethod)
+	if err != nil {
+		return nil, err
+	}
+	l.out = append(l.out, gates...)
 	cuts, err := r.records.Cutovers(ctx, c.ID)
 	if err != nil {
 		return nil, err

@@ -18,6 +18,7 @@ import (
 
 // pier is a crossing that could be cut over, as the records and its source have it.
 type pier struct {
+	gateways []domain.Entry
 	way      []domain.Entry // what stands in the way back
 	lost     error
 	surveyed int
@@ -174,13 +175,16 @@ func TestWhatMustHold(t *testing.T) {
 		"a rehearsal that was undone": {func(p *pier) {
 			p.cuts[0].State = "undone"
 		}, "notice write pause the cutover has not"},
+		"a lost gateway": {func(p *pier) {
+			p.gateways = []domain.Entry{{Verdict: domain.Blocker, Topic: "gateways", Measured: "one has said nothing"}}
+		}, "blocker gateways one has said nothing"},
 		"a pause that is too long": {func(p *pier) { p.cuts[0].ReleasedAt = &long },
 			"notice write pause the last rehearsal paused writes for "},
 	} {
 		p := newPier()
 		c.change(p)
 		var got []string
-		for _, e := range p.list(t, New(p, p, p, p, p)) {
+		for _, e := range p.list(t, New(p, p, p, p, p, p)) {
 			if e.Verdict != domain.OK {
 				got = append(got, fmt.Sprint(e.Verdict, " ", e.Topic, " ", e.Measured))
 			}
@@ -201,7 +205,7 @@ func TestASourceThatDoesNotAnswer(t *testing.T) {
 		p.stand.Noticed = []domain.Entry{{Verdict: domain.Notice, Topic: "partitions", Measured: "seen before"}}
 		began := time.Now()
 		var text string
-		for _, e := range p.list(t, New(p, p, p, p, p)) {
+		for _, e := range p.list(t, New(p, p, p, p, p, p)) {
 			text += fmt.Sprintln(e.Verdict, e.Topic, e.Measured)
 		}
 		if took := time.Since(began); took > 2*Glances || took < Glances {
@@ -218,7 +222,7 @@ func TestASourceThatDoesNotAnswer(t *testing.T) {
 func TestRowsWrittenAnewAreCompared(t *testing.T) {
 	p := newPier()
 	p.c.Settings.CutoverDepth, p.now.Written = domain.DepthCounts, "2"
-	r := New(p, p, p, p, p)
+	r := New(p, p, p, p, p, p)
 	p.busy = true
 	p.list(t, r)
 	p.busy = false
@@ -263,7 +267,7 @@ func TestRowsWrittenAnewAreCompared(t *testing.T) {
 	// A cutover by hashes proves it by itself, so that it is no reason against one, and not compared.
 	p = newPier()
 	p.c.Settings.CutoverDepth, p.now.Written = domain.DepthHashes, "2"
-	for _, e := range p.list(t, New(p, p, p, p, p)) {
+	for _, e := range p.list(t, New(p, p, p, p, p, p)) {
 		if e.Topic == planning.TopicRewritten && e.Verdict != domain.Notice {
 			t.Errorf("it is a %s", e.Verdict)
 		}
@@ -295,7 +299,7 @@ func (p *pier) Survey(context.Context, *domain.Crossing) ([]domain.Entry, error)
 // TestAWayBackIsLookedAt: where a cutover is to open one; who only looks is told what was found lately.
 func TestAWayBackIsLookedAt(t *testing.T) {
 	p := newPier()
-	r := New(p, p, p, p, p)
+	r := New(p, p, p, p, p, p)
 	has := func(want string, patience time.Duration) {
 		t.Helper()
 		list, err := r.List(t.Context(), &p.c, p.c.Settings, patience)
@@ -324,4 +328,9 @@ func TestAWayBackIsLookedAt(t *testing.T) {
 	}
 	p.lost = fmt.Errorf("the target is away")
 	has("blocker whether a return path can be made is not known: the target is away", Decides)
+}
+
+// Ready is how its gateways stand.
+func (p *pier) Ready(context.Context, domain.Crossing, domain.StopMethod) ([]domain.Entry, error) {
+	return p.gateways, nil
 }

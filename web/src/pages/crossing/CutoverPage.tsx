@@ -11,6 +11,23 @@ import { Verdicts } from "../../parts/Verdicts";
 import { Moment } from "../../time";
 import { PauseInTime } from "./PauseInTime";
 
+/** What a person is asked who lets a cutover go on. */
+const asks = {
+  "go on": { title: "Let it go on?", verb: "Go on" },
+  "writes stopped": { title: "Have writes stopped?", verb: "Writes have stopped" },
+  outcome: { title: "Did the hand-over take effect?", verb: "It took effect" },
+};
+
+/** And what it means to say so. */
+const meaning = {
+  "go on": (_: Crossing, what: string) =>
+    `The ${what} leaves its hold point and goes on with the next step at once.`,
+  "writes stopped": (c: Crossing) =>
+    `You give your word that nothing writes to ${c.source} any more. What is written from now on does not reach ${c.target}.`,
+  outcome: (c: Crossing) =>
+    `Applications use ${c.target}, as you have seen there. ${c.source} stays closed and the cutover ends. If they still use ${c.source}, abort instead: it takes writes again.`,
+};
+
 export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
   const list = useLive("/api/crossings/{name}/cutovers", { path: { name: c.name } });
   const path = { params: { path: { name: c.name } } };
@@ -215,18 +232,11 @@ function Steps({
             strong
             act={() => take(api.POST("/api/crossings/{name}/cutovers/confirm", path))}
             confirm={{
-              title: k.awaits === "go on" ? "Let it go on?" : "Have writes stopped?",
-              verb: k.awaits === "go on" ? "Go on" : "Writes have stopped",
-              body: (
-                <p>
-                  {k.awaits === "go on"
-                    ? `The ${what.toLowerCase()} leaves its hold point and goes on with the next step at once.`
-                    : `You give your word that nothing writes to ${c.source} any more. What is written from now on does not reach ${c.target}.`}
-                </p>
-              ),
+              ...asks[k.awaits === "" ? "go on" : k.awaits],
+              body: <p>{meaning[k.awaits === "" ? "go on" : k.awaits](c, what.toLowerCase())}</p>,
             }}
           >
-            Go on
+            {k.awaits === "outcome" ? "It took effect" : "Go on"}
           </Act>
         </div>
       )}
