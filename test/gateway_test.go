@@ -54,11 +54,10 @@ func (f *ferry) gateway(crossing string, args ...string) (*process, string) {
 // fast as it may, and connects anew where it is told to. It knows which moves were committed,
 // which were not, and of which nobody told it.
 type till struct {
-	mu               sync.Mutex
-	done, unknown    map[int]bool
-	next, refused    int
-	longest, anew    time.Duration
-	reconnects, held int
+	mu            sync.Mutex
+	done, unknown map[int]bool
+	next, refused int
+	longest       time.Duration
 }
 
 // work moves money until ctx ends. open connects.
@@ -326,7 +325,8 @@ func (f *ferry) opener(engine string, s *shores) func(at string) func() (*sql.DB
 	database := s.old.texts("SELECT current_database()::text")[0]
 	return func(at string) func() (*sql.DB, error) {
 		return func() (*sql.DB, error) {
-			u := url.URL{Scheme: "postgres", User: url.UserPassword("postgres", servers.source.Password), Host: at, Path: database}
+			u := url.URL{Scheme: "postgres", User: url.UserPassword("postgres", servers.source.Password), Host: at,
+				Path: database}
 			return sql.Open("pgx", u.String())
 		}
 	}
@@ -412,7 +412,8 @@ func TestWhatAGatewayPasses(t *testing.T) {
 	_, at := f.gateway("spring", "--status", "127.0.0.1:0")
 	_, safe := f.gateway("spring", "--tls-cert", cert, "--tls-key", key)
 	dial := func(at, database, rest string) (*pgx.Conn, error) {
-		u := url.URL{Scheme: "postgres", User: url.UserPassword("postgres", servers.source.Password), Host: at, Path: database,
+		u := url.URL{Scheme: "postgres", User: url.UserPassword("postgres", servers.source.Password), Host: at,
+			Path:     database,
 			RawQuery: rest}
 		return pgx.Connect(t.Context(), u.String())
 	}
@@ -455,11 +456,15 @@ func TestWhatAGatewayPasses(t *testing.T) {
 	// Much at once.
 	c = open(at, "sslmode=disable")
 	if tag, err := c.CopyFrom(t.Context(), pgx.Identifier{"hives"}, []string{"id", "note"},
-		pgx.CopyFromSlice(20_000, func(i int) ([]any, error) { return []any{i, strings.Repeat("wax", i%50)}, nil })); err != nil ||
+		pgx.CopyFromSlice(20_000, func(i int) ([]any, error) {
+			return []any{i, strings.Repeat("wax", i%50)},
+				nil
+		})); err != nil ||
 		tag != 20_000 {
 		t.Fatalf("%d, %v", tag, err)
 	}
-	if err := c.QueryRow(t.Context(), "SELECT count(*) FROM hives, generate_series(1, 5)").Scan(&n); err != nil || n != 100_000 {
+	if err := c.QueryRow(t.Context(), "SELECT count(*) FROM hives, generate_series(1, 5)").Scan(&n); err != nil ||
+		n != 100_000 {
 		t.Errorf("%d, %v", n, err)
 	}
 	// Three that stand when the cutover comes: at rest, in a transaction without end, and held.
@@ -473,7 +478,11 @@ func TestWhatAGatewayPasses(t *testing.T) {
 	}
 	s.cut("spring", false)
 	for what, try := range map[string]func() error{
-		"at rest":          func() error { _, err := rests.Exec(t.Context(), "INSERT INTO hives VALUES (-2, 'lost')"); return err },
+		"at rest": func() error {
+			_, err := rests.Exec(t.Context(),
+				"INSERT INTO hives VALUES (-2, 'lost')")
+			return err
+		},
 		"in a transaction": func() error { return tx.Commit(t.Context()) },
 	} {
 		if err := try(); err == nil || !strings.Contains(err.Error(), "57P01") && !strings.Contains(err.Error(), "closed") {
@@ -532,7 +541,8 @@ func TestATokenOfGateways(t *testing.T) {
 			return err
 		},
 		"start it": func() error {
-			_, err := client.Do[contract.Crossing](g.API.StartCrossingWithResponse(t.Context(), "spring", contract.StartCrossingJSONRequestBody{}))
+			_, err := client.Do[contract.Crossing](g.API.StartCrossingWithResponse(t.Context(), "spring",
+				contract.StartCrossingJSONRequestBody{}))
 			return err
 		},
 		"see databases": func() error {
@@ -543,6 +553,10 @@ func TestATokenOfGateways(t *testing.T) {
 		if err := try(); !errors.As(err, &p) || p.Status != 403 {
 			t.Errorf("it could %s: %v", what, err)
 		}
+	}
+	if _, err := client.Do[contract.Session](f.API.SignInWithResponse(t.Context(),
+		contract.SignInJSONRequestBody{Token: g.token})); !errors.As(err, &p) || p.Status != 403 {
+		t.Errorf("it opened the console: %v", err)
 	}
 	report := contract.GatewayReport{Listens: "elsewhere"}
 	if _, err := client.Do[contract.GatewayRoute](f.API.ReportGatewayWithResponse(t.Context(), "spring", "own",
@@ -562,7 +576,8 @@ func TestATokenOfGateways(t *testing.T) {
 		return strings.Contains(f.must("gateway", "list", "spring").out, "lead to old") &&
 			!strings.Contains(f.must("gateway", "list", "spring").out, "as told")
 	})
-	if a := f.cli("gateway", "run", "nowhere", "--token", f.gatewayToken); a.code == 0 || !strings.Contains(a.err, "nowhere") {
+	if a := f.cli("gateway", "run", "nowhere", "--token", f.gatewayToken); a.code == 0 || !strings.Contains(a.err,
+		"nowhere") {
 		t.Errorf("%+v", a)
 	}
 	if a := f.cli("gateway", "run", "spring", "--listen", "0.0.0.0:6432"); a.code != 2 ||

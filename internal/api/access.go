@@ -45,6 +45,9 @@ func (s *calls) SignIn(ctx context.Context, r contract.SignInRequestObject) (con
 		time.Sleep(300 * time.Millisecond) // guessing shall not be quick
 		return nil, domain.Forbidden("this token is not known; paste it whole, or ask an admin for a new one")
 	}
+	if t.Role == roleGateway {
+		return nil, domain.Forbidden("this token is a gateway's, which is good for nothing else; sign in with your own")
+	}
 	session, hash := secret.NewToken()
 	until := time.Now().Add(sessionLength)
 	if err := s.Store.AddSession(ctx, hash, t.ID, until); err != nil {

@@ -181,8 +181,8 @@ var settingsList = []Setting{
 				"who started it"}},
 		Help: "Whether another person than the one who started a cutover has to let it pass its hold points; where none " +
 			"is set it waits before it would stop writes", of: func(s *Settings) any { return &s.SecondPerson }},
-	{Key: "gateway_patience", Kind: SettingDuration, Group: "Cutover", Label: "Open transactions in gateways have", Live: true,
-		Cutover: true, Default: 2 * time.Second,
+	{Key: "gateway_patience", Kind: SettingDuration, Group: "Cutover", Label: "Open transactions in gateways have",
+		Live: true, Cutover: true, Default: 2 * time.Second,
 		Help: "How long transactions that are open in gateways have to end at a cutover, before connections that only wait " +
 			"for their application are closed", of: func(s *Settings) any { return &s.GatewayPatience }},
 }

@@ -20,7 +20,7 @@ const (
 	StepOpenTarget    StepName = "open target" // where the target was closed by the cutover that went here
 	StepHandOver      StepName = "hand over"
 	StepRelease       StepName = "release"
-	StepGateways      StepName = "switch gateways" // where there are any
+	StepGateways      StepName = "switch gateways"   // where there are any
 	StepStartReturn   StepName = "start return path" // where one is wanted
 )
 

@@ -50,7 +50,8 @@ const turned = "dusty_ferry_route"
 func (s GatewayStore) TurnRoute(ctx context.Context, r domain.Route) (domain.Route, error) {
 	row, err := single[routeRow](ctx, s, `WITH u AS (
 UPDATE gateway_routes SET epoch = epoch + 1, live = $2, holding = $3, patience = $4 WHERE crossing_id = $1 RETURNING *)
-SELECT u.* FROM u, LATERAL pg_notify('`+turned+`', u.crossing_id::text)`, r.Crossing, r.Live, r.Holding, r.Patience.Seconds())
+SELECT u.* FROM u, LATERAL pg_notify('`+turned+`', u.crossing_id::text)`, r.Crossing, r.Live, r.Holding,
+		r.Patience.Seconds())
 	return row.route(), err
 }
 
@@ -94,7 +95,8 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, now())
 ON CONFLICT (crossing_id, name) DO UPDATE SET listens = excluded.listens, epoch = excluded.epoch,
   sessions = excluded.sessions, busy = excluded.busy, waiting = excluded.waiting, stall = excluded.stall,
   seen_at = excluded.seen_at
-  WHERE gateways.listens = excluded.listens OR gateways.seen_at < now() - make_interval(secs => $9)`, g.Crossing, g.Name,
+  WHERE gateways.listens = excluded.listens OR gateways.seen_at < now() - make_interval(secs => $9)`, g.Crossing,
+		g.Name,
 		g.Listens, g.Epoch, g.Sessions, g.Busy, g.Waiting, g.Stall.Seconds(), domain.GatewayLapse.Seconds())
 }
 

@@ -5,7 +5,7 @@ const Context = createContext<Session>({ name: "", role: "viewer", see_rows: fal
 export const SessionProvider = Context;
 export const useSession = (): Session => useContext(Context);
 
-const rank: Record<Role, number> = { viewer: 1, operator: 2, admin: 3 };
+const rank: Record<Role, number> = { gateway: 0, viewer: 1, operator: 2, admin: 3 };
 
 /** Why this person may not do what needs the role, or undefined when they may. */
 export function useForbidden(needs: Role): string | undefined {

@@ -25,7 +25,8 @@ func says(from byte, all ...[]byte) say { return say{from, bytes.Join(all, nil)}
 
 var signIn = []say{
 	says('<', msg('R', "\x00\x00\x00\x0amech\x00\x00")), says('>', msg('p', "proof")),
-	says('<', msg('R', "\x00\x00\x00\x00"), msg('S', "TimeZone\x00UTC\x00"), msg('K', "\x00\x00\x00\x07secr"), msg('Z', "I")),
+	says('<', msg('R', "\x00\x00\x00\x00"), msg('S', "TimeZone\x00UTC\x00"), msg('K', "\x00\x00\x00\x07secr"), msg('Z',
+		"I")),
 }
 
 func TestWhereASessionStands(t *testing.T) {
@@ -35,23 +36,34 @@ func TestWhereASessionStands(t *testing.T) {
 		signedIn    bool
 		unsaidTwice bool
 	}{
-		"nothing said":            {nil, false, true, false, false},
-		"signing in":              {signIn[:2], false, true, false, false},
-		"signed in":               {signIn, true, false, true, false},
-		"a query under way":       {append(signIn[:3:3], says('>', msg('Q', "SELECT 1\x00"))), false, false, true, false},
-		"a query answered":        {append(signIn[:3:3], says('>', msg('Q', "x\x00")), says('<', msg('D', "row"), msg('C', "c\x00"), msg('Z', "I"))), true, false, true, false},
-		"a transaction open":      {append(signIn[:3:3], says('>', msg('Q', "BEGIN\x00")), says('<', msg('C', "BEGIN\x00"), msg('Z', "T"))), true, true, true, false},
-		"a transaction failed":    {append(signIn[:3:3], says('>', msg('Q', "x\x00")), says('<', msg('E', "e\x00"), msg('Z', "E"))), true, true, true, false},
-		"half a message":          {append(signIn[:3:3], says('>', msg('Q', "SELECT 1\x00")[:3])), false, false, true, false},
-		"half an answer":          {append(signIn[:3:3], says('>', msg('Q', "x\x00")), says('<', msg('Z', "I")[:5])), false, false, true, false},
-		"parsed and not synced":   {append(signIn[:3:3], says('>', msg('P', "a\x00b\x00\x00\x00"), msg('H', "")), says('<', msg('1', ""))), false, false, true, false},
-		"synced":                  {append(signIn[:3:3], says('>', msg('P', "p"), msg('B', "b"), msg('E', "e"), msg('S', "")), says('<', msg('Z', "I"))), true, false, true, false},
-		"two queries, one answer": {append(signIn[:3:3], says('>', msg('Q', "a\x00"), msg('Q', "b\x00")), says('<', msg('Z', "I"))), false, false, true, false},
-		"a notice unasked":        {append(signIn[:3:3], says('<', msg('A', "x\x00"), msg('N', "n\x00"))), true, false, true, false},
-		"copying in":              {append(signIn[:3:3], says('>', msg('Q', "COPY\x00")), says('<', msg('G', "\x00\x00\x00")), says('>', msg('d', "1\n"))), false, false, true, false},
-		"copied in":               {append(signIn[:3:3], says('>', msg('Q', "COPY\x00")), says('<', msg('G', "\x00")), says('>', msg('d', "1\n"), msg('c', "")), says('<', msg('C', "COPY 1\x00"), msg('Z', "I"))), true, false, true, false},
-		"unasked and ready":       {append(signIn[:3:3], says('<', msg('Z', "I"))), false, false, true, false},
-		"another protocol":        {append(signIn[:3:3], says('<', []byte{'Z', 0, 0, 0, 1, 'I'})), false, false, true, false},
+		"nothing said":      {nil, false, true, false, false},
+		"signing in":        {signIn[:2], false, true, false, false},
+		"signed in":         {signIn, true, false, true, false},
+		"a query under way": {append(signIn[:3:3], says('>', msg('Q', "SELECT 1\x00"))), false, false, true, false},
+		"a query answered": {append(signIn[:3:3], says('>', msg('Q', "x\x00")), says('<', msg('D', "row"), msg('C',
+			"c\x00"), msg('Z', "I"))), true, false, true, false},
+		"a transaction open": {append(signIn[:3:3], says('>', msg('Q', "BEGIN\x00")), says('<', msg('C', "BEGIN\x00"),
+			msg('Z', "T"))), true, true, true, false},
+		"a transaction failed": {append(signIn[:3:3], says('>', msg('Q', "x\x00")), says('<', msg('E', "e\x00"), msg('Z',
+			"E"))), true, true, true, false},
+		"half a message": {append(signIn[:3:3], says('>', msg('Q', "SELECT 1\x00")[:3])), false, false, true, false},
+		"half an answer": {append(signIn[:3:3], says('>', msg('Q', "x\x00")), says('<', msg('Z', "I")[:5])), false,
+			false, true, false},
+		"parsed and not synced": {append(signIn[:3:3], says('>', msg('P', "a\x00b\x00\x00\x00"), msg('H', "")), says('<',
+			msg('1', ""))), false, false, true, false},
+		"synced": {append(signIn[:3:3], says('>', msg('P', "p"), msg('B', "b"), msg('E', "e"), msg('S', "")),
+			says('<', msg('Z', "I"))), true, false, true, false},
+		"two queries, one answer": {append(signIn[:3:3], says('>', msg('Q', "a\x00"), msg('Q', "b\x00")), says('<', msg('Z',
+			"I"))), false, false, true, false},
+		"a notice unasked": {append(signIn[:3:3], says('<', msg('A', "x\x00"), msg('N', "n\x00"))), true, false, true,
+			false},
+		"copying in": {append(signIn[:3:3], says('>', msg('Q', "COPY\x00")), says('<', msg('G', "\x00\x00\x00")),
+			says('>', msg('d', "1\n"))), false, false, true, false},
+		"copied in": {append(signIn[:3:3], says('>', msg('Q', "COPY\x00")), says('<', msg('G', "\x00")),
+			says('>', msg('d', "1\n"), msg('c', "")), says('<', msg('C', "COPY 1\x00"), msg('Z',
+				"I"))), true, false, true, false},
+		"unasked and ready": {append(signIn[:3:3], says('<', msg('Z', "I"))), false, false, true, false},
+		"another protocol":  {append(signIn[:3:3], says('<', []byte{'Z', 0, 0, 0, 1, 'I'})), false, false, true, false},
 	} {
 		for range 20 { // in pieces of any size
 			var s Session
@@ -105,7 +117,8 @@ func TestTheStartMessage(t *testing.T) {
 		t.Errorf("cancelling: %+v, %v", s, err)
 	}
 	for name, b := range map[string][]byte{"HTTP": []byte("GET / HTTP/1.1\r\n\r\n"), "short": {0, 0, 0, 4, 0, 0, 0, 0},
-		"long": {0, 1, 0, 0, 0, 3, 0, 0}, "version 2": {0, 0, 0, 8, 0, 2, 0, 0}, "no end": append([]byte{0, 0, 0, 12, 0, 3, 0, 0}, "user"...)} {
+		"long": {0, 1, 0, 0, 0, 3, 0, 0}, "version 2": {0, 0, 0, 8, 0, 2, 0, 0}, "no end": append([]byte{0, 0, 0, 12, 0, 3, 0,
+			0}, "user"...)} {
 		if _, err := ReadStart(bytes.NewReader(b)); !errors.Is(err, ErrNotStart) {
 			t.Errorf("%s: %v", name, err)
 		}

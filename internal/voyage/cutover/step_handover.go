@@ -114,8 +114,8 @@ func (r *run) askWebhook(ctx context.Context, url string, body []byte) (string, 
 
 // tellUnknown has a person asked what came of the hand-over.
 func (r *run) tellUnknown(ctx context.Context, why error, tries int, key string) error {
-	text := fmt.Sprintf("the hand-over webhook was told, its answer is unknown (%s; asked %s with Idempotency-Key %s): the "+
-		"source stays closed. See whether applications use %s; if so: dustyferry cutover confirm %s, if not: dustyferry "+
+	text := fmt.Sprintf("the hand-over webhook was told, its answer is unknown (%s; asked %s with Idempotency-Key %s): "+
+		"the source stays closed. See whether applications use %s; if so: dustyferry cutover confirm %s, if not: dustyferry "+
 		"cutover abort %s", why, domain.Counted(tries, "time", "times"), key, r.c.Target, r.c.Name, r.c.Name)
 	r.of.journal.Recordf(ctx, "error", journal.System, r.c.Name, "", "cutover", "%s", text)
 	r.of.journal.Notify(ctx, r.c, journal.EventHeld, text)

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -15,7 +14,6 @@ import (
 // locks are crossings with their route and gateways, which act by what they are told at once
 // unless they are stuck.
 type locks struct {
-	mu        sync.Mutex
 	crossings map[string]domain.Crossing
 	running   map[int64]bool // crossings whose cutover is under way
 	route     *domain.Route
@@ -136,7 +134,8 @@ func TestGatewaysJoin(t *testing.T) {
 	}
 	// By the return path it is the same route, and what a gateway says it knows is no more than there is.
 	s, err := g.See(t.Context(), l.crossings["spring-back"], domain.Gateway{Name: "a", Epoch: 99, Listens: "here"})
-	if err != nil || s.Root.Name != "spring" || s.Route.Live != "old" || l.gates["a"].Epoch != 1 || l.gates["a"].Crossing != 1 {
+	if err != nil || s.Root.Name != "spring" || s.Route.Live != "old" || l.gates["a"].Epoch != 1 ||
+		l.gates["a"].Crossing != 1 {
 		t.Fatalf("%+v, %v; %+v", s.Route, err, l.gates["a"])
 	}
 	if len(l.said) != 1 || !strings.Contains(l.said[0], "reach old at here") {
@@ -149,12 +148,14 @@ func TestGatewaysJoin(t *testing.T) {
 	if _, err := g.See(t.Context(), l.crossings["spring"], domain.Gateway{Name: "a"}); err != nil {
 		t.Error(err)
 	}
-	if _, err := g.See(t.Context(), l.crossings["spring"], domain.Gateway{Name: "b"}); !domain.IsKind(err, domain.ProblemConflict) ||
+	if _, err := g.See(t.Context(), l.crossings["spring"], domain.Gateway{Name: "b"}); !domain.IsKind(err,
+		domain.ProblemConflict) ||
 		!strings.Contains(err.Error(), "may join when that is over") {
 		t.Error(err)
 	}
 	l.running[2], l.taken = false, true
-	if _, err := g.See(t.Context(), l.crossings["spring"], domain.Gateway{Name: "a"}); !domain.IsKind(err, domain.ProblemConflict) ||
+	if _, err := g.See(t.Context(), l.crossings["spring"], domain.Gateway{Name: "a"}); !domain.IsKind(err,
+		domain.ProblemConflict) ||
 		!strings.Contains(err.Error(), "--name") {
 		t.Error(err)
 	}
@@ -194,7 +195,8 @@ func TestHoldAndSwitch(t *testing.T) {
 	g := l.joined(t, "a", "b")
 	l.slow["b"] = 3
 	note, err := g.Hold(t.Context(), c, time.Second, true)
-	if err != nil || note != "2 gateways hold connections" || !l.route.Holding || l.route.Patience != time.Second || l.route.Epoch != 2 {
+	if err != nil || note != "2 gateways hold connections" || !l.route.Holding || l.route.Patience != time.Second ||
+		l.route.Epoch != 2 {
 		t.Fatalf("%q, %v; %+v", note, err, l.route)
 	}
 	if note, err = g.Switch(t.Context(), c, "new"); err != nil || note != "2 gateways lead to new" || l.route.Holding ||
@@ -230,7 +232,8 @@ func TestALostGateway(t *testing.T) {
 		!strings.Contains(err.Error(), "dustyferry gateway remove") {
 		t.Fatal(err)
 	}
-	if note, err := g.Switch(t.Context(), c, "new"); err != nil || !strings.Contains(note, "1 gateway leads to new, but b has") {
+	if note, err := g.Switch(t.Context(), c, "new"); err != nil || !strings.Contains(note,
+		"1 gateway leads to new, but b has") {
 		t.Errorf("%q, %v", note, err)
 	}
 	if err := g.Remove(t.Context(), c, "b", "wren"); err != nil {

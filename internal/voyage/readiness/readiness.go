@@ -85,8 +85,9 @@ type Readiness struct {
 
 // New returns the readiness of this process.
 func New(r Records, d Databases, c Comparer, w Returns, g Gateways, j Journal) *Readiness {
-	return &Readiness{records: r, databases: d, comparer: c, returns: w, gateways: g, journal: j, doubts: map[int64]doubt{},
-		ways: map[int64]way{}}
+	return &Readiness{records: r, databases: d, comparer: c, returns: w, gateways: g, journal: j,
+		doubts: map[int64]doubt{},
+		ways:   map[int64]way{}}
 }
 
 // How long each question to the source may take: a list that people look at waits for nobody

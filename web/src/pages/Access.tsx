@@ -12,6 +12,7 @@ const roles = [
   ["viewer", "sees everything but rows of the databases, changes nothing"],
   ["operator", "plans, starts, steers and cuts over crossings"],
   ["admin", "also registers databases, sets commands and hands out tokens"],
+  ["gateway", "asks where a gateway is to lead connections, and can do nothing else"],
 ] as const;
 
 export default function Access() {
@@ -49,7 +50,7 @@ export default function Access() {
                       <span className="font-medium">{t.name}</span>
                       <span>
                         {t.role}
-                        {t.see_rows ? ", sees rows" : ", sees no rows"}
+                        {t.role === "gateway" ? "" : t.see_rows ? ", sees rows" : ", sees no rows"}
                       </span>
                       <span className="text-soft">
                         made <Moment at={t.created_at} />,{" "}
@@ -102,7 +103,7 @@ function NewToken() {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
   const [seeRows, setSeeRows] = useState<boolean>();
-  const mayChoose = role !== "admin";
+  const mayChoose = role === "viewer" || role === "operator";
   const [made, setMade] = useState<string>();
   return (
     <Panel title="Make a token">
@@ -127,7 +128,7 @@ function NewToken() {
           <input
             type="checkbox"
             disabled={!mayChoose}
-            checked={mayChoose ? (seeRows ?? role === "operator") : true}
+            checked={mayChoose ? (seeRows ?? role === "operator") : role === "admin"}
             onChange={(e) => {
               setSeeRows(e.target.checked);
             }}

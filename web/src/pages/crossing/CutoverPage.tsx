@@ -9,6 +9,7 @@ import { Figure } from "../../parts/Figure";
 import { Nothing, Said } from "../../parts/Said";
 import { Verdicts } from "../../parts/Verdicts";
 import { Moment } from "../../time";
+import { Gateways } from "./Gateways";
 import { PauseInTime } from "./PauseInTime";
 
 /** What a person is asked who lets a cutover go on. */
@@ -136,6 +137,7 @@ export function CutoverPage({ crossing: c }: { crossing: Crossing }) {
           Change how
         </Link>
       </div>
+      <Gateways crossing={c} />
       <div className={`mt-3 grid items-start gap-3 ${over ? "" : "lg:grid-cols-2"}`}>
         <div className={list.data?.length === 0 ? "lg:col-span-2" : "grid gap-3"}>
           <Said of={list} reading="Reading the cutovers">
