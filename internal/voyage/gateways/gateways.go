@@ -109,19 +109,21 @@ func (g *Gateways) Ready(ctx context.Context, c domain.Crossing, stop domain.Sto
 	e := domain.Entry{Verdict: domain.OK, Topic: "gateways", Subject: c.Name}
 	sessions := 0
 	var lost []string
+	name := "…"
 	for _, x := range s.Gateways {
-		sessions += x.Sessions
-		if x.Lost() {
-			lost = append(lost, fmt.Sprintf("%s has said nothing for %s", x.Name, x.Quiet.Round(time.Second)))
+		if !x.Lost() {
+			sessions += x.Sessions
+			continue
 		}
+		name = x.Name
+		lost = append(lost, fmt.Sprintf("%s has said nothing for %s", x.Name, x.Quiet.Round(time.Second)))
 	}
-	e.Measured = fmt.Sprintf("%s to %s, with %s", domain.Counted(len(s.Gateways), "gateway leads", "gateways lead"),
-		s.Route.Live, domain.Many(sessions, "connection"))
+	e.Measured = fmt.Sprintf("%s to %s, with %s", domain.Counted(len(s.Gateways)-len(lost), "gateway leads",
+		"gateways lead"), s.Route.Live, domain.Many(sessions, "connection"))
 	if len(lost) > 0 {
 		e.Verdict = domain.Notice
 		e.Measured += "; " + strings.Join(lost, ", ")
-		e.Remedy = "see whether it runs; forget one that nobody uses any more: dustyferry gateway remove " + s.Root.Name +
-			" …"
+		e.Remedy = "see whether it runs; forget one that nobody uses any more: dustyferry gateway remove " + s.Root.Name + " " + name
 		if stop == domain.StopWord { // the source would take what still comes through it
 			e.Verdict = domain.Blocker
 		}

@@ -10,9 +10,9 @@ export function Gateways({ crossing: c }: { crossing: Crossing }) {
   const route = all.data?.route;
   if (route === undefined) return null;
   const [says, tone] = {
-    live: [`connections lead to ${route.live}`, "text-reed"],
-    holding: [`connections are held; they led to ${route.live}`, "text-amber"],
-    moved: [`connections are refused: ${route.live}, in charge, is of another engine`, "text-amber"],
+    live: [`Connections lead to ${route.live}`, "text-reed"],
+    holding: [`Connections are held; they led to ${route.live}`, "text-amber"],
+    moved: [`Connections are refused: ${route.live}, in charge, is of another engine`, "text-amber"],
   }[route.state] as [string, string];
   return (
     <Panel title="Gateways" className="mt-3">
