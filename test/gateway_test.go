@@ -182,7 +182,7 @@ func (r *tillRoom) account() {
 }
 
 // TestApplicationsStayConnected: applications that connect to gateways move money over a rehearsal,
-// a cutover, the way back and forth again. No transaction is lost or doubled, and who was told that
+// a cutover and the way back. No transaction is lost or doubled, and who was told that
 // one was committed finds it, with both sides alike.
 func TestApplicationsStayConnected(t *testing.T) {
 	for _, engine := range []string{"postgres", "mariadb"} {
@@ -200,14 +200,14 @@ func TestApplicationsStayConnected(t *testing.T) {
 				}
 				r.mu.Unlock()
 			}
-			for i, name := range []string{"spring", "spring-back", "spring-forth"} {
+			for i, name := range []string{"spring", "spring-back"} {
 				r.cut(name, r.method == "word")
 				r.moved(50)
-				r.phase([]string{"spring-back", "spring-forth", "spring-back-2"}[i], contract.PhaseInStep)
+				r.phase([]string{"spring-back", "spring-forth"}[i], contract.PhaseInStep)
 				r.moved(50)
 			}
 			out := r.must("gateway", "list", "spring").out
-			if !strings.Contains(out, "lead to new") || strings.Count(out, "as told") != 2 {
+			if !strings.Contains(out, "lead to old") || strings.Count(out, "as told") != 2 {
 				t.Errorf("gateways: %s", out)
 			}
 			r.account()
@@ -219,7 +219,7 @@ func TestApplicationsStayConnected(t *testing.T) {
 }
 
 // kills is how often something is killed while gateways switch.
-var kills = flag.Int("kills", 3, "how often a gateway or the service is killed while gateways switch")
+var kills = flag.Int("kills", 2, "how often a gateway or the service is killed while gateways switch")
 
 // TestKilledWhileGatewaysSwitch: gateways and the service die in the middle of cutovers, and come
 // back. No move is lost or doubled, and none is written to the side that was left.
@@ -367,7 +367,7 @@ func TestPgbenchThroughGateways(t *testing.T) {
 	for range 2 {
 		runs.Go(func() {
 			for ctx.Err() == nil { // its clients end where a connection does; the next run connects anew
-				out, err := bench(t.Context(), at, "-n", "-c", "2", "-T", "3")
+				out, err := bench(t.Context(), at, "-n", "-c", "2", "-T", "2")
 				m := processed.FindStringSubmatch(out)
 				var exit *exec.ExitError
 				if err != nil && !errors.As(err, &exit) || m == nil {

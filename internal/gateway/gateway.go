@@ -40,7 +40,7 @@ type Gateway struct {
 	listener net.Listener
 	front    front
 	asks     asks
-	holding  atomic.Bool
+	lets     atomic.Pointer[string] // the side on which transactions may begin now; nil: on none
 
 	mu       sync.Mutex
 	route    contract.GatewayRoute
@@ -52,6 +52,7 @@ type Gateway struct {
 	run     context.Context
 	stop    context.CancelFunc
 	loops   sync.WaitGroup
+	stopped sync.Once
 	metrics *metrics
 }
 
@@ -167,7 +168,10 @@ func (g *Gateway) adopt(r contract.GatewayRoute) {
 	}
 	was := g.route
 	g.route = r
-	g.holding.Store(r.State == contract.Holding)
+	g.lets.Store(nil)
+	if r.State == contract.Live {
+		g.lets.Store(&r.Live)
+	}
 	close(g.changed)
 	g.changed = make(chan struct{})
 	all := make([]*session, 0, len(g.sessions))
@@ -178,7 +182,6 @@ func (g *Gateway) adopt(r contract.GatewayRoute) {
 	if was.Epoch > 0 {
 		g.set.Log.Info("another route", "state", r.State, "live", r.Live, "epoch", r.Epoch, "sessions", len(all))
 	}
-	// Sessions of the side that is not in charge any more end before anything is let go.
 	if r.State != contract.Holding {
 		for _, s := range all {
 			if s.elsewhere(r.Live) {
@@ -358,7 +361,9 @@ func (g *Gateway) admit(s *session) (contract.GatewayRoute, error) {
 }
 
 // Stop ends all sessions and has the service forget this gateway.
-func (g *Gateway) Stop() {
+func (g *Gateway) Stop() { g.stopped.Do(g.end) }
+
+func (g *Gateway) end() {
 	g.stop()
 	_ = g.listener.Close()
 	g.mu.Lock()
@@ -369,6 +374,10 @@ func (g *Gateway) Stop() {
 	g.mu.Unlock()
 	for _, s := range all {
 		s.end(true)
+	}
+	for _, s := range all {
+		<-s.told
+		_ = s.client.SetReadDeadline(time.Now().Add(time.Second)) // in which one can still read what it was told
 	}
 	g.loops.Wait()
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)

@@ -34,10 +34,11 @@ type session struct {
 	held   time.Time
 	ended  bool // it is told so, or cut
 	cut    bool
+	told   chan struct{} // closed when it was
 }
 
 func newSession(g *Gateway, c net.Conn) *session {
-	s := &session{g: g, client: c}
+	s := &session{g: g, client: c, told: make(chan struct{})}
 	s.turned.L = &s.mu
 	return s
 }
@@ -85,6 +86,7 @@ func (s *session) up() {
 		n, err := s.client.Read(buf)
 		if n > 0 {
 			if !s.pass(buf[:n]) {
+				<-s.told
 				s.g.front.reply(s, buf[:n])
 				linger(s.client)
 				return
@@ -101,14 +103,19 @@ func (s *session) up() {
 	}
 }
 
-// pass waits while the gateway holds what would begin a transaction. It reports whether the bytes
-// may go to the server; they may not once the session was ended.
+// pass waits with what would begin a transaction until one may begin on this session's side. It
+// reports whether the bytes may go to the server; they may not once the session was ended. One of a
+// side that was left is ended by whoever adopts the new route: until then it waits as well.
 func (s *session) pass(p []byte) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.g.holding.Load() && s.between() && !s.ended {
+	waits := func() bool {
+		lets := s.g.lets.Load()
+		return (lets == nil || *lets != s.side) && !s.ended
+	}
+	if s.between() && waits() {
 		s.held = time.Now()
-		for s.g.holding.Load() && !s.ended {
+		for waits() {
 			s.turned.Wait()
 		}
 		s.g.metrics.stalled(time.Since(s.held))
@@ -229,14 +236,17 @@ func (s *session) end(now bool) {
 	if server != nil {
 		_ = server.Close()
 	}
-	if !rests {
-		_ = client.Close()
-		return
-	}
-	s.out.Lock()
-	defer s.out.Unlock()
-	_ = s.client.SetWriteDeadline(time.Now().Add(time.Second))
-	s.g.front.end(s)
+	s.g.loops.Go(func() { // nobody waits for a client that does not read
+		defer close(s.told)
+		if !rests {
+			_ = client.Close()
+			return
+		}
+		_ = client.SetWriteDeadline(time.Now().Add(time.Second))
+		s.out.Lock()
+		defer s.out.Unlock()
+		s.g.front.end(s)
+	})
 }
 
 func (s *session) close() {
