@@ -87,7 +87,8 @@ func (d *depot) serve(c net.Conn) {
 		return
 	}
 	d.note("start " + s.Database())
-	_, _ = c.Write(bytes.Join([][]byte{msg('R', "\x00\x00\x00\x00"), msg('K', "\x00\x00\x00\x07secr"), msg('Z', "I")}, nil))
+	_, _ = c.Write(bytes.Join([][]byte{msg('R', "\x00\x00\x00\x00"), msg('K', "\x00\x00\x00\x07secr"), msg('Z', "I")},
+		nil))
 	for open := "I"; ; {
 		q, err := readMsg(c)
 		if err != nil {
@@ -168,7 +169,8 @@ type tower struct {
 func newTower(t *testing.T, live *depot) *tower {
 	t.Helper()
 	w := &tower{}
-	w.route = contract.GatewayRoute{Crossing: "spring", Epoch: 1, State: contract.Live, Engine: live.engine, Tls: "disable",
+	w.route = contract.GatewayRoute{Crossing: "spring", Epoch: 1, State: contract.Live, Engine: live.engine,
+		Tls:       "disable",
 		Databases: []string{"shed", "cloud"}}
 	w.leads(live, "shed")
 	w.Server = httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
@@ -429,7 +431,8 @@ func TestWithoutTheServiceItStays(t *testing.T) {
 	g.mu.Lock()
 	g.heard = time.Now().Add(-time.Minute)
 	g.mu.Unlock()
-	if code, text := get("/readyz"); code != http.StatusServiceUnavailable || !strings.Contains(text, "stays where it is") {
+	if code, text := get("/readyz"); code != http.StatusServiceUnavailable || !strings.Contains(text,
+		"stays where it is") {
 		t.Errorf("%d %s", code, text)
 	}
 	w.mu.Lock()

@@ -123,7 +123,8 @@ func (g *Gateways) Ready(ctx context.Context, c domain.Crossing, stop domain.Sto
 	if len(lost) > 0 {
 		e.Verdict = domain.Notice
 		e.Measured += "; " + strings.Join(lost, ", ")
-		e.Remedy = "see whether it runs; forget one that nobody uses any more: dustyferry gateway remove " + s.Root.Name + " " + name
+		e.Remedy = "see whether it runs; forget one that nobody uses any more: dustyferry gateway remove " +
+			s.Root.Name + " " + name
 		if stop == domain.StopWord { // the source would take what still comes through it
 			e.Verdict = domain.Blocker
 		}
