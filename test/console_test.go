@@ -305,7 +305,7 @@ INSERT INTO saltmarsh."Market Stalls" VALUES (900, 'Nowhere')`)
 		t.Errorf("%v places are marked", marked)
 	}
 	fill(t, ctx, "Table", "saltmarsh.harvest_lots")
-	eventually(t, 10*time.Second, func() bool {
+	eventually(t, 40*time.Second, func() bool {
 		return eval[float64](t, ctx, `document.querySelectorAll('li[id^=finding]').length`) == 1
 	})
 	press(t, ctx, "Show all 8 columns")

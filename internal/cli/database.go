@@ -21,19 +21,31 @@ func (a *app) databaseCmd() *cobra.Command {
 
 func (a *app) databaseAdd() *cobra.Command {
 	var d contract.NewDatabase
-	var engine, tls string
+	var engine, tls, file string
 	c := &cobra.Command{
 		Use: "add NAME", Short: "Register a database; it is reached once to see that all is right",
 		Args: exactly("the database's NAME"),
 		Long: `Register a database. The password is read from DUSTYFERRY_DATABASE_PASSWORD, or
-asked for; it is kept encrypted and never shown again.`,
-		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty`,
+asked for; it is kept encrypted and never shown again.
+
+With --file it is a file on the service's machine (SQLite), in a folder that the service was
+started with (serve --files); what it is is found by looking into it.`,
+		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty
+  dustyferry database add shop --file /srv/files/shop.db`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {
 				return err
 			}
-			if d.Password, err = a.password(); err != nil {
+			if file != "" {
+				for _, f := range []string{"engine", "host", "port", "database", "user", "tls"} {
+					if cmd.Flags().Changed(f) {
+						return exitWith(ExitUsage, "--%s is of a server, and --file of a file: give one of them", f)
+					}
+				}
+				engine, tls = "file", "disable"
+				d.Host, d.Port, d.Database = "", 0, file
+			} else if d.Password, err = a.password(); err != nil {
 				return err
 			}
 			d.Name, d.Engine = args[0], engine
@@ -43,19 +55,27 @@ asked for; it is kept encrypted and never shown again.`,
 				return err
 			}
 			return a.show(out, func(w *table) {
-				w.line("Database %s is registered and was reached (%s at %s:%d/%s).", out.Name, out.Engine, out.Host, out.Port,
-					out.Database)
+				w.line("Database %s is registered and was reached (%s at %s).", out.Name, out.Engine, whereIs(&out))
 			})
 		},
 	}
 	f := c.Flags()
 	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres or mariadb")
+	f.StringVar(&file, "file", "", "path of a database file on the service's machine")
 	f.StringVar(&d.Host, "host", "127.0.0.1", "host name or address")
 	f.IntVar(&d.Port, "port", 5432, "port")
 	f.StringVar(&d.Database, "database", "", "name of the database on the server")
 	f.StringVar(&d.User, "user", "", "user to sign in as")
 	f.StringVar(&tls, "tls", "prefer", "encryption: disable, prefer, require or verify-full")
 	return c
+}
+
+// whereIs says where a database is.
+func whereIs(d *contract.Database) string {
+	if d.Host == "" {
+		return d.Database
+	}
+	return fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database)
 }
 
 func (a *app) databaseChange() *cobra.Command {
@@ -150,7 +170,7 @@ func (a *app) databaseList() *cobra.Command {
 				}
 				w.row("NAME", "ENGINE", "ADDRESS", "USER", "TLS", "USED BY")
 				for _, d := range out {
-					w.row(d.Name, d.Engine, fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database), d.User, d.Tls, strings.Join(d.UsedBy,
+					w.row(d.Name, d.Engine, whereIs(&d), d.User, d.Tls, strings.Join(d.UsedBy,
 						", "))
 				}
 			})
@@ -176,7 +196,7 @@ func (a *app) databaseShow() *cobra.Command {
 				return err
 			}
 			return a.show(map[string]any{"database": d, "tables": tables}, func(w *table) {
-				w.pairs("database", d.Name, "engine", d.Engine, "address", fmt.Sprintf("%s:%d/%s", d.Host, d.Port, d.Database),
+				w.pairs("database", d.Name, "engine", d.Engine, "address", whereIs(&d),
 					"user", d.User, "tls", d.Tls, "used by", strings.Join(d.UsedBy, ", "))
 				w.line("")
 				w.row("TABLE", right+"ROWS (ABOUT)", right+"SIZE", right+"COLUMNS", "KEY")

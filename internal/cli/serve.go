@@ -22,6 +22,7 @@ func (a *app) processFlags(c *cobra.Command) {
 		"waits for, and is tried anew unless a server is at work on it")
 	f.StringSlice("label", nil, "what this process is good for, such as near-source; crossings can ask for workers "+
 		"with a label")
+	f.StringSlice("files", nil, "folder whose files may be registered as databases; none are without")
 	f.Bool("allow-root", false, "run although this is root; commands of a hand-over then run as root too")
 	f.Bool("debug", false, "log everything")
 }
@@ -33,7 +34,7 @@ func (a *app) settings() service.Settings {
 		KeyFile:    a.conf.GetString("key-file"), NewKey: a.conf.GetBool("new-key"), Migrate: a.conf.GetBool("migrate"),
 		AllowRoot: a.conf.GetBool("allow-root"),
 		Hosts:     a.conf.GetStringSlice("host-name"), Lanes: a.conf.GetInt("process-lanes"), StuckAfter: a.conf.GetDuration(
-			"stuck-after"), Labels: a.conf.GetStringSlice("label"), TLSCert: a.conf.GetString("tls-cert"),
+			"stuck-after"), Labels: a.conf.GetStringSlice("label"), Files: a.conf.GetStringSlice("files"), TLSCert: a.conf.GetString("tls-cert"),
 		TLSKey:  a.conf.GetString("tls-key"),
 		Version: version, Build: build(), Log: a.logger(),
 	}

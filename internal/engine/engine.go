@@ -52,6 +52,9 @@ type Scope struct {
 	Share    float64 // of its rows, above 0 and at most 1
 	Extremes bool    // instead: least, greatest and longest value of each column
 	First    int     // instead: so many rows, whichever come first
+	// Refused is told, in place of the visit, of rows of which a value is not of the column's type, where
+	// an engine's columns can hold such: their values as texts, and of which column that is and why.
+	Refused func(fields [][]byte, column, why string)
 }
 
 // WriteStop holds a source's writes back.

@@ -38,6 +38,7 @@ type Settings struct {
 	Lanes      int           // lanes this process carries at once
 	StuckAfter time.Duration // for how long nothing may move; 0: StuckAfter
 	Labels     []string      // what this process is good for; crossings can ask for a label
+	Files      []string      // folders whose files may be opened as databases
 	Serve      bool          // with the HTTP interface; otherwise a worker only
 	TLSCert    string
 	TLSKey     string
@@ -135,7 +136,7 @@ func (s *Service) start(ctx context.Context) error {
 	}
 	s.voyage = voyage.New(voyage.Config{Store: s.store, Queue: q, Box: box, Log: set.Log, Worker: name,
 		Labels: set.Labels, Lanes: set.Lanes, StuckAfter: set.StuckAfter, Version: set.Version, Outdated: s.failed},
-		set.Engines)
+		within(set.Engines, set.Files))
 	s.store.Reveal = s.voyage.Planning.Reveal
 	if err := s.voyage.Start(ctx); err != nil {
 		return err

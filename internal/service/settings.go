@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -20,6 +21,11 @@ func (s *Settings) check() error {
 				"its own, or say --allow-root")
 		}
 		s.Log.Warn("running as root: commands of a hand-over do too; better start it as a user of its own")
+	}
+	for _, f := range s.Files {
+		if at, err := os.Stat(f); err != nil || !at.IsDir() || !filepath.IsAbs(f) {
+			return domain.Invalid("--files %s is no folder; give the whole path of one that is there", f)
+		}
 	}
 	if s.Worker() {
 		return nil

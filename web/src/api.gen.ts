@@ -1454,7 +1454,7 @@ export interface components {
         };
         NewDatabase: {
             name: string;
-            /** @description postgres or mariadb */
+            /** @description postgres, mariadb or sqlite; or file: what the file at the path in database is, is found by looking into it. For a file host, port, user and password are empty */
             engine: string;
             host: string;
             port: number;

@@ -81,6 +81,17 @@ var (
 	errCut  = errors.New("it is cut")
 )
 
+// Refused counts a row that the source itself cannot give as its columns are planned.
+func (c *Check) Refused(fields [][]byte, column, why string) {
+	c.Rows++
+	for i, name := range c.names {
+		c.Bytes += int64(len(fields[i]))
+		if name == column {
+			c.note(i, fields, fields[i], errors.New(why))
+		}
+	}
+}
+
 // Row looks at a row: its values as the source's texts, nil for NULL. Values that
 // were not read are NULL too.
 func (c *Check) Row(fields [][]byte) {

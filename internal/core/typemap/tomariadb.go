@@ -108,6 +108,7 @@ func (w Mapping) planToMariaDB(p domain.TablePlan) (domain.TablePlan, []Noted) {
 	var notes []Noted
 	there := w.there(&p)
 	there.Table.Comment, there.Table.Collation = p.Table.Comment, textOrder
+	there.Table.Left = append(there.Table.Left, p.Table.Left...)
 	left := func(format string, args ...any) {
 		there.Table.Left = append(there.Table.Left, fmt.Sprintf(format, args...))
 	}

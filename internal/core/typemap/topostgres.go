@@ -77,6 +77,25 @@ func (w Mapping) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) 
 	}
 	there.Table.Columns = there.Columns
 	there.Table.Keys = w.keysThere(&p)
+	w.aroundThere(&p, there)
+	for _, k := range p.Table.Constraints {
+		if k.Kind == "check" {
+			there.Table.Left = append(there.Table.Left, "check "+k.Name+" (its expression is MariaDB's)")
+		}
+	}
+	for _, c := range p.Columns {
+		if c.BaseType == "enum" && c.Mask == "" {
+			there.Table.Constraints = append(there.Table.Constraints, labelsCheck(p.Target.Name, c))
+		}
+	}
+	if p.Table.PartitionBy != "" {
+		there.Table.Left = append(there.Table.Left, "partitioning (the table is one on the target)")
+	}
+	return p, notes
+}
+
+// aroundThere adds a table's indexes and foreign keys as a PostgreSQL target makes them.
+func (w Mapping) aroundThere(p *domain.TablePlan, there *domain.TablePlan) {
 	for _, x := range p.Table.Indexes {
 		if x.Columns == nil {
 			there.Table.Left = append(there.Table.Left, fmt.Sprintf("index %s (%s)", x.Name, x.Why))
@@ -99,20 +118,6 @@ func (w Mapping) planToPostgres(p domain.TablePlan) (domain.TablePlan, []Noted) 
 					quoted(k.References.Name), list(k.ReferenceColumns), k.Rules)})
 		}
 	}
-	for _, k := range p.Table.Constraints {
-		if k.Kind == "check" {
-			there.Table.Left = append(there.Table.Left, "check "+k.Name+" (its expression is MariaDB's)")
-		}
-	}
-	for _, c := range p.Columns {
-		if c.BaseType == "enum" && c.Mask == "" {
-			there.Table.Constraints = append(there.Table.Constraints, labelsCheck(p.Target.Name, c))
-		}
-	}
-	if p.Table.PartitionBy != "" {
-		there.Table.Left = append(there.Table.Left, "partitioning (the table is one on the target)")
-	}
-	return p, notes
 }
 
 // labelsCheck holds a text to the values of the enum that it was.

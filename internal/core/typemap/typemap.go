@@ -96,6 +96,8 @@ func (w Mapping) planNeutral(p domain.TablePlan) domain.TablePlan {
 	}
 	there.Table.Columns, there.Table.Comment = there.Columns, p.Table.Comment
 	there.Table.Keys = w.keysThere(&p)
+	there.Table.Left = append(there.Table.Left, p.Table.Left...)
+	w.aroundThere(&p, there)
 	return p
 }
 

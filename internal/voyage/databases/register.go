@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 
+	"dustyferry/internal/core/filekind"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 )
 
 // encryptions are the ways of a connection, the weakest first.
@@ -24,7 +26,11 @@ func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, passwo
 	if err := domain.ValidName(row.Name); err != nil {
 		return err
 	}
-	if err := validAddress(row); err != nil {
+	var err error
+	if row.Engine, err = s.recognised(row); err != nil {
+		return err
+	}
+	if err := s.validAddress(&row); err != nil {
 		return err
 	}
 	uid := s.newUID()
@@ -44,13 +50,60 @@ func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, passwo
 	return nil
 }
 
+// AnyFile stands for the engine of a database that is a file: what it is, is found by looking into it.
+const AnyFile = "file"
+
+// recognised is the engine of a database: one that is a file is looked into, also where an engine is
+// named for it.
+func (s *Databases) recognised(row domain.Database) (string, error) {
+	var kind filekind.Kind
+	looked := false
+	for _, d := range s.drivers {
+		f, ok := d.(engine.Files)
+		if !ok || row.Engine != AnyFile && row.Engine != d.Name() {
+			continue
+		}
+		if !looked {
+			var err error
+			if kind, err = f.Look(row.DBName); err != nil {
+				return "", err
+			}
+			looked = true
+		}
+		if f.Recognises(kind) {
+			return d.Name(), nil
+		}
+	}
+	if looked {
+		return "", domain.Invalid("%s is a %s, which cannot be opened as a database: %s", row.DBName, kind, kind.Advice)
+	}
+	return row.Engine, nil
+}
+
+// file reports whether databases of an engine are files.
+func (s *Databases) file(name string) bool {
+	d, err := s.Driver(name)
+	if err != nil {
+		return false
+	}
+	_, is := d.(engine.Files)
+	return is
+}
+
 // way says how a database is reached.
 func way(row domain.Database) string {
+	if row.Host == "" {
+		return row.DBName
+	}
 	return fmt.Sprintf("%s:%d/%s as %s, tls %s", row.Host, row.Port, row.DBName, row.Username, row.TLS)
 }
 
 // validAddress says what is missing or wrong in how a database is reached, or nil.
-func validAddress(row domain.Database) error {
+func (s *Databases) validAddress(row *domain.Database) error {
+	if s.file(row.Engine) {
+		row.Host, row.Port, row.Username, row.TLS = "", 0, "", "disable"
+		return nil
+	}
 	for _, f := range []struct{ name, value string }{{"host", row.Host}, {"database", row.DBName},
 		{"user", row.Username}} {
 		if strings.TrimSpace(f.value) == "" {
@@ -101,7 +154,7 @@ func take[T any](to *T, from *T) {
 }
 
 func (s *Databases) changeDatabase(ctx context.Context, old, row domain.Database, password *string) error {
-	if err := validAddress(row); err != nil {
+	if err := s.validAddress(&row); err != nil {
 		return err
 	}
 	if password == nil {

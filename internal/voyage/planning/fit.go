@@ -81,7 +81,8 @@ func (pl *Planning) CheckValues(ctx context.Context, c *domain.Crossing, a FitAr
 		check, ok := fit.New(from.Engine, p)
 		if ok {
 			said, weighed := time.Now(), int64(0)
-			err := s.Source.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes}, func(fields [][]byte) error {
+			err := s.Source.Scan(ctx, p, engine.Scope{Share: a.Share, Extremes: a.Extremes,
+				Refused: check.Refused}, func(fields [][]byte) error {
 				check.Row(fields)
 				if check.Bytes-weighed > 64<<10 {
 					if err := waits.Pass(ctx, limit, int(check.Bytes-weighed)); err != nil {

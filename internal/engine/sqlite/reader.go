@@ -1,0 +1,336 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/core/typemap"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+	"dustyferry/internal/protocol/pgcopy"
+)
+
+// selecting reads columns of a plan's rows. A sign before a column gives its value as it is stored.
+func selecting(p *domain.TablePlan, cols []domain.Column, where string) string {
+	list := make([]string, len(cols))
+	for i, c := range cols {
+		list[i] = "+" + quote(c.Name)
+		if c.Expression != "" {
+			list[i] = "+(" + c.Expression + ")"
+		}
+	}
+	from := quote(p.Source.Name)
+	if p.From != "" {
+		from = "(" + p.From + ") rows_of_the_query"
+	}
+	return "SELECT " + strings.Join(list, ", ") + " FROM " + from + where
+}
+
+// between is the condition that selects a range of keys, and its values.
+func between(p *domain.TablePlan, lower, upper domain.KeyValue) (string, []driver.Value) {
+	var cond []string
+	var args []driver.Value
+	if p.Where != "" {
+		cond = append(cond, "("+p.Where+")")
+	}
+	cols := p.KeyColumns()
+	beyond := func(op string, bound domain.KeyValue) {
+		names, marks := make([]string, len(cols)), make([]string, len(cols))
+		for i, c := range cols {
+			names[i], marks[i] = quote(c.Name), "?"
+			args = append(args, value(c.BaseType, bound[i]))
+		}
+		if len(cols) == 1 {
+			cond = append(cond, names[0]+" "+op+" ?")
+			return
+		}
+		cond = append(cond, "("+strings.Join(names, ", ")+") "+op+" ("+strings.Join(marks, ", ")+")")
+	}
+	if lower != nil {
+		beyond(">=", lower)
+	}
+	if upper != nil {
+		beyond("<", upper)
+	}
+	if len(cond) == 0 {
+		return "", nil
+	}
+	return " WHERE " + strings.Join(cond, " AND "), args
+}
+
+// lines writes rows of a plan in the neutral form and, where the plan has a target, in its form.
+type lines struct {
+	cols   []domain.Column
+	write  []writer
+	conv   []typemap.Convert // nil: the neutral form
+	fields [][]byte
+	values []byte
+	mid    []byte
+}
+
+func newLines(p *domain.TablePlan, cols []domain.Column, convert bool) *lines {
+	l := &lines{cols: cols, fields: make([][]byte, len(cols))}
+	there := p.TargetColumns()
+	for i, c := range cols {
+		l.write = append(l.write, writer{c.Name, c.BaseType})
+		if convert && p.TargetSide != nil {
+			l.conv = append(l.conv, typemap.Compile("sqlite", p.TargetSide.Engine, c, there[i], p.Runtime))
+		}
+	}
+	return l
+}
+
+// of returns a row's fields, which are good until the next. Where one cannot be written, the fields are
+// texts of what is stored.
+func (l *lines) of(row []driver.Value) ([][]byte, error) {
+	ends := make([]int, len(row))
+	null := make([]bool, len(row))
+	l.values = l.values[:0]
+	for i, v := range row {
+		if l.conv == nil {
+			out, ok, err := l.write[i].append(l.values, v)
+			if err != nil {
+				return l.stored(row), err
+			}
+			l.values, ends[i], null[i] = out, len(out), !ok
+			continue
+		}
+		mid, ok, err := l.write[i].append(l.mid[:0], v)
+		l.mid = mid
+		if err == nil && ok {
+			l.values, ok, err = l.conv[i](l.values, mid)
+			if err != nil {
+				err = domain.Conflict("column %s: %s", l.cols[i].Name, err)
+			}
+		}
+		if err != nil {
+			return l.stored(row), err
+		}
+		ends[i], null[i] = len(l.values), !ok
+	}
+	from := 0
+	for i, to := range ends {
+		l.fields[i] = l.values[from:to:to]
+		if null[i] {
+			l.fields[i] = nil
+		}
+		from = to
+	}
+	return l.fields, nil
+}
+
+// stored are a row's values as texts, whatever they are.
+func (l *lines) stored(row []driver.Value) [][]byte {
+	out := make([][]byte, len(row))
+	for i, v := range row {
+		switch x := v.(type) {
+		case nil:
+		case []byte:
+			out[i] = []byte(fmt.Sprintf(`\x%x`, x))
+		default:
+			out[i] = []byte(fmt.Sprint(x))
+		}
+	}
+	return out
+}
+
+// each reads rows and hands on their fields. A row that cannot be written comes with the reason.
+func (d *database) each(ctx context.Context, c *conn, l *lines, sql string, args []driver.Value,
+	visit func(fields [][]byte, refused error) error) error {
+	return d.explain(c.rows(ctx, sql, func(row []driver.Value) error { return visit(l.of(row)) }, args...))
+}
+
+// reader reads chunks, each in a read transaction.
+type reader struct {
+	d *database
+	c *conn
+}
+
+// OpenReader opens a connection for chunks.
+func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return &reader{d, c}, nil
+}
+
+// Begin opens a read transaction: the file is as it is at its first read.
+func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
+	return domain.Snapshot{Log: domain.PositionAt(1)}, r.d.explain(r.c.exec(ctx, "BEGIN"))
+}
+
+// End closes it; a writer that waited goes on.
+func (r *reader) End(ctx context.Context) error { return r.d.explain(r.c.exec(ctx, "ROLLBACK")) }
+
+func (r *reader) Close()                                { r.c.close() }
+func (r *reader) Session() string                       { return "" }
+func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
+
+// block is about how many bytes are handed on at once.
+const block = 128 << 10
+
+// Copy hands on a chunk's rows.
+func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
+	sink func([]byte) error) (rowhash.Sum, error) {
+	var sum rowhash.Sum
+	buf := make([]byte, 0, block+block/4)
+	err := r.Rows(ctx, p, c, func(fields [][]byte, refused error) error {
+		if refused != nil {
+			return refused
+		}
+		from := len(buf)
+		buf = pgcopy.AppendFields(buf, fields)
+		sum.Add(buf[from:])
+		if len(buf) < block {
+			return nil
+		}
+		err := sink(buf)
+		buf = buf[:0]
+		return err
+	})
+	if err == nil && len(buf) > 0 {
+		err = sink(buf)
+	}
+	return sum, err
+}
+
+// Rows hands on a chunk's rows one by one.
+func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
+	take func([][]byte, error) error) error {
+	cols := p.CopiedColumns()
+	where, args := between(p, c.Lower, c.Upper)
+	return r.d.each(ctx, r.c, newLines(p, cols, true), selecting(p, cols, where), args, take)
+}
+
+// Sample returns about want keys in order.
+func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) (out []domain.KeyValue, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	cols := p.KeyColumns()
+	names := make([]string, len(cols))
+	for i, k := range cols {
+		names[i] = quote(k.Name)
+	}
+	key := strings.Join(names, ", ")
+	every := max(1, p.Table.Rows/int64(max(1, want)))
+	sql := fmt.Sprintf("SELECT %s FROM (SELECT %s, row_number() OVER (ORDER BY %s) AS place FROM %s) WHERE (place - 1) %% %d "+
+		"= 0 ORDER BY %s", strings.ReplaceAll("+"+key, ", ", ", +"), key, key, quote(p.Source.Name), every, key)
+	l := newLines(p, cols, false)
+	err = d.each(ctx, c, l, sql, nil, func(fields [][]byte, refused error) error {
+		if refused != nil {
+			return nil // of another type than the key's; a bound is none
+		}
+		k := make(domain.KeyValue, len(fields))
+		for i, f := range fields {
+			k[i] = string(f)
+		}
+		out = append(out, k)
+		return nil
+	})
+	return out, err
+}
+
+// Greatest returns a column's greatest value.
+func (d *database) Greatest(ctx context.Context, p *domain.TablePlan, column string) (out string, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return "", err
+	}
+	defer c.close()
+	for _, col := range p.Columns {
+		if col.Name != column {
+			continue
+		}
+		err = d.each(ctx, c, newLines(p, []domain.Column{col}, false), "SELECT max("+quote(column)+") FROM "+
+			quote(p.Source.Name), nil, func(fields [][]byte, refused error) error {
+			if refused == nil && fields[0] != nil {
+				out = string(fields[0])
+			}
+			return refused
+		})
+	}
+	return out, err
+}
+
+// Scan reads rows to look at them.
+func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope,
+	visit func([][]byte) error) error {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer c.close()
+	cols := p.CopiedColumns()
+	where, args := between(p, nil, nil)
+	sql := selecting(p, cols, where)
+	switch {
+	case s.First > 0:
+		sql += fmt.Sprintf(" LIMIT %d", s.First)
+	case s.Extremes: // whichever are the least and greatest of each column
+		var parts []string
+		for _, k := range cols {
+			for _, order := range []string{"", " DESC"} {
+				parts = append(parts, fmt.Sprintf("SELECT * FROM (%s ORDER BY %s%s LIMIT 1)", sql, quote(k.Name), order))
+			}
+			parts = append(parts, fmt.Sprintf("SELECT * FROM (%s ORDER BY length(%s) DESC LIMIT 1)", sql, quote(k.Name)))
+		}
+		sql = strings.Join(parts, " UNION ALL ")
+		all := args
+		args = nil
+		for range parts {
+			args = append(args, all...)
+		}
+	}
+	return d.each(ctx, c, newLines(p, cols, false), sql, args, func(fields [][]byte, refused error) error {
+		if s.Share > 0 && s.Share < 1 && rand.Float64() >= s.Share {
+			return nil
+		}
+		var u *unfit
+		if errors.As(refused, &u) && s.Refused != nil {
+			s.Refused(fields, u.column, "it is "+u.why)
+			return nil
+		}
+		return visit(fields)
+	})
+}
+
+// previewLimit is how many characters of a value are shown.
+const previewLimit = 200
+
+// Preview returns a table's first rows.
+func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out [][]*string, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	p, err := d.Plan(t)
+	if err != nil {
+		return nil, err
+	}
+	l := newLines(&p, t.Columns, false)
+	err = d.each(ctx, c, l, selecting(&p, t.Columns, fmt.Sprintf(" LIMIT %d", limit)), nil,
+		func(fields [][]byte, _ error) error {
+			row := make([]*string, len(fields))
+			for i, f := range fields {
+				if f == nil {
+					continue
+				}
+				s := []rune(string(f))
+				text := string(s[:min(len(s), previewLimit)])
+				row[i] = &text
+			}
+			out = append(out, row)
+			return nil
+		})
+	return out, err
+}

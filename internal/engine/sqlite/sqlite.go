@@ -1,0 +1,254 @@
+// Package sqlite opens SQLite database files, the first engine without a server: a file is read, by
+// pieces, each in a read transaction of its own, and never written. What a column holds is not what it
+// was declared as alone: any value can be of any type there, so that the catalog looks at them.
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	lite "modernc.org/sqlite"
+	codes "modernc.org/sqlite/lib"
+
+	"dustyferry/internal/core/filekind"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// Driver opens files in certain folders.
+type Driver struct{ Folders []string }
+
+// Within is a driver that opens files in these folders.
+func (Driver) Within(folders []string) engine.Driver { return Driver{folders} }
+
+// Look says what a file is.
+func (d Driver) Look(path string) (filekind.Kind, error) {
+	path, err := engine.FileWithin(d.Folders, path)
+	if err != nil {
+		return filekind.Kind{}, err
+	}
+	return engine.KindOfFile(path)
+}
+
+// Recognises reports whether it opens files of a kind.
+func (Driver) Recognises(k filekind.Kind) bool { return k.Name == filekind.SQLite }
+
+// Name is the driver's name.
+func (Driver) Name() string { return "sqlite" }
+
+// FormatPosition writes a position; a file has no log of them.
+func (Driver) FormatPosition(domain.Position) string { return "" }
+
+// ParsePosition reads none.
+func (Driver) ParsePosition(string) (domain.Position, error) { return domain.Position{}, errNoLog }
+
+// CheckPlace refuses all.
+func (Driver) CheckPlace(string) error { return errNoLog }
+
+var errNoLog = domain.Invalid("a SQLite file has no log that changes could be read from")
+
+// StopMethods are a person's word alone.
+func (Driver) StopMethods() []domain.StopMethod { return []domain.StopMethod{domain.StopWord} }
+
+// Open opens the file at the endpoint's path.
+func (d Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, error) {
+	path, err := engine.FileWithin(d.Folders, e.Database)
+	if err != nil {
+		return nil, err
+	}
+	out := &database{path: path, name: filepath.Base(path)}
+	c, err := out.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c.close()
+	return out, nil
+}
+
+// database is a file.
+type database struct {
+	path string
+	name string
+
+	mu   sync.Mutex
+	seen seen // the catalog, and of which state of the file it is
+}
+
+var _ interface {
+	engine.Database
+	engine.Reads
+	engine.Compares
+} = &database{}
+
+func init() {
+	engine.Classifies(func(err error) engine.Class {
+		var e *lite.Error
+		if !errors.As(err, &e) {
+			return engine.Unclassed
+		}
+		switch e.Code() & 0xff {
+		case codes.SQLITE_BUSY, codes.SQLITE_LOCKED:
+			return engine.Collision
+		case codes.SQLITE_CANTOPEN, codes.SQLITE_IOERR, codes.SQLITE_NOMEM:
+			return engine.Gone
+		case codes.SQLITE_ERROR, codes.SQLITE_NOTADB, codes.SQLITE_CORRUPT:
+			return engine.OfStatement
+		}
+		return engine.Unclassed
+	})
+}
+
+// conn is one connection to the file. What it gives is as it is stored: nothing is made of it by what a
+// column was declared as.
+type conn struct {
+	c interface {
+		driver.Conn
+		driver.QueryerContext
+		driver.ExecerContext
+	}
+}
+
+// busy is how long a writer may keep the file to itself before a read gives up, in milliseconds.
+const busy = 10_000
+
+func (d *database) conn(ctx context.Context) (*conn, error) {
+	if _, err := os.Stat(d.path); err != nil {
+		return nil, domain.Unavailable(err, "the file %s cannot be read (%s); see that it is there and that the service's "+
+			"user may read it", d.path, errors.Unwrap(err))
+	}
+	q := url.Values{"mode": {"ro"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busy), "query_only(1)"}}
+	raw, err := (&lite.Driver{}).Open((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: d.path}).EscapedPath(),
+		RawQuery: q.Encode()}).String())
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	c, ok := raw.(interface {
+		driver.Conn
+		driver.QueryerContext
+		driver.ExecerContext
+	})
+	if !ok {
+		return nil, errors.New("the SQLite driver gives connections of another kind")
+	}
+	out := &conn{c}
+	// A file is only looked into now.
+	if err := out.rows(ctx, "SELECT count(*) FROM sqlite_schema", func([]driver.Value) error { return nil }); err != nil {
+		out.close()
+		return nil, d.explain(err)
+	}
+	return out, nil
+}
+
+// explain says what a file's error means for people.
+func (d *database) explain(err error) error {
+	var e *lite.Error
+	if !errors.As(err, &e) {
+		return err
+	}
+	switch e.Code() & 0xff {
+	case codes.SQLITE_NOTADB:
+		return domain.Unavailable(err, "%s is no SQLite database, or is encrypted; decrypt it with the program that made it, "+
+			"into a file of its own", d.path)
+	case codes.SQLITE_CORRUPT:
+		return domain.Unavailable(err, "%s is damaged (%s); mend it with '.recover' of the sqlite3 shell, into a file of its "+
+			"own, and register that", d.path, e)
+	case codes.SQLITE_BUSY:
+		return &engine.ServerError{Text: fmt.Sprintf("another program keeps %s to itself for more than %d s", d.path,
+			busy/1000), Class: engine.Collision, Err: err}
+	case codes.SQLITE_CANTOPEN:
+		return domain.Unavailable(err, "%s cannot be opened (%s); a file in WAL mode needs its folder to be writable, or its "+
+			"-wal and -shm files beside it", d.path, e)
+	}
+	return &engine.ServerError{Text: "SQLite says: " + e.Error(), Class: engine.ClassOf(err), Err: err}
+}
+
+func (c *conn) close() { _ = c.c.Close() }
+
+func (c *conn) exec(ctx context.Context, sql string) error {
+	_, err := c.c.ExecContext(ctx, sql, nil)
+	return err
+}
+
+// rows runs a query and hands on each row; its values are good until the next.
+func (c *conn) rows(ctx context.Context, sql string, visit func(row []driver.Value) error, args ...driver.Value) error {
+	named := make([]driver.NamedValue, len(args))
+	for i, a := range args {
+		named[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+	}
+	r, err := c.c.QueryContext(ctx, sql, named)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = r.Close() }()
+	row := make([]driver.Value, len(r.Columns()))
+	for {
+		switch err := r.Next(row); {
+		case errors.Is(err, io.EOF):
+			return ctx.Err()
+		case err != nil:
+			return err
+		}
+		if err := visit(row); err != nil {
+			return err
+		}
+	}
+}
+
+// Close has nothing to close: connections are opened for what they are needed.
+func (d *database) Close() {}
+
+// Identity is nothing: a file has no log whose places could be taken for another's.
+func (d *database) Identity(context.Context) (string, error) { return "", nil }
+
+// Origin names the file.
+func (d *database) Origin(context.Context) (string, error) { return "sqlite/" + d.path, nil }
+
+// Check says what the file is.
+func (d *database) Check(ctx context.Context) (engine.Facts, error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return engine.Facts{}, err
+	}
+	defer c.close()
+	ask := func(sql string) string {
+		out := ""
+		if e := c.rows(ctx, sql, func(r []driver.Value) error { out = fmt.Sprint(r[0]); return nil }); e != nil && err == nil {
+			err = e
+		}
+		return out
+	}
+	f := engine.Facts{Version: "SQLite " + ask("SELECT sqlite_version()"), Encrypted: "a file on the service's machine",
+		User: "read only"}
+	mode, pages, size := ask("PRAGMA journal_mode"), ask("PRAGMA page_count"), ask("PRAGMA page_size")
+	whole := ask("PRAGMA quick_check(1)")
+	if err != nil {
+		return f, d.explain(err)
+	}
+	ok := func(topic, format string, args ...any) domain.Entry {
+		return domain.Entry{Verdict: domain.OK, Topic: topic, Subject: d.name, Measured: fmt.Sprintf(format, args...)}
+	}
+	f.AsSource = []domain.Entry{ok("file", "%s pages of %s bytes, journal mode %s; it is opened read-only", pages, size, mode)}
+	if whole == "ok" {
+		f.AsSource = append(f.AsSource, ok("integrity", "SQLite's quick check finds nothing"))
+	} else {
+		f.AsSource = append(f.AsSource, domain.Entry{Verdict: domain.Blocker, Topic: "integrity", Subject: d.name,
+			Measured: "SQLite's quick check says: " + whole,
+			Remedy:   "mend it with '.recover' of the sqlite3 shell, into a file of its own, and register that"})
+	}
+	f.AsSource = append(f.AsSource, domain.Entry{Verdict: domain.Notice, Topic: "changes", Subject: d.name,
+		Measured: "changes of a file are not captured: what is written after a chunk was read is not on the target",
+		Remedy:   "load while nothing writes, or load again (crossing refresh); a comparison says what differs"})
+	f.AsTarget = []domain.Entry{{Verdict: domain.Blocker, Topic: "rows", Subject: d.name,
+		Measured: "SQLite files are sources only", Remedy: "choose another target"}}
+	return f, nil
+}
+
+func quote(name string) string { return `"` + strings.ReplaceAll(name, `"`, `""`) + `"` }

@@ -1,0 +1,98 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"strings"
+	"time"
+
+	"dustyferry/internal/core/rowhash"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// view is a read transaction: the file as it is at its first read.
+type view struct {
+	d *database
+	c *conn
+}
+
+// OpenView opens a view. Its place is never known: a file has no log.
+func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
+	if exact {
+		return nil, domain.Position{}, domain.Conflict("%s has no log: what it was at a moment cannot be compared exactly "+
+			"while it is written to", d.name)
+	}
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, domain.Position{}, err
+	}
+	if err := c.exec(ctx, "BEGIN"); err != nil {
+		c.close()
+		return nil, domain.Position{}, d.explain(err)
+	}
+	return &view{d, c}, domain.Position{}, nil
+}
+
+func (v *view) Close() { v.c.close() }
+
+// Count returns the number of rows.
+func (v *view) Count(ctx context.Context, p *domain.TablePlan) (n int64, err error) {
+	where, args := between(p, nil, nil)
+	sql := selecting(p, nil, where)
+	sql = "SELECT count(*)" + strings.TrimPrefix(sql, "SELECT ")
+	err = v.c.rows(ctx, sql, func(r []driver.Value) error { n = r[0].(int64); return nil }, args...)
+	return n, v.d.explain(err)
+}
+
+// Range reads rows as the target's texts.
+func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper domain.KeyValue,
+	visit func(row []byte, fields [][]byte) error) error {
+	where, args := between(p, lower, upper)
+	return v.read(ctx, p, where, args, visit)
+}
+
+// At reads the rows at keys.
+func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue,
+	visit func(row []byte, fields [][]byte) error) error {
+	cols := p.KeyColumns()
+	for _, k := range keys {
+		cond := make([]string, len(cols))
+		args := make([]driver.Value, len(cols))
+		for i, c := range cols {
+			cond[i], args[i] = quote(c.Name)+" = ?", value(c.BaseType, k[i])
+		}
+		if err := v.read(ctx, p, " WHERE "+strings.Join(cond, " AND "), args, visit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (v *view) read(ctx context.Context, p *domain.TablePlan, where string, args []driver.Value,
+	visit func(row []byte, fields [][]byte) error) error {
+	cols := p.ComparedColumns()
+	return v.d.each(ctx, v.c, newLines(p, cols, true), selecting(p, cols, where), args,
+		func(fields [][]byte, _ error) error {
+			// A row that cannot be written as it is planned differs from whatever the target has.
+			return visit(engine.Row(fields), fields)
+		})
+}
+
+// Sums returns one sum for each part.
+func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part,
+	progress func(int64)) ([]rowhash.Sum, error) {
+	return engine.SumsOf(ctx, v, p, part, progress)
+}
+
+// Rows gives key and hash of every row in the wanted parts.
+func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int,
+	visit func([]byte, uint64)) error {
+	return engine.RowsOf(ctx, v, p, part, want, visit)
+}
+
+// Fetch returns the rows at keys.
+func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
+	keys []string) (map[string][]domain.Row, error) {
+	return engine.FetchOf(ctx, v, p, keys)
+}
