@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	_ "modernc.org/sqlite" // files that tests make
 
@@ -195,5 +196,94 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 	set.Files, set.DataDir = []string{"/nowhere"}, t.TempDir()
 	if _, err := service.Start(t.Context(), set); err == nil || !strings.Contains(err.Error(), "--files /nowhere is no folder") {
 		t.Error(err)
+	}
+}
+
+// TestAFileAsATarget: rows of all engines land in a file that is made, a killed load goes on and lands
+// each row once, and the file is as its own shell would want it.
+func TestAFileAsATarget(t *testing.T) {
+	for _, from := range []string{"postgres", "mariadb", "sqlite"} {
+		t.Run(from, func(t *testing.T) {
+			f := start(t)
+			dir := f.files()
+			path := filepath.Join(dir, "copy.db")
+			schema := "main"
+			if from == "sqlite" {
+				shop := filepath.Join(dir, "shop.db")
+				shopFile(t, shop)
+				f.must("database", "add", "old", "--file", shop)
+			} else {
+				source := f.sideOf(from, "old")
+				schema = source.schema
+				for _, q := range map[string][]string{"postgres": {
+					"CREATE TABLE stalls (id int PRIMARY KEY, name varchar(40) NOT NULL UNIQUE, opened date, covered boolean)",
+					"CREATE TABLE sales (id bigint PRIMARY KEY, stall int NOT NULL REFERENCES stalls, kg double precision, price " +
+						"numeric(8, 2), exact numeric(30, 10), at timestamp NOT NULL, zoned timestamptz, photo bytea, note text, tags text[], " +
+						"doc jsonb, small real, ref uuid)",
+					"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', true), (2, 'Mühle', '2025-05-02', false), (3, 'Tower', NULL, NULL)",
+					"INSERT INTO sales SELECT i, 1 + i % 3, i / 7.0, i % 100 + 0.10, 12345678901234567890.0123456789, " +
+						"timestamp '2026-05-01' + i * interval '1.5 minutes', '2026-05-01 10:00+02', CASE WHEN i % 50 = 0 THEN " +
+						"sha256(i::text::bytea) END, CASE WHEN i % 3 = 0 THEN 'honey '' ' || i || ' ☼' END, ARRAY['a', i::text], " +
+						"jsonb_build_object('i', i), i * 1e5, md5(i::text)::uuid FROM generate_series(1, 20000) i",
+				}, "mariadb": {
+					"CREATE TABLE stalls (id int PRIMARY KEY, name varchar(40) NOT NULL UNIQUE, opened date, covered boolean)",
+					"CREATE TABLE sales (id bigint PRIMARY KEY, stall int NOT NULL, kg double, price decimal(8, 2), at datetime(3) NOT NULL, " +
+						"photo blob, note text, kind enum('jar', 'comb'), FOREIGN KEY (stall) REFERENCES stalls (id))",
+					"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', true), (2, 'Mühle', '2025-05-02', false), (3, 'Tower', NULL, NULL)",
+					"INSERT INTO sales SELECT seq, 1 + seq % 3, seq / 7e0, seq % 100 + 0.10, '2026-05-01' + INTERVAL seq MINUTE, " +
+						"IF(seq % 50 = 0, unhex(sha1(seq)), NULL), IF(seq % 3 = 0, concat('honey '' ', seq, ' ☼'), NULL), 'comb' FROM seq_1_to_20000",
+				}}[from] {
+					source.exec(q)
+				}
+			}
+			f.must("database", "add", "new", "--file", path, "--engine", "sqlite")
+			if out := f.must("database", "check", "new").out; !strings.Contains(out, "one writer at a time") {
+				t.Errorf("%s", out)
+			}
+			f.must("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  "+
+				"target: new\n  copy_rows: true\n  follow_changes: false\n  tables: [\"%s.*\"]\n  settings: {chunk_bytes: 65536}\n", schema)))
+			f.startCrossing()
+			eventually(t, time.Minute, func() bool {
+				p := f.show().Progress
+				return p.ChunksLanded > 1 || p.ChunksLanded == p.Chunks && p.Chunks > 0
+			})
+			f.svc.Stop() // and another process goes on
+			f.again()
+			f.signIn()
+			f.awaitPhase(contract.PhaseInStep)
+			if a := f.cli("reconcile", "spring"); !strings.Contains(a.out, "clean") {
+				t.Fatalf("%s%.3000s", a.out, f.cli("findings", "spring").out)
+			}
+			made, err := sql.Open("sqlite", path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer func() { _ = made.Close() }()
+			for q, want := range map[string]string{
+				"SELECT count(*) FROM sales":                                                             "20000",
+				"SELECT count(*) FROM sales JOIN stalls ON stalls.id = stall":                            "20000",
+				"SELECT group_concat(typeof(id) || typeof(price) || typeof(kg)) FROM sales WHERE id = 7": "integerrealreal",
+				"SELECT CAST(round(sum(price) * 100) AS INTEGER) FROM sales":                             map[bool]string{true: "99500000", false: "99200000"}[from == "sqlite"],
+				"SELECT name FROM stalls WHERE opened = '2025-05-02' AND NOT covered":                    "Mühle",
+				"PRAGMA integrity_check":                                                                 "ok",
+			} {
+				var got string
+				if err := made.QueryRowContext(t.Context(), q).Scan(&got); err != nil || strings.TrimSuffix(got, ".0") != want {
+					t.Errorf("%s: %q, not %q, %v", q, got, want, err)
+				}
+			}
+			if _, err := made.ExecContext(t.Context(), "UPDATE sales SET note = 'changed' WHERE id = 99"); err != nil {
+				t.Fatal(err)
+			}
+			if a := f.cli("reconcile", "spring"); a.code != 3 {
+				t.Errorf("a changed row was not found: %+v", a)
+			}
+			f.must("crossing", "close", "spring", "--wait", "--confirm", "spring")
+			var left int
+			if err := made.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%'").Scan(&left); err != nil ||
+				left != 0 {
+				t.Errorf("%d tables of ours are left in the file, %v", left, err)
+			}
+		})
 	}
 }

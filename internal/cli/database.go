@@ -29,21 +29,26 @@ func (a *app) databaseAdd() *cobra.Command {
 asked for; it is kept encrypted and never shown again.
 
 With --file it is a file on the service's machine (SQLite), in a folder that the service was
-started with (serve --files); what it is is found by looking into it.`,
+started with (serve --files); what it is is found by looking into it. With --engine sqlite one
+that is not there yet is made.`,
 		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty
-  dustyferry database add shop --file /srv/files/shop.db`,
+  dustyferry database add shop --file /srv/files/shop.db
+  dustyferry database add copy --file /srv/files/copy.db --engine sqlite`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.client()
 			if err != nil {
 				return err
 			}
 			if file != "" {
-				for _, f := range []string{"engine", "host", "port", "database", "user", "tls"} {
+				for _, f := range []string{"host", "port", "database", "user", "tls"} {
 					if cmd.Flags().Changed(f) {
 						return exitWith(ExitUsage, "--%s is of a server, and --file of a file: give one of them", f)
 					}
 				}
-				engine, tls = "file", "disable"
+				if !cmd.Flags().Changed("engine") {
+					engine = "file"
+				}
+				tls = "disable"
 				d.Host, d.Port, d.Database = "", 0, file
 			} else if d.Password, err = a.password(); err != nil {
 				return err
@@ -60,7 +65,7 @@ started with (serve --files); what it is is found by looking into it.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres or mariadb")
+	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres, mariadb or sqlite")
 	f.StringVar(&file, "file", "", "path of a database file on the service's machine")
 	f.StringVar(&d.Host, "host", "127.0.0.1", "host name or address")
 	f.IntVar(&d.Port, "port", 5432, "port")

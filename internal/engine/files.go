@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"errors"
 	"io"
 	"os"
@@ -20,6 +21,8 @@ type Files interface {
 	Look(path string) (filekind.Kind, error)
 	// Recognises reports whether it opens files of a kind.
 	Recognises(k filekind.Kind) bool
+	// Make makes an empty database in a file that is not there yet; made says whether it did.
+	Make(ctx context.Context, path string) (made bool, err error)
 }
 
 // FileWithin returns a file's path, once all links in it are followed, if it is in one of the folders.
@@ -50,6 +53,22 @@ func FileWithin(folders []string, path string) (string, error) {
 		}
 	}
 	return "", allowed // said of what is not there too: nobody learns what else there is
+}
+
+// NewFileWithin returns the path of a file that is not there yet, if its folder is one of the folders, or in
+// one; empty where the file is there.
+func NewFileWithin(folders []string, path string) (string, error) {
+	if _, err := os.Lstat(path); err == nil || !filepath.IsAbs(path) {
+		return "", nil
+	}
+	dir, err := filepath.EvalSymlinks(filepath.Dir(path))
+	for _, f := range folders {
+		within, e := filepath.EvalSymlinks(f)
+		if err == nil && e == nil && (dir == within || strings.HasPrefix(dir, strings.TrimSuffix(within, "/")+"/")) {
+			return filepath.Join(dir, filepath.Base(path)), nil
+		}
+	}
+	return "", nil
 }
 
 // regular refuses what is no file.

@@ -91,6 +91,10 @@ func form(engine string) string {
 func (w Mapping) planNeutral(p domain.TablePlan) domain.TablePlan {
 	there := w.there(&p)
 	for _, c := range p.Columns {
+		if c.Generated {
+			there.Table.Left = append(there.Table.Left, "generated column "+c.Name+" (its expression is the source's)")
+			continue
+		}
 		c.Generated, c.Computed, c.Wire = false, "", "portable"
 		there.Columns = append(there.Columns, c)
 	}

@@ -171,9 +171,15 @@ func (k *contract) copied(n int64, lower, upper domain.KeyValue, epoch int64) (r
 	m.Snapshot, err = r.Begin(k.Context())
 	k.ok(err)
 	k.ok(w.Begin(k.Context(), &k.there, false, nil))
+	var refused error // by a writer that says so at once, and not as the chunk is to land
 	m.Sum, err = r.Copy(k.Context(), &k.plan, &domain.Chunk{Lower: lower, Upper: upper}, false, func(b []byte) error {
-		return w.Write(k.Context(), b)
+		refused = w.Write(k.Context(), b)
+		return refused
 	})
+	if refused != nil {
+		w.Abort()
+		return m.Sum, refused
+	}
 	k.ok(err)
 	k.ok(r.End(k.Context()))
 	return m.Sum, w.Land(k.Context(), m)

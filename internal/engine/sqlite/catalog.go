@@ -22,6 +22,8 @@ type seen struct {
 	state string
 	cat   *domain.Catalog
 	notes map[string][]string // of what columns hold, by table
+	// declared are the columns' declarations, by table (in small letters) and column.
+	declared map[string]map[string]string
 }
 
 // state changes with each write of the file, or of its log.
@@ -48,7 +50,7 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 		return nil, err
 	}
 	defer c.close()
-	if err := c.exec(ctx, "BEGIN"); err != nil {
+	if err := c.begin(ctx); err != nil {
 		return nil, d.explain(err)
 	}
 	cat := &domain.Catalog{}
@@ -59,22 +61,29 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	}
 	var tables []found
 	if err := c.rows(ctx, "SELECT name, wr, strict FROM pragma_table_list WHERE schema = 'main' AND type = 'table' AND "+
-		"name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name", func(r []driver.Value) error {
+		"name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name <> '"+ours+"' ORDER BY name", func(r []driver.Value) error {
 		tables = append(tables, found{r[0].(string), r[1] == int64(1), r[2] == int64(1)})
 		return nil
 	}); err != nil {
 		return nil, d.explain(err)
 	}
-	notes := map[string][]string{}
+	notes, as := map[string][]string{}, map[string]map[string]string{}
 	for _, f := range tables {
 		t, said, err := c.table(ctx, f.name, f.noRowID, f.strict)
 		notes[f.name] = said
+		if err == nil {
+			as[strings.ToLower(f.name)] = map[string]string{}
+			err = c.rows(ctx, "SELECT name, type FROM pragma_table_xinfo(?)", func(r []driver.Value) error {
+				as[strings.ToLower(f.name)][r[0].(string)] = r[1].(string)
+				return nil
+			}, f.name)
+		}
 		if err != nil {
 			return nil, fmt.Errorf("table %s: %w", f.name, d.explain(err))
 		}
 		cat.Tables = append(cat.Tables, t)
 	}
-	d.seen = seen{now, cat, notes}
+	d.seen = seen{now, cat, notes, as}
 	return cat, nil
 }
 
@@ -200,11 +209,22 @@ func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t 
 		if alias || noRowID || strict {
 			col.NotNull = true
 		}
-		if !col.NotNull {
-			t.Left = append(t.Left, fmt.Sprintf("primary key (%s may be NULL in it)", n))
+		if col.NotNull {
+			continue
+		}
+		null := false
+		if err := c.rows(ctx, "SELECT 1 FROM "+quote(name)+" WHERE "+quote(n)+" IS NULL LIMIT 1", func([]driver.Value) error {
+			null = true
+			return nil
+		}); err != nil {
+			return t, nil, err
+		}
+		if null {
+			t.Left = append(t.Left, fmt.Sprintf("primary key (%s is NULL in some rows)", n))
 			key = nil
 			break
 		}
+		col.NotNull = true // one that comes later is refused
 	}
 	if key != nil {
 		t.Keys = append(t.Keys, domain.Key{Columns: key, Primary: true, Name: "key"})

@@ -39,23 +39,26 @@ func between(p *domain.TablePlan, lower, upper domain.KeyValue) (string, []drive
 		cond = append(cond, "("+p.Where+")")
 	}
 	cols := p.KeyColumns()
-	beyond := func(op string, bound domain.KeyValue) {
+	beyond := func(op string, bound domain.KeyValue, orNull bool) {
 		names, marks := make([]string, len(cols)), make([]string, len(cols))
 		for i, c := range cols {
 			names[i], marks[i] = quote(c.Name), "?"
-			args = append(args, value(c.BaseType, bound[i]))
+			args = append(args, value(writerOf(c).base, bound[i]))
 		}
+		one := "(" + strings.Join(names, ", ") + ") " + op + " (" + strings.Join(marks, ", ") + ")"
 		if len(cols) == 1 {
-			cond = append(cond, names[0]+" "+op+" ?")
-			return
+			one = names[0] + " " + op + " ?"
 		}
-		cond = append(cond, "("+strings.Join(names, ", ")+") "+op+" ("+strings.Join(marks, ", ")+")")
+		if orNull { // which no range holds: it comes with the first, to be refused and not to be passed over
+			one = "(" + one + " OR " + strings.Join(names, " IS NULL OR ") + " IS NULL)"
+		}
+		cond = append(cond, one)
 	}
 	if lower != nil {
-		beyond(">=", lower)
+		beyond(">=", lower, false)
 	}
 	if upper != nil {
-		beyond("<", upper)
+		beyond("<", upper, lower == nil)
 	}
 	if len(cond) == 0 {
 		return "", nil
@@ -77,7 +80,7 @@ func newLines(p *domain.TablePlan, cols []domain.Column, convert bool) *lines {
 	l := &lines{cols: cols, fields: make([][]byte, len(cols))}
 	there := p.TargetColumns()
 	for i, c := range cols {
-		l.write = append(l.write, writer{c.Name, c.BaseType})
+		l.write = append(l.write, writerOf(c))
 		if convert && p.TargetSide != nil {
 			l.conv = append(l.conv, typemap.Compile("sqlite", p.TargetSide.Engine, c, there[i], p.Runtime))
 		}
@@ -160,9 +163,17 @@ func (d *database) OpenReader(ctx context.Context) (engine.Reader, error) {
 	return &reader{d, c}, nil
 }
 
-// Begin opens a read transaction: the file is as it is at its first read.
+// begin opens a read transaction. The file is as it is at its first read, which is this.
+func (c *conn) begin(ctx context.Context) error {
+	if err := c.exec(ctx, "BEGIN"); err != nil {
+		return err
+	}
+	return c.rows(ctx, "SELECT 1 FROM sqlite_schema LIMIT 1", func([]driver.Value) error { return nil })
+}
+
+// Begin opens a read transaction.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	return domain.Snapshot{Log: domain.PositionAt(1)}, r.d.explain(r.c.exec(ctx, "BEGIN"))
+	return domain.Snapshot{Log: domain.PositionAt(1)}, r.d.explain(r.c.begin(ctx))
 }
 
 // End closes it; a writer that waited goes on.

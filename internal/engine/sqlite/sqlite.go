@@ -38,6 +38,16 @@ func (d Driver) Look(path string) (filekind.Kind, error) {
 	return engine.KindOfFile(path)
 }
 
+// Make makes a database.
+func (d Driver) Make(ctx context.Context, path string) (bool, error) {
+	at, err := engine.NewFileWithin(d.Folders, path)
+	if err != nil || at == "" {
+		return false, err
+	}
+	out := &database{path: at, name: filepath.Base(at), turn: make(chan struct{}, 1)}
+	return true, out.created(ctx)
+}
+
 // Recognises reports whether it opens files of a kind.
 func (Driver) Recognises(k filekind.Kind) bool { return k.Name == filekind.SQLite }
 
@@ -64,7 +74,7 @@ func (d Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, e
 	if err != nil {
 		return nil, err
 	}
-	out := &database{path: path, name: filepath.Base(path)}
+	out := &database{path: path, name: filepath.Base(path), turn: make(chan struct{}, 1)}
 	c, err := out.conn(ctx)
 	if err != nil {
 		return nil, err
@@ -79,7 +89,8 @@ type database struct {
 	name string
 
 	mu   sync.Mutex
-	seen seen // the catalog, and of which state of the file it is
+	seen seen          // the catalog, and of which state of the file it is
+	turn chan struct{} // held by whoever writes
 }
 
 var _ interface {
@@ -99,6 +110,10 @@ func init() {
 			return engine.Collision
 		case codes.SQLITE_CANTOPEN, codes.SQLITE_IOERR, codes.SQLITE_NOMEM:
 			return engine.Gone
+		case codes.SQLITE_CONSTRAINT, codes.SQLITE_MISMATCH, codes.SQLITE_TOOBIG:
+			return engine.OfRows
+		case codes.SQLITE_FULL, codes.SQLITE_READONLY:
+			return engine.NoRoom
 		case codes.SQLITE_ERROR, codes.SQLITE_NOTADB, codes.SQLITE_CORRUPT:
 			return engine.OfStatement
 		}
@@ -119,12 +134,19 @@ type conn struct {
 // busy is how long a writer may keep the file to itself before a read gives up, in milliseconds.
 const busy = 10_000
 
-func (d *database) conn(ctx context.Context) (*conn, error) {
-	if _, err := os.Stat(d.path); err != nil {
+// conn opens the file to read it.
+func (d *database) conn(ctx context.Context) (*conn, error) { return d.open(ctx, "ro") }
+
+// open opens the file: ro to read it, rw to write it too, rwc to make it.
+func (d *database) open(ctx context.Context, mode string) (*conn, error) {
+	if _, err := os.Stat(d.path); err != nil && mode != "rwc" {
 		return nil, domain.Unavailable(err, "the file %s cannot be read (%s); see that it is there and that the service's "+
 			"user may read it", d.path, errors.Unwrap(err))
 	}
-	q := url.Values{"mode": {"ro"}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busy), "query_only(1)"}}
+	q := url.Values{"mode": {mode}, "_pragma": {fmt.Sprintf("busy_timeout(%d)", busy)}}
+	if mode == "ro" {
+		q.Add("_pragma", "query_only(1)")
+	}
 	raw, err := (&lite.Driver{}).Open((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: d.path}).EscapedPath(),
 		RawQuery: q.Encode()}).String())
 	if err != nil {
@@ -172,18 +194,31 @@ func (d *database) explain(err error) error {
 
 func (c *conn) close() { _ = c.c.Close() }
 
-func (c *conn) exec(ctx context.Context, sql string) error {
-	_, err := c.c.ExecContext(ctx, sql, nil)
+func (c *conn) exec(ctx context.Context, sql string, args ...driver.Value) error {
+	_, err := c.c.ExecContext(ctx, sql, named(args))
 	return err
+}
+
+// changes runs a statement and returns how many rows it changed.
+func (c *conn) changes(ctx context.Context, sql string, args ...driver.Value) (int64, error) {
+	r, err := c.c.ExecContext(ctx, sql, named(args))
+	if err != nil {
+		return 0, err
+	}
+	return r.RowsAffected()
+}
+
+func named(args []driver.Value) []driver.NamedValue {
+	out := make([]driver.NamedValue, len(args))
+	for i, a := range args {
+		out[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
+	}
+	return out
 }
 
 // rows runs a query and hands on each row; its values are good until the next.
 func (c *conn) rows(ctx context.Context, sql string, visit func(row []driver.Value) error, args ...driver.Value) error {
-	named := make([]driver.NamedValue, len(args))
-	for i, a := range args {
-		named[i] = driver.NamedValue{Ordinal: i + 1, Value: a}
-	}
-	r, err := c.c.QueryContext(ctx, sql, named)
+	r, err := c.c.QueryContext(ctx, sql, named(args))
 	if err != nil {
 		return err
 	}
@@ -235,7 +270,7 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	ok := func(topic, format string, args ...any) domain.Entry {
 		return domain.Entry{Verdict: domain.OK, Topic: topic, Subject: d.name, Measured: fmt.Sprintf(format, args...)}
 	}
-	f.AsSource = []domain.Entry{ok("file", "%s pages of %s bytes, journal mode %s; it is opened read-only", pages, size, mode)}
+	f.AsSource = []domain.Entry{ok("file", "%s pages of %s bytes, journal mode %s; as a source it is opened read-only", pages, size, mode)}
 	if whole == "ok" {
 		f.AsSource = append(f.AsSource, ok("integrity", "SQLite's quick check finds nothing"))
 	} else {
@@ -246,8 +281,17 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	f.AsSource = append(f.AsSource, domain.Entry{Verdict: domain.Notice, Topic: "changes", Subject: d.name,
 		Measured: "changes of a file are not captured: what is written after a chunk was read is not on the target",
 		Remedy:   "load while nothing writes, or load again (crossing refresh); a comparison says what differs"})
-	f.AsTarget = []domain.Entry{{Verdict: domain.Blocker, Topic: "rows", Subject: d.name,
-		Measured: "SQLite files are sources only", Remedy: "choose another target"}}
+	f.AsTarget = []domain.Entry{ok("file", "it takes rows by one writer at a time, each chunk with its mark in one transaction")}
+	if w, err := d.open(ctx, "rw"); err != nil {
+		f.AsTarget[0] = domain.Entry{Verdict: domain.Blocker, Topic: "file", Subject: d.name, Measured: "it cannot be written: " +
+			d.explain(err).Error(), Remedy: "let the service's user write it and its folder"}
+	} else {
+		if err := errors.Join(w.exec(ctx, "BEGIN IMMEDIATE"), w.exec(ctx, "ROLLBACK")); err != nil {
+			f.AsTarget[0] = domain.Entry{Verdict: domain.Blocker, Topic: "file", Subject: d.name, Measured: "it cannot be " +
+				"written: " + d.explain(err).Error(), Remedy: "let the service's user write it and its folder"}
+		}
+		w.close()
+	}
 	return f, nil
 }
 

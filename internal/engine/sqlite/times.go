@@ -12,8 +12,9 @@ const days = "2006-01-02"
 
 var (
 	momentForms = []string{"2006-01-02 15:04:05.999999999", "2006-01-02 15:04"}
-	zonedForms  = []string{"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04Z07:00"}
-	timeForms   = []string{"15:04:05.999999999", "15:04"}
+	zonedForms  = []string{"2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04Z07:00",
+		"2006-01-02 15:04:05.999999999Z07"}
+	timeForms = []string{"15:04:05.999999999", "15:04"}
 )
 
 // read reads a text of one of the forms, T standing for the space too. What has more than six digits
@@ -30,18 +31,56 @@ func read(s string, forms []string) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-func isDate(s string) bool {
-	t, err := time.Parse(days, s)
-	return err == nil && len(s) == len(days) && t.Year() > 0
+// digits reads a number of so many digits, -1 where they are none.
+func digits(s string) int {
+	n := 0
+	for i := range len(s) {
+		if s[i] < '0' || s[i] > '9' {
+			return -1
+		}
+		n = n*10 + int(s[i]-'0')
+	}
+	return n
 }
 
-func isMoment(s string) bool { t, ok := read(s, momentForms); return ok && t.Year() > 0 }
-func isZoned(s string) bool  { t, ok := read(s, zonedForms); return ok && t.Year() > 0 }
-func isTime(s string) bool   { _, ok := read(s, timeForms); return ok }
+var monthDays = [...]int{0, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}
+
+func isDate(s string) bool {
+	if len(s) != len(days) || s[4] != '-' || s[7] != '-' {
+		return false
+	}
+	y, m, d := digits(s[:4]), digits(s[5:7]), digits(s[8:])
+	if y < 1 || m < 1 || m > 12 || d < 1 || d > monthDays[m] {
+		return false
+	}
+	return m != 2 || d < 29 || y%4 == 0 && (y%100 != 0 || y%400 == 0)
+}
+
+// isPlain reports whether a moment is written as PostgreSQL writes it, without parts of a second.
+func isPlain(s string) bool {
+	if len(s) != len(days)+9 || s[10] != ' ' || s[13] != ':' || s[16] != ':' || !isDate(s[:10]) {
+		return false
+	}
+	h, m, sec := digits(s[11:13]), digits(s[14:16]), digits(s[17:])
+	return h >= 0 && h < 24 && m >= 0 && m < 60 && sec >= 0 && sec < 60
+}
+
+func isMoment(s string) bool {
+	if isPlain(s) {
+		return true
+	}
+	t, ok := read(s, momentForms)
+	return ok && t.Year() > 0
+}
+func isZoned(s string) bool { t, ok := read(s, zonedForms); return ok && t.Year() > 0 }
+func isTime(s string) bool  { _, ok := read(s, timeForms); return ok }
 
 // appendMoment writes a moment, or a day as its beginning, as PostgreSQL writes it.
 func appendMoment(dst []byte, s string) []byte {
-	if isDate(s) {
+	switch {
+	case isPlain(s):
+		return append(dst, s...)
+	case isDate(s):
 		return append(append(dst, s...), " 00:00:00"...)
 	}
 	t, _ := read(s, momentForms)

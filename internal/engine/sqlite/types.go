@@ -205,8 +205,48 @@ func decimal(declared string, h *held) (base, full, note string) {
 
 // writer writes values of a column in the neutral form.
 type writer struct {
-	name string
-	base string
+	name  string
+	base  string  // one of the neutral types that are told apart here
+	full  string  // as the plan says it
+	scale int     // digits behind the point that a decimal number is written with; -1: as many as it has
+	exp   float64 // from which number on a floating-point one is written with an exponent
+}
+
+// writerOf is for a column of a plan.
+func writerOf(c domain.Column) writer {
+	w := writer{name: c.Name, base: c.BaseType, full: c.Type, scale: -1, exp: 1e15}
+	switch c.BaseType {
+	case "smallint", "integer":
+		w.base = bigint
+	case "real":
+		w.base, w.exp = double, 1e6
+	case bigint, double, boolean, bytea, date, moment, zoned, timeOfDay, varchar:
+	case numeric:
+		if m := digitsOf.FindStringSubmatch(c.Type); m != nil {
+			w.scale, _ = strconv.Atoi("0" + m[2])
+		}
+	default:
+		w.base = text // whatever it is, it is kept as its text
+	}
+	return w
+}
+
+// decimal appends a number, given as its fewest digits, with those behind the point that its column has.
+func (w writer) decimal(dst []byte, s string) ([]byte, bool, error) {
+	whole, part, _ := strings.Cut(s, ".")
+	switch {
+	case w.scale < 0:
+		return append(dst, s...), true, nil
+	case len(part) > w.scale:
+		return dst, true, w.refused("%s, which has more digits behind the point", s)
+	case w.scale == 0:
+		return append(dst, whole...), true, nil
+	}
+	dst = append(append(append(dst, whole...), '.'), part...)
+	for range w.scale - len(part) {
+		dst = append(dst, '0')
+	}
+	return dst, true, nil
 }
 
 // append appends a value; false is NULL.
@@ -216,7 +256,9 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 		return dst, false, nil
 	case int64:
 		switch w.base {
-		case bigint, numeric, text, varchar:
+		case numeric:
+			return w.decimal(dst, strconv.FormatInt(x, 10))
+		case bigint, text, varchar:
 			return strconv.AppendInt(dst, x, 10), true, nil
 		case double:
 			if x > 1<<53 || x < -1<<53 {
@@ -235,12 +277,17 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 			return append(dst, map[bool]string{true: "Infinity", false: "-Infinity"}[x > 0]...), true, nil
 		case math.IsInf(x, 0):
 		case w.base == double:
-			return appendDouble(dst, x), true, nil
-		case w.base == numeric, w.base == text, w.base == varchar:
+			return appendDouble(dst, x, w.exp), true, nil
+		case w.base == numeric:
+			return w.decimal(dst, strconv.FormatFloat(x, 'f', -1, 64))
+		case w.base == text, w.base == varchar:
 			return strconv.AppendFloat(dst, x, 'f', -1, 64), true, nil
 		}
 		return dst, true, w.refused("the number %v", x)
 	case string:
+		if w.base == numeric && isNumber.MatchString(x) { // kept as a text, for its digits
+			return append(dst, x...), true, nil
+		}
 		ok := w.base == text || w.base == varchar || w.base == date && isDate(x) || w.base == timeOfDay && isTime(x) ||
 			w.base == zoned && isZoned(x)
 		if w.base == moment && (isMoment(x) || isDate(x)) {
@@ -269,7 +316,7 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 }
 
 func (w writer) refused(format string, args ...any) error {
-	return &unfit{w.name, fmt.Sprintf(format, args...) + ", and is planned as " + w.base}
+	return &unfit{w.name, fmt.Sprintf(format, args...) + ", and is planned as " + w.full}
 }
 
 // unfit is of a value that is not of its column's type.
@@ -279,9 +326,10 @@ func (u *unfit) Error() string { return "column " + u.column + " holds " + u.why
 
 func (u *unfit) Unwrap() error { return domain.Conflict("%s", u.Error()) }
 
-// appendDouble writes a number in the fewest digits that give it back, as PostgreSQL does.
-func appendDouble(dst []byte, x float64) []byte {
-	if a := math.Abs(x); a != 0 && (a < 1e-4 || a >= 1e15) {
+// appendDouble writes a number in the fewest digits that give it back, as PostgreSQL does: with an exponent
+// from some number on.
+func appendDouble(dst []byte, x, exp float64) []byte {
+	if a := math.Abs(x); a != 0 && (a < 1e-4 || a >= exp) {
 		return strconv.AppendFloat(dst, x, 'e', -1, 64)
 	}
 	return strconv.AppendFloat(dst, x, 'f', -1, 64)

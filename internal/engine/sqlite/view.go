@@ -3,6 +3,8 @@ package sqlite
 import (
 	"context"
 	"database/sql/driver"
+	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -27,7 +29,7 @@ func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (e
 	if err != nil {
 		return nil, domain.Position{}, err
 	}
-	if err := c.exec(ctx, "BEGIN"); err != nil {
+	if err := c.begin(ctx); err != nil {
 		c.close()
 		return nil, domain.Position{}, d.explain(err)
 	}
@@ -52,19 +54,28 @@ func (v *view) Range(ctx context.Context, p *domain.TablePlan, lower, upper doma
 	return v.read(ctx, p, where, args, visit)
 }
 
+// together is how many keys are looked for at once.
+const together = 200
+
 // At reads the rows at keys.
 func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyValue,
 	visit func(row []byte, fields [][]byte) error) error {
 	cols := p.KeyColumns()
-	for _, k := range keys {
-		cond := make([]string, len(cols))
-		args := make([]driver.Value, len(cols))
-		for i, c := range cols {
-			cond[i], args[i] = quote(c.Name)+" = ?", value(c.BaseType, k[i])
+	for len(keys) > 0 {
+		n := min(len(keys), together)
+		any := make([]string, n)
+		var args []driver.Value
+		for at, k := range keys[:n] {
+			cond := make([]string, len(cols))
+			for i, c := range cols {
+				cond[i], args = quote(c.Name)+" = ?", append(args, value(writerOf(c).base, k[i]))
+			}
+			any[at] = "(" + strings.Join(cond, " AND ") + ")"
 		}
-		if err := v.read(ctx, p, " WHERE "+strings.Join(cond, " AND "), args, visit); err != nil {
+		if err := v.read(ctx, p, " WHERE "+strings.Join(any, " OR "), args, visit); err != nil {
 			return err
 		}
+		keys = keys[n:]
 	}
 	return nil
 }
@@ -73,8 +84,16 @@ func (v *view) read(ctx context.Context, p *domain.TablePlan, where string, args
 	visit func(row []byte, fields [][]byte) error) error {
 	cols := p.ComparedColumns()
 	return v.d.each(ctx, v.c, newLines(p, cols, true), selecting(p, cols, where), args,
-		func(fields [][]byte, _ error) error {
-			// A row that cannot be written as it is planned differs from whatever the target has.
+		func(fields [][]byte, refused error) error {
+			// A row that cannot be written as it is planned is like none that the other side can have.
+			var u *unfit
+			if i := -1; refused != nil {
+				if errors.As(refused, &u) {
+					i = slices.IndexFunc(cols, func(c domain.Column) bool { return c.Name == u.column })
+				}
+				i = max(i, 0)
+				fields[i] = append(fields[i], " (not as planned)"...)
+			}
 			return visit(engine.Row(fields), fields)
 		})
 }

@@ -27,7 +27,7 @@ func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, passwo
 		return err
 	}
 	var err error
-	if row.Engine, err = s.recognised(row); err != nil {
+	if row.Engine, err = s.recognised(ctx, row); err != nil {
 		return err
 	}
 	if err := s.validAddress(&row); err != nil {
@@ -54,14 +54,19 @@ func (s *Databases) AddDatabase(ctx context.Context, row domain.Database, passwo
 const AnyFile = "file"
 
 // recognised is the engine of a database: one that is a file is looked into, also where an engine is
-// named for it.
-func (s *Databases) recognised(row domain.Database) (string, error) {
+// named for it. With that, a file that is not there is made.
+func (s *Databases) recognised(ctx context.Context, row domain.Database) (string, error) {
 	var kind filekind.Kind
 	looked := false
 	for _, d := range s.drivers {
 		f, ok := d.(engine.Files)
 		if !ok || row.Engine != AnyFile && row.Engine != d.Name() {
 			continue
+		}
+		if row.Engine == d.Name() {
+			if _, err := f.Make(ctx, row.DBName); err != nil {
+				return "", err
+			}
 		}
 		if !looked {
 			var err error
