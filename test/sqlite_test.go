@@ -54,8 +54,10 @@ func shopFile(t *testing.T, path string) *sql.DB {
 		"CREATE INDEX by_stall ON sales (stall)",
 		"CREATE TABLE notes (line TEXT)",
 		"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', 1), (2, 'Mühle', '2025-05-02', 0), (3, 'Tower', NULL, NULL)",
-		"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) INSERT INTO sales (stall, kg, price, "+
-			"at, photo, note) SELECT 1 + i % 3, i / 8.0, i % 100 + 0.25, datetime('2026-05-01', '+' || i || ' minutes'), CASE WHEN "+
+		"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20000) INSERT INTO sales "+
+			"(stall, kg, price, "+
+			"at, photo, note) SELECT 1 + i % 3, i / 8.0, i % 100 + 0.25, datetime('2026-05-01', '+' || i || ' "+
+			"minutes'), CASE WHEN "+
 			"i % 50 = 0 THEN randomblob(20) END, CASE WHEN i % 3 = 0 THEN 'honey '' ' || i || ' ☼' END FROM n",
 		"INSERT INTO notes VALUES ('twice'), ('twice'), (NULL), ('')")
 }
@@ -120,7 +122,8 @@ func TestAFileBecomesADatabase(t *testing.T) {
 				t.Errorf("%s", out)
 			}
 			// What was written since is found by the next comparison.
-			if _, err := file.ExecContext(t.Context(), "INSERT INTO sales (stall, at) VALUES (1, '2026-06-01 10:00:00')"); err != nil {
+			if _, err := file.ExecContext(t.Context(),
+				"INSERT INTO sales (stall, at) VALUES (1, '2026-06-01 10:00:00')"); err != nil {
 				t.Fatal(err)
 			}
 			if a := f.cli("reconcile", "spring"); a.code != 3 {
@@ -136,7 +139,8 @@ func TestValuesThatAFileHolds(t *testing.T) {
 	f := start(t)
 	path := filepath.Join(f.files(), "odd.db")
 	liteFile(t, path, "CREATE TABLE weights (id INTEGER PRIMARY KEY, kg INTEGER)",
-		"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250000) INSERT INTO weights SELECT i, i FROM n",
+		"WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 250000) INSERT INTO "+
+			"weights SELECT i, i FROM n",
 		"UPDATE weights SET kg = 'heavy' WHERE id = 120000")
 	f.must("database", "add", "old", "--file", path)
 	f.sideOf("postgres", "new")
@@ -146,11 +150,13 @@ func TestValuesThatAFileHolds(t *testing.T) {
 		t.Errorf("a fit check: %+v", a)
 	}
 	f.must("crossing", "remove", "look", "--confirm", "look")
-	f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n"+
-		"  copy_rows: true\n  follow_changes: false\n  tables: [\"main.*\"]\n  settings: {bad_rows: set aside}\n"))
+	f.must("crossing", "create", "--file", write(t,
+		"dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n"+
+			"  copy_rows: true\n  follow_changes: false\n  tables: [\"main.*\"]\n  settings: {bad_rows: set aside}\n"))
 	f.startCrossing()
 	f.awaitPhase(contract.PhaseInStep)
-	if out := f.must("crossing", "rejected", "spring").out; !strings.Contains(out, `"heavy"`) || !strings.Contains(out, "kg") {
+	if out := f.must("crossing", "rejected", "spring").out; !strings.Contains(out, `"heavy"`) || !strings.Contains(out,
+		"kg") {
 		t.Errorf("%s", out)
 	}
 	if a := f.cli("reconcile", "spring"); a.code != 3 || !strings.Contains(a.out+a.err, "1") {
@@ -189,12 +195,14 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 	if a := f.cli("database", "add", "x", "--file", "/a", "--host", "b"); a.code != 2 {
 		t.Errorf("%+v", a)
 	}
-	if list, err := client.Do[[]contract.Database](f.API.ListDatabasesWithResponse(t.Context())); err != nil || len(list) > 0 {
+	if list, err := client.Do[[]contract.Database](f.API.ListDatabasesWithResponse(t.Context())); err != nil ||
+		len(list) > 0 {
 		t.Errorf("%+v, %v", list, err)
 	}
 	set := f.set
 	set.Files, set.DataDir = []string{"/nowhere"}, t.TempDir()
-	if _, err := service.Start(t.Context(), set); err == nil || !strings.Contains(err.Error(), "--files /nowhere is no folder") {
+	if _, err := service.Start(t.Context(), set); err == nil || !strings.Contains(err.Error(),
+		"--files /nowhere is no folder") {
 		t.Error(err)
 	}
 }
@@ -218,20 +226,25 @@ func TestAFileAsATarget(t *testing.T) {
 				for _, q := range map[string][]string{"postgres": {
 					"CREATE TABLE stalls (id int PRIMARY KEY, name varchar(40) NOT NULL UNIQUE, opened date, covered boolean)",
 					"CREATE TABLE sales (id bigint PRIMARY KEY, stall int NOT NULL REFERENCES stalls, kg double precision, price " +
-						"numeric(8, 2), exact numeric(30, 10), at timestamp NOT NULL, zoned timestamptz, photo bytea, note text, tags text[], " +
+						"numeric(8, 2), exact numeric(30, 10), at timestamp NOT NULL, zoned timestamptz, photo bytea, " +
+						"note text, tags text[], " +
 						"doc jsonb, small real, ref uuid)",
-					"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', true), (2, 'Mühle', '2025-05-02', false), (3, 'Tower', NULL, NULL)",
+					"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', true), (2, 'Mühle', '2025-05-02', false), (3, " +
+						"'Tower', NULL, NULL)",
 					"INSERT INTO sales SELECT i, 1 + i % 3, i / 7.0, i % 100 + 0.10, 12345678901234567890.0123456789, " +
 						"timestamp '2026-05-01' + i * interval '1.5 minutes', '2026-05-01 10:00+02', CASE WHEN i % 50 = 0 THEN " +
 						"sha256(i::text::bytea) END, CASE WHEN i % 3 = 0 THEN 'honey '' ' || i || ' ☼' END, ARRAY['a', i::text], " +
 						"jsonb_build_object('i', i), i * 1e5, md5(i::text)::uuid FROM generate_series(1, 20000) i",
 				}, "mariadb": {
 					"CREATE TABLE stalls (id int PRIMARY KEY, name varchar(40) NOT NULL UNIQUE, opened date, covered boolean)",
-					"CREATE TABLE sales (id bigint PRIMARY KEY, stall int NOT NULL, kg double, price decimal(8, 2), at datetime(3) NOT NULL, " +
+					"CREATE TABLE sales (id bigint PRIMARY KEY, stall int NOT NULL, kg double, price decimal(8, 2), at " +
+						"datetime(3) NOT NULL, " +
 						"photo blob, note text, kind enum('jar', 'comb'), FOREIGN KEY (stall) REFERENCES stalls (id))",
-					"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', true), (2, 'Mühle', '2025-05-02', false), (3, 'Tower', NULL, NULL)",
+					"INSERT INTO stalls VALUES (1, 'Quay', '2024-04-01', true), (2, 'Mühle', '2025-05-02', false), (3, " +
+						"'Tower', NULL, NULL)",
 					"INSERT INTO sales SELECT seq, 1 + seq % 3, seq / 7e0, seq % 100 + 0.10, '2026-05-01' + INTERVAL seq MINUTE, " +
-						"IF(seq % 50 = 0, unhex(sha1(seq)), NULL), IF(seq % 3 = 0, concat('honey '' ', seq, ' ☼'), NULL), 'comb' FROM seq_1_to_20000",
+						"IF(seq % 50 = 0, unhex(sha1(seq)), NULL), IF(seq % 3 = 0, concat('honey '' ', seq, ' ☼'), NULL), " +
+						"'comb' FROM seq_1_to_20000",
 				}}[from] {
 					source.exec(q)
 				}
@@ -240,8 +253,11 @@ func TestAFileAsATarget(t *testing.T) {
 			if out := f.must("database", "check", "new").out; !strings.Contains(out, "one writer at a time") {
 				t.Errorf("%s", out)
 			}
-			f.must("crossing", "create", "--file", write(t, fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  "+
-				"target: new\n  copy_rows: true\n  follow_changes: false\n  tables: [\"%s.*\"]\n  settings: {chunk_bytes: 65536}\n", schema)))
+			f.must("crossing", "create", "--file", write(t,
+				fmt.Sprintf("dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  "+
+					"target: new\n  copy_rows: true\n  follow_changes: false\n  tables: [\"%s.*\"]\n  settings: "+
+					"{chunk_bytes: 65536}\n",
+					schema)))
 			f.startCrossing()
 			eventually(t, time.Minute, func() bool {
 				p := f.show().Progress
@@ -263,9 +279,10 @@ func TestAFileAsATarget(t *testing.T) {
 				"SELECT count(*) FROM sales":                                                             "20000",
 				"SELECT count(*) FROM sales JOIN stalls ON stalls.id = stall":                            "20000",
 				"SELECT group_concat(typeof(id) || typeof(price) || typeof(kg)) FROM sales WHERE id = 7": "integerrealreal",
-				"SELECT CAST(round(sum(price) * 100) AS INTEGER) FROM sales":                             map[bool]string{true: "99500000", false: "99200000"}[from == "sqlite"],
-				"SELECT name FROM stalls WHERE opened = '2025-05-02' AND NOT covered":                    "Mühle",
-				"PRAGMA integrity_check":                                                                 "ok",
+				"SELECT CAST(round(sum(price) * 100) AS INTEGER) FROM " +
+					"sales": map[bool]string{true: "99500000", false: "99200000"}[from == "sqlite"],
+				"SELECT name FROM stalls WHERE opened = '2025-05-02' AND NOT covered": "Mühle",
+				"PRAGMA integrity_check": "ok",
 			} {
 				var got string
 				if err := made.QueryRowContext(t.Context(), q).Scan(&got); err != nil || strings.TrimSuffix(got, ".0") != want {
@@ -275,12 +292,20 @@ func TestAFileAsATarget(t *testing.T) {
 			if _, err := made.ExecContext(t.Context(), "UPDATE sales SET note = 'changed' WHERE id = 99"); err != nil {
 				t.Fatal(err)
 			}
-			if a := f.cli("reconcile", "spring"); a.code != 3 {
-				t.Errorf("a changed row was not found: %+v", a)
+			if _, err := made.ExecContext(t.Context(), "DELETE FROM sales WHERE id IN (5, 6)"); err != nil {
+				t.Fatal(err)
+			}
+			if a := f.cli("reconcile", "spring"); a.code != 3 || !strings.Contains(a.out, "3") {
+				t.Errorf("changed rows were not found: %+v", a)
+			}
+			f.must("repair", "spring", "--confirm", "spring")
+			if a := f.cli("reconcile", "spring"); !strings.Contains(a.out, "clean") {
+				t.Errorf("after repairing: %s%.3000s", a.out, f.cli("findings", "spring").out)
 			}
 			f.must("crossing", "close", "spring", "--wait", "--confirm", "spring")
 			var left int
-			if err := made.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%'").Scan(&left); err != nil ||
+			if err := made.QueryRowContext(t.Context(),
+				"SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%'").Scan(&left); err != nil ||
 				left != 0 {
 				t.Errorf("%d tables of ours are left in the file, %v", left, err)
 			}

@@ -34,7 +34,8 @@ func (a *app) settings() service.Settings {
 		KeyFile:    a.conf.GetString("key-file"), NewKey: a.conf.GetBool("new-key"), Migrate: a.conf.GetBool("migrate"),
 		AllowRoot: a.conf.GetBool("allow-root"),
 		Hosts:     a.conf.GetStringSlice("host-name"), Lanes: a.conf.GetInt("process-lanes"), StuckAfter: a.conf.GetDuration(
-			"stuck-after"), Labels: a.conf.GetStringSlice("label"), Files: a.conf.GetStringSlice("files"), TLSCert: a.conf.GetString("tls-cert"),
+			"stuck-after"), Labels: a.conf.GetStringSlice("label"), Files: a.conf.GetStringSlice("files"),
+		TLSCert: a.conf.GetString("tls-cert"),
 		TLSKey:  a.conf.GetString("tls-key"),
 		Version: version, Build: build(), Log: a.logger(),
 	}

@@ -165,7 +165,12 @@ type Applies interface {
 	// ForgetStream removes the applied position, so that a stream can begin
 	// anew; the chunks' fences stay.
 	ForgetStream(ctx context.Context, crossing string) error
-	// Repair makes the rows at the keys equal to rows of a view of the source.
+}
+
+// Repairs is for targets whose rows can be made right one by one.
+type Repairs interface {
+	// Repair makes the rows at the keys equal to rows of a view of the source, all or none. at is the
+	// place up to which changes were applied, zero where none are.
 	Repair(ctx context.Context, crossing, origin string, at domain.Position, p *domain.TablePlan, fixes []Fix) error
 }
 
@@ -308,6 +313,7 @@ type Opened struct {
 	StopsWrites
 	Lands
 	Applies
+	Repairs
 	Defines
 	Compares
 	Sequences
@@ -336,6 +342,7 @@ func of(db Database) *Opened {
 	o.StopsWrites, _ = db.(StopsWrites)
 	o.Lands, _ = db.(Lands)
 	o.Applies, _ = db.(Applies)
+	o.Repairs, _ = db.(Repairs)
 	o.Defines, _ = db.(Defines)
 	o.Compares, _ = db.(Compares)
 	o.Sequences, _ = db.(Sequences)
@@ -359,6 +366,7 @@ const (
 	CanStop     Capability = "stop writes"
 	CanLand     Capability = "take rows"
 	CanApply    Capability = "take changes"
+	CanRepair   Capability = "be repaired"
 	CanDefine   Capability = "make objects"
 	CanCompare  Capability = "be compared"
 	CanSequence Capability = "move sequences"
@@ -378,7 +386,8 @@ func (o *Opened) Can() []Capability {
 		has  bool
 	}{{CanRead, o.Reads != nil}, {CanQuery, o.Queries != nil}, {CanCapture, o.Captures != nil},
 		{CanStop, o.StopsWrites != nil},
-		{CanLand, o.Lands != nil}, {CanApply, o.Applies != nil}, {CanDefine, o.Defines != nil},
+		{CanLand, o.Lands != nil}, {CanApply, o.Applies != nil},
+		{CanRepair, o.Repairs != nil}, {CanDefine, o.Defines != nil},
 		{CanCompare, o.Compares != nil},
 		{CanSequence, o.Sequences != nil}, {CanCarry, o.Carries != nil}, {CanTell, o.Tells != nil},
 		{CanByDisk, o.ReadsByDisk != nil}, {CanRemember, o.Remembers != nil},
@@ -414,6 +423,7 @@ type Whole interface {
 	StopsWrites
 	Lands
 	Applies
+	Repairs
 	Defines
 	Compares
 	Sequences

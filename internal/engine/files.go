@@ -31,10 +31,12 @@ func FileWithin(folders []string, path string) (string, error) {
 		return "", domain.Forbidden("this service opens no files; whoever runs it names folders for them (serve --files)")
 	}
 	if !filepath.IsAbs(path) {
-		return "", domain.Invalid("the path %q is not whole; write it from the root on, as it is on the service's machine", path)
+		return "", domain.Invalid("the path %q is not whole; write it from the root on, as it is on the service's machine",
+			path)
 	}
 	real, err := filepath.EvalSymlinks(path)
-	allowed := domain.Forbidden("%s is in none of the folders whose files this service opens (%s); move it there, or have "+
+	allowed := domain.Forbidden("%s is in none of the folders whose files this service opens (%s); move it "+
+		"there, or have "+
 		"whoever runs the service allow its folder (serve --files)", path, strings.Join(folders, ", "))
 	for _, f := range folders {
 		within, e := filepath.EvalSymlinks(f)

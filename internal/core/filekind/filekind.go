@@ -65,8 +65,9 @@ func Of(head []byte) Kind {
 		return Kind{Name: Text, Advice: "files of rows cannot be read yet; import it into a SQLite file ('.import' of the " +
 			"sqlite3 shell) or a table"}
 	}
-	return Kind{Name: Unknown, Advice: "if it is an encrypted SQLite file, decrypt it with the program that made it, into a " +
-		"file of its own"}
+	return Kind{Name: Unknown,
+		Advice: "if it is an encrypted SQLite file, decrypt it with the program that made it, into a " +
+			"file of its own"}
 }
 
 // sqlite reads a database's first page.

@@ -181,7 +181,8 @@ func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t 
 		if all[i].Nulls > 0 {
 			col.NotNull = false // a NULL can be where none may be, if the rule came later
 		}
-		if col.Default != "" && (isString.MatchString(col.Default) != (col.ByteOrder)) && !strings.EqualFold(col.Default, "NULL") {
+		if col.Default != "" && (isString.MatchString(col.Default) != (col.ByteOrder)) && !strings.EqualFold(col.Default,
+			"NULL") {
 			t.Left = append(t.Left, fmt.Sprintf("default of %s (%s is no %s)", col.Name, col.Default, col.Type))
 			col.Default = ""
 		}
@@ -288,7 +289,11 @@ func (c *conn) indexes(ctx context.Context, t *domain.Table) error {
 			t.Indexes = append(t.Indexes, out)
 			continue
 		}
-		nullable := slices.ContainsFunc(out.Columns, func(n string) bool { col := t.Column(n); return col == nil || !col.NotNull })
+		nullable := slices.ContainsFunc(out.Columns, func(n string) bool {
+			col := t.Column(n)
+			return col == nil ||
+				!col.NotNull
+		})
 		if x.unique && !nullable {
 			t.Keys = append(t.Keys, domain.Key{Columns: out.Columns, Name: plainName(x.name, len(t.Keys))})
 			continue

@@ -233,7 +233,8 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) (o
 	}
 	key := strings.Join(names, ", ")
 	every := max(1, p.Table.Rows/int64(max(1, want)))
-	sql := fmt.Sprintf("SELECT %s FROM (SELECT %s, row_number() OVER (ORDER BY %s) AS place FROM %s) WHERE (place - 1) %% %d "+
+	sql := fmt.Sprintf("SELECT %s FROM (SELECT %s, row_number() OVER (ORDER BY %s) AS place FROM %s) WHERE "+
+		"(place - 1) %% %d "+
 		"= 0 ORDER BY %s", strings.ReplaceAll("+"+key, ", ", ", +"), key, key, quote(p.Source.Name), every, key)
 	l := newLines(p, cols, false)
 	err = d.each(ctx, c, l, sql, nil, func(fields [][]byte, refused error) error {

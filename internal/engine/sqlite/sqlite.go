@@ -44,7 +44,7 @@ func (d Driver) Make(ctx context.Context, path string) (bool, error) {
 	if err != nil || at == "" {
 		return false, err
 	}
-	out := &database{path: at, name: filepath.Base(at), turn: make(chan struct{}, 1)}
+	out := &database{path: at, name: filepath.Base(at), turn: make(chan struct{}, 1), views: map[*view]bool{}}
 	return true, out.created(ctx)
 }
 
@@ -74,7 +74,7 @@ func (d Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, e
 	if err != nil {
 		return nil, err
 	}
-	out := &database{path: path, name: filepath.Base(path), turn: make(chan struct{}, 1)}
+	out := &database{path: path, name: filepath.Base(path), turn: make(chan struct{}, 1), views: map[*view]bool{}}
 	c, err := out.conn(ctx)
 	if err != nil {
 		return nil, err
@@ -88,9 +88,10 @@ type database struct {
 	path string
 	name string
 
-	mu   sync.Mutex
-	seen seen          // the catalog, and of which state of the file it is
-	turn chan struct{} // held by whoever writes
+	mu    sync.Mutex
+	seen  seen           // the catalog, and of which state of the file it is
+	turn  chan struct{}  // held by whoever writes
+	views map[*view]bool // that are open
 }
 
 var _ interface {
@@ -177,17 +178,20 @@ func (d *database) explain(err error) error {
 	}
 	switch e.Code() & 0xff {
 	case codes.SQLITE_NOTADB:
-		return domain.Unavailable(err, "%s is no SQLite database, or is encrypted; decrypt it with the program that made it, "+
-			"into a file of its own", d.path)
+		return domain.Unavailable(err,
+			"%s is no SQLite database, or is encrypted; decrypt it with the program that made it, "+
+				"into a file of its own", d.path)
 	case codes.SQLITE_CORRUPT:
-		return domain.Unavailable(err, "%s is damaged (%s); mend it with '.recover' of the sqlite3 shell, into a file of its "+
-			"own, and register that", d.path, e)
+		return domain.Unavailable(err,
+			"%s is damaged (%s); mend it with '.recover' of the sqlite3 shell, into a file of its "+
+				"own, and register that", d.path, e)
 	case codes.SQLITE_BUSY:
 		return &engine.ServerError{Text: fmt.Sprintf("another program keeps %s to itself for more than %d s", d.path,
 			busy/1000), Class: engine.Collision, Err: err}
 	case codes.SQLITE_CANTOPEN:
-		return domain.Unavailable(err, "%s cannot be opened (%s); a file in WAL mode needs its folder to be writable, or its "+
-			"-wal and -shm files beside it", d.path, e)
+		return domain.Unavailable(err,
+			"%s cannot be opened (%s); a file in WAL mode needs its folder to be writable, or its "+
+				"-wal and -shm files beside it", d.path, e)
 	}
 	return &engine.ServerError{Text: "SQLite says: " + e.Error(), Class: engine.ClassOf(err), Err: err}
 }
@@ -255,7 +259,8 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	defer c.close()
 	ask := func(sql string) string {
 		out := ""
-		if e := c.rows(ctx, sql, func(r []driver.Value) error { out = fmt.Sprint(r[0]); return nil }); e != nil && err == nil {
+		if e := c.rows(ctx, sql, func(r []driver.Value) error { out = fmt.Sprint(r[0]); return nil }); e != nil &&
+			err == nil {
 			err = e
 		}
 		return out
@@ -270,7 +275,8 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	ok := func(topic, format string, args ...any) domain.Entry {
 		return domain.Entry{Verdict: domain.OK, Topic: topic, Subject: d.name, Measured: fmt.Sprintf(format, args...)}
 	}
-	f.AsSource = []domain.Entry{ok("file", "%s pages of %s bytes, journal mode %s; as a source it is opened read-only", pages, size, mode)}
+	f.AsSource = []domain.Entry{ok("file", "%s pages of %s bytes, journal mode %s; as a source it is opened read-only",
+		pages, size, mode)}
 	if whole == "ok" {
 		f.AsSource = append(f.AsSource, ok("integrity", "SQLite's quick check finds nothing"))
 	} else {
@@ -281,10 +287,12 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	f.AsSource = append(f.AsSource, domain.Entry{Verdict: domain.Notice, Topic: "changes", Subject: d.name,
 		Measured: "changes of a file are not captured: what is written after a chunk was read is not on the target",
 		Remedy:   "load while nothing writes, or load again (crossing refresh); a comparison says what differs"})
-	f.AsTarget = []domain.Entry{ok("file", "it takes rows by one writer at a time, each chunk with its mark in one transaction")}
+	f.AsTarget = []domain.Entry{ok("file",
+		"it takes rows by one writer at a time, each chunk with its mark in one transaction")}
 	if w, err := d.open(ctx, "rw"); err != nil {
-		f.AsTarget[0] = domain.Entry{Verdict: domain.Blocker, Topic: "file", Subject: d.name, Measured: "it cannot be written: " +
-			d.explain(err).Error(), Remedy: "let the service's user write it and its folder"}
+		f.AsTarget[0] = domain.Entry{Verdict: domain.Blocker, Topic: "file", Subject: d.name,
+			Measured: "it cannot be written: " +
+				d.explain(err).Error(), Remedy: "let the service's user write it and its folder"}
 	} else {
 		if err := errors.Join(w.exec(ctx, "BEGIN IMMEDIATE"), w.exec(ctx, "ROLLBACK")); err != nil {
 			f.AsTarget[0] = domain.Entry{Verdict: domain.Blocker, Topic: "file", Subject: d.name, Measured: "it cannot be " +

@@ -74,7 +74,8 @@ func TestWhatColumnsBecome(t *testing.T) {
 		{"DATE", "'2026-05-01'", "date"},
 		{"DATE", "'2026-05-01', '2026-02-30'", "text"},
 		{"DATETIME", "'2026-05-01 10:00:00', '2026-05-01T10:00:00.25', '2026-05-01'", "timestamp without time zone"},
-		{"TIMESTAMP", "'2026-05-01 10:00:00Z', '2026-05-01 10:00:00+02:00', '2026-05-01 10:00:00.5+00'", "timestamp with time zone"},
+		{"TIMESTAMP", "'2026-05-01 10:00:00Z', '2026-05-01 10:00:00+02:00', '2026-05-01 10:00:00.5+00'",
+			"timestamp with time zone"},
 		{"TIMESTAMP", "'2026-05-01 10:00:00Z', '2026-05-01 10:00:00'", "text"},
 		{"TIMESTAMP", "1777629600", "bigint"},
 		{"DATETIME", "2461161.5", "double precision"},
@@ -168,15 +169,18 @@ func TestValuesInTheNeutralForm(t *testing.T) {
 }
 
 func TestTheCatalog(t *testing.T) {
-	db, _ := apiary(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE, kg REAL DEFAULT 1.5, "+
-		"made TEXT DEFAULT CURRENT_TIMESTAMP, twice REAL AS (kg * 2), CHECK (kg > 0))",
-		"CREATE TABLE frames (hive INTEGER NOT NULL REFERENCES hives ON DELETE CASCADE, place INTEGER, wax TEXT, PRIMARY KEY (hive, place)) "+
+	db, _ := apiary(t,
+		"CREATE TABLE hives (id INTEGER PRIMARY KEY AUTOINCREMENT, name TEXT NOT NULL UNIQUE, kg REAL DEFAULT 1.5, "+
+			"made TEXT DEFAULT CURRENT_TIMESTAMP, twice REAL AS (kg * 2), CHECK (kg > 0))",
+		"CREATE TABLE frames (hive INTEGER NOT NULL REFERENCES hives ON DELETE CASCADE, place INTEGER, wax "+
+			"TEXT, PRIMARY KEY (hive, place)) "+
 			"WITHOUT ROWID",
 		"CREATE TABLE lots (code TEXT PRIMARY KEY, kg INTEGER)",
 		"CREATE INDEX by_kg ON hives (kg)", "CREATE INDEX heavy ON hives (kg) WHERE kg > 10",
 		"CREATE INDEX lower_name ON hives (lower(name))",
 		"CREATE VIRTUAL TABLE words USING fts5 (w)", "CREATE VIEW v AS SELECT * FROM hives",
-		"INSERT INTO lots VALUES (NULL, 1), ('a', 2)", "INSERT INTO hives (name) VALUES ('north'), ('south')", "INSERT INTO frames VALUES (1, 1, 'old')")
+		"INSERT INTO lots VALUES (NULL, 1), ('a', 2)", "INSERT INTO hives (name) VALUES ('north'), ('south')",
+		"INSERT INTO frames VALUES (1, 1, 'old')")
 	cat, err := db.Catalog(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -189,7 +193,8 @@ func TestTheCatalog(t *testing.T) {
 		t.Errorf("tables %q", names)
 	}
 	h := tableOf(t, db, "hives")
-	if h.Rows != 2 || len(h.Keys) != 2 || !h.Keys[0].Primary || h.Keys[1].Columns[0] != "name" || h.Columns[2].Default != "1.5" ||
+	if h.Rows != 2 || len(h.Keys) != 2 || !h.Keys[0].Primary || h.Keys[1].Columns[0] != "name" ||
+		h.Columns[2].Default != "1.5" ||
 		h.Columns[3].Default != "" || h.Columns[4].Type != "double precision" || h.RowIdentity != "primary" {
 		t.Errorf("%+v", h)
 	}
@@ -208,11 +213,13 @@ func TestTheCatalog(t *testing.T) {
 		t.Errorf("indexes %q", kinds)
 	}
 	f := tableOf(t, db, "frames")
-	if k := f.Constraints[0]; len(f.Keys) != 1 || strings.Join(f.Keys[0].Columns, ",") != "hive,place" || !f.Columns[1].NotNull ||
+	if k := f.Constraints[0]; len(f.Keys) != 1 || strings.Join(f.Keys[0].Columns, ",") != "hive,place" ||
+		!f.Columns[1].NotNull ||
 		k.References.Name != "hives" || strings.Join(k.ReferenceColumns, ",") != "id" || k.Rules != " ON DELETE CASCADE" {
 		t.Errorf("%+v", f)
 	}
-	if l := tableOf(t, db, "lots"); len(l.Keys) != 0 || !strings.Contains(strings.Join(l.Left, ""), "is NULL in some rows") {
+	if l := tableOf(t, db, "lots"); len(l.Keys) != 0 || !strings.Contains(strings.Join(l.Left, ""),
+		"is NULL in some rows") {
 		t.Errorf("a primary key that can hold NULL: %+v", l)
 	}
 	again, err := db.Catalog(t.Context())
@@ -233,7 +240,8 @@ func TestChunksAndViews(t *testing.T) {
 	}
 	for i := range 3000 {
 		for _, q := range []string{fmt.Sprintf("INSERT INTO a VALUES (%d, 'v%d')", i*3-1000, i),
-			fmt.Sprintf("INSERT INTO b VALUES ('k%d', %d, 'v')", i%70, i), fmt.Sprintf("INSERT INTO c VALUES (%f, 'v')", float64(i)/7)} {
+			fmt.Sprintf("INSERT INTO b VALUES ('k%d', %d, 'v')", i%70, i), fmt.Sprintf("INSERT INTO c VALUES (%f, 'v')",
+				float64(i)/7)} {
 			if _, err := tx.ExecContext(t.Context(), q); err != nil {
 				t.Fatal(err)
 			}
@@ -344,7 +352,8 @@ func TestWhatCannotBeOpened(t *testing.T) {
 		put(filepath.Join(dir, "cut.db"), "SQLite format 3\x00\x10\x00"): "no SQLite database",
 		dir: "in none of the folders",
 	} {
-		if _, err := d.Open(t.Context(), engine.Endpoint{Database: path}); err == nil || !strings.Contains(err.Error(), says) {
+		if _, err := d.Open(t.Context(), engine.Endpoint{Database: path}); err == nil || !strings.Contains(err.Error(),
+			says) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
@@ -358,7 +367,8 @@ func TestWhatCannotBeOpened(t *testing.T) {
 // from writing; in the other mode a writer waits for a chunk and no longer.
 func TestBesideAWriter(t *testing.T) {
 	for _, mode := range []string{"WAL", "DELETE"} {
-		db, w := apiary(t, "PRAGMA journal_mode = "+mode, "PRAGMA busy_timeout = 5000", "CREATE TABLE t (id INTEGER PRIMARY KEY)",
+		db, w := apiary(t, "PRAGMA journal_mode = "+mode, "PRAGMA busy_timeout = 5000",
+			"CREATE TABLE t (id INTEGER PRIMARY KEY)",
 			"INSERT INTO t VALUES (1), (2)")
 		p, err := db.Plan(tableOf(t, db, "t"))
 		if err != nil {

@@ -63,7 +63,8 @@ func kindOf(c domain.Column) string {
 	case boolean, bytea:
 		return c.BaseType
 	case numeric:
-		if m := digitsOf.FindStringSubmatch(c.Type); m != nil && len(m[1]) < 3 && (m[1] < "16" && len(m[1]) == 2 || len(m[1]) == 1) {
+		if m := digitsOf.FindStringSubmatch(c.Type); m != nil && len(m[1]) < 3 && (m[1] < "16" && len(m[1]) == 2 ||
+			len(m[1]) == 1) {
 			return numeric
 		}
 	}
@@ -186,7 +187,8 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 	if err != nil {
 		return nil, err
 	}
-	out := engine.TargetTables(plans, here, holds, set, d.DiffTable, func(n domain.TableName) string { return quote(n.Name) })
+	out := engine.TargetTables(plans, here, holds, set, d.DiffTable,
+		func(n domain.TableName) string { return quote(n.Name) })
 	out = append(out, engine.LeftReferences(plans)...)
 	first := map[string]domain.TableName{}
 	for _, p := range plans {
@@ -334,11 +336,13 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 // Fence raises a chunk's epoch.
 func (d *database) Fence(ctx context.Context, crossing string, chunk, epoch int64) (m *engine.Mark, err error) {
 	err = d.transaction(ctx, func(c *conn) error {
-		if err := c.exec(ctx, "INSERT INTO "+ours+" (crossing, chunk, epoch, landed) VALUES (?, ?, ?, 0) ON CONFLICT DO UPDATE "+
+		if err := c.exec(ctx, "INSERT INTO "+ours+
+			" (crossing, chunk, epoch, landed) VALUES (?, ?, ?, 0) ON CONFLICT DO UPDATE "+
 			"SET epoch = CASE WHEN landed THEN epoch ELSE max(epoch, excluded.epoch) END", crossing, chunk, epoch); err != nil {
 			return err
 		}
-		return c.rows(ctx, "SELECT epoch, snapshot, rows, bytes, hash FROM "+ours+" WHERE crossing = ? AND chunk = ? AND landed",
+		return c.rows(ctx, "SELECT epoch, snapshot, rows, bytes, hash FROM "+ours+
+			" WHERE crossing = ? AND chunk = ? AND landed",
 			func(r []driver.Value) error {
 				snap, err := domain.ParseSnapshot(r[1].(string))
 				m = &engine.Mark{Crossing: crossing, Chunk: chunk, Epoch: r[0].(int64), Snapshot: snap,

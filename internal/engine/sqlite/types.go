@@ -47,8 +47,9 @@ type held struct {
 	Longest                              int64 // characters of a text
 	Truths                               int64 // integers that are 0 or 1
 	Digits, Behind                       int   // most digits of a number before the point, and behind it
-	Dates, Moments, Zoned, Times         int64 // texts in ISO 8601 form: days, moments without and with a zone, times of day
-	Whole                                bool  // all rows were looked at
+	// Texts in ISO 8601 form: days, moments without and with a zone, times of day.
+	Dates, Moments, Zoned, Times int64
+	Whole                        bool // all rows were looked at
 }
 
 func (h *held) values() int64 { return h.Integers + h.Reals + h.Texts + h.Blobs }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"database/sql/driver"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dustyferry/internal/core/rowhash"
@@ -16,7 +18,30 @@ import (
 // view is a read transaction: the file as it is at its first read.
 type view struct {
 	d *database
-	c *conn
+
+	mu sync.Mutex // held by a read
+	c  *conn      // nil: it was given up for a writer
+}
+
+// giveUp ends the views that this process has open: but for files in WAL mode they would keep every
+// writer waiting, as a repair that goes by what they showed.
+func (d *database) giveUp() {
+	d.mu.Lock()
+	open := slices.Collect(maps.Keys(d.views))
+	d.mu.Unlock()
+	for _, v := range open {
+		v.Close()
+	}
+}
+
+// reading runs f on the view's connection.
+func (v *view) reading(f func(c *conn) error) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.c == nil {
+		return domain.Conflict("rows of %s were repaired while it was compared; compare again", v.d.name)
+	}
+	return f(v.c)
 }
 
 // OpenView opens a view. Its place is never known: a file has no log.
@@ -33,17 +58,34 @@ func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (e
 		c.close()
 		return nil, domain.Position{}, d.explain(err)
 	}
-	return &view{d, c}, domain.Position{}, nil
+	v := &view{d: d, c: c}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.views[v] = true
+	return v, domain.Position{}, nil
 }
 
-func (v *view) Close() { v.c.close() }
+// Close ends the view.
+func (v *view) Close() {
+	v.d.mu.Lock()
+	delete(v.d.views, v)
+	v.d.mu.Unlock()
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.c != nil {
+		v.c.close()
+		v.c = nil
+	}
+}
 
 // Count returns the number of rows.
 func (v *view) Count(ctx context.Context, p *domain.TablePlan) (n int64, err error) {
 	where, args := between(p, nil, nil)
 	sql := selecting(p, nil, where)
 	sql = "SELECT count(*)" + strings.TrimPrefix(sql, "SELECT ")
-	err = v.c.rows(ctx, sql, func(r []driver.Value) error { n = r[0].(int64); return nil }, args...)
+	err = v.reading(func(c *conn) error {
+		return c.rows(ctx, sql, func(r []driver.Value) error { n = r[0].(int64); return nil }, args...)
+	})
 	return n, v.d.explain(err)
 }
 
@@ -83,19 +125,22 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 func (v *view) read(ctx context.Context, p *domain.TablePlan, where string, args []driver.Value,
 	visit func(row []byte, fields [][]byte) error) error {
 	cols := p.ComparedColumns()
-	return v.d.each(ctx, v.c, newLines(p, cols, true), selecting(p, cols, where), args,
-		func(fields [][]byte, refused error) error {
-			// A row that cannot be written as it is planned is like none that the other side can have.
+	take := func(fields [][]byte, refused error) error {
+		// A row that cannot be written as it is planned is like none that the other side can have.
+		if refused != nil {
 			var u *unfit
-			if i := -1; refused != nil {
-				if errors.As(refused, &u) {
-					i = slices.IndexFunc(cols, func(c domain.Column) bool { return c.Name == u.column })
-				}
-				i = max(i, 0)
-				fields[i] = append(fields[i], " (not as planned)"...)
+			i := -1
+			if errors.As(refused, &u) {
+				i = slices.IndexFunc(cols, func(c domain.Column) bool { return c.Name == u.column })
 			}
-			return visit(engine.Row(fields), fields)
-		})
+			i = max(i, 0)
+			fields[i] = append(fields[i], " (not as planned)"...)
+		}
+		return visit(engine.Row(fields), fields)
+	}
+	return v.reading(func(c *conn) error {
+		return v.d.each(ctx, c, newLines(p, cols, true), selecting(p, cols, where), args, take)
+	})
 }
 
 // Sums returns one sum for each part.

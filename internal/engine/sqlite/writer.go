@@ -119,11 +119,13 @@ func (w *lander) InsertRows(ctx context.Context, rows [][]byte) error {
 
 // mark notes the chunk in the open transaction.
 func (w *lander) mark(ctx context.Context, m engine.Mark) error {
-	if err := w.c.exec(ctx, "INSERT INTO "+ours+" (crossing, chunk, epoch, landed) VALUES (?, ?, ?, 0) ON CONFLICT DO NOTHING",
+	if err := w.c.exec(ctx, "INSERT INTO "+ours+
+		" (crossing, chunk, epoch, landed) VALUES (?, ?, ?, 0) ON CONFLICT DO NOTHING",
 		m.Crossing, m.Chunk, m.Epoch); err != nil {
 		return w.d.explain(err)
 	}
-	n, err := w.c.changes(ctx, "UPDATE "+ours+" SET epoch = ?, landed = 1, snapshot = ?, rows = ?, bytes = ?, hash = ?, at = "+
+	n, err := w.c.changes(ctx, "UPDATE "+ours+
+		" SET epoch = ?, landed = 1, snapshot = ?, rows = ?, bytes = ?, hash = ?, at = "+
 		"CURRENT_TIMESTAMP WHERE crossing = ? AND chunk = ? AND NOT landed AND epoch <= ?", m.Epoch, m.Snapshot.JSON(),
 		m.Sum.Rows, m.Sum.Bytes, int64(m.Sum.Hash), m.Crossing, m.Chunk, m.Epoch)
 	if err == nil && n == 0 {

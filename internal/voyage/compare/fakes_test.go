@@ -302,7 +302,7 @@ type pair struct{ source, target *side }
 
 func (p pair) OpenPair(context.Context, *domain.Crossing) (src, dst *engine.Opened, err error) {
 	open := func(s *side) *engine.Opened {
-		return &engine.Opened{Database: s, Captures: s, Applies: s, Compares: s, Vouches: s}
+		return &engine.Opened{Database: s, Captures: s, Applies: s, Repairs: s, Compares: s, Vouches: s}
 	}
 	return open(p.source), open(p.target), nil
 }

@@ -154,7 +154,7 @@ func (k *Comparer) Repair(ctx context.Context, c *domain.Crossing, a RepairArgs,
 	if err != nil {
 		return err
 	}
-	if err := dst.Need(c.Target, engine.CanApply); err != nil {
+	if err := dst.Need(c.Target, engine.CanRepair); err != nil {
 		return err
 	}
 	origin, err := src.Origin(ctx)

@@ -29,7 +29,8 @@ export default function DatabasePage() {
           <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
             <h1 className="text-xl font-semibold break-words">{d.name}</h1>
             <span className="num text-sm break-all text-soft">
-              {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}, TLS {d.tls}
+              {d.engine},{" "}
+              {d.host === "" ? d.database : `${d.user} at ${d.host}:${d.port}/${d.database}, TLS ${d.tls}`}
             </span>
             <span className="ml-auto flex gap-2">
               <Act

@@ -1,7 +1,7 @@
 import { Plus } from "lucide-react";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, take } from "../api";
+import { api, take, type Database } from "../api";
 import { useRead } from "../live";
 import { Act } from "../parts/Act";
 import { Choice, Input, Panel } from "../parts/Fields";
@@ -33,7 +33,7 @@ export default function Databases() {
                       {d.name}
                     </Link>
                     <span className="num block text-xs break-all text-soft">
-                      {d.engine}, {d.user} at {d.host}:{d.port}/{d.database}
+                      {d.engine}, {where(d)}
                     </span>
                     <span className="block text-sm">
                       <UsedBy crossings={d.used_by} />
@@ -50,11 +50,15 @@ export default function Databases() {
   );
 }
 
+/** Where a database is. */
+const where = (d: Database) =>
+  d.host === "" ? d.database : `${d.user} at ${d.host}:${d.port}/${d.database}`;
+
 const empty = { name: "", host: "127.0.0.1", port: "5432", database: "", user: "", password: "" };
 
 function Register() {
   const [form, setForm] = useState(empty);
-  const [engine, setEngine] = useState<"postgres" | "mariadb">("postgres");
+  const [engine, setEngine] = useState<"postgres" | "mariadb" | "file" | "sqlite">("postgres");
   const [tls, setTls] = useState<"prefer" | "disable" | "require" | "verify-full">("prefer");
   const go = useNavigate();
   const field = (name: keyof typeof empty) => ({
@@ -63,8 +67,12 @@ function Register() {
       setForm({ ...form, [name]: e.target.value });
     },
   });
+  const file = engine === "file" || engine === "sqlite";
   const port = parseNumber(form.port, { whole: true, min: 1, max: 65535 });
-  const missing = (["name", "host", "port", "database", "user"] as const).find((k) => form[k].trim() === "");
+  const needed = file
+    ? (["name", "database"] as const)
+    : (["name", "host", "port", "database", "user"] as const);
+  const missing = needed.find((k) => form[k].trim() === "");
   return (
     <Panel title="Register a database">
       <p className="mt-1 text-sm text-soft">
@@ -83,37 +91,67 @@ function Register() {
           options={[
             ["postgres", "PostgreSQL"],
             ["mariadb", "MariaDB"],
+            ["file", "A file on the service's machine"],
+            ["sqlite", "A SQLite file, made where there is none"],
           ]}
           className="col-span-2"
         />
-        <Input label="Host" {...field("host")} />
-        <Input label="Port" inputMode="numeric" error={port.error} {...field("port")} />
-        <Input label="Database" {...field("database")} />
-        <Input label="User" {...field("user")} autoComplete="off" />
-        <Input label="Password" type="password" {...field("password")} autoComplete="new-password" />
-        <Choice
-          label="Encryption"
-          value={tls}
-          onChange={(v) => {
-            setTls(v as typeof tls);
-          }}
-          options={[
-            ["prefer", "where the server has it"],
-            ["require", "always"],
-            ["verify-full", "always, certificate checked"],
-            ["disable", "never"],
-          ]}
-        />
+        {file ? (
+          <Input
+            label="Path"
+            hint="whole, as it is on the service's machine, in a folder that the service opens files of (serve --files)"
+            {...field("database")}
+            className="col-span-2"
+            autoComplete="off"
+          />
+        ) : (
+          <>
+            <Input label="Host" {...field("host")} />
+            <Input label="Port" inputMode="numeric" error={port.error} {...field("port")} />
+            <Input label="Database" {...field("database")} />
+            <Input label="User" {...field("user")} autoComplete="off" />
+            <Input label="Password" type="password" {...field("password")} autoComplete="new-password" />
+            <Choice
+              label="Encryption"
+              value={tls}
+              onChange={(v) => {
+                setTls(v as typeof tls);
+              }}
+              options={[
+                ["prefer", "where the server has it"],
+                ["require", "always"],
+                ["verify-full", "always, certificate checked"],
+                ["disable", "never"],
+              ]}
+            />
+          </>
+        )}
       </div>
       <div className="mt-3">
         <Act
           strong
           needs="admin"
-          blocked={missing ? `The ${missing} is missing` : port.error}
+          blocked={
+            missing
+              ? `The ${file && missing === "database" ? "path" : missing} is missing`
+              : file
+                ? undefined
+                : port.error
+          }
           act={() =>
             take(
               api.POST("/api/databases", {
-                body: { ...form, engine, port: port.value ?? 0, tls },
+                body: file
+                  ? {
+                      ...empty,
+                      name: form.name,
+                      database: form.database,
+                      engine,
+                      host: "",
+                      port: 0,
+                      tls: "disable",
+                    }
+                  : { ...form, engine, port: port.value ?? 0, tls },
               }),
             )
           }
