@@ -39,7 +39,9 @@ func run(m *testing.M) int {
 		var err error
 		if *s, err = localserver.StartPostgres(ctx,
 			localserver.Options{Settings: map[string]string{"max_replication_slots": "100", "max_wal_senders": "60",
-				"max_prepared_transactions": "10"}, Password: "honey & salt"}); err != nil {
+				"max_prepared_transactions": "10",
+				// Each test leaves databases behind: a worker in one of them every moment would keep half a core busy.
+				"autovacuum_naptime": "10min"}, Password: "honey & salt"}); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}

@@ -13,8 +13,9 @@ import (
 )
 
 // Serve starts a service on loopback with a data folder of its own, and returns
-// it with an admin's token and a function that ends it and removes the folder.
-func Serve(ctx context.Context) (svc *service.Service, token string, end func(), err error) {
+// it with an admin's token and a function that ends it and removes the folder. It opens files of the folders
+// that are named.
+func Serve(ctx context.Context, files ...string) (svc *service.Service, token string, end func(), err error) {
 	dir, err := os.MkdirTemp("", "dusty-ferry-bench-")
 	if err != nil {
 		return nil, "", nil, err
@@ -28,7 +29,7 @@ func Serve(ctx context.Context) (svc *service.Service, token string, end func(),
 		return nil, "", nil, err
 	}
 	svc, err = service.Start(ctx, service.Settings{Listen: "127.0.0.1:0", DataDir: dir, Lanes: 2, Serve: true,
-		AllowRoot: true, Version: "bench",
+		AllowRoot: true, Version: "bench", Files: files,
 		Log: slog.New(slog.DiscardHandler), FirstToken: func(t string) { token = t }})
 	if err != nil {
 		return nil, "", nil, err
