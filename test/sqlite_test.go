@@ -312,3 +312,54 @@ func TestAFileAsATarget(t *testing.T) {
 		})
 	}
 }
+
+// TestALoadIntoAFileOutlivesKills: the process is killed amid transactions of a file, again and again;
+// each row lands once.
+func TestALoadIntoAFileOutlivesKills(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("DUSTYFERRY_FILES", dir)
+	f := startFleet(t, 0)
+	from := shopFile(t, filepath.Join(dir, "shop.db"))
+	f.must("database", "add", "old", "--file", filepath.Join(dir, "shop.db"))
+	f.must("database", "add", "new", "--file", filepath.Join(dir, "copy.db"), "--engine", "sqlite")
+	f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: "+
+		"old\n  target: new\n"+
+		"  copy_rows: true\n  follow_changes: false\n  tables: [\"main.*\"]\n"+
+		"  settings: {chunk_bytes: 65536, speed_limit: 400000}\n"))
+	f.startCrossing()
+	kills := 0
+	eventually(t, 2*time.Minute, func() bool {
+		c, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), "spring"))
+		if err != nil {
+			return false
+		}
+		if c.Phase == contract.PhaseInStep {
+			return true
+		}
+		if c.Progress.ChunksLanded > 2*kills && kills < 4 {
+			kills++
+			f.strike(0)
+		}
+		return false
+	})
+	if kills < 2 {
+		t.Errorf("it was killed %d times", kills)
+	}
+	to, err := sql.Open("sqlite", filepath.Join(dir, "copy.db"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = to.Close() }()
+	for _, q := range []string{"SELECT count(*) || ' ' || sum(kg) || ' ' || sum(price) || ' ' || " +
+		"group_concat(note) FROM sales",
+		"SELECT count(*) || ' ' || group_concat(name || opened) FROM stalls", "SELECT count(*) || ' ' || " +
+			"count(line) FROM notes"} {
+		var a, b string
+		if err := from.QueryRowContext(t.Context(), q).Scan(&a); err != nil {
+			t.Fatal(err)
+		}
+		if err := to.QueryRowContext(t.Context(), q).Scan(&b); err != nil || a != b {
+			t.Errorf("%s: %.100q, and in the copy %.100q, %v", q, a, b, err)
+		}
+	}
+}

@@ -100,7 +100,8 @@ func run(ctx context.Context, rows, pairs, lanes int) error {
 		each := func(s float64) float64 { return float64(rows) / s }
 		ratios, ours = append(ratios, max(r, w)/o), append(ours, each(o))
 		read, write = append(read, each(r)), append(write, each(w))
-		fmt.Printf("pair %d: shell %.0f rows/s, bare COPY %.0f, ours %.0f: %.2f of the slower\n", i+1, each(r), each(w), each(o),
+		fmt.Printf("pair %d: shell %.0f rows/s, bare COPY %.0f, ours %.0f: %.2f of the "+
+			"slower\n", i+1, each(r), each(w), each(o),
 			max(r, w)/o)
 	}
 	out, err := json.Marshal(map[string]float64{"rows": float64(rows), "lanes": float64(lanes), "shell": rig.Median(read),
@@ -127,8 +128,11 @@ func copied(ctx context.Context, pg *localserver.Postgres, texts string) (float6
 		cmd.Env = append(os.Environ(), "PGPASSWORD="+pg.Password)
 		return cmd
 	}
-	if out, err := command("-c", "DROP TABLE IF EXISTS lots", "-c", "DROP SCHEMA IF EXISTS main CASCADE", "-c", "CREATE TABLE lots "+table).CombinedOutput(); err != nil {
-		return 0, fmt.Errorf("%w: %s", err, out)
+	for _, q := range []string{"DROP TABLE IF EXISTS lots", "DROP SCHEMA IF EXISTS main CASCADE", "CREATE " +
+		"TABLE lots " + table} {
+		if out, err := command("-c", q).CombinedOutput(); err != nil {
+			return 0, fmt.Errorf("%w: %s", err, out)
+		}
 	}
 	return timed(command("-c", `\copy lots FROM '`+texts+`' (FORMAT csv)`))
 }
@@ -152,6 +156,7 @@ func loaded(ctx context.Context, f rig.Ferry, lanes int) (float64, error) {
 		return 0, err
 	}
 	name := "spring"
-	_, err := client.Do[struct{}](f.API.RemoveCrossingWithResponse(ctx, name, &contract.RemoveCrossingParams{Confirm: &name}))
+	_, err := client.Do[struct{}](f.API.RemoveCrossingWithResponse(ctx, name,
+		&contract.RemoveCrossingParams{Confirm: &name}))
 	return took, err
 }
