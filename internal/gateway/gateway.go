@@ -335,11 +335,24 @@ func (g *Gateway) admit(s *session) (contract.GatewayRoute, error) {
 	began := time.Now()
 	defer func() { s.waited(began) }()
 	for {
-		if r, err := g.asks.fresh(g.run); err == nil {
+		r, err := g.asks.fresh(g.run)
+		var p *client.Problem
+		switch {
+		case err == nil:
 			g.adopt(r)
+		case errors.As(err, &p) && p.Status == 429: // it is there, and asked too often
+			select {
+			case <-time.After(50 * time.Millisecond):
+				continue
+			case <-end:
+				return r, errHeld
+			case <-g.run.Done():
+				return r, g.run.Err()
+			}
 		}
 		g.mu.Lock()
-		r, changed := g.route, g.changed
+		var changed chan struct{}
+		r, changed = g.route, g.changed
 		if r.State == contract.Live {
 			s.admitted(r.Live)
 			g.mu.Unlock()

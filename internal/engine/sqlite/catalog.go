@@ -150,10 +150,7 @@ func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t 
 		}
 		return nil
 	}
-	if err := c.rows(ctx, "SELECT count(*) FROM "+quote(name), func(r []driver.Value) error {
-		t.Rows = r[0].(int64)
-		return nil
-	}); err != nil {
+	if err := c.count(ctx, &t, noRowID); err != nil {
 		return t, nil, err
 	}
 	read := "SELECT " + strings.Join(list, ", ") + " FROM " + quote(name)
@@ -245,6 +242,31 @@ func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t 
 		t.Bytes, err = t.Rows*64, nil
 	}
 	return t, notes, err
+}
+
+// counts is from how many numbers of rows on a table is not counted any more.
+var counts int64 = 2_000_000
+
+// count says how many rows a table has; a large one has at most as many as there are numbers between its
+// first row and its last.
+func (c *conn) count(ctx context.Context, t *domain.Table, noRowID bool) error {
+	one := func(sql string) (n int64, err error) {
+		err = c.rows(ctx, sql, func(r []driver.Value) error { n, _ = r[0].(int64); return nil })
+		return n, err
+	}
+	if !noRowID {
+		span, err := one(fmt.Sprintf("SELECT (SELECT max(rowid) FROM %s) - (SELECT min(rowid) FROM %[1]s)", quote(t.Name)))
+		if err != nil {
+			return err
+		}
+		if span >= counts {
+			t.Rows = span + 1
+			return nil
+		}
+	}
+	n, err := one("SELECT count(*) FROM " + quote(t.Name))
+	t.Rows = n
+	return err
 }
 
 // indexes adds a table's unique keys and its indexes.

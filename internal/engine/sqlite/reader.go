@@ -227,6 +227,9 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) (o
 	}
 	defer c.close()
 	cols := p.KeyColumns()
+	if len(cols) == 1 && cols[0].BaseType == bigint && p.Table.Rows >= counts {
+		return c.spaced(ctx, p, want)
+	}
 	names := make([]string, len(cols))
 	for i, k := range cols {
 		names[i] = quote(k.Name)
@@ -249,6 +252,40 @@ func (d *database) Sample(ctx context.Context, p *domain.TablePlan, want int) (o
 		return nil
 	})
 	return out, err
+}
+
+// spaced are keys evenly apart between the least and the greatest, each looked up, so that the cost does not
+// grow with the table.
+func (c *conn) spaced(ctx context.Context, p *domain.TablePlan, want int) (out []domain.KeyValue, err error) {
+	key, table := quote(p.Key[0]), quote(p.Source.Name)
+	var low, high int64
+	known := false
+	if err := c.rows(ctx, fmt.Sprintf("SELECT (SELECT min(%s) FROM %s WHERE typeof(%[1]s) = 'integer'), "+
+		"(SELECT max(%[1]s) "+
+		"FROM %[2]s WHERE typeof(%[1]s) = 'integer')", key, table), func(r []driver.Value) error {
+		var a, b bool
+		low, a = r[0].(int64)
+		high, b = r[1].(int64)
+		known = a && b
+		return nil
+	}); err != nil || !known {
+		return nil, err
+	}
+	step := (float64(high) - float64(low)) / float64(max(1, want))
+	for i := range want {
+		at := low + int64(step*float64(i))
+		if err := c.rows(ctx, fmt.Sprintf("SELECT %s FROM %s WHERE %[1]s >= ? ORDER BY %[1]s LIMIT 1", key, table),
+			func(r []driver.Value) error {
+				n, whole := r[0].(int64)
+				if k := (domain.KeyValue{fmt.Sprint(n)}); whole && (len(out) == 0 || out[len(out)-1][0] != k[0]) {
+					out = append(out, k)
+				}
+				return nil
+			}, at); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // Greatest returns a column's greatest value.

@@ -231,6 +231,17 @@ func TestTheCatalog(t *testing.T) {
 // TestChunksAndViews: bounds cut a table into all of its rows, by every kind of key, and sums of parts
 // are those of chunks.
 func TestChunksAndViews(t *testing.T) {
+	for _, n := range []int64{counts, 1000} { // as small tables, and as large ones
+		t.Run(fmt.Sprint(n), func(t *testing.T) {
+			was := counts
+			counts = n
+			defer func() { counts = was }()
+			chunksAndViews(t)
+		})
+	}
+}
+
+func chunksAndViews(t *testing.T) {
 	db, w := apiary(t, "CREATE TABLE a (id INTEGER PRIMARY KEY, v TEXT)",
 		"CREATE TABLE b (s TEXT NOT NULL, n INTEGER NOT NULL, v TEXT, PRIMARY KEY (s, n)) WITHOUT ROWID",
 		"CREATE TABLE c (x REAL NOT NULL PRIMARY KEY, v TEXT)")
