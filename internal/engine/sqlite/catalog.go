@@ -98,24 +98,54 @@ var (
 	checks   = regexp.MustCompile(`(?i)\bCHECK\s*\(`)
 )
 
+// shape is a table while it is found out what it is.
+type shape struct {
+	domain.Table
+	cols    []column
+	noRowID bool
+	strict  bool
+	made    string   // the statement that made it
+	notes   []string // of what its columns hold
+}
+
+// column is what a table says of one of its columns, and what it holds.
+type column struct {
+	declared string
+	key      int64 // place in the primary key, from 1
+	holds    held
+}
+
 // table is one table with what it holds.
-func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t domain.Table, notes []string,
-	err error) {
-	t = domain.Table{TableName: domain.TableName{Schema: schema, Name: name}, RowIdentity: "none", Owned: true}
-	type column struct {
-		declared string
-		key      int64 // place in the primary key, from 1
-		hidden   int64
+func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (domain.Table, []string, error) {
+	t := shape{Table: domain.Table{TableName: domain.TableName{Schema: schema, Name: name}, RowIdentity: "none",
+		Owned: true}, noRowID: noRowID, strict: strict}
+	for _, find := range []func(context.Context, *shape) error{c.columns, c.count, c.look, c.primary, c.indexes,
+		c.foreign} {
+		if err := find(ctx, &t); err != nil {
+			return t.Table, nil, err
+		}
 	}
-	var cols []column
-	if err := c.rows(ctx, `SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`,
+	if counted.MatchString(t.made) {
+		t.Left = append(t.Left, "AUTOINCREMENT (numbers are given by the application, or by a sequence that you make)")
+	}
+	if checks.MatchString(t.made) {
+		t.Left = append(t.Left, "checks (their expressions are SQLite's)")
+	}
+	return t.Table, t.notes, nil
+}
+
+// columns says how a table's columns are declared.
+func (c *conn) columns(ctx context.Context, t *shape) error {
+	if err := c.rows(ctx, "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", func(r []driver.Value) error {
+		t.made, _ = r[0].(string)
+		return nil
+	}, t.Name); err != nil {
+		return err
+	}
+	return c.rows(ctx, `SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`,
 		func(r []driver.Value) error {
 			col := domain.Column{Name: r[0].(string), NotNull: r[2] == int64(1), Wire: "portable"}
-			declared := r[1].(string)
-			k, hidden := r[4].(int64), r[5].(int64)
-			if hidden == 1 { // of a virtual table
-				return nil
-			}
+			hidden := r[5].(int64)
 			if expr, ok := r[3].(string); ok && hidden == 0 {
 				switch {
 				case isNumber.MatchString(expr), isString.MatchString(expr), strings.EqualFold(expr, "NULL"):
@@ -127,100 +157,107 @@ func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t 
 			if hidden > 1 {
 				t.Left = append(t.Left, "that "+col.Name+" is computed (it is an ordinary column on the target)")
 			}
-			cols, t.Columns = append(cols, column{declared, k, hidden}), append(t.Columns, col)
+			t.cols = append(t.cols, column{declared: r[1].(string), key: r[4].(int64)})
+			t.Columns = append(t.Columns, col)
 			return nil
-		}, name); err != nil {
-		return t, nil, err
-	}
-	made := ""
-	if err := c.rows(ctx, "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", func(r []driver.Value) error {
-		made, _ = r[0].(string)
-		return nil
-	}, name); err != nil {
-		return t, nil, err
-	}
-	list := make([]string, len(cols))
-	for i := range cols {
+		}, t.Name)
+}
+
+// look finds out what the columns hold, and what they become.
+func (c *conn) look(ctx context.Context, t *shape) error {
+	list := make([]string, len(t.cols))
+	for i := range t.cols {
 		list[i] = "+" + quote(t.Columns[i].Name)
 	}
-	all := make([]held, len(cols))
-	look := func(r []driver.Value) error {
+	rows, bytes := int64(0), int64(0)
+	take := func(r []driver.Value) error {
+		rows++
 		for i, v := range r {
-			all[i].look(v)
+			t.cols[i].holds.look(v)
+			bytes += size(v)
 		}
 		return nil
 	}
-	if err := c.count(ctx, &t, noRowID); err != nil {
-		return t, nil, err
-	}
-	read := "SELECT " + strings.Join(list, ", ") + " FROM " + quote(name)
+	read := "SELECT " + strings.Join(list, ", ") + " FROM " + quote(t.Name)
 	if t.Rows > looked {
 		order := ""
-		if !noRowID {
+		if !t.noRowID {
 			order = " ORDER BY rowid DESC"
 		}
-		if err := c.rows(ctx, fmt.Sprintf("%s%s LIMIT %d", read, order, looked/2), look); err != nil {
-			return t, nil, err
+		if err := c.rows(ctx, fmt.Sprintf("%s%s LIMIT %d", read, order, looked/2), take); err != nil {
+			return err
 		}
 		read += fmt.Sprintf(" LIMIT %d", looked/2)
 	}
-	if err := c.rows(ctx, read, look); err != nil {
-		return t, nil, err
+	if err := c.rows(ctx, read, take); err != nil {
+		return err
 	}
-	for i := range cols {
-		col, note := &t.Columns[i], ""
-		all[i].Whole = t.Rows <= looked
-		col.BaseType, col.Type, note = typed(cols[i].declared, &all[i])
-		col.ByteOrder = col.BaseType == text || col.BaseType == varchar
-		if note != "" {
-			notes = append(notes, fmt.Sprintf("column %s: %s", col.Name, note))
-		}
-		if all[i].Nulls > 0 {
-			col.NotNull = false // a NULL can be where none may be, if the rule came later
-		}
-		if col.Default != "" && (isString.MatchString(col.Default) != (col.ByteOrder)) && !strings.EqualFold(col.Default,
-			"NULL") {
-			t.Left = append(t.Left, fmt.Sprintf("default of %s (%s is no %s)", col.Name, col.Default, col.Type))
-			col.Default = ""
-		}
+	if rows > 0 {
+		t.Bytes = t.Rows * (bytes/rows + 1)
 	}
-	if counted.MatchString(made) {
-		t.Left = append(t.Left, "AUTOINCREMENT (numbers are given by the application, or by a sequence that you make)")
+	for i := range t.cols {
+		t.becomes(&t.Columns[i], &t.cols[i])
 	}
-	if checks.MatchString(made) {
-		t.Left = append(t.Left, "checks (their expressions are SQLite's)")
+	return nil
+}
+
+// size is about how many bytes a value has in a file.
+func size(v driver.Value) int64 {
+	switch x := v.(type) {
+	case string:
+		return int64(len(x)) + 1
+	case []byte:
+		return int64(len(x)) + 1
+	case float64:
+		return 9
 	}
+	return 4
+}
+
+// becomes says what a column becomes.
+func (t *shape) becomes(col *domain.Column, c *column) {
+	note := ""
+	c.holds.Whole = t.Rows <= looked
+	col.BaseType, col.Type, note = typed(c.declared, &c.holds)
+	col.ByteOrder = col.BaseType == text || col.BaseType == varchar
+	if note != "" {
+		t.notes = append(t.notes, fmt.Sprintf("column %s: %s", col.Name, note))
+	}
+	if c.holds.Nulls > 0 {
+		col.NotNull = false // a NULL can be where none may be, if the rule came later
+	}
+	if col.Default != "" && isString.MatchString(col.Default) != col.ByteOrder && !strings.EqualFold(col.Default, "NULL") {
+		t.Left = append(t.Left, fmt.Sprintf("default of %s (%s is no %s)", col.Name, col.Default, col.Type))
+		col.Default = ""
+	}
+}
+
+// primary adds the primary key. The rowid under the name of a column is never NULL; other primary keys can
+// hold NULLs.
+func (c *conn) primary(ctx context.Context, t *shape) error {
 	var key []string
+	alias := !t.noRowID
 	for place := int64(1); ; place++ {
-		i := slices.IndexFunc(cols, func(k column) bool { return k.key == place })
+		i := slices.IndexFunc(t.cols, func(k column) bool { return k.key == place })
 		if i < 0 {
 			break
 		}
 		key = append(key, t.Columns[i].Name)
+		alias = alias && place == 1 && strings.EqualFold(t.cols[i].declared, "INTEGER")
 	}
-	// The rowid under the name of a column is never NULL; otherwise a primary key can hold NULLs.
-	alias := len(key) == 1 && !noRowID && strings.EqualFold(cols[slices.IndexFunc(cols, func(k column) bool {
-		return k.key == 1
-	})].declared, "INTEGER")
 	for _, n := range key {
 		col := t.Column(n)
-		if alias || noRowID || strict {
-			col.NotNull = true
-		}
-		if col.NotNull {
+		if col.NotNull = col.NotNull || alias || t.noRowID || t.strict; col.NotNull {
 			continue
 		}
 		null := false
-		if err := c.rows(ctx, "SELECT 1 FROM "+quote(name)+" WHERE "+quote(n)+" IS NULL LIMIT 1", func([]driver.Value) error {
-			null = true
-			return nil
-		}); err != nil {
-			return t, nil, err
+		if err := c.rows(ctx, "SELECT 1 FROM "+quote(t.Name)+" WHERE "+quote(n)+" IS NULL LIMIT 1",
+			func([]driver.Value) error { null = true; return nil }); err != nil {
+			return err
 		}
 		if null {
 			t.Left = append(t.Left, fmt.Sprintf("primary key (%s is NULL in some rows)", n))
-			key = nil
-			break
+			return nil
 		}
 		col.NotNull = true // one that comes later is refused
 	}
@@ -228,20 +265,7 @@ func (c *conn) table(ctx context.Context, name string, noRowID, strict bool) (t 
 		t.Keys = append(t.Keys, domain.Key{Columns: key, Primary: true, Name: "key"})
 		t.RowIdentity = "primary"
 	}
-	if err := c.indexes(ctx, &t); err != nil {
-		return t, nil, err
-	}
-	if err := c.foreign(ctx, &t); err != nil {
-		return t, nil, err
-	}
-	err = c.rows(ctx, "SELECT sum(pgsize) FROM dbstat WHERE name = ?", func(r []driver.Value) error {
-		t.Bytes, _ = r[0].(int64)
-		return nil
-	}, name)
-	if err != nil { // the driver was built without it
-		t.Bytes, err = t.Rows*64, nil
-	}
-	return t, notes, err
+	return nil
 }
 
 // counts is from how many numbers of rows on a table is not counted any more.
@@ -249,12 +273,12 @@ var counts int64 = 2_000_000
 
 // count says how many rows a table has; a large one has at most as many as there are numbers between its
 // first row and its last.
-func (c *conn) count(ctx context.Context, t *domain.Table, noRowID bool) error {
+func (c *conn) count(ctx context.Context, t *shape) error {
 	one := func(sql string) (n int64, err error) {
 		err = c.rows(ctx, sql, func(r []driver.Value) error { n, _ = r[0].(int64); return nil })
 		return n, err
 	}
-	if !noRowID {
+	if !t.noRowID {
 		span, err := one(fmt.Sprintf("SELECT (SELECT max(rowid) FROM %s) - (SELECT min(rowid) FROM %[1]s)", quote(t.Name)))
 		if err != nil {
 			return err
@@ -270,7 +294,7 @@ func (c *conn) count(ctx context.Context, t *domain.Table, noRowID bool) error {
 }
 
 // indexes adds a table's unique keys and its indexes.
-func (c *conn) indexes(ctx context.Context, t *domain.Table) error {
+func (c *conn) indexes(ctx context.Context, t *shape) error {
 	type index struct {
 		name            string
 		unique, partial bool
@@ -335,7 +359,7 @@ func plainName(name string, n int) string {
 }
 
 // foreign adds a table's foreign keys. SQLite holds them only where a connection asks it to.
-func (c *conn) foreign(ctx context.Context, t *domain.Table) error {
+func (c *conn) foreign(ctx context.Context, t *shape) error {
 	at := map[int64]int{}
 	var err error
 	if e := c.rows(ctx, `SELECT id, seq, "table", "from", "to", on_update, on_delete FROM pragma_foreign_key_list(?) `+
