@@ -10,6 +10,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"dustyferry/internal/core/isotime"
 	"dustyferry/internal/domain"
 )
 
@@ -74,13 +75,13 @@ func (h *held) look(v driver.Value) {
 		h.Longest = max(h.Longest, int64(utf8.RuneCountInString(x)))
 		switch {
 		case len(x) > 35:
-		case isDate(x):
+		case isotime.IsDate(x):
 			h.Dates++
-		case isMoment(x):
+		case isotime.IsMoment(x):
 			h.Moments++
-		case isZoned(x):
+		case isotime.IsZoned(x):
 			h.Zoned++
-		case isTime(x):
+		case isotime.IsTime(x):
 			h.Times++
 		}
 	case []byte:
@@ -289,10 +290,10 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 		if w.base == numeric && isNumber.MatchString(x) { // kept as a text, for its digits
 			return append(dst, x...), true, nil
 		}
-		ok := w.base == text || w.base == varchar || w.base == date && isDate(x) || w.base == timeOfDay && isTime(x) ||
-			w.base == zoned && isZoned(x)
-		if w.base == moment && (isMoment(x) || isDate(x)) {
-			return appendMoment(dst, x), true, nil
+		ok := w.base == text || w.base == varchar || w.base == date && isotime.IsDate(x) || w.base == timeOfDay && isotime.IsTime(x) ||
+			w.base == zoned && isotime.IsZoned(x)
+		if w.base == moment && (isotime.IsMoment(x) || isotime.IsDate(x)) {
+			return isotime.AppendMoment(dst, x), true, nil
 		}
 		switch {
 		case !ok:
@@ -302,9 +303,9 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 		case strings.IndexByte(x, 0) >= 0:
 			return dst, true, w.refused("a text with a zero byte in it: %.40q", x)
 		case w.base == zoned:
-			return appendZoned(dst, x), true, nil
+			return isotime.AppendZoned(dst, x), true, nil
 		case w.base == timeOfDay:
-			return appendTime(dst, x), true, nil
+			return isotime.AppendTime(dst, x), true, nil
 		}
 		return append(dst, x...), true, nil
 	case []byte:

@@ -1,12 +1,11 @@
-package sqlite
+// Package isotime reads texts that are days, moments and times of day in the forms of ISO 8601, and
+// writes them as PostgreSQL does.
+package isotime
 
 import (
 	"strings"
 	"time"
 )
-
-// Texts that are days, moments and times of day, in the forms of ISO 8601 that SQLite's own functions
-// read and write.
 
 const days = "2006-01-02"
 
@@ -45,7 +44,8 @@ func digits(s string) int {
 
 var monthDays = [...]int{0, 31, 29, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31}
 
-func isDate(s string) bool {
+// IsDate: a day.
+func IsDate(s string) bool {
 	if len(s) != len(days) || s[4] != '-' || s[7] != '-' {
 		return false
 	}
@@ -58,41 +58,48 @@ func isDate(s string) bool {
 
 // isPlain reports whether a moment is written as PostgreSQL writes it, without parts of a second.
 func isPlain(s string) bool {
-	if len(s) != len(days)+9 || s[10] != ' ' || s[13] != ':' || s[16] != ':' || !isDate(s[:10]) {
+	if len(s) != len(days)+9 || s[10] != ' ' || s[13] != ':' || s[16] != ':' || !IsDate(s[:10]) {
 		return false
 	}
 	h, m, sec := digits(s[11:13]), digits(s[14:16]), digits(s[17:])
 	return h >= 0 && h < 24 && m >= 0 && m < 60 && sec >= 0 && sec < 60
 }
 
-func isMoment(s string) bool {
+// IsMoment: a day with a time of day, without a zone.
+func IsMoment(s string) bool {
 	if isPlain(s) {
 		return true
 	}
 	t, ok := read(s, momentForms)
 	return ok && t.Year() > 0
 }
-func isZoned(s string) bool { t, ok := read(s, zonedForms); return ok && t.Year() > 0 }
-func isTime(s string) bool  { _, ok := read(s, timeForms); return ok }
 
-// appendMoment writes a moment, or a day as its beginning, as PostgreSQL writes it.
-func appendMoment(dst []byte, s string) []byte {
+// IsZoned: a moment with its distance to UTC.
+func IsZoned(s string) bool { t, ok := read(s, zonedForms); return ok && t.Year() > 0 }
+
+// IsTime: a time of day.
+func IsTime(s string) bool { _, ok := read(s, timeForms); return ok }
+
+// AppendMoment appends a moment, or a day as its beginning, as PostgreSQL writes it.
+func AppendMoment(dst []byte, s string) []byte {
 	switch {
 	case isPlain(s):
 		return append(dst, s...)
-	case isDate(s):
+	case IsDate(s):
 		return append(append(dst, s...), " 00:00:00"...)
 	}
 	t, _ := read(s, momentForms)
 	return t.AppendFormat(dst, "2006-01-02 15:04:05.999999")
 }
 
-func appendZoned(dst []byte, s string) []byte {
+// AppendZoned appends a moment with a zone, in UTC.
+func AppendZoned(dst []byte, s string) []byte {
 	t, _ := read(s, zonedForms)
 	return append(t.UTC().AppendFormat(dst, "2006-01-02 15:04:05.999999"), "+00"...)
 }
 
-func appendTime(dst []byte, s string) []byte {
+// AppendTime appends a time of day.
+func AppendTime(dst []byte, s string) []byte {
 	t, _ := read(s, timeForms)
 	return t.AppendFormat(dst, "15:04:05.999999")
 }
