@@ -1,8 +1,11 @@
 package test
 
 import (
+	"compress/gzip"
 	"database/sql"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -172,10 +175,11 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 	}
 	dir := f.files()
 	for name, c := range map[string]struct{ what, says string }{
-		"a.db":      {"id,name\n1,kea\n", "text"},
+		"a.csv":     {"\xe9,b\n", "unknown kind"},
 		"b.sqlite":  {"\x00\x01\x00\x00Standard ACE DB\x00", "office program"},
 		"c.db":      {"PK\x03\x04", "zip archive or workbook"},
 		"d.parquet": {"PAR1", "Parquet"},
+		"g.csv":     {"\xff\xfei\x00", "UTF-16"},
 		"e":         {"", "empty file"},
 		"f.db":      {strings.Repeat("\xa7\x11\x00", 2000), "unknown kind"},
 	} {
@@ -361,5 +365,83 @@ func TestALoadIntoAFileOutlivesKills(t *testing.T) {
 		if err := to.QueryRowContext(t.Context(), q).Scan(&b); err != nil || a != b {
 			t.Errorf("%s: %.100q, and in the copy %.100q, %v", q, a, b, err)
 		}
+	}
+}
+
+// TestAFileOfRows: a packed file of rows becomes a table by what it holds; one that was written since it
+// was planned is another one.
+func TestAFileOfRows(t *testing.T) {
+	for _, engine := range []string{"postgres", "mariadb", "sqlite"} {
+		t.Run(engine, func(t *testing.T) {
+			f := start(t)
+			dir := f.files()
+			path := filepath.Join(dir, "readings.csv.gz")
+			pack := func(rows int, more string) {
+				t.Helper()
+				file, err := os.Create(path)
+				if err != nil {
+					t.Fatal(err)
+				}
+				z := gzip.NewWriter(file)
+				_, _ = io.WriteString(z, "hive;kg;taken;code;note\r\n")
+				for i := range rows {
+					_, _ = fmt.Fprintf(z, "%d;%d.50;2026-05-01T10:%02d:00;%04d;\"some \"\"honey\"\"; %d\"\r\n", i%40, i, i%60, i, i)
+				}
+				_, _ = io.WriteString(z, more)
+				if err := errors.Join(z.Close(), file.Close()); err != nil {
+					t.Fatal(err)
+				}
+			}
+			pack(3000, ";;;;\r\n")
+			f.must("database", "add", "old", "--file", path)
+			if out := f.must("database", "check", "old").out; !strings.Contains(out, "semicolons between 5 columns") {
+				t.Errorf("%s", out)
+			}
+			target, schema := side{}, "files"
+			if engine == "sqlite" {
+				schema = "main"
+				f.must("database", "add", "new", "--file", filepath.Join(dir, "new.db"), "--engine", "sqlite")
+				made, err := sql.Open("sqlite", filepath.Join(dir, "new.db"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				t.Cleanup(func() { _ = made.Close() })
+				target.texts = func(q string) []string {
+					var out string
+					if err := made.QueryRowContext(t.Context(), q).Scan(&out); err != nil {
+						t.Errorf("%s: %v", q, err)
+					}
+					return []string{out}
+				}
+			} else {
+				if target = f.sideOf(engine, "new"); engine == "mariadb" {
+					schema = target.schema
+				}
+			}
+			f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  "+
+				"source: old\n  target: "+
+				"new\n  copy_rows: true\n  follow_changes: false\n  settings: {bad_rows: set aside}\n"))
+			f.startCrossing()
+			f.awaitPhase(contract.PhaseInStep)
+			for q, want := range map[string]string{
+				"SELECT concat(count(*), '') AS n FROM %s.readings":                 "3001",
+				"SELECT concat(count(kg), '') AS n FROM %s.readings":                "3000",
+				"SELECT code AS n FROM %s.readings WHERE kg + 0 = 7.5":              "0007",
+				"SELECT note AS n FROM %s.readings WHERE kg + 0 = 8.5":              `some "honey"; 8`,
+				"SELECT concat(count(*), '') AS n FROM %s.readings WHERE note = ''": "1",
+			} {
+				if got := target.texts(fmt.Sprintf(q, schema)); len(got) != 1 || got[0] != want {
+					t.Errorf("%s: %q, not %q", q, got, want)
+				}
+			}
+			if out := f.must("reconcile", "spring").out; !strings.Contains(out, "clean") {
+				t.Errorf("%s", out)
+			}
+			// Another file of the name is another one.
+			pack(3100, "")
+			if a := f.cli("reconcile", "spring"); a.code == 0 || !strings.Contains(a.out+a.err, "written since it was planned") {
+				t.Errorf("a file that was written since: %+v", a)
+			}
+		})
 	}
 }

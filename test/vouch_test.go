@@ -97,6 +97,8 @@ func vouchedFor(t *testing.T, from, to string) {
 			"WHEN read_only_sql_transaction THEN NULL; END $$")
 	}
 	source.exec("UPDATE hives SET frames = 0 WHERE id BETWEEN 200 AND 240")
+	// Where both are on one server the rehearsal was felt by capture too.
+	eventually(t, time.Minute, func() bool { return f.cli("cutover", "ready", "spring").code == 0 })
 	f.must("cutover", "start", "spring", "--confirm", "spring")
 	f.awaitPhase(contract.PhaseCutOver)
 	const q = "SELECT concat(id, ' ', name, ' ', frames) FROM %s ORDER BY id"

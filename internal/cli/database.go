@@ -28,7 +28,7 @@ func (a *app) databaseAdd() *cobra.Command {
 		Long: `Register a database. The password is read from DUSTYFERRY_DATABASE_PASSWORD, or
 asked for; it is kept encrypted and never shown again.
 
-With --file it is a file on the service's machine (SQLite), in a folder that the service was
+With --file it is a file on the service's machine (SQLite, or rows as texts), in a folder that the service was
 started with (serve --files); what it is is found by looking into it. With --engine sqlite one
 that is not there yet is made.`,
 		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty

@@ -1705,7 +1705,7 @@ type NewCutover struct {
 type NewDatabase struct {
 	Database string `json:"database"`
 
-	// Engine postgres, mariadb or sqlite; or file: what the file at the path in database is, is found by looking into it. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty
+	// Engine postgres, mariadb, sqlite or csv; or file: what the file at the path in database is, is found by looking into it. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty
 	Engine   string          `json:"engine"`
 	Host     string          `json:"host"`
 	Name     string          `json:"name"`

@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"dustyferry/internal/engine"
+	"dustyferry/internal/engine/csvfile"
 	"dustyferry/internal/engine/mariadb"
 	"dustyferry/internal/engine/postgres"
 	"dustyferry/internal/engine/sqlite"
@@ -14,6 +15,7 @@ var Engines = []engine.Driver{
 	postgres.Driver{},
 	mariadb.Driver{},
 	sqlite.Driver{},
+	csvfile.Driver{},
 }
 
 // within has engines whose databases are files open those in these folders alone.

@@ -47,23 +47,23 @@ func Of(head []byte) Kind {
 	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
 		return Kind{Name: SQLite, Detail: sqlite(head)}
 	case bytes.HasPrefix(head, []byte("PAR1")):
-		return Kind{Name: Parquet, Advice: "files of rows cannot be read yet; bring it into a SQLite file or a table"}
+		return Kind{Name: Parquet, Advice: "such files cannot be read yet; bring it into a SQLite file or a table"}
 	case bytes.HasPrefix(head, []byte("PARE")):
 		return Kind{Name: Parquet, Detail: "encrypted", Advice: "decrypt it with the program that made it"}
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
-		return Kind{Name: Gzip, Advice: "unpack it (gunzip), and give what was in it"}
+		return Kind{Name: Gzip, Advice: "unpack it (gunzip) to see what is in it"}
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		return Kind{Name: Zstd, Advice: "unpack it (zstd -d), and give what was in it"}
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
-		return Kind{Name: Zip, Advice: "files of rows cannot be read yet; save each sheet as a table of a SQLite file"}
+		return Kind{Name: Zip, Advice: "such files cannot be read yet; save each sheet as a table of a SQLite file"}
 	case len(head) > 19 && (bytes.HasPrefix(head[4:], []byte("Standard Jet DB")) ||
 		bytes.HasPrefix(head[4:], []byte("Standard ACE DB"))):
 		return Kind{Name: Access, Advice: "export its tables there, into a SQLite file or a database that is supported"}
 	case bytes.HasPrefix(head, []byte{0xd0, 0xcf, 0x11, 0xe0, 0xa1, 0xb1, 0x1a, 0xe1}):
 		return Kind{Name: OLE, Advice: "save it in the newer format there; if it is encrypted, without a password"}
 	case text(head):
-		return Kind{Name: Text, Advice: "files of rows cannot be read yet; import it into a SQLite file ('.import' of the " +
-			"sqlite3 shell) or a table"}
+		return Kind{Name: Text, Advice: "a file of rows has the same number of values in each, with commas, semicolons, " +
+			"tabs or bars between them"}
 	}
 	return Kind{Name: Unknown,
 		Advice: "if it is an encrypted SQLite file, decrypt it with the program that made it, into a " +

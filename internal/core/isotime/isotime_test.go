@@ -31,7 +31,8 @@ func TestWhatTextsAre(t *testing.T) {
 		{"", false, false, false, false, ""},
 		{"now", false, false, false, false, ""},
 	} {
-		if IsDate(c.text) != c.day || IsMoment(c.text) != c.moment || IsZoned(c.text) != c.zoned || IsTime(c.text) != c.ofTheDay {
+		if IsDate(c.text) != c.day || IsMoment(c.text) != c.moment || IsZoned(c.text) != c.zoned ||
+			IsTime(c.text) != c.ofTheDay {
 			t.Errorf("%q: day %v, moment %v, zoned %v, time %v", c.text, IsDate(c.text), IsMoment(c.text), IsZoned(c.text),
 				IsTime(c.text))
 			continue

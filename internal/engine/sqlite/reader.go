@@ -12,7 +12,6 @@ import (
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
-	"dustyferry/internal/protocol/pgcopy"
 )
 
 // selecting reads columns of a plan's rows. A sign before a column gives its value as it is stored.
@@ -183,32 +182,10 @@ func (r *reader) Close()                                { r.c.close() }
 func (r *reader) Session() string                       { return "" }
 func (r *reader) SupportsBinary(*domain.TablePlan) bool { return false }
 
-// block is about how many bytes are handed on at once.
-const block = 128 << 10
-
 // Copy hands on a chunk's rows.
 func (r *reader) Copy(ctx context.Context, p *domain.TablePlan, c *domain.Chunk, _ bool,
 	sink func([]byte) error) (rowhash.Sum, error) {
-	var sum rowhash.Sum
-	buf := make([]byte, 0, block+block/4)
-	err := r.Rows(ctx, p, c, func(fields [][]byte, refused error) error {
-		if refused != nil {
-			return refused
-		}
-		from := len(buf)
-		buf = pgcopy.AppendFields(buf, fields)
-		sum.Add(buf[from:])
-		if len(buf) < block {
-			return nil
-		}
-		err := sink(buf)
-		buf = buf[:0]
-		return err
-	})
-	if err == nil && len(buf) > 0 {
-		err = sink(buf)
-	}
-	return sum, err
+	return engine.CopyRows(func(take func([][]byte, error) error) error { return r.Rows(ctx, p, c, take) }, sink)
 }
 
 // Rows hands on a chunk's rows one by one.

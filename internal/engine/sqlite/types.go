@@ -290,8 +290,8 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 		if w.base == numeric && isNumber.MatchString(x) { // kept as a text, for its digits
 			return append(dst, x...), true, nil
 		}
-		ok := w.base == text || w.base == varchar || w.base == date && isotime.IsDate(x) || w.base == timeOfDay && isotime.IsTime(x) ||
-			w.base == zoned && isotime.IsZoned(x)
+		ok := w.base == text || w.base == varchar || w.base == date && isotime.IsDate(x) ||
+			w.base == timeOfDay && isotime.IsTime(x) || w.base == zoned && isotime.IsZoned(x)
 		if w.base == moment && (isotime.IsMoment(x) || isotime.IsDate(x)) {
 			return isotime.AppendMoment(dst, x), true, nil
 		}

@@ -1,0 +1,274 @@
+// Package textrows finds out how a file of rows as texts is written (RFC 4180 and its relatives), and what
+// its columns hold. It is given bytes and values, and reads nothing itself.
+package textrows
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"strings"
+	"unicode/utf8"
+
+	"dustyferry/internal/core/isotime"
+	"dustyferry/internal/domain"
+)
+
+// Dialect is how a file is written.
+type Dialect struct {
+	Delimiter rune
+	Header    bool // its first row names the columns
+	Columns   []string
+	Mark      bool // it begins with a mark of UTF-8
+}
+
+func (d Dialect) String() string {
+	out := map[rune]string{',': "commas", ';': "semicolons", '\t': "tabs", '|': "bars"}[d.Delimiter] + " between " +
+		domain.Many(len(d.Columns), "column")
+	if !d.Header {
+		out += ", no names in the first row"
+	}
+	return out
+}
+
+// mark is UTF-8's.
+var mark = []byte{0xef, 0xbb, 0xbf}
+
+// delimiters are those that are tried.
+var delimiters = []rune{',', ';', '\t', '|'}
+
+// tried is how many rows decide.
+const tried = 50
+
+// Guess finds out how a file is written that begins so; whole says that this is all of it.
+func Guess(head []byte, whole bool) (Dialect, error) {
+	var d Dialect
+	if bytes.HasPrefix(head, []byte{0xff, 0xfe}) || bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
+		return d, domain.Invalid("the file is written in UTF-16; save it as UTF-8")
+	}
+	head, d.Mark = bytes.CutPrefix(head, mark)
+	if !whole { // the last line may be cut off
+		if end := bytes.LastIndexByte(head, '\n'); end >= 0 {
+			head = head[:end+1]
+		}
+	}
+	if !utf8.Valid(head) {
+		return d, domain.Invalid("the file is no UTF-8; save it as UTF-8")
+	}
+	best := [][]string(nil)
+	for _, by := range delimiters {
+		rows := parsed(head, by)
+		if len(rows) > 0 && (best == nil || len(rows[0]) > 1 && (len(best[0]) == 1 || len(rows) > len(best))) {
+			best, d.Delimiter = rows, by
+		}
+	}
+	if best == nil {
+		return d, domain.Invalid("there are no rows in the file")
+	}
+	d.Header = header(best)
+	for i, name := range best[0] {
+		if !d.Header {
+			name = fmt.Sprintf("c%d", i+1)
+		}
+		d.Columns = append(d.Columns, strings.TrimSpace(name))
+	}
+	return d, nil
+}
+
+// parsed are the first rows, by a delimiter, up to one that has another number of values.
+func parsed(head []byte, by rune) (rows [][]string) {
+	r := csv.NewReader(bytes.NewReader(head))
+	r.Comma = by
+	for len(rows) < tried {
+		row, err := r.Read()
+		if err != nil {
+			return rows
+		}
+		rows = append(rows, row)
+	}
+	return rows
+}
+
+// header reports whether the first row names the columns: each value is there, differs from the others and
+// is of no kind but text.
+func header(rows [][]string) bool {
+	seen := map[string]bool{}
+	for _, name := range rows[0] {
+		name = strings.ToLower(strings.TrimSpace(name))
+		if name == "" || seen[name] || kindOf(name) != text {
+			return false
+		}
+		seen[name] = true
+	}
+	if len(rows) == 1 {
+		return true
+	}
+	for i := range rows[0] { // a value of another kind below one, or of a text that none is like
+		for _, row := range rows[1:] {
+			if row[i] == rows[0][i] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// kind is what a value can be read as.
+type kind int
+
+const (
+	empty kind = iota
+	whole
+	decimal
+	truth
+	day
+	moment
+	zoned
+	ofTheDay
+	text
+)
+
+var (
+	isWhole   = regexp.MustCompile(`^-?(0|[1-9]\d{0,17})$`)
+	isDecimal = regexp.MustCompile(`^-?(0|[1-9]\d{0,300})(\.\d{1,300})?$`)
+)
+
+// kindOf is the narrowest kind of a value. A number with zeros before it is a text: they mean something.
+func kindOf(v string) kind {
+	switch {
+	case v == "":
+		return empty
+	case isWhole.MatchString(v):
+		return whole
+	case isDecimal.MatchString(v):
+		return decimal
+	case len(v) > 35:
+	case v == "true", v == "false":
+		return truth
+	case isotime.IsDate(v):
+		return day
+	case isotime.IsMoment(v):
+		return moment
+	case isotime.IsZoned(v):
+		return zoned
+	case isotime.IsTime(v):
+		return ofTheDay
+	}
+	return text
+}
+
+// Held is what a column holds, as far as it was looked at.
+type Held struct {
+	counts [text + 1]int64
+	rows   int64
+}
+
+// Look takes a value into account.
+func (h *Held) Look(v string) {
+	h.rows++
+	h.counts[kindOf(v)]++
+}
+
+// Empty is how many values are nothing.
+func (h *Held) Empty() int64 { return h.counts[empty] }
+
+// Type is the neutral type that takes all values.
+func (h *Held) Type() string {
+	n := h.rows - h.counts[empty]
+	only := func(some ...kind) bool {
+		sum := int64(0)
+		for _, k := range some {
+			sum += h.counts[k]
+		}
+		return n > 0 && sum == n
+	}
+	switch {
+	case only(whole):
+		return "bigint"
+	case only(whole, decimal):
+		return "numeric"
+	case only(truth):
+		return "boolean"
+	case only(day):
+		return "date"
+	case only(moment), only(day, moment):
+		return "timestamp without time zone"
+	case only(zoned):
+		return "timestamp with time zone"
+	case only(ofTheDay):
+		return "time without time zone"
+	}
+	return "text"
+}
+
+// Write appends a value in the neutral form of a type; false is NULL: nothing in a column that holds no
+// texts. In one that does it is an empty text.
+func Write(dst []byte, typ, v string) ([]byte, bool, error) {
+	if typ == "text" {
+		if i := strings.IndexByte(v, 0); i >= 0 || !utf8.ValidString(v) {
+			return dst, true, errors.New("it is no text in UTF-8")
+		}
+		return append(dst, v...), true, nil
+	}
+	k := kindOf(v)
+	switch {
+	case k == empty:
+		return dst, false, nil
+	case typ == "bigint" && k == whole, typ == "numeric" && (k == whole || k == decimal), typ == "boolean" && k == truth,
+		typ == "date" && k == day:
+		return append(dst, v...), true, nil
+	case typ == "timestamp without time zone" && (k == moment || k == day):
+		return isotime.AppendMoment(dst, v), true, nil
+	case typ == "timestamp with time zone" && k == zoned:
+		return isotime.AppendZoned(dst, v), true, nil
+	case typ == "time without time zone" && k == ofTheDay:
+		return isotime.AppendTime(dst, v), true, nil
+	}
+	return dst, true, fmt.Errorf("%.40q is no %s", v, typ)
+}
+
+// Reader reads records of a file written so, each with the number of its line. A record that cannot be
+// taken apart, or has another number of values, comes with the reason, and the next one after it.
+type Reader struct {
+	csv   *csv.Reader
+	width int
+	first bool
+}
+
+// NewReader is for a file from its beginning on.
+func NewReader(r io.Reader, d Dialect) (*Reader, error) {
+	if d.Mark {
+		if _, err := io.ReadFull(r, make([]byte, len(mark))); err != nil {
+			return nil, err
+		}
+	}
+	out := &Reader{csv: csv.NewReader(r), width: len(d.Columns), first: d.Header}
+	out.csv.Comma, out.csv.ReuseRecord, out.csv.FieldsPerRecord = d.Delimiter, true, -1
+	return out, nil
+}
+
+// Next returns the next record, io.EOF at the end. Its values are good until the next.
+func (r *Reader) Next() (values []string, line int, refused, err error) {
+	if r.first {
+		r.first = false
+		if _, err := r.csv.Read(); err != nil {
+			return nil, 0, nil, err
+		}
+	}
+	values, err = r.csv.Read()
+	var bad *csv.ParseError
+	if errors.As(err, &bad) {
+		return nil, bad.StartLine, fmt.Errorf("line %d: %w", bad.StartLine, bad.Err), nil
+	}
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	line, _ = r.csv.FieldPos(0)
+	if len(values) != r.width {
+		return values, line, fmt.Errorf("line %d has %s, and the first row %d", line, domain.Many(len(values), "value"),
+			r.width), nil
+	}
+	return values, line, nil, nil
+}
