@@ -20,10 +20,13 @@ type lines struct {
 	fields [][]byte
 	values []byte
 	mid    []byte
+	ends   []int // of each field in values
+	null   []bool
 }
 
 func newLines(p *domain.TablePlan, d textrows.Dialect, cols []domain.Column, convert bool) (*lines, error) {
-	l := &lines{cols: cols, fields: make([][]byte, len(cols))}
+	l := &lines{cols: cols, fields: make([][]byte, len(cols)), ends: make([]int, len(cols)),
+		null: make([]bool, len(cols))}
 	at := map[string]int{}
 	for i, name := range d.Columns {
 		at[name] = i
@@ -53,7 +56,7 @@ func (u *unfit) Error() string { return "column " + u.column + ": " + u.err.Erro
 // of returns a record's fields, which are good until the next. Where one cannot be written, they are its
 // texts.
 func (l *lines) of(values []string, refused error) ([][]byte, error) {
-	ends, null := make([]int, len(l.cols)), make([]bool, len(l.cols))
+	ends, null := l.ends, l.null
 	l.values = l.values[:0]
 	for i, c := range l.cols {
 		if refused != nil {

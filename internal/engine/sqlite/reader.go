@@ -73,10 +73,13 @@ type lines struct {
 	fields [][]byte
 	values []byte
 	mid    []byte
+	ends   []int // of each field in values
+	null   []bool
 }
 
 func newLines(p *domain.TablePlan, cols []domain.Column, convert bool) *lines {
-	l := &lines{cols: cols, fields: make([][]byte, len(cols))}
+	l := &lines{cols: cols, fields: make([][]byte, len(cols)), ends: make([]int, len(cols)),
+		null: make([]bool, len(cols))}
 	there := p.TargetColumns()
 	for i, c := range cols {
 		l.write = append(l.write, writerOf(c))
@@ -90,8 +93,7 @@ func newLines(p *domain.TablePlan, cols []domain.Column, convert bool) *lines {
 // of returns a row's fields, which are good until the next. Where one cannot be written, the fields are
 // texts of what is stored.
 func (l *lines) of(row []driver.Value) ([][]byte, error) {
-	ends := make([]int, len(row))
-	null := make([]bool, len(row))
+	ends, null := l.ends, l.null
 	l.values = l.values[:0]
 	for i, v := range row {
 		if l.conv == nil {
