@@ -445,3 +445,12 @@ func TestAFileOfRows(t *testing.T) {
 		})
 	}
 }
+
+// TestTheDemoOfFiles: files become databases, their rows a server's, and nothing differs.
+func TestTheDemoOfFiles(t *testing.T) {
+	f := &ferry{t: t}
+	a := f.cli("demo", "--source", "file", "--unattended", "--rows", "20000")
+	if a.code != 0 || strings.Count(a.out, "clean, 0 findings") != 2 || !strings.Contains(a.out, "of the engine csv") {
+		t.Errorf("%+v", a)
+	}
+}

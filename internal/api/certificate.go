@@ -18,6 +18,9 @@ func certificateText(c *domain.Certificate) string {
 		}
 	}
 	side := func(s domain.CertifiedSide) string {
+		if s.Host == "" { // a file
+			return fmt.Sprintf("%s (%s at %s)", s.Name, s.Engine, s.Database)
+		}
 		return fmt.Sprintf("%s (%s at %s:%d/%s as %s)", s.Name, s.Engine, s.Host, s.Port, s.Database, s.User)
 	}
 	fmt.Fprintf(&b, "CERTIFICATE OF THE CROSSING %s\n\n", c.Crossing)

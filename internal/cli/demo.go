@@ -40,14 +40,17 @@ itself and exits 0 only if the certificate shows zero findings.`,
 			if rows < 1 {
 				return exitWith(ExitUsage, "--rows is %d; give a number of at least 1", rows)
 			}
-			if source != "postgres" && source != "mariadb" {
-				return exitWith(ExitUsage, "--source is %q; choose postgres or mariadb", source)
+			if source != "postgres" && source != "mariadb" && source != sourceFile {
+				return exitWith(ExitUsage, "--source is %q; choose postgres, mariadb or file", source)
 			}
 			ctx, stop := signal.NotifyContext(cmd.Context(), syscall.SIGHUP)
 			defer stop()
 			cmd.SetContext(ctx)
 			d := &demoRun{app: a, out: cmd.OutOrStdout(), rows: rows, writers: writers, kind: source}
 			defer d.stop()
+			if source == sourceFile {
+				return d.runFiles(cmd.Context(), listen, unattended)
+			}
 			if err := d.start(cmd.Context(), listen); err != nil {
 				return err
 			}
@@ -59,7 +62,7 @@ itself and exits 0 only if the certificate shows zero findings.`,
 	}
 	c.Flags().IntVar(&rows, "rows", 500_000, "rows of the large table, scale_readings")
 	c.Flags().StringVar(&source, "source", "postgres",
-		"engine of the source: postgres or mariadb (the target is PostgreSQL)")
+		"engine of the source: postgres or mariadb, or file: a SQLite file and packed rows (the target is PostgreSQL)")
 	c.Flags().IntVar(&writers, "writers", 3, "writers of the application")
 	c.Flags().BoolVar(&unattended, "unattended", false, "drive the whole journey without a person")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address of the service")
@@ -75,6 +78,7 @@ type demoRun struct {
 
 	dir          string
 	target       *localserver.Postgres
+	files        demo.Files
 	house, moved demo.House // where the application lives, before and after
 	svc          *service.Service
 	shop         *demo.App
@@ -392,8 +396,8 @@ func (d *demoRun) compare(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	d.say("   %s rows on the source, %s on the target, at %s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows),
-		r.Position, r.State, r.Findings)
+	d.say("   %s rows on the source, %s on the target%s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows),
+		atPosition(r.Position), r.State, r.Findings)
 	if r.State != "clean" {
 		return exitWith(ExitFindings, "the comparison was not clean: %s %s", r.State, r.Error)
 	}

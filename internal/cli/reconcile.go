@@ -156,7 +156,7 @@ func comparison(r contract.Reconciliation) string {
 	if r.EndedAt != nil {
 		when = ", ended " + stampText(r.EndedAt)
 	}
-	return fmt.Sprintf("Reconciliation %d (%s, %s%s, at %s): %s", r.Id, r.Depth, scope, when, r.Position, r.State)
+	return fmt.Sprintf("Reconciliation %d (%s, %s%s%s): %s", r.Id, r.Depth, scope, when, atPosition(r.Position), r.State)
 }
 
 func (a *app) findingsCmd() *cobra.Command {
@@ -382,4 +382,12 @@ func followTask(ctx context.Context, api *client.Client, name, kind string, tell
 			return err
 		}
 	}
+}
+
+// atPosition says where both sides were compared; nothing where neither has a log.
+func atPosition(at string) string {
+	if at == "" {
+		return ""
+	}
+	return ", at " + at
 }

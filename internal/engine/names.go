@@ -35,6 +35,7 @@ func QuotedNames(plans []domain.TablePlan, quotes func(name string) bool, why st
 		text += fmt.Sprintf(" and %d more", len(names)-12)
 	}
 	return []domain.Entry{{Verdict: domain.Notice, Topic: "names", Subject: "target",
-		Remedy:   "rename them by a rule, or quote them in the applications",
-		Measured: fmt.Sprintf("%d names of tables and columns must be quoted there, as %s: %s", len(names), why, text)}}
+		Remedy: "rename them by a rule, or quote them in the applications",
+		Measured: fmt.Sprintf("%s must be quoted there, as %s: %s", domain.Counted(len(names),
+			"name of a table or column", "names of tables and columns"), why, text)}}
 }
