@@ -219,8 +219,12 @@ func (g *Gateways) Remove(ctx context.Context, c domain.Crossing, name, actor st
 	return err
 }
 
-// grace is how long gateways have beside what applications are given.
-const grace = 3 * time.Second
+// How long gateways have beside what applications are given: where everything depends on them, and where the
+// source refuses writes by itself and nobody has to wait for a long report that goes on through one.
+const (
+	grace  = 3 * time.Second
+	little = 500 * time.Millisecond
+)
 
 // Hold has all gateways let no transaction begin, and waits until none is under way through them.
 // all: one that does not say so keeps the cutover from going on; without, the source itself
@@ -235,7 +239,11 @@ func (g *Gateways) Hold(ctx context.Context, c domain.Crossing, patience time.Du
 	if err != nil {
 		return "", err
 	}
-	left, n, err := g.await(ctx, r, patience+grace)
+	limit := patience + little
+	if all {
+		limit = patience + grace
+	}
+	left, n, err := g.await(ctx, r, limit)
 	if err != nil {
 		return "", err
 	}
