@@ -151,7 +151,7 @@ func TestTheDemoFromMariaDB(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	if out, err := exec.CommandContext(t.Context(), binary(t), "demo", "--source", "paper").CombinedOutput(); err == nil ||
-		!strings.Contains(string(out), "choose postgres or mariadb") {
+		!strings.Contains(string(out), "choose postgres, mariadb or file") {
 		t.Errorf("%v\n%s", err, out)
 	}
 }
