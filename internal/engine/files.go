@@ -100,3 +100,12 @@ func KindOfFile(path string) (filekind.Kind, error) {
 	}
 	return filekind.Of(head[:n]), nil
 }
+
+// LookWithin says what a file in one of the folders is.
+func LookWithin(folders []string, path string) (filekind.Kind, error) {
+	path, err := FileWithin(folders, path)
+	if err != nil {
+		return filekind.Kind{}, err
+	}
+	return KindOfFile(path)
+}

@@ -125,3 +125,24 @@ func TextRow(fields [][]byte) domain.Row {
 	}
 	return r
 }
+
+// TextView is the part of a [View] that is alike for all whose rows are [Texts].
+type TextView struct{ Texts }
+
+// Sums returns one sum for each part.
+func (v TextView) Sums(ctx context.Context, p *domain.TablePlan, part Part, progress func(int64)) ([]rowhash.Sum,
+	error) {
+	return SumsOf(ctx, v.Texts, p, part, progress)
+}
+
+// Rows gives key and hash of every row in the wanted parts.
+func (v TextView) Rows(ctx context.Context, p *domain.TablePlan, part Part, want []int,
+	visit func(key []byte, hash uint64)) error {
+	return RowsOf(ctx, v.Texts, p, part, want, visit)
+}
+
+// Fetch returns the rows at keys.
+func (v TextView) Fetch(ctx context.Context, p *domain.TablePlan, _ Part, keys []string) (map[string][]domain.Row,
+	error) {
+	return FetchOf(ctx, v.Texts, p, keys)
+}

@@ -44,7 +44,7 @@ var fronts = map[string]front{
 }
 
 const (
-	endText    = "the administrator ended this connection, as the database in charge is another one now; connect anew"
+	endText    = "the administrator ended this connection, as the database is being moved; connect anew"
 	endedLimit = 10 * time.Minute // in which a client finds out that its session has ended
 	dialLimit  = 10 * time.Second
 )

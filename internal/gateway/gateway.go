@@ -223,6 +223,7 @@ func (g *Gateway) tend(r contract.GatewayRoute) {
 				if late {
 					s.expire()
 				}
+				s.overdue(g.set.HoldAt)
 			case s.elsewhere(r.Live):
 				left = true
 				s.end(late)

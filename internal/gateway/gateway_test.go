@@ -392,12 +392,19 @@ func TestAStatementUnderWayIsWaitedFor(t *testing.T) {
 }
 
 func TestWhoIsHeldForTooLong(t *testing.T) {
-	w := newTower(t, newDepot(t, "postgres"))
+	shed := newDepot(t, "postgres")
+	w := newTower(t, shed)
 	g := w.gateway(t)
+	before := dialApp(t, g, "shed")
+	before.until("Z")
 	w.turn(hold)
 	w.told(t, 0)
 	if m := dialApp(t, g, "shed").until("E"); !strings.Contains(m, "57P03") || !strings.Contains(m, "being moved") {
 		t.Error(m)
+	}
+	before.say("held for good")
+	if m := before.until("E"); !strings.Contains(m, "57P01") || shed.saw("held for good") {
+		t.Errorf("a session whose request was held: %s", m)
 	}
 	w.turn(func(r *contract.GatewayRoute) { r.State, r.Live = contract.Moved, "island" })
 	w.told(t, 0)

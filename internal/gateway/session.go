@@ -219,6 +219,16 @@ func (s *session) expire() {
 	}
 }
 
+// overdue ends a session whose request was held for as long as one may be: it was not passed on.
+func (s *session) overdue(limit time.Duration) {
+	s.mu.Lock()
+	late := !s.held.IsZero() && s.side != "" && time.Since(s.held) > limit
+	s.mu.Unlock()
+	if late {
+		s.end(false)
+	}
+}
+
 // end ends the session where it rests, and tells the client by its protocol. Where something is
 // under way nothing happens, unless now: then both ends are cut.
 func (s *session) end(now bool) {

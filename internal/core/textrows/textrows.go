@@ -7,7 +7,6 @@ import (
 	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"strings"
 	"unicode/utf8"
@@ -33,8 +32,8 @@ func (d Dialect) String() string {
 	return out
 }
 
-// mark is UTF-8's.
-var mark = []byte{0xef, 0xbb, 0xbf}
+// ByteOrderMark is UTF-8's, with which some programs begin a file.
+var ByteOrderMark = []byte{0xef, 0xbb, 0xbf}
 
 // delimiters are those that are tried.
 var delimiters = []rune{',', ';', '\t', '|'}
@@ -48,7 +47,7 @@ func Guess(head []byte, whole bool) (Dialect, error) {
 	if bytes.HasPrefix(head, []byte{0xff, 0xfe}) || bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
 		return d, domain.Invalid("the file is written in UTF-16; save it as UTF-8")
 	}
-	head, d.Mark = bytes.CutPrefix(head, mark)
+	head, d.Mark = bytes.CutPrefix(head, ByteOrderMark)
 	if !whole { // the last line may be cut off
 		if end := bytes.LastIndexByte(head, '\n'); end >= 0 {
 			head = head[:end+1]
@@ -208,7 +207,7 @@ func (h *Held) Type() string {
 func Write(dst []byte, typ, v string) ([]byte, bool, error) {
 	if typ == "text" {
 		if i := strings.IndexByte(v, 0); i >= 0 || !utf8.ValidString(v) {
-			return dst, true, errors.New("it is no text in UTF-8")
+			return dst, true, errors.New("a text that is not UTF-8, or has a zero byte in it")
 		}
 		return append(dst, v...), true, nil
 	}
@@ -226,49 +225,5 @@ func Write(dst []byte, typ, v string) ([]byte, bool, error) {
 	case typ == "time without time zone" && k == ofTheDay:
 		return isotime.AppendTime(dst, v), true, nil
 	}
-	return dst, true, fmt.Errorf("%.40q is no %s", v, typ)
-}
-
-// Reader reads records of a file written so, each with the number of its line. A record that cannot be
-// taken apart, or has another number of values, comes with the reason, and the next one after it.
-type Reader struct {
-	csv   *csv.Reader
-	width int
-	first bool
-}
-
-// NewReader is for a file from its beginning on.
-func NewReader(r io.Reader, d Dialect) (*Reader, error) {
-	if d.Mark {
-		if _, err := io.ReadFull(r, make([]byte, len(mark))); err != nil {
-			return nil, err
-		}
-	}
-	out := &Reader{csv: csv.NewReader(r), width: len(d.Columns), first: d.Header}
-	out.csv.Comma, out.csv.ReuseRecord, out.csv.FieldsPerRecord = d.Delimiter, true, -1
-	return out, nil
-}
-
-// Next returns the next record, io.EOF at the end. Its values are good until the next.
-func (r *Reader) Next() (values []string, line int, refused, err error) {
-	if r.first {
-		r.first = false
-		if _, err := r.csv.Read(); err != nil {
-			return nil, 0, nil, err
-		}
-	}
-	values, err = r.csv.Read()
-	var bad *csv.ParseError
-	if errors.As(err, &bad) {
-		return nil, bad.StartLine, fmt.Errorf("line %d: %w", bad.StartLine, bad.Err), nil
-	}
-	if err != nil {
-		return nil, 0, nil, err
-	}
-	line, _ = r.csv.FieldPos(0)
-	if len(values) != r.width {
-		return values, line, fmt.Errorf("line %d has %s, and the first row %d", line, domain.Many(len(values), "value"),
-			r.width), nil
-	}
-	return values, line, nil, nil
+	return dst, true, fmt.Errorf("%.40q, which is no %s", v, typ)
 }

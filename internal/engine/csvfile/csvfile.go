@@ -22,19 +22,16 @@ import (
 )
 
 // Driver opens files in certain folders.
-type Driver struct{ Folders []string }
+type Driver struct {
+	engine.NoLog
+	Folders []string
+}
 
 // Within is a driver that opens files in these folders.
-func (Driver) Within(folders []string) engine.Driver { return Driver{folders} }
+func (Driver) Within(folders []string) engine.Driver { return Driver{Folders: folders} }
 
 // Look says what a file is.
-func (d Driver) Look(path string) (filekind.Kind, error) {
-	path, err := engine.FileWithin(d.Folders, path)
-	if err != nil {
-		return filekind.Kind{}, err
-	}
-	return engine.KindOfFile(path)
-}
+func (d Driver) Look(path string) (filekind.Kind, error) { return engine.LookWithin(d.Folders, path) }
 
 // Recognises reports whether it opens files of a kind.
 func (Driver) Recognises(k filekind.Kind) bool {
@@ -46,20 +43,6 @@ func (Driver) Make(context.Context, string) (bool, error) { return false, nil }
 
 // Name is the driver's name.
 func (Driver) Name() string { return "csv" }
-
-// FormatPosition writes a position; a file has no log of them.
-func (Driver) FormatPosition(domain.Position) string { return "" }
-
-// ParsePosition reads none.
-func (Driver) ParsePosition(string) (domain.Position, error) { return domain.Position{}, errNoLog }
-
-// CheckPlace refuses all.
-func (Driver) CheckPlace(string) error { return errNoLog }
-
-var errNoLog = domain.Invalid("a file of rows has no log that changes could be read from")
-
-// StopMethods are a person's word alone.
-func (Driver) StopMethods() []domain.StopMethod { return []domain.StopMethod{domain.StopWord} }
 
 // Open opens the file at the endpoint's path.
 func (d Driver) Open(_ context.Context, e engine.Endpoint) (engine.Database, error) {
@@ -166,7 +149,7 @@ func (d *database) records(ctx context.Context, dialect textrows.Dialect,
 		return err
 	}
 	defer end()
-	in, err := textrows.NewReader(r, dialect)
+	in, err := newRecords(r, dialect)
 	if err != nil {
 		return err
 	}
@@ -174,7 +157,7 @@ func (d *database) records(ctx context.Context, dialect textrows.Dialect,
 		if n%1000 == 0 && ctx.Err() != nil {
 			return ctx.Err()
 		}
-		values, _, refused, err := in.Next()
+		values, _, refused, err := in.next()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
@@ -246,8 +229,8 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 // tableName is a file's name without what says how it is written.
 func tableName(file string) string {
 	for _, end := range []string{".gz", ".csv", ".tsv", ".txt"} {
-		if cut := strings.TrimSuffix(strings.ToLower(file), end); len(cut) < len(file) && cut != "" {
-			file = file[:len(cut)]
+		if cut := len(file) - len(end); cut > 0 && strings.EqualFold(file[cut:], end) {
+			file = file[:cut]
 		}
 	}
 	return file

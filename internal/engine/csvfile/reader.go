@@ -2,96 +2,60 @@ package csvfile
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/core/textrows"
-	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
 
-// lines writes records of a plan in the neutral form and, where it has a target, in its form.
+// lines writes records of a plan as fields.
 type lines struct {
-	cols   []domain.Column
-	place  []int             // of each column in a record
-	conv   []typemap.Convert // nil: the neutral form
-	fields [][]byte
-	values []byte
-	mid    []byte
-	ends   []int // of each field in values
-	null   []bool
+	*engine.FieldWriter
+	cols  []domain.Column
+	place []int // of each column in a record
 }
 
 func newLines(p *domain.TablePlan, d textrows.Dialect, cols []domain.Column, convert bool) (*lines, error) {
-	l := &lines{cols: cols, fields: make([][]byte, len(cols)), ends: make([]int, len(cols)),
-		null: make([]bool, len(cols))}
-	at := map[string]int{}
-	for i, name := range d.Columns {
-		at[name] = i
-	}
-	there := p.TargetColumns()
-	for i, c := range cols {
-		place, ok := at[c.Name]
-		if !ok {
+	l := &lines{FieldWriter: engine.NewFieldWriter("csv", p, cols, convert), cols: cols}
+	for _, c := range cols {
+		place := slices.Index(d.Columns, c.Name)
+		if place < 0 {
 			return nil, domain.Conflict("the file has no column %s any more", c.Name)
 		}
 		l.place = append(l.place, place)
-		if convert && p.TargetSide != nil {
-			l.conv = append(l.conv, typemap.Compile("csv", p.TargetSide.Engine, c, there[i], p.Runtime))
-		}
 	}
 	return l, nil
 }
 
-// unfit is of a value that is not of its column's type.
-type unfit struct {
-	column string
-	err    error
-}
-
-func (u *unfit) Error() string { return "column " + u.column + ": " + u.err.Error() }
-
 // of returns a record's fields, which are good until the next. Where one cannot be written, they are its
 // texts.
 func (l *lines) of(values []string, refused error) ([][]byte, error) {
-	ends, null := l.ends, l.null
-	l.values = l.values[:0]
-	for i, c := range l.cols {
-		if refused != nil {
-			break
-		}
-		var ok bool
-		var err error
-		if l.conv == nil {
-			l.values, ok, err = textrows.Write(l.values, c.BaseType, values[l.place[i]])
-		} else if l.mid, ok, err = textrows.Write(l.mid[:0], c.BaseType, values[l.place[i]]); err == nil && ok {
-			l.values, ok, err = l.conv[i](l.values, l.mid)
-		}
-		if err != nil {
-			refused = &unfit{c.Name, err}
-		}
-		ends[i], null[i] = len(l.values), !ok
-	}
-	if refused != nil {
-		out := make([][]byte, len(l.cols))
-		for i, place := range l.place {
-			if place < len(values) {
-				out[i] = []byte(values[place])
+	if refused == nil {
+		fields, err := l.Row(func(dst []byte, i int) ([]byte, bool, error) {
+			c, v := l.cols[i], values[l.place[i]]
+			out, ok, err := textrows.Write(dst, c.BaseType, v)
+			if err != nil {
+				err = &engine.Unfit{Column: c.Name, Why: err.Error()}
 			}
+			return out, ok, err
+		})
+		if err == nil {
+			return fields, nil
 		}
-		return out, domain.Conflict("%s", refused)
+		refused = err
 	}
-	from := 0
-	for i, to := range ends {
-		l.fields[i] = l.values[from:to:to]
-		if null[i] {
-			l.fields[i] = nil
+	out := make([][]byte, len(l.cols))
+	for i, place := range l.place {
+		if place < len(values) {
+			out[i] = []byte(values[place])
 		}
-		from = to
 	}
-	return l.fields, nil
+	return out, refused
 }
 
 // each reads all rows of a plan. The file must be the planned one before and after.
@@ -164,18 +128,12 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 			return nil
 		}
 		if refused != nil && s.Refused != nil {
-			column := cols[0].Name // of a record that cannot be taken apart
-			for _, c := range cols {
-				if u := "column " + c.Name + ": "; len(refused.Error()) > len(u) && refused.Error()[:len(u)] == u {
-					column = c.Name
-				}
-			}
-			s.Refused(fields, column, refused.Error())
+			s.Refused(fields, cols[engine.ColumnOf(refused, cols)].Name, refused.Error())
 			return nil
 		}
 		return visit(fields)
 	})
-	if err == errEnough {
+	if errors.Is(err, errEnough) {
 		return nil
 	}
 	return err
@@ -207,14 +165,17 @@ func (d *database) Preview(ctx context.Context, t *domain.Table, limit int) (out
 }
 
 // view is the file as it is planned.
-type view struct{ d *database }
+type view struct {
+	engine.TextView
+	d *database
+}
 
 // OpenView opens a view. Its place is never known: a file has no log.
 func (d *database) OpenView(_ context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
 	if exact {
 		return nil, domain.Position{}, domain.Conflict("%s has no log", d.name)
 	}
-	return view{d}, domain.Position{}, nil
+	return view{engine.TextView{Texts: bag{d}}, d}, domain.Position{}, nil
 }
 
 func (view) Close() {}
@@ -225,36 +186,20 @@ func (v view) Count(ctx context.Context, p *domain.TablePlan) (n int64, err erro
 	return n, err
 }
 
-// Range reads rows as the target's texts.
-func (v view) Range(ctx context.Context, p *domain.TablePlan, _, _ domain.KeyValue,
+// bag are the file's rows, in the order in which they stand.
+type bag struct{ d *database }
+
+// Range reads all rows as the target's texts.
+func (b bag) Range(ctx context.Context, p *domain.TablePlan, _, _ domain.KeyValue,
 	visit func(row []byte, fields [][]byte) error) error {
-	return v.d.each(ctx, p, p.ComparedColumns(), true, func(fields [][]byte, refused error) error {
-		if refused != nil { // like none that the other side can have
-			fields[0] = append(fields[0], " (not as planned)"...)
-		}
+	cols := p.ComparedColumns()
+	return b.d.each(ctx, p, cols, true, func(fields [][]byte, refused error) error {
+		fields = engine.Unlike(fields, refused, cols)
 		return visit(engine.Row(fields), fields)
 	})
 }
 
 // At is for tables with a key, of which there are none.
-func (v view) At(context.Context, *domain.TablePlan, []domain.KeyValue, func(row []byte, fields [][]byte) error) error {
+func (bag) At(context.Context, *domain.TablePlan, []domain.KeyValue, func(row []byte, fields [][]byte) error) error {
 	return domain.Conflict("a file of rows has no key")
-}
-
-// Sums returns one sum for each part.
-func (v view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part,
-	progress func(int64)) ([]rowhash.Sum, error) {
-	return engine.SumsOf(ctx, v, p, part, progress)
-}
-
-// Rows gives key and hash of every row in the wanted parts.
-func (v view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int,
-	visit func([]byte, uint64)) error {
-	return engine.RowsOf(ctx, v, p, part, want, visit)
-}
-
-// Fetch returns the rows that have certain hashes.
-func (v view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
-	keys []string) (map[string][]domain.Row, error) {
-	return engine.FetchOf(ctx, v, p, keys)
 }

@@ -7,13 +7,13 @@ import (
 	"strings"
 	"time"
 
-	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
 
 // view is a read-only transaction; its place in the log is always known.
 type view struct {
+	engine.TextView
 	d *database
 	c *wire
 }
@@ -27,7 +27,9 @@ func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (e
 	if !exact {
 		at = domain.Position{}
 	}
-	return &view{d, c}, at, nil
+	v := &view{d: d, c: c}
+	v.Texts = v
+	return v, at, nil
 }
 
 func (v *view) Close() { v.c.close() }
@@ -61,24 +63,6 @@ func (v *view) At(ctx context.Context, p *domain.TablePlan, keys []domain.KeyVal
 func (v *view) each(ctx context.Context, p *domain.TablePlan, where string,
 	visit func(row []byte, fields [][]byte) error) error {
 	return v.d.explain(v.c.readAs(ctx, p, converters(p), selecting(p, where), visit))
-}
-
-// Sums returns one sum for each part.
-func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part,
-	progress func(int64)) ([]rowhash.Sum, error) {
-	return engine.SumsOf(ctx, v, p, part, progress)
-}
-
-// Rows gives key and hash of every row in the wanted parts.
-func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int,
-	visit func([]byte, uint64)) error {
-	return engine.RowsOf(ctx, v, p, part, want, visit)
-}
-
-// Fetch returns the rows at keys.
-func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
-	keys []string) (map[string][]domain.Row, error) {
-	return engine.FetchOf(ctx, v, p, keys)
 }
 
 // equals is the condition that finds a key.

@@ -3,13 +3,11 @@ package sqlite
 import (
 	"context"
 	"database/sql/driver"
-	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strings"
 
 	"dustyferry/internal/core/rowhash"
-	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
@@ -65,27 +63,19 @@ func between(p *domain.TablePlan, lower, upper domain.KeyValue) (string, []drive
 	return " WHERE " + strings.Join(cond, " AND "), args
 }
 
-// lines writes rows of a plan in the neutral form and, where the plan has a target, in its form.
+// lines writes rows of a plan as fields.
 type lines struct {
-	cols   []domain.Column
-	write  []writer
-	conv   []typemap.Convert // nil: the neutral form
-	fields [][]byte
-	values []byte
-	mid    []byte
-	ends   []int // of each field in values
-	null   []bool
+	*engine.FieldWriter
+	write []writer
 }
 
 func newLines(p *domain.TablePlan, cols []domain.Column, convert bool) *lines {
-	l := &lines{cols: cols, fields: make([][]byte, len(cols)), ends: make([]int, len(cols)),
-		null: make([]bool, len(cols))}
-	there := p.TargetColumns()
-	for i, c := range cols {
-		l.write = append(l.write, writerOf(c))
-		if convert && p.TargetSide != nil {
-			l.conv = append(l.conv, typemap.Compile("sqlite", p.TargetSide.Engine, c, there[i], p.Runtime))
-		}
+	l := &lines{FieldWriter: engine.NewFieldWriter("sqlite", p, cols, convert)}
+	for _, c := range cols {
+		w := writerOf(c)
+		// What another engine's values are is known to that one: here they are kept as its texts.
+		w.asIs = p.CrossEngine && p.TargetSide == nil
+		l.write = append(l.write, w)
 	}
 	return l
 }
@@ -93,39 +83,11 @@ func newLines(p *domain.TablePlan, cols []domain.Column, convert bool) *lines {
 // of returns a row's fields, which are good until the next. Where one cannot be written, the fields are
 // texts of what is stored.
 func (l *lines) of(row []driver.Value) ([][]byte, error) {
-	ends, null := l.ends, l.null
-	l.values = l.values[:0]
-	for i, v := range row {
-		if l.conv == nil {
-			out, ok, err := l.write[i].append(l.values, v)
-			if err != nil {
-				return l.stored(row), err
-			}
-			l.values, ends[i], null[i] = out, len(out), !ok
-			continue
-		}
-		mid, ok, err := l.write[i].append(l.mid[:0], v)
-		l.mid = mid
-		if err == nil && ok {
-			l.values, ok, err = l.conv[i](l.values, mid)
-			if err != nil {
-				err = domain.Conflict("column %s: %s", l.cols[i].Name, err)
-			}
-		}
-		if err != nil {
-			return l.stored(row), err
-		}
-		ends[i], null[i] = len(l.values), !ok
+	fields, err := l.Row(func(dst []byte, i int) ([]byte, bool, error) { return l.write[i].append(dst, row[i]) })
+	if err != nil {
+		return l.stored(row), err
 	}
-	from := 0
-	for i, to := range ends {
-		l.fields[i] = l.values[from:to:to]
-		if null[i] {
-			l.fields[i] = nil
-		}
-		from = to
-	}
-	return l.fields, nil
+	return fields, nil
 }
 
 // stored are a row's values as texts, whatever they are.
@@ -322,9 +284,8 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 		if s.Share > 0 && s.Share < 1 && rand.Float64() >= s.Share {
 			return nil
 		}
-		var u *unfit
-		if errors.As(refused, &u) && s.Refused != nil {
-			s.Refused(fields, u.column, "it is "+u.why)
+		if refused != nil && s.Refused != nil {
+			s.Refused(fields, cols[engine.ColumnOf(refused, cols)].Name, refused.Error())
 			return nil
 		}
 		return visit(fields)

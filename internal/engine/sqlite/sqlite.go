@@ -25,19 +25,16 @@ import (
 )
 
 // Driver opens files in certain folders.
-type Driver struct{ Folders []string }
+type Driver struct {
+	engine.NoLog
+	Folders []string
+}
 
 // Within is a driver that opens files in these folders.
-func (Driver) Within(folders []string) engine.Driver { return Driver{folders} }
+func (Driver) Within(folders []string) engine.Driver { return Driver{Folders: folders} }
 
 // Look says what a file is.
-func (d Driver) Look(path string) (filekind.Kind, error) {
-	path, err := engine.FileWithin(d.Folders, path)
-	if err != nil {
-		return filekind.Kind{}, err
-	}
-	return engine.KindOfFile(path)
-}
+func (d Driver) Look(path string) (filekind.Kind, error) { return engine.LookWithin(d.Folders, path) }
 
 // Make makes a database.
 func (d Driver) Make(ctx context.Context, path string) (bool, error) {
@@ -54,20 +51,6 @@ func (Driver) Recognises(k filekind.Kind) bool { return k.Name == filekind.SQLit
 
 // Name is the driver's name.
 func (Driver) Name() string { return "sqlite" }
-
-// FormatPosition writes a position; a file has no log of them.
-func (Driver) FormatPosition(domain.Position) string { return "" }
-
-// ParsePosition reads none.
-func (Driver) ParsePosition(string) (domain.Position, error) { return domain.Position{}, errNoLog }
-
-// CheckPlace refuses all.
-func (Driver) CheckPlace(string) error { return errNoLog }
-
-var errNoLog = domain.Invalid("a SQLite file has no log that changes could be read from")
-
-// StopMethods are a person's word alone.
-func (Driver) StopMethods() []domain.StopMethod { return []domain.StopMethod{domain.StopWord} }
 
 // Open opens the file at the endpoint's path.
 func (d Driver) Open(ctx context.Context, e engine.Endpoint) (engine.Database, error) {

@@ -431,3 +431,56 @@ func TestBesideAWriter(t *testing.T) {
 		r.Close()
 	}
 }
+
+// TestActsOfAFile: what a standing table does by itself neither drops rows nor takes their place.
+func TestActsOfAFile(t *testing.T) {
+	db, w := apiary(t, "CREATE TABLE t (id INTEGER PRIMARY KEY ON CONFLICT REPLACE, v TEXT UNIQUE ON CONFLICT IGNORE)")
+	p, err := db.Plan(tableOf(t, db, "t"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	prepare := func() error {
+		return db.PrepareTarget(t.Context(), "c0ffee", nil, []domain.TablePlan{p}, domain.DefaultSettings(),
+			func(engine.Object, error) {})
+	}
+	if err := prepare(); err != nil {
+		t.Fatal(err)
+	}
+	land := func(rows ...string) error {
+		wr, err := db.OpenWriter(t.Context(), "")
+		if err != nil {
+			return err
+		}
+		defer wr.Close()
+		if err := wr.Begin(t.Context(), &p, false, nil); err != nil {
+			return err
+		}
+		for i, v := range rows {
+			if err := wr.Write(t.Context(), engine.Row([][]byte{[]byte(fmt.Sprint(i / 2)), []byte(v)})); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for _, rows := range [][]string{{"a", "b"}, {"a", "x", "a"}} { // the first two have one key, then one value twice
+		if err := land(rows...); engine.ClassOf(err) != engine.OfRows {
+			t.Errorf("%q: %v", rows, err)
+		}
+	}
+	if _, err := w.ExecContext(t.Context(), "CREATE TRIGGER drops BEFORE INSERT ON t BEGIN SELECT "+
+		"RAISE(IGNORE); END"); err != nil {
+		t.Fatal(err)
+	}
+	if err := land("a"); err == nil || !strings.Contains(err.Error(), "drops or doubles rows") {
+		t.Errorf("a row that a trigger drops: %v", err)
+	}
+	if err := prepare(); err == nil || !strings.Contains(err.Error(), "triggers (drops)") {
+		t.Errorf("a table with a trigger is taken: %v", err)
+	}
+	list, err := db.SurveyTarget(t.Context(), nil, []domain.TablePlan{p}, domain.DefaultSettings())
+	if err != nil || !slices.ContainsFunc(list, func(e domain.Entry) bool {
+		return e.Verdict == domain.Blocker && e.Topic == engine.TopicActs
+	}) {
+		t.Errorf("the survey says %+v, %v", list, err)
+	}
+}

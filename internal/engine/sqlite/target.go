@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"dustyferry/internal/core/columns"
@@ -52,6 +53,9 @@ func declared(c domain.Column) string {
 	return "TEXT"
 }
 
+// exactDigits are those of a decimal number that a floating-point one gives back.
+const exactDigits = 15
+
 // kindOf is how values of a neutral type are stored: as whole numbers, floating-point ones, truths, bytes,
 // decimal numbers that a floating-point number holds exactly, or else as texts.
 func kindOf(c domain.Column) string {
@@ -63,9 +67,10 @@ func kindOf(c domain.Column) string {
 	case boolean, bytea:
 		return c.BaseType
 	case numeric:
-		if m := digitsOf.FindStringSubmatch(c.Type); m != nil && len(m[1]) < 3 && (m[1] < "16" && len(m[1]) == 2 ||
-			len(m[1]) == 1) {
-			return numeric
+		if m := digitsOf.FindStringSubmatch(c.Type); m != nil {
+			if most, err := strconv.Atoi(m[1]); err == nil && most <= exactDigits {
+				return numeric
+			}
 		}
 	}
 	return text
@@ -143,13 +148,15 @@ func (d *database) here(ctx context.Context, plans []domain.TablePlan) (*domain.
 	if err != nil {
 		return nil, err
 	}
+	by := map[string]domain.Table{}
+	for _, t := range cat.Tables {
+		by[strings.ToLower(t.Name)] = t
+	}
 	out := &domain.Catalog{}
 	for i := range plans {
-		for _, t := range cat.Tables {
-			if strings.EqualFold(t.Name, plans[i].Target.Name) {
-				t.TableName = plans[i].Target
-				out.Tables = append(out.Tables, t)
-			}
+		if t, ok := by[strings.ToLower(plans[i].Target.Name)]; ok {
+			t.TableName = plans[i].Target
+			out.Tables = append(out.Tables, t)
 		}
 	}
 	return out, nil
@@ -190,6 +197,17 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 	out := engine.TargetTables(plans, here, holds, set, d.DiffTable,
 		func(n domain.TableName) string { return quote(n.Name) })
 	out = append(out, engine.LeftReferences(plans)...)
+	acts, err := d.triggers(ctx, here)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range here.Tables {
+		if names := acts[t.TableName]; names != nil {
+			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: engine.TopicActs, Subject: t.TableName.String(),
+				Measured: "it has triggers, which would act on each row that lands: " + strings.Join(names, ", "),
+				Remedy:   "DROP TRIGGER " + quote(names[0]) + ", and make them again after the load"})
+		}
+	}
 	first := map[string]domain.TableName{}
 	for _, p := range plans {
 		name := strings.ToLower(p.Target.Name)
@@ -202,6 +220,30 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 		if strings.HasPrefix(name, "sqlite_") || name == ours {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: engine.TopicTarget, Subject: p.Target.String(),
 				Measured: "the name is kept for SQLite, or for us", Remedy: "rename it by a rule"})
+		}
+	}
+	return out, nil
+}
+
+// triggers are those of tables that stand, by table.
+func (d *database) triggers(ctx context.Context, here *domain.Catalog) (map[domain.TableName][]string, error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	by := map[string][]string{}
+	if err := c.rows(ctx, "SELECT lower(tbl_name), name FROM sqlite_schema WHERE type = 'trigger' ORDER BY name",
+		func(r []driver.Value) error {
+			by[r[0].(string)] = append(by[r[0].(string)], r[1].(string))
+			return nil
+		}); err != nil {
+		return nil, d.explain(err)
+	}
+	out := map[domain.TableName][]string{}
+	for _, t := range here.Tables {
+		if names := by[strings.ToLower(t.Name)]; names != nil {
+			out[t.TableName] = names
 		}
 	}
 	return out, nil
@@ -287,6 +329,10 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 	if err != nil {
 		return err
 	}
+	acts, err := d.triggers(ctx, here)
+	if err != nil {
+		return err
+	}
 	chosen := map[domain.TableName]bool{}
 	for _, p := range plans {
 		chosen[p.Target] = true
@@ -308,6 +354,9 @@ func (d *database) PrepareTarget(ctx context.Context, _ string, _ *domain.Catalo
 			if t != nil {
 				diff := d.DiffTable(p, t)
 				switch {
+				case acts[p.Target] != nil:
+					return domain.Conflict("table %s stands in the file and has triggers (%s), which would act on each row that "+
+						"lands; drop them, and make them again after the load", p.Target.Name, strings.Join(acts[p.Target], ", "))
 				case diff != "":
 					return domain.Conflict("table %s stands in the file and is unlike what the plan needs: %s", p.Target.Name, diff)
 				case holds[p.Target] == 0, way == "keep", way == engine.ReplaceRange:

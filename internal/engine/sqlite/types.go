@@ -12,6 +12,7 @@ import (
 
 	"dustyferry/internal/core/isotime"
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 )
 
 // A column has no type of its values, only a preference ("affinity") that comes of what it was declared
@@ -211,6 +212,7 @@ type writer struct {
 	base  string  // one of the neutral types that are told apart here
 	full  string  // as the plan says it
 	scale int     // digits behind the point that a decimal number is written with; -1: as many as it has
+	asIs  bool    // texts are those of another engine
 	exp   float64 // from which number on a floating-point one is written with an exponent
 }
 
@@ -287,6 +289,9 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 		}
 		return dst, true, w.refused("the number %v", x)
 	case string:
+		if w.asIs && w.base != bytea {
+			return append(dst, x...), true, nil
+		}
 		if w.base == numeric && isNumber.MatchString(x) { // kept as a text, for its digits
 			return append(dst, x...), true, nil
 		}
@@ -318,15 +323,8 @@ func (w writer) append(dst []byte, v driver.Value) ([]byte, bool, error) {
 }
 
 func (w writer) refused(format string, args ...any) error {
-	return &unfit{w.name, fmt.Sprintf(format, args...) + ", and is planned as " + w.full}
+	return &engine.Unfit{Column: w.name, Why: fmt.Sprintf(format, args...) + ", and is planned as " + w.full}
 }
-
-// unfit is of a value that is not of its column's type.
-type unfit struct{ column, why string }
-
-func (u *unfit) Error() string { return "column " + u.column + " holds " + u.why }
-
-func (u *unfit) Unwrap() error { return domain.Conflict("%s", u.Error()) }
 
 // appendDouble writes a number in the fewest digits that give it back, as PostgreSQL does: with an exponent
 // from some number on.

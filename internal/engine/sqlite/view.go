@@ -3,20 +3,19 @@ package sqlite
 import (
 	"context"
 	"database/sql/driver"
-	"errors"
 	"maps"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/domain"
 	"dustyferry/internal/engine"
 )
 
 // view is a read transaction: the file as it is at its first read.
 type view struct {
+	engine.TextView
 	d *database
 
 	mu sync.Mutex // held by a read
@@ -59,6 +58,7 @@ func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (e
 		return nil, domain.Position{}, d.explain(err)
 	}
 	v := &view{d: d, c: c}
+	v.Texts = v
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.views[v] = true
@@ -126,37 +126,10 @@ func (v *view) read(ctx context.Context, p *domain.TablePlan, where string, args
 	visit func(row []byte, fields [][]byte) error) error {
 	cols := p.ComparedColumns()
 	take := func(fields [][]byte, refused error) error {
-		// A row that cannot be written as it is planned is like none that the other side can have.
-		if refused != nil {
-			var u *unfit
-			i := -1
-			if errors.As(refused, &u) {
-				i = slices.IndexFunc(cols, func(c domain.Column) bool { return c.Name == u.column })
-			}
-			i = max(i, 0)
-			fields[i] = append(fields[i], " (not as planned)"...)
-		}
+		fields = engine.Unlike(fields, refused, cols)
 		return visit(engine.Row(fields), fields)
 	}
 	return v.reading(func(c *conn) error {
 		return v.d.each(ctx, c, newLines(p, cols, true), selecting(p, cols, where), args, take)
 	})
-}
-
-// Sums returns one sum for each part.
-func (v *view) Sums(ctx context.Context, p *domain.TablePlan, part engine.Part,
-	progress func(int64)) ([]rowhash.Sum, error) {
-	return engine.SumsOf(ctx, v, p, part, progress)
-}
-
-// Rows gives key and hash of every row in the wanted parts.
-func (v *view) Rows(ctx context.Context, p *domain.TablePlan, part engine.Part, want []int,
-	visit func([]byte, uint64)) error {
-	return engine.RowsOf(ctx, v, p, part, want, visit)
-}
-
-// Fetch returns the rows at keys.
-func (v *view) Fetch(ctx context.Context, p *domain.TablePlan, _ engine.Part,
-	keys []string) (map[string][]domain.Row, error) {
-	return engine.FetchOf(ctx, v, p, keys)
 }

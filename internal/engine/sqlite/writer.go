@@ -3,6 +3,7 @@ package sqlite
 import (
 	"context"
 	"database/sql/driver"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -67,7 +68,7 @@ func (w *lander) Careful(ctx context.Context, p *domain.TablePlan, over *domain.
 		w.values[i].Ordinal = i + 1
 	}
 	var err error
-	if w.insert, err = w.c.c.Prepare(fmt.Sprintf("INSERT INTO %s (%s) VALUES (%s)", quote(p.Target.Name),
+	if w.insert, err = w.c.c.Prepare(fmt.Sprintf("INSERT OR ABORT INTO %s (%s) VALUES (%s)", quote(p.Target.Name),
 		strings.Join(names, ", "), strings.Join(places, ", "))); err != nil {
 		return w.d.explain(err)
 	}
@@ -94,8 +95,13 @@ func (w *lander) Write(ctx context.Context, data []byte) (err error) {
 				return err
 			}
 		}
-		if _, err := w.insert.(driver.StmtExecContext).ExecContext(ctx, w.values); err != nil {
+		r, err := w.insert.(driver.StmtExecContext).ExecContext(ctx, w.values)
+		if err != nil {
 			return w.d.explain(err)
+		}
+		if n, err := r.RowsAffected(); err != nil || n != 1 {
+			return fmt.Errorf("a row was written to %s, and %d are there of it (%w)", w.plan.Target.Name, n,
+				errors.Join(err, errors.New("something in the file drops or doubles rows")))
 		}
 	}
 	return nil
