@@ -101,18 +101,52 @@ func (d *demoRun) stop() {
 
 func (d *demoRun) later(f func()) { d.ends = append(d.ends, f) }
 
-func (d *demoRun) start(ctx context.Context, listen string) error {
+// folder makes the demo's own.
+func (d *demoRun) folder() (err error) {
 	grouping = true // what it says is for people, wherever it goes
-	var err error
 	if d.dir, err = os.MkdirTemp("", "dusty-ferry-demo-"); err != nil {
 		return err
 	}
 	d.later(func() { _ = os.RemoveAll(d.dir) })
-	if err := os.Chmod(d.dir, 0o711); err != nil {
+	return os.Chmod(d.dir, 0o711)
+}
+
+// serve starts a service, which opens files of the folders.
+func (d *demoRun) serve(ctx context.Context, listen string, files ...string) error {
+	log, err := os.Create(filepath.Join(d.dir, "service.log"))
+	if err != nil {
+		return err
+	}
+	d.later(func() { _ = log.Close() })
+	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4,
+		Serve: true, AllowRoot: true, Version: version, Build: build(), Files: files,
+		Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) { d.token = t }})
+	if err != nil {
+		return err
+	}
+	d.later(d.svc.Stop)
+	d.api, err = client.New(d.svc.URL(), d.token)
+	return err
+}
+
+// left waits until a person ends the demo.
+func (d *demoRun) left(ctx context.Context) error {
+	select {
+	case <-ctx.Done():
+		d.say("\nThe demo ends.")
+		return nil
+	case err := <-d.svc.Failed():
+		return err
+	}
+}
+
+func (d *demoRun) start(ctx context.Context, listen string) error {
+	if err := d.folder(); err != nil {
 		return err
 	}
 	d.say("Starting a source (%s) and a target (PostgreSQL) server …", map[string]string{"postgres": "PostgreSQL",
 		"mariadb": "MariaDB"}[d.kind])
+	var err error
 	if d.target, err = localserver.StartPostgres(ctx, localserver.Options{}); err != nil {
 		return err
 	}
@@ -121,21 +155,7 @@ func (d *demoRun) start(ctx context.Context, listen string) error {
 	if err != nil {
 		return err
 	}
-	log, err := os.Create(filepath.Join(d.dir, "service.log"))
-	if err != nil {
-		return err
-	}
-	d.later(func() { _ = log.Close() })
-	d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4,
-		Serve: true, AllowRoot: true,
-		Version: version, Build: build(), Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) {
-			d.token = t
-		}})
-	if err != nil {
-		return err
-	}
-	d.later(d.svc.Stop)
-	if d.api, err = client.New(d.svc.URL(), d.token); err != nil {
+	if err := d.serve(ctx, listen); err != nil {
 		return err
 	}
 	tls := contract.Disable
@@ -259,13 +279,7 @@ Drive the crossing "spring" there, or from another terminal:
   dustyferry certificate spring
 
 Ctrl-C ends the demo and removes everything it made.`, d.svc.URL(), d.token, d.svc.URL(), d.token)
-	select {
-	case <-ctx.Done():
-		d.say("\nThe demo ends.")
-		return nil
-	case err := <-d.svc.Failed():
-		return err
-	}
+	return d.left(ctx)
 }
 
 // drive goes through the whole journey by the public client, as a person would.

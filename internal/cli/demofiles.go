@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"log/slog"
 	"os"
 	"path/filepath"
 	"time"
@@ -12,7 +11,6 @@ import (
 	"dustyferry/internal/contract"
 	"dustyferry/internal/demo"
 	"dustyferry/internal/localserver"
-	"dustyferry/internal/service"
 )
 
 // sourceFile is the source of a demo that begins with files.
@@ -20,13 +18,7 @@ const sourceFile = "file"
 
 // startFiles makes the files, and starts a target and a service that opens them.
 func (d *demoRun) startFiles(ctx context.Context, listen string) error {
-	grouping = true
-	var err error
-	if d.dir, err = os.MkdirTemp("", "dusty-ferry-demo-"); err != nil {
-		return err
-	}
-	d.later(func() { _ = os.RemoveAll(d.dir) })
-	if err := os.Chmod(d.dir, 0o711); err != nil {
+	if err := d.folder(); err != nil {
 		return err
 	}
 	folder := filepath.Join(d.dir, "files")
@@ -35,6 +27,7 @@ func (d *demoRun) startFiles(ctx context.Context, listen string) error {
 	}
 	d.say("Writing Saltmarsh Apiaries into files: a SQLite file, and %s scale readings as packed rows "+
 		"…", num(int64(d.rows)))
+	var err error
 	if d.files, err = demo.FillFiles(ctx, folder, d.rows); err != nil {
 		return err
 	}
@@ -43,18 +36,7 @@ func (d *demoRun) startFiles(ctx context.Context, listen string) error {
 		return err
 	}
 	d.later(d.target.Stop)
-	log, err := os.Create(filepath.Join(d.dir, "service.log"))
-	if err != nil {
-		return err
-	}
-	d.later(func() { _ = log.Close() })
-	if d.svc, err = service.Start(ctx, service.Settings{Listen: listen, DataDir: filepath.Join(d.dir, "service"), Lanes: 4,
-		Serve: true, AllowRoot: true, Version: version, Build: build(), Files: []string{folder},
-		Log: slog.New(slog.NewTextHandler(log, nil)), FirstToken: func(t string) { d.token = t }}); err != nil {
-		return err
-	}
-	d.later(d.svc.Stop)
-	if d.api, err = client.New(d.svc.URL(), d.token); err != nil {
+	if err := d.serve(ctx, listen, folder); err != nil {
 		return err
 	}
 	tls := contract.Disable
@@ -91,13 +73,7 @@ From another terminal:
   dustyferry reconcile books
 
 Ctrl-C ends the demo and removes everything it made.`, d.svc.URL(), d.token, d.svc.URL(), d.token)
-	select {
-	case <-ctx.Done():
-		d.say("\nThe demo ends.")
-		return nil
-	case err := <-d.svc.Failed():
-		return err
-	}
+	return d.left(ctx)
 }
 
 // driveFiles brings each file over, and compares it with what came of it.

@@ -25,7 +25,7 @@ var _ = cutoverSteps.Add(steps.Step[*run]{Name: domain.StepHandOver, Order: 90, 
 
 // handOver tells the applications: a webhook, a command, both or none.
 func handOver(ctx context.Context, r *run) (string, error) {
-	if _, _, err := r.decided(ctx, time.Millisecond); err != nil {
+	if _, _, err := r.said(ctx); err != nil {
 		return "", err // an abort that came just in time: nobody was told yet
 	}
 	set := r.k.Settings
@@ -122,16 +122,26 @@ func (r *run) tellUnknown(ctx context.Context, why error, tries int, key string)
 	return r.of.records.AwaitPerson(ctx, r.k.ID, domain.StepHandOver, domain.AwaitsOutcome, text)
 }
 
-// decided waits a while for a person to say what came of the hand-over: who said that it took
-// effect; an error where it did not.
+// said is what a person has said of the hand-over: who said that it took effect; an error where it did
+// not.
+func (r *run) said(ctx context.Context) (by string, yes bool, err error) {
+	k, err := r.of.records.Cutover(ctx, r.k.ID)
+	switch by = k.GoneOn[string(domain.StepHandOver)]; {
+	case err != nil: // the records are away for a moment: nobody has said anything
+		return "", false, nil
+	case by != "":
+		return by, true, nil
+	case k.AbortBy != "":
+		return "", false, fmt.Errorf("aborted by %s, before the hand-over took effect", k.AbortBy)
+	}
+	return "", false, nil
+}
+
+// decided waits a while for a person to say it.
 func (r *run) decided(ctx context.Context, wait time.Duration) (by string, yes bool, err error) {
 	for end := time.Now().Add(wait); time.Now().Before(end); {
-		k, err := r.of.records.Cutover(ctx, r.k.ID)
-		if err == nil && k.GoneOn[string(domain.StepHandOver)] != "" {
-			return k.GoneOn[string(domain.StepHandOver)], true, nil
-		}
-		if err == nil && k.AbortBy != "" {
-			return "", false, fmt.Errorf("aborted by %s, before the hand-over took effect", k.AbortBy)
+		if by, yes, err = r.said(ctx); yes || err != nil {
+			return by, yes, err
 		}
 		if !waits.Sleep(ctx, min(200*time.Millisecond, max(time.Until(end), time.Millisecond))) {
 			return "", false, ctx.Err()
