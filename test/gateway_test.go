@@ -17,7 +17,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jackc/pgx/v5"
 	_ "github.com/jackc/pgx/v5/stdlib" // an application's driver
 
 	"dustyferry/client"
