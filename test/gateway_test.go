@@ -368,6 +368,9 @@ func TestPgbenchThroughGateways(t *testing.T) {
 				out, err := bench(t.Context(), at, "-n", "-c", "2", "-T", "2")
 				m := processed.FindStringSubmatch(out)
 				var exit *exec.ExitError
+				if m == nil && strings.Contains(out, "connect anew") {
+					continue // ended before its first transaction
+				}
 				if err != nil && !errors.As(err, &exit) || m == nil {
 					t.Errorf("pgbench: %v\n%s", err, out)
 					return
