@@ -79,8 +79,9 @@ func (s *shores) write(at side, table func(string) string, n int) {
 	s.t.Helper()
 	h, notes := table("hives"), table("notes")
 	for _, q := range []string{
-		fmt.Sprintf("INSERT INTO %s VALUES (%d, 'new ''n'' old', 5, 1.50, '1', '2026-05-01 10:00:00')", h, 100*n+1),
-		fmt.Sprintf("INSERT INTO %s VALUES (%d, '', 5, NULL, '0', NULL)", h, 100*n+2),
+		fmt.Sprintf("INSERT INTO %s VALUES (%d, 'new ''n'' old', 5, 1.50, '1', '2026-05-01 10:00:00', "+
+			"'queens,swarms')", h, 100*n+1),
+		fmt.Sprintf("INSERT INTO %s VALUES (%d, '', 5, NULL, '0', NULL, 'wax')", h, 100*n+2),
 		fmt.Sprintf("UPDATE %s SET frames = frames + 1, name = 'ümlaut 🐝' WHERE id = %d", h, n),
 		fmt.Sprintf("DELETE FROM %s WHERE id = %d", h, 20+n),
 		fmt.Sprintf("UPDATE %s SET id = %d WHERE id = %d", h, 100*n+3, 30+n),
@@ -102,11 +103,12 @@ func forthAndBack(t *testing.T, from, to string) {
 	}
 	s.old.exec("CREATE TABLE " + s.oldTable("hives") + " (id int PRIMARY KEY, name varchar(40), frames int NOT NULL, " +
 		"weight decimal(8, 2), kept boolean, seen " + map[string]string{"postgres": "timestamp(0)",
-		"mariadb": "datetime"}[from] + ")")
+		"mariadb": "datetime"}[from] + ", skills " + map[string]string{"postgres": "varchar(40)",
+		"mariadb": "set('swarms', 'queens', 'wax')"}[from] + ")") // a set has an order of its own
 	s.old.exec("CREATE TABLE " + s.oldTable("notes") + " (note varchar(40))")
 	s.old.exec("CREATE INDEX by_name ON " + s.oldTable("hives") + " (name)")
 	for i := 1; i <= 60; i++ {
-		s.old.exec(fmt.Sprintf("INSERT INTO %s VALUES (%d, 'hive %d', %d, %d.25, '1', '2026-04-01 08:00:00')",
+		s.old.exec(fmt.Sprintf("INSERT INTO %s VALUES (%d, 'hive %d', %d, %d.25, '1', '2026-04-01 08:00:00', 'wax')",
 			s.oldTable("hives"), i, i, i, i))
 	}
 	for i := range 9 {

@@ -413,6 +413,13 @@ func (d *demoRun) compare(ctx context.Context, name string) error {
 	d.say("   %s rows on the source, %s on the target%s: %s, %d findings.", num(r.SourceRows), num(r.TargetRows),
 		atPosition(r.Position), r.State, r.Findings)
 	if r.State != "clean" {
+		limit := 10
+		if page, err := client.Do[contract.FindingPage](d.api.API.ListFindingsWithResponse(ctx, name, r.Id,
+			&contract.ListFindingsParams{Limit: &limit})); err == nil {
+			var w table
+			showFindings(&w, name, r, page, 0)
+			d.say("%s", w.String())
+		}
 		return exitWith(ExitFindings, "the comparison was not clean: %s %s", r.State, r.Error)
 	}
 	return nil

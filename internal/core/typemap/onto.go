@@ -90,16 +90,16 @@ func (w Mapping) Back(there, here domain.Column) (Verdict, string) {
 func backInto(column, target domain.Column) Convert {
 	switch {
 	case target.BaseType == "set" && family(column.BaseType) == "text":
-		return inOrder(Labels(target.Type))
+		return InOrder(Labels(target.Type))
 	case IsGeometry(target.BaseType) && column.BaseType == "bytea":
 		return withReference
 	}
 	return nil
 }
 
-// inOrder writes the members of a set as MariaDB does: in the order of its type, each once. What is no
+// InOrder writes the members of a set as MariaDB does: in the order of its type, each once. What is no
 // member stands behind them, and is refused there.
-func inOrder(labels []string) Convert {
+func InOrder(labels []string) Convert {
 	return func(dst, v []byte) ([]byte, bool, error) {
 		given := strings.Split(string(v), ",")
 		first := len(dst)

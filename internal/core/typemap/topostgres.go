@@ -23,6 +23,9 @@ func ToPostgres(c domain.Column) Mapped {
 	if m.Verdict == Lossy && c.NotNull && strings.Contains("date datetime timestamp", c.BaseType) {
 		m.Note = "a date with a zero month or day stops the load: it does not exist on the target, and the column is NOT NULL"
 	}
+	if c.BaseType == "set" && c.Mask == "" {
+		m.Column.Members = Labels(c.Type)
+	}
 	if c.Hidden {
 		m.Note = strings.TrimPrefix(m.Note+"; SELECT * gives it there, as PostgreSQL has no invisible columns", "; ")
 	}

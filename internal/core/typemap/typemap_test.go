@@ -3,6 +3,7 @@ package typemap
 import (
 	"math"
 	"math/rand/v2"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -39,6 +40,9 @@ func TestTypes(t *testing.T) {
 		if m.Verdict == "" {
 			t.Errorf("%s has no verdict", typ)
 		}
+	}
+	if m := ToPostgres(col("set('swarms','wax')")); !slices.Equal(m.Column.Members, []string{"swarms", "wax"}) {
+		t.Errorf("a set's members are %q", m.Column.Members)
 	}
 	id := col("bigint(20) unsigned")
 	id.Identity = "by default"

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -28,13 +29,31 @@ type writing struct {
 // newWriting is for the columns that the plan carries.
 func newWriting(p *domain.TablePlan) writing {
 	var w writing
-	if p.TargetSide == nil || !p.CrossEngine {
+	if !p.CrossEngine {
 		return w
+	}
+	if p.TargetSide == nil {
+		return normalized(p)
 	}
 	there := p.TargetColumns()
 	for i, c := range p.CopiedColumns() {
 		w.conv = append(w.conv, typemap.Compile(typemap.Postgres, p.TargetSide.Engine, c, there[i], p.Runtime))
 		w.names = append(w.names, c.Name)
+	}
+	return w
+}
+
+// normalized is for the target's own rows: as they are, but for what may stand there in several forms.
+func normalized(p *domain.TablePlan) (w writing) {
+	if !slices.ContainsFunc(p.Columns, func(c domain.Column) bool { return len(c.Members) > 0 }) {
+		return w
+	}
+	for _, c := range p.ComparedColumns() {
+		conv := func(dst, v []byte) ([]byte, bool, error) { return append(dst, v...), true, nil }
+		if len(c.Members) > 0 {
+			conv = typemap.InOrder(c.Members)
+		}
+		w.conv, w.names = append(w.conv, conv), append(w.names, c.Name)
 	}
 	return w
 }

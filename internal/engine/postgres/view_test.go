@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 	"testing"
 	"time"
@@ -138,5 +139,36 @@ func TestExactViewsKnowTheirPosition(t *testing.T) {
 	}
 	if _, err := d.OpenCapture(t.Context(), "exactly", start, nil, ""); !domain.IsKind(err, domain.ProblemConflict) {
 		t.Errorf("a lost slot must be a conflict for a person: %v", err)
+	}
+}
+
+// TestASetIsReadInItsOrder: what an application writes into a text that stands for a set comes back from the
+// set in the set's own order, and is no difference.
+func TestASetIsReadInItsOrder(t *testing.T) {
+	d := fresh(t, `CREATE TABLE public.keepers (id integer PRIMARY KEY, skills text)`, `INSERT INTO public.keepers VALUES
+  (1, 'queens,swarms'), (2, 'wax,wax'), (3, ''), (4, NULL), (5, 'drones,wax')`)
+	v, _, err := d.OpenView(t.Context(), false, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer v.Close()
+	members := []string{"swarms", "queens", "wax"}
+	keepers := domain.TableName{Schema: "public", Name: "keepers"}
+	p := &domain.TablePlan{Source: keepers, Target: keepers, CrossEngine: true, Key: []string{"id"},
+		Columns: []domain.Column{{Name: "id", Type: "integer", BaseType: "integer"},
+			{Name: "skills", Type: "text", BaseType: "text", Members: members}}}
+	want := map[string]string{"1": "swarms,queens", "2": "wax", "3": "", "4": "NULL", "5": "wax,drones"}
+	texts := v.(interface {
+		Range(context.Context, *domain.TablePlan, domain.KeyValue, domain.KeyValue, func([]byte, [][]byte) error) error
+	})
+	got := map[string]string{}
+	err = texts.Range(t.Context(), p, nil, nil, func(_ []byte, f [][]byte) error {
+		if got[string(f[0])] = string(f[1]); f[1] == nil {
+			got[string(f[0])] = "NULL"
+		}
+		return nil
+	})
+	if err != nil || !maps.Equal(got, want) {
+		t.Errorf("%v %v, want %v", err, got, want)
 	}
 }
