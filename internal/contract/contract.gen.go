@@ -761,6 +761,27 @@ func (e SettingsGuardTarget) Valid() bool {
 	}
 }
 
+// Defines values for SettingsHashBy.
+const (
+	Faster  SettingsHashBy = "faster"
+	Servers SettingsHashBy = "servers"
+	Service SettingsHashBy = "service"
+)
+
+// Valid indicates whether the value is a known member of the SettingsHashBy enum.
+func (e SettingsHashBy) Valid() bool {
+	switch e {
+	case Faster:
+		return true
+	case Servers:
+		return true
+	case Service:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SettingsHoldPoints.
 const (
 	CloseSource SettingsHoldPoints = "close source"
@@ -2275,6 +2296,9 @@ type Settings struct {
 	// HandoverUrl Webhook called at hand-over; empty: none
 	HandoverUrl *string `json:"handover_url,omitempty"`
 
+	// HashBy Who hashes rows for a comparison. Over a slow link the servers are faster; two PostgreSQL (12 and later) or two MariaDB servers can, for most types
+	HashBy *SettingsHashBy `json:"hash_by,omitempty"`
+
 	// HoldPoints Steps of a cutover before which it waits for a person; empty: none
 	HoldPoints *[]SettingsHoldPoints `json:"hold_points,omitempty"`
 
@@ -2368,6 +2392,9 @@ type SettingsExistingRows string
 
 // SettingsGuardTarget Whether the target's tables refuse writes of everybody but us until the cutover. It needs a PostgreSQL target; tables that keep rows of their own (existing_rows) are left out
 type SettingsGuardTarget string
+
+// SettingsHashBy Who hashes rows for a comparison. Over a slow link the servers are faster; two PostgreSQL (12 and later) or two MariaDB servers can, for most types
+type SettingsHashBy string
 
 // SettingsHoldPoints defines model for Settings.HoldPoints.
 type SettingsHoldPoints string

@@ -20,6 +20,7 @@ type Settings struct {
 	StopMethod      StopMethod    `json:"stop_method"`
 	CutoverDepth    Depth         `json:"cutover_depth"`
 	VouchEvery      time.Duration `json:"vouch_every"`
+	HashBy          string        `json:"hash_by"`
 	GuardTarget     string        `json:"guard_target"`
 	ReturnPath      string        `json:"return_path"`
 	HandoverURL     string        `json:"handover_url"`
@@ -168,6 +169,13 @@ func SettingFor(key string) (Setting, bool) {
 	}
 	return list[at], true
 }
+
+// Who hashes rows for a comparison, as HashBy says.
+const (
+	HashByFaster  = "faster"
+	HashByService = "service"
+	HashByServers = "servers"
+)
 
 // GuardRefuse is the GuardTarget by which the target's tables refuse writes of others.
 const GuardRefuse = "refuse"

@@ -143,6 +143,14 @@ var settingsList = []Setting{
 		Help: "How often rows that changes touched are compared on both sides while the crossing is in step; the target " +
 			"keeps their keys until then", of: func(s *Settings) any { return &s.VouchEvery }},
 
+	{Key: "hash_by", Kind: SettingChoice, Group: "Changes", Label: "Rows are hashed by", Live: true, Default: HashByFaster,
+		Choices: []Choice{{HashByFaster, "the servers where they are measured to be faster by far, else the service"},
+			{HashByService, "the service, to which every row comes"},
+			{HashByServers, "both servers, where they can do it alike, so that one line a part comes"}},
+		Help: "Who hashes rows for a comparison. Over a slow link the servers are faster; two PostgreSQL (12 and later) " +
+			"or two MariaDB servers can, for most types",
+		of: func(s *Settings) any { return &s.HashBy }},
+
 	{Key: "pause_budget", Kind: SettingDuration, Group: "Cutover", Label: "Pause budget", Live: true, Cutover: true,
 		Default: 2 * time.Minute, Least: 1,
 		Help: "Longest write pause at cutover; beyond it everything is undone", of: func(s *Settings) any {

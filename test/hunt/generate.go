@@ -59,6 +59,7 @@ func (g *gen) databases() {
 	s["pause_budget_seconds"] = 60
 	s["batch_changes"] = pick(g, 100, 1000, 5000)
 	s["stop_method"] = pick(g, "lock", "lock", "lock", "read-only")
+	s["hash_by"] = pick(g, "faster", "service", "servers")
 	s["cutover_depth"] = pick(g, "hashes", "hashes", "vouched", "vouched", "counts", "none")
 	s["vouch_every_seconds"] = pick(g, 0, 0.2, 0.2, 1, 60) // shorter than anybody would: rounds fall into everything
 	s["guard_target"] = pick(g.draws(0x2d), "refuse", "refuse", "allow")

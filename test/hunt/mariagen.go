@@ -85,6 +85,7 @@ func (g *mgen) databases() {
 	s["pause_budget_seconds"] = 60
 	s["batch_changes"] = pick(g.gen, 100, 1000, 5000)
 	s["stop_method"] = "read-only"
+	s["hash_by"] = pick(g.gen, "faster", "service", "servers")
 	s["cutover_depth"] = pick(g.gen, "hashes", "hashes", "counts", "none")
 	if g.chance(0.5) {
 		s["speed_limit"] = pick(g.gen, 1_000_000, 3_000_000)

@@ -1944,6 +1944,11 @@ export interface components {
              */
             vouch_every_seconds?: number;
             /**
+             * @description Who hashes rows for a comparison. Over a slow link the servers are faster; two PostgreSQL (12 and later) or two MariaDB servers can, for most types
+             * @enum {string}
+             */
+            hash_by?: "faster" | "service" | "servers";
+            /**
              * Format: double
              * @description Longest write pause at cutover; beyond it everything is undone, in seconds
              */

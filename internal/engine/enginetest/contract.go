@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dustyferry/internal/core/fold"
+	"dustyferry/internal/core/narrow"
 	"dustyferry/internal/core/rowhash"
 	"dustyferry/internal/core/typemap"
 	"dustyferry/internal/domain"
@@ -622,6 +623,7 @@ func (k *contract) compares() {
 				differ = append(differ, i)
 			}
 		}
+		k.hashed(a, b, part, differ)
 		return a, b, differ
 	}
 	a, b, differ := look()
@@ -672,6 +674,35 @@ func (k *contract) compares() {
 	}
 	if !names["here else"] || !names["there hive 71"] || !names["there hive 167"] || len(names) != 3 {
 		k.Errorf("the rows that differ are %v", names)
+	}
+}
+
+// hashed: where servers hash rows by themselves, the same parts differ.
+func (k *contract) hashed(a, b engine.View, part engine.Part, want []int) {
+	here, ok := a.(engine.Hashes)
+	there, too := b.(engine.Hashes)
+	if !ok || !too {
+		return
+	}
+	if form := here.HashForm(&k.plan); form == "" || form != there.HashForm(&k.there) {
+		k.Errorf("the sides hash as %q and %q", form, there.HashForm(&k.there))
+	}
+	mine, err := here.HashThere(k.Context(), &k.plan, part, []int{0, 1, 2, 3}, func(int64) {})
+	k.ok(err)
+	theirs, err := there.HashThere(k.Context(), &k.there, part, []int{0, 1, 2, 3}, func(int64) {})
+	k.ok(err)
+	if len(mine) != 4 || len(theirs) != 4 {
+		k.Fatalf("4 parts have %d and %d sums of the servers", len(mine), len(theirs))
+	}
+	if differ := narrow.Parts(mine, theirs); !slices.Equal(differ, want) || mine[2].Hash == mine[3].Hash {
+		k.Errorf("by the servers' sums the parts %v differ, it is %v: %v, %v", differ, want, mine, theirs)
+	}
+	tried, err := here.TryHashes(k.Context(), &k.plan, part, 2, 50)
+	if err != nil || tried.Rows != 50 || tried.Here <= 0 || tried.There <= 0 {
+		k.Errorf("tried on rows it is %+v, %v", tried, err)
+	}
+	if trip, err := here.RoundTrip(k.Context()); err != nil || trip <= 0 {
+		k.Errorf("the server is %s away, %v", trip, err)
 	}
 }
 

@@ -15,6 +15,8 @@ import (
 type aligned struct {
 	source, target engine.View
 	at             domain.Position
+	hashBy         string // see [domain.HashByServers]
+	tried          *bool  // whether servers hashed faster than we, the last time that both was tried
 }
 
 // alignment says how views are opened.
@@ -48,7 +50,7 @@ func (k *Comparer) align(ctx context.Context, c *domain.Crossing, how alignment,
 	if err := cmp.Or(src.Need(c.Source, engine.CanCompare), dst.Need(c.Target, engine.CanCompare)); err != nil {
 		return err
 	}
-	a := &aligned{}
+	a := &aligned{hashBy: c.Settings.HashBy}
 	if how.quiet || c.Kind == domain.KindLoad || c.Phase == domain.PhaseCutOver {
 		if a.source, _, err = src.OpenView(ctx, false, 0); err != nil {
 			return err

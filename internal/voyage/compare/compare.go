@@ -211,8 +211,8 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 			_ = k.records.ReconcileProgress(tell, r.ID, t.ID, read[0].Load(), read[1].Load())
 		})
 	})
-	s, err := k.sums(ctx, views, plans, part, [2]func(int64){paced(ctx, share, &read[0]),
-		paced(ctx, share, &read[1])})
+	s, found, err := k.hashed(ctx, a, &table{views: views, plans: plans, part: part, share: share, rows: t.EstRows,
+		read: [2]func(int64){paced(ctx, share, &read[0]), paced(ctx, share, &read[1])}})
 	quiet()
 	telling.Wait()
 	if err != nil {
@@ -221,11 +221,7 @@ func (k *Comparer) compareTable(ctx context.Context, a *aligned, r *domain.Recon
 	res.Parts, res.DifferingParts = s.parts, len(s.differing)
 	res.SourceRows, res.TargetRows = s.total[0].Rows, s.total[1].Rows
 	res.SourceHash, res.TargetHash = fmt.Sprintf("%016x", s.total[0].Hash), fmt.Sprintf("%016x", s.total[1].Hash)
-	if len(s.differing) > 0 {
-		found, err := k.differences(ctx, views, plans, part, s.differing)
-		if err != nil {
-			return 0, err
-		}
+	if len(found) > 0 {
 		res.Findings = int64(len(found))
 		if err := k.records.AddFindings(ctx, r.ID, t.ID, found[:min(len(found), maxFindings)]); err != nil {
 			return 0, err

@@ -341,11 +341,8 @@ func (k *Comparer) wholeTable(ctx context.Context, a *aligned, t *domain.Crossin
 	if err != nil {
 		return nil, 0, err
 	}
-	s, err := k.sums(ctx, views, plans, part, [2]func(int64){func(int64) {}, func(int64) {}})
-	if err != nil || len(s.differing) == 0 {
-		return nil, s.total[0].Rows, err
-	}
-	found, err := k.differences(ctx, views, plans, part, s.differing)
+	s, found, err := k.hashed(ctx, a, &table{views: views, plans: plans, part: part, rows: t.EstRows,
+		read: [2]func(int64){func(int64) {}, func(int64) {}}})
 	return found, s.total[0].Rows, err
 }
 
