@@ -1,12 +1,16 @@
 package engine
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
+
+	"github.com/klauspost/compress/zstd"
 
 	"dustyferry/internal/core/filekind"
 	"dustyferry/internal/domain"
@@ -57,6 +61,74 @@ func FileWithin(folders []string, path string) (string, error) {
 	return "", allowed // said of what is not there too: nobody learns what else there is
 }
 
+// mostFiles is how many files a folder or a pattern may name together.
+const mostFiles = 10_000
+
+// FilesWithin returns the files that a path names, as [FileWithin] does: one, all of a folder, or those that a
+// pattern in its last part names (* for any characters, ? for one, [a-c] for one of some), in the order of
+// their names. Hidden ones and folders are none of them.
+func FilesWithin(folders []string, path string) ([]string, error) {
+	base, dir := "", ""
+	if real, ok := within(folders, path); ok {
+		if s, err := os.Stat(real); err == nil && s.IsDir() {
+			base, dir = "*", real
+		}
+	} else if strings.ContainsAny(filepath.Base(path), "*?[") {
+		if real, ok := within(folders, filepath.Dir(path)); ok {
+			base, dir = filepath.Base(path), real
+		}
+	}
+	if dir == "" {
+		one, err := FileWithin(folders, path)
+		return []string{one}, err
+	}
+	names, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, domain.Unavailable(err, "the folder of %s cannot be read: %s", path, errors.Unwrap(err))
+	}
+	var out []string
+	for _, entry := range names {
+		fits, err := filepath.Match(base, entry.Name())
+		if err != nil {
+			return nil, domain.Invalid("the pattern %s cannot be read: see that each [ has its ]", path)
+		}
+		one := filepath.Join(dir, entry.Name())
+		if !fits || strings.HasPrefix(entry.Name(), ".") {
+			continue
+		}
+		if s, err := os.Stat(one); err == nil && s.IsDir() {
+			continue
+		}
+		real, err := FileWithin(folders, one)
+		if err != nil {
+			return nil, err
+		}
+		if out = append(out, real); len(out) > mostFiles {
+			return nil, domain.Invalid("%s names more than %s files; load them in several crossings", path,
+				domain.Grouped(mostFiles))
+		}
+	}
+	if len(out) == 0 {
+		return nil, domain.Unavailable(nil, "no file on the service's machine is named by %s", path)
+	}
+	return out, nil
+}
+
+// within returns where a path leads to once its links are followed, if that is one of the folders or in one.
+func within(folders []string, path string) (string, bool) {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil || !filepath.IsAbs(path) {
+		return "", false
+	}
+	for _, f := range folders {
+		if in, err := filepath.EvalSymlinks(f); err == nil && (real == in ||
+			strings.HasPrefix(real, strings.TrimSuffix(in, "/")+"/")) {
+			return real, true
+		}
+	}
+	return "", false
+}
+
 // NewFileWithin returns the path of a file that is not there yet, if its folder is one of the folders, or in
 // one; empty where the file is there.
 func NewFileWithin(folders []string, path string) (string, error) {
@@ -98,14 +170,45 @@ func KindOfFile(path string) (filekind.Kind, error) {
 	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 		return filekind.Kind{}, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
 	}
-	return filekind.Of(head[:n]), nil
+	kind := filekind.Of(head[:n])
+	packed := map[string]string{filekind.Gzip: "gzip", filekind.Zstd: "zstd"}[kind.Name]
+	if packed == "" {
+		return kind, nil
+	}
+	in, end, err := Unpacked(io.MultiReader(bytes.NewReader(head[:n]), f), packed)
+	if err != nil {
+		return kind, nil
+	}
+	defer end()
+	if n, err = io.ReadFull(in, head); n == 0 && err != nil && !errors.Is(err, io.EOF) {
+		return kind, nil
+	}
+	kind = filekind.Of(head[:n])
+	kind.Packed = packed
+	return kind, nil
 }
 
-// LookWithin says what a file in one of the folders is.
+// Unpacked reads what is packed, as [filekind.Kind] says; end frees what that takes.
+func Unpacked(r io.Reader, packed string) (in io.Reader, end func(), err error) {
+	switch packed {
+	case "gzip":
+		z, err := gzip.NewReader(r)
+		return z, func() {}, err
+	case "zstd":
+		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(64<<20))
+		if err != nil {
+			return nil, nil, err
+		}
+		return z, z.Close, nil
+	}
+	return r, func() {}, nil
+}
+
+// LookWithin says what a file in one of the folders is, of several the first.
 func LookWithin(folders []string, path string) (filekind.Kind, error) {
-	path, err := FileWithin(folders, path)
+	all, err := FilesWithin(folders, path)
 	if err != nil {
 		return filekind.Kind{}, err
 	}
-	return KindOfFile(path)
+	return KindOfFile(all[0])
 }

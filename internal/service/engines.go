@@ -4,9 +4,9 @@ import (
 	"slices"
 
 	"dustyferry/internal/engine"
-	"dustyferry/internal/engine/csvfile"
 	"dustyferry/internal/engine/mariadb"
 	"dustyferry/internal/engine/postgres"
+	"dustyferry/internal/engine/rowfile"
 	"dustyferry/internal/engine/sqlite"
 )
 
@@ -15,7 +15,8 @@ var Engines = []engine.Driver{
 	postgres.Driver{},
 	mariadb.Driver{},
 	sqlite.Driver{},
-	csvfile.Driver{},
+	rowfile.Texts(),
+	rowfile.JSONLines(),
 }
 
 // within has engines whose databases are files open those in these folders alone.

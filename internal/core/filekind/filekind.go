@@ -4,7 +4,9 @@ package filekind
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
+	"regexp"
 	"unicode/utf8"
 )
 
@@ -18,6 +20,8 @@ const (
 	Access  = "database of an office program"
 	OLE     = "document of an older office program"
 	Text    = "text"
+	Lines   = "file of JSON lines"
+	JSON    = "document of JSON"
 	Empty   = "empty file"
 	Unknown = "file of an unknown kind"
 )
@@ -27,17 +31,29 @@ type Kind struct {
 	Name   string
 	Detail string // what its first bytes say beyond that
 	Advice string // what can be done with one, where nothing reads it
+	Packed string // what it is packed as, "gzip" or "zstd"; the rest is of what is in it
 }
 
 // Enough is how many of a file's first bytes [Of] needs.
 const Enough = 4096
 
 func (k Kind) String() string {
-	if k.Detail == "" {
-		return k.Name
+	out := k.Name
+	if k.Detail != "" {
+		out += " (" + k.Detail + ")"
 	}
-	return k.Name + " (" + k.Detail + ")"
+	if k.Packed != "" {
+		out += ", packed by " + k.Packed
+	}
+	return out
 }
+
+// How texts of JSON begin, and the mark of UTF-8 that may stand before.
+var (
+	object = regexp.MustCompile("^(\xef\xbb\xbf)?\\{[ \t]*[\"}\r\n]")
+	list   = regexp.MustCompile("^(\xef\xbb\xbf)?\\[\\s*[{\\[]")
+	mark   = []byte("\xef\xbb\xbf")
+)
 
 // Of says what a file is that begins so. Sources: the formats' own documentations.
 func Of(head []byte) Kind {
@@ -51,9 +67,9 @@ func Of(head []byte) Kind {
 	case bytes.HasPrefix(head, []byte("PARE")):
 		return Kind{Name: Parquet, Detail: "encrypted", Advice: "decrypt it with the program that made it"}
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
-		return Kind{Name: Gzip, Advice: "unpack it (gunzip) to see what is in it"}
+		return Kind{Name: Gzip, Advice: "it is damaged, or something else is in it; unpack it (gunzip) to see what"}
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
-		return Kind{Name: Zstd, Advice: "unpack it (zstd -d), and give what was in it"}
+		return Kind{Name: Zstd, Advice: "it is damaged, or something else is in it; unpack it (zstd -d) to see what"}
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
 		return Kind{Name: Zip, Advice: "such files cannot be read yet; save each sheet as a table of a SQLite file"}
 	case len(head) > 19 && (bytes.HasPrefix(head[4:], []byte("Standard Jet DB")) ||
@@ -61,6 +77,14 @@ func Of(head []byte) Kind {
 		return Kind{Name: Access, Advice: "export its tables there, into a SQLite file or a database that is supported"}
 	case bytes.HasPrefix(head, []byte{0xd0, 0xcf, 0x11, 0xe0, 0xa1, 0xb1, 0x1a, 0xe1}):
 		return Kind{Name: OLE, Advice: "save it in the newer format there; if it is encrypted, without a password"}
+	case text(head) && object.Match(head):
+		line, _, whole := bytes.Cut(bytes.TrimPrefix(head, mark), []byte("\n"))
+		if !whole && len(head) >= Enough || json.Valid(line) {
+			return Kind{Name: Lines, Advice: "each line has to be one object"}
+		}
+		return Kind{Name: JSON, Advice: "write each of its objects on a line of its own"}
+	case text(head) && list.Match(head):
+		return Kind{Name: JSON, Advice: "write each of its objects on a line of its own"}
 	case text(head):
 		return Kind{Name: Text, Advice: "a file of rows has the same number of values in each, with commas, semicolons, " +
 			"tabs or bars between them"}

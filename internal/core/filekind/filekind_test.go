@@ -32,6 +32,10 @@ func TestFilesAreCalledWhatTheyAre(t *testing.T) {
 		{"id,name\n1,kea\n", "text"},
 		{"id;größe\n1;" + "\xc3", "text"}, // the last character is cut
 		{"\xff\xfei\x00d\x00", "text"},
+		{`{"id": 1}`, "file of JSON lines"}, {"\xef\xbb\xbf{\"id\": 1}\n{\"id\": 2}\n", "file of JSON lines"},
+		{`{"note": "` + strings.Repeat("x", Enough), "file of JSON lines"}, // the line goes on
+		{"{\n  \"id\": 1\n}\n", "document of JSON"}, {"[{\"id\": 1}]", "document of JSON"},
+		{"[\n{\"id\": 1},", "document of JSON"}, {"{hive},kg\n1,2\n", "text"}, {"[hive],kg\n", "text"}, {"5\n", "text"},
 		{"\x00\x01\x02", "file of an unknown kind"},
 		{"\xa7\xf1\x88\x99abc", "file of an unknown kind"},
 	} {

@@ -5,13 +5,10 @@ package textrows
 import (
 	"bytes"
 	"encoding/csv"
-	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
-	"dustyferry/internal/core/isotime"
 	"dustyferry/internal/domain"
 )
 
@@ -96,7 +93,7 @@ func header(rows [][]string) bool {
 	seen := map[string]bool{}
 	for _, name := range rows[0] {
 		name = strings.ToLower(strings.TrimSpace(name))
-		if name == "" || seen[name] || kindOf(name) != text {
+		if name == "" || seen[name] || (Value{Text: name}).kind() != text {
 			return false
 		}
 		seen[name] = true
@@ -112,118 +109,4 @@ func header(rows [][]string) bool {
 		}
 	}
 	return true
-}
-
-// kind is what a value can be read as.
-type kind int
-
-const (
-	empty kind = iota
-	whole
-	decimal
-	truth
-	day
-	moment
-	zoned
-	ofTheDay
-	text
-)
-
-var (
-	isWhole   = regexp.MustCompile(`^-?(0|[1-9]\d{0,17})$`)
-	isDecimal = regexp.MustCompile(`^-?(0|[1-9]\d{0,300})(\.\d{1,300})?$`)
-)
-
-// kindOf is the narrowest kind of a value. A number with zeros before it is a text: they mean something.
-func kindOf(v string) kind {
-	switch {
-	case v == "":
-		return empty
-	case isWhole.MatchString(v):
-		return whole
-	case isDecimal.MatchString(v):
-		return decimal
-	case len(v) > 35:
-	case v == "true", v == "false":
-		return truth
-	case isotime.IsDate(v):
-		return day
-	case isotime.IsMoment(v):
-		return moment
-	case isotime.IsZoned(v):
-		return zoned
-	case isotime.IsTime(v):
-		return ofTheDay
-	}
-	return text
-}
-
-// Held is what a column holds, as far as it was looked at.
-type Held struct {
-	counts [text + 1]int64
-	rows   int64
-}
-
-// Look takes a value into account.
-func (h *Held) Look(v string) {
-	h.rows++
-	h.counts[kindOf(v)]++
-}
-
-// Empty is how many values are nothing.
-func (h *Held) Empty() int64 { return h.counts[empty] }
-
-// Type is the neutral type that takes all values.
-func (h *Held) Type() string {
-	n := h.rows - h.counts[empty]
-	only := func(some ...kind) bool {
-		sum := int64(0)
-		for _, k := range some {
-			sum += h.counts[k]
-		}
-		return n > 0 && sum == n
-	}
-	switch {
-	case only(whole):
-		return "bigint"
-	case only(whole, decimal):
-		return "numeric"
-	case only(truth):
-		return "boolean"
-	case only(day):
-		return "date"
-	case only(moment), only(day, moment):
-		return "timestamp without time zone"
-	case only(zoned):
-		return "timestamp with time zone"
-	case only(ofTheDay):
-		return "time without time zone"
-	}
-	return "text"
-}
-
-// Write appends a value in the neutral form of a type; false is NULL: nothing in a column that holds no
-// texts. In one that does it is an empty text.
-func Write(dst []byte, typ, v string) ([]byte, bool, error) {
-	if typ == "text" {
-		if i := strings.IndexByte(v, 0); i >= 0 || !utf8.ValidString(v) {
-			return dst, true, errors.New("a text that is not UTF-8, or has a zero byte in it")
-		}
-		return append(dst, v...), true, nil
-	}
-	k := kindOf(v)
-	switch {
-	case k == empty:
-		return dst, false, nil
-	case typ == "bigint" && k == whole, typ == "numeric" && (k == whole || k == decimal), typ == "boolean" && k == truth,
-		typ == "date" && k == day:
-		return append(dst, v...), true, nil
-	case typ == "timestamp without time zone" && (k == moment || k == day):
-		return isotime.AppendMoment(dst, v), true, nil
-	case typ == "timestamp with time zone" && k == zoned:
-		return isotime.AppendZoned(dst, v), true, nil
-	case typ == "time without time zone" && k == ofTheDay:
-		return isotime.AppendTime(dst, v), true, nil
-	}
-	return dst, true, fmt.Errorf("%.40q, which is no %s", v, typ)
 }

@@ -44,9 +44,9 @@ func TestWhatColumnsBecome(t *testing.T) {
 	} {
 		var h Held
 		for v := range strings.SplitSeq(c.values, " ") {
-			h.Look(v)
+			h.Look(Value{Text: v})
 		}
-		h.Look("")
+		h.Look(Value{})
 		if h.Type() != c.want || h.Empty() < 1 {
 			t.Errorf("%s: %s", c.values, h.Type())
 		}
@@ -55,23 +55,24 @@ func TestWhatColumnsBecome(t *testing.T) {
 
 func TestValuesInTheNeutralForm(t *testing.T) {
 	for _, c := range []struct{ typ, in, out string }{
-		{"bigint", "-5", "-5"}, {"numeric", "1.50", "1.50"}, {"boolean", "true", "true"},
+		{"bigint", "-5", "-5"}, {"bigint", "-0", "0"}, {"numeric", "-0.00", "0.00"},
+		{"numeric", "-0.10", "-0.10"}, {"numeric", "1.50", "1.50"}, {"boolean", "true", "true"},
 		{"date", "2026-05-01", "2026-05-01"},
 		{"timestamp without time zone", "2026-05-01", "2026-05-01 00:00:00"},
 		{"timestamp with time zone", "2026-05-01T10:00+02:00", "2026-05-01 08:00:00+00"},
 		{"time without time zone", "10:30", "10:30:00"}, {"text", "", ""}, {"text", "a", "a"},
 	} {
-		got, ok, err := Write(nil, c.typ, c.in)
+		got, ok, err := Write(nil, c.typ, Value{Text: c.in})
 		if !ok || err != nil || string(got) != c.out {
 			t.Errorf("%s %q: %q, %v, %v", c.typ, c.in, got, ok, err)
 		}
 	}
-	if _, ok, err := Write(nil, "bigint", ""); ok || err != nil {
+	if _, ok, err := Write(nil, "bigint", Value{}); ok || err != nil {
 		t.Errorf("nothing is no NULL: %v", err)
 	}
 	for _, c := range [][2]string{{"bigint", "1.5"}, {"bigint", "x"}, {"date", "May"}, {"text", "a\x00"}, {"text", "\xff"},
 		{"boolean", "1"}} {
-		if _, _, err := Write(nil, c[0], c[1]); err == nil {
+		if _, _, err := Write(nil, c[0], Value{Text: c[1]}); err == nil {
 			t.Errorf("%q is a %s", c[1], c[0])
 		}
 	}

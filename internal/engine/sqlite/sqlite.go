@@ -47,7 +47,7 @@ func (d Driver) Make(ctx context.Context, path string) (bool, error) {
 }
 
 // Recognises reports whether it opens files of a kind.
-func (Driver) Recognises(k filekind.Kind) bool { return k.Name == filekind.SQLite }
+func (Driver) Recognises(k filekind.Kind) bool { return k.Name == filekind.SQLite && k.Packed == "" }
 
 // Name is the driver's name.
 func (Driver) Name() string { return "sqlite" }

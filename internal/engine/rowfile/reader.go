@@ -1,4 +1,4 @@
-package csvfile
+package rowfile
 
 import (
 	"context"
@@ -20,10 +20,10 @@ type lines struct {
 	place []int // of each column in a record
 }
 
-func newLines(p *domain.TablePlan, d textrows.Dialect, cols []domain.Column, convert bool) (*lines, error) {
-	l := &lines{FieldWriter: engine.NewFieldWriter("csv", p, cols, convert), cols: cols}
+func newLines(engineName string, p *domain.TablePlan, as layout, cols []domain.Column, convert bool) (*lines, error) {
+	l := &lines{FieldWriter: engine.NewFieldWriter(engineName, p, cols, convert), cols: cols}
 	for _, c := range cols {
-		place := slices.Index(d.Columns, c.Name)
+		place := slices.Index(as.columns(), c.Name)
 		if place < 0 {
 			return nil, domain.Conflict("the file has no column %s any more", c.Name)
 		}
@@ -34,7 +34,7 @@ func newLines(p *domain.TablePlan, d textrows.Dialect, cols []domain.Column, con
 
 // of returns a record's fields, which are good until the next. Where one cannot be written, they are its
 // texts.
-func (l *lines) of(values []string, refused error) ([][]byte, error) {
+func (l *lines) of(values []textrows.Value, refused error) ([][]byte, error) {
 	if refused == nil {
 		fields, err := l.Row(func(dst []byte, i int) ([]byte, bool, error) {
 			c, v := l.cols[i], values[l.place[i]]
@@ -52,7 +52,7 @@ func (l *lines) of(values []string, refused error) ([][]byte, error) {
 	out := make([][]byte, len(l.cols))
 	for i, place := range l.place {
 		if place < len(values) {
-			out[i] = []byte(values[place])
+			out[i] = []byte(values[place].Text)
 		}
 	}
 	return out, refused
@@ -64,15 +64,17 @@ func (d *database) each(ctx context.Context, p *domain.TablePlan, cols []domain.
 	if err := d.unchanged(p); err != nil {
 		return err
 	}
-	dialect, err := d.dialect()
-	if err != nil {
-		return err
+	var as layout
+	if d.form.as != nil {
+		as = d.form.as(p)
 	}
-	l, err := newLines(p, dialect, cols, convert)
-	if err != nil {
-		return err
-	}
-	if err := d.records(ctx, dialect, func(values []string, refused error) error {
+	var l *lines
+	if err := d.records(ctx, as, func(as layout, values []textrows.Value, refused error) (err error) {
+		if l == nil {
+			if l, err = newLines(d.form.name, p, as, cols, convert); err != nil {
+				return err
+			}
+		}
 		return visit(l.of(values, refused))
 	}); err != nil {
 		return err

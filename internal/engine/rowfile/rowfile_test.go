@@ -1,4 +1,4 @@
-package csvfile
+package rowfile
 
 import (
 	"fmt"
@@ -20,7 +20,7 @@ func opened(t *testing.T, name, text string) (*engine.Opened, string) {
 	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	db, err := engine.Open(t.Context(), Driver{}.Within([]string{dir}), engine.Endpoint{Database: path})
+	db, err := engine.Open(t.Context(), Texts().Within([]string{dir}), engine.Endpoint{Database: path})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -184,7 +184,7 @@ func TestAFileThatChanges(t *testing.T) {
 
 func TestWhatIsNoFileOfRows(t *testing.T) {
 	dir := t.TempDir()
-	d := Driver{}.Within([]string{dir})
+	d := Texts().Within([]string{dir})
 	for name, c := range map[string][2]string{"utf16.csv": {"\xff\xfei\x00d\x00", "UTF-16"},
 		"latin.csv": {"name\nM\xfchle\n", "UTF-8"},
 		"packed.gz": {"\x1f\x8b\x08cut", "cannot be unpacked"}} {

@@ -1,0 +1,452 @@
+// Package rowfile opens files of rows as databases of one table that can be read: the second engine without a
+// server. Rows are texts with commas or other signs between them, or objects of JSON, one a line; several
+// files with rows alike are one table too. Such a table has no key and no log; a load reads it as one chunk,
+// and a comparison as a bag of rows.
+package rowfile
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"dustyferry/internal/core/filekind"
+	"dustyferry/internal/core/textrows"
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+// Driver opens files in certain folders.
+type Driver struct {
+	engine.NoLog
+	Folders []string
+	form    form
+}
+
+// form is how rows stand in files of one kind.
+type form struct {
+	name, rows string // of the engine, and what a check says of it
+	kind       string // see [filekind.Kind]
+	// understand finds out how a file is written, of which this is the beginning, or all of it.
+	understand func(head []byte, whole bool) (layout, error)
+	// as is how files of a plan are written, where that needs no look; nil: it does.
+	as func(p *domain.TablePlan) layout
+}
+
+// layout is how one file is written.
+type layout interface {
+	fmt.Stringer
+	columns() []string
+	// read takes a file from its beginning on.
+	read(r io.Reader) (records, error)
+}
+
+// records are those of a file.
+type records interface {
+	// next returns the next record, io.EOF at the end. One that cannot be taken apart, or has other values than
+	// the layout, comes with the reason, and the next one after it. Values are good until the next.
+	next() (values []textrows.Value, refused, err error)
+}
+
+// Texts is the driver of files of texts with signs between them.
+func Texts() Driver {
+	return Driver{form: form{name: "csv", rows: "rows as texts", kind: filekind.Text,
+		understand: func(head []byte, whole bool) (layout, error) {
+			d, err := textrows.Guess(head, whole)
+			return texts{d}, err
+		}}}
+}
+
+// JSONLines is the driver of files of objects, one a line.
+func JSONLines() Driver {
+	return Driver{form: form{name: "jsonl", rows: "rows as objects of JSON", kind: filekind.Lines,
+		understand: func([]byte, bool) (layout, error) { return objects{}, nil },
+		as: func(p *domain.TablePlan) layout {
+			var names []string
+			for _, c := range p.Table.Columns {
+				names = append(names, c.Name)
+			}
+			return objects{JSONLines: textrows.JSONLines{Names: names}}
+		}}}
+}
+
+// Within is a driver that opens files in these folders.
+func (d Driver) Within(folders []string) engine.Driver {
+	d.Folders = folders
+	return d
+}
+
+// Look says what a file is.
+func (d Driver) Look(path string) (filekind.Kind, error) { return engine.LookWithin(d.Folders, path) }
+
+// Recognises reports whether it opens files of a kind.
+func (d Driver) Recognises(k filekind.Kind) bool { return k.Name == d.form.kind }
+
+// Make makes none: such files are sources only.
+func (Driver) Make(context.Context, string) (bool, error) { return false, nil }
+
+// Name is the driver's name.
+func (d Driver) Name() string { return d.form.name }
+
+// Open opens the files at the endpoint's path.
+func (d Driver) Open(_ context.Context, e engine.Endpoint) (engine.Database, error) {
+	out := &database{folders: d.Folders, path: e.Database, name: filepath.Base(e.Database), form: d.form}
+	files, err := out.files()
+	if err != nil {
+		return nil, err
+	}
+	_, err = out.understand(files[0])
+	return out, err
+}
+
+// database is a file, or several.
+type database struct {
+	folders    []string
+	path, name string
+	form       form
+
+	mu   sync.Mutex
+	seen seen
+}
+
+// seen is what was found in the files, and in which state of them.
+type seen struct {
+	state  string
+	layout layout
+	cat    *domain.Catalog
+}
+
+var _ interface {
+	engine.Database
+	engine.Reads
+	engine.Compares
+} = &database{}
+
+// files are those that the path names now.
+func (d *database) files() ([]string, error) { return engine.FilesWithin(d.folders, d.path) }
+
+// state changes with each write of a file.
+func (d *database) state() (string, error) {
+	files, err := d.files()
+	if err != nil {
+		return "", err
+	}
+	var size int64
+	var last time.Time
+	all := sha256.New()
+	for _, path := range files {
+		s, err := os.Lstat(path)
+		if err != nil {
+			return "", domain.Unavailable(err, "the file %s cannot be read: %s", path, errors.Unwrap(err))
+		}
+		if !s.Mode().IsRegular() {
+			return "", domain.Forbidden("%s is no file any more", path)
+		}
+		size += s.Size()
+		if s.ModTime().After(last) {
+			last = s.ModTime()
+		}
+		_, _ = fmt.Fprintln(all, path, s.Size(), s.ModTime().UnixNano())
+	}
+	out := fmt.Sprintf("%d bytes of %s", size, last.UTC().Format(time.RFC3339Nano))
+	if len(files) > 1 {
+		out = fmt.Sprintf("%d files, %s, together %x", len(files), out, all.Sum(nil)[:4])
+	}
+	return out, nil
+}
+
+// unchanged reports an error when the files are others than the plan's.
+func (d *database) unchanged(p *domain.TablePlan) error {
+	now, err := d.state()
+	if err != nil || p.Table.Written == "" || p.Table.Written == now {
+		return err
+	}
+	return &engine.ServerError{Class: engine.OfStatement, Text: fmt.Sprintf("the file %s was written since "+
+		"it was planned (%s "+
+		"now, %s then): its rows are others. Restart the table when it is complete", d.path, now, p.Table.Written)}
+}
+
+// open opens a file, unpacked.
+func open(path string) (io.Reader, func(), error) {
+	kind, err := engine.KindOfFile(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	if kind.Name == filekind.Gzip || kind.Name == filekind.Zstd {
+		return nil, nil, domain.Invalid("%s cannot be unpacked: %s", path, kind.Advice)
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, nil, domain.Unavailable(err, "the file %s cannot be read: %s", path, errors.Unwrap(err))
+	}
+	r, end, err := engine.Unpacked(f, kind.Packed)
+	if err != nil {
+		_ = f.Close()
+		return nil, nil, domain.Invalid("%s cannot be unpacked: %s", path, err)
+	}
+	return r, func() {
+		end()
+		_ = f.Close()
+	}, nil
+}
+
+// understand finds out how a file is written.
+func (d *database) understand(path string) (layout, error) {
+	r, end, err := open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
+	head := make([]byte, 256<<10)
+	n, err := io.ReadFull(r, head)
+	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	if err != nil && !whole {
+		return nil, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
+	}
+	out, err := d.form.understand(head[:n], whole)
+	if err != nil {
+		err = fmt.Errorf("%s: %w", filepath.Base(path), err)
+	}
+	return out, err
+}
+
+// records reads all records of all files. as is how they are written, nil where that is to be found out of
+// each; they must have the same columns.
+func (d *database) records(ctx context.Context, as layout,
+	visit func(l layout, values []textrows.Value, refused error) error) error {
+	files, err := d.files()
+	if err != nil {
+		return err
+	}
+	var first layout
+	for _, path := range files {
+		l := as
+		if l == nil {
+			if l, err = d.understand(path); err != nil {
+				return err
+			}
+		}
+		if first == nil {
+			first = l
+		}
+		if strings.Join(l.columns(), "\x00") != strings.Join(first.columns(), "\x00") {
+			return domain.Conflict("%s has the columns %s, and %s has %s: files of one table have the same", filepath.Base(path),
+				strings.Join(l.columns(), ", "), filepath.Base(files[0]), strings.Join(first.columns(), ", "))
+		}
+		if err := recordsOf(ctx, path, l, len(files) > 1, visit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func recordsOf(ctx context.Context, path string, l layout, several bool,
+	visit func(l layout, values []textrows.Value, refused error) error) error {
+	r, end, err := open(path)
+	if err != nil {
+		return err
+	}
+	defer end()
+	in, err := l.read(r)
+	if err != nil {
+		return err
+	}
+	for n := 0; ; n++ {
+		if n%1000 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		values, refused, err := in.next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
+		}
+		if refused != nil && several {
+			refused = domain.Conflict("%s, %s", filepath.Base(path), refused)
+		}
+		if err := visit(l, values, refused); err != nil {
+			return err
+		}
+	}
+}
+
+// looked is how many records the catalog looks at to find types.
+const looked = 200_000
+
+// errEnough ends a reading that has seen enough.
+var errEnough = errors.New("enough")
+
+// schema is where the table is.
+const schema = "files"
+
+// Catalog says what the table's columns hold.
+func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	state, err := d.state()
+	if err != nil {
+		return nil, err
+	}
+	if d.seen.cat != nil && d.seen.state == state {
+		return d.seen.cat, nil
+	}
+	names, err := d.names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	holds := make([]textrows.Held, len(names.columns()))
+	rows, size := int64(0), int64(0)
+	as := names
+	if d.form.as == nil {
+		as = nil // each file as it is written
+	}
+	err = d.records(ctx, as, func(_ layout, values []textrows.Value, refused error) error {
+		if rows++; rows > looked {
+			return errEnough
+		}
+		if refused == nil {
+			for i, v := range values {
+				holds[i].Look(v)
+				size += int64(len(v.Text)) + 1
+			}
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	t := domain.Table{TableName: domain.TableName{Schema: schema, Name: tableName(d.path)}, RowIdentity: "none",
+		Owned: true, Rows: rows, Bytes: size, Written: state}
+	if on := d.bytes(); rows > looked && size > 0 { // packed ones have more
+		t.Rows, t.Bytes = max(rows, on*looked/size), max(on, size)
+	}
+	for i, name := range names.columns() {
+		typ := holds[i].Type()
+		t.Columns = append(t.Columns, domain.Column{Name: name, Type: typ, BaseType: typ, Wire: "portable"})
+	}
+	d.seen = seen{state, names, &domain.Catalog{Tables: []domain.Table{t}}}
+	return d.seen.cat, nil
+}
+
+// names is how the first file is written, with the names of all columns.
+func (d *database) names(ctx context.Context) (layout, error) {
+	files, err := d.files()
+	if err != nil {
+		return nil, err
+	}
+	l, err := d.understand(files[0])
+	if err != nil || d.form.as == nil {
+		return l, err
+	}
+	o := objects{}
+	have := map[string]bool{}
+	o.visit = func(name string) {
+		if !have[name] {
+			have[name] = true
+			o.Names = append(o.Names, name)
+		}
+	}
+	n := 0
+	err = d.records(ctx, o, func(layout, []textrows.Value, error) error {
+		if n++; n > looked {
+			return errEnough
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	if len(o.Names) == 0 {
+		return nil, domain.Invalid("%s: no line is an object with a name in it", d.name)
+	}
+	return objects{JSONLines: o.JSONLines}, nil
+}
+
+// bytes is how much room all files take.
+func (d *database) bytes() (n int64) {
+	files, _ := d.files()
+	for _, path := range files {
+		if s, err := os.Stat(path); err == nil {
+			n += s.Size()
+		}
+	}
+	return n
+}
+
+// tableName is what a path calls its files, without what says how they are written, and where it names several
+// without the signs that do.
+func tableName(path string) string {
+	name := filepath.Base(path)
+	for _, end := range []string{".gz", ".zst", ".csv", ".tsv", ".txt", ".jsonl", ".ndjson", ".json"} {
+		if cut := len(name) - len(end); cut > 0 && strings.EqualFold(name[cut:], end) {
+			name = name[:cut]
+		}
+	}
+	if at := strings.IndexAny(name, "*?["); at >= 0 {
+		if name = strings.TrimRight(name[:at], "-_. "); name == "" {
+			name = filepath.Base(filepath.Dir(path))
+		}
+	}
+	return name
+}
+
+// Plan carries the table whole: it has no key.
+func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
+	return domain.TablePlan{Source: t.TableName, Target: t.TableName, Columns: t.Columns, Table: *t, KeyOrder: "none"}, nil
+}
+
+// SurveySource says how the file was understood.
+func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, _ bool) ([]domain.Entry, error) {
+	if _, err := d.Catalog(ctx); err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	var out []domain.Entry
+	for i := range plans {
+		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "file", Subject: plans[i].Source.String(),
+			Measured: d.seen.layout.String()})
+		if plans[i].Table.Rows > looked {
+			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "values", Subject: plans[i].Source.String(),
+				Measured: fmt.Sprintf("the first %s rows were looked at to find types", domain.Grouped(looked)),
+				Remedy:   "see every value: a fit check (dustyferry fit)"})
+		}
+	}
+	return out, nil
+}
+
+// Close has nothing to close.
+func (d *database) Close() {}
+
+// Identity is nothing: a file has no log.
+func (d *database) Identity(context.Context) (string, error) { return "", nil }
+
+// Origin names the file.
+func (d *database) Origin(context.Context) (string, error) { return d.form.name + "/" + d.path, nil }
+
+// Check says how the file was understood.
+func (d *database) Check(ctx context.Context) (engine.Facts, error) {
+	cat, err := d.Catalog(ctx)
+	if err != nil {
+		return engine.Facts{}, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	t := cat.Tables[0]
+	return engine.Facts{Version: d.form.rows, Encrypted: "a file on the service's machine", User: "read only",
+		AsSource: []domain.Entry{
+			{Verdict: domain.OK, Topic: "file", Subject: d.name, Measured: d.seen.layout.String() + "; " + d.seen.state},
+			{Verdict: domain.OK, Topic: "rows", Subject: d.name, Measured: fmt.Sprintf("table %s, about %s", t.TableName,
+				domain.Many(t.Rows, "row"))},
+			{Verdict: domain.Notice, Topic: "changes", Subject: d.name, Measured: "changes of a file are not captured, and " +
+				"one that is written while it is read holds its table", Remedy: "register it when it is complete"}},
+		AsTarget: []domain.Entry{{Verdict: domain.Blocker, Topic: "rows", Subject: d.name,
+			Measured: "files of rows are sources only", Remedy: "choose another target"}}}, nil
+}
