@@ -237,6 +237,14 @@ type Guards interface {
 	Unguard(ctx context.Context, crossing string) error
 }
 
+// Forgets is for sources whose stop of writes does not outlive their server's process.
+type Forgets interface {
+	// TakesWrites reports whether the source takes writes, and for how long its server has been running.
+	TakesWrites(ctx context.Context, method domain.StopMethod) (open bool, up time.Duration, err error)
+	// CloseAgain closes it as the method had.
+	CloseAgain(ctx context.Context, method domain.StopMethod) error
+}
+
 // Defines is for targets whose tables and other objects are made by statements.
 type Defines interface {
 	// AppliesQuietly reports whether foreign keys can stand while changes are
@@ -323,6 +331,7 @@ type Opened struct {
 	Remembers
 	Vouches
 	Guards
+	Forgets
 }
 
 // Open opens a database, and finds once what it can do.
@@ -352,6 +361,7 @@ func of(db Database) *Opened {
 	o.Remembers, _ = db.(Remembers)
 	o.Vouches, _ = db.(Vouches)
 	o.Guards, _ = db.(Guards)
+	o.Forgets, _ = db.(Forgets)
 	return o
 }
 

@@ -160,3 +160,44 @@ UPDATE cutovers SET gone_on = gone_on || jsonb_build_object($2::text, $3::text) 
 func (s CutoverStore) Cutover(ctx context.Context, id int64) (domain.Cutover, error) {
 	return s.cutover(ctx, `SELECT * FROM cutovers WHERE id = $1`, id)
 }
+
+// ClosedSources lists the sources that cutovers closed and that surely are to stay so: none to which a way
+// back leads or has led, or may have, and none that a person has opened.
+func (s CutoverStore) ClosedSources(ctx context.Context) ([]domain.ClosedSource, error) {
+	rows, err := all[struct {
+		domain.Crossing
+		crossingCells
+		Cutover int64     `db:"cutover"`
+		Method  string    `db:"method"`
+		Since   time.Time `db:"since"`
+	}](ctx, s, `
+SELECT x.*, k.id AS cutover, k.settings->>'stop_method' AS method, greatest(k.paused_at, a.at) AS since
+  FROM (`+crossingColumns+` WHERE c.phase = 'cut over') x
+  JOIN LATERAL (SELECT * FROM cutovers k WHERE k.crossing_id = x.id AND k.state = 'done' AND NOT k.rehearsal
+     AND k.paused_at IS NOT NULL ORDER BY k.id DESC LIMIT 1) k ON true
+  LEFT JOIN closed_again a ON a.cutover_id = k.id
+  LEFT JOIN crossings r ON r.return_of = x.id
+ WHERE NOT coalesce(a.opened, false)
+   AND CASE WHEN r.id IS NULL THEN k.settings->>'return_path' IS DISTINCT FROM 'open'
+            ELSE r.phase NOT IN ('cutting over', 'cut over', 'closed') END
+   AND NOT EXISTS (SELECT FROM cutovers b WHERE b.crossing_id = r.id AND b.state IN ('running', 'done')
+     AND NOT b.rehearsal)
+ ORDER BY x.id`)
+	out := make([]domain.ClosedSource, len(rows))
+	for i := range rows {
+		r := &rows[i]
+		r.into(&r.Crossing)
+		out[i] = domain.ClosedSource{Crossing: r.Crossing, Cutover: r.Cutover, Method: domain.StopMethod(r.Method),
+			Since: r.Since}
+	}
+	return out, err
+}
+
+// ClosedAgain keeps that the source of a cutover was closed once more, now, or with opened that a person let
+// it take writes.
+func (s CutoverStore) ClosedAgain(ctx context.Context, cutover int64, opened bool) error {
+	_, err := s.DB.ExecContext(ctx, `
+INSERT INTO closed_again (cutover_id, at, opened) VALUES ($1, clock_timestamp(), $2)
+    ON CONFLICT (cutover_id) DO UPDATE SET at = clock_timestamp(), opened = $2`, cutover, opened)
+	return err
+}

@@ -27,6 +27,7 @@ func (v *Voyage) keep(ctx context.Context) {
 	retention := &keeper.Retention{Records: store, Journal: v.Journal}
 	vouching := &keeper.Vouching{Records: store, Vouch: v.Comparer.Vouch, Log: v.Log}
 	retained := &keeper.RetainedLog{Records: store, Databases: v.Databases, Journal: v.Journal, Log: v.Log}
+	closed := &keeper.ClosedSources{Records: store, Databases: v.Databases, Journal: v.Journal, Log: v.Log}
 	keeper.Run(ctx, store, v.Log, []keeper.Service{
 		{Name: "records", Every: time.Second, Lock: phases.Lock,
 			Do: all(clock.Do, dead.Do, v.lanes.Do, stalled.Do, v.phases.Move, lags.Do)},
@@ -39,6 +40,7 @@ func (v *Voyage) keep(ctx context.Context) {
 			Do: all(store.ThinSamples, store.ThinDeliveries)},
 		{Name: "what the policy keeps", Every: time.Minute, Lock: first + 6, Do: retention.Do},
 		{Name: "retained log", Every: 5 * time.Second, Lock: first + 7, Do: retained.Do},
+		{Name: "closed sources", Every: time.Second, Lock: first + 9, Do: closed.Do},
 		{Name: "vouching", Every: 2 * time.Second, Lock: first + 8, Do: vouching.Do},
 		{Name: "worker", Every: 3 * time.Second, Now: true, Do: v.report},
 	})

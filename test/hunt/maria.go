@@ -313,8 +313,11 @@ func (r *run) closedMaria() error {
 		q := "`" + strings.ReplaceAll(t, "`", "``") + "`"
 		for _, sql := range []string{"DELETE FROM " + q + " WHERE 1 = 0", "TRUNCATE TABLE " + q, "INSERT INTO " + q +
 			" SELECT * FROM " + q + " LIMIT 0"} {
-			if err := c.exec(r.ctx, sql); err == nil {
-				return fault("the closed source takes: %s", sql)
+			// A server that has just been restarted is closed again in a moment.
+			for end := time.Now().Add(20 * time.Second); c.exec(r.ctx, sql) == nil; time.Sleep(200 * time.Millisecond) {
+				if time.Now().After(end) {
+					return fault("the closed source takes: %s", sql)
+				}
 			}
 		}
 	}

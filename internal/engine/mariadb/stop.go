@@ -133,6 +133,26 @@ func (d *database) Reopen(ctx context.Context, method domain.StopMethod, _ strin
 	return d.explain(err)
 }
 
+// TakesWrites asks whether the server is read-only still: a restart makes it forget.
+func (d *database) TakesWrites(ctx context.Context, method domain.StopMethod) (open bool, up time.Duration, _ error) {
+	if method != domain.StopReadOnly {
+		return false, 0, nil
+	}
+	var readOnly bool
+	var name string
+	var seconds int64
+	if err := d.pool.QueryRowContext(ctx, "SELECT @@global.read_only").Scan(&readOnly); err != nil {
+		return false, 0, d.explain(err)
+	}
+	err := d.pool.QueryRowContext(ctx, "SHOW GLOBAL STATUS LIKE 'Uptime'").Scan(&name, &seconds)
+	return !readOnly, time.Duration(seconds) * time.Second, d.explain(err)
+}
+
+// CloseAgain makes it read-only.
+func (d *database) CloseAgain(ctx context.Context, _ domain.StopMethod) error {
+	return d.makeReadOnly(ctx, 10*time.Second)
+}
+
 // SequenceValues reads where numbering stands.
 func (d *database) SequenceValues(ctx context.Context, seqs []domain.Sequence) ([]engine.SequenceValue, error) {
 	var out []engine.SequenceValue

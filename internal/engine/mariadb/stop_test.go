@@ -110,3 +110,26 @@ func TestCountersAreTakenAsTheyStand(t *testing.T) {
 		t.Errorf("a counter beyond 2^63: %v", err)
 	}
 }
+
+// TestAServerThatWasRestartedTakesWrites: read-only is lost with its process, and nobody is told.
+func TestAServerThatWasRestartedTakesWrites(t *testing.T) {
+	d, db := open(t)
+	run(t, db, "SET GLOBAL read_only = ON")
+	defer run(t, db, "SET GLOBAL read_only = OFF")
+	if open, up, err := d.TakesWrites(t.Context(), domain.StopReadOnly); open || up <= 0 || err != nil {
+		t.Errorf("a closed one takes writes: %v, %s, %v", open, up, err)
+	}
+	run(t, db, "SET GLOBAL read_only = OFF") // as a restart leaves it
+	if open, _, err := d.TakesWrites(t.Context(), domain.StopReadOnly); !open || err != nil {
+		t.Errorf("an open one takes none: %v, %v", open, err)
+	}
+	if open, _, err := d.TakesWrites(t.Context(), domain.StopWord); open || err != nil {
+		t.Errorf("one that a person's word closed: %v, %v", open, err)
+	}
+	if err := d.CloseAgain(t.Context(), domain.StopReadOnly); err != nil {
+		t.Fatal(err)
+	}
+	if open, _, err := d.TakesWrites(t.Context(), domain.StopReadOnly); open || err != nil {
+		t.Errorf("closed again it takes writes: %v, %v", open, err)
+	}
+}
