@@ -28,7 +28,8 @@ func (a *app) databaseAdd() *cobra.Command {
 		Long: `Register a database. The password is read from DUSTYFERRY_DATABASE_PASSWORD, or
 asked for; it is kept encrypted and never shown again.
 
-With --file it is a file on the service's machine (SQLite, or rows as texts), in a folder that the service was
+With --file it is a file on the service's machine (SQLite, rows as texts, or JSON lines; a folder
+or a pattern for several as one table), in a folder that the service was
 started with (serve --files); what it is is found by looking into it. With --engine sqlite one
 that is not there yet is made.`,
 		Example: `  dustyferry database add old --host 127.0.0.1 --port 5432 --database shop --user dusty
@@ -66,7 +67,7 @@ that is not there yet is made.`,
 	}
 	f := c.Flags()
 	f.StringVar(&engine, "engine", "postgres", "engine of the database: postgres, mariadb or sqlite")
-	f.StringVar(&file, "file", "", "path of a database file on the service's machine")
+	f.StringVar(&file, "file", "", "path of a file on the service's machine, or of a folder or a pattern")
 	f.StringVar(&d.Host, "host", "127.0.0.1", "host name or address")
 	f.IntVar(&d.Port, "port", 5432, "port")
 	f.StringVar(&d.Database, "database", "", "name of the database on the server")

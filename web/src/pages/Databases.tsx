@@ -99,7 +99,7 @@ function Register() {
         {file ? (
           <Input
             label="Path"
-            hint="whole, as it is on the service's machine, in a folder that the service opens files of (serve --files)"
+            hint="whole, as it is on the service's machine, in a folder that the service opens files of (serve --files); a folder, or a pattern such as readings-*.csv.gz, for several files of rows"
             {...field("database")}
             className="col-span-2"
             autoComplete="off"
