@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -117,5 +118,23 @@ func TestMariaDBCrashes(t *testing.T) {
 	if n := len(texts(t, db, "SELECT 1 FROM new.readings WHERE note = 'told'")); n < told || told < 100 {
 		t.Errorf("%d commits were told of, %d are on the target", told, n)
 	}
-	t.Logf("%d commits, three crashes", told)
+	// The server has forgotten that it is closed when it comes back, and nobody may write there any more.
+	if err := m.Crash(ctx); err != nil {
+		t.Fatal(err)
+	}
+	eventually(t, time.Minute, func() bool {
+		var closed bool
+		return db.QueryRowContext(t.Context(), "SELECT @@global.read_only").Scan(&closed) == nil && closed
+	})
+	eventually(t, 10*time.Second, func() bool {
+		return strings.Contains(f.must("journal", "--crossing", "spring").out, "old was restarted, took writes for up to")
+	})
+	maria(t, db, "SET GLOBAL read_only = OFF") // a person's will
+	eventually(t, 10*time.Second, func() bool {
+		return strings.Contains(f.must("journal", "--crossing", "spring").out, "somebody has let old take writes again")
+	})
+	if got := texts(t, db, "SELECT @@global.read_only"); got[0] != "0" {
+		t.Errorf("what a person opened is closed again: read_only is %s", got[0])
+	}
+	t.Logf("%d commits, four crashes", told)
 }
