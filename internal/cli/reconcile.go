@@ -62,7 +62,7 @@ Exits with 3 when something differs.`,
 	c.Flags().StringArrayVar(&tables, "table", nil, "only tables matching this pattern; repeatable")
 	c.Flags().Float64Var(&share, "share", 0,
 		"part of the time for which both sides are read, such as 0.2, so that it goes "+
-			"on beside the application; 0: all of it")
+			"on beside the application, and begins no table in quiet hours; 0: all of it, at once")
 	return c
 }
 

@@ -1758,7 +1758,7 @@ type NewFitCheck struct {
 type NewReconciliation struct {
 	Depth NewReconciliationDepth `json:"depth"`
 
-	// Share Part of the time for which both sides are read, so that it goes on beside the application; 0 or absent: all of it
+	// Share Part of the time for which both sides are read, so that it goes on beside the application; it begins no table in quiet hours then; 0 or absent: all of it
 	Share  *float64  `json:"share,omitempty"`
 	Tables *[]string `json:"tables,omitempty"`
 }
@@ -2323,7 +2323,7 @@ type Settings struct {
 	// PauseBudgetSeconds Longest write pause at cutover; beyond it everything is undone, in seconds
 	PauseBudgetSeconds *float64 `json:"pause_budget_seconds,omitempty"`
 
-	// QuietHours When the load holds back, such as mon-fri 08:00-18:00; empty: none
+	// QuietHours When the load, and a comparison that takes a share of the time, holds back, such as mon-fri 08:00-18:00; empty: none
 	QuietHours *[]string `json:"quiet_hours,omitempty"`
 
 	// QuietSpeed Bytes a second in quiet hours; 0: no chunk begins in them

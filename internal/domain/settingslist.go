@@ -68,7 +68,8 @@ var settingsList = []Setting{
 			return nil
 		}},
 	{Key: "quiet_hours", Kind: SettingTexts, Group: "Pace", Label: "Quiet hours", Live: true, Zero: "none",
-		Help: "When the load holds back, such as mon-fri 08:00-18:00", of: func(s *Settings) any { return &s.QuietHours },
+		Help: "When the load, and a comparison that takes a share of the time, holds back, such as mon-fri 08:00-18:00",
+		of:   func(s *Settings) any { return &s.QuietHours },
 		check: func(v any) error {
 			for _, h := range v.([]string) {
 				if _, err := ParseHours(h); err != nil {

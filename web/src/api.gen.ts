@@ -1886,7 +1886,7 @@ export interface components {
             source_share?: number;
             /** @description Only workers started with this label carry its chunks; empty: any */
             worker_label?: string;
-            /** @description When the load holds back, such as mon-fri 08:00-18:00; empty: none */
+            /** @description When the load, and a comparison that takes a share of the time, holds back, such as mon-fri 08:00-18:00; empty: none */
             quiet_hours?: string[];
             /** @description Time zone of quiet_hours by its IANA name, such as Europe/Amsterdam; empty: UTC */
             quiet_zone?: string;
@@ -2525,7 +2525,7 @@ export interface components {
             tables?: string[];
             /**
              * Format: double
-             * @description Part of the time for which both sides are read, so that it goes on beside the application; 0 or absent: all of it
+             * @description Part of the time for which both sides are read, so that it goes on beside the application; it begins no table in quiet hours then; 0 or absent: all of it
              */
             share?: number;
         };

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"slices"
 	"sync"
@@ -118,12 +119,53 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 		ids = append(ids, t.ID)
 	}
 	var total int64
-	err = k.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note},
+	beside := share > 0 && share < 1 && !quiet
+	for {
+		if beside {
+			if err := k.awaitLoud(ctx, c, note); err != nil {
+				return 0, err
+			}
+		}
+		total, err = k.compareTables(ctx, c, r, quiet, share, note, tables, ids)
+		if !errors.Is(err, errQuiet) {
+			return total, err
+		}
+	}
+}
+
+// errQuiet ends a look at both sides as quiet hours have begun.
+var errQuiet = errors.New("quiet hours have begun")
+
+// awaitLoud waits until no quiet hours of the crossing are, as they are set by then.
+func (k *Comparer) awaitLoud(ctx context.Context, c *domain.Crossing, note func(string)) error {
+	for c.Settings.Quiet(time.Now()) {
+		if note != nil {
+			note("rests in the crossing's quiet hours (setting quiet_hours)")
+		}
+		if !waits.Sleep(ctx, 5*time.Second) {
+			return ctx.Err()
+		}
+		now, err := k.records.CrossingByID(ctx, c.ID)
+		if err != nil {
+			return err
+		}
+		c.Settings = now.Settings
+	}
+	return nil
+}
+
+// compareTables brings both sides to one position and compares tables there, all that are not done yet. One
+// that takes a share of the time begins no table in quiet hours, but for the first: it ends with errQuiet,
+// since a view that rests for hours would keep servers from cleaning up.
+func (k *Comparer) compareTables(ctx context.Context, c *domain.Crossing, r *domain.Reconciliation, quiet bool,
+	share float64, note func(string), tables []domain.CrossingTable, ids []int64) (total int64, _ error) {
+	err := k.align(ctx, c, alignment{quiet: quiet, sake: fmt.Sprintf("reconciliation %d", r.ID), note: note},
 		func(a *aligned) error {
 			done, err := k.records.BeginReconciliation(ctx, r.ID, a.at, ids)
 			if err != nil {
 				return err
 			}
+			begun := false
 			if r.Depth == domain.DepthVouched {
 				total, err = k.compareVouched(ctx, c, a, r, tables)
 				return err
@@ -133,6 +175,10 @@ func (k *Comparer) compare(ctx context.Context, c *domain.Crossing, r *domain.Re
 					total += n
 					continue
 				}
+				if begun && share > 0 && share < 1 && c.Settings.Quiet(time.Now()) {
+					return errQuiet
+				}
+				begun = true
 				n, err := k.compareTable(ctx, a, r, &tables[i], share)
 				if err != nil {
 					return fmt.Errorf("comparing %s: %w", tables[i].SourceName, err)

@@ -366,3 +366,47 @@ func TestAShareOfTheTime(t *testing.T) {
 		}
 	})
 }
+
+// TestAComparisonRestsInQuietHours: one that takes a share of the time begins none, and ends its views before a
+// table that would come in them; one that was asked for now does not wait.
+func TestAComparisonRestsInQuietHours(t *testing.T) {
+	run := func(share float64, hours ...string) (b *bench, took time.Duration, notes []string) {
+		t.Helper()
+		synctest.Test(t, func(t *testing.T) { // it is Saturday, 0 o'clock
+			b = newBench(t)
+			b.book.crossing.Settings.QuietHours = hours
+			second := b.book.table
+			second.ID = 6
+			b.book.more = []domain.CrossingTable{second}
+			b.source.looked = func(n int) {
+				if n == 0 {
+					time.Sleep(10 * time.Minute)
+				} else {
+					b.book.done = map[int64]int64{5: 0} // as the records have it by then
+				}
+			}
+			began := time.Now()
+			if err := b.Comparer.RunAt(t.Context(), &b.book.crossing, Args{Reconciliation: 7, Share: share}, false,
+				func(n string) { notes = append(notes, n) }); err != nil {
+				t.Error(err)
+			}
+			took = time.Since(began)
+		})
+		return b, took, slices.Compact(notes)
+	}
+	b, took, notes := run(0.5, "sat 00:00-02:00")
+	if took < 2*time.Hour || took > 3*time.Hour || len(b.source.limits) != 1 ||
+		!slices.ContainsFunc(notes, func(n string) bool { return strings.Contains(n, "quiet hours") }) {
+		t.Errorf("it took %s and %d views, and said %q", took, len(b.source.limits), notes)
+	}
+	b, took, _ = run(0.5, "sat 00:05-01:00")
+	if took < time.Hour || took > 2*time.Hour || len(b.source.limits) != 2 || b.book.ended != "clean" ||
+		b.book.results[5].State != "done" || b.book.results[6].State != "done" {
+		t.Errorf("it took %s and %d views, and ended %s: %+v", took, len(b.source.limits), b.book.ended, b.book.results)
+	}
+	for _, share := range []float64{0, 1} {
+		if b, took, _ := run(share, "sat 00:00-02:00"); took > time.Hour || len(b.source.limits) != 1 {
+			t.Errorf("with a share of %g it took %s and %d views", share, took, len(b.source.limits))
+		}
+	}
+}

@@ -19,7 +19,8 @@ import (
 
 // book keeps what the records would, and answers for the applier of a crossing.
 type book struct {
-	done     map[int64]int64 // tables that a process before had done
+	more     []domain.CrossingTable // beside table
+	done     map[int64]int64        // tables that a process before had done
 	mu       sync.Mutex
 	crossing domain.Crossing
 	table    domain.CrossingTable
@@ -54,7 +55,7 @@ func (b *book) ComparedWhole(context.Context, int64) (map[int64]bool, error) { r
 
 func (b *book) CrossingByID(context.Context, int64) (domain.Crossing, error) { return b.crossing, nil }
 func (b *book) Tables(context.Context, int64) ([]domain.CrossingTable, error) {
-	return []domain.CrossingTable{b.table}, nil
+	return append([]domain.CrossingTable{b.table}, b.more...), nil
 }
 func (b *book) Table(context.Context, int64) (domain.CrossingTable, error) { return b.table, nil }
 func (b *book) Chunks(context.Context, int64) ([]domain.Chunk, error)      { return b.chunks, nil }
