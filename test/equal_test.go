@@ -283,6 +283,29 @@ INSERT INTO marsh.loose SELECT g, g FROM generate_series(1, 50) g`)
 	}
 }
 
+// TestAPartitionThatComes is made on the target before its first row, and takes no writes of others there.
+func TestAPartitionThatComes(t *testing.T) {
+	f, p := start(t), newPair(t)
+	exec1(t, p.sourceURL(), `CREATE SCHEMA marsh; CREATE TABLE marsh.parts (id int PRIMARY KEY, n int)
+  PARTITION BY RANGE (id); CREATE TABLE marsh.parts_a PARTITION OF marsh.parts FOR VALUES FROM (0) TO (100);
+INSERT INTO marsh.parts SELECT g, g FROM generate_series(1, 50) g`)
+	f.cross(p, contract.Settings{InStepDwellSeconds: ptr(0.2), GuardTarget: ptr(contract.SettingsGuardTargetRefuse),
+		ColumnChanges: ptr(contract.SettingsColumnChangesCarry)})
+	f.startCrossing()
+	f.awaitPhase(contract.PhaseInStep)
+	exec1(t, p.sourceURL(), `CREATE TABLE marsh."Parts b" PARTITION OF marsh.parts FOR VALUES FROM (100) TO (200);
+INSERT INTO marsh.parts SELECT g, g FROM generate_series(101, 150) g`)
+	eventually(t, 2*time.Minute, func() bool { return told(f.journalOf("guard"), `marsh."Parts b" are refused now too`) })
+	exec1(t, dbURL(servers.target, p.target), `DO $$ BEGIN INSERT INTO marsh."Parts b" VALUES (199, 1); RAISE 'it was taken';
+EXCEPTION WHEN read_only_sql_transaction THEN NULL; END $$`)
+	eventually(t, 2*time.Minute, func() bool {
+		return one[int](t, p.targetURL(), "SELECT count(*) FROM marsh.parts") == 100
+	})
+	if r := f.reconcile(contract.NewReconciliationDepthHashes); r.State != "clean" {
+		t.Errorf("%+v", r)
+	}
+}
+
 // TestATargetThatWasSetBack has lost what was confirmed: the source would pass it over.
 func TestATargetThatWasSetBack(t *testing.T) {
 	f, p := start(t), newPair(t)

@@ -226,6 +226,8 @@ type Toucher interface {
 type Guards interface {
 	// Guard makes the tables do so. It can be repeated.
 	Guard(ctx context.Context, crossing string, plans []domain.TablePlan) error
+	// GuardNew has partitions that came since do what their tables do, and returns those.
+	GuardNew(ctx context.Context, crossing string, plans []domain.TablePlan) ([]string, error)
 	// Guarded reports which of the tables do, they and all of their partitions.
 	Guarded(ctx context.Context, crossing string, plans []domain.TablePlan) (map[domain.TableName]bool, error)
 	// Closed reports which of the tables refuse writes of others since a cutover closed them under that name.

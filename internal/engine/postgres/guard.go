@@ -76,10 +76,7 @@ func (d *database) Guard(ctx context.Context, crossing string, plans []domain.Ta
 	var sql []string
 	for _, p := range plans {
 		for _, name := range names[p.Target] {
-			sql = append(sql,
-				fmt.Sprintf("DROP TRIGGER IF EXISTS %[1]s ON %[2]s; CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR "+
-					"DELETE OR TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION %[3]s()", guardTrigger, name,
-					guardFunction(crossing)))
+			sql = append(sql, guards(crossing, name))
 		}
 	}
 	err = pgx.BeginFunc(ctx, d.pool, func(tx pgx.Tx) error {
@@ -97,6 +94,50 @@ func (d *database) Guard(ctx context.Context, crossing string, plans []domain.Ta
 		return fmt.Errorf("having the target's tables refuse writes of others: %w", d.explain(err))
 	}
 	return nil
+}
+
+// guards makes the trigger of one table.
+func guards(crossing, name string) string {
+	return fmt.Sprintf("DROP TRIGGER IF EXISTS %[1]s ON %[2]s; CREATE TRIGGER %[1]s BEFORE INSERT OR UPDATE OR DELETE OR "+
+		"TRUNCATE ON %[2]s FOR EACH STATEMENT EXECUTE FUNCTION %[3]s()", guardTrigger, name, guardFunction(crossing))
+}
+
+// GuardNew guards partitions without a guard whose tables have one.
+func (d *database) GuardNew(ctx context.Context, crossing string, plans []domain.TablePlan) (out []string, _ error) {
+	names, err := d.guardedNames(ctx, plans)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	var all []string
+	for _, list := range names {
+		all = append(all, list...)
+	}
+	rows, err := d.pool.Query(ctx, "SELECT n FROM unnest($1::text[]) n JOIN pg_trigger t ON t.tgrelid = to_regclass(n) "+
+		"WHERE t.tgfoid = to_regprocedure($2) AND t.tgname = $3", all, guardFunction(crossing)+"()", guardTrigger)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	have, err := pgx.CollectRows(rows, pgx.RowTo[string])
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	for _, p := range plans {
+		if !slices.Contains(have, qualified(p.Target)) {
+			continue
+		}
+		for _, name := range names[p.Target][1:] {
+			if slices.Contains(have, name) {
+				continue
+			}
+			// What writes to it keeps it waiting, and is not to wait behind it for long.
+			if _, err := d.pool.Exec(ctx, "SET LOCAL lock_timeout = '2s'; "+guards(crossing, name),
+				pgx.QueryExecModeSimpleProtocol); err != nil {
+				return out, fmt.Errorf("having the target's partition %s refuse writes of others: %w", name, d.explain(err))
+			}
+			out = append(out, name)
+		}
+	}
+	return out, nil
 }
 
 // Guarded reports which of the tables refuse writes of others, they and all of their partitions.

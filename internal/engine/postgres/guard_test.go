@@ -81,11 +81,16 @@ func TestTheTargetIsGuarded(t *testing.T) {
 	guarded(true, false)
 	run(t, d, "ALTER TABLE public.scales_26 ENABLE TRIGGER dusty_ferry_guard")
 	run(t, d, "CREATE TABLE public.scales_27 PARTITION OF public.scales FOR VALUES FROM ('2027-01-01') TO ('2028-01-01')")
-	guarded(true, false) // writes straight into the new one pass
-	if err := d.Guard(ctx, "c0ffee", plans); err != nil {
-		t.Fatal(err)
+	guarded(true, false)                                    // writes straight into the new one pass
+	for _, want := range []string{"public.scales_27", ""} { // and then there is none
+		if got, err := d.GuardNew(ctx, "c0ffee", plans); err != nil || strings.Join(got, " ") != want {
+			t.Errorf("new partitions that are guarded now: %q, %v", got, err)
+		}
+		guarded(true, true)
 	}
-	guarded(true, true)
+	if got, err := d.GuardNew(ctx, "decaf", plans); err != nil || len(got) > 0 {
+		t.Errorf("of a crossing whose tables are not guarded: %q, %v", got, err)
+	}
 	for _, open := range []bool{true, false} {
 		if err := d.OpenGuard(ctx, "c0ffee", open); err != nil {
 			t.Fatal(err)

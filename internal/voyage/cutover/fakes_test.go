@@ -425,6 +425,9 @@ func (q *quay) Unguard(context.Context, string) error {
 	return nil
 }
 func (q *quay) Guard(context.Context, string, []domain.TablePlan) error { return nil }
+func (q *quay) GuardNew(context.Context, string, []domain.TablePlan) ([]string, error) {
+	return nil, nil
+}
 func (q *quay) Guarded(context.Context, string, []domain.TablePlan) (map[domain.TableName]bool, error) {
 	return nil, nil
 }

@@ -350,6 +350,7 @@ func (f *follower) run(ctx context.Context, cut context.CancelCauseFunc) error {
 		return err
 	}
 	f.plans = planning.PlansOf(tables)
+	f.guardNew(ctx)
 	heard, deaf := f.of.hears(f.c.ID)
 	f.heard = heard
 	defer deaf()

@@ -56,3 +56,25 @@ func (f *follower) partitioned(ctx context.Context, t *side, err error) error {
 	}
 	return errAnew
 }
+
+// guardNew has partitions that were made since the tables were, by us or by hand, refuse writes of others as
+// their tables do. Where that cannot be, it is told of, and the cutover counts.
+func (f *follower) guardNew(ctx context.Context) {
+	var parts []domain.TablePlan
+	for _, p := range f.plans {
+		if p.Table.PartitionBy != "" {
+			parts = append(parts, p)
+		}
+	}
+	if f.dst.Guards == nil || f.c.Settings.GuardTarget != domain.GuardRefuse || len(parts) == 0 {
+		return
+	}
+	made, err := f.dst.GuardNew(ctx, f.c.UID, parts)
+	if len(made) > 0 {
+		f.of.journal.Recordf(ctx, "info", journal.System, f.c.Name, "", "guard", "writes of others to %s are refused now too",
+			strings.Join(made, ", "))
+	}
+	if err != nil && ctx.Err() == nil {
+		f.of.journal.Recordf(ctx, "warning", journal.System, f.c.Name, "", "guard", "%s", err)
+	}
+}
