@@ -91,8 +91,12 @@ ALTER TABLE marsh.keepers ADD CONSTRAINT few CHECK (n < 100) NOT VALID`)
 			exec1(t, source, sql)
 		}
 	}
-	if k := f.cutOver(false,
-		contract.Settings{CutoverDepth: ptr(contract.SettingsCutoverDepthHashes)}); k.State != contract.CutoverStateDone {
+	var k contract.Cutover
+	eventually(t, time.Minute, func() bool { // a deadlock of a TRUNCATE and a comparison ends capture for a second
+		k = f.cutOver(false, contract.Settings{CutoverDepth: ptr(contract.SettingsCutoverDepthHashes)})
+		return !strings.Contains(k.Error, "capture does not run")
+	})
+	if k.State != contract.CutoverStateDone {
 		f.story()
 		t.Fatalf("the cutover ended %s: %s", k.State, k.Error)
 	}

@@ -25,7 +25,8 @@ func TestWhatAGatewayPasses(t *testing.T) {
 	database := s.old.texts("SELECT current_database()::text")[0]
 	s.old.exec("CREATE TABLE public.hives (id integer PRIMARY KEY, note text)")
 	f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  "+
-		"target: new\n  tables: [\"public.*\"]\n  settings: {in_step_dwell: 200ms, gateway_patience: 500ms}\n"))
+		"target: new\n  tables: [\"public.*\"]\n  settings: {in_step_dwell: 200ms, gateway_patience: 500ms,\n    "+
+		"cutover_depth: hashes}\n"))
 	f.must("crossing", "start", "spring")
 	s.phase("spring", contract.PhaseInStep)
 	cert, key := certificate(t)

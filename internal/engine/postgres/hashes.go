@@ -35,7 +35,8 @@ var selfEnding = map[string]bool{
 }
 
 // sized are the types whose length is known without making their text.
-var sized = map[string]bool{"text": true, "character varying": true, "character": true, "bytea": true}
+var sized = map[string]bool{"text": true, "character varying": true, "character": true, "bpchar": true,
+	"bytea": true}
 
 // mostArguments is how many arguments a function of PostgreSQL takes.
 const mostArguments = 100

@@ -14,13 +14,13 @@ import (
 func TestTheServersHashesTellRowsApart(t *testing.T) {
 	d := fresh(t, `CREATE TYPE public.mood AS ENUM ('calm', 'fierce')`, `CREATE TABLE public.v (id integer PRIMARY KEY,
   a text, b text, f real, g double precision, n numeric, c character(5), y bytea, j json, w timestamptz, s interval,
-  l integer[], m public.mood, t boolean)`, `INSERT INTO public.v (id) VALUES (1)`)
+  l integer[], m public.mood, t boolean, o bpchar)`, `INSERT INTO public.v (id) VALUES (1)`)
 	p := planned(t, d, "public.v")
 	seen := map[uint64]string{}
 	for _, change := range []string{"a = NULL", "a = ''", "a = 'NULL'", "b = ''", "a = 'x', b = 'yz'", "a = 'xy', b = 'z'",
 		"a = 'x,yz', b = ''", "a = '\"'", "a = '\"\"'", "a = E'\\\\'", "a = E'\\\\\\\\'", "a = 'x '", `a = U&'\00e9'`, `a = U&'e\0301'`,
 		"f = 0.1", "f = 0.10000001", "f = '-0'", "f = 0", "g = 0.1", "g = 0.10000000000000002", "g = 'NaN'", "n = 1.0",
-		"n = 1.00", "c = 'x'", "c = 'xx'", `y = '\x00'`, `y = '\x0000'`, `j = '{"a":1}'`, `j = '{"a": 1}'`,
+		"n = 1.00", "c = 'x'", "c = 'xx'", "o = 'x'", "o = 'x '", `y = '\x00'`, `y = '\x0000'`, `j = '{"a":1}'`, `j = '{"a": 1}'`,
 		"w = '2026-05-01 10:00:00.000001+00'", "w = '2026-05-01 10:00:00.000002+00'", "s = '1 mon'", "s = '30 days'",
 		"l = '{}'", "l = '{1}'", "l = '{NULL}'", "a = '1|x', b = NULL", "a = NULL, b = '1|x'", "a = '|', b = NULL",
 		"a = NULL, b = '|'", "m = 'calm'", "m = 'fierce'", "t = true", "t = false"} {

@@ -24,6 +24,8 @@ const (
 	triedParts = 8
 	// farTrip is from which round trip on a server is taken to be far, where nothing was tried.
 	farTrip = 2 * time.Millisecond
+	// mostUnlike is how many parts that differ by the servers' word are read row by row at once in any case.
+	mostUnlike = 8
 	// askedAtOnce is how many parts are asked for at once, at most.
 	askedAtOnce = 64
 )
@@ -54,12 +56,12 @@ func (k *Comparer) hashed(ctx context.Context, a *aligned, t *table) (summed, []
 				return s, nil, err
 			case ok && len(s.differing) == 0:
 				return s, nil, nil
-			case ok && t.part.Bounds != nil:
+			case ok && t.part.Bounds != nil && len(s.differing) <= max(mostUnlike, s.parts/2):
 				found, err := k.narrowDown(ctx, t.views, t.plans, t.part, s.differing)
 				if err != nil || len(found) > 0 {
 					return s, found, err
 				} // else the servers write what is equal in two ways
-			}
+			} // where nearly all parts differ they may too, and pairing all rows would take room for all of them
 			for i := range t.read { // all of it is read again
 				t.read[i](-s.total[i].Rows)
 			}

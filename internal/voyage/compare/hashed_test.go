@@ -144,6 +144,32 @@ func TestWhatServersSumUnlikeIsLookedAtRowByRow(t *testing.T) {
 	}
 }
 
+// TestNearlyAllPartsDiffer by the servers' sums: then it is by ours that rows are chosen to be read one by one.
+func TestNearlyAllPartsDiffer(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		b := newBench(t)
+		b.book.chunks = []domain.Chunk{{Ordinal: 0}}
+		b.source.rows, b.target.rows = nil, nil
+		for i := range 20 {
+			r := row(fmt.Sprintf("%05d", i), "n")
+			b.source.rows, b.target.rows = append(b.source.rows, r), append(b.target.rows, r)
+			if i > 0 {
+				b.book.chunks = append(b.book.chunks, domain.Chunk{Ordinal: i, Lower: domain.KeyValue{string(r[0].Data)}})
+			}
+		}
+		b.target.rows[3] = row("00003", "else")
+		source, target := onServers(b, domain.HashByServers)
+		b.Comparer = New(b.book, viewers{pair{&source.side, &target.side}, [2]engine.Compares{source,
+			&oddSums{hashing: target}}}, b.lines, b.work, func() string { return "us" })
+		if err := b.run(); err != nil {
+			t.Fatal(err)
+		}
+		if len(b.book.findings) != 1 || source.scans != 1 || target.scans != 1 || b.book.results[5].DifferingParts != 1 {
+			t.Errorf("%d findings, %d and %d scans: %+v", len(b.book.findings), source.scans, target.scans, b.book.results[5])
+		}
+	})
+}
+
 // TestServersSumsAloneFindNothing: what is equal row by row is equal, whatever the servers' sums are; and rows
 // that are read a second time are counted once.
 func TestServersSumsAloneFindNothing(t *testing.T) {
