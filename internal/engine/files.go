@@ -184,7 +184,9 @@ func KindOfFile(path string) (filekind.Kind, error) {
 		return kind, nil
 	}
 	kind = filekind.Of(head[:n])
-	kind.Packed = packed
+	if kind.Packed = packed; kind.Name == filekind.SQLite {
+		kind.Advice = "unpack it, and give what was in it"
+	}
 	return kind, nil
 }
 

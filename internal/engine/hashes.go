@@ -64,6 +64,19 @@ func (p Part) Wanted(plan *domain.TablePlan, want []int, cond func(*domain.Table
 	return out
 }
 
+// TimeHashes is [Hashes.TryHashes] of a server that has rows read, and others hashed, by these.
+func TimeHashes(read func() (rows int, err error), hash func() error) (t Tried, err error) {
+	began := time.Now()
+	t.Rows, err = read()
+	if t.Here = time.Since(began); err != nil {
+		return t, err
+	}
+	began = time.Now()
+	err = hash()
+	t.There = time.Since(began)
+	return t, err
+}
+
 // Tried is what [Hashes.TryHashes] comes to.
 type Tried struct {
 	Rows        int

@@ -61,7 +61,7 @@ func Of(head []byte) Kind {
 	case len(head) == 0:
 		return Kind{Name: Empty, Advice: "give a file with something in it"}
 	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
-		return Kind{Name: SQLite, Detail: sqlite(head)}
+		return Kind{Name: SQLite, Detail: sqlite(head), Advice: "it is opened by the engine sqlite"}
 	case bytes.HasPrefix(head, []byte("PAR1")):
 		return Kind{Name: Parquet, Advice: "such files cannot be read yet; bring it into a SQLite file or a table"}
 	case bytes.HasPrefix(head, []byte("PARE")):

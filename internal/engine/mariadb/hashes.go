@@ -99,28 +99,22 @@ func (v *view) HashThere(ctx context.Context, p *domain.TablePlan, part engine.P
 // TryHashes reads rows and does nothing with them, and hashes those behind.
 func (v *view) TryHashes(ctx context.Context, p *domain.TablePlan, part engine.Part, which, most int) (engine.Tried,
 	error) {
-	var t engine.Tried
 	lower, upper := part.Range(which)
-	began := time.Now()
-	err := v.each(ctx, p, keyRange(p, lower, upper)+" LIMIT "+strconv.Itoa(most), func([]byte, [][]byte) error {
-		t.Rows++
-		return nil
-	})
-	t.Here = time.Since(began)
-	if err != nil {
-		return t, err
-	}
-	some := *p
+	where := keyRange(p, lower, upper)
 	names := make([]string, len(p.Columns))
 	for i, c := range p.Columns {
 		names[i] = quote(c.Name)
 	}
-	some.Where, some.From = "", fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d OFFSET %d", strings.Join(names, ", "), from(p),
-		keyRange(p, lower, upper), most, most)
-	began = time.Now()
-	_, err = v.HashThere(ctx, &some, engine.Part{}, nil, func(int64) {})
-	t.There = time.Since(began)
-	return t, err
+	behind := *p
+	behind.Where, behind.From = "", fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d OFFSET %d", strings.Join(names, ", "),
+		from(p), where, most, most)
+	return engine.TimeHashes(func() (n int, err error) {
+		err = v.each(ctx, p, where+" LIMIT "+strconv.Itoa(most), func([]byte, [][]byte) error { n++; return nil })
+		return n, err
+	}, func() error {
+		_, err := v.HashThere(ctx, &behind, engine.Part{}, nil, func(int64) {})
+		return err
+	})
 }
 
 // RoundTrip asks for nothing.

@@ -129,25 +129,19 @@ func sumIn(out []rowhash.Sum, f [][]byte) (int64, error) {
 // TryHashes reads rows and does nothing with them, and hashes those behind.
 func (v *view) TryHashes(ctx context.Context, p *domain.TablePlan, part engine.Part, which, most int) (engine.Tried,
 	error) {
-	var t engine.Tried
 	lower, upper := part.Range(which)
-	began := time.Now()
-	err := v.copyRows(ctx, fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d", comparedList(p), from(p), keyRange(p, lower, upper),
-		most), func([]byte) error {
-		t.Rows++
-		return nil
+	where := keyRange(p, lower, upper)
+	behind := *p
+	behind.Where, behind.From = "", fmt.Sprintf("SELECT %s FROM %s%s OFFSET %d LIMIT %d",
+		quoteAll(columnNames(p.Columns)), from(p), where, most, most)
+	return engine.TimeHashes(func() (n int, err error) {
+		err = v.copyRows(ctx, fmt.Sprintf("SELECT %s FROM %s%s LIMIT %d", comparedList(p), from(p), where, most),
+			func([]byte) error { n++; return nil })
+		return n, err
+	}, func() error {
+		_, err := v.HashThere(ctx, &behind, engine.Part{}, nil, func(int64) {})
+		return err
 	})
-	t.Here = time.Since(began)
-	if err != nil {
-		return t, err
-	}
-	some := *p
-	some.Where, some.From = "", fmt.Sprintf("SELECT %s FROM %s%s OFFSET %d LIMIT %d", quoteAll(columnNames(p.Columns)),
-		from(p), keyRange(p, lower, upper), most, most)
-	began = time.Now()
-	_, err = v.HashThere(ctx, &some, engine.Part{}, nil, func(int64) {})
-	t.There = time.Since(began)
-	return t, err
 }
 
 // RoundTrip asks for nothing.

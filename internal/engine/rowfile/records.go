@@ -111,10 +111,11 @@ func (r *lineRecords) next() ([]textrows.Value, error, error) {
 		r.values[i] = textrows.Value{As: textrows.Null}
 	}
 	unknown := ""
+	var names []string
 	err := textrows.Object(r.line, func(name string, v textrows.Value) {
 		switch i, ok := r.place[name]; {
 		case r.visit != nil:
-			r.visit(name)
+			names = append(names, name)
 		case ok:
 			r.values[i] = v
 		case unknown == "":
@@ -123,6 +124,9 @@ func (r *lineRecords) next() ([]textrows.Value, error, error) {
 	})
 	if err != nil {
 		return nil, domain.Conflict("line %d: %s", r.number, err), nil
+	}
+	for _, name := range names { // of a line that is whole
+		r.visit(name)
 	}
 	if unknown != "" {
 		return slices.Clone(r.values), domain.Conflict("line %d has the name %q, for which there is no column; plan the "+

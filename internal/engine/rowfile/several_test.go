@@ -148,7 +148,7 @@ func TestObjectsAsRows(t *testing.T) {
 	for i := range 50 {
 		fmt.Fprintf(&text, `{"hive": %d, "kg": %d.5, "label": "%03d", "tags": ["a", %d], "seen": "2026-05-01"}`+"\n", i, i, i, i)
 	}
-	text.WriteString(`{"hive": 50, "remark": "late", "kg": null}` + "\n" + `{"hive": 51` + "\n")
+	text.WriteString(`{"hive": 50, "remark": "late", "kg": null}` + "\n" + `{"hive": 51, "odd": 1` + "\n")
 	dir := folder(t, map[string]string{"hives.jsonl.zst": text.String()})
 	kind, err := JSONLines().Within([]string{dir}).(Driver).Look(filepath.Join(dir, "hives.jsonl.zst"))
 	if err != nil || kind.String() != "file of JSON lines, packed by zstd" || !JSONLines().Recognises(kind) ||

@@ -79,9 +79,6 @@ func (s *Databases) recognised(ctx context.Context, row domain.Database) (string
 			return d.Name(), nil
 		}
 	}
-	if kind.Name == filekind.SQLite {
-		return "", domain.Invalid("%s is a %s; unpack it and give what was in it", row.DBName, kind)
-	}
 	if looked {
 		return "", domain.Invalid("%s is a %s, which cannot be opened as a database: %s", row.DBName, kind, kind.Advice)
 	}

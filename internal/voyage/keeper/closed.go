@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
 	"dustyferry/internal/domain"
@@ -24,22 +25,27 @@ type ClosedSources struct {
 	Journal   Journal
 	Log       *slog.Logger
 
-	stuck map[int64]bool // by cutover: that it could not be closed
+	stuck sync.Map // of cutovers whose source could not be closed, as was told
 }
 
-// Do asks every such source.
+// Do asks every such source, all at once: an old server may be switched off for good, and keeps none waiting.
 func (k *ClosedSources) Do(ctx context.Context) error {
 	list, err := k.Records.ClosedSources(ctx)
 	if err != nil {
 		return err
 	}
+	var all sync.WaitGroup
 	for i := range list {
-		limit, cancel := context.WithTimeout(ctx, 15*time.Second)
-		if err := k.check(limit, &list[i]); err != nil && ctx.Err() == nil {
-			k.Log.Debug("a closed source cannot be asked whether it is closed", "crossing", list[i].Name, "error", err)
-		}
-		cancel()
+		all.Go(func() {
+			limit, cancel := context.WithTimeout(ctx, 15*time.Second)
+			defer cancel()
+			err := domain.Guarded("closed sources", func() error { return k.check(limit, &list[i]) })
+			if err != nil && ctx.Err() == nil {
+				k.Log.Debug("a closed source cannot be asked whether it is closed", "crossing", list[i].Name, "error", err)
+			}
+		})
 	}
+	all.Wait()
 	return nil
 }
 
@@ -68,14 +74,13 @@ func (k *ClosedSources) check(ctx context.Context, c *domain.ClosedSource) error
 			return k.Records.ClosedAgain(ctx, c.Cutover, true)
 		}
 		if err := src.CloseAgain(ctx, c.Method); err != nil {
-			if !k.stuck[c.Cutover] {
+			if _, told := k.stuck.LoadOrStore(c.Cutover, true); !told {
 				k.tell(ctx, c, "%[1]s was restarted and takes writes again, and cannot be closed: %[4]s; close it by hand, "+
 					"as what is written there does not come to %[3]s", err)
-				k.stuck = map[int64]bool{c.Cutover: true}
 			}
 			return err
 		}
-		delete(k.stuck, c.Cutover)
+		k.stuck.Delete(c.Cutover)
 		k.tell(ctx, c, "%[1]s was restarted, took writes for up to %[4]s, and is closed again; look whether anything "+
 			"was written there meanwhile, and set read_only in its configuration, so that it starts closed", up+time.Second)
 		return k.Records.ClosedAgain(ctx, c.Cutover, false)

@@ -24,7 +24,7 @@ const meaning = {
   "go on": (_: Crossing, what: string) =>
     `The ${what} leaves its hold point and goes on with the next step at once.`,
   "writes stopped": (c: Crossing) =>
-    `You give your word that nothing writes to ${c.source} now. What is written from now on does not reach ${c.target}.`,
+    `You confirm that nothing writes to ${c.source} now. What is written from now on does not reach ${c.target}.`,
   outcome: (c: Crossing) =>
     `Applications use ${c.target}, as you have seen there. ${c.source} stays closed and the cutover ends. If they still use ${c.source}, abort instead: it takes writes again.`,
 };
