@@ -198,7 +198,7 @@ func TestMariaDBToMariaDB(t *testing.T) {
 	f := start(t)
 	user := f.registerMaria("old", name, db, sourceRights(name)...)
 	// It writes on while the server they share is read-only.
-	f.registerMaria("new", to, db, append(targetRights(to), "READ_ONLY ADMIN ON *.*")...)
+	f.registerMaria("new", to, db, targetRights(to)...)
 	f.whole(voyage{pattern: name + ".*", method: contract.ReadOnly, cut: user, root: db, tables: 5,
 		write: func() func() int64 { return busy(t, db, name, 4) },
 		damage: func() { // of rows that no live change mends

@@ -351,7 +351,8 @@ func sourceRights(database string) []string {
 
 func targetRights(database string) []string {
 	const rights = "SELECT, INSERT, UPDATE, DELETE, CREATE, DROP, ALTER, INDEX, REFERENCES ON "
-	return []string{rights + database + ".*", rights + "dusty_ferry.*"}
+	// The last is for a source on the same server, which a cutover makes read-only.
+	return []string{rights + database + ".*", rights + "dusty_ferry.*", "READ_ONLY ADMIN ON *.*"}
 }
 
 // voyage is a whole crossing of a live database: load and capture at once while

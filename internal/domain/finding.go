@@ -108,6 +108,7 @@ type Stand struct {
 	Request  Request
 	For      string // what the request is for
 	Failures int    // below 0: it waits for a person
+	Error    string // why nobody holds it, where it failed
 	// Noticed is what was seen of the source's tables when they were last looked at.
 	Noticed []Entry
 }

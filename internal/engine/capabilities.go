@@ -247,6 +247,14 @@ type Forgets interface {
 	CloseAgain(ctx context.Context, method domain.StopMethod) error
 }
 
+// Binds is for sources whose stop of writes can bind their whole server, and the target with it where
+// one server has both.
+type Binds interface {
+	// BindsTarget says what the method would keep the target from, and what to do about it; nothing where
+	// it does not.
+	BindsTarget(ctx context.Context, method domain.StopMethod, target Database) ([]domain.Entry, error)
+}
+
 // Defines is for targets whose tables and other objects are made by statements.
 type Defines interface {
 	// AppliesQuietly reports whether foreign keys can stand while changes are
@@ -334,6 +342,7 @@ type Opened struct {
 	Vouches
 	Guards
 	Forgets
+	Binds
 }
 
 // Open opens a database, and finds once what it can do.
@@ -364,6 +373,7 @@ func of(db Database) *Opened {
 	o.Vouches, _ = db.(Vouches)
 	o.Guards, _ = db.(Guards)
 	o.Forgets, _ = db.(Forgets)
+	o.Binds, _ = db.(Binds)
 	return o
 }
 

@@ -400,6 +400,42 @@ func TestWishesLapseAndAreAnsweredOnce(t *testing.T) {
 	}
 }
 
+// TestAFailedStreamIsHurried: it is tried again at once, but where it waits for a person.
+func TestAFailedStreamIsHurried(t *testing.T) {
+	s := open(t)
+	c, _ := loading(t, s, 1, 1)
+	st, err := s.ClaimStream(t.Context(), "ws", nil)
+	if err != nil || st == nil {
+		t.Fatalf("%v %v", st, err)
+	}
+	if _, err := s.DropStream(t.Context(), c.ID, st.Epoch, time.Hour, "the target is read-only", ""); err != nil {
+		t.Fatal(err)
+	}
+	if now, err := s.Stand(t.Context(), c.ID); err != nil || now.Live || now.Error != "the target is read-only" {
+		t.Errorf("it stands %+v, %v", now, err)
+	}
+	if again, err := s.ClaimStream(t.Context(), "ws", nil); err != nil || again != nil {
+		t.Fatalf("it was taken before its time: %+v, %v", again, err)
+	}
+	if err := s.Hurry(t.Context(), c.ID); err != nil {
+		t.Fatal(err)
+	}
+	if st, err = s.ClaimStream(t.Context(), "ws", nil); err != nil || st == nil {
+		t.Fatalf("it was not taken: %v", err)
+	}
+	if _, err := s.DropStream(t.Context(), c.ID, st.Epoch, time.Hour, "no", "a person is waited for"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Hurry(t.Context(), c.ID); err != nil {
+		t.Fatal(err)
+	}
+	var soon bool
+	if err := s.DB.GetContext(t.Context(), &soon, "SELECT not_before <= now() FROM streams WHERE crossing_id = $1",
+		c.ID); err != nil || soon {
+		t.Errorf("one that waits for a person was hurried: %v %v", soon, err)
+	}
+}
+
 func TestTwoCrossingsCannotWriteOneTable(t *testing.T) {
 	s := open(t)
 	c, _ := loading(t, s, 1, 1)

@@ -271,6 +271,13 @@ UPDATE streams SET ask_until = now() + interval '15 seconds' WHERE crossing_id =
 	return err
 }
 
+// Hurry lets capture that failed be tried again at once; nothing where it waits for a person.
+func (s StreamStore) Hurry(ctx context.Context, crossing int64) error {
+	_, err := s.DB.ExecContext(ctx, "UPDATE streams SET not_before = now() WHERE crossing_id = $1 AND not_before > now() "+
+		"AND failures >= 0", crossing)
+	return err
+}
+
 // Requested returns what is asked for at present.
 func (s StreamStore) Requested(ctx context.Context, crossing, epoch int64) (domain.Request, error) {
 	list, err := all[Stream](ctx, s, `SELECT epoch, CASE WHEN ask_until > now() THEN ask ELSE '' END AS ask, ask_at, ask_by
@@ -301,7 +308,7 @@ func (s StreamStore) Stand(ctx context.Context, crossing int64) (*domain.Stand, 
 	return &domain.Stand{Epoch: st.Epoch, Live: st.Live, Reading: st.Reading,
 		Lag:     time.Duration(st.LagSeconds * float64(time.Second)),
 		Changes: st.Changes, Answered: st.Answered, Applied: domain.Position(st.Applied), Request: st.Request(),
-		For: st.AskFor, Failures: st.Failures, Noticed: st.Noticed.V}, nil
+		For: st.AskFor, Failures: st.Failures, Error: st.Error, Noticed: st.Noticed.V}, nil
 }
 
 // Respond says that a request is fulfilled: holding, or reached. A request that has

@@ -148,6 +148,42 @@ func (d *database) TakesWrites(ctx context.Context, method domain.StopMethod) (o
 	return !readOnly, time.Duration(seconds) * time.Second, d.explain(err)
 }
 
+// BindsTarget looks whether the target is on the server that would become read-only. Who may write there
+// in spite of it can apply changes on; all others are refused, after a cutover too.
+func (d *database) BindsTarget(ctx context.Context, method domain.StopMethod, target engine.Database) (
+	[]domain.Entry, error) {
+	other, ok := target.(*database)
+	if method != domain.StopReadOnly || !ok {
+		return nil, nil
+	}
+	var servers [2]string
+	for i, side := range []*database{d, other} {
+		if err := side.pool.QueryRowContext(ctx, "SELECT concat_ws(' ', @@hostname, @@port, @@datadir, @@server_id)").Scan(
+			&servers[i]); err != nil {
+			return nil, side.explain(err)
+		}
+	}
+	if servers[0] != servers[1] {
+		return nil, nil
+	}
+	s, err := other.server(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var e entries
+	if !s.may("READ_ONLY ADMIN", "SUPER") {
+		e.add(domain.Blocker, "stopping writes", "target", "GRANT READ_ONLY ADMIN ON *.* TO "+account(s.user)+", or stop "+
+			"writes by a person's word (stop_method word)", "source and target are on one server, which is made read-only as "+
+			"a whole, and user %s may not write there then: the last changes could not be applied", s.user)
+		return e, nil
+	}
+	e.add(domain.Notice, "stopping writes", "target", "stop writes by a person's word (stop_method word), and take the "+
+		"right to write from those who use the source", "source and target are on one server, which is made read-only as a "+
+		"whole and stays so: after the cutover applications cannot write to the target before it is opened "+
+		"(SET GLOBAL read_only = OFF), which opens the source too")
+	return e, nil
+}
+
 // CloseAgain makes it read-only.
 func (d *database) CloseAgain(ctx context.Context, _ domain.StopMethod) error {
 	return d.makeReadOnly(ctx, 10*time.Second)

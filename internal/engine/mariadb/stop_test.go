@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
 )
 
 // TestStoppingWritesAmongWaiters: a transaction that waits for another's row, which
@@ -131,5 +132,38 @@ func TestAServerThatWasRestartedTakesWrites(t *testing.T) {
 	}
 	if open, _, err := d.TakesWrites(t.Context(), domain.StopReadOnly); open || err != nil {
 		t.Errorf("closed again it takes writes: %v, %v", open, err)
+	}
+}
+
+// TestAStopBindsATargetOnItsServer: a user who may not write there despite it is told of before the
+// stop, and so is who may; a target of another kind, or a stop by word, concerns nobody.
+func TestAStopBindsATargetOnItsServer(t *testing.T) {
+	d, db := open(t)
+	there, _ := open(t)
+	run(t, db, "CREATE USER weak_stop@'127.0.0.1'", "GRANT SELECT ON "+there.end.Database+".* TO weak_stop@'127.0.0.1'")
+	weak, err := sql.Open("mysql", fmt.Sprintf("weak_stop@tcp(%s:%d)/%s", host.Host, host.Port, there.end.Database))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = weak.Close() }()
+	for what, c := range map[string]struct {
+		method domain.StopMethod
+		target engine.Database
+		says   string // verdict and remedy
+	}{
+		"may not": {domain.StopReadOnly, &database{pool: weak, end: there.end},
+			"blocker GRANT READ_ONLY ADMIN ON *.* TO 'weak_stop'@'127.0.0.1'"},
+		"may":     {domain.StopReadOnly, there, "notice stop writes by a person's word"},
+		"by word": {domain.StopWord, there, ""},
+		"another": {domain.StopReadOnly, nil, ""},
+	} {
+		list, err := d.BindsTarget(t.Context(), c.method, c.target)
+		got := ""
+		for _, e := range list {
+			got += fmt.Sprint(e.Verdict, " ", e.Remedy)
+		}
+		if err != nil || (got == "") != (c.says == "") || !strings.HasPrefix(got, c.says) {
+			t.Errorf("%s: %v, %q, want %q", what, err, got, c.says)
+		}
 	}
 }

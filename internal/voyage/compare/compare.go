@@ -1,6 +1,7 @@
 package compare
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/hex"
@@ -346,37 +347,33 @@ func (k *Comparer) narrowDown(ctx context.Context, views [2]engine.View, plans [
 			return nil, err
 		}
 	}
-	var out []domain.Finding
 	cands := pairs.Candidates()
-	for len(cands) > 0 {
-		n := min(len(cands), 500)
-		var keys []string
-		for _, c := range cands[:n] {
-			keys = append(keys, c.Key)
-		}
-		var rows [2]map[string][]domain.Row
-		err := both(func(i int) (err error) {
-			rows[i], err = views[i].Fetch(ctx, plans[i], part, keys)
-			return err
-		})
-		if err != nil {
-			return nil, err
-		}
-		for _, c := range cands[:n] {
+	keys := make([]string, len(cands))
+	for i, c := range cands {
+		keys[i] = c.Key
+	}
+	var out []domain.Finding
+	err := fetch(ctx, views, plans, part, keys, func(from int, piece []string, rows [2]map[string][]domain.Row,
+		_ time.Duration) error {
+		for _, c := range cands[from : from+len(piece)] {
 			if f, ok := confirm(plans[0], c, rows[0][c.Key], rows[1][c.Key]); ok {
 				out = append(out, f)
 			}
 		}
-		cands = cands[n:]
-	}
-	return out, nil
+		return nil
+	})
+	return out, err
 }
 
 // confirm makes a finding of a candidate by comparing the fetched rows.
 func confirm(p *domain.TablePlan, c narrow.Candidate, source, target []domain.Row) (domain.Finding, bool) {
 	f := domain.Finding{Kind: c.Kind, Key: narrow.SplitKey(c.Key, len(p.Key))}
-	names := make([]string, len(p.ComparedColumns()))
-	for i, col := range p.ComparedColumns() {
+	cols := p.ComparedColumns()
+	if len(p.Key) > 0 && len(source) > 0 && len(target) > 0 && alike(cols, source[0], target[0]) {
+		return f, false
+	}
+	names := make([]string, len(cols))
+	for i, col := range cols {
 		names[i] = col.Name
 	}
 	if len(p.Key) == 0 {
@@ -405,6 +402,16 @@ func confirm(p *domain.TablePlan, c narrow.Candidate, source, target []domain.Ro
 		return f, len(f.Columns) > 0
 	}
 	return f, true
+}
+
+// alike reports whether two rows are, in columns that are compared.
+func alike(cols []domain.Column, a, b domain.Row) bool {
+	for i := range cols {
+		if (a[i].Kind == domain.Present) != (b[i].Kind == domain.Present) || !bytes.Equal(a[i].Data, b[i].Data) {
+			return false
+		}
+	}
+	return true
 }
 
 func textOf(names []string, r domain.Row) map[string]*string {

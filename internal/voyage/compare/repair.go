@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/hex"
 	"fmt"
+	"time"
 
 	"dustyferry/internal/core/lifecycle"
 	"dustyferry/internal/core/narrow"
@@ -110,23 +111,22 @@ func (k *Comparer) recheckTable(ctx context.Context, views [2]engine.View, plans
 	for i := range list {
 		keys = append(keys, key(&list[i]))
 	}
-	var rows [2]map[string][]domain.Row
-	err := both(func(i int) (err error) {
-		rows[i], err = views[i].Fetch(ctx, plans[i], engine.Part{}, keys)
-		return err
+	var equal []int64
+	err := fetch(ctx, views, plans, engine.Part{}, keys, func(from int, piece []string, rows [2]map[string][]domain.Row,
+		_ time.Duration) error {
+		for i, at := range piece {
+			kept := &list[from+i]
+			f, differs := confirm(plans[0], narrow.Candidate{Key: at, Kind: kept.Kind}, rows[0][at], rows[1][at])
+			if !differs {
+				equal = append(equal, kept.ID)
+			} else if err := k.records.SaveFinding(ctx, kept.ID, f); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 	if err != nil {
 		return 0, err
-	}
-	var equal []int64
-	for i := range list {
-		at := key(&list[i])
-		f, differs := confirm(plans[0], narrow.Candidate{Key: at, Kind: list[i].Kind}, rows[0][at], rows[1][at])
-		if !differs {
-			equal = append(equal, list[i].ID)
-		} else if err := k.records.SaveFinding(ctx, list[i].ID, f); err != nil {
-			return 0, err
-		}
 	}
 	return len(equal), k.records.SetFindings(ctx, equal, "equal")
 }

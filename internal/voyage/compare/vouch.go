@@ -25,8 +25,6 @@ const (
 	// how many of their rows are compared then, about.
 	touchedAtOnce = 100
 	keysAtOnce    = 100_000
-	// fetchedAtOnce is for how many keys rows are fetched from both sides at once.
-	fetchedAtOnce = 1000
 	// smallTable is up to how many rows a table is compared whole while the crossing goes on, where
 	// it is not known which of its rows were touched. Others wait for the cutover.
 	smallTable = 200_000
@@ -301,22 +299,8 @@ func (t *touch) compareKeys(ctx context.Context, a *aligned, of *domain.Crossing
 		list = append(list, key)
 	}
 	slices.Sort(list) // rows that lie beside each other are read one after the other
-	for piece := range slices.Chunk(list, fetchedAtOnce) {
-		var rows [2]map[string][]domain.Row
-		began := time.Now()
-		err := both(func(i int) (err error) {
-			rows[i], err = views[i].Fetch(ctx, plans[i], engine.Part{}, piece)
-			return err
-		})
-		if err != nil {
-			return nil, err
-		}
-		if t.share > 0 && t.share < 1 {
-			took := time.Since(began).Seconds()
-			if !waits.Sleep(ctx, time.Duration((took/t.share-took)*float64(time.Second))) {
-				return nil, ctx.Err()
-			}
-		}
+	err := fetch(ctx, views, plans, engine.Part{}, list, func(_ int, _ []string, rows [2]map[string][]domain.Row,
+		took time.Duration) error {
 		// By what was found and not by what was sought: a key may be written otherwise on a side.
 		for side := range rows {
 			for key := range rows[side] {
@@ -329,8 +313,15 @@ func (t *touch) compareKeys(ctx context.Context, a *aligned, of *domain.Crossing
 				}
 			}
 		}
-	}
-	return out, nil
+		if t.share > 0 && t.share < 1 {
+			took := took.Seconds()
+			if !waits.Sleep(ctx, time.Duration((took/t.share-took)*float64(time.Second))) {
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	return out, err
 }
 
 // wholeTable compares all rows of a table.

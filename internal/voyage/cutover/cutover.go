@@ -62,6 +62,8 @@ type Records interface {
 	Ask(ctx context.Context, crossing int64, by, sake, what string, at domain.Position) (bool, error)
 	KeepAsking(ctx context.Context, crossing int64, by string) error
 	LetGo(ctx context.Context, crossing int64, by string) error
+	// Hurry lets capture that failed be tried again at once.
+	Hurry(ctx context.Context, crossing int64) error
 	Stand(ctx context.Context, crossing int64) (*domain.Stand, error)
 	RecentlyApplied(ctx context.Context, crossing int64) ([]domain.AppliedTx, error)
 
@@ -234,7 +236,7 @@ func (x *Cutovers) Run(ctx context.Context, c *domain.Crossing, t *domain.Task) 
 			break
 		}
 		if err := r.step(guarded, s.Name); err != nil {
-			if cause := context.Cause(guarded); cause != nil && ctx.Err() == nil {
+			if cause := context.Cause(guarded); cause != nil && ctx.Err() == nil && !errors.Is(err, cause) {
 				err = cause
 			}
 			if ctx.Err() != nil { // this process stops: undo quickly, then let another report

@@ -152,6 +152,8 @@ func TestWhatTakesACutoverBack(t *testing.T) {
 		"the pause is too long": {domain.StopLock, func(q *quay) {
 			q.slow = 10 * time.Minute
 		}, "the write pause exceeded its budget"},
+		"capture has stopped": {domain.StopLock, func(q *quay) { q.stand = domain.Stand{Error: "the target is read-only"} },
+			"exceeded its budget of 2m0s; changes were not applied, as capture stopped: the target is read-only"},
 		"the command fails": {domain.StopLock, func(q *quay) { q.k.Settings.HandoverCommand = "echo no; exit 3" },
 			"the hand-over command failed"},
 		"its source cannot": {domain.StopLock, func(q *quay) { q.noStop = true }, "marsh cannot stop writes"},
@@ -163,6 +165,9 @@ func TestWhatTakesACutoverBack(t *testing.T) {
 			err := q.goes(t.Context(), 1)
 			if err == nil || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%s: %v", what, err)
+			}
+			if q.stand.Error != "" && q.hurried < 5 {
+				t.Errorf("%s: it was hurried %d times", what, q.hurried)
 			}
 			var known interface{ Reported() bool }
 			if !errors.As(err, &known) || errors.Unwrap(err) == nil {

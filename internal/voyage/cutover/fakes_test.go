@@ -64,6 +64,7 @@ type quay struct {
 	findings int64
 	compares []bool
 	slow     time.Duration // of the comparison
+	hurried  int
 	built    int
 	set      []engine.SequenceValue
 	notes    []string // of the task
@@ -277,7 +278,7 @@ func (q *quay) NoteTask(_ context.Context, _ int64, note string) error {
 // Ask is fulfilled at once, as by a follower that has nothing left to apply.
 func (q *quay) Ask(_ context.Context, _ int64, by, _, what string, at domain.Position) (bool, error) {
 	return true, q.change(func() {
-		if what == "go" {
+		if what == "go" && q.stand.Live {
 			q.stand.Request = domain.Request{What: "reached", At: at, By: by}
 			if q.closed != "" || q.stopped && at.After(domain.PositionAt(200)) {
 				q.stand.Answered += q.late
@@ -289,6 +290,7 @@ func (q *quay) KeepAsking(context.Context, int64, string) error { return nil }
 func (q *quay) LetGo(context.Context, int64, string) error {
 	return q.change(func() { q.stand.Request = domain.Request{} })
 }
+func (q *quay) Hurry(context.Context, int64) error { return q.change(func() { q.hurried++ }) }
 func (q *quay) Stand(context.Context, int64) (*domain.Stand, error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()

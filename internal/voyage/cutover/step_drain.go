@@ -48,13 +48,20 @@ func drain(ctx context.Context, r *run) (string, error) {
 			} else {
 				err = r.of.records.KeepAsking(ctx, r.c.ID, r.by())
 			}
+			if err == nil && st != nil && !st.Live { // writers wait for it
+				err = r.of.records.Hurry(ctx, r.c.ID)
+			}
 			if err != nil {
 				return "", err
 			}
 			_, _ = r.src.Heartbeat(ctx)
 		}
 		if !waits.Sleep(ctx, 20*time.Millisecond) {
-			return "", context.Cause(ctx)
+			err := context.Cause(ctx)
+			if st != nil && !st.Live && st.Error != "" {
+				err = fmt.Errorf("%w; changes were not applied, as capture stopped: %s", err, st.Error)
+			}
+			return "", err
 		}
 	}
 }

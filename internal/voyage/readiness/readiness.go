@@ -131,6 +131,7 @@ func (r *Readiness) List(ctx context.Context, c *domain.Crossing, set domain.Set
 	}
 	l.capture(st, set.InStepLag.Seconds())
 	l.out = append(l.out, r.Unended(ctx, c, planning.PlansOf(tables), patience)...)
+	l.out = append(l.out, r.bound(ctx, c, set.StopMethod, patience)...)
 	policy, err := r.records.Policy(ctx)
 	if err != nil {
 		return nil, err
@@ -367,6 +368,28 @@ func (r *Readiness) Unended(ctx context.Context, c *domain.Crossing, plans []dom
 			strings.Join(list[:min(len(list), 5)], "; ") + domain.More(len(list)-5)
 	}
 	return []domain.Entry{e}
+}
+
+// bound says what stopping the source's writes keeps the target from, where one server has both.
+func (r *Readiness) bound(ctx context.Context, c *domain.Crossing, method domain.StopMethod,
+	patience time.Duration) []domain.Entry {
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	var found []domain.Entry
+	src, err := r.databases.Open(ctx, c.Source)
+	if err != nil || src.Binds == nil {
+		return nil // a source that is away is told of by what else it is asked
+	}
+	dst, err := r.databases.Open(ctx, c.Target)
+	if err == nil {
+		found, err = src.BindsTarget(ctx, method, dst.Database)
+	}
+	if err != nil {
+		return []domain.Entry{{Verdict: domain.Blocker, Topic: "stopping writes", Subject: c.Target,
+			Measured: "whether changes can be applied while writes are stopped is not known: " + err.Error(),
+			Remedy:   "see to the target: dustyferry database check " + c.Target}}
+	}
+	return found
 }
 
 // ForRehearsal is a readiness list for a rehearsal, which needs none before it.

@@ -36,6 +36,7 @@ type pier struct {
 	cuts     []domain.Cutover
 	compared []proof.Compared
 	prepared []string
+	binds    map[domain.StopMethod]string // what stops of writes would bind of the target
 	away     error
 	hangs    bool // the source does not answer
 	busy     bool // another comparison is under way
@@ -86,7 +87,17 @@ func (p *pier) Trust(_ context.Context, _ int64, was, now string) (bool, error) 
 	return true, nil
 }
 func (p *pier) Open(context.Context, string) (*engine.Opened, error) {
-	return &engine.Opened{Database: p, Captures: p}, p.away
+	o := &engine.Opened{Database: p, Captures: p}
+	if p.binds != nil {
+		o.Binds = p
+	}
+	return o, p.away
+}
+func (p *pier) BindsTarget(_ context.Context, m domain.StopMethod, _ engine.Database) ([]domain.Entry, error) {
+	if says := p.binds[m]; says != "" {
+		return []domain.Entry{{Verdict: domain.Blocker, Topic: "stopping writes", Measured: says}}, nil
+	}
+	return nil, errors.New("what it binds is not known")
 }
 func (p *pier) CatalogOf(ctx context.Context, _ string, _ time.Duration) (*domain.Catalog, error) {
 	if p.hangs {
@@ -144,6 +155,11 @@ func TestWhatMustHold(t *testing.T) {
 			"blocker two-phase transactions the source cannot be asked"},
 		"and its tables": {func(p *pier) { p.away = errors.New("refused") },
 			"blocker tables the source cannot be asked whether"},
+		"a target that is stopped too": {func(p *pier) {
+			p.c.Settings.StopMethod, p.binds = domain.StopReadOnly, map[domain.StopMethod]string{domain.StopReadOnly: "one server"}
+		}, "blocker stopping writes one server"},
+		"a target that is not known to be": {func(p *pier) { p.binds = map[domain.StopMethod]string{} },
+			"blocker stopping writes whether changes can be applied while writes are stopped is not known"},
 		"an altered table": {func(p *pier) { p.now.Columns = []domain.Column{{Name: "n", Type: "int"}} },
 			"blocker columns they have changed on the source"},
 		"never compared": {func(p *pier) {
