@@ -184,7 +184,7 @@ func KindOfFile(path string) (filekind.Kind, error) {
 		return kind, nil
 	}
 	kind = filekind.Of(head[:n])
-	if kind.Packed = packed; kind.Name == filekind.SQLite {
+	if kind.Packed = packed; kind.Whole() {
 		kind.Advice = "unpack it, and give what was in it"
 	}
 	return kind, nil

@@ -17,6 +17,7 @@ var Engines = []engine.Driver{
 	sqlite.Driver{},
 	rowfile.Texts(),
 	rowfile.JSONLines(),
+	rowfile.Parquet(),
 }
 
 // within has engines whose databases are files open those in these folders alone.

@@ -12,18 +12,19 @@ import (
 
 // Names of kinds.
 const (
-	SQLite  = "SQLite database"
-	Parquet = "Parquet file"
-	Gzip    = "gzip-compressed file"
-	Zstd    = "zstd-compressed file"
-	Zip     = "zip archive or workbook"
-	Access  = "database of an office program"
-	OLE     = "document of an older office program"
-	Text    = "text"
-	Lines   = "file of JSON lines"
-	JSON    = "document of JSON"
-	Empty   = "empty file"
-	Unknown = "file of an unknown kind"
+	SQLite   = "SQLite database"
+	Parquet  = "Parquet file"
+	Gzip     = "gzip-compressed file"
+	Zstd     = "zstd-compressed file"
+	Zip      = "zip archive"
+	Workbook = "workbook"
+	Access   = "database of an office program"
+	OLE      = "document of an older office program"
+	Text     = "text"
+	Lines    = "file of JSON lines"
+	JSON     = "document of JSON"
+	Empty    = "empty file"
+	Unknown  = "file of an unknown kind"
 )
 
 // Kind is what a file is.
@@ -33,6 +34,9 @@ type Kind struct {
 	Advice string // what can be done with one, where nothing reads it
 	Packed string // what it is packed as, "gzip" or "zstd"; the rest is of what is in it
 }
+
+// Whole reports whether such a file is read here and there, so that it must not be packed.
+func (k Kind) Whole() bool { return k.Name == SQLite || k.Name == Parquet || k.Name == Workbook }
 
 // Enough is how many of a file's first bytes [Of] needs.
 const Enough = 4096
@@ -63,7 +67,7 @@ func Of(head []byte) Kind {
 	case bytes.HasPrefix(head, []byte("SQLite format 3\x00")):
 		return Kind{Name: SQLite, Detail: sqlite(head), Advice: "it is opened by the engine sqlite"}
 	case bytes.HasPrefix(head, []byte("PAR1")):
-		return Kind{Name: Parquet, Advice: "such files cannot be read yet; bring it into a SQLite file or a table"}
+		return Kind{Name: Parquet, Advice: "it is damaged, or was cut off; have it written anew"}
 	case bytes.HasPrefix(head, []byte("PARE")):
 		return Kind{Name: Parquet, Detail: "encrypted", Advice: "decrypt it with the program that made it"}
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):

@@ -21,6 +21,7 @@ const (
 	Truth              // as true or false
 	Quoted             // as a text that is one
 	Document           // as an object or a list
+	Exact              // in the neutral form of its column's type
 )
 
 // Value is a value as it stands.
@@ -63,6 +64,8 @@ func (v Value) kind() kind {
 		return number(v.Text)
 	case Quoted:
 		return timeOf(v.Text)
+	case Exact:
+		return text
 	}
 	if v.Text == "" {
 		return empty
@@ -150,8 +153,11 @@ func (h *Held) Type() string {
 // Write appends a value in the neutral form of a type; false is NULL: nothing in a column that holds no
 // texts. In one that does, a bare nothing is an empty text.
 func Write(dst []byte, typ string, v Value) ([]byte, bool, error) {
-	if v.As == Null {
+	switch v.As {
+	case Null:
 		return dst, false, nil
+	case Exact:
+		return append(dst, v.Text...), true, nil
 	}
 	if typ == "text" {
 		if i := strings.IndexByte(v.Text, 0); i >= 0 || !utf8.ValidString(v.Text) {

@@ -69,7 +69,7 @@ func (d *database) each(ctx context.Context, p *domain.TablePlan, cols []domain.
 		as = d.form.as(p)
 	}
 	var l *lines
-	if err := d.records(ctx, as, func(as layout, values []textrows.Value, refused error) (err error) {
+	if err := d.records(ctx, p.Source.Name, as, func(as layout, values []textrows.Value, refused error) (err error) {
 		if l == nil {
 			if l, err = newLines(d.form.name, p, as, cols, convert); err != nil {
 				return err

@@ -17,6 +17,22 @@ type texts struct{ textrows.Dialect }
 
 func (t texts) columns() []string { return t.Columns }
 
+func (t texts) open(path string) (records, func(), error) { return unpacked(path, t.read) }
+
+// unpacked reads what is in a file, from its beginning on.
+func unpacked(path string, read func(io.Reader) (records, error)) (records, func(), error) {
+	r, end, err := open(path)
+	if err != nil {
+		return nil, nil, err
+	}
+	in, err := read(r)
+	if err != nil {
+		end()
+		return nil, nil, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
+	}
+	return in, end, nil
+}
+
 func (t texts) read(r io.Reader) (records, error) {
 	if t.Mark {
 		if _, err := io.ReadFull(r, make([]byte, len(textrows.ByteOrderMark))); err != nil {
@@ -69,6 +85,8 @@ type objects struct {
 }
 
 func (o objects) columns() []string { return o.Names }
+
+func (o objects) open(path string) (records, func(), error) { return unpacked(path, o.read) }
 
 func (o objects) read(r io.Reader) (records, error) {
 	out := &lineRecords{objects: o, in: bufio.NewReaderSize(r, 64<<10), place: map[string]int{},

@@ -1,7 +1,7 @@
-// Package rowfile opens files of rows as databases of one table that can be read: the second engine without a
-// server. Rows are texts with commas or other signs between them, or objects of JSON, one a line; several
-// files with rows alike are one table too. Such a table has no key and no log; a load reads it as one chunk,
-// and a comparison as a bag of rows.
+// Package rowfile opens files of rows as databases that can be read: the second engine without a server. Rows
+// are texts with commas or other signs between them, objects of JSON, one a line, columns of a Parquet file,
+// or sheets of a workbook, each a table; several files with rows alike are one table too. Such a table has no
+// key and no log; a load reads it as one chunk, and a comparison as a bag of rows.
 package rowfile
 
 import (
@@ -33,21 +33,29 @@ type Driver struct {
 type form struct {
 	name, rows string // of the engine, and what a check says of it
 	kind       string // see [filekind.Kind]
-	// understand finds out how a file is written, of which this is the beginning, or all of it.
-	understand func(head []byte, whole bool) (layout, error)
+	// tables are those of a file; nil: it is one, and several files can be, named as they are.
+	tables func(path string) ([]string, error)
+	// understand finds out how a table of a file is written.
+	understand func(path, table string) (layout, error)
 	// as is how files of a plan are written, where that needs no look; nil: it does.
 	as func(p *domain.TablePlan) layout
 }
 
-// layout is how one file is written.
+// layout is how one table of a file is written.
 type layout interface {
 	fmt.Stringer
 	columns() []string
-	// read takes a file from its beginning on.
-	read(r io.Reader) (records, error)
+	// open reads the table from its beginning on; end frees what that takes.
+	open(path string) (in records, end func(), err error)
 }
 
-// records are those of a file.
+// declared is a layout whose file says of what types its columns are; their values are [textrows.Exact].
+type declared interface {
+	types() []domain.Column
+	rows() int64
+}
+
+// records are those of a table.
 type records interface {
 	// next returns the next record, io.EOF at the end. One that cannot be taken apart, or has other values than
 	// the layout, comes with the reason, and the next one after it. Values are good until the next.
@@ -57,7 +65,11 @@ type records interface {
 // Texts is the driver of files of texts with signs between them.
 func Texts() Driver {
 	return Driver{form: form{name: "csv", rows: "rows as texts", kind: filekind.Text,
-		understand: func(head []byte, whole bool) (layout, error) {
+		understand: func(path, _ string) (layout, error) {
+			head, whole, err := headOf(path)
+			if err != nil {
+				return nil, err
+			}
 			d, err := textrows.Guess(head, whole)
 			return texts{d}, err
 		}}}
@@ -66,7 +78,7 @@ func Texts() Driver {
 // JSONLines is the driver of files of objects, one a line.
 func JSONLines() Driver {
 	return Driver{form: form{name: "jsonl", rows: "rows as objects of JSON", kind: filekind.Lines,
-		understand: func([]byte, bool) (layout, error) { return objects{}, nil },
+		understand: func(string, string) (layout, error) { return objects{}, nil },
 		as: func(p *domain.TablePlan) layout {
 			var names []string
 			for _, c := range p.Table.Columns {
@@ -86,7 +98,9 @@ func (d Driver) Within(folders []string) engine.Driver {
 func (d Driver) Look(path string) (filekind.Kind, error) { return engine.LookWithin(d.Folders, path) }
 
 // Recognises reports whether it opens files of a kind.
-func (d Driver) Recognises(k filekind.Kind) bool { return k.Name == d.form.kind }
+func (d Driver) Recognises(k filekind.Kind) bool {
+	return k.Name == d.form.kind && (k.Packed == "" || !k.Whole())
+}
 
 // Make makes none: such files are sources only.
 func (Driver) Make(context.Context, string) (bool, error) { return false, nil }
@@ -101,7 +115,11 @@ func (d Driver) Open(_ context.Context, e engine.Endpoint) (engine.Database, err
 	if err != nil {
 		return nil, err
 	}
-	_, err = out.understand(files[0])
+	tables, err := out.tables()
+	if err != nil {
+		return nil, err
+	}
+	_, err = out.understand(files[0], tables[0])
 	return out, err
 }
 
@@ -117,9 +135,9 @@ type database struct {
 
 // seen is what was found in the files, and in which state of them.
 type seen struct {
-	state  string
-	layout layout
-	cat    *domain.Catalog
+	state   string
+	layouts map[string]layout // by table
+	cat     *domain.Catalog
 }
 
 var _ interface {
@@ -196,29 +214,54 @@ func open(path string) (io.Reader, func(), error) {
 	}, nil
 }
 
-// understand finds out how a file is written.
-func (d *database) understand(path string) (layout, error) {
+// headOf is the beginning of a file, unpacked, or all of it.
+func headOf(path string) (head []byte, whole bool, err error) {
 	r, end, err := open(path)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	defer end()
-	head := make([]byte, 256<<10)
+	head = make([]byte, 256<<10)
 	n, err := io.ReadFull(r, head)
-	whole := errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+	whole = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
 	if err != nil && !whole {
-		return nil, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
+		return nil, false, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
 	}
-	out, err := d.form.understand(head[:n], whole)
+	return head[:n], whole, nil
+}
+
+// understand finds out how a table of a file is written.
+func (d *database) understand(path, table string) (layout, error) {
+	out, err := d.form.understand(path, table)
 	if err != nil {
 		err = fmt.Errorf("%s: %w", filepath.Base(path), err)
 	}
 	return out, err
 }
 
-// records reads all records of all files. as is how they are written, nil where that is to be found out of
+// tables are those of the files.
+func (d *database) tables() ([]string, error) {
+	files, err := d.files()
+	if err != nil {
+		return nil, err
+	}
+	if d.form.tables == nil {
+		return []string{tableName(d.path)}, nil
+	}
+	if len(files) > 1 {
+		return nil, domain.Invalid("%s names %d files, and each of them has tables of its own; register them one by one",
+			d.path, len(files))
+	}
+	out, err := d.form.tables(files[0])
+	if err != nil {
+		err = fmt.Errorf("%s: %w", d.name, err)
+	}
+	return out, err
+}
+
+// records reads all records of a table. as is how its files are written, nil where that is to be found out of
 // each; they must have the same columns.
-func (d *database) records(ctx context.Context, as layout,
+func (d *database) records(ctx context.Context, table string, as layout,
 	visit func(l layout, values []textrows.Value, refused error) error) error {
 	files, err := d.files()
 	if err != nil {
@@ -228,16 +271,15 @@ func (d *database) records(ctx context.Context, as layout,
 	for _, path := range files {
 		l := as
 		if l == nil {
-			if l, err = d.understand(path); err != nil {
+			if l, err = d.understand(path, table); err != nil {
 				return err
 			}
 		}
 		if first == nil {
 			first = l
 		}
-		if strings.Join(l.columns(), "\x00") != strings.Join(first.columns(), "\x00") {
-			return domain.Conflict("%s has the columns %s, and %s has %s: files of one table have the same", filepath.Base(path),
-				strings.Join(l.columns(), ", "), filepath.Base(files[0]), strings.Join(first.columns(), ", "))
+		if err := alike(path, l, files[0], first); err != nil {
+			return err
 		}
 		if err := recordsOf(ctx, path, l, len(files) > 1, visit); err != nil {
 			return err
@@ -246,17 +288,35 @@ func (d *database) records(ctx context.Context, as layout,
 	return nil
 }
 
+// alike refuses files of one table that have other columns.
+func alike(path string, l layout, firstPath string, first layout) error {
+	if a, b := columnsOf(l), columnsOf(first); a != b {
+		return domain.Conflict("%s has the columns %s, and %s has %s: files of one table have the same", filepath.Base(path),
+			a, filepath.Base(firstPath), b)
+	}
+	return nil
+}
+
+// columnsOf lists a layout's columns, with their types where it knows them.
+func columnsOf(l layout) string {
+	out := strings.Join(l.columns(), ", ")
+	if t, ok := l.(declared); ok {
+		out = ""
+		for _, c := range t.types() {
+			out += ", " + c.Name + " " + c.Type
+		}
+		out = strings.TrimPrefix(out, ", ")
+	}
+	return out
+}
+
 func recordsOf(ctx context.Context, path string, l layout, several bool,
 	visit func(l layout, values []textrows.Value, refused error) error) error {
-	r, end, err := open(path)
+	in, end, err := l.open(path)
 	if err != nil {
 		return err
 	}
 	defer end()
-	in, err := l.read(r)
-	if err != nil {
-		return err
-	}
 	for n := 0; ; n++ {
 		if n%1000 == 0 && ctx.Err() != nil {
 			return ctx.Err()
@@ -297,9 +357,34 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	if d.seen.cat != nil && d.seen.state == state {
 		return d.seen.cat, nil
 	}
-	names, err := d.names(ctx)
+	tables, err := d.tables()
 	if err != nil {
 		return nil, err
+	}
+	cat, layouts := &domain.Catalog{}, map[string]layout{}
+	for _, name := range tables {
+		t, l, err := d.table(ctx, name, state)
+		if err != nil {
+			return nil, err
+		}
+		cat.Tables, layouts[name] = append(cat.Tables, t), l
+	}
+	d.seen = seen{state, layouts, cat}
+	return cat, nil
+}
+
+// table looks at the rows of one.
+func (d *database) table(ctx context.Context, name, state string) (domain.Table, layout, error) {
+	t := domain.Table{TableName: domain.TableName{Schema: schema, Name: name}, RowIdentity: "none", Owned: true,
+		Written: state}
+	names, err := d.names(ctx, name)
+	if err != nil {
+		return t, nil, err
+	}
+	if of, ok := names.(declared); ok {
+		t.Columns = of.types()
+		t.Rows, t.Bytes, err = d.declared(name, names)
+		return t, names, err
 	}
 	holds := make([]textrows.Held, len(names.columns()))
 	rows, size := int64(0), int64(0)
@@ -307,7 +392,7 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	if d.form.as == nil {
 		as = nil // each file as it is written
 	}
-	err = d.records(ctx, as, func(_ layout, values []textrows.Value, refused error) error {
+	err = d.records(ctx, name, as, func(_ layout, values []textrows.Value, refused error) error {
 		if rows++; rows > looked {
 			return errEnough
 		}
@@ -320,10 +405,9 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 		return nil
 	})
 	if err != nil && !errors.Is(err, errEnough) {
-		return nil, err
+		return t, nil, err
 	}
-	t := domain.Table{TableName: domain.TableName{Schema: schema, Name: tableName(d.path)}, RowIdentity: "none",
-		Owned: true, Rows: rows, Bytes: size, Written: state}
+	t.Rows, t.Bytes = rows, size
 	if on := d.bytes(); rows > looked && size > 0 { // packed ones have more
 		t.Rows, t.Bytes = max(rows, on*looked/size), max(on, size)
 	}
@@ -331,17 +415,35 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 		typ := holds[i].Type()
 		t.Columns = append(t.Columns, domain.Column{Name: name, Type: typ, BaseType: typ, Wire: "portable"})
 	}
-	d.seen = seen{state, names, &domain.Catalog{Tables: []domain.Table{t}}}
-	return d.seen.cat, nil
+	return t, names, nil
 }
 
-// names is how the first file is written, with the names of all columns.
-func (d *database) names(ctx context.Context) (layout, error) {
+// declared is how many rows all files of a table say that they have, and their bytes.
+func (d *database) declared(table string, first layout) (rows, bytes int64, _ error) {
+	files, err := d.files()
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, path := range files {
+		l, err := d.understand(path, table)
+		if err != nil {
+			return 0, 0, err
+		}
+		if err := alike(path, l, files[0], first); err != nil {
+			return 0, 0, err
+		}
+		rows += l.(declared).rows()
+	}
+	return rows, d.bytes(), nil
+}
+
+// names is how a table is written in the first file, with the names of all columns.
+func (d *database) names(ctx context.Context, table string) (layout, error) {
 	files, err := d.files()
 	if err != nil {
 		return nil, err
 	}
-	l, err := d.understand(files[0])
+	l, err := d.understand(files[0], table)
 	if err != nil || d.form.as == nil {
 		return l, err
 	}
@@ -354,7 +456,7 @@ func (d *database) names(ctx context.Context) (layout, error) {
 		}
 	}
 	n := 0
-	err = d.records(ctx, o, func(layout, []textrows.Value, error) error {
+	err = d.records(ctx, table, o, func(layout, []textrows.Value, error) error {
 		if n++; n > looked {
 			return errEnough
 		}
@@ -384,7 +486,7 @@ func (d *database) bytes() (n int64) {
 // without the signs that do.
 func tableName(path string) string {
 	name := filepath.Base(path)
-	for _, end := range []string{".gz", ".zst", ".csv", ".tsv", ".txt", ".jsonl", ".ndjson", ".json"} {
+	for _, end := range []string{".gz", ".zst", ".csv", ".tsv", ".txt", ".jsonl", ".ndjson", ".json", ".parquet"} {
 		if cut := len(name) - len(end); cut > 0 && strings.EqualFold(name[cut:], end) {
 			name = name[:cut]
 		}
@@ -412,7 +514,7 @@ func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, _
 	var out []domain.Entry
 	for i := range plans {
 		out = append(out, domain.Entry{Verdict: domain.OK, Topic: "file", Subject: plans[i].Source.String(),
-			Measured: d.seen.layout.String()})
+			Measured: d.seen.layouts[plans[i].Source.Name].String()})
 		if plans[i].Table.Rows > looked {
 			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "values", Subject: plans[i].Source.String(),
 				Measured: fmt.Sprintf("the first %s rows were looked at to find types", domain.Grouped(looked)),
@@ -439,14 +541,15 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	t := cat.Tables[0]
+	source := []domain.Entry{{Verdict: domain.OK, Topic: "file", Subject: d.name, Measured: d.seen.state}}
+	for _, t := range cat.Tables {
+		source = append(source, domain.Entry{Verdict: domain.OK, Topic: "rows", Subject: t.TableName.String(),
+			Measured: fmt.Sprintf("%s; about %s", d.seen.layouts[t.Name], domain.Many(t.Rows, "row"))})
+	}
 	return engine.Facts{Version: d.form.rows, Encrypted: "a file on the service's machine", User: "read only",
-		AsSource: []domain.Entry{
-			{Verdict: domain.OK, Topic: "file", Subject: d.name, Measured: d.seen.layout.String() + "; " + d.seen.state},
-			{Verdict: domain.OK, Topic: "rows", Subject: d.name, Measured: fmt.Sprintf("table %s, about %s", t.TableName,
-				domain.Many(t.Rows, "row"))},
-			{Verdict: domain.Notice, Topic: "changes", Subject: d.name, Measured: "changes of a file are not captured, and " +
-				"one that is written while it is read holds its table", Remedy: "register it when it is complete"}},
+		AsSource: append(source,
+			domain.Entry{Verdict: domain.Notice, Topic: "changes", Subject: d.name, Measured: "changes of a file are not captured, and " +
+				"one that is written while it is read holds its table", Remedy: "register it when it is complete"}),
 		AsTarget: []domain.Entry{{Verdict: domain.Blocker, Topic: "rows", Subject: d.name,
 			Measured: "files of rows are sources only", Remedy: "choose another target"}}}, nil
 }
