@@ -450,7 +450,8 @@ func TestAFileOfRows(t *testing.T) {
 func TestTheDemoOfFiles(t *testing.T) {
 	f := &ferry{t: t}
 	a := f.cli("demo", "--source", "file", "--unattended", "--rows", "20000")
-	if a.code != 0 || strings.Count(a.out, "clean, 0 findings") != 2 || !strings.Contains(a.out, "of the engine csv") {
+	if a.code != 0 || strings.Count(a.out, "clean, 0 findings") != 3 || !strings.Contains(a.out, "of the engine csv") ||
+		!strings.Contains(a.out, "of the engine workbook") {
 		t.Errorf("%+v", a)
 	}
 }

@@ -25,8 +25,8 @@ func (d *demoRun) startFiles(ctx context.Context, listen string) error {
 	if err := os.Mkdir(folder, 0o700); err != nil {
 		return err
 	}
-	d.say("Writing Saltmarsh Apiaries into files: a SQLite file, and %s scale readings as packed rows "+
-		"…", num(int64(d.rows)))
+	d.say("Writing Saltmarsh Apiaries into files: a SQLite file, a workbook of market stalls, and a folder with %s scale "+
+		"readings as packed rows …", num(int64(d.rows)))
 	var err error
 	if d.files, err = demo.FillFiles(ctx, folder, d.rows); err != nil {
 		return err
@@ -42,6 +42,7 @@ func (d *demoRun) startFiles(ctx context.Context, listen string) error {
 	tls := contract.Disable
 	for _, db := range []contract.NewDatabase{
 		{Name: "books", Engine: "file", Database: d.files.Books},
+		{Name: "stalls", Engine: "file", Database: d.files.Stalls},
 		{Name: "readings", Engine: "file", Database: d.files.Readings},
 		{Name: "new-barn", Engine: "postgres", Host: d.target.Host, Port: d.target.Port, Database: "postgres",
 			User: d.target.User, Password: d.target.Password, Tls: &tls},
@@ -80,7 +81,8 @@ Ctrl-C ends the demo and removes everything it made.`, d.svc.URL(), d.token, d.s
 func (d *demoRun) driveFiles(ctx context.Context) error {
 	began := time.Now()
 	no := false
-	for i, name := range []string{"books", "readings"} {
+	names := []string{"books", "stalls", "readings"}
+	for i, name := range names {
 		d.say("\n%d. %s: planned by what is in it.", i+1, name)
 		if _, err := client.Do[contract.Crossing](d.api.API.AddCrossingWithResponse(ctx, contract.NewCrossing{Name: name,
 			Source: name, Target: "new-barn", FollowChanges: &no})); err != nil {
@@ -108,8 +110,8 @@ func (d *demoRun) driveFiles(ctx context.Context) error {
 			return err
 		}
 	}
-	d.say("\n3. Close: what was left on the target is removed, the certificates are written.")
-	for _, name := range []string{"books", "readings"} {
+	d.say("\n4. Close: what was left on the target is removed, the certificates are written.")
+	for _, name := range names {
 		if _, err := client.Do[contract.Crossing](d.api.API.CloseCrossingWithResponse(ctx, name,
 			contract.CloseCrossingJSONRequestBody{Confirm: &name})); err != nil {
 			return err

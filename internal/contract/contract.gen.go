@@ -1726,7 +1726,7 @@ type NewCutover struct {
 type NewDatabase struct {
 	Database string `json:"database"`
 
-	// Engine postgres, mariadb, sqlite, csv or jsonl; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty
+	// Engine postgres, mariadb, sqlite, csv, jsonl, parquet or workbook; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty
 	Engine   string          `json:"engine"`
 	Host     string          `json:"host"`
 	Name     string          `json:"name"`

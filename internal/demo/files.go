@@ -9,21 +9,87 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
+	"github.com/xuri/excelize/v2"
 	_ "modernc.org/sqlite" // the file that an application keeps
 )
 
-// Files are the Saltmarsh Apiaries as files: what an application keeps in a SQLite file, and the readings
-// of its scales as rows of texts, packed.
-type Files struct{ Books, Readings string }
+// Files are the Saltmarsh Apiaries as files: what an application keeps in a SQLite file, the market stalls in a
+// workbook that somebody keeps, and a folder with the readings of the scales as rows of texts, packed.
+type Files struct{ Books, Stalls, Readings string }
 
 // FillFiles writes them into a folder, with so many readings.
 func FillFiles(ctx context.Context, dir string, readings int) (Files, error) {
-	f := Files{Books: filepath.Join(dir, "apiaries.db"), Readings: filepath.Join(dir, "scale_readings.csv.gz")}
+	f := Files{Books: filepath.Join(dir, "apiaries.db"), Stalls: filepath.Join(dir, "market stalls.xlsx"),
+		Readings: filepath.Join(dir, "scale_readings")}
 	if err := fillBooks(ctx, f.Books, readings/10+1); err != nil {
 		return f, err
 	}
-	return f, fillReadings(f.Readings, readings)
+	if err := fillStalls(f.Stalls, readings/50+1); err != nil {
+		return f, err
+	}
+	if err := os.Mkdir(f.Readings, 0o700); err != nil {
+		return f, err
+	}
+	for week := range weeks {
+		path := filepath.Join(f.Readings, fmt.Sprintf("week-%d.csv.gz", 18+week))
+		if err := fillReadings(path, readings*week/weeks, readings*(week+1)/weeks); err != nil {
+			return f, err
+		}
+	}
+	return f, nil
+}
+
+// weeks is how many files of readings there are.
+const weeks = 5
+
+// fillStalls makes the workbook, as people keep one: a line above the table, days as numbers in a format.
+func fillStalls(path string, takings int) (err error) {
+	f := excelize.NewFile()
+	defer func() { err = errors.Join(err, f.Close()) }()
+	code := "yyyy-mm-dd"
+	days, err := f.NewStyle(&excelize.Style{CustomNumFmt: &code})
+	if err != nil {
+		return err
+	}
+	if err := f.SetSheetName("Sheet1", "Stalls"); err != nil {
+		return err
+	}
+	day := time.Date(2026, 4, 4, 0, 0, 0, 0, time.UTC)
+	for i, row := range [][]any{
+		{"Saltmarsh Apiaries: market stalls"}, nil, {"Stall", "Place", "Licence", "Opened", "Fee", "Roofed"},
+		{1, "Quay", "0071", day, 42.5, true}, {2, "Old Market", "0108", day.AddDate(0, 0, 7), 38, false},
+		{3, "Station", "0112", day.AddDate(0, 1, 0), 38, true}, {4, "Lighthouse", nil, nil, 12.25, false},
+	} {
+		if err := f.SetSheetRow("Stalls", fmt.Sprintf("A%d", i+1), &row); err != nil {
+			return err
+		}
+	}
+	if err := f.SetCellStyle("Stalls", "D4", "D7", days); err != nil {
+		return err
+	}
+	if _, err := f.NewSheet("Takings"); err != nil {
+		return err
+	}
+	w, err := f.NewStreamWriter("Takings")
+	if err != nil {
+		return err
+	}
+	if err := w.SetRow("A1", []any{"Stall", "Day", "Jars", "Taken", "Note"}); err != nil {
+		return err
+	}
+	for i := range takings {
+		note := any(nil)
+		if i%11 == 0 {
+			note = "rain, 9 °C"
+		}
+		if err := w.SetRow(fmt.Sprintf("A%d", i+2), []any{1 + i%4, excelize.Cell{StyleID: days, Value: day.AddDate(0, 0, i/4)},
+			i % 40, float64(i%4000) / 10, note}); err != nil {
+			return err
+		}
+	}
+	return errors.Join(w.Flush(), f.SaveAs(path))
 }
 
 // fillBooks makes the SQLite file, as an application would: types are what it felt like.
@@ -57,7 +123,8 @@ SELECT printf('A-%%03d', 1 + i %% 120), datetime('2026-01-05 08:00:00', '+' || i
 	return nil
 }
 
-func fillReadings(path string, n int) (err error) {
+// fillReadings writes the readings from one on to another, without it.
+func fillReadings(path string, from, to int) (err error) {
 	file, err := os.Create(path)
 	if err != nil {
 		return err
@@ -68,7 +135,7 @@ func fillReadings(path string, n int) (err error) {
 	if _, err := out.WriteString("hive;taken;kg;outside;scale\n"); err != nil {
 		return err
 	}
-	for i := range n {
+	for i := from; i < to; i++ {
 		kg := ""
 		if i%500 != 0 {
 			kg = fmt.Sprintf("%d.%02d", 20+i%45, i%100)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"archive/zip"
 	"bytes"
 	"compress/gzip"
 	"context"
@@ -171,6 +172,9 @@ func KindOfFile(path string) (filekind.Kind, error) {
 		return filekind.Kind{}, domain.Unavailable(err, "the file %s cannot be read: %s", path, err)
 	}
 	kind := filekind.Of(head[:n])
+	if kind.Name == filekind.Zip {
+		return ofArchive(f, kind), nil
+	}
 	packed := map[string]string{filekind.Gzip: "gzip", filekind.Zstd: "zstd"}[kind.Name]
 	if packed == "" {
 		return kind, nil
@@ -188,6 +192,24 @@ func KindOfFile(path string) (filekind.Kind, error) {
 		kind.Advice = "unpack it, and give what was in it"
 	}
 	return kind, nil
+}
+
+// ofArchive looks into a zip archive.
+func ofArchive(f *os.File, kind filekind.Kind) filekind.Kind {
+	s, err := f.Stat()
+	if err != nil {
+		return kind
+	}
+	z, err := zip.NewReader(f, s.Size())
+	if err != nil {
+		kind.Detail, kind.Advice = "damaged, or cut off", "have it written anew"
+		return kind
+	}
+	names := make([]string, len(z.File))
+	for i, file := range z.File {
+		names[i] = file.Name
+	}
+	return filekind.OfArchive(names)
 }
 
 // Unpacked reads what is packed, as [filekind.Kind] says; end frees what that takes.

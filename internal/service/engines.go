@@ -18,6 +18,7 @@ var Engines = []engine.Driver{
 	rowfile.Texts(),
 	rowfile.JSONLines(),
 	rowfile.Parquet(),
+	rowfile.Workbook(),
 }
 
 // within has engines whose databases are files open those in these folders alone.

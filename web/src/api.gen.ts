@@ -1454,7 +1454,7 @@ export interface components {
         };
         NewDatabase: {
             name: string;
-            /** @description postgres, mariadb, sqlite, csv or jsonl; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty */
+            /** @description postgres, mariadb, sqlite, csv, jsonl, parquet or workbook; or file: what the file at the path in database is, is found by looking into it. The path may be of a folder, or a pattern in its last part, for several files of rows that are one table. A file of the engine sqlite that is not there is made. For a file host, port, user and password are empty */
             engine: string;
             host: string;
             port: number;

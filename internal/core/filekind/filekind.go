@@ -7,24 +7,26 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
+	"slices"
 	"unicode/utf8"
 )
 
 // Names of kinds.
 const (
-	SQLite   = "SQLite database"
-	Parquet  = "Parquet file"
-	Gzip     = "gzip-compressed file"
-	Zstd     = "zstd-compressed file"
-	Zip      = "zip archive"
-	Workbook = "workbook"
-	Access   = "database of an office program"
-	OLE      = "document of an older office program"
-	Text     = "text"
-	Lines    = "file of JSON lines"
-	JSON     = "document of JSON"
-	Empty    = "empty file"
-	Unknown  = "file of an unknown kind"
+	SQLite       = "SQLite database"
+	Parquet      = "Parquet file"
+	Gzip         = "gzip-compressed file"
+	Zstd         = "zstd-compressed file"
+	Zip          = "zip archive"
+	OpenDocument = "document in the OpenDocument form"
+	Workbook     = "workbook"
+	Access       = "database of an office program"
+	OLE          = "document of an older office program"
+	Text         = "text"
+	Lines        = "file of JSON lines"
+	JSON         = "document of JSON"
+	Empty        = "empty file"
+	Unknown      = "file of an unknown kind"
 )
 
 // Kind is what a file is.
@@ -33,6 +35,21 @@ type Kind struct {
 	Detail string // what its first bytes say beyond that
 	Advice string // what can be done with one, where nothing reads it
 	Packed string // what it is packed as, "gzip" or "zstd"; the rest is of what is in it
+}
+
+// OfArchive says what a zip archive is that has these files in it, by what they are called there.
+func OfArchive(names []string) Kind {
+	has := func(name string) bool { return slices.Contains(names, name) }
+	const asWorkbook = "save it as a workbook (.xlsx) with the program that made it"
+	switch {
+	case has("xl/workbook.xml"):
+		return Kind{Name: Workbook, Advice: "it is opened by the engine workbook"}
+	case has("xl/workbook.bin"):
+		return Kind{Name: Workbook, Detail: "in its binary form", Advice: asWorkbook}
+	case has("content.xml") && has("META-INF/manifest.xml"):
+		return Kind{Name: OpenDocument, Advice: asWorkbook}
+	}
+	return Kind{Name: Zip, Advice: "unpack it, and give what was in it"}
 }
 
 // Whole reports whether such a file is read here and there, so that it must not be packed.
@@ -75,7 +92,7 @@ func Of(head []byte) Kind {
 	case bytes.HasPrefix(head, []byte{0x28, 0xb5, 0x2f, 0xfd}):
 		return Kind{Name: Zstd, Advice: "it is damaged, or something else is in it; unpack it (zstd -d) to see what"}
 	case bytes.HasPrefix(head, []byte("PK\x03\x04")):
-		return Kind{Name: Zip, Advice: "such files cannot be read yet; save each sheet as a table of a SQLite file"}
+		return Kind{Name: Zip, Advice: "unpack it, and give what was in it"}
 	case len(head) > 19 && (bytes.HasPrefix(head[4:], []byte("Standard Jet DB")) ||
 		bytes.HasPrefix(head[4:], []byte("Standard ACE DB"))):
 		return Kind{Name: Access, Advice: "export its tables there, into a SQLite file or a database that is supported"}

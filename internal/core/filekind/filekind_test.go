@@ -25,7 +25,7 @@ func TestFilesAreCalledWhatTheyAre(t *testing.T) {
 		{"PARE\x15\x04", "Parquet file (encrypted)"},
 		{"\x1f\x8b\x08", "gzip-compressed file"},
 		{"\x28\xb5\x2f\xfd\x04", "zstd-compressed file"},
-		{"PK\x03\x04\x14", "zip archive or workbook"},
+		{"PK\x03\x04\x14", "zip archive"},
 		{"\x00\x01\x00\x00Standard Jet DB\x00\x01", "database of an office program"},
 		{"\x00\x01\x00\x00Standard ACE DB\x00\x01", "database of an office program"},
 		{"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1", "document of an older office program"},
@@ -45,6 +45,17 @@ func TestFilesAreCalledWhatTheyAre(t *testing.T) {
 		}
 		if k.Advice == "" {
 			t.Errorf("nothing says what can be done with a %s", k)
+		}
+	}
+}
+
+// TestArchives: what is in one says what it is.
+func TestArchives(t *testing.T) {
+	for names, want := range map[string]string{"a.txt": "zip archive", "": "zip archive",
+		"[Content_Types].xml xl/workbook.xml": "workbook", "xl/workbook.bin": "workbook (in its binary form)",
+		"mimetype content.xml META-INF/manifest.xml": "document in the OpenDocument form"} {
+		if k := OfArchive(strings.Fields(names)); k.String() != want || k.Advice == "" {
+			t.Errorf("%q is a %s, not a %s", names, k, want)
 		}
 	}
 }

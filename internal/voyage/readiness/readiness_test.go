@@ -156,7 +156,8 @@ func TestWhatMustHold(t *testing.T) {
 		"and its tables": {func(p *pier) { p.away = errors.New("refused") },
 			"blocker tables the source cannot be asked whether"},
 		"a target that is stopped too": {func(p *pier) {
-			p.c.Settings.StopMethod, p.binds = domain.StopReadOnly, map[domain.StopMethod]string{domain.StopReadOnly: "one server"}
+			p.c.Settings.StopMethod = domain.StopReadOnly
+			p.binds = map[domain.StopMethod]string{domain.StopReadOnly: "one server"}
 		}, "blocker stopping writes one server"},
 		"a target that is not known to be": {func(p *pier) { p.binds = map[domain.StopMethod]string{} },
 			"blocker stopping writes whether changes can be applied while writes are stopped is not known"},
