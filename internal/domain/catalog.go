@@ -45,6 +45,9 @@ type Column struct {
 	// refused, or with Cut cut to it.
 	Longest int64 `json:"longest,omitempty"`
 	Cut     bool  `json:"cut,omitempty"`
+	// Declared is what the column was declared as, where its type and whether it may be empty were found by what
+	// it holds: these change with its rows, and the column stays what it is.
+	Declared string `json:"declared,omitempty"`
 	// Members are those of the set that a text on the target stands for, in the set's order. Applications
 	// may write them there in any order, each as often as they like, and a comparison reads them in this one.
 	Members []string `json:"members,omitempty"`

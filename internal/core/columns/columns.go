@@ -264,7 +264,10 @@ func AsLogged(was, now *domain.Table, logged []domain.Column) *domain.Table {
 // compare tells two states of one column apart.
 func compare(c, n domain.Column) []Change {
 	var out []Change
-	if c.Type != n.Type {
+	if c.Declared != "" && c.Declared == n.Declared {
+		return nil // what rows hold says the rest, and may say another thing each time
+	}
+	if c.Type != n.Type || c.Declared != n.Declared {
 		out = append(out, Change{Kind: Retyped, Was: c, Now: n})
 	}
 	switch {

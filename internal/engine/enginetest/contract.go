@@ -21,6 +21,8 @@ import (
 type Subject struct {
 	Name string            // as the catalogue of types knows it
 	Stop domain.StopMethod // its best way to stop writes
+	// Marked: transactions are told apart at heartbeats alone, and those between two come as one.
+	Marked bool
 	// Above: whoever runs statements may write in spite of that.
 	Above bool
 	// Fresh makes an empty database and opens it; its name is where tables of it stand on a
@@ -457,9 +459,20 @@ var work = []string{
 var worked = []string{"insert 5001 new", "commit", "update 5001 renamed", "commit", "update 5002 renamed", "commit",
 	"insert 5003 -", "insert 5004 x", "commit", "delete 5003", "commit"}
 
+func (k *contract) work() {
+	k.Helper()
+	for _, q := range work {
+		k.run(q)
+		if k.s.Marked {
+			_, err := k.from.Heartbeat(k.Context())
+			k.ok(err)
+		}
+	}
+}
+
 func (k *contract) captures() {
 	name, from := k.capture()
-	k.run(work...)
+	k.work()
 	if got, _ := k.read(name, from); !slices.Equal(got, worked) {
 		k.Errorf("came\n%q, was\n%q", got, worked)
 	}
@@ -467,7 +480,7 @@ func (k *contract) captures() {
 
 func (k *contract) goesOn() {
 	name, from := k.capture()
-	k.run(work...)
+	k.work()
 	all, ends := k.read(name, from)
 	if len(ends) != len(work) {
 		k.Fatalf("%d transactions came: %q", len(ends), all)

@@ -19,9 +19,11 @@ const schema = "main"
 
 // seen is a catalog and the state of the file that it is of.
 type seen struct {
-	state string
-	cat   *domain.Catalog
-	notes map[string][]string // of what columns hold, by table
+	state  string
+	schema int64     // the version of its tables
+	at     time.Time // when its rows were looked at
+	cat    *domain.Catalog
+	notes  map[string][]string // of what columns hold, by table
 	// declared are the columns' declarations, by table (in small letters) and column.
 	declared map[string]map[string]string
 }
@@ -53,6 +55,17 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	if err := c.begin(ctx); err != nil {
 		return nil, d.explain(err)
 	}
+	// Rows that are written while they are followed change no table: what columns hold is looked at anew at
+	// times.
+	version, err := c.number(ctx, "PRAGMA schema_version")
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	if has, err := c.recording(ctx); err != nil {
+		return nil, d.explain(err)
+	} else if has && d.seen.cat != nil && d.seen.schema == version && time.Since(d.seen.at) < looksAnew {
+		return d.seen.cat, nil
+	}
 	cat := &domain.Catalog{}
 	type found struct {
 		name    string
@@ -61,7 +74,10 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 	}
 	var tables []found
 	if err := c.rows(ctx, "SELECT name, wr, strict FROM pragma_table_list WHERE schema = 'main' AND type = 'table' AND "+
-		"name NOT LIKE 'sqlite\\_%' ESCAPE '\\' AND name <> '"+ours+"' ORDER BY name", func(r []driver.Value) error {
+		"name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name", func(r []driver.Value) error {
+		if isOurs(r[0].(string)) {
+			return nil
+		}
 		tables = append(tables, found{r[0].(string), r[1] == int64(1), r[2] == int64(1)})
 		return nil
 	}); err != nil {
@@ -83,9 +99,12 @@ func (d *database) Catalog(ctx context.Context) (*domain.Catalog, error) {
 		}
 		cat.Tables = append(cat.Tables, t)
 	}
-	d.seen = seen{now, cat, notes, as}
+	d.seen = seen{now, version, time.Now(), cat, notes, as}
 	return cat, nil
 }
+
+// looksAnew is how often what columns hold is looked at while changes are recorded.
+const looksAnew = 5 * time.Minute
 
 // looked is how many rows of a table the catalog looks at: all of one that has no more, or as many at
 // its beginning and at its end.
@@ -144,7 +163,8 @@ func (c *conn) columns(ctx context.Context, t *shape) error {
 	}
 	return c.rows(ctx, `SELECT name, type, "notnull", dflt_value, pk, hidden FROM pragma_table_xinfo(?) ORDER BY cid`,
 		func(r []driver.Value) error {
-			col := domain.Column{Name: r[0].(string), NotNull: r[2] == int64(1), Wire: "portable"}
+			declared, _ := r[1].(string)
+			col := domain.Column{Name: r[0].(string), NotNull: r[2] == int64(1), Wire: "portable", Declared: "as " + declared}
 			hidden := r[5].(int64)
 			if expr, ok := r[3].(string); ok && hidden == 0 {
 				switch {
@@ -313,6 +333,10 @@ func (c *conn) indexes(ctx context.Context, t *shape) error {
 		if err := c.rows(ctx, `SELECT name, coll, "desc", cid FROM pragma_index_xinfo(?) WHERE key = 1 ORDER BY seqno`,
 			func(r []driver.Value) error {
 				name, named := r[0].(string)
+				if col := t.Column(name); named && x.origin == "pk" && col != nil && r[1] != nil &&
+					!strings.EqualFold(fmt.Sprint(r[1]), "BINARY") {
+					col.ByteOrder = false
+				}
 				switch {
 				case !named || r[3] == int64(-2):
 					out.Why = "it is over an expression"
@@ -414,13 +438,20 @@ func (d *database) Plan(t *domain.Table) (domain.TablePlan, error) {
 }
 
 // SurveySource says what is to be known of what columns hold.
-func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, _ bool) ([]domain.Entry, error) {
+func (d *database) SurveySource(ctx context.Context, plans []domain.TablePlan, capture bool) ([]domain.Entry, error) {
 	if _, err := d.Catalog(ctx); err != nil {
 		return nil, err
 	}
+	var recording []domain.Entry
+	if capture {
+		var err error
+		if recording, err = d.surveyRecording(ctx, plans); err != nil {
+			return nil, err
+		}
+	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	var out []domain.Entry
+	out := recording
 	for i := range plans {
 		for _, n := range d.seen.notes[plans[i].Source.Name] {
 			out = append(out, domain.Entry{Verdict: domain.Notice, Topic: "values", Subject: plans[i].Source.String(),

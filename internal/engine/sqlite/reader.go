@@ -134,9 +134,10 @@ func (c *conn) begin(ctx context.Context) error {
 	return c.rows(ctx, "SELECT 1 FROM sqlite_schema LIMIT 1", func([]driver.Value) error { return nil })
 }
 
-// Begin opens a read transaction.
+// Begin opens a read transaction, at a mark where changes are recorded.
 func (r *reader) Begin(ctx context.Context) (domain.Snapshot, error) {
-	return domain.Snapshot{Log: domain.PositionAt(1)}, r.d.explain(r.c.begin(ctx))
+	n, err := r.d.marked(ctx, r.c)
+	return domain.Snapshot{Log: domain.PositionAt(uint64(max(1, n)))}, err
 }
 
 // End closes it; a writer that waited goes on.

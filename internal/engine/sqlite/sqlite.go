@@ -1,6 +1,7 @@
 // Package sqlite opens SQLite database files, the first engine without a server: a file is read, by
-// pieces, each in a read transaction of its own, and never written. What a column holds is not what it
-// was declared as alone: any value can be of any type there, so that the catalog looks at them.
+// pieces, each in a read transaction of its own, and is not written but as a target, and where its changes
+// are to be followed (log.go). What a column holds is not what it was declared as alone: any value can be of
+// any type there, so that the catalog looks at them.
 package sqlite
 
 import (
@@ -25,9 +26,29 @@ import (
 )
 
 // Driver opens files in certain folders.
-type Driver struct {
-	engine.NoLog
-	Folders []string
+type Driver struct{ Folders []string }
+
+// FormatPosition writes the number of a change.
+func (Driver) FormatPosition(p domain.Position) string {
+	if p.IsZero() {
+		return ""
+	}
+	return p.String()
+}
+
+// ParsePosition reads one.
+func (Driver) ParsePosition(s string) (domain.Position, error) {
+	n, err := strconv.ParseUint(s, 10, 63)
+	if err != nil {
+		return domain.Position{}, domain.Invalid("%q is no number of a change of a file", s)
+	}
+	return domain.PositionAt(n), nil
+}
+
+// CheckPlace refuses what is none.
+func (d Driver) CheckPlace(s string) error {
+	_, err := d.ParsePosition(s)
+	return err
 }
 
 // Within is a driver that opens files in these folders.
@@ -285,9 +306,14 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 			Measured: "SQLite's quick check says: " + whole,
 			Remedy:   "mend it with '.recover' of the sqlite3 shell, into a file of its own, and register that"})
 	}
-	f.AsSource = append(f.AsSource, domain.Entry{Verdict: domain.Notice, Topic: "changes", Subject: d.name,
-		Measured: "changes of a file are not captured: what is written after a chunk was read is not on the target",
-		Remedy:   "load while nothing writes, or load again (crossing refresh); a comparison says what differs"})
+	changes := domain.Entry{Verdict: domain.OK, Topic: "changes", Subject: d.name,
+		Measured: "a crossing that follows changes has them recorded by triggers that it makes in the file"}
+	if mode != "wal" {
+		changes.Verdict, changes.Measured = domain.Notice, "changes are not followed in the journal mode "+mode+": what is "+
+			"written after a chunk was read is not on the target"
+		changes.Remedy = "PRAGMA journal_mode = WAL; or load without changes, while nothing writes or again (crossing refresh)"
+	}
+	f.AsSource = append(f.AsSource, changes)
 	f.AsTarget = []domain.Entry{ok("file",
 		"it takes rows by one writer at a time, each chunk with its mark in one transaction")}
 	if w, err := d.open(ctx, "rw"); err != nil {

@@ -217,7 +217,7 @@ func (d *database) SurveyTarget(ctx context.Context, _ *domain.Catalog, plans []
 				Remedy:   "rename one of them by a rule"})
 		}
 		first[name] = p.Target
-		if strings.HasPrefix(name, "sqlite_") || name == ours {
+		if strings.HasPrefix(name, "sqlite_") || isOurs(name) {
 			out = append(out, domain.Entry{Verdict: domain.Blocker, Topic: engine.TopicTarget, Subject: p.Target.String(),
 				Measured: "the name is kept for SQLite, or for us", Remedy: "rename it by a rule"})
 		}

@@ -43,26 +43,33 @@ func (v *view) reading(f func(c *conn) error) error {
 	return f(v.c)
 }
 
-// OpenView opens a view. Its place is never known: a file has no log.
+// OpenView opens a view. Its place is known where changes are recorded: it is a mark.
 func (d *database) OpenView(ctx context.Context, exact bool, _ time.Duration) (engine.View, domain.Position, error) {
-	if exact {
-		return nil, domain.Position{}, domain.Conflict("%s has no log: what it was at a moment cannot be compared exactly "+
-			"while it is written to", d.name)
-	}
 	c, err := d.conn(ctx)
 	if err != nil {
 		return nil, domain.Position{}, err
 	}
-	if err := c.begin(ctx); err != nil {
+	var at domain.Position
+	if exact {
+		var n int64
+		if n, err = d.marked(ctx, c); err == nil && n == 0 {
+			err = domain.Conflict("%s has no log: what it was at a moment cannot be compared exactly while it is written to",
+				d.name)
+		}
+		at = domain.PositionAt(uint64(n))
+	} else {
+		err = d.explain(c.begin(ctx))
+	}
+	if err != nil {
 		c.close()
-		return nil, domain.Position{}, d.explain(err)
+		return nil, domain.Position{}, err
 	}
 	v := &view{d: d, c: c}
 	v.Texts = v
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	d.views[v] = true
-	return v, domain.Position{}, nil
+	return v, at, nil
 }
 
 // Close ends the view.

@@ -75,7 +75,7 @@ func (s *Databases) RemoveTraces(ctx context.Context, database, uid, actor strin
 		switch l.Kind {
 		case "bookkeeping":
 			err = db.Forget(ctx, uid)
-		case "replication slot", "publication":
+		case "replication slot", "publication", "recording triggers":
 			err = db.DropCapture(ctx, (&domain.Crossing{UID: uid}).ObjectName(), nil)
 		default:
 			err = db.Run(ctx, l.Undo)

@@ -1,0 +1,637 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"encoding/json"
+	"fmt"
+	"math"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"dustyferry/internal/domain"
+	"dustyferry/internal/engine"
+)
+
+const (
+	// looksEvery is how often it is looked whether somebody has written.
+	looksEvery = 50 * time.Millisecond
+	// readAtOnce is how many rows of the log one read transaction reads: a long one keeps what is written
+	// meanwhile from going into the file itself.
+	readAtOnce = 5000
+	// maxQueued bounds what is read ahead of the applier, bytes.
+	maxQueued = 32 << 20
+	// forgetsEvery is how often rows of the log are removed that all have applied, and forgetsAtOnce how many
+	// in one transaction, for which applications wait.
+	forgetsEvery  = 2 * time.Second
+	forgetsAtOnce = 20_000
+)
+
+// capture reads the log.
+type capture struct {
+	d      *database
+	name   string
+	c      *conn
+	file   os.FileInfo
+	tables map[string]*captured
+	events chan domain.Event
+	cancel context.CancelFunc
+	done   chan struct{}
+	err    error
+	once   sync.Once
+
+	received, confirmed atomic.Uint64
+	queued, whole       atomic.Int64
+
+	next    int64 // the first number that was not read
+	end     int64 // what is before it was committed when it was looked; 0: it has to be looked
+	open    *domain.Tx
+	version int64 // of the file, as this connection counts
+	schema  int64 // of its tables
+	forgot  time.Time
+	width   [2]int // old and new values of the log's rows
+}
+
+// captured is how rows of the log become rows of a plan.
+type captured struct {
+	table    engine.CaptureTable
+	recorded recorded
+	lines    *lines
+	cols     []domain.Column
+	news     []int // where a column of the plan stands among new values
+	olds     []int // and among old ones, -1 where it does not
+	keyed    bool
+	values   []driver.Value
+}
+
+// OpenCapture reads the log from a place on.
+func (d *database) OpenCapture(ctx context.Context, name string, from domain.Position, tables []engine.CaptureTable,
+	_ string) (_ engine.Capture, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			c.close()
+		}
+	}()
+	out := &capture{d: d, name: name, c: c, tables: map[string]*captured{}, events: make(chan domain.Event, 4096),
+		done: make(chan struct{}), next: int64(min(from.Number(), math.MaxInt64)), version: -1, schema: -1}
+	if out.file, err = os.Stat(d.path); err != nil {
+		return nil, domain.Unavailable(err, "the file %s cannot be read: %s", d.path, err)
+	}
+	if has, err := c.recording(ctx); err != nil || !has {
+		return nil, d.explain(cmpOr(err, func() error { return out.gone("it has no log") }))
+	}
+	upto, err := c.number(ctx, "SELECT max(upto) FROM "+readTable+" WHERE name = ?", name)
+	if err != nil {
+		return nil, d.explain(err)
+	}
+	newest, err := c.newest(ctx)
+	switch {
+	case err != nil:
+		return nil, d.explain(err)
+	case upto == 0:
+		return nil, out.gone("it records nothing for this crossing")
+	case upto >= out.next:
+		return nil, out.gone(fmt.Sprintf("its log begins at %d", upto+1))
+	case newest < out.next-1:
+		return nil, out.gone(fmt.Sprintf("its log ends at %d", newest))
+	}
+	for _, t := range tables {
+		if err := out.take(ctx, t); err != nil {
+			return nil, d.explain(err)
+		}
+	}
+	out.received.Store(from.Number())
+	out.confirmed.Store(from.Number())
+	run, cancel := context.WithCancel(context.Background())
+	out.cancel = cancel
+	go out.run(run)
+	return out, nil
+}
+
+// gone says that changes are missing from where capture stands.
+func (c *capture) gone(why string) error {
+	return domain.Conflict("%s is not the file any more that changes were recorded in, or was set back (%s, and capture "+
+		"stands at %d): load again: dustyferry crossing restart --all", c.d.path, why, c.next)
+}
+
+// take finds out how a table is recorded.
+func (c *capture) take(ctx context.Context, t engine.CaptureTable) error {
+	p := t.Plan
+	k := &captured{table: t, cols: p.CopiedColumns(), keyed: len(p.Key) > 0}
+	if err := c.c.rows(ctx, "SELECT columns, olds FROM "+capTable+" WHERE name = ? AND tbl = ?", func(r []driver.Value) error {
+		k.recorded.Name = p.Source.Name
+		if err := json.Unmarshal([]byte(r[0].(string)), &k.recorded.Columns); err != nil {
+			return err
+		}
+		return json.Unmarshal([]byte(r[1].(string)), &k.recorded.Old)
+	}, c.name, p.Source.Name); err != nil {
+		return err
+	}
+	if k.recorded.Name == "" {
+		return domain.Conflict("changes of %s are not recorded for this crossing: load it again: dustyferry crossing restart "+
+			"--table %[1]s", p.Source)
+	}
+	for _, col := range k.cols {
+		at := slices.Index(k.recorded.Columns, col.Name)
+		if at < 0 {
+			return domain.Conflict("column %s of %s was not recorded: load the table again: dustyferry crossing restart --table "+
+				"%[2]s", col.Name, p.Source)
+		}
+		k.news, k.olds = append(k.news, at), append(k.olds, slices.Index(k.recorded.Old, col.Name))
+	}
+	k.lines, k.values = newLines(p, k.cols, true), make([]driver.Value, len(k.cols))
+	c.width = [2]int{max(c.width[0], len(k.recorded.Old)), max(c.width[1], len(k.recorded.Columns))}
+	c.tables[p.Source.Name] = k
+	return nil
+}
+
+func (c *capture) Events() <-chan domain.Event { return c.events }
+func (c *capture) Err() error                  { return c.err }
+func (c *capture) Waiting() int64              { return c.whole.Load() }
+
+// Took frees what an event held.
+func (c *capture) Took(e *domain.Event) {
+	c.queued.Add(-int64(e.Size))
+	if e.Kind == domain.EventCommit {
+		c.whole.Add(-1)
+	}
+}
+
+// Confirm lets what lies before a place be forgotten.
+func (c *capture) Confirm(at domain.Position) { c.confirmed.Store(at.Number()) }
+
+func (c *capture) Received() domain.Position { return domain.PositionAt(c.received.Load()) }
+
+// PortablePosition is none: no other file goes on with this one's log.
+func (c *capture) PortablePosition(domain.Position) string { return "" }
+
+// Close ends the reading.
+func (c *capture) Close() {
+	c.once.Do(c.cancel)
+	<-c.done
+}
+
+func (c *capture) run(ctx context.Context) {
+	defer close(c.done)
+	defer close(c.events)
+	defer c.c.close()
+	defer domain.Recover("reading the file's log", &c.err)
+	for ctx.Err() == nil {
+		read, err := c.read(ctx)
+		if err == nil {
+			err = c.forget(ctx)
+		}
+		if err != nil {
+			if ctx.Err() == nil {
+				c.err = c.d.explain(err)
+			}
+			return
+		}
+		if read {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(looksEvery):
+		}
+	}
+}
+
+// entry is a row of the log.
+type entry struct {
+	n     int64
+	table string
+	kind  string
+	at    float64 // Julian day
+	old   []driver.Value
+	new   []driver.Value
+}
+
+// read reads the next rows of the log, and hands them on; false: there are none.
+func (c *capture) read(ctx context.Context) (bool, error) {
+	if c.end == 0 {
+		if ready, err := c.look(ctx); err != nil || !ready {
+			return false, err
+		}
+	}
+	var rows []entry
+	var gone map[int64]bool
+	err := c.reading(ctx, func() (err error) {
+		if rows, err = c.entries(ctx); err == nil {
+			gone, err = c.replaced(ctx, rows)
+		}
+		return err
+	})
+	if err != nil {
+		return false, err
+	}
+	for i := range rows {
+		if err := c.hand(ctx, &rows[i], gone); err != nil {
+			return false, err
+		}
+		c.next = rows[i].n + 1
+	}
+	if len(rows) < readAtOnce { // all that was committed then
+		if err := c.commit(ctx); err != nil {
+			return false, err
+		}
+		c.next, c.end = max(c.next, c.end), 0
+	}
+	return true, nil
+}
+
+// look sees whether something was committed since, and whether the file is still that file.
+func (c *capture) look(ctx context.Context) (bool, error) {
+	now, err := os.Stat(c.d.path)
+	if err != nil {
+		return false, domain.Unavailable(err, "the file %s cannot be read: %s", c.d.path, err)
+	}
+	if !os.SameFile(now, c.file) {
+		return false, c.gone("another file has its name")
+	}
+	version, err := c.c.number(ctx, "PRAGMA data_version")
+	if err != nil || version == c.version {
+		return false, err
+	}
+	newest := int64(0)
+	if err := c.reading(ctx, func() error {
+		if err := c.sameTables(ctx); err != nil {
+			return err
+		}
+		newest, err = c.c.newest(ctx)
+		return err
+	}); err != nil {
+		return false, err
+	}
+	// What was written between the two is looked for the next time.
+	c.version = version
+	switch {
+	case newest < c.next-1:
+		return false, c.gone(fmt.Sprintf("its log ends at %d", newest))
+	case newest < c.next:
+		return false, nil
+	}
+	c.end = newest + 1
+	return true, nil
+}
+
+// reading runs f in a read transaction.
+func (c *capture) reading(ctx context.Context, f func() error) error {
+	if err := c.c.begin(ctx); err != nil {
+		return err
+	}
+	defer func() { _ = c.c.exec(context.WithoutCancel(ctx), "ROLLBACK") }()
+	return f()
+}
+
+// sameTables makes sure that tables have the columns that are recorded, where any table was altered.
+func (c *capture) sameTables(ctx context.Context) error {
+	version, err := c.c.number(ctx, "PRAGMA schema_version")
+	if err != nil || version == c.schema {
+		return err
+	}
+	if has, err := c.c.recording(ctx); err != nil || !has {
+		return cmpOr(err, func() error { return c.gone("it has no log") })
+	}
+	for name, k := range c.tables {
+		var now []string
+		if err := c.c.rows(ctx, "SELECT name FROM pragma_table_xinfo(?) ORDER BY cid", func(r []driver.Value) error {
+			now = append(now, r[0].(string))
+			return nil
+		}, name); err != nil {
+			return err
+		}
+		if len(now) > 0 && !slices.Equal(now, k.recorded.Columns) { // a table that is gone writes nothing
+			return domain.Conflict("the columns of %s are %s now, and changes are recorded of %s: load the table again: "+
+				"dustyferry crossing restart --table %[1]s", k.table.Plan.Source, strings.Join(now, ", "),
+				strings.Join(k.recorded.Columns, ", "))
+		}
+	}
+	c.schema = version
+	return nil
+}
+
+// entries are the next rows of the log before the end.
+func (c *capture) entries(ctx context.Context) (out []entry, err error) {
+	columns := ""
+	if c.width[0] > 0 {
+		columns = ", " + numbered("+o", c.width[0]) + ", " + numbered("+n", c.width[1])
+	}
+	err = c.c.rows(ctx, "SELECT n, tbl, kind, at"+columns+" FROM "+logTable+" WHERE n >= ? AND n < ? ORDER BY n LIMIT ?",
+		func(r []driver.Value) error {
+			e := entry{n: r[0].(int64)}
+			e.table, _ = r[1].(string)
+			e.kind, _ = r[2].(string)
+			e.at, _ = r[3].(float64)
+			if k := c.tables[e.table]; k != nil {
+				values := make([]driver.Value, len(r)-4)
+				for i, v := range r[4:] {
+					if b, ok := v.([]byte); ok {
+						v = slices.Clone(b)
+					}
+					values[i] = v
+				}
+				e.old, e.new = values[:c.width[0]], values[c.width[0]:]
+			}
+			out = append(out, e)
+			return nil
+		}, c.next, c.end, int64(readAtOnce))
+	return out, err
+}
+
+// replaced are the numbers of those rows of the log that say that a row may have been replaced, and whose row
+// was: it is not there, or was inserted again later.
+func (c *capture) replaced(ctx context.Context, rows []entry) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	for i := range rows {
+		e := &rows[i]
+		k := c.tables[e.table]
+		if e.kind != logCheck || k == nil {
+			continue
+		}
+		here, again := make([]string, len(k.recorded.Old)), make([]string, len(k.recorded.Old))
+		var args []driver.Value
+		for j, name := range k.recorded.Old {
+			here[j] = quote(name) + " IS ?"
+			again[j] = fmt.Sprintf("n%d IS ?", slices.Index(k.recorded.Columns, name))
+			args = append(args, e.old[j])
+		}
+		there, err := c.c.number(ctx, "SELECT count(*) FROM "+quote(e.table)+" WHERE "+strings.Join(here, " AND "), args...)
+		if err != nil {
+			return nil, err
+		}
+		if there > 0 {
+			if there, err = c.c.number(ctx, "SELECT NOT EXISTS (SELECT 1 FROM "+logTable+" WHERE n > ? AND tbl = ? AND kind IN ('"+
+				logInsert+"', '"+logUpdate+"') AND "+strings.Join(again, " AND ")+")",
+				append([]driver.Value{e.n, e.table}, args...)...); err != nil {
+				return nil, err
+			}
+		}
+		out[e.n] = there == 0
+	}
+	return out, nil
+}
+
+// hand hands a row of the log on.
+func (c *capture) hand(ctx context.Context, e *entry, replaced map[int64]bool) error {
+	if e.kind == logMark {
+		if err := c.commit(ctx); err != nil {
+			return err
+		}
+		at := domain.PositionAt(uint64(e.n) + 1)
+		c.received.Store(at.Number())
+		return c.emit(ctx, domain.Event{Kind: domain.EventProgress, Position: at})
+	}
+	k := c.tables[e.table]
+	if k == nil || e.kind == logCheck && !replaced[e.n] {
+		return nil
+	}
+	change, err := k.change(e)
+	if err != nil {
+		return fmt.Errorf("change %d of %s: %w", e.n, k.table.Plan.Source, err)
+	}
+	if c.open == nil {
+		if err := c.begin(ctx, e); err != nil {
+			return err
+		}
+	}
+	return c.emit(ctx, domain.Event{Kind: domain.EventChange, Tx: *c.open, Change: change, Size: sizeOf(&change)})
+}
+
+// begin begins a transaction with a row of the log: it goes up to the next mark, or to what was committed when
+// it was looked last.
+func (c *capture) begin(ctx context.Context, e *entry) error {
+	end, err := c.c.number(ctx, "SELECT coalesce((SELECT n FROM "+logTable+" WHERE n > ? AND n < ? AND kind = '"+logMark+
+		"' ORDER BY n LIMIT 1), ?)", e.n, c.end, c.end)
+	if err != nil {
+		return err
+	}
+	c.open = &domain.Tx{Commit: domain.PositionAt(uint64(end) - 1), End: domain.PositionAt(uint64(end)), At: micros(e.at)}
+	return c.emit(ctx, domain.Event{Kind: domain.EventBegin, Tx: *c.open})
+}
+
+// commit ends the transaction that is open.
+func (c *capture) commit(ctx context.Context) error {
+	if c.open == nil {
+		return nil
+	}
+	tx := *c.open
+	c.open = nil
+	c.received.Store(tx.End.Number())
+	return c.emit(ctx, domain.Event{Kind: domain.EventCommit, Tx: tx})
+}
+
+// emit hands an event on, waiting while too much is queued.
+func (c *capture) emit(ctx context.Context, e domain.Event) error {
+	for c.queued.Load() > maxQueued {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(5 * time.Millisecond):
+		}
+	}
+	c.queued.Add(int64(e.Size))
+	if e.Kind == domain.EventCommit {
+		c.whole.Add(1)
+	}
+	select {
+	case c.events <- e:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// micros are the microseconds since 1970 of a Julian day.
+func micros(day float64) int64 {
+	const epoch = 2_440_587.5
+	return int64(math.Round((day - epoch) * 86_400_000 * 1000))
+}
+
+func sizeOf(c *domain.Change) int {
+	n := 100
+	for _, r := range []domain.Row{c.Old, c.New} {
+		for i := range r {
+			n += len(r[i].Data) + 32
+		}
+	}
+	return n
+}
+
+// change is a row of the log as a change of the plan's table.
+func (k *captured) change(e *entry) (domain.Change, error) {
+	out := domain.Change{Table: k.table.ID}
+	var err error
+	if e.kind != logInsert {
+		if out.Old, err = k.row(k.olds, e.old); err != nil {
+			return out, err
+		}
+		out.OldWhole = !k.keyed
+	}
+	if e.kind == logInsert || e.kind == logUpdate {
+		if out.New, err = k.row(k.news, e.new); err != nil {
+			return out, err
+		}
+	}
+	switch e.kind {
+	case logInsert:
+		out.Kind = domain.Insert
+	case logUpdate:
+		out.Kind = domain.Update
+	case logDelete, logCheck:
+		out.Kind = domain.Delete
+	default:
+		return out, fmt.Errorf("the log says %q, which is nothing that we write", e.kind)
+	}
+	return out, nil
+}
+
+// row writes values, by their places, in the form of the plan's columns; those without a place stay out.
+func (k *captured) row(places []int, values []driver.Value) (domain.Row, error) {
+	for i, at := range places {
+		k.values[i] = nil
+		if at >= 0 {
+			k.values[i] = values[at]
+		}
+	}
+	fields, err := k.lines.of(k.values)
+	if err != nil {
+		return nil, err
+	}
+	return engine.TextRow(fields), nil
+}
+
+// forget removes from the log what all crossings have applied, a part at a time.
+func (c *capture) forget(ctx context.Context) error {
+	if time.Since(c.forgot) < forgetsEvery {
+		return nil
+	}
+	c.forgot = time.Now()
+	upto := int64(min(c.confirmed.Load(), math.MaxInt64)) - 1
+	known, err := c.c.number(ctx, "SELECT upto FROM "+readTable+" WHERE name = ?", c.name)
+	if err != nil || upto <= known {
+		return err
+	}
+	err = c.d.transaction(ctx, func(w *conn) error {
+		if err := w.exec(ctx, "UPDATE "+readTable+" SET upto = ? WHERE name = ?", upto, c.name); err != nil {
+			return err
+		}
+		return w.exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE n <= min((SELECT min(upto) FROM %s), (SELECT min(n) FROM %[1]s) + %[3]d)",
+			logTable, readTable, forgetsAtOnce))
+	})
+	if engine.ClassOf(err) == engine.Collision { // somebody writes: there is time
+		return nil
+	}
+	return err
+}
+
+// Retained is what the log holds that the crossing has not applied.
+func (d *database) Retained(ctx context.Context, name string, applied domain.Position) (engine.Retained, error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return engine.Retained{}, err
+	}
+	defer c.close()
+	if has, err := c.recording(ctx); err != nil || !has {
+		return engine.Retained{}, d.explain(err)
+	}
+	upto, err := c.number(ctx, "SELECT max(upto) FROM "+readTable+" WHERE name = ?", name)
+	newest := int64(0)
+	if err == nil {
+		newest, err = c.newest(ctx)
+	}
+	if err != nil {
+		return engine.Retained{}, d.explain(err)
+	}
+	out := engine.Retained{From: domain.PositionAt(uint64(upto) + 1), To: domain.PositionAt(uint64(newest) + 1), Held: true}
+	out.Bytes, err = d.LogBytes(ctx, out.From.Later(applied), out.To)
+	return out, err
+}
+
+// LogBytes is about how many bytes of the log lie between two places: as many as its last rows have.
+func (d *database) LogBytes(ctx context.Context, from, to domain.Position) (int64, error) {
+	if !to.After(from) {
+		return 0, nil
+	}
+	c, err := d.conn(ctx)
+	if err != nil {
+		return 0, err
+	}
+	defer c.close()
+	var columns []string
+	if err := c.rows(ctx, "SELECT name FROM pragma_table_info(?) WHERE cid > 3", func(r []driver.Value) error {
+		columns = append(columns, "coalesce(length("+r[0].(string)+"), 0)")
+		return nil
+	}, logTable); err != nil {
+		return 0, d.explain(err)
+	}
+	const each = 40 // number, table, kind, time and the row's own
+	size, err := c.number(ctx, fmt.Sprintf("SELECT %d + coalesce(CAST(avg(%s) AS INTEGER), 0) FROM (SELECT * FROM %s WHERE "+
+		"kind <> 'm' ORDER BY n DESC LIMIT 100)", each, strings.Join(append(columns, "0"), " + "), logTable))
+	return int64(to.Number()-from.Number()) * size, d.explain(err)
+}
+
+// Locate says in the order of the file where keys are among bounds.
+func (d *database) Locate(ctx context.Context, p *domain.TablePlan, bounds, keys []domain.KeyValue) ([]int, error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	cols := p.KeyColumns()
+	marks := strings.TrimSuffix(strings.Repeat("?, ", len(cols)), ", ")
+	var args []driver.Value
+	add := func(list []domain.KeyValue) string {
+		rows := ""
+		for i, key := range list {
+			rows += fmt.Sprintf(" UNION ALL SELECT %d, %s", i, marks)
+			for at, k := range cols {
+				args = append(args, value(writerOf(k).base, key[at]))
+			}
+		}
+		return rows
+	}
+	// Values that stand below a table's columns are compared as those are.
+	names, of := list("", p.Key), numbered("c", len(cols))
+	from := "SELECT -1, " + names + " FROM " + quote(p.Source.Name) + " WHERE 0"
+	sql := "WITH b (i, " + of + ") AS (" + from + add(bounds) + "), k (i, " + of + ") AS (" + from + add(keys) + ") SELECT " +
+		"k.i, (SELECT count(*) FROM b WHERE (" + numbered("b.c", len(cols)) + ") <= (" + numbered("k.c", len(cols)) +
+		")) FROM k ORDER BY k.i"
+	out := make([]int, 0, len(keys))
+	err = c.rows(ctx, sql, func(r []driver.Value) error {
+		out = append(out, int(r[1].(int64)))
+		return nil
+	}, args...)
+	return out, d.explain(err)
+}
+
+// FetchRow returns the row at the key as it is now, or nil.
+func (d *database) FetchRow(ctx context.Context, p *domain.TablePlan, key domain.KeyValue) (out domain.Row, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	cols := p.CopiedColumns()
+	cond := make([]string, len(p.Key))
+	var args []driver.Value
+	for i, k := range p.KeyColumns() {
+		cond[i], args = quote(k.Name)+" = ?", append(args, value(writerOf(k).base, key[i]))
+	}
+	err = d.each(ctx, c, newLines(p, cols, true), selecting(p, cols, " WHERE "+strings.Join(cond, " AND ")), args,
+		func(fields [][]byte, refused error) error {
+			if refused == nil {
+				out = engine.TextRow(fields)
+			}
+			return refused
+		})
+	return out, err
+}

@@ -1,0 +1,507 @@
+package sqlite
+
+import (
+	"context"
+	"database/sql/driver"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"dustyferry/internal/domain"
+)
+
+// A file has no log of its changes, so that one is made in it: a table into which triggers write each change,
+// in the transaction that makes it. There is one writer at a time, so that the numbers of the log are in the
+// order of commits, and a read transaction sees exactly the changes up to the last number that it finds.
+//
+// Which changes were made by one transaction is not known to a trigger. What is certain is that no transaction
+// goes over a mark: a row of the log that we write in a transaction of our own. What lies between two marks, or
+// between a mark and the last number that a read finds, is handed on as one transaction.
+
+const (
+	logTable  = "dusty_ferry_log"    // the changes and marks
+	readTable = "dusty_ferry_reader" // up to where who has read them
+	capTable  = "dusty_ferry_table"  // the tables whose triggers write there, and for whom
+	triggers  = "dusty_ferry_"       // how triggers' names begin
+	closing   = "dusty_ferry_closed_"
+)
+
+// Kinds of rows of the log.
+const (
+	logInsert = "i"
+	logUpdate = "u"
+	logDelete = "d"
+	logCheck  = "c" // a row that an insert or update may have replaced without a word; see [captured.checks]
+	logMark   = "m"
+)
+
+// isOurs reports whether a table is of our bookkeeping.
+func isOurs(name string) bool {
+	return name == ours || name == logTable || name == readTable || name == capTable
+}
+
+// recorded is a table of the file as its triggers record it.
+type recorded struct {
+	Name    string
+	Columns []string // all, in the order of the log's new values
+	Old     []string // the key's, or all where there is none, in the order of its old values
+}
+
+// recordOf is how a plan's table is recorded.
+func recordOf(p *domain.TablePlan) recorded {
+	r := recorded{Name: p.Source.Name, Old: p.Key}
+	for _, c := range p.Table.Columns {
+		r.Columns = append(r.Columns, c.Name)
+	}
+	if len(p.Key) == 0 {
+		r.Old = r.Columns
+	}
+	return r
+}
+
+// unique is a unique index beside the key.
+type unique struct {
+	columns   []string
+	collation []string
+	of        string // over an expression: which index
+}
+
+// uniques are the unique indexes of a table beside its primary key.
+func (c *conn) uniques(ctx context.Context, table string, key []string) ([]unique, error) {
+	var names []string
+	if err := c.rows(ctx, `SELECT name FROM pragma_index_list(?) WHERE "unique" = 1 AND origin <> 'pk' ORDER BY name`,
+		func(r []driver.Value) error { names = append(names, r[0].(string)); return nil }, table); err != nil {
+		return nil, err
+	}
+	var out []unique
+	for _, n := range names {
+		var u unique
+		if err := c.rows(ctx, "SELECT name, coll FROM pragma_index_xinfo(?) WHERE key = 1 ORDER BY seqno",
+			func(r []driver.Value) error {
+				name, ok := r[0].(string)
+				if !ok {
+					u.of = n
+					return nil
+				}
+				u.columns, u.collation = append(u.columns, name), append(u.collation, fmt.Sprint(r[1]))
+				return nil
+			}, n); err != nil {
+			return nil, err
+		}
+		if !slices.Equal(u.columns, key) || u.of != "" {
+			out = append(out, u)
+		}
+	}
+	return out, nil
+}
+
+// list writes columns as a list, each with a prefix.
+func list(prefix string, columns []string) string {
+	out := make([]string, len(columns))
+	for i, c := range columns {
+		out[i] = prefix + quote(c)
+	}
+	return strings.Join(out, ", ")
+}
+
+func numbered(prefix string, n int) string {
+	out := make([]string, n)
+	for i := range out {
+		out[i] = fmt.Sprintf("%s%d", prefix, i)
+	}
+	return strings.Join(out, ", ")
+}
+
+func literal(s string) string { return "'" + strings.ReplaceAll(s, "'", "''") + "'" }
+
+// name is that of a trigger of a table.
+func (r recorded) name(what string) string { return triggers + what + "_" + r.Name }
+
+// triggers are the statements that record a table, by the names of what they make.
+func (r recorded) triggers(keyed bool, uniques []unique) map[string]string {
+	into := func(kind, values, columns string) string {
+		return fmt.Sprintf("INSERT INTO %s (tbl, kind, at, %s) VALUES (%s, '%s', julianday('now'), %s)", logTable, columns,
+			literal(r.Name), kind, values)
+	}
+	news, olds := numbered("n", len(r.Columns)), numbered("o", len(r.Old))
+	out := map[string]string{}
+	add := func(what, when, body string) {
+		out[r.name(what)] = fmt.Sprintf("CREATE TRIGGER %s %s ON %s BEGIN %s; END", quote(r.name(what)), when, quote(r.Name),
+			body)
+	}
+	add("i", "AFTER INSERT", into(logInsert, list("NEW.", r.Columns), news))
+	add("u", "AFTER UPDATE", into(logUpdate, list("OLD.", r.Old)+", "+list("NEW.", r.Columns), olds+", "+news))
+	add("d", "AFTER DELETE", into(logDelete, list("OLD.", r.Old), olds))
+	if !keyed || len(uniques) == 0 {
+		return out
+	}
+	// A row that stands in the way of another by such an index is removed by REPLACE, and no trigger is told.
+	var any []string
+	for _, u := range uniques {
+		same := make([]string, len(u.columns))
+		for i, c := range u.columns {
+			same[i] = fmt.Sprintf("%s = NEW.%[1]s COLLATE %s", quote(c), u.collation[i])
+		}
+		any = append(any, strings.Join(same, " AND "))
+	}
+	check := func(of string) string {
+		return fmt.Sprintf("INSERT INTO %s (tbl, kind, at, %s) SELECT %s, '%s', julianday('now'), %s FROM %s WHERE (%s) AND "+
+			"(%[5]s) IS NOT (%s)", logTable, olds, literal(r.Name), logCheck, list("", r.Old), quote(r.Name),
+			strings.Join(any, " OR "), list(of, r.Old))
+	}
+	add("r", "BEFORE INSERT", check("NEW."))
+	add("p", "BEFORE UPDATE", check("OLD."))
+	return out
+}
+
+// number returns a query's one number; 0 where it gives NULL.
+func (c *conn) number(ctx context.Context, sql string, args ...driver.Value) (n int64, err error) {
+	err = c.rows(ctx, sql, func(r []driver.Value) error { n, _ = r[0].(int64); return nil }, args...)
+	return n, err
+}
+
+// recording reports whether the file has a log.
+func (c *conn) recording(ctx context.Context) (bool, error) {
+	n, err := c.number(ctx, "SELECT count(*) FROM sqlite_schema WHERE type = 'table' AND name = '"+logTable+"'")
+	return n > 0, err
+}
+
+// mark writes one in the open transaction, and returns its number.
+func (c *conn) mark(ctx context.Context) (n int64, err error) {
+	err = c.rows(ctx, "INSERT INTO "+logTable+" (kind, at) VALUES ('"+logMark+"', julianday('now')) RETURNING n",
+		func(r []driver.Value) error { n = r[0].(int64); return nil })
+	return n, err
+}
+
+// newest is the number of the last row that the log ever had.
+func (c *conn) newest(ctx context.Context) (int64, error) {
+	return c.number(ctx, "SELECT seq FROM sqlite_sequence WHERE name = '"+logTable+"'")
+}
+
+// marked opens a read transaction at a mark: it sees what lies before it, and nothing behind. Where the file
+// has no log, there is none, and the number is 0.
+func (d *database) marked(ctx context.Context, c *conn) (n int64, err error) {
+	has, err := c.recording(ctx)
+	if err != nil || !has {
+		return 0, d.explain(cmpOr(err, func() error { return c.begin(ctx) }))
+	}
+	return n, d.transaction(ctx, func(w *conn) error { // nobody writes between the read and the mark
+		if err := c.begin(ctx); err != nil {
+			return err
+		}
+		n, err = w.mark(ctx)
+		if err != nil {
+			_ = c.exec(context.WithoutCancel(ctx), "ROLLBACK")
+		}
+		return err
+	})
+}
+
+func cmpOr(err error, f func() error) error {
+	if err != nil {
+		return err
+	}
+	return f()
+}
+
+// PrepareCapture makes the log and the triggers in one transaction: what is written behind it is recorded.
+func (d *database) PrepareCapture(ctx context.Context, name string, plans []domain.TablePlan) (at domain.Position,
+	err error) {
+	err = d.transaction(ctx, func(c *conn) error {
+		mode := ""
+		if err := c.rows(ctx, "PRAGMA journal_mode", func(r []driver.Value) error {
+			mode, _ = r[0].(string)
+			return nil
+		}); err != nil {
+			return err
+		}
+		if mode != "wal" {
+			return domain.Conflict("the journal mode of %s is %s, in which nobody can write while a chunk is read: PRAGMA "+
+				"journal_mode = WAL", d.path, mode)
+		}
+		for _, q := range []string{
+			"CREATE TABLE IF NOT EXISTS " + logTable + " (n INTEGER PRIMARY KEY AUTOINCREMENT, tbl TEXT, kind TEXT, at REAL)",
+			"CREATE TABLE IF NOT EXISTS " + readTable + " (name TEXT PRIMARY KEY, upto INTEGER NOT NULL)",
+			"CREATE TABLE IF NOT EXISTS " + capTable + " (name TEXT, tbl TEXT, columns TEXT, olds TEXT, PRIMARY KEY (name, tbl))",
+		} {
+			if err := c.exec(ctx, q); err != nil {
+				return err
+			}
+		}
+		for i := range plans {
+			if err := c.record(ctx, name, &plans[i]); err != nil {
+				return fmt.Errorf("table %s: %w", plans[i].Source, err)
+			}
+		}
+		n, err := c.mark(ctx)
+		if err != nil {
+			return err
+		}
+		at = domain.PositionAt(uint64(n) + 1)
+		// What it confirmed before stays: it may be begun anew for other tables.
+		return c.exec(ctx, "INSERT INTO "+readTable+" VALUES (?, ?) ON CONFLICT DO NOTHING", name, n)
+	})
+	return at, err
+}
+
+// record has a table's changes recorded for a crossing.
+func (c *conn) record(ctx context.Context, name string, p *domain.TablePlan) error {
+	r := recordOf(p)
+	have := map[string]bool{}
+	if err := c.rows(ctx, "SELECT name FROM pragma_table_info(?)", func(row []driver.Value) error {
+		have[row[0].(string)] = true
+		return nil
+	}, logTable); err != nil {
+		return err
+	}
+	for prefix, n := range map[string]int{"o": len(r.Old), "n": len(r.Columns)} {
+		for i := range n {
+			if col := fmt.Sprintf("%s%d", prefix, i); !have[col] { // of no type: each value stays as it is
+				if err := c.exec(ctx, "ALTER TABLE "+logTable+" ADD COLUMN "+col); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	uniques, err := c.uniques(ctx, r.Name, p.Key)
+	if err != nil {
+		return err
+	}
+	if why := unrecordable(p, uniques); why != "" {
+		return domain.Conflict("%s", why)
+	}
+	want := r.triggers(len(p.Key) > 0, uniques)
+	made, err := c.made(ctx, r.Name)
+	if err != nil {
+		return err
+	}
+	for trigger := range made {
+		if made[trigger] != want[trigger] {
+			if err := c.exec(ctx, "DROP TRIGGER "+quote(trigger)); err != nil {
+				return err
+			}
+		}
+	}
+	for trigger, sql := range want {
+		if made[trigger] != sql {
+			if err := c.exec(ctx, sql); err != nil {
+				return err
+			}
+		}
+	}
+	columns, _ := json.Marshal(r.Columns)
+	olds, _ := json.Marshal(r.Old)
+	return c.exec(ctx, "INSERT OR REPLACE INTO "+capTable+" VALUES (?, ?, ?, ?)", name, r.Name, string(columns),
+		string(olds))
+}
+
+// surveyRecording says what would be made in the file to record changes, and what stands against it.
+func (d *database) surveyRecording(ctx context.Context, plans []domain.TablePlan) (out []domain.Entry, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	add := func(v domain.Verdict, topic, subject, remedy, format string, args ...any) {
+		out = append(out, domain.Entry{Verdict: v, Topic: topic, Subject: subject, Remedy: remedy,
+			Measured: fmt.Sprintf(format, args...)})
+	}
+	mode := ""
+	if err := c.rows(ctx, "PRAGMA journal_mode", func(r []driver.Value) error {
+		mode, _ = r[0].(string)
+		return nil
+	}); err != nil {
+		return nil, d.explain(err)
+	}
+	if mode != "wal" {
+		add(domain.Blocker, "journal mode", d.name, "PRAGMA journal_mode = WAL; or load without changes "+
+			"(--follow-changes=false)", "it is %s, in which nobody can write while a chunk is read", mode)
+	}
+	if err := d.transaction(ctx, func(*conn) error { return nil }); err != nil {
+		add(domain.Blocker, "file", d.name, "let the service's user write it and its folder, or load without changes "+
+			"(--follow-changes=false)", "changes are recorded in the file, and it cannot be written: %s", err)
+	}
+	add(domain.Notice, "recording changes", d.name, "have each program that writes the file wait for others (PRAGMA "+
+		"busy_timeout), and tell them that recorded columns cannot be dropped meanwhile", "in the file are made the tables "+
+		"%s, %s and %s, and triggers on %s; each change writes one row more, and the service writes a short transaction each "+
+		"second. Closing removes all of it", logTable, readTable, capTable, domain.Many(int64(len(plans)), "table"))
+	for i := range plans {
+		p := &plans[i]
+		uniques, err := c.uniques(ctx, p.Source.Name, p.Key)
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		if why := unrecordable(p, uniques); why != "" {
+			add(domain.Blocker, "recording changes", p.Source.String(), "", "%s", why)
+			continue
+		}
+		made := recordOf(p).triggers(len(p.Key) > 0, uniques)
+		add(domain.OK, "triggers", p.Source.String(), "", "%s", strings.Join(slices.Sorted(maps.Values(made)), "; "))
+	}
+	return out, nil
+}
+
+// unrecordable says why a table's changes cannot all be recorded; empty where they can.
+func unrecordable(p *domain.TablePlan, uniques []unique) string {
+	switch {
+	case p.From != "" || p.Where != "":
+		return "changes of rows that are chosen or computed by a query are not recorded in a file: load it without changes"
+	case len(p.Key) == 0 && len(uniques) > 0:
+		return "it has no primary key and a unique index, by which REPLACE removes rows without telling a trigger: give it " +
+			"a primary key"
+	}
+	for _, u := range uniques {
+		if u.of != "" {
+			return "its unique index " + u.of + " is over an expression, by which REPLACE removes rows without telling a " +
+				"trigger: drop it, or load the table without changes"
+		}
+	}
+	return ""
+}
+
+// made are the triggers of ours on a table, and by which statements they were made.
+func (c *conn) made(ctx context.Context, table string) (map[string]string, error) {
+	out := map[string]string{}
+	err := c.rows(ctx, "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name LIKE "+
+		"'dusty\\_ferry\\__\\_%' ESCAPE '\\'", func(r []driver.Value) error {
+		out[r[0].(string)] = r[1].(string)
+		return nil
+	}, table)
+	return out, err
+}
+
+// DropCapture ends the recording for a crossing, and removes what nobody else needs.
+func (d *database) DropCapture(ctx context.Context, name string, undo []string) error {
+	return d.transaction(ctx, func(c *conn) error {
+		if has, err := c.recording(ctx); err != nil || !has {
+			return err
+		}
+		var tables []string
+		if err := c.rows(ctx, "SELECT tbl FROM "+capTable+" a WHERE name = ? AND NOT EXISTS (SELECT 1 FROM "+capTable+
+			" b WHERE b.tbl = a.tbl AND b.name <> a.name)", func(r []driver.Value) error {
+			tables = append(tables, r[0].(string))
+			return nil
+		}, name); err != nil {
+			return err
+		}
+		for _, t := range tables {
+			made, err := c.made(ctx, t)
+			if err != nil {
+				return err
+			}
+			for trigger := range made {
+				if err := c.exec(ctx, "DROP TRIGGER "+quote(trigger)); err != nil {
+					return err
+				}
+			}
+		}
+		for _, q := range []string{"DELETE FROM " + capTable + " WHERE name = ?", "DELETE FROM " + readTable + " WHERE name = ?"} {
+			if err := c.exec(ctx, q, name); err != nil {
+				return err
+			}
+		}
+		for _, q := range undo {
+			if err := c.exec(ctx, q); err != nil {
+				return err
+			}
+		}
+		left, err := c.number(ctx, "SELECT count(*) FROM "+readTable)
+		if err != nil || left > 0 {
+			return err
+		}
+		for _, t := range []string{logTable, readTable, capTable} {
+			if err := c.exec(ctx, "DROP TABLE "+t); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// CaptureUndo is nothing: what is made has names of its own, and is removed by them.
+func (d *database) CaptureUndo([]domain.TablePlan) []string { return nil }
+
+// KeepsEarlier is not so: nothing is recorded before the triggers are made.
+func (d *database) KeepsEarlier() bool { return false }
+
+// OpenTransactions are none: there is one writer, for whose end it was waited.
+func (d *database) OpenTransactions(context.Context, time.Duration) ([]string, error) {
+	return nil, nil
+}
+
+// PreparedTransactions are none.
+func (d *database) PreparedTransactions(context.Context, []domain.TablePlan) ([]string, error) {
+	return nil, nil
+}
+
+// IsLastDDL is not known: the log carries no statements.
+func (d *database) IsLastDDL(context.Context, domain.TableName, domain.Position) (bool, error) {
+	return false, nil
+}
+
+var errNoSlot = domain.Conflict("a file has no slots and no GTIDs: capture begins where its triggers are made")
+
+// CheckCapture refuses: nobody makes a log here but we.
+func (d *database) CheckCapture(context.Context, string, []domain.TablePlan) (domain.Position, error) {
+	return domain.Position{}, errNoSlot
+}
+
+// ResolveGTID refuses.
+func (d *database) ResolveGTID(context.Context, string) (domain.Position, error) {
+	return domain.Position{}, errNoSlot
+}
+
+// Mind returns the tables of which not every change is recorded any more: triggers were dropped, with the
+// table or by themselves, or the table has other columns.
+func (d *database) Mind(ctx context.Context, name string, plans []domain.TablePlan, _ func(string) error) (
+	lost []domain.TableName, err error) {
+	c, err := d.conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer c.close()
+	if has, err := c.recording(ctx); err != nil || !has {
+		for i := range plans {
+			lost = append(lost, plans[i].Source)
+		}
+		return lost, d.explain(err)
+	}
+	for i := range plans {
+		p := &plans[i]
+		uniques, err := c.uniques(ctx, p.Source.Name, p.Key)
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		made, err := c.made(ctx, p.Source.Name)
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		mine, err := c.number(ctx, "SELECT count(*) FROM "+capTable+" WHERE name = ? AND tbl = ?", name, p.Source.Name)
+		if err != nil {
+			return nil, d.explain(err)
+		}
+		for trigger, sql := range recordOf(p).triggers(len(p.Key) > 0, uniques) {
+			if made[trigger] != sql || mine == 0 {
+				lost = append(lost, p.Source)
+				break
+			}
+		}
+	}
+	return lost, nil
+}
+
+// Heartbeat writes a mark.
+func (d *database) Heartbeat(ctx context.Context) (domain.Position, error) {
+	var n int64
+	err := d.transaction(ctx, func(c *conn) (err error) { n, err = c.mark(ctx); return err })
+	return domain.PositionAt(uint64(n)), err
+}
+
+// Snapshot is what a read would see now.
+func (d *database) Snapshot(ctx context.Context) (domain.Snapshot, error) {
+	at, err := d.Heartbeat(ctx)
+	return domain.Snapshot{Log: at}, err
+}
