@@ -177,8 +177,8 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 	for name, c := range map[string]struct{ what, says string }{
 		"a.csv":     {"\xe9,b\n", "unknown kind"},
 		"b.sqlite":  {"\x00\x01\x00\x00Standard ACE DB\x00", "office program"},
-		"c.db":      {"PK\x03\x04", "zip archive or workbook"},
-		"d.parquet": {"PAR1", "Parquet"},
+		"c.db":      {"PK\x03\x04", "zip archive (damaged"},
+		"d.parquet": {"PAR1", "is damaged"},
 		"g.csv":     {"\xff\xfei\x00", "UTF-16"},
 		"e":         {"", "empty file"},
 		"f.db":      {strings.Repeat("\xa7\x11\x00", 2000), "unknown kind"},

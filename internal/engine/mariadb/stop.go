@@ -171,7 +171,7 @@ func (d *database) BindsTarget(ctx context.Context, method domain.StopMethod, ta
 		return nil, err
 	}
 	var e entries
-	if !s.may("READ_ONLY ADMIN", "SUPER") {
+	if !s.above() {
 		e.add(domain.Blocker, "stopping writes", "target", "GRANT READ_ONLY ADMIN ON *.* TO "+account(s.user)+", or stop "+
 			"writes by a person's word (stop_method word)", "source and target are on one server, which is made read-only as "+
 			"a whole, and user %s may not write there then: the last changes could not be applied", s.user)

@@ -140,7 +140,8 @@ func TestAServerThatWasRestartedTakesWrites(t *testing.T) {
 func TestAStopBindsATargetOnItsServer(t *testing.T) {
 	d, db := open(t)
 	there, _ := open(t)
-	run(t, db, "CREATE USER weak_stop@'127.0.0.1'", "GRANT SELECT ON "+there.end.Database+".* TO weak_stop@'127.0.0.1'")
+	run(t, db, "CREATE USER weak_stop@'127.0.0.1'", "GRANT SELECT ON "+there.end.Database+".* TO weak_stop@'127.0.0.1'",
+		"GRANT SUPER ON *.* TO weak_stop@'127.0.0.1'")
 	weak, err := sql.Open("mysql", fmt.Sprintf("weak_stop@tcp(%s:%d)/%s", host.Host, host.Port, there.end.Database))
 	if err != nil {
 		t.Fatal(err)

@@ -93,6 +93,9 @@ func (s server) may(rights ...string) bool {
 	})
 }
 
+// above reports whether the user may write while the server is read-only: SUPER is that no more since 10.11.
+func (s server) above() bool { return s.may("READ_ONLY ADMIN") || s.number() < 1011 && s.may("SUPER") }
+
 // named is the server and its version, without the marks of its packaging.
 func (s server) named() string {
 	number, _, _ := strings.Cut(s.version, "-")
@@ -169,7 +172,7 @@ func (s server) sourceEntries(capture bool) []domain.Entry {
 	e.add(domain.Notice, "stopping writes", "source", "dustyferry crossing set NAME --stop-method read-only",
 		"writes are stopped by making the whole server read-only, or by a person's word; locks of single tables are not "+
 			"held here. Users with the right READ_ONLY ADMIN or SUPER can write all the same: stop those yourself")
-	if !s.may("READ_ONLY ADMIN", "SUPER") {
+	if !s.above() {
 		e.add(domain.Notice, "permission", "source", "GRANT READ_ONLY ADMIN ON *.* TO "+account(s.user),
 			"user %s may not make the server read-only; the stop method word needs no right", s.user)
 	}
@@ -231,7 +234,7 @@ func (s server) targetEntries(database string) []domain.Entry {
 		e.add(domain.Blocker, "bulk load", "target", "SET GLOBAL local_infile = ON",
 			"the server takes no rows through LOAD DATA LOCAL (local_infile is off)")
 	}
-	if s.variables["read_only"] == "ON" && !s.may("READ_ONLY ADMIN", "SUPER") {
+	if s.variables["read_only"] == "ON" && !s.above() {
 		e.add(domain.Blocker, "read-only", "target", "SET GLOBAL read_only = OFF",
 			"the server takes no writes (read_only is on)")
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 // apiary makes a file by statements and opens it.
-func apiary(t *testing.T, statements ...string) (*engine.Opened, *sql.DB) {
+func apiary(t testing.TB, statements ...string) (*engine.Opened, *sql.DB) {
 	t.Helper()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "apiary.db")
@@ -37,7 +37,7 @@ func apiary(t *testing.T, statements ...string) (*engine.Opened, *sql.DB) {
 	return db, w
 }
 
-func tableOf(t *testing.T, db *engine.Opened, name string) *domain.Table {
+func tableOf(t testing.TB, db *engine.Opened, name string) *domain.Table {
 	t.Helper()
 	cat, err := db.Catalog(t.Context())
 	if err != nil {

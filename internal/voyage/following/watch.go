@@ -143,8 +143,7 @@ func (f *follower) mindTables(ctx context.Context, src *engine.Opened) error {
 	if err != nil || len(lost) == 0 {
 		return nil // asked again soon
 	}
-	return domain.Conflict("changes of %s are not in what capture reads any more: the table is not in the publication "+
-		"%s on the source, as it was taken out, or another table has its name now. To load it again: dustyferry crossing "+
-		"restart %s --table %s",
-		lost[0], f.c.CaptureName(), f.c.Name, lost[0])
+	return domain.Conflict("changes of %s are not in what capture reads any more: what has them recorded on the source "+
+		"(%s: a publication, or triggers) does not hold the table, as it was taken out, or another table has its name now. "+
+		"To load it again: dustyferry crossing restart %s --table %s", lost[0], f.c.CaptureName(), f.c.Name, lost[0])
 }
