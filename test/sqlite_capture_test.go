@@ -32,7 +32,8 @@ func fileFollowed(t *testing.T, engine string) {
 	if engine == "mariadb" {
 		schema = target.schema
 	}
-	f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  target: new\n"+
+	f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  "+
+		"target: new\n"+
 		"  settings: {chunk_bytes: 100000, lanes: 2, speed_limit: 400000, in_step_dwell: 500ms, vouch_every: 1s, "+
 		"stop_method: read-only, cutover_depth: hashes}\n"))
 	if out := f.must("survey", "spring").out; !strings.Contains(out, "dusty_ferry_log") ||
@@ -95,7 +96,8 @@ func fileFollowed(t *testing.T, engine string) {
 	f.must("crossing", "close", "spring", "--confirm", "spring")
 	f.awaitPhase(contract.PhaseClosed)
 	left := 0
-	if err := shop.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%' AND name NOT LIKE "+
+	if err := shop.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%' AND name "+
+		"NOT LIKE "+
 		"'%closed%'").Scan(&left); err != nil || left > 0 {
 		t.Errorf("%d things are left in the file, %v", left, err)
 	}
@@ -114,7 +116,8 @@ func keepShop(ctx context.Context, app *sql.DB) error {
 			id := r.IntN(21000)
 			switch r.IntN(6) {
 			case 0:
-				_, err = tx.ExecContext(ctx, "INSERT INTO sales (stall, kg, price, at, note) VALUES (?, ?, 1.25, '2026-06-01 10:00:00', ?)",
+				_, err = tx.ExecContext(ctx, "INSERT INTO sales (stall, kg, price, at, note) VALUES (?, ?, 1.25, "+
+					"'2026-06-01 10:00:00', ?)",
 					1+r.IntN(3), float64(id)/8, fmt.Sprintf("new %d", id))
 			case 1:
 				_, err = tx.ExecContext(ctx, "DELETE FROM sales WHERE id = ?", id)

@@ -62,7 +62,8 @@ itself and exits 0 only if the certificate shows zero findings.`,
 	}
 	c.Flags().IntVar(&rows, "rows", 500_000, "rows of the large table, scale_readings")
 	c.Flags().StringVar(&source, "source", "postgres",
-		"engine of the source: postgres or mariadb, or file: a SQLite file, a workbook and packed rows (the target is PostgreSQL)")
+		"engine of the source: postgres or mariadb, or file: a SQLite file, a workbook and packed rows (the target is "+
+			"PostgreSQL)")
 	c.Flags().IntVar(&writers, "writers", 3, "writers of the application")
 	c.Flags().BoolVar(&unattended, "unattended", false, "drive the whole journey without a person")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:0", "address of the service")

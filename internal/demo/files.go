@@ -84,8 +84,8 @@ func fillStalls(path string, takings int) (err error) {
 		if i%11 == 0 {
 			note = "rain, 9 °C"
 		}
-		if err := w.SetRow(fmt.Sprintf("A%d", i+2), []any{1 + i%4, excelize.Cell{StyleID: days, Value: day.AddDate(0, 0, i/4)},
-			i % 40, float64(i%4000) / 10, note}); err != nil {
+		if err := w.SetRow(fmt.Sprintf("A%d", i+2), []any{1 + i%4,
+			excelize.Cell{StyleID: days, Value: day.AddDate(0, 0, i/4)}, i % 40, float64(i%4000) / 10, note}); err != nil {
 			return err
 		}
 	}

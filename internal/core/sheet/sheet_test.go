@@ -14,7 +14,8 @@ func TestFormats(t *testing.T) {
 		code string
 		want Timely
 	}{
-		{0, "", Number}, {1, "", Number}, {14, "", Moment}, {20, "", OfDay}, {22, "", Moment}, {46, "", Number}, {49, "", Number},
+		{0, "", Number}, {1, "", Number}, {14, "", Moment}, {20, "", OfDay}, {22, "", Moment},
+		{46, "", Number}, {49, "", Number},
 		{164, "yyyy-mm-dd", Moment}, {165, `d" of "mmmm`, Moment}, {166, "hh:mm", OfDay}, {167, "[h]:mm", Number},
 		{168, `#,##0.00 "days"`, Number}, {169, `0.0\d`, Number}, {170, "[$-409]d-mmm;@", Moment}, {171, "[Red]0.00", Number},
 		{172, "General", Number}, {173, "mmm", Moment}, {174, "[hh]:mm:ss", Number}, {175, "mm:ss.0", OfDay},

@@ -79,8 +79,9 @@ func TestColumnsOfParquet(t *testing.T) {
 		stall{ID: 1, Small: -3, Wide: math.MaxUint64, Open: true, Name: &name, Kg: 0.1, Share: 0.1, Price: -5, Since: 20574,
 			At: 1777622400123, Zoned: 1777622400123456000, Tag: [16]byte{15: 7}, Raw: []byte{0, 255},
 			Old: deprecated.Int96{0, 0, 2440589}, Rep: []int32{1, 2},
-			Frames: []frame{{Weight: 1, Seen: &seen, Marks: []string{"a", ""}, More: map[string]*int32{"x": &five}}, {Weight: 2}},
-			Best:   &frame{Weight: 9}},
+			Frames: []frame{{Weight: 1, Seen: &seen, Marks: []string{"a", ""}, More: map[string]*int32{"x": &five}},
+				{Weight: 2}},
+			Best: &frame{Weight: 9}},
 		stall{ID: 2, Kg: math.Inf(-1), Share: float32(math.NaN()), Old: never},
 		stall{ID: 3, Zoned: 1, Old: never},
 		stall{ID: 4, At: -62135596800001, Old: never})
@@ -97,7 +98,8 @@ func TestColumnsOfParquet(t *testing.T) {
 		}
 		types = append(types, c.Name+" "+c.Type+null)
 	}
-	want := "id bigint, small smallint, wide numeric(20,0), open boolean, name text null, kg double precision, share real, " +
+	want := "id bigint, small smallint, wide numeric(20,0), open boolean, name text null, kg double precision, share " +
+		"real, " +
 		"price numeric(12,2), since date, at timestamp without time zone, zoned timestamp with time zone, tag uuid, " +
 		"raw bytea, old timestamp without time zone, rep json, frames json, best json null"
 	if got := strings.Join(types, ", "); got != want || p.Table.Rows != 4 || p.Source.Name != "stalls" {

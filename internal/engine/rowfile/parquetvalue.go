@@ -69,7 +69,9 @@ func leafOf(n parquet.Node) leaf {
 			})
 		case *format.DecimalType:
 			scale := int(x.Scale)
-			l := number("numeric", func(dst []byte, v parquet.Value) ([]byte, error) { return appendDecimal(dst, v, scale), nil })
+			l := number("numeric", func(dst []byte, v parquet.Value) ([]byte, error) {
+				return appendDecimal(dst, v, scale), nil
+			})
 			l.full = fmt.Sprintf("numeric(%d,%d)", x.Precision, x.Scale)
 			return l
 		case *format.IntType:
@@ -127,7 +129,9 @@ func signed(bits int) leaf {
 	case bits <= 32:
 		typ = "integer"
 	}
-	return number(typ, func(dst []byte, v parquet.Value) ([]byte, error) { return strconv.AppendInt(dst, wide(v), 10), nil })
+	return number(typ, func(dst []byte, v parquet.Value) ([]byte, error) {
+		return strconv.AppendInt(dst, wide(v), 10), nil
+	})
 }
 
 func unsigned(bits int) leaf {
@@ -443,7 +447,8 @@ func appendMap(dst []byte, n parquet.Node, of [][]parquet.Value, definition, rep
 	return append(dst, '}'), err
 }
 
-func appendObject(dst []byte, fields []parquet.Field, of [][]parquet.Value, definition, repetition int) ([]byte, error) {
+func appendObject(dst []byte, fields []parquet.Field, of [][]parquet.Value, definition, repetition int) ([]byte,
+	error) {
 	dst = append(dst, '{')
 	at := 0
 	for i, f := range fields {

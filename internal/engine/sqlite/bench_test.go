@@ -25,7 +25,8 @@ func BenchmarkFollow(b *testing.B) {
 			return time.Since(began)
 		}
 		fill := func(from int) string {
-			return fmt.Sprintf("WITH RECURSIVE n (i) AS (SELECT %d UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT INTO lots "+
+			return fmt.Sprintf("WITH RECURSIVE n (i) AS (SELECT %d UNION ALL SELECT i + 1 FROM n WHERE i < %d) INSERT "+
+				"INTO lots "+
 				"SELECT i, i %% 400, i / 7.0, 'on the quay, ' || i FROM n", from, from+rows-1)
 		}
 		without := run(fill(0))

@@ -172,7 +172,8 @@ func TestRandomWritesAreFollowed(t *testing.T) {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 21))
 			f := follow(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY, name TEXT COLLATE NOCASE UNIQUE, place INT, kg REAL, "+
-				"UNIQUE (place, name))", "CREATE TABLE lots (code TEXT PRIMARY KEY, hive INT REFERENCES hives ON DELETE CASCADE ON "+
+				"UNIQUE (place, name))", "CREATE TABLE lots (code TEXT PRIMARY KEY, hive INT REFERENCES hives ON DELETE "+
+				"CASCADE ON "+
 				"UPDATE CASCADE, raw BLOB) WITHOUT ROWID", "PRAGMA foreign_keys = ON")
 			f.open()
 			id := func() int { return r.IntN(12) }
@@ -423,7 +424,8 @@ func TestWhatCannotBeRecorded(t *testing.T) {
 	}{
 		"in another journal mode": {[]string{"PRAGMA journal_mode = DELETE", "CREATE TABLE a (id INTEGER PRIMARY KEY)"},
 			"PRAGMA journal_mode = WAL"},
-		"without a key": {[]string{"PRAGMA journal_mode = WAL", "CREATE TABLE a (n INT, m INT UNIQUE)"}, "give it a primary key"},
+		"without a key": {[]string{"PRAGMA journal_mode = WAL", "CREATE TABLE a (n INT, m INT UNIQUE)"}, "give it a " +
+			"primary key"},
 		"over an expression": {[]string{"PRAGMA journal_mode = WAL", "CREATE TABLE a (id INTEGER PRIMARY KEY, n TEXT)",
 			"CREATE UNIQUE INDEX low ON a (lower(n))"}, "unique index low is over an expression"},
 	} {

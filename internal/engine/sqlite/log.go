@@ -225,7 +225,8 @@ func (d *database) PrepareCapture(ctx context.Context, name string, plans []doma
 		for _, q := range []string{
 			"CREATE TABLE IF NOT EXISTS " + logTable + " (n INTEGER PRIMARY KEY AUTOINCREMENT, tbl TEXT, kind TEXT, at REAL)",
 			"CREATE TABLE IF NOT EXISTS " + readTable + " (name TEXT PRIMARY KEY, upto INTEGER NOT NULL)",
-			"CREATE TABLE IF NOT EXISTS " + capTable + " (name TEXT, tbl TEXT, columns TEXT, olds TEXT, PRIMARY KEY (name, tbl))",
+			"CREATE TABLE IF NOT EXISTS " + capTable + " (name TEXT, tbl TEXT, columns TEXT, olds TEXT, PRIMARY KEY " +
+				"(name, tbl))",
 		} {
 			if err := c.exec(ctx, q); err != nil {
 				return err
@@ -326,7 +327,8 @@ func (d *database) surveyRecording(ctx context.Context, plans []domain.TablePlan
 	}
 	add(domain.Notice, "recording changes", d.name, "have each program that writes the file wait for others (PRAGMA "+
 		"busy_timeout), and tell them that recorded columns cannot be dropped meanwhile", "in the file are made the tables "+
-		"%s, %s and %s, and triggers on %s; each change writes one row more, and the service writes a short transaction each "+
+		"%s, %s and %s, and triggers on %s; each change writes one row more, and the service writes a short transaction "+
+		"each "+
 		"second. Closing removes all of it", logTable, readTable, capTable, domain.Many(int64(len(plans)), "table"))
 	for i := range plans {
 		p := &plans[i]
@@ -398,7 +400,8 @@ func (d *database) DropCapture(ctx context.Context, name string, undo []string) 
 				}
 			}
 		}
-		for _, q := range []string{"DELETE FROM " + capTable + " WHERE name = ?", "DELETE FROM " + readTable + " WHERE name = ?"} {
+		for _, q := range []string{"DELETE FROM " + capTable + " WHERE name = ?", "DELETE FROM " + readTable + " WHERE " +
+			"name = ?"} {
 			if err := c.exec(ctx, q, name); err != nil {
 				return err
 			}

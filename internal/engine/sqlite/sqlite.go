@@ -311,7 +311,8 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 	if mode != "wal" {
 		changes.Verdict, changes.Measured = domain.Notice, "changes are not followed in the journal mode "+mode+": what is "+
 			"written after a chunk was read is not on the target"
-		changes.Remedy = "PRAGMA journal_mode = WAL; or load without changes, while nothing writes or again (crossing refresh)"
+		changes.Remedy = "PRAGMA journal_mode = WAL; or load without changes, while nothing writes or again (crossing " +
+			"refresh)"
 	}
 	f.AsSource = append(f.AsSource, changes)
 	f.AsTarget = []domain.Entry{ok("file",

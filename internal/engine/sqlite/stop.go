@@ -122,7 +122,8 @@ func (s *stop) Alive(ctx context.Context) error {
 }
 
 // Reopen removes the triggers.
-func (d *database) Reopen(ctx context.Context, method domain.StopMethod, crossing string, plans []domain.TablePlan) error {
+func (d *database) Reopen(ctx context.Context, method domain.StopMethod, crossing string,
+	plans []domain.TablePlan) error {
 	if method == domain.StopWord {
 		return nil
 	}
@@ -156,7 +157,8 @@ func (d *database) Traces(ctx context.Context) (out []engine.Trace, err error) {
 	defer c.close()
 	has, err := c.recording(ctx)
 	if err == nil && has {
-		err = c.rows(ctx, "SELECT name, upto, (SELECT count(*) FROM "+capTable+" t WHERE t.name = r.name) FROM "+readTable+" r",
+		err = c.rows(ctx, "SELECT name, upto, (SELECT count(*) FROM "+capTable+" t WHERE t.name = r.name) FROM "+
+			""+readTable+" r",
 			func(r []driver.Value) error {
 				name := r[0].(string)
 				out = append(out, engine.Trace{Crossing: strings.TrimPrefix(name, triggers), Kind: "recording triggers", Name: name,
