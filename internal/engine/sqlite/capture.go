@@ -20,6 +20,8 @@ import (
 const (
 	// looksEvery is how often it is looked whether somebody has written.
 	looksEvery = 50 * time.Millisecond
+	// marksEvery is how often a mark is written behind changes, at most.
+	marksEvery = 200 * time.Millisecond
 	// readAtOnce is how many rows of the log one read transaction reads: a long one keeps what is written
 	// meanwhile from going into the file itself.
 	readAtOnce = 5000
@@ -52,6 +54,7 @@ type capture struct {
 	open    *domain.Tx
 	version int64 // of the file, as this connection counts
 	schema  int64 // of its tables
+	marked  time.Time
 	forgot  time.Time
 	width   [2]int // old and new values of the log's rows
 }
@@ -264,25 +267,39 @@ func (c *capture) look(ctx context.Context) (bool, error) {
 	if err != nil || version == c.version {
 		return false, err
 	}
-	newest := int64(0)
-	if err := c.reading(ctx, func() error {
+	newest, isMark := int64(0), int64(0)
+	if err := c.reading(ctx, func() (err error) {
 		if err := c.sameTables(ctx); err != nil {
 			return err
 		}
-		newest, err = c.c.newest(ctx)
+		if newest, err = c.c.newest(ctx); err == nil {
+			isMark, err = c.c.number(ctx, "SELECT kind = '"+logMark+"' FROM "+logTable+" WHERE n = ?", newest)
+		}
 		return err
 	}); err != nil {
 		return false, err
 	}
-	// What was written between the two is looked for the next time.
-	c.version = version
 	switch {
 	case newest < c.next-1:
 		return false, c.gone(fmt.Sprintf("its log ends at %d", newest))
 	case newest < c.next:
+		c.version = version // what was written between the two is looked for the next time
 		return false, nil
+	case isMark == 0 && time.Since(c.marked) < marksEvery:
+		return false, nil
+	case isMark == 0:
+		// A mark is on the disk when it is committed, and all that was committed before with it, whatever the
+		// application does without: what is handed on is there after a loss of power, too.
+		at, err := c.d.Heartbeat(ctx)
+		if engine.ClassOf(err) == engine.Collision { // somebody writes: soon
+			return false, nil
+		}
+		if err != nil {
+			return false, err
+		}
+		newest, c.marked = int64(at.Number()), time.Now()
 	}
-	c.end = newest + 1
+	c.version, c.end = version, newest+1
 	return true, nil
 }
 

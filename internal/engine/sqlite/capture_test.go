@@ -345,6 +345,54 @@ func TestTheLogIsForgottenAndRemoved(t *testing.T) {
 	}
 }
 
+// TestTablesThatRefuseWrites: in one transaction, with a sentence; whoever looks finds them, and can open them.
+func TestTablesThatRefuseWrites(t *testing.T) {
+	f := follow(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY, kg INT)", "INSERT INTO hives VALUES (1, 1)")
+	stop, err := f.db.StopWrites(t.Context(), domain.StopReadOnly, follower, f.plans, time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := stop.CloseWrites(t.Context(), "the hives' keeper has moved", ""); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{"INSERT OR IGNORE INTO hives VALUES (1, 2)", "INSERT OR REPLACE INTO hives VALUES (1, 2)",
+		"UPDATE OR IGNORE hives SET kg = 9", "DELETE FROM hives"} {
+		if _, err := f.app.ExecContext(t.Context(), q); err == nil || !strings.Contains(err.Error(), "keeper has moved") {
+			t.Errorf("%s: %v", q, err)
+		}
+	}
+	list, err := f.db.Traces(t.Context())
+	if err != nil || len(list) != 2 || list[0].Kind != "recording triggers" || list[1].Kind != "closed to writes" ||
+		list[0].Crossing != "test" || list[1].Crossing != "test" {
+		t.Fatalf("%+v, %v", list, err)
+	}
+	if err := f.db.Run(t.Context(), list[1].Undo); err != nil {
+		t.Fatal(err)
+	}
+	if err := stop.Alive(t.Context()); err == nil || !strings.Contains(err.Error(), "somebody has removed the trigger") {
+		t.Errorf("without its triggers: %v", err)
+	}
+	f.run("DELETE FROM hives")
+	if _, err := f.db.StopWrites(t.Context(), domain.StopLock, follower, f.plans, time.Minute); err == nil {
+		t.Error("a file was locked")
+	}
+	// Who writes at that moment comes to the end first.
+	f.run("BEGIN IMMEDIATE", "INSERT INTO hives VALUES (7, 7)")
+	done := make(chan error, 1)
+	go func() {
+		_, err := f.db.StopWrites(t.Context(), domain.StopReadOnly, follower, f.plans, time.Minute)
+		done <- err
+	}()
+	time.Sleep(50 * time.Millisecond)
+	f.run("INSERT INTO hives VALUES (8, 8)", "COMMIT")
+	if err := <-done; err != nil {
+		t.Errorf("among writers: %v", err)
+	}
+	if _, err := f.app.ExecContext(t.Context(), "DELETE FROM hives"); err == nil {
+		t.Error("writes are not stopped")
+	}
+}
+
 // TestWhatEndsARecording: a trigger that is gone, a column that is new, a file that is another or was set
 // back; each is told, and nothing is passed over.
 func TestWhatEndsARecording(t *testing.T) {

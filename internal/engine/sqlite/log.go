@@ -18,8 +18,8 @@ import (
 // order of commits, and a read transaction sees exactly the changes up to the last number that it finds.
 //
 // Which changes were made by one transaction is not known to a trigger. What is certain is that no transaction
-// goes over a mark: a row of the log that we write in a transaction of our own. What lies between two marks, or
-// between a mark and the last number that a read finds, is handed on as one transaction.
+// goes over a mark: a row of the log that we write in a transaction of our own. What lies between two marks is
+// handed on as one transaction.
 
 const (
 	logTable  = "dusty_ferry_log"    // the changes and marks
@@ -149,7 +149,7 @@ func (r recorded) triggers(keyed bool, uniques []unique) map[string]string {
 	}
 	check := func(of string) string {
 		return fmt.Sprintf("INSERT INTO %s (tbl, kind, at, %s) SELECT %s, '%s', julianday('now'), %s FROM %s WHERE (%s) AND "+
-			"(%[5]s) IS NOT (%s)", logTable, olds, literal(r.Name), logCheck, list("", r.Old), quote(r.Name),
+			"(%[5]s) IS NOT (%[8]s)", logTable, olds, literal(r.Name), logCheck, list("", r.Old), quote(r.Name),
 			strings.Join(any, " OR "), list(of, r.Old))
 	}
 	add("r", "BEFORE INSERT", check("NEW."))
@@ -327,9 +327,8 @@ func (d *database) surveyRecording(ctx context.Context, plans []domain.TablePlan
 	}
 	add(domain.Notice, "recording changes", d.name, "have each program that writes the file wait for others (PRAGMA "+
 		"busy_timeout), and tell them that recorded columns cannot be dropped meanwhile", "in the file are made the tables "+
-		"%s, %s and %s, and triggers on %s; each change writes one row more, and the service writes a short transaction "+
-		"each "+
-		"second. Closing removes all of it", logTable, readTable, capTable, domain.Many(int64(len(plans)), "table"))
+		"%s, %s and %s, and triggers on %s; each change writes one row more, and the service writes short transactions, "+
+		"up to five a second. Closing removes all of it", logTable, readTable, capTable, domain.Many(int64(len(plans)), "table"))
 	for i := range plans {
 		p := &plans[i]
 		uniques, err := c.uniques(ctx, p.Source.Name, p.Key)

@@ -157,6 +157,8 @@ func (d *database) open(ctx context.Context, mode string) (*conn, error) {
 		"trusted_schema(0)"}}
 	if mode == "ro" {
 		q.Add("_pragma", "query_only(1)")
+	} else {
+		q.Add("_pragma", "synchronous(2)")
 	}
 	raw, err := (&lite.Driver{}).Open((&url.URL{Scheme: "file", Opaque: (&url.URL{Path: d.path}).EscapedPath(),
 		RawQuery: q.Encode()}).String())
@@ -279,7 +281,7 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 		return out
 	}
 	f := engine.Facts{Version: "SQLite " + ask("SELECT sqlite_version()"), Encrypted: "a file on the service's machine",
-		User: "read only"}
+		User: "nobody: a file has no users"}
 	mode, pages, size := ask("PRAGMA journal_mode"), ask("PRAGMA page_count"), ask("PRAGMA page_size")
 	whole := ""
 	if n, _ := strconv.ParseInt(pages, 10, 64); n <= checked {
@@ -292,8 +294,7 @@ func (d *database) Check(ctx context.Context) (engine.Facts, error) {
 		return domain.Entry{Verdict: domain.OK, Topic: topic, Subject: d.name, Measured: fmt.Sprintf(format, args...)}
 	}
 	f.AsSource = []domain.Entry{ok("file", "%s pages of %s bytes, journal mode %s; as a source it is "+
-		"opened read-only", pages,
-		size, mode)}
+		"opened read-only, unless changes are followed", pages, size, mode)}
 	switch whole {
 	case "ok":
 		f.AsSource = append(f.AsSource, ok("integrity", "SQLite's quick check finds nothing"))

@@ -166,13 +166,18 @@ func (d *database) Traces(ctx context.Context) (out []engine.Trace, err error) {
 				return nil
 			})
 	}
+	tables := map[string]int{} // places of theirs in the list
 	if err == nil {
 		err = c.rows(ctx, "SELECT name, tbl_name FROM sqlite_schema WHERE type = 'trigger' AND name LIKE "+
-			literal(strings.ReplaceAll(closing, "_", `\_`)+"%")+` ESCAPE '\' ORDER BY name`, func(r []driver.Value) error {
-			name := r[0].(string)
+			literal(strings.ReplaceAll(closing, "_", `\_`)+"%")+` ESCAPE '\' ORDER BY tbl_name, name`, func(r []driver.Value) error {
+			name, table := r[0].(string), r[1].(string)
 			uid, _, _ := strings.Cut(strings.TrimPrefix(name, closing), "_")
-			out = append(out, engine.Trace{Crossing: uid, Kind: "closed to writes", Name: name, Detail: "table " + r[1].(string),
-				Undo: "DROP TRIGGER " + quote(name)})
+			at, known := tables[uid+table]
+			if !known {
+				at, tables[uid+table] = len(out), len(out)
+				out = append(out, engine.Trace{Crossing: uid, Kind: "closed to writes", Name: table, Detail: "table " + table})
+			}
+			out[at].Undo += "DROP TRIGGER " + quote(name) + "; "
 			return nil
 		})
 	}
