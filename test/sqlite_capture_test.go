@@ -97,8 +97,7 @@ func fileFollowed(t *testing.T, engine string) {
 	f.awaitPhase(contract.PhaseClosed)
 	left := 0
 	if err := shop.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%' AND name "+
-		"NOT LIKE "+
-		"'%closed%'").Scan(&left); err != nil || left > 0 {
+		"NOT LIKE '%closed%'").Scan(&left); err != nil || left > 0 {
 		t.Errorf("%d things are left in the file, %v", left, err)
 	}
 }

@@ -141,15 +141,13 @@ func (c *capture) take(ctx context.Context, t engine.CaptureTable) error {
 	}
 	if k.recorded.Name == "" {
 		return domain.Conflict("changes of %s are not recorded for this crossing: load it again: dustyferry crossing "+
-			"restart "+
-			"--table %[1]s", p.Source)
+			"restart --table %[1]s", p.Source)
 	}
 	for _, col := range k.cols {
 		at := slices.Index(k.recorded.Columns, col.Name)
 		if at < 0 {
 			return domain.Conflict("column %s of %s was not recorded: load the table again: dustyferry crossing restart "+
-				"--table "+
-				"%[2]s", col.Name, p.Source)
+				"--table %[2]s", col.Name, p.Source)
 		}
 		k.news, k.olds = append(k.news, at), append(k.olds, slices.Index(k.recorded.Old, col.Name))
 	}

@@ -173,8 +173,7 @@ func TestRandomWritesAreFollowed(t *testing.T) {
 			r := rand.New(rand.NewPCG(seed, 21))
 			f := follow(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY, name TEXT COLLATE NOCASE UNIQUE, place INT, kg REAL, "+
 				"UNIQUE (place, name))", "CREATE TABLE lots (code TEXT PRIMARY KEY, hive INT REFERENCES hives ON DELETE "+
-				"CASCADE ON "+
-				"UPDATE CASCADE, raw BLOB) WITHOUT ROWID", "PRAGMA foreign_keys = ON")
+				"CASCADE ON UPDATE CASCADE, raw BLOB) WITHOUT ROWID", "PRAGMA foreign_keys = ON")
 			f.open()
 			id := func() int { return r.IntN(12) }
 			name := func() string {

@@ -53,8 +53,7 @@ func (d *database) LogBytes(ctx context.Context, from, to domain.Position) (int6
 	}
 	const each = 40 // number, table, kind, time and the row's own
 	size, err := c.number(ctx, fmt.Sprintf("SELECT %d + coalesce(CAST(avg(%s) AS INTEGER), 0) FROM (SELECT * FROM %s "+
-		"WHERE "+
-		"kind <> 'm' ORDER BY n DESC LIMIT 100)", each, strings.Join(append(columns, "0"), " + "), logTable))
+		"WHERE kind <> 'm' ORDER BY n DESC LIMIT 100)", each, strings.Join(append(columns, "0"), " + "), logTable))
 	return int64(to.Number()-from.Number()) * size, d.explain(err)
 }
 
