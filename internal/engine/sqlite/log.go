@@ -328,7 +328,8 @@ func (d *database) surveyRecording(ctx context.Context, plans []domain.TablePlan
 	add(domain.Notice, "recording changes", d.name, "have each program that writes the file wait for others (PRAGMA "+
 		"busy_timeout), and tell them that recorded columns cannot be dropped meanwhile", "in the file are made the tables "+
 		"%s, %s and %s, and triggers on %s; each change writes one row more, and the service writes short transactions, "+
-		"up to five a second. Closing removes all of it", logTable, readTable, capTable, domain.Many(int64(len(plans)), "table"))
+		"up to five a second. Closing removes all of it", logTable, readTable, capTable,
+		domain.Many(int64(len(plans)), "table"))
 	for i := range plans {
 		p := &plans[i]
 		uniques, err := c.uniques(ctx, p.Source.Name, p.Key)
