@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"dustyferry/client"
 	"dustyferry/internal/contract"
 )
 
@@ -71,9 +72,70 @@ func fileFollowed(t *testing.T, engine string) {
 	case <-time.After(time.Minute):
 		t.Error("the application goes on writing")
 	}
+	sameAsShop(t, shop, target.texts, schema)
+	f.must("crossing", "close", "spring", "--confirm", "spring")
+	f.awaitPhase(contract.PhaseClosed)
+	left := 0
+	if err := shop.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%' AND name "+
+		"NOT LIKE '%closed%'").Scan(&left); err != nil || left > 0 {
+		t.Errorf("%d things are left in the file, %v", left, err)
+	}
+}
+
+// TestAFollowedFileOutlivesKills: the service is killed amid loading and following, again and again, while an
+// application writes; a cutover ends with both sides equal by plain SQL.
+func TestAFollowedFileOutlivesKills(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("DUSTYFERRY_FILES", dir)
+	f := startFleet(t, 1)
+	path := filepath.Join(dir, "shop.db")
+	shop := shopFile(t, path)
+	f.must("database", "add", "old", "--file", path)
+	target := f.sideOf("postgres", "new")
+	f.must("crossing", "create", "--file", write(t, "dusty_ferry: 1\ncrossing:\n  name: spring\n  source: old\n  "+
+		"target: new\n"+
+		"  settings: {chunk_bytes: 65536, lanes: 2, speed_limit: 400000, in_step_dwell: 200ms, vouch_every: 1s, "+
+		"stop_method: "+
+		"read-only, cutover_depth: hashes}\n"))
+	app, err := sql.Open("sqlite", path+"?_pragma=busy_timeout(30000)")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() { _ = app.Close() }()
+	ctx, stop := context.WithCancel(t.Context())
+	defer stop()
+	ended := make(chan error, 1)
+	go func() { ended <- keepShop(ctx, app) }()
+	f.startCrossing()
+	for kill := range 8 {
+		applied := int64(0)
+		eventually(t, time.Minute, func() bool { // something went on since the last one
+			c, err := client.Do[contract.Crossing](f.API.GetCrossingWithResponse(t.Context(), "spring"))
+			if err != nil {
+				return false
+			}
+			if applied == 0 {
+				applied = c.Progress.Rows + c.Progress.Changes
+			}
+			return c.Progress.Rows+c.Progress.Changes > applied+50
+		})
+		f.strike(kill % 2)
+	}
+	eventually(t, 2*time.Minute, func() bool { return f.cli("cutover", "ready", "spring").code == 0 })
+	f.must("cutover", "start", "spring", "--confirm", "spring")
+	f.awaitPhase(contract.PhaseCutOver)
+	if err := <-ended; err == nil || !strings.Contains(err.Error(), "this table has moved to database new") {
+		t.Errorf("the application was told %v", err)
+	}
+	sameAsShop(t, shop, target.texts, "main")
+}
+
+// sameAsShop compares by plain SQL.
+func sameAsShop(t *testing.T, shop *sql.DB, there func(q string) []string, schema string) {
+	t.Helper()
 	for _, q := range []string{"SELECT concat(id, '|', coalesce(name, '-')) FROM %s.stalls ORDER BY id",
 		"SELECT concat(id, '|', stall, '|', coalesce(note, '-')) FROM %s.sales ORDER BY id"} {
-		there := target.texts(fmt.Sprintf(q, schema))
+		there := there(fmt.Sprintf(q, schema))
 		var here []string
 		rows, err := shop.QueryContext(t.Context(), fmt.Sprintf(q, "main"))
 		if err != nil {
@@ -92,13 +154,6 @@ func fileFollowed(t *testing.T, engine string) {
 		if !slices.Equal(here, there) {
 			t.Errorf("%s: the file has %d rows, the target %d, or others", q, len(here), len(there))
 		}
-	}
-	f.must("crossing", "close", "spring", "--confirm", "spring")
-	f.awaitPhase(contract.PhaseClosed)
-	left := 0
-	if err := shop.QueryRowContext(t.Context(), "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'dusty%' AND name "+
-		"NOT LIKE '%closed%'").Scan(&left); err != nil || left > 0 {
-		t.Errorf("%d things are left in the file, %v", left, err)
 	}
 }
 
