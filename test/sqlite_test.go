@@ -179,7 +179,7 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 		"b.sqlite":  {"\x00\x01\x00\x00Standard ACE DB\x00", "office program"},
 		"c.db":      {"PK\x03\x04", "zip archive (damaged"},
 		"d.parquet": {"PAR1", "is damaged"},
-		"g.csv":     {"\xff\xfei\x00", "UTF-16"},
+		"g.csv":     {"a,b\n\xe9,x\n", "UTF-8"},
 		"e":         {"", "empty file"},
 		"f.db":      {strings.Repeat("\xa7\x11\x00", 2000), "unknown kind"},
 	} {

@@ -2,37 +2,50 @@ package textrows
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"strings"
 
+	"github.com/go-json-experiment/json/jsontext"
+
 	"dustyferry/internal/domain"
 )
 
+// Parser takes lines apart, one after the other.
+type Parser struct {
+	d    jsontext.Decoder
+	line bytes.Reader
+}
+
 // Object takes a line apart that is one object of JSON (RFC 8259), and hands on its members in their order.
 // What is no object, or has a name twice, is an error.
-func Object(line []byte, member func(name string, v Value)) error {
-	d := json.NewDecoder(bytes.NewReader(line))
-	d.UseNumber()
-	start, err := d.Token()
-	if err != nil || start != json.Delim('{') {
+func (p *Parser) Object(line []byte, member func(name string, v Value)) error {
+	p.line.Reset(line)
+	p.d.Reset(&p.line)
+	if start, err := p.d.ReadToken(); err != nil || start.Kind() != '{' {
 		return domain.Conflict("it is no object: %.40q", bytes.TrimSpace(line))
 	}
-	seen := map[string]bool{}
-	for d.More() {
-		token, err := d.Token()
-		if err != nil {
-			return notJSON(err)
-		}
-		name, _ := token.(string)
-		if seen[name] {
+	for {
+		token, err := p.d.ReadToken()
+		switch {
+		case errors.Is(err, jsontext.ErrDuplicateName):
+			name := ""
+			if e := (*jsontext.SyntacticError)(nil); errors.As(err, &e) {
+				name = e.JSONPointer.LastToken()
+			}
 			return domain.Conflict("the name %q stands twice in it", name)
+		case err != nil:
+			return notJSON(err)
+		case token.Kind() == '}':
+			if rest := bytes.TrimSpace(line[p.d.InputOffset():]); len(rest) > 0 {
+				return domain.Conflict("behind its object stands %.40q", rest)
+			}
+			return nil
 		}
-		seen[name] = true
-		var raw json.RawMessage
-		if err := d.Decode(&raw); err != nil {
+		name := token.String()
+		raw, err := p.d.ReadValue()
+		if err != nil {
 			return notJSON(err)
 		}
 		v, err := valueOf(raw)
@@ -41,25 +54,22 @@ func Object(line []byte, member func(name string, v Value)) error {
 		}
 		member(name, v)
 	}
-	if _, err := d.Token(); err != nil {
-		return notJSON(err)
-	}
-	if rest := bytes.TrimSpace(line[d.InputOffset():]); len(rest) > 0 {
-		return domain.Conflict("behind its object stands %.40q", rest)
-	}
-	return nil
 }
 
 func notJSON(err error) error {
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return domain.Conflict("it is no JSON: it ends too soon")
 	}
-	return domain.Conflict("it is no JSON: %s", strings.TrimPrefix(err.Error(), "json: "))
+	why := err.Error()
+	if e := (*jsontext.SyntacticError)(nil); errors.As(err, &e) {
+		why = e.Err.Error()
+	}
+	return domain.Conflict("it is no JSON: %s", strings.TrimPrefix(why, "jsontext: "))
 }
 
 // valueOf is a member's value as it stands.
-func valueOf(raw json.RawMessage) (Value, error) {
-	switch raw[0] {
+func valueOf(raw jsontext.Value) (Value, error) {
+	switch raw.Kind() {
 	case 'n':
 		return Value{As: Null}, nil
 	case 't', 'f':
@@ -67,9 +77,8 @@ func valueOf(raw json.RawMessage) (Value, error) {
 	case '{', '[':
 		return Value{string(raw), Document}, nil
 	case '"':
-		var s string
-		err := json.Unmarshal(raw, &s)
-		return Value{s, Quoted}, err
+		text, err := jsontext.AppendUnquote(nil, raw)
+		return Value{string(text), Quoted}, err
 	}
 	return Value{plain(string(raw)), Number}, nil
 }

@@ -15,7 +15,7 @@ func TestObjectsOfALine(t *testing.T) {
 			"a 1.00 2, b 12.0 2"},
 	} {
 		var got []string
-		err := Object([]byte(c.line), func(name string, v Value) {
+		err := new(Parser).Object([]byte(c.line), func(name string, v Value) {
 			got = append(got, fmt.Sprintf("%s %s %d", name, v.Text, v.As))
 		})
 		if err != nil || strings.Join(got, ", ") != c.want {
@@ -25,7 +25,7 @@ func TestObjectsOfALine(t *testing.T) {
 	for line, says := range map[string]string{"": "no object", "[1]": "no object", `{"a": 1`: "no JSON", `{"a" 1}`: "no JSON",
 		`{"a": 1} x`: "behind its object", `{"a": 1, "a": 2}`: `"a" stands twice`, `{"a": tru}`: "no JSON", "{'a': 1}": "no JSON",
 		`{"a": 1}{"a": 2}`: "behind its object"} {
-		if err := Object([]byte(line), func(string, Value) {}); err == nil || !strings.Contains(err.Error(), says) {
+		if err := new(Parser).Object([]byte(line), func(string, Value) {}); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", line, err)
 		}
 	}
@@ -42,7 +42,7 @@ func TestWhatNamesBecome(t *testing.T) {
 	} {
 		var h Held
 		for line := range strings.SplitSeq(c.lines, "|") {
-			if err := Object([]byte(line), func(_ string, v Value) { h.Look(v) }); err != nil {
+			if err := new(Parser).Object([]byte(line), func(_ string, v Value) { h.Look(v) }); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -70,6 +70,15 @@ func TestWhatNamesBecome(t *testing.T) {
 func FuzzObject(f *testing.F) {
 	f.Add([]byte(`{"a": 1e5, "b": {"c": null}}`))
 	f.Fuzz(func(_ *testing.T, line []byte) {
-		_ = Object(line, func(_ string, v Value) { _, _, _ = Write(nil, "numeric", v) })
+		_ = new(Parser).Object(line, func(_ string, v Value) { _, _, _ = Write(nil, "numeric", v) })
 	})
+}
+
+// TestTextsThatAreNone: bytes that are no UTF-8 are refused, and not written as a sign that stands for any.
+func TestTextsThatAreNone(t *testing.T) {
+	for _, line := range []string{"{\"a\": \"\xff\"}", `{"a": "\ud800"}`} {
+		if err := new(Parser).Object([]byte(line), func(string, Value) {}); err == nil || !strings.Contains(err.Error(), "it is no JSON") {
+			t.Errorf("%q: %v", line, err)
+		}
+	}
 }

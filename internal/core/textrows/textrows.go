@@ -9,6 +9,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+
 	"dustyferry/internal/domain"
 )
 
@@ -18,6 +21,7 @@ type Dialect struct {
 	Header    bool // its first row names the columns
 	Columns   []string
 	Mark      bool // it begins with a mark of UTF-8
+	Wide      bool // it is written in UTF-16
 }
 
 func (d Dialect) String() string {
@@ -26,11 +30,22 @@ func (d Dialect) String() string {
 	if !d.Header {
 		out += ", no names in the first row"
 	}
+	if d.Wide {
+		out += ", in UTF-16"
+	}
 	return out
 }
 
 // ByteOrderMark is UTF-8's, with which some programs begin a file.
 var ByteOrderMark = []byte{0xef, 0xbb, 0xbf}
+
+// UTF16 reads what begins with a mark of UTF-16. What is none becomes [Unreadable].
+func UTF16() transform.Transformer {
+	return unicode.UTF16(unicode.LittleEndian, unicode.ExpectBOM).NewDecoder()
+}
+
+// Unreadable stands for what is no character of UTF-16.
+const Unreadable = utf8.RuneError
 
 // delimiters are those that are tried.
 var delimiters = []rune{',', ';', '\t', '|'}
@@ -42,7 +57,8 @@ const tried = 50
 func Guess(head []byte, whole bool) (Dialect, error) {
 	var d Dialect
 	if bytes.HasPrefix(head, []byte{0xff, 0xfe}) || bytes.HasPrefix(head, []byte{0xfe, 0xff}) {
-		return d, domain.Invalid("the file is written in UTF-16; save it as UTF-8")
+		d.Wide = true
+		head, _, _ = transform.Bytes(UTF16(), head) // its last character may be cut off
 	}
 	head, d.Mark = bytes.CutPrefix(head, ByteOrderMark)
 	if !whole { // the last line may be cut off

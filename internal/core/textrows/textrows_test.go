@@ -1,6 +1,8 @@
 package textrows
 
 import (
+	"math/rand/v2"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -24,7 +26,7 @@ func TestHowFilesAreWritten(t *testing.T) {
 			t.Errorf("%q: %s, %q, %v", c.head, d, d.Columns, err)
 		}
 	}
-	for head, says := range map[string]string{"": "no rows", "\xff\xfei\x00": "UTF-16", "a,b\n\xe9,x\n": "UTF-8"} {
+	for head, says := range map[string]string{"": "no rows", "a,b\n\xe9,x\n": "UTF-8"} {
 		if _, err := Guess([]byte(head), true); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v", head, err)
 		}
@@ -74,6 +76,38 @@ func TestValuesInTheNeutralForm(t *testing.T) {
 		{"boolean", "1"}} {
 		if _, _, err := Write(nil, c[0], Value{Text: c[1]}); err == nil {
 			t.Errorf("%q is a %s", c[1], c[0])
+		}
+	}
+}
+
+// TestNumbersAreToldApart: as two plain expressions do, for texts of the signs of numbers.
+func TestNumbersAreToldApart(t *testing.T) {
+	isWhole := regexp.MustCompile(`^-?(0|[1-9]\d{0,17})$`)
+	isDecimal := regexp.MustCompile(`^-?(0|[1-9]\d{0,300})(\.\d{1,300})?$`)
+	r := rand.New(rand.NewPCG(1, 2))
+	try := func(s string) {
+		want := text
+		switch {
+		case isWhole.MatchString(s):
+			want = whole
+		case isDecimal.MatchString(s):
+			want = decimal
+		}
+		if got := number(s); got != want {
+			t.Errorf("%.60q is of kind %d, not %d", s, got, want)
+		}
+	}
+	for range 200_000 {
+		b := make([]byte, r.IntN(9))
+		for i := range b {
+			b[i] = "0012-..9e "[r.IntN(10)]
+		}
+		try(string(b))
+	}
+	for _, n := range []int{17, 18, 19, 20, 300, 301, 302} {
+		digits := strings.Repeat("7", n)
+		for _, s := range []string{digits, "-" + digits, digits + ".5", "1." + digits, "-0." + digits} {
+			try(s)
 		}
 	}
 }

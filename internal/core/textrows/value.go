@@ -3,7 +3,6 @@ package textrows
 import (
 	"errors"
 	"fmt"
-	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -46,11 +45,6 @@ const (
 	text
 )
 
-var (
-	isWhole   = regexp.MustCompile(`^-?(0|[1-9]\d{0,17})$`)
-	isDecimal = regexp.MustCompile(`^-?(0|[1-9]\d{0,300})(\.\d{1,300})?$`)
-)
-
 // kind is the narrowest kind of a value. A number with zeros before it is a text: they mean something.
 func (v Value) kind() kind {
 	switch v.As {
@@ -79,19 +73,43 @@ func (v Value) kind() kind {
 	return timeOf(v.Text)
 }
 
+// number is what a text is as a number: whole, of up to 18 digits, or decimal, of up to 301 before the point and 300
+// behind it; or neither.
 func number(v string) kind {
-	switch {
-	case isWhole.MatchString(v):
-		return whole
-	case isDecimal.MatchString(v):
-		return decimal
+	i := 0
+	if i < len(v) && v[i] == '-' {
+		i++
 	}
-	return text
+	first := i
+	for i < len(v) && v[i] >= '0' && v[i] <= '9' {
+		i++
+	}
+	digits := i - first
+	switch {
+	case digits == 0, v[first] == '0' && digits > 1, digits > 301:
+		return text
+	case i == len(v):
+		if digits <= 18 {
+			return whole
+		}
+		return decimal
+	case v[i] != '.':
+		return text
+	}
+	i++
+	first = i
+	for i < len(v) && v[i] >= '0' && v[i] <= '9' {
+		i++
+	}
+	if behind := i - first; i < len(v) || behind == 0 || behind > 300 {
+		return text
+	}
+	return decimal
 }
 
 func timeOf(v string) kind {
 	switch {
-	case len(v) > 35:
+	case len(v) > 35 || len(v) < 5 || v[4] != '-' && v[2] != ':': // as nearly all
 	case isotime.IsDate(v):
 		return day
 	case isotime.IsMoment(v):

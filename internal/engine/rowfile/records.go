@@ -7,6 +7,9 @@ import (
 	"errors"
 	"io"
 	"slices"
+	"strings"
+
+	"golang.org/x/text/transform"
 
 	"dustyferry/internal/core/textrows"
 	"dustyferry/internal/domain"
@@ -34,12 +37,15 @@ func unpacked(path string, read func(io.Reader) (records, error)) (records, func
 }
 
 func (t texts) read(r io.Reader) (records, error) {
+	if t.Wide {
+		r = transform.NewReader(r, textrows.UTF16())
+	}
 	if t.Mark {
 		if _, err := io.ReadFull(r, make([]byte, len(textrows.ByteOrderMark))); err != nil {
 			return nil, err
 		}
 	}
-	out := &textRecords{csv: csv.NewReader(r), width: len(t.Columns), first: t.Header}
+	out := &textRecords{csv: csv.NewReader(r), width: len(t.Columns), first: t.Header, wide: t.Wide}
 	out.csv.Comma, out.csv.ReuseRecord, out.csv.FieldsPerRecord = t.Delimiter, true, -1
 	return out, nil
 }
@@ -48,6 +54,7 @@ type textRecords struct {
 	csv    *csv.Reader
 	width  int
 	first  bool
+	wide   bool
 	values []textrows.Value
 }
 
@@ -67,8 +74,14 @@ func (r *textRecords) next() ([]textrows.Value, error, error) {
 		return nil, nil, err
 	}
 	r.values = r.values[:0]
+	unreadable := false
 	for _, v := range record {
 		r.values = append(r.values, textrows.Value{Text: v})
+		unreadable = unreadable || r.wide && strings.ContainsRune(v, textrows.Unreadable)
+	}
+	if unreadable {
+		line, _ := r.csv.FieldPos(0)
+		return r.values, domain.Conflict("line %d has something in it that is no character of UTF-16", line), nil
 	}
 	if len(record) != r.width {
 		line, _ := r.csv.FieldPos(0)
@@ -105,6 +118,7 @@ type lineRecords struct {
 	in     *bufio.Reader
 	number int
 	place  map[string]int
+	parser textrows.Parser
 	line   []byte
 	values []textrows.Value
 }
@@ -130,7 +144,7 @@ func (r *lineRecords) next() ([]textrows.Value, error, error) {
 	}
 	unknown := ""
 	var names []string
-	err := textrows.Object(r.line, func(name string, v textrows.Value) {
+	err := r.parser.Object(r.line, func(name string, v textrows.Value) {
 		switch i, ok := r.place[name]; {
 		case r.visit != nil:
 			names = append(names, name)

@@ -3,12 +3,14 @@ package rowfile
 import (
 	"bytes"
 	"compress/gzip"
+	"encoding/binary"
 	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf16"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -183,6 +185,29 @@ func TestObjectsAsRows(t *testing.T) {
 		}
 		if err == nil && name == "empty.jsonl" || err != nil && !strings.Contains(err.Error(), "no line is an object") {
 			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// TestFilesOfUTF16: as some programs save texts, in either order of bytes; what is no character is refused.
+func TestFilesOfUTF16(t *testing.T) {
+	for name, order := range map[string]binary.ByteOrder{"little": binary.LittleEndian, "big": binary.BigEndian} {
+		var text []byte
+		for _, unit := range utf16.Encode([]rune("\ufeffid\tname\r\n1\tGröße 🐝\r\n2\tx\r\n")) {
+			text = append(text, 0, 0)
+			order.PutUint16(text[len(text)-2:], unit)
+		}
+		order.PutUint16(text[len(text)-6:], 0xd800) // the x becomes half a character
+		db, _ := opened(t, "stalls.txt", string(text))
+		p := planned(t, db)
+		rows, refused, err := rowsOf(t, db, &p)
+		if err != nil || strings.Join(rows, "; ") != "1|Größe 🐝" || len(refused) != 1 ||
+			refused[0] != "line 3 has something in it that is no character of UTF-16" {
+			t.Errorf("%s: %q, refused %q, %v", name, rows, refused, err)
+		}
+		list, err := db.SurveySource(t.Context(), []domain.TablePlan{p}, false)
+		if err != nil || list[0].Measured != "tabs between 2 columns, in UTF-16" {
+			t.Errorf("%s: %+v, %v", name, list, err)
 		}
 	}
 }
