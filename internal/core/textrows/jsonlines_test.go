@@ -25,7 +25,8 @@ func TestObjectsOfALine(t *testing.T) {
 	for line, says := range map[string]string{"": "no object", "[1]": "no object", `{"a": 1`: "no JSON", `{"a" 1}`: "no JSON",
 		`{"a": 1} x`: "behind its object", `{"a": 1, "a": 2}`: `"a" stands twice`, `{"a": tru}`: "no JSON", "{'a': 1}": "no JSON",
 		`{"a": 1}{"a": 2}`: "behind its object"} {
-		if err := new(Parser).Object([]byte(line), func(string, Value) {}); err == nil || !strings.Contains(err.Error(), says) {
+		if err := new(Parser).Object([]byte(line), func(string, Value) {}); err == nil ||
+			!strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", line, err)
 		}
 	}
@@ -77,7 +78,8 @@ func FuzzObject(f *testing.F) {
 // TestTextsThatAreNone: bytes that are no UTF-8 are refused, and not written as a sign that stands for any.
 func TestTextsThatAreNone(t *testing.T) {
 	for _, line := range []string{"{\"a\": \"\xff\"}", `{"a": "\ud800"}`} {
-		if err := new(Parser).Object([]byte(line), func(string, Value) {}); err == nil || !strings.Contains(err.Error(), "it is no JSON") {
+		if err := new(Parser).Object([]byte(line), func(string, Value) {}); err == nil ||
+			!strings.Contains(err.Error(), "it is no JSON") {
 			t.Errorf("%q: %v", line, err)
 		}
 	}
