@@ -378,7 +378,7 @@ func (c *capture) replaced(ctx context.Context, rows []entry) (map[int64]bool, e
 		here, again := make([]string, len(k.recorded.Old)), make([]string, len(k.recorded.Old))
 		var args []driver.Value
 		for j, name := range k.recorded.Old {
-			here[j] = quote(name) + " IS ?"
+			here[j] = quote(name) + " COLLATE BINARY IS ?"
 			again[j] = fmt.Sprintf("n%d IS ?", slices.Index(k.recorded.Columns, name))
 			args = append(args, e.old[j])
 		}

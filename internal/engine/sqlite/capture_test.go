@@ -236,6 +236,25 @@ func TestRandomWritesAreFollowed(t *testing.T) {
 	}
 }
 
+// TestReplacedByAKeyThatFolds: REPLACE by a key whose texts are the same in other letters, and by a primary key
+// that is not the one that is planned.
+func TestReplacedByAKeyThatFolds(t *testing.T) {
+	f := follow(t, "CREATE TABLE a (name TEXT COLLATE NOCASE, place INT, kg INT, PRIMARY KEY (name, place))",
+		"CREATE TABLE b (code TEXT NOT NULL UNIQUE, id TEXT PRIMARY KEY)", "INSERT INTO b VALUES ('x', NULL)",
+		"CREATE TABLE c (name TEXT COLLATE NOCASE PRIMARY KEY, kg INT) WITHOUT ROWID")
+	if !slices.Equal(f.plans[1].Key, []string{"code"}) {
+		t.Fatalf("b is planned by %v", f.plans[1].Key)
+	}
+	f.open()
+	f.run("INSERT INTO a VALUES ('kea', 1, 1), ('tui', 1, 1)", "INSERT INTO b VALUES ('a', '1'), ('b', '2')",
+		"INSERT INTO c VALUES ('kea', 1)", "DELETE FROM b WHERE id IS NULL")
+	f.equal()
+	f.run("REPLACE INTO a VALUES ('KEA', 1, 2), ('Tui', 2, 3)", "REPLACE INTO b VALUES ('c', '1')",
+		"UPDATE OR REPLACE b SET id = '1' WHERE id = '2'", "REPLACE INTO c VALUES ('Kea', 2)",
+		"UPDATE c SET name = 'kEa'")
+	f.equal()
+}
+
 // TestChunksLieAtMarks: a chunk that is read while others write sees just what lies before its place.
 func TestChunksLieAtMarks(t *testing.T) {
 	f := follow(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY, kg INT)")

@@ -62,17 +62,18 @@ func recordOf(p *domain.TablePlan) recorded {
 	return r
 }
 
-// unique is a unique index beside the key.
+// unique is a unique index.
 type unique struct {
 	columns   []string
 	collation []string
 	of        string // over an expression: which index
 }
 
-// uniques are the unique indexes of a table beside its primary key.
+// uniques are the unique indexes of a table by which another row than the one with the same key can be in the
+// way: all but that of the key, and that too where texts are the same by it that differ.
 func (c *conn) uniques(ctx context.Context, table string, key []string) ([]unique, error) {
 	var names []string
-	if err := c.rows(ctx, `SELECT name FROM pragma_index_list(?) WHERE "unique" = 1 AND origin <> 'pk' ORDER BY name`,
+	if err := c.rows(ctx, `SELECT name FROM pragma_index_list(?) WHERE "unique" = 1 ORDER BY name`,
 		func(r []driver.Value) error { names = append(names, r[0].(string)); return nil }, table); err != nil {
 		return nil, err
 	}
@@ -91,7 +92,8 @@ func (c *conn) uniques(ctx context.Context, table string, key []string) ([]uniqu
 			}, n); err != nil {
 			return nil, err
 		}
-		if !slices.Equal(u.columns, key) || u.of != "" {
+		folds := slices.ContainsFunc(u.collation, func(c string) bool { return !strings.EqualFold(c, "BINARY") })
+		if !slices.Equal(u.columns, key) || folds || u.of != "" {
 			out = append(out, u)
 		}
 	}
@@ -147,10 +149,14 @@ func (r recorded) triggers(keyed bool, uniques []unique) map[string]string {
 		}
 		any = append(any, strings.Join(same, " AND "))
 	}
+	exact := make([]string, len(r.Old))
+	for i, c := range r.Old {
+		exact[i] = quote(c) + " COLLATE BINARY"
+	}
 	check := func(of string) string {
 		return fmt.Sprintf("INSERT INTO %s (tbl, kind, at, %s) SELECT %s, '%s', julianday('now'), %s FROM %s WHERE (%s) AND "+
-			"(%[5]s) IS NOT (%[8]s)", logTable, olds, literal(r.Name), logCheck, list("", r.Old), quote(r.Name),
-			strings.Join(any, " OR "), list(of, r.Old))
+			"(%s) IS NOT (%s)", logTable, olds, literal(r.Name), logCheck, list("", r.Old), quote(r.Name),
+			strings.Join(any, " OR "), strings.Join(exact, ", "), list(of, r.Old))
 	}
 	add("r", "BEFORE INSERT", check("NEW."))
 	add("p", "BEFORE UPDATE", check("OLD."))
