@@ -68,7 +68,14 @@ type captured struct {
 	news     []int // where a column of the plan stands among new values
 	olds     []int // and among old ones, -1 where it does not
 	keyed    bool
+	keys     []keyColumn
 	values   []driver.Value
+}
+
+// keyColumn is a column of the key: its place, and the storage classes that it may have.
+type keyColumn struct {
+	at      int
+	classes []string
 }
 
 // OpenCapture reads the log from a place on.
@@ -143,7 +150,10 @@ func (c *capture) take(ctx context.Context, t engine.CaptureTable) error {
 		return domain.Conflict("changes of %s are not recorded for this crossing: load it again: dustyferry crossing "+
 			"restart --table %[1]s", p.Source)
 	}
-	for _, col := range k.cols {
+	for i, col := range k.cols {
+		if slices.Contains(p.Key, col.Name) {
+			k.keys = append(k.keys, keyColumn{i, classes(writerOf(col).base)})
+		}
 		at := slices.Index(k.recorded.Columns, col.Name)
 		if at < 0 {
 			return domain.Conflict("column %s of %s was not recorded: load the table again: dustyferry crossing restart "+
@@ -490,12 +500,18 @@ func (k *captured) change(e *entry) (domain.Change, error) {
 	out := domain.Change{Table: k.table.ID}
 	var err error
 	if e.kind != logInsert {
+		if err := k.sameKey(k.olds, e.old); err != nil {
+			return out, err
+		}
 		if out.Old, err = k.row(k.olds, e.old); err != nil {
 			return out, err
 		}
 		out.OldWhole = !k.keyed
 	}
 	if e.kind == logInsert || e.kind == logUpdate {
+		if err := k.sameKey(k.news, e.new); err != nil {
+			return out, err
+		}
 		if out.New, err = k.row(k.news, e.new); err != nil {
 			return out, err
 		}
@@ -511,6 +527,29 @@ func (k *captured) change(e *entry) (domain.Change, error) {
 		return out, fmt.Errorf("the log says %q, which is nothing that we write", e.kind)
 	}
 	return out, nil
+}
+
+// sameKey refuses a key with a value of another class than its column has, whose chunk is not known.
+func (k *captured) sameKey(places []int, values []driver.Value) error {
+	for _, key := range k.keys {
+		class := "null"
+		switch values[places[key.at]].(type) {
+		case int64:
+			class = "integer"
+		case float64:
+			class = "real"
+		case string:
+			class = "text"
+		case []byte:
+			class = "blob"
+		}
+		if !slices.Contains(key.classes, class) {
+			return domain.Conflict("the column %s of the key has a value of the type %s, and others of the type %s: "+
+				"correct it, "+
+				"and load the table again", k.cols[key.at].Name, class, key.classes[0])
+		}
+	}
+	return nil
 }
 
 // row writes values, by their places, in the form of the plan's columns; those without a place stay out.

@@ -476,6 +476,10 @@ func TestWhatEndsARecording(t *testing.T) {
 	}
 	f.run("UPDATE sqlite_sequence SET seq = 1 WHERE name = 'dusty_ferry_log'")
 	ends(f, "its log ends at 1")
+	f = follow(t, "CREATE TABLE a (id PRIMARY KEY, n INT)", "INSERT INTO a VALUES ('x', 1)")
+	f.open()
+	f.run("INSERT INTO a VALUES (5, 1)")
+	ends(f, "the column id of the key has a value of the type integer, and others of the type text")
 	// A value that its column cannot have is not passed over.
 	f = fresh()
 	f.run("INSERT INTO hives VALUES (5, 'heavy')")
@@ -492,6 +496,8 @@ func TestWhatCannotBeRecorded(t *testing.T) {
 			"PRAGMA journal_mode = WAL"},
 		"without a key": {[]string{"PRAGMA journal_mode = WAL", "CREATE TABLE a (n INT, m INT UNIQUE)"}, "give it a " +
 			"primary key"},
+		"with numbers and texts for a key": {[]string{"PRAGMA journal_mode = WAL", "CREATE TABLE a (id BLOB PRIMARY KEY)",
+			"INSERT INTO a VALUES ('x'), (5)"}, "the column id of its key has values of several types"},
 		"over an expression": {[]string{"PRAGMA journal_mode = WAL", "CREATE TABLE a (id INTEGER PRIMARY KEY, n TEXT)",
 			"CREATE UNIQUE INDEX low ON a (lower(n))"}, "unique index low is over an expression"},
 	} {

@@ -277,7 +277,13 @@ func (c *conn) record(ctx context.Context, name string, p *domain.TablePlan) err
 	if err != nil {
 		return err
 	}
-	if why := unrecordable(p, uniques); why != "" {
+	why := unrecordable(p, uniques)
+	if why == "" {
+		if why, err = c.mixedKey(ctx, p); err != nil {
+			return err
+		}
+	}
+	if why != "" {
 		return domain.Conflict("%s", why)
 	}
 	want := r.triggers(len(p.Key) > 0, uniques)
@@ -342,7 +348,13 @@ func (d *database) surveyRecording(ctx context.Context, plans []domain.TablePlan
 		if err != nil {
 			return nil, d.explain(err)
 		}
-		if why := unrecordable(p, uniques); why != "" {
+		why := unrecordable(p, uniques)
+		if why == "" {
+			if why, err = c.mixedKey(ctx, p); err != nil {
+				return nil, d.explain(err)
+			}
+		}
+		if why != "" {
 			add(domain.Blocker, "recording changes", p.Source.String(), "", "%s", why)
 			continue
 		}
@@ -368,6 +380,39 @@ func unrecordable(p *domain.TablePlan, uniques []unique) string {
 		}
 	}
 	return ""
+}
+
+// classes are the storage classes that a key's column must have, by what it is planned as: in an order of its
+// own a file has numbers before texts, so that which chunk a key is in would not be known.
+func classes(base string) []string {
+	switch base {
+	case bigint, boolean:
+		return []string{"integer"}
+	case numeric, double:
+		return []string{"integer", "real"}
+	case bytea:
+		return []string{"blob"}
+	}
+	return []string{"text"}
+}
+
+// mixedKey says which column of the key has values of another class.
+func (c *conn) mixedKey(ctx context.Context, p *domain.TablePlan) (string, error) {
+	for _, k := range p.KeyColumns() {
+		other := int64(0)
+		if err := c.rows(ctx, fmt.Sprintf("SELECT 1 FROM %s WHERE typeof(%s) NOT IN ('%s') LIMIT 1", quote(p.Source.Name),
+			quote(k.Name), strings.Join(classes(writerOf(k).base), "', '")), func(r []driver.Value) error {
+			other = r[0].(int64)
+			return nil
+		}); err != nil {
+			return "", err
+		}
+		if other > 0 {
+			return "the column " + k.Name + " of its key has values of several types, and it is not known which chunk such a " +
+				"key is in: load it without changes", nil
+		}
+	}
+	return "", nil
 }
 
 // made are the triggers of ours on a table, and by which statements they were made.
