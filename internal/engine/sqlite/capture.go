@@ -545,8 +545,7 @@ func (k *captured) sameKey(places []int, values []driver.Value) error {
 		}
 		if !slices.Contains(key.classes, class) {
 			return domain.Conflict("the column %s of the key has a value of the type %s, and others of the type %s: "+
-				"correct it, "+
-				"and load the table again", k.cols[key.at].Name, class, key.classes[0])
+				"correct it, and load the table again", k.cols[key.at].Name, class, key.classes[0])
 		}
 	}
 	return nil

@@ -255,6 +255,20 @@ func TestReplacedByAKeyThatFolds(t *testing.T) {
 	f.equal()
 }
 
+// TestKeysAreLocatedAsTheFileOrdersThem: by the collation of the key's column, and not by bytes.
+func TestKeysAreLocatedAsTheFileOrdersThem(t *testing.T) {
+	f := follow(t, "CREATE TABLE a (name TEXT COLLATE NOCASE, n INT, PRIMARY KEY (name, n))",
+		"CREATE TABLE b (name TEXT PRIMARY KEY)")
+	if f.plans[0].KeyOrder != "source" || f.plans[1].KeyOrder != "ours" {
+		t.Errorf("keys are ordered by %s and %s", f.plans[0].KeyOrder, f.plans[1].KeyOrder)
+	}
+	at, err := f.db.Locate(t.Context(), &f.plans[0], []domain.KeyValue{{"b", "1"}, {"D", "7"}},
+		[]domain.KeyValue{{"A", "9"}, {"c", "0"}, {"B", "1"}, {"d", "6"}, {"d", "7"}, {"E", "0"}})
+	if err != nil || !slices.Equal(at, []int{0, 1, 1, 1, 2, 2}) {
+		t.Errorf("they are in the chunks %v, %v", at, err)
+	}
+}
+
 // TestChunksLieAtMarks: a chunk that is read while others write sees just what lies before its place.
 func TestChunksLieAtMarks(t *testing.T) {
 	f := follow(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY, kg INT)")
