@@ -420,7 +420,7 @@ func (c *capture) hand(ctx context.Context, e *entry, replaced map[int64]bool) e
 		return c.emit(ctx, domain.Event{Kind: domain.EventProgress, Position: at})
 	}
 	k := c.tables[e.table]
-	if k == nil || e.kind == logCheck && !replaced[e.n] {
+	if k == nil || e.kind == logVoid || e.kind == logCheck && !replaced[e.n] {
 		return nil
 	}
 	change, err := k.change(e)

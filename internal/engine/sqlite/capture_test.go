@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -498,6 +499,34 @@ func TestWhatEndsARecording(t *testing.T) {
 	f = fresh()
 	f.run("INSERT INTO hives VALUES (5, 'heavy')")
 	ends(f, `main.hives: column kg holds the text "heavy"`)
+}
+
+// TestATableThatIsMadeAnew: what was recorded of its old columns is not read as if it were of the new ones.
+func TestATableThatIsMadeAnew(t *testing.T) {
+	f := follow(t, "CREATE TABLE hives (id INTEGER PRIMARY KEY, name TEXT, kg INT)", "CREATE TABLE lots (id INTEGER "+
+		"PRIMARY KEY)")
+	f.run("INSERT INTO hives VALUES (1, 'kea', 5)", "INSERT INTO lots VALUES (1)", "ALTER TABLE hives RENAME TO "+
+		"hives_of_before",
+		"CREATE TABLE hives (kg INT, id INTEGER PRIMARY KEY, name TEXT)", "INSERT INTO hives SELECT kg, id, name FROM "+
+			"hives_of_before", "DROP TABLE hives_of_before")
+	p, err := f.db.Plan(tableOf(t, f.db, "hives"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.plans[0] = p
+	if _, err := f.db.PrepareCapture(t.Context(), follower, f.plans); err != nil {
+		t.Fatal(err)
+	}
+	f.run("INSERT INTO hives VALUES (7, 2, 'tui')", "INSERT INTO lots VALUES (2)")
+	f.open()
+	at, err := f.db.Heartbeat(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.upTo(at)
+	if want := map[string]bool{"hives 7|2|tui": true, "lots 1": true, "lots 2": true}; !maps.Equal(f.rows, want) {
+		t.Errorf("came %v, want %v", f.rows, want)
+	}
 }
 
 // TestWhatCannotBeRecorded is said before anything is made.

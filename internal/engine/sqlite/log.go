@@ -36,6 +36,7 @@ const (
 	logDelete = "d"
 	logCheck  = "c" // a row that an insert or update may have replaced without a word; see [captured.checks]
 	logMark   = "m"
+	logVoid   = "x" // it was one of these, of a table that had other columns and is loaded anew
 )
 
 // isOurs reports whether a table is of our bookkeeping.
@@ -307,6 +308,11 @@ func (c *conn) record(ctx context.Context, name string, p *domain.TablePlan) err
 	}
 	columns, _ := json.Marshal(r.Columns)
 	olds, _ := json.Marshal(r.Old)
+	// What was recorded of other columns cannot be read by these, and lies before the table's new load.
+	if err := c.exec(ctx, "UPDATE "+logTable+" SET kind = '"+logVoid+"' WHERE tbl = ? AND EXISTS (SELECT 1 FROM "+capTable+
+		" WHERE tbl = ? AND (columns <> ? OR olds <> ?))", r.Name, r.Name, string(columns), string(olds)); err != nil {
+		return err
+	}
 	return c.exec(ctx, "INSERT OR REPLACE INTO "+capTable+" VALUES (?, ?, ?, ?)", name, r.Name, string(columns),
 		string(olds))
 }
