@@ -106,6 +106,20 @@ func TestARoundIsTriedAgain(t *testing.T) {
 	}
 }
 
+// TestGatewaysEndWhatStaysOpen: behind gateways a transaction that stays open puts nothing off: the pause ends it,
+// and what changes touched is compared there.
+func TestGatewaysEndWhatStaysOpen(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		q := newQuay(domain.StopLock, func(s *domain.Settings) { s.CutoverDepth = domain.DepthVouched })
+		q.unaligned, q.route = roundsBefore, &domain.Route{Live: "marsh"}
+		q.plan(false)
+		_ = q.goes(t.Context(), 1)
+		if q.k.State != domain.CutoverDone || !strings.Contains(q.steps[0].Note, "is compared inside the pause") {
+			t.Errorf("it is %s: %s; %s", q.k.State, q.states(), q.steps[0].Note)
+		}
+	})
+}
+
 // TestAGuardedTarget takes writes of everybody before applications are told of it; where the cutover is
 // taken back, it is closed again, and what was compared before proves nothing.
 func TestAGuardedTarget(t *testing.T) {

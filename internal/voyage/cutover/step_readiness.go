@@ -36,6 +36,13 @@ func checkReadiness(ctx context.Context, r *run) (string, error) {
 		return note, nil
 	}
 	rows, err := vouchBefore(ctx, r)
+	if domain.IsKind(err, domain.ProblemUnavailable) {
+		// A transaction that stays open; gateways end it in the pause, in which the rest is compared.
+		if to, e := r.of.gateways.Leads(ctx, *r.c); e == nil && to != nil {
+			return fmt.Sprintf("%s; what changes touched is compared inside the pause, as before it could not be: %s", note,
+				err), nil
+		}
+	}
 	if err != nil {
 		return "", err
 	}
