@@ -8,56 +8,65 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
 
 	"dustyferry/internal/domain"
 )
 
 // sharedTexts are those that the cells of a workbook name by numbers. There may be more of them than memory:
-// they lie in a file without a name, but for where each sixteenth begins and those that were read last.
+// they lie in a file without a name, which goes with its last user, but for where each sixteenth begins.
 type sharedTexts struct {
 	file   *os.File
 	begins []int64
 	n      int
 	size   int64
-
-	block int // that is read
-	texts []string
 }
 
 // together is how many texts are read at once.
 const together = 16
 
-func (s *sharedTexts) close() {
-	if s.file != nil {
-		_ = s.file.Close()
-	}
+// lastTexts are those of the workbook that was opened last: each of its sheets needs them, again and again.
+var lastTexts struct {
+	sync.Mutex
+	of    string // which workbook, and as of when
+	texts *sharedTexts
 }
 
-// sharedTexts reads all of them.
-func (w *workbook) sharedTexts() (_ *sharedTexts, err error) {
-	s := &sharedTexts{block: -1}
+// sharedTexts reads all of them, or has them still.
+func (w *workbook) sharedTexts() (*sharedTexts, error) {
 	if w.texts == "" || w.files[w.texts] == nil {
-		return s, nil
+		return &sharedTexts{}, nil
 	}
+	lastTexts.Lock()
+	defer lastTexts.Unlock()
+	if lastTexts.of == w.state {
+		return lastTexts.texts, nil
+	}
+	s, err := w.layAside()
+	if err == nil {
+		lastTexts.of, lastTexts.texts = w.state, s
+	}
+	return s, err
+}
+
+func (w *workbook) layAside() (*sharedTexts, error) {
 	in, err := w.part(w.texts)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = in.Close() }()
+	s := &sharedTexts{}
 	if s.file, err = os.CreateTemp("", "dusty-ferry-texts-*"); err != nil {
 		return nil, domain.Unavailable(err, "the workbook's texts cannot be laid aside: %s", err)
 	}
-	_ = os.Remove(s.file.Name()) // it goes with its last user
-	defer func() {
-		if err != nil {
-			s.close()
-		}
-	}()
+	_ = os.Remove(s.file.Name())
 	out := bufio.NewWriterSize(s.file, 64<<10)
 	if err := s.readAll(xml.NewDecoder(in), out); err != nil {
+		_ = s.file.Close()
 		return nil, domain.Invalid("the workbook's texts cannot be read: %s", err)
 	}
 	if err := out.Flush(); err != nil {
+		_ = s.file.Close()
 		return nil, domain.Unavailable(err, "the workbook's texts cannot be laid aside: %s", err)
 	}
 	return s, nil
@@ -116,12 +125,19 @@ func (s *sharedTexts) add(out *bufio.Writer, text []byte) error {
 	return err
 }
 
+// textsAt reads shared texts, those that lie beside each other at once.
+type textsAt struct {
+	*sharedTexts
+	block int // that is read, from 1 on
+	texts []string
+}
+
 // get returns the text of a number.
-func (s *sharedTexts) get(n int) (string, error) {
+func (s *textsAt) get(n int) (string, error) {
 	if n < 0 || n >= s.n {
 		return "", fmt.Errorf("there are %d", s.n)
 	}
-	if block := n / together; s.block != block {
+	if block := n / together; s.block != block+1 {
 		end := s.size
 		if block+1 < len(s.begins) {
 			end = s.begins[block+1]
@@ -136,7 +152,7 @@ func (s *sharedTexts) get(n int) (string, error) {
 			s.texts = append(s.texts, string(buf[skip:skip+int(size)]))
 			buf = buf[skip+int(size):]
 		}
-		s.block = block
+		s.block = block + 1
 	}
 	return s.texts[n%together], nil
 }

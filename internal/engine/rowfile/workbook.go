@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"strconv"
 	"strings"
@@ -42,7 +43,8 @@ func Workbook() Driver {
 
 // workbook is an open one.
 type workbook struct {
-	zip    *zip.ReadCloser
+	file   *os.File
+	state  string // which file, and as of when
 	files  map[string]*zip.File
 	sheets []sheetPart
 	in1904 bool
@@ -70,16 +72,25 @@ func openWorkbook(name string) (_ *workbook, err error) {
 	if kind.Name != filekind.Workbook || kind.Detail != "" || kind.Packed != "" {
 		return nil, domain.Invalid("%s is a %s: %s", name, kind, kind.Advice)
 	}
-	z, err := zip.OpenReader(name)
+	f, err := os.Open(name)
 	if err != nil {
-		return nil, domain.Invalid("%s is damaged, or was cut off: %s", name, err)
+		return nil, domain.Unavailable(err, "the file %s cannot be read: %s", name, errors.Unwrap(err))
 	}
-	w := &workbook{zip: z, files: map[string]*zip.File{}}
+	w := &workbook{file: f, files: map[string]*zip.File{}}
 	defer func() {
 		if err != nil {
 			w.close()
 		}
 	}()
+	s, err := f.Stat()
+	if err != nil {
+		return nil, domain.Unavailable(err, "the file %s cannot be read: %s", name, err)
+	}
+	z, err := zip.NewReader(f, s.Size())
+	if err != nil {
+		return nil, domain.Invalid("%s is damaged, or was cut off: %s", name, err)
+	}
+	w.state = fmt.Sprint(name, s.Size(), s.ModTime().UnixNano())
 	for _, f := range z.File {
 		w.files[strings.TrimPrefix(f.Name, "/")] = f
 	}
@@ -133,7 +144,7 @@ func openWorkbook(name string) (_ *workbook, err error) {
 	return w, nil
 }
 
-func (w *workbook) close() { _ = w.zip.Close() }
+func (w *workbook) close() { _ = w.file.Close() }
 
 // part opens a part of the archive.
 func (w *workbook) part(name string) (io.ReadCloser, error) {
@@ -310,7 +321,7 @@ func (w *workbook) formats() ([]sheet.Timely, error) {
 type sheetRows struct {
 	in      io.ReadCloser
 	xml     *xml.Decoder
-	shared  *sharedTexts
+	shared  textsAt
 	formats []sheet.Timely
 	in1904  bool
 	row     sheet.Row
@@ -329,16 +340,13 @@ func (w *workbook) rows(s sheetPart) (*sheetRows, error) {
 	}
 	in, err := w.part(s.part)
 	if err != nil {
-		shared.close()
 		return nil, err
 	}
-	return &sheetRows{in: in, xml: xml.NewDecoder(in), shared: shared, formats: formats, in1904: w.in1904}, nil
+	return &sheetRows{in: in, xml: xml.NewDecoder(in), shared: textsAt{sharedTexts: shared}, formats: formats,
+		in1904: w.in1904}, nil
 }
 
-func (r *sheetRows) close() {
-	_ = r.in.Close()
-	r.shared.close()
-}
+func (r *sheetRows) close() { _ = r.in.Close() }
 
 // next returns the next row, which is good until the next, io.EOF at the end.
 func (r *sheetRows) next() (*sheet.Row, error) {
