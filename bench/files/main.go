@@ -10,16 +10,12 @@ import (
 	"flag"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"runtime/debug"
 	"runtime/metrics"
 	"strconv"
 	"time"
-
-	"github.com/parquet-go/parquet-go"
-	"github.com/xuri/excelize/v2"
 
 	"dustyferry/bench/rig"
 	"dustyferry/client"
@@ -120,24 +116,11 @@ func run(ctx context.Context, form string, rows, pairs int) error {
 			return err
 		}
 	}
-	pg, err := localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB"}})
-	if err != nil {
-		return err
-	}
-	defer pg.Stop()
-	svc, token, end, err := rig.Serve(ctx, dir)
+	f, pg, end, err := rig.FromFile(ctx, dir, path)
 	if err != nil {
 		return err
 	}
 	defer end()
-	f, err := rig.Open(svc.URL(), token)
-	if err != nil {
-		return err
-	}
-	if err := f.Register(ctx, contract.NewDatabase{Name: "old", Engine: "file", Database: path},
-		rig.Postgres("new", pg)); err != nil {
-		return err
-	}
 	var ratios, bare, ours, most []float64
 	for i := range pairs {
 		w, err := copied(ctx, pg, texts)
@@ -160,23 +143,9 @@ func run(ctx context.Context, form string, rows, pairs int) error {
 
 // copied is psql's own copy of the same rows into a table with their types.
 func copied(ctx context.Context, pg *localserver.Postgres, texts string) (float64, error) {
-	psql, err := localserver.Bin("psql")
-	if err != nil {
-		return 0, err
-	}
-	began := time.Now()
-	for _, q := range []string{"DROP TABLE IF EXISTS lots", "DROP SCHEMA IF EXISTS files CASCADE",
+	return rig.Psql(ctx, pg, "DROP TABLE IF EXISTS lots", "DROP SCHEMA IF EXISTS files CASCADE",
 		"CREATE TABLE lots (id bigint, hive bigint, kg numeric, taken date, note text)",
-		`\copy lots FROM '` + texts + `' (FORMAT csv, HEADER)`} {
-		began = time.Now()
-		cmd := exec.CommandContext(ctx, psql, "-q", "-h", pg.Host, "-p", strconv.Itoa(pg.Port), "-U", pg.User, "postgres",
-			"-c", q)
-		cmd.Env = append(os.Environ(), "PGPASSWORD="+pg.Password)
-		if out, err := cmd.CombinedOutput(); err != nil {
-			return 0, fmt.Errorf("%w: %s", err, out)
-		}
-	}
-	return time.Since(began).Seconds(), nil
+		`\copy lots FROM '`+texts+`' (FORMAT csv, HEADER)`)
 }
 
 // loaded is a load from its start until the last row has landed; most is how much more memory it took, MB.

@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"strconv"
 	"time"
 
 	"dustyferry/bench/rig"
@@ -65,24 +64,11 @@ func run(ctx context.Context, rows, pairs, lanes int) error {
 		return err
 	}
 	_ = dump.Close()
-	pg, err := localserver.StartPostgres(ctx, localserver.Options{Settings: map[string]string{"max_wal_size": "8GB"}})
-	if err != nil {
-		return err
-	}
-	defer pg.Stop()
-	svc, token, end, err := rig.Serve(ctx, dir)
+	f, pg, end, err := rig.FromFile(ctx, dir, path)
 	if err != nil {
 		return err
 	}
 	defer end()
-	f, err := rig.Open(svc.URL(), token)
-	if err != nil {
-		return err
-	}
-	if err := f.Register(ctx, contract.NewDatabase{Name: "old", Engine: "sqlite", Database: path},
-		rig.Postgres("new", pg)); err != nil {
-		return err
-	}
 	var ratios, ours, read, write []float64
 	for i := range pairs {
 		r, err := timed(exec.CommandContext(ctx, shell, path, "SELECT * FROM lots"))
@@ -118,23 +104,8 @@ func timed(cmd *exec.Cmd) (float64, error) {
 
 // copied is a bare COPY with the key in place, from a client.
 func copied(ctx context.Context, pg *localserver.Postgres, texts string) (float64, error) {
-	psql, err := localserver.Bin("psql")
-	if err != nil {
-		return 0, err
-	}
-	command := func(args ...string) *exec.Cmd {
-		cmd := exec.CommandContext(ctx, psql, append([]string{"-q", "-h", pg.Host, "-p", strconv.Itoa(pg.Port), "-U", pg.User,
-			"postgres"}, args...)...)
-		cmd.Env = append(os.Environ(), "PGPASSWORD="+pg.Password)
-		return cmd
-	}
-	for _, q := range []string{"DROP TABLE IF EXISTS lots", "DROP SCHEMA IF EXISTS main CASCADE", "CREATE " +
-		"TABLE lots " + table} {
-		if out, err := command("-c", q).CombinedOutput(); err != nil {
-			return 0, fmt.Errorf("%w: %s", err, out)
-		}
-	}
-	return timed(command("-c", `\copy lots FROM '`+texts+`' (FORMAT csv)`))
+	return rig.Psql(ctx, pg, "DROP TABLE IF EXISTS lots", "DROP SCHEMA IF EXISTS main CASCADE", "CREATE TABLE lots "+table,
+		`\copy lots FROM '`+texts+`' (FORMAT csv)`)
 }
 
 // loaded is a load from its start until the last row has landed and the key stands.
