@@ -17,6 +17,9 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/parquet-go/parquet-go"
+	"github.com/xuri/excelize/v2"
+
 	"dustyferry/bench/rig"
 	"dustyferry/client"
 	"dustyferry/internal/contract"
