@@ -40,8 +40,8 @@ func TestLargeRowsAreFetchedByFew(t *testing.T) {
 	}{
 		"small rows":             {100, 3000, true, []int{50, 500, 1000, 1000, 450}},
 		"of 1 MiB":               {1 << 20, 100, true, []int{50, 16, 16, 16, 2}},
-		"without a key":          {100, 3000, false, []int{3000}},
-		"without a key, of many": {1, 10_001, false, []int{10_000, 1}},
+		"without a key":          {100, 3000, false, []int{500, 2500}},
+		"without a key, of many": {1, 16_000, false, []int{500, 5000, 10_000, 500}},
 	} {
 		p := &domain.TablePlan{}
 		if c.keyed {
@@ -67,7 +67,7 @@ func TestLargeRowsAreFetchedByFew(t *testing.T) {
 			t.Errorf("%s: %v; asked for %v, want %v", what, err, asked, c.want)
 		}
 	}
-	if n := nextPiece(1, 100<<20); n != 1 {
+	if n := nextPiece(1, 100<<20, fetchedAtOnce); n != 1 {
 		t.Errorf("after a row of 100 MiB: %d", n)
 	}
 }
