@@ -139,8 +139,9 @@ func (r recorded) triggers(keyed bool, uniques []unique) map[string]string {
 		return out
 	}
 	// A row that stands in the way of another by such an index is removed by REPLACE, and no trigger is told.
-	var any []string
+	var any, columns []string
 	for _, u := range uniques {
+		columns = append(columns, u.columns...)
 		same := make([]string, len(u.columns))
 		for i, c := range u.columns {
 			same[i] = fmt.Sprintf("%s = NEW.%[1]s COLLATE %s", quote(c), u.collation[i])
@@ -157,7 +158,8 @@ func (r recorded) triggers(keyed bool, uniques []unique) map[string]string {
 			strings.Join(any, " OR "), strings.Join(exact, ", "), list(of, r.Old))
 	}
 	add("r", "BEFORE INSERT", check("NEW."))
-	add("p", "BEFORE UPDATE", check("OLD."))
+	slices.Sort(columns)
+	add("p", "BEFORE UPDATE OF "+list("", slices.Compact(columns)), check("OLD."))
 	return out
 }
 
