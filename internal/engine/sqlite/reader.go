@@ -12,9 +12,10 @@ import (
 	"dustyferry/internal/engine"
 )
 
-// selecting reads columns of a plan's rows. A sign before a column gives its value as it is stored.
-func selecting(p *domain.TablePlan, cols []domain.Column, where string) string {
-	list := make([]string, len(cols))
+// selecting reads columns of a plan's rows, and what else is named. A sign before a column gives its value as it
+// is stored.
+func selecting(p *domain.TablePlan, cols []domain.Column, where string, also ...string) string {
+	list := make([]string, len(cols), len(cols)+1)
 	for i, c := range cols {
 		list[i] = "+" + quote(c.Name)
 		if c.Expression != "" {
@@ -25,7 +26,7 @@ func selecting(p *domain.TablePlan, cols []domain.Column, where string) string {
 	if p.From != "" {
 		from = "(" + p.From + ") rows_of_the_query"
 	}
-	return "SELECT " + strings.Join(list, ", ") + " FROM " + from + where
+	return "SELECT " + strings.Join(append(list, also...), ", ") + " FROM " + from + where
 }
 
 // between is the condition that selects a range of keys, and its values.
@@ -105,10 +106,30 @@ func (l *lines) stored(row []driver.Value) [][]byte {
 	return out
 }
 
-// each reads rows and hands on their fields. A row that cannot be written comes with the reason.
+// each reads rows and hands on their fields. A row that cannot be written comes with the reason, and with its
+// number in the file where that is read behind its columns.
 func (d *database) each(ctx context.Context, c *conn, l *lines, sql string, args []driver.Value,
 	visit func(fields [][]byte, refused error) error) error {
-	return d.explain(c.rows(ctx, sql, func(row []driver.Value) error { return visit(l.of(row)) }, args...))
+	return d.explain(c.rows(ctx, sql, func(row []driver.Value) error {
+		fields, refused := l.of(row[:len(l.write)])
+		if refused != nil && len(row) > len(l.write) {
+			refused = fmt.Errorf("rowid %d: %w", row[len(l.write)], refused)
+		}
+		return visit(fields, refused)
+	}, args...))
+}
+
+// numbers is what gives the number of a plan's row in the file, where it has one.
+func (c *conn) numbers(ctx context.Context, p *domain.TablePlan) ([]string, error) {
+	if p.From != "" || p.Table.Column("rowid") != nil {
+		return nil, nil
+	}
+	n, err := c.number(ctx, "SELECT count(*) FROM pragma_table_list(?) WHERE schema = 'main' AND type = 'table' AND "+
+		"wr = 0", p.Source.Name)
+	if err != nil || n == 0 {
+		return nil, err
+	}
+	return []string{"rowid"}, nil
 }
 
 // reader reads chunks, each in a read transaction.
@@ -158,7 +179,11 @@ func (r *reader) Rows(ctx context.Context, p *domain.TablePlan, c *domain.Chunk,
 	take func([][]byte, error) error) error {
 	cols := p.CopiedColumns()
 	where, args := between(p, c.Lower, c.Upper)
-	return r.d.each(ctx, r.c, newLines(p, cols, true), selecting(p, cols, where), args, take)
+	number, err := r.c.numbers(ctx, p)
+	if err != nil {
+		return r.d.explain(err)
+	}
+	return r.d.each(ctx, r.c, newLines(p, cols, true), selecting(p, cols, where, number...), args, take)
 }
 
 // Sample returns about want keys in order.
@@ -262,7 +287,11 @@ func (d *database) Scan(ctx context.Context, p *domain.TablePlan, s engine.Scope
 	defer c.close()
 	cols := p.CopiedColumns()
 	where, args := between(p, nil, nil)
-	sql := selecting(p, cols, where)
+	number, err := c.numbers(ctx, p)
+	if err != nil {
+		return d.explain(err)
+	}
+	sql := selecting(p, cols, where, number...)
 	switch {
 	case s.First > 0:
 		sql += fmt.Sprintf(" LIMIT %d", s.First)
