@@ -175,11 +175,11 @@ func TestFilesThatAreNoDatabases(t *testing.T) {
 	}
 	dir := f.files()
 	for name, c := range map[string]struct{ what, says string }{
-		"a.csv":     {"\xe9,b\n", "unknown kind"},
+		"a.csv":     {"\xe9,b\n", "save it as UTF-8"},
 		"b.sqlite":  {"\x00\x01\x00\x00Standard ACE DB\x00", "office program"},
 		"c.db":      {"PK\x03\x04", "zip archive (damaged"},
 		"d.parquet": {"PAR1", "is damaged"},
-		"g.csv":     {"a,b\n\xe9,x\n", "UTF-8"},
+		"g.csv":     {"a,b\n\xe9,x\n", "save it as UTF-8"},
 		"e":         {"", "empty file"},
 		"f.db":      {strings.Repeat("\xa7\x11\x00", 2000), "unknown kind"},
 	} {

@@ -109,6 +109,8 @@ func Of(head []byte) Kind {
 	case text(head):
 		return Kind{Name: Text, Advice: "a file of rows has the same number of values in each, with commas, semicolons, " +
 			"tabs or bars between them"}
+	case !bytes.ContainsFunc(head, func(r rune) bool { return r < ' ' && r != '\t' && r != '\r' && r != '\n' }):
+		return Kind{Name: Text, Detail: "in another encoding than UTF-8", Advice: "save it as UTF-8"}
 	}
 	return Kind{Name: Unknown,
 		Advice: "if it is an encrypted SQLite file, decrypt it with the program that made it, into a " +

@@ -37,7 +37,8 @@ func TestFilesAreCalledWhatTheyAre(t *testing.T) {
 		{"{\n  \"id\": 1\n}\n", "document of JSON"}, {"[{\"id\": 1}]", "document of JSON"},
 		{"[\n{\"id\": 1},", "document of JSON"}, {"{hive},kg\n1,2\n", "text"}, {"[hive],kg\n", "text"}, {"5\n", "text"},
 		{"\x00\x01\x02", "file of an unknown kind"},
-		{"\xa7\xf1\x88\x99abc", "file of an unknown kind"},
+		{"\xa7\xf1\x88\x99\x02abc", "file of an unknown kind"},
+		{"name;gr\xf6\xdfe\r\n1;2\r\n", "text (in another encoding than UTF-8)"},
 	} {
 		k := Of([]byte(c.head))
 		if k.String() != c.want {
