@@ -27,10 +27,11 @@ const (
 	readAtOnce = 5000
 	// maxQueued bounds what is read ahead of the applier, bytes.
 	maxQueued = 32 << 20
-	// forgetsEvery is how often rows of the log are removed that all have applied, and forgetsAtOnce how many
-	// in one transaction, for which applications wait.
+	// forgetsEvery is how often rows of the log are removed that all have applied, forgetsAtOnce how many in one
+	// transaction, for which applications wait, and forgetsInRow how many of these follow one another.
 	forgetsEvery  = 2 * time.Second
 	forgetsAtOnce = 20_000
+	forgetsInRow  = 10
 )
 
 // capture reads the log.
@@ -376,37 +377,77 @@ func (c *capture) entries(ctx context.Context) (out []entry, err error) {
 }
 
 // replaced are the numbers of those rows of the log that say that a row may have been replaced, and whose row
-// was: it is not there, or was inserted again later.
+// was: it is not there, or was made again later.
 func (c *capture) replaced(ctx context.Context, rows []entry) (map[int64]bool, error) {
 	out := map[int64]bool{}
+	there := map[*captured]map[string][]int64{} // rows of the log by the key of a row that is there now
 	for i := range rows {
 		e := &rows[i]
 		k := c.tables[e.table]
 		if e.kind != logCheck || k == nil {
 			continue
 		}
-		here, again := make([]string, len(k.recorded.Old)), make([]string, len(k.recorded.Old))
-		var args []driver.Value
+		here := make([]string, len(k.recorded.Old))
 		for j, name := range k.recorded.Old {
 			here[j] = quote(name) + " COLLATE BINARY IS ?"
-			again[j] = fmt.Sprintf("n%d IS ?", slices.Index(k.recorded.Columns, name))
-			args = append(args, e.old[j])
 		}
-		there, err := c.c.number(ctx, "SELECT count(*) FROM "+quote(e.table)+" WHERE "+strings.Join(here, " AND "), args...)
+		n, err := c.c.number(ctx, "SELECT count(*) FROM "+quote(e.table)+" WHERE "+strings.Join(here, " AND "),
+			e.old[:len(here)]...)
 		if err != nil {
 			return nil, err
 		}
-		if there > 0 {
-			if there, err = c.c.number(ctx, "SELECT NOT EXISTS (SELECT 1 FROM "+logTable+" WHERE n > ? AND tbl = ? AND "+
-				"kind IN ('"+
-				logInsert+"', '"+logUpdate+"') AND "+strings.Join(again, " AND ")+")",
-				append([]driver.Value{e.n, e.table}, args...)...); err != nil {
-				return nil, err
-			}
+		if n == 0 {
+			out[e.n] = true
+			continue
 		}
-		out[e.n] = there == 0
+		if there[k] == nil {
+			there[k] = map[string][]int64{}
+		}
+		key := keyText(e.old[:len(here)])
+		there[k][key] = append(there[k][key], e.n)
+	}
+	for k, keys := range there {
+		if err := c.madeAgain(ctx, k, keys, rows[0].n, out); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
+}
+
+// ahead is how many rows of the log are looked through for a row that was made again.
+const ahead = 100_000
+
+// madeAgain adds the numbers of keys whose row was inserted again, or moved there, behind them.
+func (c *capture) madeAgain(ctx context.Context, k *captured, keys map[string][]int64, from int64,
+	out map[int64]bool) error {
+	width := len(k.recorded.Old)
+	news := make([]string, width)
+	for i, name := range k.recorded.Old {
+		news[i] = fmt.Sprintf("+n%d", slices.Index(k.recorded.Columns, name))
+	}
+	return c.c.rows(ctx, "SELECT n, kind, "+strings.Join(news, ", ")+", "+numbered("+o", width)+" FROM "+logTable+
+		" WHERE n > ? AND n <= ? AND tbl = ? AND kind IN ('"+logInsert+"', '"+logUpdate+"')",
+		func(r []driver.Value) error {
+			key := keyText(r[2 : 2+width])
+			if r[1] == logUpdate && keyText(r[2+width:]) == key {
+				return nil // it was there
+			}
+			for _, n := range keys[key] {
+				if n < r[0].(int64) {
+					out[n] = true
+				}
+			}
+			return nil
+		}, from, from+ahead, k.recorded.Name)
+}
+
+// keyText is a key as one text, equal for equal ones.
+func keyText(values []driver.Value) string {
+	var out strings.Builder
+	for _, v := range values {
+		fmt.Fprintf(&out, "%T %q,", v, fmt.Sprint(v))
+	}
+	return out.String()
 }
 
 // hand hands a row of the log on.
@@ -491,13 +532,15 @@ func (c *capture) forget(ctx context.Context) error {
 		return err
 	}
 	err = c.d.transaction(ctx, func(w *conn) error {
-		if err := w.exec(ctx, "UPDATE "+readTable+" SET upto = ? WHERE name = ?", upto, c.name); err != nil {
-			return err
-		}
-		return w.exec(ctx, fmt.Sprintf("DELETE FROM %s WHERE n <= min((SELECT min(upto) FROM %s), (SELECT min(n) FROM "+
-			"%[1]s) + %[3]d)",
-			logTable, readTable, forgetsAtOnce))
+		return w.exec(ctx, "UPDATE "+readTable+" SET upto = ? WHERE name = ?", upto, c.name)
 	})
+	for removed, n := int64(forgetsAtOnce), 0; err == nil && removed >= forgetsAtOnce && n < forgetsInRow; n++ {
+		err = c.d.transaction(ctx, func(w *conn) (err error) {
+			removed, err = w.changes(ctx, fmt.Sprintf("DELETE FROM %s WHERE n <= min((SELECT min(upto) FROM %s), "+
+				"(SELECT min(n) FROM %[1]s) + %[3]d)", logTable, readTable, forgetsAtOnce))
+			return err
+		})
+	}
 	if engine.ClassOf(err) == engine.Collision { // somebody writes: there is time
 		return nil
 	}
