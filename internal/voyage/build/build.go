@@ -199,21 +199,23 @@ func (b *Builder) Build(ctx context.Context, c *domain.Crossing, note func(strin
 }
 
 // landedThere says of what objects are made the rows have landed: others have to wait, as
-// those of a table that was added, or began again, in the meantime.
+// those of a table that was added, or began again, in the meantime. Objects of one that is being
+// added are listed before it is among the tables, and before it stands on the target.
 func (b *Builder) landedThere(ctx context.Context, c *domain.Crossing) (func(*domain.TargetObject) bool, error) {
 	tables, err := b.records.Tables(ctx, c.ID)
 	if err != nil {
 		return nil, err
 	}
-	loading := map[string]bool{}
+	landed, all := map[string]bool{}, true
 	for i := range tables {
-		if t := &tables[i]; t.ChunksLanded < t.Chunks || t.State == domain.TablePlanned || t.State == domain.TableLoading {
-			loading[t.TargetName] = true
+		t := &tables[i]
+		if t.ChunksLanded < t.Chunks || t.State == domain.TablePlanned || t.State == domain.TableLoading {
+			all = false
+		} else {
+			landed[t.TargetName] = true
 		}
 	}
-	return func(o *domain.TargetObject) bool {
-		return !loading[o.Table] && (o.Kind != "foreign" || len(loading) == 0)
-	}, nil
+	return func(o *domain.TargetObject) bool { return landed[o.Table] && (o.Kind != "foreign" || all) }, nil
 }
 
 // carry makes views, routines and, last, triggers. Some need others: what fails is

@@ -243,6 +243,18 @@ func TestTablesThatStillLoad(t *testing.T) {
 	}
 }
 
+// TestTablesThatAreBeingAdded: their objects are listed before they are among the tables, and stand on the target.
+func TestTablesThatAreBeingAdded(t *testing.T) {
+	y := &yard{quiet: true, tables: []domain.CrossingTable{landed("hive.jars")}}
+	y.add(domain.StageDeferred, "index", "by_id", "hive.jars")
+	y.add(domain.StageDeferred, "index", "late_code", "hive.late")
+	if err := y.builder().Build(t.Context(), spring(), deaf, false); err != nil ||
+		y.states() != "by_id made, late_code waiting" {
+		t.Errorf("%v: %s", err, y.states())
+	}
+}
+
+
 // TestCollisions: what collides with others is tried again; for ever it is not.
 func TestCollisions(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
