@@ -254,7 +254,6 @@ func TestTablesThatAreBeingAdded(t *testing.T) {
 	}
 }
 
-
 // TestCollisions: what collides with others is tried again; for ever it is not.
 func TestCollisions(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
