@@ -130,7 +130,7 @@ func (d *database) OpenCapture(ctx context.Context, name string, from domain.Pos
 // gone says that changes are missing from where capture stands.
 func (c *capture) gone(why string) error {
 	return domain.Conflict("%s is not the file any more that changes were recorded in, or was set back (%s, and capture "+
-		"stands at %d): load again: dustyferry crossing restart --all", c.d.path, why, c.next)
+		"stands at %d): load again: dustyferry crossing restart NAME --all", c.d.path, why, c.next)
 }
 
 // take finds out how a table is recorded.
@@ -149,7 +149,7 @@ func (c *capture) take(ctx context.Context, t engine.CaptureTable) error {
 	}
 	if k.recorded.Name == "" {
 		return domain.Conflict("changes of %s are not recorded for this crossing: load it again: dustyferry crossing "+
-			"restart --table %[1]s", p.Source)
+			"restart NAME --table %[1]s", p.Source)
 	}
 	for i, col := range k.cols {
 		if slices.Contains(p.Key, col.Name) {
@@ -157,7 +157,7 @@ func (c *capture) take(ctx context.Context, t engine.CaptureTable) error {
 		}
 		at := slices.Index(k.recorded.Columns, col.Name)
 		if at < 0 {
-			return domain.Conflict("column %s of %s was not recorded: load the table again: dustyferry crossing restart "+
+			return domain.Conflict("column %s of %s was not recorded: load the table again: dustyferry crossing restart NAME "+
 				"--table %[2]s", col.Name, p.Source)
 		}
 		k.news, k.olds = append(k.news, at), append(k.olds, slices.Index(k.recorded.Old, col.Name))
@@ -340,7 +340,7 @@ func (c *capture) sameTables(ctx context.Context) error {
 		}
 		if len(now) > 0 && !slices.Equal(now, k.recorded.Columns) { // a table that is gone writes nothing
 			return domain.Conflict("the columns of %s are %s now, and changes are recorded of %s: load the table again: "+
-				"dustyferry crossing restart --table %[1]s", k.table.Plan.Source, strings.Join(now, ", "),
+				"dustyferry crossing restart NAME --table %[1]s", k.table.Plan.Source, strings.Join(now, ", "),
 				strings.Join(k.recorded.Columns, ", "))
 		}
 	}
@@ -466,7 +466,8 @@ func (c *capture) hand(ctx context.Context, e *entry, replaced map[int64]bool) e
 	}
 	change, err := k.change(e)
 	if err != nil {
-		return fmt.Errorf("change %d of %s: %w", e.n, k.table.Plan.Source, err)
+		return fmt.Errorf("change %d of %s: %w; correct the row, or plan the column otherwise, and load the table again: "+
+			"dustyferry crossing restart NAME --table %[2]s", e.n, k.table.Plan.Source, err)
 	}
 	if c.open == nil {
 		if err := c.begin(ctx, e); err != nil {

@@ -31,7 +31,7 @@ const (
 	logInsert = "i"
 	logUpdate = "u"
 	logDelete = "d"
-	logCheck  = "c" // a row that an insert or update may have replaced without a word; see [captured.checks]
+	logCheck  = "c" // a row that an insert or update may have replaced without a word; see [capture.replaced]
 	logMark   = "m"
 	logVoid   = "x" // it was one of these, of a table that had other columns and is loaded anew
 )
