@@ -75,7 +75,8 @@ func (k *captured) sameKey(places []int, values []driver.Value) error {
 			class = "blob"
 		}
 		if !slices.Contains(key.classes, class) {
-			return domain.Conflict("the column %s of the key has a value of the type %s, and others of the type %s", k.cols[key.at].Name, class, key.classes[0])
+			return domain.Conflict("the column %s of the key has a value of the type %s, and others of the type %s",
+				k.cols[key.at].Name, class, key.classes[0])
 		}
 	}
 	return nil
