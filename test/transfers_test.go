@@ -76,7 +76,14 @@ func newYard(t *testing.T, engine, name string) yard {
 		t.Cleanup(m.Stop)
 		maria(t, open("mysql", m.DSN("")), "CREATE DATABASE marsh CHARACTER SET utf8mb4")
 		db := open("mysql", m.DSN("marsh"))
-		return yard{db: db, crash: m.Crash,
+		return yard{db: db,
+			crash: func(ctx context.Context) error {
+				err := m.Crash(ctx)
+				if err == nil {
+					endOrphans(t, db)
+				}
+				return err
+			},
 			add: contract.NewDatabase{Name: name, Engine: "mariadb", Host: m.Host, Port: m.Port, Database: "marsh", User: m.User,
 				Password: m.Password, Tls: &disable},
 			cut: func(ctx context.Context) {
@@ -108,6 +115,36 @@ func newYard(t *testing.T, engine, name string) yard {
 			_, _ = db.ExecContext(ctx, `SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE pid <> pg_backend_pid()
   AND application_name LIKE 'dusty-ferry%'`)
 		}}
+}
+
+// endOrphans is what a transaction manager does when a MariaDB server is back: it ends what is
+// prepared there and belongs to nobody any more. That may be what was committed before, and
+// is prepared again: the end that stands in the log was not on the disk of the tables.
+func endOrphans(t *testing.T, db *sql.DB) {
+	t.Helper()
+	prepared := func() (names []string) {
+		rows, err := db.QueryContext(t.Context(), "XA RECOVER")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer func() { _ = rows.Close() }()
+		for rows.Next() {
+			var format, a, b int
+			var name string
+			check(t, rows.Scan(&format, &a, &b, &name))
+			names = append(names, name)
+		}
+		return names
+	}
+	before := prepared()
+	time.Sleep(2 * time.Second) // whoever has lost the connection ends its own
+	for _, name := range prepared() {
+		if slices.Contains(before, name) {
+			end := []string{"XA COMMIT '", "XA ROLLBACK '"}[rand.IntN(2)] + name + "'"
+			_, err := db.ExecContext(t.Context(), end)
+			t.Logf("%s: %v", end, err)
+		}
+	}
 }
 
 // account is what became of a run.

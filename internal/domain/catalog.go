@@ -1,5 +1,7 @@
 package domain
 
+import "strings"
+
 // TableName is a table's schema and name, as stored (not quoted).
 type TableName struct {
 	Schema string `json:"schema"`
@@ -85,6 +87,17 @@ type Constraint struct {
 	Unproved bool `json:"unproved,omitempty"`
 	// Unlogged: rows that it changes by itself are not in the source's log.
 	Unlogged bool `json:"unlogged,omitempty"`
+}
+
+// RuleOn is what a foreign key does by itself on an event (DELETE, UPDATE): CASCADE, SET NULL;
+// empty: nothing.
+func (c *Constraint) RuleOn(event string) string {
+	_, rest, ok := strings.Cut(c.Rules, " ON "+event+" ")
+	if !ok {
+		return ""
+	}
+	rest, _, _ = strings.Cut(rest, " ON ")
+	return strings.TrimSpace(rest)
 }
 
 // Partition is one part of a partitioned table.

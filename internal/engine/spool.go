@@ -126,6 +126,56 @@ func (s *Spool) Each(visit func(of uint32, b []byte) error) error {
 	}
 }
 
+// Back gives the messages back from the last to the first. Before each, it asks whether it
+// belongs to a message that was kept before it: that one's number among all, from 0, or -1.
+// Both are good until the next. Nothing can be kept any more.
+func (s *Spool) Back(belongs func(n int, of uint32, b []byte) (to int, err error),
+	visit func(of uint32, head, b []byte) error) error {
+	var at []int64
+	var heads []int
+	place := int64(0)
+	err := s.Each(func(of uint32, b []byte) error {
+		to, err := belongs(len(at), of, b)
+		at, heads = append(at, place), append(heads, to)
+		place += int64(8 + len(b))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for i := len(at) - 1; i >= 0; i-- {
+		var head []byte
+		if heads[i] >= 0 {
+			if _, head, err = s.read(at[heads[i]]); err != nil {
+				return err
+			}
+		}
+		of, b, err := s.read(at[i])
+		if err != nil {
+			return err
+		}
+		if err := visit(of, head, b); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// read reads the message at a place.
+func (s *Spool) read(at int64) (uint32, []byte, error) {
+	if s.file == nil {
+		b := s.few[at:]
+		return binary.BigEndian.Uint32(b), b[8 : 8+binary.BigEndian.Uint32(b[4:])], nil
+	}
+	var head [8]byte
+	if _, err := s.file.ReadAt(head[:], at); err != nil {
+		return 0, nil, spoolError(err)
+	}
+	b := make([]byte, binary.BigEndian.Uint32(head[4:]))
+	_, err := s.file.ReadAt(b, at+8)
+	return binary.BigEndian.Uint32(head[:]), b, spoolError(err)
+}
+
 // Close gives what is kept up. A nil spool has nothing to give up.
 func (s *Spool) Close() {
 	if s != nil && s.file != nil {

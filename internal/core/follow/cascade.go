@@ -2,7 +2,6 @@ package follow
 
 import (
 	"slices"
-	"strings"
 
 	"dustyferry/internal/domain"
 )
@@ -35,22 +34,11 @@ func (m *Machine) findActs() {
 					continue
 				}
 				m.acting = true
-				parent.acts = append(parent.acts, act{child: child, onDelete: ruleOn(k.Rules, "DELETE"), onUpdate: ruleOn(k.Rules,
-					"UPDATE"),
+				parent.acts = append(parent.acts, act{child: child, onDelete: k.RuleOn("DELETE"), onUpdate: k.RuleOn("UPDATE"),
 					refs: places(parent.Plan, k.ReferenceColumns), cols: places(child.Plan, k.Columns)})
 			}
 		}
 	}
-}
-
-// ruleOn is what a foreign key's rules say of one event.
-func ruleOn(rules, event string) string {
-	_, rest, ok := strings.Cut(rules, " ON "+event+" ")
-	if !ok {
-		return ""
-	}
-	rest, _, _ = strings.Cut(rest, " ON ")
-	return strings.TrimSpace(rest)
 }
 
 // places are where the named columns stand among those that are carried.

@@ -52,6 +52,7 @@ type capture struct {
 	preparing  *preparing           // the group that is being read ends with a prepare
 	completing *binlog.XID          // it is the end of a two-phase transaction
 	waiting    map[binlog.XID]*kept // what was prepared and has not ended
+	mend       *mending             // what is read is carried out once more, or turned back
 	saved      *preparing           // what came after the transaction's first savepoint
 	alone      bool                 // the group is one statement, which ends it
 	last       uint32               // where the last event of this file ended
@@ -451,8 +452,12 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 	if err := c.begin(ctx); err != nil {
 		return err
 	}
+	var held []domain.Event // while c.mend is set
 	for {
 		more, err := x.Next(&c.before, &c.after, &c.text)
+		if err == nil && !more && c.mend != nil {
+			err = c.mended(ctx, k, held)
+		}
 		if err != nil || !more {
 			return err
 		}
@@ -486,6 +491,10 @@ func (c *capture) rows(ctx context.Context, kind binlog.Type, body []byte) error
 			if err := c.complete(ctx, k, &e.Change); err != nil {
 				return err
 			}
+		}
+		if c.mend != nil {
+			held = append(held, e)
+			continue
 		}
 		if err := c.emit(ctx, e); err != nil {
 			return err

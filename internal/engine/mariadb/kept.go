@@ -2,6 +2,7 @@ package mariadb
 
 import (
 	"fmt"
+	"slices"
 
 	"dustyferry/internal/core/statement"
 	"dustyferry/internal/domain"
@@ -76,15 +77,44 @@ func (k *kept) each(visit func(kind binlog.Type, body []byte) error) error {
 		return nil
 	}
 	return k.spool.Each(func(of uint32, body []byte) error {
-		kind, part := binlog.Type(of), of>>8
-		if kind != binlog.TypeTableMap {
-			for _, u := range k.undone {
-				if part >= u[0] && part <= u[1] {
-					return nil
-				}
-			}
+		kind := binlog.Type(of)
+		if kind != binlog.TypeTableMap && k.void(of) {
+			return nil
 		}
 		return visit(kind, body)
+	})
+}
+
+// void reports whether the part that a message is of was rolled back.
+func (k *kept) void(of uint32) bool {
+	part := of >> 8
+	return slices.ContainsFunc(k.undone, func(u [2]uint32) bool { return part >= u[0] && part <= u[1] })
+}
+
+// back gives the events back that were not rolled back, from the last to the first, those of
+// rows each with what says which table they are of.
+func (k *kept) back(visit func(kind binlog.Type, table, body []byte) error) error {
+	tables := map[uint64]int{}
+	return k.spool.Back(func(n int, of uint32, body []byte) (int, error) {
+		kind := binlog.Type(of)
+		if kind != binlog.TypeTableMap && !isRows(kind) {
+			return -1, nil
+		}
+		id, err := binlog.TableID(body)
+		if err != nil {
+			return -1, err
+		}
+		if kind == binlog.TypeTableMap {
+			tables[id] = n
+			return -1, nil
+		}
+		return tables[id], nil
+	}, func(of uint32, table, body []byte) error {
+		kind := binlog.Type(of)
+		if kind == binlog.TypeTableMap || k.void(of) {
+			return nil
+		}
+		return visit(kind, table, body)
 	})
 }
 

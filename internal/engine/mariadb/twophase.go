@@ -15,6 +15,12 @@ import (
 // happened, or not, stands at some later place. Between the two its rows are kept here. A
 // stream that begins between the two looks back in the log for them, so that nothing has to
 // be remembered over a restart.
+//
+// A server that dies while it ends one may have its end in the log, and have it prepared
+// again when it is back (MariaDB 10.5 to 10.11 and later: the log's end is on the disk before
+// the tables'). Whoever ends it then adds another end to the log, and only the last one is
+// true. Its rows were locked all the while, so what it did is exactly carried out again, or
+// turned back.
 
 // preparing collects events of a group until it is known what becomes of them: one that ends
 // with a prepare, or what comes after a savepoint.
@@ -26,12 +32,9 @@ type preparing struct {
 
 // keep takes an event of the group, if it is of a table that is followed.
 func (p *preparing) keep(h binlog.Header, body []byte, ours func(t *binlog.Table) bool) error {
-	if len(body) < 6 {
-		return binlog.ErrShort
-	}
-	var id uint64
-	for i := range 6 {
-		id |= uint64(body[i]) << (8 * i)
+	id, err := binlog.TableID(body)
+	if err != nil {
+		return err
 	}
 	if h.Type == binlog.TypeTableMap {
 		t, err := new(binlog.Reader).TableMap(body)
@@ -67,19 +70,34 @@ func (c *capture) prepared(ctx context.Context, end domain.Position) error {
 // ended carries out how a prepared transaction ended.
 func (c *capture) ended(ctx context.Context, h binlog.Header, xid binlog.XID, statement string,
 	end domain.Position) error {
-	rows := c.waiting[xid]
-	delete(c.waiting, xid)
-	defer func() { rows.Close() }()
-	if !strings.HasPrefix(strings.ToUpper(strings.TrimSpace(statement)), "XA COMMIT") {
-		return c.over(ctx, end)
-	}
+	committed := commits(statement)
+	rows, before := c.waiting[xid], isPrepared
 	if rows == nil {
 		var err error
-		if rows, err = c.lookBack(ctx, xid, c.tx.Commit); err != nil {
+		if rows, before, err = c.lookBack(ctx, xid, c.tx.Commit); err != nil {
 			return err
 		}
 	}
-	if err := c.replay(ctx, rows); err != nil {
+	delete(c.waiting, xid)
+	defer func() { rows.Close() }()
+	if rows == nil && committed {
+		return domain.Conflict("the source committed the two-phase transaction %s, whose rows are not in the log that "+
+			"it keeps (it was prepared in a part that is removed): restart the crossing to load again, and end prepared "+
+			"transactions sooner", xid)
+	}
+	if rows == nil || !committed && before != wasCommitted {
+		return c.over(ctx, end)
+	}
+	var err error
+	switch {
+	case before == isPrepared || before == wasRolledBack:
+		err = c.replay(ctx, rows)
+	case committed:
+		err = c.again(ctx, xid, rows)
+	default:
+		err = c.undo(ctx, xid, rows)
+	}
+	if err != nil {
 		return err
 	}
 	return c.commit(ctx, h, end)
@@ -100,28 +118,49 @@ func (c *capture) over(ctx context.Context, end domain.Position) error {
 	return c.commit(ctx, binlog.Header{}, end)
 }
 
-// lookBack finds what a transaction did that was prepared before this stream began, or
-// whose server wrote it there: from the file in which its end stands back to the first.
-func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Position) (*kept, error) {
-	first := c.file
-	if err := c.d.logFiles(ctx, func(_ string, n uint64, _ int64) { first = min(first, n) }); err != nil {
-		return nil, err
-	}
-	for file := c.file; file >= first; file-- {
-		rows, err := c.preparedIn(ctx, file, xid, end)
-		if rows != nil || err != nil {
-			return rows, err
-		}
-	}
-	return nil, domain.Conflict("the source committed the two-phase transaction %s, whose rows are not in the log that "+
-		"it keeps (it was prepared in a part that is removed, or said to be rolled back before a crash): restart the "+
-		"crossing to load again, and end prepared transactions sooner", xid)
+// fate is what the log said last of a two-phase transaction.
+type fate int
+
+const (
+	unheard fate = iota
+	isPrepared
+	wasCommitted
+	wasRolledBack
+)
+
+// commits reports whether the statement that ended a two-phase transaction committed it.
+func commits(statement string) bool {
+	return strings.HasPrefix(strings.ToUpper(strings.TrimSpace(statement)), "XA COMMIT")
 }
 
-// preparedIn looks through one file of the log for the last preparation under that name,
-// unless it has ended there as well.
-func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, end domain.Position) (*kept, error) {
+// lookBack finds what a transaction did that was prepared before this stream began, whose
+// server wrote it there, or that the log ended before: from the file in which its end stands
+// back to the first. It says too what the log said last of it.
+func (c *capture) lookBack(ctx context.Context, xid binlog.XID, end domain.Position) (*kept, fate, error) {
+	first := c.file
+	if err := c.d.logFiles(ctx, func(_ string, n uint64, _ int64) { first = min(first, n) }); err != nil {
+		return nil, unheard, err
+	}
+	last := unheard
+	for file := c.file; file >= first; file-- {
+		rows, said, err := c.preparedIn(ctx, file, xid, end)
+		if last == unheard {
+			last = said
+		}
+		if rows != nil || err != nil {
+			return rows, last, err
+		}
+	}
+	return nil, last, nil
+}
+
+// preparedIn looks through one file of the log for the last preparation under that name, and
+// for what the file said last of it.
+func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, end domain.Position) (*kept, fate,
+	error) {
 	var found, open *preparing
+	said := unheard
+	ends := false
 	drop := func() {
 		for _, p := range []*preparing{found, open} {
 			if p != nil {
@@ -139,11 +178,18 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 			if err != nil {
 				return err
 			}
-			if (g.Prepared || g.Completed) && g.XID == xid && at.Before(end) {
+			ends = g.Completed && g.XID == xid && at.Before(end)
+			if g.Prepared && g.XID == xid && at.Before(end) {
 				drop()
-			}
-			if g.Prepared && g.XID == xid {
 				open = newPreparing(xid)
+			}
+		case ends && (h.Type == binlog.TypeQuery || h.Type == binlog.TypeQueryCompressed):
+			q, err := binlog.DecodeQuery(h.Type, body)
+			if err != nil {
+				return err
+			}
+			if ends, said = false, wasRolledBack; commits(q.SQL) {
+				said = wasCommitted
 			}
 		case open != nil && (h.Type == binlog.TypeTableMap || isRows(h.Type)):
 			return open.keep(h, body, c.ours)
@@ -154,7 +200,7 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 			}
 			return open.rows.statement(understand(&q), q.SQL)
 		case open != nil && h.Type == binlog.TypeXAPrepare:
-			found, open = open, nil
+			found, open, said = open, nil, isPrepared
 		}
 		return nil
 	})
@@ -165,12 +211,12 @@ func (c *capture) preparedIn(ctx context.Context, file uint64, xid binlog.XID, e
 		if found != nil {
 			found.rows.Close()
 		}
-		return nil, err
+		return nil, unheard, err
 	}
 	if found == nil {
-		return nil, nil
+		return nil, said, nil
 	}
-	return found.rows, nil
+	return found.rows, said, nil
 }
 
 func isRows(t binlog.Type) bool {

@@ -24,6 +24,13 @@ type Value struct {
 	Data   []byte
 }
 
+// TableID is the number by which the body of a rows event, or of a table's map, names its table.
+func TableID(body []byte) (uint64, error) {
+	c := cursor{b: body}
+	id := c.uint(6)
+	return id, c.err()
+}
+
 // Rows reads the head of a rows event, also of a compressed one. Its table must
 // have been mapped before.
 func (r *Reader) Rows(t Type, body []byte) (*Rows, error) {
